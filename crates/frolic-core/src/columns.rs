@@ -1,0 +1,95 @@
+//! Structure-of-arrays storage: one contiguous column an attribute, capacity reserved up front.
+//!
+//! [`columns!`] writes the columns of a family of elements together with its row, the record that holds one element's
+//! attributes side by side. Rows are how elements enter, and what `storage = "objects"` keeps on the heap.
+
+/// Takes the elements at `dead` (rising indices) out of a column, keeping the order of the rest. One move a run of
+/// survivors; nothing before the first dead one is touched.
+pub(crate) fn remove_sorted<T: Copy>(column: &mut Vec<T>, dead: &[u32]) {
+    let Some(&first) = dead.first() else { return };
+    let mut to = first as usize;
+    for (nth, &gone) in dead.iter().enumerate() {
+        let from = gone as usize + 1;
+        let end = dead.get(nth + 1).map_or(column.len(), |&next| next as usize);
+        column.copy_within(from..end, to);
+        to += end - from;
+    }
+    column.truncate(to);
+}
+
+/// Defines a row and its columns.
+macro_rules! columns {
+    (
+        $(#[$row_doc:meta])* row $Row:ident;
+        $(#[$columns_doc:meta])* columns $Columns:ident;
+        $($(#[$doc:meta])* $name:ident: $ty:ty,)*
+    ) => {
+        $(#[$row_doc])*
+        #[derive(Debug, Clone, Copy, PartialEq)]
+        pub struct $Row { $($(#[$doc])* pub $name: $ty,)* }
+
+        $(#[$columns_doc])*
+        #[derive(Debug, Clone, PartialEq, Default)]
+        pub struct $Columns { $(pub(crate) $name: Vec<$ty>,)* }
+
+        impl $Columns {
+            /// Bytes of one element over all columns.
+            pub const BYTES_PER_ELEMENT: usize = 0 $(+ size_of::<$ty>())*;
+
+            pub(crate) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
+                $(self.$name.try_reserve_exact(capacity)?;)*
+                Ok(())
+            }
+
+            pub(crate) fn push(&mut self, row: &$Row) {
+                $(self.$name.push(row.$name);)*
+            }
+
+            pub(crate) fn clear(&mut self) {
+                $(self.$name.clear();)*
+            }
+
+            /// Takes elements out, all columns at once.
+            pub(crate) fn remove_sorted(&mut self, dead: &[u32]) {
+                columns!(@join self dead $($name)*);
+            }
+
+            /// One element's attributes, if there is an element `index`.
+            pub fn row(&self, index: usize) -> Option<$Row> {
+                Some($Row { $($name: *self.$name.get(index)?,)* })
+            }
+
+            $($(#[$doc])* pub fn $name(&self) -> &[$ty] { &self.$name })*
+        }
+    };
+    (@join $self:ident $dead:ident $last:ident) => {
+        $crate::columns::remove_sorted(&mut $self.$last, $dead)
+    };
+    (@join $self:ident $dead:ident $first:ident $($rest:ident)+) => {
+        rayon::join(
+            || $crate::columns::remove_sorted(&mut $self.$first, $dead),
+            || { columns!(@join $self $dead $($rest)+); },
+        )
+    };
+}
+pub(crate) use columns;
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::remove_sorted;
+
+    proptest! {
+        /// Compaction loses and duplicates nothing, and keeps the order: it equals `retain`.
+        #[test]
+        fn removal_equals_retain(keep in prop::collection::vec(any::<bool>(), 0..400)) {
+            let mut column: Vec<usize> = (0..keep.len()).collect();
+            let dead: Vec<u32> = (0..keep.len()).filter(|&i| !keep[i]).map(|i| i as u32).collect();
+            remove_sorted(&mut column, &dead);
+            let mut expected: Vec<usize> = (0..keep.len()).collect();
+            expected.retain(|&i| keep[i]);
+            prop_assert_eq!(column, expected);
+        }
+    }
+}

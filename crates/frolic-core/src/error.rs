@@ -1,0 +1,43 @@
+//! What is wrong with a spec: the key, the problem, and what would be right.
+
+/// A value in a spec that cannot be used.
+///
+/// The key is a path inside the spec (`life`, `emitter.0.rate`); whoever read the spec from a file knows the line.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{key}: {problem}; {instead}")]
+#[non_exhaustive]
+pub struct SpecError {
+    /// Dotted path of the offending key.
+    pub key: String,
+    /// What is wrong with it.
+    pub problem: String,
+    /// What to write instead.
+    pub instead: String,
+}
+
+impl SpecError {
+    /// An error about `key`: what is wrong, and what to write instead.
+    pub fn new(key: impl Into<String>, problem: impl Into<String>, instead: impl Into<String>) -> Self {
+        Self { key: key.into(), problem: problem.into(), instead: instead.into() }
+    }
+
+    /// The same error seen from the spec that holds this one: `outer.key`.
+    pub fn under(mut self, outer: &str) -> Self {
+        self.key = if self.key.is_empty() { outer.to_owned() } else { format!("{outer}.{}", self.key) };
+        self
+    }
+}
+
+/// Refuses a number outside `min..=max`, or one that is not finite.
+pub(crate) fn within(key: &str, value: f32, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
+    if value.is_finite() && value >= min && value <= max {
+        return Ok(());
+    }
+    let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
+    Err(SpecError::new(key, format!("{value} is out of range"), format!("write a number from {min} to {max}{unit}")))
+}
+
+/// Refuses a vector with a component outside `-max..=max`, or one that is not finite.
+pub(crate) fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result<(), SpecError> {
+    value.iter().try_for_each(|&component| within(key, component, -max, max, unit))
+}

@@ -1,0 +1,59 @@
+//! What small elements are and how they move; pure computation, no files, no pictures, no devices.
+//!
+//! **In:** specs ([`ParticleSpec`], [`WorldSpec`]), plain data with checked ranges. **Out:** columns of numbers
+//! ([`ParticleColumns`]) that a renderer, ours or a caller's own, reads in place, and a [`Meter`] that says what each
+//! stage of the step cost.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | what is stored for an element, how are the dead taken out? | `columns.rs`, `particles/mod.rs` |
+//! | how is a population described? | `particles/spec.rs` |
+//! | where and when do elements appear? | `particles/emit.rs` |
+//! | what pushes them? | `world.rs`, `noise.rs` |
+//! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
+//! | how does a frame become fixed steps? | `clock.rs` |
+//! | what did it cost? | `meter.rs` |
+//! | random numbers, instruction sets | `random.rs`, `simd.rs` |
+//!
+//! Conventions: metres, seconds, radians unless a name says degrees; y points up; a result depends on the spec and
+//! the seed alone, never on thread count, chunk size or instruction set.
+//!
+//! ```
+//! use frolic_core::{EmitterSpec, Meter, ParticleSpec, Particles, WorldSpec};
+//!
+//! let spec = ParticleSpec::new(1_000).life(1.0, 2.0).emitter(EmitterSpec::rate(500.0));
+//! let world = WorldSpec::default().build()?;
+//! let mut sparks = Particles::new(&spec, 7)?;
+//! let mut meter = Meter::new();
+//! for _ in 0..60 {
+//!     sparks.step(&world, 1.0 / 60.0, 1, &mut meter);
+//! }
+//! assert_eq!(sparks.len(), 500);
+//! # Ok::<(), frolic_core::SpecError>(())
+//! ```
+
+mod clock;
+mod columns;
+mod error;
+pub mod meter;
+mod noise;
+mod particles;
+mod ramp;
+pub mod random;
+pub mod simd;
+mod span;
+mod threads;
+mod world;
+
+pub use clock::{Clock, ClockSpec, Tick};
+pub use error::SpecError;
+pub use meter::{Counter, Frame, Meter, Stage};
+pub use noise::gust_noise;
+pub use particles::{
+    AimSpec, BurstSpec, EmitterSpec, MEMORY_LIMIT, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles,
+    ShapeSpec, Storage,
+};
+pub use ramp::{Ramp, RampValue};
+pub use span::Span;
+pub use threads::Threads;
+pub use world::{AttractorSpec, GustSpec, World, WorldSpec};

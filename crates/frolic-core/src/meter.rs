@@ -1,0 +1,202 @@
+//! What a frame did and what it cost: time a stage, and exact counters.
+//!
+//! Always on: two clock reads a stage. Times are wall time and noisy; counters are the same on every run, so tests
+//! hold them to the digit.
+
+use std::time::{Duration, Instant};
+
+macro_rules! named_list {
+    ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $text:literal,)* }) => {
+        $(#[$meta])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[non_exhaustive]
+        pub enum $name { $($(#[$doc])* $variant,)* }
+
+        impl $name {
+            /// All of them, in the order of a frame.
+            pub const ALL: &'static [$name] = &[$($name::$variant,)*];
+
+            /// Its name in reports and files.
+            pub const fn name(self) -> &'static str {
+                match self { $($name::$variant => $text,)* }
+            }
+        }
+    };
+}
+
+named_list! {
+    /// A step of a frame. Fused stages are recorded under the last of them.
+    Stage {
+        /// Fields and integration, fused in one pass over the columns.
+        Integrate = "integrate",
+        /// Taking the dead out.
+        Retire = "retire",
+        /// New elements.
+        Emit = "emit",
+        /// Copying records into columns, with `storage = "objects"` only.
+        Gather = "gather",
+        /// Depth order for what is drawn back to front.
+        Sort = "sort",
+        /// Making the draw list: draw calls and, for `batched`, merged vertices.
+        Batch = "batch",
+        /// Sky and ground.
+        Backdrop = "backdrop",
+        /// Projecting instances and binning them to tiles.
+        Project = "project",
+        /// Filling pixels, tile by tile.
+        Raster = "raster",
+        /// Bloom, tone curve, eight bits.
+        Resolve = "resolve",
+    }
+}
+
+named_list! {
+    /// Something counted exactly.
+    Counter {
+        /// Fixed steps taken.
+        Steps = "steps",
+        /// Steps given up by the cap.
+        StepsDropped = "steps_dropped",
+        /// Elements alive after the last step.
+        Alive = "alive",
+        /// Elements born.
+        Emitted = "emitted",
+        /// Elements that were due but found no room.
+        Refused = "refused",
+        /// Elements that reached the end of their life.
+        Retired = "retired",
+        /// Batches handed to the backend, each one draw call.
+        DrawCalls = "draw_calls",
+        /// Instances in all batches.
+        Instances = "instances",
+        /// Vertices processed by the backend.
+        Vertices = "vertices",
+        /// Triangles of the instances that were kept.
+        Triangles = "triangles",
+        /// Instances outside the picture or not visible yet.
+        Culled = "culled",
+        /// Elements put into depth order.
+        Sorted = "sorted",
+        /// Records put into tile bins; more than instances, as some touch several tiles.
+        BinRecords = "bin_records",
+        /// Pixels inside the bounds of every kept instance, overlaps counted each time.
+        PixelsTouched = "pixels_touched",
+        /// Frames whose sky and ground were reused.
+        BackdropHits = "backdrop_hits",
+        /// Frames whose sky and ground were drawn anew.
+        BackdropMisses = "backdrop_misses",
+        /// Bytes held for elements: columns or records, and their scratch.
+        ElementBytes = "element_bytes",
+        /// Bytes held for drawing: draw list, bins, tiles.
+        DrawBytes = "draw_bytes",
+    }
+}
+
+const STAGES: usize = Stage::ALL.len();
+const COUNTERS: usize = Counter::ALL.len();
+
+/// One frame's times and counters.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Frame {
+    total: Duration,
+    stages: [Duration; STAGES],
+    counters: [u64; COUNTERS],
+}
+
+impl Frame {
+    /// Wall time from begin to end.
+    pub fn total(&self) -> Duration {
+        self.total
+    }
+
+    /// Wall time of a stage.
+    pub fn stage(&self, stage: Stage) -> Duration {
+        self.stages[stage as usize]
+    }
+
+    /// Wall time outside every stage.
+    pub fn other(&self) -> Duration {
+        self.total.saturating_sub(self.stages.iter().sum())
+    }
+
+    /// A counter.
+    pub fn count(&self, counter: Counter) -> u64 {
+        self.counters[counter as usize]
+    }
+}
+
+/// Records the frame in progress and keeps the last finished one.
+///
+/// ```
+/// use frolic_core::{Counter, Meter, Stage};
+/// let mut meter = Meter::new();
+/// meter.begin_frame();
+/// let started = meter.start();
+/// // .. a stage of your own loop ..
+/// meter.stop(Stage::Integrate, started);
+/// meter.add(Counter::Instances, 3);
+/// let frame = meter.end_frame();
+/// assert_eq!(frame.count(Counter::Instances), 3);
+/// assert!(frame.stage(Stage::Integrate) <= frame.total());
+/// ```
+#[derive(Debug, Clone)]
+pub struct Meter {
+    began: Instant,
+    current: Frame,
+    last: Frame,
+}
+
+impl Default for Meter {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl Meter {
+    /// A meter with nothing recorded.
+    pub fn new() -> Self {
+        Self { began: Instant::now(), current: Frame::default(), last: Frame::default() }
+    }
+
+    /// Starts a frame, forgetting what the current one has recorded.
+    pub fn begin_frame(&mut self) {
+        self.current = Frame::default();
+        self.began = Instant::now();
+    }
+
+    /// Ends the frame and returns it.
+    pub fn end_frame(&mut self) -> Frame {
+        self.current.total = self.began.elapsed();
+        self.last = self.current;
+        self.current = Frame::default();
+        self.last
+    }
+
+    /// The last finished frame.
+    pub fn last(&self) -> &Frame {
+        &self.last
+    }
+
+    /// The moment a stage starts; give it to [`Meter::stop`].
+    #[inline]
+    pub fn start(&self) -> Instant {
+        Instant::now()
+    }
+
+    /// Adds the time since `started` to a stage.
+    #[inline]
+    pub fn stop(&mut self, stage: Stage, started: Instant) {
+        self.current.stages[stage as usize] += started.elapsed();
+    }
+
+    /// Adds to a counter.
+    #[inline]
+    pub fn add(&mut self, counter: Counter, count: u64) {
+        self.current.counters[counter as usize] += count;
+    }
+
+    /// What the frame in progress has counted so far.
+    pub fn count(&self, counter: Counter) -> u64 {
+        self.current.count(counter)
+    }
+}

@@ -1,0 +1,51 @@
+//! The classic form: one heap record an element, one thread, one element after the other.
+//!
+//! Kept honest so that a profile can compare it: the same formula, the same order, no needless work. What it pays for
+//! is what the form costs: a pointer to follow, and attributes side by side that one loop does not need together.
+
+use super::step::Motion;
+use super::{ParticleColumns, ParticleRow};
+
+/// All records, in order of birth.
+#[derive(Debug, Default)]
+pub(super) struct Records {
+    // A box each is the point of this form.
+    #[allow(clippy::vec_box)]
+    rows: Vec<Box<ParticleRow>>,
+}
+
+impl Records {
+    /// A record, the pointer to it, and what an allocator keeps beside each block.
+    pub(super) const BYTES_PER_ELEMENT: usize = size_of::<ParticleRow>() + 2 * size_of::<usize>();
+
+    pub(super) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
+        self.rows.try_reserve_exact(capacity)
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    pub(super) fn push(&mut self, row: &ParticleRow) {
+        self.rows.push(Box::new(*row));
+    }
+
+    pub(super) fn advance(&mut self, motion: &Motion) {
+        for row in &mut self.rows {
+            motion.advance_row(row);
+        }
+    }
+
+    /// Frees the records of the dead; returns how many.
+    pub(super) fn retire(&mut self) -> usize {
+        let before = self.rows.len();
+        self.rows.retain(|row| row.age < row.life);
+        before - self.rows.len()
+    }
+
+    /// Copies every record into columns, for drawing.
+    pub(super) fn gather(&self, columns: &mut ParticleColumns) {
+        columns.clear();
+        self.rows.iter().for_each(|row| columns.push(row));
+    }
+}
