@@ -1,4 +1,4 @@
-//! What is wrong with a spec: the key, the problem, and what would be right.
+//! What is wrong with a spec: the key, the problem, and what would be right; and the range checks that all specs share.
 
 /// A value in a spec that cannot be used.
 ///
@@ -29,15 +29,25 @@ impl SpecError {
 }
 
 /// Refuses a number outside `min..=max`, or one that is not finite.
-pub(crate) fn within(key: &str, value: f32, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
+///
+/// # Errors
+/// Names `key`, the value, and the range with its unit.
+pub fn within(key: &str, value: f32, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
     if value.is_finite() && value >= min && value <= max {
         return Ok(());
     }
     let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
-    Err(SpecError::new(key, format!("{value} is out of range"), format!("write a number from {min} to {max}{unit}")))
+    Err(SpecError::new(
+        key,
+        format!("{value} is out of range"),
+        format!("write a number from {min} to {max}{unit}"),
+    ))
 }
 
 /// Refuses a vector with a component outside `-max..=max`, or one that is not finite.
-pub(crate) fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result<(), SpecError> {
+///
+/// # Errors
+/// As [`within`].
+pub fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result<(), SpecError> {
     value.iter().try_for_each(|&component| within(key, component, -max, max, unit))
 }

@@ -46,12 +46,12 @@ mod threads;
 mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
-pub use error::SpecError;
+pub use error::{SpecError, vector_within, within};
 pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
 pub use particles::{
-    AimSpec, BurstSpec, EmitterSpec, MEMORY_LIMIT, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles,
-    ShapeSpec, Storage,
+    AimSpec, BurstSpec, EmitterSpec, MEMORY_LIMIT, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec,
+    Particles, ShapeSpec, Storage,
 };
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;

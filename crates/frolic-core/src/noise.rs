@@ -21,7 +21,8 @@ pub fn gust_noise(point: [f32; 3], seed: u32) -> [f32; 3] {
     let (iy, fy) = cell(point[1]);
     let (iz, fz) = cell(point[2]);
     let corner = |dx: u32, dy: u32, dz: u32| {
-        hash3(ix.wrapping_add(dx) ^ seed, iy.wrapping_add(dy), iz.wrapping_add(dz)).map(|bits| unit(bits) * 2.0 - 1.0)
+        hash3(ix.wrapping_add(dx) ^ seed, iy.wrapping_add(dy), iz.wrapping_add(dz))
+            .map(|bits| unit(bits) * 2.0 - 1.0)
     };
     let edge = |dy, dz| mix(corner(0, dy, dz), corner(1, dy, dz), fx);
     let face = |dz| mix(edge(0, dz), edge(1, dz), fy);

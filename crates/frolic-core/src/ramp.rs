@@ -22,7 +22,8 @@ impl RampValue for f32 {
     }
 
     fn problem(&self) -> Option<String> {
-        (!self.is_finite() || *self < 0.0 || *self > 1e6).then(|| format!("{self} is not a number from 0 to 1000000"))
+        (!self.is_finite() || *self < 0.0 || *self > 1e6)
+            .then(|| format!("{self} is not a number from 0 to 1000000"))
     }
 }
 

@@ -33,7 +33,11 @@ fn main() {
     let counts: Vec<u32> = std::env::args().skip(1).filter_map(|word| word.parse().ok()).collect();
     let counts = if counts.is_empty() { vec![1_000_000, 10_000_000] } else { counts };
     let world = world();
-    println!("instruction set {}, {} threads", frolic::core::simd::Level::detect().name(), Threads::current());
+    println!(
+        "instruction set {}, {} threads",
+        frolic::core::simd::name(frolic::core::simd::Level::new()),
+        Threads::current()
+    );
     for count in counts {
         let n = count as usize;
         let mut columns = population(count, Storage::Columns);
@@ -84,9 +88,10 @@ fn main() {
 /// Both forms in a stream that has run for a while: elements are born and die, so the heap is no longer in order.
 fn stages(world: &World) {
     let n = 1_000_000;
-    let spec = ParticleSpec::new(n).life(1.0, 3.0).motion(0.8, 1.0).emitter(
-        EmitterSpec::rate(n as f32 * 0.55).shape(ShapeSpec::Sphere { radius: 5.0 }).speed(0.0, 4.0),
-    );
+    let spec = ParticleSpec::new(n)
+        .life(1.0, 3.0)
+        .motion(0.8, 1.0)
+        .emitter(EmitterSpec::rate(n as f32 * 0.55).shape(ShapeSpec::Sphere { radius: 5.0 }).speed(0.0, 4.0));
     let mut forms = [Storage::Columns, Storage::Objects].map(|storage| {
         let mut particles = Particles::with_storage(&spec, 7, storage).unwrap();
         particles.step(world, 1.0 / 20.0, 160, &mut Meter::new());
@@ -99,7 +104,9 @@ fn stages(world: &World) {
             meter.begin_frame();
             particles.step(world, DT, 1, &mut meter);
             let frame = meter.end_frame();
-            for (stage, times) in [Stage::Integrate, Stage::Retire, Stage::Emit, Stage::Gather].into_iter().zip(times) {
+            for (stage, times) in
+                [Stage::Integrate, Stage::Retire, Stage::Emit, Stage::Gather].into_iter().zip(times)
+            {
                 times.push(frame.stage(stage).as_secs_f64());
             }
         }
@@ -111,8 +118,12 @@ fn stages(world: &World) {
         })
     });
     println!("\nstages of a running stream, {n} elements, ns/element");
-    for (name, [integrate, retire, emit, gather]) in ["columns, all threads", "objects, one thread"].iter().zip(&medians) {
-        println!("  {name:24} integrate {integrate:6.2}  retire {retire:6.2}  emit {emit:6.2}  copy out {gather:6.2}");
+    for (name, [integrate, retire, emit, gather]) in
+        ["columns, all threads", "objects, one thread"].iter().zip(&medians)
+    {
+        println!(
+            "  {name:24} integrate {integrate:6.2}  retire {retire:6.2}  emit {emit:6.2}  copy out {gather:6.2}"
+        );
     }
     let step = |form: &[f64; 4]| form[0] + form[1] + form[2];
     ratio("times faster than objects, copying out left aside", step(&medians[1]) / step(&medians[0]), 10.0);

@@ -1,3 +1,7 @@
 //! x
 pub use frolic_core as core;
-pub mod prelude { pub use frolic_core::*; }
+pub use frolic_draw as draw;
+pub mod prelude {
+    pub use frolic_core::*;
+    pub use frolic_draw::*;
+}

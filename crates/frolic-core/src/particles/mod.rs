@@ -125,7 +125,11 @@ impl Particles {
             let most = MEMORY_LIMIT / Self::bytes_per_element(storage);
             return Err(SpecError::new(
                 "count",
-                format!("{count} elements need {:.1} GiB, over the limit of {} GiB", gib(needed), MEMORY_LIMIT >> 30),
+                format!(
+                    "{count} elements need {:.1} GiB, over the limit of {} GiB",
+                    gib(needed),
+                    MEMORY_LIMIT >> 30
+                ),
                 format!("write at most {most}"),
             ));
         }
@@ -141,10 +145,14 @@ impl Particles {
             dead: Vec::new(),
             dead_in_chunk: Vec::new(),
             chunk: CHUNK,
-            level: Level::detect(),
+            level: Level::new(),
         };
         particles.reserve(count).map_err(|_| {
-            SpecError::new("count", format!("the system has no {:.1} GiB to give", gib(needed)), "write a smaller count")
+            SpecError::new(
+                "count",
+                format!("the system has no {:.1} GiB to give", gib(needed)),
+                "write a smaller count",
+            )
         })?;
         Ok(particles)
     }
@@ -178,8 +186,9 @@ impl Particles {
     pub fn tuned(mut self, chunk: usize, level: Level) -> Result<Self, SpecError> {
         self.chunk = chunk.max(1);
         self.level = level;
-        self.reserve(self.spec.count as usize)
-            .map_err(|_| SpecError::new("chunk", "the system has no memory for its scratch", "take larger chunks"))?;
+        self.reserve(self.spec.count as usize).map_err(|_| {
+            SpecError::new("chunk", "the system has no memory for its scratch", "take larger chunks")
+        })?;
         Ok(self)
     }
 
@@ -246,10 +255,11 @@ impl Particles {
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
         let (columns, records, storage) = (&mut self.columns, &mut self.records, self.storage);
-        let due = self.emitters.emit(&self.spec, self.seed, self.time, dt, first, room, |row| match storage {
-            Storage::Columns => columns.push(row),
-            Storage::Objects => records.push(row),
-        });
+        let due =
+            self.emitters.emit(&self.spec, self.seed, self.time, dt, first, room, |row| match storage {
+                Storage::Columns => columns.push(row),
+                Storage::Objects => records.push(row),
+            });
         let born = due.min(room as u64);
         self.next_id = first.wrapping_add(born as u32);
         meter.add(Counter::Emitted, born);

@@ -17,7 +17,7 @@ use rayon::prelude::*;
 
 use super::ParticleColumns;
 use super::spec::MotionSpec;
-use crate::simd::{Kernel, Level};
+use crate::simd::{Level, Simd, dispatch};
 use crate::world::{AttractorSpec, Gusts, World};
 
 /// A step's constants: what every element of the population shares.
@@ -36,7 +36,8 @@ pub(super) struct Motion {
 impl Motion {
     pub(super) fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
         let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
-        let reach = if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
+        let reach =
+            if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
         let axis = |i: usize| spec.weight * world.spec().gravity[i] + spec.drag * world.spec().wind[i];
         Self {
             dt,
@@ -52,7 +53,11 @@ impl Motion {
 
     /// One element's new position and velocity. The one formula, for columns and objects alike.
     #[inline(always)]
-    fn advance<const GUSTS: bool, const ATTRACTOR: bool>(&self, p: [f32; 3], v: [f32; 3]) -> ([f32; 3], [f32; 3]) {
+    fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
+        &self,
+        p: [f32; 3],
+        v: [f32; 3],
+    ) -> ([f32; 3], [f32; 3]) {
         let mut a = self.push;
         if GUSTS && let Some(gusts) = &self.gusts {
             let air = gusts.at(p);
@@ -117,10 +122,12 @@ pub(super) fn step_chunks(
             let base = (nth * chunk) as u32;
             let chunk = Chunk { px, py, pz, vx, vy, vz, age, life, dead, base };
             *dead_count = match (motion.gusts.is_some(), motion.attractor.is_some()) {
-                (false, false) => level.run(StepChunk::<false, false> { motion, chunk }),
-                (false, true) => level.run(StepChunk::<false, true> { motion, chunk }),
-                (true, false) => level.run(StepChunk::<true, false> { motion, chunk }),
-                (true, true) => level.run(StepChunk::<true, true> { motion, chunk }),
+                (false, false) => {
+                    dispatch!(level, simd => step_chunk::<_, false, false>(simd, motion, chunk))
+                }
+                (false, true) => dispatch!(level, simd => step_chunk::<_, false, true>(simd, motion, chunk)),
+                (true, false) => dispatch!(level, simd => step_chunk::<_, true, false>(simd, motion, chunk)),
+                (true, true) => dispatch!(level, simd => step_chunk::<_, true, true>(simd, motion, chunk)),
             };
         });
 }
@@ -147,30 +154,26 @@ struct Chunk<'a> {
     base: u32,
 }
 
-struct StepChunk<'a, const GUSTS: bool, const ATTRACTOR: bool> {
-    motion: &'a Motion,
-    chunk: Chunk<'a>,
-}
-
-impl<const GUSTS: bool, const ATTRACTOR: bool> Kernel for StepChunk<'_, GUSTS, ATTRACTOR> {
-    type Output = u32;
-
-    #[inline(always)]
-    fn run(self) -> u32 {
-        // By value: the compiler then knows that no store changes the constants.
-        let motion = *self.motion;
-        let Chunk { px, py, pz, vx, vy, vz, age, life, dead, base } = self.chunk;
-        let n = px.len();
-        let (py, pz, vx, vy, vz) = (&mut py[..n], &mut pz[..n], &mut vx[..n], &mut vy[..n], &mut vz[..n]);
-        let (age, life) = (&mut age[..n], &life[..n]);
-        for i in 0..n {
-            let (p, v) = motion.advance::<GUSTS, ATTRACTOR>([px[i], py[i], pz[i]], [vx[i], vy[i], vz[i]]);
-            [px[i], py[i], pz[i]] = p;
-            [vx[i], vy[i], vz[i]] = v;
-            age[i] += motion.dt;
-        }
-        list_dead(age, life, &mut dead[..n], base)
+/// Steps one chunk; returns how many of it are dead.
+#[inline(always)]
+fn step_chunk<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
+    _simd: S,
+    motion: &Motion,
+    chunk: Chunk<'_>,
+) -> u32 {
+    // By value: the compiler then knows that no store changes the constants.
+    let motion = *motion;
+    let Chunk { px, py, pz, vx, vy, vz, age, life, dead, base } = chunk;
+    let n = px.len();
+    let (py, pz, vx, vy, vz) = (&mut py[..n], &mut pz[..n], &mut vx[..n], &mut vy[..n], &mut vz[..n]);
+    let (age, life) = (&mut age[..n], &life[..n]);
+    for i in 0..n {
+        let (p, v) = motion.advance::<GUSTS, ATTRACTOR>([px[i], py[i], pz[i]], [vx[i], vy[i], vz[i]]);
+        [px[i], py[i], pz[i]] = p;
+        [vx[i], vy[i], vz[i]] = v;
+        age[i] += motion.dt;
     }
+    list_dead(age, life, &mut dead[..n], base)
 }
 
 /// Writes `base + index` of every element whose age has reached its life; returns how many.

@@ -1,0 +1,360 @@
+//! Sky, ground and water: the place that elements are seen in.
+//!
+//! Painted once for a view and kept, as it costs far more a pixel than an element does. Each pixel is four rays; each
+//! ray meets the sky, the flat ground out to its shore, or the water beyond. The depth of what is solid is kept too, so
+//! that elements vanish softly behind it.
+
+use frolic_core::random::{hash3, unit};
+use frolic_core::{SpecError, gust_noise, within};
+use glam::Vec3;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::camera::View;
+use crate::colour::Colour;
+use crate::cpu::{Grid, Row, STRIDE};
+use crate::look::LightSpec;
+
+/// Everything behind the elements.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct BackdropSpec {
+    /// The sky.
+    pub sky: SkySpec,
+    /// Flat ground. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ground: Option<GroundSpec>,
+    /// Water out to the horizon. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub water: Option<WaterSpec>,
+}
+
+/// A sky gradient, with what is left of the sun.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SkySpec {
+    /// Colour overhead. Default a dusk blue.
+    pub zenith: Colour,
+    /// Colour at the horizon; distance fades to it.
+    pub horizon: Colour,
+    /// Colour at the horizon where the sun went down. Default none.
+    pub afterglow: Colour,
+    /// Compass direction of the afterglow, degrees from -z towards x.
+    pub afterglow_degrees: f32,
+    /// Brightness of stars, 0 to 100. Default 0.
+    pub stars: f32,
+    /// Distance at which haze hides two thirds of what is behind, m, 1 to 1e6. Default 4000.
+    pub haze: f32,
+    /// Height of a far coast above the horizon, degrees, 0 to 45. Default 0: open sea.
+    pub coast_degrees: f32,
+}
+
+impl Default for SkySpec {
+    fn default() -> Self {
+        Self {
+            zenith: Colour::new(0.02, 0.04, 0.10),
+            horizon: Colour::new(0.16, 0.18, 0.24),
+            afterglow: Colour::default(),
+            afterglow_degrees: 0.0,
+            stars: 0.0,
+            haze: 4000.0,
+            coast_degrees: 0.0,
+        }
+    }
+}
+
+/// Flat ground at height 0.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct GroundSpec {
+    /// Share of light it sends back. Default a dark turf.
+    pub colour: Colour,
+    /// Distance from the origin to its ragged shore, m, 0.1 to 1e6. Default 1e6.
+    pub radius: f32,
+    /// How mottled it is, 0 to 1. Default 0.5.
+    pub mottled: f32,
+}
+
+impl Default for GroundSpec {
+    fn default() -> Self {
+        Self { colour: Colour::new(0.10, 0.11, 0.08), radius: 1e6, mottled: 0.5 }
+    }
+}
+
+/// Still water that mirrors the sky.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct WaterSpec {
+    /// Height of its surface, m, -1e4 to 0. Default -1.
+    pub level: f32,
+    /// Colour looking straight down.
+    pub colour: Colour,
+    /// How far waves tilt the surface, 0 to 1. Default 0.05.
+    pub waves: f32,
+}
+
+impl Default for WaterSpec {
+    fn default() -> Self {
+        Self { level: -1.0, colour: Colour::new(0.01, 0.02, 0.03), waves: 0.05 }
+    }
+}
+
+impl BackdropSpec {
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        let sky = &self.sky;
+        sky.zenith.check("sky.zenith")?;
+        sky.horizon.check("sky.horizon")?;
+        sky.afterglow.check("sky.afterglow")?;
+        within("sky.afterglow_degrees", sky.afterglow_degrees, -360.0, 360.0, "degrees")?;
+        within("sky.stars", sky.stars, 0.0, 100.0, "")?;
+        within("sky.haze", sky.haze, 1.0, 1e6, "m")?;
+        within("sky.coast_degrees", sky.coast_degrees, 0.0, 45.0, "degrees")?;
+        if let Some(ground) = &self.ground {
+            ground.colour.check("ground.colour")?;
+            within("ground.radius", ground.radius, 0.1, 1e6, "m")?;
+            within("ground.mottled", ground.mottled, 0.0, 1.0, "")?;
+        }
+        if let Some(water) = &self.water {
+            water.colour.check("water.colour")?;
+            within("water.level", water.level, -1e4, 0.0, "m")?;
+            within("water.waves", water.waves, 0.0, 1.0, "")?;
+        }
+        Ok(())
+    }
+
+    /// Light that reaches an element from every side of the sky.
+    pub(crate) fn ambient(&self) -> [f32; 3] {
+        (self.sky.zenith.vec() * 0.6 + self.sky.horizon.vec() * 0.4).to_array()
+    }
+}
+
+/// A painted backdrop, tile by tile in the layout of the rasteriser.
+#[derive(Debug)]
+pub(crate) struct Backdrop {
+    view: View,
+    spec: BackdropSpec,
+    lights: Vec<LightSpec>,
+    /// Rows of each tile.
+    height: usize,
+    rows: Vec<Row>,
+    depth: Vec<[f32; STRIDE]>,
+    nearest: Vec<f32>,
+}
+
+/// One tile of a backdrop.
+pub(crate) struct BackdropTile<'a> {
+    pub(crate) rows: &'a [Row],
+    /// Depth of what is solid along the view, m; infinite in the sky.
+    pub(crate) depth: &'a [[f32; STRIDE]],
+    /// Least of those depths.
+    pub(crate) nearest: f32,
+}
+
+impl Backdrop {
+    /// Paints. Four rays a pixel, on all cores.
+    pub(crate) fn paint(grid: &Grid, view: &View, spec: &BackdropSpec, lights: &[LightSpec]) -> Self {
+        let height = grid.rows();
+        let mut rows = vec![[[0.0; STRIDE]; 3]; grid.tiles() * height];
+        let mut depth = vec![[f32::INFINITY; STRIDE]; rows.len()];
+        let mut nearest = vec![f32::INFINITY; grid.tiles()];
+        let painter = Painter::new(view, spec, lights);
+        let tiles =
+            rows.par_chunks_mut(height).zip(depth.par_chunks_mut(height)).zip(&mut nearest).enumerate();
+        tiles.for_each(|(nth, ((rows, depth), nearest))| {
+            let rect = grid.rect(nth);
+            for (j, (row, depth)) in rows.iter_mut().zip(depth).enumerate() {
+                for i in 0..STRIDE {
+                    let (colour, solid) = painter.pixel(rect.x + i, rect.y + j);
+                    [row[0][i], row[1][i], row[2][i]] = colour.to_array();
+                    depth[i] = solid;
+                    *nearest = nearest.min(solid);
+                }
+            }
+        });
+        Self { view: *view, spec: spec.clone(), lights: lights.to_vec(), height, rows, depth, nearest }
+    }
+
+    /// Whether this is what such a view would show.
+    pub(crate) fn shows(&self, view: &View, spec: &BackdropSpec, lights: &[LightSpec]) -> bool {
+        self.view == *view && self.spec == *spec && self.lights == lights
+    }
+
+    pub(crate) fn tile(&self, nth: usize) -> BackdropTile<'_> {
+        let part = nth * self.height..(nth + 1) * self.height;
+        BackdropTile { rows: &self.rows[part.clone()], depth: &self.depth[part], nearest: self.nearest[nth] }
+    }
+
+    pub(crate) fn bytes(&self) -> usize {
+        size_of_val(&self.rows[..]) + size_of_val(&self.depth[..]) + size_of_val(&self.nearest[..])
+    }
+}
+
+/// What rays meet.
+struct Painter<'a> {
+    view: &'a View,
+    spec: &'a BackdropSpec,
+    lights: &'a [LightSpec],
+    ambient: Vec3,
+    afterglow_way: Vec3,
+    /// Sine of the angle that one pixel covers.
+    pixel: f32,
+}
+
+/// Places of a pixel's four rays: a rotated grid.
+const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
+
+impl<'a> Painter<'a> {
+    fn new(view: &'a View, spec: &'a BackdropSpec, lights: &'a [LightSpec]) -> Self {
+        let (sin, cos) = libm::sincosf(spec.sky.afterglow_degrees.to_radians());
+        Self {
+            view,
+            spec,
+            lights,
+            ambient: Vec3::from(spec.ambient()),
+            afterglow_way: Vec3::new(sin, 0.0, -cos),
+            pixel: 1.0 / view.focal,
+        }
+    }
+
+    /// Colour, and depth of what is solid.
+    fn pixel(&self, x: usize, y: usize) -> (Vec3, f32) {
+        let mut sum = Vec3::ZERO;
+        let mut nearest = f32::INFINITY;
+        for [dx, dy] in RAYS {
+            let ray = self.view.ray(x as f32 + dx, y as f32 + dy);
+            let (colour, distance) = self.ray(ray);
+            sum += colour;
+            nearest = nearest.min(distance * ray.dot(self.view.forward));
+        }
+        (sum * 0.25, nearest)
+    }
+
+    fn ray(&self, ray: Vec3) -> (Vec3, f32) {
+        if let Some(ground) = &self.spec.ground
+            && let Some((at, distance)) = self.meet(ray, 0.0)
+            && at.length() < self.shore(ground, at)
+        {
+            return (self.haze(self.ground(ground, at, distance), ray, distance), distance);
+        }
+        if let Some(water) = &self.spec.water
+            && let Some((at, distance)) = self.meet(ray, water.level)
+        {
+            return (self.haze(self.water(water, at, ray, distance), ray, distance), distance);
+        }
+        (self.sky(ray, true), f32::INFINITY)
+    }
+
+    /// Where a ray meets a level plane from above, and how far that is.
+    fn meet(&self, ray: Vec3, level: f32) -> Option<(Vec3, f32)> {
+        let distance = (level - self.view.eye.y) / ray.y;
+        (ray.y < 0.0 && distance > 0.0 && distance.is_finite())
+            .then(|| (self.view.eye + ray * distance, distance))
+    }
+
+    fn haze(&self, colour: Vec3, ray: Vec3, distance: f32) -> Vec3 {
+        let clear = libm::expf(-distance / self.spec.sky.haze);
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        self.sky(level, false).lerp(colour, clear)
+    }
+
+    /// The shore is ragged: its radius differs with direction.
+    fn shore(&self, ground: &GroundSpec, at: Vec3) -> f32 {
+        let way = at.normalize_or(Vec3::X) * 4.0;
+        let rough = fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015;
+        ground.radius * (1.0 + rough)
+    }
+
+    fn ground(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
+        // Detail smaller than a pixel is left out: it would only sparkle.
+        let size = distance * self.pixel;
+        let detail =
+            |scale: f32, octaves| fractal(at * scale, octaves) * (1.0 - size * scale * 2.0).clamp(0.0, 1.0);
+        // Patches stretched along the ground, tufts, and blades.
+        let patches = detail(0.6, 3) * 0.9 + detail(5.0, 2) * 0.7 + detail(36.0, 2) * 0.8;
+        let albedo = ground.colour.vec() * (1.0 + patches * ground.mottled).max(0.08);
+        let lit = self.lights.iter().fold(self.ambient, |sum, light| {
+            let to = Vec3::from(light.position) - at;
+            sum + light.at(at) * (to.y / to.length().max(1e-3)).max(0.0)
+        });
+        albedo * lit
+    }
+
+    fn water(&self, water: &WaterSpec, at: Vec3, ray: Vec3, distance: f32) -> Vec3 {
+        let size = distance * self.pixel / (-ray.y).max(0.01);
+        let ripple = |scale: f32| {
+            let [x, _, z] = gust_noise((at * Vec3::new(scale, 0.0, scale * 2.0)).to_array(), 3);
+            Vec3::new(x, 0.0, z) * (1.0 - size * scale * 0.5).clamp(0.0, 1.0)
+        };
+        let tilt = (ripple(0.13) + ripple(0.6) * 0.7 + ripple(2.1) * 0.5) * water.waves;
+        let normal = (Vec3::Y + tilt).normalize();
+        let mut mirrored = ray - normal * (2.0 * ray.dot(normal));
+        mirrored.y = mirrored.y.abs();
+        // Schlick, "An Inexpensive BRDF Model" (1994), for water.
+        let facing = 1.0 - (-ray.dot(normal)).clamp(0.0, 1.0);
+        let fresnel = 0.02 + 0.98 * facing * facing * facing * facing * facing;
+        // Fire on the water: a track of light below each lamp, wide as the waves are steep.
+        let track = self.lights.iter().fold(Vec3::ZERO, |sum, light| {
+            let to = Vec3::from(light.position) - at;
+            let along = to.normalize_or(Vec3::Y).dot(mirrored.normalize_or(Vec3::Y)).max(0.0);
+            sum + light.colour.vec() * (light.power * 0.01 * libm::powf(along, 60.0))
+        });
+        water.colour.vec().lerp(self.sky(mirrored.normalize_or(Vec3::Y), false) + track, fresnel)
+    }
+
+    fn sky(&self, ray: Vec3, with_stars: bool) -> Vec3 {
+        let sky = &self.spec.sky;
+        let up = ray.y.max(0.0);
+        let mut colour = sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(-up * 5.0));
+        let towards = ray.dot(self.afterglow_way).max(0.0);
+        colour += sky.afterglow.vec() * (towards * towards * towards * libm::expf(-up * 11.0));
+        if !with_stars {
+            return colour;
+        }
+        if sky.coast_degrees > 0.0 {
+            let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+            let ridge = (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * sky.coast_degrees.to_radians();
+            if ray.y < ridge {
+                return colour * 0.42;
+            }
+        }
+        colour + self.stars(ray) * (1.0 - libm::expf(-up * 7.0))
+    }
+
+    /// At most one star a cell of a lattice over the sphere, few of them bright.
+    fn stars(&self, ray: Vec3) -> Vec3 {
+        const CELLS: f32 = 90.0;
+        if self.spec.sky.stars == 0.0 {
+            return Vec3::ZERO;
+        }
+        let cell = (ray * CELLS).floor();
+        let [a, b, c] = hash3(cell.x as i32 as u32, cell.y as i32 as u32, cell.z as i32 as u32);
+        let [d, tint, chance] = hash3(a, b, c).map(unit);
+        if chance > 0.3 {
+            return Vec3::ZERO;
+        }
+        let place = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize_or(Vec3::Y);
+        let off = (place - ray).length() / self.pixel;
+        let bright = libm::powf(d, 9.0) * 2.5 + 0.10;
+        let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
+        colour * (self.spec.sky.stars * bright * (1.0 - off * off * 0.7).max(0.0))
+    }
+}
+
+/// Sum of octaves of smooth noise, about -1..1.
+fn fractal(at: Vec3, octaves: u32) -> f32 {
+    let (mut sum, mut weight, mut at) = (0.0, 0.5, at);
+    for octave in 0..octaves {
+        sum += gust_noise(at.to_array(), 0x7e44 + octave)[0] * weight;
+        weight *= 0.5;
+        at = Vec3::new(at.z, at.y, -at.x) * 2.03 + 17.1;
+    }
+    sum
+}

@@ -1,0 +1,103 @@
+//! Colours in linear light.
+
+use frolic_core::{RampValue, SpecError, within};
+use serde::de::{SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// Red, green and blue in linear light, 0 and up.
+///
+/// Written as `"#rrggbb"` in sRGB, or as `[r, g, b]` in linear light.
+///
+/// ```
+/// use frolic_draw::Colour;
+/// assert_eq!(Colour::hex("#ffffff"), Some(Colour::new(1.0, 1.0, 1.0)));
+/// assert_eq!(Colour::hex("white"), None);
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Colour {
+    /// Red.
+    pub r: f32,
+    /// Green.
+    pub g: f32,
+    /// Blue.
+    pub b: f32,
+}
+
+impl Colour {
+    /// From linear light.
+    pub const fn new(r: f32, g: f32, b: f32) -> Self {
+        Self { r, g, b }
+    }
+
+    /// From `#rrggbb` in sRGB.
+    pub fn hex(text: &str) -> Option<Self> {
+        let digits = text.strip_prefix('#').filter(|digits| digits.len() == 6)?;
+        let channel = |at: usize| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok().map(linear);
+        Some(Self::new(channel(0)?, channel(2)?, channel(4)?))
+    }
+
+    /// Refuses a channel that is negative, over 1e6 or not finite.
+    pub(crate) fn check(self, key: &str) -> Result<(), SpecError> {
+        [self.r, self.g, self.b]
+            .into_iter()
+            .try_for_each(|channel| within(key, channel, 0.0, 1e6, "in linear light"))
+    }
+
+    pub(crate) fn vec(self) -> glam::Vec3 {
+        glam::Vec3::new(self.r, self.g, self.b)
+    }
+}
+
+/// Linear light of an 8-bit sRGB value (IEC 61966-2-1).
+fn linear(byte: u8) -> f32 {
+    let s = f32::from(byte) / 255.0;
+    if s <= 0.040_45 { s / 12.92 } else { libm::powf((s + 0.055) / 1.055, 2.4) }
+}
+
+impl RampValue for Colour {
+    fn mix(a: Self, b: Self, t: f32) -> Self {
+        Self::new(f32::mix(a.r, b.r, t), f32::mix(a.g, b.g, t), f32::mix(a.b, b.b, t))
+    }
+
+    fn problem(&self) -> Option<String> {
+        self.r.problem().or_else(|| self.g.problem()).or_else(|| self.b.problem())
+    }
+}
+
+impl Serialize for Colour {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        [self.r, self.g, self.b].serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for Colour {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct HexOrLinear;
+        impl<'de> Visitor<'de> for HexOrLinear {
+            type Value = Colour;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a colour: \"#rrggbb\", or [r, g, b] in linear light")
+            }
+
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Colour, E> {
+                Colour::hex(text).ok_or_else(|| E::invalid_value(serde::de::Unexpected::Str(text), &self))
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Colour, A::Error> {
+                let mut channels = [0.0; 3];
+                for (n, channel) in channels.iter_mut().enumerate() {
+                    *channel = seq
+                        .next_element()?
+                        .ok_or_else(|| serde::de::Error::invalid_length(n, &HexOrLinear))?;
+                }
+                if seq.next_element::<f32>()?.is_some() {
+                    return Err(serde::de::Error::invalid_length(4, &HexOrLinear));
+                }
+                let [r, g, b] = channels;
+                Ok(Colour::new(r, g, b))
+            }
+        }
+        deserializer.deserialize_any(HexOrLinear)
+    }
+}

@@ -1,0 +1,254 @@
+//! From linear light to eight bits: bloom, exposure, tone curve, sRGB, dither.
+
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, i32x8};
+use rayon::prelude::*;
+
+use super::tile::{Grid, LANES, Row};
+use crate::camera::View;
+
+/// Light that the tone curve maps to full white: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, each
+/// channel on its own, so that what is very bright turns towards white as embers do.
+pub(super) const WHITE: f32 = 9.0;
+
+/// Pixels along a side of a block whose mean goes into the bloom picture.
+const BLOCK: usize = LANES;
+
+/// The picture at an eighth of the size, and what of it has spread.
+#[derive(Debug, Default)]
+pub(super) struct Bloom {
+    /// Means of blocks as tiles wrote them: tile after tile, three planes each.
+    by_tile: Vec<f32>,
+    /// Three planes of the whole picture with a border of one block.
+    planes: [Vec<f32>; 3],
+    swap: [Vec<f32>; 3],
+    wide: [Vec<f32>; 3],
+    across: usize,
+    down: usize,
+}
+
+/// Blocks of a tile, across and down.
+fn blocks(grid: &Grid) -> [usize; 2] {
+    grid.tile_log2.map(|log2| (1usize << log2) / BLOCK)
+}
+
+impl Bloom {
+    pub(super) fn resize(&mut self, grid: &Grid) {
+        let [across, down] = blocks(grid);
+        self.by_tile.resize(grid.tiles() * across * down * 3, 0.0);
+        (self.across, self.down) = (grid.width.div_ceil(BLOCK) + 2, grid.height.div_ceil(BLOCK) + 2);
+        for planes in [&mut self.planes, &mut self.swap, &mut self.wide] {
+            planes.iter_mut().for_each(|plane| plane.resize(self.across * self.down, 0.0));
+        }
+    }
+
+    /// Where each tile writes its blocks.
+    pub(super) fn tiles(&mut self, grid: &Grid) -> rayon::slice::ChunksMut<'_, f32> {
+        let [across, down] = blocks(grid);
+        self.by_tile.par_chunks_mut(across * down * 3)
+    }
+
+    /// Spreads the light: half of it near, half of it far.
+    pub(super) fn spread(&mut self, grid: &Grid) {
+        let (across, down) = (self.across, self.down);
+        let [tile_across, tile_down] = blocks(grid);
+        let by_tile = &self.by_tile;
+        let channels = self.planes.par_iter_mut().zip(&mut self.swap).zip(&mut self.wide).enumerate();
+        channels.for_each(|(channel, ((plane, swap), wide))| {
+            for j in 0..down {
+                for i in 0..across {
+                    // The border repeats the edge.
+                    let x = i.clamp(1, across - 2) - 1;
+                    let y = j.clamp(1, down - 2) - 1;
+                    let tile = y / tile_down * grid.across + x / tile_across;
+                    let within = (y % tile_down) * tile_across + x % tile_across;
+                    plane[j * across + i] = by_tile[(tile * 3 + channel) * tile_across * tile_down + within];
+                }
+            }
+            for radius in [1, 1, 1] {
+                box_blur(plane, swap, across, down, radius);
+            }
+            wide.copy_from_slice(plane);
+            for radius in [5, 6, 7] {
+                box_blur(wide, swap, across, down, radius);
+            }
+            plane.iter_mut().zip(wide).for_each(|(near, far)| *near = (*near + *far) * 0.5);
+        });
+    }
+}
+
+/// Mean over `2 radius + 1` places along both axes; three in a row are close to a Gaussian. O(n) at any radius.
+fn box_blur(plane: &mut [f32], swap: &mut [f32], across: usize, down: usize, radius: usize) {
+    let pass = |count: usize, length: usize, step: usize, stride: usize, from: &[f32], to: &mut [f32]| {
+        let share = 1.0 / (2 * radius + 1) as f32;
+        for line in 0..count {
+            let at = |i: isize| from[line * stride + i.clamp(0, length as isize - 1) as usize * step];
+            let reach = radius as isize;
+            let mut sum: f32 = (-reach..=reach).map(at).sum();
+            for i in 0..length as isize {
+                to[line * stride + i as usize * step] = (sum * share).max(0.0);
+                sum += at(i + reach + 1) - at(i - reach);
+            }
+        }
+    };
+    pass(down, across, 1, across, plane, swap);
+    pass(across, down, across, 1, swap, plane);
+}
+
+/// Means of the blocks of one finished tile; only pixels of the picture count.
+pub(super) fn average_blocks(grid: &Grid, nth: usize, rows: &[Row], small: &mut [f32]) {
+    let [across, down] = blocks(grid);
+    let rect = grid.rect(nth);
+    for (channel, small) in small.chunks_mut(across * down).enumerate() {
+        for (block, mean) in small.iter_mut().enumerate() {
+            let (i0, j0) = (block % across * BLOCK, block / across * BLOCK);
+            let (i1, j1) = ((i0 + BLOCK).min(rect.w), (j0 + BLOCK).min(rect.h));
+            if i0 < i1 && j0 < j1 {
+                let sum: f32 = rows[j0..j1].iter().map(|row| row[channel][i0..i1].iter().sum::<f32>()).sum();
+                *mean = sum / ((i1 - i0) * (j1 - j0)) as f32;
+            }
+        }
+    }
+}
+
+/// Turns one row of tiles into rows of the picture.
+pub(super) struct ResolveBand<'a> {
+    pub(super) grid: &'a Grid,
+    /// Which row of tiles.
+    pub(super) row: usize,
+    pub(super) pixels: &'a mut [[u8; 4]],
+    pub(super) tiles: &'a [Row],
+    pub(super) bloom: &'a Bloom,
+    pub(super) view: &'a View,
+}
+
+impl ResolveBand<'_> {
+    #[inline(always)]
+    pub(super) fn run<S: Simd>(self, simd: S) {
+        let Self { grid, row, pixels, tiles, bloom, view } = self;
+        // Tile after tile, as they lie in memory.
+        for (nth, rows) in tiles.chunks(grid.rows()).enumerate() {
+            let rect = grid.rect(row * grid.across + nth);
+            for (j, row) in rows[..rect.h].iter().enumerate() {
+                let line = &mut pixels[j * grid.width + rect.x..][..rect.w];
+                let y = rect.y + j;
+                for (eight, out) in line.chunks_mut(LANES).enumerate() {
+                    let i = eight * LANES;
+                    let mut rgb = [f32x8::splat(simd, 0.0); 3];
+                    for channel in 0..3 {
+                        rgb[channel] = f32x8::from_slice(simd, &row[channel][i..i + LANES]);
+                    }
+                    if view.bloom > 0.0 {
+                        bloom.mix_into(simd, &mut rgb, view.bloom, rect.x + i, y);
+                    }
+                    eight_pixels(simd, &rgb, view.exposure, rect.x + i, y, out);
+                }
+            }
+        }
+    }
+}
+
+impl Bloom {
+    /// Mixes bloom into eight pixels from `x` (a multiple of 8) in row `y`, between the means around them.
+    #[inline(always)]
+    fn mix_into<S: Simd>(&self, simd: S, rgb: &mut [f32x8<S>; 3], share: f32, x: usize, y: usize) {
+        // Centres of blocks are at 8 k + 4, behind a border of one block.
+        let up = (y + BLOCK / 2) / BLOCK;
+        let down = (((y + BLOCK / 2) % BLOCK) as f32 + 0.5) / BLOCK as f32;
+        let left = x / BLOCK;
+        let at = f32x8::load_array(simd, [0.5625, 0.6875, 0.8125, 0.9375, 0.0625, 0.1875, 0.3125, 0.4375]);
+        for channel in 0..3 {
+            let plane = &self.planes[channel];
+            let above = plane[up * self.across + left..].first_chunk::<3>();
+            let below = plane[(up + 1) * self.across + left..].first_chunk::<3>();
+            let (Some(above), Some(below)) = (above, below) else { return };
+            let a = above[0] + (below[0] - above[0]) * down;
+            let b = above[1] + (below[1] - above[1]) * down;
+            let c = above[2] + (below[2] - above[2]) * down;
+            let from = f32x8::load_array(simd, [a, a, a, a, b, b, b, b]);
+            let to = f32x8::load_array(simd, [b, b, b, b, c, c, c, c]);
+            let spread = from + (to - from) * at;
+            rgb[channel] += (spread - rgb[channel]) * share;
+        }
+    }
+}
+
+#[inline(always)]
+fn eight_pixels<S: Simd>(
+    simd: S,
+    rgb: &[f32x8<S>; 3],
+    exposure: f32,
+    x: usize,
+    y: usize,
+    out: &mut [[u8; 4]],
+) {
+    let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+    let threshold = dither(count + x as f32, y as f32);
+    let mut packed = i32x8::splat(simd, 0xff00_0000u32 as i32);
+    for channel in 0..3 {
+        let value = srgb(simd, tone(simd, rgb[channel] * exposure)) * 255.0 + threshold;
+        let byte: i32x8<S> = value.min(f32x8::splat(simd, 255.0)).to_int();
+        packed |= byte << (8 * channel as u32);
+    }
+    let packed = packed.to_array();
+    for (out, packed) in out.iter_mut().zip(packed) {
+        *out = packed.to_le_bytes();
+    }
+}
+
+/// The tone curve: linear at the dark end, a soft shoulder, [`WHITE`] to 1.
+#[inline(always)]
+fn tone<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
+    let curve = x * (x * (1.0 / (WHITE * WHITE)) + 1.0) / (x + 1.0);
+    curve.max(f32x8::splat(simd, 0.0)).min(f32x8::splat(simd, 1.0))
+}
+
+/// Linear 0..1 to sRGB 0..1, within a fiftieth of an 8-bit step: square roots instead of a power, as they are exact on
+/// every machine and vectorise. The coefficients are our minimax fit to IEC 61966-2-1.
+#[inline(always)]
+fn srgb<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
+    let half = x.sqrt();
+    let quarter = half.sqrt();
+    let curve = quarter * 0.196_143_15 - 0.064_612_67 + half * 1.122_666 - half * quarter * 0.335_488_29
+        + x * 0.081_326_34;
+    x.simd_le(f32x8::splat(simd, 0.003_130_8)).select(x * 12.92, curve)
+}
+
+/// Rounding with a threshold that differs from pixel to pixel, 0..1, so that slow gradients do not band: interleaved
+/// gradient noise (Jimenez, 2014).
+#[inline(always)]
+fn dither<S: Simd>(x: f32x8<S>, y: f32) -> f32x8<S> {
+    ((x * 0.067_110_56 + 0.005_837_15 * y).fract() * 52.982_918).fract()
+}
+
+#[cfg(test)]
+mod tests {
+    use frolic_core::simd::{Level, dispatch};
+
+    use super::*;
+    use crate::cpu::reference;
+
+    #[test]
+    fn fast_curves_match_the_standard_ones() {
+        for n in 0..=200_000 {
+            let x = n as f32 / 10_000.0;
+            let exact = reference::srgb(reference::tone(f64::from(x)));
+            let fast =
+                dispatch!(Level::new(), simd => srgb(simd, tone(simd, f32x8::splat(simd, x))).to_array()[0]);
+            let error = (f64::from(fast) - exact).abs() * 255.0;
+            assert!(error < 0.02, "{error} eight-bit steps off at {x}");
+        }
+    }
+
+    #[test]
+    fn dither_is_even_and_below_one() {
+        let at = |n: usize| {
+            let (x, y) = ((n % 64) as f32, (n / 64) as f32);
+            dispatch!(Level::new(), simd => dither(f32x8::splat(simd, x), y).to_array()[0])
+        };
+        let values: Vec<f32> = (0..64 * 64).map(at).collect();
+        let mean = values.iter().sum::<f32>() / values.len() as f32;
+        assert!(values.iter().all(|v| (0.0..1.0).contains(v)));
+        assert!((mean - 0.5).abs() < 0.01, "{mean}");
+    }
+}

@@ -1,0 +1,127 @@
+//! A finished picture.
+
+use std::fmt;
+use std::str::FromStr;
+
+use frolic_core::SpecError;
+use serde::{Deserialize, Serialize};
+
+/// Width and height in pixels; 1 to 16384 each.
+///
+/// ```
+/// use frolic_draw::ImageSize;
+/// let size: ImageSize = "1280x800".parse()?;
+/// assert_eq!((size.width(), size.height()), (1280, 800));
+/// assert!("1280".parse::<ImageSize>().is_err());
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "[u32; 2]", into = "[u32; 2]")]
+pub struct ImageSize {
+    width: u32,
+    height: u32,
+}
+
+/// Most pixels along a side.
+const MOST: u32 = 16_384;
+
+impl ImageSize {
+    /// A size.
+    ///
+    /// # Errors
+    /// When a side is 0 or over 16384.
+    pub fn new(width: u32, height: u32) -> Result<Self, SpecError> {
+        if [width, height].iter().all(|side| (1..=MOST).contains(side)) {
+            return Ok(Self { width, height });
+        }
+        let problem = format!("{width}x{height} is no picture size");
+        Err(SpecError::new("size", problem, format!("write sides of 1 to {MOST} pixels")))
+    }
+
+    /// Pixels across.
+    pub fn width(self) -> usize {
+        self.width as usize
+    }
+
+    /// Pixels down.
+    pub fn height(self) -> usize {
+        self.height as usize
+    }
+}
+
+impl Default for ImageSize {
+    fn default() -> Self {
+        Self { width: 1280, height: 800 }
+    }
+}
+
+impl fmt::Display for ImageSize {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}x{}", self.width, self.height)
+    }
+}
+
+impl FromStr for ImageSize {
+    type Err = SpecError;
+
+    fn from_str(text: &str) -> Result<Self, SpecError> {
+        let sides = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
+        let (width, height) = sides.ok_or_else(|| {
+            SpecError::new("size", format!("'{text}' is no size"), "write WxH, such as 1280x800")
+        })?;
+        Self::new(width, height)
+    }
+}
+
+impl TryFrom<[u32; 2]> for ImageSize {
+    type Error = SpecError;
+
+    fn try_from([width, height]: [u32; 2]) -> Result<Self, SpecError> {
+        Self::new(width, height)
+    }
+}
+
+impl From<ImageSize> for [u32; 2] {
+    fn from(size: ImageSize) -> Self {
+        [size.width, size.height]
+    }
+}
+
+/// RGBA, 8 bits a channel, sRGB, rows from the top.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Image {
+    size: ImageSize,
+    pixels: Vec<[u8; 4]>,
+}
+
+impl Image {
+    /// An opaque black picture.
+    pub fn new(size: ImageSize) -> Self {
+        Self { size, pixels: vec![[0, 0, 0, 255]; size.width() * size.height()] }
+    }
+
+    /// Its size.
+    pub fn size(&self) -> ImageSize {
+        self.size
+    }
+
+    /// All pixels, row after row.
+    pub fn pixels(&self) -> &[[u8; 4]] {
+        &self.pixels
+    }
+
+    pub(crate) fn pixels_mut(&mut self) -> &mut [[u8; 4]] {
+        &mut self.pixels
+    }
+
+    /// All bytes, as a PNG encoder or a window wants them.
+    pub fn bytes(&self) -> &[u8] {
+        self.pixels.as_flattened()
+    }
+}
+
+impl fmt::Debug for Image {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Image({})", self.size)
+    }
+}
