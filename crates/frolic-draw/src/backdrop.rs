@@ -1,8 +1,9 @@
 //! Sky, ground and water: the place that elements are seen in.
 //!
-//! Painted once for a view and kept, as it costs far more a pixel than an element does. Each pixel is four rays; each
-//! ray meets the sky, the flat ground out to its shore, or the water beyond. The depth of what is solid is kept too, so
-//! that elements vanish softly behind it.
+//! Painted once for a view and kept, as it costs far more a pixel than an element does. Four rays a pixel say what is met:
+//! the sky, a far coast, the flat ground out to its shore, or the water beyond; each of those is then coloured once a pixel and
+//! mixed by its share, which smooths every edge. The depth of what is solid is kept too, so that elements vanish softly
+//! behind it.
 
 use frolic_core::random::{hash3, unit};
 use frolic_core::{SpecError, gust_noise, within};
@@ -208,6 +209,15 @@ struct Painter<'a> {
     pixel: f32,
 }
 
+/// What a ray can meet.
+#[derive(Debug, Clone, Copy)]
+enum Met {
+    Sky,
+    Coast,
+    Ground,
+    Water,
+}
+
 /// Places of a pixel's four rays: a rotated grid.
 const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
 
@@ -226,30 +236,63 @@ impl<'a> Painter<'a> {
 
     /// Colour, and depth of what is solid.
     fn pixel(&self, x: usize, y: usize) -> (Vec3, f32) {
-        let mut sum = Vec3::ZERO;
-        let mut nearest = f32::INFINITY;
+        let mut shares = [0.0; 4];
+        let mut rays = [Vec3::ZERO; 4];
         for [dx, dy] in RAYS {
             let ray = self.view.ray(x as f32 + dx, y as f32 + dy);
-            let (colour, distance) = self.ray(ray);
-            sum += colour;
-            nearest = nearest.min(distance * ray.dot(self.view.forward));
+            let met = self.met(ray) as usize;
+            shares[met] += 0.25;
+            rays[met] += ray;
         }
-        (sum * 0.25, nearest)
+        let mut sum = Vec3::ZERO;
+        let mut nearest = f32::INFINITY;
+        for met in [Met::Sky, Met::Coast, Met::Ground, Met::Water] {
+            let share = shares[met as usize];
+            if share > 0.0 {
+                // The middle of the rays that met it.
+                let ray = rays[met as usize].normalize();
+                let (colour, distance) = self.colour(met, ray);
+                sum += colour * share;
+                nearest = nearest.min(distance * ray.dot(self.view.forward));
+            }
+        }
+        (sum, nearest)
     }
 
-    fn ray(&self, ray: Vec3) -> (Vec3, f32) {
+    /// What a ray meets first.
+    fn met(&self, ray: Vec3) -> Met {
         if let Some(ground) = &self.spec.ground
-            && let Some((at, distance)) = self.meet(ray, 0.0)
-            && at.length() < self.shore(ground, at)
+            && let Some((at, _)) = self.meet(ray, 0.0)
+            && self.ashore(ground, at)
         {
-            return (self.haze(self.ground(ground, at, distance), ray, distance), distance);
+            return Met::Ground;
         }
         if let Some(water) = &self.spec.water
-            && let Some((at, distance)) = self.meet(ray, water.level)
+            && self.meet(ray, water.level).is_some()
         {
-            return (self.haze(self.water(water, at, ray, distance), ray, distance), distance);
+            return Met::Water;
         }
-        (self.sky(ray, true), f32::INFINITY)
+        if self.spec.sky.coast_degrees > 0.0 && self.on_coast(ray) { Met::Coast } else { Met::Sky }
+    }
+
+    /// Its colour through the haze, and how far it is.
+    fn colour(&self, met: Met, ray: Vec3) -> (Vec3, f32) {
+        match met {
+            Met::Sky => (self.sky(ray) + self.stars(ray), f32::INFINITY),
+            Met::Coast => (self.sky(ray) * 0.42, f32::INFINITY),
+            Met::Ground => {
+                let ground = self.spec.ground.as_ref().zip(self.meet(ray, 0.0));
+                ground.map_or((Vec3::ZERO, f32::INFINITY), |(ground, (at, distance))| {
+                    (self.haze(self.ground(ground, at, distance), ray, distance), distance)
+                })
+            }
+            Met::Water => {
+                let water = self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
+                water.map_or((Vec3::ZERO, f32::INFINITY), |(water, (at, distance))| {
+                    (self.haze(self.water(water, at, ray, distance), ray, distance), distance)
+                })
+            }
+        }
     }
 
     /// Where a ray meets a level plane from above, and how far that is.
@@ -262,14 +305,18 @@ impl<'a> Painter<'a> {
     fn haze(&self, colour: Vec3, ray: Vec3, distance: f32) -> Vec3 {
         let clear = libm::expf(-distance / self.spec.sky.haze);
         let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
-        self.sky(level, false).lerp(colour, clear)
+        self.sky(level).lerp(colour, clear)
     }
 
-    /// The shore is ragged: its radius differs with direction.
-    fn shore(&self, ground: &GroundSpec, at: Vec3) -> f32 {
+    /// Whether a place is within the shore, which is ragged: its radius differs with direction.
+    fn ashore(&self, ground: &GroundSpec, at: Vec3) -> bool {
+        let share = at.length() / ground.radius;
+        // Further in or out than the roughness reaches: no need to work it out.
+        if !(0.72..1.28).contains(&share) {
+            return share < 1.0;
+        }
         let way = at.normalize_or(Vec3::X) * 4.0;
-        let rough = fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015;
-        ground.radius * (1.0 + rough)
+        share < 1.0 + fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015
     }
 
     fn ground(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
@@ -306,26 +353,24 @@ impl<'a> Painter<'a> {
             let along = to.normalize_or(Vec3::Y).dot(mirrored.normalize_or(Vec3::Y)).max(0.0);
             sum + light.colour.vec() * (light.power * 0.01 * libm::powf(along, 60.0))
         });
-        water.colour.vec().lerp(self.sky(mirrored.normalize_or(Vec3::Y), false) + track, fresnel)
+        water.colour.vec().lerp(self.sky(mirrored.normalize_or(Vec3::Y)) + track, fresnel)
     }
 
-    fn sky(&self, ray: Vec3, with_stars: bool) -> Vec3 {
+    fn sky(&self, ray: Vec3) -> Vec3 {
         let sky = &self.spec.sky;
         let up = ray.y.max(0.0);
-        let mut colour = sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(-up * 5.0));
         let towards = ray.dot(self.afterglow_way).max(0.0);
-        colour += sky.afterglow.vec() * (towards * towards * towards * libm::expf(-up * 11.0));
-        if !with_stars {
-            return colour;
+        sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(-up * 5.0))
+            + sky.afterglow.vec() * (towards * towards * towards * libm::expf(-up * 11.0))
+    }
+
+    fn on_coast(&self, ray: Vec3) -> bool {
+        let height = self.spec.sky.coast_degrees.to_radians();
+        if ray.y > height * 2.1 {
+            return false;
         }
-        if sky.coast_degrees > 0.0 {
-            let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
-            let ridge = (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * sky.coast_degrees.to_radians();
-            if ray.y < ridge {
-                return colour * 0.42;
-            }
-        }
-        colour + self.stars(ray) * (1.0 - libm::expf(-up * 7.0))
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        ray.y < (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * height
     }
 
     /// At most one star a cell of a lattice over the sphere, few of them bright.
@@ -337,14 +382,15 @@ impl<'a> Painter<'a> {
         let cell = (ray * CELLS).floor();
         let [a, b, c] = hash3(cell.x as i32 as u32, cell.y as i32 as u32, cell.z as i32 as u32);
         let [d, tint, chance] = hash3(a, b, c).map(unit);
-        if chance > 0.3 {
+        if chance > 0.2 {
             return Vec3::ZERO;
         }
         let place = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize_or(Vec3::Y);
         let off = (place - ray).length() / self.pixel;
-        let bright = libm::powf(d, 9.0) * 2.5 + 0.10;
+        let through = 1.0 - libm::expf(-ray.y.max(0.0) * 7.0);
+        let bright = libm::powf(d, 10.0) * 2.6 + 0.07;
         let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
-        colour * (self.spec.sky.stars * bright * (1.0 - off * off * 0.7).max(0.0))
+        colour * (self.spec.sky.stars * bright * through * (1.0 - off * off * 0.45).max(0.0))
     }
 }
 

@@ -1,1 +1,27 @@
-//! x
+//! Scene files, the scenes that ship with Frolic, and the open formats around them.
+//!
+//! **In:** TOML text, from a file or shipped ([`SceneSpec`]). **Out:** a running [`Scene`]: populations that step, a draw
+//! list, a picture; and PNG files.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | which keys does a scene file have? | `spec.rs` (and `docs/scene-format.md`) |
+//! | how is text read, and how do its errors read? | `file.rs` |
+//! | how does one change a key by its path? | `set.rs` |
+//! | which scenes ship? | `shipped.rs` |
+//! | how does a scene run? | `scene.rs` |
+//! | how are files written so that none is ever half there? | `output.rs` |
+
+mod error;
+mod file;
+mod output;
+mod scene;
+mod set;
+mod shipped;
+mod spec;
+
+pub use error::SceneError;
+pub use output::{write_beside, write_png};
+pub use scene::Scene;
+pub use shipped::{SHIPPED, Shipped};
+pub use spec::{DrawSpec, FORMAT_VERSION, PopulationSpec, ProfileSpec, SceneSpec};

@@ -1,0 +1,93 @@
+//! Changing one key of a scene by its path, as `--set` and `--vary` do.
+
+use toml::{Table, Value};
+
+use crate::error::SceneError;
+use crate::file::readable;
+use crate::spec::SceneSpec;
+
+impl SceneSpec {
+    /// The same scene with the key at a dotted path set to a value, checked.
+    ///
+    /// A path starts at the top of the scene (`draw.technique`, `light.0.power`) or with a population's name
+    /// (`embers.count`, `embers.emitter.0.rate`). The value is TOML; a bare word counts as a string.
+    ///
+    /// ```
+    /// use frolic_scene::SceneSpec;
+    /// let scene = SceneSpec::find("beacon")?.set("embers.count", "500")?.set("draw.technique", "each")?;
+    /// assert!(scene.set("draw.tecnique", "each").unwrap_err().to_string().contains("did you mean 'technique'"));
+    /// # Ok::<(), frolic_scene::SceneError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// A path that leads nowhere, a value of the wrong kind or out of range.
+    pub fn set(&self, path: &str, value: &str) -> Result<Self, SceneError> {
+        let place = || format!("{path}={value}");
+        let text = |problem: String| SceneError::Text { place: place(), problem };
+        let mut root = Table::try_from(self).map_err(|error| text(error.to_string()))?;
+        let parts = self.resolve(path);
+        put(&mut root, &parts, parse(value)).map_err(text)?;
+        let changed: Self = root.try_into().map_err(|error: toml::de::Error| {
+            let message = readable(error.message());
+            let population = parts.first().is_some_and(|part| part == "population");
+            text(if population { message } else { self.or_population(message) })
+        })?;
+        changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
+        Ok(changed)
+    }
+
+    /// A path with a population's name written out.
+    fn resolve(&self, path: &str) -> Vec<String> {
+        let mut parts: Vec<String> = path.split('.').map(str::to_owned).collect();
+        if let Some(nth) = self.population.iter().position(|population| population.name == parts[0]) {
+            parts.splice(..1, ["population".to_owned(), nth.to_string()]);
+        }
+        parts
+    }
+
+    /// A first word that is no key may have been meant as a population.
+    fn or_population(&self, message: String) -> String {
+        let names: Vec<&str> = self.population.iter().map(|population| population.name.as_str()).collect();
+        if names.is_empty() || !message.contains("'seed'") && !message.contains("seed,") {
+            return message;
+        }
+        format!("{message}; populations: {}", names.join(", "))
+    }
+}
+
+fn parse(value: &str) -> Value {
+    let table = toml::from_str::<Table>(&format!("value = {value}")).ok();
+    table.and_then(|mut table| table.remove("value")).unwrap_or_else(|| Value::String(value.to_owned()))
+}
+
+/// Puts a value at a path; tables that the scene leaves to their defaults are made on the way.
+fn put(table: &mut Table, parts: &[String], value: Value) -> Result<(), String> {
+    let [first, rest @ ..] = parts else { return Err("the path is empty".to_owned()) };
+    if rest.is_empty() {
+        // A whole number is as good as a number with a point where the scene has one.
+        let value = match (table.get(first), value) {
+            (Some(Value::Float(_)), Value::Integer(whole)) => Value::Float(whole as f64),
+            (_, value) => value,
+        };
+        table.insert(first.clone(), value);
+        return Ok(());
+    }
+    match table.entry(first.clone()).or_insert_with(|| Value::Table(Table::new())) {
+        Value::Table(inner) => put(inner, rest, value),
+        Value::Array(items) => {
+            let count = items.len();
+            let [nth, rest @ ..] = rest else { return Ok(()) };
+            let item = nth.parse::<usize>().ok().and_then(|nth| items.get_mut(nth));
+            match (item, rest) {
+                (Some(item), []) => {
+                    *item = value;
+                    Ok(())
+                }
+                (Some(Value::Table(inner)), rest) => put(inner, rest, value),
+                (Some(_), _) => Err(format!("'{first}.{nth}' has no keys")),
+                (None, _) => Err(format!("'{first}' has no item '{nth}'; there are {count}, counted from 0")),
+            }
+        }
+        _ => Err(format!("'{first}' has no keys")),
+    }
+}

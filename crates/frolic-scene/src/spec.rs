@@ -1,0 +1,288 @@
+//! A scene as plain data: the keys of a scene file.
+
+use std::collections::HashSet;
+
+use frolic_core::{
+    ClockSpec, EmitterSpec, MotionSpec, ParticleSpec, Span, SpecError, Storage, WorldSpec, within,
+};
+use frolic_draw::{
+    BackdropSpec, CameraSpec, GroundSpec, ImageSize, LightSpec, LookSpec, SkySpec, Technique, WaterSpec,
+};
+use serde::{Deserialize, Serialize};
+
+/// The version of the scene format that this library reads and writes.
+pub const FORMAT_VERSION: u32 = 1;
+
+/// Everything about a scene. `docs/scene-format.md` is the same for readers of files.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct SceneSpec {
+    /// Version of the format: 1.
+    pub frolic: u32,
+    /// One line about the scene.
+    #[serde(default)]
+    pub title: String,
+    /// Key of all random numbers. Default 1.
+    #[serde(default = "one")]
+    pub seed: u32,
+    /// How elements are held. Default columns.
+    #[serde(default)]
+    pub storage: Storage,
+    /// Threads to use, 0 (all cores) to 1024. Default 0.
+    #[serde(default)]
+    pub threads: u32,
+    /// How time advances.
+    #[serde(default)]
+    pub clock: ClockSpec,
+    /// Where it is seen from.
+    #[serde(default)]
+    pub camera: CameraSpec,
+    /// What picture is taken, and how.
+    #[serde(default)]
+    pub draw: DrawSpec,
+    /// What a profile varies.
+    #[serde(default)]
+    pub profile: ProfileSpec,
+    /// The sky.
+    #[serde(default)]
+    pub sky: SkySpec,
+    /// The ground. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ground: Option<GroundSpec>,
+    /// The water. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub water: Option<WaterSpec>,
+    /// Gravity, wind, attractor.
+    #[serde(default)]
+    pub world: WorldSpec,
+    /// Lights, at most 16. Default none.
+    #[serde(default)]
+    pub light: Vec<LightSpec>,
+    /// Populations, drawn in this order, at most 256.
+    #[serde(default)]
+    pub population: Vec<PopulationSpec>,
+}
+
+fn one() -> u32 {
+    1
+}
+
+/// What picture is taken, and how.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct DrawSpec {
+    /// How elements become draw calls. Default instanced.
+    pub technique: Technique,
+    /// Width and height, pixels, 1 to 16384. Default `[1280, 800]`.
+    pub size: ImageSize,
+    /// When the picture is taken, s after the start, 0 to 86400. Default 5.
+    pub at: f32,
+}
+
+impl Default for DrawSpec {
+    fn default() -> Self {
+        Self { technique: Technique::default(), size: ImageSize::default(), at: 5.0 }
+    }
+}
+
+/// What a profile varies.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct ProfileSpec {
+    /// The population whose count climbs. Default the first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub population: Option<String>,
+}
+
+/// A named population and its look.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct PopulationSpec {
+    /// Its name: letters, digits, `-` and `_`; not a name of another key of the scene.
+    pub name: String,
+    /// Most elements alive at once.
+    pub count: u32,
+    /// Age at death, s: one number or `[lowest, highest]`. Default `[1, 2]`.
+    #[serde(default = "default_life")]
+    pub life: Span,
+    /// Radius at birth, m: one number or `[lowest, highest]`. Default 0.05.
+    #[serde(default = "default_size")]
+    pub size: Span,
+    /// How it answers to the world.
+    #[serde(default)]
+    pub motion: MotionSpec,
+    /// Where and when elements appear.
+    #[serde(default)]
+    pub emitter: Vec<EmitterSpec>,
+    /// What elements look like.
+    #[serde(default)]
+    pub look: LookSpec,
+}
+
+fn default_life() -> Span {
+    ParticleSpec::new(0).life
+}
+
+fn default_size() -> Span {
+    ParticleSpec::new(0).size
+}
+
+impl PopulationSpec {
+    /// A population by name, from what moves it and what it looks like.
+    pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
+        let ParticleSpec { count, life, size, motion, emitters, .. } = particles;
+        Self { name: name.to_owned(), count, life, size, motion, emitter: emitters, look }
+    }
+
+    /// What moves it.
+    pub fn particles(&self) -> ParticleSpec {
+        let mut spec = ParticleSpec::new(self.count).life(self.life.min, self.life.max);
+        spec.size = self.size;
+        spec.motion = self.motion;
+        spec.emitters.clone_from(&self.emitter);
+        spec
+    }
+
+    /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
+    /// keep that many alive.
+    fn scaled(&self, count: u32) -> Self {
+        let mut scaled = Self { count, ..self.clone() };
+        let factor = f64::from(count) / f64::from(self.count.max(1));
+        let kept: f64 = self.emitter.iter().map(|emitter| f64::from(emitter.rate)).sum::<f64>()
+            * f64::from(self.life.mean())
+            / f64::from(self.count.max(1));
+        // A fifth more than dies, so that the population stands at its count and not about it.
+        let stronger = if kept > 0.0 { (1.2 / kept).max(1.0) } else { 1.0 };
+        for emitter in &mut scaled.emitter {
+            emitter.rate = (f64::from(emitter.rate) * factor * stronger).min(1e9) as f32;
+            if let Some(burst) = &mut emitter.burst {
+                burst.count = (f64::from(burst.count) * factor).round() as u32;
+            }
+        }
+        scaled
+    }
+}
+
+/// Most lights and most populations of a scene.
+const MOST_LIGHTS: usize = 16;
+const MOST_POPULATIONS: usize = 256;
+
+impl SceneSpec {
+    /// An empty scene: a sky, a camera, nothing that moves.
+    pub fn new(title: &str) -> Self {
+        Self {
+            frolic: FORMAT_VERSION,
+            title: title.to_owned(),
+            seed: 1,
+            storage: Storage::default(),
+            threads: 0,
+            clock: ClockSpec::default(),
+            camera: CameraSpec::default(),
+            draw: DrawSpec::default(),
+            profile: ProfileSpec::default(),
+            sky: SkySpec::default(),
+            ground: None,
+            water: None,
+            world: WorldSpec::default(),
+            light: Vec::new(),
+            population: Vec::new(),
+        }
+    }
+
+    /// The same scene with one more population, drawn after those before.
+    pub fn with(mut self, name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
+        self.population.push(PopulationSpec::new(name, particles, look));
+        self
+    }
+
+    /// Sky, ground and water.
+    pub fn backdrop(&self) -> BackdropSpec {
+        let mut backdrop = BackdropSpec::default();
+        backdrop.sky.clone_from(&self.sky);
+        backdrop.ground.clone_from(&self.ground);
+        backdrop.water.clone_from(&self.water);
+        backdrop
+    }
+
+    /// Which population a profile lets climb.
+    pub fn climbing(&self) -> Option<&PopulationSpec> {
+        match &self.profile.population {
+            Some(name) => self.population.iter().find(|population| population.name == *name),
+            None => self.population.first(),
+        }
+    }
+
+    /// The same scene with `count` elements of the climbing population, kept alive.
+    pub fn scaled(&self, count: u32) -> Self {
+        let mut scaled = self.clone();
+        if let Some(name) = self.climbing().map(|population| population.name.clone()) {
+            for population in scaled.population.iter_mut().filter(|population| population.name == name) {
+                *population = population.scaled(count);
+            }
+        }
+        scaled
+    }
+
+    /// Whether every value can be used.
+    ///
+    /// # Errors
+    /// Names the first key that cannot, as a path from the top of the scene.
+    pub fn check(&self) -> Result<(), SpecError> {
+        if self.frolic != FORMAT_VERSION {
+            let problem = format!("{} is a version of the format that this program does not read", self.frolic);
+            return Err(SpecError::new("frolic", problem, format!("write {FORMAT_VERSION}")));
+        }
+        within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
+        self.clock.check().map_err(|error| error.under("clock"))?;
+        self.camera.view(self.draw.size).map_err(|error| error.under("camera"))?;
+        within("draw.at", self.draw.at, 0.0, 86_400.0, "s")?;
+        self.backdrop().check()?;
+        self.world.build().map_err(|error| error.under("world"))?;
+        let most = |key: &str, count: usize, most: usize| {
+            let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
+            if count <= most { Ok(()) } else { Err(error()) }
+        };
+        most("light", self.light.len(), MOST_LIGHTS)?;
+        most("population", self.population.len(), MOST_POPULATIONS)?;
+        for (nth, light) in self.light.iter().enumerate() {
+            light.check().map_err(|error| error.under(&format!("light.{nth}")))?;
+        }
+        let mut names = HashSet::new();
+        for (nth, population) in self.population.iter().enumerate() {
+            let at = format!("population.{nth}");
+            check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
+            population.particles().check().map_err(|error| error.under(&at))?;
+            population.look.build().map_err(|error| error.under(&format!("{at}.look")))?;
+        }
+        if let (Some(name), None) = (&self.profile.population, self.climbing()) {
+            let names: Vec<&str> = self.population.iter().map(|population| population.name.as_str()).collect();
+            let instead = format!("name one of: {}", names.join(", "));
+            return Err(SpecError::new("profile.population", format!("there is no population '{name}'"), instead));
+        }
+        Ok(())
+    }
+}
+
+/// Keys of a scene: a population of that name could not be told from them in a path.
+const TAKEN: [&str; 15] = [
+    "frolic", "title", "seed", "storage", "threads", "clock", "camera", "draw", "profile", "sky", "ground", "water",
+    "world", "light", "population",
+];
+
+fn check_name<'a>(name: &'a str, names: &mut HashSet<&'a str>) -> Result<(), SpecError> {
+    let wrong = |problem: String| Err(SpecError::new("name", problem, "write another name: letters, digits, - and _"));
+    if name.is_empty() || name.len() > 64 || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_') {
+        return wrong(format!("{name:?} is no name"));
+    }
+    if TAKEN.contains(&name) {
+        return wrong(format!("'{name}' is a key of the scene"));
+    }
+    if !names.insert(name) {
+        return wrong(format!("'{name}' is there twice"));
+    }
+    Ok(())
+}
