@@ -1,2 +1,23 @@
-//! x
-fn main() {}
+//! The `frolic` command.
+//!
+//! `args.rs` is the one list of commands and flags; each command is a file of its own under `commands/`. Results go to standard
+//! output, progress and errors to standard error. Exit codes: 0 done, 1 a check failed or the run was cut short, 2 bad input.
+
+mod args;
+mod commands;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let arguments = args::Arguments::parse();
+    match commands::run(&arguments.command) {
+        Ok(outcome) => outcome.into(),
+        Err(error) => {
+            output::complain(&error);
+            ExitCode::from(2)
+        }
+    }
+}

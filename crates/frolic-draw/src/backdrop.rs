@@ -287,7 +287,8 @@ impl<'a> Painter<'a> {
                 })
             }
             Met::Water => {
-                let water = self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
+                let water =
+                    self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
                 water.map_or((Vec3::ZERO, f32::INFINITY), |(water, (at, distance))| {
                     (self.haze(self.water(water, at, ray, distance), ray, distance), distance)
                 })

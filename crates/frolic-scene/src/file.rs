@@ -74,7 +74,8 @@ impl SceneSpec {
         })?;
         spec.check().map_err(|source| {
             let offset = DeTable::parse(text).ok().and_then(|tree| locate(tree.get_ref(), &source));
-            let line = offset.map_or(String::new(), |offset| format!(":{}", line_of(text.as_bytes(), offset)));
+            let line =
+                offset.map_or(String::new(), |offset| format!(":{}", line_of(text.as_bytes(), offset)));
             SceneError::Value { place: format!("{name}{line}"), source }
         })?;
         Ok(spec)
@@ -110,10 +111,12 @@ pub(crate) fn readable(message: &str) -> String {
             Some(near) => format!("did you mean '{near}'?"),
             None => "none is like it.".to_owned(),
         };
-        let all = if right.is_empty() { String::new() } else { format!(" ({noun}s here: {})", right.join(", ")) };
+        let all =
+            if right.is_empty() { String::new() } else { format!(" ({noun}s here: {})", right.join(", ")) };
         return format!("unknown {noun} '{wrong}'; {advice}{all}");
     }
-    let line = message.split('\n').map(str::trim).filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ");
+    let line =
+        message.split('\n').map(str::trim).filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ");
     line.replace('`', "'").replace("missing field", "missing key")
 }
 

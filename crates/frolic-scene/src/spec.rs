@@ -233,7 +233,8 @@ impl SceneSpec {
     /// Names the first key that cannot, as a path from the top of the scene.
     pub fn check(&self) -> Result<(), SpecError> {
         if self.frolic != FORMAT_VERSION {
-            let problem = format!("{} is a version of the format that this program does not read", self.frolic);
+            let problem =
+                format!("{} is a version of the format that this program does not read", self.frolic);
             return Err(SpecError::new("frolic", problem, format!("write {FORMAT_VERSION}")));
         }
         within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
@@ -259,9 +260,14 @@ impl SceneSpec {
             population.look.build().map_err(|error| error.under(&format!("{at}.look")))?;
         }
         if let (Some(name), None) = (&self.profile.population, self.climbing()) {
-            let names: Vec<&str> = self.population.iter().map(|population| population.name.as_str()).collect();
+            let names: Vec<&str> =
+                self.population.iter().map(|population| population.name.as_str()).collect();
             let instead = format!("name one of: {}", names.join(", "));
-            return Err(SpecError::new("profile.population", format!("there is no population '{name}'"), instead));
+            return Err(SpecError::new(
+                "profile.population",
+                format!("there is no population '{name}'"),
+                instead,
+            ));
         }
         Ok(())
     }
@@ -269,13 +275,31 @@ impl SceneSpec {
 
 /// Keys of a scene: a population of that name could not be told from them in a path.
 const TAKEN: [&str; 15] = [
-    "frolic", "title", "seed", "storage", "threads", "clock", "camera", "draw", "profile", "sky", "ground", "water",
-    "world", "light", "population",
+    "frolic",
+    "title",
+    "seed",
+    "storage",
+    "threads",
+    "clock",
+    "camera",
+    "draw",
+    "profile",
+    "sky",
+    "ground",
+    "water",
+    "world",
+    "light",
+    "population",
 ];
 
 fn check_name<'a>(name: &'a str, names: &mut HashSet<&'a str>) -> Result<(), SpecError> {
-    let wrong = |problem: String| Err(SpecError::new("name", problem, "write another name: letters, digits, - and _"));
-    if name.is_empty() || name.len() > 64 || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_') {
+    let wrong = |problem: String| {
+        Err(SpecError::new("name", problem, "write another name: letters, digits, - and _"))
+    };
+    if name.is_empty()
+        || name.len() > 64
+        || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
+    {
         return wrong(format!("{name:?} is no name"));
     }
     if TAKEN.contains(&name) {

@@ -1,5 +1,64 @@
-//! x
+//! Move, draw and measure huge numbers of small elements.
+//!
+//! Frolic keeps elements as columns of numbers and steps them on all cores, hands them to the renderer as few large
+//! batches, and meters every stage of every frame, so that you know what a frame costs as the count grows. It needs no GPU and
+//! no display.
+//!
+//! ```
+//! use frolic::prelude::*;
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let sparks = ParticleSpec::new(5_000)
+//!     .life(1.0, 3.0)
+//!     .size(0.004, 0.012)
+//!     .motion(0.9, -0.12)
+//!     .emitter(EmitterSpec::rate(1_500.0).aim([0.0, 1.0, 0.0], 20.0).speed(1.0, 4.0));
+//! let look = LookSpec::glowing(8.0, [(0.0, "#ffd9a0"), (0.5, "#ff6418"), (1.0, "#3a0602")])?;
+//! let mut scene = Scene::new(&SceneSpec::new("sparks").with("sparks", sparks, look))?;
+//!
+//! let mut meter = Meter::new();
+//! meter.begin_frame();
+//! scene.run_to(2.0, &mut meter);
+//! let picture = scene.draw(&mut meter);
+//! # let folder = tempfile::tempdir()?;
+//! # let path = folder.path().join("sparks.png");
+//! write_png(&path, picture)?;
+//!
+//! let frame = meter.end_frame();
+//! assert_eq!(frame.count(Counter::DrawCalls), 1);
+//! println!("{} alive, {:?} to fill pixels", frame.count(Counter::Alive), frame.stage(Stage::Raster));
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! | you want to | start at |
+//! | --- | --- |
+//! | describe particles | [`ParticleSpec`](core::ParticleSpec), [`EmitterSpec`](core::EmitterSpec), [`WorldSpec`](core::WorldSpec) |
+//! | step them in a loop of your own | [`Particles`](core::Particles), [`Clock`](core::Clock), `examples/own_loop.rs` |
+//! | say what they look like | [`LookSpec`](draw::LookSpec), [`CameraSpec`](draw::CameraSpec) |
+//! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
+//! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
+//! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs` |
+//!
+//! The parts: [`core`] moves, [`draw`] draws, [`scene`] reads and runs scenes, [`profile`] measures. Each
+//! is a crate of its own; this one only joins them.
+
 pub use frolic_core as core;
 pub use frolic_draw as draw;
+pub use frolic_profile as profile;
 pub use frolic_scene as scene;
-pub mod prelude { pub use frolic_core::*; pub use frolic_draw::*; pub use frolic_scene::*; }
+
+/// Everything that a program needs to build a scene, step it, draw it and read the meter.
+pub mod prelude {
+    pub use frolic_core::{
+        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, Counter, EmitterSpec, Frame, GustSpec, Meter,
+        MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles, Ramp, ShapeSpec, Span, SpecError,
+        Stage, Storage, Threads, Tick, World, WorldSpec,
+    };
+    pub use frolic_draw::{
+        BackdropSpec, Blend, CameraSpec, Colour, DrawList, GroundSpec, Image, ImageSize, Instances,
+        LightSpec, ListScratch, Look, LookSpec, Renderer, SkySpec, Technique, View, WaterSpec,
+    };
+    pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
+    pub use frolic_scene::{PopulationSpec, Scene, SceneError, SceneSpec, write_png};
+}

@@ -1,0 +1,138 @@
+//! Commands and flags, each written once; help is made from this.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+use frolic::prelude::{ImageSize, Ladder, Variation};
+
+/// Moves, draws and measures huge numbers of small elements.
+#[derive(Debug, Parser)]
+#[command(
+    version,
+    about,
+    max_term_width = 100,
+    after_help = "\
+Examples:
+  frolic demo                                   pictures and a profile of the shipped scenes
+  frolic draw beacon -o fire.png --at 4         one picture
+  frolic profile beacon --vary draw.technique=each,instanced
+  frolic scenes beacon > mine.toml              a scene to start from
+
+SCENE is the name of a shipped scene or the path of a scene file."
+)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Draw every shipped scene and profile one; under a minute on two cores
+    Demo(Demo),
+    /// Draw one picture of a scene
+    Draw(Draw),
+    /// Measure frame time against element count
+    Profile(ProfileArgs),
+    /// Check a scene and say what is in it
+    Check(Check),
+    /// List the shipped scenes, or print one
+    Scenes(Scenes),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example:\n  frolic demo --out /tmp/frolic")]
+pub(crate) struct Demo {
+    /// Folder for the pictures and the profile, made if missing
+    #[arg(long, value_name = "DIR", default_value = "frolic-demo")]
+    pub(crate) out: PathBuf,
+    /// Print what was done as JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// The scene and changes to it.
+#[derive(Debug, Args)]
+pub(crate) struct Chosen {
+    /// Name of a shipped scene, or path of a scene file
+    pub(crate) scene: String,
+    /// Change a key of the scene; may be given again. A path starts at the top or with a population's name
+    #[arg(long = "set", value_name = "KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic draw beacon
+  frolic draw beacon -o small.png --size 320x200 --at 3.5
+  frolic draw beacon --set embers.count=200000 --set embers.emitter.0.rate=60000
+  frolic draw beacon --set draw.technique=each --json")]
+pub(crate) struct Draw {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    /// The PNG to write [default: SCENE.png]
+    #[arg(short, long, value_name = "FILE.png")]
+    pub(crate) output: Option<PathBuf>,
+    /// Width and height in pixels [default: the scene's]
+    #[arg(long, value_name = "WxH")]
+    pub(crate) size: Option<ImageSize>,
+    /// Moment of the picture, seconds after the start [default: the scene's]
+    #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
+    pub(crate) at: Option<f32>,
+    /// Print times and counters of the frame as JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic profile beacon
+  frolic profile beacon --counts 1k..200k --vary draw.technique=each,batched,instanced
+  frolic profile beacon --counts 10k,100k,1m --vary storage=objects,columns --frames 20
+  frolic profile beacon --counts 1m --vary threads=1,2 --json
+
+Variants take turns at each count, so that a disturbance of the machine meets all of them. Ctrl-C ends the profile with
+what is finished; a second one ends the program.")]
+pub(crate) struct ProfileArgs {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    /// Counts to climb: a range such as 1k..1m (1, 2 and 5 of each decade), or a list such as 1k,30k,1m
+    #[arg(long, value_name = "COUNTS", default_value = "1k..1m", hide_default_value = false)]
+    pub(crate) counts: Ladder,
+    /// Try each of several values of a key; may be given again for every combination
+    #[arg(long, value_name = "KEY=A,B,..")]
+    pub(crate) vary: Vec<Variation>,
+    /// Frames timed at each count
+    #[arg(long, value_name = "N", default_value_t = 60)]
+    pub(crate) frames: u32,
+    /// A variant whose frame takes longer stops climbing, seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 2.0)]
+    pub(crate) frame_limit: f64,
+    /// Folder for profile.json, profile.csv, frames.svg and frames.png, made if missing
+    #[arg(long, value_name = "DIR", default_value = "frolic-profile")]
+    pub(crate) out: PathBuf,
+    /// Print the profile as JSON instead of a table
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example:\n  frolic check mine.toml")]
+pub(crate) struct Check {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    /// Print what is in the scene as JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  frolic scenes\n  frolic scenes beacon > mine.toml")]
+pub(crate) struct Scenes {
+    /// Print this scene's file
+    pub(crate) scene: Option<String>,
+    /// Print the list as JSON
+    #[arg(long, conflicts_with = "scene")]
+    pub(crate) json: bool,
+}

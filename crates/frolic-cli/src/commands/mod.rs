@@ -1,0 +1,107 @@
+//! The commands, a file each, and what they share: choosing a scene, running it to a moment, Ctrl-C.
+
+mod check;
+mod demo;
+mod draw;
+mod profile;
+mod scenes;
+
+use std::process::ExitCode;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use frolic::prelude::*;
+use frolic::profile::{PlanError, ProfileError};
+
+use crate::args::{Chosen, Command};
+use crate::output;
+
+/// Bad input, in words for whoever typed it.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CommandError {
+    #[error(transparent)]
+    Scene(#[from] SceneError),
+    #[error(transparent)]
+    Spec(#[from] SpecError),
+    #[error(transparent)]
+    Profile(#[from] ProfileError),
+    #[error(transparent)]
+    Plan(#[from] PlanError),
+    #[error("{0}")]
+    Usage(String),
+}
+
+/// How a command ended that was not stopped by bad input.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Outcome {
+    Done,
+    /// Cut short by Ctrl-C; what was finished is kept.
+    Interrupted,
+}
+
+impl From<Outcome> for ExitCode {
+    fn from(outcome: Outcome) -> Self {
+        match outcome {
+            Outcome::Done => ExitCode::SUCCESS,
+            Outcome::Interrupted => ExitCode::FAILURE,
+        }
+    }
+}
+
+pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
+    match command {
+        Command::Demo(args) => demo::run(args),
+        Command::Draw(args) => draw::run(args),
+        Command::Profile(args) => profile::run(args),
+        Command::Check(args) => check::run(args),
+        Command::Scenes(args) => scenes::run(args),
+    }
+}
+
+/// The scene asked for, with its changes.
+fn choose(chosen: &Chosen) -> Result<SceneSpec, CommandError> {
+    let mut spec = SceneSpec::find(&chosen.scene)?;
+    for setting in &chosen.settings {
+        let (key, value) = setting.split_once('=').ok_or_else(|| {
+            CommandError::Usage(format!("--set {setting}: write KEY=VALUE, such as embers.count=5000"))
+        })?;
+        spec = spec.set(key, value)?;
+    }
+    Ok(spec)
+}
+
+/// A scene's name without folder and ending.
+fn short_name(scene: &str) -> String {
+    let stem = std::path::Path::new(scene).file_stem().unwrap_or_default();
+    stem.to_string_lossy().into_owned()
+}
+
+/// Runs a scene to a moment with a progress bar; `false` when Ctrl-C came first.
+fn run_to(scene: &mut Scene, seconds: f64, meter: &mut Meter) -> bool {
+    let bar = output::progress((seconds * 1000.0) as u64, "running");
+    while scene.run_some(seconds, 8, meter) {
+        bar.set_position((scene.time() * 1000.0) as u64);
+        bar.set_message(format!("{} alive", scene.alive()));
+        if interrupted() {
+            bar.abandon();
+            return false;
+        }
+    }
+    bar.finish_and_clear();
+    true
+}
+
+static INTERRUPTED: AtomicBool = AtomicBool::new(false);
+
+/// From here on the first Ctrl-C is noted, and the second ends the program.
+fn heed_interrupts() {
+    // A second handler cannot be set; the first one then serves.
+    let _ = ctrlc::set_handler(|| {
+        if INTERRUPTED.swap(true, Ordering::Relaxed) {
+            std::process::exit(1);
+        }
+    });
+}
+
+fn interrupted() -> bool {
+    INTERRUPTED.load(Ordering::Relaxed)
+}

@@ -1,0 +1,63 @@
+//! `frolic profile`: frame time against count.
+
+use std::path::Path;
+use std::time::Duration;
+
+use frolic::prelude::*;
+
+use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, short_name};
+use crate::args;
+use crate::output::{progress, say, say_json};
+
+pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
+    heed_interrupts();
+    let spec = choose(&args.chosen)?;
+    let mut plan = Plan::default();
+    plan.counts = args.counts.clone();
+    plan.vary.clone_from(&args.vary);
+    plan.frames = args.frames;
+    plan.frame_limit = Duration::try_from_secs_f64(args.frame_limit).map_err(|_| {
+        CommandError::Usage(format!("--frame-limit {}: write seconds from 0.001 to 3600", args.frame_limit))
+    })?;
+    plan.check()?;
+    usable(&args.out)?;
+
+    let profile = measure(&short_name(&args.chosen.scene), &spec, &plan)?;
+    let written = write_profile(&profile, &args.out)?;
+    if args.json {
+        say_json(&profile);
+    } else {
+        say(&profile.table());
+        let names: Vec<String> = written
+            .iter()
+            .filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned()))
+            .collect();
+        say(&format!("\n{}: {}", args.out.display(), names.join(", ")));
+    }
+    Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
+}
+
+/// Finds out that a folder cannot be written before a minute was spent on measuring.
+pub(super) fn usable(folder: &Path) -> Result<(), CommandError> {
+    let probe = folder.join(".frolic-probe");
+    frolic::scene::write_beside(&probe, |_| Ok(())).map_err(|error| match error {
+        SceneError::Write { source, .. } => SceneError::Write { path: folder.to_owned(), source },
+        other => other,
+    })?;
+    // It was just written; if it cannot be removed it does no harm.
+    let _ = std::fs::remove_file(probe);
+    Ok(())
+}
+
+/// A sweep with a progress bar that Ctrl-C ends early.
+pub(super) fn measure(name: &str, spec: &SceneSpec, plan: &Plan) -> Result<Profile, CommandError> {
+    let bar = progress(0, "profiling");
+    let profile = sweep(name, spec, plan, |now| {
+        bar.set_length(now.total);
+        bar.set_position(now.done);
+        bar.set_message(format!("{} at {}", now.variant, now.count));
+        !interrupted()
+    })?;
+    bar.finish_and_clear();
+    Ok(profile)
+}

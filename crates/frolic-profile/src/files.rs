@@ -1,0 +1,80 @@
+//! Writing a profile down, and reading it back.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use frolic_core::Stage;
+use frolic_scene::write_beside;
+
+use crate::chart::Chart;
+use crate::profile::{FORMAT_VERSION, Profile};
+use crate::sweep::ProfileError;
+
+/// Writes `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into a folder, made if missing; returns their paths.
+///
+/// # Errors
+/// When a file cannot be written; those written before stay.
+pub fn write_profile(profile: &Profile, folder: impl AsRef<Path>) -> Result<Vec<PathBuf>, ProfileError> {
+    let folder = folder.as_ref();
+    let mut written = Vec::new();
+    let mut write = |name: &str, bytes: &[u8]| -> Result<(), ProfileError> {
+        let path = folder.join(name);
+        write_beside(&path, |file| file.write_all(bytes))?;
+        written.push(path);
+        Ok(())
+    };
+    let mut json =
+        serde_json::to_vec_pretty(profile).map_err(|error| ProfileError::Format(error.to_string()))?;
+    json.push(b'\n');
+    write("profile.json", &json)?;
+    write("profile.csv", &csv(profile)?)?;
+    let chart = Chart::of(profile);
+    write("frames.svg", chart.svg()?.as_bytes())?;
+    write("frames.png", &chart.png()?)?;
+    Ok(written)
+}
+
+/// Reads `profile.json`.
+///
+/// # Errors
+/// Text that is no profile, or of another version of the format.
+pub fn profile_from_json(text: &str) -> Result<Profile, ProfileError> {
+    let wrong = |problem: String| ProfileError::Format(problem);
+    let value: serde_json::Value =
+        serde_json::from_str(text).map_err(|error| wrong(format!("is not JSON: {error}")))?;
+    match value.get("frolic_profile").and_then(serde_json::Value::as_u64) {
+        Some(version) if version == u64::from(FORMAT_VERSION) => {}
+        Some(version) => {
+            return Err(wrong(format!(
+                "is version {version} of the format; this program reads {FORMAT_VERSION}"
+            )));
+        }
+        None => return Err(wrong("is no profile: the key frolic_profile is missing".to_owned())),
+    }
+    serde_json::from_value(value).map_err(|error| wrong(format!("is no whole profile: {error}")))
+}
+
+/// One line a point; times in ms.
+fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
+    let failed = |error: csv::Error| ProfileError::Format(error.to_string());
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    let stages = || Stage::ALL.iter().map(|stage| stage.name()).chain(["other"]);
+    let head = ["variant", "count", "alive", "median_ms", "p95_ms", "p99_ms", "worst_ms", "cpu_ms"];
+    let tail = ["draw_calls", "bytes_per_element", "peak_memory_bytes"];
+    let names = head.into_iter().chain(tail).map(str::to_owned);
+    writer.write_record(names.chain(stages().map(|stage| format!("{stage}_ms")))).map_err(failed)?;
+    for variant in &profile.variants {
+        for point in &variant.points {
+            let times =
+                [point.frame.median, point.frame.p95, point.frame.p99, point.frame.worst, point.cpu_ms];
+            let mut record = vec![variant.name.clone(), point.count.to_string(), point.alive.to_string()];
+            record.extend(times.map(|time| format!("{time:.4}")));
+            record.push(point.draw_calls.to_string());
+            record.push(format!("{:.1}", point.bytes_per_element));
+            record.push(point.peak_memory.to_string());
+            record.extend(point.stages.iter().map(|stage| format!("{:.4}", stage.ms)));
+            writer.write_record(record).map_err(failed)?;
+        }
+    }
+    writer.into_inner().map_err(|error| ProfileError::Format(io::Error::from(error.into_error()).to_string()))
+}

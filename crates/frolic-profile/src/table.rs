@@ -1,0 +1,98 @@
+//! A profile as a table of at most 100 columns.
+
+use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
+
+use crate::plan::short;
+use crate::profile::{Point, Profile};
+
+/// Widest line, columns.
+const WIDTH: u16 = 100;
+
+impl Profile {
+    /// The table: one line a count and variant, aligned, with units in the head.
+    pub fn table(&self) -> String {
+        let mut table = Table::new();
+        let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
+        table.load_style(style).set_content_arrangement(ContentArrangement::Dynamic).set_width(WIDTH);
+        let several = self.variants.len() > 1;
+        let mut head = vec![self.population.as_str()];
+        if several {
+            head.push("variant");
+        }
+        head.extend([
+            "median ms",
+            "p95",
+            "p99",
+            "worst",
+            "CPU ms",
+            "draw calls",
+            "B/el",
+            "peak MiB",
+            "costs most",
+        ]);
+        table.set_header(head.iter().map(|text| Cell::new(text)));
+        for (count, variant, point) in self.rows() {
+            let mut row = vec![Cell::new(short(count)).set_alignment(CellAlignment::Right)];
+            if several {
+                row.push(Cell::new(variant));
+            }
+            let numbers = [
+                ms(point.frame.median),
+                ms(point.frame.p95),
+                ms(point.frame.p99),
+                ms(point.frame.worst),
+                ms(point.cpu_ms),
+                point.draw_calls.to_string(),
+                format!("{:.0}", point.bytes_per_element),
+                format!("{}", point.peak_memory >> 20),
+            ];
+            row.extend(numbers.map(|text| Cell::new(text).set_alignment(CellAlignment::Right)));
+            row.push(Cell::new(costs(point)));
+            table.add_row(row);
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 1));
+        }
+        let mut lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
+        for variant in &self.variants {
+            if let Some(stop) = &variant.stopped {
+                lines.push(format!("{} stopped at {}: {}", variant.name, short(stop.count), stop.reason));
+            }
+        }
+        lines.join("\n")
+    }
+
+    /// Points by count, variants side by side.
+    fn rows(&self) -> Vec<(u32, &str, &Point)> {
+        let mut rows: Vec<_> = self
+            .variants
+            .iter()
+            .enumerate()
+            .flat_map(|(nth, variant)| {
+                variant.points.iter().map(move |point| (point.count, nth, variant, point))
+            })
+            .collect();
+        rows.sort_by_key(|&(count, nth, ..)| (count, nth));
+        rows.into_iter().map(|(count, _, variant, point)| (count, variant.name.as_str(), point)).collect()
+    }
+}
+
+/// Milliseconds with three digits that count.
+fn ms(value: f64) -> String {
+    match value {
+        v if v < 9.995 => format!("{v:.2}"),
+        v if v < 99.95 => format!("{v:.1}"),
+        v => format!("{v:.0}"),
+    }
+}
+
+/// The two stages that cost most, with their share.
+fn costs(point: &Point) -> String {
+    let whole = point.frame.median.max(1e-9);
+    let words = point
+        .costliest()
+        .into_iter()
+        .take(2)
+        .map(|stage| format!("{} {:.0}%", stage.stage, (stage.ms / whole * 100.0).min(100.0)));
+    words.collect::<Vec<_>>().join(", ")
+}

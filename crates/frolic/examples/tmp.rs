@@ -1,2 +1,0 @@
-use frolic::prelude::*;
-fn main() { let mut scene = Scene::new(&SceneSpec::from_file("scenes/beacon.toml").unwrap()).unwrap(); let mut m=Meter::new(); scene.run_to(scene.spec().draw.at as f64, &mut m); m.begin_frame(); let img=scene.draw(&mut m); write_png("/tmp/beacon.png", img).unwrap(); let f=m.end_frame(); for s in Stage::ALL { println!("{} {:?}", s.name(), f.stage(*s)); } for c in Counter::ALL { println!("{} {}", c.name(), f.count(*c)); } }
