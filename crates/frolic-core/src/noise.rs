@@ -20,13 +20,27 @@ pub fn gust_noise(point: [f32; 3], seed: u32) -> [f32; 3] {
     let (ix, fx) = cell(point[0]);
     let (iy, fy) = cell(point[1]);
     let (iz, fz) = cell(point[2]);
-    let corner = |dx: u32, dy: u32, dz: u32| {
-        hash3(ix.wrapping_add(dx) ^ seed, iy.wrapping_add(dy), iz.wrapping_add(dz))
-            .map(|bits| unit(bits) * 2.0 - 1.0)
-    };
-    let edge = |dy, dz| mix(corner(0, dy, dz), corner(1, dy, dz), fx);
-    let face = |dz| mix(edge(0, dz), edge(1, dz), fy);
-    mix(face(0), face(1), fz)
+    // No closures and no array methods from here on: this is inlined into vectorised loops.
+    let (x0, x1) = (ix ^ seed, ix.wrapping_add(1) ^ seed);
+    let (y1, z1) = (iy.wrapping_add(1), iz.wrapping_add(1));
+    let near = face(x0, x1, iy, y1, iz, fx, fy);
+    let far = face(x0, x1, iy, y1, z1, fx, fy);
+    mix(near, far, fz)
+}
+
+/// Between the four corners of a lattice cell's face.
+#[inline(always)]
+fn face(x0: u32, x1: u32, y0: u32, y1: u32, z: u32, fx: f32, fy: f32) -> [f32; 3] {
+    let low = mix(corner(x0, y0, z), corner(x1, y0, z), fx);
+    let high = mix(corner(x0, y1, z), corner(x1, y1, z), fx);
+    mix(low, high, fy)
+}
+
+/// The three values of a lattice point, -1..1.
+#[inline(always)]
+fn corner(x: u32, y: u32, z: u32) -> [f32; 3] {
+    let [a, b, c] = hash3(x, y, z);
+    [unit(a) * 2.0 - 1.0, unit(b) * 2.0 - 1.0, unit(c) * 2.0 - 1.0]
 }
 
 #[inline(always)]

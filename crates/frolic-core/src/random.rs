@@ -13,8 +13,10 @@
 /// ```
 #[inline(always)]
 pub fn hash3(x: u32, y: u32, z: u32) -> [u32; 3] {
-    let lcg = |v: u32| v.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-    let (mut x, mut y, mut z) = (lcg(x), lcg(y), lcg(z));
+    // Written out, as a closure that is not inlined would not be vectorised.
+    let mut x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+    let mut y = y.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+    let mut z = z.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
     x = x.wrapping_add(y.wrapping_mul(z));
     y = y.wrapping_add(z.wrapping_mul(x));
     z = z.wrapping_add(x.wrapping_mul(y));

@@ -158,6 +158,7 @@ impl Gusts {
     pub(crate) fn at(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
         let [ox, oy, oz] = self.origin;
         let point = [x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz];
-        gust_noise(point, GUST_SEED).map(|n| n * self.strength)
+        let [a, b, c] = gust_noise(point, GUST_SEED);
+        [a * self.strength, b * self.strength, c * self.strength]
     }
 }

@@ -155,11 +155,17 @@ struct Variant {
 
 impl Variant {
     fn new(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>) -> Self {
-        let words: Vec<String> = settings
-            .iter()
-            .map(|(key, value)| format!("{}={value}", key.rsplit('.').next().unwrap_or(key)))
-            .collect();
-        let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
+        // One key that varies is told apart by its values alone.
+        let name = match &settings[..] {
+            [] => scene.to_owned(),
+            [(_, value)] => value.clone(),
+            several => {
+                let word = |(key, value): &(String, String)| {
+                    format!("{}={value}", key.rsplit('.').next().unwrap_or(key))
+                };
+                several.iter().map(word).collect::<Vec<_>>().join(" ")
+            }
+        };
         Self { spec, result: VariantProfile { name, settings, points: Vec::new(), stopped: None } }
     }
 

@@ -86,13 +86,9 @@ fn ms(value: f64) -> String {
     }
 }
 
-/// The two stages that cost most, with their share.
+/// The stage that costs most, with its share.
 fn costs(point: &Point) -> String {
     let whole = point.frame.median.max(1e-9);
-    let words = point
-        .costliest()
-        .into_iter()
-        .take(2)
-        .map(|stage| format!("{} {:.0}%", stage.stage, (stage.ms / whole * 100.0).min(100.0)));
-    words.collect::<Vec<_>>().join(", ")
+    let words = point.costliest().into_iter().take(1);
+    words.map(|stage| format!("{} {:.0}%", stage.stage, (stage.ms / whole * 100.0).min(100.0))).collect()
 }

@@ -147,7 +147,7 @@ impl Renderer {
                 let task = tile::RasterTile { grid: &grid, nth, rows: &mut *rows, behind, bins, list, first };
                 dispatch!(level, simd => task.run(simd));
                 if view.bloom > 0.0 && nth_round + 1 == rounds {
-                    resolve::average_blocks(&grid, nth, rows, small);
+                    dispatch!(level, simd => resolve::average_blocks(simd, &grid, nth, rows, small));
                 }
             });
             meter.stop(Stage::Raster, started);

@@ -77,36 +77,65 @@ impl Bloom {
     }
 }
 
-/// Mean over `2 radius + 1` places along both axes; three in a row are close to a Gaussian. O(n) at any radius.
+/// Mean over `2 radius + 1` places along both axes, the edge repeated beyond itself; three in a row are close to a
+/// Gaussian (Wells, "Efficient Synthesis of Gaussian Filters by Cascaded Uniform Filters", 1986). O(n) at any radius.
 fn box_blur(plane: &mut [f32], swap: &mut [f32], across: usize, down: usize, radius: usize) {
-    let pass = |count: usize, length: usize, step: usize, stride: usize, from: &[f32], to: &mut [f32]| {
-        let share = 1.0 / (2 * radius + 1) as f32;
-        for line in 0..count {
-            let at = |i: isize| from[line * stride + i.clamp(0, length as isize - 1) as usize * step];
+    let share = 1.0 / (2 * radius + 1) as f32;
+    for (from, to) in plane.chunks(across).zip(swap.chunks_mut(across)) {
+        let at = |i: isize| from[i.clamp(0, across as isize - 1) as usize];
+        let reach = radius as isize;
+        let mut sum: f32 = (-reach..=reach).map(at).sum();
+        for (i, to) in to.iter_mut().enumerate() {
+            *to = (sum * share).max(0.0);
+            sum += at(i as isize + reach + 1) - at(i as isize - reach);
+        }
+    }
+    // Down the columns a row at a time: the sums of a row are neighbours. The first row of the target holds them.
+    let row = |j: isize| {
+        let j = j.clamp(0, down as isize - 1) as usize;
+        j * across..(j + 1) * across
+    };
+    for j in 0..down as isize {
+        let (before, now) = plane.split_at_mut(j as usize * across);
+        let now = &mut now[..across];
+        if j == 0 {
+            now.fill(0.0);
+            for from in -(radius as isize)..=radius as isize {
+                now.iter_mut().zip(&swap[row(from)]).for_each(|(sum, value)| *sum += value * share);
+            }
+        } else {
             let reach = radius as isize;
-            let mut sum: f32 = (-reach..=reach).map(at).sum();
-            for i in 0..length as isize {
-                to[line * stride + i as usize * step] = (sum * share).max(0.0);
-                sum += at(i + reach + 1) - at(i - reach);
+            let (enter, leave) = (&swap[row(j + reach)], &swap[row(j - 1 - reach)]);
+            let last = &before[(j as usize - 1) * across..];
+            for (i, now) in now.iter_mut().enumerate() {
+                *now = (last[i] + (enter[i] - leave[i]) * share).max(0.0);
             }
         }
-    };
-    pass(down, across, 1, across, plane, swap);
-    pass(across, down, across, 1, swap, plane);
+    }
 }
 
 /// Means of the blocks of one finished tile; only pixels of the picture count.
-pub(super) fn average_blocks(grid: &Grid, nth: usize, rows: &[Row], small: &mut [f32]) {
+#[inline(always)]
+pub(super) fn average_blocks<S: Simd>(simd: S, grid: &Grid, nth: usize, rows: &[Row], small: &mut [f32]) {
     let [across, down] = blocks(grid);
     let rect = grid.rect(nth);
-    for (channel, small) in small.chunks_mut(across * down).enumerate() {
-        for (block, mean) in small.iter_mut().enumerate() {
+    for channel in 0..3 {
+        for block in 0..across * down {
             let (i0, j0) = (block % across * BLOCK, block / across * BLOCK);
             let (i1, j1) = ((i0 + BLOCK).min(rect.w), (j0 + BLOCK).min(rect.h));
-            if i0 < i1 && j0 < j1 {
-                let sum: f32 = rows[j0..j1].iter().map(|row| row[channel][i0..i1].iter().sum::<f32>()).sum();
-                *mean = sum / ((i1 - i0) * (j1 - j0)) as f32;
+            if i0 >= i1 || j0 >= j1 {
+                continue;
             }
+            let mut sums = f32x8::splat(simd, 0.0);
+            for row in &rows[j0..j1] {
+                sums += f32x8::from_slice(simd, &row[channel][i0..i0 + BLOCK]);
+            }
+            let sums = sums.to_array();
+            let mut sum = 0.0;
+            for k in 0..i1 - i0 {
+                sum += sums[k];
+            }
+            small[channel * across * down + block] = sum / ((i1 - i0) * (j1 - j0)) as f32;
         }
     }
 }
