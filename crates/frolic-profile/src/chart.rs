@@ -18,6 +18,9 @@ use crate::sweep::ProfileError;
 const WIDTH: i32 = 1280;
 const HEIGHT: i32 = 800;
 
+/// Most characters of a name beside its line.
+const LONGEST: usize = 28;
+
 /// How much larger than wanted the bitmap is drawn.
 const LARGER: i32 = 3;
 
@@ -238,7 +241,7 @@ impl Chart {
             let at = frame.right + 26;
             paper.line(&[(x + 8, y), (at - 6, to)], FAINT, 2)?;
             paper.marker(nth, (at + 4, to), COLOURS[nth % COLOURS.len()])?;
-            let name = cut(&self.lines[nth].name, 24);
+            let name = cut(&self.lines[nth].name, LONGEST);
             paper.text(&name, at + 18, to, 16, COLOURS[nth % COLOURS.len()], HPos::Left, true)?;
         }
         Ok(())
@@ -333,6 +336,8 @@ impl<B: DrawingBackend> Paper<'_, B> {
         let weight = if bold { FontStyle::Bold } else { FontStyle::Normal };
         let font = ("sans-serif", f64::from(size * self.scale), weight).into_font();
         let style = TextStyle::from(font).color(&colour).pos(Pos::new(side, VPos::Center));
+        // The font's centre lies a little above that of its small letters.
+        let y = y + size / 8;
         self.area.draw(&Text::new(text.to_owned(), (x * self.scale, y * self.scale), style))
     }
 }

@@ -90,10 +90,10 @@ impl FromStr for Ladder {
     }
 }
 
-/// `20k` for 20000; numbers that are not round stay as they are.
+/// `20k` for 20000, `1M` for a million; numbers that are not round stay as they are.
 pub(crate) fn short(count: u32) -> String {
     match count {
-        n if n >= 1_000_000 && n % 100_000 == 0 => format!("{}m", f64::from(n) / 1e6),
+        n if n >= 1_000_000 && n % 100_000 == 0 => format!("{}M", f64::from(n) / 1e6),
         n if n >= 1_000 && n % 100 == 0 => format!("{}k", f64::from(n) / 1e3),
         n => n.to_string(),
     }
@@ -189,7 +189,8 @@ pub struct Plan {
     pub frames: u32,
     /// Frames before those that are timed, at most 100000. Default 5.
     pub warm_up: u32,
-    /// A variant whose frame takes longer than this stops climbing, 1 ms to 1 h. Default 2 s.
+    /// A variant of which two frames in a row take longer than this, or one four times as long, stops climbing; 1 ms to
+    /// 1 h. Default 2 s.
     pub frame_limit: Duration,
 }
 

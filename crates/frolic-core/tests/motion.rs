@@ -1,0 +1,174 @@
+//! Motion against closed forms.
+
+use frolic_core::{
+    AttractorSpec, Clock, ClockSpec, Counter, EmitterSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
+    gust_noise,
+};
+use proptest::prelude::*;
+
+fn one(drag: f32, weight: f32, emitter: EmitterSpec) -> Particles {
+    let spec = ParticleSpec::new(1).life(1e5, 1e6).motion(drag, weight).emitter(emitter);
+    Particles::new(&spec, 1).unwrap()
+}
+
+fn thrown(drag: f32, speed: f32) -> Particles {
+    one(drag, 1.0, EmitterSpec::burst(1, 0.0).speed(speed, speed))
+}
+
+/// Height after a second of a throw upwards, stepped `steps` times.
+fn height(drag: f32, steps: u32) -> f32 {
+    let world = WorldSpec::default().build().unwrap();
+    let mut particles = thrown(drag, 8.0);
+    // Born at the very start; the first step only brings it to life.
+    particles.step(&world, 1e-7, 1, &mut Meter::new());
+    particles.step(&world, 1.0 / steps as f32, steps, &mut Meter::new());
+    particles.columns().py()[0]
+}
+
+#[test]
+fn a_throw_nears_its_closed_form_as_steps_shrink() {
+    let (g, v, k) = (9.81f64, 8.0f64, 1.7f64);
+    let end = -g / k;
+    let exact = |t: f64| end * t + (v - end) * (1.0 - (-k * t).exp()) / k;
+    let error = |steps: u32| (f64::from(height(1.7, steps)) - exact(1.0)).abs();
+    let (coarse, fine) = (error(30), error(120));
+    assert!(fine < 0.06, "{fine}");
+    // First order: a quarter of the step, a quarter of the error.
+    assert!((coarse / fine - 4.0).abs() < 0.4, "{coarse} against {fine}");
+    let free = (f64::from(height(0.0, 240)) - (v - g / 2.0)).abs();
+    assert!(free < 0.03, "{free}");
+}
+
+proptest! {
+    /// Any drag and any step: what is blown ends at the speed of the wind, without overshoot.
+    #[test]
+    fn drag_is_stable(drag in 0.1f32..10_000.0, dt in 0.001f32..10.0) {
+        let mut world = WorldSpec::default().wind([3.0, 0.0, 0.0]);
+        world.gravity = [0.0; 3];
+        let world = world.build().unwrap();
+        let mut particles = one(drag, 0.0, EmitterSpec::burst(1, 0.0).speed(0.0, 0.0));
+        particles.step(&world, dt, 1, &mut Meter::new());
+        let mut before = 0.0;
+        for _ in 0..200 {
+            particles.step(&world, dt, 1, &mut Meter::new());
+            let v = particles.columns().vx()[0];
+            prop_assert!(v >= before - 1e-4 && v <= 3.0 + 1e-4, "{} after {}", v, before);
+            before = v;
+        }
+        let want = 3.0 * (1.0 - (-f64::from(drag) * f64::from(dt) * 200.0).exp());
+        prop_assert!((f64::from(before) - want).abs() < 0.01, "{} for {}", before, want);
+    }
+
+    /// Steps taken and dropped add up to the time that passed, no frame takes more than the cap, and the place between two states
+    /// is a fraction.
+    #[test]
+    fn the_clock_keeps_time_and_never_freezes(frames in prop::collection::vec(0.0f64..0.6, 1..80), cap in 1u32..8) {
+        let mut spec = ClockSpec::default();
+        spec.max_steps = cap;
+        let mut clock = Clock::new(spec);
+        let (mut whole, mut alpha) = (0.0, 0.0);
+        for &elapsed in &frames {
+            let tick = clock.advance(elapsed);
+            prop_assert!(tick.steps <= cap);
+            prop_assert!((0.0..=1.0).contains(&tick.alpha));
+            prop_assert!(tick.dropped == 0 || tick.steps == cap);
+            whole += f64::from(tick.steps + tick.dropped);
+            alpha = f64::from(tick.alpha);
+        }
+        let due = frames.iter().sum::<f64>() * 60.0;
+        prop_assert!((whole + alpha - due).abs() < 1e-2, "{} + {} for {}", whole, alpha, due);
+    }
+
+    #[test]
+    fn gusts_are_smooth_and_bounded(x in -1e5f32..1e5, y in -50f32..50.0, z in -50f32..50.0, seed in any::<u32>()) {
+        let here = gust_noise([x, y, z], seed);
+        let there = gust_noise([x, y + 0.001, z], seed);
+        for (a, b) in here.iter().zip(there) {
+            prop_assert!(a.abs() <= 1.0);
+            prop_assert!((a - b).abs() < 0.01);
+        }
+    }
+}
+
+#[test]
+fn strange_times_are_no_time() {
+    let mut clock = Clock::new(ClockSpec::default());
+    for elapsed in [f64::NAN, f64::INFINITY, f64::NEG_INFINITY, -5.0, 0.0] {
+        let tick = clock.advance(elapsed);
+        assert_eq!((tick.steps, tick.dropped), (0, 0), "{elapsed}");
+    }
+    let mut particles = thrown(0.0, 1.0);
+    let world = WorldSpec::default().build().unwrap();
+    for dt in [f32::NAN, f32::INFINITY, 0.0, -1.0] {
+        particles.step(&world, dt, 3, &mut Meter::new());
+        assert_eq!(particles.time(), 0.0, "{dt}");
+    }
+}
+
+#[test]
+fn gusts_average_to_nothing() {
+    let mut sum = [0.0f64; 3];
+    let n = 40_000;
+    for i in 0..n {
+        let value = gust_noise([i as f32 * 0.37, (i % 97) as f32 * 0.61, 0.0], 5);
+        sum.iter_mut().zip(value).for_each(|(sum, value)| *sum += f64::from(value) / f64::from(n));
+    }
+    assert!(sum.iter().all(|mean| mean.abs() < 0.02), "{sum:?}");
+}
+
+#[test]
+fn gusts_travel_with_the_wind() {
+    // Two still worlds' worth of push on heavy drag: what is at x now is at x + wind later.
+    let mut spec = WorldSpec::default().wind([2.0, 0.0, 0.0]).gusts(4.0, 1.0);
+    spec.gravity = [0.0; 3];
+    if let Some(gusts) = &mut spec.gusts {
+        gusts.drift = 0.0;
+    }
+    let world = spec.build().unwrap();
+    let felt = |x: f32, wait: u32| {
+        let emitter = EmitterSpec::burst(1, wait as f32).at([x, 0.3, 0.0]).speed(0.0, 0.0);
+        let mut particles = one(1e4, 0.0, emitter);
+        particles.step(&world, 1.0, wait, &mut Meter::new());
+        particles.step(&world, 1e-6, 1, &mut Meter::new());
+        particles.step(&world, 1e-3, 1, &mut Meter::new());
+        particles.columns().vx()[0]
+    };
+    assert!((felt(0.4, 0) - felt(8.4, 4)).abs() < 0.05, "{} {}", felt(0.4, 0), felt(8.4, 4));
+    assert!((felt(0.4, 0) - felt(2.9, 0)).abs() > 0.05, "and differs elsewhere");
+}
+
+#[test]
+fn an_attractor_pulls_by_its_law() {
+    let attractor = AttractorSpec::new([2.0, 0.0, 0.0], 6.0, 0.5);
+    let mut world = WorldSpec::default().attractor(attractor);
+    world.gravity = [0.0; 3];
+    let mut particles = one(0.0, 0.0, EmitterSpec::burst(1, 0.0).speed(0.0, 0.0));
+    let (world, mut meter) = (world.build().unwrap(), Meter::new());
+    particles.step(&world, 1e-3, 1, &mut meter);
+    particles.step(&world, 1e-3, 1, &mut meter);
+    // a = strength d / (d² + r²)^1.5 towards it.
+    let want = 6.0 * 2.0 / (4.0f32 + 0.25).powf(1.5) * 1e-3;
+    assert!((particles.columns().vx()[0] - want).abs() < want * 1e-3);
+}
+
+#[test]
+fn the_meter_tells_stages_and_counts() {
+    let spec = ParticleSpec::new(5_000).life(0.1, 0.2).emitter(EmitterSpec::rate(20_000.0));
+    let mut particles = Particles::new(&spec, 1).unwrap();
+    let world = WorldSpec::default().build().unwrap();
+    let mut meter = Meter::new();
+    let (mut born, mut died) = (0, 0);
+    for _ in 0..50 {
+        meter.begin_frame();
+        particles.step(&world, 1.0 / 60.0, 1, &mut meter);
+        let frame = meter.end_frame();
+        born += frame.count(Counter::Emitted);
+        died += frame.count(Counter::Retired);
+        assert_eq!(frame.count(Counter::Alive), born - died);
+        assert_eq!(frame.count(Counter::ElementBytes), 5_000 * 44);
+        let sum: std::time::Duration = Stage::ALL.iter().map(|&stage| frame.stage(stage)).sum();
+        assert_eq!(sum + frame.other(), frame.total());
+    }
+    assert_eq!(particles.len() as u64, born - died);
+    assert!(died > 0);
+}
