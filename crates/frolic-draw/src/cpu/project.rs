@@ -17,9 +17,9 @@ use crate::camera::{NEAR, View};
 use crate::list::{DrawList, Lighting, Source, Vertex};
 use crate::look::{Blend, Look};
 
-/// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 8 % with the sub-pixel
+/// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
-pub const SMALLEST: f32 = 1.4;
+pub const SMALLEST: f32 = 1.5;
 
 /// Depth over which what comes close to the camera fades, m.
 const NEAR_FADE: f32 = 0.5;
