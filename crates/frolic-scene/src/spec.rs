@@ -155,7 +155,8 @@ impl PopulationSpec {
         let kept: f64 = self.emitter.iter().map(|emitter| f64::from(emitter.rate)).sum::<f64>()
             * f64::from(self.life.mean())
             / f64::from(self.count.max(1));
-        // A fifth more than dies, so that the population stands at its count and not about it.
+        // A fifth more than dies, so that the population stands at its count (a gap is filled within a few births)
+        // and not about it.
         let stronger = if kept > 0.0 { (1.2 / kept).max(1.0) } else { 1.0 };
         for emitter in &mut scaled.emitter {
             emitter.rate = (f64::from(emitter.rate) * factor * stronger).min(1e9) as f32;
@@ -216,7 +217,7 @@ impl SceneSpec {
         }
     }
 
-    /// The same scene with `count` elements of the climbing population, kept alive.
+    /// The same scene with `count` elements of the climbing population, kept alive to within a few.
     pub fn scaled(&self, count: u32) -> Self {
         let mut scaled = self.clone();
         if let Some(name) = self.climbing().map(|population| population.name.clone()) {

@@ -1,0 +1,238 @@
+//! Plans, sweeps and reports.
+
+use std::time::Duration;
+
+use frolic_profile::stats::quantile;
+use frolic_profile::{Chart, Ladder, Plan, Profile, ProfileError, Variation, profile_from_json, sweep, write_profile};
+use frolic_scene::SceneSpec;
+use proptest::prelude::*;
+
+/// A scene so small that a sweep is quick in a test.
+fn scene() -> SceneSpec {
+    let settings = [("draw.size", "[96, 60]"), ("embers.life", "[0.2, 0.4]"), ("smoke.count", "0"), ("flames.count", "0")];
+    settings.iter().fold(SceneSpec::find("beacon").unwrap(), |scene, (key, value)| scene.set(key, value).unwrap())
+}
+
+fn plan(counts: &str, vary: &[&str], frames: u32) -> Plan {
+    let mut plan = Plan::default();
+    plan.counts = counts.parse().unwrap();
+    plan.vary = vary.iter().map(|text| text.parse().unwrap()).collect();
+    plan.frames = frames;
+    plan
+}
+
+fn measured(counts: &str, vary: &[&str], frames: u32) -> Profile {
+    sweep("beacon", &scene(), &plan(counts, vary, frames), |_| true).unwrap()
+}
+
+#[test]
+fn ladders_are_read() {
+    let counts = |text: &str| text.parse::<Ladder>().map(|ladder| ladder.counts().to_vec());
+    assert_eq!(counts("1k..1m").unwrap(), [1e3, 2e3, 5e3, 1e4, 2e4, 5e4, 1e5, 2e5, 5e5, 1e6].map(|n| n as u32));
+    assert_eq!(counts("300..700").unwrap(), [300, 500, 700]);
+    assert_eq!(counts("5k..5k").unwrap(), [5_000]);
+    assert_eq!(counts("0,1, 2.5k,1M").unwrap(), [0, 1, 2_500, 1_000_000]);
+    for (bad, what) in [
+        ("1m..1k", "backwards; write 1k..1M"),
+        ("5,3", "5 comes before 3"),
+        ("5,5", "let counts rise"),
+        ("", "no count"),
+        ("1.5", "no count"),
+        ("-5", "no count"),
+        ("9999999m", "no count"),
+        ("1e9", "no count"),
+        ("nan", "no count"),
+        ("..", "no count"),
+    ] {
+        let told = bad.parse::<Ladder>().unwrap_err().to_string();
+        assert!(told.contains(what), "{bad}: {told}");
+    }
+    assert!((0..150).map(|n| n.to_string()).collect::<Vec<_>>().join(",").parse::<Ladder>().is_err());
+}
+
+#[test]
+fn variations_are_read_and_combined() {
+    let variation: Variation = "embers.life=[1, 2],[2, 4]".parse().unwrap();
+    assert_eq!(variation.values, ["[1, 2]", "[2, 4]"]);
+    for bad in ["storage", "=a", "storage=", "storage=a,,b"] {
+        assert!(bad.parse::<Variation>().is_err(), "{bad}");
+    }
+    let variants = plan("1", &["storage=objects,columns", "threads=1,2"], 1).variants().unwrap();
+    assert_eq!(variants.len(), 4);
+    assert_eq!(variants[1], [("storage".into(), "objects".into()), ("threads".into(), "2".into())]);
+    let many = format!("seed={}", (0..60).map(|n| n.to_string()).collect::<Vec<_>>().join(","));
+    assert!(plan("1", &[&many, "threads=1,2"], 1).variants().is_err());
+}
+
+proptest! {
+    /// Against the definition: at least that share of the samples is at or below the quantile, and it is within the range.
+    #[test]
+    fn quantiles_divide(mut samples in prop::collection::vec(-1e3f64..1e3, 1..60), q in 0f64..1.0) {
+        samples.sort_by(f64::total_cmp);
+        let value = quantile(&samples, q);
+        prop_assert!(samples[0] <= value && value <= samples[samples.len() - 1]);
+        let below = samples.iter().filter(|&&s| s <= value).count() as f64;
+        prop_assert!(below >= (q * (samples.len() - 1) as f64).floor());
+        prop_assert_eq!(quantile(&samples, 1.0), samples[samples.len() - 1]);
+    }
+
+    #[test]
+    fn foreign_json_never_panics(text in "\\PC{0,80}") {
+        prop_assert!(profile_from_json(&text).is_err());
+    }
+}
+
+#[test]
+fn a_sweep_measures_what_it_says() {
+    let profile = measured("0,1,500,3k", &["draw.technique=each,batched,instanced"], 7);
+    assert!(!profile.interrupted);
+    assert_eq!(profile.population, "embers");
+    let names: Vec<&str> = profile.variants.iter().map(|variant| variant.name.as_str()).collect();
+    assert_eq!(names, ["each", "batched", "instanced"]);
+    for (variant, per_element) in profile.variants.iter().zip([true, false, false]) {
+        assert_eq!(variant.points.iter().map(|point| point.count).collect::<Vec<_>>(), [0, 1, 500, 3_000]);
+        for point in &variant.points {
+            let (alive, count) = (point.alive as f64, f64::from(point.count));
+            assert!(alive <= count && alive >= count * 0.98 - 1.0, "the count stands: {alive} of {count}");
+            let calls = if per_element { point.alive } else { point.alive.min(1) };
+            assert_eq!(point.draw_calls, calls, "{}", variant.name);
+            let times = point.frame;
+            assert!(0.0 < times.median && times.median <= times.p95 && times.p95 <= times.p99 && times.p99 <= times.worst);
+            let stages: f64 = point.stages.iter().map(|stage| stage.ms).sum();
+            assert!(stages <= times.worst * 1.01, "medians of stages add up to less than the slowest frame");
+            assert_eq!(point.stages.last().unwrap().stage, "other");
+            assert!(point.peak_memory > 0 && point.bytes_per_element > 0.0);
+        }
+    }
+}
+
+#[test]
+fn storage_shows_in_the_counters() {
+    let profile = measured("2k", &["storage=objects,columns"], 5);
+    let gathered = |nth: usize| {
+        let stages = &profile.variants[nth].points[0].stages;
+        stages.iter().find(|stage| stage.stage == "gather").unwrap().ms
+    };
+    assert!(gathered(0) > 0.0 && gathered(1) == 0.0);
+    let counter = |nth: usize, name: &str| {
+        profile.variants[nth].points[0].counters.iter().find(|(n, _)| n == name).unwrap().1
+    };
+    assert!(counter(0, "element_bytes") > counter(1, "element_bytes"));
+    for same in ["instances", "pixels_touched", "draw_calls", "alive"] {
+        assert_eq!(counter(0, same), counter(1, same), "{same}");
+    }
+}
+
+#[test]
+fn variants_take_turns() {
+    let mut seen = Vec::new();
+    sweep("beacon", &scene(), &plan("100", &["threads=1,2"], 20), |progress| {
+        seen.push(progress.variant.to_owned());
+        assert!(progress.done <= progress.total);
+        true
+    })
+    .unwrap();
+    // Two settle, then four rounds of two turns, there and back.
+    assert_eq!(seen.join(""), "12".to_owned() + "21" + "12" + "21" + "12");
+}
+
+#[test]
+fn a_variant_over_the_limit_stops_and_says_so() {
+    let mut plan = plan("10,200k,400k", &["draw.technique=each,instanced"], 3);
+    plan.frame_limit = Duration::from_millis(1);
+    let profile = sweep("beacon", &scene().set("draw.size", "[1280, 800]").unwrap(), &plan, |_| true).unwrap();
+    for variant in &profile.variants {
+        let stop = variant.stopped.as_ref().unwrap();
+        assert!(stop.reason.contains("over the limit") || stop.reason.contains("settling took"), "{}", stop.reason);
+        assert!(variant.points.iter().all(|point| point.count <= stop.count));
+        assert!(variant.points.len() < 3);
+    }
+    assert!(profile.table().contains("stopped at"));
+}
+
+#[test]
+fn an_interrupted_sweep_keeps_what_is_finished() {
+    let mut asked = 0;
+    let profile = sweep("beacon", &scene(), &plan("10,20,30", &[], 5), |_| {
+        asked += 1;
+        asked < 5
+    })
+    .unwrap();
+    assert!(profile.interrupted);
+    assert_eq!(profile.variants[0].points.iter().map(|point| point.count).collect::<Vec<_>>(), [10, 20]);
+    let nothing = sweep("beacon", &scene(), &plan("10", &[], 5), |_| false).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    assert_eq!(write_profile(&nothing, folder.path()).unwrap().len(), 4, "an empty profile is written as well");
+}
+
+#[test]
+fn plans_that_do_not_fit_are_refused_before_measuring() {
+    let refused = |scene: &SceneSpec, plan: &Plan| sweep("beacon", scene, plan, |_| panic!("measures")).unwrap_err();
+    assert!(refused(&scene(), &plan("10", &["draw.tecnique=each"], 5)).to_string().contains("did you mean 'technique'"));
+    assert!(refused(&scene(), &plan("10", &["embers.life=0,1"], 5)).to_string().contains("out of range"));
+    assert!(refused(&scene(), &plan("4000m", &[], 5)).to_string().contains("over the limit"));
+    assert!(refused(&scene(), &plan("10", &[], 0)).to_string().contains("frames '0'"));
+    assert!(refused(&SceneSpec::new("empty"), &plan("10", &[], 5)).to_string().contains("no population"));
+    let mut endless = plan("10", &[], 5);
+    endless.frame_limit = Duration::MAX;
+    assert!(matches!(refused(&scene(), &endless), ProfileError::Plan(_)));
+}
+
+/// Counts that need more memory than is allowed stop a climb; what was measured stays.
+#[test]
+fn a_count_over_the_memory_limit_ends_the_climb() {
+    let profile = measured("10,4000m", &[], 3);
+    assert_eq!(profile.variants[0].points.len(), 1);
+    let stop = profile.variants[0].stopped.as_ref().unwrap();
+    assert_eq!(stop.count, 4_000_000_000);
+    assert!(stop.reason.contains("over the limit of 4 GiB"), "{}", stop.reason);
+}
+
+#[test]
+fn everything_written_reads_back() {
+    let profile = measured("100,1k", &["draw.technique=each,instanced", "storage=columns,objects"], 4);
+    let folder = tempfile::tempdir().unwrap();
+    let written = write_profile(&profile, folder.path().join("new/folder")).unwrap();
+    let read = |nth: usize| std::fs::read(&written[nth]).unwrap();
+    let text = |nth: usize| String::from_utf8(read(nth)).unwrap();
+
+    assert!(profile_from_json(&text(0)).unwrap() == profile);
+    SceneSpec::parse(&profile.scene_text, "kept").unwrap();
+
+    let table = text(1);
+    let mut csv = csv::Reader::from_reader(table.as_bytes());
+    assert_eq!(csv.headers().unwrap().len(), 22);
+    let rows: Vec<csv::StringRecord> = csv.records().map(Result::unwrap).collect();
+    assert_eq!(rows.len(), 8);
+    assert_eq!(&rows[7][0], "technique=instanced storage=objects");
+    assert_eq!(&rows[7][1], "1000");
+
+    let svg = text(2);
+    assert!(svg.starts_with("<svg") && svg.contains("60 fps") && svg.contains("embers alive"));
+    for variant in &profile.variants {
+        assert!(svg.contains(&variant.name.chars().take(20).collect::<String>()), "{}", variant.name);
+    }
+    let png = read(3);
+    let reader = png::Decoder::new(std::io::Cursor::new(png)).read_info().unwrap();
+    assert_eq!((reader.info().width, reader.info().height), (1280, 800));
+
+    assert!(profile.table().lines().all(|line| line.chars().count() <= 100), "{}", profile.table());
+}
+
+#[test]
+fn other_versions_and_foreign_files_are_told_apart() {
+    let told = |text: &str| profile_from_json(text).unwrap_err().to_string();
+    assert!(told("").contains("is not JSON"));
+    assert!(told("{}").contains("is no profile"));
+    assert!(told("[1]").contains("is no profile"));
+    assert!(told("{\"frolic_profile\": 9}").contains("version 9"));
+    assert!(told("{\"frolic_profile\": 1}").contains("no whole profile"));
+}
+
+#[test]
+fn one_point_still_makes_a_chart() {
+    for counts in ["0", "1", "500"] {
+        let profile = measured(counts, &[], 2);
+        assert!(Chart::of(&profile).svg().unwrap().contains("embers take"));
+    }
+}

@@ -1,0 +1,133 @@
+//! A scene that runs: time, determinism, drawing, and files that are whole or not there.
+
+use std::fs;
+use std::io::{self, Write};
+
+use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec};
+use frolic_draw::{Image, ImageSize, LookSpec};
+use frolic_scene::{Scene, SceneSpec, write_beside, write_png};
+
+fn beacon(settings: &[(&str, &str)]) -> Scene {
+    let spec = SceneSpec::find("beacon").unwrap().set("draw.size", "[160, 100]").unwrap();
+    Scene::new(&settings.iter().fold(spec, |spec, (key, value)| spec.set(key, value).unwrap())).unwrap()
+}
+
+fn picture(settings: &[(&str, &str)], at: f64) -> Image {
+    let mut scene = beacon(settings);
+    let mut meter = Meter::new();
+    scene.run_to(at, &mut meter);
+    scene.draw(&mut meter).clone()
+}
+
+#[test]
+fn the_same_scene_gives_the_same_picture_by_every_setting() {
+    let plain = picture(&[], 2.0);
+    for (key, value) in [
+        ("threads", "1"),
+        ("threads", "7"),
+        ("storage", "objects"),
+        ("draw.technique", "each"),
+        ("draw.technique", "batched"),
+    ] {
+        assert!(picture(&[(key, value)], 2.0) == plain, "{key}={value}");
+    }
+    assert!(picture(&[("seed", "4")], 2.0) != plain);
+    assert!(picture(&[], 2.5) != plain);
+}
+
+#[test]
+fn a_moment_between_steps_is_met_exactly() {
+    // Half way through the 31st step, the picture is taken half a step before its end.
+    let (mut a, mut b, mut meter) = (beacon(&[]), beacon(&[]), Meter::new());
+    a.run_to(0.5 + 0.5 / 60.0, &mut meter);
+    b.run_to(0.5 + 1.0 / 60.0, &mut meter);
+    assert!((a.time() - b.time()).abs() < 1e-9);
+    assert!(a.draw(&mut meter) != b.draw(&mut meter));
+    assert_eq!(a.particles("embers").unwrap().columns(), b.particles("embers").unwrap().columns());
+    a.run_to(0.1, &mut meter);
+    assert!((a.time() - b.time()).abs() < 1e-9, "time does not run back");
+}
+
+#[test]
+fn slow_frames_slow_the_scene_and_do_not_freeze_it() {
+    let mut scene = beacon(&[("clock.max_steps", "3")]);
+    let mut meter = Meter::new();
+    meter.begin_frame();
+    scene.tick(1.0, &mut meter);
+    let frame = meter.end_frame();
+    assert_eq!((frame.count(Counter::Steps), frame.count(Counter::StepsDropped)), (3, 57));
+    assert!((scene.time() - 3.0 / 60.0).abs() < 1e-6);
+}
+
+#[test]
+fn scaling_keeps_the_count_standing() {
+    for count in [0, 1, 1_000, 20_000] {
+        let spec = SceneSpec::find("beacon").unwrap().scaled(count);
+        let mut scene = Scene::new(&spec).unwrap();
+        let mut meter = Meter::new();
+        scene.step(1.0 / 20.0, 130, &mut meter);
+        for _ in 0..20 {
+            scene.step(1.0 / 60.0, 1, &mut meter);
+            let alive = scene.particles("embers").unwrap().len() as f64;
+            let count = f64::from(count);
+            assert!(alive <= count && alive >= count * 0.98 - 1.0, "{alive} of {count}");
+        }
+    }
+}
+
+#[test]
+fn an_empty_scene_is_a_sky() {
+    let mut scene = Scene::new(&SceneSpec::new("nothing")).unwrap();
+    let mut meter = Meter::new();
+    meter.begin_frame();
+    scene.tick(0.1, &mut meter);
+    scene.draw(&mut meter);
+    let frame = meter.end_frame();
+    assert_eq!(frame.count(Counter::DrawCalls), 0);
+    assert_eq!(frame.count(Counter::BackdropMisses), 1);
+}
+
+#[test]
+fn too_many_elements_are_refused_by_name() {
+    let particles = ParticleSpec::new(u32::MAX).emitter(EmitterSpec::rate(1.0));
+    let error = Scene::new(&SceneSpec::new("huge").with("dust", particles, LookSpec::default())).unwrap_err();
+    assert_eq!(error.key, "dust.count");
+}
+
+#[test]
+fn resizing_changes_the_picture_alone() {
+    let (mut scene, mut meter) = (beacon(&[]), Meter::new());
+    scene.run_to(0.3, &mut meter);
+    scene.resize(ImageSize::new(33, 21).unwrap()).unwrap();
+    assert_eq!(scene.draw(&mut meter).bytes().len(), 33 * 21 * 4);
+}
+
+#[test]
+fn a_png_reads_back_as_it_was_drawn() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("deep/er/picture.png");
+    let image = picture(&[], 1.0);
+    write_png(&path, &image).unwrap();
+    let mut reader = png::Decoder::new(io::BufReader::new(fs::File::open(&path).unwrap())).read_info().unwrap();
+    let mut bytes = vec![0; reader.output_buffer_size().unwrap()];
+    reader.next_frame(&mut bytes).unwrap();
+    assert_eq!(bytes, image.bytes());
+    assert_eq!(fs::read_dir(path.parent().unwrap()).unwrap().count(), 1, "no part is left beside it");
+}
+
+#[test]
+fn a_failed_write_leaves_what_was_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("report.txt");
+    fs::write(&path, "old").unwrap();
+    let failing = |file: &mut dyn Write| {
+        file.write_all(b"half")?;
+        Err(io::Error::other("the disk is full"))
+    };
+    let error = write_beside(&path, failing).unwrap_err().to_string();
+    assert!(error.contains("report.txt: cannot be written: the disk is full"), "{error}");
+    assert_eq!(fs::read_to_string(&path).unwrap(), "old");
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    assert!(write_beside(folder.path(), |_| Ok(())).is_err(), "a folder is no file");
+    assert!(write_beside(path.join("x"), |_| Ok(())).is_err(), "a file is no folder");
+}
