@@ -8,6 +8,7 @@ use frolic::prelude::{ImageSize, Ladder, Variation};
 /// Moves, draws and measures huge numbers of small elements.
 #[derive(Debug, Parser)]
 #[command(
+    name = "frolic",
     version,
     about,
     max_term_width = 100,

@@ -3,6 +3,8 @@
 //! `args.rs` is the one list of commands and flags; each command is a file of its own under `commands/`. Results go to standard
 //! output, progress and errors to standard error. Exit codes: 0 done, 1 a check failed or the run was cut short, 2 bad input.
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+
 mod args;
 mod commands;
 mod output;

@@ -32,6 +32,8 @@
 //! # Ok::<(), frolic_core::SpecError>(())
 //! ```
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+
 mod clock;
 mod columns;
 mod error;

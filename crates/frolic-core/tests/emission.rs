@@ -79,7 +79,8 @@ fn what_finds_no_room_is_counted_and_comes_back_as_nothing() {
 
 #[test]
 fn a_population_of_none_steps() {
-    let spec = ParticleSpec::new(0).emitter(EmitterSpec::rate(1e9)).emitter(EmitterSpec::burst(u32::MAX, 0.0));
+    let spec =
+        ParticleSpec::new(0).emitter(EmitterSpec::rate(1e9)).emitter(EmitterSpec::burst(u32::MAX, 0.0));
     let mut particles = Particles::new(&spec, 3).unwrap();
     particles.step(&still(), 0.1, 3, &mut Meter::new());
     assert!(particles.is_empty());
@@ -140,7 +141,9 @@ fn ranges_are_filled_to_their_ends() {
     let spec = ParticleSpec::new(5000).life(2.0, 4.0).size(0.1, 0.3).emitter(EmitterSpec::burst(5000, 0.0));
     let mut particles = Particles::new(&spec, 9).unwrap();
     particles.step(&still(), 1e-6, 1, &mut Meter::new());
-    for (values, low, high) in [(particles.columns().life(), 2.0, 4.0), (particles.columns().size(), 0.1, 0.3)] {
+    for (values, low, high) in
+        [(particles.columns().life(), 2.0, 4.0), (particles.columns().size(), 0.1, 0.3)]
+    {
         let (least, most) = values.iter().fold((f32::MAX, f32::MIN), |(l, m), &v| (l.min(v), m.max(v)));
         assert!(least >= low && least < low + 0.01 * high, "{least}");
         assert!(most <= high && most > high - 0.01 * high, "{most}");

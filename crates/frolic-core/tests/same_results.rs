@@ -2,8 +2,8 @@
 
 use frolic_core::simd::{Level, levels};
 use frolic_core::{
-    AttractorSpec, Counter, EmitterSpec, Meter, ParticleColumns, ParticleSpec, Particles, ShapeSpec, Storage, Threads,
-    World, WorldSpec,
+    AttractorSpec, Counter, EmitterSpec, Meter, ParticleColumns, ParticleSpec, Particles, ShapeSpec, Storage,
+    Threads, World, WorldSpec,
 };
 use proptest::prelude::*;
 

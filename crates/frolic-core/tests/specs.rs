@@ -1,7 +1,8 @@
 //! Specs that cannot be used are refused by name; whatever is accepted steps without trouble.
 
 use frolic_core::{
-    AttractorSpec, EmitterSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage, WorldSpec,
+    AttractorSpec, EmitterSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage,
+    WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -23,7 +24,10 @@ fn bad_numbers_are_refused_with_their_key() {
         refused(&good().emitter(EmitterSpec::rate(1.0).speed(bad, 2.0)), "emitter.0.speed");
         let sphere = EmitterSpec::rate(1.0).shape(ShapeSpec::Sphere { radius: bad });
         refused(&good().emitter(sphere), "emitter.0.shape.sphere.radius");
-        refused(&good().emitter(EmitterSpec::rate(1.0).aim([0.0, 1.0, 0.0], bad)), "emitter.0.aim.spread_degrees");
+        refused(
+            &good().emitter(EmitterSpec::rate(1.0).aim([0.0, 1.0, 0.0], bad)),
+            "emitter.0.aim.spread_degrees",
+        );
     }
     refused(&good().life(2.0, 1.0), "life");
     refused(&good().motion(0.0, f32::NAN), "motion.weight");
@@ -50,7 +54,10 @@ fn bad_worlds_are_refused_with_their_key() {
     assert_eq!(key(WorldSpec::default().wind([f32::NAN, 0.0, 0.0])), "wind");
     assert_eq!(key(WorldSpec::default().gusts(-1.0, 1.0)), "gusts.strength");
     assert_eq!(key(WorldSpec::default().gusts(1.0, 0.0)), "gusts.size");
-    assert_eq!(key(WorldSpec::default().attractor(AttractorSpec::new([0.0; 3], 1.0, 0.0))), "attractor.radius");
+    assert_eq!(
+        key(WorldSpec::default().attractor(AttractorSpec::new([0.0; 3], 1.0, 0.0))),
+        "attractor.radius"
+    );
     let mut heavy = WorldSpec::default();
     heavy.gravity = [0.0, f32::NEG_INFINITY, 0.0];
     assert_eq!(key(heavy), "gravity");
@@ -96,7 +103,13 @@ proptest! {
 
 #[test]
 fn backward_and_empty_ramps_are_refused() {
-    for stops in [vec![], vec![(0.5, 1.0), (0.5, 1.0)], vec![(0.9, 1.0), (0.1, 1.0)], vec![(1.5, 1.0)], vec![(f32::NAN, 1.0)]] {
+    for stops in [
+        vec![],
+        vec![(0.5, 1.0), (0.5, 1.0)],
+        vec![(0.9, 1.0), (0.1, 1.0)],
+        vec![(1.5, 1.0)],
+        vec![(f32::NAN, 1.0)],
+    ] {
         assert!(Ramp::new(stops.clone()).check("ramp").is_err(), "{stops:?}");
     }
     assert!(Ramp::constant(f32::NAN).check("ramp").is_err());

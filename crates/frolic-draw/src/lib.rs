@@ -14,6 +14,7 @@
 //!
 //! Light is linear, in units where 1 is a sunlit white wall before exposure, until `cpu/resolve.rs` maps it to sRGB.
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]
 
 mod backdrop;

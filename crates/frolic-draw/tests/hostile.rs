@@ -4,7 +4,9 @@ mod common;
 
 use common::{cloud, draw, look, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
-use frolic_draw::{BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique};
+use frolic_draw::{
+    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique,
+};
 use proptest::prelude::*;
 
 fn size(w: u32, h: u32) -> ImageSize {
@@ -36,7 +38,10 @@ fn looks_that_make_no_sense_are_refused() {
     assert_eq!(key(&|look| look.lit = 2.0), "lit");
     assert_eq!(key(&|look| look.soft = 0.0), "soft");
     assert_eq!(key(&|look| look.opacity_over_age = Ramp::constant(1.5)), "opacity_over_age");
-    assert_eq!(key(&|look| look.colour_over_age = Ramp::constant(Colour::new(-1.0, 0.0, 0.0))), "colour_over_age");
+    assert_eq!(
+        key(&|look| look.colour_over_age = Ramp::constant(Colour::new(-1.0, 0.0, 0.0))),
+        "colour_over_age"
+    );
     assert!(LookSpec::glowing(1.0, [(0.0, "red")]).is_err());
     let mut light = LightSpec::new([0.0; 3], Colour::new(1.0, 1.0, 1.0), f32::INFINITY);
     assert_eq!(light.check().unwrap_err().key, "power");

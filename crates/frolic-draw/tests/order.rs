@@ -56,6 +56,7 @@ fn the_nearer_covers_the_farther() {
 fn what_adds_light_is_not_sorted() {
     let particles = cloud(50, [0.01, 0.02], [2.0; 3], 1);
     let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
-    let (_, frame) = draw(&[(&particles, &look)], Technique::Instanced, &view(64, 64), &plain(), &mut renderer());
+    let (_, frame) =
+        draw(&[(&particles, &look)], Technique::Instanced, &view(64, 64), &plain(), &mut renderer());
     assert_eq!(frame.count(frolic_core::Counter::Sorted), 0);
 }

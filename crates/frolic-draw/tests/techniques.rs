@@ -20,7 +20,8 @@ fn island() -> BackdropSpec {
 
 #[test]
 fn techniques_differ_in_draw_calls_alone() {
-    let (smoke, sparks) = (cloud(700, [0.05, 0.9], [3.0, 3.0, 3.0], 1), cloud(900, [0.002, 0.04], [4.0, 2.0, 3.0], 2));
+    let (smoke, sparks) =
+        (cloud(700, [0.05, 0.9], [3.0, 3.0, 3.0], 1), cloud(900, [0.002, 0.04], [4.0, 2.0, 3.0], 2));
     let (alpha, additive) = (look(Blend::Alpha), look(Blend::Additive));
     let populations = [(&smoke, &alpha), (&sparks, &additive)];
     let (view, backdrop) = (view(333, 190), island());
@@ -80,7 +81,8 @@ fn the_backdrop_is_kept_while_nothing_about_it_changes() {
     let look = look(Blend::Additive);
     let mut renderer = renderer();
     let mut draw = |view, backdrop: &BackdropSpec| {
-        let (image, frame) = draw(&[(&particles, &look)], Technique::Instanced, &view, backdrop, &mut renderer);
+        let (image, frame) =
+            draw(&[(&particles, &look)], Technique::Instanced, &view, backdrop, &mut renderer);
         (image, frame.count(Counter::BackdropHits), frame.count(Counter::BackdropMisses))
     };
     let (first, ..) = draw(view(100, 60), &island());

@@ -108,7 +108,7 @@ impl Chart {
     pub fn svg(&self) -> Result<String, ProfileError> {
         fonts()?;
         let mut text = String::new();
-        self.draw(SVGBackend::with_string(&mut text, (WIDTH as u32, HEIGHT as u32)).into_drawing_area(), 1)
+        self.draw(&SVGBackend::with_string(&mut text, (WIDTH as u32, HEIGHT as u32)).into_drawing_area(), 1)
             .map_err(|error| ProfileError::Chart(error.to_string()))?;
         Ok(text)
     }
@@ -122,7 +122,7 @@ impl Chart {
         let failed = |error: &dyn std::fmt::Display| ProfileError::Chart(error.to_string());
         let (w, h) = (WIDTH * LARGER, HEIGHT * LARGER);
         let mut large = vec![0; (w * h * 3) as usize];
-        self.draw(BitMapBackend::with_buffer(&mut large, (w as u32, h as u32)).into_drawing_area(), LARGER)
+        self.draw(&BitMapBackend::with_buffer(&mut large, (w as u32, h as u32)).into_drawing_area(), LARGER)
             .map_err(|error| failed(&error))?;
         let small = reduce(&large, w as usize, LARGER as usize);
         let mut bytes = Vec::new();
@@ -137,11 +137,11 @@ impl Chart {
 
     fn draw<B: DrawingBackend>(
         &self,
-        area: DrawingArea<B, Shift>,
+        area: &DrawingArea<B, Shift>,
         scale: i32,
     ) -> Result<(), DrawingAreaErrorKind<B::ErrorType>> {
         area.fill(&PAPER)?;
-        let paper = Paper { area: &area, scale };
+        let paper = Paper { area, scale };
         let frame =
             Frame { left: 96, right: WIDTH - 250, top: 112, bottom: HEIGHT - 112, x: self.x, y: self.y };
         paper.text(&self.title, 40, 40, 27, INK, HPos::Left, true)?;

@@ -1,6 +1,5 @@
 //! Writing a profile down, and reading it back.
 
-use std::io;
 use std::path::{Path, PathBuf};
 
 use frolic_core::Stage;
@@ -76,5 +75,5 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
             writer.write_record(record).map_err(failed)?;
         }
     }
-    writer.into_inner().map_err(|error| ProfileError::Format(io::Error::from(error.into_error()).to_string()))
+    writer.into_inner().map_err(|error| ProfileError::Format(error.into_error().to_string()))
 }

@@ -10,6 +10,8 @@
 //! | what is kept of the measurements? | `profile.rs`, `stats.rs` (and `docs/profile-format.md`) |
 //! | how is it shown? | `table.rs`, `chart.rs`, `files.rs` |
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+
 mod chart;
 mod files;
 mod plan;
@@ -22,4 +24,4 @@ pub use chart::Chart;
 pub use files::{profile_from_json, write_profile};
 pub use plan::{Ladder, Plan, PlanError, Variation};
 pub use profile::{FORMAT_VERSION, Machine, Point, Profile, StageTime, Stop, Times, VariantProfile};
-pub use sweep::{ProfileError, Progress, sweep};
+pub use sweep::{ProfileError, Progress, check_plan, sweep};

@@ -53,6 +53,31 @@ pub struct Progress<'a> {
     pub variant: &'a str,
 }
 
+/// Finds out whether a plan fits a scene, without measuring.
+///
+/// # Errors
+/// As [`sweep`].
+pub fn check_plan(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<(), ProfileError> {
+    prepare(name, scene, plan).map(|_| ())
+}
+
+/// The variants of a plan, each able to run at the first count: a mistake is better told at once.
+fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
+    plan.check()?;
+    if scene.climbing().is_none() {
+        let problem = "has no population whose count could climb; add one".to_owned();
+        return Err(SceneError::Text { place: name.to_owned(), problem }.into());
+    }
+    let first = plan.counts.counts().first().copied().unwrap_or(0);
+    let variant = |settings: Vec<(String, String)>| -> Result<Variant, ProfileError> {
+        let spec = settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))?;
+        let variant = Variant::new(name, spec, settings);
+        variant.scene(first)?;
+        Ok(variant)
+    };
+    plan.variants()?.into_iter().map(variant).collect()
+}
+
 /// Measures a scene. `watch` is asked before every turn; when it answers `false` the profile ends with what is finished.
 ///
 /// # Errors
@@ -64,22 +89,8 @@ pub fn sweep(
     plan: &Plan,
     mut watch: impl FnMut(&Progress<'_>) -> bool,
 ) -> Result<Profile, ProfileError> {
-    plan.check()?;
-    let Some(climbing) = scene.climbing() else {
-        let problem = "has no population whose count could climb; add one".to_owned();
-        return Err(SceneError::Text { place: name.to_owned(), problem }.into());
-    };
-    let climbing = climbing.name.clone();
-    let mut variants = Vec::new();
-    for settings in plan.variants()? {
-        let spec = settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))?;
-        variants.push(Variant::new(name, spec, settings));
-    }
-    // The first count must run for all: a mistake is better told at once.
-    let first = plan.counts.counts().first().copied().unwrap_or(0);
-    for variant in &variants {
-        variant.scene(first)?;
-    }
+    let mut variants = prepare(name, scene, plan)?;
+    let climbing = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
 
     let mut profile = Profile {
         frolic_profile: FORMAT_VERSION,
@@ -96,7 +107,7 @@ pub fn sweep(
     'climb: for &count in plan.counts.counts() {
         let mut climbers = Vec::new();
         for variant in variants.iter_mut().filter(|variant| variant.result.stopped.is_none()) {
-            if !progress.ask(&mut watch, count, &variant.result.name, 0) {
+            if !progress.ask(&mut watch, count, &variant.result.name) {
                 profile.interrupted = true;
                 break 'climb;
             }
@@ -111,7 +122,7 @@ pub fn sweep(
             // There and back: no variant is always first.
             climbers.reverse();
             for climber in &mut climbers {
-                if !progress.ask(&mut watch, count, &climber.variant.result.name, 0) {
+                if !progress.ask(&mut watch, count, &climber.variant.result.name) {
                     profile.interrupted = true;
                     break 'climb;
                 }
@@ -137,14 +148,8 @@ impl Tally {
         Self { done: 0, total: points * (u64::from(plan.frames) + 1) }
     }
 
-    fn ask(
-        &self,
-        watch: &mut impl FnMut(&Progress<'_>) -> bool,
-        count: u32,
-        variant: &str,
-        more: u64,
-    ) -> bool {
-        watch(&Progress { done: self.done + more, total: self.total, count, variant })
+    fn ask(&self, watch: &mut impl FnMut(&Progress<'_>) -> bool, count: u32, variant: &str) -> bool {
+        watch(&Progress { done: self.done, total: self.total, count, variant })
     }
 }
 

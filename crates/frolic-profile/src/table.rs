@@ -30,7 +30,7 @@ impl Profile {
             "peak MiB",
             "costs most",
         ]);
-        table.set_header(head.iter().map(|text| Cell::new(text)));
+        table.set_header(head.iter().map(Cell::new));
         for (count, variant, point) in self.rows() {
             let mut row = vec![Cell::new(short(count)).set_alignment(CellAlignment::Right)];
             if several {

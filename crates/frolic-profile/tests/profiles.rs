@@ -3,14 +3,23 @@
 use std::time::Duration;
 
 use frolic_profile::stats::quantile;
-use frolic_profile::{Chart, Ladder, Plan, Profile, ProfileError, Variation, profile_from_json, sweep, write_profile};
+use frolic_profile::{
+    Chart, Ladder, Plan, Profile, ProfileError, Variation, profile_from_json, sweep, write_profile,
+};
 use frolic_scene::SceneSpec;
 use proptest::prelude::*;
 
 /// A scene so small that a sweep is quick in a test.
 fn scene() -> SceneSpec {
-    let settings = [("draw.size", "[96, 60]"), ("embers.life", "[0.2, 0.4]"), ("smoke.count", "0"), ("flames.count", "0")];
-    settings.iter().fold(SceneSpec::find("beacon").unwrap(), |scene, (key, value)| scene.set(key, value).unwrap())
+    let settings = [
+        ("draw.size", "[96, 60]"),
+        ("embers.life", "[0.2, 0.4]"),
+        ("smoke.count", "0"),
+        ("flames.count", "0"),
+    ];
+    settings
+        .iter()
+        .fold(SceneSpec::find("beacon").unwrap(), |scene, (key, value)| scene.set(key, value).unwrap())
 }
 
 fn plan(counts: &str, vary: &[&str], frames: u32) -> Plan {
@@ -28,7 +37,10 @@ fn measured(counts: &str, vary: &[&str], frames: u32) -> Profile {
 #[test]
 fn ladders_are_read() {
     let counts = |text: &str| text.parse::<Ladder>().map(|ladder| ladder.counts().to_vec());
-    assert_eq!(counts("1k..1m").unwrap(), [1e3, 2e3, 5e3, 1e4, 2e4, 5e4, 1e5, 2e5, 5e5, 1e6].map(|n| n as u32));
+    assert_eq!(
+        counts("1k..1m").unwrap(),
+        [1e3, 2e3, 5e3, 1e4, 2e4, 5e4, 1e5, 2e5, 5e5, 1e6].map(|n| n as u32)
+    );
     assert_eq!(counts("300..700").unwrap(), [300, 500, 700]);
     assert_eq!(counts("5k..5k").unwrap(), [5_000]);
     assert_eq!(counts("0,1, 2.5k,1M").unwrap(), [0, 1, 2_500, 1_000_000]);
@@ -97,7 +109,12 @@ fn a_sweep_measures_what_it_says() {
             let calls = if per_element { point.alive } else { point.alive.min(1) };
             assert_eq!(point.draw_calls, calls, "{}", variant.name);
             let times = point.frame;
-            assert!(0.0 < times.median && times.median <= times.p95 && times.p95 <= times.p99 && times.p99 <= times.worst);
+            assert!(
+                0.0 < times.median
+                    && times.median <= times.p95
+                    && times.p95 <= times.p99
+                    && times.p99 <= times.worst
+            );
             let stages: f64 = point.stages.iter().map(|stage| stage.ms).sum();
             assert!(stages <= times.worst * 1.01, "medians of stages add up to less than the slowest frame");
             assert_eq!(point.stages.last().unwrap().stage, "other");
@@ -140,10 +157,15 @@ fn variants_take_turns() {
 fn a_variant_over_the_limit_stops_and_says_so() {
     let mut plan = plan("10,200k,400k", &["draw.technique=each,instanced"], 3);
     plan.frame_limit = Duration::from_millis(1);
-    let profile = sweep("beacon", &scene().set("draw.size", "[1280, 800]").unwrap(), &plan, |_| true).unwrap();
+    let profile =
+        sweep("beacon", &scene().set("draw.size", "[1280, 800]").unwrap(), &plan, |_| true).unwrap();
     for variant in &profile.variants {
         let stop = variant.stopped.as_ref().unwrap();
-        assert!(stop.reason.contains("over the limit") || stop.reason.contains("settling took"), "{}", stop.reason);
+        assert!(
+            stop.reason.contains("over the limit") || stop.reason.contains("settling took"),
+            "{}",
+            stop.reason
+        );
         assert!(variant.points.iter().all(|point| point.count <= stop.count));
         assert!(variant.points.len() < 3);
     }
@@ -162,13 +184,22 @@ fn an_interrupted_sweep_keeps_what_is_finished() {
     assert_eq!(profile.variants[0].points.iter().map(|point| point.count).collect::<Vec<_>>(), [10, 20]);
     let nothing = sweep("beacon", &scene(), &plan("10", &[], 5), |_| false).unwrap();
     let folder = tempfile::tempdir().unwrap();
-    assert_eq!(write_profile(&nothing, folder.path()).unwrap().len(), 4, "an empty profile is written as well");
+    assert_eq!(
+        write_profile(&nothing, folder.path()).unwrap().len(),
+        4,
+        "an empty profile is written as well"
+    );
 }
 
 #[test]
 fn plans_that_do_not_fit_are_refused_before_measuring() {
-    let refused = |scene: &SceneSpec, plan: &Plan| sweep("beacon", scene, plan, |_| panic!("measures")).unwrap_err();
-    assert!(refused(&scene(), &plan("10", &["draw.tecnique=each"], 5)).to_string().contains("did you mean 'technique'"));
+    let refused =
+        |scene: &SceneSpec, plan: &Plan| sweep("beacon", scene, plan, |_| panic!("measures")).unwrap_err();
+    assert!(
+        refused(&scene(), &plan("10", &["draw.tecnique=each"], 5))
+            .to_string()
+            .contains("did you mean 'technique'")
+    );
     assert!(refused(&scene(), &plan("10", &["embers.life=0,1"], 5)).to_string().contains("out of range"));
     assert!(refused(&scene(), &plan("4000m", &[], 5)).to_string().contains("over the limit"));
     assert!(refused(&scene(), &plan("10", &[], 0)).to_string().contains("frames '0'"));

@@ -12,6 +12,8 @@
 //! | how does a scene run? | `scene.rs` |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+
 mod error;
 mod file;
 mod output;

@@ -3,7 +3,9 @@
 use std::fs;
 
 use frolic_core::{AttractorSpec, EmitterSpec, ParticleSpec, Ramp, ShapeSpec, Storage, WorldSpec};
-use frolic_draw::{Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique, WaterSpec};
+use frolic_draw::{
+    Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique, WaterSpec,
+};
 use frolic_scene::{SHIPPED, Scene, SceneError, SceneSpec};
 use proptest::prelude::*;
 
@@ -45,7 +47,10 @@ fn misspelt_keys_are_told_with_line_and_nearest() {
 #[test]
 fn values_out_of_range_are_told_with_line_key_and_range() {
     let told = wrong("[[population]]\nname = \"a\"\ncount = 5\nlife = [2.0, nan]\n");
-    assert!(told.starts_with("my.toml:5: population.0.life: NaN is out of range; write a number from 0.001"), "{told}");
+    assert!(
+        told.starts_with("my.toml:5: population.0.life: NaN is out of range; write a number from 0.001"),
+        "{told}"
+    );
     let told = wrong("[[population]]\nname = \"a\"\ncount = 5\n[population.look]\nglow = -1\n");
     assert!(told.starts_with("my.toml:6: population.0.look.glow: -1 is out of range"), "{told}");
     let told = wrong("[world]\nwind = [inf, 0, 0]\n");
@@ -62,7 +67,10 @@ fn values_out_of_range_are_told_with_line_key_and_range() {
 
 #[test]
 fn wrong_kinds_and_names_are_told() {
-    assert!(wrong("[[population]]\nname = \"a\"\ncount = 5\nlife = \"long\"\n").contains("a number, or [lowest, highest]"));
+    assert!(
+        wrong("[[population]]\nname = \"a\"\ncount = 5\nlife = \"long\"\n")
+            .contains("a number, or [lowest, highest]")
+    );
     assert!(wrong("[[light]]\ncolour = \"#12345\"\n").contains("a colour: \"#rrggbb\""));
     assert!(wrong("[[population]]\ncount = 5\n").contains("missing key 'name'"));
     assert!(wrong("[[population]]\nname = \"draw\"\ncount = 5\n").contains("'draw' is a key of the scene"));
@@ -71,7 +79,12 @@ fn wrong_kinds_and_names_are_told() {
     assert!(wrong("title = \"unfinished\n").starts_with("my.toml:2: "));
     let future = SceneSpec::parse("frolic = 2\n", "f.toml").unwrap_err().to_string();
     assert!(future.starts_with("f.toml:1: frolic: 2 is a version"), "{future}");
-    assert!(SceneSpec::parse("title = \"\"\n", "f.toml").unwrap_err().to_string().contains("missing key 'frolic'"));
+    assert!(
+        SceneSpec::parse("title = \"\"\n", "f.toml")
+            .unwrap_err()
+            .to_string()
+            .contains("missing key 'frolic'")
+    );
     assert!(SceneSpec::parse(" \n", "f.toml").unwrap_err().to_string().contains("is empty"));
 }
 
@@ -124,7 +137,8 @@ fn specs() -> impl Strategy<Value = SceneSpec> {
         (0f32..9.0).prop_map(|radius| ShapeSpec::SphereSurface { radius }),
         prop::array::uniform3(0f32..9.0).prop_map(|size| ShapeSpec::Box { size }),
     ];
-    let population = (0u32..5000, 0.01f32..5.0, shape, 0f32..500.0, any::<bool>(), prop::collection::vec(0f32..1.0, 1..5));
+    let population =
+        (0u32..5000, 0.01f32..5.0, shape, 0f32..500.0, any::<bool>(), prop::collection::vec(0f32..1.0, 1..5));
     let population = population.prop_map(|(count, life, shape, rate, burst, opacity)| {
         let mut emitter = if burst { EmitterSpec::burst(count, life) } else { EmitterSpec::rate(rate) };
         emitter = emitter.shape(shape).aim([0.1, -1.0, 0.3], rate / 3.0).speed(0.0, life);
@@ -136,26 +150,29 @@ fn specs() -> impl Strategy<Value = SceneSpec> {
         (particles, look)
     });
     let rest = (any::<u32>(), 0u32..9, any::<bool>(), any::<bool>(), 1u32..4000, "[ -~]{0,40}");
-    (prop::collection::vec(population, 0..4), rest).prop_map(|(populations, (seed, threads, objects, island, side, title))| {
-        let mut spec = SceneSpec::new(&title);
-        (spec.seed, spec.threads) = (seed, threads);
-        spec.draw.size = ImageSize::new(side, side + 7).unwrap();
-        spec.camera = CameraSpec::new([side as f32, 1.0, 2.0], [0.0, 0.5, 0.25], 33.0);
-        if objects {
-            spec.storage = Storage::Objects;
-            spec.draw.technique = Technique::Batched;
-            spec.world = WorldSpec::default().gusts(2.0, 0.5).attractor(AttractorSpec::new([0.0; 3], -3.0, 0.5));
-        }
-        if island {
-            spec.ground = Some(GroundSpec::default());
-            spec.water = Some(WaterSpec::default());
-            spec.light.push(LightSpec::new([1.0, 2.0, 3.0], Colour::new(0.1, 0.2, 0.3), 4.0));
-        }
-        for (nth, (particles, look)) in populations.into_iter().enumerate() {
-            spec = spec.with(&format!("p{nth}"), particles, look);
-        }
-        spec
-    })
+    (prop::collection::vec(population, 0..4), rest).prop_map(
+        |(populations, (seed, threads, objects, island, side, title))| {
+            let mut spec = SceneSpec::new(&title);
+            (spec.seed, spec.threads) = (seed, threads);
+            spec.draw.size = ImageSize::new(side, side + 7).unwrap();
+            spec.camera = CameraSpec::new([side as f32, 1.0, 2.0], [0.0, 0.5, 0.25], 33.0);
+            if objects {
+                spec.storage = Storage::Objects;
+                spec.draw.technique = Technique::Batched;
+                spec.world =
+                    WorldSpec::default().gusts(2.0, 0.5).attractor(AttractorSpec::new([0.0; 3], -3.0, 0.5));
+            }
+            if island {
+                spec.ground = Some(GroundSpec::default());
+                spec.water = Some(WaterSpec::default());
+                spec.light.push(LightSpec::new([1.0, 2.0, 3.0], Colour::new(0.1, 0.2, 0.3), 4.0));
+            }
+            for (nth, (particles, look)) in populations.into_iter().enumerate() {
+                spec = spec.with(&format!("p{nth}"), particles, look);
+            }
+            spec
+        },
+    )
 }
 
 proptest! {

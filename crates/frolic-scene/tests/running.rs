@@ -108,7 +108,8 @@ fn a_png_reads_back_as_it_was_drawn() {
     let path = folder.path().join("deep/er/picture.png");
     let image = picture(&[], 1.0);
     write_png(&path, &image).unwrap();
-    let mut reader = png::Decoder::new(io::BufReader::new(fs::File::open(&path).unwrap())).read_info().unwrap();
+    let mut reader =
+        png::Decoder::new(io::BufReader::new(fs::File::open(&path).unwrap())).read_info().unwrap();
     let mut bytes = vec![0; reader.output_buffer_size().unwrap()];
     reader.next_frame(&mut bytes).unwrap();
     assert_eq!(bytes, image.bytes());

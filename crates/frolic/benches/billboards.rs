@@ -2,7 +2,6 @@
 //! scalar form: every pixel of every element, one after the other.
 //!
 //! `cargo bench -p frolic --bench billboards [-- COUNT]`
-#![allow(missing_docs, clippy::print_stdout, clippy::unwrap_used)]
 
 mod support;
 

@@ -2,7 +2,6 @@
 //!
 //! `cargo bench -p frolic --bench step [-- COUNT..]`; counts default to 1M and 10M, objects run at 1M.
 //! The yardstick is an in-place multiply of the same columns in the same chunks on the same threads: it moves the same bytes.
-#![allow(missing_docs, clippy::print_stdout, clippy::unwrap_used)]
 
 mod support;
 

@@ -3,7 +3,6 @@
 //!
 //! `cargo run --release -p frolic --example count_ladder [FOLDER]` prints a table and, given FOLDER, writes
 //! `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into it.
-#![allow(clippy::print_stdout, clippy::print_stderr)]
 
 use frolic::prelude::*;
 

@@ -1,7 +1,6 @@
 //! A fire in under thirty lines: describe it, let it run for three seconds, draw it, read the meter.
 //!
 //! `cargo run --release -p frolic --example first_frame [FOLDER]` writes `first_frame.png` into FOLDER, or here.
-#![allow(clippy::print_stdout)]
 
 use frolic::prelude::*;
 

@@ -2,7 +2,6 @@
 //! characters. The clock turns uneven frames into even steps, the meter counts.
 //!
 //! `cargo run --release -p frolic --example own_loop` prints a fountain and writes no file.
-#![allow(clippy::print_stdout)]
 
 use frolic::prelude::*;
 

@@ -43,6 +43,8 @@
 //! The parts: [`core`] moves, [`draw`] draws, [`scene`] reads and runs scenes, [`profile`] measures. Each
 //! is a crate of its own; this one only joins them.
 
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+
 pub use frolic_core as core;
 pub use frolic_draw as draw;
 pub use frolic_profile as profile;

@@ -4,6 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use frolic::prelude::*;
+use frolic::profile::check_plan;
 
 use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, short_name};
 use crate::args;
@@ -19,10 +20,11 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     plan.frame_limit = Duration::try_from_secs_f64(args.frame_limit).map_err(|_| {
         CommandError::Usage(format!("--frame-limit {}: write seconds from 0.001 to 3600", args.frame_limit))
     })?;
-    plan.check()?;
+    let name = short_name(&args.chosen.scene);
+    check_plan(&name, &spec, &plan)?;
     usable(&args.out)?;
 
-    let profile = measure(&short_name(&args.chosen.scene), &spec, &plan)?;
+    let profile = measure(&name, &spec, &plan)?;
     let written = write_profile(&profile, &args.out)?;
     if args.json {
         say_json(&profile);

@@ -249,7 +249,7 @@ impl EmitterSpec {
             }
             ShapeSpec::Sphere { radius } => within("shape.sphere.radius", radius, 0.0, 1e6, "m")?,
             ShapeSpec::SphereSurface { radius } => {
-                within("shape.sphere-surface.radius", radius, 0.0, 1e6, "m")?
+                within("shape.sphere-surface.radius", radius, 0.0, 1e6, "m")?;
             }
             ShapeSpec::Box { size } => {
                 size.iter().try_for_each(|&side| within("shape.box.size", side, 0.0, 1e6, "m"))?;

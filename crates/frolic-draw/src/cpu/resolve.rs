@@ -238,7 +238,7 @@ fn tone<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
 fn srgb<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
     let half = x.sqrt();
     let quarter = half.sqrt();
-    let curve = quarter * 0.196_143_15 - 0.064_612_67 + half * 1.122_666 - half * quarter * 0.335_488_29
+    let curve = quarter * 0.196_143_15 - 0.064_612_67 + half * 1.122_666 - half * quarter * 0.335_488_3
         + x * 0.081_326_34;
     x.simd_le(f32x8::splat(simd, 0.003_130_8)).select(x * 12.92, curve)
 }

@@ -5,15 +5,17 @@ use frolic_core::simd::Level;
 use frolic_core::{EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
 use frolic_draw::cpu::reference::{LinearImage, splats};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, Look, LookSpec, Renderer,
-    Technique, View,
+    BackdropSpec, Blend, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, Look, LookSpec,
+    Renderer, Technique, View,
 };
 
 /// Particles spread through a box, some way into their lives.
 pub fn cloud(count: u32, size: [f32; 2], box_size: [f32; 3], seed: u32) -> Particles {
     let emitter = EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: box_size }).speed(0.0, 1.0);
-    let spec =
-        ParticleSpec::new(count).life(1.0, 9.0).size(size[0], size[1]).emitter(emitter.aim([1.0, 0.0, 0.0], 180.0));
+    let spec = ParticleSpec::new(count)
+        .life(1.0, 9.0)
+        .size(size[0], size[1])
+        .emitter(emitter.aim([1.0, 0.0, 0.0], 180.0));
     let mut particles = Particles::new(&spec, seed).unwrap();
     let mut world = WorldSpec::default();
     world.gravity = [0.0; 3];
@@ -55,7 +57,8 @@ pub fn draw(
     renderer: &mut Renderer,
 ) -> (Image, Frame) {
     let (mut scratch, mut meter, lights) = (ListScratch::default(), Meter::new(), lights());
-    let sources = populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
+    let sources =
+        populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
     meter.begin_frame();
     let list = scratch.list(sources, technique, view, backdrop, &lights, &mut meter);
     let mut image = Image::new(view.size());
@@ -66,7 +69,8 @@ pub fn draw(
 /// The same by the plain scalar form over a sky of one colour, without bloom: 8-bit sRGB of each pixel.
 pub fn reference(populations: &[(&Particles, &Look)], view: &View, backdrop: &BackdropSpec) -> Vec<[u8; 3]> {
     let (mut scratch, mut meter, lights) = (ListScratch::default(), Meter::new(), lights());
-    let sources = populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
+    let sources =
+        populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
     let list = scratch.list(sources, Technique::Instanced, view, backdrop, &lights, &mut meter);
     let sky = backdrop.sky.zenith;
     let mut linear = LinearImage::new(view.size(), [sky.r, sky.g, sky.b]);

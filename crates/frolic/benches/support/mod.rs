@@ -4,22 +4,27 @@
 use std::time::Instant;
 
 /// One way of doing the thing that is measured.
-pub struct Contender<'a> {
+pub(crate) struct Contender<'a> {
     /// How the table names it.
-    pub name: &'a str,
+    pub(crate) name: &'a str,
     /// One repetition.
-    pub run: Box<dyn FnMut() + 'a>,
+    pub(crate) run: Box<dyn FnMut() + 'a>,
 }
 
 impl<'a> Contender<'a> {
     /// A contender.
-    pub fn new(name: &'a str, run: impl FnMut() + 'a) -> Self {
+    pub(crate) fn new(name: &'a str, run: impl FnMut() + 'a) -> Self {
         Self { name, run: Box::new(run) }
     }
 }
 
 /// Runs every contender `rounds` times in turn after one round of warm-up; prints and returns each one's median time, s.
-pub fn compare(title: &str, elements: usize, rounds: usize, mut contenders: Vec<Contender<'_>>) -> Vec<f64> {
+pub(crate) fn compare(
+    title: &str,
+    elements: usize,
+    rounds: usize,
+    mut contenders: Vec<Contender<'_>>,
+) -> Vec<f64> {
     let mut times = vec![Vec::with_capacity(rounds); contenders.len()];
     contenders.iter_mut().for_each(|contender| (contender.run)());
     for _ in 0..rounds {
@@ -45,7 +50,7 @@ pub fn compare(title: &str, elements: usize, rounds: usize, mut contenders: Vec<
 }
 
 /// Prints a ratio beside what it must reach; benches report, tests judge.
-pub fn ratio(what: &str, value: f64, bar: f64) {
+pub(crate) fn ratio(what: &str, value: f64, bar: f64) {
     let verdict = if value >= bar { "reached" } else { "MISSED" };
     println!("  {what}: {value:.2} (bar {bar}, {verdict})");
 }

@@ -1,0 +1,271 @@
+//! The command as a user meets it: run, its output read, its files opened, its refusals heard.
+
+use std::fs;
+use std::path::Path;
+use std::process::Output;
+
+use assert_cmd::Command;
+use serde_json::Value;
+
+/// Runs `frolic` in a folder of its own.
+fn frolic(folder: &Path, args: &[&str]) -> Output {
+    let mut command = Command::cargo_bin("frolic").unwrap();
+    command.current_dir(folder).args(args).output().unwrap()
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8(bytes.to_vec()).unwrap()
+}
+
+/// What a good run prints.
+fn good(folder: &Path, args: &[&str]) -> String {
+    let output = frolic(folder, args);
+    assert_eq!(output.status.code(), Some(0), "{args:?}: {}", text(&output.stderr));
+    assert_eq!(text(&output.stderr), "", "{args:?} is quiet when not on a terminal");
+    text(&output.stdout)
+}
+
+/// What a refused run complains: exit code 2, nothing on standard output, one or two lines, no panic, no file.
+fn refused(args: &[&str]) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let output = frolic(folder.path(), args);
+    let told = text(&output.stderr);
+    assert_eq!(output.status.code(), Some(2), "{args:?}: {told}");
+    assert_eq!(text(&output.stdout), "", "{args:?}");
+    assert!(told.starts_with("frolic: ") && told.trim_end().lines().count() <= 2, "{args:?}: {told}");
+    assert!(!told.contains("panicked"), "{told}");
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0, "{args:?} leaves nothing behind");
+    told
+}
+
+fn size_of_png(path: &Path) -> (u32, u32) {
+    let reader =
+        png::Decoder::new(std::io::BufReader::new(fs::File::open(path).unwrap())).read_info().unwrap();
+    (reader.info().width, reader.info().height)
+}
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+#[test]
+fn draw_works_from_any_folder() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = good(folder.path(), &["draw", "beacon", "--size", "160x100", "--at", "0.5"]);
+    assert!(told.contains("beacon.png: 160x100 at 0.5 s") && told.contains("in 3 draw calls"), "{told}");
+    assert_eq!(size_of_png(&folder.path().join("beacon.png")), (160, 100));
+
+    let args = ["draw", "beacon", "-o", "a/b.png", "--size", "64x40", "--at", "0.2", "--json"];
+    let drawn = json(&good(folder.path(), &[&args[..], &["--set", "draw.technique=each"]].concat()));
+    assert_eq!(size_of_png(&folder.path().join("a/b.png")), (64, 40));
+    assert_eq!(drawn["size"], serde_json::json!([64, 40]));
+    assert_eq!(drawn["counters"]["draw_calls"], drawn["counters"]["instances"]);
+    assert!(drawn["counters"]["alive"].as_u64().unwrap() > 100);
+    assert!(drawn["stages_ms"]["raster"].as_f64().unwrap() > 0.0);
+}
+
+#[test]
+fn the_same_picture_by_every_technique() {
+    let folder = tempfile::tempdir().unwrap();
+    let picture = |technique: &str| {
+        let setting = format!("draw.technique={technique}");
+        let name = format!("{technique}.png");
+        good(
+            folder.path(),
+            &["draw", "beacon", "-o", &name, "--size", "200x125", "--at", "1", "--set", &setting],
+        );
+        fs::read(folder.path().join(name)).unwrap()
+    };
+    let each = picture("each");
+    assert!(each == picture("batched") && each == picture("instanced"));
+}
+
+#[test]
+fn a_scene_file_is_a_scene() {
+    let folder = tempfile::tempdir().unwrap();
+    let mine = folder.path().join("mine.toml");
+    fs::write(&mine, good(folder.path(), &["scenes", "beacon"])).unwrap();
+    let told = good(folder.path(), &["check", "mine.toml", "--set", "embers.count=123"]);
+    assert!(told.contains("mine.toml: good. The signal fire") && told.contains("up to 123 alive"), "{told}");
+    let checked = json(&good(folder.path(), &["check", "mine.toml", "--json"]));
+    assert_eq!(checked["populations"].as_array().unwrap().len(), 4);
+    assert_eq!(checked["populations"][3]["burst"], 1100);
+    good(folder.path(), &["draw", "mine.toml", "--size", "40x30", "--at", "0"]);
+    assert!(folder.path().join("mine.png").exists());
+}
+
+#[test]
+fn scenes_are_listed() {
+    let folder = tempfile::tempdir().unwrap();
+    assert!(good(folder.path(), &["scenes"]).starts_with("beacon "));
+    assert_eq!(json(&good(folder.path(), &["scenes", "--json"]))[0]["name"], "beacon");
+}
+
+#[test]
+fn profile_writes_and_prints() {
+    let folder = tempfile::tempdir().unwrap();
+    let small = ["--set", "draw.size=[96, 60]", "--counts", "100,1k", "--frames", "3"];
+    let args = [&["profile", "beacon", "--vary", "draw.technique=each,instanced"], &small[..]].concat();
+    let told = good(folder.path(), &args);
+    assert!(told.lines().all(|line| line.chars().count() <= 100), "{told}");
+    assert!(told.contains("instanced") && told.contains("100 ") && told.contains("1k "), "{told}");
+    let out = folder.path().join("frolic-profile");
+    let mut names: Vec<String> =
+        fs::read_dir(&out).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    assert_eq!(names, ["frames.png", "frames.svg", "profile.csv", "profile.json"]);
+    let written = json(&fs::read_to_string(out.join("profile.json")).unwrap());
+    assert_eq!(written["frolic_profile"], 1);
+    assert_eq!(written["variants"][0]["points"].as_array().unwrap().len(), 2);
+
+    let args = [&["profile", "beacon", "--json", "--out", "other"], &small[..]].concat();
+    assert_eq!(json(&good(folder.path(), &args))["scene"], "beacon");
+    assert!(folder.path().join("other/frames.png").exists());
+}
+
+#[test]
+fn a_variant_over_the_limit_stops_and_the_run_ends_well() {
+    let folder = tempfile::tempdir().unwrap();
+    let args = ["profile", "beacon", "--counts", "100,300k,600k", "--frames", "3", "--frame-limit", "0.001"];
+    let told = good(folder.path(), &args);
+    assert!(told.contains("beacon stopped at "), "{told}");
+}
+
+#[test]
+fn help_has_examples_and_names_every_command() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = good(folder.path(), &["--help"]);
+    for command in ["demo", "draw", "profile", "check", "scenes"] {
+        assert!(told.contains(command), "{told}");
+        assert!(good(folder.path(), &[command, "--help"]).contains("Example"), "{command}");
+    }
+    assert!(good(folder.path(), &["--version"]).starts_with("frolic 0."));
+}
+
+#[test]
+fn bad_input_is_refused() {
+    assert!(refused(&["draw", "becon"]).contains("did you mean 'beacon'?"));
+    assert!(refused(&["draw", "none.toml"]).contains("none.toml: cannot be read"));
+    assert!(refused(&["draw", "beacon", "--set", "embers.cuont=5"]).contains("did you mean 'count'?"));
+    assert!(refused(&["draw", "beacon", "--set", "embers.count"]).contains("write KEY=VALUE"));
+    assert!(
+        refused(&["draw", "beacon", "--set", "embers.count=4000000000"]).contains("over the limit of 4 GiB")
+    );
+    for at in ["-1", "nan", "inf", "1e30"] {
+        assert!(refused(&["draw", "beacon", "--at", at]).contains("draw.at: "), "{at}");
+    }
+    for value in ["nan", "inf", "-3"] {
+        let setting = format!("embers.motion.drag={value}");
+        assert!(refused(&["check", "beacon", "--set", &setting]).contains("out of range"), "{value}");
+    }
+    assert!(refused(&["profile", "beacon", "--vary", "draw.tech=each"]).contains("technique"));
+    assert!(refused(&["profile", "beacon", "--frames", "0"]).contains("frames '0'"));
+    assert!(refused(&["profile", "beacon", "--frame-limit", "-1"]).contains("write seconds"));
+    assert!(refused(&["profile", "beacon", "--counts", "4000m"]).contains("over the limit of 4 GiB"));
+    assert!(refused(&["scenes", "bacon"]).contains("did you mean 'beacon'?"));
+}
+
+/// What the argument reader itself refuses: also exit code 2, with what would be right.
+#[test]
+fn bad_arguments_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    for (args, what) in [
+        (&["profile", "beacon", "--counts", "1m..1k"][..], "runs backwards; write 1k..1M"),
+        (&["profile", "beacon", "--counts", "many"], "is no count"),
+        (&["profile", "beacon", "--vary", "storage"], "write KEY=A,B"),
+        (&["draw", "beacon", "--size", "0x5"], "no picture size"),
+        (&["draw", "beacon", "--size", "99999x5"], "1 to 16384"),
+        (&["draw"], "<SCENE>"),
+        (&["drow", "beacon"], "draw"),
+    ] {
+        let output = frolic(folder.path(), args);
+        assert_eq!(output.status.code(), Some(2), "{args:?}");
+        assert!(text(&output.stderr).contains(what), "{args:?}: {}", text(&output.stderr));
+    }
+}
+
+#[test]
+fn broken_scene_files_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    for (content, what) in [
+        (&b""[..], "is empty"),
+        (b"frolic = 1\n[camera", "broken.toml:2: "),
+        (b"frolic = 1\ntitle = \"\xc3\x28\"", "broken.toml:2: is not UTF-8"),
+        (
+            b"frolic = 1\n[camera]\nfoov_degrees = 3",
+            "broken.toml:3: unknown key 'foov_degrees'; did you mean 'fov_degrees'?",
+        ),
+        (&vec![b'x'; 100_000_000], "over 1 MiB"),
+    ] {
+        fs::write(folder.path().join("broken.toml"), content).unwrap();
+        let output = frolic(folder.path(), &["draw", "broken.toml"]);
+        let told = text(&output.stderr);
+        assert_eq!(output.status.code(), Some(2), "{told}");
+        assert!(told.contains(what) && told.trim_end().lines().count() <= 2, "{told}");
+        assert!(!folder.path().join("broken.png").exists());
+    }
+}
+
+#[test]
+fn folders_that_cannot_be_written_are_told_at_once() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("file"), "").unwrap();
+    for args in [
+        &["draw", "beacon", "--at", "0", "-o", "file/picture.png"][..],
+        &["draw", "beacon", "--at", "0", "-o", "/proc/picture.png"],
+        &["profile", "beacon", "--out", "file/folder"],
+        &["demo", "--out", "/proc/frolic"],
+    ] {
+        let output = frolic(folder.path(), args);
+        let told = text(&output.stderr);
+        assert_eq!(output.status.code(), Some(2), "{args:?}: {told}");
+        assert!(told.contains("cannot be written") && told.trim_end().lines().count() <= 2, "{told}");
+    }
+}
+
+/// Ctrl-C: what is finished is kept and written, and the exit code says that it was cut short.
+#[test]
+#[cfg(unix)]
+fn an_interrupted_profile_keeps_what_is_finished() {
+    let folder = tempfile::tempdir().unwrap();
+    let binary = assert_cmd::cargo::cargo_bin("frolic");
+    let mut child = std::process::Command::new(binary)
+        .current_dir(folder.path())
+        .args([
+            "profile",
+            "beacon",
+            "--counts",
+            "100,1m",
+            "--frames",
+            "100000",
+            "--set",
+            "draw.size=[64, 40]",
+        ])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(std::time::Duration::from_secs(2));
+    let sent = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(sent.success());
+    let code = child.wait().unwrap().code();
+    assert_eq!(code, Some(1));
+    let written = json(&fs::read_to_string(folder.path().join("frolic-profile/profile.json")).unwrap());
+    assert_eq!(written["interrupted"], true);
+}
+
+#[test]
+fn a_closed_pipe_is_no_error() {
+    let folder = tempfile::tempdir().unwrap();
+    let binary = assert_cmd::cargo::cargo_bin("frolic");
+    let mut child = std::process::Command::new(binary)
+        .current_dir(folder.path())
+        .args(["scenes", "beacon"])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert!(!text(&output.stderr).contains("panicked"));
+}
