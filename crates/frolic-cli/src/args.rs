@@ -93,8 +93,8 @@ Examples:
   frolic profile beacon --counts 10k,100k,1m --vary storage=objects,columns --frames 20
   frolic profile beacon --counts 1m --vary threads=1,2 --json
 
-Variants take turns at each count, so that a disturbance of the machine meets all of them. Ctrl-C ends the profile with
-what is finished; a second one ends the program.")]
+Variants take turns at each count, so that a disturbance of the machine meets all of them.
+Ctrl-C ends the profile with what is finished; a second one ends the program.")]
 pub(crate) struct ProfileArgs {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
@@ -107,8 +107,8 @@ pub(crate) struct ProfileArgs {
     /// Frames timed at each count
     #[arg(long, value_name = "N", default_value_t = 60)]
     pub(crate) frames: u32,
-    /// A variant whose frame takes longer stops climbing, seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = 2.0)]
+    /// A variant whose frames take longer stops climbing, seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 2.0, allow_negative_numbers = true)]
     pub(crate) frame_limit: f64,
     /// Folder for profile.json, profile.csv, frames.svg and frames.png, made if missing
     #[arg(long, value_name = "DIR", default_value = "frolic-profile")]

@@ -7,7 +7,7 @@ use smallvec::SmallVec;
 use crate::backdrop::BackdropSpec;
 use crate::camera::View;
 use crate::cpu::project::shade;
-use crate::list::{Batch, DrawList, Instances, Lighting, Source, Technique, Vertex};
+use crate::list::{Batch, DrawList, Instances, Lighting, Packed, Source, Technique, Vertex};
 use crate::look::{LightSpec, Look};
 use crate::sort::DepthSorter;
 
@@ -30,6 +30,7 @@ use crate::sort::DepthSorter;
 pub struct ListScratch {
     batches: Vec<Batch>,
     order: Vec<u32>,
+    packed: Vec<Packed>,
     vertices: Vec<Vertex>,
     sorter: DepthSorter,
 }
@@ -57,7 +58,13 @@ impl ListScratch {
             let count = instances.len() as u32;
             if look.needs_depth_order() {
                 let started = meter.start();
-                source.order = Some(self.order.len() as u32);
+                // Every sorted source packs as many elements as it orders.
+                let at = self.order.len();
+                source.order = Some(at as u32);
+                if self.packed.len() < at + instances.len() {
+                    self.packed.resize(at + instances.len(), Packed::default());
+                }
+                pack(&instances, &mut self.packed[at..at + instances.len()]);
                 self.sorter.sort(&instances, view, &mut self.order);
                 meter.stop(Stage::Sort, started);
                 meter.add(Counter::Sorted, u64::from(count));
@@ -100,6 +107,7 @@ impl ListScratch {
             sources,
             batches: &self.batches,
             order: &self.order,
+            packed: &self.packed,
             vertices: &self.vertices,
             lighting,
         };
@@ -110,15 +118,30 @@ impl ListScratch {
     fn bytes(&self) -> usize {
         self.batches.capacity() * size_of::<Batch>()
             + self.order.capacity() * size_of::<u32>()
+            + self.packed.capacity() * size_of::<Packed>()
             + self.vertices.capacity() * size_of::<Vertex>()
             + self.sorter.bytes()
     }
 }
 
+/// Elements a part of what is copied in parallel.
+const PART: usize = 4096;
+
+/// Copies columns into packed elements.
+fn pack(instances: &Instances<'_>, packed: &mut [Packed]) {
+    packed.par_chunks_mut(PART).enumerate().for_each(|(part, packed)| {
+        let first = part * PART;
+        for (attribute, column) in instances.columns().into_iter().enumerate() {
+            for (packed, value) in packed.iter_mut().zip(&column[first..]) {
+                packed[attribute] = *value;
+            }
+        }
+    });
+}
+
 /// Writes four finished vertices an instance, in drawing order.
 fn merge_vertices(source: &Source<'_>, order: &[u32], lighting: &Lighting<'_>, vertices: &mut [Vertex]) {
     const CORNERS: [[f32; 2]; 4] = [[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]];
-    const PART: usize = 4096;
     vertices.par_chunks_mut(4 * PART).enumerate().for_each(|(part, vertices)| {
         let (quads, _) = vertices.as_chunks_mut::<4>();
         for (nth, quad) in quads.iter_mut().enumerate() {

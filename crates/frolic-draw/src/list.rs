@@ -55,6 +55,13 @@ impl<'a> Instances<'a> {
         }
     }
 
+    /// The columns that drawing reads, in the order of [`Packed`].
+    #[inline(always)]
+    pub(crate) fn columns(&self) -> [&'a [f32]; 9] {
+        let ([px, py, pz], [vx, vy, vz]) = (self.position, self.velocity);
+        [px, py, pz, vx, vy, vz, self.age, self.life, self.size]
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.age.len()
@@ -65,6 +72,10 @@ impl<'a> Instances<'a> {
         self.age.is_empty()
     }
 }
+
+/// All that drawing reads of one element, side by side: position, velocity, age, life, size. Elements that are drawn
+/// out of order are picked from these, one cache line each and not nine.
+pub(crate) type Packed = [f32; 9];
 
 /// A corner of a billboard, as `batched` merges it: everything a vertex needs, repeated for each of the four.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
@@ -98,7 +109,8 @@ pub struct Batch {
 pub(crate) struct Source<'a> {
     pub(crate) instances: Instances<'a>,
     pub(crate) look: &'a Look,
-    /// Drawing order, where it is not the order of the columns: place in [`DrawList::order`].
+    /// Drawing order, where it is not the order of the columns: place in [`DrawList::order`], and of the source's first
+    /// element in [`DrawList::packed`].
     pub(crate) order: Option<u32>,
     /// First merged vertex, where there are any: place in [`DrawList::vertices`].
     pub(crate) vertices: Option<u32>,
@@ -126,6 +138,7 @@ pub struct DrawList<'a> {
     pub(crate) sources: SmallVec<[Source<'a>; 8]>,
     pub(crate) batches: &'a [Batch],
     pub(crate) order: &'a [u32],
+    pub(crate) packed: &'a [Packed],
     pub(crate) vertices: &'a [Vertex],
     pub(crate) lighting: Lighting<'a>,
 }

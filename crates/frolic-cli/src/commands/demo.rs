@@ -6,8 +6,8 @@ use frolic::scene::SHIPPED;
 use serde::Serialize;
 
 use super::draw::{Drawn, draw, summary};
-use super::profile::{measure, usable};
-use super::{CommandError, Outcome, heed_interrupts};
+use super::profile::measure;
+use super::{CommandError, Outcome, heed_interrupts, usable};
 use crate::args;
 use crate::output::{say, say_json};
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use frolic::prelude::*;
 use serde::Serialize;
 
-use super::{CommandError, Outcome, choose, heed_interrupts, run_to, short_name};
+use super::{CommandError, Outcome, choose, heed_interrupts, run_to, short_name, usable};
 use crate::args;
 use crate::output::{ms, say, say_json};
 
@@ -52,6 +52,7 @@ pub(super) fn draw(
     path: &Path,
 ) -> Result<Option<(Drawn, Frame)>, CommandError> {
     let mut scene = Scene::new(spec)?;
+    usable(path.parent().unwrap_or(Path::new("")))?;
     let mut meter = Meter::new();
     if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
         return Ok(None);

@@ -1,4 +1,4 @@
-//! The commands, a file each, and what they share: choosing a scene, running it to a moment, Ctrl-C.
+//! The commands, a file each, and what they share: choosing a scene, running it to a moment, folders, Ctrl-C.
 
 mod check;
 mod demo;
@@ -6,11 +6,13 @@ mod draw;
 mod profile;
 mod scenes;
 
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use frolic::prelude::*;
 use frolic::profile::{PlanError, ProfileError};
+use frolic::scene::write_beside;
 
 use crate::args::{Chosen, Command};
 use crate::output;
@@ -71,8 +73,20 @@ fn choose(chosen: &Chosen) -> Result<SceneSpec, CommandError> {
 
 /// A scene's name without folder and ending.
 fn short_name(scene: &str) -> String {
-    let stem = std::path::Path::new(scene).file_stem().unwrap_or_default();
+    let stem = Path::new(scene).file_stem().unwrap_or_default();
     stem.to_string_lossy().into_owned()
+}
+
+/// Finds out that a folder cannot be written before time was spent on filling it.
+fn usable(folder: &Path) -> Result<(), CommandError> {
+    let probe = folder.join(".frolic-probe");
+    write_beside(&probe, |_| Ok(())).map_err(|error| match error {
+        SceneError::Write { source, .. } => SceneError::Write { path: folder.to_owned(), source },
+        other => other,
+    })?;
+    // It was just written; if it cannot be removed it does no harm.
+    let _ = std::fs::remove_file(probe);
+    Ok(())
 }
 
 /// Runs a scene to a moment with a progress bar; `false` when Ctrl-C came first.

@@ -1,12 +1,11 @@
 //! `frolic profile`: frame time against count.
 
-use std::path::Path;
 use std::time::Duration;
 
 use frolic::prelude::*;
 use frolic::profile::check_plan;
 
-use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, short_name};
+use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, short_name, usable};
 use crate::args;
 use crate::output::{progress, say, say_json};
 
@@ -37,18 +36,6 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
         say(&format!("\n{}: {}", args.out.display(), names.join(", ")));
     }
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
-}
-
-/// Finds out that a folder cannot be written before a minute was spent on measuring.
-pub(super) fn usable(folder: &Path) -> Result<(), CommandError> {
-    let probe = folder.join(".frolic-probe");
-    frolic::scene::write_beside(&probe, |_| Ok(())).map_err(|error| match error {
-        SceneError::Write { source, .. } => SceneError::Write { path: folder.to_owned(), source },
-        other => other,
-    })?;
-    // It was just written; if it cannot be removed it does no harm.
-    let _ = std::fs::remove_file(probe);
-    Ok(())
 }
 
 /// A sweep with a progress bar that Ctrl-C ends early.

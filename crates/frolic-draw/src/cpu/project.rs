@@ -156,7 +156,7 @@ impl Projected {
         let mut done = 0;
         while done < count {
             let n = BLOCK.min(count - done);
-            self.block.load(which, list.order, first + done, n);
+            self.block.load(which, list, first + done, n);
             self.block.place(simd, view, which.instances.behind, n);
             self.block.look_up(which.look, n);
             self.block.finish(simd, grid, which.look, &list.lighting, n);
@@ -296,30 +296,20 @@ fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
 impl Block {
     /// Brings in `n` instances: copied, or picked by index where the source is sorted.
     #[inline(always)]
-    fn load(&mut self, source: &Source<'_>, order: &[u32], first: usize, n: usize) {
-        let instances = &source.instances;
-        let columns = [
-            instances.position[0],
-            instances.position[1],
-            instances.position[2],
-            instances.velocity[0],
-            instances.velocity[1],
-            instances.velocity[2],
-            instances.age,
-            instances.life,
-            instances.size,
-        ];
+    fn load(&mut self, source: &Source<'_>, list: &DrawList<'_>, first: usize, n: usize) {
         match source.order {
             Some(at) => {
-                let order = &order[at as usize + first..][..n];
-                for (into, column) in self.input.iter_mut().zip(columns) {
-                    for (into, &element) in into.iter_mut().zip(order) {
-                        *into = column[element as usize];
+                let packed = &list.packed[at as usize..];
+                let order = &list.order[at as usize + first..][..n];
+                for (i, &element) in order.iter().enumerate() {
+                    let element = &packed[element as usize];
+                    for attribute in 0..9 {
+                        self.input[attribute][i] = element[attribute];
                     }
                 }
             }
             None => {
-                for (into, column) in self.input.iter_mut().zip(columns) {
+                for (into, column) in self.input.iter_mut().zip(source.instances.columns()) {
                     into[..n].copy_from_slice(&column[first..first + n]);
                 }
             }
