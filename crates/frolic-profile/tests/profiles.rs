@@ -267,3 +267,41 @@ fn one_point_still_makes_a_chart() {
         assert!(Chart::of(&profile).svg().unwrap().contains("embers take"));
     }
 }
+
+/// Names as long as settings make them, more of them than colours: the chart and the table still hold them apart.
+#[test]
+fn many_long_variants_stay_readable() {
+    let lives = (1..=8).map(|n| format!("[0.2, {:.2}]", 0.2 + 0.05 * n as f32)).collect::<Vec<_>>().join(",");
+    let profile = measured("50,100", &[&format!("embers.life={lives}"), "draw.technique=instanced"], 2);
+    assert_eq!(profile.variants.len(), 8);
+    let table = profile.table();
+    assert!(table.lines().all(|line| line.chars().count() <= 100), "{table}");
+    let svg = Chart::of(&profile).svg().unwrap();
+    // Names stand beside their lines, each on a height of its own.
+    let heights: Vec<&str> = svg
+        .split("<text ")
+        .filter(|text| text.contains("life=[0.2"))
+        .filter_map(|text| text.split("y=\"").nth(1)?.split('"').next())
+        .collect();
+    let mut apart = heights.clone();
+    apart.sort_unstable();
+    apart.dedup();
+    assert!(heights.len() >= 8 && apart.len() >= 8, "{heights:?}");
+}
+
+/// Text from a scene gets into the SVG escaped.
+#[test]
+fn names_cannot_break_out_of_the_chart() {
+    let profile = sweep("<b>&\"x\"", &scene(), &plan("10", &[], 2), |_| true).unwrap();
+    let svg = Chart::of(&profile).svg().unwrap();
+    assert!(!svg.contains("<b>"), "{svg}");
+    assert!(svg.contains("&lt;b"));
+}
+
+#[test]
+fn medians_need_no_order() {
+    use frolic_profile::stats::median;
+    assert_eq!(median(&[3.0, 1.0, 2.0]), 2.0);
+    assert_eq!(median(&[4.0, 1.0]), 2.5);
+    assert_eq!(median(&[]), 0.0);
+}

@@ -24,10 +24,11 @@ impl SceneSpec {
     pub fn set(&self, path: &str, value: &str) -> Result<Self, SceneError> {
         let place = || format!("{path}={value}");
         let text = |problem: String| SceneError::Text { place: place(), problem };
-        let mut root = Table::try_from(self).map_err(|error| text(error.to_string()))?;
+        // By way of text, which needs no second set of readers and writers for every spec.
+        let mut root: Table = toml::from_str(&self.to_toml()).map_err(|error| text(error.to_string()))?;
         let parts = self.resolve(path);
         put(&mut root, &parts, parse(value)).map_err(text)?;
-        let changed: Self = root.try_into().map_err(|error: toml::de::Error| {
+        let changed: Self = toml::from_str(&root.to_string()).map_err(|error| {
             let message = readable(error.message());
             let population = parts.first().is_some_and(|part| part == "population");
             text(if population { message } else { self.or_population(message) })
