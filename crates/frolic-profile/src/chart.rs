@@ -142,9 +142,14 @@ impl Chart {
     ) -> Result<(), DrawingAreaErrorKind<B::ErrorType>> {
         area.fill(&PAPER)?;
         let paper = Paper { area, scale };
-        let frame =
-            Frame { left: 96, right: WIDTH - 250, top: 112, bottom: HEIGHT - 112, x: self.x, y: self.y };
-        paper.text(&self.title, 40, 40, 27, INK, HPos::Left, true)?;
+        // Room at the right for the longest name; a letter of the bold font is at most as wide as 11 in 16.
+        let longest = self.lines.iter().map(|line| line.name.chars().count().min(LONGEST)).max().unwrap_or(0);
+        let right = WIDTH - 80 - 11 * longest as i32;
+        let frame = Frame { left: 96, right, top: 112, bottom: HEIGHT - 112, x: self.x, y: self.y };
+        // A long title is set smaller and stays whole.
+        let size = (f64::from(WIDTH - 80) / (self.title.chars().count().max(1) as f64 * 0.66))
+            .clamp(15.0, 27.0) as i32;
+        paper.text(&self.title, 40, 40, size, INK, HPos::Left, true)?;
         paper.text("frame time, milliseconds (lower is better)", 40, 76, 17, GREY, HPos::Left, false)?;
         paper.text(
             &self.across,

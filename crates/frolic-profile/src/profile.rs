@@ -52,8 +52,8 @@ pub struct Machine {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct VariantProfile {
-    /// Its settings in words: the value of the one key that varies, or `technique=each storage=columns`; the scene's
-    /// name when nothing varies.
+    /// Its settings in words: values, with the last part of their key where they are numbers among several; the
+    /// scene's name when nothing varies.
     pub name: String,
     /// The keys set, with their values.
     pub settings: Vec<(String, String)>,

@@ -160,17 +160,13 @@ struct Variant {
 
 impl Variant {
     fn new(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>) -> Self {
-        // One key that varies is told apart by its values alone.
-        let name = match &settings[..] {
-            [] => scene.to_owned(),
-            [(_, value)] => value.clone(),
-            several => {
-                let word = |(key, value): &(String, String)| {
-                    format!("{}={value}", key.rsplit('.').next().unwrap_or(key))
-                };
-                several.iter().map(word).collect::<Vec<_>>().join(" ")
-            }
+        // A word says what it is; a number needs its key, unless it is the only one.
+        let word = |(key, value): &(String, String)| match value.parse::<f64>() {
+            Ok(_) if settings.len() > 1 => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
+            _ => value.clone(),
         };
+        let words: Vec<String> = settings.iter().map(word).collect();
+        let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
         Self { spec, result: VariantProfile { name, settings, points: Vec::new(), stopped: None } }
     }
 

@@ -235,7 +235,7 @@ fn everything_written_reads_back() {
     assert_eq!(csv.headers().unwrap().len(), 22);
     let rows: Vec<csv::StringRecord> = csv.records().map(Result::unwrap).collect();
     assert_eq!(rows.len(), 8);
-    assert_eq!(&rows[7][0], "technique=instanced storage=objects");
+    assert_eq!(&rows[7][0], "instanced objects");
     assert_eq!(&rows[7][1], "1000");
 
     let svg = text(2);
@@ -280,7 +280,7 @@ fn many_long_variants_stay_readable() {
     // Names stand beside their lines, each on a height of its own.
     let heights: Vec<&str> = svg
         .split("<text ")
-        .filter(|text| text.contains("life=[0.2"))
+        .filter(|text| text.contains("[0.2, "))
         .filter_map(|text| text.split("y=\"").nth(1)?.split('"').next())
         .collect();
     let mut apart = heights.clone();
