@@ -42,7 +42,7 @@ pub struct SkySpec {
     pub horizon: Colour,
     /// Colour at the horizon where the sun went down. Default none.
     pub afterglow: Colour,
-    /// Compass direction of the afterglow, degrees from -z towards x.
+    /// Direction of the afterglow along the horizon, degrees from -z towards x.
     pub afterglow_degrees: f32,
     /// Brightness of stars, 0 to 100. Default 0.
     pub stars: f32,

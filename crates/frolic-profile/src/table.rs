@@ -3,7 +3,7 @@
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 
 use crate::plan::short;
-use crate::profile::{Point, Profile};
+use crate::profile::{Point, Profile, StageTime, VariantProfile};
 
 /// Widest line, columns.
 const WIDTH: u16 = 100;
@@ -54,12 +54,35 @@ impl Profile {
             column.set_padding((0, 1));
         }
         let mut lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
+        lines.extend(self.split());
         for variant in &self.variants {
             if let Some(stop) = &variant.stopped {
                 lines.push(format!("{} stopped at {}: {}", variant.name, short(stop.count), stop.reason));
             }
         }
         lines.join("\n")
+    }
+
+    /// What each variant's highest count is made of, stage by stage; a line a variant.
+    fn split(&self) -> Vec<String> {
+        let tops = self.variants.iter().filter_map(|variant| Some((variant, variant.points.last()?)));
+        let line = |(variant, point): (&VariantProfile, &Point)| {
+            let mut line = format!("{} at {}:", variant.name, short(point.count));
+            for (nth, stage) in point.costliest().into_iter().enumerate() {
+                let share = share(stage, point);
+                let word = format!("{} {} {} ms", if nth == 0 { "" } else { "," }, stage.stage, ms(stage.ms));
+                if share < 0.5 || line.chars().count() + word.chars().count() > usize::from(WIDTH) {
+                    break;
+                }
+                line.push_str(&word);
+            }
+            line
+        };
+        let mut lines: Vec<String> = tops.map(line).collect();
+        if !lines.is_empty() {
+            lines.insert(0, String::new());
+        }
+        lines
     }
 
     /// Points by count, variants side by side.
@@ -88,7 +111,11 @@ fn ms(value: f64) -> String {
 
 /// The stage that costs most, with its share.
 fn costs(point: &Point) -> String {
-    let whole = point.frame.median.max(1e-9);
-    let words = point.costliest().into_iter().take(1);
-    words.map(|stage| format!("{} {:.0}%", stage.stage, (stage.ms / whole * 100.0).min(100.0))).collect()
+    let costliest = point.costliest().into_iter().next();
+    costliest.map(|stage| format!("{} {:.0}%", stage.stage, share(stage, point))).unwrap_or_default()
+}
+
+/// A stage's share of the median frame, percent.
+fn share(stage: &StageTime, point: &Point) -> f64 {
+    (stage.ms / point.frame.median.max(1e-9) * 100.0).min(100.0)
 }

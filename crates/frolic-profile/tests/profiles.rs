@@ -124,6 +124,15 @@ fn a_sweep_measures_what_it_says() {
 }
 
 #[test]
+fn the_table_tells_where_the_time_goes() {
+    let table = measured("2k", &["draw.technique=each,instanced"], 3).table();
+    for variant in ["each", "instanced"] {
+        let line = table.lines().find(|line| line.starts_with(&format!("{variant} at 2k: "))).unwrap();
+        assert!(line.contains("raster ") && line.contains(" ms, "), "{line}");
+    }
+}
+
+#[test]
 fn storage_shows_in_the_counters() {
     let profile = measured("2k", &["storage=objects,columns"], 5);
     let gathered = |nth: usize| {
