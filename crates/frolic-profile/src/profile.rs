@@ -52,7 +52,7 @@ pub struct Machine {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct VariantProfile {
-    /// Its settings in words: values, with the last part of their key where they are numbers among several; the
+    /// Its settings in words: values, with the last part of their key where they are numbers; the
     /// scene's name when nothing varies.
     pub name: String,
     /// The keys set, with their values.

@@ -160,10 +160,10 @@ struct Variant {
 
 impl Variant {
     fn new(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>) -> Self {
-        // A word says what it is; a number needs its key, unless it is the only one.
+        // A word says what it is; a number needs its key.
         let word = |(key, value): &(String, String)| match value.parse::<f64>() {
-            Ok(_) if settings.len() > 1 => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
-            _ => value.clone(),
+            Ok(_) => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
+            Err(_) => value.clone(),
         };
         let words: Vec<String> = settings.iter().map(word).collect();
         let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
