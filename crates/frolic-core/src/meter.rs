@@ -194,9 +194,4 @@ impl Meter {
     pub fn add(&mut self, counter: Counter, count: u64) {
         self.current.counters[counter as usize] += count;
     }
-
-    /// What the frame in progress has counted so far.
-    pub fn count(&self, counter: Counter) -> u64 {
-        self.current.count(counter)
-    }
 }

@@ -49,13 +49,14 @@ impl ListScratch {
         self.batches.clear();
         self.order.clear();
         let mut sources: SmallVec<[Source<'a>; 8]> = SmallVec::new();
-        let mut vertices_needed = 0;
+        let (mut vertices_needed, mut total) = (0, 0);
         for (instances, look) in populations {
             if instances.is_empty() {
                 continue;
             }
             let mut source = Source { instances, look, order: None, vertices: None };
             let count = instances.len() as u32;
+            total += u64::from(count);
             if look.needs_depth_order() {
                 let started = meter.start();
                 // Every sorted source packs as many elements as it orders.
@@ -103,16 +104,15 @@ impl ListScratch {
 
         meter.add(Counter::DrawCalls, self.batches.len() as u64);
         meter.add(Counter::DrawBytes, self.bytes() as u64);
-        let list = DrawList {
+        meter.add(Counter::Instances, total);
+        DrawList {
             sources,
             batches: &self.batches,
             order: &self.order,
             packed: &self.packed,
             vertices: &self.vertices,
             lighting,
-        };
-        meter.add(Counter::Instances, list.instances() as u64);
-        list
+        }
     }
 
     fn bytes(&self) -> usize {

@@ -2,7 +2,7 @@
 
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
-use frolic_core::{Ramp, RampValue, SpecError, vector_within, within};
+use frolic_core::{Ramp, SpecError, vector_within, within};
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -107,9 +107,9 @@ impl LookSpec {
         within("soft", self.soft, 0.001, 1000.0, "m")?;
         let at = |n: usize| n as f32 / LAST_ROW;
         let table = std::array::from_fn(|n| {
-            let colour = Colour::mix(Colour::default(), self.colour_over_age.at(at(n)), self.glow);
+            let Colour { r, g, b } = self.colour_over_age.at(at(n));
             LookAtAge {
-                colour: [colour.r, colour.g, colour.b],
+                colour: [r * self.glow, g * self.glow, b * self.glow],
                 opacity: self.opacity_over_age.at(at(n)),
                 size: self.size_over_age.at(at(n)),
             }

@@ -57,3 +57,11 @@ pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a s
     let best = candidates.into_iter().map(score).max_by(|a, b| a.0.total_cmp(&b.0))?;
     (best.0 > 0.75).then_some(best.1)
 }
+
+/// What to write instead of a misspelt `word`, as a clause.
+pub(crate) fn advice<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> String {
+    match nearest(word, candidates) {
+        Some(near) => format!("did you mean '{near}'?"),
+        None => "none is like it.".to_owned(),
+    }
+}

@@ -8,7 +8,7 @@ use std::str::FromStr;
 use frolic_core::SpecError;
 use toml::de::{DeTable, DeValue};
 
-use crate::error::{SceneError, nearest};
+use crate::error::{SceneError, advice, nearest};
 use crate::shipped;
 use crate::spec::SceneSpec;
 
@@ -107,10 +107,7 @@ pub(crate) fn readable(message: &str) -> String {
         let mut words = message.split('`').skip(1).step_by(2);
         let wrong = words.next().unwrap_or_default();
         let right: Vec<&str> = words.collect();
-        let advice = match nearest(wrong, right.iter().copied()) {
-            Some(near) => format!("did you mean '{near}'?"),
-            None => "none is like it.".to_owned(),
-        };
+        let advice = advice(wrong, right.iter().copied());
         let all =
             if right.is_empty() { String::new() } else { format!(" ({noun}s here: {})", right.join(", ")) };
         return format!("unknown {noun} '{wrong}'; {advice}{all}");

@@ -2,9 +2,9 @@
 
 use toml::{Table, Value};
 
-use crate::error::SceneError;
+use crate::error::{SceneError, advice};
 use crate::file::readable;
-use crate::spec::SceneSpec;
+use crate::spec::{KEYS, SceneSpec};
 
 impl SceneSpec {
     /// The same scene with the key at a dotted path set to a value, checked.
@@ -24,35 +24,32 @@ impl SceneSpec {
     pub fn set(&self, path: &str, value: &str) -> Result<Self, SceneError> {
         let place = || format!("{path}={value}");
         let text = |problem: String| SceneError::Text { place: place(), problem };
+        let parts = self.resolve(path).map_err(text)?;
         // By way of text, which needs no second set of readers and writers for every spec.
         let mut root: Table = toml::from_str(&self.to_toml()).map_err(|error| text(error.to_string()))?;
-        let parts = self.resolve(path);
         put(&mut root, &parts, parse(value)).map_err(text)?;
-        let changed: Self = toml::from_str(&root.to_string()).map_err(|error| {
-            let message = readable(error.message());
-            let population = parts.first().is_some_and(|part| part == "population");
-            text(if population { message } else { self.or_population(message) })
-        })?;
+        let changed: Self =
+            toml::from_str(&root.to_string()).map_err(|error| text(readable(error.message())))?;
         changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
         Ok(changed)
     }
 
-    /// A path with a population's name written out.
-    fn resolve(&self, path: &str) -> Vec<String> {
+    /// A path with a population's name written out; its first word is a population or a key of the scene.
+    fn resolve(&self, path: &str) -> Result<Vec<String>, String> {
         let mut parts: Vec<String> = path.split('.').map(str::to_owned).collect();
-        if let Some(nth) = self.population.iter().position(|population| population.name == parts[0]) {
+        let names = || self.population.iter().map(|population| population.name.as_str());
+        if let Some(nth) = names().position(|name| name == parts[0]) {
             parts.splice(..1, ["population".to_owned(), nth.to_string()]);
+        } else if !KEYS.contains(&parts[0].as_str()) {
+            let advice = advice(&parts[0], names().chain(KEYS));
+            let populations = names().collect::<Vec<_>>().join(", ");
+            let keys = KEYS.join(", ");
+            return Err(format!(
+                "unknown key '{}'; {advice} (populations: {populations}; keys: {keys})",
+                parts[0]
+            ));
         }
-        parts
-    }
-
-    /// A first word that is no key may have been meant as a population.
-    fn or_population(&self, message: String) -> String {
-        let names: Vec<&str> = self.population.iter().map(|population| population.name.as_str()).collect();
-        if names.is_empty() || !message.contains("'seed'") && !message.contains("seed,") {
-            return message;
-        }
-        format!("{message}; populations: {}", names.join(", "))
+        Ok(parts)
     }
 }
 

@@ -274,8 +274,8 @@ impl SceneSpec {
     }
 }
 
-/// Keys of a scene: a population of that name could not be told from them in a path.
-const TAKEN: [&str; 15] = [
+/// Keys of a scene. A population of such a name could not be told from them in a path.
+pub(crate) const KEYS: [&str; 15] = [
     "frolic",
     "title",
     "seed",
@@ -303,7 +303,7 @@ fn check_name<'a>(name: &'a str, names: &mut HashSet<&'a str>) -> Result<(), Spe
     {
         return wrong(format!("{name:?} is no name"));
     }
-    if TAKEN.contains(&name) {
+    if KEYS.contains(&name) {
         return wrong(format!("'{name}' is a key of the scene"));
     }
     if !names.insert(name) {

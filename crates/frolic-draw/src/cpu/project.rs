@@ -12,7 +12,7 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, i32x8, mask32x8};
 use glam::Vec3;
 
-use super::tile::{Grid, Tiles};
+use super::tile::{Grid, LANES, Tiles};
 use crate::camera::{NEAR, View};
 use crate::list::{DrawList, Lighting, Source, Vertex};
 use crate::look::{Blend, Look};
@@ -223,7 +223,6 @@ impl Projected {
 
 /// Instances that are projected together; their columns fit the first-level cache beside the look's table.
 const BLOCK: usize = 64;
-const LANES: usize = 8;
 
 type Lane<T> = [T; BLOCK];
 
