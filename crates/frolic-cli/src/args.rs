@@ -1,9 +1,10 @@
 //! Commands and flags, each written once; help is made from this.
 
 use std::path::PathBuf;
+use std::str::FromStr;
 
 use clap::{Args, Parser, Subcommand};
-use frolic::prelude::{ImageSize, Ladder, Variation};
+use frolic::prelude::{ImageSize, Ladder, Show, Variation};
 
 /// Moves, draws and measures huge numbers of small elements.
 #[derive(Debug, Parser)]
@@ -16,6 +17,7 @@ use frolic::prelude::{ImageSize, Ladder, Variation};
 Examples:
   frolic demo                                   pictures and a profile of the shipped scenes
   frolic draw beacon -o fire.png --at 4         one picture
+  frolic draw pennants --show batches --stats   which draw calls, and why so many
   frolic profile beacon --vary draw.technique=each,instanced
   frolic scenes beacon > mine.toml              a scene to start from
 
@@ -30,7 +32,7 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     /// Draw every shipped scene and profile one; under a minute on two cores
     Demo(Demo),
-    /// Draw one picture of a scene
+    /// Draw a scene: a picture, frames, a video, a flipbook, or what the frame did
     Draw(Draw),
     /// Measure frame time against element count
     Profile(ProfileArgs),
@@ -67,22 +69,61 @@ Examples:
   frolic draw beacon
   frolic draw beacon -o small.png --size 320x200 --at 3.5
   frolic draw beacon --set embers.count=200000 --set embers.emitter.0.rate=60000
-  frolic draw beacon --set draw.technique=each --json")]
+  frolic draw pennants --show batches --stats
+  frolic draw pennants --frames 60 -o pennants.png              an animated PNG
+  frolic draw pennants --frames 60 -o 'frames/####.png'         numbered frames
+  frolic draw pennants --frames 250 -o - | your-video-encoder   raw video (YUV4MPEG2)
+  frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing")]
 pub(crate) struct Draw {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
-    /// The PNG to write [default: SCENE.png]
-    #[arg(short, long, value_name = "FILE.png")]
+    /// What to write: a PNG; with --frames an animated one, numbered ones (a name with #### in it), raw video
+    /// (a name ending in .y4m, or - for standard output) [default: SCENE.png]
+    #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Width and height in pixels [default: the scene's]
+    /// Width and height in pixels; of a sheet, of one frame [default: the scene's]
     #[arg(long, value_name = "WxH")]
     pub(crate) size: Option<ImageSize>,
-    /// Moment of the picture, seconds after the start [default: the scene's]
+    /// Moment of the first picture, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
-    /// Print times and counters of the frame as JSON
+    /// Paint what the frame did instead: picture, overdraw, depth, batches, detail or shadow
+    #[arg(long, value_name = "WHAT", default_value = "picture", hide_default_value = true)]
+    pub(crate) show: Show,
+    /// Leave out sky, ground and water; what is see-through stays so
+    #[arg(long)]
+    pub(crate) transparent: bool,
+    /// Draw so many pictures, one after the other
+    #[arg(long, value_name = "N", conflicts_with = "sheet")]
+    pub(crate) frames: Option<u32>,
+    /// Pictures a second
+    #[arg(long, value_name = "RATE", default_value_t = 25.0)]
+    pub(crate) rate: f32,
+    /// Lay pictures out on one sheet, so many across and down, with a timing file beside it
+    #[arg(long, value_name = "AxD")]
+    pub(crate) sheet: Option<SheetSize>,
+    /// Print the counters of the (last) frame as a table
+    #[arg(long)]
+    pub(crate) stats: bool,
+    /// Print times and counters of the (last) frame as JSON; with --stats the counters alone
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+/// Frames of a sheet, across and down.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct SheetSize(pub(crate) [u32; 2]);
+
+impl FromStr for SheetSize {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let sides = text.split_once('x').and_then(|(a, d)| Some([a.parse().ok()?, d.parse().ok()?]));
+        match sides {
+            Some(sides) if sides.iter().all(|side| (1..=64).contains(side)) => Ok(Self(sides)),
+            _ => Err(format!("'{text}' is no sheet; write AxD, 1 to 64 frames each way, such as 8x8")),
+        }
+    }
 }
 
 #[derive(Debug, Args)]

@@ -3,6 +3,8 @@
 use std::io::{self, IsTerminal, Write};
 use std::time::Duration;
 
+use comfy_table::{Cell, CellAlignment, LineStyle, Table, TableStyle};
+use frolic::prelude::{Counter, Frame, ImageSize};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Prints a line to standard output. A closed pipe ends the program quietly, as whoever reads has seen enough.
@@ -44,4 +46,65 @@ pub(crate) fn progress(total: u64, what: &str) -> ProgressBar {
 pub(crate) fn ms(time: Duration) -> String {
     let ms = time.as_secs_f64() * 1e3;
     if ms < 10.0 { format!("{ms:.2} ms") } else { format!("{ms:.0} ms") }
+}
+
+/// The counters of a frame as a table: draw calls and why there are so many, what was drawn and left out, pixels, bytes.
+pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
+    let count = |counter: Counter| group(frame.count(counter));
+    let mut table = Table::new();
+    let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
+    table.load_style(style).set_header(["counter", "", "what it says"]);
+    let mut row = |name: &str, value: String, says: &str| {
+        table.add_row([
+            Cell::new(name),
+            Cell::new(value).set_alignment(CellAlignment::Right),
+            Cell::new(says),
+        ]);
+    };
+    row("draw_calls", count(Counter::DrawCalls), "batches handed to the backend");
+    for (counter, says) in [
+        (Counter::BreaksMesh, "began as the mesh or shape differs"),
+        (Counter::BreaksLook, "began as the look differs"),
+        (Counter::BreaksAtlas, "began as the page of the atlas differs"),
+        (Counter::BreaksLayer, "began with a layer, or after what is solid"),
+        (Counter::BreaksCapacity, "began as the one before was full"),
+    ] {
+        row(counter.name(), count(counter), says);
+    }
+    for (counter, says) in [
+        (Counter::Instances, "in all draw calls"),
+        (Counter::Culled, "of them outside the picture, or not there yet"),
+        (Counter::CulledInChunks, "left out a chunk at a time, before any draw call"),
+        (Counter::Thinned, "left out as they are far or small"),
+        (Counter::Coarse, "drawn in their coarse form"),
+        (Counter::Sorted, "put into depth order for the list"),
+        (Counter::Triangles, "of what was kept"),
+        (Counter::Vertices, "worked on"),
+        (Counter::ShadowRecords, "triangles and ribbons that the sun saw"),
+        (Counter::BinRecords, "put into tiles; some touch several"),
+        (Counter::PixelsTouched, "inside the bounds of what was kept"),
+    ] {
+        row(counter.name(), count(counter), says);
+    }
+    let pixels = (size.width() * size.height()) as f64;
+    row(
+        "overdraw",
+        format!("{:.2}", frame.count(Counter::PixelsTouched) as f64 / pixels),
+        "pixels touched over pixels there are",
+    );
+    row("draw_bytes", count(Counter::DrawBytes), "held for the list, bins and tiles");
+    table.to_string()
+}
+
+/// A number with its thousands set apart.
+fn group(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (nth, digit) in digits.chars().enumerate() {
+        if nth > 0 && (digits.len() - nth).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
 }

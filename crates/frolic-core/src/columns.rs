@@ -45,11 +45,13 @@ macro_rules! columns {
                 $(self.$name.push(row.$name);)*
             }
 
+            #[allow(dead_code)] // not every family needs it
             pub(crate) fn clear(&mut self) {
                 $(self.$name.clear();)*
             }
 
             /// Takes elements out, all columns at once.
+            #[allow(dead_code)] // not every family needs it
             pub(crate) fn remove_sorted(&mut self, dead: &[u32]) {
                 columns!(@join self dead $($name)*);
             }

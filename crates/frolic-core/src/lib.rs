@@ -9,6 +9,7 @@
 //! | what is stored for an element, how are the dead taken out? | `columns.rs`, `particles/mod.rs` |
 //! | how is a population described? | `particles/spec.rs` |
 //! | where and when do elements appear? | `particles/emit.rs` |
+//! | what stands or hangs in its place, and swings? | `fixtures.rs` |
 //! | what pushes them? | `world.rs`, `noise.rs` |
 //! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
@@ -37,6 +38,7 @@
 mod clock;
 mod columns;
 mod error;
+mod fixtures;
 pub mod meter;
 mod noise;
 mod particles;
@@ -49,6 +51,7 @@ mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
 pub use error::{SpecError, vector_within, within};
+pub use fixtures::{FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwingSpec};
 pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
 pub use particles::{

@@ -41,6 +41,8 @@ named_list! {
         Batch = "batch",
         /// Sky and ground.
         Backdrop = "backdrop",
+        /// What the sun sees.
+        Shadow = "shadow",
         /// Projecting instances and binning them to tiles.
         Project = "project",
         /// Filling pixels, tile by tile.
@@ -67,6 +69,16 @@ named_list! {
         Retired = "retired",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
+        /// Batches that did not join the one before because the mesh or shape differs.
+        BreaksMesh = "breaks_mesh",
+        /// Because the look differs.
+        BreaksLook = "breaks_look",
+        /// Because the page of the atlas differs.
+        BreaksAtlas = "breaks_atlas",
+        /// Because the layer differs, or what is solid ends and what is transparent begins.
+        BreaksLayer = "breaks_layer",
+        /// Because the one before was full.
+        BreaksCapacity = "breaks_capacity",
         /// Instances in all batches.
         Instances = "instances",
         /// Vertices processed by the backend.
@@ -75,7 +87,15 @@ named_list! {
         Triangles = "triangles",
         /// Instances outside the picture or not visible yet.
         Culled = "culled",
-        /// Elements put into depth order.
+        /// Elements left out a chunk at a time, before they were instances.
+        CulledInChunks = "culled_in_chunks",
+        /// Instances left out because they are far or small.
+        Thinned = "thinned",
+        /// Instances drawn in their coarse form.
+        Coarse = "coarse",
+        /// Triangles and ribbons that the sun's view took in.
+        ShadowRecords = "shadow_records",
+        /// Elements put into one depth order for the list; what tiles sort for themselves is not counted.
         Sorted = "sorted",
         /// Records put into tile bins; more than instances, as some touch several tiles.
         BinRecords = "bin_records",

@@ -39,7 +39,11 @@ impl Span {
         self.at(0.5)
     }
 
-    pub(crate) fn check(self, key: &str, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
+    /// Whether both ends are within `min..=max` and in order.
+    ///
+    /// # Errors
+    /// Names `key` and what to write instead.
+    pub fn check(self, key: &str, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
         within(key, self.min, min, max, unit)?;
         within(key, self.max, min, max, unit)?;
         if self.min > self.max {

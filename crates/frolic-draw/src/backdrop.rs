@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::camera::View;
 use crate::colour::Colour;
 use crate::cpu::{Grid, Row, STRIDE};
-use crate::look::LightSpec;
+use crate::light::{LightSpec, SunSpec};
 
 /// Everything behind the elements.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -50,6 +50,8 @@ pub struct SkySpec {
     pub haze: f32,
     /// Height of a far coast above the horizon, degrees, 0 to 45. Default 0: open sea.
     pub coast_degrees: f32,
+    /// Share of the sun's light that the coast sends back; without a sun it is dark. Default a muted green.
+    pub coast_colour: Colour,
 }
 
 impl Default for SkySpec {
@@ -62,6 +64,7 @@ impl Default for SkySpec {
             stars: 0.0,
             haze: 4000.0,
             coast_degrees: 0.0,
+            coast_colour: Colour::new(0.10, 0.14, 0.08),
         }
     }
 }
@@ -118,6 +121,7 @@ impl BackdropSpec {
         within("sky.stars", sky.stars, 0.0, 100.0, "")?;
         within("sky.haze", sky.haze, 1.0, 1e6, "m")?;
         within("sky.coast_degrees", sky.coast_degrees, 0.0, 45.0, "degrees")?;
+        sky.coast_colour.check("sky.coast_colour")?;
         if let Some(ground) = &self.ground {
             ground.colour.check("ground.colour")?;
             within("ground.radius", ground.radius, 0.1, 1e6, "m")?;
@@ -131,9 +135,20 @@ impl BackdropSpec {
         Ok(())
     }
 
-    /// Light that reaches an element from every side of the sky.
-    pub(crate) fn ambient(&self) -> [f32; 3] {
-        (self.sky.zenith.vec() * 0.6 + self.sky.horizon.vec() * 0.4).to_array()
+    /// Light from the sky on what faces up.
+    pub(crate) fn ambient(&self) -> Vec3 {
+        self.sky.zenith.vec() * 0.6 + self.sky.horizon.vec() * 0.4
+    }
+
+    /// Light that ground or water sends back on what faces down.
+    pub(crate) fn bounce(&self, sun: Option<&SunSpec>) -> Vec3 {
+        let received = self.ambient() + sun.map_or(Vec3::ZERO, |sun| sun.light() * sun.towards().y);
+        match (&self.ground, &self.water) {
+            (Some(ground), _) => ground.colour.vec() * received,
+            // Water mirrors more than it sends back.
+            (None, Some(water)) => water.colour.vec() * received + self.ambient() * 0.3,
+            (None, None) => self.ambient() * 0.5,
+        }
     }
 }
 
@@ -143,9 +158,12 @@ pub(crate) struct Backdrop {
     view: View,
     spec: BackdropSpec,
     lights: Vec<LightSpec>,
+    sun: Option<SunSpec>,
     /// Rows of each tile.
     height: usize,
     rows: Vec<Row>,
+    /// What the sun adds where no shadow falls; empty without a sun.
+    sunlit: Vec<Row>,
     depth: Vec<[f32; STRIDE]>,
     nearest: Vec<f32>,
 }
@@ -153,6 +171,8 @@ pub(crate) struct Backdrop {
 /// One tile of a backdrop.
 pub(crate) struct BackdropTile<'a> {
     pub(crate) rows: &'a [Row],
+    /// What the sun adds where no shadow falls.
+    pub(crate) sun: Option<&'a [Row]>,
     /// Depth of what is solid along the view, m; infinite in the sky.
     pub(crate) depth: &'a [[f32; STRIDE]],
     /// Least of those depths.
@@ -161,40 +181,89 @@ pub(crate) struct BackdropTile<'a> {
 
 impl Backdrop {
     /// Paints. Four rays a pixel, on all cores.
-    pub(crate) fn paint(grid: &Grid, view: &View, spec: &BackdropSpec, lights: &[LightSpec]) -> Self {
+    pub(crate) fn paint(
+        grid: &Grid,
+        view: &View,
+        spec: &BackdropSpec,
+        lights: &[LightSpec],
+        sun: Option<&SunSpec>,
+    ) -> Self {
         let height = grid.rows();
-        let mut rows = vec![[[0.0; STRIDE]; 3]; grid.tiles() * height];
+        let dark = [[0.0; STRIDE]; 3];
+        let mut rows = vec![dark; grid.tiles() * height];
+        let mut sunlit = vec![dark; if sun.is_some() { rows.len() } else { 0 }];
         let mut depth = vec![[f32::INFINITY; STRIDE]; rows.len()];
         let mut nearest = vec![f32::INFINITY; grid.tiles()];
-        let painter = Painter::new(view, spec, lights);
-        let tiles =
-            rows.par_chunks_mut(height).zip(depth.par_chunks_mut(height)).zip(&mut nearest).enumerate();
-        tiles.for_each(|(nth, ((rows, depth), nearest))| {
+        let painter = Painter::new(view, spec, lights, sun);
+        let mut sun_tiles: Vec<&mut [Row]> = sunlit.chunks_mut(height).collect();
+        sun_tiles.resize_with(grid.tiles(), Default::default);
+        let tiles = rows
+            .par_chunks_mut(height)
+            .zip(depth.par_chunks_mut(height))
+            .zip(&mut nearest)
+            .zip(sun_tiles)
+            .enumerate();
+        tiles.for_each(|(nth, (((rows, depth), nearest), sunlit))| {
             let rect = grid.rect(nth);
-            for (j, (row, depth)) in rows.iter_mut().zip(depth).enumerate() {
-                for i in 0..STRIDE {
-                    let (colour, solid) = painter.pixel(rect.x + i, rect.y + j);
-                    [row[0][i], row[1][i], row[2][i]] = colour.to_array();
-                    depth[i] = solid;
+            for j in 0..height {
+                for i in 0..grid.tile_width() {
+                    let (colour, sun, solid) = painter.pixel(rect.x + i, rect.y + j);
+                    for channel in 0..3 {
+                        rows[j][channel][i] = colour[channel];
+                        if let Some(row) = sunlit.get_mut(j) {
+                            row[channel][i] = sun[channel];
+                        }
+                    }
+                    depth[j][i] = solid;
                     *nearest = nearest.min(solid);
                 }
             }
         });
-        Self { view: *view, spec: spec.clone(), lights: lights.to_vec(), height, rows, depth, nearest }
+        Self {
+            view: *view,
+            spec: spec.clone(),
+            lights: lights.to_vec(),
+            sun: sun.copied(),
+            height,
+            rows,
+            sunlit,
+            depth,
+            nearest,
+        }
     }
 
     /// Whether this is what such a view would show.
-    pub(crate) fn shows(&self, view: &View, spec: &BackdropSpec, lights: &[LightSpec]) -> bool {
-        self.view == *view && self.spec == *spec && self.lights == lights
+    pub(crate) fn shows(
+        &self,
+        view: &View,
+        spec: &BackdropSpec,
+        lights: &[LightSpec],
+        sun: Option<&SunSpec>,
+    ) -> bool {
+        self.view == *view && self.spec == *spec && self.lights == lights && self.sun.as_ref() == sun
     }
 
     pub(crate) fn tile(&self, nth: usize) -> BackdropTile<'_> {
         let part = nth * self.height..(nth + 1) * self.height;
-        BackdropTile { rows: &self.rows[part.clone()], depth: &self.depth[part], nearest: self.nearest[nth] }
+        BackdropTile {
+            rows: &self.rows[part.clone()],
+            sun: self.sun.is_some().then(|| &self.sunlit[part.clone()]),
+            depth: &self.depth[part],
+            nearest: self.nearest[nth],
+        }
+    }
+
+    /// Depth of what is solid at a pixel, m.
+    pub(crate) fn depth(&self, grid: &Grid, x: usize, y: usize) -> f32 {
+        let (row, column) = grid.row_of(x, y);
+        self.depth[row][column]
     }
 
     pub(crate) fn bytes(&self) -> usize {
-        size_of_val(&self.rows[..]) + size_of_val(&self.depth[..]) + size_of_val(&self.nearest[..])
+        size_of_val(&self.rows[..])
+            + size_of_val(&self.sunlit[..])
+            + size_of_val(&self.depth[..])
+            + size_of_val(&self.nearest[..])
     }
 }
 
@@ -203,6 +272,7 @@ struct Painter<'a> {
     view: &'a View,
     spec: &'a BackdropSpec,
     lights: &'a [LightSpec],
+    sun: Option<&'a SunSpec>,
     ambient: Vec3,
     afterglow_way: Vec3,
     /// Sine of the angle that one pixel covers.
@@ -222,20 +292,26 @@ enum Met {
 const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
 
 impl<'a> Painter<'a> {
-    fn new(view: &'a View, spec: &'a BackdropSpec, lights: &'a [LightSpec]) -> Self {
+    fn new(
+        view: &'a View,
+        spec: &'a BackdropSpec,
+        lights: &'a [LightSpec],
+        sun: Option<&'a SunSpec>,
+    ) -> Self {
         let (sin, cos) = libm::sincosf(spec.sky.afterglow_degrees.to_radians());
         Self {
             view,
             spec,
             lights,
-            ambient: Vec3::from(spec.ambient()),
+            sun,
+            ambient: spec.ambient(),
             afterglow_way: Vec3::new(sin, 0.0, -cos),
             pixel: 1.0 / view.focal,
         }
     }
 
-    /// Colour, and depth of what is solid.
-    fn pixel(&self, x: usize, y: usize) -> (Vec3, f32) {
+    /// Colour without the sun on the ground, the sun's part, and depth of what is solid.
+    fn pixel(&self, x: usize, y: usize) -> (Vec3, Vec3, f32) {
         let mut shares = [0.0; 4];
         let mut rays = [Vec3::ZERO; 4];
         for [dx, dy] in RAYS {
@@ -244,19 +320,20 @@ impl<'a> Painter<'a> {
             shares[met] += 0.25;
             rays[met] += ray;
         }
-        let mut sum = Vec3::ZERO;
+        let (mut sum, mut sunlit) = (Vec3::ZERO, Vec3::ZERO);
         let mut nearest = f32::INFINITY;
         for met in [Met::Sky, Met::Coast, Met::Ground, Met::Water] {
             let share = shares[met as usize];
             if share > 0.0 {
                 // The middle of the rays that met it.
                 let ray = rays[met as usize].normalize();
-                let (colour, distance) = self.colour(met, ray);
+                let (colour, sun, distance) = self.colour(met, ray);
                 sum += colour * share;
+                sunlit += sun * share;
                 nearest = nearest.min(distance * ray.dot(self.view.forward));
             }
         }
-        (sum, nearest)
+        (sum, sunlit, nearest)
     }
 
     /// What a ray meets first.
@@ -275,25 +352,47 @@ impl<'a> Painter<'a> {
         if self.spec.sky.coast_degrees > 0.0 && self.on_coast(ray) { Met::Coast } else { Met::Sky }
     }
 
-    /// Its colour through the haze, and how far it is.
-    fn colour(&self, met: Met, ray: Vec3) -> (Vec3, f32) {
+    /// Its colour through the haze without the sun on the ground, the sun's part, and how far it is.
+    fn colour(&self, met: Met, ray: Vec3) -> (Vec3, Vec3, f32) {
+        let away = (Vec3::ZERO, Vec3::ZERO, f32::INFINITY);
         match met {
-            Met::Sky => (self.sky(ray) + self.stars(ray), f32::INFINITY),
-            Met::Coast => (self.sky(ray) * 0.42, f32::INFINITY),
+            Met::Sky => (self.sky(ray) + self.stars(ray) + self.sun_in_sky(ray), Vec3::ZERO, f32::INFINITY),
+            Met::Coast => (self.coast(ray), Vec3::ZERO, f32::INFINITY),
             Met::Ground => {
                 let ground = self.spec.ground.as_ref().zip(self.meet(ray, 0.0));
-                ground.map_or((Vec3::ZERO, f32::INFINITY), |(ground, (at, distance))| {
-                    (self.haze(self.ground(ground, at, distance), ray, distance), distance)
+                ground.map_or(away, |(ground, (at, distance))| {
+                    let albedo = self.albedo(ground, at, distance);
+                    let sun = self.sun.map_or(Vec3::ZERO, |sun| sun.light() * sun.towards().y);
+                    let clear = self.clear(distance);
+                    (self.haze(albedo * self.lamps(at), ray, distance), albedo * sun * clear, distance)
                 })
             }
             Met::Water => {
                 let water =
                     self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
-                water.map_or((Vec3::ZERO, f32::INFINITY), |(water, (at, distance))| {
-                    (self.haze(self.water(water, at, ray, distance), ray, distance), distance)
+                water.map_or(away, |(water, (at, distance))| {
+                    (self.haze(self.water(water, at, ray, distance), ray, distance), Vec3::ZERO, distance)
                 })
             }
         }
+    }
+
+    /// The far coast: its own dark, or hills in the sun, through much air.
+    fn coast(&self, ray: Vec3) -> Vec3 {
+        let sky = self.sky(ray);
+        let Some(sun) = self.sun else { return sky * 0.42 };
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        let rough = fractal(Vec3::new(level.x * 60.0, ray.y * 90.0, level.z * 60.0), 4);
+        let hills =
+            self.spec.sky.coast_colour.vec() * (self.ambient + sun.light() * (0.35 + rough * 0.3).max(0.05));
+        sky.lerp(hills, 0.55)
+    }
+
+    /// The sun itself and the bright air around it.
+    fn sun_in_sky(&self, ray: Vec3) -> Vec3 {
+        let Some(sun) = self.sun else { return Vec3::ZERO };
+        let near = ray.dot(sun.towards()).max(0.0);
+        sun.light() * (libm::powf(near, 900.0) * 6.0 + libm::powf(near, 24.0) * 0.10)
     }
 
     /// Where a ray meets a level plane from above, and how far that is.
@@ -304,9 +403,13 @@ impl<'a> Painter<'a> {
     }
 
     fn haze(&self, colour: Vec3, ray: Vec3, distance: f32) -> Vec3 {
-        let clear = libm::expf(-distance / self.spec.sky.haze);
         let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
-        self.sky(level).lerp(colour, clear)
+        self.sky(level).lerp(colour, self.clear(distance))
+    }
+
+    /// Share of light that comes through the air.
+    fn clear(&self, distance: f32) -> f32 {
+        libm::expf(-distance / self.spec.sky.haze)
     }
 
     /// Whether a place is within the shore, which is ragged: its radius differs with direction.
@@ -320,19 +423,23 @@ impl<'a> Painter<'a> {
         share < 1.0 + fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015
     }
 
-    fn ground(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
+    /// Share of light that the ground sends back.
+    fn albedo(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
         // Detail smaller than a pixel is left out: it would only sparkle.
         let size = distance * self.pixel;
         let detail =
             |scale: f32, octaves| fractal(at * scale, octaves) * (1.0 - size * scale * 2.0).clamp(0.0, 1.0);
         // Patches stretched along the ground, tufts, and blades.
         let patches = detail(0.6, 3) * 0.9 + detail(5.0, 2) * 0.7 + detail(36.0, 2) * 0.8;
-        let albedo = ground.colour.vec() * (1.0 + patches * ground.mottled).max(0.08);
-        let lit = self.lights.iter().fold(self.ambient, |sum, light| {
+        ground.colour.vec() * (1.0 + patches * ground.mottled).max(0.08)
+    }
+
+    /// Light of sky and lamps on level ground.
+    fn lamps(&self, at: Vec3) -> Vec3 {
+        self.lights.iter().fold(self.ambient, |sum, light| {
             let to = Vec3::from(light.position) - at;
             sum + light.at(at) * (to.y / to.length().max(1e-3)).max(0.0)
-        });
-        albedo * lit
+        })
     }
 
     fn water(&self, water: &WaterSpec, at: Vec3, ray: Vec3, distance: f32) -> Vec3 {
@@ -354,7 +461,14 @@ impl<'a> Painter<'a> {
             let along = to.normalize_or(Vec3::Y).dot(mirrored.normalize_or(Vec3::Y)).max(0.0);
             sum + light.colour.vec() * (light.power * 0.01 * libm::powf(along, 60.0))
         });
-        water.colour.vec().lerp(self.sky(mirrored.normalize_or(Vec3::Y)) + track, fresnel)
+        let mirrored = mirrored.normalize_or(Vec3::Y);
+        // The sun in the waves: a broad sheen, as far ripples are smaller than a pixel.
+        let sun = self.sun.map_or(Vec3::ZERO, |sun| {
+            let along = sun.towards().dot(mirrored).max(0.0);
+            sun.light() * (libm::powf(along, 220.0) * 3.0 + libm::powf(along, 30.0) * 0.15)
+        });
+        let depth = water.colour.vec() * (1.0 + self.sun.map_or(0.0, |sun| sun.power * 0.6));
+        depth.lerp(self.sky(mirrored) + track + sun, fresnel)
     }
 
     fn sky(&self, ray: Vec3) -> Vec3 {

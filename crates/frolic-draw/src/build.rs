@@ -1,153 +1,495 @@
-//! From populations to batches, by the technique asked for.
+//! From populations to batches, by the technique and depth order asked for.
 
-use frolic_core::{Counter, Meter, Stage};
+use frolic_core::{Counter, Meter, SpecError, Stage, within};
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
 use crate::backdrop::BackdropSpec;
 use crate::camera::View;
-use crate::cpu::project::shade;
-use crate::list::{Batch, DrawList, Instances, Lighting, Packed, Source, Technique, Vertex};
-use crate::look::{LightSpec, Look};
+use crate::instances::{CHUNK, Instances};
+use crate::light::{LightSpec, Lighting, SunSpec};
+use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
+use crate::look::{Form, Look};
 use crate::sort::DepthSorter;
+use crate::sprite::Fill;
+use crate::vertices::{CORNERS, Seen, stride};
+
+/// How populations become a draw list.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct ListSpec {
+    /// How elements become draw calls. Default instanced.
+    pub technique: Technique,
+    /// Which transparent elements are put into depth order with which. Default those of one population.
+    pub depth_order: DepthOrder,
+    /// Most instances of a batch, 1 to 2^32 - 1. Default 1048576.
+    pub capacity: u32,
+}
+
+impl Default for ListSpec {
+    fn default() -> Self {
+        Self { technique: Technique::default(), depth_order: DepthOrder::default(), capacity: 1 << 20 }
+    }
+}
+
+impl ListSpec {
+    /// By this technique.
+    pub fn new(technique: Technique) -> Self {
+        Self { technique, ..Self::default() }
+    }
+
+    /// The same with transparent elements ordered this way.
+    pub fn depth_order(mut self, depth_order: DepthOrder) -> Self {
+        self.depth_order = depth_order;
+        self
+    }
+
+    /// The same with at most so many instances a batch.
+    pub fn capacity(mut self, capacity: u32) -> Self {
+        self.capacity = capacity;
+        self
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        within("capacity", self.capacity as f32, 1.0, u32::MAX as f32, "instances")
+    }
+}
+
+/// What surrounds the elements: sky, ground, lamps, sun, and the moment.
+#[derive(Debug, Clone, Copy)]
+pub struct Surroundings<'a> {
+    pub(crate) backdrop: &'a BackdropSpec,
+    pub(crate) lights: &'a [LightSpec],
+    pub(crate) sun: Option<&'a SunSpec>,
+    pub(crate) time: f32,
+}
+
+impl<'a> Surroundings<'a> {
+    /// Sky, ground and water, without a lamp or sun, at time 0.
+    pub fn new(backdrop: &'a BackdropSpec) -> Self {
+        Self { backdrop, lights: &[], sun: None, time: 0.0 }
+    }
+
+    /// The same with lamps.
+    pub fn lights(self, lights: &'a [LightSpec]) -> Self {
+        Self { lights, ..self }
+    }
+
+    /// The same with the sun.
+    pub fn sun(self, sun: Option<&'a SunSpec>) -> Self {
+        Self { sun, ..self }
+    }
+
+    /// The same at a time, s: flipbooks that play by the clock show it.
+    pub fn time(self, time: f32) -> Self {
+        Self { time, ..self }
+    }
+}
 
 /// Buffers of the draw list, kept from frame to frame so that a frame allocates nothing.
 ///
 /// ```
 /// use frolic_core::{Meter, ParticleSpec, Particles};
-/// use frolic_draw::{BackdropSpec, CameraSpec, ImageSize, Instances, ListScratch, LookSpec, Technique};
+/// use frolic_draw::{
+///     BackdropSpec, CameraSpec, ImageSize, Instances, ListScratch, ListSpec, LookSpec, Surroundings,
+/// };
 ///
 /// let particles = Particles::new(&ParticleSpec::new(10), 1)?;
 /// let look = LookSpec::default().build()?;
 /// let view = CameraSpec::default().view(ImageSize::default())?;
 /// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+/// let backdrop = BackdropSpec::default();
 /// let populations = [(Instances::of(particles.columns(), 0.0), &look)];
-/// let list = scratch.list(populations, Technique::Instanced, &view, &BackdropSpec::default(), &[], &mut meter);
+/// let list =
+///     scratch.list(populations, &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut meter);
 /// assert_eq!(list.batches().len(), 0);   // nothing alive, nothing drawn
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Default)]
 pub struct ListScratch {
     batches: Vec<Batch>,
-    order: Vec<u32>,
-    packed: Vec<Packed>,
+    runs: Vec<Run>,
+    order: Vec<Entry>,
     vertices: Vec<Vertex>,
     sorter: DepthSorter,
 }
 
+/// Most instances whose depth order is left to the backend.
+pub(crate) const SORTED_BY_BACKEND: u32 = 1 << 20;
+
 impl ListScratch {
-    /// The draw list of these populations, in this order. Populations whose look covers are put into depth order.
+    /// The draw list of these populations: layers in rising order; in a layer what is solid, then what is transparent; within these
+    /// as they come, or far to near as the spec asks.
     pub fn list<'a>(
         &'a mut self,
         populations: impl IntoIterator<Item = (Instances<'a>, &'a Look)>,
-        technique: Technique,
+        spec: &ListSpec,
         view: &View,
-        backdrop: &BackdropSpec,
-        lights: &'a [LightSpec],
+        around: &Surroundings<'a>,
         meter: &mut Meter,
     ) -> DrawList<'a> {
-        self.batches.clear();
-        self.order.clear();
-        let mut sources: SmallVec<[Source<'a>; 8]> = SmallVec::new();
-        let (mut vertices_needed, mut total) = (0, 0);
-        for (instances, look) in populations {
-            if instances.is_empty() {
-                continue;
-            }
-            let mut source = Source { instances, look, order: None, vertices: None };
-            let count = instances.len() as u32;
-            total += u64::from(count);
-            if look.needs_depth_order() {
-                let started = meter.start();
-                // Every sorted source packs as many elements as it orders.
-                let at = self.order.len();
-                source.order = Some(at as u32);
-                if self.packed.len() < at + instances.len() {
-                    self.packed.resize(at + instances.len(), Packed::default());
-                }
-                pack(&instances, &mut self.packed[at..at + instances.len()]);
-                self.sorter.sort(&instances, view, &mut self.order);
-                meter.stop(Stage::Sort, started);
-                meter.add(Counter::Sorted, u64::from(count));
-            }
-
-            let started = meter.start();
-            let at = sources.len() as u32;
-            match technique {
-                Technique::Each => {
-                    self.batches.extend((0..count).map(|first| Batch { source: at, first, count: 1 }));
-                }
-                Technique::Batched => {
-                    source.vertices = Some(vertices_needed as u32);
-                    vertices_needed += instances.len() * 4;
-                    self.batches.push(Batch { source: at, first: 0, count });
-                }
-                Technique::Instanced => self.batches.push(Batch { source: at, first: 0, count }),
-            }
-            sources.push(source);
-            meter.stop(Stage::Batch, started);
-        }
-
-        let lighting = Lighting { lights, ambient: backdrop.ambient() };
         let started = meter.start();
-        // Grown, never shrunk: what is over from a fuller frame is not read.
-        if self.vertices.len() < vertices_needed {
-            self.vertices.resize(vertices_needed, Vertex::default());
-        }
-        for source in &sources {
-            if let Some(first) = source.vertices {
-                let into = &mut self.vertices[first as usize..][..source.instances.len() * 4];
-                merge_vertices(source, &self.order, &lighting, into);
-            }
-        }
+        let Self { batches, runs, order, vertices, sorter } = self;
+        batches.clear();
+        runs.clear();
+        order.clear();
+        let mut sources: SmallVec<[Source<'a>; 8]> = SmallVec::new();
+        sources.extend(
+            populations
+                .into_iter()
+                .take(usize::from(u16::MAX))
+                .map(|(instances, look)| Source { instances, look }),
+        );
+        let mut turn: SmallVec<[u32; 8]> = (0..sources.len() as u32).collect();
+        turn.sort_by_key(|&nth| (sources[nth as usize].look.layer, !sources[nth as usize].look.solid));
         meter.stop(Stage::Batch, started);
 
-        meter.add(Counter::DrawCalls, self.batches.len() as u64);
-        meter.add(Counter::DrawBytes, self.bytes() as u64);
-        meter.add(Counter::Instances, total);
-        DrawList {
-            sources,
-            batches: &self.batches,
-            order: &self.order,
-            packed: &self.packed,
-            vertices: &self.vertices,
-            lighting,
-        }
-    }
-
-    fn bytes(&self) -> usize {
-        self.batches.capacity() * size_of::<Batch>()
-            + self.order.capacity() * size_of::<u32>()
-            + self.packed.capacity() * size_of::<Packed>()
-            + self.vertices.capacity() * size_of::<Vertex>()
-            + self.sorter.bytes()
-    }
-}
-
-/// Elements a part of what is copied in parallel.
-const PART: usize = 4096;
-
-/// Copies columns into packed elements.
-fn pack(instances: &Instances<'_>, packed: &mut [Packed]) {
-    packed.par_chunks_mut(PART).enumerate().for_each(|(part, packed)| {
-        let first = part * PART;
-        for (attribute, column) in instances.columns().into_iter().enumerate() {
-            for (packed, value) in packed.iter_mut().zip(&column[first..]) {
-                packed[attribute] = *value;
+        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None };
+        let mut next = 0;
+        while next < turn.len() {
+            let first = sources[turn[next] as usize].look;
+            let same = |look: &Look| look.layer == first.layer && look.solid == first.solid;
+            let end = turn[next..].iter().take_while(|&&nth| same(sources[nth as usize].look)).count() + next;
+            let group = &turn[next..end];
+            next = end;
+            let mixes = |nth: u32| {
+                let look = sources[nth as usize].look;
+                spec.depth_order == DepthOrder::All
+                    && !look.solid
+                    && !matches!(look.form, Form::Sprite { on_screen: true })
+            };
+            let mixed = group.iter().filter(|&&nth| mixes(nth)).count();
+            let mut done = false;
+            for &nth in group {
+                let source = &sources[nth as usize];
+                if mixed > 1 && mixes(nth) {
+                    // All of them go where the first of them is.
+                    if !std::mem::replace(&mut done, true) {
+                        let together = group.iter().copied().filter(|&nth| mixes(nth));
+                        let sorted = merge(&sources, together, view, sorter, order, meter);
+                        batcher.sorted(order, sorted);
+                    }
+                    continue;
+                }
+                let ordered = source.look.needs_depth_order() && spec.depth_order != DepthOrder::None;
+                let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
+                if ordered && !(spec.technique == Technique::Instanced && alone) {
+                    let sorted = merge(&sources, std::iter::once(nth), view, sorter, order, meter);
+                    batcher.sorted(order, sorted);
+                } else {
+                    let started = meter.start();
+                    for (from, count) in in_view(&source.instances, view, meter) {
+                        batcher.stretch(nth, from, count, ordered);
+                    }
+                    meter.stop(Stage::Batch, started);
+                }
             }
         }
-    });
+
+        let started = meter.start();
+        let lighting = Lighting {
+            lights: around.lights,
+            sun: around.sun,
+            ambient: around.backdrop.ambient(),
+            bounce: around.backdrop.bounce(around.sun),
+        };
+        let mut list =
+            DrawList { sources, batches: &[], runs: &[], order, vertices: &[], lighting, time: around.time };
+        if spec.technique == Technique::Batched {
+            merge_vertices(&list, runs, view, vertices);
+            list.vertices = vertices;
+        }
+        (list.batches, list.runs) = (batches, runs);
+        meter.stop(Stage::Batch, started);
+        count(&list, meter);
+        let bytes = size_of_val(list.batches)
+            + size_of_val(list.runs)
+            + size_of_val(list.order)
+            + size_of_val(list.vertices)
+            + sorter.bytes();
+        meter.add(Counter::DrawBytes, bytes as u64);
+        list
+    }
 }
 
-/// Writes four finished vertices an instance, in drawing order.
-fn merge_vertices(source: &Source<'_>, order: &[u32], lighting: &Lighting<'_>, vertices: &mut [Vertex]) {
-    const CORNERS: [[f32; 2]; 4] = [[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]];
-    vertices.par_chunks_mut(4 * PART).enumerate().for_each(|(part, vertices)| {
-        let (quads, _) = vertices.as_chunks_mut::<4>();
-        for (nth, quad) in quads.iter_mut().enumerate() {
-            let element = source.element(order, part * PART + nth);
-            let vertex = shade(source, lighting, element);
-            *quad = CORNERS.map(|corner| Vertex { corner, ..vertex });
+/// What the meter hears of a list.
+fn count(list: &DrawList<'_>, meter: &mut Meter) {
+    meter.add(Counter::DrawCalls, list.batches.len() as u64);
+    meter.add(Counter::Instances, list.instances() as u64);
+    for batch in list.batches {
+        let counter = match batch.why {
+            Break::First => continue,
+            Break::Mesh => Counter::BreaksMesh,
+            Break::Look => Counter::BreaksLook,
+            Break::Atlas => Counter::BreaksAtlas,
+            Break::Layer => Counter::BreaksLayer,
+            Break::Capacity => Counter::BreaksCapacity,
+        };
+        meter.add(counter, 1);
+    }
+}
+
+/// Puts all instances of some sources into one depth order; returns their stretch of the order.
+fn merge(
+    sources: &[Source<'_>],
+    which: impl Iterator<Item = u32>,
+    view: &View,
+    sorter: &mut DepthSorter,
+    order: &mut Vec<Entry>,
+    meter: &mut Meter,
+) -> std::ops::Range<usize> {
+    let started = meter.start();
+    sorter.clear();
+    let from = order.len();
+    for nth in which {
+        let instances = &sources[nth as usize].instances;
+        for (first, count) in in_view(instances, view, meter) {
+            sorter.add(nth, instances, first, count, view);
         }
+    }
+    sorter.sort(order);
+    meter.stop(Stage::Sort, started);
+    meter.add(Counter::Sorted, (order.len() - from) as u64);
+    from..order.len()
+}
+
+/// Stretches of instances whose chunks can be in view: first and count.
+fn in_view<'b>(
+    instances: &'b Instances<'_>,
+    view: &'b View,
+    meter: &mut Meter,
+) -> impl Iterator<Item = (u32, u32)> + use<'b> {
+    let sees = |chunk: usize| {
+        let (middle, radius) = instances.bounds[chunk].ball();
+        view.sees(middle, radius)
+    };
+    let chunks = instances.bounds.len();
+    let hidden: usize =
+        (0..chunks).filter(|&chunk| !sees(chunk)).map(|chunk| in_chunk(instances, chunk)).sum();
+    meter.add(Counter::CulledInChunks, hidden as u64);
+    let mut next = 0;
+    let whole = (chunks == 0 && !instances.is_empty()).then_some((0, instances.len() as u32));
+    let stretches = std::iter::from_fn(move || {
+        while next < chunks && !sees(next) {
+            next += 1;
+        }
+        let from = next;
+        while next < chunks && sees(next) {
+            next += 1;
+        }
+        let count = (next * CHUNK).min(instances.len()).saturating_sub(from * CHUNK);
+        (count > 0).then_some(((from * CHUNK) as u32, count as u32))
     });
+    whole.into_iter().chain(stretches)
+}
+
+fn in_chunk(instances: &Instances<'_>, chunk: usize) -> usize {
+    (instances.len() - chunk * CHUNK).min(CHUNK)
+}
+
+/// What instances of one batch share.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Key {
+    layer: i16,
+    solid: bool,
+    form: u64,
+    look: u64,
+    /// Page of the atlas; none where no picture is shown, which goes with any.
+    page: Option<u16>,
+}
+
+/// Breaks stretches of instances into batches.
+struct Batcher<'b, 'a> {
+    sources: &'b [Source<'a>],
+    spec: &'b ListSpec,
+    batches: &'b mut Vec<Batch>,
+    runs: &'b mut Vec<Run>,
+    /// Of the batch in hand.
+    key: Option<Key>,
+}
+
+impl Batcher<'_, '_> {
+    fn key(&self, source: u32, element: u32) -> Key {
+        let Source { instances, look } = &self.sources[source as usize];
+        let (form, page) = match &look.form {
+            Form::Disc => (0, None),
+            Form::Card { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
+            Form::Ribbon(ribbon) => (16 + u64::from(ribbon.segments), None),
+            Form::Sprite { .. } => {
+                let page = match instances.sprites[element as usize].fill {
+                    Fill::Plain => None,
+                    Fill::Picture(region) => Some(look.atlas.page_of(region)),
+                    Fill::Tiles(map) => look.atlas.map(map).map(|map| look.atlas.page_of(map.sheet.frame(0))),
+                };
+                (2, page)
+            }
+            Form::Mesh { fine, texture, .. } => {
+                let page = texture.map(|sheet| look.atlas.page_of(sheet.frame(0)));
+                (1024 + std::sync::Arc::as_ptr(fine) as u64, page)
+            }
+        };
+        Key { layer: look.layer, solid: look.solid, form, look: look.key, page }
+    }
+
+    /// A stretch of one source, in the order of its columns.
+    fn stretch(&mut self, source: u32, first: u32, count: u32, far_to_near: bool) {
+        let by_element = matches!(self.sources[source as usize].look.form, Form::Sprite { .. });
+        if !by_element {
+            let key = self.key(source, first);
+            return self.add(key, Run { source, first, count, sorted: false, vertices: 0 }, far_to_near);
+        }
+        // Pages differ from sprite to sprite.
+        let page = |nth: u32| self.key(source, nth).page;
+        let mut cuts: SmallVec<[(u32, u32); 8]> = SmallVec::new();
+        let mut from = first;
+        let mut here = page(first);
+        for nth in first..first + count {
+            let next = page(nth);
+            if next.is_some() && here.is_some() && next != here {
+                cuts.push((from, nth - from));
+                from = nth;
+            }
+            here = next.or(here);
+            if from == nth {
+                here = next;
+            }
+        }
+        cuts.push((from, first + count - from));
+        for (from, count) in cuts {
+            let mut key = self.key(source, from);
+            key.page = (from..from + count).find_map(|nth| self.key(source, nth).page);
+            self.add(key, Run { source, first: from, count, sorted: false, vertices: 0 }, far_to_near);
+        }
+    }
+
+    /// A stretch of the merged order, cut where the look changes.
+    fn sorted(&mut self, order: &[Entry], stretch: std::ops::Range<usize>) {
+        let mut from = stretch.start;
+        while from < stretch.end {
+            let first = order[from];
+            let mut key = self.key(first.source, first.element);
+            let sprite =
+                |entry: Entry| matches!(self.sources[entry.source as usize].look.form, Form::Sprite { .. });
+            let mut to = from + 1;
+            while to < stretch.end {
+                let entry = order[to];
+                // Most often the source is the same, which is quicker to see.
+                if entry.source != first.source || sprite(entry) {
+                    let other = self.key(entry.source, entry.element);
+                    let page = key.page.or(other.page);
+                    if (Key { page, ..key }) != (Key { page: other.page.or(page), ..other }) {
+                        break;
+                    }
+                    key.page = page;
+                }
+                to += 1;
+            }
+            let (source, count) = (first.source, (to - from) as u32);
+            self.add(key, Run { source, first: from as u32, count, sorted: true, vertices: 0 }, false);
+            from = to;
+        }
+    }
+
+    /// Adds a run to the batch in hand or to new ones.
+    fn add(&mut self, key: Key, run: Run, far_to_near: bool) {
+        let capacity = if self.spec.technique == Technique::Each { 1 } else { self.spec.capacity.max(1) };
+        let mut run = run;
+        while run.count > 0 {
+            let why = match (&self.key, self.batches.last()) {
+                (Some(before), Some(batch)) => {
+                    if (before.layer, before.solid) != (key.layer, key.solid) {
+                        Some(Break::Layer)
+                    } else if before.form != key.form {
+                        Some(Break::Mesh)
+                    } else if before.look != key.look {
+                        Some(Break::Look)
+                    } else if before.page.is_some() && key.page.is_some() && before.page != key.page {
+                        Some(Break::Atlas)
+                    } else if batch.count >= capacity || far_to_near || batch.far_to_near {
+                        // Two orders that are left to the backend cannot be one.
+                        Some(Break::Capacity)
+                    } else {
+                        None
+                    }
+                }
+                _ => Some(Break::First),
+            };
+            let room =
+                if why.is_some() { capacity } else { capacity - self.batches.last().map_or(0, |b| b.count) };
+            let count = run.count.min(room);
+            if let Some(why) = why {
+                self.batches.push(Batch {
+                    first_run: self.runs.len() as u32,
+                    runs: 0,
+                    count: 0,
+                    why,
+                    layer: key.layer,
+                    solid: key.solid,
+                    far_to_near,
+                });
+                self.key = Some(key);
+            } else if let Some(before) = &mut self.key {
+                before.page = before.page.or(key.page);
+            }
+            if let Some(batch) = self.batches.last_mut() {
+                batch.runs += 1;
+                batch.count += count;
+            }
+            self.runs.push(Run { count, ..run });
+            run.first += count;
+            run.count -= count;
+        }
+    }
+}
+
+/// Elements a part of what is merged in parallel.
+const PART: usize = 1024;
+
+/// Writes finished vertices, in drawing order, and where each run's start.
+fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: &mut Vec<Vertex>) {
+    let mut needed = 0;
+    for run in runs.iter_mut() {
+        run.vertices = needed as u32;
+        needed += run.count as usize * stride(list.sources[run.source as usize].look);
+    }
+    // Grown, never shrunk: what is over from a fuller frame is not read.
+    if vertices.len() < needed {
+        vertices.resize(needed, Vertex::default());
+    }
+    let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows() };
+    let mut left = &mut vertices[..needed];
+    for run in runs.iter() {
+        let each = stride(list.sources[run.source as usize].look);
+        let (mine, rest) = left.split_at_mut(run.count as usize * each);
+        left = rest;
+        mine.par_chunks_mut(each * PART).enumerate().for_each(|(part, vertices)| {
+            MERGED.with_borrow_mut(|finished| {
+                for (nth, vertices) in vertices.chunks_mut(each).enumerate() {
+                    let entry = list.entry(run, run.first + (part * PART + nth) as u32);
+                    let source = &list.sources[entry.source as usize];
+                    if matches!(source.look.form, Form::Disc) {
+                        let vertex = seen.disc(source, entry.element as usize);
+                        for (into, [u, v]) in vertices.iter_mut().zip(CORNERS) {
+                            *into = Vertex { corner: [u * 2.0 - 1.0, v * 2.0 - 1.0], ..vertex };
+                        }
+                        continue;
+                    }
+                    finished.clear();
+                    seen.vertices(entry, finished);
+                    vertices.fill(Vertex::default());
+                    vertices[..finished.len()].copy_from_slice(finished);
+                }
+            });
+        });
+    }
+}
+
+thread_local! {
+    static MERGED: std::cell::RefCell<Vec<Vertex>> = const { std::cell::RefCell::new(Vec::new()) };
 }

@@ -1,7 +1,7 @@
 //! Where the picture is seen from.
 
 use frolic_core::{SpecError, vector_within, within};
-use glam::Vec3;
+use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
 use crate::image::ImageSize;
@@ -58,6 +58,7 @@ impl CameraSpec {
             up: right.cross(forward),
             forward,
             focal: size.height() as f32 * 0.5 / libm::tanf(self.fov_degrees.to_radians() * 0.5),
+            level: false,
             exposure: self.exposure,
             bloom: self.bloom,
         })
@@ -72,8 +73,10 @@ pub struct View {
     pub(crate) right: Vec3,
     pub(crate) up: Vec3,
     pub(crate) forward: Vec3,
-    /// Pixels that one radian covers in the middle of the picture.
+    /// Pixels that one radian covers in the middle of the picture; of a level view, pixels a metre.
     pub(crate) focal: f32,
+    /// Whether rays run side by side, as the sun's do, and size does not fall with depth.
+    pub(crate) level: bool,
     pub(crate) exposure: f32,
     pub(crate) bloom: f32,
 }
@@ -98,9 +101,73 @@ impl View {
     pub fn project(&self, point: [f32; 3]) -> Option<[f32; 3]> {
         let d = Vec3::from(point) - self.eye;
         let depth = d.dot(self.forward);
-        let scale = self.focal / depth;
+        let scale = self.scale(depth);
         let [cx, cy] = self.middle();
-        (depth > NEAR).then(|| [cx + d.dot(self.right) * scale, cy - d.dot(self.up) * scale, depth])
+        (depth > self.near()).then(|| [cx + d.dot(self.right) * scale, cy - d.dot(self.up) * scale, depth])
+    }
+
+    /// A view along `forward` whose rays run side by side, `focal` pixels a metre.
+    pub(crate) fn side_by_side(size: ImageSize, eye: Vec3, forward: Vec3, focal: f32) -> Self {
+        let right = forward.cross(Vec3::Y).try_normalize().unwrap_or(Vec3::X);
+        let up = right.cross(forward);
+        Self { size, eye, right, up, forward, focal, level: true, exposure: 1.0, bloom: 0.0 }
+    }
+
+    /// Pixels a metre at a depth, m.
+    #[inline(always)]
+    pub(crate) fn scale(&self, depth: f32) -> f32 {
+        if self.level { self.focal } else { self.focal / depth }
+    }
+
+    /// Depth from which on things are drawn, m.
+    pub(crate) fn near(&self) -> f32 {
+        if self.level { f32::MIN } else { NEAR }
+    }
+
+    /// A point in the view's own axes: right, up, and depth along the view, m.
+    #[inline(always)]
+    pub(crate) fn local(&self, point: Vec3) -> Vec3 {
+        let d = point - self.eye;
+        Vec3::new(d.dot(self.right), d.dot(self.up), d.dot(self.forward))
+    }
+
+    /// Where a local point is on the screen, pixels from the left and top edge. Its depth must be beyond [`View::near`].
+    #[inline(always)]
+    pub(crate) fn screen(&self, local: Vec3) -> Vec2 {
+        let scale = self.scale(local.z);
+        let [cx, cy] = self.middle();
+        Vec2::new(cx + local.x * scale, cy - local.y * scale)
+    }
+
+    /// Whether any part of a ball can be in the picture. Never says no to one that is (after Gribb and Hartmann, "Fast
+    /// Extraction of Viewing Frustum Planes", 2001: here the four side planes in the view's own axes).
+    pub fn sees(&self, centre: [f32; 3], radius: f32) -> bool {
+        let at = self.local(Vec3::from(centre));
+        let [cx, cy] = self.middle();
+        if !(radius.is_finite() && at.is_finite()) {
+            return true;
+        }
+        // A thousandth is left for rounding.
+        let radius = radius * 1.001 + at.abs().max_element() * 1e-5;
+        if at.z + radius < self.near() {
+            return false;
+        }
+        let within = |across: f32, half: f32| {
+            if self.level {
+                return (across.abs() - radius) * self.focal <= half;
+            }
+            let slant = libm::sqrtf(self.focal * self.focal + half * half);
+            across.abs() * self.focal - at.z * half <= radius * slant
+        };
+        within(at.x, cx) && within(at.y, cy)
+    }
+
+    /// The point at a depth along the view behind a place of the picture, pixels.
+    #[inline(always)]
+    pub(crate) fn point(&self, x: f32, y: f32, depth: f32) -> Vec3 {
+        let [cx, cy] = self.middle();
+        let scale = 1.0 / self.scale(depth);
+        self.eye + self.forward * depth + self.right * ((x - cx) * scale) + self.up * ((cy - y) * scale)
     }
 
     /// The middle of the picture, pixels.

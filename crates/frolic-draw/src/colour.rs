@@ -24,6 +24,9 @@ pub struct Colour {
 }
 
 impl Colour {
+    /// White, 1.
+    pub const WHITE: Self = Self::new(1.0, 1.0, 1.0);
+
     /// From linear light.
     pub const fn new(r: f32, g: f32, b: f32) -> Self {
         Self { r, g, b }
@@ -49,7 +52,7 @@ impl Colour {
 }
 
 /// Linear light of an 8-bit sRGB value (IEC 61966-2-1).
-fn linear(byte: u8) -> f32 {
+pub(crate) fn linear(byte: u8) -> f32 {
     let s = f32::from(byte) / 255.0;
     if s <= 0.040_45 { s / 12.92 } else { libm::powf((s + 0.055) / 1.055, 2.4) }
 }

@@ -100,14 +100,39 @@ impl Image {
         Self { size, pixels: vec![[0, 0, 0, 255]; size.width() * size.height()] }
     }
 
+    /// A picture of nothing.
+    pub fn transparent(size: ImageSize) -> Self {
+        Self { size, pixels: vec![[0; 4]; size.width() * size.height()] }
+    }
+
     /// Its size.
     pub fn size(&self) -> ImageSize {
         self.size
     }
 
+    /// Copies another picture to a place of this one, pixels from the left and top; what does not fit is left out.
+    pub fn put(&mut self, other: &Self, x: usize, y: usize) {
+        let (w, h) = (self.size.width(), self.size.height());
+        let wide = other.size.width().min(w.saturating_sub(x));
+        for (j, row) in other.pixels.chunks(other.size.width()).enumerate().take(h.saturating_sub(y)) {
+            let at = (y + j) * w + x;
+            if wide > 0 {
+                self.pixels[at..at + wide].copy_from_slice(&row[..wide]);
+            }
+        }
+    }
+
     /// All pixels, row after row.
     pub fn pixels(&self) -> &[[u8; 4]] {
         &self.pixels
+    }
+
+    /// Sets every pixel by a function of its place: straight RGBA.
+    pub fn paint(&mut self, mut pixel: impl FnMut(u32, u32) -> [u8; 4]) {
+        let width = self.size.width();
+        for (at, into) in self.pixels.iter_mut().enumerate() {
+            *into = pixel((at % width) as u32, (at / width) as u32);
+        }
     }
 
     pub(crate) fn pixels_mut(&mut self) -> &mut [[u8; 4]] {

@@ -5,34 +5,51 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `colour.rs` |
+//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `atlas/` (textures, fonts) |
+//! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
-//! | what is in a draw list, who breaks it into batches? | `list.rs`, `build.rs` |
+//! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
+//! | what are an element's vertices? | `vertices.rs` |
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
-//! | how does the list become pixels? | `cpu/`: `project.rs`, `bin.rs`, `tile.rs`, `resolve.rs`, and `reference.rs`, the plain form that tests compare with |
+//! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files |
 //!
 //! Light is linear, in units where 1 is a sunlit white wall before exposure, until `cpu/resolve.rs` maps it to sRGB.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]
 
+mod atlas;
 mod backdrop;
 mod build;
 mod camera;
 mod colour;
 pub mod cpu;
+mod detail;
 mod image;
+mod instances;
+mod light;
 mod list;
 mod look;
+mod mesh;
 mod sort;
+mod sprite;
+mod vertices;
 
+pub use atlas::{
+    Align, Atlas, AtlasBuilder, CELL, Font, PackSpec, Picture, Place, RegionId, Sheet, TextStyle, TileMap,
+    TileMapId, pack,
+};
 pub use backdrop::{BackdropSpec, GroundSpec, SkySpec, WaterSpec};
-pub use build::ListScratch;
+pub use build::{ListScratch, ListSpec, Surroundings};
 pub use camera::{CameraSpec, View};
 pub use colour::Colour;
-pub use cpu::Renderer;
+pub use cpu::{Renderer, Show};
+pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use list::{Batch, DrawList, Instances, Technique, Vertex};
-pub use look::{Blend, LightSpec, Look, LookSpec};
-pub use sort::DepthSorter;
+pub use instances::{Bounds, CHUNK, Instances, chunk_bounds};
+pub use light::{LightSpec, SunSpec};
+pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
+pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
+pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
+pub use sprite::{Fill, Sprite, Stand};

@@ -1,107 +1,136 @@
 //! The draw list: what every backend takes.
 //!
-//! A [`DrawList`] holds *sources* (populations whose columns it borrows, with their look), and *batches* in drawing order, each
-//! one draw call over a run of one source's instances. A source that was sorted brings an index list; a source whose
-//! vertices were merged brings those. Nothing is copied that can be borrowed.
+//! A [`DrawList`] holds *sources* (populations whose columns it borrows, with their look) and *batches* in drawing order, each one
+//! draw call over *runs* of instances: stretches of a source, or of the merged depth order of several. Nothing is copied that
+//! can be borrowed.
 
-use frolic_core::ParticleColumns;
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
-use crate::look::{LightSpec, Look};
+use crate::instances::Instances;
+use crate::light::Lighting;
+use crate::look::Look;
 
-/// How elements become draw calls. All three give the same picture to the last bit.
+/// How elements become draw calls. All give the same picture to the last bit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Technique {
     /// One draw call an element: the first thing that anyone writes.
     Each,
-    /// Four finished vertices an element, merged into one buffer; one draw call a batch.
+    /// Finished vertices of every element, merged into one buffer; one draw call a batch.
     Batched,
     /// One mesh and many instances that borrow the columns; one draw call a batch.
     #[default]
     Instanced,
 }
 
-/// Instances of one population: borrowed columns of one length.
-#[derive(Debug, Clone, Copy)]
-pub struct Instances<'a> {
-    /// Position x, y, z, m.
-    pub(crate) position: [&'a [f32]; 3],
-    /// Velocity x, y, z, m/s.
-    pub(crate) velocity: [&'a [f32]; 3],
-    /// Time since birth, s.
-    pub(crate) age: &'a [f32],
-    /// Age at death, s.
-    pub(crate) life: &'a [f32],
-    /// Radius at birth, m.
-    pub(crate) size: &'a [f32],
-    /// How long before the columns' state the picture is taken, s.
-    pub(crate) behind: f32,
+/// Which transparent elements are put into depth order with which.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum DepthOrder {
+    /// None: as they come.
+    None,
+    /// Those of one population; populations follow one another. Fewest batches.
+    #[default]
+    Population,
+    /// All that cover within a layer, whatever their population: right wherever they mix, at a batch for every change of look.
+    All,
 }
 
-impl<'a> Instances<'a> {
-    /// All particles of a population, `behind` seconds before their last step: `(1 - alpha) * dt` for a
-    /// [`Tick::alpha`](frolic_core::Tick).
-    pub fn of(columns: &'a ParticleColumns, behind: f32) -> Self {
-        Self {
-            position: columns.position(),
-            velocity: columns.velocity(),
-            age: columns.age(),
-            life: columns.life(),
-            size: columns.size(),
-            behind,
+/// Why a batch could not be part of the one before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Break {
+    /// It is the first.
+    First,
+    /// Another mesh or shape.
+    Mesh,
+    /// Another look.
+    Look,
+    /// Another page of an atlas.
+    Atlas,
+    /// Another layer, or transparent things after solid ones.
+    Layer,
+    /// The batch before was full; with [`Technique::Each`], after one element.
+    Capacity,
+}
+
+impl Break {
+    /// In words, as reports show it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::First => "first",
+            Self::Mesh => "mesh",
+            Self::Look => "look",
+            Self::Atlas => "atlas",
+            Self::Layer => "layer",
+            Self::Capacity => "capacity",
         }
     }
-
-    /// The columns that drawing reads, in the order of [`Packed`].
-    #[inline(always)]
-    pub(crate) fn columns(&self) -> [&'a [f32]; 9] {
-        let ([px, py, pz], [vx, vy, vz]) = (self.position, self.velocity);
-        [px, py, pz, vx, vy, vz, self.age, self.life, self.size]
-    }
-
-    /// How many.
-    pub fn len(&self) -> usize {
-        self.age.len()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.age.is_empty()
-    }
 }
 
-/// All that drawing reads of one element, side by side: position, velocity, age, life, size. Elements that are drawn
-/// out of order are picked from these, one cache line each and not nine.
-pub(crate) type Packed = [f32; 9];
-
-/// A corner of a billboard, as `batched` merges it: everything a vertex needs, repeated for each of the four.
+/// A corner of an element, as `batched` merges it: everything a vertex needs, finished.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[repr(C)]
 pub struct Vertex {
-    /// Middle of the billboard, m.
-    pub centre: [f32; 3],
-    /// Which corner: -1 or 1 across, -1 or 1 down.
+    /// Place, m, or pixels on the screen; of a disc, its middle.
+    pub place: [f32; 3],
+    /// Place within the shape: -1 or 1 across and down for a disc, 0..1 for a texture, side (-1 or 1) and way along for a ribbon.
     pub corner: [f32; 2],
-    /// Radius, m.
+    /// Radius of a disc, half width of a ribbon, m.
     pub radius: f32,
-    /// Colour times opacity.
+    /// Colour times opacity, without the sun where shadows may fall.
     pub colour: [f32; 3],
-    /// Opacity.
+    /// What the sun adds where no shadow falls.
+    pub sun: [f32; 3],
+    /// Opacity; 0 adds.
     pub opacity: f32,
 }
 
-/// One draw call: a run of one source's instances.
+/// A stretch of instances.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Batch {
-    /// Which source.
+pub struct Run {
+    /// Which source; of a sorted run, that of its first instance.
     pub source: u32,
-    /// First instance, in the source's drawing order.
+    /// First instance: an element of the source, or a place in the merged order.
     pub first: u32,
     /// How many.
     pub count: u32,
+    /// Whether `first` is a place in the merged order.
+    pub sorted: bool,
+    /// First of its merged vertices, with [`Technique::Batched`].
+    pub vertices: u32,
+}
+
+/// One draw call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Batch {
+    /// First of its runs.
+    pub first_run: u32,
+    /// How many runs.
+    pub runs: u32,
+    /// How many instances.
+    pub count: u32,
+    /// Why it is not part of the batch before.
+    pub why: Break,
+    /// Its layer.
+    pub layer: i16,
+    /// Whether it hides what is behind.
+    pub solid: bool,
+    /// Whether the backend must draw its instances far to near, as the list leaves the order to it: all are of one source, so
+    /// the order changes no batch.
+    pub far_to_near: bool,
+}
+
+/// One instance in the merged order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Entry {
+    /// Which source.
+    pub source: u32,
+    /// Which of its elements.
+    pub element: u32,
 }
 
 /// A population in a draw list.
@@ -109,27 +138,6 @@ pub struct Batch {
 pub(crate) struct Source<'a> {
     pub(crate) instances: Instances<'a>,
     pub(crate) look: &'a Look,
-    /// Drawing order, where it is not the order of the columns: place in [`DrawList::order`], and of the source's first
-    /// element in [`DrawList::packed`].
-    pub(crate) order: Option<u32>,
-    /// First merged vertex, where there are any: place in [`DrawList::vertices`].
-    pub(crate) vertices: Option<u32>,
-}
-
-impl Source<'_> {
-    /// The element drawn as the source's instance `nth`.
-    #[inline(always)]
-    pub(crate) fn element(&self, order: &[u32], nth: usize) -> usize {
-        self.order.map_or(nth, |at| order[at as usize + nth] as usize)
-    }
-}
-
-/// Light that reaches instances whose look is lit.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Lighting<'a> {
-    pub(crate) lights: &'a [LightSpec],
-    /// Light from the sky, from every side.
-    pub(crate) ambient: [f32; 3],
 }
 
 /// Everything to draw, in order.
@@ -137,21 +145,35 @@ pub(crate) struct Lighting<'a> {
 pub struct DrawList<'a> {
     pub(crate) sources: SmallVec<[Source<'a>; 8]>,
     pub(crate) batches: &'a [Batch],
-    pub(crate) order: &'a [u32],
-    pub(crate) packed: &'a [Packed],
+    pub(crate) runs: &'a [Run],
+    pub(crate) order: &'a [Entry],
+    /// Merged vertices, run after run; empty but for `batched`.
     pub(crate) vertices: &'a [Vertex],
     pub(crate) lighting: Lighting<'a>,
+    /// The scene's time, s: flipbooks run by it.
+    pub(crate) time: f32,
 }
 
-impl DrawList<'_> {
+impl<'l> DrawList<'l> {
     /// The draw calls, in order.
     pub fn batches(&self) -> &[Batch] {
         self.batches
     }
 
-    /// The element (index into its population's columns) that is drawn as instance `nth` of a batch.
-    pub fn element(&self, batch: &Batch, nth: u32) -> usize {
-        self.sources[batch.source as usize].element(self.order, (batch.first + nth) as usize)
+    /// The runs of a batch.
+    pub fn runs(&self, batch: &Batch) -> &[Run] {
+        &self.runs[batch.first_run as usize..][..batch.runs as usize]
+    }
+
+    /// The instances of a batch, in the list's order.
+    pub fn entries<'b>(&'b self, batch: &Batch) -> impl Iterator<Item = Entry> + use<'b, 'l> {
+        let runs = &self.runs[batch.first_run as usize..][..batch.runs as usize];
+        runs.iter().flat_map(|run| (run.first..run.first + run.count).map(|at| self.entry(run, at)))
+    }
+
+    #[inline(always)]
+    pub(crate) fn entry(&self, run: &Run, at: u32) -> Entry {
+        if run.sorted { self.order[at as usize] } else { Entry { source: run.source, element: at } }
     }
 
     /// Instances in all batches.

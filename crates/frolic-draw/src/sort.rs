@@ -1,106 +1,280 @@
-//! Depth order: a stable radix sort of instances, farthest first.
+//! Depth order: stable radix sorts of instances, farthest first.
+
+use std::ops::Range;
 
 use frolic_core::simd::{Level, Simd, dispatch};
 use rayon::prelude::*;
 
 use crate::camera::View;
-use crate::list::Instances;
+use crate::instances::Instances;
+use crate::list::Entry;
 
-/// Bits a pass: 2048 counters stay in the first-level cache.
-const BITS: u32 = 11;
-const BUCKETS: usize = 1 << BITS;
-const PASSES: usize = 3;
-/// Elements a part; each part has counters of its own.
-const PART: usize = 65_536;
-
-/// Sorts instances by depth, keeping its buffers between frames.
-///
-/// A least-significant-digit radix sort (Knuth, The Art of Computer Programming, vol. 3, 5.2.5) over the bits of
-/// the depth, three passes of eleven bits, counted in parallel; a pass whose digits are all the same is left out. Equal depths
-/// keep their order. O(n), two buffers of 8 bytes an element.
-#[derive(Debug, Default)]
-pub struct DepthSorter {
-    keys: Vec<Key>,
-    swap: Vec<Key>,
-    counts: Vec<[u32; BUCKETS]>,
+/// A depth along the view as a key that rises from far to near. Behind the camera and not a number count as nearest: they are not
+/// drawn anyway. Bits of floats that are not negative rise with their value.
+#[inline(always)]
+pub(crate) fn key(depth: f32) -> u32 {
+    let depth = if depth > 0.0 { depth } else { 0.0 };
+    !depth.to_bits()
 }
 
-#[derive(Debug, Clone, Copy, Default)]
+/// Bits a pass, and counters.
+const BITS: u32 = 8;
+const BUCKETS: usize = 1 << BITS;
+
+/// Keys a part of the first pass: a part and its copy fit a second-level cache.
+const PART: usize = 16_384;
+
+/// A key, and where its instance is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 struct Key {
-    /// Rises from far to near.
     key: u32,
-    index: u32,
+    source: u32,
+    element: u32,
+}
+
+/// Sorts instances of any number of populations into one depth order, keeping its buffers between frames.
+///
+/// A radix sort (Knuth, The Art of Computer Programming, vol. 3, 5.2.5), the leading digit first, so that parts and then buckets
+/// can be sorted in parallel and in cache:
+///
+/// ```text
+/// every part, in parallel:     count the keys by their 8 leading bits that differ, and scatter them within the part
+/// every bucket, in parallel:   take its stretch of every part, and sort the bits that are left
+/// ```
+///
+/// Equal depths keep their order: sources as they came, elements by index. O(n); two buffers of 12 bytes an instance.
+#[derive(Debug, Default)]
+pub(crate) struct DepthSorter {
+    keys: Vec<Key>,
+    parts: Vec<Key>,
+    sorted: Vec<Key>,
+    /// Where each bucket of each part ends, after a leading 0.
+    ends: Vec<[u32; BUCKETS + 1]>,
 }
 
 impl DepthSorter {
-    /// Appends the indices of all instances to `order`, farthest along the view first.
-    pub fn sort(&mut self, instances: &Instances<'_>, view: &View, order: &mut Vec<u32>) {
-        let n = instances.len();
-        self.keys.resize(n, Key::default());
+    /// Forgets what was added.
+    pub(crate) fn clear(&mut self) {
+        self.keys.clear();
+    }
+
+    /// Adds a stretch of a population.
+    pub(crate) fn add(
+        &mut self,
+        source: u32,
+        instances: &Instances<'_>,
+        first: u32,
+        count: u32,
+        view: &View,
+    ) {
+        let from = self.keys.len();
+        self.keys.resize(from + count as usize, Key::default());
         let level = Level::new();
-        self.keys.par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
-            dispatch!(level, simd => depth_keys(simd, keys, part * PART, instances, view));
+        self.keys[from..].par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
+            let first = first as usize + part * PART;
+            dispatch!(level, simd => depth_keys(simd, keys, source, first, instances, view));
         });
-        self.sort_keys();
-        order.extend(self.keys.iter().map(|key| key.index));
+    }
+
+    /// Appends all that was added to `order`, farthest along the view first.
+    pub(crate) fn sort(&mut self, order: &mut Vec<Entry>) {
+        let Self { keys, parts, sorted, ends } = self;
+        let n = keys.len();
+        // Bits that all keys share say nothing.
+        let (all, any) = keys
+            .par_chunks(PART)
+            .map(|keys| keys.iter().fold((u32::MAX, 0), |(all, any), key| (all & key.key, any | key.key)))
+            .reduce(|| (u32::MAX, 0), |a, b| (a.0 & b.0, a.1 | b.1));
+        let differ = all ^ any;
+        if n == 0 || differ == 0 {
+            order.extend(keys.iter().map(|key| Entry { source: key.source, element: key.element }));
+            return;
+        }
+        let shift = (32 - differ.leading_zeros()).saturating_sub(BITS);
+        let digit = |key: u32| (key >> shift) as usize & (BUCKETS - 1);
+
+        parts.resize(n, Key::default());
+        ends.resize(n.div_ceil(PART), [0; BUCKETS + 1]);
+        let work = keys.par_chunks(PART).zip(parts.par_chunks_mut(PART)).zip(ends.par_iter_mut());
+        work.for_each(|((keys, into), ends)| {
+            ends.fill(0);
+            keys.iter().for_each(|key| ends[digit(key.key) + 1] += 1);
+            for bucket in 0..BUCKETS {
+                ends[bucket + 1] += ends[bucket];
+            }
+            let mut next = *ends;
+            for key in keys {
+                let to = &mut next[digit(key.key)];
+                into[*to as usize] = *key;
+                *to += 1;
+            }
+        });
+
+        sorted.resize(n, Key::default());
+        let from = order.len();
+        order.resize(from + n, Entry::default());
+        let (parts, ends) = (&*parts, &*ends);
+        let buckets = Buckets { parts, ends, shift };
+        buckets.sort(0..BUCKETS, sorted, keys, &mut order[from..]);
     }
 
     /// Bytes held between frames.
     pub(crate) fn bytes(&self) -> usize {
-        (self.keys.capacity() + self.swap.capacity()) * size_of::<Key>()
-            + self.counts.capacity() * size_of::<[u32; BUCKETS]>()
+        (self.keys.capacity() + self.parts.capacity() + self.sorted.capacity()) * size_of::<Key>()
+            + self.ends.capacity() * size_of::<[u32; BUCKETS + 1]>()
+    }
+}
+
+/// Parts that were scattered by their leading digit.
+#[derive(Clone, Copy)]
+struct Buckets<'a> {
+    parts: &'a [Key],
+    ends: &'a [[u32; BUCKETS + 1]],
+    /// Bits below the leading digit.
+    shift: u32,
+}
+
+impl Buckets<'_> {
+    fn size(&self, buckets: &Range<usize>) -> usize {
+        self.ends.iter().map(|ends| (ends[buckets.end] - ends[buckets.start]) as usize).sum()
     }
 
-    fn sort_keys(&mut self) {
-        let n = self.keys.len();
-        self.swap.resize(n, Key::default());
-        for pass in 0..PASSES {
-            let digit = move |key: &Key| (key.key >> (pass as u32 * BITS)) as usize & (BUCKETS - 1);
-            self.counts.resize(n.div_ceil(PART), [0; BUCKETS]);
-            self.keys.par_chunks(PART).zip(&mut self.counts).for_each(|(keys, counts)| {
-                counts.fill(0);
-                keys.iter().for_each(|key| counts[digit(key)] += 1);
-            });
-            let full =
-                |bucket: usize| self.counts.iter().map(|counts| counts[bucket]).sum::<u32>() as usize == n;
-            if self.keys.first().is_none_or(|first| full(digit(first))) {
-                continue;
+    /// Sorts some buckets into `out`; `keys` and `swap` are as long.
+    fn sort(self, buckets: Range<usize>, keys: &mut [Key], swap: &mut [Key], out: &mut [Entry]) {
+        if buckets.len() > 1 {
+            let middle = buckets.start + buckets.len() / 2;
+            let (lower, upper) = (buckets.start..middle, middle..buckets.end);
+            let cut = self.size(&lower);
+            let (keys, swap, out) = (keys.split_at_mut(cut), swap.split_at_mut(cut), out.split_at_mut(cut));
+            let one = || self.sort(lower, keys.0, swap.0, out.0);
+            let other = || self.sort(upper, keys.1, swap.1, out.1);
+            // A few thousand are not worth another thread.
+            if buckets.len() > BUCKETS / 32 {
+                rayon::join(one, other);
+            } else {
+                one();
+                other();
             }
+            return;
+        }
+        let bucket = buckets.start;
+        let mut to = 0;
+        for (part, ends) in self.ends.iter().enumerate() {
+            let (a, b) = (ends[bucket] as usize, ends[bucket + 1] as usize);
+            keys[to..to + b - a].copy_from_slice(&self.parts[part * PART + a..part * PART + b]);
+            to += b - a;
+        }
+        // What is left of the keys, from the last digit.
+        let (mut from, mut into) = (keys, swap);
+        for low in (0..self.shift).step_by(BITS as usize) {
+            let digit = |key: u32| (key >> low) as usize & (BUCKETS - 1);
+            let mut next = [0u32; BUCKETS];
+            from.iter().for_each(|key| next[digit(key.key)] += 1);
             let mut start = 0;
-            for bucket in 0..BUCKETS {
-                for counts in &mut self.counts {
-                    start += std::mem::replace(&mut counts[bucket], start);
-                }
+            for next in &mut next {
+                start += std::mem::replace(next, start);
             }
-            // Parts write interleaved places, which safe code cannot hand out: the scatter is one sweep.
-            for (keys, starts) in self.keys.chunks(PART).zip(&mut self.counts) {
-                for key in keys {
-                    let to = &mut starts[digit(key)];
-                    self.swap[*to as usize] = *key;
-                    *to += 1;
-                }
+            for key in from.iter() {
+                let to = &mut next[digit(key.key)];
+                into[*to as usize] = *key;
+                *to += 1;
             }
-            std::mem::swap(&mut self.keys, &mut self.swap);
+            std::mem::swap(&mut from, &mut into);
+        }
+        for (out, key) in out.iter_mut().zip(from) {
+            *out = Entry { source: key.source, element: key.element };
         }
     }
 }
 
 /// Depth keys of the instances from `first` on.
 #[inline(always)]
-fn depth_keys<S: Simd>(_simd: S, keys: &mut [Key], first: usize, instances: &Instances<'_>, view: &View) {
+fn depth_keys<S: Simd>(
+    _simd: S,
+    keys: &mut [Key],
+    source: u32,
+    first: usize,
+    instances: &Instances<'_>,
+    view: &View,
+) {
     let n = keys.len();
-    let [px, py, pz] = instances.position.map(|column| &column[first..first + n]);
-    let [vx, vy, vz] = instances.velocity.map(|column| &column[first..first + n]);
-    let behind = instances.behind;
     let (eye, f) = (view.eye, view.forward);
-    for i in 0..n {
-        let dx = px[i] - vx[i] * behind - eye.x;
-        let dy = py[i] - vy[i] * behind - eye.y;
-        let dz = pz[i] - vz[i] * behind - eye.z;
-        let depth = dx * f.x + dy * f.y + dz * f.z;
-        // Behind the camera and not a number count as nearest: they are not drawn anyway. Bits of floats that are
-        // not negative rise with their value.
-        let depth = if depth > 0.0 { depth } else { 0.0 };
-        keys[i] = Key { key: !depth.to_bits(), index: (first + i) as u32 };
+    let depth = |x: f32, y: f32, z: f32| (x - eye.x) * f.x + (y - eye.y) * f.y + (z - eye.z) * f.z;
+    if let (Some(velocity), true) = (instances.velocity, instances.sprites.is_empty()) {
+        let [px, py, pz] = instances.position.map(|column| &column[first..first + n]);
+        let [vx, vy, vz] = velocity.map(|column| &column[first..first + n]);
+        let behind = instances.behind;
+        for i in 0..n {
+            let dx = px[i] - vx[i] * behind - eye.x;
+            let dy = py[i] - vy[i] * behind - eye.y;
+            let dz = pz[i] - vz[i] * behind - eye.z;
+            let depth = dx * f.x + dy * f.y + dz * f.z;
+            keys[i] = Key { key: key(depth), source, element: (first + i) as u32 };
+        }
+    } else {
+        for i in 0..n {
+            let [x, y, z] = instances.place(first + i);
+            keys[i] = Key { key: key(depth(x, y, z)), source, element: (first + i) as u32 };
+        }
+    }
+}
+
+/// Digits of the small sort, and its counters.
+const SMALL_BITS: u32 = 8;
+
+/// Sorts numbers by their upper 32 bits, keeping the order of equals: a radix sort from the last digit that leaves out digits which
+/// all share. For some thousands: they and their copy stay in the first two caches.
+#[inline(always)]
+pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
+    let n = keys.len();
+    if n < 96 {
+        // The lower bits rise in the order given, so no two are equal.
+        keys.sort_unstable();
+        return;
+    }
+    let (mut all, mut any) = (u64::MAX, 0);
+    for key in keys.iter() {
+        all &= *key;
+        any |= *key;
+    }
+    let differ = ((all ^ any) >> 32) as u32;
+    swap.resize(n, 0);
+    let mut shift = 32 + differ.trailing_zeros();
+    let end = 64 - differ.leading_zeros();
+    while shift < end {
+        let mut counts = [0u32; 1 << SMALL_BITS];
+        for key in keys.iter() {
+            counts[(key >> shift) as usize & 255] += 1;
+        }
+        let mut start = 0;
+        for count in &mut counts {
+            start += std::mem::replace(count, start);
+        }
+        for key in keys.iter() {
+            let to = &mut counts[(key >> shift) as usize & 255];
+            swap[*to as usize] = *key;
+            *to += 1;
+        }
+        std::mem::swap(keys, swap);
+        shift += SMALL_BITS;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn small_sort_is_stable(depths in prop::collection::vec(prop_oneof![0f32..3.0, Just(1.5f32), Just(f32::NAN)], 0..700)) {
+            let mut keys: Vec<u64> =
+                depths.iter().enumerate().map(|(nth, d)| u64::from(key(*d)) << 32 | nth as u64).collect();
+            let mut want = keys.clone();
+            want.sort();
+            by_key(&mut keys, &mut Vec::new());
+            prop_assert_eq!(keys, want);
+        }
     }
 }

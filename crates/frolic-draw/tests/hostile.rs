@@ -5,7 +5,8 @@ mod common;
 use common::{cloud, draw, look, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique,
+    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
+    Surroundings, Technique,
 };
 use proptest::prelude::*;
 
@@ -108,7 +109,7 @@ fn the_unborn_are_not_drawn() {
     let mut scratch = frolic_draw::ListScratch::default();
     // Half a step back: about half of them are there.
     let sources = [(frolic_draw::Instances::of(particles.columns(), 0.05), &look)];
-    let list = scratch.list(sources, Technique::Instanced, &view, &backdrop, &[], &mut meter);
+    let list = scratch.list(sources, &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut meter);
     let seen = frolic_draw::cpu::reference::splats(&list, &view).len();
     assert_eq!(particles.len(), 60);
     assert!((29..=31).contains(&seen), "{seen}");

@@ -6,7 +6,7 @@ use common::{draw, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
 use frolic_draw::{
     BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, ListScratch,
-    Look, LookSpec, Renderer, Technique, View, WaterSpec,
+    ListSpec, Look, LookSpec, Renderer, Surroundings, Technique, View, WaterSpec,
 };
 
 /// One still element of a radius, m, at a place, m.
@@ -135,7 +135,8 @@ fn lamps_light_what_is_lit() {
         let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
         let backdrop = plain();
         let sources = [(Instances::of(particles.columns(), 0.0), &look)];
-        let list = scratch.list(sources, Technique::Instanced, &view, &backdrop, &lamp, &mut meter);
+        let around = Surroundings::new(&backdrop).lights(&lamp);
+        let list = scratch.list(sources, &ListSpec::default(), &view, &around, &mut meter);
         frolic_draw::cpu::reference::splats(&list, &view)[0].light[0]
     };
     let ambient = 0.02;

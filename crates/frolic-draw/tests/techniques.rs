@@ -43,7 +43,7 @@ proptest! {
 
     #[test]
     fn nothing_about_the_machine_shows(
-        seed in any::<u32>(), count in 1u32..3000, height_log2 in 3u32..8, round in 1usize..4, additive in any::<bool>(),
+        seed in any::<u32>(), count in 1u32..3000, width_log2 in 3u32..7, height_log2 in 3u32..8, round in 1usize..4, additive in any::<bool>(),
     ) {
         let particles = cloud(count, [0.003, 0.5], [4.0, 3.0, 3.0], seed);
         let look = look(if additive { Blend::Additive } else { Blend::Alpha });
@@ -52,11 +52,11 @@ proptest! {
         let picture = |renderer: &mut Renderer, threads: u32| -> Image {
             Threads::new(threads).run(|| draw(&populations, Technique::Instanced, &view, &backdrop, renderer).0)
         };
-        let plain = picture(&mut Renderer::tuned(5, 128, Level::baseline()), 1);
+        let plain = picture(&mut Renderer::tuned([6, 5], 128, Level::baseline()), 1);
         for level in levels() {
             for threads in [1, 2, 7] {
-                let other = picture(&mut Renderer::tuned(height_log2, round, level), threads);
-                prop_assert!(other == plain, "{:?}, {} threads, tiles of 2^{} rows", level, threads, height_log2);
+                let other = picture(&mut Renderer::tuned([width_log2, height_log2], round, level), threads);
+                prop_assert!(other == plain, "{:?}, {} threads, tiles of 2^{} by 2^{}", level, threads, width_log2, height_log2);
             }
         }
     }
@@ -69,7 +69,7 @@ fn rounds_do_not_show() {
     let look = look(Blend::Alpha);
     let (view, backdrop) = (view(200, 120), island());
     let picture = |round| {
-        let mut renderer = Renderer::tuned(5, round, Level::new());
+        let mut renderer = Renderer::tuned([6, 5], round, Level::new());
         draw(&[(&particles, &look)], Technique::Instanced, &view, &backdrop, &mut renderer).0
     };
     assert!(picture(1) == picture(128));

@@ -41,6 +41,14 @@ pub enum SceneError {
         /// The nearest right name, as a clause.
         hint: String,
     },
+    /// A texture cannot be used.
+    #[error("{path}: {problem}")]
+    Texture {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it and what would be right.
+        problem: String,
+    },
     /// A result cannot be written.
     #[error("{path}: cannot be written: {source}")]
     Write {

@@ -10,7 +10,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::error::{SceneError, advice, nearest};
 use crate::shipped;
-use crate::spec::SceneSpec;
+use crate::spec::{Folder, SceneSpec};
 
 /// Largest scene file, bytes.
 const LARGEST: u64 = 1 << 20;
@@ -36,7 +36,8 @@ impl SceneSpec {
             let problem = "is not UTF-8 text; save it as UTF-8".to_owned();
             SceneError::Text { place: format!("{name}:{line}"), problem }
         })?;
-        Self::parse(&text, &name)
+        let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+        Ok(Self { folder: Folder::At(folder), ..Self::parse(&text, &name)? })
     }
 
     /// A scene that ships, or a scene file: a shipped name first, then a path.
@@ -45,7 +46,8 @@ impl SceneSpec {
     /// As [`SceneSpec::from_file`], or when there is neither.
     pub fn find(name: &str) -> Result<Self, SceneError> {
         if let Some(scene) = shipped::find(name) {
-            return Self::parse(scene.text, &format!("{name} (shipped)"));
+            let spec = Self::parse(scene.text, &format!("{name} (shipped)"))?;
+            return Ok(Self { folder: Folder::Shipped(scene.name), ..spec });
         }
         if Path::new(name).exists() || name.ends_with(".toml") || name.contains(std::path::MAIN_SEPARATOR) {
             return Self::from_file(name);

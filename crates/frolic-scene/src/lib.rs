@@ -5,7 +5,8 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | which keys does a scene file have? | `spec.rs` (and `docs/scene-format.md`) |
+//! | which keys does a scene file have? | `spec.rs`, `parts.rs` (and `docs/scene-format.md`) |
+//! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
@@ -17,13 +18,18 @@
 mod error;
 mod file;
 mod output;
+mod parts;
+mod props;
 mod scene;
 mod set;
 mod shipped;
 mod spec;
+mod texture;
 
 pub use error::SceneError;
-pub use output::{write_beside, write_png};
+pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
+pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, TextSpec, TextureSpec, TilesSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
-pub use spec::{DrawSpec, FORMAT_VERSION, PopulationSpec, ProfileSpec, SceneSpec};
+pub use spec::{DrawSpec, FORMAT_VERSION, Folder, PopulationSpec, ProfileSpec, SceneSpec};
+pub use texture::{read_png, read_png_bytes};

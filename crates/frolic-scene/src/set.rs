@@ -30,6 +30,7 @@ impl SceneSpec {
         put(&mut root, &parts, parse(value)).map_err(text)?;
         let changed: Self =
             toml::from_str(&root.to_string()).map_err(|error| text(readable(error.message())))?;
+        let changed = Self { folder: self.folder.clone(), ..changed };
         changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
         Ok(changed)
     }

@@ -10,14 +10,33 @@ pub struct Shipped {
     pub about: &'static str,
     /// Its scene file.
     pub text: &'static str,
+    /// Files that it names: name and content.
+    pub files: &'static [(&'static str, &'static [u8])],
 }
 
 /// All that ship.
-pub const SHIPPED: &[Shipped] = &[Shipped {
-    name: "beacon",
-    about: "the signal fire on Tern Holm at last light: embers, flames, smoke, and a log that cracks",
-    text: include_str!("../scenes/beacon.toml"),
-}];
+pub const SHIPPED: &[Shipped] = &[
+    Shipped {
+        name: "beacon",
+        about: "the signal fire on Tern Holm at last light: embers, flames, smoke, and a log that cracks",
+        text: include_str!("../scenes/beacon.toml"),
+        files: &[],
+    },
+    Shipped {
+        name: "pennants",
+        about: "race morning in the harbour of Tern Holm: thousands of pennants on their lines, boats, a board, a clock",
+        text: include_str!("../scenes/pennants.toml"),
+        files: &[
+            ("textures/paving.png", include_bytes!("../scenes/textures/paving.png")),
+            ("textures/planks.png", include_bytes!("../scenes/textures/planks.png")),
+        ],
+    },
+];
+
+/// The content of a file of a shipped scene.
+pub(crate) fn file(scene: &str, name: &str) -> Option<&'static [u8]> {
+    find(scene)?.files.iter().find(|(file, _)| *file == name).map(|(_, content)| *content)
+}
 
 pub(crate) fn find(name: &str) -> Option<&'static Shipped> {
     SHIPPED.iter().find(|scene| scene.name == name)

@@ -1,14 +1,19 @@
 //! A scene as plain data: the keys of a scene file.
 
 use std::collections::HashSet;
+use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, MotionSpec, ParticleSpec, Span, SpecError, Storage, WorldSpec, within,
+    ClockSpec, EmitterSpec, FixtureSpec, MotionSpec, ParticleSpec, Span, SpecError, Storage, WorldSpec,
+    within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, GroundSpec, ImageSize, LightSpec, LookSpec, SkySpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec, SkySpec,
+    SunSpec, Technique, WaterSpec,
 };
 use serde::{Deserialize, Serialize};
+
+use crate::parts::{MeshSpec, SpriteSpec, TextSpec, TextureSpec, TilesSpec};
 
 /// The version of the scene format that this library reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
@@ -59,9 +64,43 @@ pub struct SceneSpec {
     /// Lights, at most 16. Default none.
     #[serde(default)]
     pub light: Vec<LightSpec>,
+    /// The sun. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sun: Option<SunSpec>,
+    /// Textures, at most 256.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub texture: Vec<TextureSpec>,
+    /// Meshes, at most 256.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mesh: Vec<MeshSpec>,
+    /// Sprites, at most 65536.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sprite: Vec<SpriteSpec>,
+    /// Tile maps, at most 256.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tiles: Vec<TilesSpec>,
+    /// Texts, at most 4096.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub text: Vec<TextSpec>,
     /// Populations, drawn in this order, at most 256.
     #[serde(default)]
     pub population: Vec<PopulationSpec>,
+    /// Where its files are.
+    #[serde(skip)]
+    pub folder: Folder,
+}
+
+/// Where a scene's files are.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[non_exhaustive]
+pub enum Folder {
+    /// The folder that the program runs in.
+    #[default]
+    Here,
+    /// This folder: that of the scene file.
+    At(PathBuf),
+    /// In the program, beside the shipped scene of this name.
+    Shipped(&'static str),
 }
 
 fn one() -> u32 {
@@ -75,6 +114,10 @@ fn one() -> u32 {
 pub struct DrawSpec {
     /// How elements become draw calls. Default instanced.
     pub technique: Technique,
+    /// Which transparent elements are put into depth order with which. Default those of one population.
+    pub depth_order: DepthOrder,
+    /// Most instances of a draw call, 1 to 4294967295. Default 1048576.
+    pub capacity: u32,
     /// Width and height, pixels, 1 to 16384. Default `[1280, 800]`.
     pub size: ImageSize,
     /// When the picture is taken, s after the start, 0 to 86400. Default 5.
@@ -83,7 +126,15 @@ pub struct DrawSpec {
 
 impl Default for DrawSpec {
     fn default() -> Self {
-        Self { technique: Technique::default(), size: ImageSize::default(), at: 5.0 }
+        let ListSpec { technique, depth_order, capacity, .. } = ListSpec::default();
+        Self { technique, depth_order, capacity, size: ImageSize::default(), at: 5.0 }
+    }
+}
+
+impl DrawSpec {
+    /// How populations become a draw list.
+    pub fn list(&self) -> ListSpec {
+        ListSpec::new(self.technique).depth_order(self.depth_order).capacity(self.capacity)
     }
 }
 
@@ -118,6 +169,9 @@ pub struct PopulationSpec {
     /// Where and when elements appear.
     #[serde(default)]
     pub emitter: Vec<EmitterSpec>,
+    /// Where elements are put that stay there, instead of emitters. Default none: they are born, move and die.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fixed: Option<FixtureSpec>,
     /// What elements look like.
     #[serde(default)]
     pub look: LookSpec,
@@ -135,7 +189,14 @@ impl PopulationSpec {
     /// A population by name, from what moves it and what it looks like.
     pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
         let ParticleSpec { count, life, size, motion, emitters, .. } = particles;
-        Self { name: name.to_owned(), count, life, size, motion, emitter: emitters, look }
+        Self { name: name.to_owned(), count, life, size, motion, emitter: emitters, fixed: None, look }
+    }
+
+    /// A population of `count` elements that stay where they are put.
+    pub fn fixed(name: &str, fixtures: FixtureSpec, count: u32, size: Span, look: LookSpec) -> Self {
+        let mut particles = ParticleSpec::new(count);
+        particles.size = size;
+        Self { fixed: Some(fixtures), ..Self::new(name, particles, look) }
     }
 
     /// What moves it.
@@ -190,13 +251,26 @@ impl SceneSpec {
             water: None,
             world: WorldSpec::default(),
             light: Vec::new(),
+            sun: None,
+            texture: Vec::new(),
+            mesh: Vec::new(),
+            sprite: Vec::new(),
+            tiles: Vec::new(),
+            text: Vec::new(),
             population: Vec::new(),
+            folder: Folder::default(),
         }
     }
 
     /// The same scene with one more population, drawn after those before.
     pub fn with(mut self, name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
         self.population.push(PopulationSpec::new(name, particles, look));
+        self
+    }
+
+    /// The same scene with one more population of elements that stay where they are put.
+    pub fn with_fixed(mut self, population: PopulationSpec) -> Self {
+        self.population.push(population);
         self
     }
 
@@ -250,6 +324,11 @@ impl SceneSpec {
         };
         most("light", self.light.len(), MOST_LIGHTS)?;
         most("population", self.population.len(), MOST_POPULATIONS)?;
+        self.draw.list().check().map_err(|error| error.under("draw"))?;
+        if let Some(sun) = &self.sun {
+            sun.check().map_err(|error| error.under("sun"))?;
+        }
+        crate::parts::check(self)?;
         for (nth, light) in self.light.iter().enumerate() {
             light.check().map_err(|error| error.under(&format!("light.{nth}")))?;
         }
@@ -258,7 +337,14 @@ impl SceneSpec {
             let at = format!("population.{nth}");
             check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
             population.particles().check().map_err(|error| error.under(&at))?;
-            population.look.build().map_err(|error| error.under(&format!("{at}.look")))?;
+            if let Some(fixed) = &population.fixed {
+                fixed.check(population.count).map_err(|error| error.under(&format!("{at}.fixed")))?;
+                if !population.emitter.is_empty() {
+                    let problem = "stands beside emitters";
+                    return Err(SpecError::new(format!("{at}.fixed"), problem, "keep one of them"));
+                }
+            }
+            population.look.check().map_err(|error| error.under(&format!("{at}.look")))?;
         }
         if let (Some(name), None) = (&self.profile.population, self.climbing()) {
             let names: Vec<&str> =
@@ -275,7 +361,7 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 15] = [
+pub(crate) const KEYS: [&str; 21] = [
     "frolic",
     "title",
     "seed",
@@ -290,6 +376,12 @@ pub(crate) const KEYS: [&str; 15] = [
     "water",
     "world",
     "light",
+    "sun",
+    "texture",
+    "mesh",
+    "sprite",
+    "tiles",
+    "text",
     "population",
 ];
 

@@ -49,14 +49,25 @@ fn main() {
         let contenders = vec![
             Contender::new("tiles", || {
                 meter.begin_frame();
-                let list = scratch.list(instances(), Technique::Instanced, &view, &backdrop, &[], &mut meter);
+                let list = scratch.list(
+                    instances(),
+                    &ListSpec::default(),
+                    &view,
+                    &Surroundings::new(&backdrop),
+                    &mut meter,
+                );
                 renderer.render(&list, &view, &backdrop, &mut image, &mut meter);
                 frames.push(meter.end_frame());
             }),
             Contender::new("plain scalar form to linear light, one thread", || {
                 let mut meter = Meter::new();
-                let list =
-                    plain_scratch.list(instances(), Technique::Instanced, &view, &backdrop, &[], &mut meter);
+                let list = plain_scratch.list(
+                    instances(),
+                    &ListSpec::default(),
+                    &view,
+                    &Surroundings::new(&backdrop),
+                    &mut meter,
+                );
                 let mut linear = reference::LinearImage::new(view.size(), [0.1; 3]);
                 linear.blend(reference::splats(&list, &view));
                 std::hint::black_box(&linear);

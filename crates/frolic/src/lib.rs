@@ -53,14 +53,19 @@ pub use frolic_scene as scene;
 /// Everything that a program needs to build a scene, step it, draw it and read the meter.
 pub mod prelude {
     pub use frolic_core::{
-        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, Counter, EmitterSpec, Frame, GustSpec, Meter,
-        MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles, Ramp, ShapeSpec, Span, SpecError,
-        Stage, Storage, Threads, Tick, World, WorldSpec,
+        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, Counter, EmitterSpec, FixtureSpec, Fixtures,
+        Frame, GustSpec, LineSpec, Meter, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles,
+        PlaceSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage, SwingSpec, Threads, Tick, World,
+        WorldSpec,
     };
     pub use frolic_draw::{
-        BackdropSpec, Blend, CameraSpec, Colour, DrawList, GroundSpec, Image, ImageSize, Instances,
-        LightSpec, ListScratch, Look, LookSpec, Renderer, SkySpec, Technique, View, WaterSpec,
+        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
+        DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances, Library,
+        LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Renderer, RibbonSpec, Shape,
+        Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, TileMap, View, WaterSpec,
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
-    pub use frolic_scene::{PopulationSpec, Scene, SceneError, SceneSpec, write_png};
+    pub use frolic_scene::{
+        PopulationSpec, PutSpec, Scene, SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, write_png,
+    };
 }

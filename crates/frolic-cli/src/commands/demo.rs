@@ -5,7 +5,7 @@ use frolic::prelude::*;
 use frolic::scene::SHIPPED;
 use serde::Serialize;
 
-use super::draw::{Drawn, draw, summary};
+use super::draw::{Drawn, PLAIN, draw, summary};
 use super::profile::measure;
 use super::{CommandError, Outcome, heed_interrupts, usable};
 use crate::args;
@@ -33,7 +33,9 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     for scene in SHIPPED {
         let spec = SceneSpec::find(scene.name)?;
         let path = args.out.join(format!("{}.png", scene.name));
-        let Some((drawn, frame)) = draw(scene.name, &spec, &path)? else { return Ok(Outcome::Interrupted) };
+        let Some((drawn, frame)) = draw(scene.name, &spec, PLAIN, &path)? else {
+            return Ok(Outcome::Interrupted);
+        };
         note(&format!("{}: {}", path.display(), scene.about));
         note(&summary(&frame));
         pictures.push(drawn);

@@ -1,26 +1,39 @@
-//! `frolic draw`: one picture.
+//! `frolic draw`: a picture of a scene, or many.
 
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::io::{self, BufWriter, IsTerminal, Write};
+use std::path::{Path, PathBuf};
 
 use frolic::prelude::*;
+use frolic::scene::{VideoWriter, write_animated_png, write_sheet};
 use serde::Serialize;
 
-use super::{CommandError, Outcome, choose, heed_interrupts, run_to, short_name, usable};
+use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, run_to, short_name, usable};
 use crate::args;
-use crate::output::{ms, say, say_json};
+use crate::output::{ms, progress, say, say_json, stats};
 
 /// What `--json` prints.
 #[derive(Debug, Serialize)]
 pub(super) struct Drawn {
     scene: String,
     picture: String,
+    frames: usize,
     size: [u32; 2],
     at: f32,
     frame_ms: f64,
     stages_ms: BTreeMap<&'static str, f64>,
     counters: BTreeMap<&'static str, u64>,
 }
+
+/// What a picture is of.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Shot {
+    show: Show,
+    transparent: bool,
+}
+
+/// The picture itself.
+pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false };
 
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -32,16 +45,78 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
         spec.draw.at = at;
     }
     spec.check()?;
+    if args.transparent && args.show != Show::Picture {
+        let told =
+            format!("--transparent and --show {}: only the picture can be see-through", args.show.name());
+        return Err(CommandError::Usage(told));
+    }
+    if !(args.rate >= 0.02 && args.rate <= 1000.0) {
+        return Err(CommandError::Usage(format!(
+            "--rate {}: write 0.02 to 1000 pictures a second",
+            args.rate
+        )));
+    }
     let name = short_name(&args.chosen.scene);
     let path = args.output.clone().unwrap_or_else(|| format!("{name}.png").into());
-    let Some((drawn, frame)) = draw(&name, &spec, &path)? else { return Ok(Outcome::Interrupted) };
-    if args.json {
-        say_json(&drawn);
-        return Ok(Outcome::Done);
+    let shot = Shot { show: args.show, transparent: args.transparent };
+    let piped = path.as_os_str() == "-";
+    let many = args.frames.is_some() || args.sheet.is_some() || is_video(&path);
+    let (drawn, frame) = if many {
+        let count = args.sheet.map_or(args.frames.unwrap_or(1), |sheet| sheet.0[0] * sheet.0[1]);
+        let into = Into::of(args, &path, spec.draw.size, count)?;
+        let Some(drawn) = film(&name, &spec, shot, &path, into, count, args.rate)? else {
+            return Ok(Outcome::Interrupted);
+        };
+        drawn
+    } else {
+        let Some(drawn) = draw(&name, &spec, shot, &path)? else { return Ok(Outcome::Interrupted) };
+        drawn
+    };
+    let cut = interrupted();
+    // On a pipe the pictures are the output.
+    if !piped {
+        if args.json && args.stats {
+            say_json(&drawn.counters);
+        } else if args.json {
+            say_json(&drawn);
+        } else {
+            let frames = if drawn.frames > 1 { format!(", {} frames", drawn.frames) } else { String::new() };
+            say(&format!("{}: {}{frames} at {} s", drawn.picture, spec.draw.size, spec.draw.at));
+            say(&summary(&frame));
+            if args.stats {
+                say(&stats(&frame, spec.draw.size));
+            }
+        }
     }
-    say(&format!("{}: {} at {} s", path.display(), spec.draw.size, spec.draw.at));
-    say(&summary(&frame));
-    Ok(Outcome::Done)
+    Ok(if cut { Outcome::Interrupted } else { Outcome::Done })
+}
+
+fn is_video(path: &Path) -> bool {
+    path.as_os_str() == "-" || path.extension().is_some_and(|ending| ending == "y4m")
+}
+
+/// Takes a picture, and the frame's meter.
+fn shoot(scene: &mut Scene, shot: Shot, meter: &mut Meter) -> (Image, Frame) {
+    let alive = scene.alive() as u64;
+    meter.begin_frame();
+    let image = if shot.transparent { scene.draw_transparent(meter) } else { scene.show(shot.show, meter) };
+    let image = image.clone();
+    meter.add(Counter::Alive, alive);
+    (image, meter.end_frame())
+}
+
+fn told(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Frame) -> Drawn {
+    let millis = |time: std::time::Duration| time.as_secs_f64() * 1e3;
+    Drawn {
+        scene: name.to_owned(),
+        picture: path,
+        frames,
+        size: spec.draw.size.into(),
+        at: spec.draw.at,
+        frame_ms: millis(frame.total()),
+        stages_ms: Stage::ALL.iter().map(|&stage| (stage.name(), millis(frame.stage(stage)))).collect(),
+        counters: Counter::ALL.iter().map(|&counter| (counter.name(), frame.count(counter))).collect(),
+    }
 }
 
 /// Runs a scene, draws it twice (the second is timed, with sky and ground kept) and writes the picture; `None` when
@@ -49,6 +124,7 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
 pub(super) fn draw(
     name: &str,
     spec: &SceneSpec,
+    shot: Shot,
     path: &Path,
 ) -> Result<Option<(Drawn, Frame)>, CommandError> {
     let mut scene = Scene::new(spec)?;
@@ -58,23 +134,124 @@ pub(super) fn draw(
         return Ok(None);
     }
     scene.draw(&mut meter);
-    let alive = scene.alive() as u64;
-    meter.begin_frame();
-    let image = scene.draw(&mut meter);
-    meter.add(Counter::Alive, alive);
-    let frame = meter.end_frame();
-    write_png(path, image)?;
-    let millis = |time: std::time::Duration| time.as_secs_f64() * 1e3;
-    let drawn = Drawn {
-        scene: name.to_owned(),
-        picture: path.display().to_string(),
-        size: spec.draw.size.into(),
-        at: spec.draw.at,
-        frame_ms: millis(frame.total()),
-        stages_ms: Stage::ALL.iter().map(|&stage| (stage.name(), millis(frame.stage(stage)))).collect(),
-        counters: Counter::ALL.iter().map(|&counter| (counter.name(), frame.count(counter))).collect(),
-    };
-    Ok(Some((drawn, frame)))
+    let (image, frame) = shoot(&mut scene, shot, &mut meter);
+    write_png(path, &image)?;
+    Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
+}
+
+/// Where pictures go.
+enum Into {
+    /// One file each: the name before and after the number, and how many digits it has.
+    Numbered(String, String, usize),
+    /// Kept, and written together at the end.
+    Animated(Vec<Image>),
+    Sheet(Vec<Image>, [u32; 2]),
+    Video(Box<VideoWriter<Box<dyn Write>>>),
+}
+
+/// Pictures that are kept until the end may take so much memory, bytes.
+const KEPT: u64 = 1 << 30;
+
+impl Into {
+    fn of(args: &args::Draw, path: &Path, size: ImageSize, count: u32) -> Result<Self, CommandError> {
+        let usage = |text: String| Err(CommandError::Usage(text));
+        if count == 0 {
+            return usage("--frames 0: write at least 1".to_owned());
+        }
+        let bytes = u64::from(count) * size.width() as u64 * size.height() as u64 * 4;
+        let name = path.to_string_lossy().into_owned();
+        if is_video(path) {
+            if args.sheet.is_some() || args.transparent {
+                return usage(format!("{name}: video has no sheets and is never see-through; name a .png"));
+            }
+            let out: Box<dyn Write> = if name == "-" {
+                if io::stdout().is_terminal() {
+                    return usage("-o -: raw video is no sight for a terminal; pipe it on".to_owned());
+                }
+                Box::new(io::stdout())
+            } else {
+                usable(path.parent().unwrap_or(Path::new("")))?;
+                let write = |source| SceneError::Write { path: path.to_owned(), source };
+                Box::new(BufWriter::new(std::fs::File::create(path).map_err(write)?))
+            };
+            let write = |source| SceneError::Write { path: path.to_owned(), source };
+            let video = VideoWriter::new(out, size, args.rate).map_err(write)?;
+            return Ok(Self::Video(Box::new(video)));
+        }
+        usable(path.parent().unwrap_or(Path::new("")))?;
+        if let (Some(start), None) = (name.find('#'), args.sheet) {
+            let digits = name[start..].chars().take_while(|c| *c == '#').count();
+            return Ok(Self::Numbered(name[..start].to_owned(), name[start + digits..].to_owned(), digits));
+        }
+        if bytes > KEPT {
+            let most = KEPT / (bytes / u64::from(count)).max(1);
+            return usage(format!(
+                "{count} frames of {size} are over 1 GiB; write at most {most}, or numbered frames such as 'frames/####.png'"
+            ));
+        }
+        Ok(match args.sheet {
+            Some(sheet) => Self::Sheet(Vec::new(), sheet.0),
+            None => Self::Animated(Vec::new()),
+        })
+    }
+}
+
+/// Draws `count` pictures, `rate` a second. After Ctrl-C what was finished is written; `None` if nothing was.
+fn film(
+    name: &str,
+    spec: &SceneSpec,
+    shot: Shot,
+    path: &Path,
+    mut into: Into,
+    count: u32,
+    rate: f32,
+) -> Result<Option<(Drawn, Frame)>, CommandError> {
+    let mut scene = Scene::new(spec)?;
+    let mut meter = Meter::new();
+    if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
+        return Ok(None);
+    }
+    scene.draw(&mut meter);
+    let bar = progress(u64::from(count), "drawing");
+    let mut last = None;
+    let mut written = PathBuf::from(path);
+    let mut done = 0;
+    for nth in 0..count {
+        if interrupted() {
+            break;
+        }
+        scene.run_to(f64::from(spec.draw.at) + f64::from(nth) / f64::from(rate), &mut meter);
+        let (image, frame) = shoot(&mut scene, shot, &mut meter);
+        last = Some(frame);
+        match &mut into {
+            Into::Numbered(before, after, digits) => {
+                written = format!("{before}{nth:0digits$}{after}", digits = *digits).into();
+                write_png(&written, &image)?;
+            }
+            Into::Animated(frames) | Into::Sheet(frames, _) => frames.push(image),
+            Into::Video(video) => {
+                if let Err(source) = video.write(&image) {
+                    // Whoever reads has seen enough.
+                    if source.kind() == io::ErrorKind::BrokenPipe {
+                        break;
+                    }
+                    return Err(SceneError::Write { path: path.to_owned(), source }.into());
+                }
+            }
+        }
+        done += 1;
+        bar.set_position(done);
+    }
+    bar.finish_and_clear();
+    match &into {
+        Into::Animated(frames) if !frames.is_empty() => write_animated_png(path, frames, rate)?,
+        Into::Sheet(frames, sheet) if !frames.is_empty() => {
+            write_sheet(path, frames, *sheet, rate, spec.draw.at)?;
+        }
+        _ => {}
+    }
+    let shown = if matches!(into, Into::Numbered(..)) { written } else { path.to_owned() };
+    Ok(last.map(|frame| (told(name, spec, shown.display().to_string(), done as usize, &frame), frame)))
 }
 
 /// The frame in a few lines.

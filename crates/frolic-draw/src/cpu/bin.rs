@@ -1,10 +1,10 @@
-//! One chunk's splats sorted to tiles: a counting sort that keeps their order.
+//! One chunk's records sorted to tiles: a counting sort that keeps their order.
 //!
-//! 1. Project the chunk, noting the tiles each splat touches and counting per tile.
+//! 1. Project the chunk, noting the tiles each record touches and counting per tile.
 //! 2. Prefix sums give each tile its stretch of the chunk's records.
-//! 3. Scatter: a splat is copied into the stretch of every tile it touches.
+//! 3. Scatter: a record is copied into the stretch of every tile it touches.
 //!
-//! A splat that touches more than [`MANY`] tiles is not copied to each; it is kept once in a list that every tile looks
+//! A record that touches more than [`MANY`] tiles is not copied to each; it is kept once in a list that every tile looks
 //! through, merged in order by rank. So a chunk never holds more than `CHUNK * MANY` records.
 
 use std::cell::RefCell;
@@ -12,64 +12,110 @@ use std::cell::RefCell;
 use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Counter, Meter};
 
-use super::ChunkStart;
-use super::project::{Projected, Splat};
+use super::project::{Projected, Scope};
+use super::record::{Facet, Quad, Record, Splat, Strip};
 use super::tile::{Grid, Tiles};
-use crate::camera::View;
-use crate::list::DrawList;
 
 /// Instances a chunk; ranks within it fit 16 bits.
 pub(super) const CHUNK: usize = 8192;
 
-/// Most tiles that a splat is copied to.
+/// Most tiles that a record is copied to.
 const MANY: u32 = 16;
 
 thread_local! {
-    /// The splats of the chunk in hand: written, then read once, so it should stay in this core's cache.
+    /// The records of the chunk in hand: written, then read once, so they should stay in this core's cache.
     static PROJECTED: RefCell<Projected> = RefCell::default();
 }
 
-/// A chunk's records, tile after tile.
+/// A stretch of a draw list that is projected at once.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ChunkStart {
+    pub(super) batch: u32,
+    pub(super) run: u32,
+    /// Instances of that run that belong to chunks before.
+    pub(super) skip: u32,
+    pub(super) count: u32,
+}
+
+/// A chunk's records of every kind.
 #[derive(Debug, Default)]
 pub(super) struct Bin {
-    /// Grown, never shrunk; only what `starts` tells is of this frame.
-    records: Vec<Splat>,
-    /// Where each tile's stretch ends, after a leading 0.
-    starts: Vec<u32>,
-    /// Splats that touch many tiles, in order.
-    pub(super) large: Vec<(Splat, Tiles)>,
-    culled: u64,
-    kept: u64,
-    pixels: u64,
+    pub(super) splats: Binned<Splat>,
+    pub(super) quads: Binned<Quad>,
+    pub(super) facets: Binned<Facet>,
+    pub(super) strips: Binned<Strip>,
+    tally: Tally,
+}
+
+/// What a chunk counted.
+#[derive(Debug, Default, Clone, Copy)]
+pub(super) struct Tally {
+    pub(super) culled: u64,
+    pub(super) thinned: u64,
+    pub(super) coarse: u64,
+    pub(super) pixels: u64,
+    pub(super) triangles: u64,
+    pub(super) vertices: u64,
 }
 
 impl Bin {
     /// Takes in a chunk.
-    pub(super) fn fill(
-        &mut self,
-        list: &DrawList<'_>,
-        view: &View,
-        grid: &Grid,
-        start: ChunkStart,
-        level: Level,
-    ) {
+    pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart, level: Level) {
         PROJECTED.with_borrow_mut(|projected| {
             dispatch!(level, simd => {
-                project(simd, projected, list, view, grid, start);
-                self.sort(projected, grid);
+                projected.chunk(simd, scope, start);
+                self.splats.sort(&projected.splats, &mut projected.next, scope.grid);
             });
+            self.quads.sort(&projected.quads, &mut projected.next, scope.grid);
+            self.facets.sort(&projected.facets, &mut projected.next, scope.grid);
+            self.strips.sort(&projected.strips, &mut projected.next, scope.grid);
+            self.tally = projected.tally;
         });
     }
 
-    /// Sorts the chunk's splats to tiles.
+    pub(super) fn count(&self, meter: &mut Meter) {
+        let Tally { culled, thinned, coarse, pixels, triangles, vertices } = self.tally;
+        meter.add(Counter::Culled, culled);
+        meter.add(Counter::Thinned, thinned);
+        meter.add(Counter::Coarse, coarse);
+        meter.add(Counter::Triangles, triangles);
+        meter.add(Counter::Vertices, vertices);
+        meter.add(Counter::PixelsTouched, pixels);
+        let records =
+            self.splats.records() + self.quads.records() + self.facets.records() + self.strips.records();
+        meter.add(Counter::BinRecords, records);
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        self.splats.bytes() + self.quads.bytes() + self.facets.bytes() + self.strips.bytes()
+    }
+}
+
+/// Records of one kind, tile after tile.
+#[derive(Debug, Default)]
+pub(super) struct Binned<R> {
+    /// Grown, never shrunk; only what `starts` tells is of this frame.
+    records: Vec<R>,
+    /// Where each tile's stretch ends, after a leading 0; empty when the chunk has no such records.
+    starts: Vec<u32>,
+    /// Records that touch many tiles, in order.
+    large: Vec<(R, Tiles)>,
+    /// Records before they went to tiles.
+    pub(super) distinct: usize,
+}
+
+impl<R: Record> Binned<R> {
+    /// Sorts records to tiles.
     #[inline(always)]
-    fn sort(&mut self, projected: &mut Projected, grid: &Grid) {
-        let Projected { splats, next, .. } = projected;
-        (self.culled, self.pixels, self.kept) = (projected.culled, projected.pixels, splats.len() as u64);
+    fn sort(&mut self, projected: &[(R, Tiles)], next: &mut Vec<u32>, grid: &Grid) {
         self.large.clear();
         self.starts.clear();
+        self.distinct = projected.len();
+        if projected.is_empty() {
+            return;
+        }
         self.starts.resize(grid.tiles() + 1, 0);
-        for (_, tiles) in &*splats {
+        for (_, tiles) in projected {
             if tiles.count() <= MANY {
                 tiles.each(grid, |tile| self.starts[tile + 1] += 1);
             }
@@ -80,67 +126,169 @@ impl Bin {
             *start = end;
         }
         if self.records.len() < end as usize {
-            self.records.resize(end as usize, Splat::default());
+            self.records.resize(end as usize, R::default());
         }
         next.clear();
         next.extend_from_slice(&self.starts);
-        for (splat, tiles) in &*splats {
+        for (record, tiles) in projected {
             if tiles.count() <= MANY {
                 tiles.each(grid, |tile| {
                     let to = &mut next[tile];
-                    self.records[*to as usize] = *splat;
+                    self.records[*to as usize] = *record;
                     *to += 1;
                 });
             } else {
-                self.large.push((*splat, *tiles));
+                self.large.push((*record, *tiles));
             }
         }
     }
 
-    /// The records of a tile, in order.
+    /// The records of a tile that were copied to it, in order.
     #[inline(always)]
-    pub(super) fn tile(&self, nth: usize) -> &[Splat] {
+    fn small(&self, nth: usize) -> &[R] {
+        if self.starts.is_empty() {
+            return &[];
+        }
         &self.records[self.starts[nth] as usize..self.starts[nth + 1] as usize]
     }
 
-    pub(super) fn count(&self, meter: &mut Meter) {
-        meter.add(Counter::Culled, self.culled);
-        meter.add(Counter::Triangles, self.kept * 2);
-        meter.add(Counter::Vertices, (self.kept + self.culled) * 4);
-        meter.add(Counter::PixelsTouched, self.pixels);
-        let records = self.starts.last().map_or(0, |&end| u64::from(end)) + self.large.len() as u64;
-        meter.add(Counter::BinRecords, records);
+    /// A record found before.
+    #[inline(always)]
+    pub(super) fn get(&self, nth: usize, at: Found) -> &R {
+        match at {
+            Found::Small(at) => &self.small(nth)[at as usize],
+            Found::Large(at) => &self.large[at as usize].0,
+        }
     }
 
-    pub(super) fn bytes(&self) -> usize {
-        self.records.capacity() * size_of::<Splat>()
+    /// All records of a tile, in order of rank.
+    #[inline(always)]
+    pub(super) fn tile(&self, nth: usize, across: u16, down: u16) -> InTile<'_, R> {
+        InTile { small: self.small(nth), large: &self.large, at: [0; 2], across, down }
+    }
+
+    fn records(&self) -> u64 {
+        self.starts.last().map_or(0, |&end| u64::from(end)) + self.large.len() as u64
+    }
+
+    fn bytes(&self) -> usize {
+        self.records.capacity() * size_of::<R>()
             + self.starts.capacity() * size_of::<u32>()
-            + self.large.capacity() * size_of::<(Splat, Tiles)>()
+            + self.large.capacity() * size_of::<(R, Tiles)>()
     }
 }
 
-/// Projects a chunk, which may span many draw calls.
-#[inline(always)]
-fn project<S: Simd>(
-    simd: S,
-    projected: &mut Projected,
-    list: &DrawList<'_>,
-    view: &View,
-    grid: &Grid,
-    start: ChunkStart,
-) {
-    projected.splats.clear();
-    projected.splats.reserve(CHUNK);
-    (projected.culled, projected.pixels) = (0, 0);
-    let mut left = start.count;
-    let mut skip = start.skip;
-    for batch in &list.batches[start.batch as usize..] {
-        let count = left.min(batch.count - skip);
-        projected.run(simd, list, view, grid, batch.source, (batch.first + skip) as usize, count as usize);
-        left -= count;
-        skip = 0;
-        if left == 0 {
-            break;
+/// Where a tile's record is: among those that were copied to the tile, or among those that touch many.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Found {
+    Small(u32),
+    Large(u32),
+}
+
+/// The records of one tile and chunk, merged by rank.
+#[derive(Clone)]
+pub(super) struct InTile<'a, R> {
+    small: &'a [R],
+    large: &'a [(R, Tiles)],
+    /// Records passed of each.
+    at: [u32; 2],
+    across: u16,
+    down: u16,
+}
+
+impl<'a, R: Record> InTile<'a, R> {
+    /// The next record's rank, and whether it is among the large.
+    #[inline(always)]
+    fn next(&mut self) -> Option<(u16, bool)> {
+        while let Some((_, tiles)) = self.large.get(self.at[1] as usize)
+            && !tiles.contains(self.across, self.down)
+        {
+            self.at[1] += 1;
+        }
+        let small = self.small.get(self.at[0] as usize).map(|record| record.label().rank);
+        let large = self.large.get(self.at[1] as usize).map(|(record, _)| record.label().rank);
+        match (small, large) {
+            (Some(a), Some(b)) if a < b => Some((a, false)),
+            (_, Some(b)) => Some((b, true)),
+            (a, None) => a.map(|a| (a, false)),
+        }
+    }
+
+    /// Rank of the next record.
+    #[inline(always)]
+    pub(super) fn rank(&mut self) -> Option<u16> {
+        self.next().map(|(rank, _)| rank)
+    }
+
+    /// The next record.
+    #[inline(always)]
+    pub(super) fn take(&mut self) -> Option<(&'a R, Found)> {
+        let (_, large) = self.next()?;
+        let at = self.at[usize::from(large)];
+        self.at[usize::from(large)] += 1;
+        if large {
+            self.large.get(at as usize).map(|(record, _)| (record, Found::Large(at)))
+        } else {
+            self.small.get(at as usize).map(|record| (record, Found::Small(at)))
+        }
+    }
+
+    /// The records of one rank.
+    pub(super) fn of_rank(mut self, rank: u16) -> impl Iterator<Item = &'a R> + Clone {
+        // Ranks rise, so those copied to the tile can be searched.
+        let passed = self.small[self.at[0] as usize..].partition_point(|record| record.label().rank < rank);
+        self.at[0] += passed as u32;
+        while self.rank().is_some_and(|next| next < rank) {
+            self.at[1] += 1;
+        }
+        OfRank { records: self, rank }
+    }
+
+    /// Passes the records of one rank.
+    pub(super) fn pass(&mut self, rank: u16) {
+        while self.rank() == Some(rank) {
+            self.take();
+        }
+    }
+}
+
+#[derive(Clone)]
+struct OfRank<'a, R> {
+    records: InTile<'a, R>,
+    rank: u16,
+}
+
+impl<'a, R: Record> Iterator for OfRank<'a, R> {
+    type Item = &'a R;
+
+    fn next(&mut self) -> Option<&'a R> {
+        let next = self.records.rank() == Some(self.rank);
+        next.then(|| self.records.take()).flatten().map(|(record, _)| record)
+    }
+}
+
+impl Projected {
+    /// Projects a chunk, which may span many draw calls.
+    #[inline(always)]
+    fn chunk<S: Simd>(&mut self, simd: S, scope: &Scope<'_, '_>, start: ChunkStart) {
+        self.clear();
+        let list = scope.seen.list;
+        let mut left = start.count;
+        let mut skip = start.skip;
+        let mut run = start.run;
+        for (nth, batch) in list.batches().iter().enumerate().skip(start.batch as usize) {
+            let end = batch.first_run + batch.runs;
+            while run < end && left > 0 {
+                let stretch = &list.runs[run as usize];
+                let count = left.min(stretch.count - skip);
+                self.run(simd, scope, nth as u32, stretch, skip, count);
+                left -= count;
+                skip = 0;
+                run += 1;
+            }
+            if left == 0 {
+                break;
+            }
         }
     }
 }

@@ -1,20 +1,32 @@
 //! The CPU backend: a draw list in, an [`Image`] out.
 //!
 //! ```text
-//! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its record
-//!          into the chunk's own bins (a counting sort)                                  project.rs, bin.rs
-//! raster   one tile a task: start from the backdrop, walk every chunk's bin in order, blend       tile.rs
-//! resolve  bloom, tone curve, dither, eight bits                                                  resolve.rs
+//! shadow   what the sun sees of solid things, by the same steps as the picture                        shadow.rs
+//! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its records
+//!          into the chunk's own bins (a counting sort)                             project.rs, record.rs, bin.rs
+//! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs):
+//!          solid things by their samples, the nearest wins                                            solid.rs
+//!          transparent things in order, or far to near                                      tile.rs, blend.rs
+//! resolve  bloom, tone curve, dither, eight bits                                                    resolve.rs
 //! ```
+//!
+//! `reference.rs` is the plain form that tests compare with, `show.rs` paints diagnostics.
 //!
 //! Order is kept by construction (chunks in order, records in order within a chunk), so the picture is the same to the last
 //! bit at any thread count, tile size and instruction set. Instances go through in rounds of at most
 //! `ROUND` chunks, which bounds the memory of the bins at any count.
 
 mod bin;
-pub(crate) mod project;
+mod blend;
+mod colour9;
+mod phase;
+mod project;
+mod record;
 pub mod reference;
 mod resolve;
+mod shadow;
+mod show;
+mod solid;
 mod tile;
 
 use frolic_core::simd::{Level, dispatch};
@@ -23,14 +35,23 @@ use rayon::prelude::*;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
 use crate::camera::View;
+use crate::colour::Colour;
 use crate::image::Image;
+use crate::light::Lighting;
 use crate::list::DrawList;
-use crate::look::LightSpec;
-use bin::{Bin, CHUNK};
-pub use project::{SMALLEST, Splat};
+use crate::vertices::Seen;
+use bin::{Bin, ChunkStart};
+use phase::{Part, Phase};
+pub use project::SMALLEST;
+use project::{Scope, Tag};
+pub use record::Splat;
 use resolve::Bloom;
+use shadow::Shadow;
+pub use show::Show;
+use solid::SAMPLES;
 #[cfg(test)]
 use tile::Rect;
+use tile::SolidTile;
 pub(crate) use tile::{Grid, Row, STRIDE};
 
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
@@ -40,12 +61,13 @@ const ROUND: usize = 128;
 ///
 /// ```
 /// use frolic_core::Meter;
-/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, ListScratch, Renderer, Technique};
+/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, ListScratch, ListSpec, Renderer, Surroundings};
 ///
 /// let size = ImageSize::new(64, 40)?;
 /// let (view, backdrop) = (CameraSpec::default().view(size)?, BackdropSpec::default());
 /// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
-/// let list = scratch.list([], Technique::Instanced, &view, &backdrop, &[], &mut meter);
+/// let around = Surroundings::new(&backdrop);
+/// let list = scratch.list([], &ListSpec::default(), &view, &around, &mut meter);
 /// let mut image = Image::new(size);
 /// Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
 /// assert_ne!(image.pixels()[0], [0, 0, 0, 255]); // the sky is never black
@@ -54,23 +76,60 @@ const ROUND: usize = 128;
 #[derive(Debug)]
 pub struct Renderer {
     level: Level,
-    height_log2: u32,
+    tile_log2: [u32; 2],
     round: usize,
     backdrop: Option<Backdrop>,
     /// The rows of every tile, tile after tile.
     rows: Vec<Row>,
+    solid: Solid,
+    shadow: Shadow,
     bins: Vec<Bin>,
     starts: Vec<ChunkStart>,
+    phases: Vec<Phase>,
+    parts: Vec<Part>,
     bloom: Bloom,
+    /// Whether the sun itself is left out of the sky.
+    plain: bool,
 }
 
-/// Where in the draw list a chunk of instances starts.
-#[derive(Debug, Clone, Copy)]
-struct ChunkStart {
-    batch: u32,
-    /// Instances of that batch that belong to chunks before.
-    skip: u32,
-    count: u32,
+/// What solid things leave, of every tile; empty where there are none.
+#[derive(Debug, Default)]
+struct Solid {
+    depth: Vec<[f32; STRIDE]>,
+    nearest: Vec<f32>,
+    near: Vec<f32>,
+    base: Vec<u32>,
+    sun: Vec<u32>,
+}
+
+impl Solid {
+    fn resize(&mut self, grid: &Grid, wanted: bool) {
+        let tiles = if wanted { grid.tiles() } else { 0 };
+        let samples = tiles * SAMPLES * grid.tile_width() * grid.rows();
+        self.depth.resize(tiles * grid.rows(), [0.0; STRIDE]);
+        self.nearest.resize(tiles, 0.0);
+        self.near.resize(samples, 0.0);
+        self.base.resize(samples, 0);
+        self.sun.resize(samples, 0);
+    }
+
+    /// Each tile's part.
+    fn tiles(&mut self, grid: &Grid) -> impl IndexedParallelIterator<Item = SolidTile<'_>> {
+        let samples = SAMPLES * grid.tile_width() * grid.rows();
+        self.depth
+            .par_chunks_mut(grid.rows())
+            .zip(&mut self.nearest)
+            .zip(self.near.par_chunks_mut(samples))
+            .zip(self.base.par_chunks_mut(samples))
+            .zip(self.sun.par_chunks_mut(samples))
+            .map(|((((depth, nearest), near), base), sun)| SolidTile { depth, nearest, near, base, sun })
+    }
+
+    fn bytes(&self) -> usize {
+        self.depth.capacity() * size_of::<[f32; STRIDE]>()
+            + self.near.capacity() * size_of::<f32>()
+            + (self.base.capacity() + self.sun.capacity()) * size_of::<u32>()
+    }
 }
 
 impl Default for Renderer {
@@ -82,27 +141,32 @@ impl Default for Renderer {
 impl Renderer {
     /// A renderer for this machine: tiles of 64 by 32 pixels.
     pub fn new() -> Self {
-        Self::tuned(5, ROUND, Level::new())
+        Self::tuned([6, 5], ROUND, Level::new())
     }
 
-    /// A renderer with tiles of 2^`height_log2` rows (3 to 10), `round` chunks a round (at least 1) and kernels of `level`.
-    /// The picture does not depend on any of them. For tests and benches.
-    pub fn tuned(height_log2: u32, round: usize, level: Level) -> Self {
+    /// A renderer with tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 to 10), `round` chunks a round (at least 1) and kernels
+    /// of `level`. The picture does not depend on any of them. For tests and benches.
+    pub fn tuned(tile_log2: [u32; 2], round: usize, level: Level) -> Self {
         Self {
             level,
-            height_log2: height_log2.clamp(3, 10),
+            tile_log2: [tile_log2[0].clamp(3, 6), tile_log2[1].clamp(3, 10)],
             round: round.max(1),
             backdrop: None,
             rows: Vec::new(),
+            solid: Solid::default(),
+            shadow: Shadow::default(),
             bins: Vec::new(),
             starts: Vec::new(),
+            phases: Vec::new(),
+            parts: Vec::new(),
             bloom: Bloom::default(),
+            plain: false,
         }
     }
 
     /// Draws the list over the backdrop into `image`, which takes on the view's size if it has another.
     ///
-    /// The sky and ground are kept while view, backdrop and lights stay the same.
+    /// The sky and ground are kept while view, backdrop, lamps and sun stay the same.
     pub fn render(
         &mut self,
         list: &DrawList<'_>,
@@ -111,53 +175,16 @@ impl Renderer {
         image: &mut Image,
         meter: &mut Meter,
     ) {
-        let grid = Grid::new(view.size(), self.height_log2);
+        let grid = self.fill(list, view, backdrop, meter);
         if image.size() != view.size() {
             *image = Image::new(view.size());
         }
-        self.paint_backdrop(&grid, view, backdrop, list.lighting.lights, meter);
-        let Self { backdrop: Some(backdrop), rows, bins, starts, bloom, level, round, .. } = self else {
-            return;
-        };
-        let level = *level;
-
-        split(list, starts);
-        rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
-        bloom.resize(&grid);
-        let rounds = starts.len().div_ceil(*round).max(1);
-        if bins.len() < starts.len().min(*round) {
-            bins.resize_with(starts.len().min(*round), Bin::default);
-        }
-        for nth_round in 0..rounds {
-            let chunks = starts.chunks(*round).nth(nth_round).unwrap_or_default();
-            let bins = &mut bins[..chunks.len()];
-            let started = meter.start();
-            bins.par_iter_mut()
-                .zip(chunks)
-                .for_each(|(bin, start)| bin.fill(list, view, &grid, *start, level));
-            bins.iter().for_each(|bin| bin.count(meter));
-            meter.stop(Stage::Project, started);
-
-            let started = meter.start();
-            let (bins, backdrop) = (&*bins, &*backdrop);
-            let tiles = rows.par_chunks_mut(grid.rows()).zip(bloom.tiles(&grid)).enumerate();
-            tiles.for_each(|(nth, (rows, small))| {
-                let behind = backdrop.tile(nth);
-                let first = nth_round == 0;
-                let task = tile::RasterTile { grid: &grid, nth, rows: &mut *rows, behind, bins, list, first };
-                dispatch!(level, simd => task.run(simd));
-                if view.bloom > 0.0 && nth_round + 1 == rounds {
-                    dispatch!(level, simd => resolve::average_blocks(simd, &grid, nth, rows, small));
-                }
-            });
-            meter.stop(Stage::Raster, started);
-        }
-
         let started = meter.start();
+        let Self { bloom, rows, level, .. } = &mut *self;
         if view.bloom > 0.0 {
             bloom.spread(&grid);
         }
-        let bloom = &*bloom;
+        let (bloom, level) = (&*bloom, *level);
         let bands = image.pixels_mut().par_chunks_mut(grid.width * grid.rows());
         bands.zip(rows.par_chunks(grid.rows() * grid.across)).enumerate().for_each(
             |(row, (pixels, tiles))| {
@@ -169,19 +196,147 @@ impl Renderer {
         meter.add(Counter::DrawBytes, self.bytes() as u64);
     }
 
+    /// Draws the list without a backdrop into `image`, as straight (not premultiplied) RGBA.
+    ///
+    /// It is drawn over black and over white; what differs is what shows through. Light that is added without covering counts as opaque as it
+    /// is bright, so that the picture looks right over what is dark.
+    pub fn render_transparent(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        image: &mut Image,
+        meter: &mut Meter,
+    ) {
+        if image.size() != view.size() {
+            *image = Image::new(view.size());
+        }
+        let plain = |light: f32| {
+            let mut backdrop = BackdropSpec::default();
+            backdrop.sky.zenith = Colour::new(light, light, light);
+            backdrop.sky.horizon = backdrop.sky.zenith;
+            backdrop
+        };
+        let mut covered = Vec::new();
+        self.plain = true;
+        let grid = self.fill(list, view, &plain(1.0), &mut Meter::new());
+        covered.extend_from_slice(&self.rows);
+        let _ = self.fill(list, view, &plain(0.0), meter);
+        self.plain = false;
+        let rows = &self.rows;
+        let pixels = image.pixels_mut().par_chunks_mut(grid.width).enumerate();
+        pixels.for_each(|(y, line)| {
+            for (x, pixel) in line.iter_mut().enumerate() {
+                let (row, column) = grid.row_of(x, y);
+                let (black, white) = (&rows[row], &covered[row]);
+                let through = (0..3).map(|c| white[c][column] - black[c][column]).sum::<f32>() / 3.0;
+                let light = [0, 1, 2].map(|c| {
+                    reference::srgb(reference::tone(f64::from(black[c][column] * view.exposure))) as f32
+                });
+                let brightest = light.iter().fold(0.0f32, |most, v| most.max(*v));
+                let opacity = (1.0 - through).clamp(0.0, 1.0).max(brightest);
+                let byte = |v: f32| (v.clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
+                let [r, g, b] = light.map(|v| if opacity > 0.0 { byte(v / opacity) } else { 0 });
+                *pixel = [r, g, b, byte(opacity)];
+            }
+        });
+    }
+
+    /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
+    fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
+        let grid = Grid::new(view.size(), self.tile_log2);
+        let started = meter.start();
+        let shadowed = self.shadow.cast(list, view, self.level, meter);
+        if shadowed {
+            meter.stop(Stage::Shadow, started);
+        }
+        self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
+        phase::split(list, &mut self.starts, &mut self.phases);
+        phase::cut(&self.phases, self.round, &mut self.parts);
+        let Self { backdrop: Some(backdrop), rows, solid, shadow, bins, starts, parts, bloom, level, .. } =
+            self
+        else {
+            return grid;
+        };
+        let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
+        rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
+        let any_solid = parts.iter().any(|part| part.solid);
+        solid.resize(&grid, any_solid);
+        bloom.resize(&grid);
+        let scope = Scope {
+            seen: Seen { list, view, camera: view, shadows: list.lighting.shadows() },
+            grid: &grid,
+            tag: Tag::Source,
+        };
+        // One round at least, so that the backdrop is there.
+        let mut next = 0;
+        loop {
+            let round = parts.get(next).map_or(0, |part| part.round);
+            let end = next + parts[next..].iter().take_while(|part| part.round == round).count();
+            let now = &parts[next..end];
+            let first_chunk = now.first().map_or(0, |part| part.chunks.start);
+            let chunks = &starts[first_chunk..now.last().map_or(0, |part| part.chunks.end)];
+            if bins.len() < chunks.len() {
+                bins.resize_with(chunks.len(), Bin::default);
+            }
+            let bins = &mut bins[..chunks.len()];
+            let started = meter.start();
+            bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.fill(&scope, *start, level));
+            bins.iter().for_each(|bin| bin.count(meter));
+            meter.stop(Stage::Project, started);
+
+            let started = meter.start();
+            let (bins, last) = (&*bins, end == parts.len());
+            let raster = |nth: usize, rows: &mut [Row], small: &mut [f32], solid: Option<SolidTile<'_>>| {
+                let task = tile::RasterTile {
+                    grid: &grid,
+                    nth,
+                    rows: &mut *rows,
+                    behind: backdrop.tile(nth),
+                    solid,
+                    bins,
+                    first_chunk,
+                    parts: now,
+                    list,
+                    view,
+                    shadow,
+                    first: next == 0,
+                };
+                dispatch!(level, simd => task.run(simd));
+                if view.bloom > 0.0 && last {
+                    dispatch!(level, simd => resolve::average_blocks(simd, &grid, nth, rows, small));
+                }
+            };
+            let tiles = rows.par_chunks_mut(grid.rows()).zip(bloom.tiles(&grid));
+            if any_solid {
+                tiles.zip(solid.tiles(&grid)).enumerate().for_each(|(nth, ((rows, small), solid))| {
+                    raster(nth, rows, small, Some(solid));
+                });
+            } else {
+                tiles.enumerate().for_each(|(nth, (rows, small))| raster(nth, rows, small, None));
+            }
+            meter.stop(Stage::Raster, started);
+            next = end;
+            if last {
+                break;
+            }
+        }
+        grid
+    }
+
     fn paint_backdrop(
         &mut self,
         grid: &Grid,
         view: &View,
         spec: &BackdropSpec,
-        lights: &[LightSpec],
+        lighting: &Lighting<'_>,
         meter: &mut Meter,
     ) {
         let started = meter.start();
-        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights)) {
+        let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !self.plain));
+        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
             meter.add(Counter::BackdropHits, 1);
         } else {
-            self.backdrop = Some(Backdrop::paint(grid, view, spec, lights));
+            self.backdrop = Some(Backdrop::paint(grid, view, spec, lights, sun));
             meter.add(Counter::BackdropMisses, 1);
         }
         meter.stop(Stage::Backdrop, started);
@@ -190,29 +345,10 @@ impl Renderer {
     fn bytes(&self) -> usize {
         self.backdrop.as_ref().map_or(0, Backdrop::bytes)
             + self.rows.capacity() * size_of::<Row>()
+            + self.solid.bytes()
+            + self.shadow.bytes()
             + self.bins.iter().map(Bin::bytes).sum::<usize>()
             + self.starts.capacity() * size_of::<ChunkStart>()
-    }
-}
-
-/// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`]; a chunk may span many small batches.
-fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>) {
-    starts.clear();
-    let mut room = 0;
-    for (batch, run) in list.batches.iter().enumerate() {
-        let mut skip = 0;
-        while skip < run.count {
-            if room == 0 {
-                starts.push(ChunkStart { batch: batch as u32, skip, count: 0 });
-                room = CHUNK as u32;
-            }
-            let taken = room.min(run.count - skip);
-            if let Some(last) = starts.last_mut() {
-                last.count += taken;
-            }
-            skip += taken;
-            room -= taken;
-        }
     }
 }
 
@@ -223,12 +359,12 @@ mod tests {
     /// A record is what a chunk writes and a tile reads for every instance: its size is the memory traffic.
     #[test]
     fn a_record_stays_small() {
-        assert_eq!(size_of::<project::Splat>(), 36);
+        assert_eq!(size_of::<Splat>(), 36);
     }
 
     #[test]
     fn grid_covers_the_picture_once() {
-        let grid = Grid::new(crate::ImageSize::new(130, 33).unwrap(), 5);
+        let grid = Grid::new(crate::ImageSize::new(130, 33).unwrap(), [6, 5]);
         assert_eq!((grid.across, grid.down), (3, 2));
         let inside: usize = (0..grid.tiles()).map(|nth| grid.rect(nth)).map(|Rect { w, h, .. }| w * h).sum();
         assert_eq!(inside, 130 * 33);

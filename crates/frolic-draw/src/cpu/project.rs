@@ -1,10 +1,12 @@
-//! From instances to splats: what one soft round billboard is on the screen.
+//! From instances to records: what each is on the screen.
 //!
-//! A billboard covers a pixel whose centre is at distance d from its middle by `(1 - d²/R²)²`, and not at all beyond the
+//! Shapes with corners go through their vertices one by one. Discs are most of what there is, and go eight at a time.
+//!
+//! A disc covers a pixel whose centre is at distance d from its middle by `(1 - d²/R²)²`, and not at all beyond the
 //! radius R: round at every size, without an edge. R is at least [`SMALLEST`] pixels; below that the light is
 //! scaled so that its sum stays, and a distant ember fades and does not twinkle.
 //!
-//! The formulas stand here twice: for one element ([`shade`], [`place`], [`splat`]), as vertices and the reference need them, and
+//! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`]), as vertices and the reference need them, and
 //! for eight at a time ([`Block`]). Both do the same operations in the same order, so the bits are the same;
 //! `tests/techniques.rs` holds that.
 
@@ -12,10 +14,15 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, i32x8, mask32x8};
 use glam::Vec3;
 
+use super::bin::{CHUNK, Tally};
+use super::record::{Facet, Label, Quad, Record, Shapes, Splat, Strip};
 use super::tile::{Grid, LANES, Tiles};
 use crate::camera::{NEAR, View};
-use crate::list::{DrawList, Lighting, Source, Vertex};
-use crate::look::{Blend, Look};
+use crate::detail::{Level, dice};
+use crate::light::Lighting;
+use crate::list::{DrawList, Run, Vertex};
+use crate::look::{Blend, Form, Look};
+use crate::vertices::{Seen, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
@@ -24,70 +31,13 @@ pub const SMALLEST: f32 = 1.5;
 /// Depth over which what comes close to the camera fades, m.
 const NEAR_FADE: f32 = 0.5;
 
-/// A billboard on the screen.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Splat {
-    /// Middle, pixels from the left.
-    pub x: f32,
-    /// Middle, pixels from the top.
-    pub y: f32,
-    /// Radius, pixels.
-    pub radius: f32,
-    /// Depth along the view, m.
-    pub depth: f32,
-    /// Light at full coverage: colour times opacity.
-    pub light: [f32; 3],
-    /// How much of what is behind is covered at full coverage; 0 adds.
-    pub cover: f32,
-    /// Place within its chunk.
-    pub(crate) rank: u16,
-    /// Which source it came from.
-    pub(crate) source: u16,
-}
-
-impl Splat {
-    /// Left, upper, right and lower end, pixels.
-    #[inline(always)]
-    pub(crate) fn bounds(&self) -> [f32; 4] {
-        [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
-    }
-}
-
-/// Light on an element, as a factor on its colour.
-fn light_on(look: &Look, lighting: &Lighting<'_>, at: Vec3) -> Vec3 {
-    if look.lit == 0.0 {
-        return Vec3::ONE;
-    }
-    let received = lighting.lights.iter().fold(Vec3::from(lighting.ambient), |sum, light| sum + light.at(at));
-    Vec3::splat(1.0 - look.lit) + received * look.lit
-}
-
-/// An element's size, colour and opacity at its age, in the form of a merged vertex. An element that is not to be seen
-/// (not born yet, dead) has radius 0.
-pub(crate) fn shade(source: &Source<'_>, lighting: &Lighting<'_>, element: usize) -> Vertex {
-    let Source { instances, look, .. } = source;
-    let at = |axis: usize| {
-        instances.position[axis][element] - instances.velocity[axis][element] * instances.behind
-    };
-    let centre = [at(0), at(1), at(2)];
-    let age = (instances.age[element] - instances.behind) / instances.life[element];
-    if !(0.0..1.0).contains(&age) {
-        return Vertex::default();
-    }
-    let now = look.at(age);
-    let colour = Vec3::from(now.colour) * light_on(look, lighting, Vec3::from(centre)) * now.opacity;
-    let opacity = if look.blend == Blend::Alpha { now.opacity } else { 0.0 };
-    let radius = instances.size[element] * now.size;
-    Vertex { centre, corner: [0.0; 2], radius, colour: colour.to_array(), opacity }
-}
-
 /// Where a point is on the screen: x, y, depth, and pixels a metre there.
 #[inline(always)]
 pub(super) fn place(view: &View, [x, y, z]: [f32; 3]) -> [f32; 4] {
     let (dx, dy, dz) = (x - view.eye.x, y - view.eye.y, z - view.eye.z);
     let along = |axis: Vec3| dx * axis.x + dy * axis.y + dz * axis.z;
     let depth = along(view.forward);
-    let scale = view.focal / depth;
+    let scale = view.scale(depth);
     let [cx, cy] = view.middle();
     [cx + along(view.right) * scale, cy - along(view.up) * scale, depth, scale]
 }
@@ -115,65 +65,106 @@ pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<S
         depth,
         light,
         cover,
-        rank: 0,
-        source: 0,
+        label: Label::default(),
     })
 }
 
 /// Radius in pixels beyond which nothing is drawn: its arithmetic would overflow.
 const LARGEST: f32 = 1e9;
 
-/// Splats of one chunk with the tiles that each touches, and what was counted on the way.
+/// What projecting a chunk needs to know.
+pub(super) struct Scope<'a, 'l> {
+    pub(super) seen: Seen<'a, 'l>,
+    pub(super) grid: &'a Grid,
+    /// What records are tagged with, and whether only what casts shadows counts.
+    pub(super) tag: Tag,
+}
+
+/// What a record's tag tells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Tag {
+    Source,
+    /// For a diagnostic: the draw call.
+    Batch,
+    /// For a diagnostic: how much of the element is drawn.
+    Detail,
+}
+
+/// Records of one chunk with the tiles that each touches, and what was counted on the way.
 #[derive(Debug, Default)]
 pub(super) struct Projected {
     pub(super) splats: Vec<(Splat, Tiles)>,
-    pub(super) culled: u64,
-    pub(super) pixels: u64,
+    pub(super) quads: Vec<(Quad, Tiles)>,
+    pub(super) facets: Vec<(Facet, Tiles)>,
+    pub(super) strips: Vec<(Strip, Tiles)>,
+    pub(super) tally: Tally,
+    /// Instances kept so far: the rank of the next.
+    rank: u16,
     /// Where the next record of each tile goes, while the chunk is scattered.
     pub(super) next: Vec<u32>,
+    shapes: Shapes,
+    vertices: Vec<Vertex>,
     block: Block,
 }
 
 impl Projected {
-    /// Projects a run of one source's instances, in drawing order. One call a draw call.
+    pub(super) fn clear(&mut self) {
+        self.splats.clear();
+        self.splats.reserve(CHUNK);
+        self.quads.clear();
+        self.facets.clear();
+        self.strips.clear();
+        self.tally = Tally::default();
+        self.rank = 0;
+    }
+
+    /// Projects `count` instances of a run from `skip` on, in the list's order.
     #[inline(always)]
     pub(super) fn run<S: Simd>(
         &mut self,
         simd: S,
-        list: &DrawList<'_>,
-        view: &View,
-        grid: &Grid,
-        source: u32,
-        first: usize,
-        count: usize,
+        scope: &Scope<'_, '_>,
+        batch: u32,
+        run: &Run,
+        skip: u32,
+        count: u32,
     ) {
-        let which = &list.sources[source as usize];
-        let number = source.min(u32::from(u16::MAX)) as u16;
-        if let Some(at) = which.vertices {
-            let quads = &list.vertices[at as usize + first * 4..][..count * 4];
-            return self.merged(quads, view, grid, number);
+        let list = scope.seen.list;
+        let tag = if scope.tag == Tag::Batch { batch as u16 } else { run.source as u16 };
+        let which = &list.sources[run.source as usize];
+        if !matches!(which.look.form, Form::Disc) {
+            return self.shapes(scope, tag, run, skip, count);
+        }
+        if !list.vertices.is_empty() {
+            let quads = &list.vertices[(run.vertices + skip * 4) as usize..][..count as usize * 4];
+            return self.merged(quads, scope, tag);
         }
         let mut done = 0;
-        while done < count {
-            let n = BLOCK.min(count - done);
-            self.block.load(which, list, first + done, n);
-            self.block.place(simd, view, which.instances.behind, n);
+        while done < count as usize {
+            let n = BLOCK.min(count as usize - done);
+            self.block.load(list, run, skip as usize + done, n);
+            // A sorted run may span sources, all of one look.
+            self.block.place(simd, scope.seen.view, n);
             self.block.look_up(which.look, n);
-            self.block.finish(simd, grid, which.look, &list.lighting, n);
-            self.collect(number, n);
+            if which.look.detail.is_active() || which.look.is_tinted() {
+                self.tally.thinned += self.block.vary(scope.seen.camera, which.look, n);
+            }
+            self.block.finish(simd, scope.seen.view, scope.grid, which.look, &list.lighting, n);
+            self.collect(tag, scope.tag, n);
             done += n;
         }
     }
 
     /// Keeps what of the block is seen.
     #[inline(always)]
-    fn collect(&mut self, source: u16, n: usize) {
+    fn collect(&mut self, tag: u16, tagged: Tag, n: usize) {
         let block = &self.block;
         for i in 0..n {
             if block.seen[i] == 0 {
-                self.culled += 1;
+                self.tally.culled += 1;
                 continue;
             }
+            let tag = if tagged == Tag::Detail { block.level[i] } else { tag };
             let splat = Splat {
                 x: block.x[i],
                 y: block.y[i],
@@ -181,44 +172,112 @@ impl Projected {
                 depth: block.depth[i],
                 light: [block.red[i], block.green[i], block.blue[i]],
                 cover: block.cover[i],
-                rank: self.splats.len() as u16,
-                source,
+                label: Label { rank: self.rank, tag },
             };
+            self.rank += 1;
             let [x0, x1, y0, y1] = [block.x0[i], block.x1[i], block.y0[i], block.y1[i]];
             self.splats.push((splat, Tiles::new(x0, x1, y0, y1)));
-            self.pixels += block.pixels[i] as u64;
+            self.tally.pixels += block.pixels[i] as u64;
+            self.tally.triangles += 2;
         }
+        self.tally.vertices += 4 * n as u64;
     }
 
-    /// The same from merged vertices: each of the four is projected, and bounds what it belongs to.
-    #[inline(always)]
-    fn merged(&mut self, vertices: &[Vertex], view: &View, grid: &Grid, source: u16) {
+    /// Discs from merged vertices: each of the four is projected, and bounds what it belongs to.
+    fn merged(&mut self, vertices: &[Vertex], scope: &Scope<'_, '_>, tag: u16) {
         let (quads, _) = vertices.as_chunks::<4>();
         for quad in quads {
             let mut placed = [[0.0; 4]; 4];
             for corner in 0..4 {
-                placed[corner] = place(view, quad[corner].centre);
+                placed[corner] = place(scope.seen.view, quad[corner].place);
             }
-            let Some(splat) = splat(&quad[0], placed[0]) else {
-                self.culled += 1;
-                continue;
-            };
-            let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
-            for corner in 0..4 {
-                let x = placed[corner][0] + quad[corner].corner[0] * splat.radius;
-                let y = placed[corner][1] + quad[corner].corner[1] * splat.radius;
-                bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
-            }
-            match grid.cover(bounds) {
-                Some((tiles, pixels)) => {
-                    let rank = self.splats.len() as u16;
-                    self.splats.push((Splat { rank, source, ..splat }, tiles));
-                    self.pixels += pixels;
+            self.tally.vertices += 4;
+            let splat = splat(&quad[0], placed[0]);
+            let cover = splat.and_then(|splat| {
+                let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
+                for corner in 0..4 {
+                    let x = placed[corner][0] + quad[corner].corner[0] * splat.radius;
+                    let y = placed[corner][1] + quad[corner].corner[1] * splat.radius;
+                    bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
                 }
-                None => self.culled += 1,
+                Some((splat, scope.grid.cover(bounds)?))
+            });
+            match cover {
+                Some((splat, (tiles, pixels))) => {
+                    let label = Label { rank: self.rank, tag };
+                    self.rank += 1;
+                    self.splats.push((Splat { label, ..splat }, tiles));
+                    self.tally.pixels += pixels;
+                    self.tally.triangles += 2;
+                }
+                None => self.tally.culled += 1,
             }
         }
     }
+
+    /// Instances of every other shape, one after the other.
+    fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
+        let list = scope.seen.list;
+        for at in skip..skip + count {
+            let entry = list.entry(run, run.first + at);
+            let look = list.sources[entry.source as usize].look;
+            self.vertices.clear();
+            let level = if list.vertices.is_empty() {
+                scope.seen.vertices(entry, &mut self.vertices)
+            } else {
+                // Merged vertices are there if it is; how many, its level says.
+                let source = &list.sources[entry.source as usize];
+                let level = match look.form {
+                    Form::Sprite { .. } => Some(Level::Full),
+                    _ => scope.seen.body(source, entry.element as usize).map(|body| body.level),
+                };
+                let stride = stride(look);
+                let first = run.vertices as usize + at as usize * stride;
+                self.vertices.extend_from_slice(&list.vertices[first..][..stride]);
+                level.filter(|_| self.vertices[0] != Vertex::default())
+            };
+            self.shapes.clear();
+            let Some(level) = level else {
+                self.tally.culled += 1;
+                self.tally.thinned += u64::from(look.detail.is_active());
+                continue;
+            };
+            self.tally.vertices += self.vertices.len() as u64;
+            self.shapes.add(list, scope.seen.view, entry, level, &self.vertices);
+            let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
+            let label = Label { rank: self.rank, tag };
+            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
+                | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
+                | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
+            if seen {
+                self.rank += 1;
+                self.tally.coarse += u64::from(level == Level::Coarse);
+                self.tally.triangles += triangles(look, level) as u64;
+            } else {
+                self.tally.culled += 1;
+            }
+        }
+    }
+}
+
+/// Keeps the records that touch the picture; whether there are any.
+fn keep<R: Record>(
+    from: &[R],
+    into: &mut Vec<(R, Tiles)>,
+    grid: &Grid,
+    label: Label,
+    tally: &mut Tally,
+) -> bool {
+    let before = into.len();
+    for record in from {
+        if let Some((tiles, pixels)) = grid.cover(record.bounds()) {
+            let mut record = *record;
+            record.set_label(label);
+            into.push((record, tiles));
+            tally.pixels += pixels;
+        }
+    }
+    into.len() > before
 }
 
 /// Instances that are projected together; their columns fit the first-level cache beside the look's table.
@@ -229,8 +288,11 @@ type Lane<T> = [T; BLOCK];
 /// Columns of a block: what came in, then what was worked out, stage by stage.
 #[derive(Debug)]
 struct Block {
-    /// Position, velocity, age, life, size.
-    input: [Lane<f32>; 9],
+    /// Age over life.
+    age: Lane<f32>,
+    /// Size, m, before its look.
+    own: Lane<f32>,
+    id: Lane<u32>,
     at: [Lane<f32>; 3],
     x: Lane<f32>,
     y: Lane<f32>,
@@ -251,13 +313,16 @@ struct Block {
     y1: Lane<i32>,
     pixels: Lane<i32>,
     seen: Lane<i32>,
+    level: Lane<u16>,
 }
 
 impl Default for Block {
     fn default() -> Self {
         let (f, i) = ([0.0; BLOCK], [0; BLOCK]);
         Self {
-            input: [f; 9],
+            age: f,
+            own: f,
+            id: [0; BLOCK],
             at: [f; 3],
             x: f,
             y: f,
@@ -277,6 +342,7 @@ impl Default for Block {
             y1: i,
             pixels: i,
             seen: i,
+            level: [0; BLOCK],
         }
     }
 }
@@ -293,41 +359,61 @@ fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
 }
 
 impl Block {
-    /// Brings in `n` instances: copied, or picked by index where the source is sorted.
+    /// Brings in `n` instances: place, age over life, size and id at the picture's moment.
     #[inline(always)]
-    fn load(&mut self, source: &Source<'_>, list: &DrawList<'_>, first: usize, n: usize) {
-        match source.order {
-            Some(at) => {
-                let packed = &list.packed[at as usize..];
-                let order = &list.order[at as usize + first..][..n];
-                for (i, &element) in order.iter().enumerate() {
-                    let element = &packed[element as usize];
-                    for attribute in 0..9 {
-                        self.input[attribute][i] = element[attribute];
-                    }
+    fn load(&mut self, list: &DrawList<'_>, run: &Run, first: usize, n: usize) {
+        self.level = [0; BLOCK];
+        if run.sorted {
+            let order = &list.order[run.first as usize + first..][..n];
+            for (i, entry) in order.iter().enumerate() {
+                let instances = &list.sources[entry.source as usize].instances;
+                let element = entry.element as usize;
+                let [x, y, z] = instances.place(element);
+                (self.at[0][i], self.at[1][i], self.at[2][i]) = (x, y, z);
+                self.age[i] = instances.age(element);
+                self.own[i] = instances.size(element);
+                self.id[i] = instances.id(element);
+            }
+            return;
+        }
+        let instances = &list.sources[run.source as usize].instances;
+        let first = run.first as usize + first;
+        let behind = instances.behind;
+        for axis in 0..3 {
+            self.at[axis][..n].copy_from_slice(&instances.position[axis][first..first + n]);
+            if let Some(velocity) = instances.velocity {
+                let velocity = &velocity[axis][first..first + n];
+                for i in 0..n {
+                    self.at[axis][i] -= velocity[i] * behind;
                 }
             }
-            None => {
-                for (into, column) in self.input.iter_mut().zip(source.instances.columns()) {
-                    into[..n].copy_from_slice(&column[first..first + n]);
-                }
+        }
+        if let Some([age, life]) = instances.age {
+            let (age, life) = (&age[first..first + n], &life[first..first + n]);
+            for i in 0..n {
+                self.age[i] = (age[i] - behind) / life[i];
             }
+        } else {
+            self.age[..n].fill(0.0);
+        }
+        match instances.size {
+            Some(size) => self.own[..n].copy_from_slice(&size[first..first + n]),
+            None => self.own[..n].fill(1.0),
+        }
+        for i in 0..n {
+            self.id[i] = instances.id(first + i);
         }
     }
 
     /// Place on the screen and row of the look's table. Lanes past `n` hold what the block before left; nobody reads them.
     #[inline(always)]
-    fn place<S: Simd>(&mut self, simd: S, view: &View, behind: f32, n: usize) {
-        let [px, py, pz, vx, vy, vz, age, life, _] = &self.input;
+    fn place<S: Simd>(&mut self, simd: S, view: &View, n: usize) {
         let [cx, cy] = view.middle();
         let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
         for i in (0..n).step_by(LANES) {
-            let x = get(simd, px, i) - get(simd, vx, i) * behind;
-            let y = get(simd, py, i) - get(simd, vy, i) * behind;
-            let z = get(simd, pz, i) - get(simd, vz, i) * behind;
-            put(&mut self.at[0], i, x);
-            put(&mut self.at[1], i, y);
-            put(&mut self.at[2], i, z);
+            let x = get(simd, &self.at[0], i);
+            let y = get(simd, &self.at[1], i);
+            let z = get(simd, &self.at[2], i);
             let (dx, dy, dz) = (x - eye.x, y - eye.y, z - eye.z);
             let depth = dx * forward.x + dy * forward.y + dz * forward.z;
             let scale = f32x8::splat(simd, view.focal) / depth;
@@ -335,7 +421,7 @@ impl Block {
             put(&mut self.y, i, cy - (dx * up.x + dy * up.y + dz * up.z) * scale);
             put(&mut self.depth, i, depth);
             put(&mut self.scale, i, scale);
-            let age = (get(simd, age, i) - behind) / get(simd, life, i);
+            let age = get(simd, &self.age, i);
             let alive = age.simd_ge(f32x8::splat(simd, 0.0)) & age.simd_lt(f32x8::splat(simd, 1.0));
             let row: i32x8<S> = alive.select(Look::row(age), f32x8::splat(simd, -1.0)).to_int();
             row.store_slice(&mut self.row[i..i + LANES]);
@@ -354,14 +440,54 @@ impl Block {
         }
     }
 
+    /// Tint and detail of elements that differ by more than age; returns how many were left out.
+    fn vary(&mut self, camera: &View, look: &Look, n: usize) -> u64 {
+        let mut left_out = 0;
+        for i in 0..n {
+            let at = Vec3::new(self.at[0][i], self.at[1][i], self.at[2][i]);
+            let dice = dice(self.id[i]);
+            if look.is_tinted() {
+                let [r, g, b] = look.tint(dice[1], at.y);
+                (self.red[i], self.green[i], self.blue[i]) =
+                    (self.red[i] * r, self.green[i] * g, self.blue[i] * b);
+            }
+            if look.detail.is_active() {
+                let local = camera.local(at);
+                let pixels = self.own[i] * self.size[i] * camera.scale(local.z.max(camera.near().max(0.01)));
+                match look.detail.keep(dice[0], local.length(), pixels) {
+                    Some(kept) => {
+                        // As the scalar form: the size itself times the factor.
+                        self.own[i] = self.own[i] * self.size[i] * kept.size;
+                        self.size[i] = if self.row[i] < 0 { 0.0 } else { 1.0 };
+                        self.level[i] = kept.level as u16;
+                    }
+                    None => {
+                        self.size[i] = 0.0;
+                        left_out += u64::from(self.row[i] >= 0);
+                    }
+                }
+            }
+        }
+        left_out
+    }
+
     /// Radius, light, and what of the picture is touched.
     #[inline(always)]
-    fn finish<S: Simd>(&mut self, simd: S, grid: &Grid, look: &Look, lighting: &Lighting<'_>, n: usize) {
+    fn finish<S: Simd>(
+        &mut self,
+        simd: S,
+        view: &View,
+        grid: &Grid,
+        look: &Look,
+        lighting: &Lighting<'_>,
+        n: usize,
+    ) {
         let zero = f32x8::splat(simd, 0.0);
         let covers = if look.blend == Blend::Alpha { 1.0 } else { 0.0 };
+        debug_assert!(!view.level, "discs cast no shadows");
         for i in (0..n).step_by(LANES) {
             let depth = get(simd, &self.depth, i);
-            let wanted = get(simd, &self.input[8], i) * get(simd, &self.size, i) * get(simd, &self.scale, i);
+            let wanted = get(simd, &self.own, i) * get(simd, &self.size, i) * get(simd, &self.scale, i);
             let seen = depth.simd_gt(f32x8::splat(simd, NEAR))
                 & wanted.simd_gt(zero)
                 & wanted.simd_lt(f32x8::splat(simd, LARGEST));
@@ -410,7 +536,7 @@ impl Block {
     }
 }
 
-/// [`light_on`] for eight, multiplied into their colours.
+/// [`Lighting::on_soft`] for eight, multiplied into their colours.
 #[inline(always)]
 fn light_lanes<S: Simd>(
     simd: S,
@@ -419,7 +545,7 @@ fn light_lanes<S: Simd>(
     lighting: &Lighting<'_>,
     at: [f32x8<S>; 3],
 ) {
-    let [r, g, b] = lighting.ambient;
+    let [r, g, b] = lighting.soft_ambient().to_array();
     let mut received = [f32x8::splat(simd, r), f32x8::splat(simd, g), f32x8::splat(simd, b)];
     for light in lighting.lights {
         let [x, y, z] = light.position;

@@ -1,24 +1,76 @@
-//! The plain form of the rasteriser: one element after the other, one pixel after the other, over the whole picture.
+//! The plain form: every pixel of every element, one after the other, over the whole picture.
 //!
-//! It shares nothing with the fast form but the definition of a splat. Tests hold the fast form to it; benches say how
-//! much the tiles, bins and vectors are worth.
+//! It shares with the fast form what an element's records are, and for quads what one pixel of them shows. Bins, tiles, samples,
+//! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
 
-use super::project::{Splat, place, shade, splat};
+use glam::{Vec2, Vec3};
+
+use super::blend::QuadPainter;
+use super::colour9::unpack;
+use super::project::{place, splat};
+use super::record::{Facet, PLAIN, Quad, Shapes, Splat, Strip, has_holes};
+use super::solid::{PLACES, SAMPLES};
+use crate::atlas::RegionId;
 use crate::camera::View;
+use crate::detail::Level;
 use crate::image::ImageSize;
-use crate::list::DrawList;
+use crate::list::{Batch, DrawList, Entry};
+use crate::look::{Blend, Form, Look};
+use crate::sort;
+use crate::vertices::Seen;
 
-/// The splats of a draw list, in drawing order, one instance after the other; those that cannot be seen are left out.
+/// The discs of a draw list on the screen, in drawing order; those that cannot be seen are left out.
 pub fn splats(list: &DrawList<'_>, view: &View) -> Vec<Splat> {
     let mut splats = Vec::with_capacity(list.instances());
-    for batch in list.batches() {
-        let source = &list.sources[batch.source as usize];
-        for nth in 0..batch.count {
-            let vertex = shade(source, &list.lighting, list.element(batch, nth));
-            splats.extend(splat(&vertex, place(view, vertex.centre)));
+    walk(list, view, |instance| splats.extend(instance.splat));
+    splats
+}
+
+/// What one instance is on the screen.
+pub(super) struct Instance<'a> {
+    pub(super) splat: Option<Splat>,
+    pub(super) shapes: &'a Shapes,
+    pub(super) batch: usize,
+    pub(super) look: &'a Look,
+    pub(super) level: Level,
+}
+
+/// The instances of a batch in the order they are drawn.
+fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
+    let mut entries: Vec<Entry> = list.entries(batch).collect();
+    if batch.far_to_near {
+        entries.sort_by_key(|entry| {
+            let place = list.sources[entry.source as usize].instances.place(entry.element as usize);
+            sort::key(view.local(Vec3::from(place)).z)
+        });
+    }
+    entries
+}
+
+/// Visits all instances in drawing order.
+pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_>)) {
+    let seen = Seen { list, view, camera: view, shadows: false };
+    let (mut vertices, mut shapes) = (Vec::new(), Shapes::default());
+    for (nth, batch) in list.batches().iter().enumerate() {
+        for entry in in_order(list, view, batch) {
+            let source = &list.sources[entry.source as usize];
+            let element = entry.element as usize;
+            vertices.clear();
+            shapes.clear();
+            let mut instance =
+                Instance { splat: None, shapes: &shapes, batch: nth, look: source.look, level: Level::Full };
+            if matches!(source.look.form, Form::Disc) {
+                let vertex = seen.disc(source, element);
+                instance.splat = splat(&vertex, place(view, vertex.place));
+                instance.level = seen.body(source, element).map_or(Level::Full, |body| body.level);
+                visit(&instance);
+            } else if let Some(level) = seen.vertices(entry, &mut vertices) {
+                shapes.add(list, view, entry, level, &vertices);
+                let shapes = &shapes;
+                visit(&Instance { splat: None, shapes, batch: nth, look: source.look, level });
+            }
         }
     }
-    splats
 }
 
 /// A picture in linear light: red, green and blue of each pixel, rows from the top.
@@ -39,26 +91,137 @@ impl LinearImage {
         &self.pixels
     }
 
+    pub(super) fn size(&self) -> ImageSize {
+        self.size
+    }
+
+    pub(super) fn pixel_mut(&mut self, x: usize, y: usize) -> &mut [f32; 3] {
+        &mut self.pixels[y * self.size.width() + x]
+    }
+
     /// Blends splats over the picture, in order, as if nothing solid stood before them.
     pub fn blend(&mut self, splats: impl IntoIterator<Item = Splat>) {
-        let (width, height) = (self.size.width(), self.size.height());
+        let size = self.size;
         for splat in splats {
-            let [x0, y0, x1, y1] = splat.bounds();
-            let clip = |from: f32, to: f32, most: usize| {
-                (from.floor().max(0.0) as usize, (to.ceil().max(0.0) as usize).min(most))
-            };
-            let ((i0, i1), (j0, j1)) = (clip(x0, x1, width), clip(y0, y1, height));
-            for j in j0..j1 {
-                for i in i0..i1 {
-                    let (dx, dy) = (i as f32 + 0.5 - splat.x, j as f32 + 0.5 - splat.y);
-                    let t = (1.0 - (dx * dx + dy * dy) / (splat.radius * splat.radius)).max(0.0);
-                    let coverage = t * t;
-                    let pixel = &mut self.pixels[j * width + i];
-                    for (channel, light) in pixel.iter_mut().zip(splat.light) {
-                        *channel = *channel * (1.0 - coverage * splat.cover) + light * coverage;
-                    }
+            each_pixel(size, splat.extent(), |x, y| {
+                let coverage = disc_coverage(&splat, x, y);
+                let pixel = self.pixel_mut(x, y);
+                for (channel, light) in pixel.iter_mut().zip(splat.light) {
+                    *channel = *channel * (1.0 - coverage * splat.cover) + light * coverage;
                 }
+            });
+        }
+    }
+
+    /// Draws a whole list over the picture: any shape, solid or transparent, without shadows.
+    pub fn draw(&mut self, list: &DrawList<'_>, view: &View) {
+        let (w, h) = (self.size.width(), self.size.height());
+        let mut samples = vec![[0.0f32; SAMPLES]; w * h];
+        let mut solid: Vec<[Option<Vec3>; SAMPLES]> = vec![[None; SAMPLES]; w * h];
+        let mut phase = None;
+        walk(list, view, |instance| {
+            let batch = &list.batches()[instance.batch];
+            let now = (batch.layer, batch.solid);
+            if phase.is_some_and(|before| before != now) {
+                self.settle(&mut solid);
             }
+            phase = Some(now);
+            if instance.look.solid {
+                let own = instance.look;
+                pieces(
+                    instance.shapes,
+                    own,
+                    &mut |x, y, s, near, colour| {
+                        let kept = &mut samples[y * w + x][s];
+                        if !own.depth.test || near > *kept {
+                            if own.depth.write {
+                                *kept = near;
+                            }
+                            solid[y * w + x][s] = Some(colour);
+                        }
+                    },
+                    self.size,
+                );
+                return;
+            }
+            let depth = |x: usize, y: usize| 1.0 / samples[y * w + x].iter().copied().fold(0.0, f32::max);
+            self.transparent(list, view, instance, &depth, &samples);
+        });
+        self.settle(&mut solid);
+    }
+
+    /// Means of the samples that solid things were drawn to.
+    fn settle(&mut self, solid: &mut [[Option<Vec3>; SAMPLES]]) {
+        for (pixel, samples) in self.pixels.iter_mut().zip(solid) {
+            let met = samples.iter().flatten().count() as f32 * 0.25;
+            let sum: Vec3 = samples.iter().flatten().sum();
+            if met > 0.0 {
+                *pixel = (Vec3::from(*pixel) * (1.0 - met) + sum * 0.25).to_array();
+            }
+            *samples = [None; SAMPLES];
+        }
+    }
+
+    fn transparent(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        instance: &Instance<'_>,
+        depth: &dyn Fn(usize, usize) -> f32,
+        samples: &[[f32; SAMPLES]],
+    ) {
+        let (size, look) = (self.size, instance.look);
+        let soft = |at: f32, x: usize, y: usize| {
+            if look.depth.test { ((depth(x, y) - at) * look.per_soft).clamp(0.0, 1.0) } else { 1.0 }
+        };
+        let mut mix = |x: usize, y: usize, light: Vec3, cover: f32, share: f32| {
+            let pixel = self.pixel_mut(x, y);
+            *pixel = (Vec3::from(*pixel) * (1.0 - cover * share) + light * share).to_array();
+        };
+        if let Some(splat) = &instance.splat {
+            each_pixel(size, splat.extent(), |x, y| {
+                let share = disc_coverage(splat, x, y) * soft(splat.depth, x, y);
+                mix(x, y, Vec3::from(splat.light), splat.cover, share);
+            });
+        }
+        for quad in &instance.shapes.quads {
+            quad_pixels(list, view, quad, size, |x, y, share, paint, at, tests| {
+                let share = if tests { share * soft(at, x, y) } else { share };
+                mix(x, y, paint.truncate(), paint.w, share);
+            });
+        }
+        // The nearest piece of the instance at each sample.
+        let mut nearest: std::collections::BTreeMap<(usize, usize, usize), (f32, Vec3)> = Default::default();
+        let mut opacity = 1.0;
+        for facet in &instance.shapes.facets {
+            opacity = facet.opacity;
+        }
+        for strip in &instance.shapes.strips {
+            opacity = strip.opacity;
+        }
+        pieces(
+            instance.shapes,
+            look,
+            &mut |x, y, s, near, colour| {
+                let before = nearest.get(&(x, y, s)).map_or(0.0, |(near, _)| *near);
+                let solid = if look.depth.test { samples[y * size.width() + x][s] } else { 0.0 };
+                if near > before && near > solid {
+                    nearest.insert((x, y, s), (near, colour));
+                }
+            },
+            size,
+        );
+        let mut pixels: std::collections::BTreeMap<(usize, usize), (f32, Vec3)> = Default::default();
+        for ((x, y, _), (_, colour)) in nearest {
+            let pixel = pixels.entry((x, y)).or_default();
+            pixel.0 += 0.25;
+            pixel.1 += colour * 0.25;
+        }
+        for ((x, y), (met, sum)) in pixels {
+            let pixel = self.pixel_mut(x, y);
+            let glow = look.blend == Blend::Additive;
+            let (keep, light) = if glow { (1.0, sum) } else { (1.0 - met * opacity, sum * opacity) };
+            *pixel = (Vec3::from(*pixel) * keep + light).to_array();
         }
     }
 
@@ -66,6 +229,129 @@ impl LinearImage {
     pub fn to_srgb(&self, view: &View) -> Vec<[u8; 3]> {
         let channel = |light: f32| (srgb(tone(f64::from(light * view.exposure))) * 255.0 + 0.5) as u8;
         self.pixels.iter().map(|pixel| pixel.map(channel)).collect()
+    }
+}
+
+/// Visits the pixels of the picture whose middle is within bounds.
+pub(super) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit: impl FnMut(usize, usize)) {
+    let clip = |from: f32, to: f32, most: usize| {
+        (from.floor().max(0.0) as usize, (to.ceil().max(0.0) as usize).min(most))
+    };
+    let ((i0, i1), (j0, j1)) = (clip(x0, x1, size.width()), clip(y0, y1, size.height()));
+    for j in j0..j1 {
+        for i in i0..i1 {
+            visit(i, j);
+        }
+    }
+}
+
+/// How much of a pixel a disc covers.
+pub(super) fn disc_coverage(splat: &Splat, x: usize, y: usize) -> f32 {
+    let (dx, dy) = (x as f32 + 0.5 - splat.x, y as f32 + 0.5 - splat.y);
+    let t = (1.0 - (dx * dx + dy * dy) / (splat.radius * splat.radius)).max(0.0);
+    t * t
+}
+
+/// Visits the pixels of a quad: place, share covered, paint, depth, and whether depth counts.
+pub(super) fn quad_pixels(
+    list: &DrawList<'_>,
+    view: &View,
+    quad: &Quad,
+    size: ImageSize,
+    mut visit: impl FnMut(usize, usize, f32, glam::Vec4, f32, bool),
+) {
+    let Some(painter) = QuadPainter::new(list, view, quad) else { return };
+    each_pixel(size, quad.extent, |x, y| {
+        if let Some((share, paint, depth)) = painter.at(x as f32 + 0.5, y as f32 + 0.5, |_| 1.0) {
+            visit(x, y, share, paint, depth, painter.tests);
+        }
+    });
+}
+
+/// What hears of a met sample: pixel, sample, nearness, colour.
+type Met<'a> = dyn FnMut(usize, usize, usize, f32, Vec3) + 'a;
+
+/// Visits every sample that the pieces of a mesh or ribbon meet.
+pub(super) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: ImageSize) {
+    for facet in &shapes.facets {
+        facet_samples(facet, look, size, visit);
+    }
+    for strip in &shapes.strips {
+        strip_samples(strip, size, visit);
+    }
+}
+
+/// Whether a place is inside a polygon; on an edge, whether that edge is an upper or left one.
+fn inside(corners: &[Vec2], at: Vec2) -> bool {
+    let mut area = 0.0;
+    for k in 1..corners.len() - 1 {
+        let (a, b) = (corners[k] - corners[0], corners[k + 1] - corners[0]);
+        area += f64::from(a.x) * f64::from(b.y) - f64::from(a.y) * f64::from(b.x);
+    }
+    (0..corners.len()).all(|k| {
+        let (a, b) = (corners[k], corners[(k + 1) % corners.len()]);
+        let (dx, dy) = (f64::from(b.x) - f64::from(a.x), f64::from(b.y) - f64::from(a.y));
+        let side = (dx * (f64::from(at.y) - f64::from(a.y)) - dy * (f64::from(at.x) - f64::from(a.x)))
+            * area.signum();
+        let (nx, ny) = (-dy * area.signum(), dx * area.signum());
+        side > 0.0 || (side == 0.0 && (nx > 0.0 || (nx == 0.0 && ny > 0.0)))
+    })
+}
+
+fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_>) {
+    let corners = [0, 1, 2].map(|k| Vec2::new(facet.x[k], facet.y[k]));
+    let area = (corners[1] - corners[0]).perp_dot(corners[2] - corners[0]);
+    // Shares of the three corners at a place.
+    let shares = |at: Vec2| {
+        let share = |a: Vec2, b: Vec2| (a - at).perp_dot(b - at) / area;
+        [share(corners[1], corners[2]), share(corners[2], corners[0]), share(corners[0], corners[1])]
+    };
+    let mix = |values: [f32; 3], shares: [f32; 3]| values.iter().zip(shares).map(|(v, s)| v * s).sum::<f32>();
+    let colours = facet.base.map(|packed| Vec3::from(unpack(packed)));
+    let [x0, y0, x1, y1] = super::record::Record::bounds(facet);
+    each_pixel(size, [x0 - 0.5, y0 - 0.5, x1 + 0.5, y1 + 0.5], |x, y| {
+        let middle = Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
+        let at_middle = shares(middle);
+        let mut colour: Vec3 = (0..3).map(|k| colours[k] * at_middle[k]).sum::<Vec3>().max(Vec3::ZERO);
+        let mut opaque = 1.0;
+        if facet.region != PLAIN {
+            let near = mix(facet.near, at_middle);
+            let uv = [0, 1].map(|axis| (mix(facet.uv.map(|uv| uv[axis]), at_middle) / near).clamp(0.0, 1.0));
+            let polygon = super::solid::Polygon::of_facet(facet, &look.atlas);
+            let texel = look.atlas.sample(RegionId(facet.region), uv[0], uv[1], polygon.texels);
+            opaque = texel[3];
+            colour *= Vec3::new(texel[0], texel[1], texel[2]) / opaque.max(1e-4);
+        }
+        for (s, place) in PLACES.iter().enumerate() {
+            let at = middle + Vec2::from(*place);
+            let hole = has_holes(look.blend) && opaque <= 0.5 + (s as f32 - 1.5) * 0.125;
+            if inside(&corners, at) && !hole {
+                visit(x, y, s, mix(facet.near, shares(at)), colour);
+            }
+        }
+    });
+}
+
+fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
+    for nth in 0..strip.count as usize - 1 {
+        let (p0, p1, n0, n1) = (strip.p[nth], strip.p[nth + 1], strip.n[nth], strip.n[nth + 1]);
+        let corners = [p0 - n0, p1 - n1, p1 + n1, p0 + n0];
+        let low = corners.iter().fold(Vec2::INFINITY, |low, c| low.min(*c)) - 0.5;
+        let high = corners.iter().fold(Vec2::NEG_INFINITY, |high, c| high.max(*c)) + 0.5;
+        let way = p1 - p0;
+        let along = |at: Vec2| (at - p0).dot(way) / way.length_squared().max(1e-12);
+        let ends = [strip.base[nth], strip.base[nth + 1]].map(|packed| Vec3::from(unpack(packed)));
+        each_pixel(size, [low.x, low.y, high.x, high.y], |x, y| {
+            let middle = Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
+            let colour = ends[0].lerp(ends[1], along(middle)).max(Vec3::ZERO);
+            for (s, place) in PLACES.iter().enumerate() {
+                let at = middle + Vec2::from(*place);
+                if inside(&corners, at) {
+                    let t = along(at);
+                    visit(x, y, s, strip.near[nth] + (strip.near[nth + 1] - strip.near[nth]) * t, colour);
+                }
+            }
+        });
     }
 }
 

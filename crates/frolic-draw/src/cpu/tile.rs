@@ -22,15 +22,20 @@ use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
 
 use super::bin::Bin;
-use super::project::Splat;
+use super::colour9::EMPTY;
+use super::phase::Part;
+use super::record::Splat;
+use super::shadow::Shadow;
+use super::solid::{SAMPLES, Samples, Style};
 use crate::backdrop::BackdropTile;
+use crate::camera::View;
 use crate::image::ImageSize;
 use crate::list::DrawList;
 
 /// Pixels of a vector.
 pub(crate) const LANES: usize = 8;
 
-/// Pixels across a tile.
+/// Most pixels across a tile.
 pub(crate) const TILE_WIDTH: usize = 64;
 
 /// Floats of a channel of a row.
@@ -91,17 +96,16 @@ impl Tiles {
     }
 
     #[inline(always)]
-    fn contains(self, across: u16, down: u16) -> bool {
+    pub(super) fn contains(self, across: u16, down: u16) -> bool {
         self.x0 <= across && across <= self.x1 && self.y0 <= down && down <= self.y1
     }
 }
 
 impl Grid {
-    /// Tiles of [`TILE_WIDTH`] by 2^`height_log2` pixels.
-    pub(crate) fn new(size: ImageSize, height_log2: u32) -> Self {
+    /// Tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 and up).
+    pub(crate) fn new(size: ImageSize, tile_log2: [u32; 2]) -> Self {
         let (width, height) = (size.width(), size.height());
-        let tile_log2 = [TILE_WIDTH.ilog2(), height_log2];
-        let (across, down) = (width.div_ceil(TILE_WIDTH), height.div_ceil(1 << height_log2));
+        let (across, down) = (width.div_ceil(1 << tile_log2[0]), height.div_ceil(1 << tile_log2[1]));
         Self { width, height, tile_log2, across, down }
     }
 
@@ -114,9 +118,33 @@ impl Grid {
         1 << self.tile_log2[1]
     }
 
+    /// Columns of a tile.
+    pub(crate) fn tile_width(&self) -> usize {
+        1 << self.tile_log2[0]
+    }
+
+    /// Where a tile is, counted across and down.
+    pub(super) fn place(&self, nth: usize) -> [u16; 2] {
+        [(nth % self.across) as u16, (nth / self.across) as u16]
+    }
+
+    /// Which row of all tiles, and which place in it, a pixel is.
+    pub(crate) fn row_of(&self, x: usize, y: usize) -> (usize, usize) {
+        let [w, h] = self.tile_log2;
+        let tile = (y >> h) * self.across + (x >> w);
+        ((tile << h) + (y & (self.rows() - 1)), x & (self.tile_width() - 1))
+    }
+
+    /// Where a pixel lies among those of all tiles, each column by column.
+    pub(super) fn texel(&self, x: usize, y: usize) -> usize {
+        let [w, h] = self.tile_log2;
+        let tile = (y >> h) * self.across + (x >> w);
+        ((tile << w) + (x & (self.tile_width() - 1)) << h) + (y & (self.rows() - 1))
+    }
+
     pub(crate) fn rect(&self, nth: usize) -> Rect {
-        let (x, y) = (nth % self.across * TILE_WIDTH, nth / self.across * self.rows());
-        Rect { x, y, w: (self.width - x).min(TILE_WIDTH), h: (self.height - y).min(self.rows()) }
+        let (x, y) = (nth % self.across * self.tile_width(), nth / self.across * self.rows());
+        Rect { x, y, w: (self.width - x).min(self.tile_width()), h: (self.height - y).min(self.rows()) }
     }
 
     /// The tiles that bounds touch, and how many pixel centres of the picture are inside; `None` when none is.
@@ -135,7 +163,7 @@ impl Grid {
 
 /// First pixel from `least` (0 or more) whose centre is at or right of `x`.
 #[inline(always)]
-fn first_pixel(x: f32, least: i32) -> i32 {
+pub(super) fn first_pixel(x: f32, least: i32) -> i32 {
     let from = if x - 0.5 > 0.0 { x - 0.5 } else { 0.0 };
     let whole = from as i32;
     (whole + i32::from(whole as f32 != from)).max(least)
@@ -143,7 +171,7 @@ fn first_pixel(x: f32, least: i32) -> i32 {
 
 /// Last pixel up to `most` whose centre is at or left of `x`; negative when there is none.
 #[inline(always)]
-fn last_pixel(x: f32, most: i32) -> i32 {
+pub(super) fn last_pixel(x: f32, most: i32) -> i32 {
     let to = x - 0.5;
     if to >= 0.0 { (to as i32).min(most) } else { -1 }
 }
@@ -154,71 +182,198 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) nth: usize,
     pub(super) rows: &'a mut [Row],
     pub(super) behind: BackdropTile<'a>,
+    /// Depth of what is solid, and samples: only where solid things are drawn.
+    pub(super) solid: Option<SolidTile<'a>>,
+    /// The round's chunks, the first of which is `first_chunk`.
     pub(super) bins: &'a [Bin],
+    pub(super) first_chunk: usize,
+    pub(super) parts: &'a [Part],
     pub(super) list: &'a DrawList<'l>,
+    pub(super) view: &'a View,
+    pub(super) shadow: Option<&'a Shadow>,
     /// Whether to start from the backdrop, or go on from the round before.
     pub(super) first: bool,
 }
 
+/// What a tile keeps of solid things from round to round.
+pub(super) struct SolidTile<'a> {
+    pub(super) depth: &'a mut [[f32; STRIDE]],
+    pub(super) nearest: &'a mut f32,
+    pub(super) near: &'a mut [f32],
+    pub(super) base: &'a mut [u32],
+    pub(super) sun: &'a mut [u32],
+}
+
 impl RasterTile<'_, '_> {
     #[inline(always)]
-    pub(super) fn run<S: Simd>(self, simd: S) {
-        let Self { grid, nth, rows, behind, bins, list, first } = self;
-        if first {
-            rows.copy_from_slice(behind.rows);
+    pub(super) fn run<S: Simd>(mut self, simd: S) {
+        if self.first {
+            self.start();
         }
-        let (across, down) = ((nth % grid.across) as u16, (nth / grid.across) as u16);
-        let (x, y) = (i32::from(across) * TILE_WIDTH as i32, i32::from(down) << grid.tile_log2[1]);
-        let mut tile = Tile { rows, depth: behind.depth, x, y };
-        for bin in bins {
-            let (small, large) = (bin.tile(nth), &bin.large[..]);
-            let (mut next_small, mut next_large) = (0, 0);
-            // Merged by rank, from one place, so that there is one inlined copy of the fill.
-            loop {
-                while next_large < large.len() && !large[next_large].1.contains(across, down) {
-                    next_large += 1;
+        let [across, down] = self.grid.place(self.nth);
+        let (x, y) = (self.grid.rect(self.nth).x as i32, self.grid.rect(self.nth).y as i32);
+        let Self { grid, nth, rows, behind, mut solid, bins, first_chunk, parts, list, view, shadow, .. } =
+            self;
+        for part in parts {
+            let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
+            if part.solid {
+                let Some(solid) = &mut solid else { continue };
+                let SolidTile { depth, nearest, near, base, sun } = solid;
+                let (width, height) = (grid.tile_width(), grid.rows());
+                let mut samples =
+                    Samples { near, base, sun, x, y, width, height, samples: SAMPLES, most_slope: 0.0 };
+                for bin in bins {
+                    let mut facets = bin.facets.tile(nth, across, down);
+                    let mut strips = bin.strips.tile(nth, across, down);
+                    // In order: where depths are equal or not compared, the first or the last wins.
+                    loop {
+                        let (f, s) = (facets.rank(), strips.rank());
+                        if f.is_some_and(|f| s.is_none_or(|s| f <= s)) {
+                            let Some((facet, _)) = facets.take() else { break };
+                            samples.facet(simd, facet, &Style::of(list, facet.label, shadow.is_some()));
+                        } else {
+                            let Some((strip, _)) = strips.take() else { break };
+                            samples.strip(simd, strip, &Style::of(list, strip.label, shadow.is_some()));
+                        }
+                    }
                 }
-                let splat = match (small.get(next_small), large.get(next_large)) {
-                    (Some(splat), Some((large, _))) if splat.rank < large.rank => {
-                        next_small += 1;
-                        splat
+                if part.ends {
+                    let least = samples.resolve(rows, depth, view, shadow);
+                    **nearest = nearest.min(least);
+                }
+                continue;
+            }
+            let (depth, nearest) = match &solid {
+                Some(solid) => (&*solid.depth, *solid.nearest),
+                None => (behind.depth, behind.nearest),
+            };
+            let near = solid.as_ref().map(|solid| &*solid.near);
+            let mut tile = Tile {
+                rows: &mut *rows,
+                depth,
+                nearest,
+                near,
+                x,
+                y,
+                width: grid.tile_width(),
+                list,
+                view,
+                shadow,
+            };
+            if part.far_to_near {
+                tile.far_to_near(simd, bins, nth, across, down);
+            } else {
+                for bin in bins {
+                    tile.in_order(simd, bin, nth, across, down);
+                }
+            }
+        }
+    }
+
+    /// Starts from the backdrop, with the sun where it is not in shadow.
+    fn start(&mut self) {
+        self.rows.copy_from_slice(self.behind.rows);
+        let rect = self.grid.rect(self.nth);
+        if let Some(sun) = self.behind.sun {
+            for (j, (row, sun)) in self.rows.iter_mut().zip(sun).enumerate() {
+                for i in 0..rect.w {
+                    let lit = self.shadow.map_or(1.0, |shadow| {
+                        let depth = self.behind.depth[j][i];
+                        if depth.is_infinite() || sun[0][i] + sun[1][i] + sun[2][i] == 0.0 {
+                            return 1.0;
+                        }
+                        let (x, y) = ((rect.x + i) as f32 + 0.5, (rect.y + j) as f32 + 0.5);
+                        shadow.light_at(self.view.point(x, y, depth))
+                    });
+                    for channel in 0..3 {
+                        row[channel][i] += sun[channel][i] * lit;
                     }
-                    (_, Some((large, _))) => {
-                        next_large += 1;
-                        large
+                }
+            }
+        }
+        if let Some(solid) = &mut self.solid {
+            solid.depth.copy_from_slice(self.behind.depth);
+            *solid.nearest = self.behind.nearest;
+            solid.base.fill(EMPTY);
+            let (width, height) = (self.grid.tile_width(), self.grid.rows());
+            for i in 0..width {
+                for j in 0..height {
+                    // In the sky 1/inf is 0, the farthest there is.
+                    let near = 1.0 / self.behind.depth[j][i];
+                    for s in 0..SAMPLES {
+                        solid.near[(s * width + i) * height + j] = near;
                     }
-                    (Some(splat), None) => {
-                        next_small += 1;
-                        splat
-                    }
-                    (None, None) => break,
-                };
-                let per_soft = list.sources[splat.source as usize].look.per_soft;
-                // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
-                if (behind.nearest - splat.depth) * per_soft < 1.0 {
-                    tile.fill::<S, true>(simd, splat, per_soft);
-                } else {
-                    tile.fill::<S, false>(simd, splat, per_soft);
                 }
             }
         }
     }
 }
 
-/// A tile being filled.
-struct Tile<'a> {
-    rows: &'a mut [Row],
-    depth: &'a [[f32; STRIDE]],
+/// A tile being filled with what is transparent.
+pub(super) struct Tile<'a, 'l> {
+    pub(super) rows: &'a mut [Row],
+    /// Depth of what is solid, and the least of it.
+    pub(super) depth: &'a [[f32; STRIDE]],
+    pub(super) nearest: f32,
+    /// Nearness of what is solid at each sample, where that is known.
+    pub(super) near: Option<&'a [f32]>,
     /// Its first pixel.
-    x: i32,
-    y: i32,
+    pub(super) x: i32,
+    pub(super) y: i32,
+    pub(super) width: usize,
+    pub(super) list: &'a DrawList<'l>,
+    pub(super) view: &'a View,
+    pub(super) shadow: Option<&'a Shadow>,
 }
 
-impl Tile<'_> {
+impl Tile<'_, '_> {
+    /// One chunk's records, by rank.
     #[inline(always)]
-    fn fill<S: Simd, const SOLID: bool>(&mut self, simd: S, splat: &Splat, per_soft: f32) {
-        let [x0, y0, x1, y1] = splat.bounds();
-        let (i0, i1) = (first_pixel(x0, self.x), last_pixel(x1, self.x + TILE_WIDTH as i32 - 1));
+    fn in_order<S: Simd>(&mut self, simd: S, bin: &Bin, nth: usize, across: u16, down: u16) {
+        let mut splats = bin.splats.tile(nth, across, down);
+        if bin.quads.distinct + bin.facets.distinct + bin.strips.distinct == 0 {
+            while let Some((splat, _)) = splats.take() {
+                self.splat(simd, splat);
+            }
+            return;
+        }
+        let mut quads = bin.quads.tile(nth, across, down);
+        let mut facets = bin.facets.tile(nth, across, down);
+        let mut strips = bin.strips.tile(nth, across, down);
+        loop {
+            let ranks = [splats.rank(), quads.rank(), facets.rank(), strips.rank()];
+            let Some(rank) = ranks.into_iter().flatten().min() else { break };
+            // All pieces of one instance have its rank.
+            while splats.rank() == Some(rank) {
+                splats.take().into_iter().for_each(|(splat, _)| self.splat(simd, splat));
+            }
+            while quads.rank() == Some(rank) {
+                quads.take().into_iter().for_each(|(quad, _)| self.quad(quad));
+            }
+            if facets.rank() == Some(rank) || strips.rank() == Some(rank) {
+                let (f, s) = (facets.clone(), strips.clone());
+                self.pieces(simd, f.of_rank(rank), s.of_rank(rank));
+                facets.pass(rank);
+                strips.pass(rank);
+            }
+        }
+    }
+
+    #[inline(always)]
+    pub(super) fn splat<S: Simd>(&mut self, simd: S, splat: &Splat) {
+        let look = self.list.sources[usize::from(splat.label.tag)].look;
+        // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
+        if look.depth.test && (self.nearest - splat.depth) * look.per_soft < 1.0 {
+            self.disc::<S, true>(simd, splat, look.per_soft);
+        } else {
+            self.disc::<S, false>(simd, splat, look.per_soft);
+        }
+    }
+
+    #[inline(always)]
+    fn disc<S: Simd, const SOLID: bool>(&mut self, simd: S, splat: &Splat, per_soft: f32) {
+        let [x0, y0, x1, y1] = splat.extent();
+        let (i0, i1) = (first_pixel(x0, self.x), last_pixel(x1, self.x + self.width as i32 - 1));
         let (j0, j1) = (first_pixel(y0, self.y), last_pixel(y1, self.y + self.rows.len() as i32 - 1));
         if i0 > i1 || j0 > j1 {
             return;

@@ -3,10 +3,10 @@
 
 use frolic_core::simd::Level;
 use frolic_core::{EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
-use frolic_draw::cpu::reference::{LinearImage, splats};
+use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, Look, LookSpec,
-    Renderer, Technique, View,
+    BackdropSpec, Blend, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, ListSpec, Look,
+    LookSpec, Renderer, Surroundings, Technique, View,
 };
 
 /// Particles spread through a box, some way into their lives.
@@ -60,7 +60,8 @@ pub fn draw(
     let sources =
         populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
     meter.begin_frame();
-    let list = scratch.list(sources, technique, view, backdrop, &lights, &mut meter);
+    let around = Surroundings::new(backdrop).lights(&lights);
+    let list = scratch.list(sources, &ListSpec::new(technique), view, &around, &mut meter);
     let mut image = Image::new(view.size());
     renderer.render(&list, view, backdrop, &mut image, &mut meter);
     (image, meter.end_frame())
@@ -71,13 +72,14 @@ pub fn reference(populations: &[(&Particles, &Look)], view: &View, backdrop: &Ba
     let (mut scratch, mut meter, lights) = (ListScratch::default(), Meter::new(), lights());
     let sources =
         populations.iter().map(|(particles, look)| (Instances::of(particles.columns(), 0.01), *look));
-    let list = scratch.list(sources, Technique::Instanced, view, backdrop, &lights, &mut meter);
+    let around = Surroundings::new(backdrop).lights(&lights);
+    let list = scratch.list(sources, &ListSpec::default(), view, &around, &mut meter);
     let sky = backdrop.sky.zenith;
     let mut linear = LinearImage::new(view.size(), [sky.r, sky.g, sky.b]);
-    linear.blend(splats(&list, view));
+    linear.draw(&list, view);
     linear.to_srgb(view)
 }
 
 pub fn renderer() -> Renderer {
-    Renderer::tuned(5, 128, Level::new())
+    Renderer::tuned([6, 5], 128, Level::new())
 }

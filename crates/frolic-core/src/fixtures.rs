@@ -1,0 +1,462 @@
+//! Elements that stay where they are put: posts, boats, flags on a line. Those that hang swing in the wind.
+
+use glam::Vec3;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::columns::columns;
+use crate::error::{SpecError, vector_within, within};
+use crate::meter::{Counter, Meter, Stage};
+use crate::random::Draws;
+use crate::simd::{Level, Simd, dispatch};
+use crate::span::Span;
+use crate::world::{Gusts, World};
+
+/// Where elements are put.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct FixtureSpec {
+    /// Single places, the first elements. At most 65536.
+    pub at: Vec<PlaceSpec>,
+    /// Lines along which the other elements hang, spread evenly by length. At most 4096.
+    pub line: Vec<LineSpec>,
+    /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
+    pub strung: bool,
+    /// How elements swing. Default not at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub swing: Option<SwingSpec>,
+}
+
+/// One place.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct PlaceSpec {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// Turn about y, degrees anticlockwise from above. Default 0.
+    pub turn_degrees: f32,
+    /// Tilt about the turned x axis, degrees. Default 0.
+    pub tilt_degrees: f32,
+    /// Factor on the population's size, 0 to 1e4. Default 1.
+    pub scale: f32,
+}
+
+impl Default for PlaceSpec {
+    fn default() -> Self {
+        Self { position: [0.0; 3], turn_degrees: 0.0, tilt_degrees: 0.0, scale: 1.0 }
+    }
+}
+
+/// A line that sags between two points.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct LineSpec {
+    /// One end, m.
+    pub from: [f32; 3],
+    /// The other end, m.
+    pub to: [f32; 3],
+    /// How far its middle hangs below the straight line, m, 0 to 1e4. Default 0.
+    #[serde(default)]
+    pub sag: f32,
+}
+
+impl LineSpec {
+    /// A line between two points, m, that sags so far, m.
+    pub fn new(from: [f32; 3], to: [f32; 3], sag: f32) -> Self {
+        Self { from, to, sag }
+    }
+
+    /// The place at a share of the way: a parabola, as a line that bears an even load hangs.
+    fn at(&self, share: f32) -> Vec3 {
+        let straight = Vec3::from(self.from).lerp(Vec3::from(self.to), share);
+        straight - Vec3::Y * (self.sag * 4.0 * share * (1.0 - share))
+    }
+
+    fn length(&self) -> f32 {
+        // The parabola's length to second order in the sag.
+        let straight = Vec3::from(self.from).distance(Vec3::from(self.to));
+        straight + if straight > 0.0 { self.sag * self.sag * 8.0 / (3.0 * straight) } else { 0.0 }
+    }
+}
+
+/// Swinging about the turned x axis, as a flag hung from its upper edge.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SwingSpec {
+    /// Distance from the line to the middle of what swings, m, 0.01 to 1000: short ones swing fast. Default 0.3.
+    pub length: f32,
+    /// How much the wind takes hold, 1/s, 0 to 1000. Default 2.
+    pub drag: f32,
+    /// Rate at which swinging dies down by itself, 1/s, 0 to 1000. Default 0.8.
+    pub damping: f32,
+}
+
+impl Default for SwingSpec {
+    fn default() -> Self {
+        Self { length: 0.3, drag: 2.0, damping: 0.8 }
+    }
+}
+
+columns! {
+    /// All attributes of one fixture.
+    row FixtureRow;
+    /// The attributes of all fixtures; slices of one length.
+    columns FixtureColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Tilt about the turned x axis, radians.
+    tilt: f32,
+    /// Rate of the tilt, radians a second.
+    rate: f32,
+    /// Size, m.
+    size: f32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl FixtureColumns {
+    /// How many elements.
+    pub fn len(&self) -> usize {
+        self.px.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.px.is_empty()
+    }
+
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+}
+
+/// Most places and lines.
+const MOST_PLACES: usize = 65_536;
+const MOST_LINES: usize = 4096;
+
+impl FixtureSpec {
+    /// Elements that hang along lines.
+    pub fn hung(lines: impl IntoIterator<Item = LineSpec>, swing: Option<SwingSpec>) -> Self {
+        Self { line: lines.into_iter().collect(), swing, ..Self::default() }
+    }
+
+    /// Whether every value is in range, for so many elements.
+    ///
+    /// # Errors
+    /// Names the first key that is not.
+    pub fn check(&self, count: u32) -> Result<(), SpecError> {
+        let most = |key: &str, count: usize, most: usize| {
+            let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
+            if count <= most { Ok(()) } else { Err(error()) }
+        };
+        most("at", self.at.len(), MOST_PLACES)?;
+        most("line", self.line.len(), MOST_LINES)?;
+        for (nth, place) in self.at.iter().enumerate() {
+            let key = |name: &str| format!("at.{nth}.{name}");
+            vector_within(&key("position"), place.position, 1e6, "m")?;
+            within(&key("turn_degrees"), place.turn_degrees, -1e6, 1e6, "degrees")?;
+            within(&key("tilt_degrees"), place.tilt_degrees, -1e6, 1e6, "degrees")?;
+            within(&key("scale"), place.scale, 0.0, 1e4, "")?;
+        }
+        for (nth, line) in self.line.iter().enumerate() {
+            let key = |name: &str| format!("line.{nth}.{name}");
+            vector_within(&key("from"), line.from, 1e6, "m")?;
+            vector_within(&key("to"), line.to, 1e6, "m")?;
+            within(&key("sag"), line.sag, 0.0, 1e4, "m")?;
+        }
+        if let Some(swing) = &self.swing {
+            within("swing.length", swing.length, 0.01, 1000.0, "m")?;
+            within("swing.drag", swing.drag, 0.0, 1000.0, "1/s")?;
+            within("swing.damping", swing.damping, 0.0, 1000.0, "1/s")?;
+        }
+        let places = if self.strung { self.line.len() } else { self.at.len() };
+        if (self.strung || self.line.is_empty()) && count as usize > places {
+            let problem = format!("{count} elements for {places} places");
+            return Err(SpecError::new("count", problem, "add places or lines, or write a smaller count"));
+        }
+        Ok(())
+    }
+}
+
+/// A population of fixtures: its state, and the step that swings it.
+///
+/// ```
+/// use frolic_core::{FixtureSpec, Fixtures, LineSpec, Meter, Span, SwingSpec, WorldSpec};
+///
+/// let line = LineSpec::new([0.0, 3.0, 0.0], [10.0, 3.0, 0.0], 0.5);
+/// let spec = FixtureSpec::hung([line], Some(SwingSpec::default()));
+/// let mut flags = Fixtures::new(&spec, 40, Span::from(0.2), 1)?;
+/// let world = WorldSpec::default().wind([0.0, 0.0, 4.0]).build()?;
+/// flags.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
+/// assert_eq!(flags.columns().len(), 40);
+/// assert!(flags.columns().tilt().iter().all(|tilt| *tilt < 0.0)); // blown to one side
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Fixtures {
+    spec: FixtureSpec,
+    columns: FixtureColumns,
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, m.
+    curve: [Vec<f32>; 6],
+    time: f64,
+}
+
+/// Elements a worker swings at a time.
+const CHUNK: usize = 4096;
+
+impl Fixtures {
+    /// `count` elements with sizes of this range, m, and their memory.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than memory allows.
+    pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        spec.check(count)?;
+        size.check("size", 0.0, 1e4, "m")?;
+        let mut columns = FixtureColumns::default();
+        let bytes = u64::from(count) * Self::bytes_per_element();
+        let refused = |_| {
+            SpecError::new(
+                "count",
+                format!("the system has no {bytes} bytes to give"),
+                "write a smaller count",
+            )
+        };
+        if bytes > crate::particles::MEMORY_LIMIT {
+            let most = crate::particles::MEMORY_LIMIT / Self::bytes_per_element();
+            return Err(SpecError::new(
+                "count",
+                format!("{count} elements are over the memory limit"),
+                format!("write at most {most}"),
+            ));
+        }
+        columns.reserve(count as usize).map_err(refused)?;
+        let mut fixtures = Self { spec: spec.clone(), columns, curve: Default::default(), time: 0.0 };
+        let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
+            let id = fixtures.columns.len() as u32;
+            let [dice, ..] = Draws { seed, id }.draw(0);
+            fixtures.columns.push(&FixtureRow {
+                px: at.x,
+                py: at.y,
+                pz: at.z,
+                turn,
+                tilt,
+                rate: 0.0,
+                size: size.at(dice) * scale,
+                id,
+            });
+        };
+        if spec.strung {
+            for line in spec.line.iter().take(count as usize) {
+                put(Vec3::from(line.from), 0.0, 0.0, 1.0);
+                let tip = Vec3::from(line.to) - Vec3::from(line.from);
+                // The control point of a parabola is twice as far off the straight line as its middle.
+                let middle = tip * 0.5 - Vec3::Y * (line.sag * 2.0);
+                for (column, value) in
+                    fixtures.curve.iter_mut().zip([middle.x, middle.y, middle.z, tip.x, tip.y, tip.z])
+                {
+                    column.push(value);
+                }
+            }
+            return Ok(fixtures);
+        }
+        for place in spec.at.iter().take(count as usize) {
+            let (turn, tilt) = (place.turn_degrees.to_radians(), place.tilt_degrees.to_radians());
+            put(Vec3::from(place.position), turn, tilt, place.scale);
+        }
+        let hung = (count as usize).saturating_sub(spec.at.len());
+        let total: f64 = spec.line.iter().map(|line| f64::from(line.length())).sum();
+        let mut before = 0.0;
+        let mut nth = 0;
+        for line in &spec.line {
+            let length = f64::from(line.length());
+            // Even over all lines together: element n is at the middle of the nth of equal pieces.
+            let way = Vec3::from(line.to) - Vec3::from(line.from);
+            let turn = libm::atan2f(-way.z, way.x);
+            while nth < hung {
+                let place = (nth as f64 + 0.5) * total / hung as f64 - before;
+                if place > length {
+                    break;
+                }
+                put(line.at((place / length.max(1e-9)).clamp(0.0, 1.0) as f32), turn, 0.0, 1.0);
+                nth += 1;
+            }
+            before += length;
+        }
+        // All lines of no length, or the last one missed by rounding.
+        if let Some(line) = spec.line.last() {
+            (nth..hung).for_each(|_| put(line.at(1.0), 0.0, 0.0, 1.0));
+        }
+        Ok(fixtures)
+    }
+
+    /// Bytes of state an element.
+    pub fn bytes_per_element() -> u64 {
+        FixtureColumns::BYTES_PER_ELEMENT as u64
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
+    ///
+    /// A pendulum whose bob the air drags along: semi-implicit, with drag and damping solved implicitly, so that it is stable at any
+    /// of them. O(n).
+    pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        if let (Some(swing), true) = (self.spec.swing, dt.is_finite() && dt > 0.0) {
+            let started = meter.start();
+            for _ in 0..steps {
+                let motion = Motion { swing, world, gusts: world.gusts_at(self.time), dt };
+                self.swing(&motion);
+                self.time += f64::from(dt);
+            }
+            meter.stop(Stage::Integrate, started);
+        }
+        meter.add(Counter::Alive, self.len() as u64);
+        meter.add(Counter::ElementBytes, self.len() as u64 * Self::bytes_per_element());
+    }
+
+    fn swing(&mut self, motion: &Motion<'_>) {
+        let level = Level::new();
+        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
+        let chunks = px
+            .par_chunks(CHUNK)
+            .zip(py.par_chunks(CHUNK))
+            .zip(pz.par_chunks(CHUNK))
+            .zip(turn.par_chunks(CHUNK))
+            .zip(tilt.par_chunks_mut(CHUNK))
+            .zip(rate.par_chunks_mut(CHUNK));
+        chunks.for_each(|(((((px, py), pz), turn), tilt), rate)| {
+            dispatch!(level, simd => motion.chunk(simd, [px, py, pz], turn, tilt, rate));
+        });
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.columns.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.columns.is_empty()
+    }
+
+    /// The attributes of all.
+    pub fn columns(&self) -> &FixtureColumns {
+        &self.columns
+    }
+
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z columns, m.
+    pub fn curves(&self) -> Option<[[&[f32]; 3]; 2]> {
+        let [a, b, c, d, e, f] = &self.curve;
+        self.spec.strung.then_some([[a, b, c], [d, e, f]])
+    }
+
+    /// Whether they move at all.
+    pub fn swings(&self) -> bool {
+        self.spec.swing.is_some()
+    }
+}
+
+struct Motion<'a> {
+    swing: SwingSpec,
+    world: &'a World,
+    gusts: Option<Gusts>,
+    dt: f32,
+}
+
+impl Motion<'_> {
+    #[inline(always)]
+    fn chunk<S: Simd>(
+        &self,
+        _simd: S,
+        position: [&[f32]; 3],
+        turn: &[f32],
+        tilt: &mut [f32],
+        rate: &mut [f32],
+    ) {
+        let SwingSpec { length, drag, damping } = self.swing;
+        let [wx, _, wz] = self.world.spec().wind;
+        let fall = -self.world.spec().gravity[1] / length;
+        let slow = 1.0 / (1.0 + self.dt * (drag + damping));
+        for i in 0..turn.len() {
+            let at = [position[0][i], position[1][i], position[2][i]];
+            let [gx, _, gz] = self.gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at(at));
+            let (sin_turn, cos_turn) = libm::sincosf(turn[i]);
+            // Wind square to the cloth, which tilts the other way about x.
+            let push = (wx + gx) * sin_turn + (wz + gz) * cos_turn;
+            let (sin, cos) = libm::sincosf(tilt[i]);
+            let force = -fall * sin - drag * push * cos / length;
+            rate[i] = (rate[i] + self.dt * force) * slow;
+            // A flag does not go over the line.
+            tilt[i] = (tilt[i] + self.dt * rate[i]).clamp(-2.6, 2.6);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::world::WorldSpec;
+
+    #[test]
+    fn elements_are_even_along_lines_of_any_length() {
+        let lines =
+            [LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.0), LineSpec::new([0.0; 3], [0.0, 0.0, 1.0], 0.0)];
+        let flags = Fixtures::new(&FixtureSpec::hung(lines, None), 400, Span::from(0.1), 1).unwrap();
+        let columns = flags.columns();
+        assert_eq!(columns.px().iter().filter(|x| **x > 0.0).count(), 300);
+        for pair in columns.px()[..300].windows(2) {
+            assert!((pair[1] - pair[0] - 0.01).abs() < 1e-4);
+        }
+        // Their x axis runs along the line.
+        assert_eq!(columns.turn()[0], 0.0);
+        assert!((columns.turn()[399] + std::f32::consts::FRAC_PI_2).abs() < 1e-6);
+    }
+
+    #[test]
+    fn a_line_hangs_by_its_sag() {
+        let line = LineSpec::new([0.0, 2.0, 0.0], [10.0, 2.0, 0.0], 0.7);
+        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 101, Span::from(0.1), 1).unwrap();
+        let lowest = flags.columns().py().iter().copied().fold(f32::INFINITY, f32::min);
+        assert!((lowest - 1.3).abs() < 1e-3, "{lowest}");
+    }
+
+    #[test]
+    fn places_without_room_are_refused() {
+        assert_eq!(FixtureSpec::default().check(1).unwrap_err().key, "count");
+        let mut spec = FixtureSpec::default();
+        spec.at = vec![PlaceSpec::default()];
+        assert!(spec.check(1).is_ok());
+        spec.at[0].position[1] = f32::NAN;
+        assert_eq!(spec.check(1).unwrap_err().key, "at.0.position");
+        let line = LineSpec::new([0.0; 3], [0.0; 3], 0.0);
+        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 5, Span::from(0.1), 1).unwrap();
+        assert_eq!(flags.len(), 5);
+    }
+
+    proptest! {
+        /// Stable at any drag, wind and step; at rest in still air it stays at rest.
+        #[test]
+        fn swinging_is_stable(length in 0.01f32..5.0, drag in 0f32..1000.0, wind in -60f32..60.0, dt in 0.001f32..0.05) {
+            let swing = SwingSpec { length, drag, damping: 0.5 };
+            let line = LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.2);
+            let mut flags = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            let world = WorldSpec::default().wind([0.0, 0.0, wind]).gusts(1.0, 2.0).build().unwrap();
+            flags.step(&world, dt, 200, &mut Meter::new());
+            prop_assert!(flags.columns().tilt().iter().all(|tilt| tilt.abs() <= 2.6));
+            let mut still = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            still.step(&WorldSpec::default().build().unwrap(), dt, 50, &mut Meter::new());
+            prop_assert!(still.columns().tilt().iter().all(|tilt| *tilt == 0.0));
+        }
+    }
+}

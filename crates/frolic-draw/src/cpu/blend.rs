@@ -1,0 +1,336 @@
+//! Transparent things of one tile that are no discs: quads looked up per pixel, pieces of meshes and ribbons, and depth order
+//! within the tile.
+
+use std::cell::RefCell;
+
+use fearless_simd::prelude::*;
+use glam::{Vec3, Vec4};
+
+use super::bin::{Bin, Found, InTile};
+use super::colour9::EMPTY;
+use super::record::{Facet, Quad, Record, Shown, Strip, shown};
+use super::solid::{SAMPLES, Samples, Style, ceil, floor};
+use super::tile::{LANES, Tile, first_pixel, last_pixel};
+use crate::atlas::{Atlas, Region, TileMap};
+use crate::camera::View;
+use crate::list::DrawList;
+use crate::look::{Blend, Form, Look};
+use crate::sort;
+use crate::sprite::Sprite;
+
+thread_local! {
+    /// Samples of one transparent instance, and what a tile sorts.
+    static SCRATCH: RefCell<Scratch> = RefCell::default();
+}
+
+#[derive(Debug, Default)]
+struct Scratch {
+    near: Vec<f32>,
+    base: Vec<u32>,
+    /// Depth key above, place in `items` below.
+    keys: Vec<u64>,
+    swap: Vec<u64>,
+    items: Vec<Item>,
+}
+
+/// A record of one of the chunks.
+#[derive(Debug, Clone, Copy)]
+struct Item {
+    bin: u16,
+    at: Found,
+}
+
+/// What a quad shows, made ready.
+enum Texture<'a> {
+    Plain,
+    One(&'a Region),
+    Two(&'a Region, &'a Region, f32),
+    Tiles(&'a TileMap),
+}
+
+impl<'a> Texture<'a> {
+    fn of(shown: &Shown, atlas: &'a Atlas) -> Option<Self> {
+        Some(match shown {
+            Shown::Plain => Self::Plain,
+            Shown::Picture(region) => Self::One(atlas.region(*region)?),
+            Shown::Melting(one, next, mix) => Self::Two(atlas.region(*one)?, atlas.region(*next)?, *mix),
+            Shown::Tiles(map) => Self::Tiles(atlas.map(*map)?),
+        })
+    }
+
+    /// Colour times opacity, and opacity, at u, v; `grow` is how much of 0..1 a pixel covers.
+    #[inline]
+    fn at(&self, atlas: &Atlas, u: f32, v: f32, grow: [f32; 2]) -> Vec4 {
+        let of = |region: &Region| {
+            let texels = (grow[0] * region.w as f32).max(grow[1] * region.h as f32);
+            atlas.look_up(region, u, v, texels)
+        };
+        match self {
+            Self::Plain => Vec4::ONE,
+            Self::One(region) => of(region),
+            Self::Two(one, next, mix) => of(one).lerp(of(next), *mix),
+            Self::Tiles(map) => {
+                let [w, h] = map.size;
+                let place = |share: f32, count: u32| {
+                    let at = share * count as f32;
+                    let cell = (at.max(0.0) as u32).min(count - 1);
+                    (cell, at - cell as f32)
+                };
+                let ((i, u), (j, v)) = (place(u, w), place(v, h));
+                let tile = map.tiles[(j * w + i) as usize];
+                let region = (tile != TileMap::EMPTY)
+                    .then(|| atlas.region(map.sheet.frame(u32::from(tile))))
+                    .flatten();
+                region.map_or(Vec4::ZERO, |region| {
+                    let texels = (grow[0] * (w * region.w) as f32).max(grow[1] * (h * region.h) as f32);
+                    atlas.look_up(region, u, v, texels)
+                })
+            }
+        }
+    }
+}
+
+/// How much of a pixel lies between 0 and 1, at `share` of the way and with `grow` of it a pixel.
+#[inline(always)]
+pub(super) fn between(share: f32, grow: f32) -> f32 {
+    let (from, to) = (share / grow + 0.5, (1.0 - share) / grow + 0.5);
+    (from.clamp(0.0, 1.0) + to.clamp(0.0, 1.0) - 1.0).max(0.0)
+}
+
+/// Distance from a rounded rectangle about the origin, negative inside (Quilez, "2D distance functions", 2018).
+pub(super) fn rounded(x: f32, y: f32, half: [f32; 2], radius: f32) -> f32 {
+    let (qx, qy) = (x.abs() - half[0] + radius, y.abs() - half[1] + radius);
+    let (ox, oy) = (qx.max(0.0), qy.max(0.0));
+    qx.max(qy).min(0.0) + (ox * ox + oy * oy).sqrt() - radius
+}
+
+/// A quad made ready to be asked pixel by pixel.
+pub(super) struct QuadPainter<'a, 'l> {
+    quad: &'a Quad,
+    pub(super) look: &'l Look,
+    texture: Texture<'l>,
+    /// The sprite, where its corners are round or it has a border.
+    framed: Option<&'l Sprite>,
+    /// Whether depth counts.
+    pub(super) tests: bool,
+    near: f32,
+}
+
+impl<'a, 'l> QuadPainter<'a, 'l> {
+    pub(super) fn new(list: &DrawList<'l>, view: &View, quad: &'a Quad) -> Option<Self> {
+        let source = &list.sources[quad.entry.source as usize];
+        let look = source.look;
+        let on_screen = matches!(look.form, Form::Sprite { on_screen: true });
+        let sprite = source.instances.sprites.get(quad.entry.element as usize);
+        Some(Self {
+            quad,
+            look,
+            texture: Texture::of(&shown(list, quad.entry), &look.atlas)?,
+            framed: sprite.filter(|sprite| sprite.corner > 0.0 || sprite.border > 0.0),
+            tests: look.depth.test && !on_screen,
+            near: if on_screen { 0.0 } else { view.near() },
+        })
+    }
+
+    /// Share of the pixel at x, y (its middle) that is covered, colour times opacity and opacity there, and its depth; `sunlit` says what share
+    /// of the sun reaches the point at a depth there.
+    #[inline]
+    pub(super) fn at(&self, x: f32, y: f32, sunlit: impl Fn(f32) -> f32) -> Option<(f32, Vec4, f32)> {
+        let Self { quad, look, .. } = self;
+        let at = |p: &[f32; 3]| p[0] * x + p[1] * y + p[2];
+        let q = at(&quad.q);
+        let per = 1.0 / q;
+        // Behind the camera, or not a number.
+        if !(q > 0.0 && per > self.near) {
+            return None;
+        }
+        let (u, v) = (at(&quad.u) * per, at(&quad.v) * per);
+        // How much of 0..1 a pixel covers along its steepest way.
+        let grow = |p: &[f32; 3], share: f32| {
+            let (dx, dy) = (p[0] - share * quad.q[0], p[1] - share * quad.q[1]);
+            ((dx * dx + dy * dy).sqrt() * per).max(1e-9)
+        };
+        let (gu, gv) = (grow(&quad.u, u), grow(&quad.v, v));
+        let mut share = between(u, gu) * between(v, gv);
+        if share <= 0.0 {
+            return None;
+        }
+        let texel = self.texture.at(&look.atlas, u.clamp(0.0, 1.0), v.clamp(0.0, 1.0), [gu, gv]);
+        let mut light = Vec3::from(quad.light);
+        if quad.sun != [0.0; 3] {
+            light += Vec3::from(quad.sun) * sunlit(per);
+        }
+        let mut paint = (light * texel.truncate()).extend(texel.w * quad.cover);
+        if let Some(sprite) = self.framed {
+            let [w, h] = sprite.size.map(f32::abs);
+            let half = [w * 0.5, h * 0.5];
+            let radius = sprite.corner.clamp(0.0, half[0].min(half[1]));
+            let off = rounded((u - 0.5) * w, (v - 0.5) * h, half, radius);
+            // Pixels a unit of the sprite.
+            let scale = 2.0 / (gu * w + gv * h);
+            if sprite.corner > 0.0 {
+                share = share.min((0.5 - off * scale).clamp(0.0, 1.0));
+            }
+            if sprite.border > 0.0 {
+                let inner = (0.5 - (off + sprite.border) * scale).clamp(0.0, 1.0);
+                let [r, g, b, a] = sprite.border_tint;
+                let cover = if look.blend == Blend::Additive { 0.0 } else { a };
+                paint = Vec4::new(r * a, g * a, b * a, cover).lerp(paint, inner);
+            }
+        }
+        Some((share, paint, per))
+    }
+}
+
+impl Tile<'_, '_> {
+    /// Fills a quad, its edges smoothed over a pixel.
+    pub(super) fn quad(&mut self, quad: &Quad) {
+        let [x0, y0, x1, y1] = quad.extent;
+        let (i0, i1) = (first_pixel(x0, self.x), last_pixel(x1, self.x + self.width as i32 - 1));
+        let (j0, j1) = (first_pixel(y0, self.y), last_pixel(y1, self.y + self.rows.len() as i32 - 1));
+        let Some(painter) = QuadPainter::new(self.list, self.view, quad) else { return };
+        for j in j0..=j1 {
+            for i in i0..=i1 {
+                let (x, y) = (i as f32 + 0.5, j as f32 + 0.5);
+                let sunlit = |depth: f32| {
+                    self.shadow.map_or(1.0, |shadow| shadow.light_at(self.view.point(x, y, depth)))
+                };
+                let Some((mut share, paint, depth)) = painter.at(x, y, sunlit) else {
+                    continue;
+                };
+                let (column, row) = ((i - self.x) as usize, (j - self.y) as usize);
+                if painter.tests {
+                    share *= ((self.depth[row][column] - depth) * painter.look.per_soft).clamp(0.0, 1.0);
+                }
+                let keep = 1.0 - paint.w * share;
+                for (channel, light) in [paint.x, paint.y, paint.z].into_iter().enumerate() {
+                    let pixel = &mut self.rows[row][channel][column];
+                    *pixel = *pixel * keep + light * share;
+                }
+            }
+        }
+    }
+
+    /// Draws the pieces of one transparent mesh or ribbon as one surface, the nearest of it, so that no edge within shows through.
+    #[inline(always)]
+    pub(super) fn pieces<'r, S: Simd>(
+        &mut self,
+        simd: S,
+        facets: impl Iterator<Item = &'r Facet> + Clone,
+        strips: impl Iterator<Item = &'r Strip> + Clone,
+    ) {
+        let (width, height) = (self.width, self.rows.len());
+        let first = facets.clone().map(|facet| (facet.opacity, facet.label));
+        let Some((opacity, label)) =
+            first.chain(strips.clone().map(|strip| (strip.opacity, strip.label))).next()
+        else {
+            return;
+        };
+        let look = self.list.sources[usize::from(label.tag)].look;
+        let mut bounds = [i32::MAX, i32::MAX, i32::MIN, i32::MIN];
+        for [x0, y0, x1, y1] in facets.clone().map(Record::bounds).chain(strips.clone().map(Record::bounds)) {
+            bounds[0] = bounds[0].min(floor(x0 - 0.875));
+            bounds[1] = bounds[1].min(floor(y0 - 0.875));
+            bounds[2] = bounds[2].max(ceil(x1 - 0.125));
+            bounds[3] = bounds[3].max(ceil(y1 - 0.125));
+        }
+        // Whole blocks of rows, as samples are drawn by the block.
+        let lanes = LANES as i32;
+        bounds[0] = bounds[0].max(self.x);
+        bounds[1] = (bounds[1].max(self.y) - self.y) / lanes * lanes + self.y;
+        bounds[2] = bounds[2].min(self.x + width as i32 - 1);
+        bounds[3] = ((bounds[3].min(self.y + height as i32 - 1) - self.y) / lanes * lanes + lanes - 1
+            + self.y)
+            .min(self.y + height as i32 - 1);
+        if bounds[0] > bounds[2] || bounds[1] > bounds[3] {
+            return;
+        }
+        SCRATCH.with_borrow_mut(|scratch| {
+            scratch.near.resize(SAMPLES * width * height, 0.0);
+            scratch.base.resize(SAMPLES * width * height, EMPTY);
+            for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
+                for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
+                    for s in 0..SAMPLES {
+                        let at = (s * width + i) * height + j;
+                        scratch.base[at] = EMPTY;
+                        scratch.near[at] = match self.near {
+                            _ if !look.depth.test => 0.0,
+                            Some(near) => near[at],
+                            None => 1.0 / self.depth[j][i],
+                        };
+                    }
+                }
+            }
+            let mut samples = Samples {
+                near: &mut scratch.near,
+                base: &mut scratch.base,
+                sun: &mut [],
+                x: self.x,
+                y: self.y,
+                width,
+                height,
+                samples: SAMPLES,
+                most_slope: 0.0,
+            };
+            let style = Style { test: true, write: true, ..Style::of(self.list, label, false) };
+            facets.for_each(|facet| samples.facet(simd, facet, &style));
+            strips.for_each(|strip| samples.strip(simd, strip, &style));
+            samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
+        });
+    }
+
+    /// All records of some chunks, far to near; of equal depth in the order of drawing. They are of one look, so of one kind.
+    #[inline(always)]
+    pub(super) fn far_to_near<S: Simd>(&mut self, simd: S, bins: &[Bin], nth: usize, across: u16, down: u16) {
+        // Taken out, as pieces need the scratch too.
+        let mut scratch = SCRATCH.with_borrow_mut(|scratch| {
+            let Scratch { keys, swap, items, .. } = scratch;
+            (std::mem::take(keys), std::mem::take(swap), std::mem::take(items))
+        });
+        let (keys, swap, items) = (&mut scratch.0, &mut scratch.1, &mut scratch.2);
+        keys.clear();
+        items.clear();
+        for (number, bin) in bins.iter().enumerate() {
+            let number = number as u16;
+            gather(bin.splats.tile(nth, across, down), number, keys, items);
+            gather(bin.quads.tile(nth, across, down), number, keys, items);
+            gather(bin.facets.tile(nth, across, down), number, keys, items);
+            gather(bin.strips.tile(nth, across, down), number, keys, items);
+        }
+        sort::by_key(keys, swap);
+        for key in keys.iter() {
+            let Item { bin, at } = items[*key as u32 as usize];
+            let bin = &bins[usize::from(bin)];
+            if bin.splats.distinct > 0 {
+                self.splat(simd, bin.splats.get(nth, at));
+            } else if bin.quads.distinct > 0 {
+                self.quad(bin.quads.get(nth, at));
+            } else {
+                // One item stands for all pieces of its instance.
+                let facets = bin.facets.tile(nth, across, down);
+                let strips = bin.strips.tile(nth, across, down);
+                let rank = if bin.facets.distinct > 0 {
+                    bin.facets.get(nth, at).label.rank
+                } else {
+                    bin.strips.get(nth, at).label.rank
+                };
+                self.pieces(simd, facets.of_rank(rank), strips.of_rank(rank));
+            }
+        }
+        SCRATCH.with_borrow_mut(|kept| (kept.keys, kept.swap, kept.items) = scratch);
+    }
+}
+
+/// Appends the first record of each instance.
+#[inline(always)]
+fn gather<R: Record>(mut records: InTile<'_, R>, bin: u16, keys: &mut Vec<u64>, items: &mut Vec<Item>) {
+    let mut before = None;
+    while let Some((record, at)) = records.take() {
+        if before == Some(record.label().rank) {
+            continue;
+        }
+        before = Some(record.label().rank);
+        keys.push(u64::from(sort::key(record.order_depth())) << 32 | items.len() as u64);
+        items.push(Item { bin, at });
+    }
+}

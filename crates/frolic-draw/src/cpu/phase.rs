@@ -1,0 +1,90 @@
+//! A draw list cut into phases and chunks.
+//!
+//! A phase is drawn as one: solid things of a layer, whose nearest wins; or transparent things in order. Chunks of a phase are
+//! projected in parallel.
+
+use std::ops::Range;
+
+use super::bin::{CHUNK, ChunkStart};
+use crate::list::DrawList;
+
+/// Chunks that are drawn by one rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Phase {
+    pub(super) solid: bool,
+    /// Whether each tile sorts the phase's records far to near.
+    pub(super) far_to_near: bool,
+    pub(super) chunks: Range<usize>,
+}
+
+/// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`] that end with their phase; a chunk may span many
+/// small batches.
+pub(super) fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>, phases: &mut Vec<Phase>) {
+    starts.clear();
+    phases.clear();
+    let mut room = 0;
+    let mut before = None;
+    for (nth, batch) in list.batches().iter().enumerate() {
+        let alone = batch.far_to_near.then_some(nth);
+        let phase = (batch.layer, batch.solid, alone);
+        if before != Some(phase) {
+            let first = starts.len();
+            phases.push(Phase { solid: batch.solid, far_to_near: batch.far_to_near, chunks: first..first });
+            before = Some(phase);
+            room = 0;
+        }
+        for run in batch.first_run..batch.first_run + batch.runs {
+            let count = list.runs[run as usize].count;
+            let mut skip = 0;
+            while skip < count {
+                if room == 0 {
+                    starts.push(ChunkStart { batch: nth as u32, run, skip, count: 0 });
+                    room = CHUNK as u32;
+                }
+                let taken = room.min(count - skip);
+                if let Some(last) = starts.last_mut() {
+                    last.count += taken;
+                }
+                skip += taken;
+                room -= taken;
+            }
+        }
+        if let Some(phase) = phases.last_mut() {
+            phase.chunks.end = starts.len();
+        }
+    }
+}
+
+/// What a round draws of a phase.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Part {
+    /// Which round.
+    pub(super) round: usize,
+    pub(super) solid: bool,
+    pub(super) far_to_near: bool,
+    pub(super) chunks: Range<usize>,
+    /// Whether the phase ends here.
+    pub(super) ends: bool,
+}
+
+/// Cuts phases into parts that go in rounds of at most `most` chunks. A phase that tiles sort stays whole: the list sees to it
+/// that it is not longer than [`super::ROUND`] chunks.
+pub(super) fn cut(phases: &[Phase], most: usize, parts: &mut Vec<Part>) {
+    parts.clear();
+    let (mut round, mut room) = (0, most);
+    for phase in phases {
+        let mut next = phase.chunks.start;
+        while next < phase.chunks.end {
+            let left = phase.chunks.end - next;
+            if room == 0 || (phase.far_to_near && room < left && room < most) {
+                (round, room) = (round + 1, most);
+            }
+            let taken = if phase.far_to_near { left } else { left.min(room) };
+            room = room.saturating_sub(taken);
+            let chunks = next..next + taken;
+            next += taken;
+            let ends = next == phase.chunks.end;
+            parts.push(Part { round, solid: phase.solid, far_to_near: phase.far_to_near, chunks, ends });
+        }
+    }
+}

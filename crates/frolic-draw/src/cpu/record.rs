@@ -1,0 +1,460 @@
+//! What the rasteriser fills: four kinds of records, in pixels.
+//!
+//! | record | what it comes from |
+//! | --- | --- |
+//! | [`Splat`] | a disc |
+//! | [`Quad`] | a sprite, or a transparent card: a plane rectangle looked up per pixel |
+//! | [`Facet`] | a triangle of a mesh, or half of a solid card |
+//! | [`Strip`] | up to three segments of a ribbon |
+
+use glam::{Vec2, Vec3};
+use smallvec::SmallVec;
+
+use super::colour9::{pack, unpack};
+use crate::atlas::RegionId;
+use crate::camera::View;
+use crate::detail::Level;
+use crate::list::{DrawList, Entry, Vertex};
+use crate::look::{Blend, Form};
+use crate::sprite::Fill;
+use crate::vertices::{frames, mesh, points};
+
+/// What every record tells the bins and the tiles.
+pub(super) trait Record: Copy + Default + Send + Sync {
+    /// Left, upper, right and lower end, pixels.
+    fn bounds(&self) -> [f32; 4];
+    /// Place within its chunk, and what it belongs to.
+    fn label(&self) -> Label;
+    fn set_label(&mut self, label: Label);
+    /// Depth that its element is sorted by, m.
+    fn order_depth(&self) -> f32;
+}
+
+/// Where a record comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Label {
+    /// Place of its instance among the kept ones of its chunk: the order of drawing.
+    pub(crate) rank: u16,
+    /// Its source; for a diagnostic, its batch or level.
+    pub(crate) tag: u16,
+}
+
+macro_rules! record {
+    ($Record:ty, $depth:ident) => {
+        impl Record for $Record {
+            #[inline(always)]
+            fn bounds(&self) -> [f32; 4] {
+                self.extent()
+            }
+            #[inline(always)]
+            fn label(&self) -> Label {
+                self.label
+            }
+            #[inline(always)]
+            fn set_label(&mut self, label: Label) {
+                self.label = label;
+            }
+            #[inline(always)]
+            fn order_depth(&self) -> f32 {
+                self.$depth
+            }
+        }
+    };
+}
+
+/// A round soft billboard on the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Splat {
+    /// Middle, pixels from the left.
+    pub x: f32,
+    /// Middle, pixels from the top.
+    pub y: f32,
+    /// Radius, pixels.
+    pub radius: f32,
+    /// Depth along the view, m.
+    pub depth: f32,
+    /// Light at full coverage: colour times opacity.
+    pub light: [f32; 3],
+    /// How much of what is behind is covered at full coverage; 0 adds.
+    pub cover: f32,
+    pub(crate) label: Label,
+}
+record!(Splat, depth);
+
+impl Splat {
+    #[inline(always)]
+    pub(crate) fn extent(&self) -> [f32; 4] {
+        [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
+    }
+}
+
+/// A rectangle in space, seen in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
+/// and d·q is one over the depth (1 on the screen).
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(crate) struct Quad {
+    pub(super) u: [f32; 3],
+    pub(super) v: [f32; 3],
+    pub(super) q: [f32; 3],
+    pub(super) extent: [f32; 4],
+    /// Colour times opacity; opacity, 0 adds.
+    pub(super) light: [f32; 3],
+    /// What the sun adds where no shadow falls.
+    pub(super) sun: [f32; 3],
+    pub(super) cover: f32,
+    pub(super) order_depth: f32,
+    /// What it shows: the element in the list.
+    pub(super) entry: Entry,
+    pub(super) label: Label,
+}
+record!(Quad, order_depth);
+
+impl Quad {
+    #[inline(always)]
+    fn extent(&self) -> [f32; 4] {
+        self.extent
+    }
+}
+
+/// A triangle on the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(crate) struct Facet {
+    pub(super) x: [f32; 3],
+    pub(super) y: [f32; 3],
+    /// Greater for nearer: one over the depth, or of a level view minus the depth.
+    pub(super) near: [f32; 3],
+    /// Colour without the sun, and the sun's part, as [`super::colour9`].
+    pub(super) base: [u32; 3],
+    pub(super) sun: [u32; 3],
+    /// Place in the texture times `near`.
+    pub(super) uv: [[f32; 2]; 3],
+    /// Region of the look's atlas; [`PLAIN`] for none.
+    pub(super) region: u32,
+    pub(super) opacity: f32,
+    pub(super) order_depth: f32,
+    pub(super) label: Label,
+}
+record!(Facet, order_depth);
+
+/// No texture.
+pub(super) const PLAIN: u32 = u32::MAX;
+
+impl Facet {
+    #[inline(always)]
+    fn extent(&self) -> [f32; 4] {
+        let ([a, b, c], [d, e, f]) = (self.x, self.y);
+        [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
+    }
+}
+
+/// Segments of a strip.
+pub(super) const SEGMENTS: usize = 3;
+
+/// A piece of a ribbon: a row of cross sections, each from `p - n` to `p + n`.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(crate) struct Strip {
+    pub(super) p: [Vec2; SEGMENTS + 1],
+    pub(super) n: [Vec2; SEGMENTS + 1],
+    pub(super) near: [f32; SEGMENTS + 1],
+    pub(super) base: [u32; SEGMENTS + 1],
+    pub(super) sun: [u32; SEGMENTS + 1],
+    /// Cross sections that there are.
+    pub(super) count: u32,
+    pub(super) opacity: f32,
+    pub(super) order_depth: f32,
+    pub(super) label: Label,
+}
+record!(Strip, order_depth);
+
+impl Strip {
+    fn extent(&self) -> [f32; 4] {
+        let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
+        for k in 0..self.count as usize {
+            let (low, high) = (self.p[k] - self.n[k].abs(), self.p[k] + self.n[k].abs());
+            bounds =
+                [bounds[0].min(low.x), bounds[1].min(low.y), bounds[2].max(high.x), bounds[3].max(high.y)];
+        }
+        bounds
+    }
+}
+
+/// Records of one instance that is no disc.
+#[derive(Debug, Default)]
+pub(super) struct Shapes {
+    pub(super) quads: Vec<Quad>,
+    pub(super) facets: Vec<Facet>,
+    pub(super) strips: Vec<Strip>,
+}
+
+impl Shapes {
+    pub(super) fn clear(&mut self) {
+        self.quads.clear();
+        self.facets.clear();
+        self.strips.clear();
+    }
+
+    /// Appends the records of an instance from its vertices.
+    pub(super) fn add(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        entry: Entry,
+        level: Level,
+        vertices: &[Vertex],
+    ) {
+        let source = &list.sources[entry.source as usize];
+        let look = source.look;
+        let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
+        match &look.form {
+            Form::Disc => {}
+            Form::Sprite { on_screen } => {
+                self.quads.extend(quad(view, *on_screen, vertices, entry, order_depth));
+            }
+            Form::Card { .. } if !look.solid => {
+                self.quads.extend(quad(view, false, vertices, entry, order_depth));
+            }
+            Form::Card { .. } => {
+                let (region, ..) = frames(list, entry);
+                let mut card = Facets { view, region: region.0, order_depth, into: &mut self.facets };
+                card.add([vertices[0], vertices[1], vertices[2]]);
+                card.add([vertices[0], vertices[2], vertices[3]]);
+            }
+            Form::Mesh { texture, .. } => {
+                let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
+                let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
+                for &[a, b, c] in mesh(look, level).map_or(&[][..], |mesh| mesh.triangles()) {
+                    facets.add([vertices[a as usize], vertices[b as usize], vertices[c as usize]]);
+                }
+            }
+            Form::Ribbon(ribbon) => {
+                let count = points(ribbon, level);
+                ribbon_strips(view, &vertices[..count * 2], order_depth, &mut self.strips);
+            }
+        }
+    }
+}
+
+/// The rectangle that four vertices span, if any of it can be seen.
+fn quad(view: &View, on_screen: bool, vertices: &[Vertex], entry: Entry, order_depth: f32) -> Option<Quad> {
+    let place = |nth: usize| Vec3::from(vertices[nth].place);
+    let light = vertices[0].colour;
+    let cover = vertices[0].opacity;
+    let sun = vertices[0].sun;
+    let quad = Quad { light, sun, cover, order_depth, entry, ..Quad::default() };
+    if on_screen {
+        let (o, a, b) = (place(0), place(1) - place(0), place(3) - place(0));
+        let det = a.x * b.y - a.y * b.x;
+        let per = 1.0 / det;
+        if !per.is_finite() {
+            return None;
+        }
+        // u and v by Cramer's rule.
+        let u = [b.y * per, -b.x * per, (b.x * o.y - b.y * o.x) * per];
+        let v = [-a.y * per, a.x * per, (a.y * o.x - a.x * o.y) * per];
+        let corners = [0, 1, 2, 3].map(|nth| place(nth).truncate());
+        return Some(Quad { u, v, q: [0.0, 0.0, 1.0], extent: around(&corners, 1.0), ..quad });
+    }
+    let local = [0, 1, 2, 3].map(|nth| view.local(place(nth)));
+    let (o, a, b) = (local[0], local[1] - local[0], local[3] - local[0]);
+    // A point of the plane is o + u a + v b = t d for the ray d through a pixel. Triple products with d, which is linear in the
+    // pixel's place, give u, v and 1/t as quotients.
+    let n = a.cross(b);
+    let per = 1.0 / o.dot(n);
+    let [cx, cy] = view.middle();
+    let linear = |w: Vec3| [w.x / view.focal, -w.y / view.focal, w.z - (cx * w.x - cy * w.y) / view.focal];
+    let (u, v, q) = (linear(b.cross(o) * per), linear(o.cross(a) * per), linear(n * per));
+    if !per.is_finite() || local.iter().all(|corner| corner.z <= view.near()) {
+        return None;
+    }
+    let extent = if local.iter().all(|corner| corner.z > view.near()) {
+        around(&local.map(|corner| view.screen(corner)), 1.0)
+    } else {
+        // Part of it is behind the camera: it may reach anywhere.
+        [0.0, 0.0, view.size.width() as f32, view.size.height() as f32]
+    };
+    Some(Quad { u, v, q, extent, ..quad })
+}
+
+/// The box around places, `margin` pixels wider.
+fn around(places: &[Vec2], margin: f32) -> [f32; 4] {
+    let low = places.iter().fold(Vec2::INFINITY, |low, place| low.min(*place)) - margin;
+    let high = places.iter().fold(Vec2::NEG_INFINITY, |high, place| high.max(*place)) + margin;
+    [low.x, low.y, high.x, high.y]
+}
+
+/// Turns triangles in space into facets.
+struct Facets<'a> {
+    view: &'a View,
+    region: u32,
+    order_depth: f32,
+    into: &'a mut Vec<Facet>,
+}
+
+impl Facets<'_> {
+    /// Adds a triangle, cut where it comes too near (Sutherland and Hodgman, "Reentrant Polygon Clipping", 1974).
+    fn add(&mut self, triangle: [Vertex; 3]) {
+        let near = self.view.near();
+        let local = triangle.map(|vertex| self.view.local(Vec3::from(vertex.place)));
+        if local.iter().all(|at| at.z > near) {
+            self.push(triangle, local);
+            return;
+        }
+        let mut kept: SmallVec<[(Vertex, Vec3); 4]> = SmallVec::new();
+        for nth in 0..3 {
+            let (here, next) = (nth, (nth + 1) % 3);
+            if local[here].z > near {
+                kept.push((triangle[here], local[here]));
+            }
+            if (local[here].z > near) != (local[next].z > near) {
+                // A hair beyond the plane, so that what was cut is in front of it.
+                let edge = near * 1.0001;
+                let t = (edge - local[here].z) / (local[next].z - local[here].z);
+                let at = local[here].lerp(local[next], t);
+                kept.push((between(&triangle[here], &triangle[next], t), Vec3::new(at.x, at.y, edge)));
+            }
+        }
+        for nth in 2..kept.len() {
+            let [a, b, c] = [kept[0], kept[nth - 1], kept[nth]];
+            self.push([a.0, b.0, c.0], [a.1, b.1, c.1]);
+        }
+    }
+
+    fn push(&mut self, triangle: [Vertex; 3], local: [Vec3; 3]) {
+        let at = local.map(|local| self.view.screen(local));
+        let near = local.map(|local| nearness(self.view, local.z));
+        let mut uv = [[0.0; 2]; 3];
+        for k in 0..3 {
+            uv[k] = triangle[k].corner.map(|share| share * near[k]);
+        }
+        // Colours are of the surface itself: what is not opaque is mixed in as a whole.
+        let strength = triangle[0].opacity.max(1e-6);
+        let own =
+            |colour: [f32; 3]| if triangle[0].opacity > 0.0 { colour.map(|c| c / strength) } else { colour };
+        let facet = Facet {
+            x: at.map(|at| at.x),
+            y: at.map(|at| at.y),
+            near,
+            base: triangle.map(|vertex| pack(own(vertex.colour))),
+            sun: triangle.map(|vertex| pack(own(vertex.sun))),
+            uv,
+            region: self.region,
+            opacity: triangle[0].opacity,
+            order_depth: self.order_depth,
+            label: Label::default(),
+        };
+        let flat = (at[1] - at[0]).perp_dot(at[2] - at[0]);
+        if flat != 0.0 && facet.extent().iter().all(|v| v.is_finite()) {
+            self.into.push(facet);
+        }
+    }
+}
+
+/// What the depth buffer compares: greater is nearer, and linear across the screen.
+#[inline(always)]
+pub(super) fn nearness(view: &View, depth: f32) -> f32 {
+    if view.level { -depth } else { 1.0 / depth }
+}
+
+fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
+    let mix = |a: f32, b: f32| a + (b - a) * t;
+    let mix3 = |a: [f32; 3], b: [f32; 3]| [mix(a[0], b[0]), mix(a[1], b[1]), mix(a[2], b[2])];
+    Vertex {
+        place: mix3(a.place, b.place),
+        corner: [mix(a.corner[0], b.corner[0]), mix(a.corner[1], b.corner[1])],
+        radius: mix(a.radius, b.radius),
+        colour: mix3(a.colour, b.colour),
+        sun: mix3(a.sun, b.sun),
+        opacity: mix(a.opacity, b.opacity),
+    }
+}
+
+/// Least half width of a ribbon but for its tip, pixels: a thinner one would slip between the samples and look dotted.
+const THINNEST: f32 = 0.3;
+
+/// Appends the strips of a ribbon: cross sections square to it at its ends, and between segments along the bisector, so that
+/// neighbours share an edge.
+fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut Vec<Strip>) {
+    const MOST: usize = crate::look::RibbonSpec::MOST_SEGMENTS as usize + 1;
+    let mut p = [Vec2::ZERO; MOST];
+    let mut half = [0.0f32; MOST];
+    let mut near = [0.0f32; MOST];
+    let mut of = [0usize; MOST];
+    let mut count = 0;
+    for nth in 0..vertices.len() / 2 {
+        let vertex = &vertices[nth * 2];
+        let local = view.local(Vec3::from(vertex.place));
+        // What is behind the camera is left out; a blade there fills no picture worth keeping.
+        if local.z > view.near() {
+            p[count] = view.screen(local);
+            half[count] = vertex.radius * view.scale(local.z);
+            near[count] = nearness(view, local.z);
+            of[count] = nth * 2;
+            count += 1;
+        }
+    }
+    if count < 2 || !p[..count].iter().all(|p| p.is_finite() && p.abs().max_element() < 1e7) {
+        return;
+    }
+    let mut n = [Vec2::ZERO; MOST];
+    let way = |k: usize| (p[k + 1] - p[k]).normalize_or(Vec2::Y);
+    for k in 0..count {
+        let before = if k > 0 { way(k - 1) } else { way(0) };
+        let after = if k + 1 < count { way(k) } else { way(count - 2) };
+        let along = (before + after).normalize_or(after);
+        let widen = 1.0 / along.dot(after).max(0.5);
+        n[k] = along.perp() * (half[k].max(if k + 1 < count { THINNEST } else { 0.0 }) * widen);
+    }
+    let strength = vertices[0].opacity;
+    let own = |colour: [f32; 3]| if strength > 0.0 { colour.map(|c| c / strength) } else { colour };
+    let mut first = 0;
+    while first + 1 < count {
+        let mut strip = Strip { opacity: strength, order_depth, ..Strip::default() };
+        let taken = (count - first).min(SEGMENTS + 1);
+        for k in 0..taken {
+            let vertex = &vertices[of[first + k]];
+            strip.p[k] = p[first + k];
+            strip.n[k] = n[first + k];
+            strip.near[k] = near[first + k];
+            strip.base[k] = pack(own(vertex.colour));
+            strip.sun[k] = pack(own(vertex.sun));
+        }
+        strip.count = taken as u32;
+        into.push(strip);
+        first += taken - 1;
+    }
+}
+
+/// What a quad shows at a place of it.
+pub(super) enum Shown {
+    Plain,
+    Picture(RegionId),
+    /// A frame, the next, and how much of the next.
+    Melting(RegionId, RegionId, f32),
+    Tiles(crate::atlas::TileMapId),
+}
+
+/// What a quad shows, from its element.
+pub(super) fn shown(list: &DrawList<'_>, entry: Entry) -> Shown {
+    let source = &list.sources[entry.source as usize];
+    match &source.look.form {
+        Form::Card { .. } => match frames(list, entry) {
+            (one, _, 0.0) => Shown::Picture(one),
+            (one, next, mix) => Shown::Melting(one, next, mix),
+        },
+        Form::Sprite { .. } => match source.instances.sprites[entry.element as usize].fill {
+            Fill::Plain => Shown::Plain,
+            Fill::Picture(region) => Shown::Picture(region),
+            Fill::Tiles(map) => Shown::Tiles(map),
+        },
+        _ => Shown::Plain,
+    }
+}
+
+/// Whether opacity decides which samples are met.
+pub(super) fn has_holes(blend: Blend) -> bool {
+    blend == Blend::CutOut
+}
+
+/// The colours of a strip's or facet's corners, unpacked.
+pub(super) fn colours<const N: usize>(packed: [u32; N]) -> [Vec3; N] {
+    packed.map(|packed| Vec3::from(unpack(packed)))
+}

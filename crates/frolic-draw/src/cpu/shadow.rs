@@ -1,0 +1,197 @@
+//! The sun's shadows: what the sun sees of the solid shapes, fitted to what the camera sees.
+//!
+//! The map is a depth buffer with the sun as camera, rays side by side, filled by the same bins and polygons as the picture
+//! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, so every
+//! element that throws a shadow into it is in it, whatever the count.
+
+use frolic_core::Counter;
+use frolic_core::Meter;
+use frolic_core::simd::{Level, dispatch};
+use glam::Vec3;
+use rayon::prelude::*;
+
+use super::bin::{Bin, ChunkStart};
+use super::phase::{Phase, split};
+use super::project::{Scope, Tag};
+use super::solid::{Samples, Style};
+use super::tile::Grid;
+use crate::camera::View;
+use crate::image::ImageSize;
+use crate::light::SunSpec;
+use crate::list::DrawList;
+use crate::vertices::Seen;
+
+/// What the sun sees.
+#[derive(Debug)]
+pub(super) struct Shadow {
+    view: Option<View>,
+    grid: Grid,
+    /// Nearness to the sun, tile after tile, column after column.
+    tiles: Vec<f32>,
+    /// Depth left between a surface and its own shadow, m.
+    bias: f32,
+    bins: Vec<Bin>,
+    starts: Vec<ChunkStart>,
+    phases: Vec<Phase>,
+    /// Chunks of solid things.
+    chunks: Vec<usize>,
+}
+
+/// Chunks a round.
+const ROUND: usize = 64;
+
+impl Default for Shadow {
+    fn default() -> Self {
+        Self {
+            view: None,
+            grid: Grid::new(ImageSize::default(), [6, 5]),
+            tiles: Vec::new(),
+            bias: 0.0,
+            bins: Vec::new(),
+            starts: Vec::new(),
+            phases: Vec::new(),
+            chunks: Vec::new(),
+        }
+    }
+}
+
+impl Shadow {
+    /// Draws the map of a list's solid shapes; returns whether there is one.
+    pub(super) fn cast(
+        &mut self,
+        list: &DrawList<'_>,
+        camera: &View,
+        level: Level,
+        meter: &mut Meter,
+    ) -> bool {
+        let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
+        let (Some(sun), true) = (sun, list.batches().iter().any(|batch| batch.solid)) else {
+            self.view = None;
+            return false;
+        };
+        let Ok(size) = ImageSize::new(sun.shadow_map, sun.shadow_map) else { return false };
+        let (view, texel) = fit(sun, camera, size);
+        self.view = Some(view);
+        self.bias = texel * 2.0;
+        self.grid = Grid::new(size, [6, 5]);
+        let Self { grid, tiles, bins, starts, phases, chunks, .. } = self;
+        let texels = grid.tiles() * grid.tile_width() * grid.rows();
+        tiles.clear();
+        tiles.resize(texels, f32::NEG_INFINITY);
+        split(list, starts, phases);
+        chunks.clear();
+        chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
+        let seen = Seen { list, view: &view, camera, shadows: false };
+        let scope = Scope { seen, grid, tag: Tag::Source };
+        for round in chunks.chunks(ROUND) {
+            if bins.len() < round.len() {
+                bins.resize_with(round.len(), Bin::default);
+            }
+            let bins = &mut bins[..round.len()];
+            bins.par_iter_mut().zip(round).for_each(|(bin, &chunk)| bin.fill(&scope, starts[chunk], level));
+            let bins = &*bins;
+            let tile_texels = grid.tile_width() * grid.rows();
+            tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
+                let rect = grid.rect(nth);
+                let mut samples = Samples {
+                    near,
+                    base: &mut [],
+                    sun: &mut [],
+                    x: rect.x as i32,
+                    y: rect.y as i32,
+                    width: grid.tile_width(),
+                    height: grid.rows(),
+                    samples: 1,
+                    most_slope: texel * 16.0,
+                };
+                dispatch!(level, simd => {
+                    for bin in bins {
+                        let [across, down] = grid.place(nth);
+                        let mut facets = bin.facets.tile(nth, across, down);
+                        while let Some((facet, _)) = facets.take() {
+                            samples.facet(simd, facet, &Style::casting(list, facet.label));
+                        }
+                        let mut strips = bin.strips.tile(nth, across, down);
+                        while let Some((strip, _)) = strips.take() {
+                            samples.strip(simd, strip, &Style::casting(list, strip.label));
+                        }
+                    }
+                });
+            });
+            let cast: usize = bins.iter().map(|bin| bin.facets.distinct + bin.strips.distinct).sum();
+            meter.add(Counter::ShadowRecords, cast as u64);
+        }
+        true
+    }
+
+    /// Share of the sun's light that reaches a point, 0..1: the mean of the four texels around it, each compared on its own
+    /// (Reeves, Salesin and Cook, "Rendering Antialiased Shadows with Depth Maps", 1987). Beyond the map all is lit.
+    #[inline]
+    pub(super) fn light_at(&self, point: Vec3) -> f32 {
+        let Some(view) = &self.view else { return 1.0 };
+        let local = view.local(point);
+        let at = view.screen(local) - 0.5;
+        let near = self.bias - local.z;
+        let (w, h) = (self.grid.width, self.grid.height);
+        // Written so that what is not a number is lit.
+        let within = at.x >= 0.0 && at.y >= 0.0 && at.x < (w - 1) as f32 && at.y < (h - 1) as f32;
+        if !within {
+            return 1.0;
+        }
+        let (x, y) = (at.x as usize, at.y as usize);
+        let (fx, fy) = (at.x - x as f32, at.y - y as f32);
+        let lit = |x: usize, y: usize| if self.tiles[self.grid.texel(x, y)] > near { 0.0 } else { 1.0 };
+        let upper = lit(x, y) * (1.0 - fx) + lit(x + 1, y) * fx;
+        let lower = lit(x, y + 1) * (1.0 - fx) + lit(x + 1, y + 1) * fx;
+        upper * (1.0 - fy) + lower * fy
+    }
+
+    /// Side of the map, and at each place how deep the sun sees: 0 nowhere, else 0..1 from far to near.
+    pub(super) fn picture(&self) -> (usize, Vec<f32>) {
+        let some = self.tiles.iter().filter(|near| near.is_finite());
+        let (low, high) =
+            some.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), near| (l.min(*near), h.max(*near)));
+        let share = |near: f32| {
+            if near.is_finite() { 0.15 + 0.85 * (near - low) / (high - low).max(1e-6) } else { 0.0 }
+        };
+        let side = if self.view.is_some() { self.grid.width } else { 0 };
+        let texel = |at: usize| share(self.tiles[self.grid.texel(at % side, at / side)]);
+        (side, (0..side * side).map(texel).collect())
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        self.tiles.capacity() * size_of::<f32>() + self.bins.iter().map(Bin::bytes).sum::<usize>()
+    }
+}
+
+/// The sun's view over the part of the camera's view up to the reach, and the side of a texel, m.
+fn fit(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
+    let towards = sun.towards();
+    let [cx, cy] = camera.middle();
+    let (near, far) = (0.0, sun.shadow_reach);
+    let mut corners = [camera.eye; 8];
+    for (nth, corner) in corners.iter_mut().enumerate() {
+        let depth = if nth < 4 { near } else { far };
+        let (x, y) = [(-cx, -cy), (cx, -cy), (-cx, cy), (cx, cy)][nth % 4];
+        let scale = depth / camera.focal;
+        *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
+    }
+    // Nothing under the lowest thing there is to see takes shadows: rays towards the ground end there, a little below height 0.
+    let floor = camera.eye.y.min(0.0) - 4.0;
+    for corner in &mut corners {
+        if corner.y < floor {
+            let share = (camera.eye.y - floor) / (camera.eye.y - corner.y).max(1e-6);
+            *corner = camera.eye + (*corner - camera.eye) * share.clamp(0.0, 1.0);
+        }
+    }
+    let level = View::side_by_side(size, Vec3::ZERO, -towards, 1.0);
+    let local = corners.map(|corner| level.local(corner));
+    let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
+    let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
+    let side = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.02;
+    let texel = side / size.width() as f32;
+    // Whole texels, so that shadows of still things do not crawl as the camera moves.
+    let middle = ((low + high) * 0.5 / texel).round() * texel;
+    let eye = level.right * middle.x + level.up * middle.y;
+    (View::side_by_side(size, eye, -towards, 1.0 / texel), texel)
+}

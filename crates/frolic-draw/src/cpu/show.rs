@@ -1,0 +1,442 @@
+//! Diagnostics: what a frame did, painted so that it can be read, with a legend.
+//!
+//! Painted pixel by pixel, one element after the other: not fast, but from the same records as the picture.
+
+use std::str::FromStr;
+
+use frolic_core::{Meter, SpecError};
+use glam::Vec3;
+
+use super::Renderer;
+use super::reference::{Instance, LinearImage, disc_coverage, each_pixel, pieces, quad_pixels, srgb, walk};
+use crate::atlas::{AtlasBuilder, Font, TextStyle};
+use crate::backdrop::BackdropSpec;
+use crate::build::{ListScratch, ListSpec, Surroundings};
+use crate::camera::View;
+use crate::colour::Colour;
+use crate::detail::Level;
+use crate::image::Image;
+use crate::instances::Instances;
+use crate::list::{Break, DrawList};
+use crate::look::{Library, LookSpec};
+use crate::sprite::Sprite;
+
+/// What of a frame is painted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[non_exhaustive]
+pub enum Show {
+    /// The picture itself.
+    #[default]
+    Picture,
+    /// How many elements touch each pixel.
+    Overdraw,
+    /// How far away the nearest thing is.
+    Depth,
+    /// Which draw call each element went out with, and why batches broke.
+    Batches,
+    /// How fully each element is drawn.
+    Detail,
+    /// What the sun reaches, and what it sees.
+    Shadow,
+}
+
+impl Show {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Picture, Self::Overdraw, Self::Depth, Self::Batches, Self::Detail, Self::Shadow];
+
+    /// Its name.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Picture => "picture",
+            Self::Overdraw => "overdraw",
+            Self::Depth => "depth",
+            Self::Batches => "batches",
+            Self::Detail => "detail",
+            Self::Shadow => "shadow",
+        }
+    }
+}
+
+impl FromStr for Show {
+    type Err = SpecError;
+
+    fn from_str(text: &str) -> Result<Self, SpecError> {
+        Self::ALL.into_iter().find(|show| show.name() == text).ok_or_else(|| {
+            let names = Self::ALL.map(Self::name).join(", ");
+            SpecError::new("show", format!("'{text}' is nothing to show"), format!("write one of: {names}"))
+        })
+    }
+}
+
+/// A scale from little to much, readable without colour too: it gets lighter all the way.
+const SCALE: [&str; 7] = ["#161a33", "#233f7a", "#1f7a8c", "#3fae6a", "#c3c637", "#f2993a", "#fff1d6"];
+
+/// Colours for what has no order, told apart from their neighbours.
+const SORTS: [&str; 10] = [
+    "#4f8fd9", "#e08a3c", "#5bb56b", "#c75b8e", "#d9c74a", "#8a6fd1", "#49b8b8", "#b5683f", "#9ab648",
+    "#d97a7a",
+];
+
+/// A line of a legend.
+struct Line {
+    colour: Option<Vec3>,
+    text: String,
+}
+
+fn colour(hex: &str) -> Vec3 {
+    Colour::hex(hex).map_or(Vec3::ONE, Colour::vec)
+}
+
+/// A place on the scale, 0..1.
+fn on_scale(share: f32) -> Vec3 {
+    let at = share.clamp(0.0, 1.0) * (SCALE.len() - 1) as f32;
+    let step = (at as usize).min(SCALE.len() - 2);
+    colour(SCALE[step]).lerp(colour(SCALE[step + 1]), at - step as f32)
+}
+
+/// What is painted, pixel by pixel.
+struct Canvas {
+    picture: LinearImage,
+    /// Depth of the nearest solid thing, m.
+    depth: Vec<f32>,
+    /// Elements that touch a pixel.
+    touched: Vec<u32>,
+}
+
+impl Renderer {
+    /// Paints a diagnostic of the list into `image`, which takes on the view's size if it has another.
+    pub fn show(
+        &mut self,
+        show: Show,
+        list: &DrawList<'_>,
+        view: &View,
+        backdrop: &BackdropSpec,
+        image: &mut Image,
+        meter: &mut Meter,
+    ) {
+        // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
+        self.render(list, view, backdrop, image, meter);
+        if show == Show::Picture {
+            return;
+        }
+        let size = view.size();
+        let (w, h) = (size.width(), size.height());
+        let grid = super::Grid::new(size, self.tile_log2);
+        let far = |x: usize, y: usize| {
+            self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
+        };
+        let mut canvas = Canvas {
+            picture: LinearImage::new(size, colour("#10131f").to_array()),
+            depth: (0..w * h).map(|at| far(at % w, at / w)).collect(),
+            touched: vec![0; w * h],
+        };
+        let legend = match show {
+            Show::Picture => return,
+            Show::Overdraw => canvas.overdraw(list, view),
+            Show::Depth => canvas.depths(list, view),
+            Show::Batches => canvas.batches(list, view),
+            Show::Detail => canvas.details(list, view),
+            Show::Shadow => canvas.shadows(list, view, &self.shadow),
+        };
+        canvas.legend(&legend);
+        let byte = |light: f32| (srgb(f64::from(light.clamp(0.0, 1.0))) * 255.0 + 0.5) as u8;
+        for (into, from) in image.pixels_mut().iter_mut().zip(canvas.picture.pixels()) {
+            let [r, g, b] = from.map(byte);
+            *into = [r, g, b, 255];
+        }
+    }
+}
+
+impl Canvas {
+    fn at(&self, x: usize, y: usize) -> usize {
+        y * self.picture.size().width() + x
+    }
+
+    /// Visits the pixels an instance touches: place, share covered, depth, and whether depth counts.
+    fn pixels(
+        &self,
+        list: &DrawList<'_>,
+        view: &View,
+        instance: &Instance<'_>,
+        visit: &mut dyn FnMut(usize, usize, f32, f32, bool),
+    ) {
+        let size = self.picture.size();
+        let tests = instance.look.depth.test;
+        if let Some(splat) = &instance.splat {
+            each_pixel(size, splat.extent(), |x, y| {
+                let share = disc_coverage(splat, x, y);
+                if share > 0.0 {
+                    visit(x, y, share * (splat.cover + 0.3).min(1.0), splat.depth, tests);
+                }
+            });
+        }
+        for quad in &instance.shapes.quads {
+            quad_pixels(list, view, quad, size, |x, y, share, paint, depth, tests| {
+                visit(x, y, share * paint.w.max(0.15), depth, tests);
+            });
+        }
+        pieces(
+            instance.shapes,
+            instance.look,
+            &mut |x, y, s, near, _| {
+                if s == 1 {
+                    visit(x, y, 1.0, 1.0 / near, tests);
+                }
+            },
+            size,
+        );
+    }
+
+    /// Paints each instance in a colour of its own: solid where nothing is nearer, transparent mixed in.
+    fn paint(&mut self, list: &DrawList<'_>, view: &View, mut tint: impl FnMut(&Instance<'_>) -> Vec3) {
+        // What is behind, in greys by its depth, so that one knows where one is.
+        for at in 0..self.depth.len() {
+            let grey =
+                if self.depth[at].is_finite() { 0.05 + 0.10 / (1.0 + self.depth[at] * 0.02) } else { 0.035 };
+            let (x, y) = (at % self.picture.size().width(), at / self.picture.size().width());
+            *self.picture.pixel_mut(x, y) = [grey * 0.9, grey, grey * 1.15];
+        }
+        walk(list, view, |instance| {
+            let tint = tint(instance);
+            let mut met: Vec<(usize, usize, f32, f32)> = Vec::new();
+            self.pixels(list, view, instance, &mut |x, y, share, depth, tests| {
+                if !tests || depth < self.depth[self.at(x, y)] + 1e-3 {
+                    met.push((x, y, share, depth));
+                }
+            });
+            for (x, y, share, depth) in met {
+                let at = self.at(x, y);
+                let pixel = self.picture.pixel_mut(x, y);
+                let share = if instance.look.solid { 1.0 } else { share };
+                *pixel = Vec3::from(*pixel).lerp(tint, share).to_array();
+                if instance.look.solid && instance.look.depth.write {
+                    self.depth[at] = self.depth[at].min(depth);
+                }
+            }
+        });
+    }
+
+    fn overdraw(&mut self, list: &DrawList<'_>, view: &View) -> Vec<Line> {
+        walk(list, view, |instance| {
+            let mut met: Vec<usize> = Vec::new();
+            self.pixels(list, view, instance, &mut |x, y, _, _, _| met.push(self.at(x, y)));
+            met.into_iter().for_each(|at| self.touched[at] += 1);
+        });
+        let share = |count: u32| libm::log2f(1.0 + count as f32) / 8.0;
+        for at in 0..self.touched.len() {
+            let (x, y) = (at % self.picture.size().width(), at / self.picture.size().width());
+            *self.picture.pixel_mut(x, y) = on_scale(share(self.touched[at])).to_array();
+        }
+        let total: u64 = self.touched.iter().map(|&count| u64::from(count)).sum();
+        let drawn = self.touched.iter().filter(|&&count| count > 0).count().max(1);
+        let most = self.touched.iter().max().copied().unwrap_or(0);
+        let mut lines = vec![title(&format!(
+            "overdraw: {:.1} a pixel that is drawn on, {most} at most",
+            total as f64 / drawn as f64
+        ))];
+        for count in [0, 1, 3, 7, 15, 31, 63, 127, 255] {
+            let text = if count == 255 { "255 and more".to_owned() } else { count.to_string() };
+            lines.push(Line { colour: Some(on_scale(share(count))), text });
+        }
+        lines
+    }
+
+    fn depths(&mut self, list: &DrawList<'_>, view: &View) -> Vec<Line> {
+        let mut nearest = self.depth.clone();
+        walk(list, view, |instance| {
+            let mut met: Vec<(usize, f32)> = Vec::new();
+            self.pixels(list, view, instance, &mut |x, y, share, depth, tests| {
+                // Of what is transparent only the better part counts; the screen's own has no depth.
+                if tests && (instance.look.solid || share > 0.25) {
+                    met.push((self.at(x, y), depth));
+                }
+            });
+            met.into_iter().for_each(|(at, depth)| nearest[at] = nearest[at].min(depth));
+        });
+        let some = nearest.iter().filter(|depth| depth.is_finite());
+        let (low, high) = some.fold((f32::INFINITY, 0.0f32), |(l, h), d| (l.min(*d), h.max(*d)));
+        let (low, high) = if low < high { (low.max(0.05), high) } else { (1.0, 2.0) };
+        let share = |depth: f32| 1.0 - libm::logf(depth / low) / libm::logf(high / low);
+        for (at, depth) in nearest.iter().enumerate() {
+            let (x, y) = (at % self.picture.size().width(), at / self.picture.size().width());
+            let tone =
+                if depth.is_finite() { on_scale(0.06 + 0.94 * share(*depth)) } else { colour("#0b0d16") };
+            *self.picture.pixel_mut(x, y) = tone.to_array();
+        }
+        let mut lines = vec![title("depth: distance along the view")];
+        for step in 0..6 {
+            let depth = low * libm::powf(high / low, step as f32 / 5.0);
+            let text = if depth < 10.0 { format!("{depth:.1} m") } else { format!("{depth:.0} m") };
+            lines.push(Line { colour: Some(on_scale(0.06 + 0.94 * share(depth))), text });
+        }
+        lines.push(Line { colour: Some(colour("#0b0d16")), text: "nothing".to_owned() });
+        lines
+    }
+
+    fn batches(&mut self, list: &DrawList<'_>, view: &View) -> Vec<Line> {
+        let tone = |batch: usize| colour(SORTS[batch % SORTS.len()]);
+        self.paint(list, view, |instance| tone(instance.batch));
+        let calls = list.batches();
+        let many =
+            if calls.len() == 1 { "1 draw call".to_owned() } else { format!("{} draw calls", calls.len()) };
+        let mut lines = vec![title(&format!("batches: {} instances in {many}", list.instances()))];
+        const SHOWN: usize = 9;
+        for (nth, batch) in calls.iter().take(SHOWN).enumerate() {
+            let kind = if batch.solid { "solid" } else { "see-through" };
+            let text = match batch.why {
+                Break::First => format!("{} {kind}, the first", batch.count),
+                why => format!("{} {kind}; broke on {}", batch.count, why.name()),
+            };
+            lines.push(Line { colour: Some(tone(nth)), text });
+        }
+        if calls.len() > SHOWN {
+            let mut whys: Vec<(&str, usize)> = Vec::new();
+            for batch in &calls[SHOWN..] {
+                match whys.iter_mut().find(|(why, _)| *why == batch.why.name()) {
+                    Some((_, count)) => *count += 1,
+                    None => whys.push((batch.why.name(), 1)),
+                }
+            }
+            let whys: Vec<String> = whys.iter().map(|(why, count)| format!("{count} on {why}")).collect();
+            let text = format!("and {} more: {}", calls.len() - SHOWN, whys.join(", "));
+            lines.push(Line { colour: None, text });
+        }
+        lines
+    }
+
+    fn details(&mut self, list: &DrawList<'_>, view: &View) -> Vec<Line> {
+        let tone = |level: Level| match level {
+            Level::Full => colour("#5bb56b"),
+            Level::Coarse => colour("#e0a83c"),
+            Level::Thinned => colour("#c75b8e"),
+        };
+        let mut counts = [0usize; 3];
+        self.paint(list, view, |instance| {
+            counts[instance.level as usize] += 1;
+            tone(instance.level)
+        });
+        let left: usize = list.instances() - counts.iter().sum::<usize>();
+        let line = |level: Level, text: &str| Line {
+            colour: Some(tone(level)),
+            text: format!("{} {text}", counts[level as usize]),
+        };
+        vec![
+            title(&format!("detail of {} instances", list.instances())),
+            line(Level::Full, "in full"),
+            line(Level::Coarse, "in coarse form"),
+            line(Level::Thinned, "stand for many small ones"),
+            Line { colour: None, text: format!("{left} left out: not there, too far or too many") },
+        ]
+    }
+
+    fn shadows(&mut self, list: &DrawList<'_>, view: &View, shadow: &super::Shadow) -> Vec<Line> {
+        let size = self.picture.size();
+        let (w, h) = (size.width(), size.height());
+        walk(list, view, |instance| {
+            let mut met: Vec<(usize, f32)> = Vec::new();
+            if instance.look.solid {
+                self.pixels(list, view, instance, &mut |x, y, _, depth, _| met.push((self.at(x, y), depth)));
+            }
+            met.into_iter().for_each(|(at, depth)| self.depth[at] = self.depth[at].min(depth));
+        });
+        let (bright, dark, sky) = (colour("#f4e6c4"), colour("#3b4470"), colour("#10131f"));
+        for at in 0..w * h {
+            let (x, y) = (at % w, at / w);
+            let depth = self.depth[at];
+            let tone = if depth.is_finite() {
+                let lit = shadow.light_at(view.point(x as f32 + 0.5, y as f32 + 0.5, depth));
+                // A touch of depth, so that things stand off from one another.
+                dark.lerp(bright, lit) * (0.72 + 0.28 / (1.0 + depth * 0.05))
+            } else {
+                sky
+            };
+            *self.picture.pixel_mut(x, y) = tone.to_array();
+        }
+        // What the sun sees, in the upper right corner.
+        let (side, map) = shadow.picture();
+        let inset = (h * 2 / 5).min(w * 2 / 5);
+        let margin = h / 50;
+        if !map.is_empty() && inset > 8 && w > inset + 2 * margin {
+            for j in 0..inset {
+                for i in 0..inset {
+                    let edge = i < 2 || j < 2 || i + 2 >= inset || j + 2 >= inset;
+                    let (x, y) = (i * side / inset, j * side / inset);
+                    let tone = if edge { colour("#c9cfdf") } else { on_scale(map[y * side + x]) };
+                    *self.picture.pixel_mut(w - margin - inset + i, margin + j) = tone.to_array();
+                }
+            }
+        }
+        let some = list.lighting.shadows() && !map.is_empty();
+        vec![
+            title(if some { "shadow: what the sun reaches" } else { "shadow: there is none" }),
+            Line { colour: Some(bright), text: "in the sun".to_owned() },
+            Line { colour: Some(dark), text: "in shadow".to_owned() },
+            Line { colour: Some(sky), text: "nothing solid".to_owned() },
+            Line { colour: None, text: format!("upper right: what the sun sees, {side} x {side}") },
+        ]
+    }
+
+    /// Sets a legend into the lower left corner, drawn as sprites like any other.
+    fn legend(&mut self, lines: &[Line]) {
+        let size = self.picture.size();
+        let text_size = if size.height() >= 600 { 16.0 } else { 12.0 };
+        let mut builder = AtlasBuilder::default();
+        let Ok(font) = Font::add(&mut builder, "legend", Font::shipped(), &[text_size]) else { return };
+        let Ok(atlas) = builder.build() else { return };
+        let library = Library { atlas: atlas.into(), ..Library::default() };
+        let mut spec = LookSpec::sprites(true, 0);
+        spec.depth.test = false;
+        let Ok(look) = spec.build_with(&library) else { return };
+        let step = text_size * 1.45;
+        let swatch = text_size * 1.5;
+        let wide = lines.iter().map(|line| font.measure(&line.text, text_size)[0]).fold(0.0, f32::max);
+        let (pad, margin) = (text_size * 0.8, text_size);
+        let panel = [wide + swatch + 3.0 * pad, step * lines.len() as f32 + 2.0 * pad];
+        let corner = [margin, size.height() as f32 - margin - panel[1]];
+        let mut sprites = vec![Sprite {
+            position: [corner[0], corner[1], 0.0],
+            size: panel,
+            pivot: [0.0, 0.0],
+            tint: [0.004, 0.005, 0.010, 0.86],
+            corner: text_size * 0.6,
+            border: 1.5,
+            border_tint: [0.20, 0.23, 0.32, 1.0],
+            ..Sprite::default()
+        }];
+        for (nth, line) in lines.iter().enumerate() {
+            let y = corner[1] + pad + step * nth as f32;
+            let mut x = corner[0] + pad;
+            if let Some(tone) = line.colour {
+                sprites.push(Sprite {
+                    position: [x, y + text_size * 0.15, 0.0],
+                    size: [swatch, text_size],
+                    pivot: [0.0, 0.0],
+                    tint: [tone.x, tone.y, tone.z, 1.0],
+                    corner: 3.0,
+                    border: 1.0,
+                    border_tint: [0.35, 0.38, 0.46, 1.0],
+                    ..Sprite::default()
+                });
+                x += swatch + pad;
+            }
+            let style = TextStyle {
+                size: text_size,
+                align: crate::atlas::Align::Left,
+                tint: [0.83, 0.86, 0.92, 1.0],
+            };
+            font.on_screen(&line.text, [x, y], &style, &mut sprites);
+        }
+        let backdrop = BackdropSpec::default();
+        let Ok(view) = crate::camera::CameraSpec::default().view(size) else { return };
+        let mut scratch = ListScratch::default();
+        let around = Surroundings::new(&backdrop);
+        let populations = [(Instances::sprites(&sprites), &look)];
+        let list = scratch.list(populations, &ListSpec::default(), &view, &around, &mut Meter::new());
+        self.picture.draw(&list, &view);
+    }
+}
+
+fn title(text: &str) -> Line {
+    Line { colour: None, text: text.to_owned() }
+}

@@ -1,0 +1,198 @@
+//! What becomes of elements far away: they thin out and shrink, each at a distance of its own, so that no line is seen on the
+//! ground and nothing pops.
+
+use frolic_core::random::{hash3, unit};
+use frolic_core::{SpecError, within};
+use serde::{Deserialize, Serialize};
+
+/// Detail over distance and size.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct DetailSpec {
+    /// Distance beyond which nothing is drawn, m, 0.01 to 1e9. Default 1e9: none.
+    pub reach: f32,
+    /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default 0.3.
+    pub edge: f32,
+    /// Radius on the screen below which elements thin out, pixels, 0 to 1000; those that stay grow, so that as much is covered. Default 0: never.
+    pub thin_below: f32,
+    /// Radius on the screen below which the coarse form is drawn (fewer segments, the coarse mesh), pixels, 0 to 1e6; each
+    /// element changes over at a size of its own. Default 0: never.
+    pub coarse_below: f32,
+}
+
+/// Distance that no scene reaches.
+const ENDLESS: f32 = 1e9;
+
+impl Default for DetailSpec {
+    fn default() -> Self {
+        Self { reach: ENDLESS, edge: 0.3, thin_below: 0.0, coarse_below: 0.0 }
+    }
+}
+
+impl DetailSpec {
+    /// Nothing beyond `reach` m, thinning out over the last `edge` (a share) of it.
+    pub fn reach(reach: f32, edge: f32) -> Self {
+        Self { reach, edge, ..Self::default() }
+    }
+
+    /// The same, thinning out below this radius on the screen, pixels.
+    pub fn thin_below(mut self, pixels: f32) -> Self {
+        self.thin_below = pixels;
+        self
+    }
+
+    /// The same, with the coarse form below this radius on the screen, pixels.
+    pub fn coarse_below(mut self, pixels: f32) -> Self {
+        self.coarse_below = pixels;
+        self
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        within("reach", self.reach, 0.01, ENDLESS, "m")?;
+        within("edge", self.edge, 0.001, 1.0, "")?;
+        within("thin_below", self.thin_below, 0.0, 1000.0, "pixels")?;
+        within("coarse_below", self.coarse_below, 0.0, 1e6, "pixels")
+    }
+}
+
+/// A checked [`DetailSpec`].
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Detail {
+    pub(crate) reach: f32,
+    /// Length of the soft edge, m.
+    edge: f32,
+    thin_below: f32,
+    coarse_below: f32,
+}
+
+/// How one element is drawn.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Kept {
+    /// Factor on its size, above 1 where it stands for others.
+    pub(crate) size: f32,
+    pub(crate) level: Level,
+}
+
+/// How much of an element is drawn: `frolic draw --show detail` paints these.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Level {
+    #[default]
+    Full,
+    Coarse,
+    /// One of few that stand for many.
+    Thinned,
+}
+
+/// The random number 0..1 by which an element thins out, and by which it takes a tint.
+#[inline(always)]
+pub(crate) fn dice(id: u32) -> [f32; 2] {
+    let [a, b, _] = hash3(id, 0x51ab_77d3, 0x0bad_5eed);
+    [unit(a), unit(b)]
+}
+
+/// Elements vanish over this share of the range of their number, so that none goes all at once.
+const FADE: f32 = 0.15;
+
+impl Detail {
+    pub(crate) fn new(spec: &DetailSpec) -> Self {
+        let edge = spec.reach * spec.edge;
+        Self { reach: spec.reach, edge, thin_below: spec.thin_below, coarse_below: spec.coarse_below }
+    }
+
+    /// Whether any element can be drawn less than fully.
+    #[inline(always)]
+    pub(crate) fn is_active(&self) -> bool {
+        self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0
+    }
+
+    /// What becomes of an element with this random number, distance (m) and radius on the screen (pixels). `None`: not drawn.
+    ///
+    /// Of elements at share p of full number, those whose number is below p stay. On its way out each shrinks to nothing, over a
+    /// seventh of the edge, or of p where elements thin out; those that stand for others grow by 1/√p.
+    #[inline(always)]
+    pub(crate) fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
+        if !self.is_active() {
+            return Some(Kept { size: 1.0, level: Level::Full });
+        }
+        let near = ((self.reach - distance) / self.edge).min(1.0);
+        let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
+        let in_reach = if near < 1.0 { (near * (1.0 + FADE) - dice) / FADE } else { 1.0 };
+        let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
+        let left = in_reach.min(chosen);
+        if !(left > 0.0) {
+            return None;
+        }
+        let size = left.min(1.0) / small.sqrt();
+        let level = if small < 1.0 {
+            Level::Thinned
+        } else if pixels < self.coarse_below * (0.75 + 0.5 * dice) {
+            Level::Coarse
+        } else {
+            Level::Full
+        };
+        Some(Kept { size, level })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn kept(detail: &Detail, distance: f32, pixels: f32) -> Vec<Option<Kept>> {
+        (0..4000).map(|id| detail.keep(dice(id)[0], distance, pixels)).collect()
+    }
+
+    /// The number falls evenly over the edge, and area covered falls with it: no line, no jump.
+    #[test]
+    fn the_edge_is_soft() {
+        let detail = Detail::new(&DetailSpec::reach(100.0, 0.5));
+        let covered = |distance: f32| {
+            let sizes = kept(&detail, distance, 50.0).into_iter().flatten();
+            sizes.map(|kept| f64::from(kept.size * kept.size)).sum::<f64>() / 4000.0
+        };
+        assert_eq!(covered(49.0), 1.0);
+        let mut before = 1.0;
+        for step in 0..=100 {
+            let now = covered(50.0 + step as f32 * 0.5);
+            assert!(now <= before + 1e-9 && before - now < 0.03, "{step}: {before} {now}");
+            before = now;
+        }
+        assert_eq!(before, 0.0);
+    }
+
+    /// One element on its way out only ever shrinks, and does so over a stretch.
+    #[test]
+    fn an_element_does_not_pop() {
+        let detail = Detail::new(&DetailSpec::reach(100.0, 0.5));
+        for id in 0..200 {
+            let mut before = 1.0;
+            for step in 0..1000 {
+                let distance = 40.0 + step as f32 * 0.07;
+                let size = detail.keep(dice(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
+                assert!(size <= before && before - size < 0.05, "{id} at {distance}: {before} {size}");
+                before = size;
+            }
+        }
+    }
+
+    /// Half as large on the screen: a share of them, each larger, covering as much.
+    #[test]
+    fn thinning_keeps_what_is_covered() {
+        let detail = Detail::new(&DetailSpec::default().thin_below(4.0));
+        for pixels in [3.0f32, 2.0, 1.0, 0.5] {
+            let sizes: Vec<f32> = kept(&detail, 10.0, pixels).into_iter().flatten().map(|k| k.size).collect();
+            let covered = sizes.iter().map(|size| size * size).sum::<f32>() / 4000.0;
+            assert!((0.9..1.15).contains(&covered), "{pixels}: {covered}");
+            let share = sizes.len() as f32 / 4000.0;
+            assert!((share - pixels / 4.0 * (1.0 + FADE)).abs() < 0.03, "{pixels}: {share}");
+        }
+    }
+
+    #[test]
+    fn without_limits_all_is_drawn_in_full() {
+        let detail = Detail::new(&DetailSpec::default());
+        assert!(!detail.is_active());
+        assert!(kept(&detail, 1e8, 1e-3).iter().all(|k| *k == Some(Kept { size: 1.0, level: Level::Full })));
+    }
+}

@@ -1,0 +1,246 @@
+//! Instances of one population: columns that drawing borrows.
+
+use frolic_core::{ParticleColumns, SpecError};
+
+use crate::sprite::Sprite;
+
+/// The box around some elements.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bounds {
+    /// Least x, y, z, m.
+    pub low: [f32; 3],
+    /// Greatest x, y, z, m.
+    pub high: [f32; 3],
+}
+
+impl Bounds {
+    /// The middle, and the distance from it to a corner, m.
+    pub(crate) fn ball(&self) -> ([f32; 3], f32) {
+        let mut middle = [0.0; 3];
+        let mut square = 0.0;
+        for axis in 0..3 {
+            middle[axis] = (self.low[axis] + self.high[axis]) * 0.5;
+            let half = (self.high[axis] - self.low[axis]) * 0.5;
+            square += half * half;
+        }
+        (middle, square.sqrt())
+    }
+}
+
+/// Elements that share one [`Bounds`]; their columns stay in the first-level cache.
+pub const CHUNK: usize = 1024;
+
+/// Boxes around every [`CHUNK`] positions, with `margin` m to all sides; for [`Instances::bounded`]. Columns of one length.
+pub fn chunk_bounds(position: [&[f32]; 3], margin: f32) -> Vec<Bounds> {
+    let chunks = position[0].len().div_ceil(CHUNK);
+    let of = |chunk: usize| {
+        let mut bounds = Bounds { low: [f32::INFINITY; 3], high: [f32::NEG_INFINITY; 3] };
+        for axis in 0..3 {
+            let column = &position[axis][chunk * CHUNK..];
+            for &value in &column[..column.len().min(CHUNK)] {
+                bounds.low[axis] = bounds.low[axis].min(value - margin);
+                bounds.high[axis] = bounds.high[axis].max(value + margin);
+            }
+        }
+        bounds
+    };
+    (0..chunks).map(of).collect()
+}
+
+/// Instances of one population: borrowed columns of one length.
+///
+/// Only positions must be there. What is left out has one value for all: at rest, just born, of size 1, not turned.
+#[derive(Debug, Clone, Copy)]
+pub struct Instances<'a> {
+    pub(crate) count: usize,
+    /// x, y, z, m.
+    pub(crate) position: [&'a [f32]; 3],
+    /// x, y, z, m/s.
+    pub(crate) velocity: Option<[&'a [f32]; 3]>,
+    /// Time since birth, and age at death, s.
+    pub(crate) age: Option<[&'a [f32]; 2]>,
+    /// Radius of discs and cards, half width of a ribbon's root, scale of a mesh, m.
+    pub(crate) size: Option<&'a [f32]>,
+    /// Turn about y, then tilt about the turned x axis, radians.
+    pub(crate) turn: Option<[&'a [f32]; 2]>,
+    /// Ribbons: offsets of the middle control point and of the tip from the root; x, y, z each, m.
+    pub(crate) curve: Option<[&'a [f32]; 6]>,
+    /// Key of an element's random numbers.
+    pub(crate) id: Option<&'a [u32]>,
+    pub(crate) sprites: &'a [Sprite],
+    /// Boxes around every [`CHUNK`] elements.
+    pub(crate) bounds: &'a [Bounds],
+    /// How long before the columns' state the picture is taken, s.
+    pub(crate) behind: f32,
+}
+
+impl<'a> Instances<'a> {
+    /// All particles of a population, `behind` seconds before their last step: `(1 - alpha) * dt` for a
+    /// [`Tick::alpha`](frolic_core::Tick).
+    pub fn of(columns: &'a ParticleColumns, behind: f32) -> Self {
+        Self {
+            velocity: Some(columns.velocity()),
+            age: Some([columns.age(), columns.life()]),
+            size: Some(columns.size()),
+            id: Some(columns.id()),
+            behind,
+            ..Self::raw(columns.position())
+        }
+    }
+
+    /// Instances at these positions, m: x, y and z columns of one length.
+    ///
+    /// # Errors
+    /// When the columns differ in length, or are longer than a draw list can count (2^32 - 1).
+    pub fn at(position: [&'a [f32]; 3]) -> Result<Self, SpecError> {
+        let instances = Self::raw(position);
+        instances.fits("position", &position)?;
+        if u32::try_from(instances.count).is_err() {
+            let problem = format!("{} elements", instances.count);
+            return Err(SpecError::new("position", problem, "split them into several populations"));
+        }
+        Ok(instances)
+    }
+
+    fn raw(position: [&'a [f32]; 3]) -> Self {
+        Self {
+            count: position[0].len(),
+            position,
+            velocity: None,
+            age: None,
+            size: None,
+            turn: None,
+            curve: None,
+            id: None,
+            sprites: &[],
+            bounds: &[],
+            behind: 0.0,
+        }
+    }
+
+    /// Sprites, in drawing order where depth does not decide.
+    pub fn sprites(sprites: &'a [Sprite]) -> Self {
+        Self { count: sprites.len(), sprites, ..Self::raw([&[]; 3]) }
+    }
+
+    fn fits<T>(&self, key: &str, columns: &[&[T]]) -> Result<(), SpecError> {
+        match columns.iter().find(|column| column.len() != self.count) {
+            None => Ok(()),
+            Some(column) => {
+                let problem = format!("a column of {} for {} elements", column.len(), self.count);
+                Err(SpecError::new(key, problem, "give columns of one length"))
+            }
+        }
+    }
+
+    /// The same with velocities, m/s.
+    ///
+    /// # Errors
+    /// When a column has another length, as all that follow.
+    pub fn moving(self, velocity: [&'a [f32]; 3]) -> Result<Self, SpecError> {
+        self.fits("velocity", &velocity)?;
+        Ok(Self { velocity: Some(velocity), ..self })
+    }
+
+    /// The same with ages and ages at death, s.
+    ///
+    /// # Errors
+    /// When a column has another length.
+    pub fn ageing(self, age: &'a [f32], life: &'a [f32]) -> Result<Self, SpecError> {
+        self.fits("age", &[age, life])?;
+        Ok(Self { age: Some([age, life]), ..self })
+    }
+
+    /// The same with sizes, m: radius of discs and cards, half width of a ribbon's root, scale of a mesh.
+    ///
+    /// # Errors
+    /// When the column has another length.
+    pub fn sized(self, size: &'a [f32]) -> Result<Self, SpecError> {
+        self.fits("size", &[size])?;
+        Ok(Self { size: Some(size), ..self })
+    }
+
+    /// The same with a turn about y, then a tilt about the turned x axis, radians.
+    ///
+    /// # Errors
+    /// When a column has another length.
+    pub fn turned(self, turn: &'a [f32], tilt: &'a [f32]) -> Result<Self, SpecError> {
+        self.fits("turn", &[turn, tilt])?;
+        Ok(Self { turn: Some([turn, tilt]), ..self })
+    }
+
+    /// The same with ribbons bent: offsets of the middle control point and of the tip from the root, m. The ribbon is the quadratic curve
+    /// of the three.
+    ///
+    /// # Errors
+    /// When a column has another length.
+    pub fn curved(self, middle: [&'a [f32]; 3], tip: [&'a [f32]; 3]) -> Result<Self, SpecError> {
+        let ([a, b, c], [d, e, f]) = (middle, tip);
+        self.fits("curve", &[a, b, c, d, e, f])?;
+        Ok(Self { curve: Some([a, b, c, d, e, f]), ..self })
+    }
+
+    /// The same with keys of random numbers; else the index is the key.
+    ///
+    /// # Errors
+    /// When the column has another length.
+    pub fn keyed(self, id: &'a [u32]) -> Result<Self, SpecError> {
+        self.fits("id", &[id])?;
+        Ok(Self { id: Some(id), ..self })
+    }
+
+    /// The same with a box around every [`CHUNK`] elements, all that they draw included, so that those out of view are skipped
+    /// together.
+    ///
+    /// # Errors
+    /// When there are not as many boxes as chunks.
+    pub fn bounded(self, bounds: &'a [Bounds]) -> Result<Self, SpecError> {
+        if bounds.len() != self.count.div_ceil(CHUNK) {
+            let problem = format!("{} boxes for {} elements", bounds.len(), self.count);
+            return Err(SpecError::new("bounds", problem, format!("give one for every {CHUNK} elements")));
+        }
+        Ok(Self { bounds, ..self })
+    }
+
+    /// How many.
+    pub fn len(&self) -> usize {
+        self.count
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.count == 0
+    }
+
+    /// Where an element is at the picture's moment, m.
+    #[inline(always)]
+    pub(crate) fn place(&self, element: usize) -> [f32; 3] {
+        if !self.sprites.is_empty() {
+            return self.sprites[element].position;
+        }
+        let [x, y, z] = self.position;
+        let mut at = [x[element], y[element], z[element]];
+        if let Some([vx, vy, vz]) = self.velocity {
+            at[0] -= vx[element] * self.behind;
+            at[1] -= vy[element] * self.behind;
+            at[2] -= vz[element] * self.behind;
+        }
+        at
+    }
+
+    /// Age over life at the picture's moment; outside 0..1 it is not there.
+    #[inline(always)]
+    pub(crate) fn age(&self, element: usize) -> f32 {
+        self.age.map_or(0.0, |[age, life]| (age[element] - self.behind) / life[element])
+    }
+
+    #[inline(always)]
+    pub(crate) fn size(&self, element: usize) -> f32 {
+        self.size.map_or(1.0, |size| size[element])
+    }
+
+    #[inline(always)]
+    pub(crate) fn id(&self, element: usize) -> u32 {
+        self.id.map_or(element as u32, |id| id[element])
+    }
+}

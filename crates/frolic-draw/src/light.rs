@@ -1,0 +1,192 @@
+//! What shines: lamps, the sun, the sky's ambient light, and what a surface makes of them.
+
+use frolic_core::{SpecError, vector_within, within};
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::colour::Colour;
+
+/// A point light. Its light falls off as `power / (distance² + radius²)`.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct LightSpec {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// Colour. Default white.
+    pub colour: Colour,
+    /// Light on a wall 1 m away that faces it, 0 to 1e6. Default 1.
+    pub power: f32,
+    /// Radius of what shines, m, 0.001 to 1e4: closer than that the light grows no more. Default 0.5.
+    pub radius: f32,
+}
+
+impl Default for LightSpec {
+    fn default() -> Self {
+        Self { position: [0.0; 3], colour: Colour::WHITE, power: 1.0, radius: 0.5 }
+    }
+}
+
+impl LightSpec {
+    /// A light at a place, m, of a colour and power.
+    pub fn new(position: [f32; 3], colour: Colour, power: f32) -> Self {
+        Self { position, colour, power, ..Self::default() }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "m")?;
+        self.colour.check("colour")?;
+        within("power", self.power, 0.0, 1e6, "")?;
+        within("radius", self.radius, 0.001, 1e4, "m")
+    }
+
+    /// Light that arrives at a point, facing it.
+    #[inline(always)]
+    pub(crate) fn at(&self, point: Vec3) -> Vec3 {
+        let d = Vec3::from(self.position) - point;
+        self.colour.vec() * (self.power / (d.dot(d) + self.radius * self.radius))
+    }
+}
+
+/// The sun, or the moon: light from one direction, with shadows.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SunSpec {
+    /// How high it stands, degrees above the horizon, 1 to 90. Default 35.
+    pub height_degrees: f32,
+    /// Where along the horizon, degrees from -z towards x. Default 40.
+    pub bearing_degrees: f32,
+    /// Colour. Default white.
+    pub colour: Colour,
+    /// Light on a wall that faces it, 0 to 1e6. Default 1.
+    pub power: f32,
+    /// Side of the shadow map, texels, 64 to 8192, or 0 for no shadows. Default 2048. Memory 4 bytes a texel.
+    pub shadow_map: u32,
+    /// Distance from the camera up to which shadows fall, m, 0.1 to 1e5. Default 80.
+    pub shadow_reach: f32,
+}
+
+impl Default for SunSpec {
+    fn default() -> Self {
+        Self {
+            height_degrees: 35.0,
+            bearing_degrees: 40.0,
+            colour: Colour::WHITE,
+            power: 1.0,
+            shadow_map: 2048,
+            shadow_reach: 80.0,
+        }
+    }
+}
+
+impl SunSpec {
+    /// A sun at a height above the horizon and a bearing from -z towards x, degrees, of a colour and power.
+    pub fn new(height_degrees: f32, bearing_degrees: f32, colour: Colour, power: f32) -> Self {
+        Self { height_degrees, bearing_degrees, colour, power, ..Self::default() }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        within("height_degrees", self.height_degrees, 1.0, 90.0, "degrees")?;
+        within("bearing_degrees", self.bearing_degrees, -360.0, 360.0, "degrees")?;
+        self.colour.check("colour")?;
+        within("power", self.power, 0.0, 1e6, "")?;
+        if self.shadow_map != 0 {
+            within("shadow_map", self.shadow_map as f32, 64.0, 8192.0, "texels, or 0 for no shadows")?;
+        }
+        within("shadow_reach", self.shadow_reach, 0.1, 1e5, "m")
+    }
+
+    /// Towards the sun, unit length.
+    pub(crate) fn towards(&self) -> Vec3 {
+        let (sin, cos) = libm::sincosf(self.height_degrees.to_radians());
+        let (east, north) = libm::sincosf(self.bearing_degrees.to_radians());
+        Vec3::new(cos * east, sin, -cos * north)
+    }
+
+    /// Its light on a wall that faces it.
+    pub(crate) fn light(&self) -> Vec3 {
+        self.colour.vec() * self.power
+    }
+}
+
+/// Light that reaches instances whose look is lit.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Lighting<'a> {
+    pub(crate) lights: &'a [LightSpec],
+    pub(crate) sun: Option<&'a SunSpec>,
+    /// Light from the sky, on what faces up.
+    pub(crate) ambient: Vec3,
+    /// Light sent back by ground or water, on what faces down.
+    pub(crate) bounce: Vec3,
+}
+
+/// How a solid surface takes light.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Surface {
+    /// Share of its colour that comes from light.
+    pub(crate) lit: f32,
+    /// Strength of the light along edges that turn away.
+    pub(crate) rim: f32,
+    /// Share of light that comes through from behind; thin things are lit on both sides.
+    pub(crate) through: f32,
+    pub(crate) two_sided: bool,
+}
+
+impl Lighting<'_> {
+    /// Whether shadows may fall, so that the sun's part is kept apart.
+    pub(crate) fn shadows(&self) -> bool {
+        self.sun.is_some_and(|sun| sun.shadow_map > 0 && sun.power > 0.0)
+    }
+
+    /// Light from all sides and lamps on something round and soft: a factor on its colour, the sun's included.
+    pub(crate) fn on_soft(&self, lit: f32, at: Vec3) -> Vec3 {
+        if lit == 0.0 {
+            return Vec3::ONE;
+        }
+        let received = self.lights.iter().fold(self.soft_ambient(), |sum, light| sum + light.at(at));
+        Vec3::splat(1.0 - lit) + received * lit
+    }
+
+    /// Light that reaches something round and soft everywhere: the sky, and the sun as if half of it were in the light.
+    pub(crate) fn soft_ambient(&self) -> Vec3 {
+        self.sun.map_or(self.ambient, |sun| self.ambient + sun.light() * 0.5)
+    }
+
+    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way. Lambert, "Photometria"
+    /// (1760), with the sky's light from above and the ground's from below.
+    pub(crate) fn on_surface(&self, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
+        if surface.lit == 0.0 {
+            return [Vec3::ONE, Vec3::ZERO];
+        }
+        let view = (eye - at).normalize_or(Vec3::Y);
+        let normal = if surface.two_sided && normal.dot(view) < 0.0 { -normal } else { normal };
+        let facing = |to: Vec3| {
+            let cos = normal.dot(to);
+            if cos >= 0.0 { cos } else { -cos * surface.through }
+        };
+        let up = normal.y * 0.5 + 0.5;
+        let mut light = self.bounce.lerp(self.ambient, up);
+        for lamp in self.lights {
+            let to = (Vec3::from(lamp.position) - at).normalize_or(Vec3::Y);
+            light += lamp.at(at) * facing(to);
+        }
+        let edge = 1.0 - normal.dot(view).abs().min(1.0);
+        let rim = surface.rim * edge * edge * edge;
+        light += self.ambient * rim;
+        let sun = self.sun.map_or(Vec3::ZERO, |sun| {
+            let to = sun.towards();
+            // Against the light the rim glows with it.
+            sun.light() * (facing(to) + rim * (-view.dot(to)).max(0.0))
+        });
+        [Vec3::splat(1.0 - surface.lit) + light * surface.lit, sun * surface.lit]
+    }
+}

@@ -1,0 +1,253 @@
+//! Small triangle meshes that instances share.
+
+use std::sync::Arc;
+
+use frolic_core::SpecError;
+use glam::{Vec2, Vec3};
+
+/// One corner of a mesh.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MeshVertex {
+    /// Place, m at size 1.
+    pub position: Vec3,
+    /// Direction it faces, unit length.
+    pub normal: Vec3,
+    /// Place in a texture, 0..1 from its upper left.
+    pub uv: Vec2,
+}
+
+/// Triangles over shared vertices. Instances turn, scale and colour it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mesh {
+    vertices: Vec<MeshVertex>,
+    triangles: Vec<[u16; 3]>,
+    /// Greatest distance of a vertex from the origin, m at size 1.
+    radius: f32,
+}
+
+/// Most vertices and triangles: a mesh is drawn thousands of times, so it has to be small.
+const MOST: usize = 4096;
+
+/// Names of [`Mesh::named`].
+pub const MESH_NAMES: [&str; 6] = ["box", "post", "cone", "ball", "pennant", "hull"];
+
+impl Mesh {
+    /// A mesh from its vertices and triangles (indices of vertices).
+    ///
+    /// # Errors
+    /// No triangle, over 4096 of either, an index without a vertex, or a place that is not finite.
+    pub fn new(mut vertices: Vec<MeshVertex>, triangles: Vec<[u16; 3]>) -> Result<Self, SpecError> {
+        let wrong = |problem: String, instead: &str| Err(SpecError::new("mesh", problem, instead));
+        if triangles.is_empty() || triangles.len() > MOST || vertices.len() > MOST {
+            return wrong(
+                format!("{} triangles over {} vertices", triangles.len(), vertices.len()),
+                "keep to 1 to 4096 of each",
+            );
+        }
+        if let Some(index) = triangles.iter().flatten().find(|&&index| usize::from(index) >= vertices.len()) {
+            return wrong(format!("a triangle names vertex {index} of {}", vertices.len()), "count from 0");
+        }
+        let bad = |v: &MeshVertex| !(v.position.is_finite() && v.normal.is_finite() && v.uv.is_finite());
+        if let Some(nth) = vertices.iter().position(bad) {
+            return wrong(format!("vertex {nth} is not a number"), "write finite numbers");
+        }
+        for vertex in &mut vertices {
+            vertex.normal = vertex.normal.normalize_or(Vec3::Y);
+        }
+        let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
+        Ok(Self { vertices, triangles, radius })
+    }
+
+    /// A mesh from places and triangles alone: every triangle is flat, `uv` is the place across and up.
+    ///
+    /// # Errors
+    /// As [`Mesh::new`].
+    pub fn faceted(places: &[[f32; 3]], triangles: &[[u16; 3]]) -> Result<Self, SpecError> {
+        let mut vertices = Vec::with_capacity(triangles.len() * 3);
+        let mut flat = Vec::with_capacity(triangles.len());
+        for triangle in triangles {
+            let mut corners = [Vec3::ZERO; 3];
+            for (corner, &index) in corners.iter_mut().zip(triangle) {
+                let place = places.get(usize::from(index)).ok_or_else(|| {
+                    let problem = format!("a triangle names vertex {index} of {}", places.len());
+                    SpecError::new("mesh", problem, "count from 0")
+                })?;
+                *corner = Vec3::from(*place);
+            }
+            let normal = (corners[1] - corners[0]).cross(corners[2] - corners[0]);
+            let first = vertices.len();
+            if first + 3 > MOST {
+                return Err(SpecError::new("mesh", "is over 4096 vertices", "keep meshes small"));
+            }
+            vertices.extend(corners.map(|position| MeshVertex {
+                position,
+                normal,
+                uv: Vec2::new(position.x, 1.0 - position.y),
+            }));
+            flat.push([first as u16, first as u16 + 1, first as u16 + 2]);
+        }
+        Self::new(vertices, flat)
+    }
+
+    /// A mesh that ships: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
+    /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1).
+    pub fn named(name: &str) -> Option<Arc<Self>> {
+        let mesh = match name {
+            "box" => cube(),
+            "post" => turned(&[[0.5, 0.0], [0.5, 1.0], [0.0, 1.0]], 12),
+            "cone" => turned(&[[0.5, 0.0], [0.0, 1.0]], 16),
+            "ball" => {
+                let arc = |k: usize| libm::sincosf((k as f32 / 8.0 - 0.5) * std::f32::consts::PI);
+                let profile: Vec<[f32; 2]> =
+                    (0..=8).map(arc).map(|(sin, cos)| [cos.max(0.0) * 0.5, sin * 0.5]).collect();
+                turned(&profile, 16)
+            }
+            "pennant" => pennant(),
+            "hull" => hull(),
+            _ => return None,
+        };
+        mesh.ok().map(Arc::new)
+    }
+
+    /// Its corners.
+    pub fn vertices(&self) -> &[MeshVertex] {
+        &self.vertices
+    }
+
+    /// Its triangles, as indices of vertices.
+    pub fn triangles(&self) -> &[[u16; 3]] {
+        &self.triangles
+    }
+
+    /// Greatest distance of a vertex from the origin, m at size 1.
+    pub fn radius(&self) -> f32 {
+        self.radius
+    }
+}
+
+fn cube() -> Result<Mesh, SpecError> {
+    let mut vertices = Vec::new();
+    let mut triangles = Vec::new();
+    for axis in 0..3 {
+        for side in [-1.0f32, 1.0] {
+            let normal = Vec3::AXES[axis] * side;
+            let across = Vec3::AXES[(axis + 1) % 3];
+            let down = Vec3::AXES[(axis + 2) % 3];
+            let first = vertices.len() as u16;
+            for [u, v] in [[0.0f32, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]] {
+                let position = normal * 0.5 + across * (u - 0.5) + down * (v - 0.5) + Vec3::Y * 0.5;
+                vertices.push(MeshVertex { position, normal, uv: Vec2::new(u, v) });
+            }
+            triangles.extend([[first, first + 1, first + 2], [first, first + 2, first + 3]]);
+        }
+    }
+    Mesh::new(vertices, triangles)
+}
+
+/// A profile of [radius, height] turned about the y axis.
+fn turned(profile: &[[f32; 2]], sides: usize) -> Result<Mesh, SpecError> {
+    let mut vertices = Vec::new();
+    let mut triangles = Vec::new();
+    for pair in profile.windows(2) {
+        let ([r0, y0], [r1, y1]) = (pair[0], pair[1]);
+        for side in 0..=sides {
+            let turn = side as f32 / sides as f32;
+            let (sin, cos) = libm::sincosf(turn * std::f32::consts::TAU);
+            let normal = Vec3::new(cos * (y1 - y0), r0 - r1, sin * (y1 - y0));
+            for [radius, y] in [[r0, y0], [r1, y1]] {
+                let position = Vec3::new(cos * radius, y, sin * radius);
+                vertices.push(MeshVertex { position, normal, uv: Vec2::new(turn, 1.0 - y) });
+            }
+            if side > 0 {
+                let at = vertices.len() as u16;
+                triangles.extend([[at - 4, at - 3, at - 2], [at - 3, at - 1, at - 2]]);
+            }
+        }
+    }
+    Mesh::new(vertices, triangles)
+}
+
+/// A slightly bowed triangle, point down, across x.
+fn pennant() -> Result<Mesh, SpecError> {
+    const ROWS: usize = 3;
+    let mut vertices = Vec::new();
+    let mut triangles = Vec::new();
+    for row in 0..=ROWS {
+        let v = row as f32 / ROWS as f32;
+        let half = 0.42 * (1.0 - v) + 0.004;
+        for (k, u) in [0.0f32, 0.5, 1.0].into_iter().enumerate() {
+            let bow = (0.25 - (u - 0.5) * (u - 0.5)) * 0.5 * (1.0 - v * 0.5);
+            let position = Vec3::new((u * 2.0 - 1.0) * half, -v, bow);
+            let normal = Vec3::new((u - 0.5) * 1.2, 0.12, 1.0);
+            vertices.push(MeshVertex { position, normal, uv: Vec2::new(u, v) });
+            if row > 0 && k > 0 {
+                let at = vertices.len() as u16 - 1;
+                triangles.extend([[at - 4, at - 1, at - 3], [at - 3, at - 1, at]]);
+            }
+        }
+    }
+    Mesh::new(vertices, triangles)
+}
+
+/// A boat of length 1 along x, bow at +x, keel below the origin.
+fn hull() -> Result<Mesh, SpecError> {
+    const STATIONS: [[f32; 4]; 6] = [
+        // along, half beam, height of the rail, depth of the keel
+        [-0.50, 0.110, 0.150, -0.02],
+        [-0.35, 0.150, 0.135, -0.07],
+        [-0.05, 0.175, 0.130, -0.09],
+        [0.22, 0.145, 0.145, -0.08],
+        [0.40, 0.075, 0.170, -0.05],
+        [0.52, 0.004, 0.205, 0.03],
+    ];
+    let mut places: Vec<[f32; 3]> = Vec::new();
+    for [x, beam, rail, keel] in STATIONS {
+        // Rail, bilge, keel, bilge, rail, and the floor inside.
+        let bilge = keel * 0.55 + rail * 0.1;
+        places.extend([
+            [x, rail, -beam],
+            [x, bilge, -beam * 0.72],
+            [x, keel, 0.0],
+            [x, bilge, beam * 0.72],
+            [x, rail, beam],
+            [x, rail * 0.45, 0.0],
+        ]);
+    }
+    let mut triangles: Vec<[u16; 3]> = Vec::new();
+    let mut quad = |a: u16, b: u16, c: u16, d: u16| triangles.extend([[a, b, c], [a, c, d]]);
+    for station in 0..STATIONS.len() as u16 - 1 {
+        let (here, next) = (station * 6, station * 6 + 6);
+        for k in 0..4 {
+            quad(here + k, here + k + 1, next + k + 1, next + k);
+        }
+        quad(here + 4, here + 5, next + 5, next + 4);
+        quad(here + 5, here, next, next + 5);
+    }
+    triangles.extend([[0, 2, 1], [0, 4, 2], [4, 3, 2]]);
+    Mesh::faceted(&places, &triangles)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shipped_meshes_are_sound() {
+        for name in MESH_NAMES {
+            let mesh = Mesh::named(name).unwrap_or_else(|| panic!("{name}"));
+            assert!(mesh.radius() > 0.3 && mesh.radius() < 1.5, "{name}: {}", mesh.radius());
+            assert!(mesh.vertices().iter().all(|v| (v.normal.length() - 1.0).abs() < 1e-5), "{name}");
+        }
+        assert!(Mesh::named("teapot").is_none());
+    }
+
+    #[test]
+    fn broken_meshes_are_refused() {
+        let at = |x: f32| MeshVertex { position: Vec3::splat(x), normal: Vec3::Y, uv: Vec2::ZERO };
+        assert!(Mesh::new(vec![], vec![]).is_err());
+        assert!(Mesh::new(vec![at(0.0); 3], vec![[0, 1, 3]]).is_err());
+        assert!(Mesh::new(vec![at(f32::NAN); 3], vec![[0, 1, 2]]).is_err());
+        assert!(Mesh::faceted(&[[0.0; 3]; 2], &[[0, 1, 2]]).is_err());
+        assert!(Mesh::new(vec![at(1.0); 3], vec![[0, 1, 2]]).is_ok());
+    }
+}

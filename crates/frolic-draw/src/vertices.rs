@@ -1,0 +1,313 @@
+//! From an element to finished vertices: place, size, colour, light. What `batched` merges and what the CPU backend works
+//! out for itself while drawing are these same functions, so both give the same bits.
+
+use glam::{Mat3, Vec3};
+
+use crate::atlas::RegionId;
+use crate::camera::View;
+use crate::detail::{Kept, Level, dice};
+use crate::list::{DrawList, Entry, Source, Vertex};
+use crate::look::{Blend, Facing, Form, Look, Play, RibbonSpec};
+use crate::mesh::Mesh;
+
+/// Vertices that one instance of a look takes at most.
+pub(crate) fn stride(look: &Look) -> usize {
+    match &look.form {
+        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 4,
+        Form::Ribbon(ribbon) => points(ribbon, Level::Full) * 2,
+        Form::Mesh { fine, coarse, .. } => {
+            fine.vertices().len().max(coarse.as_ref().map_or(0, |mesh| mesh.vertices().len()))
+        }
+    }
+}
+
+/// Triangles of one instance.
+pub(crate) fn triangles(look: &Look, level: Level) -> usize {
+    match &look.form {
+        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 2,
+        Form::Ribbon(ribbon) => (points(ribbon, level) - 1) * 2,
+        Form::Mesh { .. } => mesh(look, level).map_or(0, |mesh| mesh.triangles().len()),
+    }
+}
+
+/// Points along a ribbon: a third of the segments when coarse.
+pub(crate) fn points(ribbon: &RibbonSpec, level: Level) -> usize {
+    let segments = if level == Level::Full { ribbon.segments } else { ribbon.segments.div_ceil(3) };
+    segments as usize + 1
+}
+
+/// The mesh of a look at a level.
+pub(crate) fn mesh(look: &Look, level: Level) -> Option<&Mesh> {
+    let Form::Mesh { fine, coarse, .. } = &look.form else { return None };
+    Some(coarse.as_ref().filter(|_| level != Level::Full).unwrap_or(fine))
+}
+
+/// Who asks for vertices: from where things are seen, and from where lit.
+#[derive(Clone, Copy)]
+pub(crate) struct Seen<'a, 'l> {
+    pub(crate) list: &'a DrawList<'l>,
+    /// What billboards and ribbons turn to.
+    pub(crate) view: &'a View,
+    /// The camera: distances and highlights are seen from here, whoever asks.
+    pub(crate) camera: &'a View,
+    /// Whether the sun's light is kept apart, as shadows may fall.
+    pub(crate) shadows: bool,
+}
+
+/// An element before its vertices: where, how large, which colour.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Body {
+    pub(crate) at: Vec3,
+    pub(crate) size: f32,
+    age: f32,
+    colour: [f32; 3],
+    pub(crate) opacity: f32,
+    dice: [f32; 2],
+    pub(crate) level: Level,
+}
+
+impl Seen<'_, '_> {
+    /// The element's body, or `None` if it is not there: not born yet, dead, or left out by distance.
+    pub(crate) fn body(&self, source: &Source<'_>, element: usize) -> Option<Body> {
+        let Source { instances, look, .. } = source;
+        let at = Vec3::from(instances.place(element));
+        let age = instances.age(element);
+        // Written so that what is not a number is not seen.
+        let there = at.is_finite() && (0.0..1.0).contains(&age);
+        if !there {
+            return None;
+        }
+        let now = look.at(age);
+        let dice = if look.is_tinted() || look.detail.is_active() || !matches!(look.form, Form::Disc) {
+            dice(instances.id(element))
+        } else {
+            [0.0; 2]
+        };
+        let size = instances.size(element) * now.size;
+        let local = self.camera.local(at);
+        let kept = if look.detail.is_active() {
+            let pixels = size * self.camera.scale(local.z.max(self.camera.near().max(0.01)));
+            look.detail.keep(dice[0], local.length(), pixels)?
+        } else {
+            Kept { size: 1.0, level: Level::Full }
+        };
+        let tint = if look.is_tinted() { look.tint(dice[1], at.y) } else { [1.0; 3] };
+        let [r, g, b] = now.colour;
+        Some(Body {
+            at,
+            size: size * kept.size,
+            age,
+            colour: [r * tint[0], g * tint[1], b * tint[2]],
+            opacity: now.opacity,
+            dice,
+            level: kept.level,
+        })
+    }
+
+    /// The vertex that stands for a disc, four times over but for its corners.
+    pub(crate) fn disc(&self, source: &Source<'_>, element: usize) -> Vertex {
+        let Some(body) = self.body(source, element) else { return Vertex::default() };
+        let light = self.list.lighting.on_soft(source.look.lit, body.at);
+        let colour = Vec3::from(body.colour) * light * body.opacity;
+        let opacity = if source.look.blend == Blend::Alpha { body.opacity } else { 0.0 };
+        Vertex {
+            place: body.at.to_array(),
+            radius: body.size,
+            colour: colour.to_array(),
+            opacity,
+            ..Vertex::default()
+        }
+    }
+
+    /// A vertex of a surface, lit.
+    fn lit(&self, look: &Look, body: &Body, place: Vec3, normal: Vec3, along: f32) -> Vertex {
+        let factor = look.along(along);
+        let own = Vec3::from(body.colour) * Vec3::from(factor) * body.opacity;
+        let [light, sun] = self.list.lighting.on_surface(look.surface, place, normal, self.camera.eye);
+        // Where shadows may fall on it, the sun's part is kept apart.
+        let apart = self.shadows && (look.solid || matches!(look.form, Form::Card { .. }));
+        let (colour, sun) = if apart { (own * light, own * sun) } else { (own * (light + sun), Vec3::ZERO) };
+        Vertex {
+            place: place.to_array(),
+            colour: colour.to_array(),
+            sun: sun.to_array(),
+            opacity: if look.blend == Blend::Additive { 0.0 } else { body.opacity },
+            ..Vertex::default()
+        }
+    }
+
+    /// Appends the vertices of any shape but a disc; returns the level, or `None` (and appends nothing) if it is not there.
+    pub(crate) fn vertices(&self, entry: Entry, into: &mut Vec<Vertex>) -> Option<Level> {
+        let source = &self.list.sources[entry.source as usize];
+        let element = entry.element as usize;
+        let look = source.look;
+        if let Form::Sprite { on_screen } = look.form {
+            return self.sprite(source, element, on_screen, into);
+        }
+        let body = self.body(source, element)?;
+        if !(body.size > 0.0 && body.size < 1e9) {
+            return None;
+        }
+        match &look.form {
+            Form::Disc => into.push(self.disc(source, element)),
+            Form::Card { card, .. } => {
+                let velocity = source
+                    .instances
+                    .velocity
+                    .map_or(Vec3::ZERO, |[x, y, z]| Vec3::new(x[element], y[element], z[element]));
+                let [across, up] = card_axes(self.view, card.facing, card.aspect, &body, velocity);
+                let normal = -self.view.forward;
+                for [u, v] in CORNERS {
+                    let place = body.at + across * (u * 2.0 - 1.0) - up * (v * 2.0 - 1.0);
+                    let vertex = self.lit(look, &body, place, normal, 1.0 - v);
+                    into.push(Vertex { corner: [u, v], ..vertex });
+                }
+            }
+            Form::Ribbon(ribbon) => self.ribbon(source, element, ribbon, &body, into),
+            Form::Mesh { .. } => {
+                let turn = self.turn(source, element, &body);
+                for vertex in mesh(look, body.level)?.vertices() {
+                    let place = body.at + turn * (vertex.position * body.size);
+                    let lit = self.lit(look, &body, place, turn * vertex.normal, 1.0 - vertex.uv.y);
+                    into.push(Vertex { corner: vertex.uv.to_array(), ..lit });
+                }
+            }
+            Form::Sprite { .. } => {}
+        }
+        Some(body.level)
+    }
+
+    fn sprite(
+        &self,
+        source: &Source<'_>,
+        element: usize,
+        on_screen: bool,
+        into: &mut Vec<Vertex>,
+    ) -> Option<Level> {
+        let sprite = &source.instances.sprites[element];
+        let [origin, across, down] = sprite.frame(self.view, on_screen);
+        let [r, g, b, opacity] = sprite.tint;
+        let sound = origin.is_finite() && across.is_finite() && down.is_finite() && (r + g + b).is_finite();
+        let opacity = opacity.clamp(0.0, 1.0);
+        if !sound || !(opacity > 0.0) || across.length_squared().max(down.length_squared()) > 1e18 {
+            return None;
+        }
+        let look = source.look;
+        let normal = across.cross(down).normalize_or(Vec3::Y);
+        let [light, sun] = if on_screen {
+            [Vec3::ONE, Vec3::ZERO]
+        } else {
+            let middle = origin + (across + down) * 0.5;
+            self.list.lighting.on_surface(look.surface, middle, normal, self.camera.eye)
+        };
+        let own = Vec3::new(r, g, b).max(Vec3::ZERO) * Vec3::from(look.at(0.0).colour) * opacity;
+        let (colour, sun) =
+            if self.shadows { (own * light, own * sun) } else { (own * (light + sun), Vec3::ZERO) };
+        for [u, v] in CORNERS {
+            into.push(Vertex {
+                place: (origin + across * u + down * v).to_array(),
+                corner: [u, v],
+                colour: colour.to_array(),
+                sun: sun.to_array(),
+                opacity: if look.blend == Blend::Additive { 0.0 } else { opacity },
+                ..Vertex::default()
+            });
+        }
+        Some(Level::Full)
+    }
+
+    fn ribbon(
+        &self,
+        source: &Source<'_>,
+        element: usize,
+        ribbon: &RibbonSpec,
+        body: &Body,
+        into: &mut Vec<Vertex>,
+    ) {
+        let curve = source.instances.curve.map(|columns| columns.map(|column| column[element]));
+        let (middle, tip) = match curve {
+            Some([a, b, c, d, e, f]) => (Vec3::new(a, b, c), Vec3::new(d, e, f)),
+            None => {
+                // A straight one, or one that hangs over by its tilt.
+                let tip = self.turn(source, element, body) * Vec3::Y * (ribbon.length * body.size);
+                (Vec3::new(tip.x * 0.25, tip.y * 0.5 + tip.length() * 0.1, tip.z * 0.25), tip)
+            }
+        };
+        let count = points(ribbon, body.level);
+        for nth in 0..count {
+            let t = nth as f32 / (count - 1) as f32;
+            // The quadratic curve of root, control point and tip, and its derivative.
+            let place = body.at + middle * (2.0 * t * (1.0 - t)) + tip * (t * t);
+            let tangent = middle * (1.0 - 2.0 * t) + tip * t;
+            let to_eye = self.camera.eye - place;
+            let side = tangent.cross(to_eye);
+            let normal = side.cross(tangent).normalize_or(Vec3::Y);
+            let vertex = self.lit(source.look, body, place, normal, t);
+            let radius = body.size * (1.0 + (ribbon.tip - 1.0) * t);
+            into.extend([-1.0, 1.0].map(|side| Vertex { corner: [side, t], radius, ..vertex }));
+        }
+    }
+
+    /// How an element is turned; one without columns for it, by its random numbers.
+    fn turn(&self, source: &Source<'_>, element: usize, body: &Body) -> Mat3 {
+        let [turn, tilt] = match source.instances.turn {
+            Some([turn, tilt]) => [turn[element], tilt[element]],
+            None if matches!(source.look.form, Form::Ribbon(_)) => [body.dice[0] * TURN, 0.0],
+            None => [body.dice[0] * TURN, (body.dice[1] - 0.5) * TURN],
+        };
+        let (sin_turn, cos_turn) = libm::sincosf(turn);
+        let (sin_tilt, cos_tilt) = libm::sincosf(tilt);
+        // About y, then about the x axis that this gives.
+        let x = Vec3::new(cos_turn, 0.0, -sin_turn);
+        let z = Vec3::new(sin_turn, 0.0, cos_turn);
+        Mat3::from_cols(x, Vec3::Y * cos_tilt + z * sin_tilt, z * cos_tilt - Vec3::Y * sin_tilt)
+    }
+}
+
+const TURN: f32 = std::f32::consts::TAU;
+
+/// Corners of a texture from its upper left, clockwise as seen.
+pub(crate) const CORNERS: [[f32; 2]; 4] = [[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]];
+
+/// Half axes of a card across and up, m.
+fn card_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocity: Vec3) -> [Vec3; 2] {
+    let seen = [velocity.dot(view.right), velocity.dot(view.up)];
+    let speed = libm::sqrtf(seen[0] * seen[0] + seen[1] * seen[1]);
+    let (turn, longer) = match facing {
+        Facing::Camera => (0.0, 0.0),
+        Facing::Spin { rate } => {
+            // Its age in seconds is not at hand where it lives for ever; then it stands still.
+            let degrees = rate.at(body.dice[0]) * body.age;
+            (body.dice[1] * TURN + degrees.to_radians(), 0.0)
+        }
+        Facing::Heading | Facing::Stretch { .. } if speed < 1e-6 => (0.0, 0.0),
+        Facing::Heading => (libm::atan2f(-seen[0], seen[1]), 0.0),
+        Facing::Stretch { seconds } => (libm::atan2f(-seen[0], seen[1]), speed * seconds * 0.5),
+    };
+    let (sin, cos) = libm::sincosf(turn);
+    let across = view.right * cos + view.up * sin;
+    let up = view.up * cos - view.right * sin;
+    [across * body.size, up * (body.size * aspect + longer)]
+}
+
+/// The frames of a card's flipbook to show: one, the next, and how much of the next.
+pub(crate) fn frames(list: &DrawList<'_>, entry: Entry) -> (RegionId, RegionId, f32) {
+    let source = &list.sources[entry.source as usize];
+    let Form::Card { sheet, card } = &source.look.form else { return (RegionId(0), RegionId(0), 0.0) };
+    let element = entry.element as usize;
+    let id = source.instances.id(element);
+    let count = sheet.len();
+    let at = match card.play {
+        // The last frame is reached at the end of life, and not passed.
+        Play::Age => (source.instances.age(element).clamp(0.0, 1.0) * count as f32).min(count as f32 - 1.0),
+        Play::Clock { rate } => {
+            let start = dice(id)[0] * count as f32;
+            let at = list.time * rate + start;
+            at - (at / count as f32).floor() * count as f32
+        }
+        Play::Pick => (dice(id)[1] * count as f32).min(count as f32 - 1.0).floor(),
+    };
+    let whole = at.floor().max(0.0);
+    let mix = if card.melt { at - whole } else { 0.0 };
+    (sheet.frame(whole as u32), sheet.frame(whole as u32 + 1), mix)
+}

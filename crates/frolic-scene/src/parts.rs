@@ -1,0 +1,356 @@
+//! The parts of a scene that are no populations: textures, meshes, sprites, tile maps, texts.
+
+use frolic_core::random::hash3;
+use frolic_core::{SpecError, vector_within, within};
+use frolic_draw::{Align, Colour, Mesh, Stand};
+use serde::{Deserialize, Serialize};
+
+use crate::spec::SceneSpec;
+
+/// A texture from a PNG file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct TextureSpec {
+    /// Its name.
+    pub name: String,
+    /// The PNG, beside the scene file: any colour type; at most 16384 pixels a side and 2^26 in all.
+    pub file: String,
+    /// Frames of equal size, across and down. Default `[1, 1]`.
+    #[serde(default = "single")]
+    pub frames: [u32; 2],
+}
+
+fn single() -> [u32; 2] {
+    [1, 1]
+}
+
+/// A mesh, written down: small, every triangle flat.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct MeshSpec {
+    /// Its name.
+    pub name: String,
+    /// Places, m at size 1.
+    pub vertices: Vec<[f32; 3]>,
+    /// Triangles: three vertices each, counted from 0, anticlockwise as seen from outside.
+    pub triangles: Vec<[u16; 3]>,
+}
+
+/// How a sprite or text in the world stands.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum StandSpec {
+    /// Faces the camera.
+    #[default]
+    Camera,
+    /// Upright, facing a bearing, degrees from -z towards x.
+    Upright(f32),
+    /// Lies face up, its upper edge towards a bearing, degrees from -z towards x.
+    Flat(f32),
+}
+
+impl StandSpec {
+    pub(crate) fn stand(self) -> Stand {
+        match self {
+            Self::Camera => Stand::Camera,
+            Self::Upright(bearing) => Stand::Upright(bearing.to_radians()),
+            Self::Flat(bearing) => Stand::Flat(bearing.to_radians()),
+        }
+    }
+
+    fn check(self, key: &str) -> Result<(), SpecError> {
+        match self {
+            Self::Camera => Ok(()),
+            Self::Upright(bearing) | Self::Flat(bearing) => within(key, bearing, -1e6, 1e6, "degrees"),
+        }
+    }
+}
+
+/// Where something is put: on the screen or in the world, in which layer, in which colour.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct PutSpec {
+    /// Whether places and sizes are pixels of the picture and not metres. Default in the world.
+    pub on_screen: bool,
+    /// The point of the picture that places are measured from, as a share of its size. Default the upper left.
+    pub anchor: [f32; 2],
+    /// Layers are drawn in rising order, -1000 to 1000. Default 0.
+    pub layer: i32,
+    /// How it stands in the world. Default facing the camera.
+    pub stand: StandSpec,
+    /// Whether solid things nearer than it hide it. Default yes.
+    pub depth_test: bool,
+    /// Factor on its colours, 0 to 1e6. Default 1.
+    pub glow: f32,
+    /// How much of its colour comes from lights, sun and sky, 0 to 1. Default 0.
+    pub lit: f32,
+}
+
+impl Default for PutSpec {
+    fn default() -> Self {
+        Self {
+            on_screen: false,
+            anchor: [0.0; 2],
+            layer: 0,
+            stand: StandSpec::Camera,
+            depth_test: true,
+            glow: 1.0,
+            lit: 0.0,
+        }
+    }
+}
+
+impl PutSpec {
+    /// On the screen, measured from a point of the picture (a share of its size), in a layer.
+    pub fn on_screen(anchor: [f32; 2], layer: i32) -> Self {
+        Self { on_screen: true, anchor, layer, ..Self::default() }
+    }
+
+    /// In the world, in a layer.
+    pub fn in_world(stand: StandSpec, layer: i32) -> Self {
+        Self { stand, layer, ..Self::default() }
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        self.stand.check("stand")?;
+        self.anchor.iter().try_for_each(|share| within("anchor", *share, -10.0, 10.0, ""))?;
+        within("layer", self.layer as f32, -1000.0, 1000.0, "")?;
+        within("glow", self.glow, 0.0, 1e6, "")?;
+        within("lit", self.lit, 0.0, 1.0, "")
+    }
+}
+
+/// A picture or board.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SpriteSpec {
+    /// Where its pivot is: metres, or pixels right and down of the anchor (the third is not used).
+    pub position: [f32; 3],
+    /// Width and height, m or pixels, 0 to 1e6. Default 1.
+    pub size: [f32; 2],
+    /// The point that is placed and turned about, as a share of the size from the upper left. Default the middle.
+    pub pivot: [f32; 2],
+    /// Turn about the pivot, degrees anticlockwise as seen. Default 0.
+    pub turn_degrees: f32,
+    /// Colour, multiplied into the texture. Default white.
+    pub colour: Colour,
+    /// Opacity, 0 to 1. Default 1.
+    pub opacity: f32,
+    /// Name of the texture it shows. Default none: all of its colour.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub texture: Option<String>,
+    /// Which frame of the texture. Default 0.
+    pub frame: u32,
+    /// Radius of its corners, m or pixels, 0 to 1e6. Default 0.
+    pub corner: f32,
+    /// Width of its border, m or pixels, 0 to 1e6. Default 0.
+    pub border: f32,
+    /// Colour of the border. Default white.
+    pub border_colour: Colour,
+    /// Where it is put.
+    pub put: PutSpec,
+}
+
+impl Default for SpriteSpec {
+    fn default() -> Self {
+        Self {
+            position: [0.0; 3],
+            size: [1.0; 2],
+            pivot: [0.5; 2],
+            turn_degrees: 0.0,
+            colour: Colour::WHITE,
+            opacity: 1.0,
+            texture: None,
+            frame: 0,
+            corner: 0.0,
+            border: 0.0,
+            border_colour: Colour::WHITE,
+            put: PutSpec::default(),
+        }
+    }
+}
+
+/// A tile map: any number of tiles on one quad.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct TilesSpec {
+    /// Name of the texture whose frames are the tiles.
+    pub texture: String,
+    /// Places across and down, 1 to 8192 each, where every place takes a tile at random.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scatter: Option<[u32; 2]>,
+    /// Tiles row after row from the top, frames counted from 0.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rows: Vec<Vec<u16>>,
+    /// A grey PNG, a pixel a place: its value is the tile, 255 none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub index: Option<String>,
+    /// Middle of the quad, m, or pixels right and down of the anchor.
+    pub position: [f32; 3],
+    /// Width and height of the quad, m or pixels, 0 to 1e6.
+    pub size: [f32; 2],
+    /// Colour, multiplied in. Default white.
+    #[serde(default = "white")]
+    pub colour: Colour,
+    /// Where it is put.
+    #[serde(default)]
+    pub put: PutSpec,
+}
+
+fn white() -> Colour {
+    Colour::WHITE
+}
+
+impl TilesSpec {
+    /// Places that take a tile at random: tile numbers below `count`, by the scene's seed.
+    pub(crate) fn scattered(seed: u32, [w, h]: [u32; 2], count: u32) -> Vec<u16> {
+        let places = (0..h).flat_map(|j| (0..w).map(move |i| (i, j)));
+        places.map(|(i, j)| (hash3(i, j, seed)[0] % count.min(u32::from(u16::MAX))) as u16).collect()
+    }
+}
+
+/// Text in the font that ships.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct TextSpec {
+    /// What it says, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss.
+    pub text: String,
+    /// Upper end of the first line: metres, or pixels right and down of the anchor.
+    pub position: [f32; 3],
+    /// Height of the letters: metres, or 1 to 512 pixels.
+    pub size: f32,
+    /// Where lines stand relative to the position. Default left.
+    #[serde(default)]
+    pub align: Align,
+    /// Colour. Default white.
+    #[serde(default = "white")]
+    pub colour: Colour,
+    /// Opacity, 0 to 1. Default 1.
+    #[serde(default = "opaque")]
+    pub opacity: f32,
+    /// What `{time}` counts from, s, 0 to 1e9. Default 0.
+    #[serde(default)]
+    pub time_from: f64,
+    /// Where it is put.
+    #[serde(default)]
+    pub put: PutSpec,
+}
+
+fn opaque() -> f32 {
+    1.0
+}
+
+impl TextSpec {
+    /// What it says at a time of the scene, s.
+    pub fn says(&self, time: f64) -> String {
+        let whole = (self.time_from + time).max(0.0) as u64;
+        let clock = format!("{}:{:02}:{:02}", whole / 3600, whole / 60 % 60, whole % 60);
+        self.text.replace("{time}", &clock)
+    }
+
+    pub(crate) fn changes(&self) -> bool {
+        self.text.contains("{time}")
+    }
+}
+
+/// Whether every part can be used, as far as that can be told without files.
+pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
+    let most = |key: &str, count: usize, most: usize| {
+        let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
+        if count <= most { Ok(()) } else { Err(error()) }
+    };
+    most("texture", scene.texture.len(), 256)?;
+    most("mesh", scene.mesh.len(), 256)?;
+    most("sprite", scene.sprite.len(), 65_536)?;
+    most("tiles", scene.tiles.len(), 256)?;
+    most("text", scene.text.len(), 4096)?;
+    let twice = |key: &str, names: Vec<&str>| {
+        let mut seen = std::collections::HashSet::new();
+        match names.into_iter().enumerate().find(|(_, name)| !seen.insert(*name)) {
+            Some((nth, name)) => Err(SpecError::new(
+                format!("{key}.{nth}.name"),
+                format!("'{name}' is there twice"),
+                "write another name",
+            )),
+            None => Ok(()),
+        }
+    };
+    twice("texture", scene.texture.iter().map(|texture| texture.name.as_str()).collect())?;
+    twice("mesh", scene.mesh.iter().map(|mesh| mesh.name.as_str()).collect())?;
+    for (nth, mesh) in scene.mesh.iter().enumerate() {
+        Mesh::faceted(&mesh.vertices, &mesh.triangles)
+            .map_err(|error| error.under(&format!("mesh.{nth}")))?;
+    }
+    for (nth, sprite) in scene.sprite.iter().enumerate() {
+        sprite.check().map_err(|error| error.under(&format!("sprite.{nth}")))?;
+    }
+    for (nth, tiles) in scene.tiles.iter().enumerate() {
+        tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
+    }
+    for (nth, text) in scene.text.iter().enumerate() {
+        text.check().map_err(|error| error.under(&format!("text.{nth}")))?;
+    }
+    Ok(())
+}
+
+impl SpriteSpec {
+    fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "")?;
+        self.size.iter().try_for_each(|side| within("size", *side, 0.0, 1e6, ""))?;
+        self.pivot.iter().try_for_each(|share| within("pivot", *share, -100.0, 100.0, ""))?;
+        within("turn_degrees", self.turn_degrees, -1e6, 1e6, "degrees")?;
+        colour("colour", self.colour)?;
+        within("opacity", self.opacity, 0.0, 1.0, "")?;
+        within("corner", self.corner, 0.0, 1e6, "")?;
+        within("border", self.border, 0.0, 1e6, "")?;
+        colour("border_colour", self.border_colour)?;
+        self.put.check().map_err(|error| error.under("put"))
+    }
+}
+
+impl TilesSpec {
+    fn check(&self) -> Result<(), SpecError> {
+        let ways = [self.scatter.is_some(), !self.rows.is_empty(), self.index.is_some()];
+        if ways.iter().filter(|way| **way).count() != 1 {
+            let problem = "tiles come from exactly one of scatter, rows and index";
+            return Err(SpecError::new("scatter", problem, "keep one of them"));
+        }
+        if let Some(places) = self.scatter {
+            places.iter().try_for_each(|side| within("scatter", *side as f32, 1.0, 8192.0, "places"))?;
+        }
+        if self.rows.iter().any(|row| row.len() != self.rows[0].len()) {
+            return Err(SpecError::new("rows", "differ in length", "write as many tiles in each"));
+        }
+        vector_within("position", self.position, 1e6, "")?;
+        self.size.iter().try_for_each(|side| within("size", *side, 0.0, 1e6, ""))?;
+        colour("colour", self.colour)?;
+        self.put.check().map_err(|error| error.under("put"))
+    }
+}
+
+impl TextSpec {
+    fn check(&self) -> Result<(), SpecError> {
+        if self.text.chars().count() > 1000 {
+            return Err(SpecError::new("text", "is over 1000 characters", "split it"));
+        }
+        vector_within("position", self.position, 1e6, "")?;
+        let (least, most) = if self.put.on_screen { (1.0, 512.0) } else { (1e-3, 1e4) };
+        within("size", self.size, least, most, "")?;
+        colour("colour", self.colour)?;
+        within("opacity", self.opacity, 0.0, 1.0, "")?;
+        within("time_from", self.time_from as f32, 0.0, 1e9, "s")?;
+        self.put.check().map_err(|error| error.under("put"))
+    }
+}
+
+fn colour(key: &str, colour: Colour) -> Result<(), SpecError> {
+    let Colour { r, g, b } = colour;
+    [r, g, b].into_iter().try_for_each(|channel| within(key, channel, 0.0, 1e6, "in linear light"))
+}

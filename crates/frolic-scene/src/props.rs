@@ -1,0 +1,253 @@
+//! From the parts of a scene to what is drawn: textures and letters in one atlas, meshes, sprites layer by layer.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use frolic_core::SpecError;
+use frolic_draw::{
+    AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, Shape, Sheet,
+    Sprite, TextStyle, TileMap,
+};
+
+use crate::error::SceneError;
+use crate::parts::{PutSpec, TextSpec, TilesSpec};
+use crate::shipped;
+use crate::spec::{Folder, SceneSpec};
+use crate::texture::{read_png, read_png_bytes};
+
+/// What a scene has besides its populations.
+#[derive(Debug)]
+pub(crate) struct Props {
+    pub(crate) library: Library,
+    groups: Vec<Group>,
+    /// Texts whose words change with time: which group, where its letters start, and how it is set.
+    font: Option<Font>,
+    size: ImageSize,
+    /// The second that clocks show.
+    second: Option<u64>,
+}
+
+/// Sprites that share a look, in the order of the scene.
+#[derive(Debug)]
+struct Group {
+    put: PutSpec,
+    look: Look,
+    sprites: Vec<Sprite>,
+    /// Sprites that do not change; letters of clocks follow.
+    still: usize,
+    clocks: Vec<TextSpec>,
+}
+
+/// Letters in the world are drawn this high and looked up smaller, pixels.
+const WORLD_LETTERS: f32 = 72.0;
+
+/// Name of the font in the atlas; no texture can have it.
+const FONT: &str = "\u{1}font";
+
+impl Props {
+    /// Reads files, packs the atlas, sets the texts.
+    pub(crate) fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
+        let mut builder = AtlasBuilder::default();
+        let mut sheets: HashMap<&str, Sheet> = HashMap::new();
+        for (nth, texture) in spec.texture.iter().enumerate() {
+            let key = |name: &str| format!("texture.{nth}.{name}");
+            let picture = read(spec, &texture.file, &key("file"))?;
+            let [across, down] = texture.frames;
+            let sheet = builder
+                .frames(&texture.name, &picture, across, down)
+                .map_err(|error| error.under(&format!("texture.{nth}")))?;
+            sheets.insert(&texture.name, sheet);
+        }
+        let sheet_of = |key: String, name: &str| {
+            sheets.get(name).copied().ok_or_else(|| {
+                let mut names: Vec<&str> = sheets.keys().copied().collect();
+                names.sort_unstable();
+                let instead = if names.is_empty() {
+                    "add a texture of this name".to_owned()
+                } else {
+                    format!("name one of: {}", names.join(", "))
+                };
+                SpecError::new(key, format!("there is no texture '{name}'"), instead)
+            })
+        };
+        let mut placed: Vec<(PutSpec, Sprite)> = Vec::new();
+        for (nth, tiles) in spec.tiles.iter().enumerate() {
+            let sheet = sheet_of(format!("tiles.{nth}.texture"), &tiles.texture)?;
+            let map = tile_map(spec, tiles, sheet).map_err(|error| error.under(&format!("tiles.{nth}")))?;
+            let colour = tiles.colour;
+            placed.push((
+                tiles.put.clone(),
+                Sprite {
+                    position: on(&tiles.put, tiles.position, spec.draw.size),
+                    size: tiles.size,
+                    stand: tiles.put.stand.stand(),
+                    tint: [colour.r, colour.g, colour.b, 1.0],
+                    fill: Fill::Tiles(builder.tile_map(map)),
+                    ..Sprite::default()
+                },
+            ));
+        }
+        for (nth, sprite) in spec.sprite.iter().enumerate() {
+            let fill = match &sprite.texture {
+                Some(name) => {
+                    Fill::Picture(sheet_of(format!("sprite.{nth}.texture"), name)?.frame(sprite.frame))
+                }
+                None => Fill::Plain,
+            };
+            let (colour, border) = (sprite.colour, sprite.border_colour);
+            placed.push((
+                sprite.put.clone(),
+                Sprite {
+                    position: on(&sprite.put, sprite.position, spec.draw.size),
+                    size: sprite.size,
+                    pivot: sprite.pivot,
+                    turn: sprite.turn_degrees.to_radians(),
+                    stand: sprite.put.stand.stand(),
+                    tint: [colour.r, colour.g, colour.b, sprite.opacity],
+                    fill,
+                    corner: sprite.corner,
+                    border: sprite.border,
+                    border_tint: [border.r, border.g, border.b, sprite.opacity],
+                },
+            ));
+        }
+        let font = if spec.text.is_empty() {
+            None
+        } else {
+            let mut sizes: Vec<f32> =
+                spec.text.iter().filter(|text| text.put.on_screen).map(|text| text.size).collect();
+            if spec.text.iter().any(|text| !text.put.on_screen) {
+                sizes.push(WORLD_LETTERS);
+            }
+            sizes.sort_by(f32::total_cmp);
+            sizes.dedup();
+            Some(
+                Font::add(&mut builder, FONT, Font::shipped(), &sizes)
+                    .map_err(|error| error.under("text"))?,
+            )
+        };
+        let atlas = builder.build().map_err(|error| error.under("texture"))?;
+        let mut meshes = HashMap::new();
+        for (nth, mesh) in spec.mesh.iter().enumerate() {
+            let built = Mesh::faceted(&mesh.vertices, &mesh.triangles);
+            let built = built.map_err(|error| error.under(&format!("mesh.{nth}")))?;
+            meshes.insert(mesh.name.clone(), Arc::new(built));
+        }
+        let library = Library { meshes, atlas: Arc::new(atlas) };
+        let mut props = Self { library, groups: Vec::new(), font, size: spec.draw.size, second: None };
+        for (put, sprite) in placed {
+            let group = props.group(&put)?;
+            props.groups[group].sprites.push(sprite);
+        }
+        for text in spec.text.iter().filter(|text| !text.changes()) {
+            let group = props.group(&text.put)?;
+            if let Some(font) = &props.font {
+                set(font, text, &text.text, props.size, &mut props.groups[group].sprites);
+            }
+        }
+        for text in spec.text.iter().filter(|text| text.changes()) {
+            let group = props.group(&text.put)?;
+            props.groups[group].clocks.push(text.clone());
+        }
+        for group in &mut props.groups {
+            group.still = group.sprites.len();
+        }
+        props.tell(0.0);
+        Ok(props)
+    }
+
+    /// The group of sprites that are put this way, made if there is none.
+    fn group(&mut self, put: &PutSpec) -> Result<usize, SpecError> {
+        // Their places differ; what is drawn by one look does not.
+        let put = PutSpec { anchor: [0.0; 2], stand: Default::default(), ..put.clone() };
+        if let Some(nth) = self.groups.iter().position(|group| group.put == put) {
+            return Ok(nth);
+        }
+        let mut look = LookSpec::sprites(put.on_screen, put.layer);
+        look.depth.test = put.depth_test;
+        look.glow = put.glow;
+        look.lit = put.lit;
+        debug_assert!(matches!(look.shape, Shape::Sprite { .. }));
+        let look = look.build_with(&self.library)?;
+        self.groups.push(Group { put, look, sprites: Vec::new(), still: 0, clocks: Vec::new() });
+        Ok(self.groups.len() - 1)
+    }
+
+    /// Sets clocks to a time of the scene, s.
+    pub(crate) fn tell(&mut self, time: f64) {
+        let second = time.max(0.0) as u64;
+        if self.second == Some(second) {
+            return;
+        }
+        self.second = Some(second);
+        let Some(font) = &self.font else { return };
+        for group in self.groups.iter_mut().filter(|group| !group.clocks.is_empty()) {
+            group.sprites.truncate(group.still);
+            for text in &group.clocks {
+                set(font, text, &text.says(time), self.size, &mut group.sprites);
+            }
+        }
+    }
+
+    /// What is drawn beside the populations, in the order of the scene.
+    pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
+        self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look))
+    }
+}
+
+/// A place of the screen measured from its anchor; a place of the world as it is.
+fn on(put: &PutSpec, position: [f32; 3], size: ImageSize) -> [f32; 3] {
+    if !put.on_screen {
+        return position;
+    }
+    let [x, y, z] = position;
+    [x + put.anchor[0] * size.width() as f32, y + put.anchor[1] * size.height() as f32, z]
+}
+
+fn set(font: &Font, text: &TextSpec, words: &str, size: ImageSize, into: &mut Vec<Sprite>) {
+    let colour = text.colour;
+    let tint = [colour.r, colour.g, colour.b, text.opacity];
+    let style = TextStyle { size: text.size, align: text.align, tint };
+    let at = on(&text.put, text.position, size);
+    if text.put.on_screen {
+        font.on_screen(words, [at[0], at[1]], &style, into);
+    } else {
+        let like = Sprite { position: at, stand: text.put.stand.stand(), ..Sprite::default() };
+        font.in_world(words, &like, &style, into);
+    }
+}
+
+/// Reads a PNG of a scene.
+fn read(spec: &SceneSpec, file: &str, key: &str) -> Result<Picture, SpecError> {
+    let picture = match &spec.folder {
+        Folder::Shipped(name) => match shipped::file(name, file) {
+            Some(bytes) => read_png_bytes(bytes, file),
+            // A shipped scene with a texture of one's own, by `--set`.
+            None => read_png(file),
+        },
+        Folder::At(folder) => read_png(folder.join(file)),
+        Folder::Here => read_png(file),
+    };
+    picture.map_err(|error| {
+        let (problem, instead) = match error {
+            SceneError::Read { path, source } => {
+                (format!("{} cannot be read: {source}", path.display()), "name a PNG beside the scene file")
+            }
+            other => (other.to_string(), "give another PNG"),
+        };
+        SpecError::new(key, problem, instead)
+    })
+}
+
+fn tile_map(spec: &SceneSpec, tiles: &TilesSpec, sheet: Sheet) -> Result<TileMap, SpecError> {
+    if let Some(size) = tiles.scatter {
+        return TileMap::new(sheet, size, TilesSpec::scattered(spec.seed, size, sheet.len()));
+    }
+    if let Some(index) = &tiles.index {
+        let picture = read(spec, index, "index")?;
+        let of = |pixel: &[u8; 4]| if pixel[0] == 255 { TileMap::EMPTY } else { u16::from(pixel[0]) };
+        return TileMap::new(sheet, picture.size(), picture.pixels().iter().map(of).collect());
+    }
+    let size = [tiles.rows.first().map_or(0, Vec::len) as u32, tiles.rows.len() as u32];
+    TileMap::new(sheet, size, tiles.rows.concat())
+}
