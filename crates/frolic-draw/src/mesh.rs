@@ -1,6 +1,6 @@
 //! Small triangle meshes that instances share.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
@@ -92,21 +92,11 @@ impl Mesh {
     /// A mesh that ships: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
     /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1).
     pub fn named(name: &str) -> Option<Arc<Self>> {
-        let mesh = match name {
-            "box" => cube(),
-            "post" => turned(&[[0.5, 0.0], [0.5, 1.0], [0.0, 1.0]], 12),
-            "cone" => turned(&[[0.5, 0.0], [0.0, 1.0]], 16),
-            "ball" => {
-                let arc = |k: usize| libm::sincosf((k as f32 / 8.0 - 0.5) * std::f32::consts::PI);
-                let profile: Vec<[f32; 2]> =
-                    (0..=8).map(arc).map(|(sin, cos)| [cos.max(0.0) * 0.5, sin * 0.5]).collect();
-                turned(&profile, 16)
-            }
-            "pennant" => pennant(),
-            "hull" => hull(),
-            _ => return None,
-        };
-        mesh.ok().map(Arc::new)
+        // Made once, so that looks that name the same mesh share it.
+        static SHIPPED: LazyLock<Vec<Option<Arc<Mesh>>>> =
+            LazyLock::new(|| MESH_NAMES.iter().map(|name| made(name)?.ok().map(Arc::new)).collect());
+        let nth = MESH_NAMES.iter().position(|shipped| *shipped == name)?;
+        SHIPPED.get(nth)?.clone()
     }
 
     /// Its corners.
@@ -123,6 +113,23 @@ impl Mesh {
     pub fn radius(&self) -> f32 {
         self.radius
     }
+}
+
+fn made(name: &str) -> Option<Result<Mesh, SpecError>> {
+    Some(match name {
+        "box" => cube(),
+        "post" => turned(&[[0.5, 0.0], [0.5, 1.0], [0.0, 1.0]], 12),
+        "cone" => turned(&[[0.5, 0.0], [0.0, 1.0]], 16),
+        "ball" => {
+            let arc = |k: usize| libm::sincosf((k as f32 / 8.0 - 0.5) * std::f32::consts::PI);
+            let profile: Vec<[f32; 2]> =
+                (0..=8).map(arc).map(|(sin, cos)| [cos.max(0.0) * 0.5, sin * 0.5]).collect();
+            turned(&profile, 16)
+        }
+        "pennant" => pennant(),
+        "hull" => hull(),
+        _ => return None,
+    })
 }
 
 fn cube() -> Result<Mesh, SpecError> {
