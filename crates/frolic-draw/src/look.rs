@@ -171,6 +171,11 @@ impl Default for RibbonSpec {
 }
 
 impl RibbonSpec {
+    /// So many times as long as its element's size, with a tip of this share of the root's width, in so many straight pieces.
+    pub fn new(length: f32, tip: f32, segments: u32) -> Self {
+        Self { length, tip, segments }
+    }
+
     /// Most straight pieces.
     pub const MOST_SEGMENTS: u32 = 12;
 }

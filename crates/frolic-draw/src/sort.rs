@@ -220,16 +220,24 @@ fn depth_keys<S: Simd>(
 }
 
 /// Digits of the small sort, and its counters.
-const SMALL_BITS: u32 = 8;
+const SMALL_BITS: u32 = 11;
 
 /// Sorts numbers by their upper 32 bits, keeping the order of equals: a radix sort from the last digit that leaves out digits which
 /// all share. For some thousands: they and their copy stay in the first two caches.
 #[inline(always)]
 pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
     let n = keys.len();
-    if n < 96 {
-        // The lower bits rise in the order given, so no two are equal.
-        keys.sort_unstable();
+    if n < 64 {
+        // Insertion: few, and often in order already.
+        for nth in 1..n {
+            let key = keys[nth];
+            let mut to = nth;
+            while to > 0 && keys[to - 1] >> 32 > key >> 32 {
+                keys[to] = keys[to - 1];
+                to -= 1;
+            }
+            keys[to] = key;
+        }
         return;
     }
     let (mut all, mut any) = (u64::MAX, 0);
@@ -244,14 +252,14 @@ pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
     while shift < end {
         let mut counts = [0u32; 1 << SMALL_BITS];
         for key in keys.iter() {
-            counts[(key >> shift) as usize & 255] += 1;
+            counts[(key >> shift) as usize & ((1 << SMALL_BITS) - 1)] += 1;
         }
         let mut start = 0;
         for count in &mut counts {
             start += std::mem::replace(count, start);
         }
         for key in keys.iter() {
-            let to = &mut counts[(key >> shift) as usize & 255];
+            let to = &mut counts[(key >> shift) as usize & ((1 << SMALL_BITS) - 1)];
             swap[*to as usize] = *key;
             *to += 1;
         }
@@ -272,7 +280,7 @@ mod tests {
             let mut keys: Vec<u64> =
                 depths.iter().enumerate().map(|(nth, d)| u64::from(key(*d)) << 32 | nth as u64).collect();
             let mut want = keys.clone();
-            want.sort();
+            want.sort_by_key(|key| key >> 32);
             by_key(&mut keys, &mut Vec::new());
             prop_assert_eq!(keys, want);
         }

@@ -128,6 +128,7 @@ impl<R: Record> Binned<R> {
         if self.records.len() < end as usize {
             self.records.resize(end as usize, R::default());
         }
+        self.records[..end as usize].fill(R::default());
         next.clear();
         next.extend_from_slice(&self.starts);
         for (record, tiles) in projected {
@@ -231,6 +232,16 @@ impl<'a, R: Record> InTile<'a, R> {
         } else {
             self.small.get(at as usize).map(|record| (record, Found::Small(at)))
         }
+    }
+
+    /// All that are left, if none touches many tiles; they count as taken.
+    #[inline(always)]
+    pub(super) fn alone(&mut self) -> Option<&'a [R]> {
+        let all = &self.small[self.at[0] as usize..];
+        self.large.is_empty().then(|| {
+            self.at[0] = self.small.len() as u32;
+            all
+        })
     }
 
     /// The records of one rank.

@@ -8,7 +8,7 @@ use glam::{Vec3, Vec4};
 
 use super::bin::{Bin, Found, InTile};
 use super::colour9::EMPTY;
-use super::record::{Facet, Quad, Record, Shown, Strip, shown};
+use super::record::{Facet, Quad, Record, Shown, Splat, Strip, shown};
 use super::solid::{SAMPLES, Samples, Style, ceil, floor};
 use super::tile::{LANES, Tile, first_pixel, last_pixel};
 use crate::atlas::{Atlas, Region, TileMap};
@@ -27,17 +27,11 @@ thread_local! {
 struct Scratch {
     near: Vec<f32>,
     base: Vec<u32>,
-    /// Depth key above, place in `items` below.
+    /// Depth key above, [`Place`] of the record below.
     keys: Vec<u64>,
     swap: Vec<u64>,
-    items: Vec<Item>,
-}
-
-/// A record of one of the chunks.
-#[derive(Debug, Clone, Copy)]
-struct Item {
-    bin: u16,
-    at: Found,
+    /// The tile's discs, side by side: most of what is sorted.
+    splats: Vec<Splat>,
 }
 
 /// What a quad shows, made ready.
@@ -283,27 +277,35 @@ impl Tile<'_, '_> {
     #[inline(always)]
     pub(super) fn far_to_near<S: Simd>(&mut self, simd: S, bins: &[Bin], nth: usize, across: u16, down: u16) {
         // Taken out, as pieces need the scratch too.
-        let mut scratch = SCRATCH.with_borrow_mut(|scratch| {
-            let Scratch { keys, swap, items, .. } = scratch;
-            (std::mem::take(keys), std::mem::take(swap), std::mem::take(items))
+        let (mut keys, mut swap, mut splats) = SCRATCH.with_borrow_mut(|scratch| {
+            let Scratch { keys, swap, splats, .. } = scratch;
+            (std::mem::take(keys), std::mem::take(swap), std::mem::take(splats))
         });
-        let (keys, swap, items) = (&mut scratch.0, &mut scratch.1, &mut scratch.2);
         keys.clear();
-        items.clear();
+        splats.clear();
         for (number, bin) in bins.iter().enumerate() {
-            let number = number as u16;
-            gather(bin.splats.tile(nth, across, down), number, keys, items);
-            gather(bin.quads.tile(nth, across, down), number, keys, items);
-            gather(bin.facets.tile(nth, across, down), number, keys, items);
-            gather(bin.strips.tile(nth, across, down), number, keys, items);
+            let number = number as u32;
+            let mut discs = bin.splats.tile(nth, across, down);
+            splats.extend_from_slice(discs.alone().unwrap_or_default());
+            while let Some((splat, _)) = discs.take() {
+                splats.push(*splat);
+            }
+            gather(bin.quads.tile(nth, across, down), number, &mut keys);
+            gather(bin.facets.tile(nth, across, down), number, &mut keys);
+            gather(bin.strips.tile(nth, across, down), number, &mut keys);
         }
-        sort::by_key(keys, swap);
+        let key = |(at, splat): (usize, &Splat)| u64::from(sort::key(splat.depth)) << 32 | at as u64;
+        keys.extend(splats.iter().enumerate().map(key));
+        sort::by_key(&mut keys, &mut swap);
         for key in keys.iter() {
-            let Item { bin, at } = items[*key as u32 as usize];
-            let bin = &bins[usize::from(bin)];
-            if bin.splats.distinct > 0 {
-                self.splat(simd, bin.splats.get(nth, at));
-            } else if bin.quads.distinct > 0 {
+            // All of the phase are of one look, so of one kind.
+            if !splats.is_empty() {
+                self.splat(simd, &splats[*key as u32 as usize]);
+                continue;
+            }
+            let (bin, at) = found(*key as u32);
+            let bin = &bins[bin];
+            if bin.quads.distinct > 0 {
                 self.quad(bin.quads.get(nth, at));
             } else {
                 // One item stands for all pieces of its instance.
@@ -317,20 +319,43 @@ impl Tile<'_, '_> {
                 self.pieces(simd, facets.of_rank(rank), strips.of_rank(rank));
             }
         }
-        SCRATCH.with_borrow_mut(|kept| (kept.keys, kept.swap, kept.items) = scratch);
+        SCRATCH.with_borrow_mut(|scratch| {
+            (scratch.keys, scratch.swap, scratch.splats) = (keys, swap, splats);
+        });
     }
 }
 
-/// Appends the first record of each instance.
+/// Appends the depth key and place of the first record of each instance.
 #[inline(always)]
-fn gather<R: Record>(mut records: InTile<'_, R>, bin: u16, keys: &mut Vec<u64>, items: &mut Vec<Item>) {
+fn gather<R: Record>(mut records: InTile<'_, R>, bin: u32, keys: &mut Vec<u64>) {
+    let key = |record: &R, place: u32| u64::from(sort::key(record.order_depth())) << 32 | u64::from(place);
+    if R::ALONE
+        && let Some(all) = records.alone()
+    {
+        keys.extend(all.iter().enumerate().map(|(at, record)| key(record, bin << PLACE_BITS | at as u32)));
+        return;
+    }
     let mut before = None;
     while let Some((record, at)) = records.take() {
-        if before == Some(record.label().rank) {
-            continue;
+        if before != Some(record.label().rank) {
+            before = Some(record.label().rank);
+            let place = match at {
+                Found::Small(at) => bin << PLACE_BITS | at,
+                Found::Large(at) => LARGE | bin << PLACE_BITS | at,
+            };
+            keys.push(key(record, place));
         }
-        before = Some(record.label().rank);
-        keys.push(u64::from(sort::key(record.order_depth())) << 32 | items.len() as u64);
-        items.push(Item { bin, at });
     }
+}
+
+/// Bits of a record's place in its chunk: a chunk has at most `CHUNK * MANY` records a kind; and the mark of one that touches many tiles.
+const PLACE_BITS: u32 = 24;
+const LARGE: u32 = 1 << 31;
+
+/// The chunk and place that `gather` wrote down. A phase that tiles sort has at most [`super::ROUND`] chunks, so seven bits hold them.
+#[inline(always)]
+fn found(place: u32) -> (usize, Found) {
+    let at = place & ((1 << PLACE_BITS) - 1);
+    let bin = (place & !LARGE) >> PLACE_BITS;
+    (bin as usize, if place & LARGE == 0 { Found::Small(at) } else { Found::Large(at) })
 }

@@ -109,7 +109,7 @@ impl Solid {
         self.depth.resize(tiles * grid.rows(), [0.0; STRIDE]);
         self.nearest.resize(tiles, 0.0);
         self.near.resize(samples, 0.0);
-        self.base.resize(samples, 0);
+        self.base.resize(samples, colour9::EMPTY);
         self.sun.resize(samples, 0);
     }
 

@@ -142,11 +142,12 @@ impl Projected {
         let mut done = 0;
         while done < count as usize {
             let n = BLOCK.min(count as usize - done);
-            self.block.load(list, run, skip as usize + done, n);
+            let varies = which.look.detail.is_active() || which.look.is_tinted();
+            self.block.load(list, run, skip as usize + done, n, varies);
             // A sorted run may span sources, all of one look.
             self.block.place(simd, scope.seen.view, n);
             self.block.look_up(which.look, n);
-            if which.look.detail.is_active() || which.look.is_tinted() {
+            if varies {
                 self.tally.thinned += self.block.vary(scope.seen.camera, which.look, n);
             }
             self.block.finish(simd, scope.seen.view, scope.grid, which.look, &list.lighting, n);
@@ -361,8 +362,10 @@ fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
 impl Block {
     /// Brings in `n` instances: place, age over life, size and id at the picture's moment.
     #[inline(always)]
-    fn load(&mut self, list: &DrawList<'_>, run: &Run, first: usize, n: usize) {
-        self.level = [0; BLOCK];
+    fn load(&mut self, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
+        if varies {
+            self.level = [0; BLOCK];
+        }
         if run.sorted {
             let order = &list.order[run.first as usize + first..][..n];
             for (i, entry) in order.iter().enumerate() {
@@ -400,8 +403,10 @@ impl Block {
             Some(size) => self.own[..n].copy_from_slice(&size[first..first + n]),
             None => self.own[..n].fill(1.0),
         }
-        for i in 0..n {
-            self.id[i] = instances.id(first + i);
+        if varies {
+            for i in 0..n {
+                self.id[i] = instances.id(first + i);
+            }
         }
     }
 

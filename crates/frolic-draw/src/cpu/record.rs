@@ -21,7 +21,9 @@ use crate::vertices::{frames, mesh, points};
 
 /// What every record tells the bins and the tiles.
 pub(super) trait Record: Copy + Default + Send + Sync {
-    /// Left, upper, right and lower end, pixels.
+    /// Whether an instance is one record and no more.
+    const ALONE: bool;
+    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
     fn bounds(&self) -> [f32; 4];
     /// Place within its chunk, and what it belongs to.
     fn label(&self) -> Label;
@@ -39,12 +41,18 @@ pub(crate) struct Label {
     pub(crate) tag: u16,
 }
 
+/// Distance of a sample from the middle of its pixel: what is sampled touches pixels whose middle is as far off.
+const OFF_MIDDLE: f32 = 0.375;
+
 macro_rules! record {
-    ($Record:ty, $depth:ident) => {
+    ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
         impl Record for $Record {
+            const ALONE: bool = $alone;
+
             #[inline(always)]
             fn bounds(&self) -> [f32; 4] {
-                self.extent()
+                let [x0, y0, x1, y1] = self.extent();
+                [x0 - $reach, y0 - $reach, x1 + $reach, y1 + $reach]
             }
             #[inline(always)]
             fn label(&self) -> Label {
@@ -79,7 +87,7 @@ pub struct Splat {
     pub cover: f32,
     pub(crate) label: Label,
 }
-record!(Splat, depth);
+record!(Splat, depth, true, 0.0);
 
 impl Splat {
     #[inline(always)]
@@ -106,7 +114,7 @@ pub(crate) struct Quad {
     pub(super) entry: Entry,
     pub(super) label: Label,
 }
-record!(Quad, order_depth);
+record!(Quad, order_depth, true, 0.0);
 
 impl Quad {
     #[inline(always)]
@@ -133,14 +141,14 @@ pub(crate) struct Facet {
     pub(super) order_depth: f32,
     pub(super) label: Label,
 }
-record!(Facet, order_depth);
+record!(Facet, order_depth, false, OFF_MIDDLE);
 
 /// No texture.
 pub(super) const PLAIN: u32 = u32::MAX;
 
 impl Facet {
     #[inline(always)]
-    fn extent(&self) -> [f32; 4] {
+    pub(super) fn extent(&self) -> [f32; 4] {
         let ([a, b, c], [d, e, f]) = (self.x, self.y);
         [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
     }
@@ -163,7 +171,7 @@ pub(crate) struct Strip {
     pub(super) order_depth: f32,
     pub(super) label: Label,
 }
-record!(Strip, order_depth);
+record!(Strip, order_depth, false, OFF_MIDDLE);
 
 impl Strip {
     fn extent(&self) -> [f32; 4] {

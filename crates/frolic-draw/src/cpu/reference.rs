@@ -308,7 +308,7 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
     };
     let mix = |values: [f32; 3], shares: [f32; 3]| values.iter().zip(shares).map(|(v, s)| v * s).sum::<f32>();
     let colours = facet.base.map(|packed| Vec3::from(unpack(packed)));
-    let [x0, y0, x1, y1] = super::record::Record::bounds(facet);
+    let [x0, y0, x1, y1] = facet.extent();
     each_pixel(size, [x0 - 0.5, y0 - 0.5, x1 + 0.5, y1 + 0.5], |x, y| {
         let middle = Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
         let at_middle = shares(middle);

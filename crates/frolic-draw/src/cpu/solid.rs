@@ -148,7 +148,7 @@ impl Polygon {
         let at = |k: usize| Vec2::new(x[k], y[k]);
         let area = (at(1) - at(0)).perp_dot(at(2) - at(0));
         let (per, sign) = (1.0 / area, area.signum());
-        let mut polygon = Self { count: 3, extent: super::record::Record::bounds(facet), ..Self::default() };
+        let mut polygon = Self { count: 3, extent: facet.extent(), ..Self::default() };
         for k in 0..3 {
             polygon.edges[k] = Edge::new(at(k), at((k + 1) % 3), sign);
         }
@@ -405,8 +405,10 @@ impl Samples<'_> {
 
     /// Mixes what solid things were drawn since the last time into the tile's pixels, keeps their depth for what is transparent, and
     /// starts anew. Returns the least depth.
-    pub(super) fn resolve(
+    #[inline(always)]
+    pub(super) fn resolve<S: Simd>(
         &mut self,
+        simd: S,
         rows: &mut [Row],
         depth: &mut [[f32; STRIDE]],
         view: &View,
@@ -415,8 +417,15 @@ impl Samples<'_> {
         let plane = self.width * self.height;
         let mut nearest = f32::INFINITY;
         for i in 0..self.width {
+            let mut skip = 0;
             for j in 0..self.height {
                 let at = i * self.height + j;
+                if j % LANES == 0 && self.untouched(simd, at) {
+                    skip = j + LANES;
+                }
+                if j < skip {
+                    continue;
+                }
                 let mut sum = Vec3::ZERO;
                 let mut met = 0.0f32;
                 let mut close = 0.0f32;
@@ -459,6 +468,17 @@ impl Samples<'_> {
             }
         }
         nearest
+    }
+
+    /// Whether nothing was drawn to any sample of eight pixels.
+    #[inline(always)]
+    fn untouched<S: Simd>(&self, simd: S, at: usize) -> bool {
+        let plane = self.width * self.height;
+        let mut all = u32x8::splat(simd, EMPTY);
+        for s in 0..SAMPLES {
+            all &= u32x8::from_slice(simd, &self.base[s * plane + at..][..LANES]);
+        }
+        all.simd_eq(u32x8::splat(simd, EMPTY)).all_true()
     }
 
     /// Draws one transparent instance of solid pieces: its nearest surface alone, mixed in by its opacity. `bounds` is where it can be.

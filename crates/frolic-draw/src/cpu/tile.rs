@@ -18,11 +18,10 @@
 //! size is round. Arrays of eight left to the compiler were four times slower than explicit vectors, as it
 //! vectorised across colour channels.
 
-use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
+use fearless_simd::{f32x4, f32x8, i32x4};
 
 use super::bin::Bin;
-use super::colour9::EMPTY;
 use super::phase::Part;
 use super::record::Splat;
 use super::shadow::Shadow;
@@ -87,6 +86,10 @@ impl Tiles {
     /// Calls `visit` with the number of each tile.
     #[inline(always)]
     pub(super) fn each(self, grid: &Grid, mut visit: impl FnMut(usize)) {
+        if self.x0 == self.x1 && self.y0 == self.y1 {
+            // Most often.
+            return visit(usize::from(self.y0) * grid.across + usize::from(self.x0));
+        }
         let (x0, x1) = (usize::from(self.x0), usize::from(self.x1) + 1);
         for y in usize::from(self.y0)..usize::from(self.y1) + 1 {
             for tile in y * grid.across + x0..y * grid.across + x1 {
@@ -238,7 +241,7 @@ impl RasterTile<'_, '_> {
                     }
                 }
                 if part.ends {
-                    let least = samples.resolve(rows, depth, view, shadow);
+                    let least = samples.resolve(simd, rows, depth, view, shadow);
                     **nearest = nearest.min(least);
                 }
                 continue;
@@ -259,6 +262,8 @@ impl RasterTile<'_, '_> {
                 list,
                 view,
                 shadow,
+                source: None,
+                per_soft: 0.0,
             };
             if part.far_to_near {
                 tile.far_to_near(simd, bins, nth, across, down);
@@ -294,8 +299,12 @@ impl RasterTile<'_, '_> {
         if let Some(solid) = &mut self.solid {
             solid.depth.copy_from_slice(self.behind.depth);
             *solid.nearest = self.behind.nearest;
-            solid.base.fill(EMPTY);
+            // No sample holds a colour: what was drawn before has been resolved.
             let (width, height) = (self.grid.tile_width(), self.grid.rows());
+            if self.behind.nearest.is_infinite() {
+                solid.near.fill(0.0);
+                return;
+            }
             for i in 0..width {
                 for j in 0..height {
                     // In the sky 1/inf is 0, the farthest there is.
@@ -324,6 +333,9 @@ pub(super) struct Tile<'a, 'l> {
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     pub(super) shadow: Option<&'a Shadow>,
+    /// Source of the last disc, and one over its soft depth.
+    pub(super) source: Option<u16>,
+    pub(super) per_soft: f32,
 }
 
 impl Tile<'_, '_> {
@@ -332,6 +344,12 @@ impl Tile<'_, '_> {
     fn in_order<S: Simd>(&mut self, simd: S, bin: &Bin, nth: usize, across: u16, down: u16) {
         let mut splats = bin.splats.tile(nth, across, down);
         if bin.quads.distinct + bin.facets.distinct + bin.strips.distinct == 0 {
+            // Most often there is nothing to merge.
+            if let Some(splats) = splats.alone() {
+                for splat in splats {
+                    self.splat(simd, splat);
+                }
+            }
             while let Some((splat, _)) = splats.take() {
                 self.splat(simd, splat);
             }
@@ -361,20 +379,38 @@ impl Tile<'_, '_> {
 
     #[inline(always)]
     pub(super) fn splat<S: Simd>(&mut self, simd: S, splat: &Splat) {
-        let look = self.list.sources[usize::from(splat.label.tag)].look;
+        // Looked up anew only where the source changes.
+        if self.source != Some(splat.label.tag) {
+            self.source = Some(splat.label.tag);
+            let look = self.list.sources[usize::from(splat.label.tag)].look;
+            // Without a test nothing is ever near enough to look at depths.
+            self.per_soft = if look.depth.test { look.per_soft } else { f32::INFINITY };
+        }
         // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
-        if look.depth.test && (self.nearest - splat.depth) * look.per_soft < 1.0 {
-            self.disc::<S, true>(simd, splat, look.per_soft);
+        if (self.nearest - splat.depth) * self.per_soft < 1.0 && self.per_soft.is_finite() {
+            self.disc::<S, true, true>(simd, splat, self.per_soft);
+        } else if splat.cover == 0.0 {
+            self.disc::<S, false, false>(simd, splat, self.per_soft);
         } else {
-            self.disc::<S, false>(simd, splat, look.per_soft);
+            self.disc::<S, false, true>(simd, splat, self.per_soft);
         }
     }
 
     #[inline(always)]
-    fn disc<S: Simd, const SOLID: bool>(&mut self, simd: S, splat: &Splat, per_soft: f32) {
-        let [x0, y0, x1, y1] = splat.extent();
-        let (i0, i1) = (first_pixel(x0, self.x), last_pixel(x1, self.x + self.width as i32 - 1));
-        let (j0, j1) = (first_pixel(y0, self.y), last_pixel(y1, self.y + self.rows.len() as i32 - 1));
+    fn disc<S: Simd, const SOLID: bool, const COVERS: bool>(
+        &mut self,
+        simd: S,
+        splat: &Splat,
+        per_soft: f32,
+    ) {
+        // All four ends at once: first pixels as they are, last pixels negated, so that each is rounded up and held to the tile.
+        let (x, y, radius) = (splat.x, splat.y, splat.radius);
+        let ends = f32x4::load_array(simd, [x - 0.5, y - 0.5, 0.5 - x, 0.5 - y]) - radius;
+        let (right, bottom) = (self.x + self.width as i32 - 1, self.y + self.rows.len() as i32 - 1);
+        let held = [self.x as f32, self.y as f32, -right as f32, -bottom as f32];
+        let ends: i32x4<S> = ends.ceil().max(f32x4::load_array(simd, held)).to_int();
+        let [i0, j0, i1, j1] = ends.to_array();
+        let (i1, j1) = (-i1, -j1);
         if i0 > i1 || j0 > j1 {
             return;
         }
@@ -401,12 +437,17 @@ impl Tile<'_, '_> {
                     let before = (f32x8::from_slice(simd, &depth[at..at + LANES]) - splat.depth) * per_soft;
                     coverage *= before.max(zero).min(one);
                 }
-                let keep = one - coverage * cover;
                 let [r, g, b] = row;
                 let (r, g, b) = (&mut r[at..at + LANES], &mut g[at..at + LANES], &mut b[at..at + LANES]);
-                (f32x8::from_slice(simd, r) * keep + coverage * red).store_slice(r);
-                (f32x8::from_slice(simd, g) * keep + coverage * green).store_slice(g);
-                (f32x8::from_slice(simd, b) * keep + coverage * blue).store_slice(b);
+                let (mut under_r, mut under_g, mut under_b) =
+                    (f32x8::from_slice(simd, r), f32x8::from_slice(simd, g), f32x8::from_slice(simd, b));
+                if COVERS {
+                    let keep = one - coverage * cover;
+                    (under_r, under_g, under_b) = (under_r * keep, under_g * keep, under_b * keep);
+                }
+                (under_r + coverage * red).store_slice(r);
+                (under_g + coverage * green).store_slice(g);
+                (under_b + coverage * blue).store_slice(b);
                 centre += 1.0;
             }
             i += LANES as i32;
