@@ -265,10 +265,7 @@ fn in_view<'b>(
     view: &'b View,
     meter: &mut Meter,
 ) -> impl Iterator<Item = (u32, u32)> + use<'b> {
-    let sees = |chunk: usize| {
-        let (middle, radius) = instances.bounds[chunk].ball();
-        view.sees(middle, radius)
-    };
+    let sees = |chunk: usize| view.sees(&instances.bounds[chunk]);
     let chunks = instances.bounds.len();
     let hidden: usize =
         (0..chunks).filter(|&chunk| !sees(chunk)).map(|chunk| in_chunk(instances, chunk)).sum();

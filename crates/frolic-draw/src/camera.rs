@@ -5,6 +5,7 @@ use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
 use crate::image::ImageSize;
+use crate::instances::Bounds;
 
 /// A perspective camera.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -139,27 +140,40 @@ impl View {
         Vec2::new(cx + local.x * scale, cy - local.y * scale)
     }
 
-    /// Whether any part of a ball can be in the picture. Never says no to one that is (after Gribb and Hartmann, "Fast
-    /// Extraction of Viewing Frustum Planes", 2001: here the four side planes in the view's own axes).
-    pub fn sees(&self, centre: [f32; 3], radius: f32) -> bool {
-        let at = self.local(Vec3::from(centre));
-        let [cx, cy] = self.middle();
-        if !(radius.is_finite() && at.is_finite()) {
+    /// Whether any part of a box can be in the picture. Never says no to one that is: the corner farthest along each plane's normal is
+    /// compared (Assarsson and Möller, "Optimized View Frustum Culling Algorithms", 2000).
+    ///
+    /// ```
+    /// use frolic_draw::{Bounds, CameraSpec, ImageSize};
+    /// let view = CameraSpec::new([0.0, 0.0, 5.0], [0.0; 3], 40.0).view(ImageSize::default())?;
+    /// assert!(view.sees(&Bounds { low: [-1.0; 3], high: [1.0; 3] }));
+    /// assert!(!view.sees(&Bounds { low: [0.0, 0.0, 6.0], high: [1.0, 1.0, 7.0] })); // behind the camera
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn sees(&self, bounds: &Bounds) -> bool {
+        let (low, high) = (Vec3::from(bounds.low), Vec3::from(bounds.high));
+        if !(low.is_finite() && high.is_finite()) {
             return true;
         }
-        // A thousandth is left for rounding.
-        let radius = radius * 1.001 + at.abs().max_element() * 1e-5;
-        if at.z + radius < self.near() {
-            return false;
-        }
-        let within = |across: f32, half: f32| {
-            if self.level {
-                return (across.abs() - radius) * self.focal <= half;
-            }
-            let slant = libm::sqrtf(self.focal * self.focal + half * half);
-            across.abs() * self.focal - at.z * half <= radius * slant
+        let [cx, cy] = self.middle();
+        let beyond = |normal: Vec3, least: f32| {
+            let corner = Vec3::select(normal.cmpge(Vec3::ZERO), high, low) - self.eye;
+            // A hundred-thousandth is left for rounding.
+            corner.dot(normal) < least - (corner.abs().dot(normal.abs())) * 1e-5
         };
-        within(at.x, cx) && within(at.y, cy)
+        let side = |axis: Vec3, half: f32| {
+            if self.level {
+                beyond(axis * self.focal, -half)
+            } else {
+                beyond(axis * self.focal + self.forward * half, 0.0)
+            }
+        };
+        let near = if self.level { f32::MIN } else { NEAR };
+        !(beyond(self.forward, near)
+            || side(self.right, cx)
+            || side(-self.right, cx)
+            || side(self.up, cy)
+            || side(-self.up, cy))
     }
 
     /// The point at a depth along the view behind a place of the picture, pixels.

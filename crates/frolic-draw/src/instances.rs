@@ -13,20 +13,6 @@ pub struct Bounds {
     pub high: [f32; 3],
 }
 
-impl Bounds {
-    /// The middle, and the distance from it to a corner, m.
-    pub(crate) fn ball(&self) -> ([f32; 3], f32) {
-        let mut middle = [0.0; 3];
-        let mut square = 0.0;
-        for axis in 0..3 {
-            middle[axis] = (self.low[axis] + self.high[axis]) * 0.5;
-            let half = (self.high[axis] - self.low[axis]) * 0.5;
-            square += half * half;
-        }
-        (middle, square.sqrt())
-    }
-}
-
 /// Elements that share one [`Bounds`]; their columns stay in the first-level cache.
 pub const CHUNK: usize = 1024;
 

@@ -72,7 +72,7 @@ impl Picture {
 }
 
 /// A picture's place in an atlas.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct RegionId(pub(crate) u32);
 
 /// Frames, tiles or a single picture: regions that follow one another.
