@@ -11,6 +11,7 @@ use crate::instances::{CHUNK, Instances};
 use crate::light::{LightSpec, Lighting, SunSpec};
 use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
 use crate::look::{Form, Look};
+use crate::room;
 use crate::sort::DepthSorter;
 use crate::sprite::Fill;
 use crate::vertices::{CORNERS, Seen, stride};
@@ -139,14 +140,14 @@ impl ListScratch {
         batches.clear();
         runs.clear();
         order.clear();
-        let mut sources: SmallVec<[Source<'a>; 8]> = SmallVec::new();
+        let mut sources: SmallVec<[Source<'a>; 32]> = SmallVec::new();
         sources.extend(
             populations
                 .into_iter()
                 .take(usize::from(u16::MAX))
                 .map(|(instances, look)| Source { instances, look }),
         );
-        let mut turn: SmallVec<[u32; 8]> = (0..sources.len() as u32).collect();
+        let mut turn: SmallVec<[u32; 32]> = (0..sources.len() as u32).collect();
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer, !sources[nth as usize].look.solid));
         meter.stop(Stage::Batch, started);
 
@@ -455,10 +456,7 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
         run.vertices = needed as u32;
         needed += run.count as usize * stride(list.sources[run.source as usize].look);
     }
-    // Grown, never shrunk: what is over from a fuller frame is not read.
-    if vertices.len() < needed {
-        vertices.resize(needed, Vertex::default());
-    }
+    room::at_least(vertices, needed);
     let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows() };
     let mut left = &mut vertices[..needed];
     for run in runs.iter() {

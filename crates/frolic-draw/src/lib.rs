@@ -32,6 +32,7 @@ mod light;
 mod list;
 mod look;
 mod mesh;
+mod room;
 mod sort;
 mod sprite;
 mod vertices;

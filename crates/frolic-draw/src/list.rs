@@ -143,7 +143,7 @@ pub(crate) struct Source<'a> {
 /// Everything to draw, in order.
 #[derive(Debug)]
 pub struct DrawList<'a> {
-    pub(crate) sources: SmallVec<[Source<'a>; 8]>,
+    pub(crate) sources: SmallVec<[Source<'a>; 32]>,
     pub(crate) batches: &'a [Batch],
     pub(crate) runs: &'a [Run],
     pub(crate) order: &'a [Entry],

@@ -8,6 +8,7 @@ use rayon::prelude::*;
 use crate::camera::View;
 use crate::instances::Instances;
 use crate::list::Entry;
+use crate::room;
 
 /// A depth along the view as a key that rises from far to near. Behind the camera and not a number count as nearest: they are not
 /// drawn anyway. Bits of floats that are not negative rise with their value.
@@ -68,6 +69,7 @@ impl DepthSorter {
         view: &View,
     ) {
         let from = self.keys.len();
+        room::for_more(&mut self.keys, count as usize);
         self.keys.resize(from + count as usize, Key::default());
         let level = Level::new();
         self.keys[from..].par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
@@ -87,15 +89,16 @@ impl DepthSorter {
             .reduce(|| (u32::MAX, 0), |a, b| (a.0 & b.0, a.1 | b.1));
         let differ = all ^ any;
         if n == 0 || differ == 0 {
+            room::for_more(order, n);
             order.extend(keys.iter().map(|key| Entry { source: key.source, element: key.element }));
             return;
         }
         let shift = (32 - differ.leading_zeros()).saturating_sub(BITS);
         let digit = |key: u32| (key >> shift) as usize & (BUCKETS - 1);
 
-        parts.resize(n, Key::default());
+        room::at_least(parts, n);
         ends.resize(n.div_ceil(PART), [0; BUCKETS + 1]);
-        let work = keys.par_chunks(PART).zip(parts.par_chunks_mut(PART)).zip(ends.par_iter_mut());
+        let work = keys.par_chunks(PART).zip(parts[..n].par_chunks_mut(PART)).zip(ends.par_iter_mut());
         work.for_each(|((keys, into), ends)| {
             ends.fill(0);
             keys.iter().for_each(|key| ends[digit(key.key) + 1] += 1);
@@ -110,10 +113,11 @@ impl DepthSorter {
             }
         });
 
-        sorted.resize(n, Key::default());
+        room::at_least(sorted, n);
         let from = order.len();
+        room::for_more(order, n);
         order.resize(from + n, Entry::default());
-        let (parts, ends) = (&*parts, &*ends);
+        let (parts, ends, sorted) = (&parts[..n], &*ends, &mut sorted[..n]);
         let buckets = Buckets { parts, ends, shift };
         buckets.sort(0..BUCKETS, sorted, keys, &mut order[from..]);
     }
@@ -246,6 +250,8 @@ pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
         any |= *key;
     }
     let differ = ((all ^ any) >> 32) as u32;
+    // The two change places after each pass, so both are of one length.
+    room::for_more(swap, n.saturating_sub(swap.len()));
     swap.resize(n, 0);
     let mut shift = 32 + differ.trailing_zeros();
     let end = 64 - differ.leading_zeros();

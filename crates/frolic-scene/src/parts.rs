@@ -1,5 +1,7 @@
 //! The parts of a scene that are no populations: textures, meshes, sprites, tile maps, texts.
 
+use std::fmt::Write;
+
 use frolic_core::random::hash3;
 use frolic_core::{SpecError, vector_within, within};
 use frolic_draw::{Align, Colour, Mesh, Stand};
@@ -248,11 +250,16 @@ fn opaque() -> f32 {
 }
 
 impl TextSpec {
-    /// What it says at a time of the scene, s.
-    pub fn says(&self, time: f64) -> String {
+    /// Appends what it says at a time of the scene, s.
+    pub fn say(&self, time: f64, into: &mut String) {
         let whole = (self.time_from + time).max(0.0) as u64;
-        let clock = format!("{}:{:02}:{:02}", whole / 3600, whole / 60 % 60, whole % 60);
-        self.text.replace("{time}", &clock)
+        for (nth, part) in self.text.split("{time}").enumerate() {
+            if nth > 0 {
+                // Writing to a string cannot fail.
+                let _ = write!(into, "{}:{:02}:{:02}", whole / 3600, whole / 60 % 60, whole % 60);
+            }
+            into.push_str(part);
+        }
     }
 
     pub(crate) fn changes(&self) -> bool {

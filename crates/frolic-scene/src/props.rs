@@ -23,8 +23,9 @@ pub(crate) struct Props {
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,
     size: ImageSize,
-    /// The second that clocks show.
+    /// The second that clocks show, and the words of one of them.
     second: Option<u64>,
+    words: String,
 }
 
 /// Sprites that share a look, in the order of the scene.
@@ -134,7 +135,14 @@ impl Props {
             meshes.insert(mesh.name.clone(), Arc::new(built));
         }
         let library = Library { meshes, atlas: Arc::new(atlas) };
-        let mut props = Self { library, groups: Vec::new(), font, size: spec.draw.size, second: None };
+        let mut props = Self {
+            library,
+            groups: Vec::new(),
+            font,
+            size: spec.draw.size,
+            second: None,
+            words: String::new(),
+        };
         for (put, sprite) in placed {
             let group = props.group(&put)?;
             props.groups[group].sprites.push(sprite);
@@ -184,7 +192,9 @@ impl Props {
         for group in self.groups.iter_mut().filter(|group| !group.clocks.is_empty()) {
             group.sprites.truncate(group.still);
             for text in &group.clocks {
-                set(font, text, &text.says(time), self.size, &mut group.sprites);
+                self.words.clear();
+                text.say(time, &mut self.words);
+                set(font, text, &self.words, self.size, &mut group.sprites);
             }
         }
     }

@@ -9,31 +9,47 @@ use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
 #[global_allocator]
 static COUNTED: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 
+/// Steps and draws frames until nothing is new, then counts what further ones allocate.
+fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -> stats_alloc::Stats {
+    let mut scene = Scene::new(spec).unwrap();
+    let mut meter = Meter::new();
+    let threads = scene.threads();
+    threads.run(|| {
+        settle(&mut scene, &mut meter);
+        let mut frames = |count: u32| {
+            for _ in 0..count {
+                meter.begin_frame();
+                scene.tick(1.0 / 60.0, &mut meter);
+                scene.draw(&mut meter);
+                meter.end_frame();
+            }
+        };
+        frames(60);
+        let region = Region::new(COUNTED);
+        frames(120);
+        region.change()
+    })
+}
+
 #[test]
 fn frames_allocate_nothing_after_warm_up() {
     for technique in ["each", "batched", "instanced"] {
-        let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
-        let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
-        let mut scene = Scene::new(&spec.scaled(20_000)).unwrap();
-        let mut meter = Meter::new();
-        let threads = scene.threads();
-        let allocated = threads.run(|| {
+        for order in ["population", "all"] {
+            let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
+            let spec = spec.set("draw.depth_order", order).unwrap();
+            let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
             // Until the populations stand and the burst has come and gone.
-            scene.step(1.0 / 20.0, 200, &mut meter);
-            let mut frames = |count: u32| {
-                for _ in 0..count {
-                    meter.begin_frame();
-                    scene.tick(1.0 / 60.0, &mut meter);
-                    scene.draw(&mut meter);
-                    meter.end_frame();
-                }
-            };
-            frames(60);
-            let region = Region::new(COUNTED);
-            frames(120);
-            region.change()
-        });
-        assert_eq!(allocated.allocations, 0, "{technique}: {allocated:?}");
-        assert_eq!(allocated.reallocations, 0, "{technique}: {allocated:?}");
+            let allocated =
+                allocated(&spec.scaled(20_000), |scene, meter| scene.step(1.0 / 20.0, 200, meter));
+            assert_eq!(allocated.allocations, 0, "beacon, {technique}, {order}: {allocated:?}");
+            assert_eq!(allocated.reallocations, 0, "beacon, {technique}, {order}: {allocated:?}");
+        }
+        // Solid things, shadows, boards, and a clock that goes on.
+        let spec = SceneSpec::find("pennants").unwrap().set("draw.technique", technique).unwrap();
+        let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
+        let spec = spec.set("sun.shadow_map", "256").unwrap();
+        let allocated = allocated(&spec.scaled(800), |_, _| ());
+        assert_eq!(allocated.allocations, 0, "pennants, {technique}: {allocated:?}");
+        assert_eq!(allocated.reallocations, 0, "pennants, {technique}: {allocated:?}");
     }
 }

@@ -15,6 +15,7 @@ use frolic_core::{Counter, Meter};
 use super::project::{Projected, Scope};
 use super::record::{Facet, Quad, Record, Splat, Strip};
 use super::tile::{Grid, Tiles};
+use crate::room;
 
 /// Instances a chunk; ranks within it fit 16 bits.
 pub(super) const CHUNK: usize = 8192;
@@ -125,9 +126,10 @@ impl<R: Record> Binned<R> {
             end += *start;
             *start = end;
         }
-        if self.records.len() < end as usize {
-            self.records.resize(end as usize, R::default());
-        }
+        // What a well filled chunk may need one day, all at once.
+        let usual = if projected.len() > CHUNK / 4 { CHUNK * 3 / 2 } else { 0 };
+        room::at_least(&mut self.records, (end as usize).max(usual));
+        // Written once in order, as the scatter that follows is quicker where the cache has the lines.
         self.records[..end as usize].fill(R::default());
         next.clear();
         next.extend_from_slice(&self.starts);
