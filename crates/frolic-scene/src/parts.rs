@@ -112,6 +112,12 @@ impl PutSpec {
         Self { on_screen: true, anchor, layer, ..Self::default() }
     }
 
+    /// The same with this factor on its colours.
+    pub fn glow(mut self, glow: f32) -> Self {
+        self.glow = glow;
+        self
+    }
+
     /// In the world, in a layer.
     pub fn in_world(stand: StandSpec, layer: i32) -> Self {
         Self { stand, layer, ..Self::default() }
@@ -250,6 +256,20 @@ fn opaque() -> f32 {
 }
 
 impl TextSpec {
+    /// White text at a place: metres, or pixels where it is put on the screen.
+    pub fn new(text: &str, position: [f32; 3], size: f32) -> Self {
+        Self {
+            text: text.to_owned(),
+            position,
+            size,
+            align: Align::Left,
+            colour: Colour::WHITE,
+            opacity: 1.0,
+            time_from: 0.0,
+            put: PutSpec::default(),
+        }
+    }
+
     /// Appends what it says at a time of the scene, s.
     pub fn say(&self, time: f64, into: &mut String) {
         let whole = (self.time_from + time).max(0.0) as u64;

@@ -116,9 +116,12 @@ impl<R: Record> Binned<R> {
             return;
         }
         self.starts.resize(grid.tiles() + 1, 0);
+        let mut many = 0;
         for (_, tiles) in projected {
             if tiles.count() <= MANY {
                 tiles.each(grid, |tile| self.starts[tile + 1] += 1);
+            } else {
+                many += 1;
             }
         }
         let mut end = 0;
@@ -127,12 +130,15 @@ impl<R: Record> Binned<R> {
             *start = end;
         }
         // What a well filled chunk may need one day, all at once.
-        let usual = if projected.len() > CHUNK / 4 { CHUNK * 3 / 2 } else { 0 };
+        let usual = if projected.len() > CHUNK / 64 { CHUNK * 3 / 2 } else { CHUNK / 8 };
         room::at_least(&mut self.records, (end as usize).max(usual));
         // Written once in order, as the scatter that follows is quicker where the cache has the lines.
         self.records[..end as usize].fill(R::default());
         next.clear();
         next.extend_from_slice(&self.starts);
+        if many > 0 {
+            room::for_more(&mut self.large, many.max(CHUNK / 4));
+        }
         for (record, tiles) in projected {
             if tiles.count() <= MANY {
                 tiles.each(grid, |tile| {

@@ -15,6 +15,7 @@ use crate::atlas::{Atlas, Region, TileMap};
 use crate::camera::View;
 use crate::list::DrawList;
 use crate::look::{Blend, Form, Look};
+use crate::room;
 use crate::sort;
 use crate::sprite::Sprite;
 
@@ -283,6 +284,18 @@ impl Tile<'_, '_> {
         });
         keys.clear();
         splats.clear();
+        // Any tile may come to this thread, so room for the fullest there is likely to be.
+        let (discs, others) = bins.iter().fold((0, 0), |(discs, others), bin| {
+            (
+                discs + bin.splats.distinct,
+                others + bin.quads.distinct + bin.facets.distinct + bin.strips.distinct,
+            )
+        });
+        let most = |count: usize| if count > 0 { count.next_power_of_two().min(MOST_EXPECTED) } else { 0 };
+        room::for_more(&mut keys, most(discs + others));
+        swap.clear();
+        room::for_more(&mut swap, most(discs + others));
+        room::for_more(&mut splats, most(discs));
         for (number, bin) in bins.iter().enumerate() {
             let number = number as u32;
             let mut discs = bin.splats.tile(nth, across, down);
@@ -324,6 +337,9 @@ impl Tile<'_, '_> {
         });
     }
 }
+
+/// Records a tile that room is made for at once.
+const MOST_EXPECTED: usize = 1 << 16;
 
 /// Appends the depth key and place of the first record of each instance.
 #[inline(always)]

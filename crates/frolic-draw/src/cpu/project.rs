@@ -22,6 +22,7 @@ use crate::detail::{Level, dice};
 use crate::light::Lighting;
 use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, Look};
+use crate::room;
 use crate::vertices::{Seen, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
@@ -216,9 +217,28 @@ impl Projected {
         }
     }
 
+    /// Room for what a chunk of a look is likely to need, at once: any chunk may come to this thread.
+    fn make_room(&mut self, list: &DrawList<'_>, run: &Run, count: u32) {
+        const MOST: usize = 1 << 16;
+        let look = list.sources[run.source as usize].look;
+        let (each, all) = (triangles(look, Level::Full), count.next_power_of_two() as usize);
+        self.vertices.clear();
+        room::for_more(&mut self.vertices, stride(look));
+        match look.form {
+            Form::Mesh { .. } => {
+                room::for_more(&mut self.facets, (all * each).min(MOST));
+                self.shapes.clear();
+                room::for_more(&mut self.shapes.facets, each * 2);
+            }
+            Form::Ribbon(_) => room::for_more(&mut self.strips, (all * each.div_ceil(2)).min(MOST)),
+            _ => room::for_more(&mut self.quads, all.min(MOST)),
+        }
+    }
+
     /// Instances of every other shape, one after the other.
     fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
+        self.make_room(list, run, count);
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
             let look = list.sources[entry.source as usize].look;

@@ -398,7 +398,7 @@ impl Canvas {
             position: [corner[0], corner[1], 0.0],
             size: panel,
             pivot: [0.0, 0.0],
-            tint: [0.004, 0.005, 0.010, 0.86],
+            tint: [0.004, 0.005, 0.010, 0.94],
             corner: text_size * 0.6,
             border: 1.5,
             border_tint: [0.20, 0.23, 0.32, 1.0],
