@@ -269,3 +269,120 @@ fn a_closed_pipe_is_no_error() {
     let output = child.wait_with_output().unwrap();
     assert!(!text(&output.stderr).contains("panicked"));
 }
+
+#[test]
+fn every_diagnostic_is_painted() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut pictures = Vec::new();
+    for what in ["picture", "overdraw", "depth", "batches", "detail", "shadow"] {
+        let name = format!("{what}.png");
+        let args = ["draw", "pennants", "--show", what, "-o", &name, "--size", "320x200", "--at", "1"];
+        good(folder.path(), &[&args[..], &["--set", "sun.shadow_map=512"]].concat());
+        let bytes = fs::read(folder.path().join(&name)).unwrap();
+        assert!(!pictures.contains(&bytes), "{what}");
+        pictures.push(bytes);
+    }
+    let output = frolic(folder.path(), &["draw", "pennants", "--show", "overdrawn"]);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(text(&output.stderr).contains("write one of: picture, overdraw"), "{}", text(&output.stderr));
+}
+
+#[test]
+fn stats_say_what_a_frame_did() {
+    let folder = tempfile::tempdir().unwrap();
+    let args =
+        ["draw", "pennants", "--size", "160x100", "--at", "1", "--set", "sun.shadow_map=256", "--stats"];
+    let told = good(folder.path(), &args);
+    for word in [
+        "draw_calls",
+        "breaks_mesh",
+        "breaks_capacity",
+        "culled",
+        "triangles",
+        "pixels_touched",
+        "overdraw",
+        "draw_bytes",
+    ] {
+        assert!(told.contains(word), "{word}: {told}");
+    }
+    let counted = json(&good(folder.path(), &[&args[..], &["--json"]].concat()));
+    assert_eq!(counted["draw_calls"], 16);
+    assert_eq!(counted["breaks_layer"], 7);
+    let each = json(&good(folder.path(), &[&args[..], &["--json", "--set", "draw.technique=each"]].concat()));
+    assert_eq!(each["draw_calls"], each["instances"]);
+    assert!(each["draw_calls"].as_u64().unwrap() > 100 * counted["draw_calls"].as_u64().unwrap());
+}
+
+#[test]
+fn frames_go_where_the_name_says() {
+    let folder = tempfile::tempdir().unwrap();
+    let film = |output: &str, more: &[&str]| {
+        let args = ["draw", "beacon", "--size", "64x40", "--at", "0.5", "-o", output];
+        good(folder.path(), &[&args[..], more].concat())
+    };
+    film("numbered/f-###.png", &["--frames", "4"]);
+    let mut names: Vec<String> = fs::read_dir(folder.path().join("numbered"))
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    names.sort();
+    assert_eq!(names, ["f-000.png", "f-001.png", "f-002.png", "f-003.png"]);
+    assert_ne!(
+        fs::read(folder.path().join("numbered/f-000.png")).unwrap(),
+        fs::read(folder.path().join("numbered/f-003.png")).unwrap()
+    );
+
+    let told = film("move.png", &["--frames", "5", "--rate", "10"]);
+    assert!(told.contains("5 frames"), "{told}");
+    let file = fs::File::open(folder.path().join("move.png")).unwrap();
+    let reader = png::Decoder::new(std::io::BufReader::new(file)).read_info().unwrap();
+    assert_eq!(reader.info().animation_control().unwrap().num_frames, 5);
+
+    film("move.y4m", &["--frames", "3"]);
+    let bytes = fs::read(folder.path().join("move.y4m")).unwrap();
+    assert!(bytes.starts_with(b"YUV4MPEG2 W64 H40 F25:1"));
+    assert_eq!(bytes.windows(5).filter(|five| *five == b"FRAME").count(), 3);
+    let piped = frolic(
+        folder.path(),
+        &["draw", "beacon", "--size", "64x40", "--at", "0.5", "--frames", "3", "-o", "-"],
+    );
+    assert_eq!(piped.stdout, bytes, "the pipe carries the same and nothing else");
+
+    film("puff.png", &["--sheet", "4x2", "--transparent"]);
+    assert_eq!(size_of_png(&folder.path().join("puff.png")), (256, 80));
+    let timing = fs::read_to_string(folder.path().join("puff.toml")).unwrap();
+    assert!(timing.contains("frolic_sheet = 1") && timing.contains("frames = [4, 2]"), "{timing}");
+}
+
+#[test]
+fn transparent_pictures_have_no_sky() {
+    let folder = tempfile::tempdir().unwrap();
+    good(folder.path(), &["draw", "beacon", "--size", "64x40", "--at", "1", "--transparent", "-o", "t.png"]);
+    let file = fs::File::open(folder.path().join("t.png")).unwrap();
+    let mut reader = png::Decoder::new(std::io::BufReader::new(file)).read_info().unwrap();
+    let mut bytes = vec![0; 64 * 40 * 4];
+    reader.next_frame(&mut bytes).unwrap();
+    assert_eq!(&bytes[..4], &[0; 4], "the upper left is empty");
+    assert!(bytes.as_chunks::<4>().0.iter().any(|pixel| pixel[3] > 200), "the fire is not");
+}
+
+#[test]
+fn senseless_outputs_are_refused() {
+    for (args, word) in [
+        (&["--frames", "0"][..], "at least 1"),
+        (&["--frames", "100000"], "numbered frames"),
+        (&["--rate", "0"], "0.02 to 1000"),
+        (&["--rate", "NaN"], "0.02 to 1000"),
+        (&["--sheet", "8x8", "-o", "x.y4m"], "never see-through"),
+        (&["--transparent", "--show", "depth"], "only the picture"),
+    ] {
+        let told = refused(&[&["draw", "beacon", "--at", "0.1"], args].concat());
+        assert!(told.contains(word), "{args:?}: {told}");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    for sheet in ["8", "0x4", "65x1", "axb"] {
+        let output = frolic(folder.path(), &["draw", "beacon", "--sheet", sheet]);
+        assert_eq!(output.status.code(), Some(2), "{sheet}");
+        assert!(text(&output.stderr).contains("such as 8x8"), "{}", text(&output.stderr));
+    }
+}

@@ -434,8 +434,7 @@ mod tests {
     #[test]
     fn places_without_room_are_refused() {
         assert_eq!(FixtureSpec::default().check(1).unwrap_err().key, "count");
-        let mut spec = FixtureSpec::default();
-        spec.at = vec![PlaceSpec::default()];
+        let mut spec = FixtureSpec { at: vec![PlaceSpec::default()], ..FixtureSpec::default() };
         assert!(spec.check(1).is_ok());
         spec.at[0].position[1] = f32::NAN;
         assert_eq!(spec.check(1).unwrap_err().key, "at.0.position");

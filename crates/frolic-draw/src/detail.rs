@@ -120,7 +120,9 @@ impl Detail {
         let in_reach = if near < 1.0 { (near * (1.0 + FADE) - dice) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
         let left = in_reach.min(chosen);
-        if !(left > 0.0) {
+        // Written so that what is not a number is not drawn.
+        let drawn = left > 0.0;
+        if !drawn {
             return None;
         }
         let size = left.min(1.0) / small.sqrt();

@@ -189,7 +189,8 @@ impl Seen<'_, '_> {
         let [r, g, b, opacity] = sprite.tint;
         let sound = origin.is_finite() && across.is_finite() && down.is_finite() && (r + g + b).is_finite();
         let opacity = opacity.clamp(0.0, 1.0);
-        if !sound || !(opacity > 0.0) || across.length_squared().max(down.length_squared()) > 1e18 {
+        let seen = sound && opacity > 0.0 && across.length_squared().max(down.length_squared()) < 1e18;
+        if !seen {
             return None;
         }
         let look = source.look;

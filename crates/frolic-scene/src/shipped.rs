@@ -26,10 +26,7 @@ pub const SHIPPED: &[Shipped] = &[
         name: "pennants",
         about: "race morning in the harbour of Tern Holm: thousands of pennants on their lines, boats, a board, a clock",
         text: include_str!("../scenes/pennants.toml"),
-        files: &[
-            ("textures/paving.png", include_bytes!("../scenes/textures/paving.png")),
-            ("textures/planks.png", include_bytes!("../scenes/textures/planks.png")),
-        ],
+        files: &[("textures/paving.png", include_bytes!("../scenes/textures/paving.png"))],
     },
 ];
 

@@ -1,7 +1,7 @@
-//! Textures from a few lines of code: a sheet of paving stones and a burgee, as the scene `pennants` wears them.
+//! A texture from a few lines of code: the sheet of paving stones that the scene `pennants` lays.
 //!
-//! `cargo run --release -p frolic --example paint_textures [FOLDER]` writes `paving.png` (4 by 2 stones of 64 pixels) and `planks.png`
-//! into FOLDER, or here.
+//! `cargo run --release -p frolic --example paint_textures [FOLDER]` writes `paving.png` (4 by 2 stones of 64 pixels) into FOLDER,
+//! or here.
 
 use frolic::core::gust_noise;
 use frolic::prelude::*;
@@ -23,17 +23,6 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         [grey * 1.02, grey * 0.97, grey * 0.90].map(|v| v.clamp(0.0, 255.0) as u8)
     };
     save(folder, "paving.png", [STONE * 4, STONE * 2], paving)?;
-
-    let planks = |x: u32, y: u32| {
-        let (plank, v) = (y / 32, (y % 32) as f32 + 0.5);
-        let [bend, _, _] = gust_noise([x as f32 * 0.012, plank as f32 * 7.0, 1.0], 3);
-        let [grain, knot, _] =
-            gust_noise([x as f32 * 0.03, (v + bend * 9.0) * 0.35 + plank as f32 * 40.0, 2.0], 4);
-        let joint = (v.min(32.0 - v) - 0.6).clamp(0.0, 1.2) / 1.2;
-        let tone = (0.62 + grain * 0.16 + knot * 0.05 + (plank % 3) as f32 * 0.03) * (0.45 + 0.55 * joint);
-        [tone * 214.0, tone * 190.0, tone * 158.0].map(|v| v.clamp(0.0, 255.0) as u8)
-    };
-    save(folder, "planks.png", [256, 128], planks)?;
     Ok(())
 }
 

@@ -51,3 +51,46 @@ fn own_loop_prints_a_fountain() {
     assert!(told.matches('@').count() > 10, "{told}");
     assert!(told.contains("4 steps taken and 17 dropped"), "{told}");
 }
+
+/// Runs an example that writes a picture, and checks that it did.
+fn pictured(name: &str) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example(name, &[folder.path().to_str().unwrap()]);
+    let picture = std::fs::metadata(folder.path().join(format!("{name}.png"))).unwrap();
+    assert!(picture.len() > 10_000, "{name}");
+    told
+}
+
+#[test]
+fn sprite_layers_takes_three_draw_calls() {
+    let told = pictured("sprite_layers");
+    assert!(
+        told.contains("Instanced: ") && told.contains(" in 3 draw calls, 2 of which began with a layer"),
+        "{told}"
+    );
+}
+
+#[test]
+fn depth_order_pays_in_draw_calls() {
+    let told = pictured("depth_order");
+    let calls = |order: &str| -> u32 {
+        let line = told.lines().find(|line| line.starts_with(order)).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    };
+    assert_eq!((calls("none"), calls("population")), (3, 3));
+    assert!(calls("all") > 100, "{told}");
+}
+
+#[test]
+fn read_the_batches_tells_why() {
+    let told = pictured("read_the_batches");
+    assert!(told.contains("16 draw calls; broke 7 on mesh, 1 on look, 7 on layer"), "{told}");
+}
+
+#[test]
+fn paint_textures_makes_those_that_ship() {
+    let folder = tempfile::tempdir().unwrap();
+    example("paint_textures", &[folder.path().to_str().unwrap()]);
+    let shipped = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scenes/textures/paving.png");
+    assert!(std::fs::read(folder.path().join("paving.png")).unwrap() == std::fs::read(shipped).unwrap());
+}

@@ -142,7 +142,7 @@ impl Grid {
     pub(super) fn texel(&self, x: usize, y: usize) -> usize {
         let [w, h] = self.tile_log2;
         let tile = (y >> h) * self.across + (x >> w);
-        ((tile << w) + (x & (self.tile_width() - 1)) << h) + (y & (self.rows() - 1))
+        (((tile << w) + (x & (self.tile_width() - 1))) << h) + (y & (self.rows() - 1))
     }
 
     pub(crate) fn rect(&self, nth: usize) -> Rect {
