@@ -4,6 +4,7 @@
 //! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
 
 use glam::{Vec2, Vec3};
+use smallvec::SmallVec;
 
 use super::blend::QuadPainter;
 use super::colour9::unpack;
@@ -39,7 +40,7 @@ pub(super) struct Instance<'a> {
 fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
     let mut entries: Vec<Entry> = list.entries(batch).collect();
     if batch.far_to_near {
-        entries.sort_by_key(|entry| {
+        entries.sort_by_cached_key(|entry| {
             let place = list.sources[entry.source as usize].instances.place(entry.element as usize);
             sort::key(view.local(Vec3::from(place)).z)
         });
@@ -281,25 +282,38 @@ pub(super) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: Im
     }
 }
 
-/// Whether a place is inside a polygon; on an edge, whether that edge is an upper or left one.
-fn inside(corners: &[Vec2], at: Vec2) -> bool {
-    let mut area = 0.0;
-    for k in 1..corners.len() - 1 {
-        let (a, b) = (corners[k] - corners[0], corners[k + 1] - corners[0]);
-        area += f64::from(a.x) * f64::from(b.y) - f64::from(a.y) * f64::from(b.x);
+/// A polygon of three or four corners that is asked for places.
+struct Outline {
+    /// Of each edge: a point on it, its way, and whether a place on it is inside: on an upper or left one.
+    edges: SmallVec<[([f64; 2], [f64; 2], bool); 4]>,
+}
+
+impl Outline {
+    fn new(corners: &[Vec2]) -> Self {
+        let way = |a: Vec2, b: Vec2| [f64::from(b.x) - f64::from(a.x), f64::from(b.y) - f64::from(a.y)];
+        let area: f64 = (1..corners.len() - 1)
+            .map(|k| (way(corners[0], corners[k]), way(corners[0], corners[k + 1])))
+            .map(|(a, b)| a[0] * b[1] - a[1] * b[0])
+            .sum();
+        let edges = (0..corners.len()).map(|k| {
+            let a = corners[k];
+            let way = way(a, corners[(k + 1) % corners.len()]).map(|d| d * area.signum());
+            ([f64::from(a.x), f64::from(a.y)], way, -way[1] > 0.0 || (way[1] == 0.0 && way[0] > 0.0))
+        });
+        Self { edges: edges.collect() }
     }
-    (0..corners.len()).all(|k| {
-        let (a, b) = (corners[k], corners[(k + 1) % corners.len()]);
-        let (dx, dy) = (f64::from(b.x) - f64::from(a.x), f64::from(b.y) - f64::from(a.y));
-        let side = (dx * (f64::from(at.y) - f64::from(a.y)) - dy * (f64::from(at.x) - f64::from(a.x)))
-            * area.signum();
-        let (nx, ny) = (-dy * area.signum(), dx * area.signum());
-        side > 0.0 || (side == 0.0 && (nx > 0.0 || (nx == 0.0 && ny > 0.0)))
-    })
+
+    fn contains(&self, at: Vec2) -> bool {
+        self.edges.iter().all(|&([x, y], [dx, dy], holds)| {
+            let side = dx * (f64::from(at.y) - y) - dy * (f64::from(at.x) - x);
+            side > 0.0 || (side == 0.0 && holds)
+        })
+    }
 }
 
 fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_>) {
     let corners = [0, 1, 2].map(|k| Vec2::new(facet.x[k], facet.y[k]));
+    let outline = Outline::new(&corners);
     let area = (corners[1] - corners[0]).perp_dot(corners[2] - corners[0]);
     // Shares of the three corners at a place.
     let shares = |at: Vec2| {
@@ -325,7 +339,7 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
         for (s, place) in PLACES.iter().enumerate() {
             let at = middle + Vec2::from(*place);
             let hole = has_holes(look.blend) && opaque <= 0.5 + (s as f32 - 1.5) * 0.125;
-            if inside(&corners, at) && !hole {
+            if outline.contains(at) && !hole {
                 visit(x, y, s, mix(facet.near, shares(at)), colour);
             }
         }
@@ -338,6 +352,7 @@ fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
         let corners = [p0 - n0, p1 - n1, p1 + n1, p0 + n0];
         let low = corners.iter().fold(Vec2::INFINITY, |low, c| low.min(*c)) - 0.5;
         let high = corners.iter().fold(Vec2::NEG_INFINITY, |high, c| high.max(*c)) + 0.5;
+        let outline = Outline::new(&corners);
         let way = p1 - p0;
         let along = |at: Vec2| (at - p0).dot(way) / way.length_squared().max(1e-12);
         let ends = [strip.base[nth], strip.base[nth + 1]].map(|packed| Vec3::from(unpack(packed)));
@@ -346,7 +361,7 @@ fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
             let colour = ends[0].lerp(ends[1], along(middle)).max(Vec3::ZERO);
             for (s, place) in PLACES.iter().enumerate() {
                 let at = middle + Vec2::from(*place);
-                if inside(&corners, at) {
+                if outline.contains(at) {
                     let t = along(at);
                     visit(x, y, s, strip.near[nth] + (strip.near[nth + 1] - strip.near[nth]) * t, colour);
                 }

@@ -1,7 +1,12 @@
 //! What the benches share: contenders run in turn, round after round, so that a disturbance of the machine meets all of
 //! them, and the result is a ratio of medians within one run.
+#![allow(dead_code)] // each bench uses what it needs
+
+pub(crate) mod drawing;
 
 use std::time::Instant;
+
+use cpu_time::ProcessTime;
 
 /// One way of doing the thing that is measured.
 pub(crate) struct Contender<'a> {
@@ -18,39 +23,57 @@ impl<'a> Contender<'a> {
     }
 }
 
-/// Runs every contender `rounds` times in turn after one round of warm-up; prints and returns each one's median time, s.
+/// Median times of a contender, s.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Median {
+    /// Wall time.
+    pub(crate) wall: f64,
+    /// Processor time of all threads together.
+    pub(crate) cpu: f64,
+}
+
+/// Runs every contender `rounds` times in turn after one round of warm-up; prints and returns each one's median times.
 pub(crate) fn compare(
     title: &str,
     elements: usize,
     rounds: usize,
     mut contenders: Vec<Contender<'_>>,
-) -> Vec<f64> {
-    let mut times = vec![Vec::with_capacity(rounds); contenders.len()];
+) -> Vec<Median> {
+    let mut times = vec![[Vec::with_capacity(rounds), Vec::with_capacity(rounds)]; contenders.len()];
     contenders.iter_mut().for_each(|contender| (contender.run)());
     for _ in 0..rounds {
-        for (contender, times) in contenders.iter_mut().zip(&mut times) {
-            let started = Instant::now();
+        for (contender, [wall, cpu]) in contenders.iter_mut().zip(&mut times) {
+            let started = (Instant::now(), ProcessTime::now());
             (contender.run)();
-            times.push(started.elapsed().as_secs_f64());
+            wall.push(started.0.elapsed().as_secs_f64());
+            cpu.push(started.1.elapsed().as_secs_f64());
         }
     }
     println!("\n{title}, {elements} elements, median of {rounds} interleaved rounds");
-    let medians: Vec<f64> = times
-        .iter_mut()
-        .map(|times| {
-            times.sort_by(f64::total_cmp);
-            times[times.len() / 2]
-        })
-        .collect();
-    for (contender, median) in contenders.iter().zip(&medians) {
-        let each = median * 1e9 / elements as f64;
-        println!("  {:42} {:9.3} ms {each:8.2} ns/element", contender.name, median * 1e3);
+    println!("  {:44} {:>12} {:>12} {:>17}", "", "wall", "CPU", "CPU an element");
+    let medians: Vec<Median> =
+        times.iter_mut().map(|[wall, cpu]| Median { wall: median(wall), cpu: median(cpu) }).collect();
+    for (contender, Median { wall, cpu }) in contenders.iter().zip(&medians) {
+        let each = cpu * 1e9 / elements as f64;
+        println!("  {:44} {:9.2} ms {:9.2} ms {each:14.2} ns", contender.name, wall * 1e3, cpu * 1e3);
     }
     medians
 }
 
-/// Prints a ratio beside what it must reach; benches report, tests judge.
-pub(crate) fn ratio(what: &str, value: f64, bar: f64) {
+/// The middle one.
+pub(crate) fn median(times: &mut [f64]) -> f64 {
+    times.sort_by(f64::total_cmp);
+    times[times.len() / 2]
+}
+
+/// Prints a value beside what it must reach; benches report, tests judge.
+pub(crate) fn at_least(what: &str, value: f64, bar: f64) {
     let verdict = if value >= bar { "reached" } else { "MISSED" };
-    println!("  {what}: {value:.2} (bar {bar}, {verdict})");
+    println!("  {what}: {value:.2} (bar: at least {bar}, {verdict})");
+}
+
+/// Prints a value beside what it must not pass.
+pub(crate) fn at_most(what: &str, value: f64, bar: f64) {
+    let verdict = if value <= bar { "reached" } else { "MISSED" };
+    println!("  {what}: {value:.2} (bar: at most {bar}, {verdict})");
 }
