@@ -166,7 +166,9 @@ pub(crate) struct Strip {
     pub(super) base: [u32; SEGMENTS + 1],
     pub(super) sun: [u32; SEGMENTS + 1],
     /// Cross sections that there are.
-    pub(super) count: u32,
+    pub(super) count: u16,
+    /// Whether all cross sections are level and the strip runs up or down from one to the next: it is then a span a row.
+    pub(super) upright: bool,
     pub(super) opacity: f32,
     pub(super) order_depth: f32,
     pub(super) label: Label,
@@ -174,6 +176,16 @@ pub(crate) struct Strip {
 record!(Strip, order_depth, false, OFF_MIDDLE);
 
 impl Strip {
+    /// How far a place is from cross section `nth` to the next, 0 to 1 between them.
+    pub(super) fn share(&self, nth: usize, at: Vec2) -> f32 {
+        let (from, way) = (self.p[nth], self.p[nth + 1] - self.p[nth]);
+        if self.upright {
+            (at.y - from.y) / way.y
+        } else {
+            (at - from).dot(way) / way.length_squared().max(1e-12)
+        }
+    }
+
     fn extent(&self) -> [f32; 4] {
         let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
         for k in 0..self.count as usize {
@@ -378,8 +390,12 @@ fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
 /// Least half width of a ribbon but for its tip, pixels: a thinner one would slip between the samples and look dotted.
 const THINNEST: f32 = 0.3;
 
+/// Least height of a segment of an upright strip, pixels, and its most steps aside for one down.
+const LEAST_RISE: f32 = 0.02;
+const MOST_LEAN: f32 = 1.5;
+
 /// Appends the strips of a ribbon: cross sections square to it at its ends, and between segments along the bisector, so that
-/// neighbours share an edge.
+/// neighbours share an edge. Those of upright ribbons are level.
 fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut Vec<Strip>) {
     const MOST: usize = crate::look::RibbonSpec::MOST_SEGMENTS as usize + 1;
     let mut p = [Vec2::ZERO; MOST];
@@ -402,6 +418,12 @@ fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut 
     if count < 2 || !p[..count].iter().all(|p| p.is_finite() && p.abs().max_element() < 1e7) {
         return;
     }
+    // A blade that mostly stands is a span a row, so its cross sections are level; the span widens as the blade leans.
+    let down = (p[count - 1].y - p[0].y).signum();
+    let upright = (1..count).all(|k| {
+        let way = p[k] - p[k - 1];
+        way.y * down > LEAST_RISE && way.y * down * MOST_LEAN > way.x.abs()
+    });
     let mut n = [Vec2::ZERO; MOST];
     let way = |k: usize| (p[k + 1] - p[k]).normalize_or(Vec2::Y);
     for k in 0..count {
@@ -409,13 +431,14 @@ fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut 
         let after = if k + 1 < count { way(k) } else { way(count - 2) };
         let along = (before + after).normalize_or(after);
         let widen = 1.0 / along.dot(after).max(0.5);
-        n[k] = along.perp() * (half[k].max(if k + 1 < count { THINNEST } else { 0.0 }) * widen);
+        let half = half[k].max(if k + 1 < count { THINNEST } else { 0.0 });
+        n[k] = if upright { Vec2::new(half / along.y.abs(), 0.0) } else { along.perp() * (half * widen) };
     }
     let strength = vertices[0].opacity;
     let own = |colour: [f32; 3]| if strength > 0.0 { colour.map(|c| c / strength) } else { colour };
     let mut first = 0;
     while first + 1 < count {
-        let mut strip = Strip { opacity: strength, order_depth, ..Strip::default() };
+        let mut strip = Strip { opacity: strength, order_depth, upright, ..Strip::default() };
         let taken = (count - first).min(SEGMENTS + 1);
         for k in 0..taken {
             let vertex = &vertices[of[first + k]];
@@ -425,7 +448,7 @@ fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut 
             strip.base[k] = pack(own(vertex.colour));
             strip.sun[k] = pack(own(vertex.sun));
         }
-        strip.count = taken as u32;
+        strip.count = taken as u16;
         into.push(strip);
         first += taken - 1;
     }

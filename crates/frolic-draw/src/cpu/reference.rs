@@ -300,7 +300,8 @@ impl Outline {
             let way = way(a, corners[(k + 1) % corners.len()]).map(|d| d * area.signum());
             ([f64::from(a.x), f64::from(a.y)], way, -way[1] > 0.0 || (way[1] == 0.0 && way[0] > 0.0))
         });
-        Self { edges: edges.collect() }
+        // Where two corners meet, as at a tip, there is no edge.
+        Self { edges: edges.filter(|(_, way, _)| *way != [0.0; 2]).collect() }
     }
 
     fn contains(&self, at: Vec2) -> bool {
@@ -346,6 +347,20 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
     });
 }
 
+/// Colour of segment `nth` of a strip at the middle of a pixel; an upright one's is that of its row, whatever the segment.
+fn strip_colour(strip: &Strip, nth: usize, middle: Vec2) -> Vec3 {
+    let between = |nth: usize, share: f32| {
+        let ends = [strip.base[nth], strip.base[nth + 1]].map(|packed| Vec3::from(unpack(packed)));
+        ends[0].lerp(ends[1], share).max(Vec3::ZERO)
+    };
+    if !strip.upright {
+        return between(nth, strip.share(nth, middle));
+    }
+    let last = usize::from(strip.count) - 2;
+    let nth = (0..last).find(|nth| strip.share(*nth, middle) < 1.0).unwrap_or(last);
+    between(nth, strip.share(nth, middle).clamp(0.0, 1.0))
+}
+
 fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
     for nth in 0..strip.count as usize - 1 {
         let (p0, p1, n0, n1) = (strip.p[nth], strip.p[nth + 1], strip.n[nth], strip.n[nth + 1]);
@@ -353,12 +368,10 @@ fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
         let low = corners.iter().fold(Vec2::INFINITY, |low, c| low.min(*c)) - 0.5;
         let high = corners.iter().fold(Vec2::NEG_INFINITY, |high, c| high.max(*c)) + 0.5;
         let outline = Outline::new(&corners);
-        let way = p1 - p0;
-        let along = |at: Vec2| (at - p0).dot(way) / way.length_squared().max(1e-12);
-        let ends = [strip.base[nth], strip.base[nth + 1]].map(|packed| Vec3::from(unpack(packed)));
+        let along = |at: Vec2| strip.share(nth, at);
         each_pixel(size, [low.x, low.y, high.x, high.y], |x, y| {
             let middle = Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
-            let colour = ends[0].lerp(ends[1], along(middle)).max(Vec3::ZERO);
+            let colour = strip_colour(strip, nth, middle);
             for (s, place) in PLACES.iter().enumerate() {
                 let at = middle + Vec2::from(*place);
                 if outline.contains(at) {

@@ -120,9 +120,51 @@ impl Edge {
         let (dx, dy) = (from.y - to.y, to.x - from.x);
         let c = -(dx * from.x + dy * from.y);
         let plane = Plane { dx: dx * turn, dy: dy * turn, c: c * turn };
-        let mine = plane.dx > 0.0 || (plane.dx == 0.0 && plane.dy > 0.0);
+        // Where two corners meet, as at a tip, there is no edge: all is inside.
+        let mine = plane.dx > 0.0 || (plane.dx == 0.0 && plane.dy >= 0.0);
         Self { plane, least: if mine { 0.0 } else { f32::MIN_POSITIVE } }
     }
+}
+
+/// A quantity along an upright strip: its value at the upper end plus, for each segment, a slope times what of the segment is above
+/// the row.
+#[derive(Debug, Clone, Copy, Default)]
+struct Path {
+    start: f32,
+    slopes: [f32; SEGMENTS],
+}
+
+impl Path {
+    /// Through values at the cross sections; `per` is one over each segment's height.
+    #[inline(always)]
+    fn new(values: [f32; SEGMENTS + 1], per: [f32; SEGMENTS], segments: usize) -> Self {
+        let mut slopes = [0.0; SEGMENTS];
+        for k in 0..segments {
+            slopes[k] = (values[k + 1] - values[k]) * per[k];
+        }
+        Self { start: values[0], slopes }
+    }
+
+    #[inline(always)]
+    fn at<S: Simd>(&self, simd: S, above: &[f32x8<S>; SEGMENTS]) -> f32x8<S> {
+        let [a, b, c] = self.slopes;
+        f32x8::splat(simd, self.start) + above[0] * a + above[1] * b + above[2] * c
+    }
+}
+
+/// What of each segment is above rows; segments that are not there have no height.
+#[inline(always)]
+fn above<S: Simd>(
+    simd: S,
+    y: f32x8<S>,
+    from: [f32; SEGMENTS],
+    height: [f32; SEGMENTS],
+) -> [f32x8<S>; SEGMENTS] {
+    let mut parts = [f32x8::splat(simd, 0.0); SEGMENTS];
+    for k in 0..SEGMENTS {
+        parts[k] = (y - from[k]).max(f32x8::splat(simd, 0.0)).min(f32x8::splat(simd, height[k]));
+    }
+    parts
 }
 
 /// A convex polygon of up to four edges with all that is drawn in it.
@@ -214,8 +256,134 @@ impl Samples<'_> {
 
     #[inline(always)]
     pub(super) fn strip<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
+        if strip.upright {
+            return self.upright(simd, strip, style);
+        }
         for nth in 0..(strip.count as usize).saturating_sub(1).min(SEGMENTS) {
             self.fill(simd, &Polygon::of_segment(strip, nth), style);
+        }
+    }
+
+    /// A strip with level cross sections: on each row it covers a span, whose ends, nearness and colour run straight from cross
+    /// section to cross section. All are worked out once for eight rows, whatever segments those are in.
+    #[inline(always)]
+    fn upright<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
+        let last = usize::from(strip.count) - 1;
+        // From the upper end down.
+        let turned = strip.p[0].y > strip.p[last].y;
+        let section = |k: usize| if turned { last - k } else { k };
+        let (top, bottom) = (strip.p[section(0)].y, strip.p[section(last)].y);
+        let j0 = floor(top - 0.875).max(self.y);
+        let j1 = ceil(bottom - 0.125).min(self.y + self.height as i32 - 1);
+        if j0 > j1 {
+            return;
+        }
+        let zero = f32x8::splat(simd, 0.0);
+        let mut from = [0.0f32; SEGMENTS];
+        let mut height = [0.0f32; SEGMENTS];
+        let mut per = [0.0f32; SEGMENTS];
+        for k in 0..last {
+            from[k] = strip.p[section(k)].y;
+            height[k] = strip.p[section(k + 1)].y - from[k];
+            per[k] = 1.0 / height[k];
+        }
+        let [mut left, mut right, mut near] = [[0.0f32; SEGMENTS + 1]; 3];
+        for k in 0..=last {
+            let at = section(k);
+            left[k] = strip.p[at].x - strip.n[at].x;
+            right[k] = strip.p[at].x + strip.n[at].x;
+            near[k] = strip.near[at];
+        }
+        let (left, right, mut near) =
+            (Path::new(left, per, last), Path::new(right, per, last), Path::new(near, per, last));
+        if self.samples == 1 {
+            let slope = near.slopes.iter().fold(0.0f32, |most, slope| most.max(slope.abs())) * 1.5;
+            near.start -= slope.min(self.most_slope);
+        }
+        let coloured = !self.base.is_empty();
+        let (base, sun) = (&strip.base[..=last], &strip.sun[..=last]);
+        let flat = base.iter().all(|colour| *colour == base[0]) && sun.iter().all(|colour| *colour == sun[0]);
+        let mut channels = [Path::default(); 6];
+        if coloured && !flat {
+            let (base, sun) = (colours(strip.base), colours(strip.sun));
+            for channel in 0..3 {
+                let [mut own, mut suns] = [[0.0f32; SEGMENTS + 1]; 2];
+                for k in 0..=last {
+                    own[k] = base[section(k)][channel];
+                    suns[k] = sun[section(k)][channel];
+                }
+                channels[channel] = Path::new(own, per, last);
+                channels[channel + 3] = Path::new(suns, per, last);
+            }
+        }
+        let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
+        let places: &[[f32; 2]] = if self.samples == 1 { &[[0.0; 2]] } else { &PLACES };
+        let infinite = f32x8::splat(simd, f32::INFINITY);
+        let plane_samples = self.width * self.height;
+        for block in (j0 - self.y) as usize / LANES..=(j1 - self.y) as usize / LANES {
+            let y = count + (self.y + (block * LANES) as i32) as f32;
+            let mut ends = [[infinite, zero - infinite]; SAMPLES];
+            let mut nears = [zero; SAMPLES];
+            let (mut least, mut most) = (infinite, zero - infinite);
+            for (s, [ox, oy]) in places.iter().enumerate() {
+                let row = y + *oy;
+                let within = row.simd_ge(f32x8::splat(simd, top)) & row.simd_lt(f32x8::splat(simd, bottom));
+                let above = above(simd, row, from, height);
+                let from = within.select(left.at(simd, &above) - *ox, infinite);
+                let to = within.select(right.at(simd, &above) - *ox, zero - infinite);
+                (least, most) = (least.min(from), most.max(to));
+                ends[s] = [from, to];
+                nears[s] = near.at(simd, &above);
+            }
+            let (least, most) = (lowest(least.to_array()), -lowest((zero - most).to_array()));
+            // Held to the tile first: where no row of the block is within, the ends are infinite.
+            let (first, last_column) = (self.x as f32, (self.x + self.width as i32 - 1) as f32);
+            let i0 = ceil((least - 0.5).clamp(first, last_column + 1.0));
+            let i1 = floor((most - 0.5).clamp(first - 1.0, last_column));
+            if i0 > i1 {
+                continue;
+            }
+            let mut colour = [u32x8::splat(simd, base[0]), u32x8::splat(simd, sun[0])];
+            if coloured && !flat {
+                let above = above(simd, y, from, height);
+                let (r, g, b) = (
+                    channels[0].at(simd, &above),
+                    channels[1].at(simd, &above),
+                    channels[2].at(simd, &above),
+                );
+                colour[0] = pack_lanes(simd, [r, g, b]);
+                if style.sun {
+                    let [r, g, b] =
+                        [&channels[3], &channels[4], &channels[5]].map(|path| path.at(simd, &above));
+                    colour[1] = pack_lanes(simd, [r, g, b]);
+                }
+            }
+            for i in i0..=i1 {
+                let x = f32x8::splat(simd, i as f32 + 0.5);
+                let at = (i - self.x) as usize * self.height + block * LANES;
+                for s in 0..places.len() {
+                    let here = s * plane_samples + at;
+                    let mut met = x.simd_ge(ends[s][0]) & x.simd_lt(ends[s][1]);
+                    let slot = &mut self.near[here..][..LANES];
+                    let kept = f32x8::from_slice(simd, slot);
+                    if style.test {
+                        met &= nears[s].simd_gt(kept);
+                    }
+                    if style.write {
+                        met.select(nears[s], kept).store_slice(slot);
+                    }
+                    if coloured {
+                        let slot = &mut self.base[here..][..LANES];
+                        let kept = u32x8::from_slice(simd, slot);
+                        met.select(colour[0], kept).store_slice(slot);
+                        if style.sun {
+                            let slot = &mut self.sun[here..][..LANES];
+                            let kept = u32x8::from_slice(simd, slot);
+                            met.select(colour[1], kept).store_slice(slot);
+                        }
+                    }
+                }
+            }
         }
     }
 
@@ -508,6 +676,13 @@ impl Samples<'_> {
             }
         }
     }
+}
+
+/// The lowest of eight.
+#[inline(always)]
+fn lowest(v: [f32; LANES]) -> f32 {
+    let least = |a: f32, b: f32| if a < b { a } else { b };
+    least(least(least(v[0], v[1]), least(v[2], v[3])), least(least(v[4], v[5]), least(v[6], v[7])))
 }
 
 #[inline(always)]
