@@ -1,6 +1,10 @@
 //! From populations to batches, by the technique and depth order asked for.
 
+use std::cell::RefCell;
+
+use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Counter, Meter, SpecError, Stage, within};
+use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
@@ -12,6 +16,7 @@ use crate::light::{LightSpec, Lighting, SunSpec};
 use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
 use crate::look::{Form, Look};
 use crate::room;
+use crate::skin::Skin;
 use crate::sort::DepthSorter;
 use crate::sprite::Fill;
 use crate::vertices::{CORNERS, Seen, stride};
@@ -197,6 +202,7 @@ impl ListScratch {
         let lighting = Lighting {
             lights: around.lights,
             sun: around.sun,
+            towards_sun: around.sun.map_or(Vec3::Y, SunSpec::towards),
             ambient: around.backdrop.ambient(),
             bounce: around.backdrop.bounce(around.sun),
         };
@@ -458,13 +464,14 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
     }
     room::at_least(vertices, needed);
     let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows() };
+    let level = Level::new();
     let mut left = &mut vertices[..needed];
     for run in runs.iter() {
         let each = stride(list.sources[run.source as usize].look);
         let (mine, rest) = left.split_at_mut(run.count as usize * each);
         left = rest;
         mine.par_chunks_mut(each * PART).enumerate().for_each(|(part, vertices)| {
-            MERGED.with_borrow_mut(|finished| {
+            MERGED.with_borrow_mut(|(finished, skin)| {
                 for (nth, vertices) in vertices.chunks_mut(each).enumerate() {
                     let entry = list.entry(run, run.first + (part * PART + nth) as u32);
                     let source = &list.sources[entry.source as usize];
@@ -475,9 +482,13 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
                         }
                         continue;
                     }
+                    vertices.fill(Vertex::default());
+                    if matches!(source.look.form, Form::Ribbon(_) | Form::Mesh { .. }) {
+                        dispatch!(level, simd => merge_skin(simd, &seen, entry, skin, vertices));
+                        continue;
+                    }
                     finished.clear();
                     seen.vertices(entry, finished);
-                    vertices.fill(Vertex::default());
                     vertices[..finished.len()].copy_from_slice(finished);
                 }
             });
@@ -485,6 +496,24 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
     }
 }
 
+/// The vertices of a ribbon or mesh; a ribbon's points come twice, once for each edge.
+#[inline(always)]
+fn merge_skin<S: Simd>(simd: S, seen: &Seen<'_, '_>, entry: Entry, skin: &mut Skin, into: &mut [Vertex]) {
+    if seen.skin(simd, entry, skin).is_none() {
+        return;
+    }
+    if let Form::Ribbon(_) = seen.list.sources[entry.source as usize].look.form {
+        for (nth, pair) in into.chunks_exact_mut(2).take(skin.len).enumerate() {
+            let vertex = skin.vertex(nth);
+            for (vertex_of, side) in pair.iter_mut().zip([-1.0, 1.0]) {
+                *vertex_of = Vertex { corner: [side, vertex.corner[1]], ..vertex };
+            }
+        }
+    } else {
+        into.iter_mut().take(skin.len).enumerate().for_each(|(nth, into)| *into = skin.vertex(nth));
+    }
+}
+
 thread_local! {
-    static MERGED: std::cell::RefCell<Vec<Vertex>> = const { std::cell::RefCell::new(Vec::new()) };
+    static MERGED: RefCell<(Vec<Vertex>, Skin)> = RefCell::default();
 }

@@ -33,6 +33,7 @@ mod list;
 mod look;
 mod mesh;
 mod room;
+mod skin;
 mod sort;
 mod sprite;
 mod vertices;

@@ -1,10 +1,14 @@
 //! What shines: lamps, the sun, the sky's ambient light, and what a surface makes of them.
 
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
+use frolic_core::simd::{Level, dispatch};
 use frolic_core::{SpecError, vector_within, within};
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 use crate::colour::Colour;
+use crate::skin::{dot, splat, unit};
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -123,6 +127,8 @@ impl SunSpec {
 pub(crate) struct Lighting<'a> {
     pub(crate) lights: &'a [LightSpec],
     pub(crate) sun: Option<&'a SunSpec>,
+    /// Unit length; no matter without a sun.
+    pub(crate) towards_sun: Vec3,
     /// Light from the sky, on what faces up.
     pub(crate) ambient: Vec3,
     /// Light sent back by ground or water, on what faces down.
@@ -161,32 +167,73 @@ impl Lighting<'_> {
         self.sun.map_or(self.ambient, |sun| self.ambient + sun.light() * 0.5)
     }
 
-    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way. Lambert, "Photometria"
-    /// (1760), with the sky's light from above and the ground's from below.
+    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
     pub(crate) fn on_surface(&self, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
-        if surface.lit == 0.0 {
-            return [Vec3::ONE, Vec3::ZERO];
-        }
-        let view = (eye - at).normalize_or(Vec3::Y);
-        let normal = if surface.two_sided && normal.dot(view) < 0.0 { -normal } else { normal };
-        let facing = |to: Vec3| {
-            let cos = normal.dot(to);
-            if cos >= 0.0 { cos } else { -cos * surface.through }
-        };
-        let up = normal.y * 0.5 + 0.5;
-        let mut light = self.bounce.lerp(self.ambient, up);
-        for lamp in self.lights {
-            let to = (Vec3::from(lamp.position) - at).normalize_or(Vec3::Y);
-            light += lamp.at(at) * facing(to);
-        }
-        let edge = 1.0 - normal.dot(view).abs().min(1.0);
-        let rim = surface.rim * edge * edge * edge;
-        light += self.ambient * rim;
-        let sun = self.sun.map_or(Vec3::ZERO, |sun| {
-            let to = sun.towards();
-            // Against the light the rim glows with it.
-            sun.light() * (facing(to) + rim * (-view.dot(to)).max(0.0))
-        });
-        [Vec3::splat(1.0 - surface.lit) + light * surface.lit, sun * surface.lit]
+        dispatch!(Level::baseline(), simd => {
+            self.on_surfaces(simd, surface, splat(simd, at), splat(simd, normal), eye)
+                .map(|light| Vec3::from(light.map(|channel| channel.to_array()[0])))
+        })
     }
+
+    /// The same for eight places. Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
+    #[inline(always)]
+    pub(crate) fn on_surfaces<S: Simd>(
+        &self,
+        simd: S,
+        surface: Surface,
+        at: [f32x8<S>; 3],
+        normal: [f32x8<S>; 3],
+        eye: Vec3,
+    ) -> [[f32x8<S>; 3]; 2] {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        if surface.lit == 0.0 {
+            return [[one; 3], [zero; 3]];
+        }
+        let view = unit(simd, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
+        let [mut x, mut y, mut z] = normal;
+        if surface.two_sided {
+            let away = dot(normal, view).simd_lt(zero);
+            (x, y, z) = (away.select(zero - x, x), away.select(zero - y, y), away.select(zero - z, z));
+        }
+        let normal = [x, y, z];
+        let up = y * 0.5 + 0.5;
+        let (bounce, ambient) = (splat(simd, self.bounce), splat(simd, self.ambient));
+        let mut light = [zero; 3];
+        for channel in 0..3 {
+            light[channel] = bounce[channel] + (ambient[channel] - bounce[channel]) * up;
+        }
+        for lamp in self.lights {
+            let [px, py, pz] = lamp.position;
+            let to = [px - at[0], py - at[1], pz - at[2]];
+            let fall = lamp.power / (dot(to, to) + lamp.radius * lamp.radius);
+            let share = facing(simd, dot(normal, unit(simd, to)), surface.through) * fall;
+            light[0] += share * lamp.colour.r;
+            light[1] += share * lamp.colour.g;
+            light[2] += share * lamp.colour.b;
+        }
+        let edge = one - dot(normal, view).abs().min(one);
+        let rim = edge * edge * edge * surface.rim;
+        let mut sunlight = [zero; 3];
+        if let Some(sun) = self.sun {
+            let to = splat(simd, self.towards_sun);
+            // Against the light the rim glows with it.
+            let share =
+                facing(simd, dot(normal, to), surface.through) + rim * (zero - dot(view, to)).max(zero);
+            let sun = splat(simd, sun.light());
+            for channel in 0..3 {
+                sunlight[channel] = sun[channel] * share * surface.lit;
+            }
+        }
+        for channel in 0..3 {
+            light[channel] = (light[channel] + ambient[channel] * rim) * surface.lit + (1.0 - surface.lit);
+        }
+        [light, sunlight]
+    }
+}
+
+/// How much light a surface takes that is turned to it by this cosine; what is behind, comes through.
+#[inline(always)]
+fn facing<S: Simd>(simd: S, cos: f32x8<S>, through: f32) -> f32x8<S> {
+    let zero = f32x8::splat(simd, 0.0);
+    cos.simd_ge(zero).select(cos, (zero - cos) * through)
 }

@@ -609,6 +609,12 @@ impl Look {
         tint
     }
 
+    /// Whether it has a colour of its own along the way from root to tip.
+    #[inline(always)]
+    pub(crate) fn varies_along(&self) -> bool {
+        self.along.is_some()
+    }
+
     /// Factor on the colour at a share of the way from root to tip.
     #[inline(always)]
     pub(crate) fn along(&self, share: f32) -> [f32; 3] {

@@ -1,9 +1,12 @@
 //! Small triangle meshes that instances share.
 
+use std::collections::HashMap;
 use std::sync::{Arc, LazyLock};
 
 use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
+
+use crate::skin::LANES;
 
 /// One corner of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -23,6 +26,51 @@ pub struct Mesh {
     triangles: Vec<[u16; 3]>,
     /// Greatest distance of a vertex from the origin, m at size 1.
     radius: f32,
+    /// The vertices again, eight by eight.
+    eights: Vec<MeshEight>,
+    /// Whether it has an inside, which triangles face away from.
+    closed: bool,
+}
+
+/// Eight vertices, column by column; the last repeats.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct MeshEight {
+    pub(crate) position: [[f32; LANES]; 3],
+    pub(crate) normal: [[f32; LANES]; 3],
+    pub(crate) uv: [[f32; LANES]; 2],
+}
+
+impl MeshEight {
+    fn new(vertices: &[MeshVertex]) -> Self {
+        let vertex = |lane: usize| vertices[lane.min(vertices.len() - 1)];
+        let of = |axis: usize, part: fn(&MeshVertex) -> Vec3| {
+            std::array::from_fn(|lane| part(&vertex(lane)).to_array()[axis])
+        };
+        Self {
+            position: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.position)),
+            normal: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.normal)),
+            uv: [0, 1].map(|axis| std::array::from_fn(|lane| vertex(lane).uv.to_array()[axis])),
+        }
+    }
+}
+
+/// Whether triangles enclose a volume: every edge is met once from either side, and they face outwards.
+fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
+    let place = |index: u16| vertices[usize::from(index)].position;
+    // Vertices at one place count as one.
+    let key = |index: u16| place(index).to_array().map(|v| (v + 0.0).to_bits());
+    let mut edges = HashMap::new();
+    let mut volume = 0.0;
+    for &[a, b, c] in triangles {
+        volume += place(a).dot(place(b).cross(place(c)));
+        for (from, to) in [(a, b), (b, c), (c, a)] {
+            if key(from) != key(to) {
+                *edges.entry((key(from), key(to))).or_insert(0) += 1;
+            }
+        }
+    }
+    let matched = |(&(from, to), count): (&(_, _), &u32)| *count == 1 && edges.get(&(to, from)) == Some(&1);
+    volume > 0.0 && edges.iter().all(matched)
 }
 
 /// Most vertices and triangles: a mesh is drawn thousands of times, so it has to be small.
@@ -55,7 +103,9 @@ impl Mesh {
             vertex.normal = vertex.normal.normalize_or(Vec3::Y);
         }
         let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
-        Ok(Self { vertices, triangles, radius })
+        let eights = vertices.chunks(LANES).map(MeshEight::new).collect();
+        let closed = encloses(&vertices, &triangles);
+        Ok(Self { vertices, triangles, radius, eights, closed })
     }
 
     /// A mesh from places and triangles alone: every triangle is flat, `uv` is the place across and up.
@@ -107,6 +157,15 @@ impl Mesh {
     /// Its triangles, as indices of vertices.
     pub fn triangles(&self) -> &[[u16; 3]] {
         &self.triangles
+    }
+
+    pub(crate) fn eights(&self) -> &[MeshEight] {
+        &self.eights
+    }
+
+    /// Whether it has an inside: triangles that face away are then hidden by others, and not drawn.
+    pub fn is_closed(&self) -> bool {
+        self.closed
     }
 
     /// Greatest distance of a vertex from the origin, m at size 1.

@@ -1,6 +1,8 @@
 //! From an element to finished vertices: place, size, colour, light. What `batched` merges and what the CPU backend works
 //! out for itself while drawing are these same functions, so both give the same bits.
 
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
 use glam::{Mat3, Vec3};
 
 use crate::atlas::RegionId;
@@ -9,6 +11,7 @@ use crate::detail::{Kept, Level, dice};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Blend, Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
+use crate::skin::{LANES, Skin, cross, keep, load, splat, unit};
 
 /// Vertices that one instance of a look takes at most.
 pub(crate) fn stride(look: &Look) -> usize {
@@ -136,7 +139,7 @@ impl Seen<'_, '_> {
         }
     }
 
-    /// Appends the vertices of any shape but a disc; returns the level, or `None` (and appends nothing) if it is not there.
+    /// Appends the vertices of a card or sprite; returns the level, or `None` (and appends nothing) if it is not there.
     pub(crate) fn vertices(&self, entry: Entry, into: &mut Vec<Vertex>) -> Option<Level> {
         let source = &self.list.sources[entry.source as usize];
         let element = entry.element as usize;
@@ -149,7 +152,6 @@ impl Seen<'_, '_> {
             return None;
         }
         match &look.form {
-            Form::Disc => into.push(self.disc(source, element)),
             Form::Card { card, .. } => {
                 let velocity = source
                     .instances
@@ -163,16 +165,7 @@ impl Seen<'_, '_> {
                     into.push(Vertex { corner: [u, v], ..vertex });
                 }
             }
-            Form::Ribbon(ribbon) => self.ribbon(source, element, ribbon, &body, into),
-            Form::Mesh { .. } => {
-                let turn = self.turn(source, element, &body);
-                for vertex in mesh(look, body.level)?.vertices() {
-                    let place = body.at + turn * (vertex.position * body.size);
-                    let lit = self.lit(look, &body, place, turn * vertex.normal, 1.0 - vertex.uv.y);
-                    into.push(Vertex { corner: vertex.uv.to_array(), ..lit });
-                }
-            }
-            Form::Sprite { .. } => {}
+            Form::Disc | Form::Ribbon(_) | Form::Mesh { .. } | Form::Sprite { .. } => {}
         }
         Some(body.level)
     }
@@ -217,13 +210,95 @@ impl Seen<'_, '_> {
         Some(Level::Full)
     }
 
-    fn ribbon(
+    /// The lit points of a ribbon or mesh; returns the level, or `None` if it is not there.
+    #[inline(always)]
+    pub(crate) fn skin<S: Simd>(&self, simd: S, entry: Entry, skin: &mut Skin) -> Option<Level> {
+        let source = &self.list.sources[entry.source as usize];
+        let (element, look) = (entry.element as usize, source.look);
+        let body = self.body(source, element)?;
+        if !(body.size > 0.0 && body.size < 1e9) {
+            return None;
+        }
+        let opacity = if look.blend == Blend::Additive { 0.0 } else { body.opacity };
+        match &look.form {
+            Form::Ribbon(ribbon) => {
+                skin.start(points(ribbon, body.level), opacity);
+                self.ribbon(simd, source, element, ribbon, &body, skin);
+            }
+            Form::Mesh { .. } => {
+                let mesh = mesh(look, body.level)?;
+                skin.start(mesh.vertices().len(), opacity);
+                let Mat3 { x_axis, y_axis, z_axis } = self.turn(source, element, &body);
+                let turn = |v: [f32x8<S>; 3]| {
+                    let row = |x: f32, y: f32, z: f32| v[0] * x + v[1] * y + v[2] * z;
+                    [
+                        row(x_axis.x, y_axis.x, z_axis.x),
+                        row(x_axis.y, y_axis.y, z_axis.y),
+                        row(x_axis.z, y_axis.z, z_axis.z),
+                    ]
+                };
+                for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
+                    let [x, y, z] = turn(load(simd, &own.position));
+                    let size = body.size;
+                    let at = [x * size + body.at.x, y * size + body.at.y, z * size + body.at.z];
+                    keep(at, &mut eight.at);
+                    keep(turn(load(simd, &own.normal)), &mut eight.normal);
+                    eight.corner = own.uv;
+                }
+            }
+            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return None,
+        }
+        self.light(simd, look, &body, skin);
+        Some(body.level)
+    }
+
+    /// Colours of points.
+    #[inline(always)]
+    fn light<S: Simd>(&self, simd: S, look: &Look, body: &Body, skin: &mut Skin) {
+        let own = (Vec3::from(body.colour) * body.opacity).to_array();
+        // Where shadows may fall on it, the sun's part is kept apart.
+        let apart = self.shadows && look.solid;
+        let is_ribbon = matches!(look.form, Form::Ribbon(_));
+        for eight in skin.eights() {
+            let (at, normal) = (load(simd, &eight.at), load(simd, &eight.normal));
+            let [light, sun] =
+                self.list.lighting.on_surfaces(simd, look.surface, at, normal, self.camera.eye);
+            let mut factor = [f32x8::splat(simd, 1.0); 3];
+            if look.varies_along() {
+                let mut lanes = [[0.0; LANES]; 3];
+                for lane in 0..LANES {
+                    // A mesh runs from the lower edge of its texture to the upper.
+                    let share = eight.corner[1][lane];
+                    let own = look.along(if is_ribbon { share } else { 1.0 - share });
+                    (lanes[0][lane], lanes[1][lane], lanes[2][lane]) = (own[0], own[1], own[2]);
+                }
+                factor = load(simd, &lanes);
+            }
+            let (mut colour, mut sunlit) = (light, sun);
+            for channel in 0..3 {
+                let own = factor[channel] * own[channel];
+                if apart {
+                    colour[channel] = own * light[channel];
+                    sunlit[channel] = own * sun[channel];
+                } else {
+                    colour[channel] = own * (light[channel] + sun[channel]);
+                    sunlit[channel] = f32x8::splat(simd, 0.0);
+                }
+            }
+            keep(colour, &mut eight.colour);
+            keep(sunlit, &mut eight.sun);
+        }
+    }
+
+    #[inline(always)]
+    fn ribbon<S: Simd>(
         &self,
+        simd: S,
         source: &Source<'_>,
         element: usize,
         ribbon: &RibbonSpec,
         body: &Body,
-        into: &mut Vec<Vertex>,
+        skin: &mut Skin,
     ) {
         let curve = source.instances.curve.map(|columns| columns.map(|column| column[element]));
         let (middle, tip) = match curve {
@@ -234,18 +309,25 @@ impl Seen<'_, '_> {
                 (Vec3::new(tip.x * 0.25, tip.y * 0.5 + tip.length() * 0.1, tip.z * 0.25), tip)
             }
         };
-        let count = points(ribbon, body.level);
-        for nth in 0..count {
-            let t = nth as f32 / (count - 1) as f32;
+        let last = (skin.len - 1) as f32;
+        let (root, middle, tip) = (splat(simd, body.at), splat(simd, middle), splat(simd, tip));
+        let eye = self.camera.eye;
+        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+        let one = f32x8::splat(simd, 1.0);
+        for (nth, eight) in skin.eights().iter_mut().enumerate() {
+            let t = ((count + (nth * LANES) as f32) / last).min(one);
             // The quadratic curve of root, control point and tip, and its derivative.
-            let place = body.at + middle * (2.0 * t * (1.0 - t)) + tip * (t * t);
-            let tangent = middle * (1.0 - 2.0 * t) + tip * t;
-            let to_eye = self.camera.eye - place;
-            let side = tangent.cross(to_eye);
-            let normal = side.cross(tangent).normalize_or(Vec3::Y);
-            let vertex = self.lit(source.look, body, place, normal, t);
-            let radius = body.size * (1.0 + (ribbon.tip - 1.0) * t);
-            into.extend([-1.0, 1.0].map(|side| Vertex { corner: [side, t], radius, ..vertex }));
+            let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
+            let (mut at, mut tangent) = (root, tip);
+            for axis in 0..3 {
+                at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
+                tangent[axis] = middle[axis] * way + tip[axis] * t;
+            }
+            let side = cross(tangent, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
+            keep(at, &mut eight.at);
+            keep(unit(simd, cross(side, tangent)), &mut eight.normal);
+            t.store_slice(&mut eight.corner[1]);
+            ((one + t * (ribbon.tip - 1.0)) * body.size).store_slice(&mut eight.radius);
         }
     }
 

@@ -50,7 +50,7 @@ pub(super) fn unpack(packed: u32) -> [f32; 3] {
 
 /// [`pack`] for eight.
 #[inline(always)]
-pub(super) fn pack_lanes<S: Simd>(simd: S, colour: [f32x8<S>; 3]) -> u32x8<S> {
+pub(crate) fn pack_lanes<S: Simd>(simd: S, colour: [f32x8<S>; 3]) -> u32x8<S> {
     let (zero, largest) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, LARGEST));
     let r = zero.max(colour[0]).min(largest);
     let g = zero.max(colour[1]).min(largest);

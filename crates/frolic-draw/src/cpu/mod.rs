@@ -41,6 +41,7 @@ use crate::light::Lighting;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
+pub(crate) use colour9::pack_lanes;
 use phase::{Part, Phase};
 pub use project::SMALLEST;
 use project::{Scope, Tag};

@@ -23,7 +23,8 @@ use crate::light::Lighting;
 use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, Look};
 use crate::room;
-use crate::vertices::{Seen, stride, triangles};
+use crate::skin::Skin;
+use crate::vertices::{Seen, mesh, points, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
@@ -104,6 +105,7 @@ pub(super) struct Projected {
     /// Where the next record of each tile goes, while the chunk is scattered.
     pub(super) next: Vec<u32>,
     shapes: Shapes,
+    skin: Skin,
     vertices: Vec<Vertex>,
     block: Block,
 }
@@ -134,7 +136,7 @@ impl Projected {
         let tag = if scope.tag == Tag::Batch { batch as u16 } else { run.source as u16 };
         let which = &list.sources[run.source as usize];
         if !matches!(which.look.form, Form::Disc) {
-            return self.shapes(scope, tag, run, skip, count);
+            return self.shapes(simd, scope, tag, run, skip, count);
         }
         if !list.vertices.is_empty() {
             let quads = &list.vertices[(run.vertices + skip * 4) as usize..][..count as usize * 4];
@@ -236,16 +238,24 @@ impl Projected {
     }
 
     /// Instances of every other shape, one after the other.
-    fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
+    #[inline(always)]
+    fn shapes<S: Simd>(
+        &mut self,
+        simd: S,
+        scope: &Scope<'_, '_>,
+        tag: u16,
+        run: &Run,
+        skip: u32,
+        count: u32,
+    ) {
         let list = scope.seen.list;
         self.make_room(list, run, count);
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
             let look = list.sources[entry.source as usize].look;
+            let in_points = matches!(look.form, Form::Ribbon(_) | Form::Mesh { .. });
             self.vertices.clear();
-            let level = if list.vertices.is_empty() {
-                scope.seen.vertices(entry, &mut self.vertices)
-            } else {
+            let level = if !list.vertices.is_empty() {
                 // Merged vertices are there if it is; how many, its level says.
                 let source = &list.sources[entry.source as usize];
                 let level = match look.form {
@@ -255,7 +265,19 @@ impl Projected {
                 let stride = stride(look);
                 let first = run.vertices as usize + at as usize * stride;
                 self.vertices.extend_from_slice(&list.vertices[first..][..stride]);
-                level.filter(|_| self.vertices[0] != Vertex::default())
+                let level = level.filter(|_| self.vertices[0] != Vertex::default());
+                if in_points && let Some(level) = level {
+                    let (step, count) = match &look.form {
+                        Form::Ribbon(ribbon) => (2, points(ribbon, level) * 2),
+                        _ => (1, mesh(look, level).map_or(0, |mesh| mesh.vertices().len())),
+                    };
+                    self.skin.load(&self.vertices[..count], step);
+                }
+                level
+            } else if in_points {
+                scope.seen.skin(simd, entry, &mut self.skin)
+            } else {
+                scope.seen.vertices(entry, &mut self.vertices)
             };
             self.shapes.clear();
             let Some(level) = level else {
@@ -263,8 +285,15 @@ impl Projected {
                 self.tally.thinned += u64::from(look.detail.is_active());
                 continue;
             };
-            self.tally.vertices += self.vertices.len() as u64;
-            self.shapes.add(list, scope.seen.view, entry, level, &self.vertices);
+            if in_points {
+                self.tally.vertices +=
+                    if matches!(look.form, Form::Ribbon(_)) { self.skin.len * 2 } else { self.skin.len }
+                        as u64;
+                self.shapes.add_skin(simd, list, scope.seen.view, entry, level, &mut self.skin);
+            } else {
+                self.tally.vertices += self.vertices.len() as u64;
+                self.shapes.add(list, scope.seen.view, entry, &self.vertices);
+            }
             let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
             let label = Label { rank: self.rank, tag };
             let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)

@@ -7,6 +7,7 @@
 //! | [`Facet`] | a triangle of a mesh, or half of a solid card |
 //! | [`Strip`] | up to three segments of a ribbon |
 
+use fearless_simd::Simd;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
@@ -16,8 +17,9 @@ use crate::camera::View;
 use crate::detail::Level;
 use crate::list::{DrawList, Entry, Vertex};
 use crate::look::{Blend, Form};
+use crate::skin::{Eight, LANES, Skin};
 use crate::sprite::Fill;
-use crate::vertices::{frames, mesh, points};
+use crate::vertices::{frames, mesh};
 
 /// What every record tells the bins and the tiles.
 pub(super) trait Record: Copy + Default + Send + Sync {
@@ -212,20 +214,13 @@ impl Shapes {
         self.strips.clear();
     }
 
-    /// Appends the records of an instance from its vertices.
-    pub(super) fn add(
-        &mut self,
-        list: &DrawList<'_>,
-        view: &View,
-        entry: Entry,
-        level: Level,
-        vertices: &[Vertex],
-    ) {
+    /// Appends the records of a card or sprite from its vertices.
+    pub(super) fn add(&mut self, list: &DrawList<'_>, view: &View, entry: Entry, vertices: &[Vertex]) {
         let source = &list.sources[entry.source as usize];
         let look = source.look;
         let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
         match &look.form {
-            Form::Disc => {}
+            Form::Disc | Form::Mesh { .. } | Form::Ribbon(_) => {}
             Form::Sprite { on_screen } => {
                 self.quads.extend(quad(view, *on_screen, vertices, entry, order_depth));
             }
@@ -238,19 +233,82 @@ impl Shapes {
                 card.add([vertices[0], vertices[1], vertices[2]]);
                 card.add([vertices[0], vertices[2], vertices[3]]);
             }
-            Form::Mesh { texture, .. } => {
-                let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
-                let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
-                for &[a, b, c] in mesh(look, level).map_or(&[][..], |mesh| mesh.triangles()) {
-                    facets.add([vertices[a as usize], vertices[b as usize], vertices[c as usize]]);
-                }
-            }
-            Form::Ribbon(ribbon) => {
-                let count = points(ribbon, level);
-                ribbon_strips(view, &vertices[..count * 2], order_depth, &mut self.strips);
-            }
         }
     }
+
+    /// Appends the records of a ribbon or mesh from its points.
+    #[inline(always)]
+    pub(super) fn add_skin<S: Simd>(
+        &mut self,
+        simd: S,
+        list: &DrawList<'_>,
+        view: &View,
+        entry: Entry,
+        level: Level,
+        skin: &mut Skin,
+    ) {
+        let source = &list.sources[entry.source as usize];
+        let look = source.look;
+        let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
+        skin.project(simd, view);
+        match &look.form {
+            Form::Ribbon(_) => ribbon_strips(view, skin, order_depth, &mut self.strips),
+            Form::Mesh { texture, .. } => {
+                let Some(mesh) = mesh(look, level) else { return };
+                let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
+                if !skin.whole {
+                    let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
+                    for triangle in mesh.triangles() {
+                        facets.add(triangle.map(|index| skin.vertex(usize::from(index))));
+                    }
+                    return;
+                }
+                // What faces away is hidden, but where there are holes to see it through.
+                let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
+                for triangle in mesh.triangles() {
+                    self.facets.extend(skin_facet(skin, *triangle, region, order_depth, turned_away));
+                }
+            }
+            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => {}
+        }
+    }
+}
+
+/// The facet of three points that are all in front of the camera.
+#[inline(always)]
+fn skin_facet(
+    skin: &Skin,
+    triangle: [u16; 3],
+    region: u32,
+    order_depth: f32,
+    turned_away: bool,
+) -> Option<Facet> {
+    let points = triangle.map(|index| skin.point(usize::from(index)));
+    let of = |column: fn(&Eight) -> &[f32; LANES]| points.map(|(eight, lane)| column(eight)[lane]);
+    let (x, y) = (of(|eight| &eight.x), of(|eight| &eight.y));
+    // Anticlockwise in space is clockwise on the screen, whose y runs down.
+    let flat = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
+    let seen = if turned_away { flat < 0.0 } else { flat != 0.0 };
+    let near = of(|eight| &eight.near);
+    let mut uv = [[0.0; 2]; 3];
+    if region != PLAIN {
+        for (k, (eight, lane)) in points.into_iter().enumerate() {
+            uv[k] = eight.corner.map(|column| column[lane] * near[k]);
+        }
+    }
+    let facet = Facet {
+        x,
+        y,
+        near,
+        base: points.map(|(eight, lane)| eight.base[lane]),
+        sun: points.map(|(eight, lane)| eight.sunny[lane]),
+        uv,
+        region,
+        opacity: skin.opacity,
+        order_depth,
+        label: Label::default(),
+    };
+    (seen && facet.extent().iter().all(|v| v.is_finite())).then_some(facet)
 }
 
 /// The rectangle that four vertices span, if any of it can be seen.
@@ -396,22 +454,20 @@ const MOST_LEAN: f32 = 1.5;
 
 /// Appends the strips of a ribbon: cross sections square to it at its ends, and between segments along the bisector, so that
 /// neighbours share an edge. Those of upright ribbons are level.
-fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut Vec<Strip>) {
+#[inline(always)]
+fn ribbon_strips(view: &View, skin: &Skin, order_depth: f32, into: &mut Vec<Strip>) {
     const MOST: usize = crate::look::RibbonSpec::MOST_SEGMENTS as usize + 1;
     let mut p = [Vec2::ZERO; MOST];
     let mut half = [0.0f32; MOST];
-    let mut near = [0.0f32; MOST];
     let mut of = [0usize; MOST];
     let mut count = 0;
-    for nth in 0..vertices.len() / 2 {
-        let vertex = &vertices[nth * 2];
-        let local = view.local(Vec3::from(vertex.place));
+    for nth in 0..skin.len.min(MOST) {
+        let (eight, lane) = skin.point(nth);
         // What is behind the camera is left out; a blade there fills no picture worth keeping.
-        if local.z > view.near() {
-            p[count] = view.screen(local);
-            half[count] = vertex.radius * view.scale(local.z);
-            near[count] = nearness(view, local.z);
-            of[count] = nth * 2;
+        if eight.depth[lane] > view.near() {
+            p[count] = Vec2::new(eight.x[lane], eight.y[lane]);
+            half[count] = eight.radius[lane] * eight.scale[lane];
+            of[count] = nth;
             count += 1;
         }
     }
@@ -434,19 +490,17 @@ fn ribbon_strips(view: &View, vertices: &[Vertex], order_depth: f32, into: &mut 
         let half = half[k].max(if k + 1 < count { THINNEST } else { 0.0 });
         n[k] = if upright { Vec2::new(half / along.y.abs(), 0.0) } else { along.perp() * (half * widen) };
     }
-    let strength = vertices[0].opacity;
-    let own = |colour: [f32; 3]| if strength > 0.0 { colour.map(|c| c / strength) } else { colour };
     let mut first = 0;
     while first + 1 < count {
-        let mut strip = Strip { opacity: strength, order_depth, upright, ..Strip::default() };
+        let mut strip = Strip { opacity: skin.opacity, order_depth, upright, ..Strip::default() };
         let taken = (count - first).min(SEGMENTS + 1);
         for k in 0..taken {
-            let vertex = &vertices[of[first + k]];
+            let (eight, lane) = skin.point(of[first + k]);
             strip.p[k] = p[first + k];
             strip.n[k] = n[first + k];
-            strip.near[k] = near[first + k];
-            strip.base[k] = pack(own(vertex.colour));
-            strip.sun[k] = pack(own(vertex.sun));
+            strip.near[k] = eight.near[lane];
+            strip.base[k] = eight.base[lane];
+            strip.sun[k] = eight.sunny[lane];
         }
         strip.count = taken as u16;
         into.push(strip);

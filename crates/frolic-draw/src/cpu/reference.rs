@@ -3,6 +3,7 @@
 //! It shares with the fast form what an element's records are, and for quads what one pixel of them shows. Bins, tiles, samples,
 //! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
 
+use frolic_core::simd::{self, dispatch};
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
@@ -17,6 +18,7 @@ use crate::detail::Level;
 use crate::image::ImageSize;
 use crate::list::{Batch, DrawList, Entry};
 use crate::look::{Blend, Form, Look};
+use crate::skin::Skin;
 use crate::sort;
 use crate::vertices::Seen;
 
@@ -51,7 +53,8 @@ fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
 /// Visits all instances in drawing order.
 pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_>)) {
     let seen = Seen { list, view, camera: view, shadows: false };
-    let (mut vertices, mut shapes) = (Vec::new(), Shapes::default());
+    let (mut vertices, mut skin, mut shapes) = (Vec::new(), Skin::default(), Shapes::default());
+    let lanes = simd::Level::baseline();
     for (nth, batch) in list.batches().iter().enumerate() {
         for entry in in_order(list, view, batch) {
             let source = &list.sources[entry.source as usize];
@@ -65,8 +68,24 @@ pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Inst
                 instance.splat = splat(&vertex, place(view, vertex.place));
                 instance.level = seen.body(source, element).map_or(Level::Full, |body| body.level);
                 visit(&instance);
-            } else if let Some(level) = seen.vertices(entry, &mut vertices) {
-                shapes.add(list, view, entry, level, &vertices);
+                continue;
+            }
+            let level = if matches!(source.look.form, Form::Ribbon(_) | Form::Mesh { .. }) {
+                dispatch!(lanes, simd => {
+                    let level = seen.skin(simd, entry, &mut skin);
+                    if let Some(level) = level {
+                        shapes.add_skin(simd, list, view, entry, level, &mut skin);
+                    }
+                    level
+                })
+            } else {
+                let level = seen.vertices(entry, &mut vertices);
+                if level.is_some() {
+                    shapes.add(list, view, entry, &vertices);
+                }
+                level
+            };
+            if let Some(level) = level {
                 let shapes = &shapes;
                 visit(&Instance { splat: None, shapes, batch: nth, look: source.look, level });
             }

@@ -1,0 +1,187 @@
+//! Points of one ribbon or mesh, eight at a time: placed, lit, and put on the screen.
+
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, u32x8};
+use glam::Vec3;
+
+use crate::camera::View;
+use crate::cpu::pack_lanes;
+use crate::list::Vertex;
+
+/// Points of a vector.
+pub(crate) const LANES: usize = 8;
+
+type Lanes = [f32; LANES];
+
+/// Eight points, column by column.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Eight {
+    pub(crate) at: [Lanes; 3],
+    pub(crate) normal: [Lanes; 3],
+    /// Place in a texture; along a ribbon the second is the share of the way.
+    pub(crate) corner: [Lanes; 2],
+    /// Half the width of a ribbon, m.
+    pub(crate) radius: Lanes,
+    /// Colour times opacity, without the sun where that is kept apart; and the sun's part.
+    pub(crate) colour: [Lanes; 3],
+    pub(crate) sun: [Lanes; 3],
+    /// On the screen, pixels; depth, m; what the depth buffer compares; pixels a metre.
+    pub(crate) x: Lanes,
+    pub(crate) y: Lanes,
+    pub(crate) depth: Lanes,
+    pub(crate) near: Lanes,
+    pub(crate) scale: Lanes,
+    /// The surface's own colours, packed.
+    pub(crate) base: [u32; LANES],
+    pub(crate) sunny: [u32; LANES],
+}
+
+/// The points of one instance.
+#[derive(Debug, Default)]
+pub(crate) struct Skin {
+    pub(crate) eights: Vec<Eight>,
+    /// Points that there are; the rest of the last eight is filler.
+    pub(crate) len: usize,
+    /// 0 adds.
+    pub(crate) opacity: f32,
+    /// Whether all points are in front of the camera. Told by [`Skin::project`].
+    pub(crate) whole: bool,
+}
+
+impl Skin {
+    /// Room for `len` points, of which nothing is known yet.
+    #[inline(always)]
+    pub(crate) fn start(&mut self, len: usize, opacity: f32) {
+        (self.len, self.opacity) = (len, opacity);
+        let eights = len.div_ceil(LANES);
+        if self.eights.len() < eights {
+            self.eights.resize(eights, Eight::default());
+        }
+    }
+
+    /// The eights that hold its points.
+    #[inline(always)]
+    pub(crate) fn eights(&mut self) -> &mut [Eight] {
+        &mut self.eights[..self.len.div_ceil(LANES)]
+    }
+
+    /// A point with the eight it is in.
+    #[inline(always)]
+    pub(crate) fn point(&self, nth: usize) -> (&Eight, usize) {
+        (&self.eights[nth / LANES], nth % LANES)
+    }
+
+    /// A point as a finished vertex.
+    pub(crate) fn vertex(&self, nth: usize) -> Vertex {
+        let (eight, lane) = self.point(nth);
+        let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
+        Vertex {
+            place: of(&eight.at),
+            corner: eight.corner.map(|column| column[lane]),
+            radius: eight.radius[lane],
+            colour: of(&eight.colour),
+            sun: of(&eight.sun),
+            opacity: self.opacity,
+        }
+    }
+
+    /// Takes finished vertices in, every `step`th.
+    pub(crate) fn load(&mut self, vertices: &[Vertex], step: usize) {
+        let opacity = vertices.first().map_or(0.0, |vertex| vertex.opacity);
+        self.start(vertices.len() / step, opacity);
+        for nth in 0..self.eights().len() * LANES {
+            // Filler repeats the last.
+            let vertex = &vertices[nth.min(self.len - 1) * step];
+            let (eight, lane) = (&mut self.eights[nth / LANES], nth % LANES);
+            for axis in 0..3 {
+                eight.at[axis][lane] = vertex.place[axis];
+                eight.colour[axis][lane] = vertex.colour[axis];
+                eight.sun[axis][lane] = vertex.sun[axis];
+            }
+            for axis in 0..2 {
+                eight.corner[axis][lane] = vertex.corner[axis];
+            }
+            eight.radius[lane] = vertex.radius;
+        }
+    }
+
+    /// Places on the screen, depths and packed colours.
+    #[inline(always)]
+    pub(crate) fn project<S: Simd>(&mut self, simd: S, view: &View) {
+        let [cx, cy] = view.middle();
+        let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
+        let near = f32x8::splat(simd, view.near());
+        let strength = if self.opacity > 0.0 { self.opacity } else { 1.0 };
+        let mut whole = true;
+        for eight in self.eights() {
+            let [x, y, z] = load(simd, &eight.at);
+            let (dx, dy, dz) = (x - eye.x, y - eye.y, z - eye.z);
+            let depth = dx * forward.x + dy * forward.y + dz * forward.z;
+            let one = f32x8::splat(simd, 1.0);
+            let focal = f32x8::splat(simd, view.focal);
+            let (scale, nearness) = if view.level {
+                (focal, f32x8::splat(simd, 0.0) - depth)
+            } else {
+                (focal / depth, one / depth)
+            };
+            (cx + (dx * right.x + dy * right.y + dz * right.z) * scale).store_slice(&mut eight.x);
+            (cy - (dx * up.x + dy * up.y + dz * up.z) * scale).store_slice(&mut eight.y);
+            depth.store_slice(&mut eight.depth);
+            nearness.store_slice(&mut eight.near);
+            scale.store_slice(&mut eight.scale);
+            // What is not a number is not in front of anything.
+            whole &= depth.simd_gt(near).all_true();
+            let per = f32x8::splat(simd, strength);
+            let [r, g, b] = load(simd, &eight.colour);
+            store(simd, pack_lanes(simd, [r / per, g / per, b / per]), &mut eight.base);
+            let [r, g, b] = load(simd, &eight.sun);
+            store(simd, pack_lanes(simd, [r / per, g / per, b / per]), &mut eight.sunny);
+        }
+        self.whole = whole;
+    }
+}
+
+#[inline(always)]
+fn store<S: Simd>(_: S, value: u32x8<S>, into: &mut [u32; LANES]) {
+    value.store_slice(into);
+}
+
+/// Three columns.
+#[inline(always)]
+pub(crate) fn load<S: Simd>(simd: S, columns: &[Lanes; 3]) -> [f32x8<S>; 3] {
+    let [x, y, z] = columns;
+    [f32x8::load_array(simd, *x), f32x8::load_array(simd, *y), f32x8::load_array(simd, *z)]
+}
+
+/// Stores three columns.
+#[inline(always)]
+pub(crate) fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
+    let [x, y, z] = columns;
+    value[0].store_slice(x);
+    value[1].store_slice(y);
+    value[2].store_slice(z);
+}
+
+#[inline(always)]
+pub(crate) fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
+    [f32x8::splat(simd, v.x), f32x8::splat(simd, v.y), f32x8::splat(simd, v.z)]
+}
+
+#[inline(always)]
+pub(crate) fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {
+    a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+}
+
+#[inline(always)]
+pub(crate) fn cross<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+    [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
+}
+
+/// Vectors made one long; up where they have no direction.
+#[inline(always)]
+pub(crate) fn unit<S: Simd>(simd: S, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+    let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+    let per = one / dot(v, v).sqrt();
+    let sound = per.simd_gt(zero) & per.simd_lt(f32x8::splat(simd, f32::INFINITY));
+    [sound.select(v[0] * per, zero), sound.select(v[1] * per, one), sound.select(v[2] * per, zero)]
+}
