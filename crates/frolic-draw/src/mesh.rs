@@ -177,12 +177,14 @@ impl Mesh {
 fn made(name: &str) -> Option<Result<Mesh, SpecError>> {
     Some(match name {
         "box" => cube(),
-        "post" => turned(&[[0.5, 0.0], [0.5, 1.0], [0.0, 1.0]], 12),
-        "cone" => turned(&[[0.5, 0.0], [0.0, 1.0]], 16),
+        "post" => turned(&[[0.0, 0.0], [0.5, 0.0], [0.5, 1.0], [0.0, 1.0]], 12),
+        "cone" => turned(&[[0.0, 0.0], [0.5, 0.0], [0.0, 1.0]], 16),
         "ball" => {
             let arc = |k: usize| libm::sincosf((k as f32 / 8.0 - 0.5) * std::f32::consts::PI);
-            let profile: Vec<[f32; 2]> =
-                (0..=8).map(arc).map(|(sin, cos)| [cos.max(0.0) * 0.5, sin * 0.5]).collect();
+            let profile: Vec<[f32; 2]> = (0..=8)
+                .map(arc)
+                .map(|(sin, cos)| [if cos > 1e-6 { cos * 0.5 } else { 0.0 }, sin * 0.5])
+                .collect();
             turned(&profile, 16)
         }
         "pennant" => pennant(),
@@ -204,7 +206,8 @@ fn cube() -> Result<Mesh, SpecError> {
                 let position = normal * 0.5 + across * (u - 0.5) + down * (v - 0.5) + Vec3::Y * 0.5;
                 vertices.push(MeshVertex { position, normal, uv: Vec2::new(u, v) });
             }
-            triangles.extend([[first, first + 1, first + 2], [first, first + 2, first + 3]]);
+            let [a, b, c, d] = if side > 0.0 { [0, 1, 2, 3] } else { [3, 2, 1, 0] }.map(|k| first + k);
+            triangles.extend([[a, b, c], [a, c, d]]);
         }
     }
     Mesh::new(vertices, triangles)
@@ -218,7 +221,8 @@ fn turned(profile: &[[f32; 2]], sides: usize) -> Result<Mesh, SpecError> {
         let ([r0, y0], [r1, y1]) = (pair[0], pair[1]);
         for side in 0..=sides {
             let turn = side as f32 / sides as f32;
-            let (sin, cos) = libm::sincosf(turn * std::f32::consts::TAU);
+            // The last is where the first is, to the last bit, so that the mesh closes.
+            let (sin, cos) = libm::sincosf((side % sides) as f32 / sides as f32 * std::f32::consts::TAU);
             let normal = Vec3::new(cos * (y1 - y0), r0 - r1, sin * (y1 - y0));
             for [radius, y] in [[r0, y0], [r1, y1]] {
                 let position = Vec3::new(cos * radius, y, sin * radius);
@@ -226,7 +230,9 @@ fn turned(profile: &[[f32; 2]], sides: usize) -> Result<Mesh, SpecError> {
             }
             if side > 0 {
                 let at = vertices.len() as u16;
-                triangles.extend([[at - 4, at - 3, at - 2], [at - 3, at - 1, at - 2]]);
+                // On the axis one of the two has no area.
+                triangles.extend((r0 > 0.0).then_some([at - 4, at - 3, at - 2]));
+                triangles.extend((r1 > 0.0).then_some([at - 3, at - 1, at - 2]));
             }
         }
     }
@@ -302,6 +308,7 @@ mod tests {
         for name in MESH_NAMES {
             let mesh = Mesh::named(name).unwrap_or_else(|| panic!("{name}"));
             assert!(mesh.radius() > 0.3 && mesh.radius() < 1.5, "{name}: {}", mesh.radius());
+            assert_eq!(mesh.is_closed(), !["pennant", "hull"].contains(&name), "{name}");
             assert!(mesh.vertices().iter().all(|v| (v.normal.length() - 1.0).abs() < 1e-5), "{name}");
         }
         assert!(Mesh::named("teapot").is_none());

@@ -228,21 +228,13 @@ impl Seen<'_, '_> {
             Form::Mesh { .. } => {
                 let mesh = mesh(look, body.level)?;
                 skin.start(mesh.vertices().len(), opacity);
-                let Mat3 { x_axis, y_axis, z_axis } = self.turn(source, element, &body);
-                let turn = |v: [f32x8<S>; 3]| {
-                    let row = |x: f32, y: f32, z: f32| v[0] * x + v[1] * y + v[2] * z;
-                    [
-                        row(x_axis.x, y_axis.x, z_axis.x),
-                        row(x_axis.y, y_axis.y, z_axis.y),
-                        row(x_axis.z, y_axis.z, z_axis.z),
-                    ]
-                };
+                let turn = self.turn(source, element, &body);
                 for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
-                    let [x, y, z] = turn(load(simd, &own.position));
+                    let [x, y, z] = turned(&turn, load(simd, &own.position));
                     let size = body.size;
                     let at = [x * size + body.at.x, y * size + body.at.y, z * size + body.at.z];
                     keep(at, &mut eight.at);
-                    keep(turn(load(simd, &own.normal)), &mut eight.normal);
+                    keep(turned(&turn, load(simd, &own.normal)), &mut eight.normal);
                     eight.corner = own.uv;
                 }
             }
@@ -345,6 +337,16 @@ impl Seen<'_, '_> {
         let z = Vec3::new(sin_turn, 0.0, cos_turn);
         Mat3::from_cols(x, Vec3::Y * cos_tilt + z * sin_tilt, z * cos_tilt - Vec3::Y * sin_tilt)
     }
+}
+
+#[inline(always)]
+fn turned<S: Simd>(turn: &Mat3, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+    let Mat3 { x_axis: x, y_axis: y, z_axis: z } = turn;
+    [
+        v[0] * x.x + v[1] * y.x + v[2] * z.x,
+        v[0] * x.y + v[1] * y.y + v[2] * z.y,
+        v[0] * x.z + v[1] * y.z + v[2] * z.z,
+    ]
 }
 
 const TURN: f32 = std::f32::consts::TAU;

@@ -248,6 +248,41 @@ impl Polygon {
     }
 }
 
+impl Polygon {
+    /// Those of some columns that the polygon can touch in the eight rows from `top` on.
+    #[inline(always)]
+    fn columns(&self, top: f32, (first, last): (i32, i32)) -> (i32, i32) {
+        let [x0, y0, x1, y1] = self.extent;
+        // Rounding grows with the coordinates; where it may reach the margin, all columns stay.
+        if !(x0 > -TRUSTED && y0 > -TRUSTED && x1 < TRUSTED && y1 < TRUSTED) {
+            return (first, last);
+        }
+        let (upper, lower) = (top.max(y0 - 0.5), (top + LANES as f32).min(y1 + 0.5));
+        let (mut from, mut to) = (first as f32, last as f32 + 0.9);
+        for edge in &self.edges[..self.count] {
+            let Plane { dx, dy, c } = edge.plane;
+            if dx.abs() < 1e-3 {
+                continue;
+            }
+            // Where the edge crosses the first and the last of the rows.
+            let per = -1.0 / dx;
+            let (a, b) = ((dy * upper + c) * per, (dy * lower + c) * per);
+            if dx > 0.0 {
+                from = from.max(a.min(b) - MARGIN);
+            } else {
+                to = to.min(a.max(b) + MARGIN);
+            }
+        }
+        (ceil(from - 0.5).max(first), floor(to - 0.5).min(last))
+    }
+}
+
+/// Coordinates, pixels, up to which an edge's place is sure to within a tenth of a pixel.
+const TRUSTED: f32 = 4096.0;
+
+/// Pixels around an edge that count as touched: samples are up to 3/8 off the middle, the rest is for rounding.
+const MARGIN: f32 = 0.5;
+
 impl Samples<'_> {
     #[inline(always)]
     pub(super) fn facet<S: Simd>(&mut self, simd: S, facet: &Facet, style: &Style<'_>) {
@@ -428,7 +463,8 @@ impl Samples<'_> {
                 down[k] = y * plane.dy + plane.c;
             }
             let near_down = y * near_plane.dy + near_plane.c;
-            for i in i0..=i1 {
+            let (from, to) = polygon.columns(top as f32, (i0, i1));
+            for i in from..=to {
                 let x = i as f32 + 0.5;
                 let mut edges = [zero; 4];
                 for k in 0..polygon.count {
