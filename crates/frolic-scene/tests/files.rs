@@ -35,6 +35,24 @@ fn shipped_scenes_are_good_and_read_back_the_same() {
     }
 }
 
+/// Every key that a shipped scene is written out with is in the document.
+#[test]
+fn every_key_is_in_the_document() {
+    let document = fs::read_to_string("../../docs/scene-format.md").unwrap();
+    let words: std::collections::HashSet<&str> =
+        document.split(|c: char| !(c.is_alphanumeric() || c == '_')).collect();
+    for scene in SHIPPED {
+        let text = SceneSpec::find(scene.name).unwrap().to_toml();
+        let keys = text.lines().filter_map(|line| line.split_once(" = ")).map(|(key, _)| key.trim());
+        let mut count = 0;
+        for key in keys.filter(|key| key.chars().all(|c| c.is_alphanumeric() || c == '_')) {
+            assert!(words.contains(key), "'{key}' of {} is not in docs/scene-format.md", scene.name);
+            count += 1;
+        }
+        assert!(count > 50, "{count}");
+    }
+}
+
 #[test]
 fn misspelt_keys_are_told_with_line_and_nearest() {
     let told = wrong("[camera]\nexposur = 2.0\n");

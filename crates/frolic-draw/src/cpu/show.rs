@@ -377,7 +377,27 @@ impl Canvas {
         ]
     }
 
-    /// Sets a legend into the lower left corner, drawn as sprites like any other.
+    /// The corner, of those that no diagnostic uses itself, where a panel hides least: where the picture is most of one tone.
+    fn calmest(&self, panel: [f32; 2], margin: f32) -> [f32; 2] {
+        let size = self.picture.size();
+        let (right, lower) =
+            (size.width() as f32 - margin - panel[0], size.height() as f32 - margin - panel[1]);
+        let unrest = |[x, y]: [f32; 2]| {
+            let tone = |i: usize, j: usize| {
+                let at = |from: f32, length: f32, step: usize, most: usize| {
+                    ((from + length * step as f32 / 16.0).max(0.0) as usize).min(most - 1)
+                };
+                let x = at(x, panel[0], i, size.width());
+                Vec3::from(self.picture.pixels()[at(y, panel[1], j, size.height()) * size.width() + x])
+            };
+            (0..16 * 16).map(|n| tone(n % 16, n / 16).distance(tone(n % 16 + 1, n / 16))).sum::<f32>()
+        };
+        let corners = [[margin, lower], [right, lower], [margin, margin]];
+        let calmest = corners.into_iter().min_by(|a, b| unrest(*a).total_cmp(&unrest(*b)));
+        calmest.unwrap_or([margin, lower])
+    }
+
+    /// Sets a legend into a corner, drawn as sprites like any other.
     fn legend(&mut self, lines: &[Line]) {
         let size = self.picture.size();
         let text_size = if size.height() >= 600 { 16.0 } else { 12.0 };
@@ -393,7 +413,7 @@ impl Canvas {
         let wide = lines.iter().map(|line| font.measure(&line.text, text_size)[0]).fold(0.0, f32::max);
         let (pad, margin) = (text_size * 0.8, text_size);
         let panel = [wide + swatch + 3.0 * pad, step * lines.len() as f32 + 2.0 * pad];
-        let corner = [margin, size.height() as f32 - margin - panel[1]];
+        let corner = self.calmest(panel, margin);
         let mut sprites = vec![Sprite {
             position: [corner[0], corner[1], 0.0],
             size: panel,
@@ -409,7 +429,7 @@ impl Canvas {
             let mut x = corner[0] + pad;
             if let Some(tone) = line.colour {
                 sprites.push(Sprite {
-                    position: [x, y + text_size * 0.15, 0.0],
+                    position: [x, y + text_size * 0.04, 0.0],
                     size: [swatch, text_size],
                     pivot: [0.0, 0.0],
                     tint: [tone.x, tone.y, tone.z, 1.0],
