@@ -1,4 +1,4 @@
-//! A whole draw of small solid meshes at 1280x800 against the plain scalar form: 100 000 boxes of twelve triangles, about 8 pixels large.
+//! A whole draw of small solid meshes at 1280x800 against the plain scalar form: 100 000 boxes of twelve triangles, about 6 pixels large.
 //!
 //! `cargo bench -p frolic --bench meshes [-- COUNT]`
 
@@ -23,7 +23,7 @@ fn main() {
     let shape = Shape::Mesh { name: "box".into(), coarse: None, texture: None };
     let look = LookSpec::solid(shape, "#b08a5a").unwrap().build().unwrap();
     let medians = compare_drawing(
-        "boxes of twelve triangles, 8 pixels, solid",
+        "boxes of twelve triangles, 6 pixels, solid",
         &instances,
         &look,
         &view,

@@ -35,10 +35,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         (spec.draw.size, spec.draw.depth_order) = (size, order);
         spec.camera = CameraSpec::new([0.0, 2.3, 7.2], [0.0, 2.35, 0.0], 40.0);
         spec.light = vec![LightSpec::new([0.0, -0.5, 0.4], Colour::new(1.0, 0.42, 0.12), 6.0)];
-        let style = TextStyle { size: 20.0, align: Align::Left, tint: [4.0, 4.0, 4.0, 1.0] };
-        let mut label = TextSpec::new(&format!("depth order: {name}"), [18.0, 16.0, 0.0], style.size);
-        label.put = PutSpec::on_screen([0.0, 0.0], 10).glow(3.0);
+        let mut label = TextSpec::new(&format!("depth order: {name}"), [28.0, 22.0, 0.0], 20.0);
+        label.put = PutSpec::on_screen([0.0, 0.0], 11).glow(3.0);
         spec.text = vec![label];
+        let mut board = SpriteSpec::default();
+        (board.position, board.size, board.pivot) = ([14.0, 14.0, 0.0], [258.0, 40.0], [0.0, 0.0]);
+        (board.colour, board.opacity, board.corner) = (Colour::new(0.01, 0.012, 0.02), 0.85, 8.0);
+        board.put = PutSpec::on_screen([0.0, 0.0], 10);
+        spec.sprite = vec![board];
 
         let (mut scene, mut meter) = (Scene::new(&spec)?, Meter::new());
         scene.run_to(1.0, &mut meter);

@@ -303,9 +303,11 @@ pub(super) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: Im
 
 /// A polygon of three or four corners that is asked for places.
 struct Outline {
-    /// Of each edge: a point on it, its way, and whether a place on it is inside: on an upper or left one.
-    edges: SmallVec<[([f64; 2], [f64; 2], bool); 4]>,
+    edges: SmallVec<[Side; 4]>,
 }
+
+/// A point of an edge, its way, and whether a place on it is inside: on an upper or left one.
+type Side = ([f64; 2], [f64; 2], bool);
 
 impl Outline {
     fn new(corners: &[Vec2]) -> Self {
