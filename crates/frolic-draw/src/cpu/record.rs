@@ -169,7 +169,7 @@ pub(crate) struct Strip {
     pub(super) sun: [u32; SEGMENTS + 1],
     /// Cross sections that there are.
     pub(super) count: u16,
-    /// Whether all cross sections are level and the strip runs up or down from one to the next: it is then a span a row.
+    /// Whether all cross sections are level, each below the one before: it is then a span a row. What is beyond `count` repeats the last.
     pub(super) upright: bool,
     pub(super) opacity: f32,
     pub(super) order_depth: f32,
@@ -481,23 +481,33 @@ fn ribbon_strips(view: &View, skin: &Skin, order_depth: f32, into: &mut Vec<Stri
         way.y * down > LEAST_RISE && way.y * down * MOST_LEAN > way.x.abs()
     });
     let mut n = [Vec2::ZERO; MOST];
-    let way = |k: usize| (p[k + 1] - p[k]).normalize_or(Vec2::Y);
-    for k in 0..count {
-        let before = if k > 0 { way(k - 1) } else { way(0) };
-        let after = if k + 1 < count { way(k) } else { way(count - 2) };
-        let along = (before + after).normalize_or(after);
-        let widen = 1.0 / along.dot(after).max(0.5);
-        let half = half[k].max(if k + 1 < count { THINNEST } else { 0.0 });
-        n[k] = if upright { Vec2::new(half / along.y.abs(), 0.0) } else { along.perp() * (half * widen) };
+    let mut ways = [Vec2::ZERO; MOST];
+    for k in 0..count - 1 {
+        ways[k] = (p[k + 1] - p[k]).normalize_or(Vec2::Y);
     }
+    ways[count - 1] = ways[count - 2];
+    for k in 0..count {
+        let (before, after) = (ways[k.max(1) - 1], ways[k]);
+        let along = (before + after).normalize_or(after);
+        let half = half[k].max(if k + 1 < count { THINNEST } else { 0.0 });
+        n[k] = if upright {
+            Vec2::new(half / along.y.abs(), 0.0)
+        } else {
+            along.perp() * (half / along.dot(after).max(0.5))
+        };
+    }
+    // Upright ones from the upper end down.
+    let turned = upright && down < 0.0;
     let mut first = 0;
     while first + 1 < count {
         let mut strip = Strip { opacity: skin.opacity, order_depth, upright, ..Strip::default() };
         let taken = (count - first).min(SEGMENTS + 1);
-        for k in 0..taken {
-            let (eight, lane) = skin.point(of[first + k]);
-            strip.p[k] = p[first + k];
-            strip.n[k] = n[first + k];
+        for k in 0..=SEGMENTS {
+            let nth = first + k.min(taken - 1);
+            let at = if turned { count - 1 - nth } else { nth };
+            let (eight, lane) = skin.point(of[at]);
+            strip.p[k] = p[at];
+            strip.n[k] = n[at];
             strip.near[k] = eight.near[lane];
             strip.base[k] = eight.base[lane];
             strip.sun[k] = eight.sunny[lane];

@@ -137,12 +137,23 @@ struct Path {
 impl Path {
     /// Through values at the cross sections; `per` is one over each segment's height.
     #[inline(always)]
-    fn new(values: [f32; SEGMENTS + 1], per: [f32; SEGMENTS], segments: usize) -> Self {
+    fn new(values: [f32; SEGMENTS + 1], per: [f32; SEGMENTS]) -> Self {
         let mut slopes = [0.0; SEGMENTS];
-        for k in 0..segments {
+        for k in 0..SEGMENTS {
             slopes[k] = (values[k + 1] - values[k]) * per[k];
         }
         Self { start: values[0], slopes }
+    }
+
+    /// Red, green and blue through packed colours.
+    #[inline(always)]
+    fn of_colours(packed: [u32; SEGMENTS + 1], per: [f32; SEGMENTS]) -> [Self; 3] {
+        let mut values = [[0.0f32; SEGMENTS + 1]; 3];
+        for k in 0..=SEGMENTS {
+            let [r, g, b] = unpack(packed[k]);
+            (values[0][k], values[1][k], values[2][k]) = (r, g, b);
+        }
+        [Self::new(values[0], per), Self::new(values[1], per), Self::new(values[2], per)]
     }
 
     #[inline(always)]
@@ -150,6 +161,13 @@ impl Path {
         let [a, b, c] = self.slopes;
         f32x8::splat(simd, self.start) + above[0] * a + above[1] * b + above[2] * c
     }
+}
+
+/// Spans of eight rows: of each sample the ends, and nearness; colour without the sun, and the sun's part.
+struct Spans<S: Simd> {
+    ends: [[f32x8<S>; 2]; SAMPLES],
+    nears: [f32x8<S>; SAMPLES],
+    colour: [u32x8<S>; 2],
 }
 
 /// What of each segment is above rows; segments that are not there have no height.
@@ -303,58 +321,43 @@ impl Samples<'_> {
     /// section to cross section. All are worked out once for eight rows, whatever segments those are in.
     #[inline(always)]
     fn upright<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
-        let last = usize::from(strip.count) - 1;
-        // From the upper end down.
-        let turned = strip.p[0].y > strip.p[last].y;
-        let section = |k: usize| if turned { last - k } else { k };
-        let (top, bottom) = (strip.p[section(0)].y, strip.p[section(last)].y);
+        let (top, bottom) = (strip.p[0].y, strip.p[SEGMENTS].y);
         let j0 = floor(top - 0.875).max(self.y);
         let j1 = ceil(bottom - 0.125).min(self.y + self.height as i32 - 1);
         if j0 > j1 {
             return;
         }
         let zero = f32x8::splat(simd, 0.0);
-        let mut from = [0.0f32; SEGMENTS];
-        let mut height = [0.0f32; SEGMENTS];
-        let mut per = [0.0f32; SEGMENTS];
-        for k in 0..last {
-            from[k] = strip.p[section(k)].y;
-            height[k] = strip.p[section(k + 1)].y - from[k];
-            per[k] = 1.0 / height[k];
+        let [mut from, mut height, mut per] = [[0.0f32; SEGMENTS]; 3];
+        for k in 0..SEGMENTS {
+            from[k] = strip.p[k].y;
+            height[k] = strip.p[k + 1].y - from[k];
+            // A segment that is not there has no height.
+            per[k] = if height[k] > 0.0 { 1.0 / height[k] } else { 0.0 };
         }
-        let [mut left, mut right, mut near] = [[0.0f32; SEGMENTS + 1]; 3];
-        for k in 0..=last {
-            let at = section(k);
-            left[k] = strip.p[at].x - strip.n[at].x;
-            right[k] = strip.p[at].x + strip.n[at].x;
-            near[k] = strip.near[at];
+        let [mut left, mut right] = [[0.0f32; SEGMENTS + 1]; 2];
+        for k in 0..=SEGMENTS {
+            left[k] = strip.p[k].x - strip.n[k].x;
+            right[k] = strip.p[k].x + strip.n[k].x;
         }
-        let (left, right, mut near) =
-            (Path::new(left, per, last), Path::new(right, per, last), Path::new(near, per, last));
+        let (left, right) = (Path::new(left, per), Path::new(right, per));
+        let mut near = Path::new(strip.near, per);
         if self.samples == 1 {
             let slope = near.slopes.iter().fold(0.0f32, |most, slope| most.max(slope.abs())) * 1.5;
             near.start -= slope.min(self.most_slope);
         }
         let coloured = !self.base.is_empty();
-        let (base, sun) = (&strip.base[..=last], &strip.sun[..=last]);
-        let flat = base.iter().all(|colour| *colour == base[0]) && sun.iter().all(|colour| *colour == sun[0]);
+        let flat = strip.base == [strip.base[0]; SEGMENTS + 1] && strip.sun == [strip.sun[0]; SEGMENTS + 1];
         let mut channels = [Path::default(); 6];
         if coloured && !flat {
-            let (base, sun) = (colours(strip.base), colours(strip.sun));
-            for channel in 0..3 {
-                let [mut own, mut suns] = [[0.0f32; SEGMENTS + 1]; 2];
-                for k in 0..=last {
-                    own[k] = base[section(k)][channel];
-                    suns[k] = sun[section(k)][channel];
-                }
-                channels[channel] = Path::new(own, per, last);
-                channels[channel + 3] = Path::new(suns, per, last);
+            channels[..3].copy_from_slice(&Path::of_colours(strip.base, per));
+            if style.sun {
+                channels[3..].copy_from_slice(&Path::of_colours(strip.sun, per));
             }
         }
         let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let places: &[[f32; 2]] = if self.samples == 1 { &[[0.0; 2]] } else { &PLACES };
         let infinite = f32x8::splat(simd, f32::INFINITY);
-        let plane_samples = self.width * self.height;
         for block in (j0 - self.y) as usize / LANES..=(j1 - self.y) as usize / LANES {
             let y = count + (self.y + (block * LANES) as i32) as f32;
             let mut ends = [[infinite, zero - infinite]; SAMPLES];
@@ -370,7 +373,7 @@ impl Samples<'_> {
                 ends[s] = [from, to];
                 nears[s] = near.at(simd, &above);
             }
-            let (least, most) = (lowest(least.to_array()), -lowest((zero - most).to_array()));
+            let (least, most) = (lowest(simd, least), -lowest(simd, zero - most));
             // Held to the tile first: where no row of the block is within, the ends are infinite.
             let (first, last_column) = (self.x as f32, (self.x + self.width as i32 - 1) as f32);
             let i0 = ceil((least - 0.5).clamp(first, last_column + 1.0));
@@ -378,7 +381,7 @@ impl Samples<'_> {
             if i0 > i1 {
                 continue;
             }
-            let mut colour = [u32x8::splat(simd, base[0]), u32x8::splat(simd, sun[0])];
+            let mut colour = [strip.base[0], strip.sun[0]].map(|colour| u32x8::splat(simd, colour));
             if coloured && !flat {
                 let above = above(simd, y, from, height);
                 let (r, g, b) = (
@@ -388,36 +391,64 @@ impl Samples<'_> {
                 );
                 colour[0] = pack_lanes(simd, [r, g, b]);
                 if style.sun {
-                    let [r, g, b] =
-                        [&channels[3], &channels[4], &channels[5]].map(|path| path.at(simd, &above));
+                    let (r, g, b) = (
+                        channels[3].at(simd, &above),
+                        channels[4].at(simd, &above),
+                        channels[5].at(simd, &above),
+                    );
                     colour[1] = pack_lanes(simd, [r, g, b]);
                 }
             }
-            for i in i0..=i1 {
-                let x = f32x8::splat(simd, i as f32 + 0.5);
-                let at = (i - self.x) as usize * self.height + block * LANES;
-                for s in 0..places.len() {
-                    let here = s * plane_samples + at;
-                    let mut met = x.simd_ge(ends[s][0]) & x.simd_lt(ends[s][1]);
-                    let slot = &mut self.near[here..][..LANES];
-                    let kept = f32x8::from_slice(simd, slot);
-                    if style.test {
-                        met &= nears[s].simd_gt(kept);
-                    }
-                    if style.write {
-                        met.select(nears[s], kept).store_slice(slot);
-                    }
-                    if coloured {
-                        let slot = &mut self.base[here..][..LANES];
-                        let kept = u32x8::from_slice(simd, slot);
-                        met.select(colour[0], kept).store_slice(slot);
-                        if style.sun {
-                            let slot = &mut self.sun[here..][..LANES];
-                            let kept = u32x8::from_slice(simd, slot);
-                            met.select(colour[1], kept).store_slice(slot);
-                        }
+            let spans = Spans { ends, nears, colour };
+            // Most are drawn one way: that one asks nothing in its inner loop.
+            if style.test && style.write && coloured && self.samples == SAMPLES {
+                if style.sun {
+                    self.spans::<S, true, true>(simd, &spans, block, i0, i1, style);
+                } else {
+                    self.spans::<S, true, false>(simd, &spans, block, i0, i1, style);
+                }
+            } else {
+                self.spans::<S, false, false>(simd, &spans, block, i0, i1, style);
+            }
+        }
+    }
+
+    /// Fills some columns of a block of rows.
+    #[inline(always)]
+    fn spans<S: Simd, const USUAL: bool, const SUN: bool>(
+        &mut self,
+        simd: S,
+        spans: &Spans<S>,
+        block: usize,
+        i0: i32,
+        i1: i32,
+        style: &Style<'_>,
+    ) {
+        let plane = self.width * self.height;
+        let coloured = USUAL || !self.base.is_empty();
+        let samples = if USUAL { SAMPLES } else { self.samples };
+        for i in i0..=i1 {
+            let x = f32x8::splat(simd, i as f32 + 0.5);
+            let mut at = (i - self.x) as usize * self.height + block * LANES;
+            for s in 0..samples {
+                let mut met = x.simd_ge(spans.ends[s][0]) & x.simd_lt(spans.ends[s][1]);
+                let slot = &mut self.near[at..][..LANES];
+                let kept = f32x8::from_slice(simd, slot);
+                if USUAL || style.test {
+                    met &= spans.nears[s].simd_gt(kept);
+                }
+                if USUAL || style.write {
+                    met.select(spans.nears[s], kept).store_slice(slot);
+                }
+                if coloured {
+                    let slot = &mut self.base[at..][..LANES];
+                    met.select(spans.colour[0], u32x8::from_slice(simd, slot)).store_slice(slot);
+                    if SUN || (!USUAL && style.sun) {
+                        let slot = &mut self.sun[at..][..LANES];
+                        met.select(spans.colour[1], u32x8::from_slice(simd, slot)).store_slice(slot);
                     }
                 }
+                at += plane;
             }
         }
     }
@@ -716,9 +747,11 @@ impl Samples<'_> {
 
 /// The lowest of eight.
 #[inline(always)]
-fn lowest(v: [f32; LANES]) -> f32 {
+fn lowest<S: Simd>(simd: S, v: f32x8<S>) -> f32 {
+    let (a, b) = simd.split_f32x8(v);
+    let [a, b, c, d] = a.min(b).to_array();
     let least = |a: f32, b: f32| if a < b { a } else { b };
-    least(least(least(v[0], v[1]), least(v[2], v[3])), least(least(v[4], v[5]), least(v[6], v[7])))
+    least(least(a, b), least(c, d))
 }
 
 #[inline(always)]
