@@ -66,10 +66,10 @@ impl Bin {
             dispatch!(level, simd => {
                 projected.chunk(simd, scope, start);
                 self.splats.sort(&projected.splats, &mut projected.next, scope.grid);
+                self.quads.sort(&projected.quads, &mut projected.next, scope.grid);
+                self.facets.sort(&projected.facets, &mut projected.next, scope.grid);
+                self.strips.sort(&projected.strips, &mut projected.next, scope.grid);
             });
-            self.quads.sort(&projected.quads, &mut projected.next, scope.grid);
-            self.facets.sort(&projected.facets, &mut projected.next, scope.grid);
-            self.strips.sort(&projected.strips, &mut projected.next, scope.grid);
             self.tally = projected.tally;
         });
     }

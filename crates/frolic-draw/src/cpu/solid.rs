@@ -304,7 +304,7 @@ const MARGIN: f32 = 0.5;
 impl Samples<'_> {
     #[inline(always)]
     pub(super) fn facet<S: Simd>(&mut self, simd: S, facet: &Facet, style: &Style<'_>) {
-        self.fill(simd, &Polygon::of_facet(facet, style.atlas), style);
+        self.fill::<S, 3>(simd, &Polygon::of_facet(facet, style.atlas), style);
     }
 
     #[inline(always)]
@@ -313,7 +313,7 @@ impl Samples<'_> {
             return self.upright(simd, strip, style);
         }
         for nth in 0..(strip.count as usize).saturating_sub(1).min(SEGMENTS) {
-            self.fill(simd, &Polygon::of_segment(strip, nth), style);
+            self.fill::<S, 4>(simd, &Polygon::of_segment(strip, nth), style);
         }
     }
 
@@ -454,7 +454,22 @@ impl Samples<'_> {
     }
 
     #[inline(always)]
-    fn fill<S: Simd>(&mut self, simd: S, polygon: &Polygon, style: &Style<'_>) {
+    fn fill<S: Simd, const EDGES: usize>(&mut self, simd: S, polygon: &Polygon, style: &Style<'_>) {
+        // Most are drawn one way: that one asks nothing in its inner loop.
+        if style.test && style.write && !self.base.is_empty() && self.samples == SAMPLES {
+            self.blocks::<S, EDGES, true>(simd, polygon, style);
+        } else {
+            self.blocks::<S, EDGES, false>(simd, polygon, style);
+        }
+    }
+
+    #[inline(always)]
+    fn blocks<S: Simd, const EDGES: usize, const USUAL: bool>(
+        &mut self,
+        simd: S,
+        polygon: &Polygon,
+        style: &Style<'_>,
+    ) {
         // A sample is up to 3/8 of a pixel off the middle.
         let [x0, y0, x1, y1] = polygon.extent;
         let i0 = floor(x0 - 0.875).max(self.x);
@@ -472,24 +487,28 @@ impl Samples<'_> {
         }
         let zero = f32x8::splat(simd, 0.0);
         let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
-        let places: &[[f32; 2]] = if self.samples == 1 { &[[0.0; 2]] } else { &PLACES };
+        let samples = if USUAL { SAMPLES } else { self.samples };
         // What each edge and the nearness gain from the middle of a pixel to each sample.
         let mut shift = [[0.0f32; 5]; SAMPLES];
-        for (shift, [ox, oy]) in shift.iter_mut().zip(places) {
-            for k in 0..polygon.count {
+        for s in 0..samples {
+            let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[s] };
+            for k in 0..EDGES {
                 let Plane { dx, dy, .. } = polygon.edges[k].plane;
-                shift[k] = dx * ox + dy * oy;
+                shift[s][k] = dx * ox + dy * oy;
             }
-            shift[4] = near_plane.dx * ox + near_plane.dy * oy;
+            shift[s][4] = near_plane.dx * ox + near_plane.dy * oy;
         }
         let flat = polygon.flat.map(|flat| flat.map(|colour| u32x8::splat(simd, colour)));
+        // A shadow map has no colours, but holes.
+        let coloured = USUAL || !self.base.is_empty();
+        let looks = coloured || (style.holes && polygon.region != PLAIN);
         let plane_samples = self.width * self.height;
         let first_block = (j0 - self.y) as usize / LANES;
         for block in first_block..=(j1 - self.y) as usize / LANES {
             let top = self.y + (block * LANES) as i32;
             let y = count + top as f32;
-            let mut down = [zero; 4];
-            for k in 0..polygon.count {
+            let mut down = [zero; EDGES];
+            for k in 0..EDGES {
                 let plane = polygon.edges[k].plane;
                 down[k] = y * plane.dy + plane.c;
             }
@@ -497,23 +516,22 @@ impl Samples<'_> {
             let (from, to) = polygon.columns(top as f32, (i0, i1));
             for i in from..=to {
                 let x = i as f32 + 0.5;
-                let mut edges = [zero; 4];
-                for k in 0..polygon.count {
+                let mut edges = [zero; EDGES];
+                for k in 0..EDGES {
                     edges[k] = down[k] + polygon.edges[k].plane.dx * x;
                 }
                 let near = near_down + near_plane.dx * x;
                 let at = (i - self.x) as usize * self.height + block * LANES;
                 let mut met = [mask32x8::splat(simd, false); SAMPLES];
                 let mut any = mask32x8::splat(simd, false);
-                for s in 0..places.len() {
-                    let least = |k: usize| f32x8::splat(simd, polygon.edges[k].least);
-                    let mut inside = (edges[0] + shift[s][0]).simd_ge(least(0))
-                        & (edges[1] + shift[s][1]).simd_ge(least(1))
-                        & (edges[2] + shift[s][2]).simd_ge(least(2));
-                    if polygon.count == 4 {
-                        inside &= (edges[3] + shift[s][3]).simd_ge(least(3));
+                for s in 0..samples {
+                    let mut inside =
+                        (edges[0] + shift[s][0]).simd_ge(f32x8::splat(simd, polygon.edges[0].least));
+                    for k in 1..EDGES {
+                        inside &=
+                            (edges[k] + shift[s][k]).simd_ge(f32x8::splat(simd, polygon.edges[k].least));
                     }
-                    if style.test {
+                    if USUAL || style.test {
                         let kept = f32x8::from_slice(simd, &self.near[s * plane_samples + at..][..LANES]);
                         inside &= (near + shift[s][4]).simd_gt(kept);
                     }
@@ -523,32 +541,26 @@ impl Samples<'_> {
                 if !any.any_true() {
                     continue;
                 }
-                // A shadow map has no colours, but holes.
-                let plain = self.base.is_empty() && !(style.holes && polygon.region != PLAIN);
-                let colour = if plain {
-                    None
-                } else {
-                    Some(self.colour(simd, polygon, style, flat, x, y, near, &mut met))
-                };
-                for s in 0..places.len() {
-                    let here = s * plane_samples + at;
-                    if style.write {
+                let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
+                if looks && (flat.is_none() || polygon.region != PLAIN) {
+                    colour = self.colour(simd, polygon, style, x, y, near, &mut met);
+                }
+                let mut here = at;
+                for s in 0..samples {
+                    if USUAL || style.write {
                         let slot = &mut self.near[here..][..LANES];
                         let kept = f32x8::from_slice(simd, slot);
                         met[s].select(near + shift[s][4], kept).store_slice(slot);
                     }
-                    if let Some([base, sun]) = colour
-                        && !self.base.is_empty()
-                    {
+                    if coloured {
                         let slot = &mut self.base[here..][..LANES];
-                        let kept = u32x8::from_slice(simd, slot);
-                        met[s].select(base, kept).store_slice(slot);
+                        met[s].select(colour[0], u32x8::from_slice(simd, slot)).store_slice(slot);
                         if style.sun {
                             let slot = &mut self.sun[here..][..LANES];
-                            let kept = u32x8::from_slice(simd, slot);
-                            met[s].select(sun, kept).store_slice(slot);
+                            met[s].select(colour[1], u32x8::from_slice(simd, slot)).store_slice(slot);
                         }
                     }
+                    here += plane_samples;
                 }
             }
         }
@@ -561,17 +573,11 @@ impl Samples<'_> {
         simd: S,
         polygon: &Polygon,
         style: &Style<'_>,
-        flat: Option<[u32x8<S>; 2]>,
         x: f32,
         y: f32x8<S>,
         near: f32x8<S>,
         met: &mut [mask32x8<S>; SAMPLES],
     ) -> [u32x8<S>; 2] {
-        if polygon.region == PLAIN
-            && let Some(flat) = flat
-        {
-            return flat;
-        }
         let mut rgb = [f32x8::splat(simd, 0.0); 6];
         match polygon.flat {
             Some([base, sun]) => {
