@@ -55,7 +55,8 @@ impl Skin {
         (self.len, self.opacity) = (len, opacity);
         let eights = len.div_ceil(LANES);
         if self.eights.len() < eights {
-            self.eights.resize(eights, Eight::default());
+            // Generous, as any thread may meet the largest mesh for the first time.
+            self.eights.resize(eights.next_power_of_two().max(64), Eight::default());
         }
     }
 

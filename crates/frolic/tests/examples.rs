@@ -77,7 +77,7 @@ fn depth_order_pays_in_draw_calls() {
         let line = told.lines().find(|line| line.starts_with(order)).unwrap();
         line.split_whitespace().nth(1).unwrap().parse().unwrap()
     };
-    assert_eq!((calls("none"), calls("population")), (3, 3));
+    assert_eq!((calls("none"), calls("population")), (4, 4));
     assert!(calls("all") > 100, "{told}");
 }
 
