@@ -433,7 +433,7 @@ impl Block {
         let behind = instances.behind;
         for axis in 0..3 {
             self.at[axis][..n].copy_from_slice(&instances.position[axis][first..first + n]);
-            if let Some(velocity) = instances.velocity {
+            if let Some(velocity) = instances.velocity.filter(|_| behind != 0.0) {
                 let velocity = &velocity[axis][first..first + n];
                 for i in 0..n {
                     self.at[axis][i] -= velocity[i] * behind;

@@ -44,18 +44,18 @@ pub(crate) fn compare_drawing<'a>(
     let contenders = vec![
         Contender::new("tiles", || {
             meter.begin_frame();
-            let list = wide.list([(instances.clone(), look)], &list_spec, view, &around, &mut meter);
+            let list = wide.list([(*instances, look)], &list_spec, view, &around, &mut meter);
             renderer.render(&list, view, &backdrop, &mut image, &mut meter);
             frames.push(meter.end_frame());
         }),
         Contender::new("tiles, narrowest instruction set", || {
             let mut meter = Meter::new();
-            let list = narrow.list([(instances.clone(), look)], &list_spec, view, &around, &mut meter);
+            let list = narrow.list([(*instances, look)], &list_spec, view, &around, &mut meter);
             narrow_renderer.render(&list, view, &backdrop, &mut narrow_image, &mut meter);
         }),
         Contender::new("plain scalar form, one thread", || {
             let mut meter = Meter::new();
-            let list = scalar.list([(instances.clone(), look)], &list_spec, view, &around, &mut meter);
+            let list = scalar.list([(*instances, look)], &list_spec, view, &around, &mut meter);
             let mut linear = LinearImage::new(view.size(), [0.1; 3]);
             plain(&list, &mut linear);
             std::hint::black_box(&linear);
