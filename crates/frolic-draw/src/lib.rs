@@ -9,7 +9,7 @@
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
-//! | what are an element's vertices? | `vertices.rs` |
+//! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `skin.rs` |
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
 //! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files |

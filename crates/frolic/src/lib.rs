@@ -35,7 +35,11 @@
 //! | --- | --- |
 //! | describe particles | [`ParticleSpec`](core::ParticleSpec), [`EmitterSpec`](core::EmitterSpec), [`WorldSpec`](core::WorldSpec) |
 //! | step them in a loop of your own | [`Particles`](core::Particles), [`Clock`](core::Clock), `examples/own_loop.rs` |
-//! | say what they look like | [`LookSpec`](draw::LookSpec), [`CameraSpec`](draw::CameraSpec) |
+//! | put things that stay, or hang and swing | [`FixtureSpec`](core::FixtureSpec) |
+//! | say what they look like | [`LookSpec`](draw::LookSpec), [`Shape`](draw::Shape), [`CameraSpec`](draw::CameraSpec), [`SunSpec`](draw::SunSpec) |
+//! | use textures, fonts, meshes of your own | [`AtlasBuilder`](draw::AtlasBuilder), [`Font`](draw::Font), [`Mesh`](draw::Mesh), [`Library`](draw::Library), `examples/sprite_layers.rs` |
+//! | see why batches break, or take the list to a backend of your own | [`DrawList`](draw::DrawList), [`Break`](draw::Break), `examples/read_the_batches.rs` |
+//! | paint what a frame did | [`Show`](draw::Show) |
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
 //! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
 //! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs` |
