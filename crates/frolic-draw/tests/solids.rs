@@ -1,0 +1,224 @@
+//! Ribbons and meshes as shapes: how much they cover, from every side, at every thinness, and that nothing of them goes missing.
+
+mod common;
+
+use common::plain;
+use frolic_core::simd::Level;
+use frolic_core::{Counter, Frame, Meter, Ramp};
+use frolic_draw::cpu::reference::LinearImage;
+use frolic_draw::{
+    Blend, CameraSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec, MESH_NAMES, Mesh,
+    Renderer, RibbonSpec, Shape, Surroundings, Technique, View,
+};
+use proptest::prelude::*;
+
+const METRES_A_PIXEL: f32 = 0.01;
+
+/// A view from far away: a pixel is a centimetre.
+fn far(width: u32, height: u32) -> View {
+    let half = height as f32 * 0.5 * METRES_A_PIXEL;
+    let mut camera = CameraSpec::new([0.0, 0.0, half / 0.5f32.to_radians().tan()], [0.0; 3], 1.0);
+    camera.bloom = 0.0;
+    camera.view(ImageSize::new(width, height).unwrap()).unwrap()
+}
+
+fn draw(instances: Instances<'_>, look: &Look, view: &View, technique: Technique) -> (Image, Frame) {
+    let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
+    meter.begin_frame();
+    let around = Surroundings::new(&backdrop);
+    let list = scratch.list([(instances, look)], &ListSpec::new(technique), view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    Renderer::tuned([5, 4], 3, Level::new()).render(&list, view, &backdrop, &mut image, &mut meter);
+    (image, meter.end_frame())
+}
+
+/// Coverage of each pixel by the plain form: white over black.
+fn coverage(instances: Instances<'_>, look: &Look, view: &View) -> Vec<f32> {
+    let (mut scratch, backdrop) = (ListScratch::default(), plain());
+    let around = Surroundings::new(&backdrop);
+    let list = scratch.list([(instances, look)], &ListSpec::default(), view, &around, &mut Meter::new());
+    let mut linear = LinearImage::new(view.size(), [0.0; 3]);
+    linear.draw(&list, view);
+    linear.pixels().iter().map(|pixel| pixel[0]).collect()
+}
+
+fn white(shape: Shape) -> LookSpec {
+    let mut spec = LookSpec::solid(shape, "#ffffff").unwrap();
+    spec.lit = 0.0;
+    spec
+}
+
+/// A straight ribbon from the middle of the picture, by length and half width in pixels and the turn of its way from the vertical.
+struct Straight {
+    columns: [[f32; 1]; 7],
+    half: [f32; 1],
+}
+
+impl Straight {
+    fn new(length: f32, half: f32, turn: f32) -> Self {
+        let (sin, cos) = turn.sin_cos();
+        let tip = [sin * length * METRES_A_PIXEL, cos * length * METRES_A_PIXEL];
+        let columns = [0.0, tip[0] * 0.5, tip[1] * 0.5, 0.0, tip[0], tip[1], 0.0].map(|v| [v]);
+        Self { columns, half: [half * METRES_A_PIXEL] }
+    }
+
+    fn instances(&self) -> Instances<'_> {
+        let [zero, mx, my, mz, tx, ty, tz] = &self.columns;
+        let placed = Instances::at([zero, zero, zero]).unwrap().sized(&self.half).unwrap();
+        placed.curved([mx, my, mz], [tx, ty, tz]).unwrap()
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(80))]
+
+    /// A ribbon covers its width times its length however it leans: upright, lying, upside down.
+    #[test]
+    fn a_ribbon_is_as_wide_however_it_leans(turn in 0f32..6.3, half in 1f32..6.0, segments in 1u32..13) {
+        let (length, view) = (40.0, far(110, 110));
+        let straight = Straight::new(length, half, turn);
+        let look = white(Shape::Ribbon(RibbonSpec::new(1.0, 1.0, segments))).build().unwrap();
+        let covered: f32 = coverage(straight.instances(), &look, &view).iter().sum();
+        let want = length * half * 2.0;
+        prop_assert!((covered - want).abs() < want * 0.03 + 6.0, "{covered} {want}");
+    }
+
+    /// Tapered to a point it covers half of that: no tip goes missing.
+    #[test]
+    fn a_blade_has_its_tip(turn in 0f32..6.3, half in 2f32..6.0) {
+        let (length, view) = (44.0, far(110, 110));
+        let straight = Straight::new(length, half, turn);
+        let look = white(Shape::Ribbon(RibbonSpec::new(1.0, 0.0, 3))).build().unwrap();
+        let pixels = coverage(straight.instances(), &look, &view);
+        let covered: f32 = pixels.iter().sum();
+        prop_assert!((covered - length * half).abs() < length * half * 0.04 + 4.0, "{covered}");
+        let (sin, cos) = turn.sin_cos();
+        let near_tip = [55.0 + sin * length * 0.9, 55.0 - cos * length * 0.9];
+        prop_assert!(pixels[near_tip[1] as usize * 110 + near_tip[0] as usize] > 0.0);
+    }
+
+    /// However thin, a ribbon is an unbroken line: something of it in every row or column it passes.
+    #[test]
+    fn thin_ribbons_are_not_dotted(turn in 0f32..6.3, half in 0.01f32..0.4) {
+        let view = far(110, 110);
+        let straight = Straight::new(46.0, half, turn);
+        let look = white(Shape::Ribbon(RibbonSpec::new(1.0, 1.0, 5))).build().unwrap();
+        let pixels = coverage(straight.instances(), &look, &view);
+        let (sin, cos) = turn.sin_cos();
+        for step in 2..44 {
+            let (x, y) = (55.0 + sin * step as f32, 55.0 - cos * step as f32);
+            let around = (-1..=1).flat_map(|j| (-1..=1).map(move |i| (i, j)));
+            let met = around
+                .map(|(i, j)| pixels[(y as i32 + j) as usize * 110 + (x as i32 + i) as usize])
+                .fold(0.0, f32::max);
+            prop_assert!(met > 0.0, "a gap at {x} {y}");
+        }
+    }
+
+    /// Any ribbon at all: the fast form equals the plain one, and every technique the other to the last bit.
+    #[test]
+    fn curved_ribbons_equal_the_plain_form(
+        ribbons in prop::collection::vec((prop::array::uniform8(-1f32..1.0), 0.002f32..0.06), 1..40),
+        segments in 1u32..13, tip in 0f32..1.0, blend in prop::sample::select(vec![Blend::Opaque, Blend::Alpha]),
+    ) {
+        let view = far(120, 90);
+        let column = |of: usize, scale: f32| ribbons.iter().map(|r| r.0[of] * scale).collect::<Vec<f32>>();
+        let (x, y, z) = (column(0, 0.5), column(1, 0.4), column(2, 0.3));
+        let (mx, my, tx, ty, tz) =
+            (column(3, 0.3), column(4, 0.3), column(5, 0.5), column(6, 0.5), column(7, 0.2));
+        let half: Vec<f32> = ribbons.iter().map(|r| r.1).collect();
+        let all = Instances::at([&x, &y, &z]).unwrap().sized(&half).unwrap();
+        let all = all.curved([&mx, &my, &z], [&tx, &ty, &tz]).unwrap();
+        let mut spec = white(Shape::Ribbon(RibbonSpec::new(1.0, tip, segments))).opacity([(0.0, 0.6)]);
+        spec.blend = blend;
+        spec.colour_along = Ramp::new([
+            (0.0, frolic_draw::Colour::new(0.9, 0.2, 0.1)),
+            (1.0, frolic_draw::Colour::new(0.1, 0.5, 0.9)),
+        ]);
+        let look = spec.build().unwrap();
+        let (image, frame) = draw(all, &look, &view, Technique::Instanced);
+        for technique in [Technique::Each, Technique::Batched] {
+            prop_assert!(draw(all, &look, &view, technique).0 == image, "{technique:?}");
+        }
+        prop_assert_eq!(frame.count(Counter::DrawCalls), 1);
+        let (mut scratch, backdrop) = (ListScratch::default(), plain());
+        let around = Surroundings::new(&backdrop);
+        let list = scratch.list([(all, &look)], &ListSpec::default(), &view, &around, &mut Meter::new());
+        let sky = backdrop.sky.zenith;
+        let mut linear = LinearImage::new(view.size(), [sky.r, sky.g, sky.b]);
+        linear.draw(&list, &view);
+        let off = image.pixels().iter().zip(linear.to_srgb(&view)).filter(|(fast, slow)| {
+            (0..3).any(|channel| (i32::from(fast[channel]) - i32::from(slow[channel])).abs() > 2)
+        });
+        // Samples on an edge may fall to either side by rounding.
+        let off = off.count();
+        prop_assert!(off <= 120 * 90 / 100, "{off}");
+    }
+
+    /// A closed mesh drops what faces away from the camera; drawn in full (as with holes that are not there) it looks the same.
+    #[test]
+    fn what_faces_away_is_not_missed(
+        name in prop::sample::select(vec!["box", "post", "cone", "ball"]),
+        turns in prop::array::uniform3((-3f32..3.0, -1.5f32..1.5)),
+    ) {
+        let view = {
+            let mut camera = CameraSpec::new([0.0, 0.6, 4.0], [0.0, 0.3, 0.0], 40.0);
+            camera.bloom = 0.0;
+            camera.view(ImageSize::new(90, 70).unwrap()).unwrap()
+        };
+        let (x, y, z) = ([-1.1, 0.0, 1.1f32], [0.1, -0.2, 0.0f32], [0.0, 0.4, -0.6f32]);
+        let (turn, tilt) = (turns.map(|t| t.0), turns.map(|t| t.1));
+        let all = Instances::at([&x, &y, &z]).unwrap().turned(&turn, &tilt).unwrap();
+        let of = |blend: Blend| {
+            let shape = Shape::Mesh { name: name.to_owned(), coarse: None, texture: None };
+            let mut spec = LookSpec::solid(shape, "#c08040").unwrap();
+            spec.blend = blend;
+            draw(all, &spec.build().unwrap(), &view, Technique::Instanced)
+        };
+        let ((front, fewer), (full, more)) = (of(Blend::Opaque), of(Blend::CutOut));
+        prop_assert!(fewer.count(Counter::BinRecords) < more.count(Counter::BinRecords) * 3 / 4);
+        let differ = front.pixels().iter().zip(full.pixels()).filter(|(a, b)| {
+            (0..3).any(|channel| a[channel].abs_diff(b[channel]) > 2)
+        });
+        // A sample right on the outline may belong to the front or the back of it.
+        prop_assert!(differ.count() <= 6);
+    }
+}
+
+/// From within, a closed mesh shows its inside: nothing is dropped when it reaches behind the camera.
+#[test]
+fn the_inside_of_a_mesh_is_seen_from_within() {
+    let mut camera = CameraSpec::new([0.0, 0.5, 0.0], [0.3, 0.5, -1.0], 70.0);
+    camera.bloom = 0.0;
+    let view = camera.view(ImageSize::new(60, 40).unwrap()).unwrap();
+    let zero = [0.0f32];
+    for name in MESH_NAMES.into_iter().filter(|name| Mesh::named(name).unwrap().is_closed()) {
+        let look = white(Shape::Mesh { name: name.to_owned(), coarse: None, texture: None });
+        let size = [if name == "ball" { 3.0f32 } else { 1.0 }];
+        let look = look.build().unwrap();
+        let one = Instances::at([&zero, &zero, &zero]).unwrap().turned(&zero, &zero).unwrap();
+        let covered = coverage(one.sized(&size).unwrap(), &look, &view);
+        assert!(covered.iter().all(|share| *share > 0.99), "{name}");
+    }
+}
+
+/// The coarse mesh, or a third of the segments, from a size on the screen on.
+#[test]
+fn small_things_are_drawn_coarsely() {
+    let view = far(80, 80);
+    let zero = [0.0f32];
+    for (shape, fine, coarse) in [
+        (Shape::Mesh { name: "ball".to_owned(), coarse: Some("box".to_owned()), texture: None }, 224, 12),
+        (Shape::Ribbon(RibbonSpec::new(8.0, 0.0, 9)), 18, 6),
+    ] {
+        for (pixels, want) in [(30.0f32, fine), (3.0, coarse)] {
+            let mut spec = white(shape.clone());
+            spec.detail = frolic_draw::DetailSpec::default().coarse_below(10.0);
+            let (look, size) = (spec.build().unwrap(), [pixels * METRES_A_PIXEL]);
+            let one = Instances::at([&zero, &zero, &zero]).unwrap().sized(&size).unwrap();
+            let (_, frame) = draw(one, &look, &view, Technique::Instanced);
+            assert_eq!(frame.count(Counter::Triangles), want, "{shape:?} {pixels}");
+            assert_eq!(frame.count(Counter::Coarse), u64::from(want == coarse));
+        }
+    }
+}
