@@ -42,6 +42,12 @@ fn coverage(instances: Instances<'_>, look: &Look, view: &View) -> Vec<f32> {
     linear.pixels().iter().map(|pixel| pixel[0]).collect()
 }
 
+/// The most of a pixel and its eight neighbours, in a picture 110 pixels across.
+fn most_around(pixels: &[f32], x: f32, y: f32) -> f32 {
+    let around = (-1..=1).flat_map(|j| (-1..=1).map(move |i| (i, j)));
+    around.map(|(i, j)| pixels[(y as i32 + j) as usize * 110 + (x as i32 + i) as usize]).fold(0.0, f32::max)
+}
+
 fn white(shape: Shape) -> LookSpec {
     let mut spec = LookSpec::solid(shape, "#ffffff").unwrap();
     spec.lit = 0.0;
@@ -80,7 +86,8 @@ proptest! {
         let look = white(Shape::Ribbon(RibbonSpec::new(1.0, 1.0, segments))).build().unwrap();
         let covered: f32 = coverage(straight.instances(), &look, &view).iter().sum();
         let want = length * half * 2.0;
-        prop_assert!((covered - want).abs() < want * 0.03 + 6.0, "{covered} {want}");
+        // Where an edge runs along a line of samples, all of a line is in or out: 0.56 pixels of width.
+        prop_assert!((covered - want).abs() < want * 0.03 + length * 0.3, "{covered} {want}");
     }
 
     /// Tapered to a point it covers half of that: no tip goes missing.
@@ -93,8 +100,8 @@ proptest! {
         let covered: f32 = pixels.iter().sum();
         prop_assert!((covered - length * half).abs() < length * half * 0.04 + 4.0, "{covered}");
         let (sin, cos) = turn.sin_cos();
-        let near_tip = [55.0 + sin * length * 0.9, 55.0 - cos * length * 0.9];
-        prop_assert!(pixels[near_tip[1] as usize * 110 + near_tip[0] as usize] > 0.0);
+        let (x, y) = (55.0 + sin * length * 0.85, 55.0 - cos * length * 0.85);
+        prop_assert!(most_around(&pixels, x, y) > 0.0, "no tip");
     }
 
     /// However thin, a ribbon is an unbroken line: something of it in every row or column it passes.
@@ -107,10 +114,7 @@ proptest! {
         let (sin, cos) = turn.sin_cos();
         for step in 2..44 {
             let (x, y) = (55.0 + sin * step as f32, 55.0 - cos * step as f32);
-            let around = (-1..=1).flat_map(|j| (-1..=1).map(move |i| (i, j)));
-            let met = around
-                .map(|(i, j)| pixels[(y as i32 + j) as usize * 110 + (x as i32 + i) as usize])
-                .fold(0.0, f32::max);
+            let met = most_around(&pixels, x, y);
             prop_assert!(met > 0.0, "a gap at {x} {y}");
         }
     }

@@ -445,7 +445,8 @@ fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
     }
 }
 
-/// Least half width of a ribbon but for its tip, pixels: a thinner one would slip between the samples and look dotted.
+/// Least half width of a ribbon but where it ends in a point, pixels: a thinner one would slip between the samples, which lie on lines
+/// 0.56 pixels apart, and look dotted.
 const THINNEST: f32 = 0.3;
 
 /// Least height of a segment of an upright strip, pixels, and its most steps aside for one down.
@@ -489,7 +490,7 @@ fn ribbon_strips(view: &View, skin: &Skin, order_depth: f32, into: &mut Vec<Stri
     for k in 0..count {
         let (before, after) = (ways[k.max(1) - 1], ways[k]);
         let along = (before + after).normalize_or(after);
-        let half = half[k].max(if k + 1 < count { THINNEST } else { 0.0 });
+        let half = if half[k] > 0.0 { half[k].max(THINNEST) } else { 0.0 };
         n[k] = if upright {
             Vec2::new(half / along.y.abs(), 0.0)
         } else {
