@@ -6,6 +6,9 @@
 //! then for each pixel:  mean of its samples' colours, those in shadow without the sun's part
 //! ```
 //!
+//! A ribbon that stands upright, as most blades do, is no polygons but spans: for each 8 rows the two ends at each sample, then only
+//! comparisons with them column by column.
+//!
 //! 1. Samples lie column by column: vectors run down the rows, as blades are tall and narrow.
 //! 2. Edges, nearness and colours are planes over the picture, taken at the picture's coordinates. So a pixel is the same in
 //!    whatever tile it is, and two triangles that share an edge meet every sample exactly once: both work the edge out from the same end, which
