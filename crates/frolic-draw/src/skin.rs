@@ -55,8 +55,7 @@ impl Skin {
         (self.len, self.opacity) = (len, opacity);
         let eights = len.div_ceil(LANES);
         if self.eights.len() < eights {
-            // Generous, as any thread may meet the largest mesh for the first time.
-            self.eights.resize(eights.next_power_of_two().max(64), Eight::default());
+            self.eights.resize(eights, Eight::default());
         }
     }
 

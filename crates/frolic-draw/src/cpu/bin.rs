@@ -12,7 +12,7 @@ use std::cell::RefCell;
 use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Counter, Meter};
 
-use super::project::{Projected, Scope};
+use super::project::{Need, Projected, Scope};
 use super::record::{Facet, Quad, Record, Splat, Strip};
 use super::tile::{Grid, Tiles};
 use crate::room;
@@ -26,6 +26,11 @@ const MANY: u32 = 16;
 thread_local! {
     /// The records of the chunk in hand: written, then read once, so they should stay in this core's cache.
     static PROJECTED: RefCell<Projected> = RefCell::default();
+}
+
+/// Makes room on every thread for what a list's chunks may need.
+pub(super) fn make_room(need: &Need) {
+    rayon::broadcast(|_| PROJECTED.with_borrow_mut(|projected| projected.make_room(need)));
 }
 
 /// A stretch of a draw list that is projected at once.

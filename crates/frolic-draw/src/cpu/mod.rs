@@ -44,7 +44,7 @@ use bin::{Bin, ChunkStart};
 pub(crate) use colour9::pack_lanes;
 use phase::{Part, Phase};
 pub use project::SMALLEST;
-use project::{Scope, Tag};
+use project::{Need, Scope, Tag};
 pub use record::Splat;
 use resolve::Bloom;
 use shadow::Shadow;
@@ -89,6 +89,8 @@ pub struct Renderer {
     phases: Vec<Phase>,
     parts: Vec<Part>,
     bloom: Bloom,
+    /// What room there is on every thread.
+    need: Need,
     /// Whether the sun itself is left out of the sky.
     plain: bool,
 }
@@ -161,6 +163,7 @@ impl Renderer {
             phases: Vec::new(),
             parts: Vec::new(),
             bloom: Bloom::default(),
+            need: Need::default(),
             plain: false,
         }
     }
@@ -245,6 +248,11 @@ impl Renderer {
     /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
         let grid = Grid::new(view.size(), self.tile_log2);
+        let need = Need::of(list, self.need);
+        if need != self.need {
+            self.need = need;
+            bin::make_room(&need);
+        }
         let started = meter.start();
         let shadowed = self.shadow.cast(list, view, self.level, meter);
         if shadowed {

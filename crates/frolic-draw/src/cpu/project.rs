@@ -92,6 +92,48 @@ pub(super) enum Tag {
     Detail,
 }
 
+/// Room that chunks of a list may need, other than for discs.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Need {
+    /// Records of a chunk.
+    quads: usize,
+    facets: usize,
+    strips: usize,
+    /// Triangles and vertices of one instance.
+    triangles: usize,
+    vertices: usize,
+}
+
+impl Need {
+    /// What a list may need, and what was needed before.
+    pub(super) fn of(list: &DrawList<'_>, before: Self) -> Self {
+        /// More records than this are made room for when they come.
+        const MOST: usize = 1 << 16;
+        let mut need = Self::default();
+        for source in &list.sources {
+            let (look, count) = (source.look, source.instances.len().min(CHUNK));
+            let each = triangles(look, Level::Full).max(triangles(look, Level::Coarse));
+            match look.form {
+                Form::Disc => {}
+                // Clipped at the camera a triangle becomes two.
+                Form::Mesh { .. } => need.facets += (count * each).max(each * 2),
+                Form::Card { .. } if look.solid => need.facets += (count * each).max(each * 2),
+                Form::Ribbon(_) => need.strips += count * each.div_ceil(2),
+                Form::Card { .. } | Form::Sprite { .. } => need.quads += count,
+            }
+            need.triangles = need.triangles.max(each * 2);
+            need.vertices = need.vertices.max(stride(look));
+        }
+        Self {
+            quads: need.quads.next_power_of_two().min(MOST).max(before.quads),
+            facets: need.facets.next_power_of_two().min(MOST).max(before.facets),
+            strips: need.strips.next_power_of_two().min(MOST).max(before.strips),
+            triangles: need.triangles.max(before.triangles),
+            vertices: need.vertices.max(before.vertices),
+        }
+    }
+}
+
 /// Records of one chunk with the tiles that each touches, and what was counted on the way.
 #[derive(Debug, Default)]
 pub(super) struct Projected {
@@ -111,6 +153,19 @@ pub(super) struct Projected {
 }
 
 impl Projected {
+    /// Makes room at once, as any chunk may come to this thread.
+    pub(super) fn make_room(&mut self, need: &Need) {
+        self.clear();
+        self.shapes.clear();
+        self.vertices.clear();
+        room::for_more(&mut self.quads, need.quads);
+        room::for_more(&mut self.facets, need.facets);
+        room::for_more(&mut self.strips, need.strips);
+        room::for_more(&mut self.shapes.facets, need.triangles);
+        room::for_more(&mut self.vertices, need.vertices);
+        self.skin.start(need.vertices, 0.0);
+    }
+
     pub(super) fn clear(&mut self) {
         self.splats.clear();
         self.splats.reserve(CHUNK);
@@ -219,24 +274,6 @@ impl Projected {
         }
     }
 
-    /// Room for what a chunk of a look is likely to need, at once: any chunk may come to this thread.
-    fn make_room(&mut self, list: &DrawList<'_>, run: &Run, count: u32) {
-        const MOST: usize = 1 << 16;
-        let look = list.sources[run.source as usize].look;
-        let (each, all) = (triangles(look, Level::Full), count.next_power_of_two() as usize);
-        self.vertices.clear();
-        room::for_more(&mut self.vertices, stride(look));
-        match look.form {
-            Form::Mesh { .. } => {
-                room::for_more(&mut self.facets, (all * each).min(MOST));
-                self.shapes.clear();
-                room::for_more(&mut self.shapes.facets, each * 2);
-            }
-            Form::Ribbon(_) => room::for_more(&mut self.strips, (all * each.div_ceil(2)).min(MOST)),
-            _ => room::for_more(&mut self.quads, all.min(MOST)),
-        }
-    }
-
     /// Instances of every other shape, one after the other.
     #[inline(always)]
     fn shapes<S: Simd>(
@@ -249,7 +286,6 @@ impl Projected {
         count: u32,
     ) {
         let list = scope.seen.list;
-        self.make_room(list, run, count);
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
             let look = list.sources[entry.source as usize].look;
