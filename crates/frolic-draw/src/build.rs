@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 
-use frolic_core::simd::{Level, Simd, dispatch};
+use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, SpecError, Stage, within};
 use glam::Vec3;
 use rayon::prelude::*;
@@ -19,7 +19,7 @@ use crate::room;
 use crate::skin::Skin;
 use crate::sort::DepthSorter;
 use crate::sprite::Fill;
-use crate::vertices::{CORNERS, Seen, stride};
+use crate::vertices::{CORNERS, Seen, in_points, store_skin, stride};
 
 /// How populations become a draw list.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -483,8 +483,10 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
                         continue;
                     }
                     vertices.fill(Vertex::default());
-                    if matches!(source.look.form, Form::Ribbon(_) | Form::Mesh { .. }) {
-                        dispatch!(level, simd => merge_skin(simd, &seen, entry, skin, vertices));
+                    if in_points(source.look) {
+                        if dispatch!(level, simd => seen.skin(simd, entry, skin)).is_some() {
+                            store_skin(source.look, skin, vertices);
+                        }
                         continue;
                     }
                     finished.clear();
@@ -493,24 +495,6 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
                 }
             });
         });
-    }
-}
-
-/// The vertices of a ribbon or mesh; a ribbon's points come twice, once for each edge.
-#[inline(always)]
-fn merge_skin<S: Simd>(simd: S, seen: &Seen<'_, '_>, entry: Entry, skin: &mut Skin, into: &mut [Vertex]) {
-    if seen.skin(simd, entry, skin).is_none() {
-        return;
-    }
-    if let Form::Ribbon(_) = seen.list.sources[entry.source as usize].look.form {
-        for (nth, pair) in into.chunks_exact_mut(2).take(skin.len).enumerate() {
-            let vertex = skin.vertex(nth);
-            for (vertex_of, side) in pair.iter_mut().zip([-1.0, 1.0]) {
-                *vertex_of = Vertex { corner: [side, vertex.corner[1]], ..vertex };
-            }
-        }
-    } else {
-        into.iter_mut().take(skin.len).enumerate().for_each(|(nth, into)| *into = skin.vertex(nth));
     }
 }
 

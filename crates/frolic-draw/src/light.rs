@@ -48,6 +48,12 @@ impl LightSpec {
         within("radius", self.radius, 0.001, 1e4, "m")
     }
 
+    /// Share of its colour that arrives over eight ways, m.
+    #[inline(always)]
+    pub(crate) fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
+        self.power / (dot(way, way) + self.radius * self.radius)
+    }
+
     /// Light that arrives at a point, facing it.
     #[inline(always)]
     pub(crate) fn at(&self, point: Vec3) -> Vec3 {
@@ -205,7 +211,7 @@ impl Lighting<'_> {
         for lamp in self.lights {
             let [px, py, pz] = lamp.position;
             let to = [px - at[0], py - at[1], pz - at[2]];
-            let fall = lamp.power / (dot(to, to) + lamp.radius * lamp.radius);
+            let fall = lamp.fall_off(to);
             let share = facing(simd, dot(normal, unit(simd, to)), surface.through) * fall;
             light[0] += share * lamp.colour.r;
             light[1] += share * lamp.colour.g;

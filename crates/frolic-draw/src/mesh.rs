@@ -6,7 +6,7 @@ use std::sync::{Arc, LazyLock};
 use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
 
-use crate::skin::LANES;
+use crate::cpu::LANES;
 
 /// One corner of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]

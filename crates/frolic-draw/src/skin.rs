@@ -1,15 +1,12 @@
 //! Points of one ribbon or mesh, eight at a time: placed, lit, and put on the screen.
 
+use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, u32x8};
 use glam::Vec3;
 
 use crate::camera::View;
-use crate::cpu::pack_lanes;
+use crate::cpu::{LANES, pack_lanes};
 use crate::list::Vertex;
-
-/// Points of a vector.
-pub(crate) const LANES: usize = 8;
 
 type Lanes = [f32; LANES];
 
@@ -133,17 +130,12 @@ impl Skin {
             whole &= depth.simd_gt(near).all_true();
             let per = f32x8::splat(simd, strength);
             let [r, g, b] = load(simd, &eight.colour);
-            store(simd, pack_lanes(simd, [r / per, g / per, b / per]), &mut eight.base);
+            pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.base);
             let [r, g, b] = load(simd, &eight.sun);
-            store(simd, pack_lanes(simd, [r / per, g / per, b / per]), &mut eight.sunny);
+            pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.sunny);
         }
         self.whole = whole;
     }
-}
-
-#[inline(always)]
-fn store<S: Simd>(_: S, value: u32x8<S>, into: &mut [u32; LANES]) {
-    value.store_slice(into);
 }
 
 /// Three columns.

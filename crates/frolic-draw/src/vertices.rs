@@ -7,11 +7,12 @@ use glam::{Mat3, Vec3};
 
 use crate::atlas::RegionId;
 use crate::camera::View;
+use crate::cpu::LANES;
 use crate::detail::{Kept, Level, dice};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Blend, Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
-use crate::skin::{LANES, Skin, cross, keep, load, splat, unit};
+use crate::skin::{Skin, cross, keep, load, splat, unit};
 
 /// Vertices that one instance of a look takes at most.
 pub(crate) fn stride(look: &Look) -> usize {
@@ -22,6 +23,42 @@ pub(crate) fn stride(look: &Look) -> usize {
             fine.vertices().len().max(coarse.as_ref().map_or(0, |mesh| mesh.vertices().len()))
         }
     }
+}
+
+/// Whether instances of a look are points of a [`Skin`]; others are discs, or have four vertices.
+pub(crate) fn in_points(look: &Look) -> bool {
+    matches!(look.form, Form::Ribbon(_) | Form::Mesh { .. })
+}
+
+/// Finished vertices for each point of a skin: a ribbon's come twice, once for each edge.
+pub(crate) fn a_point(look: &Look) -> usize {
+    if matches!(look.form, Form::Ribbon(_)) { 2 } else { 1 }
+}
+
+/// Points of a skin.
+fn skin_points(look: &Look, level: Level) -> usize {
+    match &look.form {
+        Form::Ribbon(ribbon) => points(ribbon, level),
+        Form::Mesh { .. } => mesh(look, level).map_or(0, |mesh| mesh.vertices().len()),
+        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 0,
+    }
+}
+
+/// Writes a skin out as finished vertices.
+pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
+    let each = a_point(look);
+    for (nth, copies) in into.chunks_exact_mut(each).take(skin.len).enumerate() {
+        copies.fill(skin.vertex(nth));
+        if let [left, right] = copies {
+            (left.corner[0], right.corner[0]) = (-1.0, 1.0);
+        }
+    }
+}
+
+/// Takes a skin of a level in from finished vertices.
+pub(crate) fn load_skin(look: &Look, level: Level, vertices: &[Vertex], skin: &mut Skin) {
+    let each = a_point(look);
+    skin.load(&vertices[..skin_points(look, level) * each], each);
 }
 
 /// Triangles of one instance.
@@ -220,14 +257,13 @@ impl Seen<'_, '_> {
             return None;
         }
         let opacity = if look.blend == Blend::Additive { 0.0 } else { body.opacity };
+        skin.start(skin_points(look, body.level), opacity);
         match &look.form {
             Form::Ribbon(ribbon) => {
-                skin.start(points(ribbon, body.level), opacity);
                 self.ribbon(simd, source, element, ribbon, &body, skin);
             }
             Form::Mesh { .. } => {
                 let mesh = mesh(look, body.level)?;
-                skin.start(mesh.vertices().len(), opacity);
                 let turn = self.turn(source, element, &body);
                 for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
                     let [x, y, z] = turned(&turn, load(simd, &own.position));

@@ -53,7 +53,7 @@ use solid::SAMPLES;
 #[cfg(test)]
 use tile::Rect;
 use tile::SolidTile;
-pub(crate) use tile::{Grid, Row, STRIDE};
+pub(crate) use tile::{Grid, LANES, Row, STRIDE};
 
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
 const ROUND: usize = 128;

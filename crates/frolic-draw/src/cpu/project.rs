@@ -24,7 +24,7 @@ use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, Look};
 use crate::room;
 use crate::skin::Skin;
-use crate::vertices::{Seen, mesh, points, stride, triangles};
+use crate::vertices::{Seen, a_point, in_points, load_skin, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
@@ -115,12 +115,11 @@ impl Need {
             let each = triangles(look, Level::Full).max(triangles(look, Level::Coarse));
             match look.form {
                 Form::Disc => {}
-                // Clipped at the camera a triangle becomes two.
-                Form::Mesh { .. } => need.facets += (count * each).max(each * 2),
-                Form::Card { .. } if look.solid => need.facets += (count * each).max(each * 2),
                 Form::Ribbon(_) => need.strips += count * each.div_ceil(2),
-                Form::Card { .. } | Form::Sprite { .. } => need.quads += count,
+                Form::Card { .. } | Form::Sprite { .. } if !look.solid => need.quads += count,
+                Form::Mesh { .. } | Form::Card { .. } | Form::Sprite { .. } => need.facets += count * each,
             }
+            // Cut at the camera a triangle becomes two.
             need.triangles = need.triangles.max(each * 2);
             need.vertices = need.vertices.max(stride(look));
         }
@@ -289,7 +288,7 @@ impl Projected {
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
             let look = list.sources[entry.source as usize].look;
-            let in_points = matches!(look.form, Form::Ribbon(_) | Form::Mesh { .. });
+            let in_points = in_points(look);
             self.vertices.clear();
             let level = if !list.vertices.is_empty() {
                 // Merged vertices are there if it is; how many, its level says.
@@ -303,11 +302,7 @@ impl Projected {
                 self.vertices.extend_from_slice(&list.vertices[first..][..stride]);
                 let level = level.filter(|_| self.vertices[0] != Vertex::default());
                 if in_points && let Some(level) = level {
-                    let (step, count) = match &look.form {
-                        Form::Ribbon(ribbon) => (2, points(ribbon, level) * 2),
-                        _ => (1, mesh(look, level).map_or(0, |mesh| mesh.vertices().len())),
-                    };
-                    self.skin.load(&self.vertices[..count], step);
+                    load_skin(look, level, &self.vertices, &mut self.skin);
                 }
                 level
             } else if in_points {
@@ -322,9 +317,7 @@ impl Projected {
                 continue;
             };
             if in_points {
-                self.tally.vertices +=
-                    if matches!(look.form, Form::Ribbon(_)) { self.skin.len * 2 } else { self.skin.len }
-                        as u64;
+                self.tally.vertices += (self.skin.len * a_point(look)) as u64;
                 self.shapes.add_skin(simd, list, scope.seen.view, entry, level, &mut self.skin);
             } else {
                 self.tally.vertices += self.vertices.len() as u64;
@@ -639,8 +632,7 @@ fn light_lanes<S: Simd>(
     let mut received = [f32x8::splat(simd, r), f32x8::splat(simd, g), f32x8::splat(simd, b)];
     for light in lighting.lights {
         let [x, y, z] = light.position;
-        let (dx, dy, dz) = (x - at[0], y - at[1], z - at[2]);
-        let fall = light.power / (dx * dx + dy * dy + dz * dz + light.radius * light.radius);
+        let fall = light.fall_off([x - at[0], y - at[1], z - at[2]]);
         received[0] += light.colour.r * fall;
         received[1] += light.colour.g * fall;
         received[2] += light.colour.b * fall;

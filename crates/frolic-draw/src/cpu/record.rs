@@ -11,13 +11,14 @@ use fearless_simd::Simd;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
+use super::LANES;
 use super::colour9::{pack, unpack};
 use crate::atlas::RegionId;
 use crate::camera::View;
 use crate::detail::Level;
 use crate::list::{DrawList, Entry, Vertex};
 use crate::look::{Blend, Form};
-use crate::skin::{Eight, LANES, Skin};
+use crate::skin::{Eight, Skin};
 use crate::sprite::Fill;
 use crate::vertices::{frames, mesh};
 

@@ -20,7 +20,7 @@ use crate::list::{Batch, DrawList, Entry};
 use crate::look::{Blend, Form, Look};
 use crate::skin::Skin;
 use crate::sort;
-use crate::vertices::Seen;
+use crate::vertices::{Seen, in_points};
 
 /// The discs of a draw list on the screen, in drawing order; those that cannot be seen are left out.
 pub fn splats(list: &DrawList<'_>, view: &View) -> Vec<Splat> {
@@ -70,7 +70,7 @@ pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Inst
                 visit(&instance);
                 continue;
             }
-            let level = if matches!(source.look.form, Form::Ribbon(_) | Form::Mesh { .. }) {
+            let level = if in_points(source.look) {
                 dispatch!(lanes, simd => {
                     let level = seen.skin(simd, entry, &mut skin);
                     if let Some(level) = level {

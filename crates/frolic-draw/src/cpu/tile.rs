@@ -31,7 +31,7 @@ use crate::camera::View;
 use crate::image::ImageSize;
 use crate::list::DrawList;
 
-/// Pixels of a vector.
+/// Pixels, or points, of a vector.
 pub(crate) const LANES: usize = 8;
 
 /// Most pixels across a tile.
