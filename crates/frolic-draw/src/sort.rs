@@ -255,22 +255,28 @@ pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
     swap.resize(n, 0);
     let mut shift = 32 + differ.trailing_zeros();
     let end = 64 - differ.leading_zeros();
+    // As few passes as there can be, and no more counters than they need.
+    let bits = (end.saturating_sub(shift)).div_ceil((end.saturating_sub(shift)).div_ceil(SMALL_BITS).max(1));
+    let mut counts = [0u32; 1 << SMALL_BITS];
     while shift < end {
-        let mut counts = [0u32; 1 << SMALL_BITS];
+        let counts = &mut counts[..1 << bits];
+        let mask = counts.len() - 1;
+        let digit = |key: u64| (key >> shift) as usize & mask;
+        counts.fill(0);
         for key in keys.iter() {
-            counts[(key >> shift) as usize & ((1 << SMALL_BITS) - 1)] += 1;
+            counts[digit(*key)] += 1;
         }
         let mut start = 0;
-        for count in &mut counts {
+        for count in counts.iter_mut() {
             start += std::mem::replace(count, start);
         }
         for key in keys.iter() {
-            let to = &mut counts[(key >> shift) as usize & ((1 << SMALL_BITS) - 1)];
+            let to = &mut counts[digit(*key)];
             swap[*to as usize] = *key;
             *to += 1;
         }
         std::mem::swap(keys, swap);
-        shift += SMALL_BITS;
+        shift += bits;
     }
 }
 

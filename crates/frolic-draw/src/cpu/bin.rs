@@ -1,6 +1,6 @@
 //! One chunk's records sorted to tiles: a counting sort that keeps their order.
 //!
-//! 1. Project the chunk, noting the tiles each record touches and counting per tile.
+//! 1. Project the chunk, noting the tiles each record touches and counting per tile ([`Queue`]).
 //! 2. Prefix sums give each tile its stretch of the chunk's records.
 //! 3. Scatter: a record is copied into the stretch of every tile it touches.
 //!
@@ -12,8 +12,8 @@ use std::cell::RefCell;
 use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Counter, Meter};
 
-use super::project::{Need, Projected, Scope};
-use super::record::{Facet, Quad, Record, Splat, Strip};
+use super::project::{Need, Projected, Queue, Scope};
+use super::record::{Dot, Facet, Quad, Record, Strip};
 use super::tile::{Grid, Tiles};
 use crate::room;
 
@@ -21,7 +21,7 @@ use crate::room;
 pub(super) const CHUNK: usize = 8192;
 
 /// Most tiles that a record is copied to.
-const MANY: u32 = 16;
+pub(super) const MANY: u32 = 16;
 
 thread_local! {
     /// The records of the chunk in hand: written, then read once, so they should stay in this core's cache.
@@ -46,7 +46,7 @@ pub(super) struct ChunkStart {
 /// A chunk's records of every kind.
 #[derive(Debug, Default)]
 pub(super) struct Bin {
-    pub(super) splats: Binned<Splat>,
+    pub(super) dots: Binned<Dot>,
     pub(super) quads: Binned<Quad>,
     pub(super) facets: Binned<Facet>,
     pub(super) strips: Binned<Strip>,
@@ -70,10 +70,10 @@ impl Bin {
         PROJECTED.with_borrow_mut(|projected| {
             dispatch!(level, simd => {
                 projected.chunk(simd, scope, start);
-                self.splats.sort(&projected.splats, &mut projected.next, scope.grid);
-                self.quads.sort(&projected.quads, &mut projected.next, scope.grid);
-                self.facets.sort(&projected.facets, &mut projected.next, scope.grid);
-                self.strips.sort(&projected.strips, &mut projected.next, scope.grid);
+                self.dots.sort(&mut projected.dots, scope.grid);
+                self.quads.sort(&mut projected.quads, scope.grid);
+                self.facets.sort(&mut projected.facets, scope.grid);
+                self.strips.sort(&mut projected.strips, scope.grid);
             });
             self.tally = projected.tally;
         });
@@ -88,12 +88,12 @@ impl Bin {
         meter.add(Counter::Vertices, vertices);
         meter.add(Counter::PixelsTouched, pixels);
         let records =
-            self.splats.records() + self.quads.records() + self.facets.records() + self.strips.records();
+            self.dots.records() + self.quads.records() + self.facets.records() + self.strips.records();
         meter.add(Counter::BinRecords, records);
     }
 
     pub(super) fn bytes(&self) -> usize {
-        self.splats.bytes() + self.quads.bytes() + self.facets.bytes() + self.strips.bytes()
+        self.dots.bytes() + self.quads.bytes() + self.facets.bytes() + self.strips.bytes()
     }
 }
 
@@ -113,46 +113,47 @@ pub(super) struct Binned<R> {
 impl<R: Record> Binned<R> {
     /// Sorts records to tiles.
     #[inline(always)]
-    fn sort(&mut self, projected: &[(R, Tiles)], next: &mut Vec<u32>, grid: &Grid) {
+    fn sort(&mut self, queue: &mut Queue<R>, grid: &Grid) {
         self.large.clear();
         self.starts.clear();
-        self.distinct = projected.len();
-        if projected.is_empty() {
+        self.distinct = queue.kept.len();
+        if queue.kept.is_empty() {
             return;
         }
-        self.starts.resize(grid.tiles() + 1, 0);
-        let mut many = 0;
-        for (_, tiles) in projected {
-            if tiles.count() <= MANY {
-                tiles.each(grid, |tile| self.starts[tile + 1] += 1);
-            } else {
-                many += 1;
-            }
-        }
         let mut end = 0;
-        for start in &mut self.starts {
-            end += *start;
-            *start = end;
+        self.starts.push(0);
+        for next in &mut queue.next {
+            let start = end;
+            end += *next;
+            *next = start;
+            self.starts.push(end);
         }
         // What a well filled chunk may need one day, all at once.
-        let usual = if projected.len() > CHUNK / 64 { CHUNK * 3 / 2 } else { CHUNK / 8 };
+        let usual = if queue.kept.len() > CHUNK / 64 { CHUNK * 3 / 2 } else { CHUNK / 8 };
         room::at_least(&mut self.records, (end as usize).max(usual));
         // Written once in order, as the scatter that follows is quicker where the cache has the lines.
-        self.records[..end as usize].fill(R::default());
-        next.clear();
-        next.extend_from_slice(&self.starts);
-        if many > 0 {
-            room::for_more(&mut self.large, many.max(CHUNK / 4));
+        let records = &mut self.records[..end as usize];
+        records.fill(R::default());
+        if queue.many > 0 {
+            room::for_more(&mut self.large, queue.many.max(CHUNK / 4));
         }
-        for (record, tiles) in projected {
-            if tiles.count() <= MANY {
-                tiles.each(grid, |tile| {
-                    let to = &mut next[tile];
-                    self.records[*to as usize] = *record;
-                    *to += 1;
-                });
-            } else {
-                self.large.push((*record, *tiles));
+        let next = &mut queue.next;
+        for (record, place) in queue.kept.iter().zip(&queue.places) {
+            let mut copy = |tile: usize| {
+                let to = &mut next[tile];
+                records[*to as usize] = *record;
+                *to += 1;
+            };
+            match place.span() {
+                Ok(tile) => copy(tile),
+                Err(span) => {
+                    let tiles = queue.spans[span];
+                    if tiles.count() <= MANY {
+                        tiles.each(grid, copy);
+                    } else {
+                        self.large.push((*record, tiles));
+                    }
+                }
             }
         }
     }

@@ -8,7 +8,7 @@ use glam::{Vec3, Vec4};
 
 use super::bin::{Bin, Found, InTile};
 use super::colour9::EMPTY;
-use super::record::{Facet, Quad, Record, Shown, Splat, Strip, shown};
+use super::record::{Dot, Facet, Outlined, Quad, Record, Shown, Strip, shown};
 use super::solid::{SAMPLES, Samples, Style, ceil, floor};
 use super::tile::{LANES, Tile, first_pixel, last_pixel};
 use crate::atlas::{Atlas, Region, TileMap};
@@ -32,7 +32,7 @@ struct Scratch {
     keys: Vec<u64>,
     swap: Vec<u64>,
     /// The tile's discs, side by side: most of what is sorted.
-    splats: Vec<Splat>,
+    dots: Vec<Dot>,
 }
 
 /// What a quad shows, made ready.
@@ -223,7 +223,7 @@ impl Tile<'_, '_> {
         };
         let look = self.list.sources[usize::from(label.tag)].look;
         let mut bounds = [i32::MAX, i32::MAX, i32::MIN, i32::MIN];
-        for [x0, y0, x1, y1] in facets.clone().map(Record::bounds).chain(strips.clone().map(Record::bounds)) {
+        for [x0, y0, x1, y1] in facets.clone().map(Outlined::bounds).chain(strips.clone().map(Outlined::bounds)) {
             bounds[0] = bounds[0].min(floor(x0 - 0.875));
             bounds[1] = bounds[1].min(floor(y0 - 0.875));
             bounds[2] = bounds[2].max(ceil(x1 - 0.125));
@@ -278,16 +278,16 @@ impl Tile<'_, '_> {
     #[inline(always)]
     pub(super) fn far_to_near<S: Simd>(&mut self, simd: S, bins: &[Bin], nth: usize, across: u16, down: u16) {
         // Taken out, as pieces need the scratch too.
-        let (mut keys, mut swap, mut splats) = SCRATCH.with_borrow_mut(|scratch| {
-            let Scratch { keys, swap, splats, .. } = scratch;
-            (std::mem::take(keys), std::mem::take(swap), std::mem::take(splats))
+        let (mut keys, mut swap, mut dots) = SCRATCH.with_borrow_mut(|scratch| {
+            let Scratch { keys, swap, dots, .. } = scratch;
+            (std::mem::take(keys), std::mem::take(swap), std::mem::take(dots))
         });
         keys.clear();
-        splats.clear();
+        dots.clear();
         // Any tile may come to this thread, so room for the fullest there is likely to be.
         let (discs, others) = bins.iter().fold((0, 0), |(discs, others), bin| {
             (
-                discs + bin.splats.distinct,
+                discs + bin.dots.distinct,
                 others + bin.quads.distinct + bin.facets.distinct + bin.strips.distinct,
             )
         });
@@ -295,27 +295,24 @@ impl Tile<'_, '_> {
         room::for_more(&mut keys, most(discs + others));
         swap.clear();
         room::for_more(&mut swap, most(discs + others));
-        room::for_more(&mut splats, most(discs));
+        room::for_more(&mut dots, most(discs));
         for (number, bin) in bins.iter().enumerate() {
             let number = number as u32;
-            let mut discs = bin.splats.tile(nth, across, down);
-            splats.extend_from_slice(discs.alone().unwrap_or_default());
-            while let Some((splat, _)) = discs.take() {
-                splats.push(*splat);
+            let mut discs = bin.dots.tile(nth, across, down);
+            dots.extend_from_slice(discs.alone().unwrap_or_default());
+            while let Some((dot, _)) = discs.take() {
+                dots.push(*dot);
             }
             gather(bin.quads.tile(nth, across, down), number, &mut keys);
             gather(bin.facets.tile(nth, across, down), number, &mut keys);
             gather(bin.strips.tile(nth, across, down), number, &mut keys);
         }
-        let key = |(at, splat): (usize, &Splat)| u64::from(sort::key(splat.depth)) << 32 | at as u64;
-        keys.extend(splats.iter().enumerate().map(key));
+        let key = |(at, dot): (usize, &Dot)| u64::from(sort::key(dot.depth)) << 32 | at as u64;
+        keys.extend(dots.iter().enumerate().map(key));
         sort::by_key(&mut keys, &mut swap);
-        for key in keys.iter() {
-            // All of the phase are of one look, so of one kind.
-            if !splats.is_empty() {
-                self.splat(simd, &splats[*key as u32 as usize]);
-                continue;
-            }
+        // All of the phase are of one look, so of one kind.
+        self.dots(simd, keys.iter().filter_map(|key| dots.get(*key as u32 as usize)));
+        for key in keys.iter().filter(|_| dots.is_empty()) {
             let (bin, at) = found(*key as u32);
             let bin = &bins[bin];
             if bin.quads.distinct > 0 {
@@ -333,7 +330,7 @@ impl Tile<'_, '_> {
             }
         }
         SCRATCH.with_borrow_mut(|scratch| {
-            (scratch.keys, scratch.swap, scratch.splats) = (keys, swap, splats);
+            (scratch.keys, scratch.swap, scratch.dots) = (keys, swap, dots);
         });
     }
 }

@@ -368,7 +368,7 @@ mod tests {
     /// A record is what a chunk writes and a tile reads for every instance: its size is the memory traffic.
     #[test]
     fn a_record_stays_small() {
-        assert_eq!(size_of::<Splat>(), 36);
+        assert_eq!(size_of::<record::Dot>(), 32);
     }
 
     #[test]

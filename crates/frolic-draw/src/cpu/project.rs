@@ -11,11 +11,11 @@
 //! `tests/techniques.rs` holds that.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, i32x8, mask32x8};
+use fearless_simd::{f32x8, i32x8, mask32x8, u32x8};
 use glam::Vec3;
 
-use super::bin::{CHUNK, Tally};
-use super::record::{Facet, Label, Quad, Record, Shapes, Splat, Strip};
+use super::bin::{CHUNK, MANY, Tally};
+use super::record::{Dot, FARTHEST, Facet, HALF_STEP, Label, Outlined, Quad, Record, Shapes, Splat, Strip};
 use super::tile::{Grid, LANES, Tiles};
 use crate::camera::{NEAR, View};
 use crate::detail::{Level, dice};
@@ -67,7 +67,6 @@ pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<S
         depth,
         light,
         cover,
-        label: Label::default(),
     })
 }
 
@@ -136,15 +135,13 @@ impl Need {
 /// Records of one chunk with the tiles that each touches, and what was counted on the way.
 #[derive(Debug, Default)]
 pub(super) struct Projected {
-    pub(super) splats: Vec<(Splat, Tiles)>,
-    pub(super) quads: Vec<(Quad, Tiles)>,
-    pub(super) facets: Vec<(Facet, Tiles)>,
-    pub(super) strips: Vec<(Strip, Tiles)>,
+    pub(super) dots: Queue<Dot>,
+    pub(super) quads: Queue<Quad>,
+    pub(super) facets: Queue<Facet>,
+    pub(super) strips: Queue<Strip>,
     pub(super) tally: Tally,
     /// Instances kept so far: the rank of the next.
     rank: u16,
-    /// Where the next record of each tile goes, while the chunk is scattered.
-    pub(super) next: Vec<u32>,
     shapes: Shapes,
     skin: Skin,
     vertices: Vec<Vertex>,
@@ -157,17 +154,17 @@ impl Projected {
         self.clear();
         self.shapes.clear();
         self.vertices.clear();
-        room::for_more(&mut self.quads, need.quads);
-        room::for_more(&mut self.facets, need.facets);
-        room::for_more(&mut self.strips, need.strips);
+        self.dots.make_room(CHUNK);
+        self.quads.make_room(need.quads);
+        self.facets.make_room(need.facets);
+        self.strips.make_room(need.strips);
         room::for_more(&mut self.shapes.facets, need.triangles);
         room::for_more(&mut self.vertices, need.vertices);
         self.skin.start(need.vertices, 0.0);
     }
 
     pub(super) fn clear(&mut self) {
-        self.splats.clear();
-        self.splats.reserve(CHUNK);
+        self.dots.clear();
         self.quads.clear();
         self.facets.clear();
         self.strips.clear();
@@ -208,37 +205,37 @@ impl Projected {
                 self.tally.thinned += self.block.vary(scope.seen.camera, which.look, n);
             }
             self.block.finish(simd, scope.seen.view, scope.grid, which.look, &list.lighting, n);
-            self.collect(tag, scope.tag, n);
+            self.collect(scope.grid, tag, scope.tag, n);
             done += n;
         }
     }
 
     /// Keeps what of the block is seen.
     #[inline(always)]
-    fn collect(&mut self, tag: u16, tagged: Tag, n: usize) {
-        let block = &self.block;
+    fn collect(&mut self, grid: &Grid, tag: u16, tagged: Tag, n: usize) {
+        let Self { block, dots, tally, .. } = self;
+        // In registers, not in memory.
+        let (mut rank, mut pixels) = (self.rank, 0);
+        let mut room = dots.open(n, grid);
         for i in 0..n {
             if block.seen[i] == 0 {
-                self.tally.culled += 1;
                 continue;
             }
             let tag = if tagged == Tag::Detail { block.level[i] } else { tag };
-            let splat = Splat {
-                x: block.x[i],
-                y: block.y[i],
-                radius: block.radius[i],
-                depth: block.depth[i],
-                light: [block.red[i], block.green[i], block.blue[i]],
-                cover: block.cover[i],
-                label: Label { rank: self.rank, tag },
-            };
-            self.rank += 1;
-            let [x0, x1, y0, y1] = [block.x0[i], block.x1[i], block.y0[i], block.y1[i]];
-            self.splats.push((splat, Tiles::new(x0, x1, y0, y1)));
-            self.tally.pixels += block.pixels[i] as u64;
-            self.tally.triangles += 2;
+            let dot = Dot { label: Label { rank, tag }, ..block.dots[i] };
+            rank += 1;
+            room.push(dot, Place(block.tile[i] as u32), || {
+                Tiles::new(block.x0[i], block.x1[i], block.y0[i], block.y1[i])
+            });
+            pixels += block.pixels[i] as u64;
         }
-        self.tally.vertices += 4 * n as u64;
+        room.close();
+        let kept = u64::from(rank - self.rank);
+        self.rank = rank;
+        tally.culled += n as u64 - kept;
+        tally.pixels += pixels;
+        tally.triangles += 2 * kept;
+        tally.vertices += 4 * n as u64;
     }
 
     /// Discs from merged vertices: each of the four is projected, and bounds what it belongs to.
@@ -264,7 +261,7 @@ impl Projected {
                 Some((splat, (tiles, pixels))) => {
                     let label = Label { rank: self.rank, tag };
                     self.rank += 1;
-                    self.splats.push((Splat { label, ..splat }, tiles));
+                    self.dots.push(Dot::new(&splat, label), tiles, scope.grid);
                     self.tally.pixels += pixels;
                     self.tally.triangles += 2;
                 }
@@ -340,23 +337,131 @@ impl Projected {
 }
 
 /// Keeps the records that touch the picture; whether there are any.
-fn keep<R: Record>(
+fn keep<R: Outlined>(
     from: &[R],
-    into: &mut Vec<(R, Tiles)>,
+    into: &mut Queue<R>,
     grid: &Grid,
     label: Label,
     tally: &mut Tally,
 ) -> bool {
-    let before = into.len();
+    let before = into.kept.len();
     for record in from {
         if let Some((tiles, pixels)) = grid.cover(record.bounds()) {
             let mut record = *record;
             record.set_label(label);
-            into.push((record, tiles));
+            into.push(record, tiles, grid);
             tally.pixels += pixels;
         }
     }
-    into.len() > before
+    into.kept.len() > before
+}
+
+/// Where a record goes: the one tile it touches, or which span of tiles.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Place(u32);
+
+impl Place {
+    const SPAN: u32 = 1 << 31;
+
+    /// The one tile, or which of the spans.
+    #[inline(always)]
+    pub(super) fn span(self) -> Result<usize, usize> {
+        if self.0 & Self::SPAN == 0 { Ok(self.0 as usize) } else { Err((self.0 & !Self::SPAN) as usize) }
+    }
+}
+
+/// Records of one kind with the tiles that each touches, counted as they come.
+#[derive(Debug, Default)]
+pub(super) struct Queue<R> {
+    pub(super) kept: Vec<R>,
+    pub(super) places: Vec<Place>,
+    /// The tiles of records that touch more than one.
+    pub(super) spans: Vec<Tiles>,
+    /// Copies that each tile gets; while they are made, where the next goes.
+    pub(super) next: Vec<u32>,
+    /// How many touch too many tiles to be copied.
+    pub(super) many: usize,
+}
+
+impl<R: Record> Queue<R> {
+    fn make_room(&mut self, count: usize) {
+        room::for_more(&mut self.kept, count);
+        room::for_more(&mut self.places, count);
+        room::for_more(&mut self.spans, count);
+    }
+
+    fn clear(&mut self) {
+        self.kept.clear();
+        self.places.clear();
+        self.spans.clear();
+        self.next.clear();
+        self.many = 0;
+    }
+
+    fn push(&mut self, record: R, tiles: Tiles, grid: &Grid) {
+        let mut room = self.open(1, grid);
+        room.push(record, tiles.place(grid), || tiles);
+        room.close();
+    }
+
+    /// Room for up to `count` more, to be filled without asking for it each time.
+    #[inline(always)]
+    fn open<'a>(&'a mut self, count: usize, grid: &'a Grid) -> Room<'a, R> {
+        if self.next.is_empty() {
+            self.next.resize(grid.tiles(), 0);
+        }
+        let filled = self.kept.len();
+        self.kept.resize(filled + count, R::default());
+        self.places.resize(filled + count, Place::default());
+        Room { queue: self, grid, filled }
+    }
+}
+
+/// Room made in a queue.
+struct Room<'a, R> {
+    queue: &'a mut Queue<R>,
+    grid: &'a Grid,
+    filled: usize,
+}
+
+impl<R: Record> Room<'_, R> {
+    /// Adds a record; `tiles` is asked where it touches more than one.
+    #[inline(always)]
+    fn push(&mut self, record: R, place: Place, tiles: impl FnOnce() -> Tiles) {
+        let Queue { kept, places, spans, next, many } = &mut *self.queue;
+        let place = if let Ok(tile) = place.span() {
+            next[tile] += 1;
+            place
+        } else {
+            let (tiles, span) = (tiles(), spans.len() as u32);
+            if tiles.count() <= MANY {
+                tiles.each(self.grid, |tile| next[tile] += 1);
+            } else {
+                *many += 1;
+            }
+            spans.push(tiles);
+            Place(Place::SPAN | span)
+        };
+        kept[self.filled] = record;
+        places[self.filled] = place;
+        self.filled += 1;
+    }
+
+    #[inline(always)]
+    fn close(self) {
+        self.queue.kept.truncate(self.filled);
+        self.queue.places.truncate(self.filled);
+    }
+}
+
+impl Tiles {
+    /// Where a record that touches these goes.
+    fn place(self, grid: &Grid) -> Place {
+        match (self.count(), self.first(grid)) {
+            (1, tile) => Place(tile as u32),
+            _ => Place(Place::SPAN),
+        }
+    }
 }
 
 /// Instances that are projected together; their columns fit the first-level cache beside the look's table.
@@ -384,8 +489,10 @@ struct Block {
     red: Lane<f32>,
     green: Lane<f32>,
     blue: Lane<f32>,
-    radius: Lane<f32>,
     cover: Lane<f32>,
+    dots: Lane<Dot>,
+    /// The tile it touches, or -1 when more than one.
+    tile: Lane<i32>,
     x0: Lane<i32>,
     x1: Lane<i32>,
     y0: Lane<i32>,
@@ -413,8 +520,9 @@ impl Default for Block {
             red: f,
             green: f,
             blue: f,
-            radius: f,
             cover: f,
+            dots: [Dot::default(); BLOCK],
+            tile: i,
             x0: i,
             x1: i,
             y0: i,
@@ -588,35 +696,82 @@ impl Block {
             let cover = opacity * covers * weight;
             let strength = light[0] + light[1] + light[2] + cover;
             let seen = seen & strength.simd_gt(zero) & strength.simd_lt(f32x8::splat(simd, f32::INFINITY));
-            put(&mut self.radius, i, radius);
-            put(&mut self.red, i, light[0]);
-            put(&mut self.green, i, light[1]);
-            put(&mut self.blue, i, light[2]);
-            put(&mut self.cover, i, cover);
-            self.touch(simd, grid, radius, seen, i);
+            let ([dx, dy], first) = self.touch(simd, grid, radius, seen, i);
+            let per_r2 = f32x8::splat(simd, 1.0) / (radius * radius);
+            let paint = [halves(light[0], light[1]), halves(light[2], cover)];
+            let rows = transpose([dx, dy, per_r2, depth, paint[0].bitcast(), paint[1].bitcast(), first.bitcast(), depth]);
+            for k in 0..LANES {
+                let [dx, dy, per_r2, depth, red_green, blue_cover, first, _] = rows[k].to_array();
+                let first = first.to_bits();
+                self.dots[i + k] = Dot {
+                    offset: [dx, dy],
+                    per_r2,
+                    depth,
+                    paint: [red_green.to_bits(), blue_cover.to_bits()],
+                    first: [first as i16, (first >> 16) as i16],
+                    label: Label::default(),
+                };
+            }
         }
     }
 
-    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight.
+    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight; returns the way to the first pixel, and that pixel's
+    /// column and above it its row.
     #[inline(always)]
-    fn touch<S: Simd>(&mut self, simd: S, grid: &Grid, radius: f32x8<S>, seen: mask32x8<S>, i: usize) {
+    fn touch<S: Simd>(
+        &mut self,
+        simd: S,
+        grid: &Grid,
+        radius: f32x8<S>,
+        seen: mask32x8<S>,
+        i: usize,
+    ) -> ([f32x8<S>; 2], u32x8<S>) {
         let (x, y) = (get(simd, &self.x, i), get(simd, &self.y, i));
-        let first = |v: f32x8<S>| (v - 0.5).max(f32x8::splat(simd, 0.0)).ceil();
-        let last = |v: f32x8<S>, most: usize| (v - 0.5).floor().min(f32x8::splat(simd, most as f32 - 1.0));
-        let (i0, i1) = (first(x - radius), last(x + radius, grid.width));
-        let (j0, j1) = (first(y - radius), last(y + radius, grid.height));
-        let seen = seen & i0.simd_le(i1) & j0.simd_le(j1);
+        let (zero, farthest) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, FARTHEST));
         let whole = |v: f32x8<S>| -> i32x8<S> { v.to_int() };
+        let first_x = (x - 0.5 - radius).ceil().max(-farthest).min(farthest);
+        let first_y = (y - 0.5 - radius).ceil().max(-farthest).min(farthest);
+        let first = (whole(first_x) & 0xffff) | (whole(first_y) << 16);
+        let (i0, j0) = (first_x.max(zero), first_y.max(zero));
+        let last = |v: f32x8<S>, most: usize| (v - 0.5).floor().min(f32x8::splat(simd, most as f32 - 1.0));
+        let (i1, j1) = (last(x + radius, grid.width), last(y + radius, grid.height));
+        let seen = seen & i0.simd_le(i1) & j0.simd_le(j1);
         let (i0, i1, j0, j1) = (whole(i0), whole(i1), whole(j0), whole(j1));
         let [w, h] = grid.tile_log2;
-        (i0 >> w).store_slice(&mut self.x0[i..i + LANES]);
-        (i1 >> w).store_slice(&mut self.x1[i..i + LANES]);
-        (j0 >> h).store_slice(&mut self.y0[i..i + LANES]);
-        (j1 >> h).store_slice(&mut self.y1[i..i + LANES]);
+        let (x0, x1, y0, y1) = (i0 >> w, i1 >> w, j0 >> h, j1 >> h);
+        x0.store_slice(&mut self.x0[i..i + LANES]);
+        x1.store_slice(&mut self.x1[i..i + LANES]);
+        y0.store_slice(&mut self.y0[i..i + LANES]);
+        y1.store_slice(&mut self.y1[i..i + LANES]);
+        let one = x0.simd_eq(x1) & y0.simd_eq(y1);
+        let tile = one.select(y0 * grid.across as i32 + x0, i32x8::splat(simd, -1));
+        tile.store_slice(&mut self.tile[i..i + LANES]);
         ((i1 - i0 + 1) * (j1 - j0 + 1)).store_slice(&mut self.pixels[i..i + LANES]);
         let flag = seen.select(i32x8::splat(simd, 1), i32x8::splat(simd, 0));
         flag.store_slice(&mut self.seen[i..i + LANES]);
+        ([first_x + 0.5 - x, first_y + 0.5 - y], first.bitcast())
     }
+}
+
+/// The upper halves of floats that are not negative.
+#[inline(always)]
+fn halves<S: Simd>(upper: f32x8<S>, lower: f32x8<S>) -> u32x8<S> {
+    let (upper, lower): (u32x8<S>, u32x8<S>) = (upper.bitcast(), lower.bitcast());
+    ((upper + HALF_STEP) & 0xffff_0000) | ((lower + HALF_STEP) >> 16)
+}
+
+/// Eight columns to eight rows, by three perfect shuffles.
+#[inline(always)]
+fn transpose<S: Simd>(v: [f32x8<S>; LANES]) -> [f32x8<S>; LANES] {
+    let mut v = v;
+    for _ in 0..3 {
+        let (a, b) = v[0].interleave(v[4]);
+        let (c, d) = v[1].interleave(v[5]);
+        let (e, f) = v[2].interleave(v[6]);
+        let (g, h) = v[3].interleave(v[7]);
+        v = [a, b, c, d, e, f, g, h];
+    }
+    v
 }
 
 /// [`Lighting::on_soft`] for eight, multiplied into their colours.

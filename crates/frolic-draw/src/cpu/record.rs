@@ -2,7 +2,7 @@
 //!
 //! | record | what it comes from |
 //! | --- | --- |
-//! | [`Splat`] | a disc |
+//! | [`Dot`] | a disc |
 //! | [`Quad`] | a sprite, or a transparent card: a plane rectangle looked up per pixel |
 //! | [`Facet`] | a triangle of a mesh, or half of a solid card |
 //! | [`Strip`] | up to three segments of a ribbon |
@@ -26,13 +26,17 @@ use crate::vertices::{frames, mesh};
 pub(super) trait Record: Copy + Default + Send + Sync {
     /// Whether an instance is one record and no more.
     const ALONE: bool;
-    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
-    fn bounds(&self) -> [f32; 4];
     /// Place within its chunk, and what it belongs to.
     fn label(&self) -> Label;
-    fn set_label(&mut self, label: Label);
     /// Depth that its element is sorted by, m.
     fn order_depth(&self) -> f32;
+}
+
+/// A record with an outline of its own.
+pub(super) trait Outlined: Record {
+    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
+    fn bounds(&self) -> [f32; 4];
+    fn set_label(&mut self, label: Label);
 }
 
 /// Where a record comes from.
@@ -48,26 +52,32 @@ pub(crate) struct Label {
 const OFF_MIDDLE: f32 = 0.375;
 
 macro_rules! record {
-    ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
+    ($Record:ty, $depth:ident, $alone:literal) => {
         impl Record for $Record {
             const ALONE: bool = $alone;
 
+            #[inline(always)]
+            fn label(&self) -> Label {
+                self.label
+            }
+            #[inline(always)]
+            fn order_depth(&self) -> f32 {
+                self.$depth
+            }
+        }
+    };
+    ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
+        record!($Record, $depth, $alone);
+
+        impl Outlined for $Record {
             #[inline(always)]
             fn bounds(&self) -> [f32; 4] {
                 let [x0, y0, x1, y1] = self.extent();
                 [x0 - $reach, y0 - $reach, x1 + $reach, y1 + $reach]
             }
             #[inline(always)]
-            fn label(&self) -> Label {
-                self.label
-            }
-            #[inline(always)]
             fn set_label(&mut self, label: Label) {
                 self.label = label;
-            }
-            #[inline(always)]
-            fn order_depth(&self) -> f32 {
-                self.$depth
             }
         }
     };
@@ -88,16 +98,57 @@ pub struct Splat {
     pub light: [f32; 3],
     /// How much of what is behind is covered at full coverage; 0 adds.
     pub cover: f32,
-    pub(crate) label: Label,
 }
-record!(Splat, depth, true, 0.0);
 
 impl Splat {
-    #[inline(always)]
     pub(crate) fn extent(&self) -> [f32; 4] {
         [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
     }
 }
+
+/// A splat made ready to be filled: eight numbers of four bytes, as they come from eight lanes.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[repr(C, align(32))]
+pub(super) struct Dot {
+    /// From its middle to the middle of the first pixel, pixels.
+    pub(super) offset: [f32; 2],
+    /// One over its radius squared.
+    pub(super) per_r2: f32,
+    pub(super) depth: f32,
+    /// Red above green and blue above cover: the upper halves of their floats, in steps of a 128th at most.
+    pub(super) paint: [u32; 2],
+    /// Column and row of the first pixel that it may touch; may be outside the picture.
+    pub(super) first: [i16; 2],
+    pub(super) label: Label,
+}
+record!(Dot, depth, true);
+
+impl Dot {
+    pub(super) fn new(splat: &Splat, label: Label) -> Self {
+        let at = [splat.x, splat.y];
+        let first = at.map(|at| (at - 0.5 - splat.radius).ceil().clamp(-FARTHEST, FARTHEST));
+        Self {
+            first: first.map(|first| first as i16),
+            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
+            per_r2: 1.0 / (splat.radius * splat.radius),
+            depth: splat.depth,
+            paint: [halves(splat.light[0], splat.light[1]), halves(splat.light[2], splat.cover)],
+            label,
+        }
+    }
+}
+
+/// Added to a float's bits, so that cutting off the lower half rounds.
+pub(super) const HALF_STEP: u32 = 1 << 15;
+
+/// The upper halves of two floats that are not negative.
+fn halves(upper: f32, lower: f32) -> u32 {
+    let [upper, lower] = [upper, lower].map(|v| v.to_bits() + HALF_STEP);
+    upper & 0xffff_0000 | lower >> 16
+}
+
+/// Pixels from the corner of the picture that a first column or row is held to: more than the largest picture has.
+pub(super) const FARTHEST: f32 = 32_000.0;
 
 /// A rectangle in space, seen in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
 /// and d·q is one over the depth (1 on the screen).

@@ -19,17 +19,18 @@
 //! vectorised across colour channels.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x4, f32x8, i32x4};
+use fearless_simd::{f32x4, f32x8, u32x8};
 
 use super::bin::Bin;
 use super::phase::Part;
-use super::record::Splat;
+use super::record::Dot;
 use super::shadow::Shadow;
 use super::solid::{SAMPLES, Samples, Style};
 use crate::backdrop::BackdropTile;
 use crate::camera::View;
 use crate::image::ImageSize;
 use crate::list::DrawList;
+use crate::look::{Blend, Look};
 
 /// Pixels, or points, of a vector.
 pub(crate) const LANES: usize = 8;
@@ -83,13 +84,15 @@ impl Tiles {
         (u32::from(self.x1 - self.x0) + 1) * (u32::from(self.y1 - self.y0) + 1)
     }
 
+    /// Number of the first tile.
+    #[inline(always)]
+    pub(super) fn first(self, grid: &Grid) -> usize {
+        usize::from(self.y0) * grid.across + usize::from(self.x0)
+    }
+
     /// Calls `visit` with the number of each tile.
     #[inline(always)]
     pub(super) fn each(self, grid: &Grid, mut visit: impl FnMut(usize)) {
-        if self.x0 == self.x1 && self.y0 == self.y1 {
-            // Most often.
-            return visit(usize::from(self.y0) * grid.across + usize::from(self.x0));
-        }
         let (x0, x1) = (usize::from(self.x0), usize::from(self.x1) + 1);
         for y in usize::from(self.y0)..usize::from(self.y1) + 1 {
             for tile in y * grid.across + x0..y * grid.across + x1 {
@@ -264,6 +267,8 @@ impl RasterTile<'_, '_> {
                 shadow,
                 source: None,
                 per_soft: 0.0,
+                in_front: 0.0,
+                covers: true,
             };
             if part.far_to_near {
                 tile.far_to_near(simd, bins, nth, across, down);
@@ -336,22 +341,26 @@ pub(super) struct Tile<'a, 'l> {
     /// Source of the last disc, and one over its soft depth.
     pub(super) source: Option<u16>,
     pub(super) per_soft: f32,
+    /// Depth up to which its discs are in front of everything solid.
+    pub(super) in_front: f32,
+    /// Whether its discs cover what is behind them.
+    pub(super) covers: bool,
 }
 
 impl Tile<'_, '_> {
     /// One chunk's records, by rank.
     #[inline(always)]
     fn in_order<S: Simd>(&mut self, simd: S, bin: &Bin, nth: usize, across: u16, down: u16) {
-        let mut splats = bin.splats.tile(nth, across, down);
+        let mut dots = bin.dots.tile(nth, across, down);
         if bin.quads.distinct + bin.facets.distinct + bin.strips.distinct == 0 {
             // Most often there is nothing to merge.
-            if let Some(splats) = splats.alone() {
-                for splat in splats {
-                    self.splat(simd, splat);
+            if let Some(dots) = dots.alone() {
+                for dot in dots {
+                    self.dot(simd, dot);
                 }
             }
-            while let Some((splat, _)) = splats.take() {
-                self.splat(simd, splat);
+            while let Some((dot, _)) = dots.take() {
+                self.dot(simd, dot);
             }
             return;
         }
@@ -359,11 +368,11 @@ impl Tile<'_, '_> {
         let mut facets = bin.facets.tile(nth, across, down);
         let mut strips = bin.strips.tile(nth, across, down);
         loop {
-            let ranks = [splats.rank(), quads.rank(), facets.rank(), strips.rank()];
+            let ranks = [dots.rank(), quads.rank(), facets.rank(), strips.rank()];
             let Some(rank) = ranks.into_iter().flatten().min() else { break };
             // All pieces of one instance have its rank.
-            while splats.rank() == Some(rank) {
-                splats.take().into_iter().for_each(|(splat, _)| self.splat(simd, splat));
+            while dots.rank() == Some(rank) {
+                dots.take().into_iter().for_each(|(dot, _)| self.dot(simd, dot));
             }
             while quads.rank() == Some(rank) {
                 quads.take().into_iter().for_each(|(quad, _)| self.quad(quad));
@@ -378,79 +387,198 @@ impl Tile<'_, '_> {
     }
 
     #[inline(always)]
-    pub(super) fn splat<S: Simd>(&mut self, simd: S, splat: &Splat) {
+    fn dot<S: Simd>(&mut self, simd: S, dot: &Dot) {
         // Looked up anew only where the source changes.
-        if self.source != Some(splat.label.tag) {
-            self.source = Some(splat.label.tag);
-            let look = self.list.sources[usize::from(splat.label.tag)].look;
-            // Without a test nothing is ever near enough to look at depths.
-            self.per_soft = if look.depth.test { look.per_soft } else { f32::INFINITY };
+        if self.source != Some(dot.label.tag) {
+            self.source = Some(dot.label.tag);
+            self.take_look(self.list.sources[usize::from(dot.label.tag)].look);
         }
-        // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
-        if (self.nearest - splat.depth) * self.per_soft < 1.0 && self.per_soft.is_finite() {
-            self.disc::<S, true, true>(simd, splat, self.per_soft);
-        } else if splat.cover == 0.0 {
-            self.disc::<S, false, false>(simd, splat, self.per_soft);
+        if self.covers { self.disc::<S, true>(simd, dot) } else { self.disc::<S, false>(simd, dot) }
+    }
+
+    /// Fills dots of one look.
+    #[inline(always)]
+    pub(super) fn dots<'r, S: Simd>(&mut self, simd: S, dots: impl Iterator<Item = &'r Dot> + Clone) {
+        let Some(first) = dots.clone().next() else { return };
+        self.take_look(self.list.sources[usize::from(first.label.tag)].look);
+        if self.covers {
+            for dot in dots {
+                self.disc::<S, true>(simd, dot);
+            }
         } else {
-            self.disc::<S, false, true>(simd, splat, self.per_soft);
+            for dot in dots {
+                self.disc::<S, false>(simd, dot);
+            }
+        }
+    }
+
+    fn take_look(&mut self, look: &Look) {
+        self.covers = look.blend == Blend::Alpha;
+        self.per_soft = look.per_soft;
+        // A hair nearer than where anything of a disc fades.
+        let fades = self.nearest * 0.999_999 - 1.000_001 / look.per_soft;
+        self.in_front = if look.depth.test { fades } else { f32::INFINITY };
+    }
+
+    #[inline(always)]
+    fn disc<S: Simd, const COVERS: bool>(&mut self, simd: S, dot: &Dot) {
+        // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
+        if dot.depth > self.in_front {
+            self.fill::<S, true, COVERS>(simd, dot);
+        } else {
+            self.fill::<S, false, COVERS>(simd, dot);
         }
     }
 
     #[inline(always)]
-    fn disc<S: Simd, const SOLID: bool, const COVERS: bool>(
-        &mut self,
-        simd: S,
-        splat: &Splat,
-        per_soft: f32,
-    ) {
-        // All four ends at once: first pixels as they are, last pixels negated, so that each is rounded up and held to the tile.
-        let (x, y, radius) = (splat.x, splat.y, splat.radius);
-        let ends = f32x4::load_array(simd, [x - 0.5, y - 0.5, 0.5 - x, 0.5 - y]) - radius;
-        let (right, bottom) = (self.x + self.width as i32 - 1, self.y + self.rows.len() as i32 - 1);
-        let held = [self.x as f32, self.y as f32, -right as f32, -bottom as f32];
-        let ends: i32x4<S> = ends.ceil().max(f32x4::load_array(simd, held)).to_int();
-        let [i0, j0, i1, j1] = ends.to_array();
-        let (i1, j1) = (-i1, -j1);
+    fn fill<S: Simd, const SOLID: bool, const COVERS: bool>(&mut self, simd: S, dot: &Dot) {
+        let left = i32::from(dot.first[0]) - self.x;
+        let top = i32::from(dot.first[1]) - self.y;
+        let paint = Paint::new(simd, dot, self.per_soft);
+        // Whether the fifth column and row from the first are beyond the radius.
+        let fifth = dot.offset[0].min(dot.offset[1]) + QUAD as f32;
+        if fifth * fifth * dot.per_r2 > 1.0 {
+            // Four whole rows of the tile: those before the first are beyond the radius too.
+            let (i, j) = (left.max(0), top.max(0).min(self.rows.len() as i32 - QUAD as i32));
+            let within = j as usize..j as usize + QUAD;
+            let Some(Ok(rows)) = self.rows.get_mut(within.clone()).map(TryInto::try_into) else { return };
+            let depths = if SOLID { self.depth.get(within).unwrap_or_default() } else { &[] };
+            return paint.four_by_four::<SOLID, COVERS>(simd, rows, depths, i, [i - left, j - top]);
+        }
+        // A hair farther than the radius, where nothing is covered.
+        let reach = (1.0 / dot.per_r2).sqrt() * 1.000_001;
+        let (i1, j1) = ((reach - dot.offset[0]) as i32, (reach - dot.offset[1]) as i32);
+        let (i0, i1) = ((-left).max(0), i1.min(self.width as i32 - 1 - left));
+        let (j0, j1) = ((-top).max(0), j1.min(self.rows.len() as i32 - 1 - top));
         if i0 > i1 || j0 > j1 {
             return;
         }
-        let per_r2 = 1.0 / (splat.radius * splat.radius);
-        let [red, green, blue] = splat.light.map(|channel| f32x8::splat(simd, channel));
-        let (one, zero) = (f32x8::splat(simd, 1.0), f32x8::splat(simd, 0.0));
-        let cover = f32x8::splat(simd, splat.cover);
-        let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
-        let (top, bottom) = ((j0 - self.y) as usize, (j1 - self.y) as usize);
-        let rows = &mut self.rows[top..=bottom];
-        let depths = &self.depth[top..=bottom];
-        let mut i = i0;
-        while i <= i1 {
-            let dx = count + i as f32 - splat.x;
-            let u = one - dx * dx * per_r2;
+        let within = (j0 + top) as usize..=(j1 + top) as usize;
+        let (rows, depths) = (&mut self.rows[within.clone()], &self.depth[within]);
+        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+        for i in (i0..=i1).step_by(LANES) {
+            let u = paint.across(simd, count + i as f32);
             // Always true; said so that no row checks its bounds.
-            let at = ((i - self.x) as usize).min(TILE_WIDTH);
-            let mut centre = j0 as f32 + 0.5;
+            let at = ((i + left) as usize).min(TILE_WIDTH);
+            let mut down = j0 as f32;
             for (row, depth) in rows.iter_mut().zip(depths) {
-                let dy = centre - splat.y;
-                let t = (u - f32x8::splat(simd, dy * dy * per_r2)).max(zero);
-                let mut coverage = t * t;
-                if SOLID {
-                    let before = (f32x8::from_slice(simd, &depth[at..at + LANES]) - splat.depth) * per_soft;
-                    coverage *= before.max(zero).min(one);
-                }
+                let before = if SOLID { f32x8::from_slice(simd, &depth[at..at + LANES]) } else { u };
+                let coverage = paint.coverage::<SOLID>(simd, u, f32x8::splat(simd, down), before);
                 let [r, g, b] = row;
                 let (r, g, b) = (&mut r[at..at + LANES], &mut g[at..at + LANES], &mut b[at..at + LANES]);
-                let (mut under_r, mut under_g, mut under_b) =
-                    (f32x8::from_slice(simd, r), f32x8::from_slice(simd, g), f32x8::from_slice(simd, b));
-                if COVERS {
-                    let keep = one - coverage * cover;
-                    (under_r, under_g, under_b) = (under_r * keep, under_g * keep, under_b * keep);
-                }
-                (under_r + coverage * red).store_slice(r);
-                (under_g + coverage * green).store_slice(g);
-                (under_b + coverage * blue).store_slice(b);
-                centre += 1.0;
+                let under =
+                    [f32x8::from_slice(simd, r), f32x8::from_slice(simd, g), f32x8::from_slice(simd, b)];
+                let [over_r, over_g, over_b] = paint.over::<COVERS>(simd, under, coverage);
+                over_r.store_slice(r);
+                over_g.store_slice(g);
+                over_b.store_slice(b);
+                down += 1.0;
             }
-            i += LANES as i32;
         }
     }
+}
+
+/// Rows and columns of what is filled at once.
+const QUAD: usize = LANES / 2;
+
+/// A dot in lanes. The two ways of filling one share every formula, so a pixel is the same in both.
+struct Paint<S: Simd> {
+    offset: [f32; 2],
+    per_r2: f32,
+    depth: f32,
+    per_soft: f32,
+    light: [f32x8<S>; 3],
+    cover: f32x8<S>,
+}
+
+impl<S: Simd> Paint<S> {
+    #[inline(always)]
+    fn new(simd: S, dot: &Dot, per_soft: f32) -> Self {
+        let Dot { offset, per_r2, depth, paint: [red_green, blue_cover], .. } = *dot;
+        let (red_green, blue_cover) = (u32x8::splat(simd, red_green), u32x8::splat(simd, blue_cover));
+        let red = (red_green & 0xffff_0000).bitcast();
+        let green = (red_green << 16).bitcast();
+        let blue = (blue_cover & 0xffff_0000).bitcast();
+        let cover = (blue_cover << 16).bitcast();
+        Self { offset, per_r2, depth, per_soft, light: [red, green, blue], cover }
+    }
+
+    /// What is left of 1 after `dx²/R²`, columns from the first on.
+    #[inline(always)]
+    fn across(&self, simd: S, columns: f32x8<S>) -> f32x8<S> {
+        let dx = columns + self.offset[0];
+        f32x8::splat(simd, 1.0) - dx * dx * self.per_r2
+    }
+
+    /// The share covered, rows from the first on, before what is solid at depth `before`.
+    #[inline(always)]
+    fn coverage<const SOLID: bool>(
+        &self,
+        simd: S,
+        across: f32x8<S>,
+        rows: f32x8<S>,
+        before: f32x8<S>,
+    ) -> f32x8<S> {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let dy = rows + self.offset[1];
+        let t = (across - dy * dy * self.per_r2).max(zero);
+        let coverage = t * t;
+        if SOLID { coverage * ((before - self.depth) * self.per_soft).max(zero).min(one) } else { coverage }
+    }
+
+    #[inline(always)]
+    fn over<const COVERS: bool>(
+        &self,
+        simd: S,
+        mut under: [f32x8<S>; 3],
+        coverage: f32x8<S>,
+    ) -> [f32x8<S>; 3] {
+        if COVERS {
+            let keep = f32x8::splat(simd, 1.0) - coverage * self.cover;
+            under = [under[0] * keep, under[1] * keep, under[2] * keep];
+        }
+        let [r, g, b] = self.light;
+        [under[0] + coverage * r, under[1] + coverage * g, under[2] + coverage * b]
+    }
+
+    /// Fills what touches no more than four rows and columns: two rows a vector, no loop and no branch.
+    #[inline(always)]
+    fn four_by_four<const SOLID: bool, const COVERS: bool>(
+        &self,
+        simd: S,
+        rows: &mut [Row; QUAD],
+        depths: &[[f32; STRIDE]],
+        at: i32,
+        [i, j]: [i32; 2],
+    ) {
+        // Always true; said so that no row checks its bounds.
+        let at = (at as usize).min(TILE_WIDTH);
+        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 0.0, 1.0, 2.0, 3.0]);
+        let u = self.across(simd, count + i as f32);
+        let count = f32x8::load_array(simd, [0.0, 0.0, 0.0, 0.0, 1.0, 1.0, 1.0, 1.0]) + j as f32;
+        let (rows, _) = rows.as_chunks_mut::<2>();
+        let (depths, _) = depths.as_chunks::<2>();
+        for pair in 0..QUAD / 2 {
+            let before = if SOLID { two_rows(simd, &depths[pair][0], &depths[pair][1], at) } else { u };
+            let coverage = self.coverage::<SOLID>(simd, u, count + (2 * pair) as f32, before);
+            let [upper, lower] = &mut rows[pair];
+            let under = [
+                two_rows(simd, &upper[0], &lower[0], at),
+                two_rows(simd, &upper[1], &lower[1], at),
+                two_rows(simd, &upper[2], &lower[2], at),
+            ];
+            let over = self.over::<COVERS>(simd, under, coverage);
+            for channel in 0..3 {
+                let (a, b) = over[channel].split();
+                a.store_slice(&mut upper[channel][at..at + QUAD]);
+                b.store_slice(&mut lower[channel][at..at + QUAD]);
+            }
+        }
+    }
+}
+
+/// Four neighbours of one row, then the same four of another.
+#[inline(always)]
+fn two_rows<S: Simd>(simd: S, upper: &[f32; STRIDE], lower: &[f32; STRIDE], at: usize) -> f32x8<S> {
+    f32x4::from_slice(simd, &upper[at..at + QUAD]).combine(f32x4::from_slice(simd, &lower[at..at + QUAD]))
 }
