@@ -230,7 +230,7 @@ impl Tile<'_, '_> {
             bounds[3] = bounds[3].max(ceil(y1 - 0.125));
         }
         // Whole blocks of rows, as samples are drawn by the block.
-        let lanes = LANES as i32;
+        let lanes = (LANES / SAMPLES) as i32;
         bounds[0] = bounds[0].max(self.x);
         bounds[1] = (bounds[1].max(self.y) - self.y) / lanes * lanes + self.y;
         bounds[2] = bounds[2].min(self.x + width as i32 - 1);
@@ -246,7 +246,7 @@ impl Tile<'_, '_> {
             for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
                 for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
                     for s in 0..SAMPLES {
-                        let at = (s * width + i) * height + j;
+                        let at = (i * height + j) * SAMPLES + s;
                         scratch.base[at] = EMPTY;
                         scratch.near[at] = match self.near {
                             _ if !look.depth.test => 0.0,
@@ -265,6 +265,7 @@ impl Tile<'_, '_> {
                 width,
                 height,
                 samples: SAMPLES,
+                spans: Default::default(),
                 most_slope: 0.0,
             };
             let style = Style { test: true, write: true, ..Style::of(self.list, label, false) };

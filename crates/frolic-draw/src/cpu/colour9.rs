@@ -48,6 +48,15 @@ pub(super) fn unpack(packed: u32) -> [f32; 3] {
     [channel(0), channel(9), channel(18)]
 }
 
+/// [`unpack`] for eight.
+#[inline(always)]
+pub(super) fn unpack_lanes<S: Simd>(packed: u32x8<S>) -> [f32x8<S>; 3] {
+    let exponent = (packed >> 27) + (127 - (BIAS + MANTISSA) as u32);
+    let scale: f32x8<S> = (exponent << 23).bitcast();
+    let channel = |mantissa: u32x8<S>| mantissa.bitcast::<i32x8_of<S>>().to_float::<f32x8<S>>() * scale;
+    [channel(packed & 511), channel((packed >> 9) & 511), channel((packed >> 18) & 511)]
+}
+
 /// [`pack`] for eight.
 #[inline(always)]
 pub(crate) fn pack_lanes<S: Simd>(simd: S, colour: [f32x8<S>; 3]) -> u32x8<S> {

@@ -102,6 +102,7 @@ impl Shadow {
                     width: grid.tile_width(),
                     height: grid.rows(),
                     samples: 1,
+                    spans: Default::default(),
                     most_slope: texel * 16.0,
                 };
                 dispatch!(level, simd => {

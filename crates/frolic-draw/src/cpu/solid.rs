@@ -1,15 +1,16 @@
 //! Solid shapes of one tile: four samples a pixel, the nearest wins, then a mean.
 //!
 //! ```text
-//! for each polygon, for each 8 rows, for each column, for each of 4 samples:
+//! for each polygon, for each 2 rows, for each column, for the 8 samples there at once:
 //!     inside every edge and nearer than what is there?  keep nearness and colour
 //! then for each pixel:  mean of its samples' colours, those in shadow without the sun's part
 //! ```
 //!
-//! A ribbon that stands upright, as most blades do, is no polygons but spans: for each 8 rows the two ends at each sample, then only
+//! A ribbon that stands upright, as most blades do, is no polygons but spans: for each 2 rows the two ends at each sample, then only
 //! comparisons with them column by column.
 //!
-//! 1. Samples lie column by column: vectors run down the rows, as blades are tall and narrow.
+//! 1. Samples lie column by column, and a vector is the four samples of a pixel and of the one below: blades are tall and narrow, so few
+//!    lanes miss. In a shadow map, which has one sample a texel, a vector is eight rows; all else is the same.
 //! 2. Edges, nearness and colours are planes over the picture, taken at the picture's coordinates. So a pixel is the same in
 //!    whatever tile it is, and two triangles that share an edge meet every sample exactly once: both work the edge out from the same end, which
 //!    makes one the exact negative of the other, and a sample right on it goes to the one above or left (Pineda, "A Parallel Algorithm for
@@ -18,10 +19,10 @@
 //! 4. One over the depth is linear across the screen, so the buffer keeps that: no division a sample.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, mask32x8, u32x8};
+use fearless_simd::{f32x4, f32x8, i32x4, i32x8, mask32x8, u32x4, u32x8};
 use glam::{Vec2, Vec3};
 
-use super::colour9::{EMPTY, pack_lanes, unpack};
+use super::colour9::{EMPTY, pack_lanes, unpack, unpack_lanes};
 use super::record::{Facet, Label, PLAIN, SEGMENTS, Strip, colours, has_holes};
 use super::shadow::Shadow;
 use super::tile::{LANES, Row, STRIDE};
@@ -36,7 +37,7 @@ pub(super) const SAMPLES: usize = 4;
 pub(super) const PLACES: [[f32; 2]; SAMPLES] =
     [[-0.125, -0.375], [0.375, -0.125], [-0.375, 0.125], [0.125, 0.375]];
 
-/// One tile's samples: of each sample of a pixel, column after column.
+/// One tile's samples: column after column, down each column, those of a pixel together.
 #[derive(Debug)]
 pub(super) struct Samples<'a> {
     pub(super) near: &'a mut [f32],
@@ -50,8 +51,22 @@ pub(super) struct Samples<'a> {
     pub(super) height: usize,
     /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
     pub(super) samples: usize,
+    /// What is known of some rows of a strip.
+    pub(super) spans: [Span; PIECE],
     /// Of a shadow map: most that a slanting surface is moved away from the sun, m.
     pub(super) most_slope: f32,
+}
+
+/// Vectors of rows whose spans are worked out before they are filled.
+const PIECE: usize = 16;
+
+/// What a strip covers of some rows: at each sample the ends, in columns, and nearness; least first column twice and most last twice, negated.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Span {
+    start: [f32; LANES],
+    end: [f32; LANES],
+    near: [f32; LANES],
+    columns: [i32; LANES / 2],
 }
 
 /// How a record is drawn.
@@ -129,63 +144,80 @@ impl Edge {
     }
 }
 
-/// A quantity along an upright strip: its value at the upper end plus, for each segment, a slope times what of the segment is above
-/// the row.
+/// Where the lanes of a vector of samples lie, from the upper left of its first pixel.
+#[derive(Clone, Copy)]
+struct Places<S: Simd> {
+    x: f32x8<S>,
+    y: f32x8<S>,
+    /// The middles of their pixels, down.
+    middle: f32x8<S>,
+}
+
+impl<S: Simd> Places<S> {
+    #[inline(always)]
+    fn of(simd: S, samples: usize) -> Self {
+        let [mut x, mut y, mut middle] = [[0.5f32; LANES]; 3];
+        for lane in 0..LANES {
+            middle[lane] = (lane / samples) as f32 + 0.5;
+            let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[lane % SAMPLES] };
+            (x[lane], y[lane]) = (0.5 + ox, middle[lane] + oy);
+        }
+        Self {
+            x: f32x8::load_array(simd, x),
+            y: f32x8::load_array(simd, y),
+            middle: f32x8::load_array(simd, middle),
+        }
+    }
+}
+
+/// A quantity along an upright strip: its value at the upper end and its slope there, and how the slope turns at each cross section
+/// within.
 #[derive(Debug, Clone, Copy, Default)]
 struct Path {
     start: f32,
-    slopes: [f32; SEGMENTS],
+    slope: f32,
+    turns: [f32; SEGMENTS - 1],
 }
 
 impl Path {
-    /// Through values at the cross sections; `per` is one over each segment's height.
+    /// Through values at the cross sections; `per` is one over each segment's height, 0 for one that is not there.
     #[inline(always)]
     fn new(values: [f32; SEGMENTS + 1], per: [f32; SEGMENTS]) -> Self {
         let mut slopes = [0.0; SEGMENTS];
         for k in 0..SEGMENTS {
             slopes[k] = (values[k + 1] - values[k]) * per[k];
         }
-        Self { start: values[0], slopes }
+        let turns = [slopes[1] - slopes[0], slopes[2] - slopes[1]];
+        Self { start: values[0], slope: slopes[0], turns }
     }
 
-    /// Red, green and blue through packed colours.
+    /// Red, green and blue, then those of the sun's part.
     #[inline(always)]
-    fn of_colours(packed: [u32; SEGMENTS + 1], per: [f32; SEGMENTS]) -> [Self; 3] {
-        let mut values = [[0.0f32; SEGMENTS + 1]; 3];
-        for k in 0..=SEGMENTS {
-            let [r, g, b] = unpack(packed[k]);
-            (values[0][k], values[1][k], values[2][k]) = (r, g, b);
+    fn of_colours<S: Simd>(simd: S, strip: &Strip, per: [f32; SEGMENTS]) -> [Self; 6] {
+        let mut packed = [0; LANES];
+        packed[..SEGMENTS + 1].copy_from_slice(&strip.base);
+        packed[SEGMENTS + 1..].copy_from_slice(&strip.sun);
+        let mut paths = [Self::default(); 6];
+        for (channel, lanes) in unpack_lanes(u32x8::load_array(simd, packed)).into_iter().enumerate() {
+            let [a, b, c, d, e, f, g, h] = lanes.to_array();
+            paths[channel] = Self::new([a, b, c, d], per);
+            paths[channel + 3] = Self::new([e, f, g, h], per);
         }
-        [Self::new(values[0], per), Self::new(values[1], per), Self::new(values[2], per)]
+        paths
     }
 
     #[inline(always)]
-    fn at<S: Simd>(&self, simd: S, above: &[f32x8<S>; SEGMENTS]) -> f32x8<S> {
-        let [a, b, c] = self.slopes;
-        f32x8::splat(simd, self.start) + above[0] * a + above[1] * b + above[2] * c
+    fn at<S: Simd>(&self, simd: S, below: &[f32x8<S>; SEGMENTS]) -> f32x8<S> {
+        let [turn, last] = self.turns;
+        f32x8::splat(simd, self.start) + below[0] * self.slope + below[1] * turn + below[2] * last
     }
 }
 
-/// Spans of eight rows: of each sample the ends, and nearness; colour without the sun, and the sun's part.
-struct Spans<S: Simd> {
-    ends: [[f32x8<S>; 2]; SAMPLES],
-    nears: [f32x8<S>; SAMPLES],
-    colour: [u32x8<S>; 2],
-}
-
-/// What of each segment is above rows; segments that are not there have no height.
+/// How far rows are below the upper end, and below each cross section within if they are.
 #[inline(always)]
-fn above<S: Simd>(
-    simd: S,
-    y: f32x8<S>,
-    from: [f32; SEGMENTS],
-    height: [f32; SEGMENTS],
-) -> [f32x8<S>; SEGMENTS] {
-    let mut parts = [f32x8::splat(simd, 0.0); SEGMENTS];
-    for k in 0..SEGMENTS {
-        parts[k] = (y - from[k]).max(f32x8::splat(simd, 0.0)).min(f32x8::splat(simd, height[k]));
-    }
-    parts
+fn below<S: Simd>(simd: S, y: f32x8<S>, from: [f32; SEGMENTS]) -> [f32x8<S>; SEGMENTS] {
+    let zero = f32x8::splat(simd, 0.0);
+    [y - from[0], (y - from[1]).max(zero), (y - from[2]).max(zero)]
 }
 
 /// A convex polygon of up to four edges with all that is drawn in it.
@@ -270,16 +302,107 @@ impl Polygon {
 }
 
 impl Polygon {
-    /// Those of some columns that the polygon can touch in the eight rows from `top` on.
+    /// Colours of the pixels of a vector of samples; where a texture has holes, samples are taken out of `met`.
     #[inline(always)]
-    fn columns(&self, top: f32, (first, last): (i32, i32)) -> (i32, i32) {
+    fn colour<S: Simd>(
+        &self,
+        simd: S,
+        style: &Style<'_>,
+        x: f32,
+        y: f32x8<S>,
+        samples: usize,
+        met: &mut mask32x8<S>,
+    ) -> [u32x8<S>; 2] {
+        let mut rgb = [f32x8::splat(simd, 0.0); 6];
+        match self.flat {
+            Some([base, sun]) => {
+                let (base, sun) = (unpack(base), unpack(sun));
+                for channel in 0..3 {
+                    rgb[channel] = f32x8::splat(simd, base[channel]);
+                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
+                }
+            }
+            None => {
+                let channels = if style.sun { 6 } else { 3 };
+                for channel in 0..channels {
+                    let plane = self.colour[channel];
+                    rgb[channel] = (y * plane.dy + plane.c) + plane.dx * x;
+                }
+            }
+        }
+        if self.region != PLAIN {
+            self.wear(simd, style, x, y, samples, &mut rgb, met);
+        }
+        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
+        let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
+        [base, sun]
+    }
+
+    /// Multiplies a texture into colours, pixel by pixel. A sample counts as met by the texture's opacity: the more opaque, the more samples, so
+    /// that the edges of holes are smooth too.
+    fn wear<S: Simd>(
+        &self,
+        simd: S,
+        style: &Style<'_>,
+        x: f32,
+        y: f32x8<S>,
+        samples: usize,
+        rgb: &mut [f32x8<S>; 6],
+        met: &mut mask32x8<S>,
+    ) {
+        let y = y.to_array();
+        let mut channels = [[0.0f32; LANES]; 6];
+        for (channel, lanes) in channels.iter_mut().zip(&*rgb) {
+            *channel = lanes.to_array();
+        }
+        let mut opaque = [0.0f32; LANES];
+        for first in (0..LANES).step_by(samples) {
+            let near = self.near.at(x, y[first]);
+            let uv = self.uv.map(|plane| (plane.at(x, y[first]) / near).clamp(0.0, 1.0));
+            let texel = style.atlas.sample(RegionId(self.region), uv[0], uv[1], self.texels);
+            let per = 1.0 / texel[3].max(1e-4);
+            for lane in first..first + samples {
+                opaque[lane] = texel[3];
+                for (channel, lanes) in channels.iter_mut().enumerate() {
+                    lanes[lane] *= texel[channel % 3] * per;
+                }
+            }
+        }
+        for (channel, lanes) in channels.iter().zip(rgb) {
+            *lanes = f32x8::load_array(simd, *channel);
+        }
+        if style.holes {
+            // About the half: a quarter of the range a sample.
+            let mut least = [0.5 - 1.5 * 0.125; LANES];
+            for lane in 0..LANES {
+                least[lane] += (lane % samples) as f32 * 0.125;
+            }
+            *met &= f32x8::load_array(simd, opaque).simd_gt(f32x8::load_array(simd, least));
+        }
+    }
+}
+
+impl Polygon {
+    /// First and last of the columns in `within` that the polygon can touch, for eight vectors of `rows` rows each from `top` on.
+    #[inline(always)]
+    fn columns<S: Simd>(
+        &self,
+        simd: S,
+        top: f32,
+        rows: usize,
+        within: (i32, i32),
+    ) -> ([i32; LANES], [i32; LANES]) {
         let [x0, y0, x1, y1] = self.extent;
         // Rounding grows with the coordinates; where it may reach the margin, all columns stay.
         if !(x0 > -TRUSTED && y0 > -TRUSTED && x1 < TRUSTED && y1 < TRUSTED) {
-            return (first, last);
+            return ([within.0; LANES], [within.1; LANES]);
         }
-        let (upper, lower) = (top.max(y0 - 0.5), (top + LANES as f32).min(y1 + 0.5));
-        let (mut from, mut to) = (first as f32, last as f32 + 0.9);
+        let rows = rows as f32;
+        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+        let upper = (count * rows + top).max(f32x8::splat(simd, y0 - 0.5));
+        let lower = (count * rows + (top + rows)).min(f32x8::splat(simd, y1 + 0.5));
+        let (first, last) = (f32x8::splat(simd, within.0 as f32), f32x8::splat(simd, within.1 as f32));
+        let (mut from, mut to) = (first, last + 0.5);
         for edge in &self.edges[..self.count] {
             let Plane { dx, dy, c } = edge.plane;
             if dx.abs() < 1e-3 {
@@ -287,14 +410,17 @@ impl Polygon {
             }
             // Where the edge crosses the first and the last of the rows.
             let per = -1.0 / dx;
-            let (a, b) = ((dy * upper + c) * per, (dy * lower + c) * per);
+            let (a, b) = ((upper * dy + c) * per, (lower * dy + c) * per);
             if dx > 0.0 {
                 from = from.max(a.min(b) - MARGIN);
             } else {
                 to = to.min(a.max(b) + MARGIN);
             }
         }
-        (ceil(from - 0.5).max(first), floor(to - 0.5).min(last))
+        // Held to one beyond on either side, as where nothing is touched they may be anywhere.
+        let from: i32x8<S> = (from - 0.5).ceil().max(first).min(last + 1.0).to_int();
+        let to: i32x8<S> = (to - 0.5).floor().max(first - 1.0).min(last).to_int();
+        (from.to_array(), to.to_array())
     }
 }
 
@@ -321,22 +447,42 @@ impl Samples<'_> {
     }
 
     /// A strip with level cross sections: on each row it covers a span, whose ends, nearness and colour run straight from cross
-    /// section to cross section. All are worked out once for eight rows, whatever segments those are in.
+    /// section to cross section. All are worked out for a vector of samples at once, whatever segments those are in.
     #[inline(always)]
     fn upright<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
+        // Most are drawn one way: that one asks nothing in its inner loop.
+        if style.test && style.write && !self.base.is_empty() {
+            if style.sun {
+                self.spans::<S, true, true>(simd, strip, style);
+            } else {
+                self.spans::<S, true, false>(simd, strip, style);
+            }
+        } else {
+            self.spans::<S, false, false>(simd, strip, style);
+        }
+    }
+
+    #[inline(always)]
+    fn spans<S: Simd, const USUAL: bool, const SUN: bool>(
+        &mut self,
+        simd: S,
+        strip: &Strip,
+        style: &Style<'_>,
+    ) {
         let (top, bottom) = (strip.p[0].y, strip.p[SEGMENTS].y);
         let j0 = floor(top - 0.875).max(self.y);
         let j1 = ceil(bottom - 0.125).min(self.y + self.height as i32 - 1);
         if j0 > j1 {
             return;
         }
-        let zero = f32x8::splat(simd, 0.0);
-        let [mut from, mut height, mut per] = [[0.0f32; SEGMENTS]; 3];
+        let coloured = USUAL || !self.base.is_empty();
+        let samples = if USUAL { SAMPLES } else { self.samples };
+        let [mut from, mut per] = [[0.0f32; SEGMENTS]; 2];
         for k in 0..SEGMENTS {
             from[k] = strip.p[k].y;
-            height[k] = strip.p[k + 1].y - from[k];
             // A segment that is not there has no height.
-            per[k] = if height[k] > 0.0 { 1.0 / height[k] } else { 0.0 };
+            let height = strip.p[k + 1].y - from[k];
+            per[k] = if height > 0.0 { 1.0 / height } else { 0.0 };
         }
         let [mut left, mut right] = [[0.0f32; SEGMENTS + 1]; 2];
         for k in 0..=SEGMENTS {
@@ -345,113 +491,104 @@ impl Samples<'_> {
         }
         let (left, right) = (Path::new(left, per), Path::new(right, per));
         let mut near = Path::new(strip.near, per);
-        if self.samples == 1 {
-            let slope = near.slopes.iter().fold(0.0f32, |most, slope| most.max(slope.abs())) * 1.5;
-            near.start -= slope.min(self.most_slope);
+        if samples == 1 {
+            let [a, b, c] = [0, 1, 2].map(|k| (strip.near[k + 1] - strip.near[k]) * per[k]);
+            near.start -= (a.abs().max(b.abs()).max(c.abs()) * 1.5).min(self.most_slope);
         }
-        let coloured = !self.base.is_empty();
         let flat = strip.base == [strip.base[0]; SEGMENTS + 1] && strip.sun == [strip.sun[0]; SEGMENTS + 1];
-        let mut channels = [Path::default(); 6];
-        if coloured && !flat {
-            channels[..3].copy_from_slice(&Path::of_colours(strip.base, per));
-            if style.sun {
-                channels[3..].copy_from_slice(&Path::of_colours(strip.sun, per));
-            }
-        }
-        let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
-        let places: &[[f32; 2]] = if self.samples == 1 { &[[0.0; 2]] } else { &PLACES };
-        let infinite = f32x8::splat(simd, f32::INFINITY);
-        for block in (j0 - self.y) as usize / LANES..=(j1 - self.y) as usize / LANES {
-            let y = count + (self.y + (block * LANES) as i32) as f32;
-            let mut ends = [[infinite, zero - infinite]; SAMPLES];
-            let mut nears = [zero; SAMPLES];
-            let (mut least, mut most) = (infinite, zero - infinite);
-            for (s, [ox, oy]) in places.iter().enumerate() {
-                let row = y + *oy;
-                let within = row.simd_ge(f32x8::splat(simd, top)) & row.simd_lt(f32x8::splat(simd, bottom));
-                let above = above(simd, row, from, height);
-                let from = within.select(left.at(simd, &above) - *ox, infinite);
-                let to = within.select(right.at(simd, &above) - *ox, zero - infinite);
-                (least, most) = (least.min(from), most.max(to));
-                ends[s] = [from, to];
-                nears[s] = near.at(simd, &above);
-            }
-            let (least, most) = (lowest(simd, least), -lowest(simd, zero - most));
-            // Held to the tile first: where no row of the block is within, the ends are infinite.
-            let (first, last_column) = (self.x as f32, (self.x + self.width as i32 - 1) as f32);
-            let i0 = ceil((least - 0.5).clamp(first, last_column + 1.0));
-            let i1 = floor((most - 0.5).clamp(first - 1.0, last_column));
-            if i0 > i1 {
-                continue;
-            }
-            let mut colour = [strip.base[0], strip.sun[0]].map(|colour| u32x8::splat(simd, colour));
-            if coloured && !flat {
-                let above = above(simd, y, from, height);
-                let (r, g, b) = (
-                    channels[0].at(simd, &above),
-                    channels[1].at(simd, &above),
-                    channels[2].at(simd, &above),
-                );
-                colour[0] = pack_lanes(simd, [r, g, b]);
-                if style.sun {
-                    let (r, g, b) = (
-                        channels[3].at(simd, &above),
-                        channels[4].at(simd, &above),
-                        channels[5].at(simd, &above),
-                    );
-                    colour[1] = pack_lanes(simd, [r, g, b]);
-                }
-            }
-            let spans = Spans { ends, nears, colour };
-            // Most are drawn one way: that one asks nothing in its inner loop.
-            if style.test && style.write && coloured && self.samples == SAMPLES {
-                if style.sun {
-                    self.spans::<S, true, true>(simd, &spans, block, i0, i1, style);
-                } else {
-                    self.spans::<S, true, false>(simd, &spans, block, i0, i1, style);
-                }
-            } else {
-                self.spans::<S, false, false>(simd, &spans, block, i0, i1, style);
-            }
-        }
-    }
+        let mixed = coloured && !flat;
+        let channels = if mixed { Path::of_colours(simd, strip, per) } else { [Path::default(); 6] };
+        let mut colour = [u32x8::splat(simd, strip.base[0]), u32x8::splat(simd, strip.sun[0])];
+        // Those of eight rows, and the first of them.
+        let (mut packed, mut known) = ([[0; LANES]; 2], usize::MAX);
 
-    /// Fills some columns of a block of rows.
-    #[inline(always)]
-    fn spans<S: Simd, const USUAL: bool, const SUN: bool>(
-        &mut self,
-        simd: S,
-        spans: &Spans<S>,
-        block: usize,
-        i0: i32,
-        i1: i32,
-        style: &Style<'_>,
-    ) {
-        let plane = self.width * self.height;
-        let coloured = USUAL || !self.base.is_empty();
-        let samples = if USUAL { SAMPLES } else { self.samples };
-        for i in i0..=i1 {
-            let x = f32x8::splat(simd, i as f32 + 0.5);
-            let mut at = (i - self.x) as usize * self.height + block * LANES;
-            for s in 0..samples {
-                let mut met = x.simd_ge(spans.ends[s][0]) & x.simd_lt(spans.ends[s][1]);
-                let slot = &mut self.near[at..][..LANES];
-                let kept = f32x8::from_slice(simd, slot);
-                if USUAL || style.test {
-                    met &= spans.nears[s].simd_gt(kept);
+        let (infinite, zero) = (f32x8::splat(simd, f32::INFINITY), f32x8::splat(simd, 0.0));
+        let places = Places::of(simd, samples);
+        let (rows, stride) = (LANES / samples, self.height * samples / LANES);
+        let Self { near: nears, base: bases, sun: suns, spans, x: left_most, y: top_most, .. } = self;
+        let (nears, _) = nears.as_chunks_mut::<LANES>();
+        let (bases, _) = bases.as_chunks_mut::<LANES>();
+        let (suns, _) = suns.as_chunks_mut::<LANES>();
+        let (first, last) = (*left_most as f32, (*left_most + self.width as i32 - 1) as f32);
+        let held = f32x4::load_array(simd, [first, first, -last, -last]);
+        let (first, last) = ((j0 - *top_most) as usize / rows, (j1 - *top_most) as usize / rows);
+        for piece in (first..=last).step_by(PIECE) {
+            // Everything about the rows first, without a branch, so that the processor works at many of them at once.
+            let many = PIECE.min(last + 1 - piece);
+            for (nth, span) in spans[..many].iter_mut().enumerate() {
+                let y = places.y + (*top_most + ((piece + nth) * rows) as i32) as f32;
+                let within = y.simd_ge(f32x8::splat(simd, top)) & y.simd_lt(f32x8::splat(simd, bottom));
+                let below = below(simd, y, from);
+                let start = within.select(left.at(simd, &below) - places.x, infinite);
+                let end = within.select(right.at(simd, &below) - places.x, zero - infinite);
+                near.at(simd, &below).store_slice(&mut span.near);
+                start.store_slice(&mut span.start);
+                end.store_slice(&mut span.end);
+                // First and last column of any lane: held to the tile, as where no row is within, the ends are infinite.
+                let ((a, b), (c, d)) = (start.split(), (zero - end).split());
+                let (starts, ends) = (a.min(b), c.min(d));
+                let least = simd.unzip_low_f32x4(starts, ends).min(simd.unzip_high_f32x4(starts, ends));
+                let least: i32x4<S> = least.ceil().max(held).min(f32x4::splat(simd, 1e6)).to_int();
+                least.store_slice(&mut span.columns);
+            }
+            for (nth, span) in spans[..many].iter().enumerate() {
+                let [a, b, c, d] = span.columns;
+                let (i0, i1) = (if a < b { a } else { b }, -if c < d { c } else { d });
+                if i0 > i1 {
+                    continue;
                 }
-                if USUAL || style.write {
-                    met.select(spans.nears[s], kept).store_slice(slot);
-                }
-                if coloured {
-                    let slot = &mut self.base[at..][..LANES];
-                    met.select(spans.colour[0], u32x8::from_slice(simd, slot)).store_slice(slot);
-                    if SUN || (!USUAL && style.sun) {
-                        let slot = &mut self.sun[at..][..LANES];
-                        met.select(spans.colour[1], u32x8::from_slice(simd, slot)).store_slice(slot);
+                let group = piece + nth;
+                if mixed {
+                    let row = group * rows;
+                    if known != row / LANES {
+                        known = row / LANES;
+                        let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
+                        let below = below(simd, count + (*top_most + (known * LANES) as i32) as f32, from);
+                        let [r, g, b, sun_r, sun_g, sun_b] = &channels;
+                        let of = [r.at(simd, &below), g.at(simd, &below), b.at(simd, &below)];
+                        packed[0] = pack_lanes(simd, of).to_array();
+                        if SUN || (!USUAL && style.sun) {
+                            let of = [sun_r.at(simd, &below), sun_g.at(simd, &below), sun_b.at(simd, &below)];
+                            packed[1] = pack_lanes(simd, of).to_array();
+                        }
+                    }
+                    // Only what has four samples has colours: two rows.
+                    let row = row % LANES;
+                    let parts = if SUN || !USUAL { 2 } else { 1 };
+                    for part in 0..parts {
+                        let [upper, lower] = [packed[part][row], packed[part][(row + 1) % LANES]];
+                        colour[part] = u32x4::splat(simd, upper).combine(u32x4::splat(simd, lower));
                     }
                 }
-                at += plane;
+                let (start, end) = (f32x8::load_array(simd, span.start), f32x8::load_array(simd, span.end));
+                let near = f32x8::load_array(simd, span.near);
+                let mut at = (i0 - *left_most) as usize * stride + group;
+                let mut i = i0;
+                loop {
+                    // Two at a time: thin blades have one or two, and a loop that is mostly guessed right.
+                    for _ in 0..2 {
+                        let x = f32x8::splat(simd, i as f32);
+                        let Some(slot) = nears.get_mut(at) else { break };
+                        let mut met = x.simd_ge(start) & x.simd_lt(end);
+                        let kept = f32x8::load_array(simd, *slot);
+                        if USUAL || style.test {
+                            met &= near.simd_gt(kept);
+                        }
+                        if USUAL || style.write {
+                            met.select(near, kept).store_slice(slot);
+                        }
+                        if coloured && let Some(slot) = bases.get_mut(at) {
+                            met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
+                        }
+                        if (SUN || (!USUAL && style.sun)) && let Some(slot) = suns.get_mut(at) {
+                            met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
+                        }
+                        (at, i) = (at + stride, i + 1);
+                    }
+                    if i > i1 {
+                        break;
+                    }
+                }
             }
         }
     }
@@ -459,7 +596,7 @@ impl Samples<'_> {
     #[inline(always)]
     fn fill<S: Simd, const EDGES: usize>(&mut self, simd: S, polygon: &Polygon, style: &Style<'_>) {
         // Most are drawn one way: that one asks nothing in its inner loop.
-        if style.test && style.write && !self.base.is_empty() && self.samples == SAMPLES {
+        if style.test && style.write && !self.base.is_empty() {
             self.blocks::<S, EDGES, true>(simd, polygon, style);
         } else {
             self.blocks::<S, EDGES, false>(simd, polygon, style);
@@ -489,160 +626,68 @@ impl Samples<'_> {
             near_plane.c -= slope.min(self.most_slope);
         }
         let zero = f32x8::splat(simd, 0.0);
-        let count = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let samples = if USUAL { SAMPLES } else { self.samples };
-        // What each edge and the nearness gain from the middle of a pixel to each sample.
-        let mut shift = [[0.0f32; 5]; SAMPLES];
-        for s in 0..samples {
-            let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[s] };
-            for k in 0..EDGES {
-                let Plane { dx, dy, .. } = polygon.edges[k].plane;
-                shift[s][k] = dx * ox + dy * oy;
-            }
-            shift[s][4] = near_plane.dx * ox + near_plane.dy * oy;
-        }
         let flat = polygon.flat.map(|flat| flat.map(|colour| u32x8::splat(simd, colour)));
         // A shadow map has no colours, but holes.
         let coloured = USUAL || !self.base.is_empty();
-        let looks = coloured || (style.holes && polygon.region != PLAIN);
-        let plane_samples = self.width * self.height;
-        let first_block = (j0 - self.y) as usize / LANES;
-        for block in first_block..=(j1 - self.y) as usize / LANES {
-            let top = self.y + (block * LANES) as i32;
-            let y = count + top as f32;
+        let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && polygon.region != PLAIN);
+        let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
+        let mut least = [zero; EDGES];
+        for k in 0..EDGES {
+            least[k] = f32x8::splat(simd, polygon.edges[k].least);
+        }
+        let places = Places::of(simd, samples);
+        let (rows, stride) = (LANES / samples, self.height * samples / LANES);
+        let (nears, _) = self.near.as_chunks_mut::<LANES>();
+        let (bases, _) = self.base.as_chunks_mut::<LANES>();
+        let (suns, _) = self.sun.as_chunks_mut::<LANES>();
+        let (first, last) = ((j0 - self.y) as usize / rows, (j1 - self.y) as usize / rows);
+        let (mut starts, mut ends) = ([0; LANES], [0; LANES]);
+        for group in first..=last {
+            let top = (self.y + (group * rows) as i32) as f32;
+            let nth = (group - first) % LANES;
+            if nth == 0 {
+                (starts, ends) = polygon.columns(simd, top, rows, (i0, i1));
+            }
+            let y = places.y + top;
             let mut down = [zero; EDGES];
             for k in 0..EDGES {
                 let plane = polygon.edges[k].plane;
                 down[k] = y * plane.dy + plane.c;
             }
             let near_down = y * near_plane.dy + near_plane.c;
-            let (from, to) = polygon.columns(top as f32, (i0, i1));
-            for i in from..=to {
-                let x = i as f32 + 0.5;
-                let mut edges = [zero; EDGES];
-                for k in 0..EDGES {
-                    edges[k] = down[k] + polygon.edges[k].plane.dx * x;
+            let mut at = (starts[nth] - self.x) as usize * stride + group;
+            for i in starts[nth]..=ends[nth] {
+                let x = places.x + i as f32;
+                let Some(slot) = nears.get_mut(at) else { break };
+                let kept = f32x8::load_array(simd, *slot);
+                let near = near_down + x * near_plane.dx;
+                let mut met = (down[0] + x * polygon.edges[0].plane.dx).simd_ge(least[0]);
+                for k in 1..EDGES {
+                    met &= (down[k] + x * polygon.edges[k].plane.dx).simd_ge(least[k]);
                 }
-                let near = near_down + near_plane.dx * x;
-                let at = (i - self.x) as usize * self.height + block * LANES;
-                let mut met = [mask32x8::splat(simd, false); SAMPLES];
-                let mut any = mask32x8::splat(simd, false);
-                for s in 0..samples {
-                    let mut inside =
-                        (edges[0] + shift[s][0]).simd_ge(f32x8::splat(simd, polygon.edges[0].least));
-                    for k in 1..EDGES {
-                        inside &=
-                            (edges[k] + shift[s][k]).simd_ge(f32x8::splat(simd, polygon.edges[k].least));
+                if USUAL || style.test {
+                    met &= near.simd_gt(kept);
+                }
+                let here = at;
+                at += stride;
+                // Of one colour it is sooner kept than asked for.
+                if looks {
+                    if !met.any_true() {
+                        continue;
                     }
-                    if USUAL || style.test {
-                        let kept = f32x8::from_slice(simd, &self.near[s * plane_samples + at..][..LANES]);
-                        inside &= (near + shift[s][4]).simd_gt(kept);
-                    }
-                    met[s] = inside;
-                    any |= inside;
+                    let y = places.middle + top;
+                    colour = polygon.colour(simd, style, i as f32 + 0.5, y, samples, &mut met);
                 }
-                if !any.any_true() {
-                    continue;
+                if USUAL || style.write {
+                    met.select(near, kept).store_slice(slot);
                 }
-                let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
-                if looks && (flat.is_none() || polygon.region != PLAIN) {
-                    colour = self.colour(simd, polygon, style, x, y, near, &mut met);
+                if coloured && let Some(slot) = bases.get_mut(here) {
+                    met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
-                let mut here = at;
-                for s in 0..samples {
-                    if USUAL || style.write {
-                        let slot = &mut self.near[here..][..LANES];
-                        let kept = f32x8::from_slice(simd, slot);
-                        met[s].select(near + shift[s][4], kept).store_slice(slot);
-                    }
-                    if coloured {
-                        let slot = &mut self.base[here..][..LANES];
-                        met[s].select(colour[0], u32x8::from_slice(simd, slot)).store_slice(slot);
-                        if style.sun {
-                            let slot = &mut self.sun[here..][..LANES];
-                            met[s].select(colour[1], u32x8::from_slice(simd, slot)).store_slice(slot);
-                        }
-                    }
-                    here += plane_samples;
+                if coloured && style.sun && let Some(slot) = suns.get_mut(here) {
+                    met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
-            }
-        }
-    }
-
-    /// Colours of eight pixels down a column; where a texture has holes, samples are taken out of `met`.
-    #[inline(always)]
-    fn colour<S: Simd>(
-        &self,
-        simd: S,
-        polygon: &Polygon,
-        style: &Style<'_>,
-        x: f32,
-        y: f32x8<S>,
-        near: f32x8<S>,
-        met: &mut [mask32x8<S>; SAMPLES],
-    ) -> [u32x8<S>; 2] {
-        let mut rgb = [f32x8::splat(simd, 0.0); 6];
-        match polygon.flat {
-            Some([base, sun]) => {
-                let (base, sun) = (unpack(base), unpack(sun));
-                for channel in 0..3 {
-                    rgb[channel] = f32x8::splat(simd, base[channel]);
-                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
-                }
-            }
-            None => {
-                let channels = if style.sun { 6 } else { 3 };
-                for channel in 0..channels {
-                    let plane = polygon.colour[channel];
-                    rgb[channel] = (y * plane.dy + plane.c) + plane.dx * x;
-                }
-            }
-        }
-        if polygon.region != PLAIN {
-            self.wear(simd, polygon, style, x, y, near, &mut rgb, met);
-        }
-        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
-        let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
-        [base, sun]
-    }
-
-    /// Multiplies a texture into colours, pixel by pixel. A sample counts as met by the texture's opacity: the more opaque, the more samples, so
-    /// that the edges of holes are smooth too.
-    fn wear<S: Simd>(
-        &self,
-        simd: S,
-        polygon: &Polygon,
-        style: &Style<'_>,
-        x: f32,
-        y: f32x8<S>,
-        near: f32x8<S>,
-        rgb: &mut [f32x8<S>; 6],
-        met: &mut [mask32x8<S>; SAMPLES],
-    ) {
-        let (y, near) = (y.to_array(), near.to_array());
-        let mut channels = [[0.0f32; LANES]; 6];
-        for (channel, lanes) in channels.iter_mut().zip(&*rgb) {
-            *channel = lanes.to_array();
-        }
-        let mut opaque = [0.0f32; LANES];
-        for lane in 0..LANES {
-            let uv = polygon.uv.map(|plane| (plane.at(x, y[lane]) / near[lane]).clamp(0.0, 1.0));
-            let texel = style.atlas.sample(RegionId(polygon.region), uv[0], uv[1], polygon.texels);
-            opaque[lane] = texel[3];
-            let per = 1.0 / texel[3].max(1e-4);
-            for (channel, lanes) in channels.iter_mut().enumerate() {
-                lanes[lane] *= texel[channel % 3] * per;
-            }
-        }
-        for (channel, lanes) in channels.iter().zip(rgb) {
-            *lanes = f32x8::load_array(simd, *channel);
-        }
-        if style.holes {
-            let opaque = f32x8::load_array(simd, opaque);
-            for (s, met) in met.iter_mut().enumerate() {
-                // About the half: a quarter of the range a sample.
-                let least = 0.5 + (s as f32 - 1.5) * 0.125;
-                *met &= opaque.simd_gt(f32x8::splat(simd, least));
             }
         }
     }
@@ -658,12 +703,11 @@ impl Samples<'_> {
         view: &View,
         shadow: Option<&Shadow>,
     ) -> f32 {
-        let plane = self.width * self.height;
         let mut nearest = f32::INFINITY;
         for i in 0..self.width {
             let mut skip = 0;
             for j in 0..self.height {
-                let at = i * self.height + j;
+                let at = (i * self.height + j) * SAMPLES;
                 if j % LANES == 0 && self.untouched(simd, at) {
                     skip = j + LANES;
                 }
@@ -674,8 +718,7 @@ impl Samples<'_> {
                 let mut met = 0.0f32;
                 let mut close = 0.0f32;
                 let mut last: Option<(f32, f32)> = None;
-                for s in 0..SAMPLES {
-                    let here = s * plane + at;
+                for here in at..at + SAMPLES {
                     let base = self.base[here];
                     if base == EMPTY {
                         continue;
@@ -717,24 +760,22 @@ impl Samples<'_> {
     /// Whether nothing was drawn to any sample of eight pixels.
     #[inline(always)]
     fn untouched<S: Simd>(&self, simd: S, at: usize) -> bool {
-        let plane = self.width * self.height;
         let mut all = u32x8::splat(simd, EMPTY);
-        for s in 0..SAMPLES {
-            all &= u32x8::from_slice(simd, &self.base[s * plane + at..][..LANES]);
+        let (eights, _) = self.base[at..].as_chunks::<LANES>();
+        for eight in eights.iter().take(SAMPLES) {
+            all &= u32x8::load_array(simd, *eight);
         }
         all.simd_eq(u32x8::splat(simd, EMPTY)).all_true()
     }
 
     /// Draws one transparent instance of solid pieces: its nearest surface alone, mixed in by its opacity. `bounds` is where it can be.
     pub(super) fn flatten(&mut self, rows: &mut [Row], opacity: f32, glow: bool, bounds: [i32; 4]) {
-        let plane = self.width * self.height;
         for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
             for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
-                let at = i * self.height + j;
+                let at = (i * self.height + j) * SAMPLES;
                 let mut sum = Vec3::ZERO;
                 let mut met = 0.0f32;
-                for s in 0..SAMPLES {
-                    let here = s * plane + at;
+                for here in at..at + SAMPLES {
                     if self.base[here] != EMPTY {
                         sum += Vec3::from(unpack(self.base[here]));
                         met += 0.25;
@@ -752,15 +793,6 @@ impl Samples<'_> {
             }
         }
     }
-}
-
-/// The lowest of eight.
-#[inline(always)]
-fn lowest<S: Simd>(simd: S, v: f32x8<S>) -> f32 {
-    let (a, b) = simd.split_f32x8(v);
-    let [a, b, c, d] = a.min(b).to_array();
-    let least = |a: f32, b: f32| if a < b { a } else { b };
-    least(least(a, b), least(c, d))
 }
 
 #[inline(always)]

@@ -227,7 +227,7 @@ impl RasterTile<'_, '_> {
                 let SolidTile { depth, nearest, near, base, sun } = solid;
                 let (width, height) = (grid.tile_width(), grid.rows());
                 let mut samples =
-                    Samples { near, base, sun, x, y, width, height, samples: SAMPLES, most_slope: 0.0 };
+                    Samples { near, base, sun, x, y, width, height, samples: SAMPLES, spans: Default::default(), most_slope: 0.0 };
                 for bin in bins {
                     let mut facets = bin.facets.tile(nth, across, down);
                     let mut strips = bin.strips.tile(nth, across, down);
@@ -315,7 +315,7 @@ impl RasterTile<'_, '_> {
                     // In the sky 1/inf is 0, the farthest there is.
                     let near = 1.0 / self.behind.depth[j][i];
                     for s in 0..SAMPLES {
-                        solid.near[(s * width + i) * height + j] = near;
+                        solid.near[(i * height + j) * SAMPLES + s] = near;
                     }
                 }
             }
