@@ -1,4 +1,4 @@
-//! Points of one ribbon or mesh, eight at a time: placed, lit, and put on the screen.
+//! Points of a mesh, or of up to eight ribbons side by side, eight at a time: placed, lit, and put on the screen.
 
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
@@ -8,7 +8,7 @@ use crate::camera::View;
 use crate::cpu::{LANES, pack_lanes};
 use crate::list::Vertex;
 
-type Lanes = [f32; LANES];
+pub(crate) type Lanes = [f32; LANES];
 
 /// Eight points, column by column.
 #[derive(Debug, Clone, Copy, Default)]
@@ -33,44 +33,57 @@ pub(crate) struct Eight {
     pub(crate) sunny: [u32; LANES],
 }
 
-/// The points of one instance.
+/// The points of one mesh, or of ribbons that have as many.
 #[derive(Debug, Default)]
 pub(crate) struct Skin {
     pub(crate) eights: Vec<Eight>,
-    /// Points that there are; the rest of the last eight is filler.
+    /// Points of each instance.
     pub(crate) len: usize,
-    /// 0 adds.
-    pub(crate) opacity: f32,
-    /// Whether all points are in front of the camera. Told by [`Skin::project`].
-    pub(crate) whole: bool,
+    /// How many ribbons lie side by side, each a lane of every eight; 0 for a mesh, whose points fill the lanes. Lanes that are left are filler.
+    pub(crate) ribbons: usize,
+    /// Of each lane's instance: opacity, 0 adds; and its colour times opacity.
+    pub(crate) opacity: Lanes,
+    pub(crate) own: [Lanes; 3],
+    /// 1 where all points of a lane are in front of the camera. Told by [`Skin::project`].
+    pub(crate) in_front: Lanes,
 }
 
 impl Skin {
-    /// Room for `len` points, of which nothing is known yet.
+    /// Room for `len` points, of which nothing is known yet: of a mesh, or of each of some ribbons.
     #[inline(always)]
-    pub(crate) fn start(&mut self, len: usize, opacity: f32) {
-        (self.len, self.opacity) = (len, opacity);
-        let eights = len.div_ceil(LANES);
+    pub(crate) fn start(&mut self, len: usize, ribbons: usize) {
+        (self.len, self.ribbons) = (len, ribbons);
+        let eights = self.used();
         if self.eights.len() < eights {
             self.eights.resize(eights, Eight::default());
         }
     }
 
+    #[inline(always)]
+    fn used(&self) -> usize {
+        if self.ribbons > 0 { self.len } else { self.len.div_ceil(LANES) }
+    }
+
     /// The eights that hold its points.
     #[inline(always)]
     pub(crate) fn eights(&mut self) -> &mut [Eight] {
-        &mut self.eights[..self.len.div_ceil(LANES)]
+        let used = self.used();
+        &mut self.eights[..used]
     }
 
-    /// A point with the eight it is in.
+    /// A point with the eight it is in; a mesh has but one instance.
     #[inline(always)]
-    pub(crate) fn point(&self, nth: usize) -> (&Eight, usize) {
-        (&self.eights[nth / LANES], nth % LANES)
+    pub(crate) fn point(&self, instance: usize, nth: usize) -> (&Eight, usize) {
+        if self.ribbons > 0 {
+            (&self.eights[nth], instance % LANES)
+        } else {
+            (&self.eights[nth / LANES], nth % LANES)
+        }
     }
 
-    /// A point as a finished vertex.
+    /// A point of the first instance as a finished vertex.
     pub(crate) fn vertex(&self, nth: usize) -> Vertex {
-        let (eight, lane) = self.point(nth);
+        let (eight, lane) = self.point(0, nth);
         let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
         Vertex {
             place: of(&eight.at),
@@ -78,17 +91,18 @@ impl Skin {
             radius: eight.radius[lane],
             colour: of(&eight.colour),
             sun: of(&eight.sun),
-            opacity: self.opacity,
+            opacity: self.opacity[0],
         }
     }
 
-    /// Takes finished vertices in, every `step`th.
-    pub(crate) fn load(&mut self, vertices: &[Vertex], step: usize) {
-        let opacity = vertices.first().map_or(0.0, |vertex| vertex.opacity);
-        self.start(vertices.len() / step, opacity);
-        for nth in 0..self.eights().len() * LANES {
-            // Filler repeats the last.
-            let vertex = &vertices[nth.min(self.len - 1) * step];
+    /// Takes the finished vertices of one mesh or ribbon in, every `step`th.
+    pub(crate) fn load(&mut self, vertices: &[Vertex], step: usize, is_ribbon: bool) {
+        self.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
+        self.start(vertices.len() / step, usize::from(is_ribbon));
+        for nth in 0..self.used() * LANES {
+            // Filler repeats the last, or the one ribbon.
+            let point = if is_ribbon { nth / LANES } else { nth.min(self.len - 1) };
+            let vertex = &vertices[point * step];
             let (eight, lane) = (&mut self.eights[nth / LANES], nth % LANES);
             for axis in 0..3 {
                 eight.at[axis][lane] = vertex.place[axis];
@@ -108,16 +122,17 @@ impl Skin {
         let [cx, cy] = view.middle();
         let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
         let near = f32x8::splat(simd, view.near());
-        let strength = if self.opacity > 0.0 { self.opacity } else { 1.0 };
-        let mut whole = true;
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let opacity = f32x8::load_array(simd, self.opacity);
+        let per = opacity.simd_gt(zero).select(opacity, one);
+        let mut in_front = one;
         for eight in self.eights() {
             let [x, y, z] = load(simd, &eight.at);
             let (dx, dy, dz) = (x - eye.x, y - eye.y, z - eye.z);
             let depth = dx * forward.x + dy * forward.y + dz * forward.z;
-            let one = f32x8::splat(simd, 1.0);
             let focal = f32x8::splat(simd, view.focal);
             let (scale, nearness) = if view.level {
-                (focal, f32x8::splat(simd, 0.0) - depth)
+                (focal, zero - depth)
             } else {
                 (focal / depth, one / depth)
             };
@@ -127,14 +142,13 @@ impl Skin {
             nearness.store_slice(&mut eight.near);
             scale.store_slice(&mut eight.scale);
             // What is not a number is not in front of anything.
-            whole &= depth.simd_gt(near).all_true();
-            let per = f32x8::splat(simd, strength);
+            in_front = depth.simd_gt(near).select(in_front, zero);
             let [r, g, b] = load(simd, &eight.colour);
             pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.base);
             let [r, g, b] = load(simd, &eight.sun);
             pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.sunny);
         }
-        self.whole = whole;
+        self.in_front = in_front.to_array();
     }
 }
 

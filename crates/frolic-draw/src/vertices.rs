@@ -12,7 +12,7 @@ use crate::detail::{Kept, Level, dice};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Blend, Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
-use crate::skin::{Skin, cross, keep, load, splat, unit};
+use crate::skin::{Lanes, Skin, cross, keep, load, splat, unit};
 
 /// Vertices that one instance of a look takes at most.
 pub(crate) fn stride(look: &Look) -> usize {
@@ -58,7 +58,7 @@ pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
 /// Takes a skin of a level in from finished vertices.
 pub(crate) fn load_skin(look: &Look, level: Level, vertices: &[Vertex], skin: &mut Skin) {
     let each = a_point(look);
-    skin.load(&vertices[..skin_points(look, level) * each], each);
+    skin.load(&vertices[..skin_points(look, level) * each], each, each > 1);
 }
 
 /// Triangles of one instance.
@@ -104,6 +104,48 @@ pub(crate) struct Body {
     pub(crate) opacity: f32,
     dice: [f32; 2],
     pub(crate) level: Level,
+}
+
+/// Ribbons of one look, and as many points, that are worked out side by side.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Sheaf {
+    pub(crate) len: usize,
+    pub(crate) levels: [Level; LANES],
+    /// Depth that each is sorted by, m.
+    pub(crate) order_depth: Lanes,
+    /// Root, control point and tip; the last two from the root.
+    curve: [[Lanes; 3]; 3],
+    size: Lanes,
+    own: [Lanes; 3],
+    opacity: Lanes,
+}
+
+impl Sheaf {
+    /// Whether one of this level has room in it.
+    #[inline(always)]
+    pub(crate) fn takes(&self, level: Level) -> bool {
+        let coarse = |level| level != Level::Full;
+        self.len == 0 || (self.len < LANES && coarse(level) == coarse(self.levels[0]))
+    }
+
+    /// Adds a ribbon.
+    #[inline(always)]
+    pub(crate) fn add(&mut self, seen: &Seen<'_, '_>, entry: Entry, body: &Body) {
+        let source = &seen.list.sources[entry.source as usize];
+        let [middle, tip] = seen.curve(source, entry.element as usize, body);
+        let lane = self.len % LANES;
+        for axis in 0..3 {
+            self.curve[0][axis][lane] = body.at[axis];
+            self.curve[1][axis][lane] = middle[axis];
+            self.curve[2][axis][lane] = tip[axis];
+            self.own[axis][lane] = body.colour[axis] * body.opacity;
+        }
+        self.size[lane] = body.size;
+        self.opacity[lane] = if source.look.blend == Blend::Additive { 0.0 } else { body.opacity };
+        self.order_depth[lane] = seen.view.local(body.at).z;
+        self.levels[lane] = body.level;
+        self.len += 1;
+    }
 }
 
 impl Seen<'_, '_> {
@@ -252,19 +294,21 @@ impl Seen<'_, '_> {
     pub(crate) fn skin<S: Simd>(&self, simd: S, entry: Entry, skin: &mut Skin) -> Option<Level> {
         let source = &self.list.sources[entry.source as usize];
         let (element, look) = (entry.element as usize, source.look);
-        let body = self.body(source, element)?;
-        if !(body.size > 0.0 && body.size < 1e9) {
-            return None;
-        }
-        let opacity = if look.blend == Blend::Additive { 0.0 } else { body.opacity };
-        skin.start(skin_points(look, body.level), opacity);
+        let body = self.sized_body(source, element)?;
         match &look.form {
-            Form::Ribbon(ribbon) => {
-                self.ribbon(simd, source, element, ribbon, &body, skin);
+            Form::Ribbon(_) => {
+                let mut sheaf = Sheaf::default();
+                sheaf.add(self, entry, &body);
+                self.ribbons(simd, look, &sheaf, skin);
+                return Some(body.level);
             }
             Form::Mesh { .. } => {
+                skin.start(skin_points(look, body.level), 0);
                 let mesh = mesh(look, body.level)?;
                 let turn = self.turn(source, element, &body);
+                let [r, g, b] = body.colour.map(|channel| channel * body.opacity);
+                skin.own = [[r; LANES], [g; LANES], [b; LANES]];
+                skin.opacity = [if look.blend == Blend::Additive { 0.0 } else { body.opacity }; LANES];
                 for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
                     let [x, y, z] = turned(&turn, load(simd, &own.position));
                     let size = body.size;
@@ -276,28 +320,36 @@ impl Seen<'_, '_> {
             }
             Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return None,
         }
-        self.light(simd, look, &body, skin);
+        self.light(simd, look, skin);
         Some(body.level)
+    }
+
+    /// The body of an element that is large enough to be drawn, and not too large.
+    #[inline(always)]
+    pub(crate) fn sized_body(&self, source: &Source<'_>, element: usize) -> Option<Body> {
+        self.body(source, element).filter(|body| body.size > 0.0 && body.size < 1e9)
     }
 
     /// Colours of points.
     #[inline(always)]
-    fn light<S: Simd>(&self, simd: S, look: &Look, body: &Body, skin: &mut Skin) {
-        let own = (Vec3::from(body.colour) * body.opacity).to_array();
+    fn light<S: Simd>(&self, simd: S, look: &Look, skin: &mut Skin) {
+        let own = load(simd, &skin.own);
         // Where shadows may fall on it, the sun's part is kept apart.
         let apart = self.shadows && look.solid;
-        let is_ribbon = matches!(look.form, Form::Ribbon(_));
+        let is_ribbon = skin.ribbons > 0;
         for eight in skin.eights() {
             let (at, normal) = (load(simd, &eight.at), load(simd, &eight.normal));
             let [light, sun] =
                 self.list.lighting.on_surfaces(simd, look.surface, at, normal, self.camera.eye);
             let mut factor = [f32x8::splat(simd, 1.0); 3];
-            if look.varies_along() {
+            if look.varies_along() && is_ribbon {
+                // All lanes are as far along.
+                factor = splat(simd, Vec3::from(look.along(eight.corner[1][0])));
+            } else if look.varies_along() {
                 let mut lanes = [[0.0; LANES]; 3];
                 for lane in 0..LANES {
                     // A mesh runs from the lower edge of its texture to the upper.
-                    let share = eight.corner[1][lane];
-                    let own = look.along(if is_ribbon { share } else { 1.0 - share });
+                    let own = look.along(1.0 - eight.corner[1][lane]);
                     (lanes[0][lane], lanes[1][lane], lanes[2][lane]) = (own[0], own[1], own[2]);
                 }
                 factor = load(simd, &lanes);
@@ -318,32 +370,20 @@ impl Seen<'_, '_> {
         }
     }
 
+    /// The lit points of ribbons.
     #[inline(always)]
-    fn ribbon<S: Simd>(
-        &self,
-        simd: S,
-        source: &Source<'_>,
-        element: usize,
-        ribbon: &RibbonSpec,
-        body: &Body,
-        skin: &mut Skin,
-    ) {
-        let curve = source.instances.curve.map(|columns| columns.map(|column| column[element]));
-        let (middle, tip) = match curve {
-            Some([a, b, c, d, e, f]) => (Vec3::new(a, b, c), Vec3::new(d, e, f)),
-            None => {
-                // A straight one, or one that hangs over by its tilt.
-                let tip = self.turn(source, element, body) * Vec3::Y * (ribbon.length * body.size);
-                (Vec3::new(tip.x * 0.25, tip.y * 0.5 + tip.length() * 0.1, tip.z * 0.25), tip)
-            }
-        };
+    pub(crate) fn ribbons<S: Simd>(&self, simd: S, look: &Look, sheaf: &Sheaf, skin: &mut Skin) {
+        let Form::Ribbon(ribbon) = &look.form else { return };
+        skin.start(points(ribbon, sheaf.levels[0]), sheaf.len);
+        (skin.own, skin.opacity) = (sheaf.own, sheaf.opacity);
         let last = (skin.len - 1) as f32;
-        let (root, middle, tip) = (splat(simd, body.at), splat(simd, middle), splat(simd, tip));
+        let [root, middle, tip] = &sheaf.curve;
+        let (root, middle, tip) = (load(simd, root), load(simd, middle), load(simd, tip));
+        let size = f32x8::load_array(simd, sheaf.size);
         let eye = self.camera.eye;
-        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
         let one = f32x8::splat(simd, 1.0);
         for (nth, eight) in skin.eights().iter_mut().enumerate() {
-            let t = ((count + (nth * LANES) as f32) / last).min(one);
+            let t = f32x8::splat(simd, nth as f32 / last);
             // The quadratic curve of root, control point and tip, and its derivative.
             let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
             let (mut at, mut tangent) = (root, tip);
@@ -355,8 +395,22 @@ impl Seen<'_, '_> {
             keep(at, &mut eight.at);
             keep(unit(simd, cross(side, tangent)), &mut eight.normal);
             t.store_slice(&mut eight.corner[1]);
-            ((one + t * (ribbon.tip - 1.0)) * body.size).store_slice(&mut eight.radius);
+            ((one + t * (ribbon.tip - 1.0)) * size).store_slice(&mut eight.radius);
         }
+        self.light(simd, look, skin);
+    }
+
+    /// Control point and tip of a ribbon, from its root.
+    #[inline(always)]
+    fn curve(&self, source: &Source<'_>, element: usize, body: &Body) -> [Vec3; 2] {
+        if let Some([a, b, c, d, e, f]) = source.instances.curve {
+            let middle = Vec3::new(a[element], b[element], c[element]);
+            return [middle, Vec3::new(d[element], e[element], f[element])];
+        }
+        // A straight one, or one that hangs over by its tilt.
+        let length = if let Form::Ribbon(ribbon) = &source.look.form { ribbon.length } else { 0.0 };
+        let tip = self.turn(source, element, body) * Vec3::Y * (length * body.size);
+        [Vec3::new(tip.x * 0.25, tip.y * 0.5 + tip.length() * 0.1, tip.z * 0.25), tip]
     }
 
     /// How an element is turned; one without columns for it, by its random numbers.

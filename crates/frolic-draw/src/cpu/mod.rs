@@ -24,6 +24,7 @@ mod project;
 mod record;
 pub mod reference;
 mod resolve;
+mod ribbon;
 mod shadow;
 mod show;
 mod solid;

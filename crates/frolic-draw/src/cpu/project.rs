@@ -10,6 +10,8 @@
 //! for eight at a time ([`Block`]). Both do the same operations in the same order, so the bits are the same;
 //! `tests/techniques.rs` holds that.
 
+use std::ops::Range;
+
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, i32x8, mask32x8, u32x8};
 use glam::Vec3;
@@ -21,10 +23,10 @@ use crate::camera::{NEAR, View};
 use crate::detail::{Level, dice};
 use crate::light::Lighting;
 use crate::list::{DrawList, Run, Vertex};
-use crate::look::{Blend, Form, Look};
+use crate::look::{Blend, Form, Look, RibbonSpec};
 use crate::room;
 use crate::skin::Skin;
-use crate::vertices::{Seen, a_point, in_points, load_skin, stride, triangles};
+use crate::vertices::{Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
@@ -160,7 +162,8 @@ impl Projected {
         self.strips.make_room(need.strips);
         room::for_more(&mut self.shapes.facets, need.triangles);
         room::for_more(&mut self.vertices, need.vertices);
-        self.skin.start(need.vertices, 0.0);
+        self.skin.start(need.vertices, 0);
+        self.skin.start(RibbonSpec::MOST_SEGMENTS as usize + 1, 1);
     }
 
     pub(super) fn clear(&mut self) {
@@ -186,8 +189,12 @@ impl Projected {
         let list = scope.seen.list;
         let tag = if scope.tag == Tag::Batch { batch as u16 } else { run.source as u16 };
         let which = &list.sources[run.source as usize];
-        if !matches!(which.look.form, Form::Disc) {
-            return self.shapes(simd, scope, tag, run, skip, count);
+        match which.look.form {
+            Form::Disc => {}
+            Form::Ribbon(_) if list.vertices.is_empty() => {
+                return self.ribbons(simd, scope, tag, run, skip..skip + count);
+            }
+            _ => return self.shapes(simd, scope, tag, run, skip, count),
         }
         if !list.vertices.is_empty() {
             let quads = &list.vertices[(run.vertices + skip * 4) as usize..][..count as usize * 4];
@@ -270,6 +277,66 @@ impl Projected {
         }
     }
 
+    /// Ribbons, eight side by side.
+    #[inline(always)]
+    fn ribbons<S: Simd>(
+        &mut self,
+        simd: S,
+        scope: &Scope<'_, '_>,
+        tag: u16,
+        run: &Run,
+        mut range: Range<u32>,
+    ) {
+        let list = scope.seen.list;
+        while !range.is_empty() {
+            let mut sheaf = Sheaf::default();
+            let look = list.sources[list.entry(run, run.first + range.start).source as usize].look;
+            while !range.is_empty() {
+                let entry = list.entry(run, run.first + range.start);
+                let source = &list.sources[entry.source as usize];
+                if let Some(body) = scope.seen.sized_body(source, entry.element as usize) {
+                    if !sheaf.takes(body.level) {
+                        break;
+                    }
+                    sheaf.add(&scope.seen, entry, &body);
+                } else {
+                    self.tally.culled += 1;
+                    self.tally.thinned += u64::from(look.detail.is_active());
+                }
+                range.start += 1;
+            }
+            if sheaf.len == 0 {
+                continue;
+            }
+            scope.seen.ribbons(simd, look, &sheaf, &mut self.skin);
+            self.shapes.start_ribbons(simd, scope.seen.view, &mut self.skin);
+            for ribbon in 0..sheaf.len {
+                self.shapes.strips.clear();
+                let depth = sheaf.order_depth[ribbon];
+                self.shapes.add_ribbon(simd, scope.seen.view, &self.skin, ribbon, depth);
+                let level = sheaf.levels[ribbon];
+                let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
+                let label = Label { rank: self.rank, tag };
+                self.tally.vertices += (self.skin.len * a_point(look)) as u64;
+                let seen =
+                    keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
+                self.count(seen, look, level);
+            }
+        }
+    }
+
+    /// Counts an instance that is seen or not.
+    #[inline(always)]
+    fn count(&mut self, seen: bool, look: &Look, level: Level) {
+        if seen {
+            self.rank += 1;
+            self.tally.coarse += u64::from(level == Level::Coarse);
+            self.tally.triangles += triangles(look, level) as u64;
+        } else {
+            self.tally.culled += 1;
+        }
+    }
+
     /// Instances of every other shape, one after the other.
     #[inline(always)]
     fn shapes<S: Simd>(
@@ -325,13 +392,7 @@ impl Projected {
             let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
-            if seen {
-                self.rank += 1;
-                self.tally.coarse += u64::from(level == Level::Coarse);
-                self.tally.triangles += triangles(look, level) as u64;
-            } else {
-                self.tally.culled += 1;
-            }
+            self.count(seen, look, level);
         }
     }
 }
@@ -489,7 +550,6 @@ struct Block {
     red: Lane<f32>,
     green: Lane<f32>,
     blue: Lane<f32>,
-    cover: Lane<f32>,
     dots: Lane<Dot>,
     /// The tile it touches, or -1 when more than one.
     tile: Lane<i32>,
@@ -520,7 +580,6 @@ impl Default for Block {
             red: f,
             green: f,
             blue: f,
-            cover: f,
             dots: [Dot::default(); BLOCK],
             tile: i,
             x0: i,

@@ -12,6 +12,7 @@ use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
 use super::LANES;
+use super::ribbon::Sections;
 use super::colour9::{pack, unpack};
 use crate::atlas::RegionId;
 use crate::camera::View;
@@ -257,6 +258,7 @@ pub(super) struct Shapes {
     pub(super) quads: Vec<Quad>,
     pub(super) facets: Vec<Facet>,
     pub(super) strips: Vec<Strip>,
+    sections: Sections,
 }
 
 impl Shapes {
@@ -288,6 +290,26 @@ impl Shapes {
         }
     }
 
+    /// Works out what the ribbons of a skin have in common; [`Shapes::add_ribbon`] then adds one after the other.
+    #[inline(always)]
+    pub(super) fn start_ribbons<S: Simd>(&mut self, simd: S, view: &View, skin: &mut Skin) {
+        skin.project(simd, view);
+        self.sections.take(simd, skin);
+    }
+
+    /// Appends the records of one of a skin's ribbons.
+    #[inline(always)]
+    pub(super) fn add_ribbon<S: Simd>(
+        &mut self,
+        simd: S,
+        view: &View,
+        skin: &Skin,
+        ribbon: usize,
+        order_depth: f32,
+    ) {
+        self.sections.strips(simd, view, skin, ribbon, order_depth, &mut self.strips);
+    }
+
     /// Appends the records of a ribbon or mesh from its points.
     #[inline(always)]
     pub(super) fn add_skin<S: Simd>(
@@ -302,13 +324,16 @@ impl Shapes {
         let source = &list.sources[entry.source as usize];
         let look = source.look;
         let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
-        skin.project(simd, view);
         match &look.form {
-            Form::Ribbon(_) => ribbon_strips(view, skin, order_depth, &mut self.strips),
+            Form::Ribbon(_) => {
+                self.start_ribbons(simd, view, skin);
+                self.add_ribbon(simd, view, skin, 0, order_depth);
+            }
             Form::Mesh { texture, .. } => {
+                skin.project(simd, view);
                 let Some(mesh) = mesh(look, level) else { return };
                 let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
-                if !skin.whole {
+                if skin.in_front != [1.0; LANES] {
                     let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
                     for triangle in mesh.triangles() {
                         facets.add(triangle.map(|index| skin.vertex(usize::from(index))));
@@ -335,7 +360,7 @@ fn skin_facet(
     order_depth: f32,
     turned_away: bool,
 ) -> Option<Facet> {
-    let points = triangle.map(|index| skin.point(usize::from(index)));
+    let points = triangle.map(|index| skin.point(0, usize::from(index)));
     let of = |column: fn(&Eight) -> &[f32; LANES]| points.map(|(eight, lane)| column(eight)[lane]);
     let (x, y) = (of(|eight| &eight.x), of(|eight| &eight.y));
     // Anticlockwise in space is clockwise on the screen, whose y runs down.
@@ -356,7 +381,7 @@ fn skin_facet(
         sun: points.map(|(eight, lane)| eight.sunny[lane]),
         uv,
         region,
-        opacity: skin.opacity,
+        opacity: skin.opacity[0],
         order_depth,
         label: Label::default(),
     };
@@ -494,80 +519,6 @@ fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
         colour: mix3(a.colour, b.colour),
         sun: mix3(a.sun, b.sun),
         opacity: mix(a.opacity, b.opacity),
-    }
-}
-
-/// Least half width of a ribbon but where it ends in a point, pixels: a thinner one would slip between the samples, which lie on lines
-/// 0.56 pixels apart, and look dotted.
-const THINNEST: f32 = 0.3;
-
-/// Least height of a segment of an upright strip, pixels, and its most steps aside for one down.
-const LEAST_RISE: f32 = 0.02;
-const MOST_LEAN: f32 = 1.5;
-
-/// Appends the strips of a ribbon: cross sections square to it at its ends, and between segments along the bisector, so that
-/// neighbours share an edge. Those of upright ribbons are level.
-#[inline(always)]
-fn ribbon_strips(view: &View, skin: &Skin, order_depth: f32, into: &mut Vec<Strip>) {
-    const MOST: usize = crate::look::RibbonSpec::MOST_SEGMENTS as usize + 1;
-    let mut p = [Vec2::ZERO; MOST];
-    let mut half = [0.0f32; MOST];
-    let mut of = [0usize; MOST];
-    let mut count = 0;
-    for nth in 0..skin.len.min(MOST) {
-        let (eight, lane) = skin.point(nth);
-        // What is behind the camera is left out; a blade there fills no picture worth keeping.
-        if eight.depth[lane] > view.near() {
-            p[count] = Vec2::new(eight.x[lane], eight.y[lane]);
-            half[count] = eight.radius[lane] * eight.scale[lane];
-            of[count] = nth;
-            count += 1;
-        }
-    }
-    if count < 2 || !p[..count].iter().all(|p| p.is_finite() && p.abs().max_element() < 1e7) {
-        return;
-    }
-    // A blade that mostly stands is a span a row, so its cross sections are level; the span widens as the blade leans.
-    let down = (p[count - 1].y - p[0].y).signum();
-    let upright = (1..count).all(|k| {
-        let way = p[k] - p[k - 1];
-        way.y * down > LEAST_RISE && way.y * down * MOST_LEAN > way.x.abs()
-    });
-    let mut n = [Vec2::ZERO; MOST];
-    let mut ways = [Vec2::ZERO; MOST];
-    for k in 0..count - 1 {
-        ways[k] = (p[k + 1] - p[k]).normalize_or(Vec2::Y);
-    }
-    ways[count - 1] = ways[count - 2];
-    for k in 0..count {
-        let (before, after) = (ways[k.max(1) - 1], ways[k]);
-        let along = (before + after).normalize_or(after);
-        let half = if half[k] > 0.0 { half[k].max(THINNEST) } else { 0.0 };
-        n[k] = if upright {
-            Vec2::new(half / along.y.abs(), 0.0)
-        } else {
-            along.perp() * (half / along.dot(after).max(0.5))
-        };
-    }
-    // Upright ones from the upper end down.
-    let turned = upright && down < 0.0;
-    let mut first = 0;
-    while first + 1 < count {
-        let mut strip = Strip { opacity: skin.opacity, order_depth, upright, ..Strip::default() };
-        let taken = (count - first).min(SEGMENTS + 1);
-        for k in 0..=SEGMENTS {
-            let nth = first + k.min(taken - 1);
-            let at = if turned { count - 1 - nth } else { nth };
-            let (eight, lane) = skin.point(of[at]);
-            strip.p[k] = p[at];
-            strip.n[k] = n[at];
-            strip.near[k] = eight.near[lane];
-            strip.base[k] = eight.base[lane];
-            strip.sun[k] = eight.sunny[lane];
-        }
-        strip.count = taken as u16;
-        into.push(strip);
-        first += taken - 1;
     }
 }
 
