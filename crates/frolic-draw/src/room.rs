@@ -15,3 +15,8 @@ pub(crate) fn for_more<T>(buffer: &mut Vec<T>, more: usize) {
         buffer.reserve_exact(more + needed / 4);
     }
 }
+
+/// Room that a tile is likely to need at most for its part of `count` records, made at once as any tile may come to any thread.
+pub(crate) fn likely(count: usize) -> usize {
+    if count > 0 { count.next_power_of_two().min(1 << 16) } else { 0 }
+}

@@ -131,11 +131,8 @@ impl Skin {
             let (dx, dy, dz) = (x - eye.x, y - eye.y, z - eye.z);
             let depth = dx * forward.x + dy * forward.y + dz * forward.z;
             let focal = f32x8::splat(simd, view.focal);
-            let (scale, nearness) = if view.level {
-                (focal, zero - depth)
-            } else {
-                (focal / depth, one / depth)
-            };
+            let (scale, nearness) =
+                if view.level { (focal, zero - depth) } else { (focal / depth, one / depth) };
             (cx + (dx * right.x + dy * right.y + dz * right.z) * scale).store_slice(&mut eight.x);
             (cy - (dx * up.x + dy * up.y + dz * up.z) * scale).store_slice(&mut eight.y);
             depth.store_slice(&mut eight.depth);

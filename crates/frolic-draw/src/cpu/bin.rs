@@ -167,6 +167,11 @@ impl<R: Record> Binned<R> {
         &self.records[self.starts[nth] as usize..self.starts[nth + 1] as usize]
     }
 
+    /// How many records were copied to a tile.
+    pub(super) fn in_tile(&self, nth: usize) -> usize {
+        self.small(nth).len()
+    }
+
     /// A record found before.
     #[inline(always)]
     pub(super) fn get(&self, nth: usize, at: Found) -> &R {

@@ -223,7 +223,9 @@ impl Tile<'_, '_> {
         };
         let look = self.list.sources[usize::from(label.tag)].look;
         let mut bounds = [i32::MAX, i32::MAX, i32::MIN, i32::MIN];
-        for [x0, y0, x1, y1] in facets.clone().map(Outlined::bounds).chain(strips.clone().map(Outlined::bounds)) {
+        for [x0, y0, x1, y1] in
+            facets.clone().map(Outlined::bounds).chain(strips.clone().map(Outlined::bounds))
+        {
             bounds[0] = bounds[0].min(floor(x0 - 0.875));
             bounds[1] = bounds[1].min(floor(y0 - 0.875));
             bounds[2] = bounds[2].max(ceil(x1 - 0.125));
@@ -292,11 +294,10 @@ impl Tile<'_, '_> {
                 others + bin.quads.distinct + bin.facets.distinct + bin.strips.distinct,
             )
         });
-        let most = |count: usize| if count > 0 { count.next_power_of_two().min(MOST_EXPECTED) } else { 0 };
-        room::for_more(&mut keys, most(discs + others));
+        room::for_more(&mut keys, room::likely(discs + others));
         swap.clear();
-        room::for_more(&mut swap, most(discs + others));
-        room::for_more(&mut dots, most(discs));
+        room::for_more(&mut swap, room::likely(discs + others));
+        room::for_more(&mut dots, room::likely(discs));
         for (number, bin) in bins.iter().enumerate() {
             let number = number as u32;
             let mut discs = bin.dots.tile(nth, across, down);
@@ -335,9 +336,6 @@ impl Tile<'_, '_> {
         });
     }
 }
-
-/// Records a tile that room is made for at once.
-const MOST_EXPECTED: usize = 1 << 16;
 
 /// Appends the depth key and place of the first record of each instance.
 #[inline(always)]

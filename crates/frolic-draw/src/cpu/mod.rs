@@ -19,6 +19,7 @@
 mod bin;
 mod blend;
 mod colour9;
+mod front;
 mod phase;
 mod project;
 mod record;

@@ -6,7 +6,7 @@
 use std::ops::Range;
 
 use super::bin::{CHUNK, ChunkStart};
-use crate::list::DrawList;
+use crate::list::{DrawList, Run};
 
 /// Chunks that are drawn by one rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,6 +14,8 @@ pub(super) struct Phase {
     pub(super) solid: bool,
     /// Whether each tile sorts the phase's records far to near.
     pub(super) far_to_near: bool,
+    /// Whether the nearest wins of all, so that their order does not matter.
+    pub(super) nearest_wins: bool,
     pub(super) chunks: Range<usize>,
 }
 
@@ -29,12 +31,21 @@ pub(super) fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>, phases: &
         let phase = (batch.layer, batch.solid, alone);
         if before != Some(phase) {
             let first = starts.len();
-            phases.push(Phase { solid: batch.solid, far_to_near: batch.far_to_near, chunks: first..first });
+            phases.push(Phase {
+                solid: batch.solid,
+                far_to_near: batch.far_to_near,
+                nearest_wins: batch.solid,
+                chunks: first..first,
+            });
             before = Some(phase);
             room = 0;
         }
         for run in batch.first_run..batch.first_run + batch.runs {
-            let count = list.runs[run as usize].count;
+            let Run { count, source, .. } = list.runs[run as usize];
+            if let Some(phase) = phases.last_mut() {
+                let depth = list.sources[source as usize].look.depth;
+                phase.nearest_wins &= depth.test && depth.write;
+            }
             let mut skip = 0;
             while skip < count {
                 if room == 0 {
@@ -62,6 +73,7 @@ pub(super) struct Part {
     pub(super) round: usize,
     pub(super) solid: bool,
     pub(super) far_to_near: bool,
+    pub(super) nearest_wins: bool,
     pub(super) chunks: Range<usize>,
     /// Whether the phase ends here.
     pub(super) ends: bool,
@@ -84,7 +96,8 @@ pub(super) fn cut(phases: &[Phase], most: usize, parts: &mut Vec<Part>) {
             let chunks = next..next + taken;
             next += taken;
             let ends = next == phase.chunks.end;
-            parts.push(Part { round, solid: phase.solid, far_to_near: phase.far_to_near, chunks, ends });
+            let &Phase { solid, far_to_near, nearest_wins, .. } = phase;
+            parts.push(Part { round, solid, far_to_near, nearest_wins, chunks, ends });
         }
     }
 }

@@ -62,14 +62,7 @@ pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<S
     let light = [r * weight, g * weight, b * weight];
     let cover = vertex.opacity * weight;
     let strength = light[0] + light[1] + light[2] + cover;
-    (strength > 0.0 && strength < f32::INFINITY).then_some(Splat {
-        x,
-        y,
-        radius,
-        depth,
-        light,
-        cover,
-    })
+    (strength > 0.0 && strength < f32::INFINITY).then_some(Splat { x, y, radius, depth, light, cover })
 }
 
 /// Radius in pixels beyond which nothing is drawn: its arithmetic would overflow.
@@ -318,8 +311,7 @@ impl Projected {
                 let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
                 let label = Label { rank: self.rank, tag };
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                let seen =
-                    keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
+                let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
                 self.count(seen, look, level);
             }
         }
@@ -398,13 +390,7 @@ impl Projected {
 }
 
 /// Keeps the records that touch the picture; whether there are any.
-fn keep<R: Outlined>(
-    from: &[R],
-    into: &mut Queue<R>,
-    grid: &Grid,
-    label: Label,
-    tally: &mut Tally,
-) -> bool {
+fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label, tally: &mut Tally) -> bool {
     let before = into.kept.len();
     for record in from {
         if let Some((tiles, pixels)) = grid.cover(record.bounds()) {
@@ -758,7 +744,16 @@ impl Block {
             let ([dx, dy], first) = self.touch(simd, grid, radius, seen, i);
             let per_r2 = f32x8::splat(simd, 1.0) / (radius * radius);
             let paint = [halves(light[0], light[1]), halves(light[2], cover)];
-            let rows = transpose([dx, dy, per_r2, depth, paint[0].bitcast(), paint[1].bitcast(), first.bitcast(), depth]);
+            let rows = transpose([
+                dx,
+                dy,
+                per_r2,
+                depth,
+                paint[0].bitcast(),
+                paint[1].bitcast(),
+                first.bitcast(),
+                depth,
+            ]);
             for k in 0..LANES {
                 let [dx, dy, per_r2, depth, red_green, blue_cover, first, _] = rows[k].to_array();
                 let first = first.to_bits();

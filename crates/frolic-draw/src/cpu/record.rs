@@ -12,8 +12,8 @@ use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
 use super::LANES;
-use super::ribbon::Sections;
 use super::colour9::{pack, unpack};
+use super::ribbon::Sections;
 use crate::atlas::RegionId;
 use crate::camera::View;
 use crate::detail::Level;
@@ -197,6 +197,24 @@ pub(crate) struct Facet {
     pub(super) label: Label,
 }
 record!(Facet, order_depth, false, OFF_MIDDLE);
+
+impl Facet {
+    /// Greatest nearness of its corners.
+    #[inline(always)]
+    pub(super) fn nearest(&self) -> f32 {
+        let [a, b, c] = self.near;
+        a.max(b).max(c)
+    }
+}
+
+impl Strip {
+    /// Greatest nearness of its cross sections.
+    #[inline(always)]
+    pub(super) fn nearest(&self) -> f32 {
+        let [a, b, c, d] = self.near;
+        a.max(b).max(c.max(d))
+    }
+}
 
 /// No texture.
 pub(super) const PLAIN: u32 = u32::MAX;

@@ -68,8 +68,8 @@ impl Sections {
             if k + 1 < count {
                 let way = [of(&self.x[k + 1]) - x, of(&self.y[k + 1]) - y];
                 let rise = way[1] * down;
-                let stands = rise.simd_gt(f32x8::splat(simd, LEAST_RISE))
-                    & (rise * MOST_LEAN).simd_gt(way[0].abs());
+                let stands =
+                    rise.simd_gt(f32x8::splat(simd, LEAST_RISE)) & (rise * MOST_LEAN).simd_gt(way[0].abs());
                 upright = stands.select(upright, zero);
                 let way = direction(simd, way, [zero, one]);
                 (self.across[k], self.along[k]) = (way[0].to_array(), way[1].to_array());

@@ -580,7 +580,9 @@ impl Samples<'_> {
                         if coloured && let Some(slot) = bases.get_mut(at) {
                             met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
                         }
-                        if (SUN || (!USUAL && style.sun)) && let Some(slot) = suns.get_mut(at) {
+                        if (SUN || (!USUAL && style.sun))
+                            && let Some(slot) = suns.get_mut(at)
+                        {
                             met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
                         }
                         (at, i) = (at + stride, i + 1);
@@ -685,7 +687,10 @@ impl Samples<'_> {
                 if coloured && let Some(slot) = bases.get_mut(here) {
                     met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
-                if coloured && style.sun && let Some(slot) = suns.get_mut(here) {
+                if coloured
+                    && style.sun
+                    && let Some(slot) = suns.get_mut(here)
+                {
                     met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
             }
@@ -762,12 +767,7 @@ impl Samples<'_> {
 
     /// [`Samples::resolve`] where no shadow falls: eight pixels down a column at once.
     #[inline(always)]
-    fn resolve_unshadowed<S: Simd>(
-        &mut self,
-        simd: S,
-        rows: &mut [Row],
-        depth: &mut [[f32; STRIDE]],
-    ) -> f32 {
+    fn resolve_unshadowed<S: Simd>(&mut self, simd: S, rows: &mut [Row], depth: &mut [[f32; STRIDE]]) -> f32 {
         let mut nearest = f32::INFINITY;
         let (zero, empty) = (f32x8::splat(simd, 0.0), u32x8::splat(simd, EMPTY));
         let (nears, _) = self.near.as_chunks::<LANES>();

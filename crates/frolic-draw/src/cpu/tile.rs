@@ -25,7 +25,7 @@ use super::bin::Bin;
 use super::phase::Part;
 use super::record::Dot;
 use super::shadow::Shadow;
-use super::solid::{SAMPLES, Samples, Style};
+use super::solid::{SAMPLES, Samples};
 use crate::backdrop::BackdropTile;
 use crate::camera::View;
 use crate::image::ImageSize;
@@ -226,21 +226,25 @@ impl RasterTile<'_, '_> {
                 let Some(solid) = &mut solid else { continue };
                 let SolidTile { depth, nearest, near, base, sun } = solid;
                 let (width, height) = (grid.tile_width(), grid.rows());
-                let mut samples =
-                    Samples { near, base, sun, x, y, width, height, samples: SAMPLES, spans: Default::default(), most_slope: 0.0 };
-                for bin in bins {
-                    let mut facets = bin.facets.tile(nth, across, down);
-                    let mut strips = bin.strips.tile(nth, across, down);
-                    // In order: where depths are equal or not compared, the first or the last wins.
-                    loop {
-                        let (f, s) = (facets.rank(), strips.rank());
-                        if f.is_some_and(|f| s.is_none_or(|s| f <= s)) {
-                            let Some((facet, _)) = facets.take() else { break };
-                            samples.facet(simd, facet, &Style::of(list, facet.label, shadow.is_some()));
-                        } else {
-                            let Some((strip, _)) = strips.take() else { break };
-                            samples.strip(simd, strip, &Style::of(list, strip.label, shadow.is_some()));
-                        }
+                let mut samples = Samples {
+                    near,
+                    base,
+                    sun,
+                    x,
+                    y,
+                    width,
+                    height,
+                    samples: SAMPLES,
+                    spans: Default::default(),
+                    most_slope: 0.0,
+                };
+                let records = |bin: &Bin| bin.facets.in_tile(nth) + bin.strips.in_tile(nth);
+                let crowded = bins.iter().map(records).sum::<usize>() > width * height;
+                if part.nearest_wins && crowded {
+                    samples.nearest_first(simd, list, shadow.is_some(), bins, nth, [across, down]);
+                } else {
+                    for bin in bins {
+                        samples.in_order(simd, list, shadow.is_some(), bin, nth, [across, down]);
                     }
                 }
                 if part.ends {
