@@ -247,7 +247,7 @@ fn crowds_hide_what_is_behind_and_nothing_else() {
     let boxes = many(Shape::Mesh { name: "box".to_owned(), coarse: None, texture: None }, "#8a6c3a");
     let mut untested = boxes.clone();
     untested.depth.test = false;
-    let [blades, boxes, untested] = [blades, boxes, untested].map(|spec| spec.build().unwrap());
+    let [blade, boxes, untested] = [blades, boxes, untested].map(|spec| spec.build().unwrap());
     let place = |count, first| {
         [
             column(count, first, -0.5, 0.5),
@@ -257,7 +257,13 @@ fn crowds_hide_what_is_behind_and_nothing_else() {
     };
     let ([bx, by, bz], [mx, my, mz]) = (place(9000, 0), place(2500, 3));
     let (thin, small) = (vec![0.012; 9000], vec![0.02; 2500]);
-    let blades = (Instances::at([&bx, &by, &bz]).unwrap().sized(&thin).unwrap(), &blades);
+    // Leaning far towards the camera or away, so that the nearest point of a blade says little of the rest.
+    let tip = [column(9000, 6, -0.1, 0.1), column(9000, 7, 0.1, 0.3), column(9000, 8, -3.0, 3.0)];
+    let middle = [0, 1, 2].map(|axis| tip[axis].iter().map(|v| v * 0.4).collect::<Vec<f32>>());
+    let curve = [&middle, &tip].map(|columns| [0, 1, 2].map(|axis| columns[axis].as_slice()));
+    let blades =
+        Instances::at([&bx, &by, &bz]).unwrap().sized(&thin).unwrap().curved(curve[0], curve[1]).unwrap();
+    let blades = (blades, &blade);
     let boxes = (Instances::at([&mx, &my, &mz]).unwrap().sized(&small).unwrap(), &boxes);
     let nowhere = (Instances::at([&[900.0], &[0.0], &[0.0]]).unwrap(), &untested);
     let around = Surroundings::new(&backdrop);
