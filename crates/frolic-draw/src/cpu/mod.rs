@@ -60,6 +60,9 @@ pub(crate) use tile::{Grid, LANES, Row, STRIDE};
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
 const ROUND: usize = 128;
 
+/// Logarithms of a tile's usual width and height.
+const TILE_LOG2: [u32; 2] = [6, 6];
+
 /// Turns draw lists into pictures, keeping its buffers from frame to frame.
 ///
 /// ```
@@ -144,9 +147,9 @@ impl Default for Renderer {
 }
 
 impl Renderer {
-    /// A renderer for this machine: tiles of 64 by 32 pixels.
+    /// A renderer for this machine: tiles of 64 by 64 pixels.
     pub fn new() -> Self {
-        Self::tuned([6, 5], ROUND, Level::new())
+        Self::tuned(TILE_LOG2, ROUND, Level::new())
     }
 
     /// A renderer with tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 to 10), `round` chunks a round (at least 1) and kernels

@@ -10,6 +10,7 @@ use frolic_core::simd::{Level, dispatch};
 use glam::Vec3;
 use rayon::prelude::*;
 
+use super::TILE_LOG2;
 use super::bin::{Bin, ChunkStart};
 use super::phase::{Phase, split};
 use super::project::{Scope, Tag};
@@ -44,7 +45,7 @@ impl Default for Shadow {
     fn default() -> Self {
         Self {
             view: None,
-            grid: Grid::new(ImageSize::default(), [6, 5]),
+            grid: Grid::new(ImageSize::default(), TILE_LOG2),
             tiles: Vec::new(),
             bias: 0.0,
             bins: Vec::new(),
@@ -73,7 +74,7 @@ impl Shadow {
         let (view, texel) = fit(sun, camera, size);
         self.view = Some(view);
         self.bias = texel * 2.0;
-        self.grid = Grid::new(size, [6, 5]);
+        self.grid = Grid::new(size, TILE_LOG2);
         let Self { grid, tiles, bins, starts, phases, chunks, .. } = self;
         let texels = grid.tiles() * grid.tile_width() * grid.rows();
         tiles.clear();

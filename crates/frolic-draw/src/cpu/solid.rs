@@ -191,9 +191,9 @@ impl Path {
         Self { start: values[0], slope: slopes[0], turns }
     }
 
-    /// Red, green and blue, then those of the sun's part.
+    /// Red, green and blue, then those of the sun's part where that is wanted.
     #[inline(always)]
-    fn of_colours<S: Simd>(simd: S, strip: &Strip, per: [f32; SEGMENTS]) -> [Self; 6] {
+    fn of_colours<S: Simd>(simd: S, strip: &Strip, per: [f32; SEGMENTS], sun: bool) -> [Self; 6] {
         let mut packed = [0; LANES];
         packed[..SEGMENTS + 1].copy_from_slice(&strip.base);
         packed[SEGMENTS + 1..].copy_from_slice(&strip.sun);
@@ -201,7 +201,9 @@ impl Path {
         for (channel, lanes) in unpack_lanes(u32x8::load_array(simd, packed)).into_iter().enumerate() {
             let [a, b, c, d, e, f, g, h] = lanes.to_array();
             paths[channel] = Self::new([a, b, c, d], per);
-            paths[channel + 3] = Self::new([e, f, g, h], per);
+            if sun {
+                paths[channel + 3] = Self::new([e, f, g, h], per);
+            }
         }
         paths
     }
@@ -497,7 +499,8 @@ impl Samples<'_> {
         }
         let flat = strip.base == [strip.base[0]; SEGMENTS + 1] && strip.sun == [strip.sun[0]; SEGMENTS + 1];
         let mixed = coloured && !flat;
-        let channels = if mixed { Path::of_colours(simd, strip, per) } else { [Path::default(); 6] };
+        let sunny = SUN || (!USUAL && style.sun);
+        let channels = if mixed { Path::of_colours(simd, strip, per, sunny) } else { [Path::default(); 6] };
         let mut colour = [u32x8::splat(simd, strip.base[0]), u32x8::splat(simd, strip.sun[0])];
         // Those of eight rows, and the first of them.
         let (mut packed, mut known) = ([[0; LANES]; 2], usize::MAX);
@@ -547,15 +550,14 @@ impl Samples<'_> {
                         let [r, g, b, sun_r, sun_g, sun_b] = &channels;
                         let of = [r.at(simd, &below), g.at(simd, &below), b.at(simd, &below)];
                         packed[0] = pack_lanes(simd, of).to_array();
-                        if SUN || (!USUAL && style.sun) {
+                        if sunny {
                             let of = [sun_r.at(simd, &below), sun_g.at(simd, &below), sun_b.at(simd, &below)];
                             packed[1] = pack_lanes(simd, of).to_array();
                         }
                     }
                     // Only what has four samples has colours: two rows.
                     let row = row % LANES;
-                    let parts = if SUN || !USUAL { 2 } else { 1 };
-                    for part in 0..parts {
+                    for part in 0..1 + usize::from(sunny) {
                         let [upper, lower] = [packed[part][row], packed[part][(row + 1) % LANES]];
                         colour[part] = u32x4::splat(simd, upper).combine(u32x4::splat(simd, lower));
                     }
@@ -580,9 +582,7 @@ impl Samples<'_> {
                         if coloured && let Some(slot) = bases.get_mut(at) {
                             met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
                         }
-                        if (SUN || (!USUAL && style.sun))
-                            && let Some(slot) = suns.get_mut(at)
-                        {
+                        if sunny && let Some(slot) = suns.get_mut(at) {
                             met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
                         }
                         (at, i) = (at + stride, i + 1);
