@@ -162,7 +162,7 @@ fn every_look_is_the_same_by_every_technique_and_machine() {
             &populations,
             &ListSpec::default(),
             &view,
-            &mut Renderer::tuned([6, 5], 128, Level::baseline()),
+            &mut Renderer::tuned([6, 6], 128, Level::baseline()),
         );
         for (technique, calls) in [(Technique::Each, 70), (Technique::Batched, 1), (Technique::Instanced, 1)]
         {
