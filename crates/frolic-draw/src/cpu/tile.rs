@@ -1,17 +1,20 @@
 //! One tile: the backdrop, then every record of every chunk, in order.
 //!
 //! ```text
-//! for each splat, for each 8 columns of its box, for each row:
+//! for each dot, for each vector of pixels of its box:
 //!     t = max(0, 1 - dy²/R² - dx²/R²),  coverage = t²,  a = coverage cover
 //!     rgb = rgb (1 - a) + light coverage
 //! ```
 //!
+//! A vector is eight neighbours of a row; for a dot of up to four by four pixels, as most of a million are, four of a row and four of the
+//! next: two vectors, without a loop or a branch.
+//!
 //! 1. Red, green and blue of a row lie one after the other, so that eight neighbours are one vector, no channel is
 //!    shuffled, and a row is one stretch of memory.
-//! 2. The `dx²/R²` of eight columns are worked out once and kept in a register down the rows.
+//! 2. The `dx²/R²` of the columns are worked out once and kept in a register down the rows.
 //! 3. A row is eight pixels longer than the tile: a vector may run over the right edge, where it writes what nobody reads.
 //!    So small splats need no masks.
-//! 4. Positions are compared in picture coordinates, which makes a pixel the same whatever tile it is in.
+//! 4. Distances are counted from the dot's own first pixel, which makes a pixel the same whatever tile it is in.
 //!
 //! PERF (`cargo bench -p frolic --bench billboards`): evaluating the round profile takes the place of tables of separable
 //! coverage: two more multiplications cost less than the loads, nothing is rounded to sub-pixel places, and every

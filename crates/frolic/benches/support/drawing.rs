@@ -37,7 +37,7 @@ pub(crate) fn compare_drawing<'a>(
     let around = Surroundings::new(&backdrop);
     let [mut wide, mut narrow, mut scalar] = [(); 3].map(|()| ListScratch::default());
     let (mut renderer, mut narrow_renderer) =
-        (Renderer::new(), Renderer::tuned([6, 5], 128, levels().first().copied().unwrap_or(Level::new())));
+        (Renderer::new(), Renderer::tuned([6, 6], 128, levels().first().copied().unwrap_or(Level::new())));
     let [mut image, mut narrow_image] = [(); 2].map(|()| Image::new(view.size()));
     let (mut meter, mut frames) = (Meter::new(), Vec::new());
     let list_spec = ListSpec::default();
