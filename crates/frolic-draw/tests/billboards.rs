@@ -3,10 +3,13 @@
 mod common;
 
 use common::{cloud, draw, look, plain, reference, renderer, view};
+use frolic_core::simd::Level;
 use frolic_core::{EmitterSpec, Meter, ParticleSpec, Particles, WorldSpec};
 use frolic_draw::cpu::SMALLEST;
 use frolic_draw::cpu::reference::LinearImage;
-use frolic_draw::{Blend, CameraSpec, ImageSize, ListSpec, LookSpec, Surroundings, Technique, View};
+use frolic_draw::{
+    Blend, CameraSpec, ImageSize, ListSpec, LookSpec, Renderer, Surroundings, Technique, View,
+};
 use proptest::prelude::*;
 
 /// A view like another but without bloom, whose spread the scalar form leaves out.
@@ -120,5 +123,42 @@ fn counters_are_exact() {
     let again = draw(&[(&particles, &look)], Technique::Instanced, &view, &backdrop, &mut renderer()).1;
     for counter in Counter::ALL {
         assert_eq!(frame.count(*counter), again.count(*counter), "{}", counter.name());
+    }
+}
+
+/// Discs around four pixels wide take one way where they fit and another where they do not: wherever one lies, over the borders of tiles
+/// and of the picture too, it is the plain form's, and the same for every tile size.
+#[test]
+fn a_disc_is_the_same_wherever_tiles_end() {
+    let (view, backdrop) = (sharp([0.0, 0.0, 4.0], 48, 40), plain());
+    // The picture is 45 degrees high, seen from 4 m.
+    let pixel = 8.0 * 22.5f32.to_radians().tan() / 40.0;
+    for blend in [Blend::Alpha, Blend::Additive] {
+        let look = look(blend);
+        for radius in [0.4f32, 1.5, 1.9, 2.0, 2.1, 2.6, 5.0] {
+            for (x, y) in
+                [(8.0, 8.0), (15.7, 31.9), (16.2, 7.6), (0.3, 39.8), (-1.2, 20.0), (47.9, -0.7), (33.4, 32.5)]
+            {
+                let at = [(x - 24.0) * pixel, (20.0 - y) * pixel, 0.0];
+                let emitter = EmitterSpec::burst(1, 0.0).at(at).speed(0.0, 0.0);
+                let size = radius * pixel;
+                let spec = ParticleSpec::new(1).life(10.0, 10.0).size(size, size).motion(0.0, 0.0);
+                let mut particles = Particles::new(&spec.emitter(emitter), 1).unwrap();
+                particles.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());
+                let populations = [(&particles, &look)];
+                let by = |tile| {
+                    let mut renderer = Renderer::tuned(tile, 128, Level::new());
+                    draw(&populations, Technique::Instanced, &view, &backdrop, &mut renderer).0
+                };
+                let whole = by([6, 6]);
+                for tile in [[3, 3], [4, 5], [5, 3]] {
+                    assert!(by(tile) == whole, "radius {radius} at {x}, {y}, tiles of 2^{tile:?}");
+                }
+                let plain = reference(&populations, &view, &backdrop);
+                for (fast, slow) in whole.pixels().iter().zip(&plain) {
+                    assert!((0..3).all(|c| fast[c].abs_diff(slow[c]) <= 1), "radius {radius} at {x}, {y}");
+                }
+            }
+        }
     }
 }

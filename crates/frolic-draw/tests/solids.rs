@@ -8,8 +8,8 @@ use frolic_core::simd::Level;
 use frolic_core::{Counter, Frame, Meter, Ramp};
 use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
-    Blend, CameraSpec, Colour, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec,
-    MESH_NAMES, Mesh, Renderer, RibbonSpec, Shape, Surroundings, Technique, View,
+    Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
+    LookSpec, MESH_NAMES, Mesh, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, View,
 };
 use proptest::prelude::*;
 
@@ -291,4 +291,79 @@ fn crowds_hide_what_is_behind_and_nothing_else() {
         .count();
     // Samples on an edge may fall to either side by rounding.
     assert!(off <= 96 * 64 / 100, "{off} pixels differ");
+}
+
+/// Ribbons that are drawn eight side by side, some of them partly or wholly behind the camera, some too coarse or too far to be drawn
+/// in full: each is there by every technique, and as the plain form has it.
+#[test]
+fn ribbons_side_by_side_are_as_alone() {
+    let mut camera = CameraSpec::new([0.0, 0.6, 1.5], [0.0, 0.4, 0.0], 60.0);
+    camera.bloom = 0.0;
+    let view = camera.view(ImageSize::new(90, 70).unwrap()).unwrap();
+    let count = 83;
+    let (x, y, z) = (column(count, 0, -1.5, 1.5), column(count, 1, -0.2, 0.2), column(count, 2, -4.0, 2.2));
+    let tip = [column(count, 3, -0.4, 0.4), column(count, 4, 0.3, 1.1), column(count, 5, -1.2, 1.2)];
+    let middle = [0, 1, 2].map(|axis| tip[axis].iter().map(|v| v * 0.4).collect::<Vec<f32>>());
+    let [middle, tip] = [&middle, &tip].map(|columns| [0, 1, 2].map(|axis| columns[axis].as_slice()));
+    let half = column(count, 6, 0.005, 0.05);
+    let instances = Instances::at([&x, &y, &z]).unwrap().sized(&half).unwrap().curved(middle, tip).unwrap();
+    for segments in [1, 3, 7, 12] {
+        for detail in [DetailSpec::default(), DetailSpec::reach(4.5, 0.6).coarse_below(2.5)] {
+            let mut spec =
+                LookSpec::solid(Shape::Ribbon(RibbonSpec::new(1.0, 0.3, segments)), "#6c8a3a").unwrap();
+            spec.colour_along = Ramp::new([(0.0, Colour::new(0.2, 0.2, 0.2)), (1.0, Colour::WHITE)]);
+            spec.detail = detail;
+            let look = spec.build().unwrap();
+            let (image, frame) = draw(instances, &look, &view, Technique::Instanced);
+            assert!(frame.count(Counter::Culled) > 0 && frame.count(Counter::Instances) > 40);
+            for technique in [Technique::Each, Technique::Batched] {
+                let (other, counted) = draw(instances, &look, &view, technique);
+                assert!(other == image, "{segments} segments, {technique:?}");
+                for same in [Counter::Culled, Counter::Coarse, Counter::Thinned, Counter::Triangles] {
+                    assert_eq!(counted.count(same), frame.count(same), "{}", same.name());
+                }
+            }
+            let (mut scratch, backdrop) = (ListScratch::default(), plain());
+            let around = Surroundings::new(&backdrop);
+            let list =
+                scratch.list([(instances, &look)], &ListSpec::default(), &view, &around, &mut Meter::new());
+            let sky = backdrop.sky.zenith;
+            let mut linear = LinearImage::new(view.size(), [sky.r, sky.g, sky.b]);
+            linear.draw(&list, &view);
+            let plain = linear.to_srgb(&view);
+            let differs = |(fast, slow): &(&[u8; 4], &[u8; 3])| (0..3).any(|c| fast[c].abs_diff(slow[c]) > 2);
+            let off = image.pixels().iter().zip(&plain).filter(differs).count();
+            assert!(off <= 90 * 70 / 150, "{segments} segments: {off} pixels differ");
+        }
+    }
+}
+
+/// Where no shadow falls, samples are averaged another way than where one may: what takes no light from the sun must look the same.
+#[test]
+fn shadows_change_nothing_of_what_has_no_light_to_lose() {
+    let (view, backdrop) = (far(70, 50), plain());
+    let count = 60;
+    let (x, y, z) = (column(count, 0, -0.4, 0.4), column(count, 1, -0.3, 0.3), column(count, 2, -0.5, 0.5));
+    let size = column(count, 3, 0.02, 0.08);
+    let instances = Instances::at([&x, &y, &z]).unwrap().sized(&size).unwrap();
+    let mut spec = white(Shape::Mesh { name: "ball".to_owned(), coarse: None, texture: None });
+    spec.tints = vec![Colour::new(1.0, 0.4, 0.3), Colour::new(0.3, 0.5, 1.0)];
+    let look = spec.build().unwrap();
+    let under = |shadow_map| {
+        let mut sun = SunSpec::new(40.0, 30.0, Colour::WHITE, 1.0);
+        sun.shadow_map = shadow_map;
+        let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+        let around = Surroundings::new(&backdrop).sun(Some(&sun));
+        meter.begin_frame();
+        let list = scratch.list([(instances, &look)], &ListSpec::default(), &view, &around, &mut meter);
+        let mut image = Image::new(view.size());
+        Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
+        (image, meter.end_frame().count(Counter::ShadowRecords))
+    };
+    let ((with, cast), (without, none)) = (under(256), under(0));
+    assert!(cast > 0 && none == 0);
+    for (with, without) in with.pixels().iter().zip(without.pixels()) {
+        // Sums of four in another order, then rounded.
+        assert!((0..3).all(|c| with[c].abs_diff(without[c]) <= 1), "{with:?} {without:?}");
+    }
 }

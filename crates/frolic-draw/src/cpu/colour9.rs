@@ -101,6 +101,10 @@ mod tests {
                 pack_lanes(simd, colour.map(|c| f32x8::splat(simd, c))).to_array()
             });
             prop_assert_eq!(lanes, [packed; 8]);
+            let unpacked = dispatch!(Level::new(), simd => {
+                unpack_lanes(u32x8::splat(simd, packed)).map(|channel| channel.to_array())
+            });
+            prop_assert_eq!(unpacked, back.map(|channel| [channel; 8]));
         }
     }
 

@@ -851,3 +851,53 @@ fn light_lanes<S: Simd>(
         colour[channel] *= own + received[channel] * look.lit;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use frolic_core::simd::{dispatch, levels};
+
+    use super::*;
+
+    #[test]
+    fn columns_become_rows() {
+        for level in levels() {
+            let rows = dispatch!(level, simd => {
+                let mut columns = [f32x8::splat(simd, 0.0); LANES];
+                for k in 0..LANES {
+                    let mut lanes = [0.0; LANES];
+                    for lane in 0..LANES {
+                        lanes[lane] = (k * 10 + lane) as f32;
+                    }
+                    columns[k] = f32x8::load_array(simd, lanes);
+                }
+                transpose(columns).map(|row| row.to_array())
+            });
+            for (lane, row) in rows.iter().enumerate() {
+                for (k, value) in row.iter().enumerate() {
+                    assert_eq!(*value, (k * 10 + lane) as f32, "{level:?}");
+                }
+            }
+        }
+    }
+
+    /// Every record is counted once for each tile it touches, in one push or in a room for many.
+    #[test]
+    fn queues_count_what_tiles_get() {
+        let grid = Grid::new(crate::ImageSize::new(256, 128).unwrap(), [5, 5]);
+        let mut queue = Queue::<Dot>::default();
+        let spans =
+            [Tiles::new(0, 0, 0, 0), Tiles::new(1, 2, 0, 1), Tiles::new(0, 7, 0, 3), Tiles::new(2, 2, 1, 1)];
+        for tiles in spans {
+            queue.push(Dot::default(), tiles, &grid);
+        }
+        // One of the four touches more tiles than it is copied to.
+        assert_eq!((queue.kept.len(), queue.spans.len(), queue.many), (4, 2, 1));
+        assert_eq!(queue.next.iter().sum::<u32>(), 1 + 4 + 1);
+        assert_eq!(queue.next[grid.across + 2], 2);
+        let places: Vec<_> = queue.places.iter().map(|place| place.span()).collect();
+        assert_eq!(places, [Ok(0), Err(0), Err(1), Ok(grid.across + 2)]);
+        queue.clear();
+        queue.push(Dot::default(), spans[0], &grid);
+        assert_eq!(queue.next.iter().sum::<u32>(), 1);
+    }
+}

@@ -575,3 +575,50 @@ pub(super) fn has_holes(blend: Blend) -> bool {
 pub(super) fn colours<const N: usize>(packed: [u32; N]) -> [Vec3; N] {
     packed.map(|packed| Vec3::from(unpack(packed)))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// What the upper half of a float is worth.
+    fn half(bits: u32) -> f32 {
+        f32::from_bits(bits & 0xffff_0000)
+    }
+
+    proptest! {
+        /// A dot is its splat: the place to a rounding, light and cover within a 250th, the first pixel the first within the radius.
+        #[test]
+        fn a_dot_keeps_what_its_splat_is(
+            x in -90f32..1400.0, y in -90f32..900.0, radius in 0.5f32..80.0, light in prop::array::uniform3(0f32..20.0), cover in 0f32..1.0,
+        ) {
+            let splat = Splat { x, y, radius, depth: 7.0, light, cover };
+            let dot = Dot::new(&splat, Label { rank: 3, tag: 5 });
+            for (axis, at) in [x, y].into_iter().enumerate() {
+                let middle = f32::from(dot.first[axis]) + 0.5;
+                prop_assert!((middle - dot.offset[axis] - at).abs() < 1e-3);
+                let away = at - middle;
+                prop_assert!(away <= radius + 1e-3 && away > radius - 1.001, "{away} of {radius}");
+            }
+            let [red_green, blue_cover] = dot.paint;
+            let kept = [half(red_green), half(red_green << 16), half(blue_cover), half(blue_cover << 16)];
+            for (kept, was) in kept.into_iter().zip([light[0], light[1], light[2], cover]) {
+                prop_assert!((kept - was).abs() <= was / 250.0, "{kept} for {was}");
+            }
+            prop_assert!((dot.per_r2 * radius * radius - 1.0).abs() < 1e-5);
+            prop_assert_eq!((dot.depth, dot.label), (7.0, Label { rank: 3, tag: 5 }));
+        }
+    }
+
+    /// However large and wherever: the first pixel is held to what sixteen bits tell, and the middle is still where it was.
+    #[test]
+    fn a_dot_larger_than_any_picture_keeps_its_middle() {
+        for (x, radius) in [(640.0, 1e6), (-9000.0, 2e5), (12_000.0, 4e7)] {
+            let splat = Splat { x, y: 10.0, radius, depth: 1.0, light: [1.0; 3], cover: 0.0 };
+            let dot = Dot::new(&splat, Label::default());
+            assert_eq!(f32::from(dot.first[0]), -FARTHEST);
+            assert_eq!(-FARTHEST + 0.5 - dot.offset[0], x);
+        }
+    }
+}

@@ -877,3 +877,88 @@ pub(super) fn ceil(v: f32) -> i32 {
     let whole = v as i32;
     whole + i32::from((whole as f32) < v)
 }
+
+#[cfg(test)]
+mod tests {
+    use frolic_core::simd::{Level, dispatch, levels};
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// A vector is two pixels down a column, the four samples of each, or eight pixels with one.
+    #[test]
+    fn lanes_are_the_samples_of_their_pixels() {
+        let of = |samples| {
+            dispatch!(Level::new(), simd => {
+                let Places { x, y, middle } = Places::of(simd, samples);
+                (x.to_array(), y.to_array(), middle.to_array())
+            })
+        };
+        let (x, y, middle) = of(SAMPLES);
+        for lane in 0..LANES {
+            let [ox, oy] = PLACES[lane % SAMPLES];
+            let row = (lane / SAMPLES) as f32;
+            assert_eq!((x[lane], y[lane], middle[lane]), (0.5 + ox, row + 0.5 + oy, row + 0.5));
+        }
+        let (x, y, middle) = of(1);
+        assert_eq!((x, y), ([0.5; LANES], middle));
+        assert_eq!(middle[7], 7.5);
+    }
+
+    proptest! {
+        /// A path meets its values at the cross sections and runs straight between them.
+        #[test]
+        fn a_path_goes_through_its_values(
+            top in -50f32..50.0, heights in prop::array::uniform3(0.1f32..30.0), values in prop::array::uniform4(-9f32..9.0), count in 1usize..4,
+        ) {
+            // Segments that are not there repeat the last cross section.
+            let (mut at, mut values) = ([top; 4], values);
+            for k in 0..3 {
+                at[k + 1] = at[k] + if k < count { heights[k] } else { 0.0 };
+                if k >= count {
+                    values[k + 1] = values[k];
+                }
+            }
+            let from = [at[0], at[1], at[2]];
+            let per = [0, 1, 2].map(|k| if at[k + 1] > at[k] { 1.0 / (at[k + 1] - at[k]) } else { 0.0 });
+            let path = Path::new(values, per);
+            let value = |y: f32| {
+                dispatch!(Level::new(), simd => path.at(simd, &below(simd, f32x8::splat(simd, y), from)).to_array()[0])
+            };
+            for k in 0..count {
+                let (a, b) = (values[k], values[k + 1]);
+                for share in [0.0, 0.25, 0.5, 1.0] {
+                    let y = at[k] + (at[k + 1] - at[k]) * share;
+                    prop_assert!((value(y) - (a + (b - a) * share)).abs() < 0.02, "{} at {}", value(y), y);
+                }
+            }
+        }
+
+        /// No column that holds a sample of a triangle is left out, and none beyond what was asked for comes in.
+        #[test]
+        fn no_touched_column_is_left_out(
+            x in prop::array::uniform3(-20f32..60.0), y in prop::array::uniform3(-20f32..60.0), first in 0i32..8, width in 1i32..50, samples in prop_oneof![Just(1usize), Just(4)],
+        ) {
+            let facet = Facet { x, y, near: [1.0; 3], region: PLAIN, ..Facet::default() };
+            let area = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
+            prop_assume!(area.abs() > 0.01);
+            let polygon = Polygon::of_facet(&facet, &Atlas::default());
+            let (rows, within) = (LANES / samples, (first, first + width));
+            for level in levels() {
+                let (from, to) = dispatch!(level, simd => polygon.columns(simd, 0.0, rows, within));
+                for group in 0..LANES {
+                    prop_assert!(from[group] >= within.0 && to[group] <= within.1);
+                    for i in within.0..=within.1 {
+                        let touched = (0..LANES).any(|lane| {
+                            let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[lane % SAMPLES] };
+                            let row = (group * rows + lane / samples) as f32;
+                            let (x, y) = (i as f32 + 0.5 + ox, row + 0.5 + oy);
+                            polygon.edges[..3].iter().all(|edge| edge.plane.at(x, y) >= edge.least)
+                        });
+                        prop_assert!(!touched || (from[group]..=to[group]).contains(&i), "column {}, group {}", i, group);
+                    }
+                }
+            }
+        }
+    }
+}
