@@ -448,12 +448,17 @@ impl Samples<'_> {
         }
     }
 
+    /// Whether a record is drawn as most are: that way asks nothing in its inner loop.
+    #[inline(always)]
+    fn is_usual(&self, style: &Style<'_>) -> bool {
+        style.test && style.write && !self.base.is_empty()
+    }
+
     /// A strip with level cross sections: on each row it covers a span, whose ends, nearness and colour run straight from cross
     /// section to cross section. All are worked out for a vector of samples at once, whatever segments those are in.
     #[inline(always)]
     fn upright<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
-        // Most are drawn one way: that one asks nothing in its inner loop.
-        if style.test && style.write && !self.base.is_empty() {
+        if self.is_usual(style) {
             if style.sun {
                 self.spans::<S, true, true>(simd, strip, style);
             } else {
@@ -597,8 +602,7 @@ impl Samples<'_> {
 
     #[inline(always)]
     fn fill<S: Simd, const EDGES: usize>(&mut self, simd: S, polygon: &Polygon, style: &Style<'_>) {
-        // Most are drawn one way: that one asks nothing in its inner loop.
-        if style.test && style.write && !self.base.is_empty() {
+        if self.is_usual(style) {
             self.blocks::<S, EDGES, true>(simd, polygon, style);
         } else {
             self.blocks::<S, EDGES, false>(simd, polygon, style);
