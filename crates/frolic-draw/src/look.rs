@@ -588,6 +588,12 @@ impl Look {
         &self.table[row.min(TABLE - 1)]
     }
 
+    /// How much of what is behind a surface of an opacity covers: what adds, nothing.
+    #[inline(always)]
+    pub(crate) fn cover(&self, opacity: f32) -> f32 {
+        if self.blend == Blend::Additive { 0.0 } else { opacity }
+    }
+
     /// Whether colours differ from element to element by more than age.
     #[inline(always)]
     pub(crate) fn is_tinted(&self) -> bool {

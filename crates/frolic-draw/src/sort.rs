@@ -223,6 +223,18 @@ fn depth_keys<S: Simd>(
     }
 }
 
+/// For [`by_key`]: the [`key`] of a depth, and below it what it belongs to.
+#[inline(always)]
+pub(crate) fn keyed(depth: f32, which: u32) -> u64 {
+    u64::from(key(depth)) << 32 | u64::from(which)
+}
+
+/// The depth that went into [`keyed`], 0 for one that is not above it.
+#[inline(always)]
+pub(crate) fn depth_of(keyed: u64) -> f32 {
+    f32::from_bits(!((keyed >> 32) as u32))
+}
+
 /// Digits of the small sort, and its counters.
 const SMALL_BITS: u32 = 11;
 
@@ -256,7 +268,8 @@ pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
     let mut shift = 32 + differ.trailing_zeros();
     let end = 64 - differ.leading_zeros();
     // As few passes as there can be, and no more counters than they need.
-    let bits = (end.saturating_sub(shift)).div_ceil((end.saturating_sub(shift)).div_ceil(SMALL_BITS).max(1));
+    let differing = end.saturating_sub(shift);
+    let bits = differing.div_ceil(differing.div_ceil(SMALL_BITS).max(1));
     let mut counts = [0u32; 1 << SMALL_BITS];
     while shift < end {
         let counts = &mut counts[..1 << bits];
@@ -290,7 +303,10 @@ mod tests {
         #[test]
         fn small_sort_is_stable(depths in prop::collection::vec(prop_oneof![0f32..3.0, Just(1.5f32), Just(f32::NAN)], 0..700)) {
             let mut keys: Vec<u64> =
-                depths.iter().enumerate().map(|(nth, d)| u64::from(key(*d)) << 32 | nth as u64).collect();
+                depths.iter().enumerate().map(|(nth, d)| keyed(*d, nth as u32)).collect();
+            for (key, depth) in keys.iter().zip(&depths) {
+                prop_assert_eq!(depth_of(*key), depth.max(0.0));
+            }
             let mut want = keys.clone();
             want.sort_by_key(|key| key >> 32);
             by_key(&mut keys, &mut Vec::new());

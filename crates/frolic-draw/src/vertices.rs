@@ -10,7 +10,7 @@ use crate::camera::View;
 use crate::cpu::LANES;
 use crate::detail::{Kept, Level, dice};
 use crate::list::{DrawList, Entry, Source, Vertex};
-use crate::look::{Blend, Facing, Form, Look, Play, RibbonSpec};
+use crate::look::{Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
 use crate::skin::{Lanes, Skin, cross, keep, load, splat, unit};
 
@@ -141,7 +141,7 @@ impl Sheaf {
             self.own[axis][lane] = body.colour[axis] * body.opacity;
         }
         self.size[lane] = body.size;
-        self.opacity[lane] = if source.look.blend == Blend::Additive { 0.0 } else { body.opacity };
+        self.opacity[lane] = source.look.cover(body.opacity);
         self.order_depth[lane] = seen.view.local(body.at).z;
         self.levels[lane] = body.level;
         self.len += 1;
@@ -191,7 +191,7 @@ impl Seen<'_, '_> {
         let Some(body) = self.body(source, element) else { return Vertex::default() };
         let light = self.list.lighting.on_soft(source.look.lit, body.at);
         let colour = Vec3::from(body.colour) * light * body.opacity;
-        let opacity = if source.look.blend == Blend::Alpha { body.opacity } else { 0.0 };
+        let opacity = source.look.cover(body.opacity);
         Vertex {
             place: body.at.to_array(),
             radius: body.size,
@@ -213,7 +213,7 @@ impl Seen<'_, '_> {
             place: place.to_array(),
             colour: colour.to_array(),
             sun: sun.to_array(),
-            opacity: if look.blend == Blend::Additive { 0.0 } else { body.opacity },
+            opacity: look.cover(body.opacity),
             ..Vertex::default()
         }
     }
@@ -282,7 +282,7 @@ impl Seen<'_, '_> {
                 corner: [u, v],
                 colour: colour.to_array(),
                 sun: sun.to_array(),
-                opacity: if look.blend == Blend::Additive { 0.0 } else { opacity },
+                opacity: look.cover(opacity),
                 ..Vertex::default()
             });
         }
@@ -308,7 +308,7 @@ impl Seen<'_, '_> {
                 let turn = self.turn(source, element, &body);
                 let [r, g, b] = body.colour.map(|channel| channel * body.opacity);
                 skin.own = [[r; LANES], [g; LANES], [b; LANES]];
-                skin.opacity = [if look.blend == Blend::Additive { 0.0 } else { body.opacity }; LANES];
+                skin.opacity = [look.cover(body.opacity); LANES];
                 for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
                     let [x, y, z] = turned(&turn, load(simd, &own.position));
                     let size = body.size;

@@ -309,7 +309,7 @@ impl Tile<'_, '_> {
             gather(bin.facets.tile(nth, across, down), number, &mut keys);
             gather(bin.strips.tile(nth, across, down), number, &mut keys);
         }
-        let key = |(at, dot): (usize, &Dot)| u64::from(sort::key(dot.depth)) << 32 | at as u64;
+        let key = |(at, dot): (usize, &Dot)| sort::keyed(dot.depth, at as u32);
         keys.extend(dots.iter().enumerate().map(key));
         sort::by_key(&mut keys, &mut swap);
         // All of the phase are of one look, so of one kind.
@@ -340,7 +340,7 @@ impl Tile<'_, '_> {
 /// Appends the depth key and place of the first record of each instance.
 #[inline(always)]
 fn gather<R: Record>(mut records: InTile<'_, R>, bin: u32, keys: &mut Vec<u64>) {
-    let key = |record: &R, place: u32| u64::from(sort::key(record.order_depth())) << 32 | u64::from(place);
+    let key = |record: &R, place: u32| sort::keyed(record.order_depth(), place);
     if R::ALONE
         && let Some(all) = records.alone()
     {

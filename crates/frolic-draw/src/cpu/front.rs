@@ -95,20 +95,21 @@ impl Samples<'_> {
         for bin in bins {
             let mut here = bin.facets.tile(nth, across, down);
             while let Some((facet, _)) = here.take() {
-                keys.push(key(facet.nearest(), FACET | facets.len() as u32));
+                keys.push(sort::keyed(facet.nearest(), FACET | facets.len() as u32));
                 facets.push(*facet);
             }
             let mut here = bin.strips.tile(nth, across, down);
             while let Some((strip, _)) = here.take() {
-                keys.push(key(strip.nearest(), strips.len() as u32));
+                keys.push(sort::keyed(strip.nearest(), strips.len() as u32));
                 strips.push(*strip);
             }
         }
+        // Greatest first, which of nearness is the nearest.
         sort::by_key(&mut keys, &mut swap);
         cells.clear();
         let mut drawn = 0;
         for key in &keys {
-            let nearness = f32::from_bits(!((*key >> 32) as u32));
+            let nearness = sort::depth_of(*key);
             let which = (*key as u32 & !FACET) as usize;
             if *key as u32 & FACET != 0 {
                 let facet = &facets[which];
@@ -179,10 +180,4 @@ impl Samples<'_> {
         }
         true
     }
-}
-
-/// Sorts the nearest first.
-#[inline(always)]
-fn key(nearness: f32, which: u32) -> u64 {
-    u64::from(sort::key(nearness)) << 32 | u64::from(which)
 }

@@ -3,9 +3,9 @@
 //! ```text
 //! shadow   what the sun sees of solid things, by the same steps as the picture                        shadow.rs
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its records
-//!          into the chunk's own bins (a counting sort)                             project.rs, record.rs, bin.rs
+//!          into the chunk's own bins (a counting sort)                             project.rs, record.rs, ribbon.rs, bin.rs
 //! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs):
-//!          solid things by their samples, the nearest wins                                            solid.rs
+//!          solid things by their samples, the nearest wins                                            solid.rs, front.rs
 //!          transparent things in order, or far to near                                      tile.rs, blend.rs
 //! resolve  bloom, tone curve, dither, eight bits                                                    resolve.rs
 //! ```

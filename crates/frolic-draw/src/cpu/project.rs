@@ -1,12 +1,12 @@
 //! From instances to records: what each is on the screen.
 //!
-//! Shapes with corners go through their vertices one by one. Discs are most of what there is, and go eight at a time.
+//! Cards, sprites and meshes go one by one. Discs and ribbons are most of what there is, and go eight at a time.
 //!
 //! A disc covers a pixel whose centre is at distance d from its middle by `(1 - d²/R²)²`, and not at all beyond the
 //! radius R: round at every size, without an edge. R is at least [`SMALLEST`] pixels; below that the light is
 //! scaled so that its sum stays, and a distant ember fades and does not twinkle.
 //!
-//! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`]), as vertices and the reference need them, and
+//! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`], [`Dot::new`]), as vertices and the reference need them, and
 //! for eight at a time ([`Block`]). Both do the same operations in the same order, so the bits are the same;
 //! `tests/techniques.rs` holds that.
 

@@ -116,7 +116,7 @@ pub(super) struct Dot {
     /// One over its radius squared.
     pub(super) per_r2: f32,
     pub(super) depth: f32,
-    /// Red above green and blue above cover: the upper halves of their floats, in steps of a 128th at most.
+    /// Red above green and blue above cover: the upper halves of their floats, rounded, so within a 256th.
     pub(super) paint: [u32; 2],
     /// Column and row of the first pixel that it may touch; may be outside the picture.
     pub(super) first: [i16; 2],
