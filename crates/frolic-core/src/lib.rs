@@ -11,6 +11,7 @@
 //! | where and when do elements appear? | `particles/emit.rs` |
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
 //! | what pushes them? | `world.rs`, `noise.rs` |
+//! | what do they bounce off, what picks them up? | `obstacles.rs` |
 //! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
 //! | what did it cost? | `meter.rs` |
@@ -35,12 +36,19 @@
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
+pub mod backend {
+    //! What a population that lives elsewhere, as on a device, needs to be stepped by the same numbers.
+    pub use crate::obstacles::{MOST_SOLID, Solid, SolidShape};
+    pub use crate::particles::{Due, EmitterAxes, Emitters, Motion};
+    pub use crate::world::{GUST_SEED, Gusts};
+}
 mod clock;
 mod columns;
 mod error;
 mod fixtures;
 pub mod meter;
 mod noise;
+mod obstacles;
 mod particles;
 mod ramp;
 pub mod random;
@@ -54,6 +62,7 @@ pub use error::{SpecError, vector_within, within};
 pub use fixtures::{FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwingSpec};
 pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
+pub use obstacles::{CollectorSpec, ObstacleShape, ObstacleSpec};
 pub use particles::{
     AimSpec, BurstSpec, EmitterSpec, MEMORY_LIMIT, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec,
     Particles, ShapeSpec, Storage,

@@ -49,6 +49,22 @@ named_list! {
         Raster = "raster",
         /// Bloom, tone curve, eight bits.
         Resolve = "resolve",
+        /// Packing what a device needs and writing its commands down.
+        Encode = "encode",
+        /// Handing commands to a device; it may block while the device is busy.
+        Submit = "submit",
+        /// Waiting for a device to finish, where a picture is read back.
+        Wait = "wait",
+        /// On the device: moving elements.
+        DeviceStep = "device_step",
+        /// On the device: leaving out what is not seen, and depth order.
+        DeviceOrder = "device_order",
+        /// On the device: what the sun sees.
+        DeviceShadow = "device_shadow",
+        /// On the device: filling pixels.
+        DeviceRaster = "device_raster",
+        /// On the device: bloom, tone curve, eight bits.
+        DeviceResolve = "device_resolve",
     }
 }
 
@@ -65,8 +81,12 @@ named_list! {
         Emitted = "emitted",
         /// Elements that were due but found no room.
         Refused = "refused",
-        /// Elements that reached the end of their life.
+        /// Elements that reached the end of their life, or were picked up.
         Retired = "retired",
+        /// Elements that met an obstacle, each once a step.
+        Hits = "hits",
+        /// Elements that a collector picked up.
+        Picked = "picked",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
         /// Batches that did not join the one before because the mesh or shape differs.
@@ -105,6 +125,28 @@ named_list! {
         BackdropHits = "backdrop_hits",
         /// Frames whose sky and ground were drawn anew.
         BackdropMisses = "backdrop_misses",
+        /// Bytes written to a device.
+        UploadedBytes = "uploaded_bytes",
+        /// Bytes of elements among them.
+        UploadedElementBytes = "uploaded_element_bytes",
+        /// Bytes read back from a device.
+        DownloadedBytes = "downloaded_bytes",
+        /// Draws that a device was told to make.
+        DeviceDraws = "device_draws",
+        /// Compute dispatches.
+        Dispatches = "dispatches",
+        /// Render and compute passes.
+        Passes = "passes",
+        /// Changes of pipeline.
+        PipelineChanges = "pipeline_changes",
+        /// Changes of bind group.
+        BindChanges = "bind_changes",
+        /// Submissions to a device's queue.
+        Submits = "submits",
+        /// Frames between what was counted on a device and the frame that heard of it; the latest news.
+        NewsAge = "news_age",
+        /// Bytes held on a device.
+        DeviceBytes = "device_bytes",
         /// Bytes held for elements: columns or records, and their scratch.
         ElementBytes = "element_bytes",
         /// Bytes held for drawing: draw list, bins, tiles.
@@ -112,15 +154,36 @@ named_list! {
     }
 }
 
+impl Stage {
+    /// Whether it runs on a device, beside the stages of the processor: its time is no part of the frame's wall time, and is heard of a
+    /// frame or two late.
+    pub const fn on_device(self) -> bool {
+        matches!(
+            self,
+            Self::DeviceStep
+                | Self::DeviceOrder
+                | Self::DeviceShadow
+                | Self::DeviceRaster
+                | Self::DeviceResolve
+        )
+    }
+}
+
 const STAGES: usize = Stage::ALL.len();
 const COUNTERS: usize = Counter::ALL.len();
 
 /// One frame's times and counters.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Frame {
     total: Duration,
     stages: [Duration; STAGES],
     counters: [u64; COUNTERS],
+}
+
+impl Default for Frame {
+    fn default() -> Self {
+        Self { total: Duration::ZERO, stages: [Duration::ZERO; STAGES], counters: [0; COUNTERS] }
+    }
 }
 
 impl Frame {
@@ -134,9 +197,10 @@ impl Frame {
         self.stages[stage as usize]
     }
 
-    /// Wall time outside every stage.
+    /// Wall time outside every stage of the processor.
     pub fn other(&self) -> Duration {
-        self.total.saturating_sub(self.stages.iter().sum())
+        let stages = Stage::ALL.iter().filter(|stage| !stage.on_device());
+        self.total.saturating_sub(stages.map(|&stage| self.stage(stage)).sum())
     }
 
     /// A counter.
@@ -207,6 +271,12 @@ impl Meter {
     #[inline]
     pub fn stop(&mut self, stage: Stage, started: Instant) {
         self.current.stages[stage as usize] += started.elapsed();
+    }
+
+    /// Adds a time that was measured elsewhere to a stage.
+    #[inline]
+    pub fn add_time(&mut self, stage: Stage, time: Duration) {
+        self.current.stages[stage as usize] += time;
     }
 
     /// Adds to a counter.

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::{SpecError, vector_within, within};
 use crate::noise::gust_noise;
+use crate::obstacles::{CollectorSpec, ObstacleSpec, Solid};
 
 /// Fields that all populations feel, each through its own motion settings.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -20,6 +21,12 @@ pub struct WorldSpec {
     /// A point that pulls. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub attractor: Option<AttractorSpec>,
+    /// What elements bounce off, at most 16. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub obstacle: Vec<ObstacleSpec>,
+    /// Balls that pick elements up, at most 16. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub collector: Vec<CollectorSpec>,
 }
 
 /// Gusts: smooth noise that the wind carries along.
@@ -69,7 +76,14 @@ impl AttractorSpec {
 
 impl Default for WorldSpec {
     fn default() -> Self {
-        Self { gravity: [0.0, -9.81, 0.0], wind: [0.0; 3], gusts: None, attractor: None }
+        Self {
+            gravity: [0.0, -9.81, 0.0],
+            wind: [0.0; 3],
+            gusts: None,
+            attractor: None,
+            obstacle: Vec::new(),
+            collector: Vec::new(),
+        }
     }
 }
 
@@ -92,6 +106,18 @@ impl WorldSpec {
         self
     }
 
+    /// The same world with one more obstacle.
+    pub fn obstacle(mut self, obstacle: ObstacleSpec) -> Self {
+        self.obstacle.push(obstacle);
+        self
+    }
+
+    /// The same world with one more collector.
+    pub fn collector(mut self, collector: CollectorSpec) -> Self {
+        self.collector.push(collector);
+        self
+    }
+
     /// Checks the values and makes them ready for stepping.
     ///
     /// # Errors
@@ -109,7 +135,8 @@ impl WorldSpec {
             within("attractor.strength", attractor.strength, -1e6, 1e6, "m/s² at 1 m")?;
             within("attractor.radius", attractor.radius, 0.001, 1e6, "m")?;
         }
-        Ok(World { spec: self.clone() })
+        let solid = Solid::new(&self.obstacle, &self.collector)?;
+        Ok(World { spec: self.clone(), solid })
     }
 }
 
@@ -117,12 +144,18 @@ impl WorldSpec {
 #[derive(Debug, Clone)]
 pub struct World {
     spec: WorldSpec,
+    solid: Solid,
 }
 
 impl World {
     /// What it was built from.
     pub fn spec(&self) -> &WorldSpec {
         &self.spec
+    }
+
+    /// Obstacles and collectors, made ready.
+    pub fn solid(&self) -> &Solid {
+        &self.solid
     }
 
     /// The gust field at a time, s.
@@ -143,14 +176,18 @@ impl World {
 
 /// Gusts frozen at one moment.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Gusts {
-    origin: [f32; 3],
-    per_metre: f32,
-    strength: f32,
+#[non_exhaustive]
+pub struct Gusts {
+    /// Where the noise has moved to, in its own cells.
+    pub origin: [f32; 3],
+    /// Cells a metre.
+    pub per_metre: f32,
+    /// m/s.
+    pub strength: f32,
 }
 
 /// Sets the gust noise apart from every other use of the hash.
-const GUST_SEED: u32 = 0x5715_7a11;
+pub const GUST_SEED: u32 = 0x5715_7a11;
 
 impl Gusts {
     /// Speed added to the steady wind at a point, m/s.

@@ -267,6 +267,43 @@ impl Backdrop {
     }
 }
 
+/// A backdrop as a backend with textures takes it, pixel by pixel, rows from the top.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct BackdropPlanes {
+    /// Light without the sun on the ground.
+    pub light: Vec<[f32; 3]>,
+    /// What the sun adds where no shadow falls.
+    pub sun: Vec<[f32; 3]>,
+    /// Depth of what is solid along the view, m; infinite in the sky.
+    pub depth: Vec<f32>,
+}
+
+impl BackdropPlanes {
+    /// Paints. Four rays a pixel, on all cores.
+    pub fn paint(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
+        let painter = Painter::new(view, spec, lights, sun);
+        let (width, height) = (view.size().width(), view.size().height());
+        let mut planes = Self {
+            light: vec![[0.0; 3]; width * height],
+            sun: vec![[0.0; 3]; width * height],
+            depth: vec![f32::INFINITY; width * height],
+        };
+        let rows = planes
+            .light
+            .par_chunks_mut(width)
+            .zip(planes.sun.par_chunks_mut(width))
+            .zip(planes.depth.par_chunks_mut(width));
+        rows.enumerate().for_each(|(y, ((light, sun), depth))| {
+            for x in 0..width {
+                let (colour, sunlit, solid) = painter.pixel(x, y);
+                (light[x], sun[x], depth[x]) = (colour.to_array(), sunlit.to_array(), solid);
+            }
+        });
+        planes
+    }
+}
+
 /// What rays meet.
 struct Painter<'a> {
     view: &'a View,

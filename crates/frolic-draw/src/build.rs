@@ -156,7 +156,7 @@ impl ListScratch {
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer, !sources[nth as usize].look.solid));
         meter.stop(Stage::Batch, started);
 
-        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None };
+        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false };
         let mut next = 0;
         while next < turn.len() {
             let first = sources[turn[next] as usize].look;
@@ -168,6 +168,7 @@ impl ListScratch {
                 let look = sources[nth as usize].look;
                 spec.depth_order == DepthOrder::All
                     && !look.solid
+                    && sources[nth as usize].instances.resident.is_none()
                     && !matches!(look.form, Form::Sprite { on_screen: true })
             };
             let mixed = group.iter().filter(|&&nth| mixes(nth)).count();
@@ -184,8 +185,13 @@ impl ListScratch {
                     continue;
                 }
                 let ordered = source.look.needs_depth_order() && spec.depth_order != DepthOrder::None;
+                if source.instances.resident.is_some() {
+                    batcher.resident(nth, ordered);
+                    continue;
+                }
                 let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
-                if ordered && !(spec.technique == Technique::Instanced && alone) {
+                let instanced = matches!(spec.technique, Technique::Instanced | Technique::Indirect);
+                if ordered && !(instanced && alone) {
                     let sorted = merge(&sources, std::iter::once(nth), view, sorter, order, meter);
                     batcher.sorted(order, sorted);
                 } else {
@@ -207,7 +213,16 @@ impl ListScratch {
             bounce: around.backdrop.bounce(around.sun),
         };
         let mut list =
-            DrawList { sources, batches: &[], runs: &[], order, vertices: &[], lighting, time: around.time };
+            DrawList {
+                sources,
+                batches: &[],
+                runs: &[],
+                order,
+                vertices: &[],
+                lighting,
+                technique: spec.technique,
+                time: around.time,
+            };
         if spec.technique == Technique::Batched {
             merge_vertices(&list, runs, view, vertices);
             list.vertices = vertices;
@@ -308,6 +323,23 @@ struct Key {
     page: Option<u16>,
 }
 
+impl Key {
+    /// Why what has another key cannot share a batch, if so.
+    fn why(&self, other: &Self) -> Option<Break> {
+        if (self.layer, self.solid) != (other.layer, other.solid) {
+            Some(Break::Layer)
+        } else if self.form != other.form {
+            Some(Break::Mesh)
+        } else if self.look != other.look {
+            Some(Break::Look)
+        } else if self.page.is_some() && other.page.is_some() && self.page != other.page {
+            Some(Break::Atlas)
+        } else {
+            None
+        }
+    }
+}
+
 /// Breaks stretches of instances into batches.
 struct Batcher<'b, 'a> {
     sources: &'b [Source<'a>],
@@ -316,6 +348,8 @@ struct Batcher<'b, 'a> {
     runs: &'b mut Vec<Run>,
     /// Of the batch in hand.
     key: Option<Key>,
+    /// Whether nothing may join it.
+    closed: bool,
 }
 
 impl Batcher<'_, '_> {
@@ -326,10 +360,12 @@ impl Batcher<'_, '_> {
             Form::Card { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
             Form::Ribbon(ribbon) => (16 + u64::from(ribbon.segments), None),
             Form::Sprite { .. } => {
-                let page = match instances.sprites[element as usize].fill {
-                    Fill::Plain => None,
-                    Fill::Picture(region) => Some(look.atlas.page_of(region)),
-                    Fill::Tiles(map) => look.atlas.map(map).map(|map| look.atlas.page_of(map.sheet.frame(0))),
+                let page = match instances.sprites.get(element as usize).map(|sprite| sprite.fill) {
+                    None | Some(Fill::Plain) => None,
+                    Some(Fill::Picture(region)) => Some(look.atlas.page_of(region)),
+                    Some(Fill::Tiles(map)) => {
+                        look.atlas.map(map).map(|map| look.atlas.page_of(map.sheet.frame(0)))
+                    }
                 };
                 (2, page)
             }
@@ -339,6 +375,18 @@ impl Batcher<'_, '_> {
             }
         };
         Key { layer: look.layer, solid: look.solid, form, look: look.key, page }
+    }
+
+    /// A source that lives on a device: a batch of its own, as no other shares its buffers.
+    fn resident(&mut self, source: u32, far_to_near: bool) {
+        let key = self.key(source, 0);
+        let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
+        let first_run = self.runs.len() as u32;
+        let Key { layer, solid, .. } = key;
+        self.batches.push(Batch { first_run, runs: 1, count: 0, why, layer, solid, far_to_near });
+        self.runs.push(Run { source, first: 0, count: 0, sorted: false, vertices: 0 });
+        self.key = Some(key);
+        self.closed = true;
     }
 
     /// A stretch of one source, in the order of its columns.
@@ -407,23 +455,13 @@ impl Batcher<'_, '_> {
         while run.count > 0 {
             let why = match (&self.key, self.batches.last()) {
                 (Some(before), Some(batch)) => {
-                    if (before.layer, before.solid) != (key.layer, key.solid) {
-                        Some(Break::Layer)
-                    } else if before.form != key.form {
-                        Some(Break::Mesh)
-                    } else if before.look != key.look {
-                        Some(Break::Look)
-                    } else if before.page.is_some() && key.page.is_some() && before.page != key.page {
-                        Some(Break::Atlas)
-                    } else if batch.count >= capacity || far_to_near || batch.far_to_near {
-                        // Two orders that are left to the backend cannot be one.
-                        Some(Break::Capacity)
-                    } else {
-                        None
-                    }
+                    // Two orders that are left to the backend cannot be one.
+                    let full = batch.count >= capacity || far_to_near || batch.far_to_near || self.closed;
+                    before.why(&key).or(full.then_some(Break::Capacity))
                 }
                 _ => Some(Break::First),
             };
+            self.closed = false;
             let room =
                 if why.is_some() { capacity } else { capacity - self.batches.last().map_or(0, |b| b.count) };
             let count = run.count.min(room);

@@ -83,9 +83,65 @@ pub struct View {
 }
 
 /// Nearest depth that is drawn, m.
-pub(crate) const NEAR: f32 = 0.05;
+pub const NEAR: f32 = 0.05;
+
+/// What a [`View`] is made of, for a backend.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct ViewParts {
+    /// Where it stands, m.
+    pub eye: Vec3,
+    /// Its axes, unit length.
+    pub right: Vec3,
+    /// Its axes, unit length.
+    pub up: Vec3,
+    /// Its axes, unit length.
+    pub forward: Vec3,
+    /// Pixels that one radian covers in the middle of the picture; of a level view, pixels a metre.
+    pub focal: f32,
+    /// Whether rays run side by side, as the sun's do, and size does not fall with depth.
+    pub level: bool,
+    /// Factor on all light before the tone curve.
+    pub exposure: f32,
+    /// Share of light that glare spreads.
+    pub bloom: f32,
+}
 
 impl View {
+    /// What it is made of.
+    pub fn parts(&self) -> ViewParts {
+        let Self { eye, right, up, forward, focal, level, exposure, bloom, .. } = *self;
+        ViewParts { eye, right, up, forward, focal, level, exposure, bloom }
+    }
+
+    /// A view for a camera that a program keeps as it likes: where it stands, its right, up and forward directions at right
+    /// angles, and its angle of view from lower to upper edge, radians.
+    ///
+    /// # Errors
+    /// When a direction is no unit vector, they are not at right angles, or the angle is out of 0.01 to 3.
+    pub fn along(
+        size: ImageSize,
+        eye: [f32; 3],
+        axes: [[f32; 3]; 3],
+        fov: f32,
+    ) -> Result<Self, SpecError> {
+        vector_within("eye", eye, 1e6, "m")?;
+        within("fov", fov, 0.01, 3.0, "radians")?;
+        let [right, up, forward] = axes.map(Vec3::from);
+        let square = |a: Vec3, b: Vec3| a.dot(b).abs() < 1e-3;
+        let unit = |a: Vec3| (a.length() - 1.0).abs() < 1e-3;
+        if !(axes.iter().all(|axis| unit(Vec3::from(*axis)))
+            && square(right, up)
+            && square(right, forward)
+            && square(up, forward))
+        {
+            let problem = "are no unit vectors at right angles";
+            return Err(SpecError::new("axes", problem, "write right, up and forward of the camera"));
+        }
+        let focal = size.height() as f32 * 0.5 / libm::tanf(fov * 0.5);
+        Ok(Self { size, eye: eye.into(), right, up, forward, focal, level: false, exposure: 1.0, bloom: 0.0 })
+    }
+
     /// Size of the picture.
     pub fn size(&self) -> ImageSize {
         self.size

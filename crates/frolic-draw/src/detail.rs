@@ -58,12 +58,16 @@ impl DetailSpec {
 
 /// A checked [`DetailSpec`].
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Detail {
-    pub(crate) reach: f32,
+#[non_exhaustive]
+pub struct Detail {
+    /// Distance beyond which nothing is drawn, m.
+    pub reach: f32,
     /// Length of the soft edge, m.
-    edge: f32,
-    thin_below: f32,
-    coarse_below: f32,
+    pub edge: f32,
+    /// Radius on the screen below which elements thin out, pixels.
+    pub thin_below: f32,
+    /// Radius on the screen below which the coarse form is drawn, pixels.
+    pub coarse_below: f32,
 }
 
 /// How one element is drawn.
@@ -92,7 +96,7 @@ pub(crate) fn dice(id: u32) -> [f32; 2] {
 }
 
 /// Elements vanish over this share of the range of their number, so that none goes all at once.
-const FADE: f32 = 0.15;
+pub const FADE: f32 = 0.15;
 
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
@@ -102,7 +106,7 @@ impl Detail {
 
     /// Whether any element can be drawn less than fully.
     #[inline(always)]
-    pub(crate) fn is_active(&self) -> bool {
+    pub fn is_active(&self) -> bool {
         self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0
     }
 

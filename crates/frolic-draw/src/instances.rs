@@ -33,6 +33,15 @@ pub fn chunk_bounds(position: [&[f32]; 3], margin: f32) -> Vec<Bounds> {
     (0..chunks).map(of).collect()
 }
 
+/// A population that lives on a device: the columns are there, and only the device knows how many are alive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Resident {
+    /// The name that the device's backend gave it.
+    pub key: u64,
+    /// Most that can be alive.
+    pub most: u32,
+}
+
 /// Instances of one population: borrowed columns of one length.
 ///
 /// Only positions must be there. What is left out has one value for all: at rest, just born, of size 1, not turned.
@@ -58,6 +67,28 @@ pub struct Instances<'a> {
     pub(crate) bounds: &'a [Bounds],
     /// How long before the columns' state the picture is taken, s.
     pub(crate) behind: f32,
+    /// Where it lives instead, if it has no columns here.
+    pub(crate) resident: Option<Resident>,
+}
+
+/// One element as a backend packs it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct ElementNow {
+    /// Where it is at the picture's moment, m.
+    pub position: [f32; 3],
+    /// m/s.
+    pub velocity: [f32; 3],
+    /// Radius, half width or scale, m.
+    pub size: f32,
+    /// Age over life; outside 0..1 it is not there.
+    pub age: f32,
+    /// Key of its random numbers.
+    pub id: u32,
+    /// Turn about y, then tilt, radians; none where its random numbers say.
+    pub turn: Option<[f32; 2]>,
+    /// Offsets of a ribbon's middle control point and tip, m; none where it stands by its turn.
+    pub curve: Option<[[f32; 3]; 2]>,
 }
 
 impl<'a> Instances<'a> {
@@ -101,7 +132,46 @@ impl<'a> Instances<'a> {
             sprites: &[],
             bounds: &[],
             behind: 0.0,
+            resident: None,
         }
+    }
+
+    /// A population that lives on a device, drawn `behind` seconds before its last step. Only that device's backend can draw it; for
+    /// others it is empty.
+    pub fn on_device(resident: Resident, behind: f32) -> Self {
+        Self { resident: Some(resident), behind, ..Self::raw([&[]; 3]) }
+    }
+
+    /// Where it lives, if on a device.
+    pub fn resident(&self) -> Option<Resident> {
+        self.resident
+    }
+
+    /// How long before the columns' state the picture is taken, s.
+    pub fn behind(&self) -> f32 {
+        self.behind
+    }
+
+    /// The sprites, where it is made of such.
+    pub fn as_sprites(&self) -> &'a [Sprite] {
+        self.sprites
+    }
+
+    /// One element, for a backend that packs it. `None` beyond the last, and of sprites.
+    #[inline]
+    pub fn element(&self, nth: usize) -> Option<ElementNow> {
+        if nth >= self.position[0].len() {
+            return None;
+        }
+        Some(ElementNow {
+            position: self.place(nth),
+            velocity: self.velocity.map_or([0.0; 3], |[x, y, z]| [x[nth], y[nth], z[nth]]),
+            size: self.size(nth),
+            age: self.age(nth),
+            id: self.id(nth),
+            turn: self.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]),
+            curve: self.curve.map(|[a, b, c, d, e, f]| [[a[nth], b[nth], c[nth]], [d[nth], e[nth], f[nth]]]),
+        })
     }
 
     /// Sprites, in drawing order where depth does not decide.

@@ -13,6 +13,7 @@
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
 //! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files |
+//! | what does a backend elsewhere need to know? | `backend.rs` |
 //!
 //! Light is linear, in units where 1 is a sunlit white wall before exposure, until `cpu/resolve.rs` maps it to sRGB.
 
@@ -20,6 +21,7 @@
 #![forbid(unsafe_code)]
 
 mod atlas;
+pub mod backend;
 mod backdrop;
 mod build;
 mod camera;
@@ -49,7 +51,7 @@ pub use colour::Colour;
 pub use cpu::{Renderer, Show};
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use instances::{Bounds, CHUNK, Instances, chunk_bounds};
+pub use instances::{Bounds, CHUNK, Instances, Resident, chunk_bounds};
 pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};

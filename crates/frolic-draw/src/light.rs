@@ -7,7 +7,9 @@ use frolic_core::{SpecError, vector_within, within};
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
+use crate::camera::View;
 use crate::colour::Colour;
+use crate::image::ImageSize;
 use crate::skin::{dot, splat, unit};
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
@@ -123,39 +125,44 @@ impl SunSpec {
     }
 
     /// Its light on a wall that faces it.
-    pub(crate) fn light(&self) -> Vec3 {
+    pub fn light(&self) -> Vec3 {
         self.colour.vec() * self.power
     }
 }
 
 /// Light that reaches instances whose look is lit.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Lighting<'a> {
-    pub(crate) lights: &'a [LightSpec],
-    pub(crate) sun: Option<&'a SunSpec>,
+#[non_exhaustive]
+pub struct Lighting<'a> {
+    /// Lamps.
+    pub lights: &'a [LightSpec],
+    /// The sun.
+    pub sun: Option<&'a SunSpec>,
     /// Unit length; no matter without a sun.
-    pub(crate) towards_sun: Vec3,
+    pub towards_sun: Vec3,
     /// Light from the sky, on what faces up.
-    pub(crate) ambient: Vec3,
+    pub ambient: Vec3,
     /// Light sent back by ground or water, on what faces down.
-    pub(crate) bounce: Vec3,
+    pub bounce: Vec3,
 }
 
 /// How a solid surface takes light.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Surface {
+#[non_exhaustive]
+pub struct Surface {
     /// Share of its colour that comes from light.
-    pub(crate) lit: f32,
+    pub lit: f32,
     /// Strength of the light along edges that turn away.
-    pub(crate) rim: f32,
+    pub rim: f32,
     /// Share of light that comes through from behind; thin things are lit on both sides.
-    pub(crate) through: f32,
-    pub(crate) two_sided: bool,
+    pub through: f32,
+    /// Whether both sides are lit.
+    pub two_sided: bool,
 }
 
 impl Lighting<'_> {
     /// Whether shadows may fall, so that the sun's part is kept apart.
-    pub(crate) fn shadows(&self) -> bool {
+    pub fn shadows(&self) -> bool {
         self.sun.is_some_and(|sun| sun.shadow_map > 0 && sun.power > 0.0)
     }
 
@@ -242,4 +249,36 @@ impl Lighting<'_> {
 fn facing<S: Simd>(simd: S, cos: f32x8<S>, through: f32) -> f32x8<S> {
     let zero = f32x8::splat(simd, 0.0);
     cos.simd_ge(zero).select(cos, (zero - cos) * through)
+}
+
+/// The sun's view over the part of the camera's view up to its reach, onto a shadow map of this size, and the side of a texel, m.
+pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
+    let towards = sun.towards();
+    let [cx, cy] = camera.middle();
+    let (near, far) = (0.0, sun.shadow_reach);
+    let mut corners = [camera.eye; 8];
+    for (nth, corner) in corners.iter_mut().enumerate() {
+        let depth = if nth < 4 { near } else { far };
+        let (x, y) = [(-cx, -cy), (cx, -cy), (-cx, cy), (cx, cy)][nth % 4];
+        let scale = depth / camera.focal;
+        *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
+    }
+    // Nothing under the lowest thing there is to see takes shadows: rays towards the ground end there, a little below height 0.
+    let floor = camera.eye.y.min(0.0) - 4.0;
+    for corner in &mut corners {
+        if corner.y < floor {
+            let share = (camera.eye.y - floor) / (camera.eye.y - corner.y).max(1e-6);
+            *corner = camera.eye + (*corner - camera.eye) * share.clamp(0.0, 1.0);
+        }
+    }
+    let level = View::side_by_side(size, Vec3::ZERO, -towards, 1.0);
+    let local = corners.map(|corner| level.local(corner));
+    let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
+    let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
+    let side = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.02;
+    let texel = side / size.width() as f32;
+    // Whole texels, so that shadows of still things do not crawl as the camera moves.
+    let middle = ((low + high) * 0.5 / texel).round() * texel;
+    let eye = level.right * middle.x + level.up * middle.y;
+    (View::side_by_side(size, eye, -towards, 1.0 / texel), texel)
 }

@@ -23,6 +23,9 @@ pub enum Technique {
     /// One mesh and many instances that borrow the columns; one draw call a batch.
     #[default]
     Instanced,
+    /// As instanced, but the device finds out which instances are seen, and how many a call draws. On the CPU, which always
+    /// leaves out what is not seen, the same as instanced.
+    Indirect,
 }
 
 /// Which transparent elements are put into depth order with which.
@@ -111,7 +114,7 @@ pub struct Batch {
     pub first_run: u32,
     /// How many runs.
     pub runs: u32,
-    /// How many instances.
+    /// How many instances; 0 where only the device knows, as they live there.
     pub count: u32,
     /// Why it is not part of the batch before.
     pub why: Break,
@@ -150,6 +153,7 @@ pub struct DrawList<'a> {
     /// Merged vertices, run after run; empty but for `batched`.
     pub(crate) vertices: &'a [Vertex],
     pub(crate) lighting: Lighting<'a>,
+    pub(crate) technique: Technique,
     /// The scene's time, s: flipbooks run by it.
     pub(crate) time: f32,
 }
@@ -174,6 +178,41 @@ impl<'l> DrawList<'l> {
     #[inline(always)]
     pub(crate) fn entry(&self, run: &Run, at: u32) -> Entry {
         if run.sorted { self.order[at as usize] } else { Entry { source: run.source, element: at } }
+    }
+
+    /// Its populations, by number: instances and look.
+    pub fn sources(&self) -> impl ExactSizeIterator<Item = (&Instances<'l>, &'l Look)> {
+        self.sources.iter().map(|source| (&source.instances, source.look))
+    }
+
+    /// The population that a run or entry names.
+    pub fn source(&self, nth: u32) -> Option<(&Instances<'l>, &'l Look)> {
+        self.sources.get(nth as usize).map(|source| (&source.instances, source.look))
+    }
+
+    /// The instance at a place of a run.
+    pub fn instance(&self, run: &Run, nth: u32) -> Entry {
+        self.entry(run, run.first + nth)
+    }
+
+    /// Finished vertices, run after run; empty but for `batched`.
+    pub fn vertices(&self) -> &[Vertex] {
+        self.vertices
+    }
+
+    /// How elements became draw calls.
+    pub fn technique(&self) -> Technique {
+        self.technique
+    }
+
+    /// What shines.
+    pub fn lighting(&self) -> Lighting<'l> {
+        self.lighting
+    }
+
+    /// The scene's time, s: flipbooks run by it.
+    pub fn time(&self) -> f32 {
+        self.time
     }
 
     /// Instances in all batches.

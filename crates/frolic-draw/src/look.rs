@@ -530,22 +530,77 @@ const GRADIENT: usize = 64;
 
 /// What a look is at one age.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct LookAtAge {
+#[non_exhaustive]
+pub struct LookAtAge {
     /// Colour with its glow, not yet times opacity.
-    pub(crate) colour: [f32; 3],
-    pub(crate) opacity: f32,
+    pub colour: [f32; 3],
+    /// Opacity, 0 to 1.
+    pub opacity: f32,
     /// Factor on the radius.
-    pub(crate) size: f32,
+    pub size: f32,
 }
 
 /// A shape with what it refers to.
 #[derive(Debug, Clone)]
-pub(crate) enum Form {
+#[non_exhaustive]
+pub enum Form {
+    /// A round soft billboard.
     Disc,
-    Card { sheet: Sheet, card: CardSpec },
+    /// A textured billboard.
+    Card {
+        /// Its frames.
+        sheet: Sheet,
+        /// How it is turned, and which frame is shown.
+        card: CardSpec,
+    },
+    /// A ribbon.
     Ribbon(RibbonSpec),
-    Mesh { fine: Arc<Mesh>, coarse: Option<Arc<Mesh>>, texture: Option<Sheet> },
-    Sprite { on_screen: bool },
+    /// A mesh.
+    Mesh {
+        /// From near.
+        fine: Arc<Mesh>,
+        /// From afar.
+        coarse: Option<Arc<Mesh>>,
+        /// What it wears.
+        texture: Option<Sheet>,
+    },
+    /// Sprites.
+    Sprite {
+        /// Whether places are pixels of the picture.
+        on_screen: bool,
+    },
+}
+
+/// What a [`Look`] is made of, for a backend.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct LookParts<'a> {
+    /// Equal for looks that one draw call can draw.
+    pub key: u64,
+    /// The shape.
+    pub form: &'a Form,
+    /// How it meets what is behind it.
+    pub blend: Blend,
+    /// Comparing and keeping depths.
+    pub depth: DepthSpec,
+    /// How it takes light.
+    pub surface: Surface,
+    /// One over the depth of the soft edge, 1/m.
+    pub per_soft: f32,
+    /// Colour, opacity and size at ages from 0 to 1, evenly.
+    pub over_age: &'a [LookAtAge],
+    /// Factors on the colour over height, and along a ribbon or mesh, evenly.
+    pub over_height: Option<&'a [[f32; 3]]>,
+    /// Factors on the colour from root to tip, evenly.
+    pub along: Option<&'a [[f32; 3]]>,
+    /// Lower end of the height gradient, m, and one over its length.
+    pub height: [f32; 2],
+    /// Factors on the colour, of which each element takes one.
+    pub tints: &'a [[f32; 3]],
+    /// What becomes of elements far away.
+    pub detail: Detail,
+    /// Where its textures are.
+    pub atlas: &'a Arc<Atlas>,
 }
 
 /// A checked [`LookSpec`], ready for drawing.
@@ -572,6 +627,25 @@ pub struct Look {
 }
 
 impl Look {
+    /// What it is made of.
+    pub fn parts(&self) -> LookParts<'_> {
+        LookParts {
+            key: self.key,
+            form: &self.form,
+            blend: self.blend,
+            depth: self.depth,
+            surface: self.surface,
+            per_soft: self.per_soft,
+            over_age: &self.table[..],
+            over_height: self.over_height.as_ref().map(|gradient| &gradient[..]),
+            along: self.along.as_ref().map(|gradient| &gradient[..]),
+            height: self.height,
+            tints: &self.tints,
+            detail: self.detail,
+            atlas: &self.atlas,
+        }
+    }
+
     /// The look at an age fraction; callers keep it within 0..=1.
     pub(crate) fn at(&self, age: f32) -> &LookAtAge {
         self.at_row((age * LAST_ROW + 0.5) as usize)

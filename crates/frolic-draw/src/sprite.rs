@@ -75,7 +75,7 @@ impl Default for Sprite {
 
 impl Sprite {
     /// Its upper left corner, and the edges across and down, in the unit of its size: screen places (y down), or world places.
-    pub(crate) fn frame(&self, view: &View, on_screen: bool) -> [Vec3; 3] {
+    pub fn frame(&self, view: &View, on_screen: bool) -> [Vec3; 3] {
         let (sin, cos) = libm::sincosf(self.turn);
         let (x, y) = if on_screen {
             (Vec3::X, Vec3::Y)

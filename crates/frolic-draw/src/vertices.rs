@@ -14,8 +14,8 @@ use crate::look::{Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
 use crate::skin::{Lanes, Skin, cross, keep, load, splat, unit};
 
-/// Vertices that one instance of a look takes at most.
-pub(crate) fn stride(look: &Look) -> usize {
+/// Finished vertices that one instance of a look takes, as `batched` merges them.
+pub fn stride(look: &Look) -> usize {
     match &look.form {
         Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 4,
         Form::Ribbon(ribbon) => points(ribbon, Level::Full) * 2,

@@ -1,4 +1,5 @@
-//! Births: when they are due within a step, and what a newborn looks like.
+//! Births: when they are due within a step, and what a newborn looks like. [`Emitters::due`] and [`EmitterAxes`] serve a population that
+//! lives on a device too.
 
 use std::f32::consts::TAU;
 
@@ -9,15 +10,66 @@ use super::spec::{EmitterSpec, ParticleSpec, ShapeSpec};
 use crate::random::Draws;
 
 /// What emitters carry from step to step.
-#[derive(Debug)]
-pub(super) struct Emitters {
+#[derive(Debug, Clone)]
+pub struct Emitters {
     /// Fraction of an element that each stream still owes.
     owed: Vec<f64>,
 }
 
+/// Births of one emitter that are due in a step.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Due {
+    /// Which emitter.
+    pub emitter: usize,
+    /// How many.
+    pub count: u64,
+    /// Age of the first at the end of the step, s.
+    pub first_age: f64,
+    /// By how much each next one is younger, s.
+    pub age_step: f64,
+    before: f64,
+    rate: f64,
+    dt: f64,
+}
+
+impl Due {
+    /// Age of the `nth` at the end of the step, s.
+    pub fn age(&self, nth: u64) -> f64 {
+        if self.age_step == 0.0 {
+            return self.first_age;
+        }
+        (self.dt - ((nth + 1) as f64 - self.before) / self.rate).clamp(0.0, self.dt)
+    }
+}
+
 impl Emitters {
-    pub(super) fn new(specs: &[EmitterSpec]) -> Self {
+    /// Nothing is owed yet.
+    pub fn new(specs: &[EmitterSpec]) -> Self {
         Self { owed: vec![0.0; specs.len()] }
+    }
+
+    /// Hands what is due in the step from `time` to `time + dt`, s, to `each`: streams and bursts, emitter by emitter.
+    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
+        let dt = f64::from(dt);
+        for (nth, (emitter, owed)) in specs.iter().zip(&mut self.owed).enumerate() {
+            let rate = f64::from(emitter.rate);
+            let before = *owed;
+            let total = before + rate * dt;
+            let count = total.floor();
+            *owed = total - count;
+            if count > 0.0 {
+                let (first_age, age_step) = (dt - (1.0 - before) / rate, 1.0 / rate);
+                each(Due { emitter: nth, count: count as u64, first_age, age_step, before, rate, dt });
+            }
+            if let Some(burst) = &emitter.burst {
+                let at = f64::from(burst.at);
+                if at >= time && at < time + dt {
+                    let (count, first_age) = (u64::from(burst.count), time + dt - at);
+                    each(Due { emitter: nth, count, first_age, age_step: 0.0, before, rate, dt });
+                }
+            }
+        }
     }
 
     /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
@@ -35,34 +87,37 @@ impl Emitters {
         room: usize,
         mut born: impl FnMut(&ParticleRow),
     ) -> u64 {
-        let dt = f64::from(dt);
         let mut due = 0u64;
-        for (emitter, owed) in spec.emitters.iter().zip(&mut self.owed) {
-            let newborn = Newborn::new(spec, emitter);
-            let mut spawn = |count: u64, age: &dyn Fn(u64) -> f64| {
-                let fits = (room as u64).saturating_sub(due).min(count);
-                for nth in 0..fits {
-                    let id = first_id.wrapping_add((due + nth) as u32);
-                    born(&newborn.row(Draws { seed, id }, age(nth) as f32));
-                }
-                due += count;
-            };
-
-            let rate = f64::from(emitter.rate);
-            let before = *owed;
-            let total = before + rate * dt;
-            let count = total.floor();
-            *owed = total - count;
-            spawn(count as u64, &|nth| (dt - ((nth + 1) as f64 - before) / rate).clamp(0.0, dt));
-
-            if let Some(burst) = &emitter.burst {
-                let at = f64::from(burst.at);
-                if at >= time && at < time + dt {
-                    spawn(u64::from(burst.count), &|_| time + dt - at);
-                }
+        self.due(&spec.emitters, time, dt, |now| {
+            let newborn = Newborn::new(spec, &spec.emitters[now.emitter]);
+            let fits = (room as u64).saturating_sub(due).min(now.count);
+            for nth in 0..fits {
+                let id = first_id.wrapping_add((due + nth) as u32);
+                born(&newborn.row(Draws { seed, id }, now.age(nth) as f32));
             }
-        }
+            due += now.count;
+        });
         due
+    }
+}
+
+/// Which ways an emitter's shape and aim lie: three directions at right angles each, the third the one asked for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct EmitterAxes {
+    /// Of its aim.
+    pub aim: [Vec3; 3],
+    /// Of its shape.
+    pub face: [Vec3; 3],
+    /// Cosine of the largest angle from the aim.
+    pub cos_spread: f32,
+}
+
+impl EmitterAxes {
+    /// Those of an emitter.
+    pub fn of(emitter: &EmitterSpec) -> Self {
+        let Newborn { aim, face, cos_spread, .. } = Newborn::new(&ParticleSpec::new(0), emitter);
+        Self { aim: [aim.x, aim.y, aim.z], face: [face.x, face.y, face.z], cos_spread }
     }
 }
 

@@ -9,16 +9,17 @@ mod objects;
 mod spec;
 mod step;
 
+pub use emit::{Due, EmitterAxes, Emitters};
 pub use spec::{AimSpec, BurstSpec, EmitterSpec, MotionSpec, ParticleSpec, ShapeSpec, Storage};
+pub use step::Motion;
 
 use crate::columns::columns;
 use crate::error::SpecError;
 use crate::meter::{Counter, Meter, Stage};
+use crate::obstacles::Solid;
 use crate::simd::Level;
 use crate::world::World;
-use emit::Emitters;
 use objects::Records;
-use step::Motion;
 
 columns! {
     /// All attributes of one particle.
@@ -203,8 +204,8 @@ impl Particles {
         for _ in 0..steps {
             let motion = Motion::new(&self.spec.motion, world, self.time, dt);
             match self.storage {
-                Storage::Columns => self.step_columns(&motion, meter),
-                Storage::Objects => self.step_objects(&motion, meter),
+                Storage::Columns => self.step_columns(&motion, world.solid(), meter),
+                Storage::Objects => self.step_objects(&motion, world.solid(), meter),
             }
             self.emit(dt, meter);
             self.time += f64::from(dt);
@@ -218,13 +219,14 @@ impl Particles {
         meter.add(Counter::ElementBytes, u64::from(self.spec.count) * Self::bytes_per_element(self.storage));
     }
 
-    fn step_columns(&mut self, motion: &Motion, meter: &mut Meter) {
+    fn step_columns(&mut self, motion: &Motion, solid: &Solid, meter: &mut Meter) {
         let started = meter.start();
         // Scratch for this step's length; both were reserved, so this writes zeros and allocates nothing.
         self.dead.resize(self.columns.len(), 0);
         self.dead_in_chunk.resize(self.columns.len().div_ceil(self.chunk), 0);
-        step::step_chunks(
+        let met = step::step_chunks(
             motion,
+            solid,
             self.level,
             self.chunk,
             &mut self.columns,
@@ -238,12 +240,16 @@ impl Particles {
         self.columns.remove_sorted(&self.dead[..dead]);
         meter.stop(Stage::Retire, started);
         meter.add(Counter::Retired, dead as u64);
+        meter.add(Counter::Hits, met.hits);
+        meter.add(Counter::Picked, met.picked);
     }
 
-    fn step_objects(&mut self, motion: &Motion, meter: &mut Meter) {
+    fn step_objects(&mut self, motion: &Motion, solid: &Solid, meter: &mut Meter) {
         let started = meter.start();
-        self.records.advance(motion);
+        let met = self.records.advance(motion, solid);
         meter.stop(Stage::Integrate, started);
+        meter.add(Counter::Hits, met.hits);
+        meter.add(Counter::Picked, met.picked);
 
         let started = meter.start();
         meter.add(Counter::Retired, self.records.retire() as u64);

@@ -13,28 +13,39 @@
 //! in-place multiply over the same bytes, so it is memory-bound; separate passes for fields and integration
 //! doubled its time. The dead are looked for sixteen at a time while the chunk is in cache.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use rayon::prelude::*;
 
 use super::ParticleColumns;
 use super::spec::MotionSpec;
 use crate::simd::{Level, Simd, dispatch};
+use crate::obstacles::Solid;
 use crate::world::{AttractorSpec, Gusts, World};
 
-/// A step's constants: what every element of the population shares.
+/// A step's constants: what every element of the population shares, here or on a device.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Motion {
-    dt: f32,
-    drag: f32,
-    keep: f32,
-    reach: f32,
+#[non_exhaustive]
+pub struct Motion {
+    /// Length of the step, s.
+    pub dt: f32,
+    /// 1/s.
+    pub drag: f32,
+    /// Share of its velocity that an element keeps, and how long a steady acceleration acts on it, s.
+    pub keep: f32,
+    /// How long a steady acceleration acts on it, s.
+    pub reach: f32,
     /// Accelerations that are the same everywhere: gravity, and drag towards the steady wind, m/s².
-    push: [f32; 3],
-    gusts: Option<Gusts>,
-    attractor: Option<AttractorSpec>,
+    pub push: [f32; 3],
+    /// Gusts at the moment of the step.
+    pub gusts: Option<Gusts>,
+    /// A point that pulls.
+    pub attractor: Option<AttractorSpec>,
 }
 
 impl Motion {
-    pub(super) fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
+    /// The constants of the step from `time` on, s, of `dt` seconds.
+    pub fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
         let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
         let reach =
             if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
@@ -78,9 +89,9 @@ impl Motion {
         ([p[0] + v[0] * self.dt, p[1] + v[1] * self.dt, p[2] + v[2] * self.dt], v)
     }
 
-    /// [`Motion::advance`] and ageing of one record, fields chosen at run time.
+    /// [`Motion::advance`], ageing and what is met of one record, fields chosen at run time.
     #[inline]
-    pub(super) fn advance_row(&self, row: &mut super::ParticleRow) {
+    pub(super) fn advance_row(&self, row: &mut super::ParticleRow, solid: &Solid) -> Met {
         let (p, v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
         let (p, v) = match (self.gusts.is_some(), self.attractor.is_some()) {
             (false, false) => self.advance::<false, false>(p, v),
@@ -91,19 +102,40 @@ impl Motion {
         [row.px, row.py, row.pz] = p;
         [row.vx, row.vy, row.vz] = v;
         row.age += self.dt;
+        let mut met = Met::default();
+        if !solid.is_empty() && row.age < row.life {
+            let (mut p, mut v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
+            met.hits = u64::from(solid.bounce(&mut p, &mut v));
+            [row.px, row.py, row.pz] = p;
+            [row.vx, row.vy, row.vz] = v;
+            if solid.picks(p) {
+                met.picked = 1;
+                row.age = f32::INFINITY;
+            }
+        }
+        met
     }
+}
+
+/// How many elements met an obstacle, and a collector.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Met {
+    pub(super) hits: u64,
+    pub(super) picked: u64,
 }
 
 /// Steps all chunks on all cores. Afterwards `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of
 /// chunk `c`, rising.
 pub(super) fn step_chunks(
     motion: &Motion,
+    solid: &Solid,
     level: Level,
     chunk: usize,
     columns: &mut ParticleColumns,
     dead: &mut [u32],
     dead_in_chunk: &mut [u32],
-) {
+) -> Met {
+    let (hits, picked) = (AtomicU64::new(0), AtomicU64::new(0));
     (
         columns.px.par_chunks_mut(chunk),
         columns.py.par_chunks_mut(chunk),
@@ -120,16 +152,24 @@ pub(super) fn step_chunks(
         .enumerate()
         .for_each(|(nth, (px, py, pz, vx, vy, vz, age, life, dead, dead_count))| {
             let base = (nth * chunk) as u32;
-            let chunk = Chunk { px, py, pz, vx, vy, vz, age, life, dead, base };
-            *dead_count = match (motion.gusts.is_some(), motion.attractor.is_some()) {
+            let mut chunk = Chunk { px, py, pz, vx, vy, vz, age };
+            let now = &mut chunk;
+            match (motion.gusts.is_some(), motion.attractor.is_some()) {
                 (false, false) => {
-                    dispatch!(level, simd => step_chunk::<_, false, false>(simd, motion, chunk))
+                    dispatch!(level, simd => step_chunk::<_, false, false>(simd, motion, now));
                 }
-                (false, true) => dispatch!(level, simd => step_chunk::<_, false, true>(simd, motion, chunk)),
-                (true, false) => dispatch!(level, simd => step_chunk::<_, true, false>(simd, motion, chunk)),
-                (true, true) => dispatch!(level, simd => step_chunk::<_, true, true>(simd, motion, chunk)),
-            };
+                (false, true) => dispatch!(level, simd => step_chunk::<_, false, true>(simd, motion, now)),
+                (true, false) => dispatch!(level, simd => step_chunk::<_, true, false>(simd, motion, now)),
+                (true, true) => dispatch!(level, simd => step_chunk::<_, true, true>(simd, motion, now)),
+            }
+            if !solid.is_empty() {
+                let met = chunk.meet(solid, life);
+                hits.fetch_add(met.hits, Ordering::Relaxed);
+                picked.fetch_add(met.picked, Ordering::Relaxed);
+            }
+            *dead_count = dispatch!(level, _simd => list_dead(chunk.age, life, dead, base));
         });
+    Met { hits: hits.into_inner(), picked: picked.into_inner() }
 }
 
 /// Moves each chunk's dead to the front of the list, in order; returns how many there are.
@@ -149,31 +189,52 @@ struct Chunk<'a> {
     vy: &'a mut [f32],
     vz: &'a mut [f32],
     age: &'a mut [f32],
-    life: &'a [f32],
-    dead: &'a mut [u32],
-    base: u32,
 }
 
-/// Steps one chunk; returns how many of it are dead.
+impl Chunk<'_> {
+    /// Obstacles and collectors, while the chunk is in cache. Who is picked up has reached the end of its life.
+    fn meet(&mut self, solid: &Solid, life: &[f32]) -> Met {
+        let mut met = Met::default();
+        for i in 0..self.px.len() {
+            let (mut p, mut v) =
+                ([self.px[i], self.py[i], self.pz[i]], [self.vx[i], self.vy[i], self.vz[i]]);
+            // Whose life ends in this step meets nothing any more.
+            if self.age[i] >= life[i] {
+                continue;
+            }
+            if solid.bounce(&mut p, &mut v) {
+                met.hits += 1;
+                [self.vx[i], self.vy[i], self.vz[i]] = v;
+            }
+            [self.px[i], self.py[i], self.pz[i]] = p;
+            if solid.picks(p) {
+                met.picked += 1;
+                self.age[i] = f32::INFINITY;
+            }
+        }
+        met
+    }
+}
+
+/// Moves one chunk.
 #[inline(always)]
 fn step_chunk<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
     _simd: S,
     motion: &Motion,
-    chunk: Chunk<'_>,
-) -> u32 {
+    chunk: &mut Chunk<'_>,
+) {
     // By value: the compiler then knows that no store changes the constants.
     let motion = *motion;
-    let Chunk { px, py, pz, vx, vy, vz, age, life, dead, base } = chunk;
+    let Chunk { px, py, pz, vx, vy, vz, age, .. } = chunk;
     let n = px.len();
     let (py, pz, vx, vy, vz) = (&mut py[..n], &mut pz[..n], &mut vx[..n], &mut vy[..n], &mut vz[..n]);
-    let (age, life) = (&mut age[..n], &life[..n]);
+    let age = &mut age[..n];
     for i in 0..n {
         let (p, v) = motion.advance::<GUSTS, ATTRACTOR>([px[i], py[i], pz[i]], [vx[i], vy[i], vz[i]]);
         [px[i], py[i], pz[i]] = p;
         [vx[i], vy[i], vz[i]] = v;
         age[i] += motion.dt;
     }
-    list_dead(age, life, &mut dead[..n], base)
 }
 
 /// Writes `base + index` of every element whose age has reached its life; returns how many.

@@ -75,6 +75,13 @@ impl Picture {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct RegionId(pub(crate) u32);
 
+impl RegionId {
+    /// Its number: a place in [`Atlas::regions`].
+    pub fn number(self) -> u32 {
+        self.0
+    }
+}
+
 /// Frames, tiles or a single picture: regions that follow one another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Sheet {
@@ -97,12 +104,18 @@ impl Sheet {
 
 /// Where a picture lies on its page, texels at full size.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Region {
-    pub(crate) page: u16,
-    pub(crate) x: u32,
-    pub(crate) y: u32,
-    pub(crate) w: u32,
-    pub(crate) h: u32,
+#[non_exhaustive]
+pub struct Region {
+    /// Which page.
+    pub page: u16,
+    /// Left end.
+    pub x: u32,
+    /// Upper end.
+    pub y: u32,
+    /// Width.
+    pub w: u32,
+    /// Height.
+    pub h: u32,
 }
 
 /// Any number of tiles on one quad: an index image names the tile at each place.
@@ -117,6 +130,21 @@ pub struct TileMap {
 impl TileMap {
     /// No tile.
     pub const EMPTY: u16 = u16::MAX;
+
+    /// The sheet that the tiles are of.
+    pub fn sheet(&self) -> Sheet {
+        self.sheet
+    }
+
+    /// Places across and down.
+    pub fn size(&self) -> [u32; 2] {
+        self.size
+    }
+
+    /// Frame of the sheet at each place, row after row from the top.
+    pub fn tiles(&self) -> &[u16] {
+        &self.tiles
+    }
 
     /// Tiles of `sheet`, `size` places across and down, row after row from the top.
     ///
@@ -140,6 +168,13 @@ impl TileMap {
 /// A tile map's place in an atlas.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct TileMapId(pub(crate) u32);
+
+impl TileMapId {
+    /// Its number: a place in [`Atlas::tile_maps`].
+    pub fn number(self) -> u32 {
+        self.0
+    }
+}
 
 /// Collects pictures, then packs them.
 ///
@@ -258,12 +293,29 @@ impl Atlas {
         self.pages.iter().flat_map(|page| &page.levels).map(|level| size_of_val(&level[..])).sum()
     }
 
+    /// Where every picture lies, by its number.
+    pub fn regions(&self) -> &[Region] {
+        &self.regions
+    }
+
+    /// Tile maps, by number.
+    pub fn tile_maps(&self) -> &[TileMap] {
+        &self.tile_maps
+    }
+
+    /// Side of a page, texels, and its copies, each half the size of the one before: linear light times opacity, where 65535 is 1. Row
+    /// after row from the top.
+    pub fn page(&self, nth: usize) -> Option<(usize, &[Vec<[u16; 4]>])> {
+        self.pages.get(nth).map(|page| (page.side, &page.levels[..]))
+    }
+
     /// Width and height of a picture, texels.
     pub fn size(&self, region: RegionId) -> Option<[u32; 2]> {
         self.regions.get(region.0 as usize).map(|region| [region.w, region.h])
     }
 
-    pub(crate) fn page_of(&self, region: RegionId) -> u16 {
+    /// The page that a picture lies on.
+    pub fn page_of(&self, region: RegionId) -> u16 {
         self.regions.get(region.0 as usize).map_or(0, |region| region.page)
     }
 

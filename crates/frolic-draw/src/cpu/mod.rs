@@ -45,13 +45,15 @@ use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
 pub(crate) use colour9::pack_lanes;
 use phase::{Part, Phase};
-pub use project::SMALLEST;
+pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope, Tag};
 pub use record::Splat;
 use resolve::Bloom;
+pub use resolve::WHITE;
+pub use ribbon::{LEAST_RISE, MOST_LEAN, THINNEST};
 use shadow::Shadow;
 pub use show::Show;
-use solid::SAMPLES;
+pub use solid::{PLACES, SAMPLES};
 #[cfg(test)]
 use tile::Rect;
 use tile::SolidTile;

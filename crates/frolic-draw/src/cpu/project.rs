@@ -33,7 +33,7 @@ use crate::vertices::{Seen, Sheaf, a_point, in_points, load_skin, stride, triang
 pub const SMALLEST: f32 = 1.5;
 
 /// Depth over which what comes close to the camera fades, m.
-const NEAR_FADE: f32 = 0.5;
+pub const NEAR_FADE: f32 = 0.5;
 
 /// Where a point is on the screen: x, y, depth, and pixels a metre there.
 #[inline(always)]

@@ -9,7 +9,7 @@ use crate::camera::View;
 
 /// Light that the tone curve maps to full white: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, each
 /// channel on its own, so that what is very bright turns towards white as embers do.
-pub(super) const WHITE: f32 = 9.0;
+pub const WHITE: f32 = 9.0;
 
 /// Pixels along a side of a block whose mean goes into the bloom picture.
 const BLOCK: usize = LANES;

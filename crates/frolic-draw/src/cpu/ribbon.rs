@@ -12,11 +12,12 @@ use crate::skin::{Lanes, Skin};
 
 /// Least half width of a ribbon but where it ends in a point, pixels: a thinner one would slip between the samples, which lie on lines
 /// 0.56 pixels apart, and look dotted.
-const THINNEST: f32 = 0.3;
+pub const THINNEST: f32 = 0.3;
 
-/// Least height of a segment of an upright strip, pixels, and its most steps aside for one down.
-const LEAST_RISE: f32 = 0.02;
-const MOST_LEAN: f32 = 1.5;
+/// Least height of a segment of an upright strip, pixels.
+pub const LEAST_RISE: f32 = 0.02;
+/// Its most steps aside for one down.
+pub const MOST_LEAN: f32 = 1.5;
 
 /// Pixels from the corner of the picture beyond which nothing is drawn: its arithmetic would be coarse.
 const FARTHEST: f32 = 1e7;

@@ -18,7 +18,7 @@ use super::solid::{Samples, Style};
 use super::tile::Grid;
 use crate::camera::View;
 use crate::image::ImageSize;
-use crate::light::SunSpec;
+use crate::light::shadow_view;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 
@@ -71,7 +71,7 @@ impl Shadow {
             return false;
         };
         let Ok(size) = ImageSize::new(sun.shadow_map, sun.shadow_map) else { return false };
-        let (view, texel) = fit(sun, camera, size);
+        let (view, texel) = shadow_view(sun, camera, size);
         self.view = Some(view);
         self.bias = texel * 2.0;
         self.grid = Grid::new(size, TILE_LOG2);
@@ -164,36 +164,4 @@ impl Shadow {
     pub(super) fn bytes(&self) -> usize {
         self.tiles.capacity() * size_of::<f32>() + self.bins.iter().map(Bin::bytes).sum::<usize>()
     }
-}
-
-/// The sun's view over the part of the camera's view up to the reach, and the side of a texel, m.
-fn fit(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
-    let towards = sun.towards();
-    let [cx, cy] = camera.middle();
-    let (near, far) = (0.0, sun.shadow_reach);
-    let mut corners = [camera.eye; 8];
-    for (nth, corner) in corners.iter_mut().enumerate() {
-        let depth = if nth < 4 { near } else { far };
-        let (x, y) = [(-cx, -cy), (cx, -cy), (-cx, cy), (cx, cy)][nth % 4];
-        let scale = depth / camera.focal;
-        *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
-    }
-    // Nothing under the lowest thing there is to see takes shadows: rays towards the ground end there, a little below height 0.
-    let floor = camera.eye.y.min(0.0) - 4.0;
-    for corner in &mut corners {
-        if corner.y < floor {
-            let share = (camera.eye.y - floor) / (camera.eye.y - corner.y).max(1e-6);
-            *corner = camera.eye + (*corner - camera.eye) * share.clamp(0.0, 1.0);
-        }
-    }
-    let level = View::side_by_side(size, Vec3::ZERO, -towards, 1.0);
-    let local = corners.map(|corner| level.local(corner));
-    let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
-    let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
-    let side = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.02;
-    let texel = side / size.width() as f32;
-    // Whole texels, so that shadows of still things do not crawl as the camera moves.
-    let middle = ((low + high) * 0.5 / texel).round() * texel;
-    let eye = level.right * middle.x + level.up * middle.y;
-    (View::side_by_side(size, eye, -towards, 1.0 / texel), texel)
 }

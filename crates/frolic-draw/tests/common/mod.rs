@@ -1,6 +1,8 @@
 //! What the tests of drawing share: populations placed at will, and drawing them every way there is.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod kit;
+
 use frolic_core::simd::Level;
 use frolic_core::{EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
 use frolic_draw::cpu::reference::LinearImage;

@@ -1,0 +1,475 @@
+//! Looks, meshes and atlases on the device: uploaded when first met, and kept.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use frolic_draw::backend::{Form, LookParts};
+use frolic_draw::{Atlas, Blend, Facing, Look, Mesh, Play, RegionId, RibbonSpec};
+use half::f16;
+
+use crate::device::{Gpu, Tally, Words, upload};
+use crate::error::GpuError;
+
+/// What `Draw::form` says, as `shaders/look.wgsl` has it.
+pub(crate) const DISC: u32 = 0;
+pub(crate) const CARD: u32 = 1;
+pub(crate) const RIBBON: u32 = 2;
+pub(crate) const MESH: u32 = 3;
+pub(crate) const SPRITE: u32 = 4;
+
+const OVER_HEIGHT: u32 = 1;
+const ALONG: u32 = 2;
+const DETAIL: u32 = 4;
+const APART: u32 = 8;
+const ON_SCREEN: u32 = 16;
+
+/// No region.
+const NONE: u32 = u32::MAX;
+
+/// Words of tables beyond which they are forgotten and made anew as they are met.
+const MOST_WORDS: usize = 32 << 20;
+
+/// Where a mesh lies in the tables: its first index, how many, and its first vertex.
+#[derive(Debug, Clone, Copy, Default)]
+struct MeshAt {
+    index: u32,
+    count: u32,
+    vertex: u32,
+}
+
+/// Where a look's tables lie.
+#[derive(Debug)]
+struct LookAt {
+    over_age: u32,
+    over_height: u32,
+    along: u32,
+    tints: u32,
+    fine: MeshAt,
+    coarse: MeshAt,
+    /// Kept, so that no other takes its address.
+    _meshes: Vec<Arc<Mesh>>,
+}
+
+/// An atlas on the device.
+#[derive(Debug)]
+pub(crate) struct AtlasOn {
+    atlas: Arc<Atlas>,
+    pub(crate) regions: wgpu::Buffer,
+    pub(crate) pages: Vec<wgpu::TextureView>,
+    /// Where each tile map starts among the words of `regions`.
+    maps: Vec<u32>,
+}
+
+/// Tables of all looks that were met.
+#[derive(Debug)]
+pub(crate) struct Looks {
+    words: Vec<u32>,
+    written: usize,
+    pub(crate) tables: wgpu::Buffer,
+    looks: HashMap<u64, LookAt>,
+    atlases: HashMap<usize, AtlasOn>,
+    /// Changes when what was bound before is bound no more.
+    pub(crate) generation: u64,
+}
+
+/// What differs from batch to batch of one look.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Slot {
+    /// Vectors of four words a record.
+    pub(crate) stride: u32,
+    pub(crate) behind: f32,
+    pub(crate) listed: bool,
+    /// Vertices an instance takes in a merged list; 0 where it is an instance of its own.
+    pub(crate) corners: u32,
+    /// First word of merged vertices, first record, vertices each.
+    pub(crate) merged_at: u32,
+    pub(crate) first: u32,
+    pub(crate) each: u32,
+    /// How many elements, or where the book says so.
+    pub(crate) count: u32,
+    /// Vertices of an instance in an indirect call.
+    pub(crate) span: u32,
+    /// Whether the sun's part is kept apart.
+    pub(crate) shadows: bool,
+}
+
+impl Looks {
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        Self {
+            words: Vec::new(),
+            written: 0,
+            tables: tables(gpu, 1 << 16),
+            looks: HashMap::new(),
+            atlases: HashMap::new(),
+            generation: 0,
+        }
+    }
+
+    /// Forgets atlases that nobody else holds, and tables that have grown too large.
+    pub(crate) fn tidy(&mut self) {
+        let before = self.atlases.len();
+        self.atlases.retain(|_, on| Arc::strong_count(&on.atlas) > 1);
+        if self.words.len() > MOST_WORDS {
+            self.words.clear();
+            self.written = 0;
+            self.looks.clear();
+            self.generation += 1;
+        }
+        self.generation += u64::from(self.atlases.len() != before);
+    }
+
+    /// Sees to it that a look is on the device.
+    pub(crate) fn meet(&mut self, gpu: &Gpu, look: &Look, tally: &mut Tally) -> Result<(), GpuError> {
+        let parts = look.parts();
+        let atlas = Arc::as_ptr(parts.atlas) as usize;
+        if !self.atlases.contains_key(&atlas) {
+            self.atlases.insert(atlas, AtlasOn::new(gpu, parts.atlas, tally)?);
+            self.generation += 1;
+        }
+        if !self.looks.contains_key(&parts.key) {
+            let at = self.add(&parts);
+            self.looks.insert(parts.key, at);
+        }
+        Ok(())
+    }
+
+    /// Writes what is new.
+    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) -> Result<(), GpuError> {
+        if self.written == self.words.len() {
+            return Ok(());
+        }
+        let bytes = self.words.len() as u64 * 4;
+        if bytes > gpu.binding() {
+            return Err(GpuError::TooLarge {
+                what: "meshes and looks",
+                wanted: bytes,
+                most: gpu.binding(),
+                instead: "use smaller meshes, or draw on the CPU",
+            });
+        }
+        if bytes > self.tables.size() {
+            self.tables = tables(gpu, bytes.next_power_of_two().min(gpu.binding()));
+            self.written = 0;
+            self.generation += 1;
+        }
+        upload(gpu, &self.tables, self.written as u64, &self.words[self.written..], tally);
+        self.written = self.words.len();
+        Ok(())
+    }
+
+    /// Bytes held on the device.
+    pub(crate) fn bytes(&self) -> u64 {
+        let atlases: u64 = self.atlases.values().map(|on| on.atlas.bytes() as u64 + on.regions.size()).sum();
+        self.tables.size() + atlases
+    }
+
+    /// The atlas of a look that was met.
+    pub(crate) fn atlas(&self, look: &Look) -> Option<&AtlasOn> {
+        self.atlases.get(&(Arc::as_ptr(look.parts().atlas) as usize))
+    }
+
+    /// An atlas that was met, by its address.
+    pub(crate) fn atlas_at(&self, address: usize) -> Option<&AtlasOn> {
+        self.atlases.get(&address)
+    }
+
+    /// Adds vectors of four words; returns where the first is.
+    fn rows(&mut self, rows: impl IntoIterator<Item = [f32; 4]>) -> u32 {
+        let at = self.words.len() / 4;
+        self.words.extend(rows.into_iter().flatten().map(f32::to_bits));
+        at as u32
+    }
+
+    fn mesh(&mut self, mesh: &Mesh) -> MeshAt {
+        let vertices = mesh.vertices().iter().flat_map(|vertex| {
+            let ([x, y, z], [a, b, c]) = (vertex.position.to_array(), vertex.normal.to_array());
+            [[x, y, z, vertex.uv.x], [a, b, c, vertex.uv.y]]
+        });
+        let vertex = self.rows(vertices) / 2;
+        // A vertex is two rows, and is named by pairs.
+        let index = self.words.len() as u32;
+        self.words.extend(mesh.triangles().iter().flatten().map(|&index| u32::from(index)));
+        self.words.resize(self.words.len().next_multiple_of(8), 0);
+        MeshAt { index, count: mesh.triangles().len() as u32 * 3, vertex }
+    }
+
+    fn add(&mut self, look: &LookParts<'_>) -> LookAt {
+        let over_age = self.rows(look.over_age.iter().flat_map(|now| {
+            let [r, g, b] = now.colour;
+            [[r, g, b, now.opacity], [now.size, 0.0, 0.0, 0.0]]
+        }));
+        let four = |rows: &[[f32; 3]]| rows.iter().map(|&[r, g, b]| [r, g, b, 0.0]).collect::<Vec<_>>();
+        let over_height = self.rows(four(look.over_height.unwrap_or_default()));
+        let along = self.rows(four(look.along.unwrap_or_default()));
+        let tints = self.rows(four(look.tints));
+        // Vertices are named by pairs of rows.
+        self.words.resize(self.words.len().next_multiple_of(8), 0);
+        let mut at = LookAt {
+            over_age,
+            over_height,
+            along,
+            tints,
+            fine: MeshAt::default(),
+            coarse: MeshAt::default(),
+            _meshes: Vec::new(),
+        };
+        if let Form::Mesh { fine, coarse, .. } = look.form {
+            at.fine = self.mesh(fine);
+            at.coarse = coarse.as_ref().map_or(at.fine, |mesh| self.mesh(mesh));
+            at._meshes.extend([Some(fine), coarse.as_ref()].into_iter().flatten().cloned());
+        }
+        at
+    }
+
+    /// The uniform of a batch, as `shaders/look.wgsl` lays it out.
+    pub(crate) fn draw(&self, look: &Look, slot: &Slot) -> Words {
+        let parts = look.parts();
+        let mut words = Words::default();
+        let Some(at) = self.looks.get(&parts.key) else { return words };
+        let (surface, detail) = (parts.surface, parts.detail);
+        let flag = |on: bool, flag: u32| if on { flag } else { 0 };
+        let flags = flag(parts.over_height.is_some(), OVER_HEIGHT)
+            | flag(parts.along.is_some(), ALONG)
+            | flag(detail.is_active(), DETAIL)
+            | flag(slot.shadows && is_shadowed(look), APART)
+            | flag(matches!(parts.form, Form::Sprite { on_screen: true }), ON_SCREEN);
+        let Shape { form, facing, face, aspect, play, rate, melt, sheet, region, ribbon } = Shape::of(parts.form);
+        let RibbonSpec { length, tip, segments, .. } = ribbon;
+        words
+            .uint(&[slot.stride])
+            .float(&[slot.behind])
+            .uint(&[u32::from(slot.listed), slot.corners])
+            .uint(&[form, u32::from(parts.blend == Blend::Additive), u32::from(parts.depth.test)])
+            .uint(&[u32::from(parts.blend == Blend::CutOut)])
+            .float(&[surface.lit, surface.rim, surface.through])
+            .uint(&[u32::from(surface.two_sided)])
+            .float(&[parts.per_soft])
+            .uint(&[parts.tints.len() as u32, flags, at.over_age])
+            .uint(&[at.over_height, at.along, at.tints])
+            .float(&[parts.height[0], parts.height[1], detail.reach, detail.edge, detail.thin_below])
+            .float(&[detail.coarse_below])
+            .uint(&[facing])
+            .float(&[face[0], face[1], aspect])
+            .uint(&[play])
+            .float(&[rate])
+            .uint(&[u32::from(melt), sheet[0], sheet[1], region])
+            .float(&[length, tip])
+            .uint(&[segments + 1, segments.div_ceil(3) + 1, slot.merged_at])
+            .uint(&[at.fine.index, at.fine.count, at.coarse.index, at.coarse.count])
+            .uint(&[at.fine.vertex, at.coarse.vertex, slot.first, slot.each])
+            // What the camera does not see may still throw a shadow.
+            .float(&[if slot.shadows && look.is_solid() { EVERYWHERE } else { reach(look) }])
+            .uint(&[parts.over_age.len() as u32, GRADIENT_ROWS.max(rows_of(&parts)), slot.count])
+            .uint(&[slot.span, closed(look), 0, 0])
+            .align(64);
+        words
+    }
+
+    /// Vertices that an instance of a look takes: in a strip or list of its own, and in a merged list.
+    pub(crate) fn span(&self, look: &Look) -> [u32; 2] {
+        match look.parts().form {
+            Form::Ribbon(ribbon) => [(ribbon.segments + 1) * 2, ribbon.segments * 6],
+            Form::Mesh { .. } => {
+                let at = self.looks.get(&look.parts().key);
+                let count = at.map_or(0, |at| at.fine.count.max(at.coarse.count));
+                [count, count]
+            }
+            _ => [4, 6],
+        }
+    }
+}
+
+/// Farther than any picture.
+const EVERYWHERE: f32 = 1e30;
+
+/// Rows of a gradient, where a look has one.
+const GRADIENT_ROWS: u32 = 1;
+
+fn rows_of(parts: &LookParts<'_>) -> u32 {
+    parts.over_height.or(parts.along).map_or(0, |rows| rows.len() as u32)
+}
+
+/// How far from its place an element of size 1 is drawn, where its curve does not take it farther.
+fn reach(look: &Look) -> f32 {
+    match look.parts().form {
+        Form::Disc | Form::Sprite { .. } => 1.0,
+        // What is stretched is longer by its way; nobody stretches over a hundred sizes.
+        Form::Card { card, .. } if matches!(card.facing, Facing::Stretch { .. }) => 100.0,
+        Form::Card { card, .. } => 1.5 * card.aspect.max(1.0),
+        Form::Ribbon(ribbon) => ribbon.length * 1.5 + 1.0,
+        Form::Mesh { fine, coarse, .. } => {
+            fine.radius().max(coarse.as_ref().map_or(0.0, |mesh| mesh.radius()))
+        }
+        _ => 1.0,
+    }
+}
+
+/// Whether shadows can fall on it: on what is solid, on cards and on boards.
+pub(crate) fn is_shadowed(look: &Look) -> bool {
+    look.is_solid()
+        || matches!(look.parts().form, Form::Card { .. } | Form::Sprite { on_screen: false })
+}
+
+/// Bits that say whether a look's mesh, and its coarse form, have an inside that hides what faces away.
+pub(crate) fn closed(look: &Look) -> u32 {
+    let parts = look.parts();
+    match parts.form {
+        // Through holes the inside is seen.
+        Form::Mesh { fine, coarse, .. } if parts.blend != Blend::CutOut => {
+            let coarse = coarse.as_ref().unwrap_or(fine);
+            u32::from(fine.is_closed()) | u32::from(coarse.is_closed()) << 1
+        }
+        _ => 0,
+    }
+}
+
+/// What `Draw` says of a shape.
+struct Shape {
+    form: u32,
+    facing: u32,
+    face: [f32; 2],
+    aspect: f32,
+    play: u32,
+    rate: f32,
+    melt: bool,
+    sheet: [u32; 2],
+    region: u32,
+    ribbon: RibbonSpec,
+}
+
+impl Shape {
+    fn of(form: &Form) -> Self {
+        let mut shape = Self {
+            form: DISC,
+            facing: 0,
+            face: [0.0; 2],
+            aspect: 1.0,
+            play: 0,
+            rate: 0.0,
+            melt: false,
+            sheet: [0, 1],
+            region: NONE,
+            ribbon: RibbonSpec::new(1.0, 0.0, 1),
+        };
+        match form {
+            Form::Card { sheet, card } => {
+                shape.form = CARD;
+                (shape.facing, shape.face) = match card.facing {
+                    Facing::Spin { rate } => (1, [rate.min, rate.max]),
+                    Facing::Heading => (2, [0.0; 2]),
+                    Facing::Stretch { seconds } => (3, [seconds, 0.0]),
+                    _ => (0, [0.0; 2]),
+                };
+                (shape.play, shape.rate) = match card.play {
+                    Play::Clock { rate } => (1, rate),
+                    Play::Pick => (2, 0.0),
+                    _ => (0, 0.0),
+                };
+                (shape.aspect, shape.melt) = (card.aspect, card.melt);
+                shape.sheet = [sheet.frame(0).number(), sheet.len()];
+            }
+            Form::Ribbon(ribbon) => (shape.form, shape.ribbon) = (RIBBON, *ribbon),
+            Form::Mesh { texture, .. } => {
+                shape.form = MESH;
+                shape.region = texture.map_or(NONE, |sheet| sheet.frame(0).number());
+            }
+            Form::Sprite { .. } => shape.form = SPRITE,
+            _ => {}
+        }
+        shape
+    }
+}
+
+impl AtlasOn {
+    fn new(gpu: &Gpu, atlas: &Arc<Atlas>, tally: &mut Tally) -> Result<Self, GpuError> {
+        let mut words: Vec<u32> =
+            atlas.regions().iter().flat_map(|region| [region.x, region.y, region.w, region.h]).collect();
+        let mut maps = Vec::with_capacity(atlas.tile_maps().len());
+        for map in atlas.tile_maps() {
+            maps.push(words.len() as u32);
+            words.extend([map.size()[0], map.size()[1], map.sheet().frame(0).number()]);
+            words.extend(map.tiles().iter().map(|&tile| u32::from(tile)));
+        }
+        if words.len() as u64 * 4 > gpu.binding() {
+            return Err(GpuError::TooLarge {
+                what: "tile maps",
+                wanted: words.len() as u64 * 4,
+                most: gpu.binding(),
+                instead: "use smaller maps, or draw on the CPU",
+            });
+        }
+        let usage = wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST;
+        let regions = gpu.buffer("regions", words.len() as u64 * 4, usage);
+        upload(gpu, &regions, 0, &words, tally);
+        let mut pages = Vec::new();
+        for nth in 0..atlas.pages().max(1) {
+            // Where there is none, a page of one texel stands in.
+            let empty = [vec![[0u16; 4]]];
+            let (side, levels) = atlas.page(nth).unwrap_or((1, &empty));
+            pages.push(page(gpu, side as u32, levels, tally)?);
+        }
+        Ok(Self { atlas: Arc::clone(atlas), regions, pages, maps })
+    }
+
+    /// The page that a region is on.
+    pub(crate) fn page_of(&self, region: RegionId) -> usize {
+        usize::from(self.atlas.page_of(region)).min(self.pages.len() - 1)
+    }
+
+    /// Where a tile map starts, and its page.
+    pub(crate) fn map(&self, nth: u32) -> Option<(u32, usize)> {
+        let map = self.atlas.tile_maps().get(nth as usize)?;
+        Some((*self.maps.get(nth as usize)?, self.page_of(map.sheet().frame(0))))
+    }
+}
+
+/// A page as a texture of 16-bit floats with its smaller copies.
+fn page(
+    gpu: &Gpu,
+    side: u32,
+    levels: &[Vec<[u16; 4]>],
+    tally: &mut Tally,
+) -> Result<wgpu::TextureView, GpuError> {
+    let most = gpu.device().limits().max_texture_dimension_2d;
+    if side > most {
+        let (wanted, most) = (u64::from(side), u64::from(most));
+        let instead = "pack the atlas onto smaller pages";
+        return Err(GpuError::TooLarge { what: "a texture side", wanted, most, instead });
+    }
+    let size = |level: u32| wgpu::Extent3d {
+        width: (side >> level).max(1),
+        height: (side >> level).max(1),
+        depth_or_array_layers: 1,
+    };
+    let texture = gpu.device().create_texture(&wgpu::TextureDescriptor {
+        label: Some("page"),
+        size: size(0),
+        mip_level_count: levels.len() as u32,
+        sample_count: 1,
+        dimension: wgpu::TextureDimension::D2,
+        format: wgpu::TextureFormat::Rgba16Float,
+        usage: wgpu::TextureUsages::TEXTURE_BINDING | wgpu::TextureUsages::COPY_DST,
+        view_formats: &[],
+    });
+    for (level, texels) in levels.iter().enumerate() {
+        let level = level as u32;
+        let halves: Vec<u16> = texels
+            .iter()
+            .flatten()
+            .map(|&value| f16::from_f32(f32::from(value) / 65_535.0).to_bits())
+            .collect();
+        let place = wgpu::TexelCopyTextureInfo { mip_level: level, ..texture.as_image_copy() };
+        let layout = wgpu::TexelCopyBufferLayout {
+            offset: 0,
+            bytes_per_row: Some(size(level).width * 8),
+            rows_per_image: None,
+        };
+        gpu.queue().write_texture(place, bytemuck::cast_slice(&halves), layout, size(level));
+        tally.uploaded += halves.len() as u64 * 2;
+    }
+    Ok(texture.create_view(&wgpu::TextureViewDescriptor::default()))
+}
+
+fn tables(gpu: &Gpu, bytes: u64) -> wgpu::Buffer {
+    gpu.buffer("tables", bytes, wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST)
+}

@@ -1,0 +1,670 @@
+//! A population of particles that lives on the device: emitted, moved, collided, aged and retired there. The buffers that a step writes
+//! are the ones that drawing reads.
+//!
+//! State is three columns in two copies: places with sizes, velocities with ids, ages with lives. A step reads one copy and writes the
+//! survivors, in order, to the other (`shaders/step.wgsl`), so that the dead cost nothing. A population that is larger than what a shader
+//! sees of a buffer is split into shards, which fill up one after the other.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use frolic_core::backend::{EmitterAxes, Emitters, MOST_SOLID, Motion};
+use frolic_core::{Counter, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, World};
+use frolic_draw::{Instances, Resident};
+use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
+
+use crate::device::{Gpu, Recorder, Tally, Words, upload};
+use crate::error::GpuError;
+use crate::order::{GROUP, groups};
+use crate::pipelines::{Bind, compute, group, layout, window};
+use crate::ring::Ring;
+use crate::shader;
+
+/// Steps that can be written down before they are handed over.
+pub const MOST_STEPS: u32 = 64;
+
+/// Words of a step's uniform, and those between two of them.
+const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 12;
+const STEP_SLOT: u64 = 256;
+/// Words of an emitter.
+const EMITTER_WORDS: u64 = 36;
+
+/// Words of the book: the population's, then each shard's.
+const BOOK_HEAD: u32 = 16;
+const BOOK_SHARD: u32 = 8;
+
+/// Bytes an element: both copies of its columns.
+const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
+
+/// Bytes into a shard's calls: a dispatch, then a draw of rectangles.
+const DRAW_CALL: u64 = 16;
+/// Vertices of such a rectangle.
+pub(crate) const CORNERS: u32 = 4;
+
+/// What the device has told of a population. Totals since the start; they come a frame or two late, and miss nothing.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct News {
+    /// Steps taken when this was true.
+    pub steps: u64,
+    /// Alive then.
+    pub alive: u64,
+    /// Born.
+    pub emitted: u64,
+    /// Due, but without room.
+    pub refused: u64,
+    /// At the end of their life, or picked up.
+    pub retired: u64,
+    /// Met an obstacle, each once a step.
+    pub hits: u64,
+    /// Picked up.
+    pub picked: u64,
+}
+
+/// Totals that the device counts, as they wrap around.
+const TOTALS: usize = 6;
+
+#[derive(Debug)]
+struct Shard {
+    most: u32,
+    /// Where its words in the book start.
+    book: u32,
+    columns: [[wgpu::Buffer; 3]; 2],
+    /// Calls written by the step that wrote each copy.
+    calls: [wgpu::Buffer; 2],
+    /// For each copy that is read: mark, settle, advance, birth.
+    groups: [[wgpu::BindGroup; 4]; 2],
+}
+
+/// Layouts and pipelines of stepping.
+#[derive(Debug)]
+struct Stepping {
+    mark: wgpu::ComputePipeline,
+    settle: wgpu::ComputePipeline,
+    advance: wgpu::ComputePipeline,
+    birth: wgpu::ComputePipeline,
+}
+
+/// A population of particles on a device.
+///
+/// ```no_run
+/// use frolic_core::{EmitterSpec, ParticleSpec, WorldSpec};
+/// use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
+/// let gpu = Gpu::open(GpuSpec::default())?;
+/// let spec = ParticleSpec::new(100_000).emitter(EmitterSpec::rate(20_000.0));
+/// let mut sparks = GpuParticles::new(&gpu, &spec, 1)?;
+/// let mut recorder = Recorder::new(&gpu);
+/// sparks.step(&mut recorder, &WorldSpec::default().build()?, 1.0 / 60.0, 4)?;
+/// recorder.submit();
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct GpuParticles {
+    gpu: Gpu,
+    key: u64,
+    spec: ParticleSpec,
+    seed: u32,
+    time: f64,
+    emitters: Emitters,
+    axes: Vec<EmitterAxes>,
+    shards: Vec<Shard>,
+    book: wgpu::Buffer,
+    steps: wgpu::Buffer,
+    births: wgpu::Buffer,
+    /// Words of emitters between two steps.
+    births_slot: u64,
+    stepping: Stepping,
+    collects: bool,
+    /// Which copy is the newest.
+    now: usize,
+    /// Steps written down since what was last handed over, and when that was.
+    pending: u32,
+    generation: u64,
+    taken: u64,
+    ring: Ring,
+    raw: [u32; TOTALS],
+    news: News,
+    frame: u64,
+    heard: u64,
+}
+
+impl GpuParticles {
+    /// An empty population with room for all its elements.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than the device has room for.
+    pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, ResidentError> {
+        /// Names of populations, never used twice.
+        static KEYS: AtomicU64 = AtomicU64::new(1);
+        spec.check()?;
+        gpu.check()?;
+        let most_bytes = gpu.binding().min(gpu.device().limits().max_buffer_size);
+        // Whole groups, and no more than one dispatch reaches.
+        let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
+        let count = spec.count;
+        let shards = count.div_ceil(most).max(1);
+        if u64::from(count) * ELEMENT_BYTES > frolic_core::MEMORY_LIMIT * 2 {
+            let most = frolic_core::MEMORY_LIMIT * 2 / ELEMENT_BYTES;
+            let problem = format!("{count} elements need too much memory on the device");
+            return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
+        }
+        let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC | BufferUsages::COPY_DST;
+        let book_words = BOOK_HEAD + shards * BOOK_SHARD;
+        let book = gpu.buffer("book", u64::from(book_words) * 4, storage);
+        let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
+        let steps = u64::from(MOST_STEPS) * u64::from(shards) * STEP_SLOT * 4;
+        let steps = gpu.buffer("steps", steps, uniform);
+        // A burst and a stream each at most.
+        let births_slot = (spec.emitters.len().max(1) as u64 * 2 * EMITTER_WORDS).next_multiple_of(64);
+        let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
+        let layouts = Layouts::new(gpu);
+        let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
+        let shards = (0..shards)
+            .map(|nth| {
+                let first = u64::from(nth) * u64::from(most);
+                let room = (u64::from(count) - first).min(u64::from(most)) as u32;
+                Shard::new(gpu, &layouts, room, BOOK_HEAD + nth * BOOK_SHARD, &book, &steps, &births, births_slot)
+            })
+            .collect();
+        if let Some(error) = pollster::block_on(memory.pop()) {
+            let problem = format!("{count} elements: {error}");
+            return Err(SpecError::new("count", problem, "write a smaller count").into());
+        }
+        Ok(Self {
+            gpu: gpu.clone(),
+            key: KEYS.fetch_add(1, Ordering::Relaxed),
+            seed,
+            time: 0.0,
+            emitters: Emitters::new(&spec.emitters),
+            axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
+            shards,
+            ring: Ring::new(gpu, "news", book_words as usize),
+            book,
+            steps,
+            births,
+            births_slot,
+            stepping: layouts.pipelines(gpu, false)?,
+            collects: false,
+            now: 0,
+            pending: 0,
+            generation: 0,
+            taken: 0,
+            raw: [0; TOTALS],
+            news: News::default(),
+            frame: 0,
+            heard: 0,
+            spec: spec.clone(),
+        })
+    }
+
+    /// Writes down `steps` steps of `dt` seconds each; hands over what was written before where it becomes too much.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step(&mut self, recorder: &mut Recorder, world: &World, dt: f32, steps: u32) -> Result<(), GpuError> {
+        if !(dt.is_finite() && dt > 0.0) {
+            return Ok(());
+        }
+        let mut left = steps;
+        while left > 0 {
+            if self.generation != recorder.generation {
+                (self.generation, self.pending) = (recorder.generation, 0);
+            }
+            let now = left.min(MOST_STEPS - self.pending);
+            if now == 0 {
+                recorder.submit();
+                self.gpu.check()?;
+                continue;
+            }
+            let (encoder, tally) = recorder.parts();
+            self.encode(encoder, tally, world, dt, now, None)?;
+            left -= now;
+        }
+        Ok(())
+    }
+
+    /// Writes steps into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+    pub(crate) fn encode(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        tally: &mut Tally,
+        world: &World,
+        dt: f32,
+        steps: u32,
+        timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
+    ) -> Result<(), GpuError> {
+        let collects = !world.solid().collectors.is_empty();
+        if collects != self.collects {
+            self.stepping = Layouts::new(&self.gpu).pipelines(&self.gpu, collects)?;
+            self.collects = collects;
+        }
+        let first = self.pending;
+        let mut dues = Vec::with_capacity(steps as usize);
+        for _ in 0..steps.min(MOST_STEPS - first) {
+            dues.push(self.prepare(tally, world, dt));
+        }
+        let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+            label: Some("step"),
+            timestamp_writes: timing,
+        });
+        tally.passes += 1;
+        for (nth, due) in dues.into_iter().enumerate() {
+            let step = first + nth as u32;
+            for (at, shard) in self.shards.iter().enumerate() {
+                let slot = (step * self.shards.len() as u32 + at as u32) * STEP_SLOT as u32 * 4;
+                let births = step * self.births_slot as u32 * 4;
+                let groups_of = &shard.groups[self.now];
+                let calls = &shard.calls[self.now];
+                pass.set_pipeline(&self.stepping.mark);
+                pass.set_bind_group(0, &groups_of[0], &[slot]);
+                pass.dispatch_workgroups_indirect(calls, 0);
+                pass.set_pipeline(&self.stepping.settle);
+                pass.set_bind_group(0, &groups_of[1], &[slot]);
+                pass.dispatch_workgroups(1, 1, 1);
+                pass.set_pipeline(&self.stepping.advance);
+                pass.set_bind_group(0, &groups_of[2], &[slot]);
+                pass.dispatch_workgroups_indirect(calls, 0);
+                tally.dispatches += 3;
+                tally.pipelines += 3;
+                tally.binds += 3;
+                if due > 0 {
+                    let [across, down] = groups(due.min(u64::from(shard.most)) as u32);
+                    pass.set_pipeline(&self.stepping.birth);
+                    pass.set_bind_group(0, &groups_of[3], &[slot, births]);
+                    pass.dispatch_workgroups(across, down, 1);
+                    tally.dispatches += 1;
+                    tally.pipelines += 1;
+                    tally.binds += 1;
+                }
+            }
+            self.now = 1 - self.now;
+        }
+        Ok(())
+    }
+
+    /// Uploads what one step needs; returns how many births are due in it.
+    fn prepare(&mut self, tally: &mut Tally, world: &World, dt: f32) -> u64 {
+        let motion = Motion::new(&self.spec.motion, world, self.time, dt);
+        let mut births = Words::default();
+        let mut due = 0u64;
+        let (axes, spec) = (&self.axes, &self.spec);
+        let mut count = 0u32;
+        self.emitters.due(&spec.emitters, self.time, dt, |now| {
+            emitter_words(&mut births, &spec.emitters[now.emitter], &axes[now.emitter], &now, due);
+            // More than there can be room for is all the same.
+            due = (due + now.count).min(u64::from(u32::MAX));
+            count += 1;
+        });
+        let step = u64::from(self.pending);
+        upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
+        // The state that each step of a frame reads: they take turns.
+        let parity = (self.taken % 2) as u32;
+        let last = self.shards.len() - 1;
+        for (nth, shard) in self.shards.iter().enumerate() {
+            let mut words = Words::default();
+            step_words(&mut words, &motion, spec);
+            words.uint(&[self.seed, due as u32, count, shard.most]);
+            words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
+            solid_words(&mut words, world);
+            let slot = step * self.shards.len() as u64 + nth as u64;
+            upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
+        }
+        self.pending += 1;
+        self.taken += 1;
+        self.time += f64::from(dt);
+        due
+    }
+
+    /// At the end of a frame's commands: has the device's totals copied where they can be heard.
+    pub fn record(&mut self, recorder: &mut Recorder) {
+        let (encoder, _) = recorder.parts();
+        self.record_in(encoder);
+    }
+
+    pub(crate) fn record_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
+        self.frame += 1;
+        self.ring.record(encoder, &self.book, self.frame);
+    }
+
+    /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
+    pub fn ask(&mut self) {
+        self.ring.ask();
+    }
+
+    pub(crate) fn start_over(&mut self) {
+        self.pending = 0;
+    }
+
+    /// Takes in what has come, without waiting, and tells the meter what is new.
+    pub fn hear(&mut self, meter: &mut Meter, tally: &mut Tally) {
+        self.gpu.poll();
+        let (raw, news, heard) = (&mut self.raw, &mut self.news, &mut self.heard);
+        let (shards, before) = (self.shards.len(), *news);
+        self.ring.hear(tally, |frame, words| {
+            let now: [u32; TOTALS] = std::array::from_fn(|nth| words[nth + 2]);
+            let new = |nth: usize| u64::from(now[nth].wrapping_sub(raw[nth]));
+            news.emitted += new(0);
+            news.refused += new(1);
+            news.retired += new(2);
+            news.hits += new(3);
+            news.picked += new(4);
+            news.steps += new(5);
+            let parity = (news.steps % 2) as usize;
+            let live = |nth: usize| words[BOOK_HEAD as usize + nth * BOOK_SHARD as usize + parity];
+            news.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
+            *raw = now;
+            *heard = frame;
+        });
+        meter.add(Counter::Emitted, news.emitted - before.emitted);
+        meter.add(Counter::Refused, news.refused - before.refused);
+        meter.add(Counter::Retired, news.retired - before.retired);
+        meter.add(Counter::Hits, news.hits - before.hits);
+        meter.add(Counter::Picked, news.picked - before.picked);
+    }
+
+    /// Waits for the newest totals. It stalls: for the end of a run, not for a frame.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn settle(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<News, GpuError> {
+        recorder.submit();
+        self.ask();
+        self.gpu.wait()?;
+        self.hear(meter, &mut recorder.tally);
+        self.record(recorder);
+        recorder.submit();
+        self.ask();
+        self.gpu.wait()?;
+        self.hear(meter, &mut recorder.tally);
+        Ok(self.news)
+    }
+
+    /// What was heard last.
+    pub fn news(&self) -> &News {
+        &self.news
+    }
+
+    /// Frames between what was heard last and now.
+    pub fn news_age(&self) -> u64 {
+        self.frame - self.heard
+    }
+
+    /// Steps written down so far.
+    pub fn steps_taken(&self) -> u64 {
+        self.taken
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+
+    /// What it was made from.
+    pub fn spec(&self) -> &ParticleSpec {
+        &self.spec
+    }
+
+    /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
+    pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
+        let (key, shards) = (self.key, self.shards.iter().map(|shard| shard.most).collect::<Vec<_>>());
+        shards
+            .into_iter()
+            .enumerate()
+            .map(move |(nth, most)| Instances::on_device(Resident { key: key << 16 | nth as u64, most }, behind))
+    }
+
+    /// Bytes held on the device.
+    pub fn bytes(&self) -> u64 {
+        let shards = self.shards.iter().flat_map(|shard| shard.columns.iter().flatten());
+        shards.map(wgpu::Buffer::size).sum::<u64>() + self.steps.size() + self.births.size()
+    }
+
+    /// Reads the elements back, in no particular order across shards. It stalls: for tests and for saving.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<ParticleRow>, GpuError> {
+        let alive = self.settle(recorder, &mut Meter::new())?;
+        let parity = (alive.steps % 2) as usize;
+        let book = read_words(&self.gpu, &self.book, self.book.size())?;
+        let mut rows = Vec::with_capacity(alive.alive as usize);
+        for shard in &self.shards {
+            let live = book[shard.book as usize + parity] as usize;
+            if live == 0 {
+                continue;
+            }
+            let [places, motions, ages] = &shard.columns[self.now];
+            let places = read_words(&self.gpu, places, live as u64 * 16)?;
+            let motions = read_words(&self.gpu, motions, live as u64 * 16)?;
+            let ages = read_words(&self.gpu, ages, live as u64 * 8)?;
+            let float = f32::from_bits;
+            for ((place, motion), age) in
+                places.chunks_exact(4).zip(motions.chunks_exact(4)).zip(ages.chunks_exact(2)).take(live)
+            {
+                rows.push(ParticleRow {
+                    px: float(place[0]),
+                    py: float(place[1]),
+                    pz: float(place[2]),
+                    vx: float(motion[0]),
+                    vy: float(motion[1]),
+                    vz: float(motion[2]),
+                    age: float(age[0]),
+                    life: float(age[1]),
+                    size: float(place[3]),
+                    id: motion[3],
+                });
+            }
+        }
+        Ok(rows)
+    }
+
+    /// Buffers of a shard that a draw list names.
+    pub(crate) fn shard(&self, key: u64) -> Option<ShardOn<'_>> {
+        let shard = (key >> 16 == self.key).then(|| self.shards.get((key & 0xffff) as usize)).flatten()?;
+        Some(ShardOn {
+            columns: &shard.columns[self.now],
+            calls: &shard.calls[self.now],
+            book: &self.book,
+            live: shard.book + (self.taken % 2) as u32,
+            most: shard.most,
+            copy: self.now,
+        })
+    }
+}
+
+/// What drawing needs of a shard.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ShardOn<'a> {
+    pub(crate) columns: &'a [wgpu::Buffer; 3],
+    pub(crate) calls: &'a wgpu::Buffer,
+    pub(crate) book: &'a wgpu::Buffer,
+    /// Where the book says how many are alive.
+    pub(crate) live: u32,
+    pub(crate) most: u32,
+    pub(crate) copy: usize,
+}
+
+impl ShardOn<'_> {
+    /// Where in the calls a draw of all that live is.
+    pub(crate) const DRAW: u64 = DRAW_CALL;
+}
+
+/// Why a population cannot live on a device.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ResidentError {
+    /// Its spec cannot be used.
+    #[error(transparent)]
+    Spec(#[from] SpecError),
+    /// The device cannot be used.
+    #[error(transparent)]
+    Gpu(#[from] GpuError),
+}
+
+impl Shard {
+    #[allow(clippy::too_many_arguments)]
+    fn new(
+        gpu: &Gpu,
+        layouts: &Layouts,
+        most: u32,
+        book_at: u32,
+        book: &wgpu::Buffer,
+        steps: &wgpu::Buffer,
+        births: &wgpu::Buffer,
+        births_slot: u64,
+    ) -> Self {
+        let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
+        let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
+        let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
+        let columns = [copy(), copy()];
+        let blocks = gpu.buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4, BufferUsages::STORAGE);
+        let usage = BufferUsages::STORAGE | BufferUsages::INDIRECT | BufferUsages::COPY_DST;
+        let calls = [gpu.buffer("calls", 64, usage), gpu.buffer("calls", 64, usage)];
+        let groups = [0, 1].map(|from| {
+            let (old, new) = (&columns[from], &columns[1 - from]);
+            let step = (0, window(steps, STEP_WORDS * 4));
+            let book = (1, book.as_entire_binding());
+            let blocks = (2, blocks.as_entire_binding());
+            let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
+            let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
+            let calls = (9, calls[1 - from].as_entire_binding());
+            let births = (10, window(births, births_slot * 4));
+            let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
+                let mut all = vec![step.clone(), book.clone()];
+                all.extend_from_slice(extra);
+                group(gpu, &layouts.groups[nth], &all)
+            };
+            let [places, motions, ages] = old;
+            let [to_places, to_motions, to_ages] = new;
+            [
+                of(0, &[blocks.clone(), places.clone(), motions.clone(), ages.clone()]),
+                of(1, &[blocks.clone(), calls]),
+                of(
+                    2,
+                    &[
+                        blocks,
+                        places,
+                        motions,
+                        ages,
+                        to_places.clone(),
+                        to_motions.clone(),
+                        to_ages.clone(),
+                    ],
+                ),
+                of(3, &[to_places, to_motions, to_ages, births]),
+            ]
+        });
+        Self { most, book: book_at, columns, calls, groups }
+    }
+}
+
+struct Layouts {
+    groups: [Arc<BindGroupLayout>; 4],
+}
+
+impl Layouts {
+    fn new(gpu: &Gpu) -> Self {
+        use Bind::{Read, Uniform, Write};
+        let step = (0, Uniform(true, STEP_WORDS * 4));
+        let of = |label, binds: &[(u32, Bind)]| {
+            let mut all = vec![step, (1, Write)];
+            all.extend_from_slice(binds);
+            Arc::new(layout(gpu, label, ShaderStages::COMPUTE, &all))
+        };
+        let old = [(3, Read), (4, Read), (5, Read)];
+        let new = [(6, Write), (7, Write), (8, Write)];
+        let mark = [&[(2, Write)][..], &old].concat();
+        let advance = [&[(2, Write)][..], &old, &new].concat();
+        let birth = [&new[..], &[(10, Bind::Moving)]].concat();
+        Self { groups: [of("mark", &mark), of("settle", &[(2, Write), (9, Write)]), of("advance", &advance), of("birth", &birth)] }
+    }
+
+    fn pipelines(&self, gpu: &Gpu, collects: bool) -> Result<Stepping, GpuError> {
+        let module = shader::STEP.compile(gpu)?;
+        let constants = [("COLLECTS", if collects { 1.0 } else { 0.0 })];
+        let of = |nth: usize, entry, constants: &[(&str, f64)]| {
+            compute(gpu, &module, entry, &[Some(&*self.groups[nth])], constants)
+        };
+        let made = Stepping {
+            mark: of(0, "mark", &constants),
+            settle: of(1, "settle", &[]),
+            advance: of(2, "advance", &constants),
+            birth: of(3, "give_birth", &[]),
+        };
+        gpu.check()?;
+        Ok(made)
+    }
+}
+
+/// What a step is the same for all elements, as `shaders/step.wgsl` lays it out.
+fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
+    words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
+    let flag = |on: bool| if on { 1.0 } else { 0.0 };
+    let [x, y, z] = motion.push;
+    words.float(&[x, y, z, flag(motion.gusts.is_some())]);
+    let (origin, per_metre, strength) =
+        motion.gusts.map_or(([0.0; 3], 0.0, 0.0), |gusts| (gusts.origin, gusts.per_metre, gusts.strength));
+    words.float(&origin).float(&[per_metre]);
+    let (place, pull, radius) =
+        motion.attractor.map_or(([0.0; 3], 0.0, 0.0), |point| (point.position, point.strength, point.radius));
+    words.float(&[strength, pull, radius, flag(motion.attractor.is_some())]);
+    words.float(&place).float(&[0.0]);
+    words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
+}
+
+fn solid_words(words: &mut Words, world: &World) {
+    let solid = world.solid();
+    words.uint(&[CORNERS, solid.obstacles.len() as u32, solid.collectors.len() as u32, 0]);
+    for nth in 0..MOST_SOLID {
+        match solid.obstacles.get(nth) {
+            Some(shape) => {
+                let sphere = if shape.is_sphere { 1.0 } else { 0.0 };
+                words.float(&shape.place).float(&[sphere, shape.bounce, shape.friction, 0.0]);
+            }
+            None => {
+                words.float(&[0.0; 8]);
+            }
+        }
+    }
+    for nth in 0..MOST_SOLID {
+        words.float(solid.collectors.get(nth).unwrap_or(&[0.0; 4]));
+    }
+}
+
+fn emitter_words(
+    words: &mut Words,
+    emitter: &frolic_core::EmitterSpec,
+    axes: &EmitterAxes,
+    due: &frolic_core::backend::Due,
+    before: u64,
+) {
+    let (shape, size) = match emitter.shape {
+        ShapeSpec::Disc { radius, .. } => (1, [radius, 0.0, 0.0]),
+        ShapeSpec::Sphere { radius } => (2, [radius, 0.0, 0.0]),
+        ShapeSpec::SphereSurface { radius } => (3, [radius, 0.0, 0.0]),
+        ShapeSpec::Box { size } => (4, size),
+        _ => (0, [0.0; 3]),
+    };
+    words.float(&[0.0, due.first_age as f32, due.age_step as f32]).uint(&[shape]);
+    words.vec(emitter.position.into(), 0.0);
+    let with = [axes.cos_spread, emitter.speed.min, emitter.speed.max];
+    for (axis, with) in axes.aim.into_iter().zip(with) {
+        words.vec(axis, with);
+    }
+    for (axis, with) in axes.face.into_iter().zip(size) {
+        words.vec(axis, with);
+    }
+    words.uint(&[before as u32, 0, 0, 0]);
+}
+
+/// Reads words back. It stalls.
+pub(crate) fn read_words(gpu: &Gpu, from: &wgpu::Buffer, bytes: u64) -> Result<Vec<u32>, GpuError> {
+    let to = gpu.buffer("read", bytes, BufferUsages::MAP_READ | BufferUsages::COPY_DST);
+    let mut encoder = gpu.device().create_command_encoder(&wgpu::CommandEncoderDescriptor::default());
+    encoder.copy_buffer_to_buffer(from, 0, &to, 0, bytes);
+    gpu.queue().submit([encoder.finish()]);
+    to.map_async(wgpu::MapMode::Read, .., |_| {});
+    gpu.wait()?;
+    let view = to.get_mapped_range(..).map_err(|error| GpuError::Lost(error.to_string()))?;
+    Ok(bytemuck::cast_slice(&view[..bytes as usize]).to_vec())
+}

@@ -1,0 +1,528 @@
+//! Pipelines and the layouts of what is bound to them, made when first needed.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use frolic_draw::Look;
+use frolic_draw::backend::Form;
+use wgpu::{BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, ShaderStages, TextureFormat};
+
+use crate::device::Gpu;
+use crate::error::GpuError;
+use crate::looks::closed;
+use crate::shader::{self, Program};
+
+/// Linear light, with room above 1.
+pub(crate) const LIGHT: TextureFormat = TextureFormat::Rgba16Float;
+pub(crate) const DEPTH: TextureFormat = TextureFormat::Depth32Float;
+pub(crate) const NEAREST: TextureFormat = TextureFormat::R32Float;
+/// What a picture is read back as.
+pub(crate) const PICTURE: TextureFormat = TextureFormat::Rgba8Unorm;
+
+/// Samples of a pixel where something solid is drawn.
+pub(crate) const SAMPLES: u32 = 4;
+
+/// Layouts of bind groups; numbers as in the shaders.
+#[derive(Debug)]
+pub(crate) struct Layouts {
+    pub(crate) frame: BindGroupLayout,
+    pub(crate) look: BindGroupLayout,
+    pub(crate) look_compute: BindGroupLayout,
+    pub(crate) packed: BindGroupLayout,
+    pub(crate) resident: BindGroupLayout,
+    pub(crate) packed_compute: BindGroupLayout,
+    pub(crate) resident_compute: BindGroupLayout,
+    pub(crate) list: BindGroupLayout,
+    pub(crate) list_sum: BindGroupLayout,
+    pub(crate) digits: BindGroupLayout,
+    pub(crate) backdrop: BindGroupLayout,
+    pub(crate) compose: BindGroupLayout,
+    pub(crate) bloom: BindGroupLayout,
+    pub(crate) resolve: BindGroupLayout,
+}
+
+/// A binding: what it is, and who sees it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Bind {
+    /// A uniform, placed by a dynamic offset if so, of so many bytes.
+    Uniform(bool, u64),
+    Read,
+    /// The same, placed by a dynamic offset.
+    Moving,
+    Write,
+    Texture,
+    Depth,
+    Samples,
+}
+
+pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, Bind)]) -> BindGroupLayout {
+    let entries: Vec<_> = binds
+        .iter()
+        .map(|&(binding, bind)| {
+            let buffer = |ty, has_dynamic_offset, size| wgpu::BindingType::Buffer {
+                ty,
+                has_dynamic_offset,
+                min_binding_size: std::num::NonZeroU64::new(size),
+            };
+            let texture = |sample_type, multisampled| wgpu::BindingType::Texture {
+                sample_type,
+                view_dimension: wgpu::TextureViewDimension::D2,
+                multisampled,
+            };
+            let ty = match bind {
+                Bind::Uniform(moves, size) => buffer(wgpu::BufferBindingType::Uniform, moves, size),
+                Bind::Read => buffer(wgpu::BufferBindingType::Storage { read_only: true }, false, 0),
+                Bind::Moving => buffer(wgpu::BufferBindingType::Storage { read_only: true }, true, 0),
+                Bind::Write => buffer(wgpu::BufferBindingType::Storage { read_only: false }, false, 0),
+                Bind::Texture => texture(wgpu::TextureSampleType::Float { filterable: false }, false),
+                Bind::Depth => texture(wgpu::TextureSampleType::Depth, false),
+                Bind::Samples => texture(wgpu::TextureSampleType::Depth, true),
+            };
+            // A buffer that is written is never the business of drawing.
+            let visibility = if matches!(bind, Bind::Write) { ShaderStages::COMPUTE } else { who };
+            wgpu::BindGroupLayoutEntry { binding, visibility, ty, count: None }
+        })
+        .collect();
+    gpu.device().create_bind_group_layout(&wgpu::BindGroupLayoutDescriptor {
+        label: Some(label),
+        entries: &entries,
+    })
+}
+
+/// Bytes of the uniforms.
+pub(crate) const FRAME_BYTES: u64 = 51 * 16;
+pub(crate) const DRAW_BYTES: u64 = 60 * 4;
+
+impl Layouts {
+    fn new(gpu: &Gpu) -> Self {
+        use Bind::{Depth, Read, Samples, Texture, Uniform, Write};
+        let drawn = ShaderStages::VERTEX_FRAGMENT;
+        let all = drawn | ShaderStages::COMPUTE;
+        let compute = ShaderStages::COMPUTE;
+        let of = |label, who, binds: &[(u32, Bind)]| layout(gpu, label, who, binds);
+        Self {
+            frame: of("frame", all, &[(0, Uniform(true, FRAME_BYTES)), (1, Depth), (2, Texture)]),
+            look: of("look", drawn, &[(0, Uniform(true, DRAW_BYTES)), (1, Read), (2, Read), (3, Texture)]),
+            look_compute: of("look", compute, &[(0, Uniform(true, DRAW_BYTES)), (1, Read)]),
+            packed: of("packed", drawn, &[(0, Read), (1, Read), (2, Read)]),
+            resident: of("resident", drawn, &[(0, Read), (1, Read), (2, Read), (3, Read), (4, Read)]),
+            packed_compute: of("packed", compute, &[(2, Read)]),
+            resident_compute: of("resident", compute, &[(2, Read), (3, Read), (4, Read)]),
+            list: of("list", compute, &[(0, Write), (1, Write), (2, Write), (3, Read)]),
+            list_sum: of("list sum", compute, &[(0, Write), (3, Read), (4, Write)]),
+            digits: of(
+                "digits",
+                compute,
+                &[(0, Uniform(true, 16)), (1, Read), (2, Write), (3, Read), (4, Read), (5, Write), (6, Write)],
+            ),
+            backdrop: of("backdrop", drawn, &[(0, Texture), (1, Texture)]),
+            compose: of("compose", drawn, &[(0, Texture), (1, Samples)]),
+            bloom: of(
+                "bloom",
+                compute,
+                &[(0, Uniform(false, 16)), (1, Texture), (2, Write), (3, Write), (4, Write)],
+            ),
+            resolve: of(
+                "resolve",
+                drawn,
+                &[(0, Uniform(false, 16)), (1, Texture), (2, Read), (3, Texture)],
+            ),
+        }
+    }
+}
+
+/// Somebody else's pass: what it draws to, and how its depth buffer compares.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub struct GuestTarget {
+    /// Format of the colour.
+    pub colour: TextureFormat,
+    /// Format of the depth buffer, if there is one.
+    pub depth: Option<TextureFormat>,
+    /// Whether a greater depth is nearer.
+    pub reversed: bool,
+    /// Samples of a pixel, 1 or 4.
+    pub samples: u32,
+}
+
+impl GuestTarget {
+    /// A pass with this colour, without a depth buffer, one sample a pixel.
+    pub fn new(colour: TextureFormat) -> Self {
+        Self { colour, depth: None, reversed: false, samples: 1 }
+    }
+
+    /// The same with a depth buffer; `reversed` where a greater depth is nearer.
+    pub fn depth(mut self, format: TextureFormat, reversed: bool) -> Self {
+        (self.depth, self.reversed) = (Some(format), reversed);
+        self
+    }
+
+    /// The same with so many samples a pixel, 1 or 4.
+    pub fn samples(mut self, samples: u32) -> Self {
+        self.samples = samples;
+        self
+    }
+}
+
+/// What kind of pass something is drawn in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Pass {
+    /// Discs and rectangles that are transparent, onto the picture.
+    Soft,
+    /// What is solid, by samples.
+    Solid,
+    /// Pieces of transparent meshes and ribbons, by samples.
+    Pieces,
+    /// The sun's map.
+    Shadow,
+    Guest(GuestTarget),
+}
+
+/// What tells pipelines apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) struct Key {
+    pub(crate) shape: Shape,
+    pub(crate) resident: bool,
+    /// Vertices of all instances in one list.
+    pub(crate) merged: bool,
+    pub(crate) pass: Pass,
+    pub(crate) test: bool,
+    pub(crate) write: bool,
+    /// Bits that say whether triangles of the mesh, and of its coarse form, are left out where they face away.
+    pub(crate) closed: u32,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Shape {
+    /// A round soft billboard.
+    Disc,
+    /// A transparent card, or a sprite.
+    Quad,
+    /// A mesh.
+    Facet,
+    /// A solid card.
+    Card,
+    Ribbon,
+}
+
+impl Shape {
+    /// What a look is drawn as.
+    pub(crate) fn of(look: &Look) -> Self {
+        match look.parts().form {
+            Form::Ribbon(_) => Self::Ribbon,
+            Form::Mesh { .. } => Self::Facet,
+            Form::Card { .. } if look.is_solid() => Self::Card,
+            Form::Card { .. } | Form::Sprite { .. } => Self::Quad,
+            _ => Self::Disc,
+        }
+    }
+
+    /// Whether it has edges that are smoothed by samples.
+    pub(crate) fn has_pieces(self) -> bool {
+        matches!(self, Self::Facet | Self::Card | Self::Ribbon)
+    }
+
+    fn program(self, resident: bool) -> Program {
+        match (self, resident) {
+            (Self::Disc, false) => shader::DISC,
+            (Self::Disc, true) => shader::DISC_RESIDENT,
+            (Self::Quad, false) => shader::QUAD,
+            (Self::Quad, true) => shader::QUAD_RESIDENT,
+            (Self::Facet | Self::Card, false) => shader::FACET,
+            (Self::Facet | Self::Card, true) => shader::FACET_RESIDENT,
+            (Self::Ribbon, false) => shader::RIBBON,
+            (Self::Ribbon, true) => shader::RIBBON_RESIDENT,
+        }
+    }
+}
+
+impl Key {
+    pub(crate) fn new(look: &Look, resident: bool, merged: bool, pass: Pass) -> Self {
+        let depth = look.parts().depth;
+        let closed = closed(look);
+        Self { shape: Shape::of(look), resident, merged, pass, test: depth.test, write: depth.write, closed }
+    }
+
+    fn topology(&self) -> wgpu::PrimitiveTopology {
+        if self.merged || self.shape == Shape::Facet {
+            wgpu::PrimitiveTopology::TriangleList
+        } else {
+            wgpu::PrimitiveTopology::TriangleStrip
+        }
+    }
+}
+
+/// All pipelines that were needed so far.
+#[derive(Debug)]
+pub(crate) struct Pipelines {
+    gpu: Gpu,
+    pub(crate) layouts: Arc<Layouts>,
+    modules: HashMap<&'static str, wgpu::ShaderModule>,
+    drawn: HashMap<Key, wgpu::RenderPipeline>,
+    wide: HashMap<(&'static str, Option<TextureFormat>), wgpu::RenderPipeline>,
+    compute: HashMap<(&'static str, &'static str), wgpu::ComputePipeline>,
+}
+
+/// What is in front covers by its opacity: colours have it multiplied in, and what adds has none.
+const OVER: wgpu::BlendState = wgpu::BlendState {
+    color: BlendComponent {
+        src_factor: BlendFactor::One,
+        dst_factor: BlendFactor::OneMinusSrcAlpha,
+        operation: BlendOperation::Add,
+    },
+    alpha: BlendComponent {
+        src_factor: BlendFactor::One,
+        dst_factor: BlendFactor::OneMinusSrcAlpha,
+        operation: BlendOperation::Add,
+    },
+};
+
+impl Pipelines {
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        Self {
+            gpu: gpu.clone(),
+            layouts: Arc::new(Layouts::new(gpu)),
+            modules: HashMap::new(),
+            drawn: HashMap::new(),
+            wide: HashMap::new(),
+            compute: HashMap::new(),
+        }
+    }
+
+    fn module(&mut self, program: Program) -> Result<wgpu::ShaderModule, GpuError> {
+        if let Some(module) = self.modules.get(program.name) {
+            return Ok(module.clone());
+        }
+        let module = program.compile(&self.gpu)?;
+        self.modules.insert(program.name, module.clone());
+        Ok(module)
+    }
+
+    /// Sees to it that a pipeline is there.
+    pub(crate) fn make(&mut self, key: Key) -> Result<(), GpuError> {
+        if self.drawn.contains_key(&key) {
+            return Ok(());
+        }
+        let module = self.module(key.shape.program(key.resident))?;
+        let elements = if key.resident { &self.layouts.resident } else { &self.layouts.packed };
+        let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
+        let solid = matches!(key.pass, Pass::Solid);
+        let constants = [
+            ("SOLID", f64::from(u8::from(solid || matches!(key.pass, Pass::Shadow)))),
+            // Of two forms of which one is closed, each piece is asked for itself.
+            ("FACES", f64::from(u8::from(key.closed == 1 || key.closed == 2))),
+            ("SOFT", f64::from(u8::from(key.pass == Pass::Soft))),
+        ];
+        let used: &[(&str, f64)] =
+            if key.shape.has_pieces() { &constants[..2] } else { &constants[2..] };
+        let greater = |write: bool, test: bool| wgpu::DepthStencilState {
+            format: DEPTH,
+            depth_write_enabled: Some(write),
+            depth_compare: Some(if test {
+                wgpu::CompareFunction::Greater
+            } else {
+                wgpu::CompareFunction::Always
+            }),
+            stencil: wgpu::StencilState::default(),
+            bias: wgpu::DepthBiasState::default(),
+        };
+        let (colour, blend, depth, samples, entry) = match key.pass {
+            Pass::Soft => (Some(LIGHT), Some(OVER), None, 1, "fragment"),
+            Pass::Solid => (Some(LIGHT), None, Some(greater(key.write, key.test)), SAMPLES, "fragment"),
+            Pass::Pieces => (Some(LIGHT), Some(OVER), Some(greater(false, key.test)), SAMPLES, "fragment"),
+            Pass::Shadow => (None, None, Some(greater(true, true)), 1, "fragment_shadow"),
+            Pass::Guest(target) => {
+                let nearer = if target.reversed {
+                    wgpu::CompareFunction::Greater
+                } else {
+                    wgpu::CompareFunction::Less
+                };
+                // What covers hides what is behind it in a guest's pass only where it is solid.
+                let depth = target.depth.map(|format| wgpu::DepthStencilState {
+                    format,
+                    depth_write_enabled: Some(key.write && key.shape.has_pieces()),
+                    depth_compare: Some(if key.test { nearer } else { wgpu::CompareFunction::Always }),
+                    stencil: wgpu::StencilState::default(),
+                    bias: wgpu::DepthBiasState::default(),
+                });
+                (Some(target.colour), Some(OVER), depth, target.samples, "fragment_guest")
+            }
+        };
+        let layout = self.gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
+            label: None,
+            bind_group_layouts: &groups,
+            immediate_size: 0,
+        });
+        let options = wgpu::PipelineCompilationOptions { constants: used, ..Default::default() };
+        let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
+            label: Some(key.shape.program(key.resident).name),
+            layout: Some(&layout),
+            vertex: wgpu::VertexState {
+                module: &module,
+                entry_point: Some("vertex"),
+                compilation_options: options.clone(),
+                buffers: &[],
+            },
+            primitive: wgpu::PrimitiveState {
+                topology: key.topology(),
+                cull_mode: (key.closed == 3).then_some(wgpu::Face::Back),
+                ..Default::default()
+            },
+            depth_stencil: depth,
+            multisample: wgpu::MultisampleState { count: samples, ..Default::default() },
+            fragment: Some(wgpu::FragmentState {
+                module: &module,
+                entry_point: Some(entry),
+                compilation_options: options,
+                targets: &colour.map_or_else(Vec::new, |format| {
+                    vec![Some(wgpu::ColorTargetState { format, blend, write_mask: wgpu::ColorWrites::ALL })]
+                }),
+            }),
+            multiview_mask: None,
+            cache: None,
+        });
+        self.gpu.check()?;
+        self.drawn.insert(key, pipeline);
+        Ok(())
+    }
+
+    /// A pipeline that was made.
+    pub(crate) fn get(&self, key: &Key) -> Option<&wgpu::RenderPipeline> {
+        self.drawn.get(key)
+    }
+
+    /// A pipeline of a pass over the whole picture, made if need be.
+    pub(crate) fn wide(
+        &mut self,
+        entry: &'static str,
+        picture: Option<TextureFormat>,
+    ) -> Result<wgpu::RenderPipeline, GpuError> {
+        if let Some(pipeline) = self.wide.get(&(entry, picture)) {
+            return Ok(pipeline.clone());
+        }
+        let (program, layouts): (Program, Vec<Option<&BindGroupLayout>>) = match entry {
+            "start" | "start_depth" => (
+                shader::BACKDROP,
+                vec![Some(&self.layouts.frame), Some(&self.layouts.backdrop)],
+            ),
+            "compose" | "compose_solid" => {
+                (shader::COMPOSE, vec![Some(&self.layouts.frame), Some(&self.layouts.compose)])
+            }
+            _ => (shader::RESOLVE, vec![Some(&self.layouts.resolve)]),
+        };
+        let layout = self.gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
+            label: None,
+            bind_group_layouts: &layouts,
+            immediate_size: 0,
+        });
+        let module = self.module(program)?;
+        let target = |format, blend, write_mask| Some(wgpu::ColorTargetState { format, blend, write_mask });
+        let all = wgpu::ColorWrites::ALL;
+        let samples = entry == "start_depth";
+        let targets = match entry {
+            "start" => vec![target(LIGHT, None, all)],
+            "start_depth" => vec![target(LIGHT, None, wgpu::ColorWrites::empty())],
+            "compose" => vec![target(LIGHT, Some(OVER), all)],
+            "compose_solid" => vec![target(LIGHT, Some(OVER), all), target(NEAREST, None, all)],
+            _ => vec![target(picture.unwrap_or(PICTURE), None, all)],
+        };
+        let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
+            label: Some(entry),
+            layout: Some(&layout),
+            vertex: wgpu::VertexState {
+                module: &module,
+                entry_point: Some("wide"),
+                compilation_options: Default::default(),
+                buffers: &[],
+            },
+            primitive: wgpu::PrimitiveState::default(),
+            depth_stencil: samples.then(|| wgpu::DepthStencilState {
+                format: DEPTH,
+                depth_write_enabled: Some(true),
+                depth_compare: Some(wgpu::CompareFunction::Always),
+                stencil: wgpu::StencilState::default(),
+                bias: wgpu::DepthBiasState::default(),
+            }),
+            multisample: wgpu::MultisampleState {
+                count: if samples { SAMPLES } else { 1 },
+                ..Default::default()
+            },
+            fragment: Some(wgpu::FragmentState {
+                module: &module,
+                entry_point: Some(entry),
+                compilation_options: Default::default(),
+                targets: &targets,
+            }),
+            multiview_mask: None,
+            cache: None,
+        });
+        self.gpu.check()?;
+        self.wide.insert((entry, picture), pipeline.clone());
+        Ok(pipeline)
+    }
+
+    /// A compute pipeline, made if need be.
+    pub(crate) fn compute(
+        &mut self,
+        program: Program,
+        entry: &'static str,
+        layouts: &[Option<&BindGroupLayout>],
+        constants: &[(&str, f64)],
+    ) -> Result<wgpu::ComputePipeline, GpuError> {
+        if let Some(pipeline) = self.compute.get(&(program.name, entry)) {
+            return Ok(pipeline.clone());
+        }
+        let module = self.module(program)?;
+        let pipeline = compute(&self.gpu, &module, entry, layouts, constants);
+        self.gpu.check()?;
+        self.compute.insert((program.name, entry), pipeline.clone());
+        Ok(pipeline)
+    }
+}
+
+pub(crate) fn compute(
+    gpu: &Gpu,
+    module: &wgpu::ShaderModule,
+    entry: &str,
+    layouts: &[Option<&BindGroupLayout>],
+    constants: &[(&str, f64)],
+) -> wgpu::ComputePipeline {
+    let layout = gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
+        label: None,
+        bind_group_layouts: layouts,
+        immediate_size: 0,
+    });
+    gpu.device().create_compute_pipeline(&wgpu::ComputePipelineDescriptor {
+        label: Some(entry),
+        layout: Some(&layout),
+        module,
+        entry_point: Some(entry),
+        compilation_options: wgpu::PipelineCompilationOptions {
+            constants,
+            ..Default::default()
+        },
+        cache: None,
+    })
+}
+
+/// A bind group of these things, numbered as the layout has them.
+pub(crate) fn group(
+    gpu: &Gpu,
+    layout: &BindGroupLayout,
+    resources: &[(u32, wgpu::BindingResource<'_>)],
+) -> wgpu::BindGroup {
+    let entries: Vec<_> = resources
+        .iter()
+        .map(|(binding, resource)| wgpu::BindGroupEntry { binding: *binding, resource: resource.clone() })
+        .collect();
+    gpu.device().create_bind_group(&wgpu::BindGroupDescriptor { label: None, layout, entries: &entries })
+}
+
+/// A part of a buffer that a uniform with a dynamic offset shows.
+pub(crate) fn window(buffer: &wgpu::Buffer, bytes: u64) -> wgpu::BindingResource<'_> {
+    wgpu::BindingResource::Buffer(wgpu::BufferBinding {
+        buffer,
+        offset: 0,
+        size: std::num::NonZeroU64::new(bytes),
+    })
+}

@@ -1,0 +1,212 @@
+//! Elements that live on the processor, packed in drawing order for the device.
+
+use frolic_draw::backend::Form;
+use frolic_draw::{Batch, DrawList, Fill, Look, Run, View};
+use rayon::prelude::*;
+
+use crate::device::{Gpu, Tally, upload};
+use crate::looks::AtlasOn;
+
+/// Buffers that are filled anew each frame, none larger than a shader sees at once.
+#[derive(Debug)]
+pub(crate) struct Pages {
+    label: &'static str,
+    pages: Vec<Page>,
+    /// Which page is being filled.
+    now: usize,
+    /// Changes when a buffer does.
+    pub(crate) generation: u64,
+}
+
+#[derive(Debug)]
+struct Page {
+    words: Vec<u32>,
+    used: usize,
+    buffer: wgpu::Buffer,
+}
+
+/// Words that a page starts with.
+const FIRST_WORDS: usize = 1 << 14;
+
+impl Pages {
+    pub(crate) fn new(label: &'static str) -> Self {
+        Self { label, pages: Vec::new(), now: 0, generation: 0 }
+    }
+
+    /// Starts a frame.
+    pub(crate) fn clear(&mut self) {
+        self.now = 0;
+        self.pages.iter_mut().for_each(|page| page.used = 0);
+    }
+
+    /// Most records of `words` each that one page holds.
+    pub(crate) fn most(gpu: &Gpu, words: usize) -> usize {
+        ((gpu.binding() / 4) as usize / words.max(1)).saturating_sub(1).max(1)
+    }
+
+    /// Room for records of `words` each, which start at a whole number of them; at most [`Pages::most`]. Returns the page and the first word.
+    pub(crate) fn take(&mut self, gpu: &Gpu, count: usize, words: usize) -> (usize, usize) {
+        let most = (gpu.binding() / 4) as usize;
+        loop {
+            if self.now == self.pages.len() {
+                let buffer = page_buffer(gpu, self.label, FIRST_WORDS as u64 * 4);
+                self.pages.push(Page { words: Vec::new(), used: 0, buffer });
+                self.generation += 1;
+            }
+            let page = &mut self.pages[self.now];
+            let first = page.used.next_multiple_of(words.max(1));
+            if first + count * words <= most || page.used == 0 {
+                page.used = first + count * words;
+                if page.words.len() < page.used {
+                    page.words.resize(page.used, 0);
+                }
+                return (self.now, first);
+            }
+            self.now += 1;
+        }
+    }
+
+    /// The words of a page from one on.
+    pub(crate) fn words(&mut self, page: usize, first: usize, count: usize) -> &mut [u32] {
+        &mut self.pages[page].words[first..first + count]
+    }
+
+    /// Writes all that was taken to the device.
+    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) {
+        for page in &mut self.pages {
+            let bytes = page.used as u64 * 4;
+            if bytes > page.buffer.size() {
+                page.buffer = page_buffer(gpu, self.label, bytes.next_power_of_two().min(gpu.binding()));
+                self.generation += 1;
+            }
+            upload(gpu, &page.buffer, 0, &page.words[..page.used], tally);
+            tally.uploaded_elements += bytes;
+        }
+    }
+
+    pub(crate) fn buffer(&self, page: usize) -> Option<&wgpu::Buffer> {
+        self.pages.get(page).map(|page| &page.buffer)
+    }
+
+    pub(crate) fn bytes(&self) -> u64 {
+        self.pages.iter().map(|page| page.buffer.size()).sum()
+    }
+}
+
+fn page_buffer(gpu: &Gpu, label: &str, bytes: u64) -> wgpu::Buffer {
+    gpu.buffer(label, bytes, wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST)
+}
+
+/// Words of a record of a batch: as `shaders/packed.wgsl` reads them.
+pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
+    let curved = |run: &Run| {
+        list.source(run.source).and_then(|(instances, _)| instances.element(0)).is_some_and(|e| e.curve.is_some())
+    };
+    match look.parts().form {
+        Form::Card { .. } => 12,
+        Form::Sprite { .. } => 24,
+        // A sorted run may be of several sources.
+        Form::Ribbon(_) if list.runs(batch).iter().any(|run| run.sorted || curved(run)) => 16,
+        _ => 8,
+    }
+}
+
+/// Elements packed by one task.
+const PART: usize = 2048;
+
+/// Packs a stretch of a batch's instances, from `skip` on, as records of `each` words.
+pub(crate) fn pack(
+    list: &DrawList<'_>,
+    batch: &Batch,
+    skip: usize,
+    view: &View,
+    atlas: Option<&AtlasOn>,
+    each: usize,
+    into: &mut [u32],
+) {
+    let (mut skip, mut left) = (skip, into);
+    for run in list.runs(batch) {
+        let count = run.count as usize;
+        if skip >= count {
+            skip -= count;
+            continue;
+        }
+        let taken = (count - skip).min(left.len() / each);
+        let (mine, rest) = left.split_at_mut(taken * each);
+        left = rest;
+        mine.par_chunks_mut(each * PART).enumerate().for_each(|(part, records)| {
+            for (nth, record) in records.chunks_exact_mut(each).enumerate() {
+                let entry = list.instance(run, (skip + part * PART + nth) as u32);
+                let Some((instances, look)) = list.source(entry.source) else { continue };
+                if let Some(sprite) = instances.as_sprites().get(entry.element as usize) {
+                    sprite_record(sprite, look, view, atlas, record);
+                } else if let Some(element) = instances.element(entry.element as usize) {
+                    element_record(&element, record);
+                }
+            }
+        });
+        skip = 0;
+        if left.is_empty() {
+            return;
+        }
+    }
+}
+
+/// A number that says that there is none.
+const NOT_GIVEN: f32 = f32::NAN;
+
+fn put(record: &mut [u32], at: usize, values: &[f32]) {
+    for (word, value) in record[at..].iter_mut().zip(values) {
+        *word = value.to_bits();
+    }
+}
+
+fn element_record(element: &frolic_draw::backend::ElementNow, record: &mut [u32]) {
+    put(record, 0, &element.position);
+    put(record, 3, &[element.size, element.age]);
+    record[5] = element.id;
+    put(record, 6, &element.turn.unwrap_or([NOT_GIVEN; 2]));
+    match record.len() {
+        12 => put(record, 8, &element.velocity),
+        16 => {
+            let [middle, tip] = element.curve.unwrap_or([[NOT_GIVEN; 3]; 2]);
+            put(record, 8, &middle);
+            put(record, 11, &tip);
+        }
+        _ => {}
+    }
+}
+
+fn sprite_record(
+    sprite: &frolic_draw::Sprite,
+    look: &Look,
+    view: &View,
+    atlas: Option<&AtlasOn>,
+    record: &mut [u32],
+) {
+    let on_screen = matches!(look.parts().form, Form::Sprite { on_screen: true });
+    let [origin, across, down] = sprite.frame(view, on_screen);
+    let [r, g, b, opacity] = sprite.tint;
+    let (kind, place) = match sprite.fill {
+        Fill::Picture(region) => (1, Some(region.number())),
+        Fill::Tiles(map) => (2, atlas.and_then(|atlas| atlas.map(map.number())).map(|(at, _)| at)),
+        _ => (0, Some(0)),
+    };
+    let sound = origin.is_finite()
+        && across.is_finite()
+        && down.is_finite()
+        && (r + g + b).is_finite()
+        && across.length_squared().max(down.length_squared()) < 1e18
+        && place.is_some();
+    let opacity = if sound { opacity.clamp(0.0, 1.0) } else { 0.0 };
+    put(record, 0, &origin.to_array());
+    record[3] = kind;
+    put(record, 4, &across.to_array());
+    record[7] = place.unwrap_or(0);
+    put(record, 8, &down.to_array());
+    put(record, 11, &[sprite.corner]);
+    put(record, 12, &[r, g, b, opacity]);
+    put(record, 16, &sprite.size.map(f32::abs));
+    put(record, 18, &[sprite.border, 0.0]);
+    put(record, 20, &sprite.border_tint);
+}

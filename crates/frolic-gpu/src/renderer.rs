@@ -1,0 +1,1122 @@
+//! The device backend: a draw list in, a picture out. Its passes mirror the stages of the CPU backend:
+//!
+//! ```text
+//! order      which instances are seen and in which order, where the device is to find out     order.rs
+//! shadow     what the sun sees of solid things
+//! start      the backdrop, which the processor paints once a view                             targets.rs
+//! then stretch by stretch of the list:
+//!   solid    by four samples a pixel, the nearest wins; then composed onto the picture
+//!   pieces   transparent meshes and ribbons, the same way
+//!   soft     transparent discs and rectangles, straight onto the picture
+//! finish     bloom, tone curve, dither, eight bits                                            finish.rs
+//! ```
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use frolic_core::{Counter, Meter, Stage};
+use frolic_draw::backend::{Form, shadow_view, stride};
+use frolic_draw::{
+    BackdropSpec, Batch, Colour, DrawList, Fill, Image, ImageSize, Look, Technique, Vertex, View,
+};
+use rayon::prelude::*;
+use wgpu::{BindingResource, BufferUsages, LoadOp, Operations, StoreOp, TextureUsages};
+
+use crate::device::{Gpu, Recorder, SLOT, Tally, upload};
+use crate::error::GpuError;
+use crate::finish::Finish;
+use crate::frame::{ENDLESS, Seen, SunMap};
+use crate::looks::{Looks, Slot};
+use crate::order::{Lists, Ordered, Ordering};
+use crate::particles::{CORNERS, GpuParticles, ShardOn};
+use crate::pipelines::{DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, Shape, group, window};
+use crate::records::{self, Pages};
+use crate::targets::{BackdropOn, Target, Targets, fits, target};
+use crate::timing::Timing;
+
+/// Words of a finished vertex.
+const VERTEX_WORDS: usize = 13;
+
+/// Words between the frame uniforms: of the camera, then of the sun.
+const FRAME_SLOT: u64 = FRAME_BYTES.next_multiple_of(256) / 4;
+
+/// Which buffers an item's elements are in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Elements {
+    /// Pages of records and of merged vertices.
+    Packed { records: usize, merged: Option<usize>, list: Option<usize> },
+    /// A shard by its key, and which copy of its columns.
+    Resident { key: u64, copy: usize, list: Option<usize> },
+}
+
+impl Elements {
+    pub(crate) fn list(&self) -> Option<usize> {
+        match self {
+            Self::Packed { list, .. } | Self::Resident { list, .. } => *list,
+        }
+    }
+}
+
+/// How an item is drawn.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Call {
+    /// Vertices, first and end; instances, first and end.
+    Draw([u32; 2], [u32; 2]),
+    /// By what a list counted.
+    Listed(usize),
+    /// All of a shard that live.
+    Resident(u64),
+}
+
+/// One draw call.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Item {
+    pub(crate) key: Key,
+    /// Place of its uniform.
+    pub(crate) slot: u32,
+    /// Its atlas, by address, and the page of it.
+    pub(crate) atlas: usize,
+    pub(crate) page: usize,
+    pub(crate) elements: Elements,
+    pub(crate) call: Call,
+}
+
+/// A list that the device makes.
+#[derive(Debug, Clone, Copy)]
+struct Listing {
+    item: usize,
+    most: u32,
+    sorted: bool,
+}
+
+/// What is bound, made when first needed and kept while its buffers stay.
+#[derive(Debug, Default)]
+struct Bound {
+    looks: HashMap<(usize, usize), wgpu::BindGroup>,
+    look_compute: Option<wgpu::BindGroup>,
+    elements: HashMap<Elements, wgpu::BindGroup>,
+    elements_compute: HashMap<Elements, wgpu::BindGroup>,
+    /// Seen by the camera before anything solid, after it, and by the sun.
+    frames: Option<[wgpu::BindGroup; 3]>,
+    /// Generations of what they were made of.
+    of: [u64; 5],
+}
+
+/// Items of a list, with all that they are bound to: what the renderer and a guest share.
+#[derive(Debug)]
+pub(crate) struct Stock {
+    pub(crate) gpu: Gpu,
+    pub(crate) pipelines: Pipelines,
+    ordering: Option<Ordering>,
+    pub(crate) looks: Looks,
+    records: Pages,
+    merged: Pages,
+    lists: Lists,
+    frames: wgpu::Buffer,
+    draws: wgpu::Buffer,
+    draws_generation: u64,
+    draw_words: Vec<u32>,
+    no_elements: wgpu::Buffer,
+    no_shadow: Target,
+    no_depth: Target,
+    pub(crate) items: Vec<Item>,
+    listings: Vec<Listing>,
+    /// The look of the item before.
+    same_look: Option<u64>,
+    bound: Bound,
+    /// Changes when a target does.
+    targets_generation: u64,
+}
+
+impl Stock {
+    pub(crate) fn new(gpu: &Gpu, tally: &mut Tally) -> Self {
+        let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
+        let drawn = TextureUsages::RENDER_ATTACHMENT | TextureUsages::TEXTURE_BINDING;
+        Self {
+            gpu: gpu.clone(),
+            pipelines: Pipelines::new(gpu),
+            ordering: None,
+            looks: Looks::new(gpu),
+            records: Pages::new("records"),
+            merged: Pages::new("merged vertices"),
+            lists: Lists::new(gpu, tally),
+            frames: gpu.buffer("frames", FRAME_SLOT * 8, uniform),
+            draws: gpu.buffer("draws", SLOT * 4 * 64, uniform),
+            draws_generation: 0,
+            draw_words: Vec::new(),
+            no_elements: gpu.buffer("none", 256, BufferUsages::STORAGE),
+            no_shadow: target(gpu, "no shadow", [1, 1], DEPTH, 1, drawn),
+            no_depth: target(gpu, "no depth", [1, 1], NEAREST, 1, drawn),
+            items: Vec::new(),
+            listings: Vec::new(),
+            same_look: None,
+            bound: Bound::default(),
+            targets_generation: 0,
+        }
+    }
+
+    /// Turns a list's batches into items, packed and uploaded. `kind` says in which pass a look is drawn.
+    pub(crate) fn stock(
+        &mut self,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        kind: impl Fn(&Look) -> Pass,
+        tally: &mut Tally,
+    ) -> Result<(), GpuError> {
+        self.items.clear();
+        self.listings.clear();
+        self.draw_words.clear();
+        self.records.clear();
+        self.merged.clear();
+        self.same_look = None;
+        self.looks.tidy();
+        let shadows = list.lighting().shadows();
+        for batch in list.batches() {
+            let Some((instances, look)) =
+                list.runs(batch).first().and_then(|run| list.source(run.source))
+            else {
+                continue;
+            };
+            self.looks.meet(&self.gpu, look, tally)?;
+            let pass = kind(look);
+            match instances.resident() {
+                Some(resident) => {
+                    let shard = find(residents, resident.key)?;
+                    self.resident(list, batch, look, resident.key, shard, instances.behind(), pass, shadows);
+                }
+                None => self.packed(list, batch, look, view, pass, shadows),
+            }
+        }
+        self.looks.flush(&self.gpu, tally)?;
+        self.records.flush(&self.gpu, tally);
+        self.merged.flush(&self.gpu, tally);
+        let bytes = self.draw_words.len() as u64 * 4;
+        if bytes > self.draws.size() {
+            let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
+            self.draws = self.gpu.buffer("draws", bytes.next_power_of_two(), uniform);
+            self.draws_generation += 1;
+        }
+        upload(&self.gpu, &self.draws, 0, &self.draw_words, tally);
+        for nth in 0..self.items.len() {
+            // Neighbours are mostly alike.
+            if nth == 0 || self.items[nth].key != self.items[nth - 1].key {
+                self.pipelines.make(self.items[nth].key)?;
+            }
+        }
+        if !self.listings.is_empty() && self.ordering.is_none() {
+            self.ordering = Some(Ordering::new(&mut self.pipelines)?);
+        }
+        for (nth, listing) in self.listings.iter().enumerate() {
+            let book = match self.items[listing.item].elements {
+                Elements::Resident { key, .. } => Some(find(residents, key)?.book),
+                Elements::Packed { .. } => None,
+            };
+            self.lists.make(&self.gpu, &self.pipelines, nth, listing.most, book);
+        }
+        self.bind(residents)
+    }
+
+    fn slot(&mut self, look: &Look, slot: &Slot) -> u32 {
+        let at = self.draw_words.len() as u32 * 4;
+        self.draw_words.extend_from_slice(&self.looks.draw(look, slot).0);
+        at
+    }
+
+    /// Which atlas and page a batch's instances wear.
+    fn page(&self, list: &DrawList<'_>, batch: &Batch, look: &Look) -> (usize, usize) {
+        let parts = look.parts();
+        let on = self.looks.atlas(look);
+        let page = match parts.form {
+            Form::Card { sheet, .. } | Form::Mesh { texture: Some(sheet), .. } => {
+                on.map_or(0, |on| on.page_of(sheet.frame(0)))
+            }
+            Form::Sprite { .. } => {
+                let mut fills = list.entries(batch).filter_map(|entry| {
+                    let (instances, _) = list.source(entry.source)?;
+                    match instances.as_sprites().get(entry.element as usize)?.fill {
+                        Fill::Picture(region) => on.map(|on| on.page_of(region)),
+                        Fill::Tiles(map) => on.and_then(|on| on.map(map.number())).map(|(_, page)| page),
+                        _ => None,
+                    }
+                });
+                fills.next().unwrap_or(0)
+            }
+            _ => 0,
+        };
+        (Arc::as_ptr(parts.atlas) as usize, page)
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn resident(
+        &mut self,
+        list: &DrawList<'_>,
+        batch: &Batch,
+        look: &Look,
+        key: u64,
+        shard: ShardOn<'_>,
+        behind: f32,
+        pass: Pass,
+        shadows: bool,
+    ) {
+        let [span, _] = self.looks.span(look);
+        // What the step counts is rectangles that all are drawn.
+        let listed = batch.far_to_near || list.technique() == Technique::Indirect || span != CORNERS;
+        let nth = listed.then_some(self.listings.len());
+        let (atlas, page) = self.page(list, batch, look);
+        let slot = Slot { behind, listed, count: shard.live, span, shadows, ..Slot::default() };
+        let slot = self.slot(look, &slot);
+        if nth.is_some() {
+            let item = self.items.len();
+            self.listings.push(Listing { item, most: shard.most, sorted: batch.far_to_near });
+        }
+        self.items.push(Item {
+            key: Key::new(look, true, false, pass),
+            slot,
+            atlas,
+            page,
+            elements: Elements::Resident { key, copy: shard.copy, list: nth },
+            call: nth.map_or(Call::Resident(key), Call::Listed),
+        });
+    }
+
+    fn packed(
+        &mut self,
+        list: &DrawList<'_>,
+        batch: &Batch,
+        look: &Look,
+        view: &View,
+        pass: Pass,
+        shadows: bool,
+    ) {
+        let words = records::words(list, batch, look);
+        let merged = list.technique() == Technique::Batched;
+        let listed = !merged && (batch.far_to_near || list.technique() == Technique::Indirect);
+        // Sprites are neither moved about nor sorted one by one.
+        let listed = listed && !matches!(look.parts().form, Form::Sprite { .. });
+        let each = if merged { stride(look) } else { 0 };
+        let [span, corners] = self.looks.span(look);
+        let (atlas, page) = self.page(list, batch, look);
+        let most = Pages::most(&self.gpu, words).min(Pages::most(&self.gpu, each * VERTEX_WORDS));
+        let (mut skip, total) = (0, batch.count as usize);
+        while skip < total {
+            let count = (total - skip).min(most);
+            let (at, first_word) = self.records.take(&self.gpu, count, words);
+            let on = self.looks.atlas(look);
+            let into = self.records.words(at, first_word, count * words);
+            records::pack(list, batch, skip, view, on, words, into);
+            let first = (first_word / words) as u32;
+            let mut slot =
+                Slot { stride: words as u32 / 4, listed, count: count as u32, span, shadows, ..Slot::default() };
+            let mut merged_page = None;
+            if merged {
+                let run = list.runs(batch).first().map_or(0, |run| run.vertices as usize);
+                let from = run + skip * each;
+                let (page, word) = self.merged.take(&self.gpu, count * each, VERTEX_WORDS);
+                let into = self.merged.words(page, word, count * each * VERTEX_WORDS);
+                store(&list.vertices()[from..from + count * each], into);
+                merged_page = Some(page);
+                (slot.corners, slot.merged_at) = (corners, word as u32);
+                (slot.first, slot.each) = (first, each as u32);
+            }
+            let nth = listed.then_some(self.listings.len());
+            if listed {
+                slot.first = first;
+                let item = self.items.len();
+                self.listings.push(Listing { item, most: count as u32, sorted: batch.far_to_near });
+            }
+            let elements = Elements::Packed { records: at, merged: merged_page, list: nth };
+            let key = Key::new(look, false, merged, pass);
+            let call = match nth {
+                Some(nth) => Call::Listed(nth),
+                None if merged => {
+                    Call::Draw([first * corners, (first + count as u32) * corners], [0, 1])
+                }
+                None => Call::Draw([0, span], [first, first + count as u32]),
+            };
+            // What is like the item before, as with one call an element, shares its uniform.
+            let like = self.items.last().filter(|last| {
+                !listed && !merged && last.key == key && last.elements == elements && last.page == page
+            });
+            let slot = match like {
+                Some(last) if self.same_look == Some(look.parts().key) => last.slot,
+                _ => self.slot(look, &slot),
+            };
+            self.same_look = Some(look.parts().key);
+            self.items.push(Item { key, slot, atlas, page, elements, call });
+            skip += count;
+        }
+    }
+
+    /// Makes the bind groups that are missing; those of buffers that have changed are forgotten.
+    fn bind(&mut self, residents: &[&GpuParticles]) -> Result<(), GpuError> {
+        let Self { gpu, pipelines, looks, records, merged, lists, draws, bound, items, .. } = self;
+        let layouts = &pipelines.layouts;
+        let of = [
+            looks.generation,
+            records.generation + merged.generation,
+            lists.generation,
+            self.draws_generation,
+            self.targets_generation,
+        ];
+        if of[0] != bound.of[0] || of[3] != bound.of[3] {
+            bound.looks.clear();
+            bound.look_compute = None;
+        }
+        if of[1] != bound.of[1] || of[2] != bound.of[2] {
+            bound.elements.clear();
+            bound.elements_compute.clear();
+        }
+        if of[4] != bound.of[4] {
+            bound.frames = None;
+        }
+        bound.of = of;
+        // Populations come and go; what is left of old ones is not kept for ever.
+        if bound.elements.len() > 1024 {
+            bound.elements.clear();
+            bound.elements_compute.clear();
+        }
+        bound.look_compute.get_or_insert_with(|| {
+            let tables = looks.tables.as_entire_binding();
+            group(gpu, &layouts.look_compute, &[(0, window(draws, DRAW_BYTES)), (1, tables)])
+        });
+        for item in items.iter() {
+            let Some(atlas) = looks.atlas_at(item.atlas) else { continue };
+            bound.looks.entry((item.atlas, item.page)).or_insert_with(|| {
+                let page = &atlas.pages[item.page.min(atlas.pages.len() - 1)];
+                group(
+                    gpu,
+                    &layouts.look,
+                    &[
+                        (0, window(draws, DRAW_BYTES)),
+                        (1, looks.tables.as_entire_binding()),
+                        (2, atlas.regions.as_entire_binding()),
+                        (3, BindingResource::TextureView(page)),
+                    ],
+                )
+            });
+            if bound.elements.contains_key(&item.elements) {
+                continue;
+            }
+            let none = self.no_elements.as_entire_binding();
+            let list = item.elements.list().and_then(|nth| lists.get(nth));
+            let list_binding = list.map_or(none.clone(), |list| list.list.as_entire_binding());
+            match item.elements {
+                Elements::Packed { records: page, merged: merged_page, list } => {
+                    let Some(page) = records.buffer(page) else { continue };
+                    let merged = merged_page.and_then(|page| merged.buffer(page));
+                    let merged = merged.map_or(none, |page| page.as_entire_binding());
+                    let page = page.as_entire_binding();
+                    let drawn =
+                        group(gpu, &layouts.packed, &[(0, merged), (1, list_binding), (2, page.clone())]);
+                    bound.elements.insert(item.elements, drawn);
+                    if list.is_some() {
+                        let compute = group(gpu, &layouts.packed_compute, &[(2, page)]);
+                        bound.elements_compute.insert(item.elements, compute);
+                    }
+                }
+                Elements::Resident { key, list, .. } => {
+                    let shard = find(residents, key)?;
+                    let columns: [(u32, BindingResource<'_>); 3] =
+                        std::array::from_fn(|k| (2 + k as u32, shard.columns[k].as_entire_binding()));
+                    let mut all = vec![(0, none), (1, list_binding)];
+                    all.extend_from_slice(&columns);
+                    bound.elements.insert(item.elements, group(gpu, &layouts.resident, &all));
+                    if list.is_some() {
+                        let compute = group(gpu, &layouts.resident_compute, &columns);
+                        bound.elements_compute.insert(item.elements, compute);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes what the frame shares: what the camera sees, and the sun.
+    pub(crate) fn set_frames(&self, seen: &[Seen<'_>], tally: &mut Tally) {
+        for (nth, seen) in seen.iter().enumerate() {
+            upload(&self.gpu, &self.frames, nth as u64 * FRAME_SLOT, &seen.words().0, tally);
+        }
+    }
+
+    /// The bind groups of the frame: before anything solid is drawn, after, and for the sun. `shadow` and the depths are what shaders look up.
+    pub(crate) fn frames(
+        &mut self,
+        shadow: Option<&wgpu::TextureView>,
+        backdrop: Option<&wgpu::TextureView>,
+        nearest: Option<&wgpu::TextureView>,
+    ) -> [wgpu::BindGroup; 3] {
+        let Self { gpu, pipelines, frames, no_shadow, no_depth, bound, .. } = self;
+        let made = bound.frames.get_or_insert_with(|| {
+            let of = |shadow, depth| {
+                group(
+                    gpu,
+                    &pipelines.layouts.frame,
+                    &[
+                        (0, window(frames, FRAME_BYTES)),
+                        (1, BindingResource::TextureView(shadow)),
+                        (2, BindingResource::TextureView(depth)),
+                    ],
+                )
+            };
+            let shadow = shadow.unwrap_or(&no_shadow.view);
+            let backdrop = backdrop.unwrap_or(&no_depth.view);
+            [
+                of(shadow, backdrop),
+                of(shadow, nearest.unwrap_or(backdrop)),
+                of(&no_shadow.view, &no_depth.view),
+            ]
+        });
+        made.clone()
+    }
+
+    /// What is looked up while drawing has changed.
+    pub(crate) fn targets_changed(&mut self) {
+        self.targets_generation += 1;
+    }
+
+    /// Writes down what makes the lists.
+    pub(crate) fn order(
+        &self,
+        pass: &mut wgpu::ComputePass<'_>,
+        frame: &wgpu::BindGroup,
+        residents: &[&GpuParticles],
+        tally: &mut Tally,
+    ) -> Result<(), GpuError> {
+        let (Some(ordering), Some(look)) = (&self.ordering, &self.bound.look_compute) else { return Ok(()) };
+        for (nth, listing) in self.listings.iter().enumerate() {
+            let item = &self.items[listing.item];
+            let (Some(list), Some(elements)) =
+                (self.lists.get(nth), self.bound.elements_compute.get(&item.elements))
+            else {
+                continue;
+            };
+            let dispatch = match item.elements {
+                Elements::Resident { key, .. } => Some((find(residents, key)?.calls, 0)),
+                Elements::Packed { .. } => None,
+            };
+            let batch = Ordered {
+                frame: 0,
+                draw: item.slot,
+                look,
+                elements,
+                resident: dispatch.is_some(),
+                most: listing.most,
+                dispatch,
+                sorted: listing.sorted,
+            };
+            ordering.encode(pass, frame, list, &batch, tally);
+        }
+        Ok(())
+    }
+
+    pub(crate) fn has_lists(&self) -> bool {
+        !self.listings.is_empty()
+    }
+
+    /// Writes down items as draw calls; `as_pass` draws them as in another pass.
+    pub(crate) fn draw(
+        &self,
+        pass: &mut wgpu::RenderPass<'_>,
+        items: impl Iterator<Item = usize>,
+        as_pass: Option<Pass>,
+        residents: &[&GpuParticles],
+        tally: &mut Tally,
+    ) -> Result<(), GpuError> {
+        let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
+        for nth in items {
+            let item = self.items[nth];
+            let key = as_pass.map_or(item.key, |pass| Key { pass, ..item.key });
+            let look = (item.atlas, item.page);
+            let (Some(pipeline), Some(look_group), Some(elements)) = (
+                self.pipelines.get(&key),
+                self.bound.looks.get(&look),
+                self.bound.elements.get(&item.elements),
+            ) else {
+                continue;
+            };
+            if before.is_none_or(|(before, ..)| before != key) {
+                pass.set_pipeline(pipeline);
+                tally.pipelines += 1;
+            }
+            if before.is_none_or(|(_, slot, before, _)| (slot, before) != (item.slot, look)) {
+                pass.set_bind_group(1, look_group, &[item.slot]);
+                tally.binds += 1;
+            }
+            if before.is_none_or(|(.., before)| before != item.elements) {
+                pass.set_bind_group(2, elements, &[]);
+                tally.binds += 1;
+            }
+            before = Some((key, item.slot, look, item.elements));
+            match item.call {
+                Call::Draw([a, b], [from, to]) => pass.draw(a..b, from..to),
+                Call::Listed(nth) => {
+                    if let Some(list) = self.lists.get(nth) {
+                        pass.draw_indirect(&list.calls, 0);
+                    }
+                }
+                Call::Resident(key) => pass.draw_indirect(find(residents, key)?.calls, ShardOn::DRAW),
+            }
+            tally.draws += 1;
+        }
+        Ok(())
+    }
+
+    pub(crate) fn bytes(&self) -> u64 {
+        self.looks.bytes()
+            + self.records.bytes()
+            + self.merged.bytes()
+            + self.lists.bytes()
+            + self.draws.size()
+            + self.frames.size()
+    }
+}
+
+/// The shard that a draw list names.
+fn find<'a>(residents: &[&'a GpuParticles], key: u64) -> Result<ShardOn<'a>, GpuError> {
+    residents.iter().find_map(|particles| particles.shard(key)).ok_or_else(|| {
+        GpuError::Unsupported("the draw list names a population that was not handed over with it".to_owned())
+    })
+}
+
+/// Finished vertices as words.
+fn store(vertices: &[Vertex], into: &mut [u32]) {
+    into.par_chunks_mut(VERTEX_WORDS * 4096).zip(vertices.par_chunks(4096)).for_each(|(into, vertices)| {
+        for (words, vertex) in into.chunks_exact_mut(VERTEX_WORDS).zip(vertices) {
+            let Vertex { place: [x, y, z], corner: [u, v], radius, colour: [r, g, b], sun: [a, c, d], opacity } =
+                *vertex;
+            let values = [x, y, z, u, v, radius, r, g, b, a, c, d, opacity];
+            for (word, value) in words.iter_mut().zip(values) {
+                *word = value.to_bits();
+            }
+        }
+    });
+}
+
+/// Draws lists on a device, keeping its buffers and textures from frame to frame.
+///
+/// ```no_run
+/// use frolic_core::Meter;
+/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, ListScratch, ListSpec, Surroundings};
+/// use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
+///
+/// let gpu = Gpu::open(GpuSpec::default())?;
+/// let (mut renderer, mut recorder) = (GpuRenderer::new(&gpu)?, Recorder::new(&gpu));
+/// let size = ImageSize::new(640, 400)?;
+/// let (view, backdrop) = (CameraSpec::default().view(size)?, BackdropSpec::default());
+/// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+/// let around = Surroundings::new(&backdrop);
+/// let list = scratch.list([], &ListSpec::default(), &view, &around, &mut meter);
+/// let mut image = Image::new(size);
+/// renderer.render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter)?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct GpuRenderer {
+    stock: Stock,
+    targets: Option<Targets>,
+    /// The same picture over white, where it is to be see-through.
+    over_white: Option<Target>,
+    backdrop: Option<BackdropOn>,
+    shadow: Option<(u32, Target)>,
+    finish: Option<Finish>,
+    /// Whether the finish is for a see-through picture.
+    transparent: bool,
+    timing: Timing,
+}
+
+/// What is drawn one after the other in one kind of pass.
+#[derive(Debug, Clone, PartialEq)]
+struct Stretch {
+    pass: Pass,
+    items: std::ops::Range<usize>,
+}
+
+/// How a look is drawn onto a picture.
+fn kind(look: &Look) -> Pass {
+    match (look.is_solid(), Shape::of(look).has_pieces()) {
+        (true, _) => Pass::Solid,
+        (false, true) => Pass::Pieces,
+        (false, false) => Pass::Soft,
+    }
+}
+
+impl GpuRenderer {
+    /// A renderer on a device.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn new(gpu: &Gpu) -> Result<Self, GpuError> {
+        gpu.check()?;
+        Ok(Self {
+            stock: Stock::new(gpu, &mut Tally::default()),
+            targets: None,
+            over_white: None,
+            backdrop: None,
+            shadow: None,
+            finish: None,
+            transparent: false,
+            timing: Timing::new(gpu),
+        })
+    }
+
+    /// Draws the list over the backdrop and hands over the frame. With an `image` it waits for the picture and reads it back; without, it
+    /// never waits.
+    ///
+    /// # Errors
+    /// A picture or texture that is too large for the device, a population that is not among `residents`, a device that was lost.
+    #[allow(clippy::too_many_arguments)]
+    pub fn render(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        backdrop: &BackdropSpec,
+        image: Option<&mut Image>,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        self.frame(recorder, list, residents, view, Some(backdrop), image, meter)
+    }
+
+    /// Draws the list without a backdrop, as straight (not premultiplied) RGBA.
+    ///
+    /// # Errors
+    /// As [`GpuRenderer::render`].
+    #[allow(clippy::too_many_arguments)]
+    pub fn render_transparent(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        image: &mut Image,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        self.frame(recorder, list, residents, view, None, Some(image), meter)
+    }
+
+    /// Takes a finished picture's texture: what the last frame drew, for a window.
+    pub fn picture(&self) -> Option<&wgpu::TextureView> {
+        self.targets.as_ref().map(|targets| &targets.picture.view)
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn frame(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        backdrop: Option<&BackdropSpec>,
+        mut image: Option<&mut Image>,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        let gpu = recorder.gpu().clone();
+        gpu.check()?;
+        let started = meter.start();
+        let size = view.size();
+        self.stock.stock(list, residents, view, kind, &mut recorder.tally)?;
+        let stretches = stretches(&self.stock.items);
+        let any = |pass: Pass| stretches.iter().any(|stretch| stretch.pass == pass);
+        let sampled = any(Pass::Solid) || any(Pass::Pieces);
+        self.fit(&gpu, size, sampled, backdrop.is_none(), &mut recorder.tally)?;
+        let map = self.shadow_map(&gpu, list, view, any(Pass::Solid))?;
+        let lighting = list.lighting();
+        let seen = |view, z, map| Seen {
+            view,
+            camera: view,
+            z,
+            map,
+            lighting: &lighting,
+            time: list.time(),
+            exposure: 1.0,
+        };
+        let mut all = vec![seen(view, ENDLESS, map.as_ref())];
+        if let Some(map) = &map {
+            all.push(Seen { view: &map.view, camera: view, z: map.z, map: None, ..seen(view, ENDLESS, None) });
+            // The sun moves surfaces off by texels of its own map.
+            all[1].map = None;
+        }
+        self.stock.set_frames(&all, &mut recorder.tally);
+        let fills: &[f32] = if backdrop.is_some() { &[0.0] } else { &[1.0, 0.0] };
+        for (nth, light) in fills.iter().enumerate() {
+            let plain = plain(*light);
+            self.paint(&gpu, view, backdrop.unwrap_or(&plain), list, backdrop.is_none(), meter, recorder);
+            // What is drawn over white goes into a texture of its own.
+            let over_white = *light > 0.0;
+            self.swap_light(over_white);
+            self.passes(recorder, residents, &stretches, map.as_ref(), nth == 0)?;
+            self.swap_light(over_white);
+        }
+        self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
+        meter.stop(Stage::Encode, started);
+        let took = recorder.submit();
+        self.timing.ask();
+        meter.add_time(Stage::Submit, took);
+        if let Some(image) = image.as_deref_mut() {
+            let started = meter.start();
+            if image.size() != size {
+                *image = Image::new(size);
+            }
+            if let Some(finish) = &self.finish {
+                finish.take(&gpu, image, &mut recorder.tally)?;
+            }
+            meter.stop(Stage::Wait, started);
+        }
+        gpu.poll();
+        self.timing.hear(meter, &mut recorder.tally);
+        meter.add(Counter::DeviceBytes, self.bytes());
+        recorder.tally.tell(meter);
+        gpu.check()
+    }
+
+    /// Waits until the device has done all that was asked of it, and hears of the last timings. It stalls: between the frames of a
+    /// measurement, not in a loop that runs freely.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
+        let started = meter.start();
+        let done = recorder.gpu().wait();
+        self.timing.hear(meter, &mut recorder.tally);
+        recorder.tally.tell(meter);
+        meter.stop(Stage::Wait, started);
+        done
+    }
+
+    /// Textures of the right size.
+    fn fit(
+        &mut self,
+        gpu: &Gpu,
+        size: ImageSize,
+        sampled: bool,
+        transparent: bool,
+        tally: &mut Tally,
+    ) -> Result<(), GpuError> {
+        if self.targets.as_ref().is_none_or(|targets| targets.size != size) {
+            self.targets = Some(Targets::new(gpu, size)?);
+            (self.over_white, self.finish) = (None, None);
+            self.stock.targets_changed();
+        }
+        let Some(targets) = &mut self.targets else { return Ok(()) };
+        if sampled && targets.with_samples(gpu) {
+            self.stock.targets_changed();
+        }
+        if transparent && self.over_white.is_none() {
+            let another = Targets::new(gpu, size)?;
+            self.over_white = Some(another.light);
+            self.finish = None;
+        }
+        if self.finish.is_none() || self.transparent != transparent {
+            let light = &targets.light.view;
+            let white = self.over_white.as_ref().filter(|_| transparent).map_or(light, |white| &white.view);
+            self.finish = Some(Finish::new(gpu, &mut self.stock.pipelines, size, light, white, tally)?);
+            self.transparent = transparent;
+        }
+        Ok(())
+    }
+
+    fn swap_light(&mut self, swap: bool) {
+        if let (true, Some(targets), Some(white)) = (swap, &mut self.targets, &mut self.over_white) {
+            std::mem::swap(&mut targets.light, white);
+        }
+    }
+
+    /// The sun's map, where shadows fall.
+    fn shadow_map(
+        &mut self,
+        gpu: &Gpu,
+        list: &DrawList<'_>,
+        view: &View,
+        any_solid: bool,
+    ) -> Result<Option<SunMap>, GpuError> {
+        let lighting = list.lighting();
+        let sun = lighting.sun.filter(|_| lighting.shadows() && any_solid);
+        let Some(sun) = sun else {
+            if self.shadow.take().is_some() {
+                self.stock.targets_changed();
+            }
+            return Ok(None);
+        };
+        let side = sun.shadow_map;
+        fits(gpu, "a shadow map side", side)?;
+        if self.shadow.as_ref().is_none_or(|(has, _)| *has != side) {
+            let usage = TextureUsages::RENDER_ATTACHMENT | TextureUsages::TEXTURE_BINDING;
+            self.shadow = Some((side, target(gpu, "shadow", [side, side], DEPTH, 1, usage)));
+            self.stock.targets_changed();
+        }
+        let size = ImageSize::new(side, side).map_err(|error| GpuError::Unsupported(error.to_string()))?;
+        let (sun_view, texel) = shadow_view(sun, view, size);
+        for item in 0..self.stock.items.len() {
+            let key = self.stock.items[item].key;
+            if key.pass == Pass::Solid {
+                self.stock.pipelines.make(Key { pass: Pass::Shadow, ..key })?;
+            }
+        }
+        // Twice as far as anything that throws a shadow into the view can be.
+        let far = view.parts().eye.length() + sun.shadow_reach * 4.0 + 100.0;
+        Ok(Some(SunMap::new(sun_view, texel, far)))
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn paint(
+        &mut self,
+        gpu: &Gpu,
+        view: &View,
+        spec: &BackdropSpec,
+        list: &DrawList<'_>,
+        plain: bool,
+        meter: &mut Meter,
+        recorder: &mut Recorder,
+    ) {
+        let lighting = list.lighting();
+        let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !plain));
+        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
+            meter.add(Counter::BackdropHits, 1);
+            return;
+        }
+        let started = meter.start();
+        self.backdrop = Some(BackdropOn::paint(gpu, view, spec, lights, sun, &mut recorder.tally));
+        self.stock.targets_changed();
+        meter.add(Counter::BackdropMisses, 1);
+        meter.stop(Stage::Backdrop, started);
+    }
+
+    /// Writes down everything up to the picture in linear light.
+    fn passes(
+        &mut self,
+        recorder: &mut Recorder,
+        residents: &[&GpuParticles],
+        stretches: &[Stretch],
+        map: Option<&SunMap>,
+        first: bool,
+    ) -> Result<(), GpuError> {
+        let Self { stock, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self else {
+            return Ok(());
+        };
+        let gpu = recorder.gpu().clone();
+        let sampled = targets.sampled.as_ref();
+        stock.bound.frames = stock.bound.frames.take().filter(|_| stock.targets_generation == stock.bound.of[4]);
+        stock.bound.of[4] = stock.targets_generation;
+        let frames = stock.frames(
+            shadow.as_ref().map(|(_, map)| &map.view),
+            Some(&backdrop.depth.view),
+            sampled.map(|sampled| &sampled.nearest.view),
+        );
+        let behind = group(
+            &gpu,
+            &stock.pipelines.layouts.backdrop,
+            &[
+                (0, BindingResource::TextureView(&backdrop.light.view)),
+                (1, BindingResource::TextureView(&backdrop.sunlit.view)),
+            ],
+        );
+        let start = stock.pipelines.wide("start", None)?;
+        let start_depth = stock.pipelines.wide("start_depth", None)?;
+        let composing = [stock.pipelines.wide("compose", None)?, stock.pipelines.wide("compose_solid", None)?];
+        let compose_group = sampled.map(|sampled| {
+            group(
+                &gpu,
+                &stock.pipelines.layouts.compose,
+                &[
+                    (0, BindingResource::TextureView(&sampled.met.view)),
+                    (1, BindingResource::TextureView(&sampled.depth.view)),
+                ],
+            )
+        });
+        let (encoder, tally) = recorder.parts();
+        if first && stock.has_lists() {
+            let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+                label: Some("order"),
+                timestamp_writes: timing.compute(Stage::DeviceOrder),
+            });
+            tally.passes += 1;
+            stock.order(&mut pass, &frames[2], residents, tally)?;
+        }
+        if let (true, Some(_), Some((_, target))) = (first, map, shadow.as_ref()) {
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("shadow"),
+                depth_stencil_attachment: Some(depth(&target.view, LoadOp::Clear(0.0))),
+                timestamp_writes: timing.render(Stage::DeviceShadow),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_bind_group(0, &frames[2], &[FRAME_SLOT as u32 * 4]);
+            let solid = (0..stock.items.len()).filter(|&nth| stock.items[nth].key.pass == Pass::Solid);
+            stock.draw(&mut pass, solid, Some(Pass::Shadow), residents, tally)?;
+        }
+        // The pass in hand draws onto the picture; others end it.
+        let mut met_solid = false;
+        let mut next = 0;
+        let mut what = Some(Onto::Start);
+        loop {
+            let soft = stretches.get(next).filter(|stretch| stretch.pass == Pass::Soft);
+            if what.is_some() || soft.is_some() {
+                let load = if what == Some(Onto::Start) {
+                    LoadOp::Clear(wgpu::Color::BLACK)
+                } else {
+                    LoadOp::Load
+                };
+                let solid = what == Some(Onto::Solid);
+                let mut attachments = vec![Some(colour(&targets.light.view, load))];
+                if let (true, Some(sampled)) = (solid, sampled) {
+                    let clear = LoadOp::Clear(wgpu::Color::BLACK);
+                    attachments.push(Some(colour(&sampled.nearest.view, clear)));
+                }
+                {
+                    let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                        label: Some("picture"),
+                        color_attachments: &attachments,
+                        timestamp_writes: timing.render(Stage::DeviceRaster),
+                        ..Default::default()
+                    });
+                    tally.passes += 1;
+                    pass.set_bind_group(0, &frames[usize::from(met_solid && !solid)], &[0]);
+                    tally.binds += 1;
+                    match (what.take(), &compose_group) {
+                        (Some(Onto::Start), _) => {
+                            pass.set_pipeline(&start);
+                            pass.set_bind_group(1, &behind, &[]);
+                            pass.draw(0..3, 0..1);
+                        }
+                        (Some(onto), Some(group)) => {
+                            pass.set_pipeline(&composing[usize::from(onto == Onto::Solid)]);
+                            pass.set_bind_group(1, group, &[]);
+                            pass.draw(0..3, 0..1);
+                        }
+                        _ => {}
+                    }
+                    if let (Some(stretch), false) = (soft, solid) {
+                        stock.draw(&mut pass, stretch.items.clone(), None, residents, tally)?;
+                        next += 1;
+                    }
+                }
+                met_solid |= solid;
+                continue;
+            }
+            let (Some(stretch), Some(sampled)) = (stretches.get(next), sampled) else { break };
+            let fresh = stretches[..next].iter().all(|before| before.pass == Pass::Soft);
+            let mut attachment = colour(&sampled.light.view, LoadOp::Clear(wgpu::Color::TRANSPARENT));
+            attachment.resolve_target = Some(&sampled.met.view);
+            attachment.ops.store = StoreOp::Discard;
+            let load = if fresh { LoadOp::Clear(0.0) } else { LoadOp::Load };
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("samples"),
+                color_attachments: &[Some(attachment)],
+                depth_stencil_attachment: Some(depth(&sampled.depth.view, load)),
+                timestamp_writes: timing.render(Stage::DeviceRaster),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_bind_group(0, &frames[0], &[0]);
+            tally.binds += 1;
+            if fresh && backdrop.has_depth {
+                pass.set_pipeline(&start_depth);
+                pass.set_bind_group(1, &behind, &[]);
+                pass.draw(0..3, 0..1);
+            }
+            stock.draw(&mut pass, stretch.items.clone(), None, residents, tally)?;
+            what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
+            next += 1;
+        }
+        Ok(())
+    }
+
+    /// Writes down the rest of the frame.
+    fn finish_up(
+        &mut self,
+        recorder: &mut Recorder,
+        view: &View,
+        transparent: bool,
+        back: bool,
+    ) -> Result<(), GpuError> {
+        let Self { stock, targets: Some(targets), finish: Some(finish), timing, .. } = self else {
+            return Ok(());
+        };
+        let gpu = recorder.gpu().clone();
+        let bloom = if transparent { 0.0 } else { view.parts().bloom };
+        finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.tally);
+        let entry = if transparent { "resolve_transparent" } else { "resolve" };
+        let resolve = stock.pipelines.wide(entry, None)?;
+        let (encoder, tally) = recorder.parts();
+        if bloom > 0.0 {
+            let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+                label: Some("bloom"),
+                timestamp_writes: timing.compute(Stage::DeviceResolve),
+            });
+            tally.passes += 1;
+            finish.spread(&mut pass, tally);
+        }
+        {
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("resolve"),
+                color_attachments: &[Some(colour(&targets.picture.view, LoadOp::Clear(wgpu::Color::BLACK)))],
+                timestamp_writes: timing.render(Stage::DeviceResolve),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_pipeline(&resolve);
+            pass.set_bind_group(0, finish.resolve(), &[]);
+            tally.pipelines += 1;
+            tally.binds += 1;
+            pass.draw(0..3, 0..1);
+        }
+        if back {
+            finish.copy_back(&gpu, encoder, &targets.picture.texture);
+        }
+        timing.record(encoder);
+        Ok(())
+    }
+
+    /// Times the next steps of a population.
+    pub(crate) fn timing(&mut self) -> &mut Timing {
+        &mut self.timing
+    }
+
+    fn bytes(&self) -> u64 {
+        self.stock.bytes()
+            + self.targets.as_ref().map_or(0, Targets::bytes)
+            + self.backdrop.as_ref().map_or(0, BackdropOn::bytes)
+            + self.finish.as_ref().map_or(0, Finish::bytes)
+            + self.shadow.as_ref().map_or(0, |(side, _)| u64::from(*side).pow(2) * 4)
+    }
+}
+
+/// What a pass onto the picture begins with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Onto {
+    Start,
+    Solid,
+    Pieces,
+}
+
+/// Cuts items where the kind of pass changes.
+fn stretches(items: &[Item]) -> Vec<Stretch> {
+    let mut stretches: Vec<Stretch> = Vec::new();
+    for (nth, item) in items.iter().enumerate() {
+        match stretches.last_mut() {
+            Some(last) if last.pass == item.key.pass => last.items.end = nth + 1,
+            _ => stretches.push(Stretch { pass: item.key.pass, items: nth..nth + 1 }),
+        }
+    }
+    stretches
+}
+
+/// A sky of one light, and nothing else.
+fn plain(light: f32) -> BackdropSpec {
+    let mut backdrop = BackdropSpec::default();
+    backdrop.sky.zenith = Colour::new(light, light, light);
+    backdrop.sky.horizon = backdrop.sky.zenith;
+    backdrop
+}
+
+fn colour(view: &wgpu::TextureView, load: LoadOp<wgpu::Color>) -> wgpu::RenderPassColorAttachment<'_> {
+    let ops = Operations { load, store: StoreOp::Store };
+    wgpu::RenderPassColorAttachment { view, depth_slice: None, resolve_target: None, ops }
+}
+
+fn depth(view: &wgpu::TextureView, load: LoadOp<f32>) -> wgpu::RenderPassDepthStencilAttachment<'_> {
+    let depth_ops = Some(Operations { load, store: StoreOp::Store });
+    wgpu::RenderPassDepthStencilAttachment { view, depth_ops, stencil_ops: None }
+}

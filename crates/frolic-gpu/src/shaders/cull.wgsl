@@ -1,0 +1,106 @@
+// Which elements are seen: a list of them in order, how many, and their depths as keys to sort by. Three dispatches: count the seen
+// of each group, add the groups up, write.
+
+@group(3) @binding(0) var<storage, read_write> blocks: array<u32>;
+@group(3) @binding(1) var<storage, read_write> list: array<u32>;
+@group(3) @binding(2) var<storage, read_write> keys: array<u32>;
+// A draw, then a dispatch for sorting, then how many.
+@group(3) @binding(4) var<storage, read_write> calls: array<u32>;
+
+// Whether any of a ball can be in the picture; never says no to one that is.
+fn in_view(at: vec3<f32>, radius: f32) -> bool {
+    let eye = frame.view;
+    let place = local(eye, at);
+    let slack = radius + length(at - eye.place.xyz) * 1e-5;
+    // Distances from the planes through the eye and the picture's edges.
+    let across = length(vec2(eye.place.w, eye.right.w));
+    let down = length(vec2(eye.place.w, eye.up.w));
+    return place.z > NEAR - slack
+        && (abs(place.x) * eye.place.w - place.z * eye.right.w) <= slack * across
+        && (abs(place.y) * eye.place.w - place.z * eye.up.w) <= slack * down;
+}
+
+fn is_seen(nth: u32) -> bool {
+    let e = element_at(nth);
+    let body = body_of(e);
+    if !is_sized(body) {
+        return false;
+    }
+    var reach = body.size * draw.cull_reach;
+    if e.curved {
+        reach += length(e.middle) + length(e.tip);
+    }
+    // A disc is never smaller than a few pixels.
+    let depth = max(local(frame.view, body.at).z, NEAR);
+    return in_view(body.at, reach + 2.0 * SMALLEST * depth / frame.view.place.w);
+}
+
+fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
+    return (group.x + group.y * groups.x) * GROUP + lane;
+}
+
+@compute @workgroup_size(256)
+fn mark(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    var seen = false;
+    if nth < element_count() {
+        seen = is_seen(draw.first + nth);
+    }
+    let rank = rank_in_group(lane, seen);
+    if lane == 0u && nth < element_count() {
+        blocks[nth / GROUP] = rank.all;
+    }
+}
+
+@compute @workgroup_size(256)
+fn add_up(@builtin(local_invocation_index) lane: u32) {
+    let count = (element_count() + GROUP - 1u) / GROUP;
+    let each = (count + GROUP - 1u) / GROUP;
+    let first = min(lane * each, count);
+    let end = min(first + each, count);
+    var sum = 0u;
+    for (var k = first; k < end; k++) {
+        sum += blocks[k];
+    }
+    let rank = sum_in_group(lane, sum);
+    var before = rank.before;
+    for (var k = first; k < end; k++) {
+        let here = blocks[k];
+        blocks[k] = before;
+        before += here;
+    }
+    if lane == 0u {
+        calls[0] = draw.span;
+        calls[1] = rank.all;
+        calls[2] = 0u;
+        calls[3] = 0u;
+        calls[4] = (rank.all + SORT_TILE - 1u) / SORT_TILE;
+        calls[5] = 1u;
+        calls[6] = 1u;
+        calls[8] = rank.all;
+    }
+}
+
+@compute @workgroup_size(256)
+fn write_list(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    var seen = false;
+    if nth < element_count() {
+        seen = is_seen(draw.first + nth);
+    }
+    let rank = rank_in_group(lane, seen);
+    if seen {
+        let to = blocks[nth / GROUP] + rank.before;
+        list[to] = draw.first + nth;
+        // Rises from far to near, as frolic-draw/src/sort.rs.
+        keys[to] = ~bitcast<u32>(max(local(frame.view, element_at(draw.first + nth).at).z, 0.0));
+    }
+}

@@ -1,0 +1,73 @@
+// Round soft billboards: a pixel whose middle is at distance d covers (1 - d²/R²)² of it.
+
+struct Disc {
+    @builtin(position) clip: vec4<f32>,
+    // Middle, pixels; one over the radius squared; depth, m.
+    @location(0) @interpolate(flat) splat: vec4<f32>,
+    // Light at full coverage, and how much is covered there.
+    @location(1) @interpolate(flat) paint: vec4<f32>,
+}
+
+fn disc_of(element: u32) -> Lit {
+    var lit: Lit;
+    if draw.corners > 0u {
+        return merged_at(element, 0u);
+    }
+    let body = body_of(element_at(element));
+    if !body.there {
+        return lit;
+    }
+    lit.at = body.at;
+    lit.radius = body.size;
+    lit.colour = body.colour * light_on_soft(draw.lit, body.at) * body.opacity;
+    lit.cover = cover(body.opacity);
+    return lit;
+}
+
+@vertex
+fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance: u32) -> Disc {
+    var out: Disc;
+    out.clip = NOWHERE;
+    let at = which(vertex, instance);
+    let lit = disc_of(at.element);
+    let place = local(frame.view, lit.at);
+    let scale = scale_at(place.z);
+    let wanted = lit.radius * scale;
+    if !(place.z > NEAR && wanted > 0.0 && wanted < 1e9) {
+        return out;
+    }
+    let radius = max(wanted, SMALLEST);
+    let share = wanted / radius;
+    let weight = share * share * min((place.z - NEAR) / NEAR_FADE, 1.0);
+    let paint = vec4(lit.colour, lit.cover) * weight;
+    let strength = dot(paint, vec4(1.0));
+    if !(strength > 0.0 && strength < 3e38) {
+        return out;
+    }
+    let middle = screen(place);
+    out.splat = vec4(middle, 1.0 / (radius * radius), place.z);
+    out.paint = paint;
+    out.clip = clip_at(middle + (corner_of(at.vertex) * 2.0 - 1.0) * radius, place.z);
+    return out;
+}
+
+fn shade(in: Disc) -> vec4<f32> {
+    let d = in.clip.xy - in.splat.xy;
+    let t = max(1.0 - dot(d, d) * in.splat.z, 0.0);
+    var share = t * t;
+    if draw.depth_test != 0u && SOFT {
+        share *= soft_share(in.clip.xy, in.splat.w, draw.per_soft);
+    }
+    return in.paint * share;
+}
+
+@fragment
+fn fragment(in: Disc) -> @location(0) vec4<f32> {
+    return shade(in);
+}
+
+// Into a pass of somebody else's.
+@fragment
+fn fragment_guest(in: Disc) -> @location(0) vec4<f32> {
+    return shade(in) * vec4(vec3(frame.extra.x), 1.0);
+}

@@ -1,0 +1,98 @@
+// Triangles of meshes, and of solid cards.
+
+fn corner_place(nth: u32) -> vec4<f32> {
+    return bitcast<vec4<f32>>(tables[nth]);
+}
+
+fn card_corner(e: Element, corner: vec2<f32>) -> Lit {
+    var lit: Lit;
+    let body = body_of(e);
+    if !is_sized(body) {
+        lit.radius = -1.0;
+        return lit;
+    }
+    let axes = card_axes(e, body);
+    lit.at = body.at + axes.across * (corner.x * 2.0 - 1.0) - axes.upward * (corner.y * 2.0 - 1.0);
+    lit.corner = corner;
+    let own = body.colour * along(1.0 - corner.y) * body.opacity;
+    let light = light_vertex(own, lit.at, -frame.view.forward.xyz);
+    lit.colour = light.base;
+    lit.sun = light.sun;
+    lit.cover = cover(body.opacity);
+    return lit;
+}
+
+fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
+    var lit: Lit;
+    let turn = turn_of(e, body.dice);
+    let one = corner_place(nth * 2u);
+    let two = corner_place(nth * 2u + 1u);
+    lit.at = turn * one.xyz * body.size + body.at;
+    lit.corner = vec2(one.w, two.w);
+    let own = body.colour * body.opacity * along(1.0 - two.w);
+    let light = light_vertex(own, lit.at, turn * two.xyz);
+    lit.colour = light.base;
+    lit.sun = light.sun;
+    lit.cover = cover(body.opacity);
+    return lit;
+}
+
+fn index_at(nth: u32) -> u32 {
+    return tables[nth / 4u][nth % 4u];
+}
+
+fn finish(lit: Lit, region: u32) -> Surface {
+    var out: Surface;
+    out.clip = clip_of(local(frame.view, lit.at));
+    out.base = lit.colour;
+    out.sun = lit.sun;
+    out.cover = lit.cover;
+    out.uv = lit.corner;
+    out.region = region;
+    return own_colours(out);
+}
+
+@vertex
+fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance: u32) -> Surface {
+    var out: Surface;
+    out.clip = NOWHERE;
+    let at = which(vertex, instance);
+    let e = element_at(at.element);
+    if draw.form == CARD {
+        let region = frames_of(e.age, e.id).one;
+        if draw.corners > 0u {
+            // Corners go round; both halves meet from the upper left to the lower right.
+            let lit = merged_at(at.element, array(0u, 1u, 2u, 0u, 2u, 3u)[at.vertex]);
+            if lit.cover > 0.0 {
+                return finish(lit, region);
+            }
+            return out;
+        }
+        let corner = corner_of(at.vertex);
+        let lit = card_corner(e, vec2(1.0 - corner.x, corner.y));
+        if lit.radius < 0.0 {
+            return out;
+        }
+        return finish(lit, region);
+    }
+    let body = body_of(e);
+    if !is_sized(body) {
+        return out;
+    }
+    let coarse = body.level != FULL;
+    out.closed = select(draw.closed & 1u, draw.closed >> 1u, coarse);
+    if at.vertex >= select(draw.fine_count, draw.coarse_count, coarse) {
+        return out;
+    }
+    let nth = index_at(select(draw.fine_index, draw.coarse_index, coarse) + at.vertex);
+    if draw.corners > 0u {
+        let closed = out.closed;
+        out = finish(merged_at(at.element, nth), draw.region);
+        out.closed = closed;
+        return out;
+    }
+    let closed = out.closed;
+    out = finish(mesh_corner(e, body, select(draw.fine_vertex, draw.coarse_vertex, coarse) + nth), draw.region);
+    out.closed = closed;
+    return out;
+}

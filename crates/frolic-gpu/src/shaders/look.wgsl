@@ -1,0 +1,256 @@
+// How instances of a batch look, and what becomes of an element before it is drawn. Group 1.
+
+struct Draw {
+    // Vectors of four words a record; how long before the columns' state the picture is taken, s; whether a list says which elements
+    // are drawn; vertices an instance takes where all are in one list, else 0.
+    stride: u32, behind: f32, listed: u32, corners: u32,
+    form: u32, additive: u32, depth_test: u32, holes: u32,
+    lit: f32, rim: f32, through: f32, two_sided: u32,
+    per_soft: f32, tints: u32, flags: u32, over_age: u32,
+    over_height: u32, along: u32, tint_at: u32, height_low: f32,
+    per_height: f32, reach: f32, edge: f32, thin_below: f32,
+    coarse_below: f32, facing: u32, face_a: f32, face_b: f32,
+    aspect: f32, play: u32, rate: f32, melt: u32,
+    sheet_first: u32, sheet_count: u32, region: u32, length: f32,
+    tip: f32, points: u32, points_coarse: u32, merged_at: u32,
+    fine_index: u32, fine_count: u32, coarse_index: u32, coarse_count: u32,
+    fine_vertex: u32, coarse_vertex: u32, first: u32, each: u32,
+    // `count` is how many elements there are, or where the book of a population on the device says so; `span` vertices an instance.
+    cull_reach: f32, ages: u32, steps: u32, count: u32,
+    // Bits that say whether the mesh, and its coarse form, have an inside.
+    span: u32, closed: u32, spare_b: u32, spare_c: u32,
+}
+
+const DISC: u32 = 0u;
+const CARD: u32 = 1u;
+const RIBBON: u32 = 2u;
+const MESH: u32 = 3u;
+const SPRITE: u32 = 4u;
+
+// Bits of `flags`.
+const OVER_HEIGHT: u32 = 1u;
+const ALONG: u32 = 2u;
+const DETAIL: u32 = 4u;
+// Whether the sun's part is kept apart, as shadows may fall on it.
+const APART: u32 = 8u;
+const ON_SCREEN: u32 = 16u;
+
+const NONE: u32 = 0xffffffffu;
+
+@group(1) @binding(0) var<uniform> draw: Draw;
+@group(1) @binding(1) var<storage, read> tables: array<vec4<u32>>;
+@group(1) @binding(2) var<storage, read> regions: array<u32>;
+@group(1) @binding(3) var page: texture_2d<f32>;
+
+struct Element {
+    at: vec3<f32>,
+    size: f32,
+    // Age over life.
+    age: f32,
+    id: u32,
+    velocity: vec3<f32>,
+    // Turn and tilt, radians; where `turned` is 0 the random numbers say.
+    turn: vec2<f32>,
+    turned: bool,
+    curved: bool,
+    middle: vec3<f32>,
+    tip: vec3<f32>,
+}
+
+const FULL: u32 = 0u;
+const COARSE: u32 = 1u;
+const THINNED: u32 = 2u;
+
+// An element before its vertices.
+struct Body {
+    there: bool,
+    at: vec3<f32>,
+    size: f32,
+    age: f32,
+    colour: vec3<f32>,
+    opacity: f32,
+    dice: vec2<f32>,
+    level: u32,
+}
+
+fn has(flag: u32) -> bool {
+    return (draw.flags & flag) != 0u;
+}
+
+fn table_at(row: u32) -> vec4<f32> {
+    return bitcast<vec4<f32>>(tables[row]);
+}
+
+fn gradient(at: u32, share: f32) -> vec3<f32> {
+    let last = f32(draw.steps - 1u);
+    return table_at(at + min(u32(clamp(share, 0.0, 1.0) * last + 0.5), draw.steps - 1u)).xyz;
+}
+
+// Factor on the colour at a share of the way from root to tip.
+fn along(share: f32) -> vec3<f32> {
+    if !has(ALONG) {
+        return vec3(1.0);
+    }
+    return gradient(draw.along, share);
+}
+
+// How much of what is behind a surface of an opacity covers.
+fn cover(opacity: f32) -> f32 {
+    return select(opacity, 0.0, draw.additive != 0u);
+}
+
+fn dice_of(id: u32) -> vec2<f32> {
+    return unit(hash3(vec3(id, 0x51ab77d3u, 0x0bad5eedu))).xy;
+}
+
+struct Kept {
+    there: bool,
+    size: f32,
+    level: u32,
+}
+
+// What becomes of an element far away: see frolic-draw/src/detail.rs.
+fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
+    let near = min((draw.reach - distance) / draw.edge, 1.0);
+    let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0);
+    let in_reach = select(1.0, (near * (1.0 + FADE) - dice) / FADE, near < 1.0);
+    let chosen = select(1.0, (small * (1.0 + FADE) - dice) / (FADE * small), small < 1.0);
+    let left = min(in_reach, chosen);
+    var level = FULL;
+    if small < 1.0 {
+        level = THINNED;
+    } else if pixels < draw.coarse_below * (0.75 + 0.5 * dice) {
+        level = COARSE;
+    }
+    return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level);
+}
+
+fn body_of(e: Element) -> Body {
+    var body: Body;
+    body.there = false;
+    if !(is_finite(e.at) && e.age >= 0.0 && e.age < 1.0) {
+        return body;
+    }
+    let row = min(u32(e.age * f32(draw.ages - 1u) + 0.5), draw.ages - 1u);
+    let now = table_at(draw.over_age + row * 2u);
+    body.size = e.size * bitcast<f32>(tables[draw.over_age + row * 2u + 1u].x);
+    body.dice = dice_of(e.id);
+    body.level = FULL;
+    if has(DETAIL) {
+        let seen = local(frame.camera, e.at);
+        let focal = frame.camera.place.w;
+        let kept = keep(body.dice.x, length(seen), body.size * focal / max(seen.z, frame.camera.forward.w));
+        if !kept.there {
+            return body;
+        }
+        body.size *= kept.size;
+        body.level = kept.level;
+    }
+    body.colour = now.xyz;
+    if has(OVER_HEIGHT) {
+        body.colour *= gradient(draw.over_height, (e.at.y - draw.height_low) * draw.per_height);
+    }
+    if draw.tints > 0u {
+        body.colour *= table_at(draw.tint_at + min(u32(body.dice.y * f32(draw.tints)), draw.tints - 1u)).xyz;
+    }
+    body.at = e.at;
+    body.age = e.age;
+    body.opacity = now.w;
+    body.there = true;
+    return body;
+}
+
+fn is_sized(body: Body) -> bool {
+    return body.there && body.size > 0.0 && body.size < 1e9;
+}
+
+// A finished vertex: what a list of merged ones holds.
+struct Lit {
+    at: vec3<f32>,
+    corner: vec2<f32>,
+    radius: f32,
+    colour: vec3<f32>,
+    sun: vec3<f32>,
+    cover: f32,
+}
+
+fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
+    let light = light_on_surface(draw.lit, draw.rim, draw.through, draw.two_sided != 0u, at, normal);
+    if has(APART) {
+        return Light(colour * light.base, colour * light.sun);
+    }
+    return Light(colour * (light.base + light.sun), vec3(0.0));
+}
+
+// How an element is turned; one without columns for it, by its random numbers.
+fn turn_of(e: Element, dice: vec2<f32>) -> mat3x3<f32> {
+    var turn = vec2(dice.x, 0.0);
+    if e.turned {
+        turn = e.turn / TAU;
+    } else if draw.form != RIBBON {
+        turn.y = dice.y - 0.5;
+    }
+    let about_y = sin_cos_turn(turn.x);
+    let about_x = sin_cos_turn(turn.y);
+    let x = vec3(about_y.y, 0.0, -about_y.x);
+    let z = vec3(about_y.x, 0.0, about_y.y);
+    let up = vec3(0.0, 1.0, 0.0);
+    return mat3x3(x, up * about_x.y + z * about_x.x, z * about_x.y - up * about_x.x);
+}
+
+struct Texel {
+    // Colour times opacity, and opacity.
+    paint: vec4<f32>,
+}
+
+// A place of a region, bilinear on the copy of the nearest size: see frolic-draw/src/atlas.
+fn look_up(region: u32, uv: vec2<f32>, texels: f32) -> vec4<f32> {
+    let start = vec2(regions[region * 4u], regions[region * 4u + 1u]);
+    let length = vec2(regions[region * 4u + 2u], regions[region * 4u + 3u]);
+    var level = 0u;
+    var size = texels;
+    while size > 1.42 && level + 1u < textureNumLevels(page) {
+        size *= 0.5;
+        level++;
+    }
+    let scale = 1.0 / f32(1u << level);
+    let at = (vec2<f32>(start) + uv * vec2<f32>(length)) * scale - 0.5;
+    let first = vec2<i32>(start >> vec2(level));
+    let last = vec2<i32>((start + length - 1u) >> vec2(level));
+    let whole = floor(at);
+    let share = at - whole;
+    let near = clamp(vec2<i32>(whole), first, last);
+    let far = clamp(vec2<i32>(whole) + 1, first, last);
+    let upper = mix(textureLoad(page, near, level), textureLoad(page, vec2(far.x, near.y), level), share.x);
+    let lower = mix(textureLoad(page, vec2(near.x, far.y), level), textureLoad(page, far, level), share.x);
+    return mix(upper, lower, share.y);
+}
+
+fn region_size(region: u32) -> vec2<f32> {
+    return vec2(f32(regions[region * 4u + 2u]), f32(regions[region * 4u + 3u]));
+}
+
+// The frames of a flipbook to show: one, the next, and how much of the next.
+struct Frames {
+    one: u32,
+    next: u32,
+    mix: f32,
+}
+
+fn frames_of(age: f32, id: u32) -> Frames {
+    let count = f32(draw.sheet_count);
+    var at = min(clamp(age, 0.0, 1.0) * count, count - 1.0);
+    if draw.play == 1u {
+        at = frame.ambient.w * draw.rate + dice_of(id).x * count;
+        at -= floor(at / count) * count;
+    } else if draw.play == 2u {
+        at = floor(min(dice_of(id).y * count, count - 1.0));
+    }
+    let whole = max(floor(at), 0.0);
+    let nth = u32(whole);
+    return Frames(
+        draw.sheet_first + nth % draw.sheet_count,
+        draw.sheet_first + (nth + 1u) % draw.sheet_count,
+        select(0.0, at - whole, draw.melt != 0u),
+    );
+}

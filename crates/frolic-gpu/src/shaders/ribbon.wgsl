@@ -1,0 +1,128 @@
+// Ribbons: cross sections on the screen, joined. Those between segments lie along the bisector; those of upright ribbons are level: see
+// frolic-draw/src/cpu/ribbon.rs.
+
+const MOST_POINTS: u32 = 13u;
+
+struct Curve {
+    root: vec3<f32>,
+    middle: vec3<f32>,
+    tip: vec3<f32>,
+}
+
+fn curve_of(e: Element, body: Body) -> Curve {
+    if e.curved {
+        return Curve(body.at, e.middle, e.tip);
+    }
+    let tip = turn_of(e, body.dice) * vec3(0.0, draw.length * body.size, 0.0);
+    return Curve(body.at, vec3(tip.x * 0.25, tip.y * 0.5 + length(tip) * 0.1, tip.z * 0.25), tip);
+}
+
+fn curve_at(curve: Curve, t: f32) -> vec3<f32> {
+    return curve.root + curve.middle * (t * 2.0 * (1.0 - t)) + curve.tip * (t * t);
+}
+
+fn direction(v: vec2<f32>, otherwise: vec2<f32>) -> vec2<f32> {
+    let square = dot(v, v);
+    if square > 0.0 && square < 1e30 {
+        return v * inverseSqrt(square);
+    }
+    return otherwise;
+}
+
+@vertex
+fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance: u32) -> Surface {
+    var out: Surface;
+    out.clip = NOWHERE;
+    let at = which(vertex, instance);
+    let e = element_at(at.element);
+    let body = body_of(e);
+    if !is_sized(body) {
+        return out;
+    }
+    var nth = at.vertex / 2u;
+    var side = at.vertex % 2u;
+    if draw.corners > 0u {
+        let k = array(0u, 1u, 2u, 2u, 1u, 3u)[at.vertex % 6u];
+        nth = at.vertex / 6u + k / 2u;
+        side = k % 2u;
+    }
+    let count = select(draw.points, draw.points_coarse, body.level != FULL);
+    var curve: Curve;
+    if draw.corners == 0u {
+        curve = curve_of(e, body);
+    }
+    // Points in front of the camera: x, y, depth, half width in pixels. What is behind it is left out.
+    var points: array<vec4<f32>, MOST_POINTS>;
+    var names: array<u32, MOST_POINTS>;
+    var kept = 0u;
+    for (var k = 0u; k < count; k++) {
+        let t = f32(k) / f32(count - 1u);
+        var place: vec3<f32>;
+        var radius = (1.0 + t * (draw.tip - 1.0)) * body.size;
+        if draw.corners > 0u {
+            let lit = merged_at(at.element, k * 2u);
+            place = lit.at;
+            radius = lit.radius;
+        } else {
+            place = curve_at(curve, t);
+        }
+        let seen = local(frame.view, place);
+        if is_level() || seen.z > NEAR {
+            points[kept] = vec4(screen(seen), seen.z, radius * scale_at(seen.z));
+            names[kept] = k;
+            kept++;
+        }
+    }
+    if kept < 2u {
+        return out;
+    }
+    let down = select(-1.0, 1.0, points[kept - 1u].y >= points[0].y);
+    var upright = true;
+    for (var k = 0u; k < kept; k++) {
+        if !(abs(points[k].x) < 1e7 && abs(points[k].y) < 1e7) {
+            return out;
+        }
+        if k + 1u < kept {
+            let step = points[k + 1u].xy - points[k].xy;
+            let rise = step.y * down;
+            upright = upright && rise > LEAST_RISE && rise * MOST_LEAN > abs(step.x);
+        }
+    }
+    nth = min(nth, kept - 1u);
+    let here = points[nth];
+    var after = vec2(0.0, 1.0);
+    if nth + 1u < kept {
+        after = direction(points[nth + 1u].xy - here.xy, vec2(0.0, 1.0));
+    }
+    var before = after;
+    if nth > 0u {
+        before = direction(here.xy - points[nth - 1u].xy, vec2(0.0, 1.0));
+        if nth + 1u == kept {
+            after = before;
+        }
+    }
+    let way = direction(before + after, after);
+    let half = select(0.0, max(here.w, THINNEST), here.w > 0.0);
+    var across = vec2(-way.y, way.x) * (half / max(dot(way, after), 0.5));
+    if upright {
+        across = vec2(half / abs(way.y), 0.0);
+    }
+    out.clip = clip_at(here.xy + across * select(-1.0, 1.0, side == 1u), here.z);
+    let t = f32(names[nth]) / f32(count - 1u);
+    if draw.corners > 0u {
+        let lit = merged_at(at.element, names[nth] * 2u);
+        out.base = lit.colour;
+        out.sun = lit.sun;
+        out.cover = lit.cover;
+    } else {
+        let place = curve_at(curve, t);
+        let tangent = curve.middle * (1.0 - t * 2.0) + curve.tip * t;
+        let aside = cross(tangent, frame.camera.place.xyz - place);
+        let light = light_vertex(body.colour * body.opacity * along(t), place, unit_or_up(cross(aside, tangent)));
+        out.base = light.base;
+        out.sun = light.sun;
+        out.cover = cover(body.opacity);
+    }
+    out.region = NONE;
+    return own_colours(out);
+}

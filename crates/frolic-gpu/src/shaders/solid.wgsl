@@ -1,0 +1,100 @@
+// What ribbons and meshes share: a surface with colours at its corners, taken once a pixel at its middle, met sample by sample.
+
+struct Surface {
+    @builtin(position) clip: vec4<f32>,
+    // Colours run evenly over the screen: times the clip space's w, which a fragment takes out again.
+    @location(0) base: vec3<f32>,
+    @location(1) sun: vec3<f32>,
+    @location(2) uv: vec2<f32>,
+    @location(3) @interpolate(flat) region: u32,
+    @location(4) @interpolate(flat) cover: f32,
+    // 1 where what faces away is hidden by the rest of it.
+    @location(5) @interpolate(flat) closed: u32,
+}
+
+// Colours of what is solid are of the surface itself, without its opacity.
+fn own_colours(surface: Surface) -> Surface {
+    var out = surface;
+    if SOLID && out.cover > 0.0 {
+        out.base /= out.cover;
+        out.sun /= out.cover;
+        out.cover = 1.0;
+    }
+    out.base *= out.clip.w;
+    out.sun *= out.clip.w;
+    return out;
+}
+
+struct Shaded {
+    @location(0) colour: vec4<f32>,
+    @builtin(sample_mask) mask: u32,
+}
+
+// Which of the four samples a texel's opacity leaves.
+fn samples_of(opaque: f32) -> u32 {
+    var mask = 0u;
+    for (var s = 0u; s < 4u; s++) {
+        if opaque > 0.5 + (f32(s) - 1.5) * 0.125 {
+            mask |= 1u << s;
+        }
+    }
+    return mask;
+}
+
+fn texel_of(in: Surface) -> vec4<f32> {
+    let uv = clamp(in.uv, vec2(0.0), vec2(1.0));
+    let across = dpdx(in.uv);
+    let down = dpdy(in.uv);
+    if in.region == NONE {
+        return vec4(1.0);
+    }
+    let size = region_size(in.region);
+    let texels = sqrt(abs(across.x * down.y - across.y * down.x) * size.x * size.y);
+    let texel = look_up(in.region, uv, texels);
+    return vec4(texel.xyz / max(texel.w, 1e-4), texel.w);
+}
+
+fn shade(in: Surface) -> Shaded {
+    let texel = texel_of(in);
+    var colour = max(in.base * in.clip.w, vec3(0.0));
+    if has(APART) {
+        colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit(point_behind(in.clip.xy, 1.0 / in.clip.w));
+    }
+    var mask = 0xfu;
+    if draw.holes != 0u {
+        mask = samples_of(texel.w);
+    }
+    return Shaded(vec4(colour * texel.xyz, in.cover), mask);
+}
+
+@fragment
+fn fragment(in: Surface, @builtin(front_facing) front: bool) -> Shaded {
+    let shaded = shade(in);
+    if FACES && in.closed != 0u && !front {
+        discard;
+    }
+    return shaded;
+}
+
+@fragment
+fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(0) vec4<f32> {
+    let shaded = shade(in);
+    if FACES && in.closed != 0u && !front {
+        discard;
+    }
+    if draw.holes != 0u && (shaded.mask & 6u) == 0u {
+        discard;
+    }
+    return shaded.colour * vec4(vec3(frame.extra.x), 1.0);
+}
+
+// Of a shadow map: a slanting surface would shade itself between texels, so it is moved off by what it falls over one.
+@fragment
+fn fragment_shadow(in: Surface, @builtin(front_facing) front: bool) -> @builtin(frag_depth) f32 {
+    let slope = (abs(dpdx(in.clip.z)) + abs(dpdy(in.clip.z))) * 1.5;
+    let texel = texel_of(in);
+    if (draw.holes != 0u && texel.w <= 0.5) || (FACES && in.closed != 0u && !front) {
+        discard;
+    }
+    return max(in.clip.z - min(slope, frame.extra.y), 0.0);
+}

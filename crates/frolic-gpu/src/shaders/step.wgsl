@@ -1,0 +1,303 @@
+// One fixed step of a population that lives on the device. Four dispatches a shard:
+//
+//   mark     who outlives the step, counted by groups
+//   settle   add the groups up, see how many of the newborn find room, write the next calls
+//   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
+//   give_birth
+//
+// The formulas are those of frolic-core/src/particles.
+
+struct Obstacle {
+    // Plane: unit normal and offset. Sphere: middle and radius.
+    place: vec4<f32>,
+    // 1 for a sphere; restitution; friction.
+    kind: vec4<f32>,
+}
+
+struct Step {
+    dt: f32, keep: f32, reach: f32, drag: f32,
+    // What is the same everywhere; 1 with gusts.
+    push: vec4<f32>,
+    gust_origin: vec4<f32>,
+    // Strength of gusts; of the attractor, and its radius; 1 with an attractor.
+    strengths: vec4<f32>,
+    attractor: vec4<f32>,
+    life: vec2<f32>, size: vec2<f32>,
+    seed: u32, due: u32, emitters: u32, capacity: u32,
+    // Where its words in the book start; 0 or 1, which of two states is read; whether the population's first, last shard.
+    book: u32, parity: u32, is_first: u32, is_last: u32,
+    // Vertices of an instance; how many obstacles and collectors.
+    span: u32, obstacles: u32, collectors: u32, spare: u32,
+    solid: array<Obstacle, 16>,
+    // Middle and radius.
+    collector: array<vec4<f32>, 16>,
+}
+
+struct Emitter {
+    // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
+    first: f32, first_age: f32, age_step: f32, shape: u32,
+    position: vec4<f32>,
+    // Axes of the aim, with the cosine of its rim and lowest and highest speed.
+    aim_x: vec4<f32>,
+    aim_y: vec4<f32>,
+    aim_z: vec4<f32>,
+    // Axes of the face, with the size of the shape.
+    face_x: vec4<f32>,
+    face_y: vec4<f32>,
+    face_z: vec4<f32>,
+    begins: u32, spare_a: u32, spare_b: u32, spare_c: u32,
+}
+
+@group(0) @binding(0) var<uniform> step: Step;
+@group(0) @binding(1) var<storage, read_write> book: array<atomic<u32>>;
+@group(0) @binding(2) var<storage, read_write> blocks: array<u32>;
+@group(0) @binding(3) var<storage, read> places: array<vec4<u32>>;
+@group(0) @binding(4) var<storage, read> motions: array<vec4<u32>>;
+@group(0) @binding(5) var<storage, read> ages: array<vec2<f32>>;
+@group(0) @binding(6) var<storage, read_write> next_places: array<vec4<u32>>;
+@group(0) @binding(7) var<storage, read_write> next_motions: array<vec4<u32>>;
+@group(0) @binding(8) var<storage, read_write> next_ages: array<vec2<f32>>;
+@group(0) @binding(9) var<storage, read_write> calls: array<u32>;
+@group(0) @binding(10) var<storage, read> emitters: array<Emitter>;
+
+// Words of a shard: alive in either state, survivors, newborn, the first of them by id and by birth.
+const LIVE: u32 = 0u;
+const SURVIVORS: u32 = 2u;
+const BORN: u32 = 3u;
+const FIRST_ID: u32 = 4u;
+const FIRST_BIRTH: u32 = 5u;
+// Words of the population, before its shards'.
+const LEFT: u32 = 0u;
+const NEXT_ID: u32 = 1u;
+const EMITTED: u32 = 2u;
+const REFUSED: u32 = 3u;
+const RETIRED: u32 = 4u;
+const HITS: u32 = 5u;
+const PICKED: u32 = 6u;
+const STEPS: u32 = 7u;
+
+fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
+    return (group.x + group.y * groups.x) * GROUP + lane;
+}
+
+struct Moved {
+    at: vec3<f32>,
+    velocity: vec3<f32>,
+    hit: bool,
+    picked: bool,
+}
+
+fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
+    var a = step.push.xyz;
+    if step.push.w > 0.0 {
+        let gust = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
+        a += gust * (step.strengths.x * step.drag);
+    }
+    if step.strengths.w > 0.0 {
+        let d = step.attractor.xyz - place;
+        let r2 = dot(d, d) + step.strengths.z * step.strengths.z;
+        a += d * (step.strengths.y / (r2 * sqrt(r2)));
+    }
+    var to: Moved;
+    to.velocity = velocity * step.keep + a * step.reach;
+    to.at = place + to.velocity * step.dt;
+    for (var k = 0u; k < step.obstacles; k++) {
+        let solid = step.solid[k];
+        var normal = solid.place.xyz;
+        var off = dot(to.at, normal) - solid.place.w;
+        if solid.kind.x > 0.0 {
+            let way = to.at - solid.place.xyz;
+            let far = length(way);
+            off = far - solid.place.w;
+            normal = select(vec3(0.0, 1.0, 0.0), way / far, far > 1e-9);
+        }
+        if off < 0.0 {
+            to.at -= normal * off;
+            let into = dot(to.velocity, normal);
+            if into < 0.0 {
+                to.velocity = (to.velocity - normal * into) * (1.0 - solid.kind.z) - normal * (into * solid.kind.y);
+                to.hit = true;
+            }
+        }
+    }
+    for (var k = 0u; k < step.collectors; k++) {
+        let way = to.at - step.collector[k].xyz;
+        let radius = step.collector[k].w;
+        to.picked = to.picked || dot(way, way) < radius * radius;
+    }
+    return to;
+}
+
+fn moved_at(nth: u32) -> Moved {
+    return moved(bitcast<vec3<f32>>(places[nth].xyz), bitcast<vec3<f32>>(motions[nth].xyz));
+}
+
+fn outlives(nth: u32) -> bool {
+    let age = ages[nth];
+    return !(age.x + step.dt >= age.y);
+}
+
+@compute @workgroup_size(256)
+fn mark(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    var kept = nth < live && outlives(nth);
+    if COLLECTS && kept {
+        kept = !moved_at(nth).picked;
+    }
+    let rank = rank_in_group(lane, kept);
+    if lane == 0u && nth < live {
+        blocks[nth / GROUP] = rank.all;
+    }
+}
+
+@compute @workgroup_size(256)
+fn settle(@builtin(local_invocation_index) lane: u32) {
+    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    let count = (live + GROUP - 1u) / GROUP;
+    let each = (count + GROUP - 1u) / GROUP;
+    let first = min(lane * each, count);
+    let end = min(first + each, count);
+    var sum = 0u;
+    for (var k = first; k < end; k++) {
+        sum += blocks[k];
+    }
+    let rank = sum_in_group(lane, sum);
+    var before = rank.before;
+    for (var k = first; k < end; k++) {
+        let here = blocks[k];
+        blocks[k] = before;
+        before += here;
+    }
+    if lane != 0u {
+        return;
+    }
+    let survivors = rank.all;
+    if step.is_first != 0u {
+        atomicStore(&book[LEFT], step.due);
+        atomicAdd(&book[STEPS], 1u);
+    }
+    let left = atomicLoad(&book[LEFT]);
+    let born = min(left, step.capacity - survivors);
+    atomicStore(&book[step.book + SURVIVORS], survivors);
+    atomicStore(&book[step.book + BORN], born);
+    atomicStore(&book[step.book + FIRST_ID], atomicLoad(&book[NEXT_ID]));
+    atomicStore(&book[step.book + FIRST_BIRTH], step.due - left);
+    atomicStore(&book[step.book + LIVE + 1u - step.parity], survivors + born);
+    atomicStore(&book[LEFT], left - born);
+    atomicAdd(&book[NEXT_ID], born);
+    atomicAdd(&book[EMITTED], born);
+    atomicAdd(&book[RETIRED], live - survivors);
+    if step.is_last != 0u {
+        atomicAdd(&book[REFUSED], left - born);
+    }
+    // The next step's dispatch, and the draw of all that live.
+    let groups = (survivors + born + GROUP - 1u) / GROUP;
+    calls[0] = min(groups, 32768u);
+    calls[1] = (groups + 32767u) / 32768u;
+    calls[2] = 1u;
+    calls[4] = step.span;
+    calls[5] = survivors + born;
+    calls[6] = 0u;
+    calls[7] = 0u;
+}
+
+@compute @workgroup_size(256)
+fn advance(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    let there = nth < live;
+    var kept = there && outlives(nth);
+    var to: Moved;
+    if kept || (COLLECTS && there) {
+        to = moved_at(nth);
+        if to.hit {
+            atomicAdd(&book[HITS], 1u);
+        }
+        if COLLECTS && kept && to.picked {
+            atomicAdd(&book[PICKED], 1u);
+            kept = false;
+        }
+    }
+    let rank = rank_in_group(lane, kept);
+    if kept {
+        let at = blocks[nth / GROUP] + rank.before;
+        next_places[at] = vec4(bitcast<vec3<u32>>(to.at), places[nth].w);
+        next_motions[at] = vec4(bitcast<vec3<u32>>(to.velocity), motions[nth].w);
+        next_ages[at] = vec2(ages[nth].x + step.dt, ages[nth].y);
+    }
+}
+
+fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, rim: f32) -> vec3<f32> {
+    let cosine = 1.0 - u * (1.0 - rim);
+    let sine = sqrt(max(1.0 - cosine * cosine, 0.0));
+    let turn = sin_cos_turn(v);
+    return x * (sine * turn.y) + y * (sine * turn.x) + z * cosine;
+}
+
+fn cube_root(v: f32) -> f32 {
+    if v <= 0.0 {
+        return 0.0;
+    }
+    let y = pow(v, 1.0 / 3.0);
+    return y - (y * y * y - v) / (3.0 * y * y);
+}
+
+fn spot(from_emitter: Emitter, dice: vec3<f32>) -> vec3<f32> {
+    let face_x = from_emitter.face_x.xyz;
+    let face_y = from_emitter.face_y.xyz;
+    let face_z = from_emitter.face_z.xyz;
+    let size = vec3(from_emitter.face_x.w, from_emitter.face_y.w, from_emitter.face_z.w);
+    switch from_emitter.shape {
+        case 1u: {
+            let turn = sin_cos_turn(dice.y);
+            return (face_x * turn.y + face_y * turn.x) * (size.x * sqrt(dice.x));
+        }
+        case 2u: { return cap(face_x, face_y, face_z, dice.x, dice.y, -1.0) * (size.x * cube_root(dice.z)); }
+        case 3u: { return cap(face_x, face_y, face_z, dice.x, dice.y, -1.0) * size.x; }
+        case 4u: { return (dice - 0.5) * size; }
+        default: { return vec3(0.0); }
+    }
+}
+
+@compute @workgroup_size(256)
+fn give_birth(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    if nth >= atomicLoad(&book[step.book + BORN]) {
+        return;
+    }
+    let birth = atomicLoad(&book[step.book + FIRST_BIRTH]) + nth;
+    let id = atomicLoad(&book[step.book + FIRST_ID]) + nth;
+    var which = 0u;
+    while which + 1u < step.emitters && emitters[which + 1u].begins <= birth {
+        which++;
+    }
+    let emitter = emitters[which];
+    let order = f32(birth - emitter.begins);
+    let age = clamp(emitter.first_age - order * emitter.age_step, 0.0, step.dt);
+    let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
+    let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
+    let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
+    let speed = emitter.aim_y.w + (emitter.aim_z.w - emitter.aim_y.w) * way_dice.z;
+    let way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, emitter.aim_x.w);
+    let velocity = way * speed;
+    let at = emitter.position.xyz + spot(emitter, where_dice) + velocity * age;
+    let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
+    let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
+    let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;
+    next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
+    next_motions[to] = vec4(bitcast<vec3<u32>>(velocity), id);
+    next_ages[to] = vec2(age, life);
+}

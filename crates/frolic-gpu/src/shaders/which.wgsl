@@ -1,0 +1,41 @@
+// Which element and which of its vertices a vertex is of.
+
+struct Which {
+    // Place among the records or columns.
+    element: u32,
+    // Place among the instance's own vertices.
+    vertex: u32,
+}
+
+fn which(vertex: u32, instance: u32) -> Which {
+    var at = Which(instance, vertex);
+    if draw.corners > 0u {
+        at = Which(vertex / draw.corners, vertex % draw.corners);
+    }
+    if draw.listed != 0u {
+        at.element = listed[at.element];
+    }
+    return at;
+}
+
+// Corner 0..3 of a rectangle: as a strip, or as two triangles of a list.
+fn corner_of(vertex: u32) -> vec2<f32> {
+    var nth = vertex;
+    if draw.corners > 0u {
+        nth = array(0u, 1u, 2u, 2u, 1u, 3u)[vertex];
+    }
+    return vec2(f32(nth & 1u), f32(nth >> 1u));
+}
+
+// A vertex that the processor finished.
+fn merged_at(element: u32, nth: u32) -> Lit {
+    let at = draw.merged_at + ((element - draw.first) * draw.each + nth) * 13u;
+    return Lit(
+        vec3(merged[at], merged[at + 1u], merged[at + 2u]),
+        vec2(merged[at + 3u], merged[at + 4u]),
+        merged[at + 5u],
+        vec3(merged[at + 6u], merged[at + 7u], merged[at + 8u]),
+        vec3(merged[at + 9u], merged[at + 10u], merged[at + 11u]),
+        merged[at + 12u],
+    );
+}

@@ -1,0 +1,42 @@
+//! What the tests of the device path share: one device, and ways to compare.
+#![allow(dead_code, unreachable_pub)]
+
+use std::sync::OnceLock;
+
+use frolic_gpu::{Gpu, GpuSpec};
+
+/// The machine's device, opened once. Where there is none a test fails: `scripts/setup` installs software Vulkan.
+pub fn gpu() -> Gpu {
+    static OPEN: OnceLock<Gpu> = OnceLock::new();
+    OPEN.get_or_init(|| Gpu::open(GpuSpec::default()).unwrap_or_else(|error| panic!("{error}"))).clone()
+}
+
+#[path = "../../../frolic-draw/tests/common/mod.rs"]
+pub mod drawing;
+
+use frolic_draw::Image;
+
+/// Share of pixels that differ by more than four 8-bit steps in a channel: the measure of parity between backends.
+pub fn differ(a: &Image, b: &Image) -> f64 {
+    assert_eq!(a.size(), b.size());
+    let differs = |(a, b): &(&[u8; 4], &[u8; 4])| {
+        a.iter().zip(b.iter()).any(|(a, b)| (i32::from(*a) - i32::from(*b)).abs() > 4)
+    };
+    a.pixels().iter().zip(b.pixels()).filter(differs).count() as f64 / a.pixels().len() as f64
+}
+
+/// Keeps two pictures side by side for whoever looks into a difference.
+pub fn keep(name: &str, [a, b]: &[Image; 2]) {
+    let (w, h) = (a.size().width() as u32, a.size().height() as u32);
+    let path = format!("/tmp/frolic-{}.png", name.replace([' ', ','], "-"));
+    let file = std::fs::File::create(path).unwrap();
+    let mut encoder = png::Encoder::new(file, w * 2, h);
+    encoder.set_color(png::ColorType::Rgba);
+    let mut bytes = Vec::new();
+    for y in 0..h as usize {
+        for image in [a, b] {
+            bytes.extend_from_slice(image.pixels()[y * w as usize..][..w as usize].as_flattened());
+        }
+    }
+    encoder.write_header().unwrap().write_image_data(&bytes).unwrap();
+}
