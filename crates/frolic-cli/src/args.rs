@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 
 use clap::{Args, Parser, Subcommand};
-use frolic::prelude::{ImageSize, Ladder, Show, Variation};
+use frolic::prelude::{Backend, ImageSize, Ladder, Show, Variation};
 
 /// Moves, draws and measures huge numbers of small elements.
 #[derive(Debug, Parser)]
@@ -48,6 +48,8 @@ pub(crate) struct Demo {
     /// Folder for the pictures and the profile, made if missing
     #[arg(long, value_name = "DIR", default_value = "frolic-demo")]
     pub(crate) out: PathBuf,
+    #[command(flatten)]
+    pub(crate) drawing: Drawing,
     /// Print what was done as JSON
     #[arg(long)]
     pub(crate) json: bool,
@@ -63,6 +65,15 @@ pub(crate) struct Chosen {
     pub(crate) settings: Vec<String>,
 }
 
+/// Who draws.
+#[derive(Debug, Args)]
+pub(crate) struct Drawing {
+    /// Who draws: cpu, gpu (a graphics device; an error where there is none) or auto (gpu where there is one)
+    /// [default: the scene's, which is cpu if it says nothing]
+    #[arg(long, value_name = "WHO")]
+    pub(crate) backend: Option<Backend>,
+}
+
 #[derive(Debug, Args)]
 #[command(after_help = "\
 Examples:
@@ -73,10 +84,13 @@ Examples:
   frolic draw pennants --frames 60 -o pennants.png              an animated PNG
   frolic draw pennants --frames 60 -o 'frames/####.png'         numbered frames
   frolic draw pennants --frames 250 -o - | your-video-encoder   raw video (YUV4MPEG2)
-  frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing")]
+  frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing
+  frolic draw beacon --backend gpu --stats                      on the graphics device")]
 pub(crate) struct Draw {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
+    #[command(flatten)]
+    pub(crate) drawing: Drawing,
     /// What to write: a PNG; with --frames an animated one, numbered ones (a name with #### in it), raw video
     /// (a name ending in .y4m, or - for standard output) [default: SCENE.png]
     #[arg(short, long, value_name = "FILE")]
@@ -133,12 +147,15 @@ Examples:
   frolic profile beacon --counts 1k..200k --vary draw.technique=each,batched,instanced
   frolic profile beacon --counts 10k,100k,1m --vary storage=objects,columns --frames 20
   frolic profile beacon --counts 1m --vary threads=1,2 --json
+  frolic profile beacon --counts 1k..20k --vary backend=cpu,gpu
 
 Variants take turns at each count, so that a disturbance of the machine meets all of them.
 Ctrl-C ends the profile with what is finished; a second one ends the program.")]
 pub(crate) struct ProfileArgs {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
+    #[command(flatten)]
+    pub(crate) drawing: Drawing,
     /// Counts to climb: a range such as 1k..1m (1, 2 and 5 of each decade), or a list such as 1k,30k,1m
     #[arg(long, value_name = "COUNTS", default_value = "1k..1m", hide_default_value = false)]
     pub(crate) counts: Ladder,

@@ -19,7 +19,8 @@ fn main() -> ExitCode {
         Ok(outcome) => outcome.into(),
         Err(error) => {
             output::complain(&error);
-            ExitCode::from(2)
+            // A device that went away cut the run short; anything else was bad input.
+            ExitCode::from(if error.is_device() { 1 } else { 2 })
         }
     }
 }

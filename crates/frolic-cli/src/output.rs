@@ -48,6 +48,15 @@ pub(crate) fn ms(time: Duration) -> String {
     if ms < 10.0 { format!("{ms:.2} ms") } else { format!("{ms:.0} ms") }
 }
 
+/// Bytes to three digits that count.
+pub(crate) fn bytes(count: u64) -> String {
+    match count {
+        0..1_000 => format!("{count} B"),
+        1_000..1_000_000 => format!("{:.1} kB", count as f64 / 1e3),
+        _ => format!("{:.1} MB", count as f64 / 1e6),
+    }
+}
+
 /// The counters of a frame as a table: draw calls and why there are so many, what was drawn and left out, pixels, bytes.
 pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     let count = |counter: Counter| group(frame.count(counter));
@@ -70,6 +79,27 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::BreaksCapacity, "began as the one before was full"),
     ] {
         row(counter.name(), count(counter), says);
+    }
+    let on_device = frame.count(Counter::Submits) > 0;
+    if on_device {
+        for (counter, says) in [
+            (Counter::Instances, "in all draw calls; those that live on the device are not among them"),
+            (Counter::DeviceDraws, "draws that the device was told to make, shadows among them"),
+            (Counter::Dispatches, "compute dispatches"),
+            (Counter::Passes, "render and compute passes"),
+            (Counter::PipelineChanges, "pipelines set"),
+            (Counter::BindChanges, "bind groups set"),
+            (Counter::Submits, "submissions"),
+            (Counter::UploadedBytes, "written to the device"),
+            (Counter::UploadedElementBytes, "of them elements"),
+            (Counter::DownloadedBytes, "read back"),
+            (Counter::DeviceBytes, "held on the device"),
+            (Counter::NewsAge, "frames that its latest counts are old"),
+        ] {
+            row(counter.name(), count(counter), says);
+        }
+        row("draw_bytes", count(Counter::DrawBytes), "held for the list");
+        return table.to_string();
     }
     for (counter, says) in [
         (Counter::Instances, "in all draw calls"),

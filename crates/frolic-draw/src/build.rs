@@ -212,17 +212,16 @@ impl ListScratch {
             ambient: around.backdrop.ambient(),
             bounce: around.backdrop.bounce(around.sun),
         };
-        let mut list =
-            DrawList {
-                sources,
-                batches: &[],
-                runs: &[],
-                order,
-                vertices: &[],
-                lighting,
-                technique: spec.technique,
-                time: around.time,
-            };
+        let mut list = DrawList {
+            sources,
+            batches: &[],
+            runs: &[],
+            order,
+            vertices: &[],
+            lighting,
+            technique: spec.technique,
+            time: around.time,
+        };
         if spec.technique == Technique::Batched {
             merge_vertices(&list, runs, view, vertices);
             list.vertices = vertices;

@@ -119,12 +119,7 @@ impl View {
     ///
     /// # Errors
     /// When a direction is no unit vector, they are not at right angles, or the angle is out of 0.01 to 3.
-    pub fn along(
-        size: ImageSize,
-        eye: [f32; 3],
-        axes: [[f32; 3]; 3],
-        fov: f32,
-    ) -> Result<Self, SpecError> {
+    pub fn along(size: ImageSize, eye: [f32; 3], axes: [[f32; 3]; 3], fov: f32) -> Result<Self, SpecError> {
         vector_within("eye", eye, 1e6, "m")?;
         within("fov", fov, 0.01, 3.0, "radians")?;
         let [right, up, forward] = axes.map(Vec3::from);

@@ -21,8 +21,8 @@
 #![forbid(unsafe_code)]
 
 mod atlas;
-pub mod backend;
 mod backdrop;
+pub mod backend;
 mod build;
 mod camera;
 mod colour;

@@ -2,15 +2,14 @@
 
 mod common;
 
-use common::kit::{kit, looks, Kit};
+use common::kit::{Kit, kit, looks};
 use common::{cloud, lights, plain};
 use frolic_core::simd::{Level, levels};
-use frolic_core::{Counter, Frame, Meter, Particles, Span, Threads};
+use frolic_core::{Counter, Frame, Meter, Particles, Threads};
 use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
-    AtlasBuilder, Blend, CameraSpec, CardSpec, Colour, DepthOrder, DetailSpec, Facing, Fill, Font, Image,
-    ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Picture, Play, Renderer,
-    RibbonSpec, Shape, Sprite, Stand, Surroundings, Technique, TextStyle, TileMap, View,
+    CameraSpec, DepthOrder, Fill, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec,
+    Renderer, RibbonSpec, Shape, Sprite, Stand, Surroundings, Technique, TextStyle, View,
 };
 use proptest::prelude::*;
 

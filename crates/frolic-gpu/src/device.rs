@@ -1,6 +1,6 @@
 //! A device, its queue, and what is told of both.
 
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use frolic_core::{Counter, Meter};
@@ -129,10 +129,29 @@ impl Gpu {
         ];
         if let Some((limit, has, need)) = checks.into_iter().find(|(_, has, need)| has < need) {
             let name = device.adapter_info().name;
-            return Err(GpuError::Unfit { name, problem: format!("{limit} is {has}, and {need} are needed") });
+            return Err(GpuError::Unfit {
+                name,
+                problem: format!("{limit} is {has}, and {need} are needed"),
+            });
         }
         let name = device.adapter_info().name;
         Ok(Self::with(device.clone(), queue.clone(), name, spec, Arc::default()))
+    }
+
+    /// The machine's device, opened once in a program and again should it be lost.
+    ///
+    /// # Errors
+    /// As [`Gpu::open`].
+    pub fn shared() -> Result<Self, GpuError> {
+        static SHARED: Mutex<Option<Gpu>> = Mutex::new(None);
+        // Whoever panicked while holding it left it whole.
+        let mut shared = SHARED.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(gpu) = shared.as_ref().filter(|gpu| gpu.check().is_ok()) {
+            return Ok(gpu.clone());
+        }
+        let gpu = Self::open(GpuSpec::default())?;
+        *shared = Some(gpu.clone());
+        Ok(gpu)
     }
 
     fn with(
@@ -185,9 +204,10 @@ impl Gpu {
     /// # Errors
     /// When the device was lost, or does not answer.
     pub fn wait(&self) -> Result<(), GpuError> {
-        self.inner.device.poll(wgpu::PollType::wait_indefinitely()).map_err(|error| {
-            self.check().err().unwrap_or_else(|| GpuError::Lost(error.to_string()))
-        })?;
+        self.inner
+            .device
+            .poll(wgpu::PollType::wait_indefinitely())
+            .map_err(|error| self.check().err().unwrap_or_else(|| GpuError::Lost(error.to_string())))?;
         self.check()
     }
 

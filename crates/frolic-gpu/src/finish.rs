@@ -65,9 +65,18 @@ impl Finish {
         );
         let groups = [Some(&layouts.bloom)];
         let mut of = |entry| pipelines.compute(shader::BLOOM, entry, &groups, &[]);
-        let passes =
-            [of("means")?, of("near_across")?, of("near_down")?, of("far_across")?, of("far_down")?];
-        Ok(Self { size, blocks, numbers, written: None, bloom, resolve, passes, back: None, bytes: bytes * 3 })
+        let passes = [of("means")?, of("near_across")?, of("near_down")?, of("far_across")?, of("far_down")?];
+        Ok(Self {
+            size,
+            blocks,
+            numbers,
+            written: None,
+            bloom,
+            resolve,
+            passes,
+            back: None,
+            bytes: bytes * 3,
+        })
     }
 
     /// Sets the exposure and the share of light that spreads.

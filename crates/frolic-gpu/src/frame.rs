@@ -1,7 +1,7 @@
 //! What a whole frame shares, packed as `shaders/frame.wgsl` lays it out.
 
-use frolic_draw::backend::{Lighting, NEAR, ViewParts};
 use frolic_draw::View;
+use frolic_draw::backend::{Lighting, NEAR, ViewParts};
 use glam::Vec3;
 
 use crate::device::Words;
@@ -30,6 +30,11 @@ impl SunMap {
     pub(crate) fn new(view: View, texel: f32, reach: f32) -> Self {
         Self { view, texel, z: ClipZ { x: -0.5 / reach, y: 0.5 } }
     }
+
+    /// Most that a slanting surface is moved off, sixteen texels, in the map's z.
+    pub(crate) fn most_slope(&self) -> f32 {
+        self.texel * 16.0 * self.z.x.abs()
+    }
 }
 
 /// Who sees: the camera's own view, or the sun's.
@@ -43,6 +48,8 @@ pub(crate) struct Seen<'a> {
     pub(crate) time: f32,
     /// For a pass of somebody else's.
     pub(crate) exposure: f32,
+    /// Most that a slanting surface is moved off in a map, in its z.
+    pub(crate) most_slope: f32,
 }
 
 fn eye(words: &mut Words, view: &View, near: f32) {
@@ -71,9 +78,7 @@ impl Seen<'_> {
         words.vec(light.ambient, self.time).vec(light.bounce, light.lights.len().min(16) as f32);
         words.vec(light.towards_sun, flag(light.sun.is_some()));
         words.vec(light.sun.map_or(Vec3::ZERO, |sun| sun.light()), 0.0);
-        // A slanting surface is moved off by sixteen texels at most.
-        let slope = self.map.map_or(0.0, |map| map.texel * 16.0 * map.z.x.abs());
-        words.float(&[self.exposure, slope, 0.0, 0.0]);
+        words.float(&[self.exposure, self.most_slope, 0.0, 0.0]);
         for nth in 0..16 {
             match light.lights.get(nth) {
                 Some(lamp) => {

@@ -1,21 +1,45 @@
-//! x
-#![allow(missing_docs)]
+//! The device path: the draw lists of `frolic-draw` drawn, and the particles of `frolic-core` moved, through `wgpu`.
+//!
+//! **In:** a [`DrawList`](frolic_draw::DrawList), as the CPU backend takes it, and specs of populations. **Out:** an
+//! [`Image`](frolic_draw::Image), or a texture that stays on the device; the same picture as the CPU's to within a few
+//! 8-bit steps; counters and times in the [`Meter`](frolic_core::Meter).
+//!
+//! | question | file |
+//! | --- | --- |
+//! | which device, what was it told to do? | `device.rs`, `error.rs` |
+//! | how is a list drawn? | `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
+//! | what does a look, mesh or atlas become? | `looks.rs` |
+//! | how do elements of the processor get there? | `records.rs` |
+//! | which instances are seen, in which order? | `order.rs` |
+//! | how do particles live there? | `particles.rs` |
+//! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
+//! | how does it go into a pass of a program's own? | `guest.rs` |
+//! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
+//!
+//! What WebGPU promises everywhere is enough: eight storage buffers a stage, 256 invocations, 16 KiB of shared memory, bindings of 128 MiB
+//! (a larger population is split). Timestamps are used where there are any.
+
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
+#![forbid(unsafe_code)]
+
 mod device;
 mod error;
-mod shader;
-pub use device::{Gpu, GpuSpec, Recorder, Tally};
-pub use error::GpuError;
+mod finish;
+mod frame;
 mod looks;
+mod order;
+mod particles;
 mod pipelines;
 mod records;
-mod order;
-mod ring;
-mod timing;
-mod frame;
-mod targets;
-mod particles;
-pub use particles::*;
-mod finish;
 mod renderer;
-pub use renderer::GpuRenderer;
+mod ring;
+mod shader;
+mod targets;
+mod timing;
+
+pub use device::{Gpu, GpuSpec, Recorder, Tally};
+pub use error::GpuError;
+pub use particles::{GpuParticles, MOST_STEPS, News, ResidentError};
 pub use pipelines::GuestTarget;
+pub use renderer::GpuRenderer;
+pub use wgpu;

@@ -233,7 +233,8 @@ impl Looks {
             | flag(detail.is_active(), DETAIL)
             | flag(slot.shadows && is_shadowed(look), APART)
             | flag(matches!(parts.form, Form::Sprite { on_screen: true }), ON_SCREEN);
-        let Shape { form, facing, face, aspect, play, rate, melt, sheet, region, ribbon } = Shape::of(parts.form);
+        let Shape { form, facing, face, aspect, play, rate, melt, sheet, region, ribbon } =
+            Shape::of(parts.form);
         let RibbonSpec { length, tip, segments, .. } = ribbon;
         words
             .uint(&[slot.stride])
@@ -306,8 +307,7 @@ fn reach(look: &Look) -> f32 {
 
 /// Whether shadows can fall on it: on what is solid, on cards and on boards.
 pub(crate) fn is_shadowed(look: &Look) -> bool {
-    look.is_solid()
-        || matches!(look.parts().form, Form::Card { .. } | Form::Sprite { on_screen: false })
+    look.is_solid() || matches!(look.parts().form, Form::Card { .. } | Form::Sprite { on_screen: false })
 }
 
 /// Bits that say whether a look's mesh, and its coarse form, have an inside that hides what faces away.

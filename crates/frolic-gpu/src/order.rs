@@ -69,7 +69,12 @@ impl Lists {
             words[pass * SLOT as usize] = pass as u32 * DIGIT;
         }
         upload(gpu, &shifts, 0, &words, tally);
-        Self { lists: Vec::new(), shifts, none: gpu.buffer("none", 256, BufferUsages::STORAGE), generation: 0 }
+        Self {
+            lists: Vec::new(),
+            shifts,
+            none: gpu.buffer("none", 256, BufferUsages::STORAGE),
+            generation: 0,
+        }
     }
 
     /// Sees to it that the `nth` list holds `most` instances; `book` says how many there are, where only the device knows.
@@ -115,7 +120,8 @@ impl List {
         let each = u64::from(most) * 4;
         let tiles = u64::from(most.div_ceil(SORT_TILE));
         let buffer = |label, bytes| gpu.buffer(label, bytes, BufferUsages::STORAGE);
-        let [list, other, keys, other_keys] = ["list", "list 2", "keys", "keys 2"].map(|label| buffer(label, each));
+        let [list, other, keys, other_keys] =
+            ["list", "list 2", "keys", "keys 2"].map(|label| buffer(label, each));
         let counts = buffer("digits", tiles * 16 * 4);
         let blocks = buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4);
         let calls = gpu.buffer("calls", 64, BufferUsages::STORAGE | BufferUsages::INDIRECT);
@@ -157,11 +163,7 @@ impl List {
         let sum = group(
             gpu,
             &pipelines.layouts.list_sum,
-            &[
-                (0, blocks.as_entire_binding()),
-                (3, book.as_entire_binding()),
-                (4, calls.as_entire_binding()),
-            ],
+            &[(0, blocks.as_entire_binding()), (3, book.as_entire_binding()), (4, calls.as_entire_binding())],
         );
         self.groups = Some([fill, sum]);
     }
@@ -179,7 +181,8 @@ impl Ordering {
     pub(crate) fn new(pipelines: &mut Pipelines) -> Result<Self, GpuError> {
         let layouts = Arc::clone(&pipelines.layouts);
         let mut cull = |program, elements: &wgpu::BindGroupLayout| -> Result<_, GpuError> {
-            let fill = [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
+            let fill =
+                [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
             // No group is left out, though not all are used: software Vulkan then loses offsets.
             let sum =
                 [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list_sum)];

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{EmitterAxes, Emitters, MOST_SOLID, Motion};
-use frolic_core::{Counter, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, World};
+use frolic_core::{Counter, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
@@ -19,6 +19,7 @@ use crate::order::{GROUP, groups};
 use crate::pipelines::{Bind, compute, group, layout, window};
 use crate::ring::Ring;
 use crate::shader;
+use crate::timing::Timing;
 
 /// Steps that can be written down before they are handed over.
 pub const MOST_STEPS: u32 = 64;
@@ -163,7 +164,16 @@ impl GpuParticles {
             .map(|nth| {
                 let first = u64::from(nth) * u64::from(most);
                 let room = (u64::from(count) - first).min(u64::from(most)) as u32;
-                Shard::new(gpu, &layouts, room, BOOK_HEAD + nth * BOOK_SHARD, &book, &steps, &births, births_slot)
+                Shard::new(
+                    gpu,
+                    &layouts,
+                    room,
+                    BOOK_HEAD + nth * BOOK_SHARD,
+                    &book,
+                    &steps,
+                    &births,
+                    births_slot,
+                )
             })
             .collect();
         if let Some(error) = pollster::block_on(memory.pop()) {
@@ -201,7 +211,24 @@ impl GpuParticles {
     ///
     /// # Errors
     /// When the device was lost.
-    pub fn step(&mut self, recorder: &mut Recorder, world: &World, dt: f32, steps: u32) -> Result<(), GpuError> {
+    pub fn step(
+        &mut self,
+        recorder: &mut Recorder,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        self.step_timed(recorder, world, dt, steps, None)
+    }
+
+    pub(crate) fn step_timed(
+        &mut self,
+        recorder: &mut Recorder,
+        world: &World,
+        dt: f32,
+        steps: u32,
+        mut timing: Option<&mut Timing>,
+    ) -> Result<(), GpuError> {
         if !(dt.is_finite() && dt > 0.0) {
             return Ok(());
         }
@@ -217,7 +244,8 @@ impl GpuParticles {
                 continue;
             }
             let (encoder, tally) = recorder.parts();
-            self.encode(encoder, tally, world, dt, now, None)?;
+            let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
+            self.encode(encoder, tally, world, dt, now, times)?;
             left -= now;
         }
         Ok(())
@@ -336,7 +364,11 @@ impl GpuParticles {
     }
 
     /// Takes in what has come, without waiting, and tells the meter what is new.
-    pub fn hear(&mut self, meter: &mut Meter, tally: &mut Tally) {
+    pub fn hear(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
+        self.hear_in(&mut recorder.tally, meter);
+    }
+
+    pub(crate) fn hear_in(&mut self, tally: &mut Tally, meter: &mut Meter) {
         self.gpu.poll();
         let (raw, news, heard) = (&mut self.raw, &mut self.news, &mut self.heard);
         let (shards, before) = (self.shards.len(), *news);
@@ -370,12 +402,13 @@ impl GpuParticles {
         recorder.submit();
         self.ask();
         self.gpu.wait()?;
-        self.hear(meter, &mut recorder.tally);
+        self.hear(recorder, meter);
         self.record(recorder);
         recorder.submit();
         self.ask();
         self.gpu.wait()?;
-        self.hear(meter, &mut recorder.tally);
+        self.hear(recorder, meter);
+        recorder.tally.tell(meter);
         Ok(self.news)
     }
 
@@ -407,10 +440,9 @@ impl GpuParticles {
     /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
     pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
         let (key, shards) = (self.key, self.shards.iter().map(|shard| shard.most).collect::<Vec<_>>());
-        shards
-            .into_iter()
-            .enumerate()
-            .map(move |(nth, most)| Instances::on_device(Resident { key: key << 16 | nth as u64, most }, behind))
+        shards.into_iter().enumerate().map(move |(nth, most)| {
+            Instances::on_device(Resident { key: key << 16 | nth as u64, most }, behind)
+        })
     }
 
     /// Bytes held on the device.
@@ -541,15 +573,7 @@ impl Shard {
                 of(1, &[blocks.clone(), calls]),
                 of(
                     2,
-                    &[
-                        blocks,
-                        places,
-                        motions,
-                        ages,
-                        to_places.clone(),
-                        to_motions.clone(),
-                        to_ages.clone(),
-                    ],
+                    &[blocks, places, motions, ages, to_places.clone(), to_motions.clone(), to_ages.clone()],
                 ),
                 of(3, &[to_places, to_motions, to_ages, births]),
             ]
@@ -576,7 +600,14 @@ impl Layouts {
         let mark = [&[(2, Write)][..], &old].concat();
         let advance = [&[(2, Write)][..], &old, &new].concat();
         let birth = [&new[..], &[(10, Bind::Moving)]].concat();
-        Self { groups: [of("mark", &mark), of("settle", &[(2, Write), (9, Write)]), of("advance", &advance), of("birth", &birth)] }
+        Self {
+            groups: [
+                of("mark", &mark),
+                of("settle", &[(2, Write), (9, Write)]),
+                of("advance", &advance),
+                of("birth", &birth),
+            ],
+        }
     }
 
     fn pipelines(&self, gpu: &Gpu, collects: bool) -> Result<Stepping, GpuError> {

@@ -83,10 +83,8 @@ pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, B
             wgpu::BindGroupLayoutEntry { binding, visibility, ty, count: None }
         })
         .collect();
-    gpu.device().create_bind_group_layout(&wgpu::BindGroupLayoutDescriptor {
-        label: Some(label),
-        entries: &entries,
-    })
+    gpu.device()
+        .create_bind_group_layout(&wgpu::BindGroupLayoutDescriptor { label: Some(label), entries: &entries })
 }
 
 /// Bytes of the uniforms.
@@ -113,7 +111,15 @@ impl Layouts {
             digits: of(
                 "digits",
                 compute,
-                &[(0, Uniform(true, 16)), (1, Read), (2, Write), (3, Read), (4, Read), (5, Write), (6, Write)],
+                &[
+                    (0, Uniform(true, 16)),
+                    (1, Read),
+                    (2, Write),
+                    (3, Read),
+                    (4, Read),
+                    (5, Write),
+                    (6, Write),
+                ],
             ),
             backdrop: of("backdrop", drawn, &[(0, Texture), (1, Texture)]),
             compose: of("compose", drawn, &[(0, Texture), (1, Samples)]),
@@ -122,11 +128,7 @@ impl Layouts {
                 compute,
                 &[(0, Uniform(false, 16)), (1, Texture), (2, Write), (3, Write), (4, Write)],
             ),
-            resolve: of(
-                "resolve",
-                drawn,
-                &[(0, Uniform(false, 16)), (1, Texture), (2, Read), (3, Texture)],
-            ),
+            resolve: of("resolve", drawn, &[(0, Uniform(false, 16)), (1, Texture), (2, Read), (3, Texture)]),
         }
     }
 }
@@ -313,8 +315,7 @@ impl Pipelines {
             ("FACES", f64::from(u8::from(key.closed == 1 || key.closed == 2))),
             ("SOFT", f64::from(u8::from(key.pass == Pass::Soft))),
         ];
-        let used: &[(&str, f64)] =
-            if key.shape.has_pieces() { &constants[..2] } else { &constants[2..] };
+        let used: &[(&str, f64)] = if key.shape.has_pieces() { &constants[..2] } else { &constants[2..] };
         let greater = |write: bool, test: bool| wgpu::DepthStencilState {
             format: DEPTH,
             depth_write_enabled: Some(write),
@@ -401,10 +402,9 @@ impl Pipelines {
             return Ok(pipeline.clone());
         }
         let (program, layouts): (Program, Vec<Option<&BindGroupLayout>>) = match entry {
-            "start" | "start_depth" => (
-                shader::BACKDROP,
-                vec![Some(&self.layouts.frame), Some(&self.layouts.backdrop)],
-            ),
+            "start" | "start_depth" => {
+                (shader::BACKDROP, vec![Some(&self.layouts.frame), Some(&self.layouts.backdrop)])
+            }
             "compose" | "compose_solid" => {
                 (shader::COMPOSE, vec![Some(&self.layouts.frame), Some(&self.layouts.compose)])
             }
@@ -497,10 +497,7 @@ pub(crate) fn compute(
         layout: Some(&layout),
         module,
         entry_point: Some(entry),
-        compilation_options: wgpu::PipelineCompilationOptions {
-            constants,
-            ..Default::default()
-        },
+        compilation_options: wgpu::PipelineCompilationOptions { constants, ..Default::default() },
         cache: None,
     })
 }

@@ -100,7 +100,9 @@ fn page_buffer(gpu: &Gpu, label: &str, bytes: u64) -> wgpu::Buffer {
 /// Words of a record of a batch: as `shaders/packed.wgsl` reads them.
 pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
     let curved = |run: &Run| {
-        list.source(run.source).and_then(|(instances, _)| instances.element(0)).is_some_and(|e| e.curve.is_some())
+        list.source(run.source)
+            .and_then(|(instances, _)| instances.element(0))
+            .is_some_and(|e| e.curve.is_some())
     };
     match look.parts().form {
         Form::Card { .. } => 12,

@@ -14,7 +14,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Counter, Meter, Stage};
+use frolic_core::{Counter, Meter, Stage, World};
 use frolic_draw::backend::{Form, shadow_view, stride};
 use frolic_draw::{
     BackdropSpec, Batch, Colour, DrawList, Fill, Image, ImageSize, Look, Technique, Vertex, View,
@@ -173,8 +173,7 @@ impl Stock {
         self.looks.tidy();
         let shadows = list.lighting().shadows();
         for batch in list.batches() {
-            let Some((instances, look)) =
-                list.runs(batch).first().and_then(|run| list.source(run.source))
+            let Some((instances, look)) = list.runs(batch).first().and_then(|run| list.source(run.source))
             else {
                 continue;
             };
@@ -306,8 +305,14 @@ impl Stock {
             let into = self.records.words(at, first_word, count * words);
             records::pack(list, batch, skip, view, on, words, into);
             let first = (first_word / words) as u32;
-            let mut slot =
-                Slot { stride: words as u32 / 4, listed, count: count as u32, span, shadows, ..Slot::default() };
+            let mut slot = Slot {
+                stride: words as u32 / 4,
+                listed,
+                count: count as u32,
+                span,
+                shadows,
+                ..Slot::default()
+            };
             let mut merged_page = None;
             if merged {
                 let run = list.runs(batch).first().map_or(0, |run| run.vertices as usize);
@@ -329,9 +334,7 @@ impl Stock {
             let key = Key::new(look, false, merged, pass);
             let call = match nth {
                 Some(nth) => Call::Listed(nth),
-                None if merged => {
-                    Call::Draw([first * corners, (first + count as u32) * corners], [0, 1])
-                }
+                None if merged => Call::Draw([first * corners, (first + count as u32) * corners], [0, 1]),
                 None => Call::Draw([0, span], [first, first + count as u32]),
             };
             // What is like the item before, as with one call an element, shares its uniform.
@@ -583,8 +586,14 @@ fn find<'a>(residents: &[&'a GpuParticles], key: u64) -> Result<ShardOn<'a>, Gpu
 fn store(vertices: &[Vertex], into: &mut [u32]) {
     into.par_chunks_mut(VERTEX_WORDS * 4096).zip(vertices.par_chunks(4096)).for_each(|(into, vertices)| {
         for (words, vertex) in into.chunks_exact_mut(VERTEX_WORDS).zip(vertices) {
-            let Vertex { place: [x, y, z], corner: [u, v], radius, colour: [r, g, b], sun: [a, c, d], opacity } =
-                *vertex;
+            let Vertex {
+                place: [x, y, z],
+                corner: [u, v],
+                radius,
+                colour: [r, g, b],
+                sun: [a, c, d],
+                opacity,
+            } = *vertex;
             let values = [x, y, z, u, v, radius, r, g, b, a, c, d, opacity];
             for (word, value) in words.iter_mut().zip(values) {
                 *word = value.to_bits();
@@ -731,12 +740,12 @@ impl GpuRenderer {
             lighting: &lighting,
             time: list.time(),
             exposure: 1.0,
+            most_slope: 0.0,
         };
         let mut all = vec![seen(view, ENDLESS, map.as_ref())];
         if let Some(map) = &map {
-            all.push(Seen { view: &map.view, camera: view, z: map.z, map: None, ..seen(view, ENDLESS, None) });
-            // The sun moves surfaces off by texels of its own map.
-            all[1].map = None;
+            let most_slope = map.most_slope();
+            all.push(Seen { camera: view, most_slope, ..seen(&map.view, map.z, None) });
         }
         self.stock.set_frames(&all, &mut recorder.tally);
         let fills: &[f32] = if backdrop.is_some() { &[0.0] } else { &[1.0, 0.0] };
@@ -892,12 +901,14 @@ impl GpuRenderer {
         map: Option<&SunMap>,
         first: bool,
     ) -> Result<(), GpuError> {
-        let Self { stock, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self else {
+        let Self { stock, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self
+        else {
             return Ok(());
         };
         let gpu = recorder.gpu().clone();
         let sampled = targets.sampled.as_ref();
-        stock.bound.frames = stock.bound.frames.take().filter(|_| stock.targets_generation == stock.bound.of[4]);
+        stock.bound.frames =
+            stock.bound.frames.take().filter(|_| stock.targets_generation == stock.bound.of[4]);
         stock.bound.of[4] = stock.targets_generation;
         let frames = stock.frames(
             shadow.as_ref().map(|(_, map)| &map.view),
@@ -914,7 +925,8 @@ impl GpuRenderer {
         );
         let start = stock.pipelines.wide("start", None)?;
         let start_depth = stock.pipelines.wide("start_depth", None)?;
-        let composing = [stock.pipelines.wide("compose", None)?, stock.pipelines.wide("compose_solid", None)?];
+        let composing =
+            [stock.pipelines.wide("compose", None)?, stock.pipelines.wide("compose_solid", None)?];
         let compose_group = sampled.map(|sampled| {
             group(
                 &gpu,
@@ -953,11 +965,8 @@ impl GpuRenderer {
         loop {
             let soft = stretches.get(next).filter(|stretch| stretch.pass == Pass::Soft);
             if what.is_some() || soft.is_some() {
-                let load = if what == Some(Onto::Start) {
-                    LoadOp::Clear(wgpu::Color::BLACK)
-                } else {
-                    LoadOp::Load
-                };
+                let load =
+                    if what == Some(Onto::Start) { LoadOp::Clear(wgpu::Color::BLACK) } else { LoadOp::Load };
                 let solid = what == Some(Onto::Solid);
                 let mut attachments = vec![Some(colour(&targets.light.view, load))];
                 if let (true, Some(sampled)) = (solid, sampled) {
@@ -1069,9 +1078,19 @@ impl GpuRenderer {
         Ok(())
     }
 
-    /// Times the next steps of a population.
-    pub(crate) fn timing(&mut self) -> &mut Timing {
-        &mut self.timing
+    /// Steps a population as [`GpuParticles::step`], with its time heard of among those of the frame.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step(
+        &mut self,
+        recorder: &mut Recorder,
+        particles: &mut GpuParticles,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        particles.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
     }
 
     fn bytes(&self) -> u64 {

@@ -41,8 +41,9 @@ impl Ring {
     pub(crate) fn new(gpu: &Gpu, label: &str, words: usize) -> Self {
         let bytes = words as u64 * 4;
         let usage = BufferUsages::MAP_READ | BufferUsages::COPY_DST;
-        let slots =
-            (0..SLOTS).map(|_| Slot { buffer: gpu.buffer(label, bytes, usage), state: State::Free }).collect();
+        let slots = (0..SLOTS)
+            .map(|_| Slot { buffer: gpu.buffer(label, bytes, usage), state: State::Free })
+            .collect();
         Self { slots, bytes }
     }
 

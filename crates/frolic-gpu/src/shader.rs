@@ -100,14 +100,16 @@ impl Program {
         let info = pollster::block_on(module.get_compilation_info());
         let message = info.messages.first();
         let line = message.and_then(|message| message.location).map_or(1, |place| place.line_number as usize);
-        let problem = message.map_or_else(|| "does not compile".to_owned(), |message| message.message.clone());
+        let problem =
+            message.map_or_else(|| "does not compile".to_owned(), |message| message.message.clone());
         Err(at(&starts, line, problem))
     }
 }
 
 /// An error at a line of a text that was put together.
 pub(crate) fn at(starts: &[(usize, &'static str)], line: usize, problem: String) -> GpuError {
-    let (first, file) = starts.iter().rev().find(|(first, _)| *first <= line).copied().unwrap_or((1, "numbers"));
+    let (first, file) =
+        starts.iter().rev().find(|(first, _)| *first <= line).copied().unwrap_or((1, "numbers"));
     GpuError::Shader { file: file.to_owned(), line: line + 1 - first, problem }
 }
 

@@ -146,7 +146,8 @@ impl BackdropOn {
         let rgb = |label, plane: &[[f32; 3]], size: [u32; 2], tally: &mut Tally| {
             let on = target(gpu, label, size, LIGHT, 1, usage);
             let half = |v: f32| f16::from_f32(v).to_bits();
-            let texels: Vec<[u16; 4]> = plane.iter().map(|&[r, g, b]| [half(r), half(g), half(b), 0]).collect();
+            let texels: Vec<[u16; 4]> =
+                plane.iter().map(|&[r, g, b]| [half(r), half(g), half(b), 0]).collect();
             write(gpu, &on, size, bytemuck::cast_slice(&texels), 8, tally);
             on
         };
@@ -184,11 +185,7 @@ fn write(gpu: &Gpu, on: &Target, [width, height]: [u32; 2], bytes: &[u8], texel:
     gpu.queue().write_texture(
         on.texture.as_image_copy(),
         bytes,
-        wgpu::TexelCopyBufferLayout {
-            offset: 0,
-            bytes_per_row: Some(width * texel),
-            rows_per_image: None,
-        },
+        wgpu::TexelCopyBufferLayout { offset: 0, bytes_per_row: Some(width * texel), rows_per_image: None },
         wgpu::Extent3d { width, height, depth_or_array_layers: 1 },
     );
     tally.uploaded += bytes.len() as u64;

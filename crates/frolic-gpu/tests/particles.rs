@@ -4,8 +4,8 @@ mod common;
 
 use common::gpu;
 use frolic_core::{
-    BurstSpec, CollectorSpec, Counter, EmitterSpec, Meter, ObstacleSpec, ParticleRow, ParticleSpec, Particles,
-    ShapeSpec, WorldSpec,
+    BurstSpec, CollectorSpec, Counter, EmitterSpec, Meter, ObstacleSpec, ParticleRow, ParticleSpec,
+    Particles, ShapeSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
 use proptest::prelude::*;
@@ -24,8 +24,7 @@ fn both(
     let mut here = Particles::new(spec, 7).unwrap();
     here.step(&world, dt, steps, &mut meter);
     let frame = meter.end_frame();
-    let counters =
-        [Counter::Emitted, Counter::Refused, Counter::Retired, Counter::Hits, Counter::Picked];
+    let counters = [Counter::Emitted, Counter::Refused, Counter::Retired, Counter::Hits, Counter::Picked];
     let mut counted = counters.map(|counter| frame.count(counter)).to_vec();
     counted.push(here.len() as u64);
     let mut recorder = Recorder::new(gpu);

@@ -15,7 +15,9 @@ use frolic_gpu::{GpuRenderer, Recorder};
 type Populations<'a> = Vec<(Instances<'a>, &'a Look)>;
 
 fn view(width: u32, height: u32) -> View {
-    CameraSpec::new([0.4, 0.6, 5.0], [0.0, 0.1, 0.0], 50.0).view(ImageSize::new(width, height).unwrap()).unwrap()
+    CameraSpec::new([0.4, 0.6, 5.0], [0.0, 0.1, 0.0], 50.0)
+        .view(ImageSize::new(width, height).unwrap())
+        .unwrap()
 }
 
 /// The same list drawn by both backends.

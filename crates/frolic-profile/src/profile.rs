@@ -28,6 +28,9 @@ pub struct Profile {
     pub machine: Machine,
     /// Whether it was interrupted; what is there is whole.
     pub interrupted: bool,
+    /// What went wrong with a graphics device on the way, if anything; what is there is whole.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<String>,
     /// One entry a variant.
     pub variants: Vec<VariantProfile>,
 }
@@ -46,6 +49,9 @@ pub struct Machine {
     pub threads: u32,
     /// Version of Frolic.
     pub frolic: String,
+    /// The graphics device, where a variant was drawn by one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
 }
 
 /// One variant's curve.

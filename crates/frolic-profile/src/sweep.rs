@@ -101,6 +101,7 @@ pub fn sweep(
         frame_limit_ms: plan.frame_limit.as_secs_f64() * 1e3,
         machine: this_machine(),
         interrupted: false,
+        fault: None,
         variants: Vec::new(),
     };
     let mut progress = Tally::new(plan, variants.len());
@@ -130,7 +131,13 @@ pub fn sweep(
                 progress.done += u64::from(turn);
             }
         }
-        climbers.into_iter().for_each(|climber| climber.finish(count, plan.frame_limit));
+        for climber in climbers {
+            if climber.scene.is_on_device() && profile.machine.device.is_none() {
+                profile.machine.device = climber.scene.remark().map(str::to_owned);
+            }
+            let fault = climber.finish(count, plan.frame_limit);
+            profile.fault = profile.fault.take().or(fault);
+        }
     }
     profile.variants = variants.into_iter().map(|variant| variant.result).collect();
     Ok(profile)
@@ -184,6 +191,8 @@ struct Climber<'a> {
     cpu: Duration,
     peak: u64,
     over: Option<Duration>,
+    /// What went wrong with the device.
+    fault: Option<String>,
 }
 
 impl<'a> Climber<'a> {
@@ -211,7 +220,8 @@ impl<'a> Climber<'a> {
             }
         }
         let frames = Vec::with_capacity(plan.frames as usize);
-        let mut climber = Self { variant, scene, meter, frames, cpu: Duration::ZERO, peak: 0, over: None };
+        let mut climber =
+            Self { variant, scene, meter, frames, cpu: Duration::ZERO, peak: 0, over: None, fault: None };
         climber.take(plan.warm_up.max(1), plan.frame_limit);
         climber.frames.clear();
         climber.cpu = Duration::ZERO;
@@ -220,10 +230,10 @@ impl<'a> Climber<'a> {
 
     /// Takes frames, until the limit is passed twice in a row or by far.
     fn take(&mut self, turn: u32, limit: Duration) {
-        if self.over.is_some() {
+        if self.over.is_some() || self.fault.is_some() {
             return;
         }
-        let Self { scene, meter, frames, over, peak, .. } = self;
+        let Self { scene, meter, frames, over, peak, fault, .. } = self;
         let step = scene.spec().clock.step();
         let threads = scene.threads();
         let cpu = ProcessTime::now();
@@ -231,7 +241,10 @@ impl<'a> Climber<'a> {
             for _ in 0..turn {
                 meter.begin_frame();
                 scene.step(step, 1, meter);
-                scene.draw(meter);
+                if let Err(error) = scene.draw_in_place(meter) {
+                    *fault = Some(error.to_string());
+                    break;
+                }
                 let frame = meter.end_frame();
                 let slow_before = frames.last().is_some_and(|last: &Frame| last.total() > limit);
                 frames.push(frame);
@@ -246,9 +259,9 @@ impl<'a> Climber<'a> {
         *peak = (*peak).max(memory());
     }
 
-    /// Notes the point.
-    fn finish(self, count: u32, limit: Duration) {
-        let Self { variant, frames, cpu, peak, over, .. } = self;
+    /// Notes the point; returns what went wrong with the device, if anything.
+    fn finish(self, count: u32, limit: Duration) -> Option<String> {
+        let Self { variant, frames, cpu, peak, over, fault, .. } = self;
         if !frames.is_empty() {
             let cpu_ms = cpu.as_secs_f64() * 1e3 / frames.len() as f64;
             variant.result.points.push(Point::of(count, &frames, cpu_ms, peak));
@@ -261,6 +274,10 @@ impl<'a> Climber<'a> {
             );
             variant.result.stopped = Some(Stop { count, reason });
         }
+        if let Some(reason) = &fault {
+            variant.result.stopped = Some(Stop { count, reason: reason.clone() });
+        }
+        fault
     }
 }
 
@@ -276,5 +293,6 @@ fn this_machine() -> Machine {
         instruction_set: simd::name(simd::Level::new()),
         threads: std::thread::available_parallelism().map_or(1, |threads| threads.get() as u32),
         frolic: env!("CARGO_PKG_VERSION").to_owned(),
+        device: None,
     }
 }

@@ -9,6 +9,9 @@ use frolic_core::SpecError;
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SceneError {
+    /// The graphics device could not do what was asked.
+    #[error("{0}")]
+    Device(String),
     /// The file cannot be read.
     #[error("{path}: cannot be read: {source}")]
     Read {

@@ -10,11 +10,16 @@
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
-//! | how does a scene run? | `scene.rs` |
+//! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
+#[cfg(feature = "gpu")]
+mod device;
+#[cfg(not(feature = "gpu"))]
+#[path = "no_device.rs"]
+mod device;
 mod error;
 mod file;
 mod output;
@@ -31,5 +36,7 @@ pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, wri
 pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, TextSpec, TextureSpec, TilesSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
-pub use spec::{DrawSpec, FORMAT_VERSION, Folder, PopulationSpec, ProfileSpec, SceneSpec};
+pub use spec::{
+    Backend, DrawSpec, FORMAT_VERSION, Folder, PopulationSpec, ProfileSpec, Residence, SceneSpec,
+};
 pub use texture::{read_png, read_png_bytes};

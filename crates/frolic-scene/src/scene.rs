@@ -1,13 +1,17 @@
 //! A scene that runs: state, made from a [`SceneSpec`].
 
-use frolic_core::{Clock, Counter, Fixtures, Meter, Particles, SpecError, Threads, World};
+use frolic_core::{Clock, Counter, Fixtures, Meter, Particles, SpecError, Storage, Threads, World};
 use frolic_draw::{
-    BackdropSpec, Bounds, DrawList, Image, ImageSize, Instances, ListScratch, Look, Renderer, Show,
-    Surroundings, View, chunk_bounds,
+    BackdropSpec, Bounds, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look, Renderer,
+    Show, Surroundings, Technique, View, chunk_bounds,
 };
 
+use smallvec::SmallVec;
+
+use crate::device::{Device, Living};
+use crate::error::SceneError;
 use crate::props::Props;
-use crate::spec::SceneSpec;
+use crate::spec::{Backend, Residence, SceneSpec};
 
 /// Populations, world, camera and renderer of one scene.
 ///
@@ -19,7 +23,7 @@ use crate::spec::SceneSpec;
 /// let mut meter = Meter::new();
 /// meter.begin_frame();
 /// scene.run_to(0.5, &mut meter);
-/// let image = scene.draw(&mut meter);
+/// let image = scene.draw(&mut meter)?;
 /// assert_eq!(meter.end_frame().count(Counter::Steps), 30);
 /// assert_eq!(image.size().width(), 1280);
 /// # Ok::<(), Box<dyn std::error::Error>>(())
@@ -40,6 +44,10 @@ pub struct Scene {
     scratch: ListScratch,
     renderer: Renderer,
     image: Image,
+    device: Option<Device>,
+    remark: Option<String>,
+    /// What went wrong on the device while stepping; told when it is asked to draw.
+    fault: Option<String>,
 }
 
 #[derive(Debug)]
@@ -53,6 +61,8 @@ enum Elements {
     Particles(Particles),
     /// With boxes around their chunks, as they stay where they are.
     Fixtures(Fixtures, Vec<Bounds>),
+    /// Particles on a graphics device.
+    Living(Living),
 }
 
 impl Elements {
@@ -60,12 +70,25 @@ impl Elements {
         match self {
             Self::Particles(particles) => particles.len(),
             Self::Fixtures(fixtures, _) => fixtures.len(),
+            Self::Living(living) => living.len(),
         }
     }
 
-    fn instances(&self, behind: f32) -> Result<Instances<'_>, SpecError> {
+    /// Its instances: of one that lives on a device several, if it is very large.
+    fn instances(&self, behind: f32) -> SmallVec<[Instances<'_>; 1]> {
+        match self {
+            Self::Living(living) => {
+                living.instances(behind).map(|instances| -> Instances<'_> { instances }).collect()
+            }
+            // Columns of one family are of one length, so none is refused.
+            _ => self.columns(behind).into_iter().collect(),
+        }
+    }
+
+    fn columns(&self, behind: f32) -> Result<Instances<'_>, SpecError> {
         match self {
             Self::Particles(particles) => Ok(Instances::of(particles.columns(), behind)),
+            Self::Living(_) => Instances::at([&[]; 3]),
             Self::Fixtures(fixtures, bounds) => {
                 let columns = fixtures.columns();
                 let instances = Instances::at(columns.position())?
@@ -90,6 +113,7 @@ impl Scene {
     pub fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
         spec.check()?;
         let props = Props::new(spec)?;
+        let (device, remark) = open(spec)?;
         let mut populations = Vec::with_capacity(spec.population.len());
         for (nth, population) in spec.population.iter().enumerate() {
             // Populations of one scene must not draw the same random numbers.
@@ -106,8 +130,11 @@ impl Scene {
                         Elements::Fixtures(fixtures, bounds)
                     })
                 }
-                None => Particles::with_storage(&population.particles(), seed, spec.storage)
-                    .map(Elements::Particles),
+                None => match device.as_ref().filter(|_| lives_on_device(spec)) {
+                    Some(device) => device.population(&population.particles(), seed).map(Elements::Living),
+                    None => Particles::with_storage(&population.particles(), seed, spec.storage)
+                        .map(Elements::Particles),
+                },
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
             populations.push(Population { elements, look });
@@ -125,6 +152,9 @@ impl Scene {
             scratch: ListScratch::default(),
             renderer: Renderer::new(),
             image: Image::new(spec.draw.size),
+            device,
+            remark,
+            fault: None,
             spec: spec.clone(),
         })
     }
@@ -169,10 +199,15 @@ impl Scene {
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
-            for population in &mut self.populations {
-                match &mut population.elements {
-                    Elements::Particles(particles) => particles.step(&self.world, dt, steps, meter),
-                    Elements::Fixtures(fixtures, _) => fixtures.step(&self.world, dt, steps, meter),
+            let Self { populations, world, device, fault, .. } = self;
+            for population in populations {
+                match (&mut population.elements, &mut *device) {
+                    (Elements::Particles(particles), _) => particles.step(world, dt, steps, meter),
+                    (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
+                    (Elements::Living(living), Some(device)) if fault.is_none() => {
+                        *fault = device.step(living, world, dt, steps, meter).err();
+                    }
+                    (Elements::Living(_), _) => {}
                 }
             }
         });
@@ -201,16 +236,16 @@ impl Scene {
         Ok(())
     }
 
-    /// A population's state by name: the columns that it is drawn from.
+    /// A population's state by name: the columns that it is drawn from. None of those that live on a device.
     pub fn particles(&self, name: &str) -> Option<&Particles> {
         let nth = self.spec.population.iter().position(|population| population.name == name)?;
         match &self.populations[nth].elements {
             Elements::Particles(particles) => Some(particles),
-            Elements::Fixtures(..) => None,
+            Elements::Fixtures(..) | Elements::Living(_) => None,
         }
     }
 
-    /// Elements alive in all populations.
+    /// Elements alive in all populations; of those that live on a device, as was heard last.
     pub fn alive(&self) -> usize {
         self.populations.iter().map(|population| population.elements.len()).sum()
     }
@@ -226,13 +261,39 @@ impl Scene {
         &self.view
     }
 
-    /// Draws the scene as it stands on the CPU. The picture stays the scene's own and is drawn over by the next.
-    pub fn draw(&mut self, meter: &mut Meter) -> &Image {
+    /// What is to be said of the choice of backend, if anything: that there is no device, and why; or which one draws.
+    pub fn remark(&self) -> Option<&str> {
+        self.remark.as_deref()
+    }
+
+    /// Whether a graphics device draws it.
+    pub fn is_on_device(&self) -> bool {
+        self.device.is_some()
+    }
+
+    /// Draws the scene as it stands. The picture stays the scene's own and is drawn over by the next.
+    ///
+    /// # Errors
+    /// When a graphics device draws it and was lost, or is too small for it. The CPU always draws.
+    pub fn draw(&mut self, meter: &mut Meter) -> Result<&Image, SceneError> {
         self.show(Show::Picture, meter)
     }
 
     /// Draws the scene, or a diagnostic of how it is drawn, as [`Scene::draw`].
-    pub fn show(&mut self, show: Show, meter: &mut Meter) -> &Image {
+    ///
+    /// # Errors
+    /// As [`Scene::draw`]; and a diagnostic of a scene that a graphics device draws.
+    pub fn show(&mut self, show: Show, meter: &mut Meter) -> Result<&Image, SceneError> {
+        if self.device.is_some() {
+            if show != Show::Picture {
+                let name = show.name();
+                return Err(SceneError::Device(format!(
+                    "{name} is painted by the CPU alone; leave the backend to it"
+                )));
+            }
+            self.on_device(Take::Picture, meter)?;
+            return Ok(&self.image);
+        }
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
@@ -242,11 +303,18 @@ impl Scene {
             let list = drawn.list(scratch, meter);
             renderer.show(show, &list, view, backdrop, image, meter);
         });
-        &self.image
+        Ok(&self.image)
     }
 
     /// Draws the scene without sky, ground and water, as straight (not premultiplied) RGBA.
-    pub fn draw_transparent(&mut self, meter: &mut Meter) -> &Image {
+    ///
+    /// # Errors
+    /// As [`Scene::draw`].
+    pub fn draw_transparent(&mut self, meter: &mut Meter) -> Result<&Image, SceneError> {
+        if self.device.is_some() {
+            self.on_device(Take::SeeThrough, meter)?;
+            return Ok(&self.image);
+        }
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
@@ -256,8 +324,124 @@ impl Scene {
             let list = drawn.list(scratch, meter);
             renderer.render_transparent(&list, view, image, meter);
         });
-        &self.image
+        Ok(&self.image)
     }
+
+    /// Draws the scene as [`Scene::draw`], but leaves the picture where it was drawn: what a measurement wants, which reads none back. It
+    /// waits until the device is done.
+    ///
+    /// # Errors
+    /// As [`Scene::draw`].
+    pub fn draw_in_place(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
+        if self.device.is_some() {
+            return self.on_device(Take::Nothing, meter);
+        }
+        self.draw(meter).map(|_| ())
+    }
+
+    fn on_device(&mut self, take: Take, meter: &mut Meter) -> Result<(), SceneError> {
+        if let Some(fault) = &self.fault {
+            return Err(SceneError::Device(fault.clone()));
+        }
+        let Self { scratch, populations, props, spec, view, backdrop, behind, time, image, device, .. } =
+            self;
+        let Some(device) = device else { return Ok(()) };
+        let mut age = 0;
+        for population in populations.iter_mut() {
+            if let Elements::Living(living) = &mut population.elements {
+                device.record(living, meter);
+                age = age.max(Device::news_age(living));
+            }
+        }
+        meter.add(Counter::NewsAge, age);
+        let done = {
+            let populations = &*populations;
+            let drawn = Drawn { populations, props, spec, view, backdrop, behind: *behind, time: *time };
+            let list = drawn.list(scratch, meter);
+            let living: Vec<_> = populations
+                .iter()
+                .filter_map(|population| match &population.elements {
+                    Elements::Living(living) => Some(living),
+                    _ => None,
+                })
+                .collect();
+            let (backdrop, image) = match take {
+                Take::Picture => (Some(&*backdrop), Some(image)),
+                Take::SeeThrough => (None, Some(image)),
+                Take::Nothing => (Some(&*backdrop), None),
+            };
+            device.draw(&list, &living, view, backdrop, image, meter)
+        };
+        for population in populations {
+            if let Elements::Living(living) = &mut population.elements {
+                device.ask(living);
+            }
+        }
+        done.map_err(|problem| {
+            self.fault = Some(problem.clone());
+            SceneError::Device(problem)
+        })
+    }
+
+    /// Waits until the counts of populations that live on a device are those of now, and tells the meter. It stalls: for the end of a run.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
+        let Self { populations, device: Some(device), .. } = self else { return Ok(()) };
+        for population in populations {
+            if let Elements::Living(living) = &mut population.elements {
+                device.settle(living, meter).map_err(SceneError::Device)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What is wanted of a picture that a device draws.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Take {
+    Picture,
+    SeeThrough,
+    Nothing,
+}
+
+/// The device that a scene asks for, and what is to be said of the choice.
+fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError> {
+    let opened = match spec.backend {
+        Backend::Cpu => {
+            if spec.residence == Residence::Gpu {
+                let problem = "is \"gpu\" where the CPU draws";
+                return Err(SpecError::new("residence", problem, "write backend = \"gpu\" too"));
+            }
+            return Ok((None, None));
+        }
+        Backend::Gpu | Backend::Auto => Device::open(),
+    };
+    match (opened, spec.backend) {
+        (Ok(device), _) => {
+            if spec.residence == Residence::Gpu && !could_live_on_device(spec) {
+                let problem = "is \"gpu\", but what lives on the device is held as columns, drawn instanced or indirect, and in a depth \
+                               order of its own";
+                return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
+            }
+            let remark = format!("drawn by {}", device.name());
+            Ok((Some(device), Some(remark)))
+        }
+        (Err(problem), Backend::Auto) => Ok((None, Some(format!("drawn by the CPU: {problem}")))),
+        (Err(problem), _) => Err(SpecError::new("backend", problem, "write backend = \"cpu\" or \"auto\"")),
+    }
+}
+
+/// Whether what a scene asks for can be done where only the device knows its elements.
+fn could_live_on_device(spec: &SceneSpec) -> bool {
+    spec.storage == Storage::Columns
+        && matches!(spec.draw.technique, Technique::Instanced | Technique::Indirect)
+        && spec.draw.depth_order != DepthOrder::All
+}
+
+fn lives_on_device(spec: &SceneSpec) -> bool {
+    spec.residence != Residence::Cpu && could_live_on_device(spec)
 }
 
 /// What a draw list is made of.
@@ -273,9 +457,9 @@ struct Drawn<'a> {
 
 impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
-        let elements = self.populations.iter().filter_map(|population| {
-            // Columns of one family are of one length, so none is refused.
-            Some((population.elements.instances(self.behind).ok()?, &population.look))
+        let elements = self.populations.iter().flat_map(|population| {
+            let instances = population.elements.instances(self.behind);
+            instances.into_iter().map(|instances| (instances, &population.look))
         });
         let around = Surroundings::new(self.backdrop)
             .lights(&self.spec.light)

@@ -37,6 +37,12 @@ pub struct SceneSpec {
     /// Threads to use, 0 (all cores) to 1024. Default 0.
     #[serde(default)]
     pub threads: u32,
+    /// Who draws. Default the processor.
+    #[serde(default)]
+    pub backend: Backend,
+    /// Where particles live and are stepped. Default where they are drawn.
+    #[serde(default)]
+    pub residence: Residence,
     /// How time advances.
     #[serde(default)]
     pub clock: ClockSpec,
@@ -88,6 +94,47 @@ pub struct SceneSpec {
     /// Where its files are.
     #[serde(skip)]
     pub folder: Folder,
+}
+
+/// Who draws a scene.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Backend {
+    /// The processor.
+    #[default]
+    Cpu,
+    /// The graphics device; an error where there is none.
+    Gpu,
+    /// The graphics device where there is one, else the processor; [`Scene::remark`](crate::Scene::remark) says which and why.
+    Auto,
+}
+
+impl std::str::FromStr for Backend {
+    type Err = SpecError;
+
+    fn from_str(text: &str) -> Result<Self, SpecError> {
+        match text {
+            "cpu" => Ok(Self::Cpu),
+            "gpu" => Ok(Self::Gpu),
+            "auto" => Ok(Self::Auto),
+            _ => Err(SpecError::new("backend", format!("'{text}' is none"), "write cpu, gpu or auto")),
+        }
+    }
+}
+
+/// Where particles live and are stepped.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Residence {
+    /// On the device where it draws and the technique allows, else with the processor.
+    #[default]
+    Auto,
+    /// With the processor; what the device draws is uploaded each frame.
+    Cpu,
+    /// On the device; an error where that cannot be.
+    Gpu,
 }
 
 /// Where a scene's files are.
@@ -242,6 +289,8 @@ impl SceneSpec {
             seed: 1,
             storage: Storage::default(),
             threads: 0,
+            backend: Backend::default(),
+            residence: Residence::default(),
             clock: ClockSpec::default(),
             camera: CameraSpec::default(),
             draw: DrawSpec::default(),
@@ -361,12 +410,14 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 21] = [
+pub(crate) const KEYS: [&str; 23] = [
     "frolic",
     "title",
     "seed",
     "storage",
     "threads",
+    "backend",
+    "residence",
     "clock",
     "camera",
     "draw",

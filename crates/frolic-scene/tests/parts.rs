@@ -96,7 +96,7 @@ fn drawn(text: &str) -> (Image, Frame) {
     let mut scene = Scene::new(&spec).unwrap();
     let mut meter = Meter::new();
     meter.begin_frame();
-    (scene.draw(&mut meter).clone(), meter.end_frame())
+    (scene.draw(&mut meter).unwrap().clone(), meter.end_frame())
 }
 
 const HEAD: &str = "frolic = 1\n[draw]\nsize = [120, 80]\n[camera]\nbloom = 0.0\n";
@@ -118,10 +118,10 @@ fn boards_texts_and_layers_go_onto_the_picture() {
     let spec: SceneSpec = format!("{HEAD}{text}").parse().unwrap();
     let mut scene = Scene::new(&spec).unwrap();
     let mut meter = Meter::new();
-    let before = scene.draw(&mut meter).clone();
-    assert!(scene.draw(&mut meter) == &before);
+    let before = scene.draw(&mut meter).unwrap().clone();
+    assert!(scene.draw(&mut meter).unwrap() == &before);
     scene.run_to(1.0, &mut meter);
-    assert!(scene.draw(&mut meter) != &before, "the clock goes on");
+    assert!(scene.draw(&mut meter).unwrap() != &before, "the clock goes on");
     let mut said = String::new();
     spec.text[0].say(1.0, &mut said);
     assert_eq!(said, "1:00:00");
@@ -148,7 +148,7 @@ fn tile_maps_show_the_tile_of_each_place() {
     for how in ["rows = [[1, 65535, 0]]", "index = \"index.png\""] {
         fs::write(&file, tiles(how)).unwrap();
         let mut scene = Scene::new(&SceneSpec::from_file(&file).unwrap()).unwrap();
-        let image = scene.draw(&mut Meter::new()).clone();
+        let image = scene.draw(&mut Meter::new()).unwrap().clone();
         let at = |x: usize| image.pixels()[40 * 120 + x];
         assert!(at(30)[2] > 200 && at(30)[0] < 30, "{how}: {:?}", at(30));
         assert!(at(60)[0] < 150 && at(60)[2] < 150, "{how}: nothing in the middle, {:?}", at(60));
@@ -205,7 +205,7 @@ fn pennants_are_batched() {
         let mut meter = Meter::new();
         scene.run_to(2.0, &mut meter);
         meter.begin_frame();
-        let image = scene.draw(&mut meter).clone();
+        let image = scene.draw(&mut meter).unwrap().clone();
         (image, meter.end_frame())
     };
     let (instanced, few) = picture("instanced", "population");
@@ -311,7 +311,7 @@ fn reference_pictures_are_met_exactly() {
         let mut scene = Scene::new(&spec).unwrap();
         let mut meter = Meter::new();
         scene.run_to(1.5, &mut meter);
-        let image = scene.show(show, &mut meter);
+        let image = scene.show(show, &mut meter).unwrap();
         let path = folder.join(format!("{name}.png"));
         if std::env::var_os("FROLIC_BLESS").is_some() {
             write_png(&path, image).unwrap();

@@ -16,7 +16,7 @@ fn picture(settings: &[(&str, &str)], at: f64) -> Image {
     let mut scene = beacon(settings);
     let mut meter = Meter::new();
     scene.run_to(at, &mut meter);
-    scene.draw(&mut meter).clone()
+    scene.draw(&mut meter).unwrap().clone()
 }
 
 #[test]
@@ -42,7 +42,7 @@ fn a_moment_between_steps_is_met_exactly() {
     a.run_to(0.5 + 0.5 / 60.0, &mut meter);
     b.run_to(0.5 + 1.0 / 60.0, &mut meter);
     assert!((a.time() - b.time()).abs() < 1e-9);
-    assert!(a.draw(&mut meter) != b.draw(&mut meter));
+    assert!(a.draw(&mut meter).unwrap() != b.draw(&mut meter).unwrap());
     assert_eq!(a.particles("embers").unwrap().columns(), b.particles("embers").unwrap().columns());
     a.run_to(0.1, &mut meter);
     assert!((a.time() - b.time()).abs() < 1e-9, "time does not run back");
@@ -81,7 +81,7 @@ fn an_empty_scene_is_a_sky() {
     let mut meter = Meter::new();
     meter.begin_frame();
     scene.tick(0.1, &mut meter);
-    scene.draw(&mut meter);
+    scene.draw(&mut meter).unwrap();
     let frame = meter.end_frame();
     assert_eq!(frame.count(Counter::DrawCalls), 0);
     assert_eq!(frame.count(Counter::BackdropMisses), 1);
@@ -99,7 +99,7 @@ fn resizing_changes_the_picture_alone() {
     let (mut scene, mut meter) = (beacon(&[]), Meter::new());
     scene.run_to(0.3, &mut meter);
     scene.resize(ImageSize::new(33, 21).unwrap()).unwrap();
-    assert_eq!(scene.draw(&mut meter).bytes().len(), 33 * 21 * 4);
+    assert_eq!(scene.draw(&mut meter).unwrap().bytes().len(), 33 * 21 * 4);
 }
 
 #[test]

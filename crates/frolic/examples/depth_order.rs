@@ -46,9 +46,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
         let (mut scene, mut meter) = (Scene::new(&spec)?, Meter::new());
         scene.run_to(1.0, &mut meter);
-        scene.draw(&mut meter);
+        scene.draw(&mut meter)?;
         meter.begin_frame();
-        whole.put(scene.draw(&mut meter), nth * (size.width() + 1), 0);
+        whole.put(scene.draw(&mut meter)?, nth * (size.width() + 1), 0);
         let frame = meter.end_frame();
         println!(
             "{name:10} {} draw calls, {} of them for another look; {} put into one order; drawn in {:.1?}",

@@ -23,7 +23,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     meter.begin_frame();
     scene.run_to(3.0, &mut meter);
     let folder = std::env::args().nth(1).unwrap_or_default();
-    write_png(std::path::Path::new(&folder).join("first_frame.png"), scene.draw(&mut meter))?;
+    write_png(std::path::Path::new(&folder).join("first_frame.png"), scene.draw(&mut meter)?)?;
     let frame = meter.end_frame();
     println!("{} embers in {} draw call", frame.count(Counter::Instances), frame.count(Counter::DrawCalls));
     println!("{:?} to fill {} pixels", frame.stage(Stage::Raster), frame.count(Counter::PixelsTouched));

@@ -22,9 +22,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
         let (mut scene, mut meter) = (Scene::new(&spec)?, Meter::new());
         scene.run_to(6.0, &mut meter);
-        scene.draw(&mut meter);
+        scene.draw(&mut meter)?;
         meter.begin_frame();
-        scene.draw(&mut meter);
+        scene.draw(&mut meter)?;
         let frame = meter.end_frame();
         let breaks = [
             (Counter::BreaksMesh, "mesh"),
@@ -39,7 +39,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             .map(|(counter, why)| format!("{} on {why}", frame.count(*counter)))
             .collect();
         println!("{says:36} {:5} draw calls; broke {}", frame.count(Counter::DrawCalls), told.join(", "));
-        shown.push(scene.show(Show::Batches, &mut meter).clone());
+        shown.push(scene.show(Show::Batches, &mut meter)?.clone());
     }
 
     // The list itself: what the last step's draw calls hold.

@@ -19,7 +19,7 @@
 //! let mut meter = Meter::new();
 //! meter.begin_frame();
 //! scene.run_to(2.0, &mut meter);
-//! let picture = scene.draw(&mut meter);
+//! let picture = scene.draw(&mut meter)?;
 //! # let folder = tempfile::tempdir()?;
 //! # let path = folder.path().join("sparks.png");
 //! write_png(&path, picture)?;
@@ -44,23 +44,25 @@
 //! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
 //! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs` |
 //!
-//! The parts: [`core`] moves, [`draw`] draws, [`scene`] reads and runs scenes, [`profile`] measures. Each
+//! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
 //! is a crate of its own; this one only joins them.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 pub use frolic_core as core;
 pub use frolic_draw as draw;
+#[cfg(feature = "gpu")]
+pub use frolic_gpu as gpu;
 pub use frolic_profile as profile;
 pub use frolic_scene as scene;
 
 /// Everything that a program needs to build a scene, step it, draw it and read the meter.
 pub mod prelude {
     pub use frolic_core::{
-        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, Counter, EmitterSpec, FixtureSpec, Fixtures,
-        Frame, GustSpec, LineSpec, Meter, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec, Particles,
-        PlaceSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage, SwingSpec, Threads, Tick, World,
-        WorldSpec,
+        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, CollectorSpec, Counter, EmitterSpec,
+        FixtureSpec, Fixtures, Frame, GustSpec, LineSpec, Meter, MotionSpec, ObstacleSpec, ParticleColumns,
+        ParticleRow, ParticleSpec, Particles, PlaceSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage,
+        SwingSpec, Threads, Tick, World, WorldSpec,
     };
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
@@ -70,6 +72,7 @@ pub mod prelude {
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{
-        PopulationSpec, PutSpec, Scene, SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, write_png,
+        Backend, PopulationSpec, PutSpec, Residence, Scene, SceneError, SceneSpec, SpriteSpec, StandSpec,
+        TextSpec, write_png,
     };
 }

@@ -20,7 +20,7 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
             for _ in 0..count {
                 meter.begin_frame();
                 scene.tick(1.0 / 60.0, &mut meter);
-                scene.draw(&mut meter);
+                scene.draw(&mut meter).unwrap();
                 meter.end_frame();
             }
         };

@@ -5,8 +5,8 @@ use std::fs;
 use std::path::Path;
 
 /// Each crate, lowest first; one may use only those before it.
-const ORDER: [&str; 6] =
-    ["frolic-core", "frolic-draw", "frolic-scene", "frolic-profile", "frolic", "frolic-cli"];
+const ORDER: [&str; 7] =
+    ["frolic-core", "frolic-draw", "frolic-gpu", "frolic-scene", "frolic-profile", "frolic", "frolic-cli"];
 
 /// Which of our crates each of our crates names in its manifest, outside of tests.
 fn arrows() -> BTreeMap<String, Vec<String>> {

@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::draw::{Drawn, PLAIN, draw, summary};
 use super::profile::measure;
-use super::{CommandError, Outcome, heed_interrupts, usable};
+use super::{CommandError, Outcome, drawn_by, heed_interrupts, usable};
 use crate::args;
 use crate::output::{say, say_json};
 
@@ -31,7 +31,8 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     };
     let mut pictures = Vec::new();
     for scene in SHIPPED {
-        let spec = SceneSpec::find(scene.name)?;
+        let mut spec = SceneSpec::find(scene.name)?;
+        drawn_by(&mut spec, &args.drawing);
         let path = args.out.join(format!("{}.png", scene.name));
         let Some((drawn, frame)) = draw(scene.name, &spec, PLAIN, &path)? else {
             return Ok(Outcome::Interrupted);
@@ -41,7 +42,8 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
         pictures.push(drawn);
     }
 
-    let spec = SceneSpec::find(PROFILED)?;
+    let mut spec = SceneSpec::find(PROFILED)?;
+    drawn_by(&mut spec, &args.drawing);
     let mut plan = Plan::default();
     plan.counts = "1k,10k,100k,1m".parse()?;
     plan.vary = vec!["draw.technique=each,instanced".parse()?];

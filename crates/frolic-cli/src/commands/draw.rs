@@ -8,9 +8,12 @@ use frolic::prelude::*;
 use frolic::scene::{VideoWriter, write_animated_png, write_sheet};
 use serde::Serialize;
 
-use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, run_to, short_name, usable};
+use super::{
+    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, remark_on, run_to, short_name,
+    usable,
+};
 use crate::args;
-use crate::output::{ms, progress, say, say_json, stats};
+use crate::output::{bytes, ms, progress, say, say_json, stats};
 
 /// What `--json` prints.
 #[derive(Debug, Serialize)]
@@ -38,6 +41,7 @@ pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false };
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     heed_interrupts();
     let mut spec = choose(&args.chosen)?;
+    drawn_by(&mut spec, &args.drawing);
     if let Some(size) = args.size {
         spec.draw.size = size;
     }
@@ -96,13 +100,12 @@ fn is_video(path: &Path) -> bool {
 }
 
 /// Takes a picture, and the frame's meter.
-fn shoot(scene: &mut Scene, shot: Shot, meter: &mut Meter) -> (Image, Frame) {
-    let alive = scene.alive() as u64;
+fn shoot(scene: &mut Scene, shot: Shot, meter: &mut Meter) -> Result<(Image, Frame), SceneError> {
     meter.begin_frame();
+    meter.add(Counter::Alive, scene.alive() as u64);
     let image = if shot.transparent { scene.draw_transparent(meter) } else { scene.show(shot.show, meter) };
-    let image = image.clone();
-    meter.add(Counter::Alive, alive);
-    (image, meter.end_frame())
+    let image = image?.clone();
+    Ok((image, meter.end_frame()))
 }
 
 fn told(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Frame) -> Drawn {
@@ -128,13 +131,15 @@ pub(super) fn draw(
     path: &Path,
 ) -> Result<Option<(Drawn, Frame)>, CommandError> {
     let mut scene = Scene::new(spec)?;
+    remark_on(&scene);
     usable(path.parent().unwrap_or(Path::new("")))?;
     let mut meter = Meter::new();
     if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
         return Ok(None);
     }
-    scene.draw(&mut meter);
-    let (image, frame) = shoot(&mut scene, shot, &mut meter);
+    scene.draw(&mut meter)?;
+    scene.settle(&mut meter)?;
+    let (image, frame) = shoot(&mut scene, shot, &mut meter)?;
     write_png(path, &image)?;
     Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
 }
@@ -207,12 +212,14 @@ fn film(
     rate: f32,
 ) -> Result<Option<(Drawn, Frame)>, CommandError> {
     let mut scene = Scene::new(spec)?;
+    remark_on(&scene);
     let mut meter = Meter::new();
     if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
         return Ok(None);
     }
-    scene.draw(&mut meter);
+    scene.draw(&mut meter)?;
     let bar = progress(u64::from(count), "drawing");
+    let mut trouble = None;
     let mut last = None;
     let mut written = PathBuf::from(path);
     let mut done = 0;
@@ -221,7 +228,13 @@ fn film(
             break;
         }
         scene.run_to(f64::from(spec.draw.at) + f64::from(nth) / f64::from(rate), &mut meter);
-        let (image, frame) = shoot(&mut scene, shot, &mut meter);
+        let (image, frame) = match shoot(&mut scene, shot, &mut meter) {
+            Ok(shot) => shot,
+            Err(error) => {
+                trouble = Some(error);
+                break;
+            }
+        };
         last = Some(frame);
         match &mut into {
             Into::Numbered(before, after, digits) => {
@@ -250,6 +263,10 @@ fn film(
         }
         _ => {}
     }
+    if let Some(error) = trouble {
+        // What was finished is written.
+        return Err(error.into());
+    }
     let shown = if matches!(into, Into::Numbered(..)) { written } else { path.to_owned() };
     Ok(last.map(|frame| (told(name, spec, shown.display().to_string(), done as usize, &frame), frame)))
 }
@@ -262,6 +279,21 @@ pub(super) fn summary(frame: &Frame) -> String {
         .filter(|&&stage| !frame.stage(stage).is_zero())
         .map(|&stage| format!("{} {}", stage.name(), ms(frame.stage(stage))))
         .collect();
+    if count(Counter::Submits) > 0 {
+        return format!(
+            "  {} alive, {} draw calls on the device, {} dispatches, {} passes, {} submits\n  {} up, {} back, {} held there\n  drawn in {}: {}",
+            count(Counter::Alive),
+            count(Counter::DrawCalls),
+            count(Counter::Dispatches),
+            count(Counter::Passes),
+            count(Counter::Submits),
+            bytes(count(Counter::UploadedBytes)),
+            bytes(count(Counter::DownloadedBytes)),
+            bytes(count(Counter::DeviceBytes)),
+            ms(frame.total()),
+            stages.join(", "),
+        );
+    }
     format!(
         "  {} alive, {} drawn in {} draw calls, {} culled, {} pixels touched\n  drawn in {}: {}",
         count(Counter::Alive),

@@ -14,7 +14,7 @@ use frolic::prelude::*;
 use frolic::profile::{PlanError, ProfileError};
 use frolic::scene::write_beside;
 
-use crate::args::{Chosen, Command};
+use crate::args::{Chosen, Command, Drawing};
 use crate::output;
 
 /// Bad input, in words for whoever typed it.
@@ -30,6 +30,13 @@ pub(crate) enum CommandError {
     Plan(#[from] PlanError),
     #[error("{0}")]
     Usage(String),
+}
+
+impl CommandError {
+    /// Whether a graphics device went wrong on the way.
+    pub(crate) fn is_device(&self) -> bool {
+        matches!(self, Self::Scene(SceneError::Device(_)))
+    }
 }
 
 /// How a command ended that was not stopped by bad input.
@@ -69,6 +76,21 @@ fn choose(chosen: &Chosen) -> Result<SceneSpec, CommandError> {
         spec = spec.set(key, value)?;
     }
     Ok(spec)
+}
+
+/// Has the scene drawn as the arguments say.
+fn drawn_by(spec: &mut SceneSpec, drawing: &Drawing) {
+    if let Some(backend) = drawing.backend {
+        spec.backend = backend;
+    }
+}
+
+/// Says what is to be said of the choice of backend: that it fell back.
+fn remark_on(scene: &Scene) {
+    if let (Some(remark), Backend::Auto, false) = (scene.remark(), scene.spec().backend, scene.is_on_device())
+    {
+        output::complain(&remark);
+    }
 }
 
 /// A scene's name without folder and ending.

@@ -5,13 +5,14 @@ use std::time::Duration;
 use frolic::prelude::*;
 use frolic::profile::check_plan;
 
-use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, short_name, usable};
+use super::{CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, short_name, usable};
 use crate::args;
 use crate::output::{progress, say, say_json};
 
 pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     heed_interrupts();
-    let spec = choose(&args.chosen)?;
+    let mut spec = choose(&args.chosen)?;
+    drawn_by(&mut spec, &args.drawing);
     let mut plan = Plan::default();
     plan.counts = args.counts.clone();
     plan.vary.clone_from(&args.vary);
@@ -34,6 +35,10 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
             .filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned()))
             .collect();
         say(&format!("\n{}: {}", args.out.display(), names.join(", ")));
+    }
+    if let Some(fault) = &profile.fault {
+        // What was finished is written.
+        return Err(SceneError::Device(fault.clone()).into());
     }
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
 }

@@ -19,8 +19,8 @@ use rayon::prelude::*;
 
 use super::ParticleColumns;
 use super::spec::MotionSpec;
-use crate::simd::{Level, Simd, dispatch};
 use crate::obstacles::Solid;
+use crate::simd::{Level, Simd, dispatch};
 use crate::world::{AttractorSpec, Gusts, World};
 
 /// A step's constants: what every element of the population shares, here or on a device.
@@ -196,8 +196,7 @@ impl Chunk<'_> {
     fn meet(&mut self, solid: &Solid, life: &[f32]) -> Met {
         let mut met = Met::default();
         for i in 0..self.px.len() {
-            let (mut p, mut v) =
-                ([self.px[i], self.py[i], self.pz[i]], [self.vx[i], self.vy[i], self.vz[i]]);
+            let (mut p, mut v) = ([self.px[i], self.py[i], self.pz[i]], [self.vx[i], self.vy[i], self.vz[i]]);
             // Whose life ends in this step meets nothing any more.
             if self.age[i] >= life[i] {
                 continue;

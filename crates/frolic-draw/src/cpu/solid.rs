@@ -34,8 +34,7 @@ use crate::list::DrawList;
 pub const SAMPLES: usize = 4;
 
 /// Their places: a rotated grid, so that edges near the vertical and the level come out in four steps too.
-pub const PLACES: [[f32; 2]; SAMPLES] =
-    [[-0.125, -0.375], [0.375, -0.125], [-0.375, 0.125], [0.125, 0.375]];
+pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.375, 0.125], [0.125, 0.375]];
 
 /// One tile's samples: column after column, down each column, those of a pixel together.
 #[derive(Debug)]

@@ -1,9 +1,10 @@
 //! Textures, letters, and all ways to be a look.
 
-use frolic_draw::{
-    AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Font, Library, Look, LookSpec, Picture, Play, RibbonSpec, Shape, TileMap,
-};
 use frolic_core::Span;
+use frolic_draw::{
+    AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Font, Library, Look, LookSpec, Picture, Play,
+    RibbonSpec, Shape, TileMap,
+};
 
 /// Textures: two frames of soft spots, a picture with holes, four tiles; letters of two sizes.
 pub struct Kit {
@@ -79,4 +80,3 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
     assert_eq!(looks.len(), 38);
     looks
 }
-

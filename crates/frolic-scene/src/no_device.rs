@@ -1,0 +1,74 @@
+//! Stands in for `device.rs` where the feature `gpu` is off: there is no device, and nothing lives there.
+
+use frolic_core::{Meter, ParticleSpec, SpecError, World};
+use frolic_draw::{BackdropSpec, DrawList, Image, Instances, View};
+
+#[derive(Debug)]
+pub(crate) enum Device {}
+
+#[derive(Debug)]
+pub(crate) enum Living {}
+
+impl Living {
+    pub(crate) fn len(&self) -> usize {
+        match *self {}
+    }
+
+    pub(crate) fn instances(&self, _behind: f32) -> std::iter::Empty<Instances<'static>> {
+        match *self {}
+    }
+}
+
+impl Device {
+    pub(crate) fn open() -> Result<Self, String> {
+        Err("this build draws on the CPU alone; build with --features gpu to draw on a graphics device"
+            .to_owned())
+    }
+
+    pub(crate) fn name(&self) -> &str {
+        match *self {}
+    }
+
+    pub(crate) fn population(&self, _spec: &ParticleSpec, _seed: u32) -> Result<Living, SpecError> {
+        match *self {}
+    }
+
+    pub(crate) fn step(
+        &mut self,
+        _living: &mut Living,
+        _world: &World,
+        _dt: f32,
+        _steps: u32,
+        _meter: &mut Meter,
+    ) -> Result<(), String> {
+        match *self {}
+    }
+
+    pub(crate) fn record(&mut self, _living: &mut Living, _meter: &mut Meter) {
+        match *self {}
+    }
+
+    pub(crate) fn ask(&mut self, _living: &mut Living) {
+        match *self {}
+    }
+
+    pub(crate) fn news_age(living: &Living) -> u64 {
+        match *living {}
+    }
+
+    pub(crate) fn settle(&mut self, _living: &mut Living, _meter: &mut Meter) -> Result<(), String> {
+        match *self {}
+    }
+
+    pub(crate) fn draw(
+        &mut self,
+        _list: &DrawList<'_>,
+        _living: &[&Living],
+        _view: &View,
+        _backdrop: Option<&BackdropSpec>,
+        _image: Option<&mut Image>,
+        _meter: &mut Meter,
+    ) -> Result<(), String> {
+        match *self {}
+    }
+}
