@@ -8,8 +8,8 @@ use frolic_core::simd::{Level, levels};
 use frolic_core::{Counter, Frame, Meter, Particles, Threads};
 use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
-    CameraSpec, DepthOrder, Fill, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec,
-    Renderer, RibbonSpec, Shape, Sprite, Stand, Surroundings, Technique, TextStyle, View,
+    CameraSpec, Colour, DepthOrder, Fill, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec,
+    Renderer, RibbonSpec, Shape, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
 };
 use proptest::prelude::*;
 
@@ -27,9 +27,19 @@ fn draw(
     view: &View,
     renderer: &mut Renderer,
 ) -> (Image, Frame) {
+    draw_under(None, populations, spec, view, renderer)
+}
+
+fn draw_under(
+    sun: Option<&SunSpec>,
+    populations: &Populations<'_>,
+    spec: &ListSpec,
+    view: &View,
+    renderer: &mut Renderer,
+) -> (Image, Frame) {
     let (mut scratch, mut meter, lights, backdrop) =
         (ListScratch::default(), Meter::new(), lights(), plain());
-    let around = Surroundings::new(&backdrop).lights(&lights).time(1.3);
+    let around = Surroundings::new(&backdrop).lights(&lights).sun(sun).time(1.3);
     meter.begin_frame();
     let list = scratch.list(populations.iter().copied(), spec, view, &around, &mut meter);
     let mut image = Image::new(view.size());
@@ -135,6 +145,26 @@ fn mixtures_are_the_same_by_every_technique() {
             let off = off(&instanced, &reference(&populations, &spec, &view));
             assert!(off <= 0.006, "{order:?} from {start}: {off}");
         }
+    }
+}
+
+/// Merged cards face the camera; their shadows were those of cards that face the camera too, and not the sun.
+#[test]
+fn merged_cards_throw_the_same_shadows() {
+    let kit = kit();
+    let cards = cloud(60, [0.1, 0.5], [3.0, 2.0, 2.0], 21);
+    let view = view(140, 90);
+    let mut sun = SunSpec::new(35.0, 80.0, Colour::WHITE, 2.0);
+    (sun.shadow_map, sun.shadow_reach) = (256, 12.0);
+    for (name, look) in looks(&kit).iter().filter(|(_, look)| look.is_solid()) {
+        let populations = vec![(of(&cards), look)];
+        let by = |technique| {
+            draw_under(Some(&sun), &populations, &ListSpec::new(technique), &view, &mut Renderer::new()).0
+        };
+        let instanced = by(Technique::Instanced);
+        assert!(by(Technique::Batched) == instanced && by(Technique::Each) == instanced, "{name}");
+        let unshadowed = draw(&populations, &ListSpec::default(), &view, &mut Renderer::new()).0;
+        assert!(unshadowed != instanced, "{name}: there is no sun");
     }
 }
 

@@ -26,6 +26,7 @@ mod device;
 mod error;
 mod finish;
 mod frame;
+mod guest;
 mod looks;
 mod order;
 mod particles;
@@ -39,6 +40,7 @@ mod timing;
 
 pub use device::{Gpu, GpuSpec, Recorder, Tally};
 pub use error::GpuError;
+pub use guest::{GuestPopulation, GuestView};
 pub use particles::{GpuParticles, MOST_STEPS, News, ResidentError};
 pub use pipelines::GuestTarget;
 pub use renderer::GpuRenderer;

@@ -188,6 +188,7 @@ pub(crate) struct Key {
     /// Vertices of all instances in one list.
     pub(crate) merged: bool,
     pub(crate) pass: Pass,
+    pub(crate) solid: bool,
     pub(crate) test: bool,
     pub(crate) write: bool,
     /// Bits that say whether triangles of the mesh, and of its coarse form, are left out where they face away.
@@ -241,8 +242,16 @@ impl Shape {
 impl Key {
     pub(crate) fn new(look: &Look, resident: bool, merged: bool, pass: Pass) -> Self {
         let depth = look.parts().depth;
-        let closed = closed(look);
-        Self { shape: Shape::of(look), resident, merged, pass, test: depth.test, write: depth.write, closed }
+        Self {
+            shape: Shape::of(look),
+            resident,
+            merged,
+            pass,
+            solid: look.is_solid(),
+            test: depth.test,
+            write: depth.write,
+            closed: closed(look),
+        }
     }
 
     fn topology(&self) -> wgpu::PrimitiveTopology {
@@ -308,9 +317,8 @@ impl Pipelines {
         let module = self.module(key.shape.program(key.resident))?;
         let elements = if key.resident { &self.layouts.resident } else { &self.layouts.packed };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
-        let solid = matches!(key.pass, Pass::Solid);
         let constants = [
-            ("SOLID", f64::from(u8::from(solid || matches!(key.pass, Pass::Shadow)))),
+            ("SOLID", f64::from(u8::from(key.solid))),
             // Of two forms of which one is closed, each piece is asked for itself.
             ("FACES", f64::from(u8::from(key.closed == 1 || key.closed == 2))),
             ("SOFT", f64::from(u8::from(key.pass == Pass::Soft))),
@@ -341,7 +349,7 @@ impl Pipelines {
                 // What covers hides what is behind it in a guest's pass only where it is solid.
                 let depth = target.depth.map(|format| wgpu::DepthStencilState {
                     format,
-                    depth_write_enabled: Some(key.write && key.shape.has_pieces()),
+                    depth_write_enabled: Some(key.write && key.solid),
                     depth_compare: Some(if key.test { nearer } else { wgpu::CompareFunction::Always }),
                     stencil: wgpu::StencilState::default(),
                     bias: wgpu::DepthBiasState::default(),

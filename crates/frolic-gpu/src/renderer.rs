@@ -79,6 +79,16 @@ pub(crate) struct Item {
     pub(crate) page: usize,
     pub(crate) elements: Elements,
     pub(crate) call: Call,
+    /// How it throws its shadow: what turns to whoever looks is not merged for the sun.
+    cast: (u32, Call),
+}
+
+impl Item {
+    /// As the sun sees it.
+    fn casting(self) -> Self {
+        let (slot, call) = self.cast;
+        Self { key: Key { pass: Pass::Shadow, merged: false, ..self.key }, slot, call, ..self }
+    }
 }
 
 /// A list that the device makes.
@@ -269,13 +279,15 @@ impl Stock {
             let item = self.items.len();
             self.listings.push(Listing { item, most: shard.most, sorted: batch.far_to_near });
         }
+        let call = nth.map_or(Call::Resident(key), Call::Listed);
         self.items.push(Item {
             key: Key::new(look, true, false, pass),
             slot,
             atlas,
             page,
             elements: Elements::Resident { key, copy: shard.copy, list: nth },
-            call: nth.map_or(Call::Resident(key), Call::Listed),
+            call,
+            cast: (slot, call),
         });
     }
 
@@ -341,12 +353,18 @@ impl Stock {
             let like = self.items.last().filter(|last| {
                 !listed && !merged && last.key == key && last.elements == elements && last.page == page
             });
-            let slot = match like {
+            let at = match like {
                 Some(last) if self.same_look == Some(look.parts().key) => last.slot,
                 _ => self.slot(look, &slot),
             };
+            let cast = if merged && shadows && look.is_solid() {
+                let alone = Slot { corners: 0, ..slot };
+                (self.slot(look, &alone), Call::Draw([0, span], [first, first + count as u32]))
+            } else {
+                (at, call)
+            };
             self.same_look = Some(look.parts().key);
-            self.items.push(Item { key, slot, atlas, page, elements, call });
+            self.items.push(Item { key, slot: at, atlas, page, elements, call, cast });
             skip += count;
         }
     }
@@ -517,19 +535,19 @@ impl Stock {
         !self.listings.is_empty()
     }
 
-    /// Writes down items as draw calls; `as_pass` draws them as in another pass.
+    /// Writes down items as draw calls; `casting` draws them as the sun sees them.
     pub(crate) fn draw(
         &self,
         pass: &mut wgpu::RenderPass<'_>,
         items: impl Iterator<Item = usize>,
-        as_pass: Option<Pass>,
+        casting: bool,
         residents: &[&GpuParticles],
         tally: &mut Tally,
     ) -> Result<(), GpuError> {
         let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
         for nth in items {
-            let item = self.items[nth];
-            let key = as_pass.map_or(item.key, |pass| Key { pass, ..item.key });
+            let item = if casting { self.items[nth].casting() } else { self.items[nth] };
+            let key = item.key;
             let look = (item.atlas, item.page);
             let (Some(pipeline), Some(look_group), Some(elements)) = (
                 self.pipelines.get(&key),
@@ -858,9 +876,9 @@ impl GpuRenderer {
         let size = ImageSize::new(side, side).map_err(|error| GpuError::Unsupported(error.to_string()))?;
         let (sun_view, texel) = shadow_view(sun, view, size);
         for item in 0..self.stock.items.len() {
-            let key = self.stock.items[item].key;
-            if key.pass == Pass::Solid {
-                self.stock.pipelines.make(Key { pass: Pass::Shadow, ..key })?;
+            let item = self.stock.items[item];
+            if item.key.pass == Pass::Solid {
+                self.stock.pipelines.make(item.casting().key)?;
             }
         }
         // Twice as far as anything that throws a shadow into the view can be.
@@ -956,7 +974,7 @@ impl GpuRenderer {
             tally.passes += 1;
             pass.set_bind_group(0, &frames[2], &[FRAME_SLOT as u32 * 4]);
             let solid = (0..stock.items.len()).filter(|&nth| stock.items[nth].key.pass == Pass::Solid);
-            stock.draw(&mut pass, solid, Some(Pass::Shadow), residents, tally)?;
+            stock.draw(&mut pass, solid, true, residents, tally)?;
         }
         // The pass in hand draws onto the picture; others end it.
         let mut met_solid = false;
@@ -997,7 +1015,7 @@ impl GpuRenderer {
                         _ => {}
                     }
                     if let (Some(stretch), false) = (soft, solid) {
-                        stock.draw(&mut pass, stretch.items.clone(), None, residents, tally)?;
+                        stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
                         next += 1;
                     }
                 }
@@ -1025,7 +1043,7 @@ impl GpuRenderer {
                 pass.set_bind_group(1, &behind, &[]);
                 pass.draw(0..3, 0..1);
             }
-            stock.draw(&mut pass, stretch.items.clone(), None, residents, tally)?;
+            stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
             what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
             next += 1;
         }

@@ -4,13 +4,14 @@ mod common;
 
 use common::drawing::kit::{kit, looks};
 use common::drawing::{cloud, lights, plain};
-use common::{differ, gpu};
+use common::{differ, gpu, keep};
 use frolic_core::{Counter, Frame, Meter, Particles};
 use frolic_draw::{
-    BackdropSpec, CameraSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look, Renderer, SunSpec,
-    Surroundings, Technique, View,
+    Align, BackdropSpec, Blend, CameraSpec, Colour, DepthOrder, Fill, GroundSpec, Image, ImageSize, Instances,
+    ListScratch, ListSpec, Look, LookSpec, Renderer, Resident, Sprite, Stand, SunSpec, Surroundings, Technique,
+    TextStyle, View,
 };
-use frolic_gpu::{GpuRenderer, Recorder};
+use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 
 type Populations<'a> = Vec<(Instances<'a>, &'a Look)>;
 
@@ -54,13 +55,166 @@ fn every_look_is_the_same_picture() {
         for technique in [Technique::Instanced, Technique::Each, Technique::Batched, Technique::Indirect] {
             let (images, frame) = both(&populations, &ListSpec::new(technique), &view, &plain(), None);
             let off = differ(&images[0], &images[1]);
-            if off > 0.01 && std::env::var("FROLIC_KEEP").is_ok() {
-                common::keep(&format!("{name} {technique:?}"), &images);
+            if off > 0.01 {
+                keep(&format!("{name} {technique:?}"), &images);
             }
-            println!("{name}, {technique:?}: {off}");
-            assert!(off <= 0.01 || std::env::var("FROLIC_KEEP").is_ok(), "{name}, {technique:?}: {off}");
+            assert!(off <= 0.01, "{name}, {technique:?}: {off}");
             assert_eq!(frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls), "{name}");
             assert_eq!(frame.count(Counter::Submits), 1);
         }
     }
+}
+
+/// Smoke, sparks, blades, flags and boards in several layers, under a sun that throws shadows onto ground: phase after phase.
+#[test]
+fn mixtures_with_shadows_are_the_same_picture() {
+    let kit = kit();
+    let all = looks(&kit);
+    let clouds: Vec<Particles> = (0..5).map(|n| cloud(40, [0.05, 0.4], [3.0, 2.0, 2.0], n)).collect();
+    let board = Sprite {
+        position: [0.2, 0.4, 0.8],
+        size: [1.4, 0.9],
+        tint: [0.8, 0.7, 0.9, 0.9],
+        fill: Fill::Tiles(kit.tiles),
+        corner: 0.2,
+        border: 0.06,
+        border_tint: [0.9, 0.8, 0.1, 1.0],
+        ..Sprite::default()
+    };
+    let turned = Sprite { turn: 0.7, fill: Fill::Picture(kit.sheet.frame(0)), stand: Stand::Upright(0.6), ..board };
+    let boards = [board, turned];
+    let board_look = LookSpec::sprites(false, 1).build_with(&kit.library).unwrap();
+    let mut letters = Vec::new();
+    let style = TextStyle { size: 14.0, align: Align::Left, tint: [1.0; 4] };
+    kit.font.on_screen("Salt Lark\nlane 1", [5.0, 4.0], &style, &mut letters);
+    let text_look = LookSpec::sprites(true, 2).build_with(&kit.library).unwrap();
+    let mut backdrop = plain();
+    backdrop.ground = Some(GroundSpec::default());
+    let mut sun = SunSpec::new(40.0, 30.0, Colour::WHITE, 2.0);
+    (sun.shadow_map, sun.shadow_reach) = (512, 20.0);
+    let view = view(180, 120);
+    for start in [3, 12, 21, 33] {
+        for sun in [None, Some(&sun)] {
+            let mut populations: Populations<'_> = clouds
+                .iter()
+                .enumerate()
+                .map(|(n, cloud)| (of(cloud), &all[(start + n * 7) % all.len()].1))
+                .collect();
+            populations.push((Instances::sprites(&boards), &board_look));
+            populations.push((Instances::sprites(&letters), &text_look));
+            for technique in [Technique::Instanced, Technique::Batched, Technique::Indirect] {
+                let (images, _) = both(&populations, &ListSpec::new(technique), &view, &backdrop, sun);
+                let off = differ(&images[0], &images[1]);
+                if off > 0.01 {
+                    keep(&format!("mix {start} {technique:?} {}", sun.is_some()), &images);
+                }
+                assert!(off <= 0.01, "from {start}, {technique:?}, sun {}: {off}", sun.is_some());
+            }
+        }
+    }
+}
+
+/// Elements that are turned, curved and keyed by their columns; depth order across populations; the sky shining through.
+#[test]
+fn columns_orders_and_transparency_are_the_same() {
+    let kit = kit();
+    let n = 40;
+    let column = |seed: f32, scale: f32| -> Vec<f32> {
+        (0..n).map(|k| ((k as f32 * 0.618 + seed).fract() - 0.5) * scale).collect()
+    };
+    let place = [column(0.1, 3.0), column(0.37, 2.0), column(0.73, 2.0)];
+    let place = [&place[0][..], &place[1], &place[2]];
+    let (turn, tilt, size) = (column(0.2, 6.0), column(0.5, 2.0), vec![0.2; n]);
+    let bend = [column(0.9, 0.5), vec![0.4; n], column(0.4, 0.5), column(0.6, 1.0), vec![0.8; n], column(0.8, 1.0)];
+    let ids: Vec<u32> = (0..n as u32).map(|k| k * 7 + 3).collect();
+    let at = || Instances::at(place).unwrap().sized(&size).unwrap().keyed(&ids).unwrap();
+    let blades = at().curved([&bend[0], &bend[1], &bend[2]], [&bend[3], &bend[4], &bend[5]]).unwrap();
+    let boxes = at().turned(&turn, &tilt).unwrap();
+    let all = looks(&kit);
+    let look = |name: &str| &all.iter().find(|(own, _)| own == name).unwrap().1;
+    let view = view(160, 110);
+    let populations = vec![
+        (boxes, look("worn box, CutOut")),
+        (blades, look("ribbon, Opaque")),
+        (blades, look("ribbon, Alpha")),
+        (at(), look("disc, Alpha")),
+        (at(), look("melting card, Alpha")),
+    ];
+    for order in [DepthOrder::None, DepthOrder::Population, DepthOrder::All] {
+        let spec = ListSpec::default().depth_order(order);
+        let (images, frame) = both(&populations, &spec, &view, &plain(), None);
+        let off = differ(&images[0], &images[1]);
+        if off > 0.01 {
+            keep(&format!("columns {order:?}"), &images);
+        }
+        assert!(off <= 0.01, "{order:?}: {off}");
+        assert_eq!(frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls));
+    }
+    let (mut scratch, mut meter, lights, backdrop) = (ListScratch::default(), Meter::new(), lights(), plain());
+    let around = Surroundings::new(&backdrop).lights(&lights);
+    let list = scratch.list(populations, &ListSpec::default(), &view, &around, &mut meter);
+    let (mut here, mut there) = (Image::new(view.size()), Image::new(view.size()));
+    Renderer::new().render_transparent(&list, &view, &mut here, &mut meter);
+    let gpu = gpu();
+    let (mut recorder, mut renderer) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
+    for _ in 0..2 {
+        renderer.render_transparent(&mut recorder, &list, &[], &view, &mut there, &mut meter).unwrap();
+        let off = differ(&here, &there);
+        assert!(off <= 0.012, "see-through: {off}");
+    }
+    assert!(there.pixels().iter().any(|pixel| pixel[3] == 0), "the sky is not there");
+}
+
+/// A device that shows its shaders little at a time: batches are drawn in pieces, and the picture stays.
+#[test]
+fn small_bindings_split_batches() {
+    let (particles, view) = (cloud(9000, [0.01, 0.04], [3.0, 2.0, 2.0], 3), view(120, 80));
+    let look = common::drawing::look(Blend::Additive);
+    let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
+    let around = Surroundings::new(&backdrop);
+    let mut pictures = Vec::new();
+    for spec in [GpuSpec::default(), GpuSpec::default().binding(64 << 10)] {
+        let gpu = Gpu::open(spec).unwrap();
+        let (mut recorder, mut renderer) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
+        for technique in [Technique::Instanced, Technique::Indirect, Technique::Batched] {
+            let list =
+                scratch.list([(of(&particles), &look)], &ListSpec::new(technique), &view, &around, &mut meter);
+            let mut image = Image::new(view.size());
+            meter.begin_frame();
+            renderer.render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter).unwrap();
+            let draws = meter.end_frame().count(Counter::DeviceDraws);
+            assert_eq!(draws > 1, spec != GpuSpec::default(), "{draws} draws, {technique:?}");
+            pictures.push(image);
+        }
+    }
+    for other in &pictures[1..] {
+        assert!(differ(&pictures[0], other) <= 0.001);
+    }
+}
+
+/// What is too large for the device, or is not there, is said so.
+#[test]
+fn what_cannot_be_drawn_is_told() {
+    let gpu = gpu();
+    let most = gpu.device().limits().max_texture_dimension_2d;
+    let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
+    let around = Surroundings::new(&backdrop);
+    let (mut recorder, mut renderer) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
+    if most < 16_384 {
+        let size = ImageSize::new(16_384, 1).unwrap();
+        let view = CameraSpec::default().view(size).unwrap();
+        let list = scratch.list([], &ListSpec::default(), &view, &around, &mut meter);
+        let told = renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
+        assert!(told.to_string().contains(&format!("limit of {most}")), "{told}");
+    }
+    let view = view(40, 30);
+    let look = common::drawing::look(Blend::Additive);
+    let stray = Instances::on_device(Resident { key: 1 << 40, most: 10 }, 0.0);
+    let list = scratch.list([(stray, &look)], &ListSpec::default(), &view, &around, &mut meter);
+    let told = renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
+    assert!(told.to_string().contains("was not handed over"), "{told}");
+    // For the CPU such a population is empty.
+    let mut image = Image::new(view.size());
+    Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
+    assert_eq!((list.batches().len(), list.instances()), (1, 0));
 }

@@ -346,7 +346,9 @@ impl Projected {
             let look = list.sources[entry.source as usize].look;
             let in_points = in_points(look);
             self.vertices.clear();
-            let level = if !list.vertices.is_empty() {
+            // Merged cards face the camera; the sun sees them face itself.
+            let turned = scope.seen.view.level && matches!(look.form, Form::Card { .. });
+            let level = if !list.vertices.is_empty() && !turned {
                 // Merged vertices are there if it is; how many, its level says.
                 let source = &list.sources[entry.source as usize];
                 let level = match look.form {

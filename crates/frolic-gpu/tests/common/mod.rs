@@ -28,7 +28,7 @@ pub fn differ(a: &Image, b: &Image) -> f64 {
 /// Keeps two pictures side by side for whoever looks into a difference.
 pub fn keep(name: &str, [a, b]: &[Image; 2]) {
     let (w, h) = (a.size().width() as u32, a.size().height() as u32);
-    let path = format!("/tmp/frolic-{}.png", name.replace([' ', ','], "-"));
+    let path = std::env::temp_dir().join(format!("frolic-{}.png", name.replace([' ', ','], "-")));
     let file = std::fs::File::create(path).unwrap();
     let mut encoder = png::Encoder::new(file, w * 2, h);
     encoder.set_color(png::ColorType::Rgba);
