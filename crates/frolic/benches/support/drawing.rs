@@ -10,8 +10,13 @@ use super::{Contender, Median, compare, median};
 
 /// A camera so far away that perspective hardly shows: at the origin a pixel of a picture of 1280x800 is 1 cm.
 pub(crate) fn far_view() -> View {
+    far_camera().view(ImageSize::default()).unwrap()
+}
+
+/// Its camera.
+pub(crate) fn far_camera() -> CameraSpec {
     let distance = 4.0 / (0.5f32.to_radians()).tan();
-    CameraSpec::new([0.0, 0.0, distance], [0.0; 3], 1.0).view(ImageSize::default()).unwrap()
+    CameraSpec::new([0.0, 0.0, distance], [0.0; 3], 1.0)
 }
 
 /// A column of random numbers.

@@ -3,6 +3,8 @@
 #![allow(dead_code)] // each bench uses what it needs
 
 pub(crate) mod drawing;
+#[cfg(feature = "gpu")]
+pub(crate) mod minimal;
 
 use std::time::Instant;
 
