@@ -22,6 +22,15 @@ const ALONG: u32 = 2;
 const DETAIL: u32 = 4;
 const APART: u32 = 8;
 const ON_SCREEN: u32 = 16;
+const TINTED: u32 = 32;
+const LISTED: u32 = 64;
+pub(crate) const MERGED: u32 = 128;
+const DEPTH_TEST: u32 = 256;
+const HOLES: u32 = 512;
+const LIT: u32 = 1024;
+const ADDITIVE: u32 = 2048;
+const BEHIND: u32 = 4096;
+const DICE: u32 = 8192;
 
 /// No region.
 const NONE: u32 = u32::MAX;
@@ -227,21 +236,15 @@ impl Looks {
         let mut words = Words::default();
         let Some(at) = self.looks.get(&parts.key) else { return words };
         let (surface, detail) = (parts.surface, parts.detail);
-        let flag = |on: bool, flag: u32| if on { flag } else { 0 };
-        let flags = flag(parts.over_height.is_some(), OVER_HEIGHT)
-            | flag(parts.along.is_some(), ALONG)
-            | flag(detail.is_active(), DETAIL)
-            | flag(slot.shadows && is_shadowed(look), APART)
-            | flag(matches!(parts.form, Form::Sprite { on_screen: true }), ON_SCREEN);
+        let flags = flags(look, slot);
         let Shape { form, facing, face, aspect, play, rate, melt, sheet, region, ribbon } =
             Shape::of(parts.form);
         let RibbonSpec { length, tip, segments, .. } = ribbon;
         words
             .uint(&[slot.stride])
             .float(&[slot.behind])
-            .uint(&[u32::from(slot.listed), slot.corners])
-            .uint(&[form, u32::from(parts.blend == Blend::Additive), u32::from(parts.depth.test)])
-            .uint(&[u32::from(parts.blend == Blend::CutOut)])
+            .uint(&[0, slot.corners])
+            .uint(&[form, 0, 0, 0])
             .float(&[surface.lit, surface.rim, surface.through])
             .uint(&[u32::from(surface.two_sided)])
             .float(&[parts.per_soft])
@@ -282,6 +285,32 @@ impl Looks {
 
 /// Farther than any picture.
 const EVERYWHERE: f32 = 1e30;
+
+/// What a batch of a look asks its shaders for.
+pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
+    let parts = look.parts();
+    let tinted = !parts.tints.is_empty();
+    let detailed = parts.detail.is_active();
+    [
+        (parts.over_height.is_some(), OVER_HEIGHT),
+        (parts.along.is_some(), ALONG),
+        (detailed, DETAIL),
+        (slot.shadows && is_shadowed(look), APART),
+        (matches!(parts.form, Form::Sprite { on_screen: true }), ON_SCREEN),
+        (tinted, TINTED),
+        (slot.listed, LISTED),
+        (slot.corners > 0, MERGED),
+        (parts.depth.test, DEPTH_TEST),
+        (parts.blend == Blend::CutOut, HOLES),
+        (parts.surface.lit > 0.0, LIT),
+        (parts.blend == Blend::Additive, ADDITIVE),
+        (slot.behind != 0.0, BEHIND),
+        (tinted || detailed || !matches!(parts.form, Form::Disc), DICE),
+    ]
+    .into_iter()
+    .filter_map(|(on, flag)| on.then_some(flag))
+    .sum()
+}
 
 /// Rows of a gradient, where a look has one.
 const GRADIENT_ROWS: u32 = 1;

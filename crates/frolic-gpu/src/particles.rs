@@ -77,9 +77,31 @@ struct Shard {
     groups: [[wgpu::BindGroup; 4]; 2],
 }
 
-/// Layouts and pipelines of stepping.
+/// What there is in the world that a population feels: its pipelines are made for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+struct Fields {
+    /// Gusts 1, an attractor 2, obstacles 4, as `shaders/step.wgsl` has them.
+    bits: u32,
+    collects: bool,
+}
+
+impl Fields {
+    fn of(spec: &ParticleSpec, world: &World) -> Self {
+        let felt = world.spec();
+        let bits = [
+            felt.gusts.is_some() && spec.motion.drag > 0.0,
+            felt.attractor.is_some(),
+            !world.solid().obstacles.is_empty(),
+        ];
+        let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
+        Self { bits, collects: !world.solid().collectors.is_empty() }
+    }
+}
+
+/// Pipelines of stepping.
 #[derive(Debug)]
 struct Stepping {
+    fields: Fields,
     mark: wgpu::ComputePipeline,
     settle: wgpu::ComputePipeline,
     advance: wgpu::ComputePipeline,
@@ -115,7 +137,6 @@ pub struct GpuParticles {
     /// Words of emitters between two steps.
     births_slot: u64,
     stepping: Stepping,
-    collects: bool,
     /// Which copy is the newest.
     now: usize,
     /// Steps written down since what was last handed over, and when that was.
@@ -193,8 +214,7 @@ impl GpuParticles {
             steps,
             births,
             births_slot,
-            stepping: layouts.pipelines(gpu, false)?,
-            collects: false,
+            stepping: layouts.pipelines(gpu, Fields::default())?,
             now: 0,
             pending: 0,
             generation: 0,
@@ -261,10 +281,9 @@ impl GpuParticles {
         steps: u32,
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let collects = !world.solid().collectors.is_empty();
-        if collects != self.collects {
-            self.stepping = Layouts::new(&self.gpu).pipelines(&self.gpu, collects)?;
-            self.collects = collects;
+        let fields = Fields::of(&self.spec, world);
+        if self.stepping.fields != fields {
+            self.stepping = Layouts::new(&self.gpu).pipelines(&self.gpu, fields)?;
         }
         let first = self.pending;
         let mut dues = Vec::with_capacity(steps as usize);
@@ -610,13 +629,14 @@ impl Layouts {
         }
     }
 
-    fn pipelines(&self, gpu: &Gpu, collects: bool) -> Result<Stepping, GpuError> {
+    fn pipelines(&self, gpu: &Gpu, fields: Fields) -> Result<Stepping, GpuError> {
         let module = shader::STEP.compile(gpu)?;
-        let constants = [("COLLECTS", if collects { 1.0 } else { 0.0 })];
+        let constants = [("COLLECTS", f64::from(u8::from(fields.collects))), ("FIELDS", f64::from(fields.bits))];
         let of = |nth: usize, entry, constants: &[(&str, f64)]| {
             compute(gpu, &module, entry, &[Some(&*self.groups[nth])], constants)
         };
         let made = Stepping {
+            fields,
             mark: of(0, "mark", &constants),
             settle: of(1, "settle", &[]),
             advance: of(2, "advance", &constants),
@@ -630,15 +650,14 @@ impl Layouts {
 /// What a step is the same for all elements, as `shaders/step.wgsl` lays it out.
 fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
-    let flag = |on: bool| if on { 1.0 } else { 0.0 };
     let [x, y, z] = motion.push;
-    words.float(&[x, y, z, flag(motion.gusts.is_some())]);
+    words.float(&[x, y, z, 0.0]);
     let (origin, per_metre, strength) =
         motion.gusts.map_or(([0.0; 3], 0.0, 0.0), |gusts| (gusts.origin, gusts.per_metre, gusts.strength));
     words.float(&origin).float(&[per_metre]);
     let (place, pull, radius) =
         motion.attractor.map_or(([0.0; 3], 0.0, 0.0), |point| (point.position, point.strength, point.radius));
-    words.float(&[strength, pull, radius, flag(motion.attractor.is_some())]);
+    words.float(&[strength, pull, radius, 0.0]);
     words.float(&place).float(&[0.0]);
     words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
 }

@@ -9,7 +9,7 @@ use wgpu::{BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, ShaderS
 
 use crate::device::Gpu;
 use crate::error::GpuError;
-use crate::looks::closed;
+use crate::looks::{MERGED, Slot, closed, flags};
 use crate::shader::{self, Program};
 
 /// Linear light, with room above 1.
@@ -185,14 +185,14 @@ pub(crate) enum Pass {
 pub(crate) struct Key {
     pub(crate) shape: Shape,
     pub(crate) resident: bool,
-    /// Vertices of all instances in one list.
-    pub(crate) merged: bool,
     pub(crate) pass: Pass,
     pub(crate) solid: bool,
     pub(crate) test: bool,
     pub(crate) write: bool,
     /// Bits that say whether triangles of the mesh, and of its coarse form, are left out where they face away.
     pub(crate) closed: u32,
+    /// What its shaders are asked for.
+    pub(crate) flags: u32,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -240,22 +240,22 @@ impl Shape {
 }
 
 impl Key {
-    pub(crate) fn new(look: &Look, resident: bool, merged: bool, pass: Pass) -> Self {
+    pub(crate) fn new(look: &Look, resident: bool, pass: Pass, slot: &Slot) -> Self {
         let depth = look.parts().depth;
         Self {
             shape: Shape::of(look),
             resident,
-            merged,
             pass,
             solid: look.is_solid(),
             test: depth.test,
             write: depth.write,
             closed: closed(look),
+            flags: flags(look, slot),
         }
     }
 
     fn topology(&self) -> wgpu::PrimitiveTopology {
-        if self.merged || self.shape == Shape::Facet {
+        if self.flags & MERGED != 0 || self.shape == Shape::Facet {
             wgpu::PrimitiveTopology::TriangleList
         } else {
             wgpu::PrimitiveTopology::TriangleStrip
@@ -317,13 +317,15 @@ impl Pipelines {
         let module = self.module(key.shape.program(key.resident))?;
         let elements = if key.resident { &self.layouts.resident } else { &self.layouts.packed };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
+        // Of two forms of which one is closed, each piece is asked for itself.
+        let faces = key.closed == 1 || key.closed == 2;
+        let one = |on: bool| if on { 1.0 } else { 0.0 };
         let constants = [
-            ("SOLID", f64::from(u8::from(key.solid))),
-            // Of two forms of which one is closed, each piece is asked for itself.
-            ("FACES", f64::from(u8::from(key.closed == 1 || key.closed == 2))),
-            ("SOFT", f64::from(u8::from(key.pass == Pass::Soft))),
+            ("FLAGS", f64::from(key.flags)),
+            ("SOLID", one(key.solid)),
+            ("FACES", one(faces)),
+            ("SOFT", one(key.pass == Pass::Soft)),
         ];
-        let used: &[(&str, f64)] = if key.shape.has_pieces() { &constants[..2] } else { &constants[2..] };
         let greater = |write: bool, test: bool| wgpu::DepthStencilState {
             format: DEPTH,
             depth_write_enabled: Some(write),
@@ -362,7 +364,7 @@ impl Pipelines {
             bind_group_layouts: &groups,
             immediate_size: 0,
         });
-        let options = wgpu::PipelineCompilationOptions { constants: used, ..Default::default() };
+        let options = wgpu::PipelineCompilationOptions { constants: &constants, ..Default::default() };
         let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
             label: Some(key.shape.program(key.resident).name),
             layout: Some(&layout),

@@ -26,7 +26,7 @@ use crate::device::{Gpu, Recorder, SLOT, Tally, upload};
 use crate::error::GpuError;
 use crate::finish::Finish;
 use crate::frame::{ENDLESS, Seen, SunMap};
-use crate::looks::{Looks, Slot};
+use crate::looks::{Looks, MERGED, Slot};
 use crate::order::{Lists, Ordered, Ordering};
 use crate::particles::{CORNERS, GpuParticles, ShardOn};
 use crate::pipelines::{DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, Shape, group, window};
@@ -87,7 +87,8 @@ impl Item {
     /// As the sun sees it.
     fn casting(self) -> Self {
         let (slot, call) = self.cast;
-        Self { key: Key { pass: Pass::Shadow, merged: false, ..self.key }, slot, call, ..self }
+        let flags = self.key.flags & !MERGED;
+        Self { key: Key { pass: Pass::Shadow, flags, ..self.key }, slot, call, ..self }
     }
 }
 
@@ -274,20 +275,20 @@ impl Stock {
         let nth = listed.then_some(self.listings.len());
         let (atlas, page) = self.page(list, batch, look);
         let slot = Slot { behind, listed, count: shard.live, span, shadows, ..Slot::default() };
-        let slot = self.slot(look, &slot);
+        let at = self.slot(look, &slot);
         if nth.is_some() {
             let item = self.items.len();
             self.listings.push(Listing { item, most: shard.most, sorted: batch.far_to_near });
         }
         let call = nth.map_or(Call::Resident(key), Call::Listed);
         self.items.push(Item {
-            key: Key::new(look, true, false, pass),
-            slot,
+            key: Key::new(look, true, pass, &slot),
+            slot: at,
             atlas,
             page,
             elements: Elements::Resident { key, copy: shard.copy, list: nth },
             call,
-            cast: (slot, call),
+            cast: (at, call),
         });
     }
 
@@ -343,7 +344,7 @@ impl Stock {
                 self.listings.push(Listing { item, most: count as u32, sorted: batch.far_to_near });
             }
             let elements = Elements::Packed { records: at, merged: merged_page, list: nth };
-            let key = Key::new(look, false, merged, pass);
+            let key = Key::new(look, false, pass, &slot);
             let call = match nth {
                 Some(nth) => Call::Listed(nth),
                 None if merged => Call::Draw([first * corners, (first + count as u32) * corners], [0, 1]),

@@ -135,7 +135,9 @@ fn numbers() -> String {
          override SOLID: bool = false;\n\
          override SOFT: bool = false;\n\
          override COLLECTS: bool = false;\n\
-         override FACES: bool = false;\n",
+         override FACES: bool = false;\n\
+         override FLAGS: u32 = 0xffffffffu;\n\
+         override FIELDS: u32 = 0u;\n",
         frolic_core::backend::GUST_SEED,
         near.len(),
         list(&near),

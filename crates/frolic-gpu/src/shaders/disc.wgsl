@@ -2,15 +2,17 @@
 
 struct Disc {
     @builtin(position) clip: vec4<f32>,
-    // Middle, pixels; one over the radius squared; depth, m.
-    @location(0) @interpolate(flat) splat: vec4<f32>,
+    // Place within it, -1 to 1.
+    @location(0) off: vec2<f32>,
     // Light at full coverage, and how much is covered there.
     @location(1) @interpolate(flat) paint: vec4<f32>,
+    // Depth, m.
+    @location(2) @interpolate(flat) depth: f32,
 }
 
 fn disc_of(element: u32) -> Lit {
     var lit: Lit;
-    if draw.corners > 0u {
+    if has(MERGED) {
         return merged_at(element, 0u);
     }
     let body = body_of(element_at(element));
@@ -19,7 +21,10 @@ fn disc_of(element: u32) -> Lit {
     }
     lit.at = body.at;
     lit.radius = body.size;
-    lit.colour = body.colour * light_on_soft(draw.lit, body.at) * body.opacity;
+    lit.colour = body.colour * body.opacity;
+    if has(LIT) {
+        lit.colour *= light_on_soft(draw.lit, body.at);
+    }
     lit.cover = cover(body.opacity);
     return lit;
 }
@@ -45,18 +50,18 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
         return out;
     }
     let middle = screen(place);
-    out.splat = vec4(middle, 1.0 / (radius * radius), place.z);
+    out.off = corner_of(at.vertex) * 2.0 - 1.0;
     out.paint = paint;
-    out.clip = clip_at(middle + (corner_of(at.vertex) * 2.0 - 1.0) * radius, place.z);
+    out.depth = place.z;
+    out.clip = clip_at(middle + out.off * radius, place.z);
     return out;
 }
 
 fn shade(in: Disc) -> vec4<f32> {
-    let d = in.clip.xy - in.splat.xy;
-    let t = max(1.0 - dot(d, d) * in.splat.z, 0.0);
+    let t = max(1.0 - dot(in.off, in.off), 0.0);
     var share = t * t;
-    if draw.depth_test != 0u && SOFT {
-        share *= soft_share(in.clip.xy, in.splat.w, draw.per_soft);
+    if has(DEPTH_TEST) && SOFT {
+        share *= soft_share(in.clip.xy, in.depth, draw.per_soft);
     }
     return in.paint * share;
 }

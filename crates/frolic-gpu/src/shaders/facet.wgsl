@@ -60,7 +60,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     let e = element_at(at.element);
     if draw.form == CARD {
         let region = frames_of(e.age, e.id).one;
-        if draw.corners > 0u {
+        if has(MERGED) {
             // Corners go round; both halves meet from the upper left to the lower right.
             let lit = merged_at(at.element, array(0u, 1u, 2u, 0u, 2u, 3u)[at.vertex]);
             if lit.cover > 0.0 {
@@ -85,7 +85,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
         return out;
     }
     let nth = index_at(select(draw.fine_index, draw.coarse_index, coarse) + at.vertex);
-    if draw.corners > 0u {
+    if has(MERGED) {
         let closed = out.closed;
         out = finish(merged_at(at.element, nth), draw.region);
         out.closed = closed;

@@ -1,10 +1,10 @@
 // How instances of a batch look, and what becomes of an element before it is drawn. Group 1.
 
 struct Draw {
-    // Vectors of four words a record; how long before the columns' state the picture is taken, s; whether a list says which elements
-    // are drawn; vertices an instance takes where all are in one list, else 0.
-    stride: u32, behind: f32, listed: u32, corners: u32,
-    form: u32, additive: u32, depth_test: u32, holes: u32,
+    // Vectors of four words a record; how long before the columns' state the picture is taken, s; vertices an instance takes where
+    // all are in one list.
+    stride: u32, behind: f32, spare_g: u32, corners: u32,
+    form: u32, spare_d: u32, spare_e: u32, spare_f: u32,
     lit: f32, rim: f32, through: f32, two_sided: u32,
     per_soft: f32, tints: u32, flags: u32, over_age: u32,
     over_height: u32, along: u32, tint_at: u32, height_low: f32,
@@ -27,13 +27,26 @@ const RIBBON: u32 = 2u;
 const MESH: u32 = 3u;
 const SPRITE: u32 = 4u;
 
-// Bits of `flags`.
+// Bits of `flags`. A pipeline is made for those of its batch, so that what is not asked for is not there; culling asks the batch.
 const OVER_HEIGHT: u32 = 1u;
 const ALONG: u32 = 2u;
 const DETAIL: u32 = 4u;
 // Whether the sun's part is kept apart, as shadows may fall on it.
 const APART: u32 = 8u;
 const ON_SCREEN: u32 = 16u;
+const TINTED: u32 = 32u;
+// Whether a list says which elements are drawn.
+const LISTED: u32 = 64u;
+// Whether all instances are vertices of one list.
+const MERGED: u32 = 128u;
+const DEPTH_TEST: u32 = 256u;
+const HOLES: u32 = 512u;
+const LIT: u32 = 1024u;
+const ADDITIVE: u32 = 2048u;
+// Whether the picture is taken before the columns' state.
+const BEHIND: u32 = 4096u;
+// Whether random numbers of an element count.
+const DICE: u32 = 8192u;
 
 const NONE: u32 = 0xffffffffu;
 
@@ -74,7 +87,10 @@ struct Body {
 }
 
 fn has(flag: u32) -> bool {
-    return (draw.flags & flag) != 0u;
+    if FLAGS == NONE {
+        return (draw.flags & flag) != 0u;
+    }
+    return (FLAGS & flag) != 0u;
 }
 
 fn table_at(row: u32) -> vec4<f32> {
@@ -96,7 +112,7 @@ fn along(share: f32) -> vec3<f32> {
 
 // How much of what is behind a surface of an opacity covers.
 fn cover(opacity: f32) -> f32 {
-    return select(opacity, 0.0, draw.additive != 0u);
+    return select(opacity, 0.0, has(ADDITIVE));
 }
 
 fn dice_of(id: u32) -> vec2<f32> {
@@ -134,7 +150,9 @@ fn body_of(e: Element) -> Body {
     let row = min(u32(e.age * f32(draw.ages - 1u) + 0.5), draw.ages - 1u);
     let now = table_at(draw.over_age + row * 2u);
     body.size = e.size * bitcast<f32>(tables[draw.over_age + row * 2u + 1u].x);
-    body.dice = dice_of(e.id);
+    if has(DICE) {
+        body.dice = dice_of(e.id);
+    }
     body.level = FULL;
     if has(DETAIL) {
         let seen = local(frame.camera, e.at);
@@ -150,7 +168,7 @@ fn body_of(e: Element) -> Body {
     if has(OVER_HEIGHT) {
         body.colour *= gradient(draw.over_height, (e.at.y - draw.height_low) * draw.per_height);
     }
-    if draw.tints > 0u {
+    if has(TINTED) {
         body.colour *= table_at(draw.tint_at + min(u32(body.dice.y * f32(draw.tints)), draw.tints - 1u)).xyz;
     }
     body.at = e.at;
@@ -175,6 +193,9 @@ struct Lit {
 }
 
 fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
+    if !has(LIT) {
+        return Light(colour, vec3(0.0));
+    }
     let light = light_on_surface(draw.lit, draw.rim, draw.through, draw.two_sided != 0u, at, normal);
     if has(APART) {
         return Light(colour * light.base, colour * light.sun);

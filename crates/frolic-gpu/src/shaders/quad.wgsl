@@ -81,14 +81,14 @@ fn board_of(element: u32) -> Board {
     var board: Board;
     if draw.form == SPRITE {
         board = sprite_of(element);
-    } else if draw.corners > 0u {
+    } else if has(MERGED) {
         let e = element_at(element);
         let frames = frames_of(e.age, e.id);
         board.fill = vec4(PICTURE, frames.one, frames.next, bitcast<u32>(frames.mix));
     } else {
         return card_of(element_at(element));
     }
-    if draw.corners > 0u {
+    if has(MERGED) {
         let lit = merged_at(element, 0u);
         board.origin = lit.at;
         board.across = merged_at(element, 1u).at - lit.at;
@@ -254,12 +254,12 @@ fn shade(in: Quad) -> vec4<f32> {
             if border > 0.0 {
                 let inner = clamp(0.5 - (off + border) * scale, 0.0, 1.0);
                 let tint = sprite_word(in.element, 5u);
-                let edge = vec4(tint.xyz * tint.w, select(tint.w, 0.0, draw.additive != 0u));
+                let edge = vec4(tint.xyz * tint.w, select(tint.w, 0.0, has(ADDITIVE)));
                 paint = mix(edge, paint, inner);
             }
         }
     }
-    if draw.depth_test != 0u && !has(ON_SCREEN) && SOFT {
+    if has(DEPTH_TEST) && !has(ON_SCREEN) && SOFT {
         share *= soft_share(in.clip.xy, per, draw.per_soft);
     }
     return paint * share;

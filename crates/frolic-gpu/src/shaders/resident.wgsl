@@ -8,14 +8,20 @@
 
 fn element_at(nth: u32) -> Element {
     let place = places[nth];
-    let motion = motions[nth];
     let age = bitcast<vec2<f32>>(ages[nth]);
     var e: Element;
-    e.velocity = bitcast<vec3<f32>>(motion.xyz);
-    e.at = bitcast<vec3<f32>>(place.xyz) - e.velocity * draw.behind;
+    e.at = bitcast<vec3<f32>>(place.xyz);
     e.size = bitcast<f32>(place.w);
-    e.age = (age.x - draw.behind) / age.y;
-    e.id = motion.w;
+    e.age = age.x / age.y;
+    if has(BEHIND) || has(DICE) {
+        let motion = motions[nth];
+        e.velocity = bitcast<vec3<f32>>(motion.xyz);
+        e.id = motion.w;
+        if has(BEHIND) {
+            e.at -= e.velocity * draw.behind;
+            e.age = (age.x - draw.behind) / age.y;
+        }
+    }
     return e;
 }
 

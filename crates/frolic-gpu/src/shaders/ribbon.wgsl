@@ -41,14 +41,14 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     }
     var nth = at.vertex / 2u;
     var side = at.vertex % 2u;
-    if draw.corners > 0u {
+    if has(MERGED) {
         let k = array(0u, 1u, 2u, 2u, 1u, 3u)[at.vertex % 6u];
         nth = at.vertex / 6u + k / 2u;
         side = k % 2u;
     }
     let count = select(draw.points, draw.points_coarse, body.level != FULL);
     var curve: Curve;
-    if draw.corners == 0u {
+    if !has(MERGED) {
         curve = curve_of(e, body);
     }
     // Points in front of the camera: x, y, depth, half width in pixels. What is behind it is left out.
@@ -59,7 +59,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
         let t = f32(k) / f32(count - 1u);
         var place: vec3<f32>;
         var radius = (1.0 + t * (draw.tip - 1.0)) * body.size;
-        if draw.corners > 0u {
+        if has(MERGED) {
             let lit = merged_at(at.element, k * 2u);
             place = lit.at;
             radius = lit.radius;
@@ -109,7 +109,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     }
     out.clip = clip_at(here.xy + across * select(-1.0, 1.0, side == 1u), here.z);
     let t = f32(names[nth]) / f32(count - 1u);
-    if draw.corners > 0u {
+    if has(MERGED) {
         let lit = merged_at(at.element, names[nth] * 2u);
         out.base = lit.colour;
         out.sun = lit.sun;

@@ -61,7 +61,7 @@ fn shade(in: Surface) -> Shaded {
         colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit(point_behind(in.clip.xy, 1.0 / in.clip.w));
     }
     var mask = 0xfu;
-    if draw.holes != 0u {
+    if has(HOLES) {
         mask = samples_of(texel.w);
     }
     return Shaded(vec4(colour * texel.xyz, in.cover), mask);
@@ -82,7 +82,7 @@ fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(
     if FACES && in.closed != 0u && !front {
         discard;
     }
-    if draw.holes != 0u && (shaded.mask & 6u) == 0u {
+    if has(HOLES) && (shaded.mask & 6u) == 0u {
         discard;
     }
     return shaded.colour * vec4(vec3(frame.extra.x), 1.0);
@@ -93,7 +93,7 @@ fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(
 fn fragment_shadow(in: Surface, @builtin(front_facing) front: bool) -> @builtin(frag_depth) f32 {
     let slope = (abs(dpdx(in.clip.z)) + abs(dpdy(in.clip.z))) * 1.5;
     let texel = texel_of(in);
-    if (draw.holes != 0u && texel.w <= 0.5) || (FACES && in.closed != 0u && !front) {
+    if (has(HOLES) && texel.w <= 0.5) || (FACES && in.closed != 0u && !front) {
         discard;
     }
     return max(in.clip.z - min(slope, frame.extra.y), 0.0);

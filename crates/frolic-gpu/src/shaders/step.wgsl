@@ -16,10 +16,10 @@ struct Obstacle {
 
 struct Step {
     dt: f32, keep: f32, reach: f32, drag: f32,
-    // What is the same everywhere; 1 with gusts.
+    // What is the same everywhere.
     push: vec4<f32>,
     gust_origin: vec4<f32>,
-    // Strength of gusts; of the attractor, and its radius; 1 with an attractor.
+    // Strength of gusts; of the attractor, and its radius.
     strengths: vec4<f32>,
     attractor: vec4<f32>,
     life: vec2<f32>, size: vec2<f32>,
@@ -80,6 +80,11 @@ fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
     return (group.x + group.y * groups.x) * GROUP + lane;
 }
 
+// Bits of `FIELDS`: what there is in the world. A pipeline is made for it, so that what is not there costs nothing.
+const GUSTS: u32 = 1u;
+const ATTRACTOR: u32 = 2u;
+const OBSTACLES: u32 = 4u;
+
 struct Moved {
     at: vec3<f32>,
     velocity: vec3<f32>,
@@ -89,11 +94,11 @@ struct Moved {
 
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var a = step.push.xyz;
-    if step.push.w > 0.0 {
+    if (FIELDS & GUSTS) != 0u {
         let gust = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
         a += gust * (step.strengths.x * step.drag);
     }
-    if step.strengths.w > 0.0 {
+    if (FIELDS & ATTRACTOR) != 0u {
         let d = step.attractor.xyz - place;
         let r2 = dot(d, d) + step.strengths.z * step.strengths.z;
         a += d * (step.strengths.y / (r2 * sqrt(r2)));
@@ -101,7 +106,7 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var to: Moved;
     to.velocity = velocity * step.keep + a * step.reach;
     to.at = place + to.velocity * step.dt;
-    for (var k = 0u; k < step.obstacles; k++) {
+    for (var k = 0u; (FIELDS & OBSTACLES) != 0u && k < step.obstacles; k++) {
         let solid = step.solid[k];
         var normal = solid.place.xyz;
         var off = dot(to.at, normal) - solid.place.w;
@@ -120,7 +125,7 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
             }
         }
     }
-    for (var k = 0u; k < step.collectors; k++) {
+    for (var k = 0u; COLLECTS && k < step.collectors; k++) {
         let way = to.at - step.collector[k].xyz;
         let radius = step.collector[k].w;
         to.picked = to.picked || dot(way, way) < radius * radius;

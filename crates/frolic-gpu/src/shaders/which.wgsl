@@ -9,10 +9,10 @@ struct Which {
 
 fn which(vertex: u32, instance: u32) -> Which {
     var at = Which(instance, vertex);
-    if draw.corners > 0u {
+    if has(MERGED) {
         at = Which(vertex / draw.corners, vertex % draw.corners);
     }
-    if draw.listed != 0u {
+    if has(LISTED) {
         at.element = listed[at.element];
     }
     return at;
@@ -21,7 +21,7 @@ fn which(vertex: u32, instance: u32) -> Which {
 // Corner 0..3 of a rectangle: as a strip, or as two triangles of a list.
 fn corner_of(vertex: u32) -> vec2<f32> {
     var nth = vertex;
-    if draw.corners > 0u {
+    if has(MERGED) {
         nth = array(0u, 1u, 2u, 2u, 1u, 3u)[vertex];
     }
     return vec2(f32(nth & 1u), f32(nth >> 1u));
