@@ -1,6 +1,7 @@
 //! Looks, meshes and atlases on the device: uploaded when first met, and kept.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use frolic_draw::backend::{Form, LookParts};
@@ -131,8 +132,8 @@ impl Looks {
     pub(crate) fn meet(&mut self, gpu: &Gpu, look: &Look, tally: &mut Tally) -> Result<(), GpuError> {
         let parts = look.parts();
         let atlas = Arc::as_ptr(parts.atlas) as usize;
-        if !self.atlases.contains_key(&atlas) {
-            self.atlases.insert(atlas, AtlasOn::new(gpu, parts.atlas, tally)?);
+        if let Entry::Vacant(place) = self.atlases.entry(atlas) {
+            place.insert(AtlasOn::new(gpu, parts.atlas, tally)?);
             self.generation += 1;
         }
         if !self.looks.contains_key(&parts.key) {

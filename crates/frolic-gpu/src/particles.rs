@@ -553,7 +553,6 @@ pub enum ResidentError {
 }
 
 impl Shard {
-    #[allow(clippy::too_many_arguments)]
     fn new(
         gpu: &Gpu,
         layouts: &Layouts,
@@ -631,7 +630,8 @@ impl Layouts {
 
     fn pipelines(&self, gpu: &Gpu, fields: Fields) -> Result<Stepping, GpuError> {
         let module = shader::STEP.compile(gpu)?;
-        let constants = [("COLLECTS", f64::from(u8::from(fields.collects))), ("FIELDS", f64::from(fields.bits))];
+        let constants =
+            [("COLLECTS", f64::from(u8::from(fields.collects))), ("FIELDS", f64::from(fields.bits))];
         let of = |nth: usize, entry, constants: &[(&str, f64)]| {
             compute(gpu, &module, entry, &[Some(&*self.groups[nth])], constants)
         };

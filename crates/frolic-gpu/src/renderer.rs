@@ -257,7 +257,6 @@ impl Stock {
         (Arc::as_ptr(parts.atlas) as usize, page)
     }
 
-    #[allow(clippy::too_many_arguments)]
     fn resident(
         &mut self,
         list: &DrawList<'_>,
@@ -693,7 +692,6 @@ impl GpuRenderer {
     ///
     /// # Errors
     /// A picture or texture that is too large for the device, a population that is not among `residents`, a device that was lost.
-    #[allow(clippy::too_many_arguments)]
     pub fn render(
         &mut self,
         recorder: &mut Recorder,
@@ -711,7 +709,6 @@ impl GpuRenderer {
     ///
     /// # Errors
     /// As [`GpuRenderer::render`].
-    #[allow(clippy::too_many_arguments)]
     pub fn render_transparent(
         &mut self,
         recorder: &mut Recorder,
@@ -729,7 +726,6 @@ impl GpuRenderer {
         self.targets.as_ref().map(|targets| &targets.picture.view)
     }
 
-    #[allow(clippy::too_many_arguments)]
     fn frame(
         &mut self,
         recorder: &mut Recorder,
@@ -737,7 +733,7 @@ impl GpuRenderer {
         residents: &[&GpuParticles],
         view: &View,
         backdrop: Option<&BackdropSpec>,
-        mut image: Option<&mut Image>,
+        image: Option<&mut Image>,
         meter: &mut Meter,
     ) -> Result<(), GpuError> {
         let gpu = recorder.gpu().clone();
@@ -782,7 +778,7 @@ impl GpuRenderer {
         let took = recorder.submit();
         self.timing.ask();
         meter.add_time(Stage::Submit, took);
-        if let Some(image) = image.as_deref_mut() {
+        if let Some(image) = image {
             let started = meter.start();
             if image.size() != size {
                 *image = Image::new(size);
@@ -887,7 +883,6 @@ impl GpuRenderer {
         Ok(Some(SunMap::new(sun_view, texel, far)))
     }
 
-    #[allow(clippy::too_many_arguments)]
     fn paint(
         &mut self,
         gpu: &Gpu,

@@ -101,9 +101,4 @@ impl Ring {
             slot.state = State::Free;
         }
     }
-
-    /// Whether anything is still to come.
-    pub(crate) fn waits(&self) -> bool {
-        self.slots.iter().any(|slot| !matches!(slot.state, State::Free))
-    }
 }

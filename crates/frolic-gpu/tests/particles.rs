@@ -138,13 +138,12 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
         (0f32..2.0).prop_map(|radius| ShapeSpec::SphereSurface { radius }),
         prop::array::uniform3(0f32..3.0).prop_map(|size| ShapeSpec::Box { size }),
     ];
-    let emitter = (shape, 0f32..900.0, 0u32..300, 0f32..1.0, 0f32..180.0, prop::array::uniform3(-1f32..1.0)).prop_map(
-        |(shape, rate, burst, at, spread, place)| {
+    let emitter = (shape, 0f32..900.0, 0u32..300, 0f32..1.0, 0f32..180.0, prop::array::uniform3(-1f32..1.0))
+        .prop_map(|(shape, rate, burst, at, spread, place)| {
             let mut emitter = EmitterSpec::rate(rate).shape(shape).at(place).aim([0.3, 1.0, 0.1], spread);
             emitter.burst = EmitterSpec::burst(burst, at).burst;
             emitter.speed(0.0, 5.0)
-        },
-    );
+        });
     let population = (0u32..900, prop::collection::vec(emitter, 0..4), 0f32..6.0, -1f32..1.5, 0.05f32..3.0);
     let world = (
         prop::array::uniform3(-2f32..2.0),

@@ -7,9 +7,9 @@ use common::drawing::{cloud, lights, plain};
 use common::{differ, gpu, keep};
 use frolic_core::{Counter, Frame, Meter, Particles};
 use frolic_draw::{
-    Align, BackdropSpec, Blend, CameraSpec, Colour, DepthOrder, Fill, GroundSpec, Image, ImageSize, Instances,
-    ListScratch, ListSpec, Look, LookSpec, Renderer, Resident, Sprite, Stand, SunSpec, Surroundings, Technique,
-    TextStyle, View,
+    Align, BackdropSpec, Blend, CameraSpec, Colour, DepthOrder, Fill, GroundSpec, Image, ImageSize,
+    Instances, ListScratch, ListSpec, Look, LookSpec, Renderer, Resident, Sprite, Stand, SunSpec,
+    Surroundings, Technique, TextStyle, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 
@@ -81,7 +81,8 @@ fn mixtures_with_shadows_are_the_same_picture() {
         border_tint: [0.9, 0.8, 0.1, 1.0],
         ..Sprite::default()
     };
-    let turned = Sprite { turn: 0.7, fill: Fill::Picture(kit.sheet.frame(0)), stand: Stand::Upright(0.6), ..board };
+    let turned =
+        Sprite { turn: 0.7, fill: Fill::Picture(kit.sheet.frame(0)), stand: Stand::Upright(0.6), ..board };
     let boards = [board, turned];
     let board_look = LookSpec::sprites(false, 1).build_with(&kit.library).unwrap();
     let mut letters = Vec::new();
@@ -125,7 +126,8 @@ fn columns_orders_and_transparency_are_the_same() {
     let place = [column(0.1, 3.0), column(0.37, 2.0), column(0.73, 2.0)];
     let place = [&place[0][..], &place[1], &place[2]];
     let (turn, tilt, size) = (column(0.2, 6.0), column(0.5, 2.0), vec![0.2; n]);
-    let bend = [column(0.9, 0.5), vec![0.4; n], column(0.4, 0.5), column(0.6, 1.0), vec![0.8; n], column(0.8, 1.0)];
+    let bend =
+        [column(0.9, 0.5), vec![0.4; n], column(0.4, 0.5), column(0.6, 1.0), vec![0.8; n], column(0.8, 1.0)];
     let ids: Vec<u32> = (0..n as u32).map(|k| k * 7 + 3).collect();
     let at = || Instances::at(place).unwrap().sized(&size).unwrap().keyed(&ids).unwrap();
     let blades = at().curved([&bend[0], &bend[1], &bend[2]], [&bend[3], &bend[4], &bend[5]]).unwrap();
@@ -150,7 +152,8 @@ fn columns_orders_and_transparency_are_the_same() {
         assert!(off <= 0.01, "{order:?}: {off}");
         assert_eq!(frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls));
     }
-    let (mut scratch, mut meter, lights, backdrop) = (ListScratch::default(), Meter::new(), lights(), plain());
+    let (mut scratch, mut meter, lights, backdrop) =
+        (ListScratch::default(), Meter::new(), lights(), plain());
     let around = Surroundings::new(&backdrop).lights(&lights);
     let list = scratch.list(populations, &ListSpec::default(), &view, &around, &mut meter);
     let (mut here, mut there) = (Image::new(view.size()), Image::new(view.size()));
@@ -177,11 +180,18 @@ fn small_bindings_split_batches() {
         let gpu = Gpu::open(spec).unwrap();
         let (mut recorder, mut renderer) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
         for technique in [Technique::Instanced, Technique::Indirect, Technique::Batched] {
-            let list =
-                scratch.list([(of(&particles), &look)], &ListSpec::new(technique), &view, &around, &mut meter);
+            let list = scratch.list(
+                [(of(&particles), &look)],
+                &ListSpec::new(technique),
+                &view,
+                &around,
+                &mut meter,
+            );
             let mut image = Image::new(view.size());
             meter.begin_frame();
-            renderer.render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter).unwrap();
+            renderer
+                .render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter)
+                .unwrap();
             let draws = meter.end_frame().count(Counter::DeviceDraws);
             assert_eq!(draws > 1, spec != GpuSpec::default(), "{draws} draws, {technique:?}");
             pictures.push(image);
@@ -204,7 +214,8 @@ fn what_cannot_be_drawn_is_told() {
         let size = ImageSize::new(16_384, 1).unwrap();
         let view = CameraSpec::default().view(size).unwrap();
         let list = scratch.list([], &ListSpec::default(), &view, &around, &mut meter);
-        let told = renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
+        let told =
+            renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
         assert!(told.to_string().contains(&format!("limit of {most}")), "{told}");
     }
     let view = view(40, 30);

@@ -9,8 +9,8 @@ use frolic_core::{
     Counter, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, Stage, World, WorldSpec,
 };
 use frolic_draw::{
-    Blend, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
-    LookSpec, Renderer, SunSpec, Surroundings, Technique, View,
+    Blend, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances, ListScratch, ListSpec,
+    Look, LookSpec, Renderer, SunSpec, Surroundings, Technique, View,
 };
 use frolic_gpu::{GpuParticles, GpuRenderer, Recorder};
 use proptest::prelude::*;
@@ -22,16 +22,12 @@ fn view() -> View {
 }
 
 fn cloud(count: u32) -> ParticleSpec {
-    ParticleSpec::new(count)
-        .life(1.0, 3.0)
-        .size(0.05, 0.3)
-        .motion(0.6, 0.1)
-        .emitter(
-            EmitterSpec::rate(count as f32 / 2.0)
-                .shape(ShapeSpec::Box { size: [3.0, 2.0, 2.0] })
-                .aim([1.0, 0.3, 0.0], 180.0)
-                .speed(0.0, 1.0),
-        )
+    ParticleSpec::new(count).life(1.0, 3.0).size(0.05, 0.3).motion(0.6, 0.1).emitter(
+        EmitterSpec::rate(count as f32 / 2.0)
+            .shape(ShapeSpec::Box { size: [3.0, 2.0, 2.0] })
+            .aim([1.0, 0.3, 0.0], 180.0)
+            .speed(0.0, 1.0),
+    )
 }
 
 fn world() -> World {
@@ -61,7 +57,13 @@ impl Twins {
     }
 
     /// Both pictures, and what the frame of the device was.
-    fn draw(&mut self, look: &Look, technique: Technique, view: &View, sun: Option<&SunSpec>) -> ([Image; 2], Frame) {
+    fn draw(
+        &mut self,
+        look: &Look,
+        technique: Technique,
+        view: &View,
+        sun: Option<&SunSpec>,
+    ) -> ([Image; 2], Frame) {
         let (mut near_scratch, mut meter, lights, mut backdrop) =
             (ListScratch::default(), Meter::new(), lights(), plain());
         if sun.is_some() {
@@ -70,7 +72,13 @@ impl Twins {
         let around = Surroundings::new(&backdrop).lights(&lights).sun(sun).time(1.3);
         let spec = ListSpec::new(technique);
         let (mut near, mut far) = (Image::new(view.size()), Image::new(view.size()));
-        let list = near_scratch.list([(Instances::of(self.here.columns(), 0.01), look)], &spec, view, &around, &mut meter);
+        let list = near_scratch.list(
+            [(Instances::of(self.here.columns(), 0.01), look)],
+            &spec,
+            view,
+            &around,
+            &mut meter,
+        );
         Renderer::new().render(&list, view, &backdrop, &mut near, &mut meter);
         let mut scratch = ListScratch::default();
         meter.begin_frame();
@@ -99,7 +107,11 @@ fn every_look_is_drawn_from_where_it_lives() {
             let (images, frame) = twins.draw(&look, technique, &view(), None);
             alike(&format!("resident {name} {technique:?}"), &images, 0.01);
             assert_eq!(frame.count(Counter::UploadedElementBytes), 0, "{name}");
-            assert_eq!((frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls)), (1, 1), "{name}");
+            assert_eq!(
+                (frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls)),
+                (1, 1),
+                "{name}"
+            );
             assert!(frame.count(Counter::Submits) <= 3);
         }
     }

@@ -78,7 +78,9 @@ impl Elements {
     fn instances(&self, behind: f32) -> SmallVec<[Instances<'_>; 1]> {
         match self {
             Self::Living(living) => {
-                living.instances(behind).map(|instances| -> Instances<'_> { instances }).collect()
+                let mut all: SmallVec<[Instances<'_>; 1]> = SmallVec::new();
+                living.instances(behind).for_each(|instances| all.push(instances));
+                all
             }
             // Columns of one family are of one length, so none is refused.
             _ => self.columns(behind).into_iter().collect(),

@@ -15,8 +15,10 @@ use support::{Contender, at_least, at_most, compare};
 const STEP: f32 = 1.0 / 60.0;
 
 fn spec(count: u32) -> ParticleSpec {
-    let emitter = EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: [12.8, 8.0, 4.0] }).speed(0.0, 0.0);
-    let mut spec = ParticleSpec::new(count).life(1.0, 3.0).size(0.02, 0.02).motion(0.1, 0.01).emitter(emitter.clone());
+    let emitter =
+        EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: [12.8, 8.0, 4.0] }).speed(0.0, 0.0);
+    let mut spec =
+        ParticleSpec::new(count).life(1.0, 3.0).size(0.02, 0.02).motion(0.1, 0.01).emitter(emitter.clone());
     spec.emitters[0].rate = count as f32;
     spec
 }
@@ -49,12 +51,15 @@ fn against_the_minimal(count: u32) {
     }
     let mut frame = Frame::default();
     let contenders = vec![
-        Contender::new("step and draw, the library", || frame = ours.frame(&look, &world, &camera, &around, &backdrop)),
+        Contender::new("step and draw, the library", || {
+            frame = ours.frame(&look, &world, &camera, &around, &backdrop);
+        }),
         Contender::new("step and draw, by hand", || hand.frame(STEP, due, true)),
         Contender::new("step alone, the library", || steps.step(&world)),
         Contender::new("step alone, by hand", || hand_steps.frame(STEP, due, false)),
     ];
-    let medians = compare("resident particles, radius 2 pixels, additive, 1280x800", count as usize, 7, contenders);
+    let medians =
+        compare("resident particles, radius 2 pixels, additive, 1280x800", count as usize, 7, contenders);
     println!(
         "  the library's frame: {} draw calls, {} submits, {} bytes of elements uploaded, {} dispatches, {} passes",
         frame.count(Counter::DeviceDraws),
@@ -119,7 +124,8 @@ impl Ours {
 
 /// The same list by both backends: order-exact alpha, as in the bench of billboards.
 fn against_the_processor(count: u32) {
-    let emitter = EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: [12.8, 8.0, 4.0] }).speed(0.0, 0.0);
+    let emitter =
+        EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: [12.8, 8.0, 4.0] }).speed(0.0, 0.0);
     let spec = ParticleSpec::new(count).life(100.0, 200.0).size(0.02, 0.02).motion(0.0, 0.0).emitter(emitter);
     let mut particles = Particles::new(&spec, 3).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), STEP, 1, &mut Meter::new());
@@ -128,7 +134,8 @@ fn against_the_processor(count: u32) {
     let (mut recorder, mut device) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
     let (view, backdrop) = (far_view(), BackdropSpec::default());
     let around = Surroundings::new(&backdrop);
-    let (mut here, mut there, mut renderer) = (ListScratch::default(), ListScratch::default(), Renderer::new());
+    let (mut here, mut there, mut renderer) =
+        (ListScratch::default(), ListScratch::default(), Renderer::new());
     let mut image = Image::new(view.size());
     let source = || [(Instances::of(particles.columns(), 0.0), &look)];
     let contenders = vec![
@@ -144,7 +151,8 @@ fn against_the_processor(count: u32) {
             device.wait(&mut recorder, &mut meter).unwrap();
         }),
     ];
-    let medians = compare("the same list, alpha in depth order, radius 2 pixels", count as usize, 5, contenders);
+    let medians =
+        compare("the same list, alpha in depth order, radius 2 pixels", count as usize, 5, contenders);
     at_least("times faster than software Vulkan", medians[1].wall / medians[0].wall, 30.0);
 }
 

@@ -94,3 +94,10 @@ fn paint_textures_makes_those_that_ship() {
     let shipped = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scenes/textures/paving.png");
     assert!(std::fs::read(folder.path().join("paving.png")).unwrap() == std::fs::read(shipped).unwrap());
 }
+
+#[cfg(feature = "gpu")]
+#[test]
+fn guest_in_your_pass_shares_the_depth_buffer() {
+    let told = pictured("guest_in_your_pass");
+    assert!(told.contains(" alive, ") && told.contains(" 0 bytes of elements uploaded"), "{told}");
+}

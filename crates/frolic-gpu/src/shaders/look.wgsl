@@ -219,11 +219,6 @@ fn turn_of(e: Element, dice: vec2<f32>) -> mat3x3<f32> {
     return mat3x3(x, up * about_x.y + z * about_x.x, z * about_x.y - up * about_x.x);
 }
 
-struct Texel {
-    // Colour times opacity, and opacity.
-    paint: vec4<f32>,
-}
-
 // A place of a region, bilinear on the copy of the nearest size: see frolic-draw/src/atlas.
 fn look_up(region: u32, uv: vec2<f32>, texels: f32) -> vec4<f32> {
     let start = vec2(regions[region * 4u], regions[region * 4u + 1u]);

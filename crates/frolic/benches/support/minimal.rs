@@ -79,7 +79,11 @@ impl Minimal {
                     module: &module,
                     entry_point: Some(fragment),
                     compilation_options: Default::default(),
-                    targets: &[Some(wgpu::ColorTargetState { format, blend, write_mask: wgpu::ColorWrites::ALL })],
+                    targets: &[Some(wgpu::ColorTargetState {
+                        format,
+                        blend,
+                        write_mask: wgpu::ColorWrites::ALL,
+                    })],
                 }),
                 multiview_mask: None,
                 cache: None,
@@ -105,7 +109,10 @@ impl Minimal {
         let group = |layout: &wgpu::BindGroupLayout, all: &[(u32, wgpu::BindingResource<'_>)]| {
             let entries: Vec<_> = all
                 .iter()
-                .map(|(binding, resource)| wgpu::BindGroupEntry { binding: *binding, resource: resource.clone() })
+                .map(|(binding, resource)| wgpu::BindGroupEntry {
+                    binding: *binding,
+                    resource: resource.clone(),
+                })
                 .collect();
             device.create_bind_group(&wgpu::BindGroupDescriptor { label: None, layout, entries: &entries })
         };

@@ -1,0 +1,107 @@
+//! Scenes on the graphics device: the shipped ones are the same picture, and what cannot be is told.
+#![cfg(feature = "gpu")]
+
+use frolic_core::{Counter, Meter, Stage};
+use frolic_draw::{Image, Show};
+use frolic_scene::{SHIPPED, Scene, SceneSpec};
+
+/// Share of pixels that differ by more than four 8-bit steps: the measure of parity between backends.
+fn differ(a: &Image, b: &Image) -> f64 {
+    let differs = |(a, b): &(&[u8; 4], &[u8; 4])| (0..4).any(|k| a[k].abs_diff(b[k]) > 4);
+    a.pixels().iter().zip(b.pixels()).filter(differs).count() as f64 / a.pixels().len() as f64
+}
+
+fn with(spec: &SceneSpec, settings: &[(&str, &str)]) -> SceneSpec {
+    settings.iter().fold(spec.clone(), |spec, (key, value)| spec.set(key, value).unwrap())
+}
+
+fn picture(spec: &SceneSpec, seconds: f64) -> Image {
+    let mut scene = Scene::new(spec).unwrap();
+    scene.run_to(seconds, &mut Meter::new());
+    scene.draw(&mut Meter::new()).unwrap().clone()
+}
+
+/// After three hundred and more steps, particles stepped on the device.
+#[test]
+fn shipped_scenes_are_the_same_picture() {
+    for shipped in SHIPPED {
+        let spec = with(&SceneSpec::find(shipped.name).unwrap(), &[("draw.size", "[640, 400]")]);
+        let seconds = f64::from(spec.draw.at);
+        let here = picture(&spec, seconds);
+        for residence in ["auto", "cpu"] {
+            for technique in ["instanced", "indirect"] {
+                let settings = [("backend", "gpu"), ("residence", residence), ("draw.technique", technique)];
+                let off = differ(&here, &picture(&with(&spec, &settings), seconds));
+                assert!(off <= 0.01, "{}, residence {residence}, {technique}: {off}", shipped.name);
+            }
+        }
+    }
+}
+
+#[test]
+fn a_frame_on_the_device_is_metered() {
+    let spec = with(&SceneSpec::find("beacon").unwrap(), &[("backend", "gpu"), ("draw.size", "[320, 200]")]);
+    let mut scene = Scene::new(&spec).unwrap();
+    assert!(scene.is_on_device() && scene.remark().unwrap().starts_with("drawn by "));
+    let mut meter = Meter::new();
+    scene.run_to(1.5, &mut meter);
+    scene.draw(&mut meter).unwrap();
+    scene.settle(&mut meter).unwrap();
+    assert!(scene.alive() > 3_000, "{}", scene.alive());
+    assert!(scene.particles("embers").is_none());
+    for _ in 0..4 {
+        meter.begin_frame();
+        scene.step(1.0 / 60.0, 1, &mut meter);
+        scene.draw_in_place(&mut meter).unwrap();
+        let frame = meter.end_frame();
+        assert_eq!(frame.count(Counter::UploadedElementBytes), 0);
+        assert_eq!(frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls));
+        assert_eq!(frame.count(Counter::Submits), 1);
+        assert!(frame.count(Counter::Alive) > 3_000 && frame.count(Counter::NewsAge) >= 1);
+        assert!(!frame.stage(Stage::Encode).is_zero() && !frame.stage(Stage::Wait).is_zero());
+    }
+    // As many as the processor keeps.
+    let mut here = Scene::new(&with(&spec, &[("backend", "cpu")])).unwrap();
+    here.run_to(1.5, &mut meter);
+    here.step(1.0 / 60.0, 4, &mut meter);
+    scene.settle(&mut meter).unwrap();
+    assert_eq!(scene.alive(), here.alive());
+}
+
+#[test]
+fn what_the_device_cannot_do_is_told() {
+    let beacon = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[64, 40]")]);
+    let told = |settings: &[(&str, &str)]| Scene::new(&with(&beacon, settings)).unwrap_err().to_string();
+    assert!(told(&[("residence", "gpu")]).contains("backend = \"gpu\""));
+    for setting in [("draw.technique", "each"), ("storage", "objects"), ("draw.depth_order", "all")] {
+        let told = told(&[("backend", "gpu"), ("residence", "gpu"), setting]);
+        assert!(told.starts_with("residence: ") && told.contains("auto"), "{told}");
+    }
+    // Left to itself, such a scene is drawn from the processor's columns.
+    let mut scene = Scene::new(&with(&beacon, &[("backend", "gpu"), ("draw.technique", "batched")])).unwrap();
+    let mut meter = Meter::new();
+    scene.run_to(0.5, &mut meter);
+    meter.begin_frame();
+    scene.draw(&mut meter).unwrap();
+    assert!(meter.end_frame().count(Counter::UploadedElementBytes) > 10_000);
+    let told = scene.show(Show::Overdraw, &mut meter).unwrap_err().to_string();
+    assert!(told.contains("overdraw is painted by the CPU alone"), "{told}");
+    assert!(beacon.set("backend", "gpi").unwrap_err().to_string().contains("backend=gpi"));
+}
+
+/// Straight alpha of a scene, as the processor has it.
+#[test]
+fn transparent_pictures_are_the_same() {
+    let spec = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[200, 120]")]);
+    let see_through = |spec: &SceneSpec| {
+        let mut scene = Scene::new(spec).unwrap();
+        scene.run_to(2.0, &mut Meter::new());
+        scene.draw_transparent(&mut Meter::new()).unwrap().clone()
+    };
+    let (here, there) = (see_through(&spec), see_through(&with(&spec, &[("backend", "gpu")])));
+    let off = differ(&here, &there);
+    assert!(off <= 0.02, "{off}");
+    assert!(
+        there.pixels().iter().any(|pixel| pixel[3] == 0) && there.pixels().iter().any(|pixel| pixel[3] > 200)
+    );
+}
