@@ -146,8 +146,12 @@ impl Gpu {
         static SHARED: Mutex<Option<Gpu>> = Mutex::new(None);
         // Whoever panicked while holding it left it whole.
         let mut shared = SHARED.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(gpu) = shared.as_ref().filter(|gpu| gpu.check().is_ok()) {
-            return Ok(gpu.clone());
+        if let Some(gpu) = shared.as_ref() {
+            // A loss is told while it is listened for.
+            gpu.poll();
+            if gpu.check().is_ok() {
+                return Ok(gpu.clone());
+            }
         }
         let gpu = Self::open(GpuSpec::default())?;
         *shared = Some(gpu.clone());

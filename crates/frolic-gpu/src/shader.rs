@@ -89,21 +89,29 @@ impl Program {
     /// Names the file and line of the first mistake.
     pub(crate) fn compile(&self, gpu: &Gpu) -> Result<wgpu::ShaderModule, GpuError> {
         let (text, starts) = self.text();
-        let scope = gpu.device().push_error_scope(wgpu::ErrorFilter::Validation);
-        let module = gpu.device().create_shader_module(wgpu::ShaderModuleDescriptor {
-            label: Some(self.name),
-            source: wgpu::ShaderSource::Wgsl(text.into()),
-        });
-        if pollster::block_on(scope.pop()).is_none() {
-            return Ok(module);
-        }
-        let info = pollster::block_on(module.get_compilation_info());
-        let message = info.messages.first();
-        let line = message.and_then(|message| message.location).map_or(1, |place| place.line_number as usize);
-        let problem =
-            message.map_or_else(|| "does not compile".to_owned(), |message| message.message.clone());
-        Err(at(&starts, line, problem))
+        compile(gpu, self.name, text, &starts)
     }
+}
+
+fn compile(
+    gpu: &Gpu,
+    name: &str,
+    text: String,
+    starts: &[(usize, &'static str)],
+) -> Result<wgpu::ShaderModule, GpuError> {
+    let scope = gpu.device().push_error_scope(wgpu::ErrorFilter::Validation);
+    let module = gpu.device().create_shader_module(wgpu::ShaderModuleDescriptor {
+        label: Some(name),
+        source: wgpu::ShaderSource::Wgsl(text.into()),
+    });
+    if pollster::block_on(scope.pop()).is_none() {
+        return Ok(module);
+    }
+    let info = pollster::block_on(module.get_compilation_info());
+    let message = info.messages.first();
+    let line = message.and_then(|message| message.location).map_or(1, |place| place.line_number as usize);
+    let problem = message.map_or_else(|| "does not compile".to_owned(), |message| message.message.clone());
+    Err(at(starts, line, problem))
 }
 
 /// An error at a line of a text that was put together.
@@ -198,6 +206,11 @@ mod tests {
         let file = include_str!("shaders/disc.wgsl");
         let own = file.lines().position(|line| line.contains("let wanted")).unwrap() + 1;
         assert!(told.starts_with(&format!("shaders/disc.wgsl:{own}: ")), "{told}");
+        // As a device tells it.
+        let gpu = Gpu::open(crate::GpuSpec::default()).unwrap();
+        let told = compile(&gpu, "broken", wrong, &starts).unwrap_err().to_string();
+        assert!(told.starts_with(&format!("shaders/disc.wgsl:{own}: ")), "{told}");
+        assert!(DISC.compile(&gpu).is_ok());
     }
 
     #[test]

@@ -36,9 +36,10 @@ impl Device {
         Ok(Self { recorder: Recorder::new(&gpu), renderer, gpu })
     }
 
-    /// What it calls itself.
-    pub(crate) fn name(&self) -> &str {
-        self.gpu.name()
+    /// What it calls itself, and whether it times its passes.
+    pub(crate) fn name(&self) -> String {
+        let untimed = if self.gpu.is_timed() { "" } else { ", which does not time its passes" };
+        format!("{}{untimed}", self.gpu.name())
     }
 
     pub(crate) fn population(&self, spec: &ParticleSpec, seed: u32) -> Result<Living, SpecError> {

@@ -25,7 +25,7 @@ impl Device {
             .to_owned())
     }
 
-    pub(crate) fn name(&self) -> &str {
+    pub(crate) fn name(&self) -> String {
         match *self {}
     }
 

@@ -11,6 +11,14 @@ pub fn gpu() -> Gpu {
     OPEN.get_or_init(|| Gpu::open(GpuSpec::default()).unwrap_or_else(|error| panic!("{error}"))).clone()
 }
 
+/// A device with WebGPU's default limits and no feature, as a program of somebody else's may have it.
+pub fn plain_device() -> (wgpu::Device, wgpu::Queue) {
+    let instance = wgpu::Instance::new(wgpu::InstanceDescriptor::new_without_display_handle());
+    let adapter =
+        pollster::block_on(instance.request_adapter(&wgpu::RequestAdapterOptions::default())).unwrap();
+    pollster::block_on(adapter.request_device(&wgpu::DeviceDescriptor::default())).unwrap()
+}
+
 #[path = "../../../frolic-draw/tests/common/mod.rs"]
 pub mod drawing;
 
