@@ -91,8 +91,12 @@ impl Chart {
         Self {
             title: title(profile),
             below: format!(
-                "median of {} frames, {} threads, {} on {}{stopped}",
-                profile.frames, machine.threads, machine.instruction_set, machine.architecture
+                "median of {} frames, {} threads, {} on {}{}{stopped}",
+                profile.frames,
+                machine.threads,
+                machine.instruction_set,
+                machine.architecture,
+                machine.device.as_ref().map_or(String::new(), |device| format!("; on the device {device}")),
             ),
             across: format!("{} alive", profile.population),
             lines,
