@@ -12,7 +12,7 @@ use crate::error::GpuError;
 use crate::frame::{ClipZ, Seen};
 use crate::particles::{GpuParticles, MOST_STEPS, News, ResidentError};
 use crate::pipelines::{GuestTarget, Pass};
-use crate::renderer::Stock;
+use crate::stock::Stock;
 
 /// A program's camera: its matrices taken apart.
 #[derive(Debug, Clone, Copy)]

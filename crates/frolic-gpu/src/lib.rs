@@ -7,7 +7,7 @@
 //! | question | file |
 //! | --- | --- |
 //! | which device, what was it told to do? | `device.rs`, `error.rs` |
-//! | how is a list drawn? | `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
+//! | how is a list drawn? | its batches become items in `stock.rs`, passes in `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
@@ -35,6 +35,7 @@ mod records;
 mod renderer;
 mod ring;
 mod shader;
+mod stock;
 mod targets;
 mod timing;
 

@@ -12,6 +12,9 @@ use crate::shader::{self, SORT_TILE};
 /// Elements of a thread group.
 pub(crate) const GROUP: u32 = 256;
 
+/// Only tests read lists back.
+const READ_BACK: BufferUsages = if cfg!(test) { BufferUsages::COPY_SRC } else { BufferUsages::empty() };
+
 /// Bits of a key that one pass sorts by.
 const DIGIT: u32 = 4;
 
@@ -119,12 +122,12 @@ impl List {
     fn new(gpu: &Gpu, pipelines: &Pipelines, most: u32, shifts: &wgpu::Buffer, book: &wgpu::Buffer) -> Self {
         let each = u64::from(most) * 4;
         let tiles = u64::from(most.div_ceil(SORT_TILE));
-        let buffer = |label, bytes| gpu.buffer(label, bytes, BufferUsages::STORAGE);
+        let buffer = |label, bytes| gpu.buffer(label, bytes, BufferUsages::STORAGE | READ_BACK);
         let [list, other, keys, other_keys] =
             ["list", "list 2", "keys", "keys 2"].map(|label| buffer(label, each));
         let counts = buffer("digits", tiles * 16 * 4);
         let blocks = buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4);
-        let calls = gpu.buffer("calls", 64, BufferUsages::STORAGE | BufferUsages::INDIRECT);
+        let calls = gpu.buffer("calls", 64, BufferUsages::STORAGE | BufferUsages::INDIRECT | READ_BACK);
         let digits = |from: &wgpu::Buffer, list: &wgpu::Buffer, to: &wgpu::Buffer, to_list: &wgpu::Buffer| {
             group(
                 gpu,
@@ -250,6 +253,123 @@ impl Ordering {
             tally.dispatches += 3;
             tally.pipelines += 3;
             tally.binds += 1;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use frolic_draw::{
+        BackdropSpec, CameraSpec, ImageSize, Instances, ListScratch, ListSpec, LookSpec, Surroundings,
+        Technique, View,
+    };
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::device::Recorder;
+    use crate::frame::{ENDLESS, Seen};
+    use crate::particles::read_words;
+    use crate::pipelines::Pass;
+    use crate::stock::Stock;
+
+    /// The list that the device makes of discs at these places, of these radii.
+    fn listed(places: &[[f32; 3]], radii: &[f32], view: &View, sorted: bool) -> Vec<u32> {
+        let gpu = Gpu::shared().unwrap();
+        let mut recorder = Recorder::new(&gpu);
+        let mut tally = Tally::default();
+        let mut stock = Stock::new(&gpu, &mut tally);
+        let columns = [0, 1, 2].map(|axis| places.iter().map(|place| place[axis]).collect::<Vec<f32>>());
+        let mut look = LookSpec::default();
+        look.blend = if sorted { frolic_draw::Blend::Alpha } else { frolic_draw::Blend::Additive };
+        let look = look.build().unwrap();
+        let instances = Instances::at([&columns[0], &columns[1], &columns[2]]).unwrap().sized(radii).unwrap();
+        let (mut scratch, backdrop) = (ListScratch::default(), BackdropSpec::default());
+        let around = Surroundings::new(&backdrop);
+        let spec = ListSpec::new(Technique::Indirect);
+        let list = scratch.list([(instances, &look)], &spec, view, &around, &mut frolic_core::Meter::new());
+        stock.stock(&list, &[], view, |_| Pass::Soft, &mut tally).unwrap();
+        let lighting = list.lighting();
+        let seen = Seen {
+            view,
+            camera: view,
+            z: ENDLESS,
+            map: None,
+            lighting: &lighting,
+            time: 0.0,
+            exposure: 1.0,
+            most_slope: 0.0,
+        };
+        stock.set_frames(&[seen], &mut tally);
+        let frames = stock.frames(None, None, None);
+        let (encoder, tally) = recorder.parts();
+        {
+            let mut pass = encoder.begin_compute_pass(&Default::default());
+            stock.order(&mut pass, &frames[2], &[], tally).unwrap();
+        }
+        recorder.submit();
+        let Some(list) = stock.list(0) else { return Vec::new() };
+        let count = read_words(&gpu, &list.calls, 64).unwrap()[8] as usize;
+        if count == 0 { Vec::new() } else { read_words(&gpu, &list.list, count as u64 * 4).unwrap() }
+    }
+
+    fn view() -> View {
+        CameraSpec::new([0.0, 0.5, 6.0], [0.0; 3], 40.0).view(ImageSize::new(320, 200).unwrap()).unwrap()
+    }
+
+    fn near_or_equal() -> impl Strategy<Value = [f32; 3]> {
+        let depth = prop_oneof![-9f32..5.5, Just(1.0f32), Just(-2.5f32)];
+        (-1f32..1.0, -0.6f32..0.6, depth).prop_map(|(x, y, z)| [x, y, z])
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(12))]
+
+        /// Farthest first, equals in their own order, nobody twice: what a stable sort on the processor makes of the same.
+        #[test]
+        fn the_order_is_that_of_a_stable_sort(
+            places in prop::collection::vec(near_or_equal(), 0..9_000), sorted in any::<bool>(),
+        ) {
+            let view = view();
+            let radii = vec![0.05; places.len()];
+            let list = listed(&places, &radii, &view, sorted);
+            let depth = |nth: u32| view.project(places[nth as usize]).map_or(0.0, |seen| seen[2]);
+            let mut want = list.clone();
+            want.sort_unstable();
+            prop_assert!(want.windows(2).all(|pair| pair[0] < pair[1]), "somebody is there twice");
+            if sorted {
+                // The device may round a depth by a bit, and so change neighbours that are closer than that.
+                for pair in list.windows(2) {
+                    let (a, b) = (depth(pair[0]), depth(pair[1]));
+                    prop_assert!(a >= b - a.abs() * 1e-6, "{} before {}", a, b);
+                    prop_assert!(places[pair[0] as usize] != places[pair[1] as usize] || pair[0] < pair[1]);
+                }
+            } else {
+                prop_assert_eq!(&list, &want);
+            }
+        }
+
+        /// Whoever touches the picture is on the list, wherever it is; and nobody far from it.
+        #[test]
+        fn nobody_in_view_is_left_out(
+            places in prop::collection::vec(prop::array::uniform3(-9f32..9.0), 1..600), radius in 0.01f32..2.0,
+        ) {
+            let view = view();
+            let radii = vec![radius; places.len()];
+            let list = listed(&places, &radii, &view, false);
+            for (nth, &[x, y, z]) in places.iter().enumerate() {
+                let is_listed = list.binary_search(&(nth as u32)).is_ok();
+                let bounds = |margin: f32| frolic_draw::Bounds {
+                    low: [x - margin, y - margin, z - margin],
+                    high: [x + margin, y + margin, z + margin],
+                };
+                // Any of it on a pixel.
+                let on_picture = view.project([x, y, z]).is_some_and(|[px, py, depth]| {
+                    let reach = radius * view.parts().focal / depth;
+                    px > -reach * 0.7 && px < 320.0 + reach * 0.7 && py > -reach * 0.7 && py < 200.0 + reach * 0.7
+                });
+                prop_assert!(is_listed || !on_picture, "{:?} is left out", places[nth]);
+                prop_assert!(!is_listed || view.sees(&bounds(radius * 2.0 + 0.3)), "{:?} is far from the picture", places[nth]);
+            }
         }
     }
 }

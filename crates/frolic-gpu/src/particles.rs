@@ -25,10 +25,10 @@ use crate::timing::Timing;
 pub const MOST_STEPS: u32 = 64;
 
 /// Words of a step's uniform, and those between two of them.
-const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 12;
+pub(crate) const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 12;
 const STEP_SLOT: u64 = 256;
 /// Words of an emitter.
-const EMITTER_WORDS: u64 = 36;
+pub(crate) const EMITTER_WORDS: u64 = 36;
 
 /// Words of the book: the population's, then each shard's.
 const BOOK_HEAD: u32 = 16;

@@ -102,3 +102,40 @@ impl Ring {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::Recorder;
+
+    /// Where all buffers are under way a frame's news are left out; what comes is in order, and the newest comes in the end.
+    #[test]
+    fn a_full_ring_leaves_news_out_and_never_waits() {
+        let gpu = Gpu::shared().unwrap();
+        let from = gpu.buffer("from", 256, BufferUsages::COPY_SRC | BufferUsages::COPY_DST);
+        let (mut ring, mut recorder) = (Ring::new(&gpu, "test", 4), Recorder::new(&gpu));
+        let mut heard = Vec::new();
+        let mut kept = Vec::new();
+        for frame in 1..=9u64 {
+            gpu.queue().write_buffer(&from, 0, bytemuck::cast_slice(&[frame as u32; 4]));
+            // Only every fourth frame listens, so the ring of three fills up.
+            let recorded = ring.record(recorder.parts().0, &from, frame);
+            assert_eq!(recorded, (frame - 1) % 4 != 3, "frame {frame}");
+            kept.extend(recorded.then_some(frame));
+            recorder.submit();
+            ring.ask();
+            if frame % 4 == 0 {
+                gpu.wait().unwrap();
+                ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
+            }
+        }
+        gpu.wait().unwrap();
+        ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
+        let frames: Vec<u64> = heard.iter().map(|(frame, _)| *frame).collect();
+        assert_eq!(frames, kept);
+        for (frame, words) in &heard {
+            assert_eq!(words[..], [*frame as u32; 4]);
+        }
+        assert_eq!(recorder.tally.downloaded, heard.len() as u64 * 16);
+    }
+}

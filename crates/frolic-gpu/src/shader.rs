@@ -213,6 +213,26 @@ mod tests {
         assert!(DISC.compile(&gpu).is_ok());
     }
 
+    /// Bytes of a structure as a program lays it out.
+    fn size_of(program: Program, name: &str) -> u32 {
+        let module = naga::front::wgsl::parse_str(&program.text().0).unwrap();
+        let mut layouter = naga::proc::Layouter::default();
+        layouter.update(module.to_ctx()).unwrap();
+        let (handle, _) = module.types.iter().find(|(_, ty)| ty.name.as_deref() == Some(name)).unwrap();
+        layouter[handle].size
+    }
+
+    /// What the processor packs is as large as what shaders read.
+    #[test]
+    fn layouts_are_those_of_the_shaders() {
+        use crate::particles::{EMITTER_WORDS, STEP_WORDS};
+        use crate::pipelines::{DRAW_BYTES, FRAME_BYTES};
+        assert_eq!(u64::from(size_of(DISC, "Frame")), FRAME_BYTES);
+        assert_eq!(u64::from(size_of(DISC, "Draw")), DRAW_BYTES);
+        assert_eq!(u64::from(size_of(STEP, "Step")), STEP_WORDS * 4);
+        assert_eq!(u64::from(size_of(STEP, "Emitter")), EMITTER_WORDS * 4);
+    }
+
     #[test]
     fn bloom_kernels_keep_the_light() {
         let (near, far) = bloom_kernels();
