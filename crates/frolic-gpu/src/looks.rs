@@ -244,8 +244,7 @@ impl Looks {
         words
             .uint(&[slot.stride])
             .float(&[slot.behind])
-            .uint(&[0, slot.corners])
-            .uint(&[form, 0, 0, 0])
+            .uint(&[slot.corners, form])
             .float(&[surface.lit, surface.rim, surface.through])
             .uint(&[u32::from(surface.two_sided)])
             .float(&[parts.per_soft])
@@ -264,7 +263,7 @@ impl Looks {
             .uint(&[at.fine.vertex, at.coarse.vertex, slot.first, slot.each])
             // What the camera does not see may still throw a shadow.
             .float(&[if slot.shadows && look.is_solid() { EVERYWHERE } else { reach(look) }])
-            .uint(&[parts.over_age.len() as u32, GRADIENT_ROWS.max(rows_of(&parts)), slot.count])
+            .uint(&[parts.over_age.len() as u32, rows_of(&parts), slot.count])
             .uint(&[slot.span, closed(look), 0, 0])
             .align(64);
         words
@@ -313,11 +312,9 @@ pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
     .sum()
 }
 
-/// Rows of a gradient, where a look has one.
-const GRADIENT_ROWS: u32 = 1;
-
+/// Rows of a gradient; where a look has none, one.
 fn rows_of(parts: &LookParts<'_>) -> u32 {
-    parts.over_height.or(parts.along).map_or(0, |rows| rows.len() as u32)
+    parts.over_height.or(parts.along).map_or(1, |rows| rows.len() as u32)
 }
 
 /// How far from its place an element of size 1 is drawn, where its curve does not take it farther.

@@ -89,7 +89,7 @@ pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, B
 
 /// Bytes of the uniforms.
 pub(crate) const FRAME_BYTES: u64 = 51 * 16;
-pub(crate) const DRAW_BYTES: u64 = 56 * 4;
+pub(crate) const DRAW_BYTES: u64 = 52 * 4;
 
 impl Layouts {
     fn new(gpu: &Gpu) -> Self {
@@ -270,7 +270,7 @@ pub(crate) struct Pipelines {
     pub(crate) layouts: Arc<Layouts>,
     modules: HashMap<&'static str, wgpu::ShaderModule>,
     drawn: HashMap<Key, wgpu::RenderPipeline>,
-    wide: HashMap<(&'static str, Option<TextureFormat>), wgpu::RenderPipeline>,
+    wide: HashMap<&'static str, wgpu::RenderPipeline>,
     compute: HashMap<(&'static str, &'static str), wgpu::ComputePipeline>,
 }
 
@@ -403,12 +403,8 @@ impl Pipelines {
     }
 
     /// A pipeline of a pass over the whole picture, made if need be.
-    pub(crate) fn wide(
-        &mut self,
-        entry: &'static str,
-        picture: Option<TextureFormat>,
-    ) -> Result<wgpu::RenderPipeline, GpuError> {
-        if let Some(pipeline) = self.wide.get(&(entry, picture)) {
+    pub(crate) fn wide(&mut self, entry: &'static str) -> Result<wgpu::RenderPipeline, GpuError> {
+        if let Some(pipeline) = self.wide.get(entry) {
             return Ok(pipeline.clone());
         }
         let (program, layouts): (Program, Vec<Option<&BindGroupLayout>>) = match entry {
@@ -434,7 +430,7 @@ impl Pipelines {
             "start_depth" => vec![target(LIGHT, None, wgpu::ColorWrites::empty())],
             "compose" => vec![target(LIGHT, Some(OVER), all)],
             "compose_solid" => vec![target(LIGHT, Some(OVER), all), target(NEAREST, None, all)],
-            _ => vec![target(picture.unwrap_or(PICTURE), None, all)],
+            _ => vec![target(PICTURE, None, all)],
         };
         let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
             label: Some(entry),
@@ -467,7 +463,7 @@ impl Pipelines {
             cache: None,
         });
         self.gpu.check()?;
-        self.wide.insert((entry, picture), pipeline.clone());
+        self.wide.insert(entry, pipeline.clone());
         Ok(pipeline)
     }
 

@@ -340,10 +340,9 @@ impl GpuRenderer {
                 (1, BindingResource::TextureView(&backdrop.sunlit.view)),
             ],
         );
-        let start = stock.pipelines.wide("start", None)?;
-        let start_depth = stock.pipelines.wide("start_depth", None)?;
-        let composing =
-            [stock.pipelines.wide("compose", None)?, stock.pipelines.wide("compose_solid", None)?];
+        let start = stock.pipelines.wide("start")?;
+        let start_depth = stock.pipelines.wide("start_depth")?;
+        let composing = [stock.pipelines.wide("compose")?, stock.pipelines.wide("compose_solid")?];
         let compose_group = sampled.map(|sampled| {
             group(
                 &gpu,
@@ -464,7 +463,7 @@ impl GpuRenderer {
         let bloom = if transparent { 0.0 } else { view.parts().bloom };
         finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.tally);
         let entry = if transparent { "resolve_transparent" } else { "resolve" };
-        let resolve = stock.pipelines.wide(entry, None)?;
+        let resolve = stock.pipelines.wide(entry)?;
         let (encoder, tally) = recorder.parts();
         if bloom > 0.0 {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {

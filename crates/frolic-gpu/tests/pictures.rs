@@ -2,6 +2,8 @@
 
 mod common;
 
+use std::cell::RefCell;
+
 use common::drawing::kit::{kit, looks};
 use common::drawing::{cloud, lights, plain};
 use common::{differ, gpu, keep};
@@ -35,11 +37,18 @@ fn both(
     let list = scratch.list(populations.iter().copied(), spec, view, &around, &mut meter);
     let (mut here, mut there) = (Image::new(view.size()), Image::new(view.size()));
     Renderer::new().render(&list, view, backdrop, &mut here, &mut Meter::new());
-    let gpu = gpu();
-    let mut recorder = Recorder::new(&gpu);
-    let mut renderer = GpuRenderer::new(&gpu).unwrap();
-    renderer.render(&mut recorder, &list, &[], view, backdrop, Some(&mut there), &mut meter).unwrap();
+    DEVICE.with_borrow_mut(|(recorder, renderer)| {
+        renderer.render(recorder, &list, &[], view, backdrop, Some(&mut there), &mut meter).unwrap();
+    });
     ([here, there], meter.end_frame())
+}
+
+thread_local! {
+    /// One renderer a test, so that lists of all kinds follow one another in it.
+    static DEVICE: RefCell<(Recorder, GpuRenderer)> = {
+        let gpu = gpu();
+        RefCell::new((Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap()))
+    };
 }
 
 fn of(particles: &Particles) -> Instances<'_> {
@@ -231,4 +240,45 @@ fn what_cannot_be_drawn_is_told() {
     let mut image = Image::new(view.size());
     Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
     assert_eq!((list.batches().len(), list.instances()), (1, 0));
+}
+
+/// Places, sizes and turns that make no sense, a camera inside of everything: a picture all the same, and no word of complaint from the device.
+#[test]
+fn nothing_breaks_on_strange_numbers() {
+    let kit = kit();
+    let all = looks(&kit);
+    let on_screen = LookSpec::sprites(true, 0).build_with(&kit.library).unwrap();
+    let in_world = LookSpec::sprites(false, 0).build_with(&kit.library).unwrap();
+    let inside = CameraSpec::new([0.1, 0.0, 0.0], [0.1, 5.0, 0.0], 170.0)
+        .view(ImageSize::new(40, 30).unwrap())
+        .unwrap();
+    for strange in [f32::NAN, f32::INFINITY, -1.0, 0.0, 1e30, 1e-30] {
+        let (xs, sizes, turns) = ([0.1, strange, 0.5], [0.2, 0.3, strange], [strange; 3]);
+        let bodies = Instances::at([&xs, &[0.0; 3], &[0.0; 3]]).unwrap().sized(&sizes).unwrap();
+        let bodies = bodies.turned(&turns, &[0.0; 3]).unwrap();
+        let bent = bodies.curved([&xs, &xs, &turns], [&[0.3; 3], &xs, &xs]).unwrap();
+        let board = Sprite { position: [10.0, 10.0, 0.0], size: [9.0, 5.0], ..Sprite::default() };
+        let boards = [
+            Sprite { position: [strange, 1.0, 0.0], ..board },
+            Sprite { size: [3.0, strange], ..board },
+            Sprite { pivot: [strange, 0.5], turn: strange, ..board },
+            Sprite { tint: [strange; 4], ..board },
+            Sprite { corner: strange, border: strange, border_tint: [strange; 4], ..board },
+            Sprite { stand: Stand::Upright(strange), fill: Fill::Tiles(kit.tiles), ..board },
+        ];
+        let mut populations: Populations<'_> = all.iter().map(|(_, look)| (bodies, look)).collect();
+        populations
+            .extend(all.iter().filter(|(name, _)| name.starts_with("ribbon")).map(|(_, look)| (bent, look)));
+        populations.push((Instances::sprites(&boards), &on_screen));
+        populations.push((Instances::sprites(&boards), &in_world));
+        for (view, technique) in [
+            (view(40, 30), Technique::Instanced),
+            (view(40, 30), Technique::Indirect),
+            (inside, Technique::Batched),
+            (inside, Technique::Instanced),
+        ] {
+            let (images, _) = both(&populations, &ListSpec::new(technique), &view, &plain(), None);
+            assert!(images[1].pixels().iter().all(|pixel| pixel[3] == 255), "{strange}");
+        }
+    }
 }

@@ -3,8 +3,7 @@
 struct Draw {
     // Vectors of four words a record; how long before the columns' state the picture is taken, s; vertices an instance takes where
     // all are in one list.
-    stride: u32, behind: f32, spare_g: u32, corners: u32,
-    form: u32, spare_d: u32, spare_e: u32, spare_f: u32,
+    stride: u32, behind: f32, corners: u32, form: u32,
     lit: f32, rim: f32, through: f32, two_sided: u32,
     per_soft: f32, tints: u32, flags: u32, over_age: u32,
     over_height: u32, along: u32, tint_at: u32, height_low: f32,
@@ -18,7 +17,7 @@ struct Draw {
     // `count` is how many elements there are, or where the book of a population on the device says so; `span` vertices an instance.
     cull_reach: f32, ages: u32, steps: u32, count: u32,
     // Bits that say whether the mesh, and its coarse form, have an inside.
-    span: u32, closed: u32, spare_b: u32, spare_c: u32,
+    span: u32, closed: u32, spare_a: u32, spare_b: u32,
 }
 
 const DISC: u32 = 0u;
