@@ -35,10 +35,6 @@ fn is_seen(nth: u32) -> bool {
     return in_view(body.at, reach + 2.0 * SMALLEST * depth / frame.view.place.w);
 }
 
-fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
-    return (group.x + group.y * groups.x) * GROUP + lane;
-}
-
 @compute @workgroup_size(256)
 fn mark(
     @builtin(workgroup_id) group: vec3<u32>,
@@ -58,30 +54,16 @@ fn mark(
 
 @compute @workgroup_size(256)
 fn add_up(@builtin(local_invocation_index) lane: u32) {
-    let count = (element_count() + GROUP - 1u) / GROUP;
-    let each = (count + GROUP - 1u) / GROUP;
-    let first = min(lane * each, count);
-    let end = min(first + each, count);
-    var sum = 0u;
-    for (var k = first; k < end; k++) {
-        sum += blocks[k];
-    }
-    let rank = sum_in_group(lane, sum);
-    var before = rank.before;
-    for (var k = first; k < end; k++) {
-        let here = blocks[k];
-        blocks[k] = before;
-        before += here;
-    }
+    let seen = add_blocks(lane, (element_count() + GROUP - 1u) / GROUP);
     if lane == 0u {
         calls[0] = draw.span;
-        calls[1] = rank.all;
+        calls[1] = seen;
         calls[2] = 0u;
         calls[3] = 0u;
-        calls[4] = (rank.all + SORT_TILE - 1u) / SORT_TILE;
+        calls[4] = (seen + SORT_TILE - 1u) / SORT_TILE;
         calls[5] = 1u;
         calls[6] = 1u;
-        calls[8] = rank.all;
+        calls[8] = seen;
     }
 }
 

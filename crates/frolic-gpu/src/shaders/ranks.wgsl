@@ -1,4 +1,5 @@
-// Places among those that are kept: the one prefix sum that stepping and culling share. Groups of 256.
+// Places among those that are kept: the prefix sums that stepping, culling and sorting share. Groups of 256; whoever takes this in has
+// `blocks`, a number for each group.
 
 const GROUP: u32 = 256u;
 
@@ -47,4 +48,28 @@ fn sum_in_group(lane: u32, value: u32) -> Rank {
         rank.all += totals[k];
     }
     return rank;
+}
+
+// The sums of the first `count` blocks before each take their places; returns the sum of all. For one group, from uniform control flow.
+fn add_blocks(lane: u32, count: u32) -> u32 {
+    let each = (count + GROUP - 1u) / GROUP;
+    let first = min(lane * each, count);
+    let end = min(first + each, count);
+    var sum = 0u;
+    for (var k = first; k < end; k++) {
+        sum += blocks[k];
+    }
+    let rank = sum_in_group(lane, sum);
+    var before = rank.before;
+    for (var k = first; k < end; k++) {
+        let here = blocks[k];
+        blocks[k] = before;
+        before += here;
+    }
+    return rank.all;
+}
+
+// Which of all threads this is, where groups fill more than one row.
+fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
+    return (group.x + group.y * groups.x) * GROUP + lane;
 }

@@ -11,7 +11,7 @@ struct Pass {
 
 @group(0) @binding(0) var<uniform> digits: Pass;
 @group(0) @binding(1) var<storage, read> calls: array<u32>;
-@group(0) @binding(2) var<storage, read_write> counts: array<u32>;
+@group(0) @binding(2) var<storage, read_write> blocks: array<u32>;
 @group(0) @binding(3) var<storage, read> keys: array<u32>;
 @group(0) @binding(4) var<storage, read> list: array<u32>;
 @group(0) @binding(5) var<storage, read_write> sorted_keys: array<u32>;
@@ -49,26 +49,13 @@ fn count_digits(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocati
     }
     workgroupBarrier();
     if lane < BINS {
-        counts[lane * tiles(count) + group.x] = atomicLoad(&in_tile[lane]);
+        blocks[lane * tiles(count) + group.x] = atomicLoad(&in_tile[lane]);
     }
 }
 
 @compute @workgroup_size(256)
 fn add_digits(@builtin(local_invocation_index) lane: u32) {
-    let count = tiles(calls[8]) * BINS;
-    let each = (count + GROUP - 1u) / GROUP;
-    let first = min(lane * each, count);
-    let end = min(first + each, count);
-    var sum = 0u;
-    for (var k = first; k < end; k++) {
-        sum += counts[k];
-    }
-    var before = sum_in_group(lane, sum).before;
-    for (var k = first; k < end; k++) {
-        let here = counts[k];
-        counts[k] = before;
-        before += here;
-    }
+    _ = add_blocks(lane, tiles(calls[8]) * BINS);
 }
 
 @compute @workgroup_size(256)
@@ -110,7 +97,7 @@ fn write_sorted(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocati
             let d = digit(key);
             let word = (d / 2u) * GROUP + lane;
             let low = (d % 2u) * 16u;
-            let to = counts[d * tiles(count) + group.x] + ((by_thread[word] >> low) & 0xffffu);
+            let to = blocks[d * tiles(count) + group.x] + ((by_thread[word] >> low) & 0xffffu);
             by_thread[word] += 1u << low;
             sorted_keys[to] = key;
             sorted_list[to] = list[first + k];

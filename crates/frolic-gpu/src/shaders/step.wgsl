@@ -76,10 +76,6 @@ const HITS: u32 = 5u;
 const PICKED: u32 = 6u;
 const STEPS: u32 = 7u;
 
-fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
-    return (group.x + group.y * groups.x) * GROUP + lane;
-}
-
 // Bits of `FIELDS`: what there is in the world. A pipeline is made for it, so that what is not there costs nothing.
 const GUSTS: u32 = 1u;
 const ATTRACTOR: u32 = 2u;
@@ -163,25 +159,10 @@ fn mark(
 @compute @workgroup_size(256)
 fn settle(@builtin(local_invocation_index) lane: u32) {
     let live = atomicLoad(&book[step.book + LIVE + step.parity]);
-    let count = (live + GROUP - 1u) / GROUP;
-    let each = (count + GROUP - 1u) / GROUP;
-    let first = min(lane * each, count);
-    let end = min(first + each, count);
-    var sum = 0u;
-    for (var k = first; k < end; k++) {
-        sum += blocks[k];
-    }
-    let rank = sum_in_group(lane, sum);
-    var before = rank.before;
-    for (var k = first; k < end; k++) {
-        let here = blocks[k];
-        blocks[k] = before;
-        before += here;
-    }
+    let survivors = add_blocks(lane, (live + GROUP - 1u) / GROUP);
     if lane != 0u {
         return;
     }
-    let survivors = rank.all;
     if step.is_first != 0u {
         atomicStore(&book[LEFT], step.due);
         atomicAdd(&book[STEPS], 1u);
