@@ -51,3 +51,12 @@ pub fn within(key: &str, value: f32, min: f32, max: f32, unit: &str) -> Result<(
 pub fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result<(), SpecError> {
     value.iter().try_for_each(|&component| within(key, component, -max, max, unit))
 }
+
+/// Refuses a vector that points nowhere.
+pub(crate) fn direction(key: &str, value: [f32; 3]) -> Result<(), SpecError> {
+    vector_within(key, value, 1e6, "")?;
+    if glam::Vec3::from(value).length() < 1e-6 {
+        return Err(SpecError::new(key, "has no length", "write a direction such as [0, 1, 0]"));
+    }
+    Ok(())
+}

@@ -6,7 +6,7 @@
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, vector_within, within};
+use crate::error::{SpecError, direction, vector_within, within};
 
 /// Most obstacles, and most collectors, of a world.
 pub const MOST_SOLID: usize = 16;
@@ -87,12 +87,7 @@ impl ObstacleSpec {
         match self.shape {
             ObstacleShape::Plane { position, normal } => {
                 vector_within("shape.plane.position", position, 1e6, "m")?;
-                vector_within("shape.plane.normal", normal, 1e6, "")?;
-                if Vec3::from(normal).length() < 1e-6 {
-                    let instead = "write a direction such as [0, 1, 0]";
-                    return Err(SpecError::new("shape.plane.normal", "has no length", instead));
-                }
-                Ok(())
+                direction("shape.plane.normal", normal)
             }
             ObstacleShape::Sphere { position, radius } => {
                 vector_within("shape.sphere.position", position, 1e6, "m")?;

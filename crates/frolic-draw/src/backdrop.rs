@@ -108,6 +108,14 @@ impl Default for WaterSpec {
 }
 
 impl BackdropSpec {
+    /// A sky of one light on all sides, and nothing else: what see-through pictures are drawn over.
+    pub fn plain(light: f32) -> Self {
+        let mut backdrop = Self::default();
+        backdrop.sky.zenith = Colour::new(light, light, light);
+        backdrop.sky.horizon = backdrop.sky.zenith;
+        backdrop
+    }
+
     /// Whether the values are in range.
     ///
     /// # Errors

@@ -88,7 +88,7 @@ impl Lists {
         nth: usize,
         most: u32,
         book: Option<&wgpu::Buffer>,
-    ) -> &List {
+    ) {
         let book = book.unwrap_or(&self.none);
         let fits = self.lists.get(nth).is_some_and(|list| list.most >= most);
         if !fits {
@@ -106,7 +106,6 @@ impl Lists {
             list.book = book.clone();
             list.bind(gpu, pipelines);
         }
-        list
     }
 
     pub(crate) fn get(&self, nth: usize) -> Option<&List> {

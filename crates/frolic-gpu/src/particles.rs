@@ -78,7 +78,7 @@ struct Shard {
 }
 
 /// What there is in the world that a population feels: its pipelines are made for it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Fields {
     /// Gusts 1, an attractor 2, obstacles 4, as `shaders/step.wgsl` has them.
     bits: u32,
@@ -136,7 +136,9 @@ pub struct GpuParticles {
     births: wgpu::Buffer,
     /// Words of emitters between two steps.
     births_slot: u64,
-    stepping: Stepping,
+    layouts: Layouts,
+    /// Made for the world that it was last stepped in.
+    stepping: Option<Stepping>,
     /// Which copy is the newest.
     now: usize,
     /// Steps written down since what was last handed over, and when that was.
@@ -214,7 +216,8 @@ impl GpuParticles {
             steps,
             births,
             births_slot,
-            stepping: layouts.pipelines(gpu, Fields::default())?,
+            layouts,
+            stepping: None,
             now: 0,
             pending: 0,
             generation: 0,
@@ -282,14 +285,15 @@ impl GpuParticles {
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
         let fields = Fields::of(&self.spec, world);
-        if self.stepping.fields != fields {
-            self.stepping = Layouts::new(&self.gpu).pipelines(&self.gpu, fields)?;
+        if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
+            self.stepping = Some(self.layouts.pipelines(&self.gpu, fields)?);
         }
         let first = self.pending;
         let mut dues = Vec::with_capacity(steps as usize);
         for _ in 0..steps.min(MOST_STEPS - first) {
             dues.push(self.prepare(tally, world, dt));
         }
+        let Some(stepping) = &self.stepping else { return Ok(()) };
         let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
             label: Some("step"),
             timestamp_writes: timing,
@@ -302,13 +306,13 @@ impl GpuParticles {
                 let births = step * self.births_slot as u32 * 4;
                 let groups_of = &shard.groups[self.now];
                 let calls = &shard.calls[self.now];
-                pass.set_pipeline(&self.stepping.mark);
+                pass.set_pipeline(&stepping.mark);
                 pass.set_bind_group(0, &groups_of[0], &[slot]);
                 pass.dispatch_workgroups_indirect(calls, 0);
-                pass.set_pipeline(&self.stepping.settle);
+                pass.set_pipeline(&stepping.settle);
                 pass.set_bind_group(0, &groups_of[1], &[slot]);
                 pass.dispatch_workgroups(1, 1, 1);
-                pass.set_pipeline(&self.stepping.advance);
+                pass.set_pipeline(&stepping.advance);
                 pass.set_bind_group(0, &groups_of[2], &[slot]);
                 pass.dispatch_workgroups_indirect(calls, 0);
                 tally.dispatches += 3;
@@ -316,7 +320,7 @@ impl GpuParticles {
                 tally.binds += 3;
                 if due > 0 {
                     let [across, down] = groups(due.min(u64::from(shard.most)) as u32);
-                    pass.set_pipeline(&self.stepping.birth);
+                    pass.set_pipeline(&stepping.birth);
                     pass.set_bind_group(0, &groups_of[3], &[slot, births]);
                     pass.dispatch_workgroups(across, down, 1);
                     tally.dispatches += 1;
@@ -600,6 +604,7 @@ impl Shard {
     }
 }
 
+#[derive(Debug)]
 struct Layouts {
     groups: [Arc<BindGroupLayout>; 4],
 }

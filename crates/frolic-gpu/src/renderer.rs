@@ -13,7 +13,7 @@
 
 use frolic_core::{Counter, Meter, Stage, World};
 use frolic_draw::backend::shadow_view;
-use frolic_draw::{BackdropSpec, Colour, DrawList, Image, ImageSize, Look, View};
+use frolic_draw::{BackdropSpec, DrawList, Image, ImageSize, Look, View};
 use wgpu::{BindingResource, LoadOp, Operations, StoreOp, TextureUsages};
 
 use crate::device::{Gpu, Recorder, Tally};
@@ -23,7 +23,7 @@ use crate::frame::{ENDLESS, Seen, SunMap};
 use crate::particles::GpuParticles;
 use crate::pipelines::{DEPTH, Pass, Shape, group};
 use crate::stock::{FRAME_SLOT, Item, Stock};
-use crate::targets::{BackdropOn, Target, Targets, fits, target};
+use crate::targets::{BackdropOn, Target, Targets, fits, light, target};
 use crate::timing::Timing;
 
 /// Draws lists on a device, keeping its buffers and textures from frame to frame.
@@ -171,7 +171,7 @@ impl GpuRenderer {
         self.stock.set_frames(&all, &mut recorder.tally);
         let fills: &[f32] = if backdrop.is_some() { &[0.0] } else { &[1.0, 0.0] };
         for (nth, light) in fills.iter().enumerate() {
-            let plain = plain(*light);
+            let plain = BackdropSpec::plain(*light);
             self.paint(&gpu, view, backdrop.unwrap_or(&plain), list, backdrop.is_none(), meter, recorder);
             // What is drawn over white goes into a texture of its own.
             let over_white = *light > 0.0;
@@ -234,8 +234,7 @@ impl GpuRenderer {
             self.stock.targets_changed();
         }
         if transparent && self.over_white.is_none() {
-            let another = Targets::new(gpu, size)?;
-            self.over_white = Some(another.light);
+            self.over_white = Some(light(gpu, size));
             self.finish = None;
         }
         if self.finish.is_none() || self.transparent != transparent {
@@ -536,14 +535,6 @@ fn stretches(items: &[Item]) -> Vec<Stretch> {
         }
     }
     stretches
-}
-
-/// A sky of one light, and nothing else.
-fn plain(light: f32) -> BackdropSpec {
-    let mut backdrop = BackdropSpec::default();
-    backdrop.sky.zenith = Colour::new(light, light, light);
-    backdrop.sky.horizon = backdrop.sky.zenith;
-    backdrop
 }
 
 fn colour(view: &wgpu::TextureView, load: LoadOp<wgpu::Color>) -> wgpu::RenderPassColorAttachment<'_> {

@@ -78,7 +78,7 @@ impl Targets {
         fits(gpu, "a picture side", sides(size).into_iter().max().unwrap_or(0))?;
         Ok(Self {
             size,
-            light: target(gpu, "light", sides(size), LIGHT, 1, DRAWN),
+            light: light(gpu, size),
             sampled: None,
             picture: target(gpu, "picture", sides(size), PICTURE, 1, DRAWN | TextureUsages::COPY_SRC),
         })
@@ -105,6 +105,11 @@ impl Targets {
         });
         self.light.bytes + self.picture.bytes + sampled
     }
+}
+
+/// What linear light is drawn to.
+pub(crate) fn light(gpu: &Gpu, size: ImageSize) -> Target {
+    target(gpu, "light", sides(size), LIGHT, 1, DRAWN)
 }
 
 /// Whether a texture of this side can be.

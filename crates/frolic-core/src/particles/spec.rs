@@ -1,9 +1,8 @@
 //! How a population of particles is described: plain data, checked before use.
 
-use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, vector_within, within};
+use crate::error::{SpecError, direction, vector_within, within};
 use crate::span::Span;
 
 /// How elements are held in memory.
@@ -260,12 +259,4 @@ impl EmitterSpec {
         within("aim.spread_degrees", self.aim.spread_degrees, 0.0, 180.0, "degrees")?;
         self.speed.check("speed", 0.0, 1e5, "m/s")
     }
-}
-
-fn direction(key: &str, value: [f32; 3]) -> Result<(), SpecError> {
-    vector_within(key, value, 1e6, "")?;
-    if Vec3::from(value).length() < 1e-6 {
-        return Err(SpecError::new(key, "has no length", "write a direction such as [0, 1, 0]"));
-    }
-    Ok(())
 }

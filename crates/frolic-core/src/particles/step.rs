@@ -102,17 +102,13 @@ impl Motion {
         [row.px, row.py, row.pz] = p;
         [row.vx, row.vy, row.vz] = v;
         row.age += self.dt;
-        let mut met = Met::default();
-        if !solid.is_empty() && row.age < row.life {
-            let (mut p, mut v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
-            met.hits = u64::from(solid.bounce(&mut p, &mut v));
-            [row.px, row.py, row.pz] = p;
-            [row.vx, row.vy, row.vz] = v;
-            if solid.picks(p) {
-                met.picked = 1;
-                row.age = f32::INFINITY;
-            }
+        if solid.is_empty() {
+            return Met::default();
         }
+        let (mut p, mut v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
+        let met = meet(solid, &mut p, &mut v, &mut row.age, row.life);
+        [row.px, row.py, row.pz] = p;
+        [row.vx, row.vy, row.vz] = v;
         met
     }
 }
@@ -122,6 +118,20 @@ impl Motion {
 pub(super) struct Met {
     pub(super) hits: u64,
     pub(super) picked: u64,
+}
+
+/// What one element meets after its move. Whose life ends in this step meets nothing any more; who is picked up has reached the end
+/// of its life.
+fn meet(solid: &Solid, p: &mut [f32; 3], v: &mut [f32; 3], age: &mut f32, life: f32) -> Met {
+    if *age >= life {
+        return Met::default();
+    }
+    let hits = u64::from(solid.bounce(p, v));
+    let picked = solid.picks(*p);
+    if picked {
+        *age = f32::INFINITY;
+    }
+    Met { hits, picked: u64::from(picked) }
 }
 
 /// Steps all chunks on all cores. Afterwards `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of
@@ -192,24 +202,16 @@ struct Chunk<'a> {
 }
 
 impl Chunk<'_> {
-    /// Obstacles and collectors, while the chunk is in cache. Who is picked up has reached the end of its life.
+    /// Obstacles and collectors, while the chunk is in cache.
     fn meet(&mut self, solid: &Solid, life: &[f32]) -> Met {
         let mut met = Met::default();
         for i in 0..self.px.len() {
             let (mut p, mut v) = ([self.px[i], self.py[i], self.pz[i]], [self.vx[i], self.vy[i], self.vz[i]]);
-            // Whose life ends in this step meets nothing any more.
-            if self.age[i] >= life[i] {
-                continue;
-            }
-            if solid.bounce(&mut p, &mut v) {
-                met.hits += 1;
-                [self.vx[i], self.vy[i], self.vz[i]] = v;
-            }
+            let Met { hits, picked } = meet(solid, &mut p, &mut v, &mut self.age[i], life[i]);
+            met.hits += hits;
+            met.picked += picked;
             [self.px[i], self.py[i], self.pz[i]] = p;
-            if solid.picks(p) {
-                met.picked += 1;
-                self.age[i] = f32::INFINITY;
-            }
+            [self.vx[i], self.vy[i], self.vz[i]] = v;
         }
         met
     }

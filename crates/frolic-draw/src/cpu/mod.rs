@@ -37,7 +37,6 @@ use rayon::prelude::*;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
 use crate::camera::View;
-use crate::colour::Colour;
 use crate::image::Image;
 use crate::light::Lighting;
 use crate::list::DrawList;
@@ -221,17 +220,11 @@ impl Renderer {
         if image.size() != view.size() {
             *image = Image::new(view.size());
         }
-        let plain = |light: f32| {
-            let mut backdrop = BackdropSpec::default();
-            backdrop.sky.zenith = Colour::new(light, light, light);
-            backdrop.sky.horizon = backdrop.sky.zenith;
-            backdrop
-        };
         let mut covered = Vec::new();
         self.plain = true;
-        let grid = self.fill(list, view, &plain(1.0), &mut Meter::new());
+        let grid = self.fill(list, view, &BackdropSpec::plain(1.0), &mut Meter::new());
         covered.extend_from_slice(&self.rows);
-        let _ = self.fill(list, view, &plain(0.0), meter);
+        let _ = self.fill(list, view, &BackdropSpec::plain(0.0), meter);
         self.plain = false;
         let rows = &self.rows;
         let pixels = image.pixels_mut().par_chunks_mut(grid.width).enumerate();
