@@ -10,8 +10,12 @@
 //! | how is a population described? | `particles/spec.rs` |
 //! | where and when do elements appear? | `particles/emit.rs` |
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
-//! | what pushes them? | `world.rs`, `noise.rs` |
-//! | what do they bounce off, what picks them up? | `obstacles.rs` |
+//! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
+//! | what do they bounce off? | `obstacles/` |
+//! | what picks them up? | `collectors.rs` |
+//! | what does one start in another? | `events.rs`, `particles/set.rs` |
+//! | meshes, pictures, distance grids that all of these name | `forms/` |
+//! | what do emitters and collectors follow? | `paths.rs` |
 //! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
 //! | what did it cost? | `meter.rs` |
@@ -38,18 +42,23 @@
 
 pub mod backend {
     //! What a population that lives elsewhere, as on a device, needs to be stepped by the same numbers.
-    pub use crate::obstacles::{MOST_SOLID, Solid, SolidShape};
-    pub use crate::particles::{Due, EmitterAxes, Emitters, Motion};
+    pub use crate::particles::{Attractor, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
     pub use crate::world::{GUST_SEED, Gusts};
 }
 mod clock;
+mod collectors;
 mod columns;
+mod curl;
 mod error;
+mod events;
+mod fields;
 mod fixtures;
+pub mod forms;
 pub mod meter;
 mod noise;
 mod obstacles;
 mod particles;
+mod paths;
 mod ramp;
 pub mod random;
 pub mod simd;
@@ -58,16 +67,23 @@ mod threads;
 mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
+pub use collectors::CollectorSpec;
 pub use error::{SpecError, vector_within, within};
+pub use events::{AimBy, EventSpec, Happening, Moment, Region};
+pub use fields::{
+    AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
+};
 pub use fixtures::{FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwingSpec};
+pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
 pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
-pub use obstacles::{CollectorSpec, ObstacleShape, ObstacleSpec};
+pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{
-    AimSpec, BurstSpec, EmitterSpec, MEMORY_LIMIT, MotionSpec, ParticleColumns, ParticleRow, ParticleSpec,
-    Particles, ShapeSpec, Storage,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MEMORY_LIMIT, MeshPart, MotionSpec, ParticleColumns,
+    ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, VolumePart, check_events,
 };
+pub use paths::{PathEnds, PathSpec};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;
 pub use threads::Threads;
-pub use world::{AttractorSpec, GustSpec, World, WorldSpec};
+pub use world::{GustSpec, World, WorldSpec};

@@ -83,6 +83,8 @@ named_list! {
         Refused = "refused",
         /// Elements that reached the end of their life, or were picked up.
         Retired = "retired",
+        /// What was noted of elements because an event asks for it.
+        Events = "events",
         /// Elements that met an obstacle, each once a step.
         Hits = "hits",
         /// Elements that a collector picked up.

@@ -1,10 +1,17 @@
-//! What acts on every population: gravity, wind and its gusts, an attractor point.
+//! What acts on every population: gravity, wind and its gusts, fields, obstacles, collectors.
 
+use std::sync::Arc;
+
+use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
+use crate::collectors::{Collector, CollectorSpec};
 use crate::error::{SpecError, vector_within, within};
+use crate::fields::{Acting, Field, FieldChunk, FieldSpec, attract_to};
+use crate::forms::Forms;
 use crate::noise::gust_noise;
-use crate::obstacles::{CollectorSpec, ObstacleSpec, Solid};
+use crate::obstacles::{Body, Mask, ObstacleSpec, Solid};
+use crate::simd::Level;
 
 /// Fields that all populations feel, each through its own motion settings.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -18,13 +25,13 @@ pub struct WorldSpec {
     /// Gusts on top of the steady wind. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub gusts: Option<GustSpec>,
-    /// A point that pulls. Default none.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub attractor: Option<AttractorSpec>,
-    /// What elements bounce off, at most 16. Default none.
+    /// What else pushes elements or moves the air, at most 64. Default nothing.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub field: Vec<FieldSpec>,
+    /// What elements meet, at most 64. Default nothing.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub obstacle: Vec<ObstacleSpec>,
-    /// Balls that pick elements up, at most 16. Default none.
+    /// Balls that pick elements up, at most 65536. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub collector: Vec<CollectorSpec>,
 }
@@ -48,39 +55,13 @@ impl Default for GustSpec {
     }
 }
 
-/// A point that pulls with `strength / (distance² + radius²)`, falling to nothing at the point itself.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-#[non_exhaustive]
-pub struct AttractorSpec {
-    /// Where, m.
-    pub position: [f32; 3],
-    /// Pull at a distance of 1 m with radius 0, m/s² (negative pushes), -1e6 to 1e6. Default 1.
-    pub strength: f32,
-    /// Softening radius, m, 0.001 to 1e6: inside it the pull weakens. Default 1.
-    pub radius: f32,
-}
-
-impl Default for AttractorSpec {
-    fn default() -> Self {
-        Self { position: [0.0; 3], strength: 1.0, radius: 1.0 }
-    }
-}
-
-impl AttractorSpec {
-    /// An attractor at a point, m, with a strength, m/s² at 1 m, and a softening radius, m.
-    pub fn new(position: [f32; 3], strength: f32, radius: f32) -> Self {
-        Self { position, strength, radius }
-    }
-}
-
 impl Default for WorldSpec {
     fn default() -> Self {
         Self {
             gravity: [0.0, -9.81, 0.0],
             wind: [0.0; 3],
             gusts: None,
-            attractor: None,
+            field: Vec::new(),
             obstacle: Vec::new(),
             collector: Vec::new(),
         }
@@ -100,9 +81,9 @@ impl WorldSpec {
         self
     }
 
-    /// The same world with an attractor.
-    pub fn attractor(mut self, attractor: AttractorSpec) -> Self {
-        self.attractor = Some(attractor);
+    /// The same world with one more field.
+    pub fn field(mut self, field: FieldSpec) -> Self {
+        self.field.push(field);
         self
     }
 
@@ -123,6 +104,14 @@ impl WorldSpec {
     /// # Errors
     /// Names the key that is out of range.
     pub fn build(&self) -> Result<World, SpecError> {
+        self.build_with(&Forms::default())
+    }
+
+    /// Checks the values and makes them ready for stepping; fields and obstacles may name forms.
+    ///
+    /// # Errors
+    /// Names the key that is out of range, or whose form is missing or of another kind.
+    pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
         vector_within("gravity", self.gravity, 1e4, "m/s²")?;
         vector_within("wind", self.wind, 1e4, "m/s")?;
         if let Some(gusts) = &self.gusts {
@@ -130,21 +119,24 @@ impl WorldSpec {
             within("gusts.size", gusts.size, 0.001, 1e5, "m")?;
             within("gusts.drift", gusts.drift, 0.0, 1000.0, "m/s")?;
         }
-        if let Some(attractor) = &self.attractor {
-            vector_within("attractor.position", attractor.position, 1e6, "m")?;
-            within("attractor.strength", attractor.strength, -1e6, 1e6, "m/s² at 1 m")?;
-            within("attractor.radius", attractor.radius, 0.001, 1e6, "m")?;
-        }
-        let solid = Solid::new(&self.obstacle, &self.collector)?;
-        Ok(World { spec: self.clone(), solid })
+        Ok(World {
+            fields: Acting::all(&self.field, forms)?,
+            own_fields: Vec::new(),
+            solid: Solid::new(&self.obstacle, forms)?,
+            collectors: Collector::all(&self.collector)?,
+            spec: self.clone(),
+        })
     }
 }
 
-/// A checked [`WorldSpec`].
+/// A checked [`WorldSpec`]: what elements feel and meet, as it is now.
 #[derive(Debug, Clone)]
 pub struct World {
     spec: WorldSpec,
+    fields: Vec<Acting>,
+    own_fields: Vec<Arc<dyn Field>>,
     solid: Solid,
+    collectors: Vec<Collector>,
 }
 
 impl World {
@@ -153,9 +145,92 @@ impl World {
         &self.spec
     }
 
-    /// Obstacles and collectors, made ready.
+    /// The same with a field of one's own, felt after those of the spec.
+    pub fn with_field(mut self, field: impl Field + 'static) -> Self {
+        self.own_fields.push(Arc::new(field));
+        self
+    }
+
+    /// Puts a collector, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed, and it reaches to
+    /// where it is alone. Returns whether there is such a collector.
+    pub fn put_collector(&mut self, nth: usize, position: [f32; 3]) -> bool {
+        let place = Vec3::from(position);
+        match self.collectors.get_mut(nth) {
+            Some(collector) if place.is_finite() => collector.put(place),
+            Some(_) => {}
+            None => return false,
+        }
+        true
+    }
+
+    /// Where a collector is at a time, s.
+    pub fn collector_at(&self, nth: usize, time: f64) -> Option<[f32; 3]> {
+        Some(self.collectors.get(nth)?.at(time).to_array())
+    }
+
+    /// A mask among the obstacles, counted from 0 over all obstacles.
+    pub fn mask(&self, obstacle: usize) -> Option<&Mask> {
+        match &self.solid.obstacles.get(obstacle)?.body {
+            Body::Mask(mask) => Some(mask),
+            _ => None,
+        }
+    }
+
+    /// Digs (frees) everything of a mask within a radius, m, of a place, m. Returns how many cells changed; none where there is no such
+    /// mask. Costs the cells of the brush and of a band around it.
+    pub fn dig(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
+        self.brush(obstacle, place, radius, true)
+    }
+
+    /// Fills everything of a mask within a radius, m, of a place, m; as [`World::dig`]. Elements in there are brought out by their depth;
+    /// too deep to know the way, they come to rest.
+    pub fn fill(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
+        self.brush(obstacle, place, radius, false)
+    }
+
+    fn brush(&mut self, obstacle: usize, place: [f32; 3], radius: f32, dig: bool) -> usize {
+        let place = Vec3::from(place);
+        match self.solid.obstacles.get_mut(obstacle).map(|obstacle| &mut obstacle.body) {
+            Some(Body::Mask(mask)) if place.is_finite() && radius.is_finite() && radius > 0.0 => {
+                mask.brush(mask.flat(place), radius, dig)
+            }
+            _ => 0,
+        }
+    }
+
+    /// Signed distance to the nearest obstacle, m, negative inside; infinite where there is none.
+    pub fn distance(&self, place: [f32; 3]) -> f32 {
+        let each = self.solid.obstacles.iter().map(|obstacle| obstacle.body.sample(place.into()).0);
+        each.fold(f32::INFINITY, f32::min)
+    }
+
+    /// Obstacles, made ready.
     pub fn solid(&self) -> &Solid {
         &self.solid
+    }
+
+    pub(crate) fn fields(&self) -> &[Acting] {
+        &self.fields
+    }
+
+    pub(crate) fn own_fields(&self) -> &[Arc<dyn Field>] {
+        &self.own_fields
+    }
+
+    pub(crate) fn collectors(&self) -> &[Collector] {
+        &self.collectors
+    }
+
+    /// Whether any collector pulls.
+    pub(crate) fn pulls(&self) -> bool {
+        self.collectors.iter().any(|collector| collector.pull > 0.0)
+    }
+
+    /// The pull of collectors on a chunk.
+    pub(crate) fn pull(&self, time: f64, level: Level, chunk: &mut FieldChunk<'_>) {
+        for collector in self.collectors.iter().filter(|collector| collector.pull > 0.0) {
+            attract_to(level, collector.at(time), collector.pull, collector.reach, chunk);
+        }
     }
 
     /// The gust field at a time, s.

@@ -2,7 +2,7 @@
 
 use frolic_core::backend::{EmitterAxes, Emitters, Motion};
 use frolic_core::{
-    AttractorSpec, Counter, EmitterSpec, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec,
+    Counter, EmitterSpec, FieldSpec, Forms, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -15,7 +15,7 @@ proptest! {
         let mut spec = ParticleSpec::new(200_000).life(100.0, 100.0);
         spec.emitters = rates.iter().map(|&rate| EmitterSpec::rate(rate)).collect();
         spec.emitters[0].burst = EmitterSpec::burst(burst, at).burst;
-        let mut emitters = Emitters::new(&spec.emitters);
+        let mut emitters = Emitters::new(&spec.emitters, &Forms::default()).unwrap();
         let (mut due, mut time) = (0, 0.0);
         for _ in 0..steps {
             let mut all = Vec::new();
@@ -66,7 +66,7 @@ fn motion_says_what_there_is() {
     );
     assert_eq!(still.push, [0.0, 0.5 * -9.81, 0.0]);
     let world = WorldSpec::default().wind([1.0, 0.0, 0.0]).gusts(1.0, 2.0);
-    let world = world.attractor(AttractorSpec::new([1.0, 2.0, 3.0], 4.0, 0.5)).build().unwrap();
+    let world = world.field(FieldSpec::attractor([1.0, 2.0, 3.0], 4.0, 0.5)).build().unwrap();
     let windy = Motion::new(&spec.motion, &world, 3.0, 0.1);
     assert_eq!(windy.attractor.unwrap().position, [1.0, 2.0, 3.0]);
     assert_eq!(windy.gusts.unwrap().per_metre, 0.5);

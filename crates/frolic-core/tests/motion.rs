@@ -1,7 +1,7 @@
 //! Motion against closed forms.
 
 use frolic_core::{
-    AttractorSpec, Clock, ClockSpec, Counter, EmitterSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
+    FieldSpec, Clock, ClockSpec, Counter, EmitterSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
     gust_noise,
 };
 use proptest::prelude::*;
@@ -139,8 +139,7 @@ fn gusts_travel_with_the_wind() {
 
 #[test]
 fn an_attractor_pulls_by_its_law() {
-    let attractor = AttractorSpec::new([2.0, 0.0, 0.0], 6.0, 0.5);
-    let mut world = WorldSpec::default().attractor(attractor);
+    let mut world = WorldSpec::default().field(FieldSpec::attractor([2.0, 0.0, 0.0], 6.0, 0.5));
     world.gravity = [0.0; 3];
     let mut particles = one(0.0, 0.0, EmitterSpec::burst(1, 0.0).speed(0.0, 0.0));
     let (world, mut meter) = (world.build().unwrap(), Meter::new());
@@ -165,7 +164,7 @@ fn the_meter_tells_stages_and_counts() {
         born += frame.count(Counter::Emitted);
         died += frame.count(Counter::Retired);
         assert_eq!(frame.count(Counter::Alive), born - died);
-        assert_eq!(frame.count(Counter::ElementBytes), 5_000 * 44);
+        assert_eq!(frame.count(Counter::ElementBytes), 5_000 * 48);
         let sum: std::time::Duration = Stage::ALL.iter().map(|&stage| frame.stage(stage)).sum();
         assert_eq!(sum + frame.other(), frame.total());
     }

@@ -1,7 +1,7 @@
 //! Specs that cannot be used are refused by name; whatever is accepted steps without trouble.
 
 use frolic_core::{
-    AttractorSpec, EmitterSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage,
+    FieldSpec, EmitterSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage,
     WorldSpec,
 };
 use proptest::prelude::*;
@@ -55,8 +55,8 @@ fn bad_worlds_are_refused_with_their_key() {
     assert_eq!(key(WorldSpec::default().gusts(-1.0, 1.0)), "gusts.strength");
     assert_eq!(key(WorldSpec::default().gusts(1.0, 0.0)), "gusts.size");
     assert_eq!(
-        key(WorldSpec::default().attractor(AttractorSpec::new([0.0; 3], 1.0, 0.0))),
-        "attractor.radius"
+        key(WorldSpec::default().field(FieldSpec::attractor([0.0; 3], 1.0, 0.0))),
+        "field.0.kind.attractor.radius"
     );
     let mut heavy = WorldSpec::default();
     heavy.gravity = [0.0, f32::NEG_INFINITY, 0.0];
@@ -90,7 +90,7 @@ proptest! {
         let world = WorldSpec::default()
             .wind([1e4, -1e4, 1e4])
             .gusts(1000.0, 0.001)
-            .attractor(AttractorSpec::new([1.0; 3], 1e6, 0.001))
+            .field(FieldSpec::attractor([1.0; 3], 1e6, 0.001))
             .build()
             .unwrap();
         let mut particles = Particles::new(&spec, 7).unwrap();

@@ -1,20 +1,39 @@
 //! Births: when they are due within a step, and what a newborn looks like. [`Emitters::due`] and [`EmitterAxes`] serve a population that
 //! lives on a device too.
 
-use std::f32::consts::TAU;
-
-use glam::Vec3;
+use glam::{Mat3, Vec3};
 
 use super::ParticleRow;
-use super::spec::{EmitterSpec, ParticleSpec, ShapeSpec};
+use super::places::{Basis, Source};
+use super::spec::{AimSpec, EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::error::SpecError;
+use crate::events::{AimBy, EventSpec, Happening};
+use crate::forms::Forms;
+use crate::paths::Path;
 use crate::random::Draws;
+use crate::span::Span;
 
 /// What emitters carry from step to step.
 #[derive(Debug, Clone)]
 pub struct Emitters {
-    /// Fraction of an element that each stream still owes.
-    owed: Vec<f64>,
+    states: Vec<State>,
+    newborn: Vec<Newborn>,
 }
+
+#[derive(Debug, Clone)]
+struct State {
+    /// Fraction of an element that its stream still owes.
+    owed: f64,
+    /// Elements asked for by hand.
+    asked: u64,
+    path: Option<Path>,
+    /// Where it was put by hand: before and now.
+    put: Option<[Vec3; 2]>,
+    heading: Option<Vec3>,
+}
+
+/// Bursts of one emitter in one step, at most; the rest of them come with the last.
+pub const MOST_BURSTS: u32 = 4;
 
 /// Births of one emitter that are due in a step.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -28,6 +47,12 @@ pub struct Due {
     pub first_age: f64,
     /// By how much each next one is younger, s.
     pub age_step: f64,
+    /// Where the emitter is at the end of the step, m.
+    pub position: Vec3,
+    /// Velocity of the emitter within the step, m/s.
+    pub velocity: Vec3,
+    /// How the emitter is turned: columns forward, up, right.
+    pub turn: Option<Mat3>,
     before: f64,
     rate: f64,
     dt: f64,
@@ -45,38 +70,51 @@ impl Due {
 
 impl Emitters {
     /// Nothing is owed yet.
-    pub fn new(specs: &[EmitterSpec]) -> Self {
-        Self { owed: vec![0.0; specs.len()] }
+    ///
+    /// # Errors
+    /// When a form that an emitter starts elements from is missing or cannot be used for it.
+    pub fn new(specs: &[EmitterSpec], forms: &Forms) -> Result<Self, SpecError> {
+        let (mut states, mut newborn) = (Vec::new(), Vec::new());
+        for (nth, spec) in specs.iter().enumerate() {
+            let under = |error: SpecError| error.under(&format!("emitter.{nth}"));
+            let path = spec.path.as_ref().map(Path::new).transpose();
+            let path = path.map_err(|error| under(error.under("path")))?;
+            states.push(State { owed: 0.0, asked: 0, path, put: None, heading: None });
+            let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, forms);
+            newborn.push(made.map_err(under)?);
+        }
+        Ok(Self { states, newborn })
+    }
+
+    /// Asks an emitter for elements at the next step. Returns whether there is such an emitter.
+    pub fn ask(&mut self, nth: usize, count: u32) -> bool {
+        let Some(emitter) = self.states.get_mut(nth) else { return false };
+        emitter.asked = emitter.asked.saturating_add(u64::from(count));
+        true
+    }
+
+    /// Puts an emitter somewhere at the end of the next step, m, turned so that forward is `heading`; instead of its path.
+    pub fn put(&mut self, nth: usize, position: Vec3, heading: Option<Vec3>) -> bool {
+        let Some(emitter) = self.states.get_mut(nth) else { return false };
+        if !position.is_finite() {
+            return true;
+        }
+        let before = emitter.put.map_or(position, |[before, _]| before);
+        emitter.put = Some([before, position]);
+        emitter.heading = heading.and_then(Vec3::try_normalize);
+        true
     }
 
     /// Hands what is due in the step from `time` to `time + dt`, s, to `each`: streams and bursts, emitter by emitter.
-    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
-        let dt = f64::from(dt);
-        for (nth, (emitter, owed)) in specs.iter().zip(&mut self.owed).enumerate() {
-            let rate = f64::from(emitter.rate);
-            let before = *owed;
-            let total = before + rate * dt;
-            let count = total.floor();
-            *owed = total - count;
-            if count > 0.0 {
-                let (first_age, age_step) = (dt - (1.0 - before) / rate, 1.0 / rate);
-                each(Due { emitter: nth, count: count as u64, first_age, age_step, before, rate, dt });
-            }
-            if let Some(burst) = &emitter.burst {
-                let at = f64::from(burst.at);
-                if at >= time && at < time + dt {
-                    let (count, first_age) = (u64::from(burst.count), time + dt - at);
-                    each(Due { emitter: nth, count, first_age, age_step: 0.0, before, rate, dt });
-                }
-            }
-        }
+    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, each: impl FnMut(Due)) {
+        due_of(&mut self.states, specs, time, dt, each);
     }
 
     /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
     /// `first_id`. Returns how many were due.
     ///
     /// A newborn is as old as the rest of the step after its moment of birth, and has moved for as long, so that a
-    /// stream is even at any step rate.
+    /// stream is even at any step rate; where its emitter moves it starts from where that was then.
     pub(super) fn emit(
         &mut self,
         spec: &ParticleSpec,
@@ -88,16 +126,90 @@ impl Emitters {
         mut born: impl FnMut(&ParticleRow),
     ) -> u64 {
         let mut due = 0u64;
-        self.due(&spec.emitters, time, dt, |now| {
-            let newborn = Newborn::new(spec, &spec.emitters[now.emitter]);
+        let Self { states, newborn } = self;
+        due_of(states, &spec.emitters, time, dt, |now| {
+            let newborn = &newborn[now.emitter];
             let fits = (room as u64).saturating_sub(due).min(now.count);
             for nth in 0..fits {
                 let id = first_id.wrapping_add((due + nth) as u32);
-                born(&newborn.row(Draws { seed, id }, now.age(nth) as f32));
+                let age = now.age(nth) as f32;
+                let order = (now.age_step == 0.0).then_some((nth, now.count));
+                let parent = Parent {
+                    position: now.position - now.velocity * age,
+                    velocity: now.velocity,
+                    turn: now.turn,
+                };
+                born(&newborn.row(spec, Draws { seed, id }, age, order, &parent));
             }
             due += now.count;
         });
         due
+    }
+}
+
+impl State {
+    /// Where it is at the end of a step, how far it has come in it, and how it is turned.
+    fn advance(&mut self, spec: &EmitterSpec, time: f64, dt: f64) -> (Vec3, Vec3, Option<Mat3>) {
+        if let Some([before, now]) = &mut self.put {
+            let moved = *now - *before;
+            *before = *now;
+            return (*now, moved, self.heading.map(turned));
+        }
+        let base = Vec3::from(spec.position);
+        let Some(path) = &self.path else { return (base, Vec3::ZERO, None) };
+        let ((from, _), (to, ahead)) = (path.at(time), path.at(time + dt));
+        (base + to, to - from, path.turns.then(|| turned(ahead)))
+    }
+}
+
+/// A turn whose columns are forward, up and right; up stays as upright as it can.
+fn turned(forward: Vec3) -> Mat3 {
+    let forward = forward.normalize_or(Vec3::X);
+    let right = forward.cross(Vec3::Y).normalize_or(Vec3::Z);
+    Mat3::from_cols(forward, right.cross(forward), right)
+}
+
+fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
+    let dt = f64::from(dt);
+    for (nth, (spec, emitter)) in specs.iter().zip(states).enumerate() {
+        let (position, moved, turn) = emitter.advance(spec, time, dt);
+        let mean = spec.rate_over_time.as_ref().map_or(1.0, |course| {
+            (course.sum_to(time + dt) - course.sum_to(time)).max(0.0) / dt
+        });
+        let way = f64::from(moved.length());
+        let rate = f64::from(spec.rate) * mean + f64::from(spec.per_metre) * way / dt;
+        let before = emitter.owed;
+        let total = before + rate * dt;
+        let count = total.floor();
+        emitter.owed = total - count;
+        let velocity = moved / dt as f32;
+        let mut due = |count: u64, first_age: f64, age_step: f64| {
+            if count > 0 {
+                let emitter = nth;
+                each(Due { emitter, count, first_age, age_step, position, velocity, turn, before, rate, dt });
+            }
+        };
+        due(count as u64, dt - (1.0 - before) / rate, 1.0 / rate);
+        due(std::mem::take(&mut emitter.asked), 0.0, 0.0);
+        if let Some(burst) = &spec.burst {
+            let (at, every) = (f64::from(burst.at), burst.every.map(f64::from));
+            let times = every.map_or(1.0, |_| burst.times.map_or(f64::INFINITY, f64::from));
+            // The first that is not before the step, and how many come before its end.
+            let index = |moment: f64| every.map_or(0.0, |every| ((moment - at) / every).ceil()).max(0.0);
+            let first = index(time);
+            let moment = |k: f64| at + k * every.unwrap_or(0.0);
+            let mut k = first;
+            let mut given = 0;
+            while k < times && (time..time + dt).contains(&moment(k)) {
+                given += 1;
+                let rest = if given == MOST_BURSTS { (index(time + dt).min(times) - k).max(1.0) } else { 1.0 };
+                due(u64::from(burst.count) * rest as u64, time + dt - moment(k), 0.0);
+                if given == MOST_BURSTS || every.is_none() {
+                    break;
+                }
+                k += 1.0;
+            }
+        }
     }
 }
 
@@ -111,45 +223,131 @@ pub struct EmitterAxes {
     pub face: [Vec3; 3],
     /// Cosine of the largest angle from the aim.
     pub cos_spread: f32,
+    /// Cosine of the least angle from the aim.
+    pub cos_hollow: f32,
 }
 
 impl EmitterAxes {
-    /// Those of an emitter.
+    /// Those of an emitter whose shape needs no form.
     pub fn of(emitter: &EmitterSpec) -> Self {
-        let Newborn { aim, face, cos_spread, .. } = Newborn::new(&ParticleSpec::new(0), emitter);
-        Self { aim: [aim.x, aim.y, aim.z], face: [face.x, face.y, face.z], cos_spread }
-    }
-}
-
-/// An emitter with its directions worked out.
-struct Newborn<'a> {
-    spec: &'a ParticleSpec,
-    emitter: &'a EmitterSpec,
-    aim: Basis,
-    face: Basis,
-    cos_spread: f32,
-}
-
-impl<'a> Newborn<'a> {
-    fn new(spec: &'a ParticleSpec, emitter: &'a EmitterSpec) -> Self {
-        let normal = match emitter.shape {
-            ShapeSpec::Disc { normal, .. } => normal,
-            _ => [0.0, 1.0, 0.0],
+        let aim = Basis::around(emitter.aim.direction);
+        let face = match emitter.shape {
+            ShapeSpec::Disc { normal, .. } | ShapeSpec::Ring { normal, .. } => Basis::around(normal),
+            _ => Basis::around([0.0, 1.0, 0.0]),
         };
         Self {
-            spec,
-            emitter,
-            aim: Basis::around(emitter.aim.direction),
-            face: Basis::around(normal),
+            aim: [aim.x, aim.y, aim.z],
+            face: [face.x, face.y, face.z],
             cos_spread: libm::cosf(emitter.aim.spread_degrees.to_radians()),
+            cos_hollow: libm::cosf(emitter.aim.hollow_degrees.to_radians()),
         }
     }
+}
 
-    fn row(&self, draws: Draws, age: f32) -> ParticleRow {
+/// What starts an element: an emitter as it is then, or another element.
+struct Parent {
+    position: Vec3,
+    velocity: Vec3,
+    turn: Option<Mat3>,
+}
+
+/// How newborn of an emitter or an event come about, directions worked out.
+#[derive(Debug, Clone)]
+pub(super) struct Newborn {
+    source: Source,
+    aim: AimSpec,
+    axes: Basis,
+    cos_spread: f32,
+    cos_hollow: f32,
+    speed: Span,
+    keep_velocity: f32,
+}
+
+impl Newborn {
+    fn new(
+        shape: &ShapeSpec,
+        aim: &AimSpec,
+        speed: Span,
+        keep_velocity: f32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        Ok(Self {
+            source: Source::new(shape, forms)?,
+            aim: *aim,
+            axes: Basis::around(aim.direction),
+            cos_spread: libm::cosf(aim.spread_degrees.to_radians()),
+            cos_hollow: libm::cosf(aim.hollow_degrees.to_radians()),
+            speed,
+            keep_velocity,
+        })
+    }
+
+    /// Those that an event starts.
+    pub(super) fn of_event(event: &EventSpec, forms: &Forms) -> Result<Self, SpecError> {
+        Self::new(&event.shape, &event.aim, event.speed, event.keep_velocity, forms)
+    }
+
+    /// One that an event starts, the `nth` of `count`.
+    pub(super) fn child(
+        &self,
+        spec: &ParticleSpec,
+        event: &EventSpec,
+        happening: &Happening,
+        draws: Draws,
+        nth: u64,
+        count: u64,
+    ) -> ParticleRow {
+        let element = &happening.element;
+        let velocity = Vec3::new(element.vx, element.vy, element.vz);
+        let parent = Parent { position: Vec3::new(element.px, element.py, element.pz), velocity, turn: None };
+        let axis = match event.aim_by {
+            AimBy::World => None,
+            AimBy::Velocity => Some(velocity.normalize_or(Vec3::Y)),
+            AimBy::Normal => Some(Vec3::from(happening.normal).normalize_or(Vec3::Y)),
+        };
+        let mut row = match axis {
+            None => self.row(spec, draws, 0.0, Some((nth, count)), &parent),
+            Some(axis) => {
+                let aim = AimSpec { direction: axis.to_array(), ..self.aim };
+                let turned = Self { aim, axes: Basis::around(aim.direction), source: Source::POINT, ..*self };
+                let (off, _) = self.source.place(draws);
+                let parent = Parent { position: parent.position + off, ..parent };
+                turned.row(spec, draws, 0.0, Some((nth, count)), &parent)
+            }
+        };
+        if let Some(share) = event.size {
+            let [_, size, _] = draws.draw(2);
+            row.size = element.size * share.at(size);
+        }
+        if event.keep_look {
+            row.key = element.key;
+        }
+        row
+    }
+
+    fn row(
+        &self,
+        spec: &ParticleSpec,
+        draws: Draws,
+        age: f32,
+        order: Option<(u64, u64)>,
+        parent: &Parent,
+    ) -> ParticleRow {
         let [u, v, speed] = draws.draw(1);
         let [life, size, _] = draws.draw(2);
-        let velocity = self.aim.cap(u, v, self.cos_spread) * self.emitter.speed.at(speed);
-        let position = Vec3::from(self.emitter.position) + self.place(draws.draw(0)) + velocity * age;
+        let (off, outwards) = self.source.place(draws);
+        let axes = match outwards.filter(|_| self.aim.from_surface) {
+            Some(outwards) => Basis::around(outwards.to_array()),
+            None => self.axes,
+        };
+        let (u, v) = if self.aim.even { even(order, draws.id) } else { (u, v) };
+        let way = match self.aim.fan {
+            None => axes.cap(u, v, self.cos_hollow, self.cos_spread),
+            Some(normal) => self.fan(axes.z, normal.into(), u),
+        };
+        let (off, way) = parent.turn.map_or((off, way), |turn| (turn * off, turn * way));
+        let velocity = way * self.speed.at(speed) + parent.velocity * self.keep_velocity;
+        let position = parent.position + off + velocity * age;
         ParticleRow {
             px: position.x,
             py: position.y,
@@ -158,53 +356,35 @@ impl<'a> Newborn<'a> {
             vy: velocity.y,
             vz: velocity.z,
             age,
-            life: self.spec.life.at(life),
-            size: self.spec.size.at(size),
+            life: spec.life.at(life),
+            size: spec.size.at(size),
             id: draws.id,
+            key: draws.id,
         }
     }
 
-    /// A place of the shape, evenly over its area or volume.
-    fn place(&self, [u, v, w]: [f32; 3]) -> Vec3 {
-        match self.emitter.shape {
-            ShapeSpec::Point => Vec3::ZERO,
-            ShapeSpec::Disc { radius, .. } => {
-                let (sin, cos) = libm::sincosf(TAU * v);
-                (self.face.x * cos + self.face.y * sin) * (radius * u.sqrt())
-            }
-            ShapeSpec::Sphere { radius } => self.face.cap(u, v, -1.0) * (radius * libm::cbrtf(w)),
-            ShapeSpec::SphereSurface { radius } => self.face.cap(u, v, -1.0) * radius,
-            ShapeSpec::Box { size } => (Vec3::new(u, v, w) - 0.5) * Vec3::from(size),
-        }
+    /// A direction of a flat fan, for a share of its width.
+    fn fan(&self, middle: Vec3, normal: Vec3, share: f32) -> Vec3 {
+        let normal = normal.normalize_or(Vec3::Y);
+        let middle = (middle - normal * middle.dot(normal)).normalize_or(middle);
+        let side = share * 2.0 - 1.0;
+        let (least, most) = (self.aim.hollow_degrees, self.aim.spread_degrees);
+        let angle = (least + (most - least) * side.abs()).to_radians().copysign(side);
+        let (sin, cos) = libm::sincosf(angle);
+        middle * cos + normal.cross(middle) * sin
     }
 }
 
-/// Three directions at right angles, z along the one asked for.
-struct Basis {
-    x: Vec3,
-    y: Vec3,
-    z: Vec3,
-}
-
-impl Basis {
-    /// Duff et al., "Building an Orthonormal Basis, Revisited" (2017).
-    fn around(direction: [f32; 3]) -> Self {
-        let z = Vec3::from(direction).normalize_or(Vec3::Y);
-        let sign = 1.0f32.copysign(z.z);
-        let a = -1.0 / (sign + z.z);
-        let b = z.x * z.y * a;
-        Self {
-            x: Vec3::new(1.0 + sign * z.x * z.x * a, sign * b, -sign * z.x),
-            y: Vec3::new(b, sign + z.y * z.y * a, -z.y),
-            z,
+/// Two evenly spread shares: of a burst by its order, of a stream by the additive sequence of Roberts, "The Unreasonable Effectiveness of
+/// Quasirandom Sequences" (2018).
+fn even(order: Option<(u64, u64)>, id: u32) -> (f32, f32) {
+    let golden = |nth: f64, step: f64| (nth * step).fract() as f32;
+    match order {
+        Some((nth, count)) => {
+            (((nth as f64 + 0.5) / count.max(1) as f64) as f32, golden(nth as f64, 0.618_033_988_749_894_9))
         }
-    }
-
-    /// A direction evenly over the cap around z whose rim has this cosine.
-    fn cap(&self, u: f32, v: f32, cos_rim: f32) -> Vec3 {
-        let cos = 1.0 - u * (1.0 - cos_rim);
-        let sin = (1.0 - cos * cos).max(0.0).sqrt();
-        let (sin_turn, cos_turn) = libm::sincosf(TAU * v);
-        self.x * (sin * cos_turn) + self.y * (sin * sin_turn) + self.z * cos
+        None => {
+            (golden(f64::from(id), 0.754_877_666_246_692_8), golden(f64::from(id), 0.569_840_290_998_053_3))
+        }
     }
 }

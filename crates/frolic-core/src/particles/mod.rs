@@ -1,25 +1,40 @@
 //! A population of particles: its state, and the step that moves it.
 //!
-//! One step is: fields and integration over all that live, the dead taken out in order, the newborn appended. State is
+//! One step is: fields, integration and what is met, over all that live; the dead taken out in order; the newborn appended. State is
 //! columns ([`ParticleColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
 //! same numbers to the last bit.
 
 mod emit;
 mod objects;
+mod places;
+mod set;
 mod spec;
 mod step;
 
-pub use emit::{Due, EmitterAxes, Emitters};
-pub use spec::{AimSpec, BurstSpec, EmitterSpec, MotionSpec, ParticleSpec, ShapeSpec, Storage};
-pub use step::Motion;
+use glam::Vec3;
 
+pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
+pub use set::{ParticleSet, check_events};
+pub use spec::{
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MeshPart, MotionSpec, ParticleSpec, ShapeSpec, Storage,
+    VolumePart,
+};
+pub use step::{Attractor, Motion};
+
+use crate::collectors::Catching;
 use crate::columns::columns;
+use crate::curl::Curl;
 use crate::error::SpecError;
+use crate::events::{Happening, Moment};
+use crate::fields::Acting;
+use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
-use crate::obstacles::Solid;
+use crate::random::Draws;
 use crate::simd::Level;
 use crate::world::World;
+use emit::Newborn;
 use objects::Records;
+use step::{Acts, Notes};
 
 columns! {
     /// All attributes of one particle.
@@ -44,8 +59,10 @@ columns! {
     life: f32,
     /// Radius at birth, m.
     size: f32,
-    /// Number of the element, counted from 0 in order of birth; the key of its random numbers.
+    /// Number of the element, counted from 0 in order of birth.
     id: u32,
+    /// Key of the random numbers that its look is drawn by: its number, or its parent's key.
+    key: u32,
 }
 
 impl ParticleColumns {
@@ -96,6 +113,13 @@ pub struct Particles {
     time: f64,
     next_id: u32,
     emitters: Emitters,
+    fields: Vec<Acting>,
+    children: Vec<Newborn>,
+    curls: Vec<Option<Curl>>,
+    catching: Catching,
+    notes: Vec<Notes>,
+    happened: Vec<Happening>,
+    caught: Vec<u64>,
     columns: ParticleColumns,
     records: Records,
     /// Indices of the dead: each chunk writes its own part, then they are joined.
@@ -119,6 +143,19 @@ impl Particles {
     /// # Errors
     /// As [`Particles::new`].
     pub fn with_storage(spec: &ParticleSpec, seed: u32, storage: Storage) -> Result<Self, SpecError> {
+        Self::with_forms(spec, seed, storage, &Forms::default())
+    }
+
+    /// An empty population held as `storage` says, whose emitters and fields may name forms.
+    ///
+    /// # Errors
+    /// As [`Particles::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &ParticleSpec,
+        seed: u32,
+        storage: Storage,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
         spec.check()?;
         let count = spec.count as usize;
         let needed = spec.count as u64 * Self::bytes_per_element(storage);
@@ -140,7 +177,14 @@ impl Particles {
             seed,
             time: 0.0,
             next_id: 0,
-            emitters: Emitters::new(&spec.emitters),
+            emitters: Emitters::new(&spec.emitters, forms)?,
+            fields: Acting::all(&spec.fields, forms)?,
+            children: children(spec, forms)?,
+            curls: Vec::new(),
+            catching: Catching::default(),
+            notes: Vec::new(),
+            happened: Vec::new(),
+            caught: Vec::new(),
             columns: ParticleColumns::default(),
             records: Records::default(),
             dead: Vec::new(),
@@ -164,7 +208,9 @@ impl Particles {
             Storage::Objects => self.records.reserve(count),
             Storage::Columns => {
                 self.dead.try_reserve_exact(count)?;
-                self.dead_in_chunk.try_reserve_exact(count.div_ceil(self.chunk))
+                let chunks = count.div_ceil(self.chunk);
+                self.notes.try_reserve_exact(chunks)?;
+                self.dead_in_chunk.try_reserve_exact(chunks)
             }
         }
     }
@@ -195,21 +241,51 @@ impl Particles {
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
     ///
-    /// Each element's linear drag is solved exactly over the step and its other accelerations are held constant, then
+    /// Each element's drag is solved exactly over the step and its other accelerations are held constant, then
     /// the position follows the new velocity (semi-implicit). Stable at any drag and any step. O(n).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        self.begin();
         if !(dt.is_finite() && dt > 0.0) {
             return;
         }
         for _ in 0..steps {
-            let motion = Motion::new(&self.spec.motion, world, self.time, dt);
-            match self.storage {
-                Storage::Columns => self.step_columns(&motion, world.solid(), meter),
-                Storage::Objects => self.step_objects(&motion, world.solid(), meter),
-            }
-            self.emit(dt, meter);
-            self.time += f64::from(dt);
+            self.step_once(world, dt, meter);
         }
+        self.end(steps, meter);
+    }
+
+    /// Forgets what happened in the steps before.
+    fn begin(&mut self) {
+        self.happened.clear();
+        self.caught.iter_mut().for_each(|count| *count = 0);
+    }
+
+    fn step_once(&mut self, world: &World, dt: f32, meter: &mut Meter) {
+        let motion = Motion::new(&self.spec.motion, world, self.time, dt);
+        self.curls.clear();
+        let fields = world.fields().iter().chain(&self.fields);
+        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, self.time)));
+        self.catching.prepare(world.collectors(), self.time, dt);
+        self.caught.resize(self.catching.len(), 0);
+        let first = self.happened.len();
+        match self.storage {
+            Storage::Columns => self.step_columns(&motion, world, meter),
+            Storage::Objects => self.step_objects(&motion, world, meter),
+        }
+        for notes in &mut self.notes {
+            for &collector in &notes.caught {
+                self.caught[collector as usize] += 1;
+            }
+            self.happened.append(&mut notes.happenings);
+            meter.add(Counter::Hits, notes.hits);
+            meter.add(Counter::Picked, notes.caught.len() as u64);
+        }
+        self.emit(dt, meter);
+        self.time += f64::from(dt);
+        meter.add(Counter::Events, (self.happened.len() - first) as u64);
+    }
+
+    fn end(&mut self, steps: u32, meter: &mut Meter) {
         if self.storage == Storage::Objects && steps > 0 {
             let started = meter.start();
             self.records.gather(&mut self.columns);
@@ -219,19 +295,33 @@ impl Particles {
         meter.add(Counter::ElementBytes, u64::from(self.spec.count) * Self::bytes_per_element(self.storage));
     }
 
-    fn step_columns(&mut self, motion: &Motion, solid: &Solid, meter: &mut Meter) {
+    fn step_columns(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start();
-        // Scratch for this step's length; both were reserved, so this writes zeros and allocates nothing.
+        // Scratch for this step's length; all were reserved, so this writes zeros and allocates nothing.
+        let chunks = self.columns.len().div_ceil(self.chunk);
         self.dead.resize(self.columns.len(), 0);
-        self.dead_in_chunk.resize(self.columns.len().div_ceil(self.chunk), 0);
-        let met = step::step_chunks(
+        self.dead_in_chunk.resize(chunks, 0);
+        if self.notes.len() < chunks {
+            self.notes.resize_with(chunks, Notes::default);
+        }
+        self.notes.iter_mut().for_each(Notes::clear);
+        let acts = Acts {
             motion,
-            solid,
-            self.level,
+            world,
+            own: &self.fields,
+            curls: &self.curls,
+            catching: &self.catching,
+            events: &self.spec.events,
+            time: self.time,
+            level: self.level,
+        };
+        step::step_chunks(
+            &acts,
             self.chunk,
             &mut self.columns,
             &mut self.dead,
             &mut self.dead_in_chunk,
+            &mut self.notes[..chunks],
         );
         meter.stop(Stage::Integrate, started);
 
@@ -240,16 +330,26 @@ impl Particles {
         self.columns.remove_sorted(&self.dead[..dead]);
         meter.stop(Stage::Retire, started);
         meter.add(Counter::Retired, dead as u64);
-        meter.add(Counter::Hits, met.hits);
-        meter.add(Counter::Picked, met.picked);
     }
 
-    fn step_objects(&mut self, motion: &Motion, solid: &Solid, meter: &mut Meter) {
+    fn step_objects(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start();
-        let met = self.records.advance(motion, solid);
+        if self.notes.is_empty() {
+            self.notes.push(Notes::default());
+        }
+        self.notes[0].clear();
+        let acts = Acts {
+            motion,
+            world,
+            own: &self.fields,
+            curls: &self.curls,
+            catching: &self.catching,
+            events: &self.spec.events,
+            time: self.time,
+            level: Level::baseline(),
+        };
+        self.records.advance(&acts, &mut self.notes[0]);
         meter.stop(Stage::Integrate, started);
-        meter.add(Counter::Hits, met.hits);
-        meter.add(Counter::Picked, met.picked);
 
         let started = meter.start();
         meter.add(Counter::Retired, self.records.retire() as u64);
@@ -260,17 +360,90 @@ impl Particles {
         let started = meter.start();
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
-        let (columns, records, storage) = (&mut self.columns, &mut self.records, self.storage);
-        let due =
-            self.emitters.emit(&self.spec, self.seed, self.time, dt, first, room, |row| match storage {
+        let watched = self.spec.events.iter().any(|event| event.on == Moment::Birth);
+        let Self { spec, emitters, columns, records, happened, .. } = self;
+        let due = emitters.emit(spec, self.seed, self.time, dt, first, room, |row| {
+            match self.storage {
                 Storage::Columns => columns.push(row),
                 Storage::Objects => records.push(row),
-            });
+            }
+            if watched {
+                note_birth(spec, row, happened);
+            }
+        });
         let born = due.min(room as u64);
         self.next_id = first.wrapping_add(born as u32);
         meter.add(Counter::Emitted, born);
         meter.add(Counter::Refused, due - born);
         meter.stop(Stage::Emit, started);
+    }
+
+    /// Starts what an event of another population asks for: `started` counts what it has started in this step already.
+    fn start(
+        &mut self,
+        parent: &ParticleSpec,
+        newborn: &Newborn,
+        happening: &Happening,
+        started: &mut u32,
+        meter: &mut Meter,
+    ) {
+        let event = &parent.events[happening.event as usize];
+        // Of the parent's own numbers, so that it does not depend on who else starts any.
+        let dice = Draws { seed: self.seed ^ EVENT_SEED, id: happening.element.id }.draw(happening.event);
+        if dice[0] >= event.chance {
+            return;
+        }
+        let wanted = event.count.at(dice[1]);
+        let count = wanted.floor() as u32 + u32::from(wanted.fract() > dice[2]);
+        let allowed = count.min(event.most.saturating_sub(*started));
+        let room = (self.spec.count as usize - self.len()).min(allowed as usize) as u32;
+        let watched = self.spec.events.iter().any(|event| event.on == Moment::Birth);
+        for nth in 0..room {
+            let draws = Draws { seed: self.seed, id: self.next_id };
+            let row = newborn.child(&self.spec, event, happening, draws, u64::from(nth), u64::from(room));
+            self.next_id = self.next_id.wrapping_add(1);
+            match self.storage {
+                Storage::Columns => self.columns.push(&row),
+                Storage::Objects => self.records.push(&row),
+            }
+            if watched {
+                note_birth(&self.spec, &row, &mut self.happened);
+            }
+        }
+        *started += room;
+        meter.add(Counter::Emitted, u64::from(room));
+        meter.add(Counter::Refused, u64::from(count - room));
+    }
+
+    /// [`Particles::start`] of its own kind.
+    fn start_own(&mut self, happening: &Happening, started: &mut u32, meter: &mut Meter) {
+        let children = std::mem::take(&mut self.children);
+        let spec = self.spec.clone();
+        self.start(&spec, &children[happening.event as usize], happening, started, meter);
+        self.children = children;
+    }
+
+    /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements. Only what an
+    /// event of its spec asks for.
+    pub fn happened(&self) -> &[Happening] {
+        &self.happened
+    }
+
+    /// How many elements each collector of the world has picked up in the last call of [`Particles::step`].
+    pub fn caught(&self) -> &[u64] {
+        &self.caught
+    }
+
+    /// Asks an emitter, counted from 0, for a burst at the next step. Returns whether there is such an emitter.
+    pub fn burst(&mut self, emitter: usize, count: u32) -> bool {
+        self.emitters.ask(emitter, count)
+    }
+
+    /// Puts an emitter, counted from 0, somewhere (m) at the end of the next step, as a pointer does; on the way there it emits by the
+    /// metre, and `heading` turns it so that directions are (forward, up, right). From then on its path is not followed. Returns whether
+    /// there is such an emitter.
+    pub fn put_emitter(&mut self, emitter: usize, position: [f32; 3], heading: Option<[f32; 3]>) -> bool {
+        self.emitters.put(emitter, position.into(), heading.map(Vec3::from))
     }
 
     /// How many are alive.
@@ -299,6 +472,22 @@ impl Particles {
     /// Seconds stepped so far.
     pub fn time(&self) -> f64 {
         self.time
+    }
+}
+
+/// Sets the draws of events apart from those of births.
+const EVENT_SEED: u32 = 0x1e5e_4eed;
+
+fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Vec<Newborn>, SpecError> {
+    let ready = |(nth, event)| {
+        Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")))
+    };
+    spec.events.iter().enumerate().map(ready).collect()
+}
+
+fn note_birth(spec: &ParticleSpec, row: &ParticleRow, happened: &mut Vec<Happening>) {
+    for (event, _) in spec.events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
+        happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
     }
 }
 

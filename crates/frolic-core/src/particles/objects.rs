@@ -3,9 +3,8 @@
 //! Kept honest so that a profile can compare it: the same formula, the same order, no needless work. What it pays for
 //! is what the form costs: a pointer to follow, and attributes side by side that one loop does not need together.
 
-use super::step::{Met, Motion};
+use super::step::{Acts, Notes, step_row};
 use super::{ParticleColumns, ParticleRow};
-use crate::obstacles::Solid;
 
 /// All records, in order of birth.
 #[derive(Debug, Default)]
@@ -31,14 +30,8 @@ impl Records {
         self.rows.push(Box::new(*row));
     }
 
-    pub(super) fn advance(&mut self, motion: &Motion, solid: &Solid) -> Met {
-        let mut met = Met::default();
-        for row in &mut self.rows {
-            let Met { hits, picked } = motion.advance_row(row, solid);
-            met.hits += hits;
-            met.picked += picked;
-        }
-        met
+    pub(super) fn advance(&mut self, acts: &Acts<'_>, notes: &mut Notes) {
+        self.rows.iter_mut().for_each(|row| step_row(acts, row, notes));
     }
 
     /// Frees the records of the dead; returns how many.

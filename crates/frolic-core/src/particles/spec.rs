@@ -3,6 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use crate::error::{SpecError, direction, vector_within, within};
+use crate::events::EventSpec;
+use crate::fields::FieldSpec;
+use crate::obstacles::MaskLie;
+use crate::paths::PathSpec;
 use crate::span::Span;
 
 /// How elements are held in memory.
@@ -30,8 +34,12 @@ pub struct ParticleSpec {
     pub size: Span,
     /// How the population answers to the world.
     pub motion: MotionSpec,
-    /// Where and when elements appear; without one the population stays empty.
+    /// Where and when elements appear; without one only events start elements.
     pub emitters: Vec<EmitterSpec>,
+    /// Fields that this population alone feels, beside the world's. Default none.
+    pub fields: Vec<FieldSpec>,
+    /// What is noted of its elements, and what that starts. Default nothing.
+    pub events: Vec<EventSpec>,
 }
 
 /// How a population answers to the world's fields.
@@ -41,13 +49,18 @@ pub struct ParticleSpec {
 pub struct MotionSpec {
     /// Rate at which velocity nears that of the air, 1/s, 0 to 1e4. Default 0: no air.
     pub drag: f32,
+    /// Drag that grows with the square of the speed through the air, 1/m, 0 to 1e4. Default 0.
+    pub drag_square: f32,
     /// Share of the world's gravity that is felt, -100 to 100; negative rises. Default 1.
     pub weight: f32,
+    /// Least and greatest speed, m/s, 0 to 1e6: what is slower or faster is brought there. Default no limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub speed_limits: Option<[f32; 2]>,
 }
 
 impl Default for MotionSpec {
     fn default() -> Self {
-        Self { drag: 0.0, weight: 1.0 }
+        Self { drag: 0.0, drag_square: 0.0, weight: 1.0, speed_limits: None }
     }
 }
 
@@ -58,53 +71,158 @@ impl Default for MotionSpec {
 pub struct EmitterSpec {
     /// Elements a second, 0 to 1e9, spread evenly over each step. Default 0.
     pub rate: f32,
+    /// How the rate changes. Default not at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rate_over_time: Option<CourseSpec>,
+    /// Elements for each metre that the emitter moves, 0 to 1e6. Default 0.
+    pub per_metre: f32,
     /// Elements that appear all at once. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub burst: Option<BurstSpec>,
     /// Where they appear, around `position`. Default a point.
     pub shape: ShapeSpec,
-    /// Middle of the shape, m. Default the origin.
+    /// Middle of the shape, m; on a path, where the path's origin is. Default the origin.
     pub position: [f32; 3],
+    /// The way that the middle goes, from `position` on. Default it stays.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathSpec>,
     /// Which way they go. Default straight up.
     pub aim: AimSpec,
     /// Speed at birth, m/s, 0 to 1e5. Default 1.
     pub speed: Span,
+    /// Share of the emitter's own velocity that is added, -10 to 10. Default 0.
+    pub keep_velocity: f32,
 }
 
 impl Default for EmitterSpec {
     fn default() -> Self {
         Self {
             rate: 0.0,
+            rate_over_time: None,
+            per_metre: 0.0,
             burst: None,
             shape: ShapeSpec::Point,
             position: [0.0; 3],
+            path: None,
             aim: AimSpec::default(),
             speed: Span::from(1.0),
+            keep_velocity: 0.0,
         }
     }
 }
 
-/// A one-off burst.
+/// How something changes over time: straight lines between stops, level before and after.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct CourseSpec {
+    /// Pairs of a time, s, and a factor, 0 to 1e6; times rise. 1 to 256 of them.
+    pub stops: Vec<[f32; 2]>,
+    /// Time after which it starts over, s, 0.001 to 1e6. Default never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every: Option<f32>,
+}
+
+impl CourseSpec {
+    /// Through these pairs of a time, s, and a factor.
+    pub fn new(stops: impl IntoIterator<Item = [f32; 2]>) -> Self {
+        Self { stops: stops.into_iter().collect(), every: None }
+    }
+
+    /// The same, starting over after so many seconds.
+    pub fn every(mut self, seconds: f32) -> Self {
+        self.every = Some(seconds);
+        self
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        if !(1..=256).contains(&self.stops.len()) {
+            let problem = format!("{} stops", self.stops.len());
+            return Err(SpecError::new("stops", problem, "write 1 to 256 stops [time, factor]"));
+        }
+        for [at, factor] in &self.stops {
+            within("stops", *at, 0.0, 1e9, "s")?;
+            within("stops", *factor, 0.0, 1e6, "")?;
+        }
+        if self.stops.windows(2).any(|pair| pair[0][0] >= pair[1][0]) {
+            return Err(SpecError::new("stops", "times do not rise", "let each stop be later than the one before"));
+        }
+        match self.every {
+            Some(every) => within("every", every, 0.001, 1e6, "s"),
+            None => Ok(()),
+        }
+    }
+
+    /// The sum of the factor over time, from 0 to `time` s.
+    pub(crate) fn sum_to(&self, time: f64) -> f64 {
+        match self.every.map(f64::from) {
+            Some(every) => {
+                let rounds = (time / every).floor();
+                rounds * self.sum_once(every) + self.sum_once(time - rounds * every)
+            }
+            None => self.sum_once(time),
+        }
+    }
+
+    fn sum_once(&self, time: f64) -> f64 {
+        let stop = |nth: usize| self.stops[nth].map(f64::from);
+        let [first, level] = stop(0);
+        let mut sum = level * time.min(first);
+        for nth in 1..self.stops.len() {
+            let ([a, from], [b, to]) = (stop(nth - 1), stop(nth));
+            if time <= a {
+                return sum;
+            }
+            let end = time.min(b);
+            let there = from + (to - from) * (end - a) / (b - a);
+            sum += (from + there) * 0.5 * (end - a);
+        }
+        let [last, level] = stop(self.stops.len() - 1);
+        sum + level * (time - last).max(0.0)
+    }
+}
+
+/// Elements that appear all at once.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BurstSpec {
-    /// How many appear.
+    /// How many appear each time.
     pub count: u32,
-    /// When, s after the start, 0 to 1e9.
+    /// When the first comes, s after the start, 0 to 1e9.
     #[serde(default)]
     pub at: f32,
+    /// Time from one to the next, s, 0.001 to 1e6. Default there is but one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every: Option<f32>,
+    /// How many there are, where they repeat. Default without end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub times: Option<u32>,
 }
 
 /// The set of places where elements appear, each equally likely.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum ShapeSpec {
     /// One point.
+    #[default]
     Point,
+    /// A straight line from the middle.
+    Line {
+        /// Where it ends, m from the middle.
+        to: [f32; 3],
+    },
     /// A flat disc.
     Disc {
+        /// Radius, m, 0 to 1e6.
+        radius: f32,
+        /// Direction it faces. Default up.
+        #[serde(default = "up")]
+        normal: [f32; 3],
+    },
+    /// A circle.
+    Ring {
         /// Radius, m, 0 to 1e6.
         radius: f32,
         /// Direction it faces. Default up.
@@ -126,10 +244,105 @@ pub enum ShapeSpec {
         /// Full side lengths, m, 0 to 1e6.
         size: [f32; 3],
     },
+    /// A ground whose heights are those of a picture, evenly as seen from above.
+    Heights {
+        /// Name of a picture: black is low.
+        form: String,
+        /// Extent along x and z, m, 0.001 to 1e6; the picture's upper edge is away (-z).
+        size: [f32; 2],
+        /// Height of white above black, m, 0 to 1e5.
+        height: f32,
+    },
+    /// A mesh, where it is.
+    Mesh {
+        /// Name of the mesh.
+        form: String,
+        /// What of it. Default its surface.
+        #[serde(default)]
+        part: MeshPart,
+    },
+    /// A distance grid, where it is.
+    Volume {
+        /// Name of the grid.
+        form: String,
+        /// What of it. Default its inside.
+        #[serde(default)]
+        part: VolumePart,
+    },
+    /// A picture, each pixel as often as it is bright.
+    Picture {
+        /// Name of the picture.
+        form: String,
+        /// Width, m, 0.001 to 1e6; its height follows.
+        width: f32,
+        /// Whether it stands or lies. Default stands.
+        #[serde(default)]
+        lie: MaskLie,
+    },
+}
+
+/// What of a mesh elements start from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum MeshPart {
+    /// Its corners.
+    Corners,
+    /// Its edges, evenly by length.
+    Edges,
+    /// Its surface, evenly by area.
+    #[default]
+    Surface,
+}
+
+/// What of a distance grid elements start from.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum VolumePart {
+    /// All of its inside.
+    #[default]
+    Inside,
+    /// Its surface.
+    Surface,
+    /// The inside up to so deep under the surface, m, 0 to 1e6.
+    Shell(f32),
 }
 
 fn up() -> [f32; 3] {
     [0.0, 1.0, 0.0]
+}
+
+impl ShapeSpec {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        let radius_of = |name: &str, radius: f32| within(&format!("shape.{name}.radius"), radius, 0.0, 1e6, "m");
+        match self {
+            Self::Point | Self::Mesh { .. } => Ok(()),
+            Self::Line { to } => vector_within("shape.line.to", *to, 1e6, "m"),
+            Self::Disc { radius, normal } => {
+                radius_of("disc", *radius)?;
+                direction("shape.disc.normal", *normal)
+            }
+            Self::Ring { radius, normal } => {
+                radius_of("ring", *radius)?;
+                direction("shape.ring.normal", *normal)
+            }
+            Self::Sphere { radius } => radius_of("sphere", *radius),
+            Self::SphereSurface { radius } => radius_of("sphere-surface", *radius),
+            Self::Box { size } => {
+                size.iter().try_for_each(|&side| within("shape.box.size", side, 0.0, 1e6, "m"))
+            }
+            Self::Heights { size, height, .. } => {
+                size.iter().try_for_each(|&side| within("shape.heights.size", side, 0.001, 1e6, "m"))?;
+                within("shape.heights.height", *height, 0.0, 1e5, "m")
+            }
+            Self::Volume { part: VolumePart::Shell(depth), .. } => {
+                within("shape.volume.part.shell", *depth, 0.0, 1e6, "m")
+            }
+            Self::Volume { .. } => Ok(()),
+            Self::Picture { width, .. } => within("shape.picture.width", *width, 0.001, 1e6, "m"),
+        }
+    }
 }
 
 /// A direction and how far elements stray from it.
@@ -141,11 +354,52 @@ pub struct AimSpec {
     pub direction: [f32; 3],
     /// Largest angle from the middle, degrees, 0 (a ray) to 180 (every way). Even over the cap. Default 0.
     pub spread_degrees: f32,
+    /// Least angle from the middle, degrees, 0 to the largest: a hollow cone. Default 0.
+    pub hollow_degrees: f32,
+    /// Direction that a flat fan faces: all go square to it. Default none: a cone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fan: Option<[f32; 3]>,
+    /// Whether directions are evenly spaced and not drawn at random. Default no.
+    pub even: bool,
+    /// Whether the middle direction is that of the shape's surface where each appears, where it has one. Default no.
+    pub from_surface: bool,
 }
 
 impl Default for AimSpec {
     fn default() -> Self {
-        Self { direction: up(), spread_degrees: 0.0 }
+        Self {
+            direction: up(),
+            spread_degrees: 0.0,
+            hollow_degrees: 0.0,
+            fan: None,
+            even: false,
+            from_surface: false,
+        }
+    }
+}
+
+impl AimSpec {
+    /// A cone about a direction, of a largest angle, degrees.
+    pub fn cone(direction: [f32; 3], spread_degrees: f32) -> Self {
+        Self { direction, spread_degrees, ..Self::default() }
+    }
+
+    /// A flat fan about a direction, of a largest angle to both sides, degrees, square to `normal`; evenly spaced.
+    pub fn fan(direction: [f32; 3], spread_degrees: f32, normal: [f32; 3]) -> Self {
+        Self { fan: Some(normal), even: true, ..Self::cone(direction, spread_degrees) }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        direction("aim.direction", self.direction)?;
+        within("aim.spread_degrees", self.spread_degrees, 0.0, 180.0, "degrees")?;
+        within("aim.hollow_degrees", self.hollow_degrees, 0.0, self.spread_degrees, "degrees")?;
+        let Some(normal) = self.fan else { return Ok(()) };
+        direction("aim.fan", normal)?;
+        let (along, square) = (glam::Vec3::from(self.direction), glam::Vec3::from(normal));
+        if along.normalize().cross(square.normalize()).length() < 1e-3 {
+            return Err(SpecError::new("aim.fan", "runs along the direction", "write a direction square to it"));
+        }
+        Ok(())
     }
 }
 
@@ -158,6 +412,8 @@ impl ParticleSpec {
             size: Span::from(0.05),
             motion: MotionSpec::default(),
             emitters: Vec::new(),
+            fields: Vec::new(),
+            events: Vec::new(),
         }
     }
 
@@ -175,7 +431,31 @@ impl ParticleSpec {
 
     /// The same with this linear drag, 1/s, and share of gravity.
     pub fn motion(mut self, drag: f32, weight: f32) -> Self {
-        self.motion = MotionSpec { drag, weight };
+        self.motion = MotionSpec { drag, weight, ..self.motion };
+        self
+    }
+
+    /// The same with drag that grows with the square of the speed, 1/m.
+    pub fn drag_square(mut self, drag_square: f32) -> Self {
+        self.motion.drag_square = drag_square;
+        self
+    }
+
+    /// The same with a least and a greatest speed, m/s.
+    pub fn speed_limits(mut self, least: f32, greatest: f32) -> Self {
+        self.motion.speed_limits = Some([least, greatest]);
+        self
+    }
+
+    /// The same with one more field of its own.
+    pub fn field(mut self, field: FieldSpec) -> Self {
+        self.fields.push(field);
+        self
+    }
+
+    /// The same with one more event.
+    pub fn event(mut self, event: EventSpec) -> Self {
+        self.events.push(event);
         self
     }
 
@@ -185,7 +465,7 @@ impl ParticleSpec {
         self
     }
 
-    /// Whether every value is in range.
+    /// Whether every value is in range. Fields are checked when a population or a world is built.
     ///
     /// # Errors
     /// Names the first key that is not.
@@ -193,7 +473,20 @@ impl ParticleSpec {
         self.life.check("life", 0.001, 1e6, "s")?;
         self.size.check("size", 0.0, 1e4, "m")?;
         within("motion.drag", self.motion.drag, 0.0, 1e4, "1/s")?;
+        within("motion.drag_square", self.motion.drag_square, 0.0, 1e4, "1/m")?;
         within("motion.weight", self.motion.weight, -100.0, 100.0, "times gravity")?;
+        if let Some([least, greatest]) = self.motion.speed_limits {
+            Span::new(least, greatest).check("motion.speed_limits", 0.0, 1e6, "m/s")?;
+        }
+        let most = |key: &str, count: usize| match count {
+            0..=MOST_PARTS => Ok(()),
+            _ => Err(SpecError::new(key, format!("there are {count}"), format!("keep to {MOST_PARTS}"))),
+        };
+        most("emitter", self.emitters.len())?;
+        most("event", self.events.len())?;
+        self.events.iter().enumerate().try_for_each(|(nth, event)| {
+            event.check().map_err(|error| error.under(&format!("event.{nth}")))
+        })?;
         self.emitters.iter().enumerate().try_for_each(|(nth, emitter)| {
             emitter.check().map_err(|error| error.under(&format!("emitter.{nth}")))
         })
@@ -208,7 +501,29 @@ impl EmitterSpec {
 
     /// A one-off burst of `count` elements, `at` seconds after the start.
     pub fn burst(count: u32, at: f32) -> Self {
-        Self { burst: Some(BurstSpec { count, at }), ..Self::default() }
+        Self { burst: Some(BurstSpec { count, at, every: None, times: None }), ..Self::default() }
+    }
+
+    /// Bursts of `count` elements, the first `at` seconds after the start, then one every so many seconds.
+    pub fn bursts(count: u32, at: f32, every: f32) -> Self {
+        Self { burst: Some(BurstSpec { count, at, every: Some(every), times: None }), ..Self::default() }
+    }
+
+    /// So many elements for each metre that it moves, along a path.
+    pub fn trail(per_metre: f32, path: PathSpec) -> Self {
+        Self { per_metre, path: Some(path), ..Self::default() }
+    }
+
+    /// The same whose rate changes so.
+    pub fn rate_over_time(mut self, course: CourseSpec) -> Self {
+        self.rate_over_time = Some(course);
+        self
+    }
+
+    /// The same that follows a path from its position on.
+    pub fn along(mut self, path: PathSpec) -> Self {
+        self.path = Some(path);
+        self
     }
 
     /// The same around this place, m.
@@ -225,7 +540,13 @@ impl EmitterSpec {
 
     /// The same aimed this way: direction and largest angle from it, degrees.
     pub fn aim(mut self, direction: [f32; 3], spread_degrees: f32) -> Self {
-        self.aim = AimSpec { direction, spread_degrees };
+        self.aim = AimSpec::cone(direction, spread_degrees);
+        self
+    }
+
+    /// The same with another aim.
+    pub fn aimed(mut self, aim: AimSpec) -> Self {
+        self.aim = aim;
         self
     }
 
@@ -237,26 +558,26 @@ impl EmitterSpec {
 
     fn check(&self) -> Result<(), SpecError> {
         within("rate", self.rate, 0.0, 1e9, "elements a second")?;
+        within("per_metre", self.per_metre, 0.0, 1e6, "elements a metre")?;
+        if let Some(course) = &self.rate_over_time {
+            course.check().map_err(|error| error.under("rate_over_time"))?;
+        }
         if let Some(burst) = &self.burst {
             within("burst.at", burst.at, 0.0, 1e9, "s")?;
-        }
-        match self.shape {
-            ShapeSpec::Point => {}
-            ShapeSpec::Disc { radius, normal } => {
-                within("shape.disc.radius", radius, 0.0, 1e6, "m")?;
-                direction("shape.disc.normal", normal)?;
-            }
-            ShapeSpec::Sphere { radius } => within("shape.sphere.radius", radius, 0.0, 1e6, "m")?,
-            ShapeSpec::SphereSurface { radius } => {
-                within("shape.sphere-surface.radius", radius, 0.0, 1e6, "m")?;
-            }
-            ShapeSpec::Box { size } => {
-                size.iter().try_for_each(|&side| within("shape.box.size", side, 0.0, 1e6, "m"))?;
+            if let Some(every) = burst.every {
+                within("burst.every", every, 0.001, 1e6, "s")?;
             }
         }
+        self.shape.check()?;
         vector_within("position", self.position, 1e6, "m")?;
-        direction("aim.direction", self.aim.direction)?;
-        within("aim.spread_degrees", self.aim.spread_degrees, 0.0, 180.0, "degrees")?;
+        if let Some(path) = &self.path {
+            path.check().map_err(|error| error.under("path"))?;
+        }
+        self.aim.check()?;
+        within("keep_velocity", self.keep_velocity, -10.0, 10.0, "")?;
         self.speed.check("speed", 0.0, 1e5, "m/s")
     }
 }
+
+/// Most emitters, and most events, of a population.
+const MOST_PARTS: usize = 256;

@@ -1,27 +1,35 @@
-//! The hot loop: fields, integration and the search for the dead, fused in one pass over a chunk.
+//! The hot loop: fields, integration, what is met, and the search for the dead, fused in one pass over a chunk.
 //!
-//! For each element, with drag k, air velocity w, other accelerations a held over the step dt:
+//! For each element, with drag k and c (of the square), air velocity w, other accelerations a held over the step dt:
 //!
 //! ```text
 //! keep = exp(-k dt)            reach = (1 - keep) / k, or dt without drag
-//! v    = v keep + (a + k w) reach
+//! slow = 1 / (1 + c |v - w| reach)
+//! v    = w + (v - w) keep slow + a reach slow
 //! p    = p + v dt
 //! age  = age + dt              dead when age >= life
 //! ```
 //!
-//! PERF (`cargo bench -p frolic --bench step`, two cores): with gravity, drag, attractor and age the pass runs at the speed of an
+//! With both drags and no other acceleration that is the exact solution (Bernoulli's equation). Where all elements feel the same (gravity,
+//! steady wind, gusts, one attractor) the plain form is taken: v keep + (a + k w) reach, in one loop over the chunk. Else fields add up in
+//! blocks that stay in the first-level cache.
+//!
+//! PERF (`cargo bench -p frolic --bench step`, two cores): with gravity, drag, attractor and age the plain pass runs at the speed of an
 //! in-place multiply over the same bytes, so it is memory-bound; separate passes for fields and integration
 //! doubled its time. The dead are looked for sixteen at a time while the chunk is in cache.
 
-use std::sync::atomic::{AtomicU64, Ordering};
-
+use glam::Vec3;
 use rayon::prelude::*;
 
-use super::ParticleColumns;
 use super::spec::MotionSpec;
-use crate::obstacles::Solid;
+use super::{ParticleColumns, ParticleRow};
+use crate::collectors::{Catching, FREE};
+use crate::curl::Curl;
+use crate::events::{EventSpec, Happening, Moment};
+use crate::fields::{Acting, FieldChunk};
+use crate::obstacles::{BLOCK, Nearby};
 use crate::simd::{Level, Simd, dispatch};
-use crate::world::{AttractorSpec, Gusts, World};
+use crate::world::{Gusts, World};
 
 /// A step's constants: what every element of the population shares, here or on a device.
 #[derive(Debug, Clone, Copy)]
@@ -31,16 +39,36 @@ pub struct Motion {
     pub dt: f32,
     /// 1/s.
     pub drag: f32,
+    /// Drag of the square of the speed, 1/m.
+    pub drag_square: f32,
     /// Share of its velocity that an element keeps, and how long a steady acceleration acts on it, s.
     pub keep: f32,
     /// How long a steady acceleration acts on it, s.
     pub reach: f32,
     /// Accelerations that are the same everywhere: gravity, and drag towards the steady wind, m/s².
     pub push: [f32; 3],
+    /// Gravity alone, m/s².
+    pub fall: [f32; 3],
+    /// Steady velocity of the air, m/s.
+    pub wind: [f32; 3],
     /// Gusts at the moment of the step.
     pub gusts: Option<Gusts>,
-    /// A point that pulls.
-    pub attractor: Option<AttractorSpec>,
+    /// A point that pulls everywhere and always, where it is the only field.
+    pub attractor: Option<Attractor>,
+    /// Least and greatest speed, m/s.
+    pub speed_limits: Option<[f32; 2]>,
+}
+
+/// A point that pulls with strength / (distance² + radius²).
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Attractor {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// m/s² at 1 m.
+    pub strength: f32,
+    /// m.
+    pub radius: f32,
 }
 
 impl Motion {
@@ -49,20 +77,34 @@ impl Motion {
         let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
         let reach =
             if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
-        let axis = |i: usize| spec.weight * world.spec().gravity[i] + spec.drag * world.spec().wind[i];
+        let wind = world.spec().wind;
+        let fall = world.spec().gravity.map(|axis| spec.weight * axis);
+        let push = |i: usize| fall[i] + spec.drag * wind[i];
+        let attractor = match world.fields() {
+            [only] => only.plain_attractor(),
+            _ => None,
+        };
+        let attractor = attractor.map(|(spec, position)| {
+            let (strength, radius) = (spec.strength, spec.radius);
+            Attractor { position, strength, radius }
+        });
         Self {
             dt,
             drag: spec.drag,
+            drag_square: spec.drag_square,
             keep,
             reach,
-            push: [axis(0), axis(1), axis(2)],
+            push: [push(0), push(1), push(2)],
+            fall,
+            wind,
             // Gusts act through drag alone.
-            gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0),
-            attractor: world.spec().attractor,
+            gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0 || spec.drag_square > 0.0),
+            attractor,
+            speed_limits: spec.speed_limits,
         }
     }
 
-    /// One element's new position and velocity. The one formula, for columns and objects alike.
+    /// One element's new position and velocity by the plain form. The one formula, for columns and objects alike.
     #[inline(always)]
     fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
         &self,
@@ -88,64 +130,97 @@ impl Motion {
         ];
         ([p[0] + v[0] * self.dt, p[1] + v[1] * self.dt, p[2] + v[2] * self.dt], v)
     }
+}
 
-    /// [`Motion::advance`], ageing and what is met of one record, fields chosen at run time.
-    #[inline]
-    pub(super) fn advance_row(&self, row: &mut super::ParticleRow, solid: &Solid) -> Met {
-        let (p, v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
-        let (p, v) = match (self.gusts.is_some(), self.attractor.is_some()) {
-            (false, false) => self.advance::<false, false>(p, v),
-            (false, true) => self.advance::<false, true>(p, v),
-            (true, false) => self.advance::<true, false>(p, v),
-            (true, true) => self.advance::<true, true>(p, v),
-        };
-        [row.px, row.py, row.pz] = p;
-        [row.vx, row.vy, row.vz] = v;
-        row.age += self.dt;
-        if solid.is_empty() {
-            return Met::default();
-        }
-        let (mut p, mut v) = ([row.px, row.py, row.pz], [row.vx, row.vy, row.vz]);
-        let met = meet(solid, &mut p, &mut v, &mut row.age, row.life);
-        [row.px, row.py, row.pz] = p;
-        [row.vx, row.vy, row.vz] = v;
-        met
+/// All that acts in one step.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Acts<'a> {
+    pub(super) motion: &'a Motion,
+    pub(super) world: &'a World,
+    /// Fields of the population's own, and curl noise of the world's and of those as it is now.
+    pub(super) own: &'a [Acting],
+    pub(super) curls: &'a [Option<Curl>],
+    pub(super) catching: &'a Catching,
+    pub(super) events: &'a [EventSpec],
+    pub(super) time: f64,
+    pub(super) level: Level,
+}
+
+impl Acts<'_> {
+    /// Whether the plain form does.
+    fn is_plain(&self) -> bool {
+        let motion = self.motion;
+        (self.world.fields().is_empty() || motion.attractor.is_some())
+            && self.own.is_empty()
+            && self.world.own_fields().is_empty()
+            && !self.world.pulls()
+            && motion.drag_square == 0.0
+            && motion.speed_limits.is_none()
+    }
+
+    /// Whether elements can meet anything.
+    fn is_solid(&self) -> bool {
+        !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
+    }
+
+    fn watches_ways(&self) -> bool {
+        self.events.iter().any(|event| matches!(event.on, Moment::Age(_) | Moment::Enter(_)))
+    }
+
+    fn fields(&self) -> impl Iterator<Item = (&Acting, Option<&Curl>)> {
+        let all = self.world.fields().iter().chain(self.own);
+        all.zip(self.curls).filter(|(field, _)| field.acts(self.time)).map(|(field, curl)| (field, curl.as_ref()))
     }
 }
 
-/// How many elements met an obstacle, and a collector.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct Met {
+/// What was noted of a chunk in one step.
+#[derive(Debug, Default)]
+pub(super) struct Notes {
+    pub(super) happenings: Vec<Happening>,
+    /// Collectors, one a catch.
+    pub(super) caught: Vec<u32>,
     pub(super) hits: u64,
-    pub(super) picked: u64,
 }
 
-/// What one element meets after its move. Whose life ends in this step meets nothing any more; who is picked up has reached the end
-/// of its life.
-fn meet(solid: &Solid, p: &mut [f32; 3], v: &mut [f32; 3], age: &mut f32, life: f32) -> Met {
-    if *age >= life {
-        return Met::default();
+impl Notes {
+    pub(super) fn clear(&mut self) {
+        self.happenings.clear();
+        self.caught.clear();
+        self.hits = 0;
     }
-    let hits = u64::from(solid.bounce(p, v));
-    let picked = solid.picks(*p);
-    if picked {
-        *age = f32::INFINITY;
-    }
-    Met { hits, picked: u64::from(picked) }
+}
+
+/// Columns of one chunk.
+pub(super) struct Chunk<'a> {
+    px: &'a mut [f32],
+    py: &'a mut [f32],
+    pz: &'a mut [f32],
+    vx: &'a mut [f32],
+    vy: &'a mut [f32],
+    vz: &'a mut [f32],
+    age: &'a mut [f32],
+    life: &'a [f32],
+    size: &'a [f32],
+    id: &'a [u32],
+    key: &'a [u32],
 }
 
 /// Steps all chunks on all cores. Afterwards `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of
 /// chunk `c`, rising.
 pub(super) fn step_chunks(
-    motion: &Motion,
-    solid: &Solid,
-    level: Level,
+    acts: &Acts<'_>,
     chunk: usize,
     columns: &mut ParticleColumns,
     dead: &mut [u32],
     dead_in_chunk: &mut [u32],
-) -> Met {
-    let (hits, picked) = (AtomicU64::new(0), AtomicU64::new(0));
+    notes: &mut [Notes],
+) {
+    let still = (
+        columns.life.par_chunks(chunk),
+        columns.size.par_chunks(chunk),
+        columns.id.par_chunks(chunk),
+        columns.key.par_chunks(chunk),
+    );
     (
         columns.px.par_chunks_mut(chunk),
         columns.py.par_chunks_mut(chunk),
@@ -154,32 +229,47 @@ pub(super) fn step_chunks(
         columns.vy.par_chunks_mut(chunk),
         columns.vz.par_chunks_mut(chunk),
         columns.age.par_chunks_mut(chunk),
-        columns.life.par_chunks(chunk),
+        still.into_par_iter(),
         dead.par_chunks_mut(chunk),
         dead_in_chunk,
+        notes,
     )
         .into_par_iter()
         .enumerate()
-        .for_each(|(nth, (px, py, pz, vx, vy, vz, age, life, dead, dead_count))| {
+        .for_each(|(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), dead, dead_count, notes))| {
             let base = (nth * chunk) as u32;
-            let mut chunk = Chunk { px, py, pz, vx, vy, vz, age };
-            let now = &mut chunk;
-            match (motion.gusts.is_some(), motion.attractor.is_some()) {
-                (false, false) => {
-                    dispatch!(level, simd => step_chunk::<_, false, false>(simd, motion, now));
-                }
-                (false, true) => dispatch!(level, simd => step_chunk::<_, false, true>(simd, motion, now)),
-                (true, false) => dispatch!(level, simd => step_chunk::<_, true, false>(simd, motion, now)),
-                (true, true) => dispatch!(level, simd => step_chunk::<_, true, true>(simd, motion, now)),
-            }
-            if !solid.is_empty() {
-                let met = chunk.meet(solid, life);
-                hits.fetch_add(met.hits, Ordering::Relaxed);
-                picked.fetch_add(met.picked, Ordering::Relaxed);
-            }
-            *dead_count = dispatch!(level, _simd => list_dead(chunk.age, life, dead, base));
+            let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
+            chunk.step(acts, notes);
+            *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
+            chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
         });
-    Met { hits: hits.into_inner(), picked: picked.into_inner() }
+}
+
+/// Steps one record as columns of one element: the classic form pays for every field and obstacle anew.
+pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, notes: &mut Notes) {
+    let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
+    let mut chunk = Chunk {
+        px: std::slice::from_mut(px),
+        py: std::slice::from_mut(py),
+        pz: std::slice::from_mut(pz),
+        vx: std::slice::from_mut(vx),
+        vy: std::slice::from_mut(vy),
+        vz: std::slice::from_mut(vz),
+        age: std::slice::from_mut(age),
+        life: std::slice::from_ref(life),
+        size: std::slice::from_ref(size),
+        id: std::slice::from_ref(id),
+        key: std::slice::from_ref(key),
+    };
+    if acts.is_plain() && !acts.is_solid() {
+        // No room for blocks is made where none is needed.
+        chunk.advance_plain(acts.motion, Level::baseline());
+    } else {
+        chunk.step(acts, notes);
+    }
+    if chunk.age[0] >= chunk.life[0] {
+        chunk.note_deaths(acts, &[0], 0, notes);
+    }
 }
 
 /// Moves each chunk's dead to the front of the list, in order; returns how many there are.
@@ -191,35 +281,232 @@ pub(super) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -
     })
 }
 
-struct Chunk<'a> {
-    px: &'a mut [f32],
-    py: &'a mut [f32],
-    pz: &'a mut [f32],
-    vx: &'a mut [f32],
-    vy: &'a mut [f32],
-    vz: &'a mut [f32],
-    age: &'a mut [f32],
-}
-
 impl Chunk<'_> {
-    /// Obstacles and collectors, while the chunk is in cache.
-    fn meet(&mut self, solid: &Solid, life: &[f32]) -> Met {
-        let mut met = Met::default();
-        for i in 0..self.px.len() {
-            let (mut p, mut v) = ([self.px[i], self.py[i], self.pz[i]], [self.vx[i], self.vy[i], self.vz[i]]);
-            let Met { hits, picked } = meet(solid, &mut p, &mut v, &mut self.age[i], life[i]);
-            met.hits += hits;
-            met.picked += picked;
-            [self.px[i], self.py[i], self.pz[i]] = p;
-            [self.vx[i], self.vy[i], self.vz[i]] = v;
+    fn part(&mut self, range: std::ops::Range<usize>) -> Chunk<'_> {
+        Chunk {
+            px: &mut self.px[range.clone()],
+            py: &mut self.py[range.clone()],
+            pz: &mut self.pz[range.clone()],
+            vx: &mut self.vx[range.clone()],
+            vy: &mut self.vy[range.clone()],
+            vz: &mut self.vz[range.clone()],
+            age: &mut self.age[range.clone()],
+            life: &self.life[range.clone()],
+            size: &self.size[range.clone()],
+            id: &self.id[range.clone()],
+            key: &self.key[range],
         }
-        met
+    }
+
+    /// Moves, ages and lets meet what is met.
+    fn step(&mut self, acts: &Acts<'_>, notes: &mut Notes) {
+        let plain = acts.is_plain();
+        if plain {
+            self.advance_plain(acts.motion, acts.level);
+        }
+        if plain && !acts.is_solid() {
+            return;
+        }
+        let mut room = Room::new();
+        let n = self.px.len();
+        for first in (0..n).step_by(BLOCK) {
+            let mut block = self.part(first..(first + BLOCK).min(n));
+            if !plain {
+                block.advance_by_fields(acts, &mut room);
+            }
+            if acts.is_solid() {
+                block.meet(acts, &mut room, notes);
+            }
+        }
+    }
+
+    fn advance_plain(&mut self, motion: &Motion, level: Level) {
+        match (motion.gusts.is_some(), motion.attractor.is_some()) {
+            (false, false) => dispatch!(level, simd => advance_plain::<_, false, false>(simd, motion, self)),
+            (false, true) => dispatch!(level, simd => advance_plain::<_, false, true>(simd, motion, self)),
+            (true, false) => dispatch!(level, simd => advance_plain::<_, true, false>(simd, motion, self)),
+            (true, true) => dispatch!(level, simd => advance_plain::<_, true, true>(simd, motion, self)),
+        }
+    }
+
+    fn advance_by_fields(&mut self, acts: &Acts<'_>, room: &mut Room) {
+        let n = self.px.len();
+        let motion = acts.motion;
+        let [ax, ay, az, qx, qy, qz] = &mut room.sums;
+        let (air, push) = ([ax, ay, az], [qx, qy, qz]);
+        let air = air.map(|axis| &mut axis[..n]);
+        let push = push.map(|axis| &mut axis[..n]);
+        let mut chunk = FieldChunk {
+            time: acts.time,
+            dt: motion.dt,
+            position: [self.px, self.py, self.pz],
+            velocity: [self.vx, self.vy, self.vz],
+            age: self.age,
+            life: self.life,
+            id: self.id,
+            air,
+            push,
+        };
+        for axis in 0..3 {
+            chunk.air[axis].fill(motion.wind[axis]);
+            chunk.push[axis].fill(motion.fall[axis]);
+        }
+        if let Some(gusts) = &motion.gusts {
+            dispatch!(acts.level, simd => add_gusts(simd, gusts, chunk.position, &mut chunk.air));
+        }
+        for (field, curl) in acts.fields() {
+            field.act(acts.level, curl, &mut chunk);
+        }
+        acts.world.pull(acts.time, acts.level, &mut chunk);
+        for field in acts.world.own_fields() {
+            field.act(&mut chunk);
+        }
+        dispatch!(acts.level, simd => integrate(simd, motion, self, &room.sums));
+    }
+
+    /// Obstacles, collectors, ages and regions, while the block is in cache.
+    fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
+        let n = self.px.len();
+        let (solid, dt) = (acts.world.solid(), acts.motion.dt);
+        let mut touched = 0;
+        if !solid.is_empty() {
+            let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
+            let near = solid.nearby(acts.level, p, v, dt, &mut room.near);
+            for k in 0..near {
+                let i = usize::from(room.near.list[k]);
+                // Whose life ends in this step meets nothing any more.
+                if self.age[i] >= self.life[i] {
+                    continue;
+                }
+                let (mut place, mut velocity) = (self.place(i), self.velocity(i));
+                let met = solid.meet(&mut place, &mut velocity, dt);
+                if let Some((other, normal, speed)) = met.touch {
+                    let counts = speed > 0.0 || met.dies;
+                    notes.hits += u64::from(counts);
+                    let at = ParticleRow { px: place.x, py: place.y, pz: place.z, ..self.row(i) };
+                    if counts {
+                        note(acts.events, notes, at, other, normal, |on| matches!(on, Moment::Hit { speed: least } if speed >= least));
+                    }
+                    room.touched[touched] = i as u16;
+                    touched += 1;
+                }
+                [self.px[i], self.py[i], self.pz[i]] = place.to_array();
+                [self.vx[i], self.vy[i], self.vz[i]] = velocity.to_array();
+                if met.dies {
+                    self.age[i] = f32::INFINITY;
+                }
+            }
+        }
+        if !acts.catching.is_empty() {
+            let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
+            let caught = &mut room.caught[..n];
+            dispatch!(acts.level, simd => acts.catching.block(simd, p, v, caught));
+            // Who was turned about has not come straight from where its velocity says: where it ended decides.
+            for &i in &room.touched[..touched] {
+                caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
+            }
+            for i in 0..n {
+                if room.caught[i] != FREE && self.age[i] < self.life[i] {
+                    notes.caught.push(room.caught[i]);
+                    note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
+                    self.age[i] = f32::INFINITY;
+                }
+            }
+        }
+        if acts.watches_ways() {
+            self.watch_ways(acts, notes);
+        }
+    }
+
+    fn watch_ways(&self, acts: &Acts<'_>, notes: &mut Notes) {
+        let dt = acts.motion.dt;
+        for i in 0..self.px.len() {
+            if self.age[i] >= self.life[i] {
+                continue;
+            }
+            let (age, place) = (self.age[i], self.place(i));
+            let before = place - self.velocity(i) * dt;
+            note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| match on {
+                Moment::Age(at) => age >= at && age - dt < at,
+                Moment::Enter(region) => region.holds(place) && !region.holds(before),
+                _ => false,
+            });
+        }
+    }
+
+    /// Those that end by age: neither caught nor ended by an obstacle.
+    fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], base: u32, notes: &mut Notes) {
+        if acts.events.iter().all(|event| event.on != Moment::Death) {
+            return;
+        }
+        for &index in dead {
+            let i = (index - base) as usize;
+            if self.age[i] < f32::INFINITY {
+                note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| on == Moment::Death);
+            }
+        }
+    }
+
+    fn place(&self, i: usize) -> Vec3 {
+        Vec3::new(self.px[i], self.py[i], self.pz[i])
+    }
+
+    fn velocity(&self, i: usize) -> Vec3 {
+        Vec3::new(self.vx[i], self.vy[i], self.vz[i])
+    }
+
+    fn row(&self, i: usize) -> ParticleRow {
+        ParticleRow {
+            px: self.px[i],
+            py: self.py[i],
+            pz: self.pz[i],
+            vx: self.vx[i],
+            vy: self.vy[i],
+            vz: self.vz[i],
+            age: self.age[i],
+            life: self.life[i],
+            size: self.size[i],
+            id: self.id[i],
+            key: self.key[i],
+        }
     }
 }
 
-/// Moves one chunk.
+/// Notes an element for every event that this is the moment of.
+pub(super) fn note(
+    events: &[EventSpec],
+    notes: &mut Notes,
+    element: ParticleRow,
+    other: u32,
+    normal: Vec3,
+    is_now: impl Fn(Moment) -> bool,
+) {
+    for (event, spec) in events.iter().enumerate() {
+        if is_now(spec.on) {
+            let (event, normal) = (event as u32, normal.to_array());
+            notes.happenings.push(Happening { event, element, other, normal });
+        }
+    }
+}
+
+/// Room for a block's sums and lists, on the stack of who steps it.
+struct Room {
+    /// Velocity of the air, then acceleration.
+    sums: [[f32; BLOCK]; 6],
+    near: Nearby,
+    caught: [u32; BLOCK],
+    touched: [u16; BLOCK],
+}
+
+impl Room {
+    fn new() -> Self {
+        Self { sums: [[0.0; BLOCK]; 6], near: Nearby::new(), caught: [FREE; BLOCK], touched: [0; BLOCK] }
+    }
+}
+
+/// Moves one chunk by the plain form.
 #[inline(always)]
-fn step_chunk<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
+fn advance_plain<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
     _simd: S,
     motion: &Motion,
     chunk: &mut Chunk<'_>,
@@ -234,6 +521,55 @@ fn step_chunk<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
         let (p, v) = motion.advance::<GUSTS, ATTRACTOR>([px[i], py[i], pz[i]], [vx[i], vy[i], vz[i]]);
         [px[i], py[i], pz[i]] = p;
         [vx[i], vy[i], vz[i]] = v;
+        age[i] += motion.dt;
+    }
+}
+
+#[inline(always)]
+fn add_gusts<S: Simd>(_simd: S, gusts: &Gusts, position: [&[f32]; 3], air: &mut [&mut [f32]; 3]) {
+    let gusts = *gusts;
+    let [px, py, pz] = position;
+    let [x, y, z] = air;
+    let n = px.len();
+    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
+    for i in 0..n {
+        let [a, b, c] = gusts.at([px[i], py[i], pz[i]]);
+        x[i] += a;
+        y[i] += b;
+        z[i] += c;
+    }
+}
+
+/// Moves one block by what its fields have added up.
+#[inline(always)]
+fn integrate<S: Simd>(_simd: S, motion: &Motion, chunk: &mut Chunk<'_>, sums: &[[f32; BLOCK]; 6]) {
+    let motion = *motion;
+    let Chunk { px, py, pz, vx, vy, vz, age, .. } = chunk;
+    let n = px.len().min(BLOCK);
+    let (px, py, pz, age) = (&mut px[..n], &mut py[..n], &mut pz[..n], &mut age[..n]);
+    let (vx, vy, vz) = (&mut vx[..n], &mut vy[..n], &mut vz[..n]);
+    let [ax, ay, az, qx, qy, qz] = sums;
+    let (ax, ay, az) = (&ax[..n], &ay[..n], &az[..n]);
+    let (qx, qy, qz) = (&qx[..n], &qy[..n], &qz[..n]);
+    let [least, most] = motion.speed_limits.unwrap_or([0.0, f32::INFINITY]);
+    let limits = motion.speed_limits.is_some();
+    for i in 0..n {
+        let (ux, uy, uz) = (vx[i] - ax[i], vy[i] - ay[i], vz[i] - az[i]);
+        let through = (ux * ux + uy * uy + uz * uz).sqrt();
+        let slow = 1.0 / (1.0 + motion.drag_square * through * motion.reach);
+        let (keep, reach) = (motion.keep * slow, motion.reach * slow);
+        let (mut x, mut y, mut z) =
+            (ax[i] + ux * keep + qx[i] * reach, ay[i] + uy * keep + qy[i] * reach, az[i] + uz * keep + qz[i] * reach);
+        if limits {
+            let speed = (x * x + y * y + z * z).sqrt();
+            // What stands still has no way to go faster.
+            let scale = if speed > 0.0 { speed.clamp(least, most) / speed } else { 1.0 };
+            (x, y, z) = (x * scale, y * scale, z * scale);
+        }
+        (vx[i], vy[i], vz[i]) = (x, y, z);
+        px[i] += x * motion.dt;
+        py[i] += y * motion.dt;
+        pz[i] += z * motion.dt;
         age[i] += motion.dt;
     }
 }

@@ -1,0 +1,312 @@
+//! Collectors: balls, at rest or on their way, that pick up every element that comes into them.
+//!
+//! Each element goes to one collector, once: the first of the list that it comes into. Both move during a step, so that the nearest
+//! approach of the two straight ways decides, not where they end. A few collectors are compared over columns; of many, a grid says which
+//! are near.
+
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::error::{SpecError, vector_within, within};
+use crate::paths::{Path, PathSpec};
+use crate::simd::Simd;
+
+/// Most collectors of a world.
+const MOST_COLLECTORS: usize = 65_536;
+
+/// Up to so many are compared one after the other.
+const FEW: usize = 16;
+
+/// A ball that picks up every element that comes into it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct CollectorSpec {
+    /// Its middle, m; on a path, where the path's origin is.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// m, 0.001 to 1e6.
+    pub radius: f32,
+    /// The way that its middle goes, from `position` on. Default it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathSpec>,
+    /// Pull towards it before the catch, m/s², 0 to 1e5. Default 0.
+    #[serde(default)]
+    pub pull: f32,
+    /// Distance at which the pull has faded to nothing, m, 0.001 to 1e6. Default 1.
+    #[serde(default = "one")]
+    pub reach: f32,
+}
+
+fn one() -> f32 {
+    1.0
+}
+
+impl CollectorSpec {
+    /// A ball about a point, m, of a radius, m.
+    pub fn new(position: [f32; 3], radius: f32) -> Self {
+        Self { position, radius, path: None, pull: 0.0, reach: 1.0 }
+    }
+
+    /// The same that follows a path from its position on.
+    pub fn along(mut self, path: PathSpec) -> Self {
+        self.path = Some(path);
+        self
+    }
+
+    /// The same that pulls, m/s², from within a reach, m.
+    pub fn pulling(mut self, pull: f32, reach: f32) -> Self {
+        (self.pull, self.reach) = (pull, reach);
+        self
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "m")?;
+        within("radius", self.radius, 0.001, 1e6, "m")?;
+        within("pull", self.pull, 0.0, 1e5, "m/s²")?;
+        within("reach", self.reach, 0.001, 1e6, "m")
+    }
+}
+
+/// A checked collector.
+#[derive(Debug, Clone)]
+pub(crate) struct Collector {
+    pub(crate) position: Vec3,
+    pub(crate) radius: f32,
+    pub(crate) pull: f32,
+    pub(crate) reach: f32,
+    path: Option<Path>,
+}
+
+impl Collector {
+    pub(crate) fn all(specs: &[CollectorSpec]) -> Result<Vec<Self>, SpecError> {
+        if specs.len() > MOST_COLLECTORS {
+            let problem = format!("there are {}", specs.len());
+            return Err(SpecError::new("collector", problem, format!("keep to {MOST_COLLECTORS}")));
+        }
+        let ready = |(nth, spec): (usize, &CollectorSpec)| {
+            let under = |error: SpecError| error.under(&format!("collector.{nth}"));
+            spec.check().map_err(under)?;
+            let path = spec.path.as_ref().map(Path::new).transpose();
+            let path = path.map_err(|error| under(error.under("path")))?;
+            let CollectorSpec { position, radius, pull, reach, .. } = *spec;
+            Ok(Self { position: position.into(), radius, pull, reach, path })
+        };
+        specs.iter().enumerate().map(ready).collect()
+    }
+
+    /// Puts it somewhere, and there it stays.
+    pub(crate) fn put(&mut self, place: Vec3) {
+        (self.position, self.path) = (place, None);
+    }
+
+    /// Where its middle is at a time, s.
+    pub(crate) fn at(&self, time: f64) -> Vec3 {
+        self.position + self.path.as_ref().map_or(Vec3::ZERO, |path| path.at(time).0)
+    }
+}
+
+/// Nobody has caught it.
+pub(crate) const FREE: u32 = u32::MAX;
+
+/// The collectors of one step.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Catching {
+    balls: Vec<Ball>,
+    dt: f32,
+    /// Where there are many: cells of a grid, each with the balls that come into it.
+    low: Vec3,
+    per_metre: f32,
+    cells: [usize; 3],
+    firsts: Vec<u32>,
+    members: Vec<u32>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Ball {
+    /// Where it is at the end of the step, and by how much it has moved, m.
+    to: Vec3,
+    moved: Vec3,
+    radius: f32,
+}
+
+/// Most cells of the grid along one axis.
+const MOST_CELLS: usize = 64;
+
+impl Catching {
+    /// Makes ready for the step from `time`, s, of `dt` seconds. Allocates only while the count of collectors grows.
+    pub(crate) fn prepare(&mut self, collectors: &[Collector], time: f64, dt: f32) {
+        self.balls.clear();
+        self.dt = dt;
+        self.balls.extend(collectors.iter().map(|collector| {
+            let (from, to) = (collector.at(time), collector.at(time + f64::from(dt)));
+            Ball { to, moved: to - from, radius: collector.radius }
+        }));
+        if self.balls.len() > FEW {
+            self.sort();
+        }
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.balls.is_empty()
+    }
+
+    /// How many there are.
+    pub(crate) fn len(&self) -> usize {
+        self.balls.len()
+    }
+
+    fn sort(&mut self) {
+        let span = |ball: &Ball| {
+            let from = ball.to - ball.moved;
+            let radius = Vec3::splat(ball.radius);
+            (ball.to.min(from) - radius, ball.to.max(from) + radius)
+        };
+        let (low, high) = self.balls.iter().map(span).fold(
+            (Vec3::INFINITY, Vec3::NEG_INFINITY),
+            |(low, high), (a, b)| (low.min(a), high.max(b)),
+        );
+        let extent = (high - low).max_element().max(1e-6);
+        let widest = self.balls.iter().map(|ball| ball.radius * 2.0).fold(0.0, f32::max);
+        let cell = widest.max(extent / MOST_CELLS as f32);
+        (self.low, self.per_metre) = (low, 1.0 / cell);
+        self.cells = ((high - low) / cell).to_array().map(|side| (side.ceil() as usize).clamp(1, MOST_CELLS));
+        let count = self.cells.iter().product::<usize>();
+        self.firsts.clear();
+        self.firsts.resize(count + 1, 0);
+        self.members.clear();
+        // Counted, added up, then filled in; from the last to the first, so that each cell's list rises.
+        for fill in [false, true] {
+            if fill {
+                let mut sum = 0;
+                for first in &mut self.firsts {
+                    sum += *first;
+                    *first = sum;
+                }
+                self.members.resize(sum as usize, 0);
+            }
+            for nth in (0..self.balls.len()).rev() {
+                let (low, high) = span(&self.balls[nth]);
+                let (a, b) = (self.cell(low), self.cell(high));
+                for z in a[2]..=b[2] {
+                    for y in a[1]..=b[1] {
+                        for x in a[0]..=b[0] {
+                            let at = (z * self.cells[1] + y) * self.cells[0] + x;
+                            if fill {
+                                self.firsts[at] -= 1;
+                                self.members[self.firsts[at] as usize] = nth as u32;
+                            } else {
+                                self.firsts[at] += 1;
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    fn cell(&self, place: Vec3) -> [usize; 3] {
+        let at = ((place - self.low) * self.per_metre).to_array();
+        std::array::from_fn(|axis| (at[axis].max(0.0) as usize).min(self.cells[axis] - 1))
+    }
+
+    /// Who of a block is caught, and by which: `caught` of the same length.
+    #[inline(always)]
+    pub(crate) fn block<S: Simd>(&self, _simd: S, p: [&[f32]; 3], v: [&[f32]; 3], caught: &mut [u32]) {
+        let n = caught.len();
+        caught.fill(FREE);
+        let (px, py, pz) = (&p[0][..n], &p[1][..n], &p[2][..n]);
+        let (vx, vy, vz) = (&v[0][..n], &v[1][..n], &v[2][..n]);
+        if self.balls.len() > FEW {
+            for i in 0..n {
+                caught[i] = self.by(Vec3::new(px[i], py[i], pz[i]), Vec3::new(vx[i], vy[i], vz[i]));
+            }
+            return;
+        }
+        for (nth, ball) in self.balls.iter().enumerate().rev() {
+            let [cx, cy, cz] = ball.to.to_array();
+            let [sx, sy, sz] = ball.moved.to_array();
+            let (square, dt) = (ball.radius * ball.radius, self.dt);
+            for i in 0..n {
+                // Seen from the ball: where the element ends, and the way it came.
+                let (x, y, z) = (px[i] - cx, py[i] - cy, pz[i] - cz);
+                let (wx, wy, wz) = (vx[i] * dt - sx, vy[i] * dt - sy, vz[i] * dt - sz);
+                let along = x * wx + y * wy + z * wz;
+                let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).clamp(0.0, 1.0);
+                let (x, y, z) = (x - wx * share, y - wy * share, z - wz * share);
+                let inside = x * x + y * y + z * z < square;
+                caught[i] = if inside { nth as u32 } else { caught[i] };
+            }
+        }
+    }
+
+    /// Which one catches an element that has moved to `place` with a velocity.
+    pub(crate) fn by(&self, place: Vec3, velocity: Vec3) -> u32 {
+        let way = velocity * self.dt;
+        let inside = |ball: &Ball| {
+            let (end, way) = (place - ball.to, way - ball.moved);
+            let share = (end.dot(way) / (way.length_squared() + 1e-30)).clamp(0.0, 1.0);
+            (end - way * share).length_squared() < ball.radius * ball.radius
+        };
+        if self.balls.len() <= FEW {
+            return self.balls.iter().position(inside).map_or(FREE, |nth| nth as u32);
+        }
+        let from = place - way;
+        if !(from.is_finite() && place.is_finite()) {
+            return FREE;
+        }
+        let outside = Vec3::from(self.cells.map(|side| side as f32)) / self.per_metre + self.low;
+        if place.max(from).cmplt(self.low).any() || place.min(from).cmpgt(outside).any() {
+            return FREE;
+        }
+        let (a, b) = (self.cell(place.min(from)), self.cell(place.max(from)));
+        let mut first = FREE;
+        for z in a[2]..=b[2] {
+            for y in a[1]..=b[1] {
+                for x in a[0]..=b[0] {
+                    let at = (z * self.cells[1] + y) * self.cells[0] + x;
+                    for &nth in &self.members[self.firsts[at] as usize..self.firsts[at + 1] as usize] {
+                        if nth < first && inside(&self.balls[nth as usize]) {
+                            first = nth;
+                        }
+                    }
+                }
+            }
+        }
+        first
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+
+        /// The grid of many finds what a search through all does.
+        #[test]
+        fn the_grid_equals_a_search(
+            balls in prop::collection::vec((prop::array::uniform3(-5f32..5.0), 0.01f32..1.0), 17..60),
+            elements in prop::collection::vec((prop::array::uniform3(-7f32..7.0), prop::array::uniform3(-60f32..60.0)), 1..80),
+            shift in prop::array::uniform3(-1f32..1.0),
+        ) {
+            let path = PathSpec::new([[0.0; 3], shift], 0.1);
+            let specs: Vec<CollectorSpec> =
+                balls.iter().map(|&(at, radius)| CollectorSpec::new(at, radius).along(path.clone())).collect();
+            let collectors = Collector::all(&specs).unwrap();
+            let mut all = Catching::default();
+            all.prepare(&collectors, 0.0, 0.05);
+            let mut each = Catching::default();
+            for (at, velocity) in elements {
+                let want = (0..collectors.len()).find(|&nth| {
+                    each.prepare(&collectors[nth..=nth], 0.0, 0.05);
+                    each.by(at.into(), velocity.into()) == 0
+                });
+                prop_assert_eq!(all.by(at.into(), velocity.into()), want.map_or(FREE, |nth| nth as u32));
+            }
+        }
+    }
+}

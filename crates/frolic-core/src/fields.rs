@@ -1,0 +1,551 @@
+//! Fields: what has a value at a point and a time, and pushes elements or moves the air about them.
+//!
+//! Fields that push add to an element's acceleration; those that move the air are felt through drag alone. A chunk of elements at a time
+//! goes through every field ([`FieldChunk`]); a field of a caller's own is one trait with one method ([`Field`]).
+
+use std::sync::Arc;
+
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::curl::Curl;
+use crate::error::{SpecError, direction, vector_within, within};
+use crate::forms::{DistanceGrid, Forms};
+use crate::simd::{Level, Simd, dispatch};
+
+/// Something that acts on elements at a place and a time.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct FieldSpec {
+    /// What it does.
+    pub kind: FieldKind,
+    /// Its middle, m. Default the origin.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// Distance from the middle at which it has faded to nothing, m, 0.001 to 1e6. Default none: it acts everywhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reach: Option<f32>,
+    /// From when to when it acts, s after the start. Default always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub during: Option<[f32; 2]>,
+}
+
+/// What a field does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum FieldKind {
+    /// Pushes everything alike.
+    Push {
+        /// m/s², each direction -1e4 to 1e4.
+        acceleration: [f32; 3],
+    },
+    /// Air that moves: a draught. Felt through drag.
+    Wind {
+        /// m/s, each direction -1e4 to 1e4.
+        velocity: [f32; 3],
+    },
+    /// Pulls towards its middle.
+    Attractor(AttractorSpec),
+    /// Air that turns about an axis: fastest at the radius, slower inside and outside (Scully, 1975). Felt through drag.
+    Vortex(VortexSpec),
+    /// Air that swirls every way and nowhere gathers. Felt through drag.
+    Curl(CurlSpec),
+    /// Pulls to the surface of a distance grid, or holds there.
+    Shape(ShapeFieldSpec),
+}
+
+/// A point that pulls: strength times the falloff of the distance, softened near the point.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct AttractorSpec {
+    /// Pull at a distance of 1 m with radius 0, m/s² (negative pushes away), -1e6 to 1e6. Default 1.
+    pub strength: f32,
+    /// Softening radius, m, 0.001 to 1e6: inside it the pull weakens. Default 1.
+    pub radius: f32,
+    /// How the pull falls off with distance. Default with its square.
+    pub falloff: Falloff,
+}
+
+impl Default for AttractorSpec {
+    fn default() -> Self {
+        Self { strength: 1.0, radius: 1.0, falloff: Falloff::Square }
+    }
+}
+
+/// How a pull falls off with distance.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Falloff {
+    /// With its square, as gravity.
+    #[default]
+    Square,
+    /// With the distance.
+    Linear,
+    /// Not at all.
+    None,
+    /// It grows with the distance, as a spring.
+    Spring,
+}
+
+/// Air that turns about an axis.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct VortexSpec {
+    /// Direction of the axis; seen against it the air turns anticlockwise. Default up.
+    pub axis: [f32; 3],
+    /// Speed of the air at the radius, m/s, -1e4 to 1e4. Default 2.
+    pub speed: f32,
+    /// Where it is fastest, m, 0.001 to 1e6. Default 1.
+    pub radius: f32,
+    /// Speed towards the axis at the radius, m/s; negative leads away. Default 0.
+    pub inward: f32,
+    /// Speed along the axis at the middle, m/s. Default 0.
+    pub along: f32,
+}
+
+impl Default for VortexSpec {
+    fn default() -> Self {
+        Self { axis: [0.0, 1.0, 0.0], speed: 2.0, radius: 1.0, inward: 0.0, along: 0.0 }
+    }
+}
+
+/// Air that swirls every way.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct CurlSpec {
+    /// Root mean square of the speed, m/s, 0 to 1000. Default 1.
+    pub strength: f32,
+    /// Distance over which it differs, m, 0.001 to 100000. Default 1.
+    pub size: f32,
+    /// How fast it changes where the air stands still, m/s, 0 to 1000. Default 0.3.
+    pub drift: f32,
+}
+
+impl Default for CurlSpec {
+    fn default() -> Self {
+        Self { strength: 1.0, size: 1.0, drift: 0.3 }
+    }
+}
+
+/// A shape that elements are drawn to, or held on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct ShapeFieldSpec {
+    /// Name of a distance grid.
+    pub form: String,
+    /// Pull towards its surface for each metre off it, 1/s², 0 to 1e5. Default 20.
+    #[serde(default = "default_pull")]
+    pub pull: f32,
+    /// Rate at which speed towards or away from it dies down, 1/s, 0 to 1000. Default 4.
+    #[serde(default = "default_damp")]
+    pub damp: f32,
+    /// Pull from no further off than this, m, 0 to 1e6: beyond it is as strong as there. Default 1.
+    #[serde(default = "default_most")]
+    pub most: f32,
+}
+
+fn default_pull() -> f32 {
+    20.0
+}
+
+fn default_damp() -> f32 {
+    4.0
+}
+
+fn default_most() -> f32 {
+    1.0
+}
+
+impl FieldSpec {
+    /// One that does this, everywhere and always.
+    pub fn new(kind: FieldKind) -> Self {
+        Self { kind, position: [0.0; 3], reach: None, during: None }
+    }
+
+    /// A point, m, that pulls with a strength, m/s² at 1 m, softened within a radius, m.
+    pub fn attractor(position: [f32; 3], strength: f32, radius: f32) -> Self {
+        let attractor = AttractorSpec { strength, radius, ..AttractorSpec::default() };
+        Self::new(FieldKind::Attractor(attractor)).at(position)
+    }
+
+    /// Air that turns about an upright axis through a point, m: speed, m/s, at a radius, m.
+    pub fn vortex(position: [f32; 3], speed: f32, radius: f32) -> Self {
+        Self::new(FieldKind::Vortex(VortexSpec { speed, radius, ..VortexSpec::default() })).at(position)
+    }
+
+    /// Air that swirls: root mean square of the speed, m/s, and the distance over which it differs, m.
+    pub fn curl(strength: f32, size: f32) -> Self {
+        Self::new(FieldKind::Curl(CurlSpec { strength, size, ..CurlSpec::default() }))
+    }
+
+    /// A distance grid, by name, that elements are drawn to: pull, 1/s², and damping, 1/s.
+    pub fn shape(form: &str, pull: f32, damp: f32) -> Self {
+        Self::new(FieldKind::Shape(ShapeFieldSpec { form: form.to_owned(), pull, damp, most: default_most() }))
+    }
+
+    /// The same about this point, m.
+    pub fn at(mut self, position: [f32; 3]) -> Self {
+        self.position = position;
+        self
+    }
+
+    /// The same, faded to nothing at this distance, m.
+    pub fn reach(mut self, reach: f32) -> Self {
+        self.reach = Some(reach);
+        self
+    }
+
+    /// The same between two moments, s after the start.
+    pub fn during(mut self, from: f32, to: f32) -> Self {
+        self.during = Some([from, to]);
+        self
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "m")?;
+        if let Some(reach) = self.reach {
+            within("reach", reach, 0.001, 1e6, "m")?;
+        }
+        if let Some([from, to]) = self.during {
+            within("during", from, 0.0, 1e9, "s")?;
+            within("during", to, 0.0, 1e9, "s")?;
+            if from > to {
+                let problem = format!("[{from}, {to}] runs backwards");
+                return Err(SpecError::new("during", problem, format!("write [{to}, {from}]")));
+            }
+        }
+        match &self.kind {
+            FieldKind::Push { acceleration } => {
+                vector_within("kind.push.acceleration", *acceleration, 1e4, "m/s²")
+            }
+            FieldKind::Wind { velocity } => vector_within("kind.wind.velocity", *velocity, 1e4, "m/s"),
+            FieldKind::Attractor(spec) => {
+                within("kind.attractor.strength", spec.strength, -1e6, 1e6, "m/s² at 1 m")?;
+                within("kind.attractor.radius", spec.radius, 0.001, 1e6, "m")
+            }
+            FieldKind::Vortex(spec) => {
+                direction("kind.vortex.axis", spec.axis)?;
+                within("kind.vortex.speed", spec.speed, -1e4, 1e4, "m/s")?;
+                within("kind.vortex.radius", spec.radius, 0.001, 1e6, "m")?;
+                within("kind.vortex.inward", spec.inward, -1e4, 1e4, "m/s")?;
+                within("kind.vortex.along", spec.along, -1e4, 1e4, "m/s")
+            }
+            FieldKind::Curl(spec) => {
+                within("kind.curl.strength", spec.strength, 0.0, 1000.0, "m/s")?;
+                within("kind.curl.size", spec.size, 0.001, 1e5, "m")?;
+                within("kind.curl.drift", spec.drift, 0.0, 1000.0, "m/s")
+            }
+            FieldKind::Shape(spec) => {
+                within("kind.shape.pull", spec.pull, 0.0, 1e5, "1/s²")?;
+                within("kind.shape.damp", spec.damp, 0.0, 1000.0, "1/s")?;
+                within("kind.shape.most", spec.most, 0.0, 1e6, "m")
+            }
+        }
+    }
+}
+
+/// Some elements on their way through the fields: slices of one length.
+#[derive(Debug)]
+#[non_exhaustive]
+pub struct FieldChunk<'a> {
+    /// Seconds since the start.
+    pub time: f64,
+    /// Length of the step, s.
+    pub dt: f32,
+    /// x, y, z, m.
+    pub position: [&'a [f32]; 3],
+    /// x, y, z, m/s.
+    pub velocity: [&'a [f32]; 3],
+    /// Time since birth, s.
+    pub age: &'a [f32],
+    /// Age at death, s.
+    pub life: &'a [f32],
+    /// Number of each element.
+    pub id: &'a [u32],
+    /// Velocity of the air, m/s: add to it. Felt through drag.
+    pub air: [&'a mut [f32]; 3],
+    /// Acceleration, m/s²: add to it.
+    pub push: [&'a mut [f32]; 3],
+}
+
+impl FieldChunk<'_> {
+    /// How many elements.
+    pub fn len(&self) -> usize {
+        self.age.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.age.is_empty()
+    }
+}
+
+/// A field of one's own, given to a world by [`World::with_field`](crate::World::with_field).
+///
+/// ```
+/// use frolic_core::{Field, FieldChunk, WorldSpec};
+///
+/// /// Holds everything under a ceiling, softly.
+/// #[derive(Debug)]
+/// struct Ceiling(f32);
+///
+/// impl Field for Ceiling {
+///     fn act(&self, chunk: &mut FieldChunk<'_>) {
+///         for (push, y) in chunk.push[1].iter_mut().zip(chunk.position[1]) {
+///             *push -= 40.0 * (y - self.0).max(0.0);
+///         }
+///     }
+/// }
+///
+/// let world = WorldSpec::default().build()?.with_field(Ceiling(3.0));
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+pub trait Field: std::fmt::Debug + Send + Sync {
+    /// Adds to the air's velocity or to the acceleration of every element. What it adds to one must depend on that one alone: the same
+    /// element may come in a chunk of any length.
+    fn act(&self, chunk: &mut FieldChunk<'_>);
+}
+
+/// Most fields of a world, and of a population.
+const MOST_FIELDS: usize = 64;
+
+/// A checked field with what it is made of.
+#[derive(Debug, Clone)]
+pub(crate) struct Acting {
+    pub(crate) spec: FieldSpec,
+    grid: Option<Arc<DistanceGrid>>,
+    seed: u32,
+}
+
+impl Acting {
+    fn new(spec: &FieldSpec, nth: usize, forms: &Forms) -> Result<Self, SpecError> {
+        let under = |error: SpecError| error.under(&format!("field.{nth}"));
+        spec.check().map_err(under)?;
+        let grid = match &spec.kind {
+            FieldKind::Shape(shape) => {
+                Some(Arc::clone(forms.distance("kind.shape.form", &shape.form).map_err(under)?))
+            }
+            _ => None,
+        };
+        Ok(Self { spec: spec.clone(), grid, seed: nth as u32 })
+    }
+
+    /// Checks all of a list, which may hold at most 64.
+    pub(crate) fn all(specs: &[FieldSpec], forms: &Forms) -> Result<Vec<Self>, SpecError> {
+        if specs.len() > MOST_FIELDS {
+            let problem = format!("there are {}", specs.len());
+            return Err(SpecError::new("field", problem, format!("keep to {MOST_FIELDS}")));
+        }
+        specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, forms)).collect()
+    }
+
+    /// Whether it acts at a time, s.
+    pub(crate) fn acts(&self, time: f64) -> bool {
+        self.spec.during.is_none_or(|[from, to]| (f64::from(from)..f64::from(to)).contains(&time))
+    }
+
+    /// An attractor that the plain step can take along: the classic one, everywhere and always.
+    pub(crate) fn plain_attractor(&self) -> Option<(AttractorSpec, [f32; 3])> {
+        match self.spec.kind {
+            FieldKind::Attractor(spec)
+                if spec.falloff == Falloff::Square
+                    && self.spec.reach.is_none()
+                    && self.spec.during.is_none() =>
+            {
+                Some((spec, self.spec.position))
+            }
+            _ => None,
+        }
+    }
+
+    /// Curl noise as it is at a time, if it is such.
+    pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
+        let FieldKind::Curl(spec) = self.spec.kind else { return None };
+        Some(Curl::new(spec.strength, spec.size, spec.drift, wind, time, self.seed ^ 0x00c0_ffee))
+    }
+
+    /// Acts on a chunk; `curl` as [`Acting::curl_at`] gave it.
+    pub(crate) fn act(&self, level: Level, curl: Option<&Curl>, chunk: &mut FieldChunk<'_>) {
+        let fade = Fade::new(&self.spec);
+        match &self.spec.kind {
+            FieldKind::Push { acceleration } => {
+                dispatch!(level, simd => steady(simd, fade, *acceleration, chunk.position, &mut chunk.push));
+            }
+            FieldKind::Wind { velocity } => {
+                dispatch!(level, simd => steady(simd, fade, *velocity, chunk.position, &mut chunk.air));
+            }
+            FieldKind::Attractor(spec) => {
+                dispatch!(level, simd => attract(simd, fade, spec, chunk.position, &mut chunk.push));
+            }
+            FieldKind::Vortex(spec) => {
+                dispatch!(level, simd => turn(simd, fade, spec, chunk.position, &mut chunk.air));
+            }
+            FieldKind::Curl(_) => {
+                if let Some(curl) = curl {
+                    dispatch!(level, simd => swirl(simd, fade, curl, chunk.position, &mut chunk.air));
+                }
+            }
+            FieldKind::Shape(spec) => {
+                if let Some(grid) = &self.grid {
+                    draw_to(fade, spec, grid, chunk);
+                }
+            }
+        }
+    }
+}
+
+/// A steady pull towards a place, faded to nothing at its reach, m.
+pub(crate) fn attract_to(level: Level, place: Vec3, pull: f32, reach: f32, chunk: &mut FieldChunk<'_>) {
+    let fade = Fade { middle: place.to_array(), per_square: 1.0 / (reach * reach) };
+    // Softened within a tenth of its reach, so that it does not tear at the middle.
+    let spec = AttractorSpec { strength: pull, radius: reach * 0.1, falloff: Falloff::None };
+    dispatch!(level, simd => attract(simd, fade, &spec, chunk.position, &mut chunk.push));
+}
+
+/// Share of a field that is felt at a distance from its middle: 1 there, 0 at its reach, level at both.
+#[derive(Debug, Clone, Copy)]
+struct Fade {
+    middle: [f32; 3],
+    /// 0 where it reaches everywhere.
+    per_square: f32,
+}
+
+impl Fade {
+    fn new(spec: &FieldSpec) -> Self {
+        Self { middle: spec.position, per_square: spec.reach.map_or(0.0, |reach| 1.0 / (reach * reach)) }
+    }
+
+    #[inline(always)]
+    fn at(self, x: f32, y: f32, z: f32) -> f32 {
+        let (dx, dy, dz) = (x - self.middle[0], y - self.middle[1], z - self.middle[2]);
+        let left = (1.0 - (dx * dx + dy * dy + dz * dz) * self.per_square).max(0.0);
+        left * left
+    }
+}
+
+#[inline(always)]
+fn steady<S: Simd>(
+    _simd: S,
+    fade: Fade,
+    what: [f32; 3],
+    position: [&[f32]; 3],
+    to: &mut [&mut [f32]; 3],
+) {
+    let [px, py, pz] = position;
+    let [x, y, z] = to;
+    let n = px.len();
+    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
+    for i in 0..n {
+        let share = fade.at(px[i], py[i], pz[i]);
+        x[i] += what[0] * share;
+        y[i] += what[1] * share;
+        z[i] += what[2] * share;
+    }
+}
+
+#[inline(always)]
+fn attract<S: Simd>(
+    _simd: S,
+    fade: Fade,
+    spec: &AttractorSpec,
+    position: [&[f32]; 3],
+    to: &mut [&mut [f32]; 3],
+) {
+    let [px, py, pz] = position;
+    let [x, y, z] = to;
+    let n = px.len();
+    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
+    let AttractorSpec { strength, radius, falloff } = *spec;
+    let [mx, my, mz] = fade.middle;
+    for i in 0..n {
+        let (dx, dy, dz) = (mx - px[i], my - py[i], mz - pz[i]);
+        let r2 = dx * dx + dy * dy + dz * dz + radius * radius;
+        let pull = match falloff {
+            Falloff::Square => strength / (r2 * r2.sqrt()),
+            Falloff::Linear => strength / r2,
+            Falloff::None => strength / r2.sqrt(),
+            Falloff::Spring => strength,
+        };
+        let pull = pull * fade.at(px[i], py[i], pz[i]);
+        x[i] += dx * pull;
+        y[i] += dy * pull;
+        z[i] += dz * pull;
+    }
+}
+
+#[inline(always)]
+fn turn<S: Simd>(
+    _simd: S,
+    fade: Fade,
+    spec: &VortexSpec,
+    position: [&[f32]; 3],
+    to: &mut [&mut [f32]; 3],
+) {
+    let [px, py, pz] = position;
+    let [x, y, z] = to;
+    let n = px.len();
+    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
+    let [ax, ay, az] = Vec3::from(spec.axis).normalize_or(Vec3::Y).to_array();
+    let [mx, my, mz] = fade.middle;
+    let per_square = 1.0 / (spec.radius * spec.radius);
+    let (round, inward) = (2.0 * spec.speed / spec.radius, 2.0 * spec.inward / spec.radius);
+    for i in 0..n {
+        let (dx, dy, dz) = (px[i] - mx, py[i] - my, pz[i] - mz);
+        let along = dx * ax + dy * ay + dz * az;
+        let (ox, oy, oz) = (dx - ax * along, dy - ay * along, dz - az * along);
+        let share = fade.at(px[i], py[i], pz[i]);
+        let near = share / (1.0 + (ox * ox + oy * oy + oz * oz) * per_square);
+        let (swirl, draw, lift) = (round * near, inward * near, spec.along * near);
+        x[i] += (ay * oz - az * oy) * swirl - ox * draw + ax * lift;
+        y[i] += (az * ox - ax * oz) * swirl - oy * draw + ay * lift;
+        z[i] += (ax * oy - ay * ox) * swirl - oz * draw + az * lift;
+    }
+}
+
+#[inline(always)]
+fn swirl<S: Simd>(
+    _simd: S,
+    fade: Fade,
+    curl: &Curl,
+    position: [&[f32]; 3],
+    to: &mut [&mut [f32]; 3],
+) {
+    // By value: the compiler then knows that no store changes them.
+    let curl = *curl;
+    let [px, py, pz] = position;
+    let [x, y, z] = to;
+    let n = px.len();
+    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
+    for i in 0..n {
+        let share = fade.at(px[i], py[i], pz[i]);
+        let [a, b, c] = curl.at(px[i], py[i], pz[i]);
+        x[i] += a * share;
+        y[i] += b * share;
+        z[i] += c * share;
+    }
+}
+
+/// Reads of a grid do not vectorise, so this loop is plain.
+fn draw_to(fade: Fade, spec: &ShapeFieldSpec, grid: &DistanceGrid, chunk: &mut FieldChunk<'_>) {
+    // Damping is held over the step, so that no step is too long for it.
+    let damp = spec.damp / (1.0 + spec.damp * chunk.dt);
+    for i in 0..chunk.len() {
+        let place = Vec3::new(chunk.position[0][i], chunk.position[1][i], chunk.position[2][i]);
+        let velocity = Vec3::new(chunk.velocity[0][i], chunk.velocity[1][i], chunk.velocity[2][i]);
+        let (distance, gradient) = grid.sample(place);
+        let normal = gradient.normalize_or_zero();
+        let share = fade.at(place.x, place.y, place.z);
+        let off = distance.clamp(-spec.most, spec.most);
+        let push = -normal * ((spec.pull * off + damp * velocity.dot(normal)) * share);
+        chunk.push[0][i] += push.x;
+        chunk.push[1][i] += push.y;
+        chunk.push[2][i] += push.z;
+    }
+}

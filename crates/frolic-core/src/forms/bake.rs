@@ -1,0 +1,267 @@
+//! Signed distances from triangles: exact distances by a tree of boxes, signs by counting crossings along three axes.
+//!
+//! The distance changes by at most a cell from one point to the next, so that the value before bounds the search: few boxes are opened.
+//! Signs are the majority of three counts, so that a hole in the surface does not turn a whole row inside out. O(points · log triangles).
+
+use glam::Vec3;
+use rayon::prelude::*;
+
+use super::distance::{DistanceGrid, check_points};
+use super::surface::Surface;
+use crate::error::{SpecError, within};
+
+/// How a distance grid is made.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct BakeSpec {
+    /// Points along the longest side, 4 to 1024. Default 64.
+    pub points: u32,
+    /// Room around the mesh, as a share of its longest side, 0.01 to 2. Default 0.1.
+    pub margin: f32,
+}
+
+impl Default for BakeSpec {
+    fn default() -> Self {
+        Self { points: 64, margin: 0.1 }
+    }
+}
+
+impl BakeSpec {
+    /// So many points along the longest side.
+    pub fn new(points: u32) -> Self {
+        Self { points, ..Self::default() }
+    }
+
+    /// Bakes a surface. Distances are exact at the points of the grid.
+    ///
+    /// # Errors
+    /// A value out of range, a surface without extent, or a grid that would be too large.
+    pub fn bake(&self, surface: &Surface) -> Result<DistanceGrid, SpecError> {
+        within("points", self.points as f32, 4.0, 1024.0, "points")?;
+        within("margin", self.margin, 0.01, 2.0, "of the longest side")?;
+        let [low, high] = surface.bounds();
+        let longest = (high - low).max_element();
+        if longest <= 0.0 {
+            return Err(SpecError::new("mesh", "has no extent", "give a mesh with an inside"));
+        }
+        let room = longest * self.margin;
+        let cell = (longest + 2.0 * room) / (self.points - 1) as f32;
+        let side = |extent: f32| (((extent + 2.0 * room) / cell).ceil() as usize + 1).max(2);
+        let points = (high - low).to_array().map(side);
+        check_points(points)?;
+        let size = Vec3::from(points.map(|n| (n - 1) as f32)) * cell;
+        let origin = (low + high - size) * 0.5;
+        let tree = Tree::new(surface);
+        let inside = Inside::new(surface, points, origin, cell);
+        let [nx, ny, nz] = points;
+        let mut values = vec![0.0f32; nx * ny * nz];
+        values.par_chunks_mut(nx).enumerate().for_each(|(row, values)| {
+            let (y, z) = (row % ny, row / ny);
+            let mut bound = f32::INFINITY;
+            for (x, value) in values.iter_mut().enumerate() {
+                let place = origin + Vec3::new(x as f32, y as f32, z as f32) * cell;
+                let distance = tree.nearest(place, bound);
+                // A little more than a cell, so that rounding cannot cut the search short.
+                bound = (distance + cell) * 1.001;
+                *value = if inside.at(x, y, z) { -distance } else { distance };
+            }
+        });
+        DistanceGrid::new(points, origin.to_array(), cell, values)
+    }
+}
+
+/// A tree of boxes over triangles, split at the middle of their longest side.
+struct Tree {
+    nodes: Vec<Node>,
+    triangles: Vec<[Vec3; 3]>,
+}
+
+struct Node {
+    low: Vec3,
+    high: Vec3,
+    /// First triangle of a leaf, or the second child of a branch; the first child follows its node.
+    first: u32,
+    /// Triangles of a leaf; 0 of a branch.
+    count: u32,
+}
+
+const LEAF: usize = 4;
+
+impl Tree {
+    fn new(surface: &Surface) -> Self {
+        let triangles: Vec<[Vec3; 3]> = (0..surface.triangles().len()).map(|nth| surface.triangle(nth)).collect();
+        let mut tree = Self { nodes: Vec::with_capacity(triangles.len()), triangles };
+        let count = tree.triangles.len();
+        tree.split(0, count);
+        tree
+    }
+
+    fn split(&mut self, first: usize, end: usize) {
+        let mine = &mut self.triangles[first..end];
+        let low = mine.iter().flatten().fold(Vec3::INFINITY, |low, corner| low.min(*corner));
+        let high = mine.iter().flatten().fold(Vec3::NEG_INFINITY, |high, corner| high.max(*corner));
+        let at = self.nodes.len();
+        self.nodes.push(Node { low, high, first: first as u32, count: (end - first) as u32 });
+        if end - first <= LEAF {
+            return;
+        }
+        let extent = high - low;
+        let axis = if extent.x >= extent.y && extent.x >= extent.z {
+            0
+        } else if extent.y >= extent.z {
+            1
+        } else {
+            2
+        };
+        let middle = |triangle: &[Vec3; 3]| triangle[0][axis] + triangle[1][axis] + triangle[2][axis];
+        let half = (end - first) / 2;
+        mine.select_nth_unstable_by(half, |a, b| middle(a).total_cmp(&middle(b)));
+        self.split(first, first + half);
+        let second = self.nodes.len() as u32;
+        self.split(first + half, end);
+        (self.nodes[at].first, self.nodes[at].count) = (second, 0);
+    }
+
+    /// Distance to the nearest triangle, if it is under `bound`.
+    fn nearest(&self, place: Vec3, bound: f32) -> f32 {
+        let mut best = bound * bound;
+        let mut stack = [(0u32, 0f32); 64];
+        let mut depth = 1;
+        stack[0] = (0, self.nodes[0].off(place));
+        while depth > 0 {
+            depth -= 1;
+            let (at, off) = stack[depth];
+            if off >= best {
+                continue;
+            }
+            let node = &self.nodes[at as usize];
+            if node.count > 0 {
+                let first = node.first as usize;
+                for triangle in &self.triangles[first..first + node.count as usize] {
+                    best = best.min(nearest_on(place, triangle).distance_squared(place));
+                }
+                continue;
+            }
+            let (a, b) = (at + 1, node.first);
+            let (off_a, off_b) = (self.nodes[a as usize].off(place), self.nodes[b as usize].off(place));
+            // The nearer one is opened first. The tree halves, so its depth stays far below the stack's.
+            let (near, far) = if off_a < off_b { ((a, off_a), (b, off_b)) } else { ((b, off_b), (a, off_a)) };
+            (stack[depth], stack[depth + 1]) = (far, near);
+            depth += 2;
+        }
+        best.sqrt()
+    }
+}
+
+impl Node {
+    /// Square of the distance to its box.
+    fn off(&self, place: Vec3) -> f32 {
+        place.distance_squared(place.clamp(self.low, self.high))
+    }
+}
+
+/// The nearest point of a triangle: Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
+pub(crate) fn nearest_on(p: Vec3, &[a, b, c]: &[Vec3; 3]) -> Vec3 {
+    let (ab, ac, ap) = (b - a, c - a, p - a);
+    let (d1, d2) = (ab.dot(ap), ac.dot(ap));
+    if d1 <= 0.0 && d2 <= 0.0 {
+        return a;
+    }
+    let bp = p - b;
+    let (d3, d4) = (ab.dot(bp), ac.dot(bp));
+    if d3 >= 0.0 && d4 <= d3 {
+        return b;
+    }
+    let vc = d1 * d4 - d3 * d2;
+    if vc <= 0.0 && d1 >= 0.0 && d3 <= 0.0 {
+        return a + ab * (d1 / (d1 - d3));
+    }
+    let cp = p - c;
+    let (d5, d6) = (ab.dot(cp), ac.dot(cp));
+    if d6 >= 0.0 && d5 <= d6 {
+        return c;
+    }
+    let vb = d5 * d2 - d1 * d6;
+    if vb <= 0.0 && d2 >= 0.0 && d6 <= 0.0 {
+        return a + ac * (d2 / (d2 - d6));
+    }
+    let va = d3 * d6 - d5 * d4;
+    if va <= 0.0 && d4 - d3 >= 0.0 && d5 - d6 >= 0.0 {
+        return b + (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)));
+    }
+    let sum = va + vb + vc;
+    // A triangle without area that none of the cases above caught.
+    if sum <= 0.0 { a } else { a + ab * (vb / sum) + ac * (vc / sum) }
+}
+
+/// Which points are inside: for each axis a bit a point, set where a ray along it has crossed the surface an odd number of times.
+struct Inside {
+    points: [usize; 3],
+    votes: [Vec<u8>; 3],
+}
+
+impl Inside {
+    fn new(surface: &Surface, points: [usize; 3], origin: Vec3, cell: f32) -> Self {
+        let vote = |axis: usize| votes(surface, points, origin, cell, axis);
+        let (x, (y, z)) = rayon::join(|| vote(0), || rayon::join(|| vote(1), || vote(2)));
+        Self { points, votes: [x, y, z] }
+    }
+
+    fn at(&self, x: usize, y: usize, z: usize) -> bool {
+        let [nx, ny, _] = self.points;
+        let at = (z * ny + y) * nx + x;
+        self.votes.iter().map(|votes| votes[at]).sum::<u8>() >= 2
+    }
+}
+
+fn votes(surface: &Surface, points: [usize; 3], origin: Vec3, cell: f32, axis: usize) -> Vec<u8> {
+    let (u, v) = ((axis + 1) % 3, (axis + 2) % 3);
+    let stride = [1, points[0], points[0] * points[1]];
+    let mut votes = vec![0u8; points[0] * points[1] * points[2]];
+    for nth in 0..surface.triangles().len() {
+        let corners = surface.triangle(nth).map(|corner| ((corner - origin) / cell).to_array().map(f64::from));
+        let flat = corners.map(|corner| [corner[u], corner[v]]);
+        let range = |side: usize, count: usize| {
+            let least = flat.iter().map(|p| p[side]).fold(f64::INFINITY, f64::min).ceil().max(0.0) as usize;
+            let most = flat.iter().map(|p| p[side]).fold(f64::NEG_INFINITY, f64::max).floor();
+            let most = if most < 0.0 { 0 } else { (most as usize + 1).min(count) };
+            least..most
+        };
+        for j in range(1, points[v]) {
+            for i in range(0, points[u]) {
+                let Some(at) = crossing(&corners, &flat, [i as f64, j as f64], axis) else { continue };
+                // Every point before the crossing has one more ahead of it.
+                let before = (at.ceil().max(0.0) as usize).min(points[axis]);
+                let first = i * stride[u] + j * stride[v];
+                for k in 0..before {
+                    votes[first + k * stride[axis]] ^= 1;
+                }
+            }
+        }
+    }
+    votes
+}
+
+/// Where along the axis a ray through a point of the plane crosses a triangle. Points on an edge belong to one side alone, so that
+/// neighbours share no crossing.
+fn crossing(corners: &[[f64; 3]; 3], flat: &[[f64; 2]; 3], [x, y]: [f64; 2], axis: usize) -> Option<f64> {
+    // Each edge from its lesser corner, so that both triangles at it reckon alike.
+    let side = |a: [f64; 2], b: [f64; 2]| {
+        let forward = (a[0], a[1]) < (b[0], b[1]);
+        let (from, to) = if forward { (a, b) } else { (b, a) };
+        let area = (to[0] - from[0]) * (y - from[1]) - (to[1] - from[1]) * (x - from[0]);
+        let left = area > 0.0 || (area == 0.0 && (to[0] > from[0]));
+        (left == forward, if forward { area } else { -area })
+    };
+    let (a, wc) = side(flat[0], flat[1]);
+    let (b, wa) = side(flat[1], flat[2]);
+    let (c, wb) = side(flat[2], flat[0]);
+    if a != b || b != c {
+        return None;
+    }
+    let sum = wa + wb + wc;
+    if sum == 0.0 {
+        return None;
+    }
+    Some((corners[0][axis] * wa + corners[1][axis] * wb + corners[2][axis] * wc) / sum)
+}

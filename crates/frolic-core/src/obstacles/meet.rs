@@ -1,0 +1,256 @@
+//! What becomes of elements that meet obstacles.
+//!
+//! PERF (`cargo bench -p frolic --bench particles`): one look over columns a block finds who can have touched anything; the rest of this
+//! file is run for those alone.
+
+use glam::Vec3;
+
+use super::body::{Body, SKIN};
+use super::{Solid, Touch};
+use crate::simd::{Level, Simd, dispatch};
+
+/// Elements looked at together.
+pub(crate) const BLOCK: usize = 512;
+
+/// How near an element must stay to what it sticks to, m.
+const HELD: f32 = 1e-3;
+
+/// Touches followed within a step; an element that is still caught then slows down.
+const MOST_TOUCHES: usize = 6;
+
+/// What an element met within a step.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(crate) struct Met {
+    /// The first touch: which obstacle, the direction away from it, and the speed towards it, m/s.
+    pub(crate) touch: Option<(u32, Vec3, f32)>,
+    /// Whether its life ends.
+    pub(crate) dies: bool,
+}
+
+impl Solid {
+    /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way.
+    pub(crate) fn meet(&self, place: &mut Vec3, velocity: &mut Vec3, dt: f32) -> Met {
+        let mut met = Met::default();
+        let start = *place - *velocity * dt;
+        let mut from = start;
+        for (nth, obstacle) in self.obstacles.iter().enumerate() {
+            match obstacle.touch {
+                Touch::Stick if obstacle.body.sample(from).0.abs() <= HELD => {
+                    met.touch = Some((nth as u32, Vec3::ZERO, 0.0));
+                    (*place, *velocity) = (from, Vec3::ZERO);
+                    return met;
+                }
+                Touch::Pass => {
+                    if obstacle.body.sample(start).0 > 0.0
+                        && let Some((_, normal)) = obstacle.body.first_touch(start, *velocity * dt)
+                    {
+                        met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+                    }
+                }
+                _ => {}
+            }
+        }
+        if !self.bring_out(&mut from, velocity, &mut met) || met.dies {
+            // Nothing says which way is out, or its life ends there.
+            (*place, *velocity) = (from, Vec3::ZERO);
+            return met;
+        }
+        let mut left = dt;
+        for _ in 0..MOST_TOUCHES {
+            let way = *velocity * left;
+            let mut first: Option<(f32, usize, Vec3)> = None;
+            for (nth, obstacle) in self.obstacles.iter().enumerate() {
+                if obstacle.touch != Touch::Pass
+                    && let Some((share, normal)) = obstacle.body.first_touch(from, way)
+                    && first.is_none_or(|(least, ..)| share < least)
+                {
+                    first = Some((share, nth, normal));
+                }
+            }
+            let Some((share, nth, normal)) = first else {
+                from += way;
+                left = 0.0;
+                break;
+            };
+            from += way * share;
+            left *= 1.0 - share;
+            let obstacle = &self.obstacles[nth];
+            let into = velocity.dot(normal);
+            if met.touch.is_none() {
+                met.touch = Some((nth as u32, normal, -into));
+            }
+            match obstacle.touch {
+                Touch::Die => met.dies = true,
+                Touch::Stick => {
+                    let (distance, normal) = obstacle.body.sample(from);
+                    from -= normal * distance;
+                    *velocity = Vec3::ZERO;
+                }
+                _ => *velocity = obstacle.respond(*velocity, normal),
+            }
+            if met.dies || obstacle.touch == Touch::Stick {
+                *place = from;
+                return met;
+            }
+        }
+        // Caught in a corner: the less it has come through, the less is left of its speed.
+        *velocity *= 1.0 - left / dt;
+        self.bring_out(&mut from, velocity, &mut met);
+        *place = from;
+        met
+    }
+
+    /// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside of a mask nothing says which way that is.
+    fn bring_out(&self, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
+        for round in 0..8 {
+            let mut out = true;
+            for (nth, obstacle) in self.obstacles.iter().enumerate() {
+                if obstacle.touch == Touch::Pass {
+                    continue;
+                }
+                let (distance, mut normal) = obstacle.body.sample(*from);
+                if distance >= 0.0 {
+                    continue;
+                }
+                if normal == Vec3::ZERO {
+                    match obstacle.body.way_out(*from) {
+                        Some(way) => normal = way,
+                        None => return false,
+                    }
+                }
+                if met.touch.is_none() {
+                    met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+                }
+                if obstacle.touch == Touch::Die {
+                    met.dies = true;
+                    return true;
+                }
+                // A little more each time, as a corner may need several.
+                *from -= normal * (distance - SKIN * (round + 1) as f32 * 0.5);
+                *velocity = obstacle.respond(*velocity, normal);
+                out = false;
+            }
+            if out {
+                return true;
+            }
+        }
+        // Caught between obstacles: it comes to rest where it is least deep.
+        *velocity = Vec3::ZERO;
+        true
+    }
+
+    /// Lists who of a block can have touched anything in a step: indices into `near`, rising; returns how many.
+    pub(crate) fn nearby(
+        &self,
+        level: Level,
+        p: [&[f32]; 3],
+        v: [&[f32]; 3],
+        dt: f32,
+        near: &mut Nearby,
+    ) -> usize {
+        let n = p[0].len();
+        near.flags[..n].fill(0);
+        for obstacle in &self.obstacles {
+            let flags = &mut near.flags[..n];
+            let look = match &obstacle.body {
+                // Who was in front of a plane and still is has not met it; who sticks is held at it.
+                Body::Plane { normal, offset } if obstacle.touch == Touch::Stick => {
+                    Look { middle: *normal * *offset, radius: HELD, normal: *normal, way: dt }
+                }
+                Body::Plane { normal, offset } => {
+                    Look { middle: *normal * *offset, radius: SKIN, normal: *normal, way: 0.0 }
+                }
+                Body::Sphere { middle, radius } => Look::ball(*middle, *radius, dt),
+                Body::Capsule { from, way, radius } => {
+                    Look::ball(*from + *way * 0.5, way.length() * 0.5 + radius, dt)
+                }
+                Body::Box { middle, half, .. } => Look::ball(*middle, half.length(), dt),
+                body => {
+                    look_at_grid(body, p, v, dt, flags);
+                    continue;
+                }
+            };
+            dispatch!(level, simd => look.over(simd, p, v, flags));
+        }
+        let mut found = 0;
+        for (i, &flag) in near.flags[..n].iter().enumerate() {
+            near.list[found] = i as u16;
+            found += usize::from(flag);
+        }
+        found
+    }
+}
+
+/// Room for one block's list.
+#[derive(Debug)]
+pub(crate) struct Nearby {
+    flags: [u8; BLOCK],
+    pub(crate) list: [u16; BLOCK + 1],
+}
+
+impl Nearby {
+    pub(crate) fn new() -> Self {
+        Self { flags: [0; BLOCK], list: [0; BLOCK + 1] }
+    }
+}
+
+/// A ball, or a plane where there is a normal, grown by the way of each element.
+#[derive(Debug, Clone, Copy)]
+struct Look {
+    middle: Vec3,
+    radius: f32,
+    normal: Vec3,
+    /// Seconds of motion to grow by.
+    way: f32,
+}
+
+impl Look {
+    fn ball(middle: Vec3, radius: f32, dt: f32) -> Self {
+        Self { middle, radius: radius + HELD, normal: Vec3::ZERO, way: dt }
+    }
+
+    #[inline(always)]
+    fn over<S: Simd>(self, _simd: S, p: [&[f32]; 3], v: [&[f32]; 3], flags: &mut [u8]) {
+        let n = flags.len();
+        let (px, py, pz) = (&p[0][..n], &p[1][..n], &p[2][..n]);
+        let (vx, vy, vz) = (&v[0][..n], &v[1][..n], &v[2][..n]);
+        let [mx, my, mz] = self.middle.to_array();
+        let [nx, ny, nz] = self.normal.to_array();
+        let is_plane = self.normal != Vec3::ZERO;
+        for i in 0..n {
+            let (dx, dy, dz) = (px[i] - mx, py[i] - my, pz[i] - mz);
+            let far = (dx * dx + dy * dy + dz * dz).sqrt();
+            let off = if is_plane { dx * nx + dy * ny + dz * nz } else { far };
+            let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]).sqrt() * self.way;
+            // Places that are no numbers are near nothing.
+            flags[i] |= u8::from(off <= self.radius + way);
+        }
+    }
+}
+
+/// Reads of a grid do not vectorise; one a place.
+fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mut [u8]) {
+    let dt2 = dt * dt;
+    for i in 0..flags.len() {
+        let place = Vec3::new(p[0][i], p[1][i], p[2][i]);
+        let clear = match body {
+            Body::Mask(mask) => mask.clear(place),
+            body => body.sample(place).0,
+        };
+        let way2 = (v[0][i] * v[0][i] + v[1][i] * v[1][i] + v[2][i] * v[2][i]) * dt2;
+        let clear = clear - HELD;
+        flags[i] |= u8::from(clear < 0.0 || clear * clear <= way2);
+    }
+}
+
+impl super::Obstacle {
+    /// The velocity after a touch.
+    fn respond(&self, velocity: Vec3, normal: Vec3) -> Vec3 {
+        let into = velocity.dot(normal);
+        if into >= 0.0 {
+            return velocity;
+        }
+        let back = if self.touch == Touch::Bounce { self.bounce } else { 0.0 };
+        (velocity - normal * into) * (1.0 - self.friction) - normal * (into * back)
+    }
+}
