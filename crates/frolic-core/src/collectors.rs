@@ -64,7 +64,8 @@ impl CollectorSpec {
         vector_within("position", self.position, 1e6, "m")?;
         within("radius", self.radius, 0.001, 1e6, "m")?;
         within("pull", self.pull, 0.0, 1e5, "m/s²")?;
-        within("reach", self.reach, 0.001, 1e6, "m")
+        within("reach", self.reach, 0.001, 1e6, "m")?;
+        self.path.as_ref().map_or(Ok(()), |path| path.check().map_err(|error| error.under("path")))
     }
 }
 
@@ -78,21 +79,23 @@ pub(crate) struct Collector {
     path: Option<Path>,
 }
 
+/// Checks every collector of a list.
+pub(crate) fn check(specs: &[CollectorSpec]) -> Result<(), SpecError> {
+    if specs.len() > MOST_COLLECTORS {
+        let problem = format!("there are {}", specs.len());
+        return Err(SpecError::new("collector", problem, format!("keep to {MOST_COLLECTORS}")));
+    }
+    let each = |(nth, spec): (usize, &CollectorSpec)| {
+        spec.check().map_err(|error| error.under(&format!("collector.{nth}")))
+    };
+    specs.iter().enumerate().try_for_each(each)
+}
+
 impl Collector {
-    pub(crate) fn all(specs: &[CollectorSpec]) -> Result<Vec<Self>, SpecError> {
-        if specs.len() > MOST_COLLECTORS {
-            let problem = format!("there are {}", specs.len());
-            return Err(SpecError::new("collector", problem, format!("keep to {MOST_COLLECTORS}")));
-        }
-        let ready = |(nth, spec): (usize, &CollectorSpec)| {
-            let under = |error: SpecError| error.under(&format!("collector.{nth}"));
-            spec.check().map_err(under)?;
-            let path = spec.path.as_ref().map(Path::new).transpose();
-            let path = path.map_err(|error| under(error.under("path")))?;
-            let CollectorSpec { position, radius, pull, reach, .. } = *spec;
-            Ok(Self { position: position.into(), radius, pull, reach, path })
-        };
-        specs.iter().enumerate().map(ready).collect()
+    /// Makes a checked one ready.
+    pub(crate) fn new(spec: &CollectorSpec) -> Self {
+        let CollectorSpec { position, radius, pull, reach, .. } = *spec;
+        Self { position: position.into(), radius, pull, reach, path: spec.path.as_ref().map(Path::new) }
     }
 
     /// Puts it somewhere, and there it stays.
@@ -162,10 +165,11 @@ impl Catching {
             let radius = Vec3::splat(ball.radius);
             (ball.to.min(from) - radius, ball.to.max(from) + radius)
         };
-        let (low, high) = self.balls.iter().map(span).fold(
-            (Vec3::INFINITY, Vec3::NEG_INFINITY),
-            |(low, high), (a, b)| (low.min(a), high.max(b)),
-        );
+        let (low, high) = self
+            .balls
+            .iter()
+            .map(span)
+            .fold((Vec3::INFINITY, Vec3::NEG_INFINITY), |(low, high), (a, b)| (low.min(a), high.max(b)));
         let extent = (high - low).max_element().max(1e-6);
         let widest = self.balls.iter().map(|ball| ball.radius * 2.0).fold(0.0, f32::max);
         let cell = widest.max(extent / MOST_CELLS as f32);
@@ -212,11 +216,19 @@ impl Catching {
 
     /// Who of a block is caught, and by which: `caught` of the same length.
     #[inline(always)]
-    pub(crate) fn block<S: Simd>(&self, _simd: S, p: [&[f32]; 3], v: [&[f32]; 3], caught: &mut [u32]) {
+    pub(crate) fn block<S: Simd>(
+        &self,
+        simd: S,
+        px: &[f32],
+        py: &[f32],
+        pz: &[f32],
+        vx: &[f32],
+        vy: &[f32],
+        vz: &[f32],
+        caught: &mut [u32],
+    ) {
         let n = caught.len();
         caught.fill(FREE);
-        let (px, py, pz) = (&p[0][..n], &p[1][..n], &p[2][..n]);
-        let (vx, vy, vz) = (&v[0][..n], &v[1][..n], &v[2][..n]);
         if self.balls.len() > FEW {
             for i in 0..n {
                 caught[i] = self.by(Vec3::new(px[i], py[i], pz[i]), Vec3::new(vx[i], vy[i], vz[i]));
@@ -224,19 +236,7 @@ impl Catching {
             return;
         }
         for (nth, ball) in self.balls.iter().enumerate().rev() {
-            let [cx, cy, cz] = ball.to.to_array();
-            let [sx, sy, sz] = ball.moved.to_array();
-            let (square, dt) = (ball.radius * ball.radius, self.dt);
-            for i in 0..n {
-                // Seen from the ball: where the element ends, and the way it came.
-                let (x, y, z) = (px[i] - cx, py[i] - cy, pz[i] - cz);
-                let (wx, wy, wz) = (vx[i] * dt - sx, vy[i] * dt - sy, vz[i] * dt - sz);
-                let along = x * wx + y * wy + z * wz;
-                let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).clamp(0.0, 1.0);
-                let (x, y, z) = (x - wx * share, y - wy * share, z - wz * share);
-                let inside = x * x + y * y + z * z < square;
-                caught[i] = if inside { nth as u32 } else { caught[i] };
-            }
+            catch(simd, *ball, nth as u32, self.dt, px, py, pz, vx, vy, vz, caught);
         }
     }
 
@@ -277,6 +277,39 @@ impl Catching {
     }
 }
 
+/// Marks those of a block that one ball catches.
+#[inline(always)]
+fn catch<S: Simd>(
+    _simd: S,
+    ball: Ball,
+    nth: u32,
+    dt: f32,
+    px: &[f32],
+    py: &[f32],
+    pz: &[f32],
+    vx: &[f32],
+    vy: &[f32],
+    vz: &[f32],
+    caught: &mut [u32],
+) {
+    let n = caught.len();
+    let (px, py, pz) = (&px[..n], &py[..n], &pz[..n]);
+    let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
+    let [cx, cy, cz] = ball.to.to_array();
+    let [sx, sy, sz] = ball.moved.to_array();
+    let square = ball.radius * ball.radius;
+    for i in 0..n {
+        // Seen from the ball: where the element ends, and the way it came.
+        let (x, y, z) = (px[i] - cx, py[i] - cy, pz[i] - cz);
+        let (wx, wy, wz) = (vx[i] * dt - sx, vy[i] * dt - sy, vz[i] * dt - sz);
+        let along = x * wx + y * wy + z * wz;
+        let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).max(0.0).min(1.0);
+        let (x, y, z) = (x - wx * share, y - wy * share, z - wz * share);
+        let inside = x * x + y * y + z * z < square;
+        caught[i] = if inside { nth } else { caught[i] };
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -296,7 +329,7 @@ mod tests {
             let path = PathSpec::new([[0.0; 3], shift], 0.1);
             let specs: Vec<CollectorSpec> =
                 balls.iter().map(|&(at, radius)| CollectorSpec::new(at, radius).along(path.clone())).collect();
-            let collectors = Collector::all(&specs).unwrap();
+            let collectors: Vec<Collector> = specs.iter().map(Collector::new).collect();
             let mut all = Catching::default();
             all.prepare(&collectors, 0.0, 0.05);
             let mut each = Catching::default();

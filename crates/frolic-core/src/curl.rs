@@ -26,8 +26,7 @@ impl Curl {
     /// The field at a time, s: root mean square of the velocity, m/s; distance over which it differs, m; how fast it changes where the
     /// air stands still, m/s; steady wind that carries it, m/s.
     pub(crate) fn new(strength: f32, size: f32, drift: f32, wind: [f32; 3], time: f64, seed: u32) -> Self {
-        let mut curl =
-            Self { turns: [[0.0; 3]; WAVES], phase: [0.0; WAVES], crest: [[0.0; 3]; WAVES] };
+        let mut curl = Self { turns: [[0.0; 3]; WAVES], phase: [0.0; WAVES], crest: [[0.0; 3]; WAVES] };
         let mut square = 0.0;
         for nth in 0..WAVES {
             let [a, b, c] = hash3(seed, nth as u32, 0).map(unit);

@@ -113,9 +113,7 @@ impl Region {
     /// Whether a place is in it.
     pub(crate) fn holds(&self, place: Vec3) -> bool {
         match *self {
-            Self::Sphere { position, radius } => {
-                place.distance_squared(position.into()) < radius * radius
-            }
+            Self::Sphere { position, radius } => place.distance_squared(position.into()) < radius * radius,
             Self::Box { position, size } => {
                 (place - Vec3::from(position)).abs().cmple(Vec3::from(size) * 0.5).all()
             }

@@ -187,7 +187,12 @@ impl FieldSpec {
 
     /// A distance grid, by name, that elements are drawn to: pull, 1/s², and damping, 1/s.
     pub fn shape(form: &str, pull: f32, damp: f32) -> Self {
-        Self::new(FieldKind::Shape(ShapeFieldSpec { form: form.to_owned(), pull, damp, most: default_most() }))
+        Self::new(FieldKind::Shape(ShapeFieldSpec {
+            form: form.to_owned(),
+            pull,
+            damp,
+            most: default_most(),
+        }))
     }
 
     /// The same about this point, m.
@@ -208,7 +213,7 @@ impl FieldSpec {
         self
     }
 
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "m")?;
         if let Some(reach) = self.reach {
             within("reach", reach, 0.001, 1e6, "m")?;
@@ -316,6 +321,17 @@ pub trait Field: std::fmt::Debug + Send + Sync {
 /// Most fields of a world, and of a population.
 const MOST_FIELDS: usize = 64;
 
+/// Checks every field of a list by itself; the forms that they name are looked up when they are made ready.
+pub(crate) fn check(specs: &[FieldSpec]) -> Result<(), SpecError> {
+    if specs.len() > MOST_FIELDS {
+        let problem = format!("there are {}", specs.len());
+        return Err(SpecError::new("field", problem, format!("keep to {MOST_FIELDS}")));
+    }
+    let each =
+        |(nth, spec): (usize, &FieldSpec)| spec.check().map_err(|error| error.under(&format!("field.{nth}")));
+    specs.iter().enumerate().try_for_each(each)
+}
+
 /// A checked field with what it is made of.
 #[derive(Debug, Clone)]
 pub(crate) struct Acting {
@@ -327,7 +343,6 @@ pub(crate) struct Acting {
 impl Acting {
     fn new(spec: &FieldSpec, nth: usize, forms: &Forms) -> Result<Self, SpecError> {
         let under = |error: SpecError| error.under(&format!("field.{nth}"));
-        spec.check().map_err(under)?;
         let grid = match &spec.kind {
             FieldKind::Shape(shape) => {
                 Some(Arc::clone(forms.distance("kind.shape.form", &shape.form).map_err(under)?))
@@ -337,12 +352,8 @@ impl Acting {
         Ok(Self { spec: spec.clone(), grid, seed: nth as u32 })
     }
 
-    /// Checks all of a list, which may hold at most 64.
+    /// All of a checked list.
     pub(crate) fn all(specs: &[FieldSpec], forms: &Forms) -> Result<Vec<Self>, SpecError> {
-        if specs.len() > MOST_FIELDS {
-            let problem = format!("there are {}", specs.len());
-            return Err(SpecError::new("field", problem, format!("keep to {MOST_FIELDS}")));
-        }
         specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, forms)).collect()
     }
 
@@ -374,22 +385,26 @@ impl Acting {
     /// Acts on a chunk; `curl` as [`Acting::curl_at`] gave it.
     pub(crate) fn act(&self, level: Level, curl: Option<&Curl>, chunk: &mut FieldChunk<'_>) {
         let fade = Fade::new(&self.spec);
+        // As plain slices, each by itself: only then does the compiler know that they do not overlap.
+        let [px, py, pz] = chunk.position;
+        let [ax, ay, az] = &mut chunk.air;
+        let [qx, qy, qz] = &mut chunk.push;
         match &self.spec.kind {
             FieldKind::Push { acceleration } => {
-                dispatch!(level, simd => steady(simd, fade, *acceleration, chunk.position, &mut chunk.push));
+                dispatch!(level, simd => steady(simd, fade, *acceleration, px, py, pz, qx, qy, qz));
             }
             FieldKind::Wind { velocity } => {
-                dispatch!(level, simd => steady(simd, fade, *velocity, chunk.position, &mut chunk.air));
+                dispatch!(level, simd => steady(simd, fade, *velocity, px, py, pz, ax, ay, az));
             }
             FieldKind::Attractor(spec) => {
-                dispatch!(level, simd => attract(simd, fade, spec, chunk.position, &mut chunk.push));
+                dispatch!(level, simd => attract(simd, fade, spec, px, py, pz, qx, qy, qz));
             }
             FieldKind::Vortex(spec) => {
-                dispatch!(level, simd => turn(simd, fade, spec, chunk.position, &mut chunk.air));
+                dispatch!(level, simd => turn(simd, fade, spec, px, py, pz, ax, ay, az));
             }
             FieldKind::Curl(_) => {
                 if let Some(curl) = curl {
-                    dispatch!(level, simd => swirl(simd, fade, curl, chunk.position, &mut chunk.air));
+                    dispatch!(level, simd => swirl(simd, fade, curl, px, py, pz, ax, ay, az));
                 }
             }
             FieldKind::Shape(spec) => {
@@ -406,7 +421,9 @@ pub(crate) fn attract_to(level: Level, place: Vec3, pull: f32, reach: f32, chunk
     let fade = Fade { middle: place.to_array(), per_square: 1.0 / (reach * reach) };
     // Softened within a tenth of its reach, so that it does not tear at the middle.
     let spec = AttractorSpec { strength: pull, radius: reach * 0.1, falloff: Falloff::None };
-    dispatch!(level, simd => attract(simd, fade, &spec, chunk.position, &mut chunk.push));
+    let [px, py, pz] = chunk.position;
+    let [x, y, z] = &mut chunk.push;
+    dispatch!(level, simd => attract(simd, fade, &spec, px, py, pz, x, y, z));
 }
 
 /// Share of a field that is felt at a distance from its middle: 1 there, 0 at its reach, level at both.
@@ -435,11 +452,13 @@ fn steady<S: Simd>(
     _simd: S,
     fade: Fade,
     what: [f32; 3],
-    position: [&[f32]; 3],
-    to: &mut [&mut [f32]; 3],
+    px: &[f32],
+    py: &[f32],
+    pz: &[f32],
+    x: &mut [f32],
+    y: &mut [f32],
+    z: &mut [f32],
 ) {
-    let [px, py, pz] = position;
-    let [x, y, z] = to;
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
     for i in 0..n {
@@ -455,11 +474,13 @@ fn attract<S: Simd>(
     _simd: S,
     fade: Fade,
     spec: &AttractorSpec,
-    position: [&[f32]; 3],
-    to: &mut [&mut [f32]; 3],
+    px: &[f32],
+    py: &[f32],
+    pz: &[f32],
+    x: &mut [f32],
+    y: &mut [f32],
+    z: &mut [f32],
 ) {
-    let [px, py, pz] = position;
-    let [x, y, z] = to;
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
     let AttractorSpec { strength, radius, falloff } = *spec;
@@ -485,11 +506,13 @@ fn turn<S: Simd>(
     _simd: S,
     fade: Fade,
     spec: &VortexSpec,
-    position: [&[f32]; 3],
-    to: &mut [&mut [f32]; 3],
+    px: &[f32],
+    py: &[f32],
+    pz: &[f32],
+    x: &mut [f32],
+    y: &mut [f32],
+    z: &mut [f32],
 ) {
-    let [px, py, pz] = position;
-    let [x, y, z] = to;
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
     let [ax, ay, az] = Vec3::from(spec.axis).normalize_or(Vec3::Y).to_array();
@@ -514,13 +537,15 @@ fn swirl<S: Simd>(
     _simd: S,
     fade: Fade,
     curl: &Curl,
-    position: [&[f32]; 3],
-    to: &mut [&mut [f32]; 3],
+    px: &[f32],
+    py: &[f32],
+    pz: &[f32],
+    x: &mut [f32],
+    y: &mut [f32],
+    z: &mut [f32],
 ) {
     // By value: the compiler then knows that no store changes them.
     let curl = *curl;
-    let [px, py, pz] = position;
-    let [x, y, z] = to;
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
     for i in 0..n {

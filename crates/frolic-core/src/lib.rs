@@ -79,11 +79,11 @@ pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
 pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MEMORY_LIMIT, MeshPart, MotionSpec, ParticleColumns,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MEMORY_LIMIT, MeshPart, MotionSpec, ParticleColumns,
     ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, VolumePart, check_events,
 };
 pub use paths::{PathEnds, PathSpec};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;
 pub use threads::Threads;
-pub use world::{GustSpec, World, WorldSpec};
+pub use world::{BrushSpec, GustSpec, World, WorldSpec};

@@ -73,8 +73,8 @@ pub(crate) struct Path {
 const PIECES: usize = 16;
 
 impl Path {
-    pub(crate) fn new(spec: &PathSpec) -> Result<Self, SpecError> {
-        spec.check()?;
+    /// Makes a checked one ready.
+    pub(crate) fn new(spec: &PathSpec) -> Self {
         let points: Vec<Vec3> = spec.points.iter().copied().map(Vec3::from).collect();
         let n = points.len();
         let closed = spec.ends == PathEnds::Loop;
@@ -95,7 +95,7 @@ impl Path {
             length += pair[0].distance(pair[1]);
             lengths.push(length);
         }
-        Ok(Self { places, lengths, seconds: f64::from(spec.seconds), ends: spec.ends, turns: spec.turns })
+        Self { places, lengths, seconds: f64::from(spec.seconds), ends: spec.ends, turns: spec.turns }
     }
 
     /// Where it is at a time, s after the start, and which way it goes (of length 1; 0 if nowhere).
@@ -135,25 +135,28 @@ mod tests {
     fn points_are_met_at_an_even_speed() {
         let points = [[0.0, 0.0, 0.0], [4.0, 0.0, 0.0], [4.0, 3.0, 0.0], [0.0, 3.0, 1.0]];
         for ends in [PathEnds::Stay, PathEnds::Loop, PathEnds::Return] {
-            let path = Path::new(&PathSpec::new(points, 10.0).ends(ends)).unwrap();
+            let path = Path::new(&PathSpec::new(points, 10.0).ends(ends));
             assert_eq!(path.at(0.0).0, Vec3::ZERO);
             let nearest = |point: [f32; 3]| {
-                (0..2000).map(|k| path.at(f64::from(k) * 0.005).0.distance(point.into())).fold(f32::MAX, f32::min)
+                (0..2000)
+                    .map(|k| path.at(f64::from(k) * 0.005).0.distance(point.into()))
+                    .fold(f32::MAX, f32::min)
             };
             assert!(points.into_iter().all(|point| nearest(point) < 0.03), "{ends:?}");
-            let speeds: Vec<f32> =
-                (0..990).map(|k| path.at(f64::from(k) * 0.01).0.distance(path.at(f64::from(k + 1) * 0.01).0)).collect();
+            let speeds: Vec<f32> = (0..990)
+                .map(|k| path.at(f64::from(k) * 0.01).0.distance(path.at(f64::from(k + 1) * 0.01).0))
+                .collect();
             let most = speeds.iter().copied().fold(0.0, f32::max);
             assert!(speeds.iter().all(|speed| *speed > most * 0.9), "{ends:?}");
         }
-        let back = Path::new(&PathSpec::new(points, 10.0).ends(PathEnds::Return)).unwrap();
+        let back = Path::new(&PathSpec::new(points, 10.0).ends(PathEnds::Return));
         assert!(back.at(13.0).0.distance(back.at(7.0).0) < 1e-4);
         assert!(back.at(13.0).1.dot(back.at(7.0).1) < -0.99);
-        let stays = Path::new(&PathSpec::new(points, 10.0)).unwrap();
+        let stays = Path::new(&PathSpec::new(points, 10.0));
         assert_eq!(stays.at(1e9).0, Vec3::new(0.0, 3.0, 1.0));
-        assert!(Path::new(&PathSpec::new([[0.0; 3]], 1.0)).is_err());
+        assert!(PathSpec::new([[0.0; 3]], 1.0).check().is_err());
         // All points in one place: it stays there and goes nowhere.
-        let still = Path::new(&PathSpec::new([[1.0; 3], [1.0; 3]], 1.0)).unwrap();
+        let still = Path::new(&PathSpec::new([[1.0; 3], [1.0; 3]], 1.0));
         assert_eq!(still.at(0.4), (Vec3::ONE, Vec3::ZERO));
     }
 }

@@ -10,7 +10,8 @@ use crate::error::{SpecError, vector_within, within};
 use crate::fields::{Acting, Field, FieldChunk, FieldSpec, attract_to};
 use crate::forms::Forms;
 use crate::noise::gust_noise;
-use crate::obstacles::{Body, Mask, ObstacleSpec, Solid};
+use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Solid};
+use crate::paths::{Path, PathSpec};
 use crate::simd::Level;
 
 /// Fields that all populations feel, each through its own motion settings.
@@ -34,6 +35,32 @@ pub struct WorldSpec {
     /// Balls that pick elements up, at most 65536. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub collector: Vec<CollectorSpec>,
+    /// Brushes that dig or fill masks while the world runs, at most 64. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub brush: Vec<BrushSpec>,
+}
+
+/// A brush on its way over a mask.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct BrushSpec {
+    /// Which obstacle, counted from 0; it must be a mask.
+    pub obstacle: usize,
+    /// Whether it fills instead of digging. Default it digs.
+    #[serde(default)]
+    pub fills: bool,
+    /// m, 0.001 to 1e4.
+    pub radius: f32,
+    /// Where it is, m; on a path, where the path's origin is.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// The way that it goes, from `position` on. Default it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathSpec>,
+    /// From when to when it works, s after the start; its path starts then. Default always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub during: Option<[f32; 2]>,
 }
 
 /// Gusts: smooth noise that the wind carries along.
@@ -64,6 +91,7 @@ impl Default for WorldSpec {
             field: Vec::new(),
             obstacle: Vec::new(),
             collector: Vec::new(),
+            brush: Vec::new(),
         }
     }
 }
@@ -112,6 +140,22 @@ impl WorldSpec {
     /// # Errors
     /// Names the key that is out of range, or whose form is missing or of another kind.
     pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
+        self.check()?;
+        Ok(World {
+            fields: Acting::all(&self.field, forms)?,
+            own_fields: Vec::new(),
+            solid: Solid::new(&self.obstacle, forms)?,
+            collectors: self.collector.iter().map(Collector::new).collect(),
+            brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
+            spec: self.clone(),
+        })
+    }
+
+    /// Whether every value is in range; the forms that it names are looked up when it is built.
+    ///
+    /// # Errors
+    /// Names the first key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
         vector_within("gravity", self.gravity, 1e4, "m/s²")?;
         vector_within("wind", self.wind, 1e4, "m/s")?;
         if let Some(gusts) = &self.gusts {
@@ -119,13 +163,53 @@ impl WorldSpec {
             within("gusts.size", gusts.size, 0.001, 1e5, "m")?;
             within("gusts.drift", gusts.drift, 0.0, 1000.0, "m/s")?;
         }
-        Ok(World {
-            fields: Acting::all(&self.field, forms)?,
-            own_fields: Vec::new(),
-            solid: Solid::new(&self.obstacle, forms)?,
-            collectors: Collector::all(&self.collector)?,
-            spec: self.clone(),
+        crate::fields::check(&self.field)?;
+        crate::obstacles::check(&self.obstacle)?;
+        crate::collectors::check(&self.collector)?;
+        if self.brush.len() > MOST_BRUSHES {
+            let problem = format!("there are {}", self.brush.len());
+            return Err(SpecError::new("brush", problem, format!("keep to {MOST_BRUSHES}")));
+        }
+        self.brush.iter().enumerate().try_for_each(|(nth, brush)| {
+            brush.check(&self.obstacle).map_err(|error| error.under(&format!("brush.{nth}")))
         })
+    }
+}
+
+/// Most brushes of a world.
+const MOST_BRUSHES: usize = 64;
+
+impl BrushSpec {
+    /// Digs within a radius, m, of a place, m, of an obstacle.
+    pub fn dig(obstacle: usize, position: [f32; 3], radius: f32) -> Self {
+        Self { obstacle, fills: false, radius, position, path: None, during: None }
+    }
+
+    /// The same that follows a path from its position on.
+    pub fn along(mut self, path: PathSpec) -> Self {
+        self.path = Some(path);
+        self
+    }
+
+    fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
+        within("radius", self.radius, 0.001, 1e4, "m")?;
+        vector_within("position", self.position, 1e6, "m")?;
+        if let Some([from, to]) = self.during {
+            within("during", from, 0.0, 1e9, "s")?;
+            within("during", to, from, 1e9, "s")?;
+        }
+        match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
+            Some(ObstacleShape::Mask { .. }) => {}
+            Some(_) => {
+                let problem = format!("obstacle {} is no mask", self.obstacle);
+                return Err(SpecError::new("obstacle", problem, "name a mask, counted from 0"));
+            }
+            None => {
+                let problem = format!("there is no obstacle {}", self.obstacle);
+                return Err(SpecError::new("obstacle", problem, "count obstacles from 0"));
+            }
+        }
+        self.path.as_ref().map_or(Ok(()), |path| path.check().map_err(|error| error.under("path")))
     }
 }
 
@@ -137,6 +221,8 @@ pub struct World {
     own_fields: Vec<Arc<dyn Field>>,
     solid: Solid,
     collectors: Vec<Collector>,
+    /// Paths of the spec's brushes.
+    brushes: Vec<Option<Path>>,
 }
 
 impl World {
@@ -186,6 +272,34 @@ impl World {
     /// too deep to know the way, they come to rest.
     pub fn fill(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
         self.brush(obstacle, place, radius, false)
+    }
+
+    /// Whether its brushes change it as time goes on.
+    pub fn changes(&self) -> bool {
+        !self.brushes.is_empty()
+    }
+
+    /// Lets the spec's brushes work for a step, from `time` to `time + dt` s. Call it before each step of the populations.
+    pub fn advance(&mut self, time: f64, dt: f32) {
+        for nth in 0..self.brushes.len() {
+            let brush = &self.spec.brush[nth];
+            let [from, to] = brush.during.unwrap_or([0.0, f32::INFINITY]).map(f64::from);
+            let (start, end) = (time.max(from), (time + f64::from(dt)).min(to));
+            if start >= end {
+                continue;
+            }
+            let base = Vec3::from(brush.position);
+            let place = |time: f64| {
+                base + self.brushes[nth].as_ref().map_or(Vec3::ZERO, |path| path.at(time - from).0)
+            };
+            let (a, b) = (place(start), place(end));
+            let (obstacle, radius, dig) = (brush.obstacle, brush.radius, !brush.fills);
+            // Discs near enough that their edge is smooth; a bound for ways that are absurd.
+            let discs = (a.distance(b) / (radius * 0.3)).ceil().clamp(1.0, 64.0) as u32;
+            for k in 1..=discs {
+                self.brush(obstacle, a.lerp(b, k as f32 / discs as f32).to_array(), radius, dig);
+            }
+        }
     }
 
     fn brush(&mut self, obstacle: usize, place: [f32; 3], radius: f32, dig: bool) -> usize {

@@ -4,8 +4,8 @@ mod common;
 
 use common::still;
 use frolic_core::{
-    AimSpec, Counter, CourseSpec, EmitterSpec, Form, MaskLie, Meter, MeshPart, ParticleSpec, Particles, PathEnds,
-    PathSpec, Plane, ShapeSpec, Span, Storage, VolumePart,
+    AimSpec, Counter, CourseSpec, EmitterSpec, Form, MaskLie, MeshPart, Meter, ParticleSpec, Particles,
+    PathEnds, PathSpec, Plane, ShapeSpec, Span, Storage, VolumePart,
 };
 use proptest::prelude::*;
 
@@ -252,7 +252,11 @@ fn fans_are_flat_even_and_hollow() {
     let particles = newborn(EmitterSpec::burst(500, 0.0).aimed(cone).speed(1.0, 1.0), 500);
     let angles: Vec<f32> = particles.columns().vy().iter().map(|y| y.acos().to_degrees()).collect();
     assert!(angles.iter().all(|angle| (39.9..50.1).contains(angle)));
-    let along = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).aimed(AimSpec::fan([0.0, 1.0, 0.0], 5.0, [0.0, 3.0, 0.0])));
+    let along = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).aimed(AimSpec::fan(
+        [0.0, 1.0, 0.0],
+        5.0,
+        [0.0, 3.0, 0.0],
+    )));
     assert_eq!(Particles::new(&along, 1).unwrap_err().key, "emitter.0.aim.fan");
 }
 
@@ -277,7 +281,8 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
         let d = [p[0] - middle[0], p[1] - middle[1], p[2] - middle[2]];
         (d, (d[0] * d[0] + d[1] * d[1] + d[2] * d[2]).sqrt())
     };
-    let mean_height = |all: &[([f32; 3], [f32; 3])]| all.iter().map(|(p, _)| off(*p).0[1].abs()).sum::<f32>() / n as f32;
+    let mean_height =
+        |all: &[([f32; 3], [f32; 3])]| all.iter().map(|(p, _)| off(*p).0[1].abs()).sum::<f32>() / n as f32;
     let outwards = |(p, v): &([f32; 3], [f32; 3])| {
         let (d, far) = off(*p);
         (d[0] * v[0] + d[1] * v[1] + d[2] * v[2]) / far
@@ -305,20 +310,36 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
 
     let form = || "picture".to_owned();
     let picture = of_form(ShapeSpec::Picture { form: form(), width: 4.0, lie: MaskLie::Upright }, n);
-    assert!(picture.iter().all(|(p, _)| (-1e-3..2.001).contains(&p[0]) && p[1].abs() < 1.001 && p[2].abs() < 1e-3));
+    assert!(
+        picture
+            .iter()
+            .all(|(p, _)| (-1e-3..2.001).contains(&p[0]) && p[1].abs() < 1.001 && p[2].abs() < 1e-3)
+    );
     // Twice as many where it is twice as bright: rows of 0, 0.1 .. 0.9.
-    let row = |k: i32| picture.iter().filter(|(p, _)| ((p[1] + 1.0) * 5.0).floor() as i32 == k).count() as f32;
+    let row =
+        |k: i32| picture.iter().filter(|(p, _)| ((p[1] + 1.0) * 5.0).floor() as i32 == k).count() as f32;
     assert_eq!(row(0), 0.0);
     assert!((row(8) / row(4) - 2.0).abs() < 0.3, "{} {}", row(8), row(4));
     let flat = of_form(ShapeSpec::Picture { form: form(), width: 4.0, lie: MaskLie::Flat }, 100);
     assert!(flat.iter().all(|(p, _)| p[1].abs() < 1e-3 && p[2].abs() < 1.001));
     let hills = of_form(ShapeSpec::Heights { form: "hills".into(), size: [4.0, 2.0], height: 0.5 }, n);
-    assert!(hills.iter().all(|(p, v)| p[0].abs() <= 2.0 && p[2].abs() <= 1.0 && (-0.01..0.5).contains(&p[1]) && v[1] > 0.1));
+    assert!(
+        hills.iter().all(|(p, v)| p[0].abs() <= 2.0
+            && p[2].abs() <= 1.0
+            && (-0.01..0.5).contains(&p[1])
+            && v[1] > 0.1)
+    );
 
-    let line = newborn(EmitterSpec::burst(n, 0.0).shape(ShapeSpec::Line { to: [2.0, 0.0, 0.0] }).speed(0.0, 0.0), n);
+    let line =
+        newborn(EmitterSpec::burst(n, 0.0).shape(ShapeSpec::Line { to: [2.0, 0.0, 0.0] }).speed(0.0, 0.0), n);
     let mean = line.columns().px().iter().sum::<f32>() / n as f32;
     assert!((mean - 1.0).abs() < 0.03 && line.columns().px().iter().all(|x| (0.0..=2.0).contains(x)));
-    let ring = newborn(EmitterSpec::burst(n, 0.0).shape(ShapeSpec::Ring { radius: 2.0, normal: [1.0, 0.0, 0.0] }).speed(0.0, 0.0), n);
+    let ring = newborn(
+        EmitterSpec::burst(n, 0.0)
+            .shape(ShapeSpec::Ring { radius: 2.0, normal: [1.0, 0.0, 0.0] })
+            .speed(0.0, 0.0),
+        n,
+    );
     assert!(places(&ring).iter().all(|p| p[0].abs() < 1e-5 && (p[1].hypot(p[2]) - 2.0).abs() < 1e-4));
 }
 
@@ -329,8 +350,16 @@ fn forms_that_are_not_there_are_refused() {
         Particles::with_forms(&spec, 1, Storage::Columns, &common::forms()).unwrap_err().to_string()
     };
     let error = told(ShapeSpec::Mesh { form: "ball".into(), part: MeshPart::Edges });
-    assert!(error.starts_with("emitter.0.shape.mesh.form: form 'ball' is a distance grid, not triangles; write one of:"), "{error}");
-    assert!(told(ShapeSpec::Volume { form: "bal".into(), part: VolumePart::Inside }).contains("there is no form 'bal'"));
+    assert!(
+        error.starts_with(
+            "emitter.0.shape.mesh.form: form 'ball' is a distance grid, not triangles; write one of:"
+        ),
+        "{error}"
+    );
+    assert!(
+        told(ShapeSpec::Volume { form: "bal".into(), part: VolumePart::Inside })
+            .contains("there is no form 'bal'")
+    );
     let mut forms = common::forms();
     forms.insert("black", Form::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
     let dark = ShapeSpec::Picture { form: "black".into(), width: 1.0, lie: MaskLie::Flat };

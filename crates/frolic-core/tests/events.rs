@@ -100,11 +100,15 @@ proptest! {
 fn a_fast_collector_jumps_over_nothing() {
     // It sweeps 10 m in one step over elements at rest that it is never near at either end.
     let world = weightless()
-        .collector(CollectorSpec::new([-5.0, 0.0, 0.0], 0.1).along(PathSpec::new([[0.0; 3], [10.0, 0.0, 0.0]], 0.1)))
+        .collector(
+            CollectorSpec::new([-5.0, 0.0, 0.0], 0.1).along(PathSpec::new([[0.0; 3], [10.0, 0.0, 0.0]], 0.1)),
+        )
         .build()
         .unwrap();
     let line = ShapeSpec::Line { to: [6.0, 0.0, 0.0] };
-    let spec = ParticleSpec::new(400).life(9.0, 9.0).emitter(EmitterSpec::burst(400, 0.0).at([-3.0, 0.05, 0.0]).shape(line).speed(0.0, 0.0));
+    let spec = ParticleSpec::new(400)
+        .life(9.0, 9.0)
+        .emitter(EmitterSpec::burst(400, 0.0).at([-3.0, 0.05, 0.0]).shape(line).speed(0.0, 0.0));
     let mut all = Particles::new(&spec, 1).unwrap();
     all.step(&world, 1e-6, 1, &mut Meter::new());
     all.step(&world, 0.1, 1, &mut Meter::new());
@@ -113,7 +117,8 @@ fn a_fast_collector_jumps_over_nothing() {
 
 #[test]
 fn a_collector_pulls_before_it_catches_and_can_be_put() {
-    let mut world = weightless().collector(CollectorSpec::new([0.0; 3], 0.05).pulling(8.0, 2.0)).build().unwrap();
+    let mut world =
+        weightless().collector(CollectorSpec::new([0.0; 3], 0.05).pulling(8.0, 2.0)).build().unwrap();
     let spec = ParticleSpec::new(60).life(90.0, 90.0).motion(3.0, 0.0);
     let ball = ShapeSpec::SphereSurface { radius: 1.0 };
     let spec = spec.emitter(EmitterSpec::burst(60, 0.0).shape(ball).speed(0.0, 0.0));
@@ -164,12 +169,16 @@ fn moments_are_what_they_say() {
 
 #[test]
 fn children_take_after_their_parents() {
-    let mut event = EventSpec::start(Moment::Hit { speed: 1.0 }, "chips", 40.0).aim(AimBy::Normal, 20.0, Span::from(2.0));
+    let mut event =
+        EventSpec::start(Moment::Hit { speed: 1.0 }, "chips", 40.0).aim(AimBy::Normal, 20.0, Span::from(2.0));
     event.size = Some(Span::from(0.5));
     event.keep_look = true;
-    let slow = EventSpec::start(Moment::Death, "dust", 1.0).aim(AimBy::Velocity, 0.0, Span::from(3.0)).keep_velocity(0.5);
+    let slow = EventSpec::start(Moment::Death, "dust", 1.0)
+        .aim(AimBy::Velocity, 0.0, Span::from(3.0))
+        .keep_velocity(0.5);
     let stone = ParticleSpec::new(1).life(1.0, 1.0).size(0.3, 0.3);
-    let stone = stone.emitter(EmitterSpec::burst(1, 0.0).at([0.0, 1.0, 0.0]).aim([0.0, -1.0, 0.0], 0.0).speed(6.0, 6.0));
+    let stone = stone
+        .emitter(EmitterSpec::burst(1, 0.0).at([0.0, 1.0, 0.0]).aim([0.0, -1.0, 0.0], 0.0).speed(6.0, 6.0));
     let mut set = ParticleSet::default();
     set.add("stone", &stone.event(event).event(slow), 4).unwrap();
     set.add("chips", &ParticleSpec::new(100).life(9.0, 9.0), 5).unwrap();
@@ -200,7 +209,8 @@ fn rings_that_run_away_are_refused_and_others_are_not() {
         let mut set = ParticleSet::default();
         for name in ["a", "b", "c"] {
             let own = events.iter().filter(|(from, _)| *from == name);
-            let spec = own.fold(ParticleSpec::new(100).life(0.1, 0.1), |spec, (_, event)| spec.event(event.clone()));
+            let spec =
+                own.fold(ParticleSpec::new(100).life(0.1, 0.1), |spec, (_, event)| spec.event(event.clone()));
             set.add(name, &spec, 1).unwrap();
         }
         set.link().map_err(|error| error.to_string())
@@ -212,17 +222,27 @@ fn rings_that_run_away_are_refused_and_others_are_not() {
     let error = linked(&[("a", death("a", 1.01))]).unwrap_err();
     assert!(error.starts_with("a.event: each round of this ring"), "{error}");
     assert!(linked(&[("a", death("b", 2.0)), ("b", death("c", 1.0)), ("c", death("a", 1.0))]).is_err());
-    assert!(linked(&[("a", death("b", 1.0)), ("b", EventSpec::start(Moment::Hit { speed: 0.0 }, "a", 0.01))]).is_err());
+    assert!(
+        linked(&[("a", death("b", 1.0)), ("b", EventSpec::start(Moment::Hit { speed: 0.0 }, "a", 0.01))])
+            .is_err()
+    );
     let birth = |to: &str| EventSpec::start(Moment::Birth, to, 1.0);
     assert!(linked(&[("a", birth("b")), ("b", birth("c"))]).is_ok());
     assert!(linked(&[("a", birth("b")), ("b", birth("a"))]).unwrap_err().contains("without end"));
-    assert!(linked(&[("a", death("d", 1.0))]).unwrap_err().contains("a.event.0.start: there is no population 'd'; write one of: a, b, c"));
+    assert!(
+        linked(&[("a", death("d", 1.0))])
+            .unwrap_err()
+            .contains("a.event.0.start: there is no population 'd'; write one of: a, b, c")
+    );
 }
 
 /// One for one for ever: the ring neither dies out nor grows.
 #[test]
 fn a_ring_of_ones_goes_on() {
-    let spec = ParticleSpec::new(50).life(0.05, 0.1).emitter(EmitterSpec::burst(20, 0.0)).event(EventSpec::start(Moment::Death, "a", 1.0));
+    let spec = ParticleSpec::new(50)
+        .life(0.05, 0.1)
+        .emitter(EmitterSpec::burst(20, 0.0))
+        .event(EventSpec::start(Moment::Death, "a", 1.0));
     let mut set = ParticleSet::default();
     set.add("a", &spec, 1).unwrap();
     set.link().unwrap();
@@ -238,7 +258,8 @@ fn births_chain_within_one_step() {
     let birth = |to: &str, count: f32| EventSpec::start(Moment::Birth, to, count);
     set.add("c", &ParticleSpec::new(1000).life(9.0, 9.0), 1).unwrap();
     set.add("b", &ParticleSpec::new(1000).life(9.0, 9.0).event(birth("c", 3.0)), 2).unwrap();
-    let spec = ParticleSpec::new(10).life(9.0, 9.0).emitter(EmitterSpec::burst(5, 0.0)).event(birth("b", 2.0));
+    let spec =
+        ParticleSpec::new(10).life(9.0, 9.0).emitter(EmitterSpec::burst(5, 0.0)).event(birth("b", 2.0));
     set.add("a", &spec, 3).unwrap();
     set.link().unwrap();
     run(&mut set, &still(), 1);

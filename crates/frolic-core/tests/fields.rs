@@ -4,17 +4,17 @@ mod common;
 
 use common::{forms, still, weightless};
 use frolic_core::{
-    AttractorSpec, CurlSpec, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, Meter, ParticleSpec,
-    Particles, ShapeSpec, Storage, VortexSpec, World, WorldSpec,
+    AttractorSpec, CurlSpec, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, Meter,
+    ParticleSpec, Particles, ShapeSpec, Storage, VortexSpec, World, WorldSpec,
 };
 use proptest::prelude::*;
 
 /// Elements at rest at these places, free of gravity where the world is.
 fn at_rest(spec: ParticleSpec, places: &[[f32; 3]]) -> Particles {
     let still = still();
-    let spec = places.iter().fold(spec, |spec, place| {
-        spec.emitter(EmitterSpec::burst(1, 0.0).at(*place).speed(0.0, 0.0))
-    });
+    let spec = places
+        .iter()
+        .fold(spec, |spec, place| spec.emitter(EmitterSpec::burst(1, 0.0).at(*place).speed(0.0, 0.0)));
     let mut particles = Particles::with_forms(&spec, 1, Storage::Columns, &forms()).unwrap();
     particles.step(&still, 1e-7, 1, &mut Meter::new());
     particles
@@ -116,7 +116,8 @@ fn pulls_fall_off_by_their_law() {
     let pull = |falloff, far: f32| {
         let mut spec = AttractorSpec::default();
         (spec.strength, spec.radius, spec.falloff) = (6.0, 0.001, falloff);
-        let world = weightless().field(FieldSpec::new(FieldKind::Attractor(spec)).at([1.0, 0.0, 0.0]).during(0.0, 1e9));
+        let world = weightless()
+            .field(FieldSpec::new(FieldKind::Attractor(spec)).at([1.0, 0.0, 0.0]).during(0.0, 1e9));
         push(&world.build().unwrap(), &[[1.0 + far, 0.0, 0.0]])[0][0]
     };
     for far in [0.5f32, 2.0, 7.0] {
@@ -136,7 +137,8 @@ fn pulls_fall_off_by_their_law() {
 fn a_vortex_is_fastest_at_its_radius() {
     let mut spec = VortexSpec::default();
     (spec.speed, spec.radius, spec.inward, spec.along) = (3.0, 2.0, 1.0, 0.5);
-    let world = weightless().field(FieldSpec::new(FieldKind::Vortex(spec)).at([1.0, 0.0, 0.0])).build().unwrap();
+    let world =
+        weightless().field(FieldSpec::new(FieldKind::Vortex(spec)).at([1.0, 0.0, 0.0])).build().unwrap();
     let at = |far: f32| air(&world, &[[1.0 + far, 5.0, 0.0]])[0];
     let [x, y, z] = at(2.0);
     // Anticlockwise as seen from above: at +x it goes to -z.
@@ -147,9 +149,11 @@ fn a_vortex_is_fastest_at_its_radius() {
 
 #[test]
 fn fields_keep_to_their_reach_and_their_time() {
-    let field = FieldSpec::new(FieldKind::Push { acceleration: [0.0, 5.0, 0.0] }).at([0.0, 0.0, 3.0]).reach(2.0);
+    let field =
+        FieldSpec::new(FieldKind::Push { acceleration: [0.0, 5.0, 0.0] }).at([0.0, 0.0, 3.0]).reach(2.0);
     let world = weightless().field(field.clone()).build().unwrap();
-    let felt: Vec<f32> = [0.0f32, 1.0, 1.9, 2.0, 3.0].map(|off| push(&world, &[[off, 0.0, 3.0]])[0][1]).to_vec();
+    let felt: Vec<f32> =
+        [0.0f32, 1.0, 1.9, 2.0, 3.0].map(|off| push(&world, &[[off, 0.0, 3.0]])[0][1]).to_vec();
     assert!((felt[0] - 5.0).abs() < 1e-3 && (felt[1] - 5.0 * 0.5625).abs() < 1e-2, "{felt:?}");
     assert!(felt[2] < 0.1 && felt[3] == 0.0 && felt[4] == 0.0, "{felt:?}");
     let world = weightless().field(field.during(0.5, 1.0)).build().unwrap();
@@ -165,8 +169,12 @@ fn fields_keep_to_their_reach_and_their_time() {
 
 #[test]
 fn elements_gather_on_a_shape() {
-    let spec = ParticleSpec::new(500).life(1e4, 1e4).motion(0.0, 0.0).field(FieldSpec::shape("ball", 40.0, 8.0));
-    let emitter = EmitterSpec::burst(500, 0.0).shape(ShapeSpec::Box { size: [3.0, 3.0, 3.0] }).at([0.0, 1.0, 0.0]).speed(0.0, 1.0);
+    let spec =
+        ParticleSpec::new(500).life(1e4, 1e4).motion(0.0, 0.0).field(FieldSpec::shape("ball", 40.0, 8.0));
+    let emitter = EmitterSpec::burst(500, 0.0)
+        .shape(ShapeSpec::Box { size: [3.0, 3.0, 3.0] })
+        .at([0.0, 1.0, 0.0])
+        .speed(0.0, 1.0);
     let mut all = Particles::with_forms(&spec.emitter(emitter), 1, Storage::Columns, &forms()).unwrap();
     all.step(&still(), 1.0 / 60.0, 60 * 8, &mut Meter::new());
     let [x, y, z] = all.columns().position();
@@ -219,11 +227,15 @@ fn a_field_of_ones_own_acts_whatever_the_storage() {
 
 #[test]
 fn fields_that_cannot_be_are_refused() {
-    let told = |field: FieldSpec| WorldSpec::default().field(field).build_with(&forms()).unwrap_err().to_string();
+    let told =
+        |field: FieldSpec| WorldSpec::default().field(field).build_with(&forms()).unwrap_err().to_string();
     assert!(told(FieldSpec::curl(-1.0, 1.0)).starts_with("field.0.kind.curl.strength: -1 is out of range"));
     assert!(told(FieldSpec::vortex([0.0; 3], 1.0, 0.0)).starts_with("field.0.kind.vortex.radius"));
     assert!(told(FieldSpec::curl(1.0, 1.0).reach(0.0)).starts_with("field.0.reach"));
-    assert!(told(FieldSpec::curl(1.0, 1.0).during(3.0, 1.0)).starts_with("field.0.during: [3, 1] runs backwards; write [1, 3]"));
+    assert!(
+        told(FieldSpec::curl(1.0, 1.0).during(3.0, 1.0))
+            .starts_with("field.0.during: [3, 1] runs backwards; write [1, 3]")
+    );
     assert!(told(FieldSpec::shape("hills", 1.0, 1.0)).contains("'hills' is a picture, not a distance grid"));
     let many = (0..65).fold(WorldSpec::default(), |world, _| world.field(FieldSpec::curl(1.0, 1.0)));
     assert!(many.build().unwrap_err().to_string().contains("keep to 64"));

@@ -1,7 +1,7 @@
 //! Motion against closed forms.
 
 use frolic_core::{
-    FieldSpec, Clock, ClockSpec, Counter, EmitterSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
+    Clock, ClockSpec, Counter, EmitterSpec, FieldSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
     gust_noise,
 };
 use proptest::prelude::*;

@@ -4,8 +4,8 @@ mod common;
 
 use common::{forms, weightless};
 use frolic_core::{
-    AimSpec, CollectorSpec, Counter, EmitterSpec, Form, Meter, ObstacleShape, ObstacleSpec,
-    ParticleSpec, Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
+    AimSpec, CollectorSpec, Counter, EmitterSpec, Form, Meter, ObstacleShape, ObstacleSpec, ParticleSpec,
+    Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -97,7 +97,8 @@ fn worlds_that_cannot_be_are_refused() {
     );
     let hard = ObstacleSpec::sphere([0.0; 3], 1.0).bounce(1.5, 0.0);
     assert!(told(WorldSpec::default().obstacle(hard)).starts_with("obstacle.0.bounce: 1.5 is out of range"));
-    let many = (0..65).fold(WorldSpec::default(), |world, _| world.obstacle(ObstacleSpec::sphere([0.0; 3], 1.0)));
+    let many =
+        (0..65).fold(WorldSpec::default(), |world, _| world.obstacle(ObstacleSpec::sphere([0.0; 3], 1.0)));
     assert!(told(many).contains("keep to 64"));
     let flat = CollectorSpec::new([0.0; 3], 0.0);
     assert!(told(WorldSpec::default().collector(flat)).starts_with("collector.0.radius: 0 is out of range"));
@@ -122,8 +123,16 @@ fn every_kind() -> Vec<ObstacleSpec> {
     vec![
         ObstacleSpec::plane([0.0, -4.5, 0.0], [0.0, 1.0, 0.0]),
         ObstacleSpec::sphere([2.0, 1.0, 0.0], 0.7),
-        ObstacleSpec::new(ObstacleShape::Capsule { from: [-2.0, 0.0, 1.0], to: [-1.0, 2.0, 0.0], radius: 0.3 }),
-        ObstacleSpec::new(ObstacleShape::Box { position: [1.0, -1.5, 0.0], size: [1.5, 0.1, 2.0], turn_degrees: 25.0 }),
+        ObstacleSpec::new(ObstacleShape::Capsule {
+            from: [-2.0, 0.0, 1.0],
+            to: [-1.0, 2.0, 0.0],
+            radius: 0.3,
+        }),
+        ObstacleSpec::new(ObstacleShape::Box {
+            position: [1.0, -1.5, 0.0],
+            size: [1.5, 0.1, 2.0],
+            turn_degrees: 25.0,
+        }),
         ObstacleSpec::distance("ball"),
         ObstacleSpec::new(heights),
         ObstacleSpec::mask("mask", [0.0, 3.0, 0.0], 4.0),
@@ -205,7 +214,8 @@ proptest! {
 
 /// Height of the top of each bounce of a ball let fall from 2 m.
 fn tops(bounce: f32, steps_a_second: u32) -> Vec<f32> {
-    let world = WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(bounce, 0.0));
+    let world =
+        WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(bounce, 0.0));
     let world = world.build().unwrap();
     let emitter = EmitterSpec::burst(1, 0.0).at([0.0, 2.0, 0.0]).speed(0.0, 0.0);
     let mut ball = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
@@ -235,7 +245,13 @@ fn energy_over_bounces_falls_by_the_square_of_the_share() {
     assert!(tops(1.0, 240).iter().all(|top| *top < 2.05 && *top > 1.9));
 }
 
-fn let_fall(obstacle: ObstacleSpec, from: [f32; 3], way: [f32; 3], speed: f32, seconds: f32) -> (Particles, u64) {
+fn let_fall(
+    obstacle: ObstacleSpec,
+    from: [f32; 3],
+    way: [f32; 3],
+    speed: f32,
+    seconds: f32,
+) -> (Particles, u64) {
     let world = WorldSpec::default().obstacle(obstacle).build_with(&forms()).unwrap();
     let emitter = EmitterSpec::burst(1, 0.0).at(from).aim(way, 0.0).speed(speed, speed);
     let mut one = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
@@ -258,11 +274,29 @@ fn touches_do_what_they_say() {
     let (stuck, hits) = let_fall(ceiling, [0.0; 3], [0.1, 1.0, 0.0], 9.0, 3.0);
     assert!((stuck.columns().py()[0] - 2.0).abs() < 2e-3 && stuck.columns().vy()[0] == 0.0);
     assert_eq!(hits, 1);
-    let (stuck, _) = let_fall(ObstacleSpec::distance("ball").touch(Touch::Stick), [0.0, 4.0, 0.1], [0.0, -1.0, 0.0], 1.0, 3.0);
+    let (stuck, _) = let_fall(
+        ObstacleSpec::distance("ball").touch(Touch::Stick),
+        [0.0, 4.0, 0.1],
+        [0.0, -1.0, 0.0],
+        1.0,
+        3.0,
+    );
     assert!((stuck.columns().py()[0] - 1.79).abs() < 0.03, "{:?}", stuck.columns().py());
-    let (gone, hits) = let_fall(ObstacleSpec::sphere([0.0; 3], 1.0).touch(Touch::Die), [0.0, 4.0, 0.0], [0.0, -1.0, 0.0], 1.0, 3.0);
+    let (gone, hits) = let_fall(
+        ObstacleSpec::sphere([0.0; 3], 1.0).touch(Touch::Die),
+        [0.0, 4.0, 0.0],
+        [0.0, -1.0, 0.0],
+        1.0,
+        3.0,
+    );
     assert_eq!((gone.len(), hits), (0, 1));
-    let (through, hits) = let_fall(ObstacleSpec::sphere([0.0; 3], 1.0).touch(Touch::Pass), [0.0, 4.0, 0.0], [0.0, -1.0, 0.0], 1.0, 3.0);
+    let (through, hits) = let_fall(
+        ObstacleSpec::sphere([0.0; 3], 1.0).touch(Touch::Pass),
+        [0.0, 4.0, 0.0],
+        [0.0, -1.0, 0.0],
+        1.0,
+        3.0,
+    );
     assert_eq!(hits, 1);
     let exact = 4.0 - 3.0 - 9.81 * 9.0 / 2.0;
     assert!((through.columns().py()[0] - exact).abs() < 0.3, "undisturbed");
@@ -270,7 +304,8 @@ fn touches_do_what_they_say() {
 
 #[test]
 fn what_is_inside_is_brought_out_by_its_depth() {
-    let world = weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&forms()).unwrap();
+    let world =
+        weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&forms()).unwrap();
     // In the large disc of the mask, 0.2 m under its edge.
     let middle = [(0.3 - 0.5) * 4.0, (0.3 - 0.5) * 3.0];
     let emitter = EmitterSpec::burst(1, 0.0).at([middle[0] + 0.3, middle[1], 0.0]).speed(0.0, 0.0);
@@ -314,7 +349,8 @@ fn the_trapped_come_to_rest_and_are_freed_by_digging() {
     all.step(&world, 0.01, 30, &mut Meter::new());
     assert!(all.columns().px().iter().zip(&trapped.0).all(|(now, then)| now - then > 0.05));
     // Brushes that are none change nothing.
-    let nothing = [world.dig(0, [f32::NAN, 0.0, 0.0], 1.0), world.dig(0, [0.0; 3], -1.0), world.dig(7, [0.0; 3], 1.0)];
+    let nothing =
+        [world.dig(0, [f32::NAN, 0.0, 0.0], 1.0), world.dig(0, [0.0; 3], -1.0), world.dig(7, [0.0; 3], 1.0)];
     assert_eq!(nothing, [0; 3]);
     assert_eq!(world.mask(0).map(|mask| (mask.width(), mask.edits())), Some((200, 2)));
 }

@@ -73,8 +73,12 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             ObstacleSpec::plane([0.0, -0.6, 0.0], [0.1, 1.0, 0.0]).touch(Touch::Slide),
             ObstacleSpec::sphere(at(0.7, 1.0), 0.4),
             ObstacleSpec::new(ObstacleShape::Capsule { from: at(-1.0, 0.4), to: at(0.5, 1.6), radius: 0.15 }),
-            ObstacleSpec::new(ObstacleShape::Box { position: at(-0.6, 1.4), size: [0.5, 0.2, 2.0], turn_degrees: 30.0 })
-                .touch(Touch::Stick),
+            ObstacleSpec::new(ObstacleShape::Box {
+                position: at(-0.6, 1.4),
+                size: [0.5, 0.2, 2.0],
+                turn_degrees: 30.0,
+            })
+            .touch(Touch::Stick),
             ObstacleSpec::mask("mask", [0.5, 1.5, 0.0], 4.0).bounce(0.6, 0.2),
             ObstacleSpec::distance("ball"),
             ObstacleSpec::sphere(at(1.4, 1.6), 0.5).touch(Touch::Pass),
@@ -87,7 +91,10 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             }),
         ];
         world.obstacle.extend(
-            all.into_iter().enumerate().filter(|(nth, _)| pick(obstacles, *nth)).map(|(_, obstacle)| obstacle),
+            all.into_iter()
+                .enumerate()
+                .filter(|(nth, _)| pick(obstacles, *nth))
+                .map(|(_, obstacle)| obstacle),
         );
         if pick(obstacles, 12) {
             world.collector = vec![
@@ -128,7 +135,8 @@ fn run(particles: Result<Particles, frolic_core::SpecError>, world: &World, thre
     Threads::new(threads).run(|| particles.step(world, 1.0 / 60.0, 40, &mut meter));
     let mut happened = particles.happened().to_vec();
     // Elements are told in the order of the chunks' columns, births last, whatever the storage.
-    happened.sort_by_key(|happening| (happening.event, happening.element.id, happening.element.age.to_bits()));
+    happened
+        .sort_by_key(|happening| (happening.event, happening.element.id, happening.element.age.to_bits()));
     (particles.columns().clone(), happened, particles.caught().to_vec())
 }
 

@@ -1,8 +1,7 @@
 //! Specs that cannot be used are refused by name; whatever is accepted steps without trouble.
 
 use frolic_core::{
-    FieldSpec, EmitterSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage,
-    WorldSpec,
+    EmitterSpec, FieldSpec, MEMORY_LIMIT, Meter, ParticleSpec, Particles, Ramp, ShapeSpec, Storage, WorldSpec,
 };
 use proptest::prelude::*;
 

@@ -57,6 +57,13 @@ pub(crate) fn linear(byte: u8) -> f32 {
     if s <= 0.040_45 { s / 12.92 } else { libm::powf((s + 0.055) / 1.055, 2.4) }
 }
 
+/// The 8-bit sRGB value of linear light (IEC 61966-2-1).
+pub(crate) fn srgb(light: f32) -> u8 {
+    let light = light.clamp(0.0, 1.0);
+    let s = if light <= 0.003_130_8 { light * 12.92 } else { 1.055 * libm::powf(light, 1.0 / 2.4) - 0.055 };
+    (s * 255.0 + 0.5) as u8
+}
+
 impl RampValue for Colour {
     fn mix(a: Self, b: Self, t: f32) -> Self {
         Self::new(f32::mix(a.r, b.r, t), f32::mix(a.g, b.g, t), f32::mix(a.b, b.b, t))

@@ -99,7 +99,7 @@ impl<'a> Instances<'a> {
             velocity: Some(columns.velocity()),
             age: Some([columns.age(), columns.life()]),
             size: Some(columns.size()),
-            id: Some(columns.id()),
+            id: Some(columns.key()),
             behind,
             ..Self::raw(columns.position())
         }

@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `atlas/` (textures, fonts) |
+//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
@@ -34,6 +34,7 @@ mod light;
 mod list;
 mod look;
 mod mesh;
+mod relief;
 mod room;
 mod skin;
 mod sort;
@@ -56,4 +57,5 @@ pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
+pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Sprite, Stand};

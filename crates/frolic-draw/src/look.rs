@@ -627,6 +627,11 @@ pub struct Look {
 }
 
 impl Look {
+    /// Its textures, to paint over. In place if nobody else holds them, else in a copy that is its own from then on.
+    pub fn textures_mut(&mut self) -> &mut Atlas {
+        Arc::make_mut(&mut self.atlas)
+    }
+
     /// What it is made of.
     pub fn parts(&self) -> LookParts<'_> {
         LookParts {

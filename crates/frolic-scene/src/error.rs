@@ -44,9 +44,9 @@ pub enum SceneError {
         /// The nearest right name, as a clause.
         hint: String,
     },
-    /// A texture cannot be used.
+    /// A texture, mesh or grid cannot be used.
     #[error("{path}: {problem}")]
-    Texture {
+    File {
         /// The file.
         path: PathBuf,
         /// What is wrong with it and what would be right.

@@ -6,6 +6,7 @@
 //! | question | file |
 //! | --- | --- |
 //! | which keys does a scene file have? | `spec.rs`, `parts.rs` (and `docs/scene-format.md`) |
+//! | what are emitters, obstacles and fields made of? | `forms.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
 //! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
@@ -22,6 +23,9 @@ mod device;
 mod device;
 mod error;
 mod file;
+mod forms;
+mod grid_file;
+mod models;
 mod output;
 mod parts;
 mod props;
@@ -32,8 +36,11 @@ mod spec;
 mod texture;
 
 pub use error::SceneError;
+pub use forms::{FormSource, FormSpec};
+pub use grid_file::{read_grid, read_grid_bytes, write_grid};
+pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
-pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, TextSpec, TextureSpec, TilesSpec};
+pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{

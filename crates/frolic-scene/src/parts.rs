@@ -3,8 +3,8 @@
 use std::fmt::Write;
 
 use frolic_core::random::hash3;
-use frolic_core::{SpecError, vector_within, within};
-use frolic_draw::{Align, Colour, Mesh, Stand};
+use frolic_core::{ObstacleShape, SpecError, vector_within, within};
+use frolic_draw::{Align, Colour, Mesh, ReliefSpec, Stand};
 use serde::{Deserialize, Serialize};
 
 use crate::spec::SceneSpec;
@@ -228,7 +228,8 @@ impl TilesSpec {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextSpec {
-    /// What it says, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss.
+    /// What it says, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss, and `{caught.0}` for what the first
+    /// collector of the world has picked up so far.
     pub text: String,
     /// Upper end of the first line: metres, or pixels right and down of the anchor.
     pub position: [f32; 3],
@@ -255,6 +256,21 @@ fn opaque() -> f32 {
     1.0
 }
 
+/// Shows a mask of the world as cut stone, dug as it is.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct StoneSpec {
+    /// Which of the world's obstacles, counted from 0; it must be a mask.
+    pub obstacle: usize,
+    /// How it is painted.
+    #[serde(default)]
+    pub paint: ReliefSpec,
+    /// Layers are drawn in rising order, -1000 to 1000. Default 0.
+    #[serde(default)]
+    pub layer: i32,
+}
+
 impl TextSpec {
     /// White text at a place: metres, or pixels where it is put on the screen.
     pub fn new(text: &str, position: [f32; 3], size: f32) -> Self {
@@ -270,20 +286,34 @@ impl TextSpec {
         }
     }
 
-    /// Appends what it says at a time of the scene, s.
-    pub fn say(&self, time: f64, into: &mut String) {
+    /// Appends what it says at a time of the scene, s, where collectors have picked up so many.
+    pub fn say(&self, time: f64, caught: &[u64], into: &mut String) {
         let whole = (self.time_from + time).max(0.0) as u64;
-        for (nth, part) in self.text.split("{time}").enumerate() {
-            if nth > 0 {
-                // Writing to a string cannot fail.
-                let _ = write!(into, "{}:{:02}:{:02}", whole / 3600, whole / 60 % 60, whole % 60);
-            }
-            into.push_str(part);
+        let mut rest = self.text.as_str();
+        while let Some(start) = rest.find('{') {
+            into.push_str(&rest[..start]);
+            rest = &rest[start..];
+            let word = rest.find('}').map_or("", |end| &rest[1..end]);
+            let nth = word.strip_prefix("caught.").and_then(|nth| nth.parse::<usize>().ok());
+            // Writing to a string cannot fail.
+            let _ = match nth {
+                Some(nth) => write!(into, "{}", caught.get(nth).unwrap_or(&0)),
+                None if word == "time" => {
+                    write!(into, "{}:{:02}:{:02}", whole / 3600, whole / 60 % 60, whole % 60)
+                }
+                None => {
+                    into.push('{');
+                    rest = &rest[1..];
+                    continue;
+                }
+            };
+            rest = &rest[word.len() + 2..];
         }
+        into.push_str(rest);
     }
 
     pub(crate) fn changes(&self) -> bool {
-        self.text.contains("{time}")
+        self.text.contains("{time}") || self.text.contains("{caught.")
     }
 }
 
@@ -321,6 +351,10 @@ pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
     for (nth, tiles) in scene.tiles.iter().enumerate() {
         tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
     }
+    most("stone", scene.stone.len(), 16)?;
+    for (nth, stone) in scene.stone.iter().enumerate() {
+        stone.check(scene).map_err(|error| error.under(&format!("stone.{nth}")))?;
+    }
     for (nth, text) in scene.text.iter().enumerate() {
         text.check().map_err(|error| error.under(&format!("text.{nth}")))?;
     }
@@ -339,6 +373,20 @@ impl SpriteSpec {
         within("border", self.border, 0.0, 1e6, "")?;
         colour("border_colour", self.border_colour)?;
         self.put.check().map_err(|error| error.under("put"))
+    }
+}
+
+impl StoneSpec {
+    fn check(&self, scene: &SceneSpec) -> Result<(), SpecError> {
+        self.paint.check().map_err(|error| error.under("paint"))?;
+        within("layer", self.layer as f32, -1000.0, 1000.0, "")?;
+        match scene.world.obstacle.get(self.obstacle).map(|obstacle| &obstacle.shape) {
+            Some(ObstacleShape::Mask { .. }) => Ok(()),
+            _ => {
+                let problem = format!("obstacle {} of the world is no mask", self.obstacle);
+                Err(SpecError::new("obstacle", problem, "name a mask, counted from 0"))
+            }
+        }
     }
 }
 

@@ -3,29 +3,71 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::SpecError;
+use frolic_core::{Mask, MaskLie, SpecError, World};
 use frolic_draw::{
-    AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, Shape, Sheet,
-    Sprite, TextStyle, TileMap,
+    AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, RELIEF_SCALE,
+    RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
 };
 
 use crate::error::SceneError;
-use crate::parts::{PutSpec, TextSpec, TilesSpec};
-use crate::shipped;
-use crate::spec::{Folder, SceneSpec};
-use crate::texture::{read_png, read_png_bytes};
+use crate::forms::picture;
+use crate::parts::{PutSpec, StoneSpec, TextSpec, TilesSpec};
+use crate::spec::SceneSpec;
 
 /// What a scene has besides its populations.
 #[derive(Debug)]
 pub(crate) struct Props {
     pub(crate) library: Library,
     groups: Vec<Group>,
+    stones: Vec<Stone>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,
     size: ImageSize,
-    /// The second that clocks show, and the words of one of them.
-    second: Option<u64>,
+    /// The second that clocks show, how many were caught then, and the words of one of them.
+    second: Option<(u64, u64)>,
     words: String,
+}
+
+/// A mask shown as stone: one sprite whose picture is painted anew where the mask was edited.
+#[derive(Debug)]
+struct Stone {
+    spec: StoneSpec,
+    look: Look,
+    sprite: [Sprite; 1],
+    region: RegionId,
+    edits: u64,
+}
+
+impl Stone {
+    fn new(spec: &StoneSpec, mask: &Mask) -> Result<Self, SpecError> {
+        let mut builder = AtlasBuilder::default();
+        let whole = spec.paint.paint(mask, [0, 0, mask.width(), mask.height()])?;
+        let region = builder.picture("stone", whole).frame(0);
+        // An atlas of its own, so that it is painted over in place.
+        let library = Library { meshes: HashMap::new(), atlas: Arc::new(builder.build()?) };
+        let look = LookSpec::sprites(false, spec.layer).build_with(&library)?;
+        drop(library);
+        let size = [mask.width(), mask.height()].map(|side| side as f32 * mask.cell());
+        let stand = match mask.lie() {
+            MaskLie::Flat => Stand::Flat(0.0),
+            _ => Stand::Upright(std::f32::consts::PI),
+        };
+        let sprite =
+            Sprite { position: mask.middle(), size, stand, fill: Fill::Picture(region), ..Sprite::default() };
+        Ok(Self { spec: spec.clone(), look, sprite: [sprite], region, edits: mask.edits() })
+    }
+
+    fn follow(&mut self, mask: &Mask) {
+        let since = std::mem::replace(&mut self.edits, mask.edits());
+        let Some([x0, y0, x1, y1]) = (since != self.edits).then(|| mask.changed_since(since)).flatten()
+        else {
+            return;
+        };
+        if let Ok(part) = self.spec.paint.paint(mask, [x0, y0, x1, y1]) {
+            let at = [x0 * RELIEF_SCALE, (mask.height() - y1) * RELIEF_SCALE].map(|at| at as u32);
+            self.look.textures_mut().repaint(self.region, at, &part);
+        }
+    }
 }
 
 /// Sprites that share a look, in the order of the scene.
@@ -47,7 +89,7 @@ const FONT: &str = "\u{1}font";
 
 impl Props {
     /// Reads files, packs the atlas, sets the texts.
-    pub(crate) fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
+    pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
         let mut sheets: HashMap<&str, Sheet> = HashMap::new();
         for (nth, texture) in spec.texture.iter().enumerate() {
@@ -138,11 +180,19 @@ impl Props {
         let mut props = Self {
             library,
             groups: Vec::new(),
+            stones: Vec::new(),
             font,
             size: spec.draw.size,
             second: None,
             words: String::new(),
         };
+        for (nth, stone) in spec.stone.iter().enumerate() {
+            let under = |error: SpecError| error.under(&format!("stone.{nth}"));
+            // A checked stone names a mask.
+            if let Some(mask) = world.mask(stone.obstacle) {
+                props.stones.push(Stone::new(stone, mask).map_err(under)?);
+            }
+        }
         for (put, sprite) in placed {
             let group = props.group(&put)?;
             props.groups[group].sprites.push(sprite);
@@ -160,7 +210,7 @@ impl Props {
         for group in &mut props.groups {
             group.still = group.sprites.len();
         }
-        props.tell(0.0);
+        props.tell(0.0, &[]);
         Ok(props)
     }
 
@@ -181,9 +231,18 @@ impl Props {
         Ok(self.groups.len() - 1)
     }
 
-    /// Sets clocks to a time of the scene, s.
-    pub(crate) fn tell(&mut self, time: f64) {
-        let second = time.max(0.0) as u64;
+    /// Paints stones anew where their masks were edited.
+    pub(crate) fn follow(&mut self, world: &World) {
+        for stone in &mut self.stones {
+            if let Some(mask) = world.mask(stone.spec.obstacle) {
+                stone.follow(mask);
+            }
+        }
+    }
+
+    /// Sets texts to a time of the scene, s, and to what collectors have picked up.
+    pub(crate) fn tell(&mut self, time: f64, caught: &[u64]) {
+        let second = (time.max(0.0) as u64, caught.iter().sum());
         if self.second == Some(second) {
             return;
         }
@@ -193,7 +252,7 @@ impl Props {
             group.sprites.truncate(group.still);
             for text in &group.clocks {
                 self.words.clear();
-                text.say(time, &mut self.words);
+                text.say(time, caught, &mut self.words);
                 set(font, text, &self.words, self.size, &mut group.sprites);
             }
         }
@@ -201,7 +260,8 @@ impl Props {
 
     /// What is drawn beside the populations, in the order of the scene.
     pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
-        self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look))
+        let stones = self.stones.iter().map(|stone| (Instances::sprites(&stone.sprite), &stone.look));
+        stones.chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
     }
 }
 
@@ -229,16 +289,7 @@ fn set(font: &Font, text: &TextSpec, words: &str, size: ImageSize, into: &mut Ve
 
 /// Reads a PNG of a scene.
 fn read(spec: &SceneSpec, file: &str, key: &str) -> Result<Picture, SpecError> {
-    let picture = match &spec.folder {
-        Folder::Shipped(name) => match shipped::file(name, file) {
-            Some(bytes) => read_png_bytes(bytes, file),
-            // A shipped scene with a texture of one's own, by `--set`.
-            None => read_png(file),
-        },
-        Folder::At(folder) => read_png(folder.join(file)),
-        Folder::Here => read_png(file),
-    };
-    picture.map_err(|error| {
+    picture(&spec.folder, file).map_err(|error| {
         let (problem, instead) = match error {
             SceneError::Read { path, source } => {
                 (format!("{} cannot be read: {source}", path.display()), "name a PNG beside the scene file")

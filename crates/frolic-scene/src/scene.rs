@@ -1,6 +1,8 @@
 //! A scene that runs: state, made from a [`SceneSpec`].
 
-use frolic_core::{Clock, Counter, Fixtures, Meter, Particles, SpecError, Storage, Threads, World};
+use frolic_core::{
+    Clock, Counter, Fixtures, Meter, ParticleSet, Particles, SpecError, Storage, Threads, World,
+};
 use frolic_draw::{
     BackdropSpec, Bounds, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look, Renderer,
     Show, Surroundings, Technique, View, chunk_bounds,
@@ -36,11 +38,15 @@ pub struct Scene {
     view: View,
     backdrop: BackdropSpec,
     populations: Vec<Population>,
+    /// Those that live with the processor: their events start one another's elements.
+    set: ParticleSet,
     props: Props,
     clock: Clock,
     /// How long before the state of the populations the picture is taken, s.
     behind: f32,
     time: f64,
+    /// What each collector of the world has picked up since the start.
+    caught: Vec<u64>,
     scratch: ListScratch,
     renderer: Renderer,
     image: Image,
@@ -58,7 +64,8 @@ struct Population {
 
 #[derive(Debug)]
 enum Elements {
-    Particles(Particles),
+    /// A member of the scene's set.
+    Particles(usize),
     /// With boxes around their chunks, as they stay where they are.
     Fixtures(Fixtures, Vec<Bounds>),
     /// Particles on a graphics device.
@@ -66,30 +73,30 @@ enum Elements {
 }
 
 impl Elements {
-    fn len(&self) -> usize {
+    fn len(&self, set: &ParticleSet) -> usize {
         match self {
-            Self::Particles(particles) => particles.len(),
+            Self::Particles(member) => set.members()[*member].len(),
             Self::Fixtures(fixtures, _) => fixtures.len(),
             Self::Living(living) => living.len(),
         }
     }
 
     /// Its instances: of one that lives on a device several, if it is very large.
-    fn instances(&self, behind: f32) -> SmallVec<[Instances<'_>; 1]> {
+    fn instances<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> SmallVec<[Instances<'a>; 1]> {
         match self {
             Self::Living(living) => {
-                let mut all: SmallVec<[Instances<'_>; 1]> = SmallVec::new();
+                let mut all: SmallVec<[Instances<'a>; 1]> = SmallVec::new();
                 living.instances(behind).for_each(|instances| all.push(instances));
                 all
             }
             // Columns of one family are of one length, so none is refused.
-            _ => self.columns(behind).into_iter().collect(),
+            _ => self.columns(set, behind).into_iter().collect(),
         }
     }
 
-    fn columns(&self, behind: f32) -> Result<Instances<'_>, SpecError> {
+    fn columns<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> Result<Instances<'a>, SpecError> {
         match self {
-            Self::Particles(particles) => Ok(Instances::of(particles.columns(), behind)),
+            Self::Particles(member) => Ok(Instances::of(set.members()[*member].columns(), behind)),
             Self::Living(_) => Instances::at([&[]; 3]),
             Self::Fixtures(fixtures, bounds) => {
                 let columns = fixtures.columns();
@@ -114,8 +121,11 @@ impl Scene {
     /// A value out of range, or more elements than memory allows.
     pub fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
         spec.check()?;
-        let props = Props::new(spec)?;
+        let forms = crate::forms::load(spec)?;
+        let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
+        let props = Props::new(spec, &world)?;
         let (device, remark) = open(spec)?;
+        let mut set = ParticleSet::default();
         let mut populations = Vec::with_capacity(spec.population.len());
         for (nth, population) in spec.population.iter().enumerate() {
             // Populations of one scene must not draw the same random numbers.
@@ -134,16 +144,19 @@ impl Scene {
                 }
                 None => match device.as_ref().filter(|_| lives_on_device(spec)) {
                     Some(device) => device.population(&population.particles(), seed).map(Elements::Living),
-                    None => Particles::with_storage(&population.particles(), seed, spec.storage)
+                    None => set
+                        .add_with(&population.name, &population.particles(), seed, spec.storage, &forms)
                         .map(Elements::Particles),
                 },
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
             populations.push(Population { elements, look });
         }
+        set.link()?;
         Ok(Self {
             threads: Threads::new(spec.threads),
-            world: spec.world.build()?,
+            world,
+            set,
             view: spec.camera.view(spec.draw.size)?,
             backdrop: spec.backdrop(),
             populations,
@@ -151,6 +164,7 @@ impl Scene {
             clock: Clock::new(spec.clock),
             behind: 0.0,
             time: 0.0,
+            caught: vec![0; spec.world.collector.len()],
             scratch: ListScratch::default(),
             renderer: Renderer::new(),
             image: Image::new(spec.draw.size),
@@ -201,10 +215,20 @@ impl Scene {
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
-            let Self { populations, world, device, fault, .. } = self;
+            let Self { populations, set, world, device, fault, caught, time, .. } = self;
+            if world.changes() {
+                for nth in 0..steps {
+                    world.advance(*time + f64::from(nth) * f64::from(dt), dt);
+                    set.step(world, dt, 1, meter);
+                    add_up(caught, set);
+                }
+            } else {
+                set.step(world, dt, steps, meter);
+                add_up(caught, set);
+            }
             for population in populations {
                 match (&mut population.elements, &mut *device) {
-                    (Elements::Particles(particles), _) => particles.step(world, dt, steps, meter),
+                    (Elements::Particles(_), _) => {}
                     (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
                     (Elements::Living(living), Some(device)) if fault.is_none() => {
                         *fault = device.step(living, world, dt, steps, meter).err();
@@ -215,7 +239,8 @@ impl Scene {
         });
         self.behind = 0.0;
         self.time += f64::from(dt) * f64::from(steps);
-        self.props.tell(self.time);
+        self.props.tell(self.time, &self.caught);
+        self.props.follow(&self.world);
         meter.add(Counter::Steps, u64::from(steps));
     }
 
@@ -232,30 +257,47 @@ impl Scene {
         self.view = self.spec.camera.view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
-            self.props = Props::new(&self.spec)?;
-            self.props.tell(self.time);
+            self.props = Props::new(&self.spec, &self.world)?;
+            self.props.tell(self.time, &self.caught);
         }
         Ok(())
     }
 
     /// A population's state by name: the columns that it is drawn from. None of those that live on a device.
     pub fn particles(&self, name: &str) -> Option<&Particles> {
-        let nth = self.spec.population.iter().position(|population| population.name == name)?;
-        match &self.populations[nth].elements {
-            Elements::Particles(particles) => Some(particles),
-            Elements::Fixtures(..) | Elements::Living(_) => None,
-        }
+        self.set.get(name)
+    }
+
+    /// Populations that live with the processor, to ask their emitters for something.
+    pub fn particles_mut(&mut self, name: &str) -> Option<&mut Particles> {
+        self.set.get_mut(name)
+    }
+
+    /// What elements feel and meet.
+    pub fn world(&self) -> &World {
+        &self.world
+    }
+
+    /// What elements feel and meet, to dig in or to put collectors elsewhere.
+    pub fn world_mut(&mut self) -> &mut World {
+        &mut self.world
+    }
+
+    /// How many elements each collector of the world has picked up since the start, from populations that live with the processor.
+    pub fn caught(&self) -> &[u64] {
+        &self.caught
     }
 
     /// Elements alive in all populations; of those that live on a device, as was heard last.
     pub fn alive(&self) -> usize {
-        self.populations.iter().map(|population| population.elements.len()).sum()
+        self.populations.iter().map(|population| population.elements.len(&self.set)).sum()
     }
 
     /// The draw list of the scene as it stands, for a renderer of one's own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
-        let Self { scratch, populations, props, spec, view, backdrop, behind, time, .. } = self;
-        Drawn { populations, props, spec, view, backdrop, behind: *behind, time: *time }.list(scratch, meter)
+        let Self { scratch, populations, set, props, spec, view, backdrop, behind, time, .. } = self;
+        Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time }
+            .list(scratch, meter)
     }
 
     /// The view it is seen through.
@@ -299,9 +341,20 @@ impl Scene {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
-                scratch, populations, props, spec, view, backdrop, behind, time, renderer, image, ..
+                scratch,
+                populations,
+                set,
+                props,
+                spec,
+                view,
+                backdrop,
+                behind,
+                time,
+                renderer,
+                image,
+                ..
             } = self;
-            let drawn = Drawn { populations, props, spec, view, backdrop, behind: *behind, time: *time };
+            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             renderer.show(show, &list, view, backdrop, image, meter);
         });
@@ -320,9 +373,20 @@ impl Scene {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
-                scratch, populations, props, spec, view, backdrop, behind, time, renderer, image, ..
+                scratch,
+                populations,
+                set,
+                props,
+                spec,
+                view,
+                backdrop,
+                behind,
+                time,
+                renderer,
+                image,
+                ..
             } = self;
-            let drawn = Drawn { populations, props, spec, view, backdrop, behind: *behind, time: *time };
+            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             renderer.render_transparent(&list, view, image, meter);
         });
@@ -345,8 +409,9 @@ impl Scene {
         if let Some(fault) = &self.fault {
             return Err(SceneError::Device(fault.clone()));
         }
-        let Self { scratch, populations, props, spec, view, backdrop, behind, time, image, device, .. } =
-            self;
+        let Self {
+            scratch, populations, set, props, spec, view, backdrop, behind, time, image, device, ..
+        } = self;
         let Some(device) = device else { return Ok(()) };
         let mut age = 0;
         for population in populations.iter_mut() {
@@ -358,7 +423,7 @@ impl Scene {
         meter.add(Counter::NewsAge, age);
         let done = {
             let populations = &*populations;
-            let drawn = Drawn { populations, props, spec, view, backdrop, behind: *behind, time: *time };
+            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             let living: Vec<_> = populations
                 .iter()
@@ -397,6 +462,12 @@ impl Scene {
             }
         }
         Ok(())
+    }
+}
+
+fn add_up(caught: &mut [u64], set: &ParticleSet) {
+    for member in set.members() {
+        caught.iter_mut().zip(member.caught()).for_each(|(sum, now)| *sum += now);
     }
 }
 
@@ -449,6 +520,7 @@ fn lives_on_device(spec: &SceneSpec) -> bool {
 /// What a draw list is made of.
 struct Drawn<'a> {
     populations: &'a [Population],
+    set: &'a ParticleSet,
     props: &'a Props,
     spec: &'a SceneSpec,
     view: &'a View,
@@ -460,7 +532,7 @@ struct Drawn<'a> {
 impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let elements = self.populations.iter().flat_map(|population| {
-            let instances = population.elements.instances(self.behind);
+            let instances = population.elements.instances(self.set, self.behind);
             instances.into_iter().map(|instances| (instances, &population.look))
         });
         let around = Surroundings::new(self.backdrop)

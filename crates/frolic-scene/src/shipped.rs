@@ -23,6 +23,12 @@ pub const SHIPPED: &[Shipped] = &[
         files: &[],
     },
     Shipped {
+        name: "blowhole",
+        about: "the blowhole of Tern Holm in low sun: spray up a rock shaft, a rock that is dug while it runs, buckets that count",
+        text: include_str!("../scenes/blowhole.toml"),
+        files: &[("textures/rock.png", include_bytes!("../scenes/textures/rock.png"))],
+    },
+    Shipped {
         name: "pennants",
         about: "race morning in the harbour of Tern Holm: thousands of pennants on their lines, boats, a board, a clock",
         text: include_str!("../scenes/pennants.toml"),

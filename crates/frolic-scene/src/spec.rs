@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, FixtureSpec, MotionSpec, ParticleSpec, Span, SpecError, Storage, WorldSpec,
-    within,
+    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, ParticleSpec, Span, SpecError,
+    Storage, WorldSpec, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec, SkySpec,
@@ -13,7 +13,8 @@ use frolic_draw::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::parts::{MeshSpec, SpriteSpec, TextSpec, TextureSpec, TilesSpec};
+use crate::forms::FormSpec;
+use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
 
 /// The version of the scene format that this library reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
@@ -64,9 +65,12 @@ pub struct SceneSpec {
     /// The water. Default none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub water: Option<WaterSpec>,
-    /// Gravity, wind, attractor.
+    /// Gravity, wind, fields, obstacles, collectors.
     #[serde(default)]
     pub world: WorldSpec,
+    /// Meshes, distance grids and pictures that emitters, obstacles and fields name, at most 256.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub form: Vec<FormSpec>,
     /// Lights, at most 16. Default none.
     #[serde(default)]
     pub light: Vec<LightSpec>,
@@ -85,6 +89,9 @@ pub struct SceneSpec {
     /// Tile maps, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tiles: Vec<TilesSpec>,
+    /// Masks of the world that are shown as stone, at most 16.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stone: Vec<StoneSpec>,
     /// Texts, at most 4096.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub text: Vec<TextSpec>,
@@ -216,6 +223,12 @@ pub struct PopulationSpec {
     /// Where and when elements appear.
     #[serde(default)]
     pub emitter: Vec<EmitterSpec>,
+    /// Fields that this population alone feels, beside the world's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub field: Vec<FieldSpec>,
+    /// What is noted of its elements, and what that starts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub event: Vec<EventSpec>,
     /// Where elements are put that stay there, instead of emitters. Default none: they are born, move and die.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fixed: Option<FixtureSpec>,
@@ -235,8 +248,19 @@ fn default_size() -> Span {
 impl PopulationSpec {
     /// A population by name, from what moves it and what it looks like.
     pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-        let ParticleSpec { count, life, size, motion, emitters, .. } = particles;
-        Self { name: name.to_owned(), count, life, size, motion, emitter: emitters, fixed: None, look }
+        let ParticleSpec { count, life, size, motion, emitters, fields, events, .. } = particles;
+        Self {
+            name: name.to_owned(),
+            count,
+            life,
+            size,
+            motion,
+            emitter: emitters,
+            field: fields,
+            event: events,
+            fixed: None,
+            look,
+        }
     }
 
     /// A population of `count` elements that stay where they are put.
@@ -252,6 +276,8 @@ impl PopulationSpec {
         spec.size = self.size;
         spec.motion = self.motion;
         spec.emitters.clone_from(&self.emitter);
+        spec.fields.clone_from(&self.field);
+        spec.events.clone_from(&self.event);
         spec
     }
 
@@ -299,12 +325,14 @@ impl SceneSpec {
             ground: None,
             water: None,
             world: WorldSpec::default(),
+            form: Vec::new(),
             light: Vec::new(),
             sun: None,
             texture: Vec::new(),
             mesh: Vec::new(),
             sprite: Vec::new(),
             tiles: Vec::new(),
+            stone: Vec::new(),
             text: Vec::new(),
             population: Vec::new(),
             folder: Folder::default(),
@@ -366,13 +394,21 @@ impl SceneSpec {
         self.camera.view(self.draw.size).map_err(|error| error.under("camera"))?;
         within("draw.at", self.draw.at, 0.0, 86_400.0, "s")?;
         self.backdrop().check()?;
-        self.world.build().map_err(|error| error.under("world"))?;
         let most = |key: &str, count: usize, most: usize| {
             let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
             if count <= most { Ok(()) } else { Err(error()) }
         };
+        self.world.check().map_err(|error| error.under("world"))?;
         most("light", self.light.len(), MOST_LIGHTS)?;
         most("population", self.population.len(), MOST_POPULATIONS)?;
+        most("form", self.form.len(), MOST_POPULATIONS)?;
+        for (nth, form) in self.form.iter().enumerate() {
+            form.check().map_err(|error| error.under(&format!("form.{nth}")))?;
+            if self.form[..nth].iter().any(|other| other.name == form.name) {
+                let problem = format!("'{}' is there twice", form.name);
+                return Err(SpecError::new(format!("form.{nth}.name"), problem, "write another name"));
+            }
+        }
         self.draw.list().check().map_err(|error| error.under("draw"))?;
         if let Some(sun) = &self.sun {
             sun.check().map_err(|error| error.under("sun"))?;
@@ -388,13 +424,26 @@ impl SceneSpec {
             population.particles().check().map_err(|error| error.under(&at))?;
             if let Some(fixed) = &population.fixed {
                 fixed.check(population.count).map_err(|error| error.under(&format!("{at}.fixed")))?;
-                if !population.emitter.is_empty() {
-                    let problem = "stands beside emitters";
+                if !(population.emitter.is_empty() && population.event.is_empty()) {
+                    let problem = "stands beside emitters or events";
                     return Err(SpecError::new(format!("{at}.fixed"), problem, "keep one of them"));
                 }
             }
             population.look.check().map_err(|error| error.under(&format!("{at}.look")))?;
         }
+        let events: Vec<(&str, &[EventSpec])> = self
+            .population
+            .iter()
+            .map(|population| (population.name.as_str(), &population.event[..]))
+            .collect();
+        check_events(&events).map_err(|mut error| {
+            // From the population's name to its place in the file.
+            let nth = events.iter().position(|(name, _)| error.key.starts_with(&format!("{name}.")));
+            if let (Some(nth), Some((_, rest))) = (nth, error.key.split_once('.')) {
+                error.key = format!("population.{nth}.{rest}");
+            }
+            error
+        })?;
         if let (Some(name), None) = (&self.profile.population, self.climbing()) {
             let names: Vec<&str> =
                 self.population.iter().map(|population| population.name.as_str()).collect();
@@ -410,7 +459,7 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 23] = [
+pub(crate) const KEYS: [&str; 25] = [
     "frolic",
     "title",
     "seed",
@@ -426,12 +475,14 @@ pub(crate) const KEYS: [&str; 23] = [
     "ground",
     "water",
     "world",
+    "form",
     "light",
     "sun",
     "texture",
     "mesh",
     "sprite",
     "tiles",
+    "stone",
     "text",
     "population",
 ];

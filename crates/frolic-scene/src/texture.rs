@@ -19,7 +19,7 @@ pub fn read_png(path: impl AsRef<Path>) -> Result<Picture, SceneError> {
     let path = path.as_ref();
     let file =
         std::fs::File::open(path).map_err(|source| SceneError::Read { path: path.to_owned(), source })?;
-    decode(BufReader::new(file)).map_err(|problem| SceneError::Texture { path: path.to_owned(), problem })
+    decode(BufReader::new(file)).map_err(|problem| SceneError::File { path: path.to_owned(), problem })
 }
 
 /// The same from bytes in memory; `name` is what errors call it.
@@ -27,7 +27,7 @@ pub fn read_png(path: impl AsRef<Path>) -> Result<Picture, SceneError> {
 /// # Errors
 /// As [`read_png`].
 pub fn read_png_bytes(bytes: &[u8], name: &str) -> Result<Picture, SceneError> {
-    decode(Cursor::new(bytes)).map_err(|problem| SceneError::Texture { path: name.into(), problem })
+    decode(Cursor::new(bytes)).map_err(|problem| SceneError::File { path: name.into(), problem })
 }
 
 fn decode<R: Read + Seek + io::BufRead>(read: R) -> Result<Picture, String> {

@@ -25,7 +25,7 @@ fn population(count: u32, storage: Storage) -> Particles {
 }
 
 fn world() -> World {
-    WorldSpec::default().attractor(AttractorSpec::new([0.0, 3.0, 0.0], 4.0, 1.0)).build().unwrap()
+    WorldSpec::default().field(FieldSpec::attractor([0.0, 3.0, 0.0], 4.0, 1.0)).build().unwrap()
 }
 
 fn main() {

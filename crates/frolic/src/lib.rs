@@ -59,10 +59,13 @@ pub use frolic_scene as scene;
 /// Everything that a program needs to build a scene, step it, draw it and read the meter.
 pub mod prelude {
     pub use frolic_core::{
-        AimSpec, AttractorSpec, BurstSpec, Clock, ClockSpec, CollectorSpec, Counter, EmitterSpec,
-        FixtureSpec, Fixtures, Frame, GustSpec, LineSpec, Meter, MotionSpec, ObstacleSpec, ParticleColumns,
-        ParticleRow, ParticleSpec, Particles, PlaceSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage,
-        SwingSpec, Threads, Tick, World, WorldSpec,
+        AimBy, AimSpec, AttractorSpec, BakeSpec, BrushSpec, BurstSpec, Clock, ClockSpec, CollectorSpec,
+        Counter, CourseSpec, CurlSpec, DistanceGrid, EmitterSpec, EventSpec, Falloff, Field, FieldChunk,
+        FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GustSpec, Happening, KeepTo,
+        LineSpec, MaskLie, MeshPart, Meter, Moment, MotionSpec, ObstacleShape, ObstacleSpec, ParticleColumns,
+        ParticleRow, ParticleSet, ParticleSpec, Particles, PathEnds, PathSpec, PlaceSpec, Plane, Ramp,
+        Region, ShapeFieldSpec, ShapeSpec, Span, SpecError, Stage, Storage, Surface, SwingSpec, Threads,
+        Tick, Touch, VolumePart, VortexSpec, World, WorldSpec,
     };
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
@@ -72,7 +75,7 @@ pub mod prelude {
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{
-        Backend, PopulationSpec, PutSpec, Residence, Scene, SceneError, SceneSpec, SpriteSpec, StandSpec,
-        TextSpec, write_png,
+        Backend, FormSource, FormSpec, PopulationSpec, PutSpec, Residence, Scene, SceneError, SceneSpec,
+        SpriteSpec, StandSpec, TextSpec, read_grid, read_mesh, write_grid, write_png,
     };
 }

@@ -89,7 +89,8 @@ const LEAF: usize = 4;
 
 impl Tree {
     fn new(surface: &Surface) -> Self {
-        let triangles: Vec<[Vec3; 3]> = (0..surface.triangles().len()).map(|nth| surface.triangle(nth)).collect();
+        let triangles: Vec<[Vec3; 3]> =
+            (0..surface.triangles().len()).map(|nth| surface.triangle(nth)).collect();
         let mut tree = Self { nodes: Vec::with_capacity(triangles.len()), triangles };
         let count = tree.triangles.len();
         tree.split(0, count);
@@ -219,7 +220,8 @@ fn votes(surface: &Surface, points: [usize; 3], origin: Vec3, cell: f32, axis: u
     let stride = [1, points[0], points[0] * points[1]];
     let mut votes = vec![0u8; points[0] * points[1] * points[2]];
     for nth in 0..surface.triangles().len() {
-        let corners = surface.triangle(nth).map(|corner| ((corner - origin) / cell).to_array().map(f64::from));
+        let corners =
+            surface.triangle(nth).map(|corner| ((corner - origin) / cell).to_array().map(f64::from));
         let flat = corners.map(|corner| [corner[u], corner[v]]);
         let range = |side: usize, count: usize| {
             let least = flat.iter().map(|p| p[side]).fold(f64::INFINITY, f64::min).ceil().max(0.0) as usize;

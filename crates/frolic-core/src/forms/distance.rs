@@ -27,12 +27,7 @@ impl DistanceGrid {
     ///
     /// # Errors
     /// Sides out of 2..=1024, more than 2^28 points, another count of values, values that are not finite, a place or cell out of range.
-    pub fn new(
-        points: [usize; 3],
-        origin: [f32; 3],
-        cell: f32,
-        values: Vec<f32>,
-    ) -> Result<Self, SpecError> {
+    pub fn new(points: [usize; 3], origin: [f32; 3], cell: f32, values: Vec<f32>) -> Result<Self, SpecError> {
         vector_within("origin", origin, 1e6, "m")?;
         within("cell", cell, 1e-6, 1e5, "m")?;
         check_points(points)?;
@@ -42,7 +37,11 @@ impl DistanceGrid {
             return Err(SpecError::new("values", problem, "write one a point"));
         }
         if let Some(at) = values.iter().position(|value| !value.is_finite()) {
-            return Err(SpecError::new("values", format!("value {at} is {}", values[at]), "write finite ones"));
+            return Err(SpecError::new(
+                "values",
+                format!("value {at} is {}", values[at]),
+                "write finite ones",
+            ));
         }
         let mut grid = Self { points, origin, cell, values, inside: (Vec::new(), Vec::new()) };
         grid.inside = grid.find_inside();
@@ -180,8 +179,8 @@ impl DistanceGrid {
         let [nx, ny, _] = self.points;
         let cell = cells[nth] as usize;
         let (x, y, z) = (cell % nx, cell / nx % ny, cell / (nx * ny));
-        let place =
-            Vec3::from(self.origin) + (Vec3::new(x as f32, y as f32, z as f32) + Vec3::new(u, v, w)) * self.cell;
+        let place = Vec3::from(self.origin)
+            + (Vec3::new(x as f32, y as f32, z as f32) + Vec3::new(u, v, w)) * self.cell;
         // A cell that the surface cuts: what lies outside is brought in to the surface.
         let (distance, gradient) = self.sample(place);
         Some(if distance > 0.0 { place - gradient.normalize_or_zero() * distance } else { place })
@@ -205,7 +204,11 @@ pub(crate) fn check_points(points: [usize; 3]) -> Result<(), SpecError> {
     let all: usize = points.iter().try_fold(1usize, |all, &side| all.checked_mul(side)).unwrap_or(usize::MAX);
     if points.iter().any(|side| !(2..=MOST_SIDE).contains(side)) || all > MOST_POINTS {
         let problem = format!("{points:?} points");
-        return Err(SpecError::new("points", problem, format!("write 2 to {MOST_SIDE} a side, at most 2^28 in all")));
+        return Err(SpecError::new(
+            "points",
+            problem,
+            format!("write 2 to {MOST_SIDE} a side, at most 2^28 in all"),
+        ));
     }
     Ok(())
 }

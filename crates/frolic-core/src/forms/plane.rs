@@ -47,9 +47,8 @@ impl Plane {
     pub fn at(&self, across: f32, up: f32) -> f32 {
         let (x, fx) = between(across, self.width);
         let (y, fy) = between(up, self.height);
-        let value = |x: usize, y: usize| {
-            self.values[y.min(self.height - 1) * self.width + x.min(self.width - 1)]
-        };
+        let value =
+            |x: usize, y: usize| self.values[y.min(self.height - 1) * self.width + x.min(self.width - 1)];
         let low = value(x, y) + (value(x + 1, y) - value(x, y)) * fx;
         let high = value(x, y + 1) + (value(x + 1, y + 1) - value(x, y + 1)) * fx;
         low + (high - low) * fy

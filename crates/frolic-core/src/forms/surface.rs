@@ -86,7 +86,8 @@ impl Surface {
         let (sin, cos) = libm::sincosf(turn);
         let put = |at: &Vec3| {
             let at = *at * scale;
-            (Vec3::new(at.x * cos + at.z * sin, at.y, at.z * cos - at.x * sin) + Vec3::from(offset)).to_array()
+            (Vec3::new(at.x * cos + at.z * sin, at.y, at.z * cos - at.x * sin) + Vec3::from(offset))
+                .to_array()
         };
         Self::new(self.corners.iter().map(put).collect(), self.triangles.clone())
     }

@@ -12,14 +12,31 @@ use crate::forms::{DistanceGrid, Forms, Plane};
 /// An element that comes this near has touched, m.
 pub(crate) const SKIN: f32 = 1e-4;
 
+/// How near an element must stay to what it lies on or sticks to, m.
+pub(crate) const HELD: f32 = 1e-3;
+
 /// An obstacle made ready.
 #[derive(Debug, Clone)]
 pub(crate) enum Body {
-    Plane { normal: Vec3, offset: f32 },
-    Sphere { middle: Vec3, radius: f32 },
-    Capsule { from: Vec3, way: Vec3, radius: f32 },
+    Plane {
+        normal: Vec3,
+        offset: f32,
+    },
+    Sphere {
+        middle: Vec3,
+        radius: f32,
+    },
+    Capsule {
+        from: Vec3,
+        way: Vec3,
+        radius: f32,
+    },
     /// Sines of the turn about y beside the half extents.
-    Box { middle: Vec3, half: Vec3, turn: [f32; 2] },
+    Box {
+        middle: Vec3,
+        half: Vec3,
+        turn: [f32; 2],
+    },
     Heights(Heights),
     Distance(Arc<DistanceGrid>),
     Mask(Mask),
@@ -63,7 +80,8 @@ impl Heights {
         let share = flat / self.size;
         // The picture's upper edge is away (-z).
         let [value, across, up] = self.plane.slope(share.x, 1.0 - share.y);
-        let normal = Vec3::new(-across * self.height / self.size.x, 1.0, up * self.height / self.size.y).normalize();
+        let normal =
+            Vec3::new(-across * self.height / self.size.x, 1.0, up * self.height / self.size.y).normalize();
         let over = place.y - self.corner.y - value * self.height;
         // Above it never more than the true distance; below it the depth by the slope there.
         (over * if over > 0.0 { self.steep } else { normal.y }, normal)
@@ -80,16 +98,21 @@ impl Body {
             ObstacleShape::Sphere { position, radius } => {
                 Self::Sphere { middle: (*position).into(), radius: *radius }
             }
-            ObstacleShape::Capsule { from, to, radius } => {
-                Self::Capsule { from: (*from).into(), way: Vec3::from(*to) - Vec3::from(*from), radius: *radius }
-            }
+            ObstacleShape::Capsule { from, to, radius } => Self::Capsule {
+                from: (*from).into(),
+                way: Vec3::from(*to) - Vec3::from(*from),
+                radius: *radius,
+            },
             ObstacleShape::Box { position, size, turn_degrees } => {
                 let (sin, cos) = libm::sincosf(turn_degrees.to_radians());
                 Self::Box { middle: (*position).into(), half: Vec3::from(*size) * 0.5, turn: [sin, cos] }
             }
-            ObstacleShape::Heights { form, position, size, height } => {
-                Self::Heights(Heights::new(forms.plane("shape.heights.form", form)?, *position, *size, *height))
-            }
+            ObstacleShape::Heights { form, position, size, height } => Self::Heights(Heights::new(
+                forms.plane("shape.heights.form", form)?,
+                *position,
+                *size,
+                *height,
+            )),
             ObstacleShape::Distance { form } => {
                 Self::Distance(Arc::clone(forms.distance("shape.distance.form", form)?))
             }
@@ -126,7 +149,10 @@ impl Body {
                     let axis = over.max_position();
                     (over[axis], Vec3::AXES[axis] * own.signum()[axis])
                 };
-                (distance, Vec3::new(normal.x * cos + normal.z * sin, normal.y, normal.z * cos - normal.x * sin))
+                (
+                    distance,
+                    Vec3::new(normal.x * cos + normal.z * sin, normal.y, normal.z * cos - normal.x * sin),
+                )
             }
             Self::Heights(heights) => heights.sample(place),
             Self::Distance(grid) => {
@@ -137,12 +163,27 @@ impl Body {
         }
     }
 
+    /// Whether a place, where something has come to lie, is at its surface still.
+    pub(crate) fn supports(&self, place: Vec3) -> bool {
+        match self {
+            Self::Mask(mask) => mask.supports(place),
+            _ => (0.0..=HELD).contains(&self.sample(place).0),
+        }
+    }
+
+    /// Ways up to this length, m, cannot lead through anything that the body is made of.
+    pub(crate) fn short_way(&self) -> f32 {
+        match self {
+            Self::Heights(heights) => heights.cell * 0.5,
+            Self::Distance(grid) => grid.cell() * 0.5,
+            Self::Mask(mask) => mask.cell() * 0.5,
+            _ => 0.0,
+        }
+    }
+
     /// The distance alone.
     pub(crate) fn distance(&self, place: Vec3) -> f32 {
-        match self {
-            Self::Mask(mask) => mask.distance_at(place),
-            _ => self.sample(place).0,
-        }
+        self.sample(place).0
     }
 
     /// The direction out of it from a place inside where the distance grows nowhere, as in the middle of a wall: looked for further and
@@ -208,6 +249,9 @@ impl Body {
             return None;
         }
         let (mut outside, mut distance_outside) = (0.0f32, self.distance(from));
+        if distance_outside - cell * 0.25 > length {
+            return None;
+        }
         // Ten cells a step are twenty of half a cell; the bound is for ways that are absurd.
         for _ in 0..4096 {
             if outside >= 1.0 {
@@ -222,15 +266,16 @@ impl Body {
             }
             let (mut inside, mut distance_inside) = (at, distance);
             for _ in 0..8 {
+                // Near enough; what slides along is so from the start.
+                if distance_outside <= SKIN * 4.0 {
+                    break;
+                }
                 let gap = distance_outside - distance_inside;
-                let share = if gap > 0.0 { (distance_outside / gap).clamp(0.1, 0.9) } else { 0.5 };
+                let share = if gap > 0.0 { (distance_outside / gap).clamp(0.02, 0.98) } else { 0.5 };
                 let middle = outside + (inside - outside) * share;
                 let distance = self.distance(from + way * middle);
                 if distance > 0.0 {
                     (outside, distance_outside) = (middle, distance);
-                    if distance <= SKIN {
-                        break;
-                    }
                 } else {
                     (inside, distance_inside) = (middle, distance);
                 }

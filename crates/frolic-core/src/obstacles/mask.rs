@@ -4,12 +4,14 @@
 //! may go unharmed. The distance is exact up to a band and level beyond it; a dig recomputes no more than its own square and the band
 //! around it. Two passes of lower envelopes: Felzenszwalb and Huttenlocher, "Distance Transforms of Sampled Functions" (2012), O(cells).
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
 use crate::forms::Plane;
+use crate::simd::Simd;
 
 /// How a mask lies in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -23,6 +25,18 @@ pub enum MaskLie {
     Flat,
 }
 
+/// What is known at the middle of a cell: one read tells both.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+struct Cell {
+    /// Signed distance, in cells, negative where solid; within ±[`BAND`].
+    distance: f32,
+    /// Direction away from what is solid, times [`UNIT`].
+    way: [i16; 2],
+}
+
+/// Length of a direction in a cell.
+const UNIT: f32 = 16_384.0;
+
 /// A mask, made ready.
 #[derive(Debug, Clone)]
 pub struct Mask {
@@ -34,17 +48,20 @@ pub struct Mask {
     lie: MaskLie,
     /// 1 solid, 0 free.
     solid: Vec<bool>,
-    /// Signed distance at the middle of every cell, in cells, negative where solid; within ±[`BAND`].
-    distance: Vec<f32>,
-    /// Changes with every edit.
+    cells: Vec<Cell>,
+    /// How often it was edited, and what the last edits changed: least and greatest cell, x and y.
     edits: u64,
+    changes: VecDeque<[usize; 4]>,
 }
+
+/// Edits whose places are kept.
+const KEPT: usize = 256;
 
 /// Beyond this many cells distances are level.
 pub(crate) const BAND: usize = 32;
 
-/// Cells around what changed that are looked at.
-const REACH: usize = BAND + 1;
+/// Cells around what changed that are looked at: the band, and what a direction is taken over.
+const REACH: usize = BAND + 4;
 
 impl Mask {
     /// A mask from a picture: solid where its value is at least `threshold`; its lower left corner, m, in the plane that it lies in, and
@@ -52,8 +69,18 @@ impl Mask {
     pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, corner: Vec2, cell: f32, lie: MaskLie) -> Self {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
-        let distance = vec![0.0; solid.len()];
-        let mut mask = Self { width, height, corner, cell, lie, solid, distance, edits: 0 };
+        let cells = vec![Cell::default(); solid.len()];
+        let mut mask = Self {
+            width,
+            height,
+            corner,
+            cell,
+            lie,
+            solid,
+            cells,
+            edits: 0,
+            changes: VecDeque::with_capacity(KEPT),
+        };
         mask.measure(0, 0, width, height);
         mask
     }
@@ -78,19 +105,45 @@ impl Mask {
         &self.solid
     }
 
-    /// Signed distances at the middles of the cells, in cells.
-    pub fn distances(&self) -> &[f32] {
-        &self.distance
-    }
-
     /// Moves its lower left corner there, m.
     pub(super) fn put(&mut self, corner: Vec2) {
         self.corner = corner;
     }
 
-    /// A number that changes with every edit.
+    /// How often it was edited.
     pub fn edits(&self) -> u64 {
         self.edits
+    }
+
+    /// The rectangle of cells whose distances may have changed since it was edited so often: least x and y, then those past the greatest.
+    /// All of it, if that is long ago.
+    pub fn changed_since(&self, edits: u64) -> Option<[usize; 4]> {
+        let count = usize::try_from(self.edits.saturating_sub(edits)).unwrap_or(usize::MAX);
+        if count > self.changes.len() {
+            return Some([0, 0, self.width, self.height]);
+        }
+        let join =
+            |a: [usize; 4], b: &[usize; 4]| [a[0].min(b[0]), a[1].min(b[1]), a[2].max(b[2]), a[3].max(b[3])];
+        let mut changes = self.changes.iter().take(count);
+        let first = *changes.next()?;
+        Some(changes.fold(first, join))
+    }
+
+    /// Middle of the mask, m, at z or height 0.
+    pub fn middle(&self) -> [f32; 3] {
+        let half = Vec2::new(self.width as f32, self.height as f32) * (self.cell * 0.5);
+        self.upright(self.corner + half).to_array()
+    }
+
+    /// How it lies.
+    pub fn lie(&self) -> MaskLie {
+        self.lie
+    }
+
+    /// Signed distance, in cells, and the direction away from what is solid, at a place in cells from the lower left corner.
+    pub fn sample_cells(&self, across: f32, up: f32) -> (f32, [f32; 2]) {
+        let (distance, way) = self.between(Vec2::new(across, up));
+        (distance, way.normalize_or_zero().to_array())
     }
 
     /// Frees (`dig`) or fills everything within a radius, m, of a point of the plane that the mask lies in, m. Returns how many cells
@@ -116,13 +169,12 @@ impl Mask {
             }
         }
         if changed > 0 {
+            let (left, low) = (x0.saturating_sub(REACH), y0.saturating_sub(REACH));
+            let (right, high) = ((x1 + REACH).min(self.width), (y1 + REACH).min(self.height));
             self.edits += 1;
-            self.measure(
-                x0.saturating_sub(REACH),
-                y0.saturating_sub(REACH),
-                (x1 + REACH).min(self.width),
-                (y1 + REACH).min(self.height),
-            );
+            self.changes.truncate(KEPT - 1);
+            self.changes.push_front([left, low, right, high]);
+            self.measure(left, low, right, high);
         }
         changed
     }
@@ -150,7 +202,13 @@ impl Mask {
         for y in y0..y1 {
             for x in x0..x1 {
                 let at = (y - y0 + REACH) * width + x - x0 + REACH;
-                self.distance[y * self.width + x] = signed(at);
+                self.cells[y * self.width + x].distance = signed(at);
+            }
+        }
+        for y in y0..y1 {
+            for x in x0..x1 {
+                let way = self.direction(Vec2::new(x as f32 + 0.5, y as f32 + 0.5)) * UNIT;
+                self.cells[y * self.width + x].way = [way.x as i16, way.y as i16];
             }
         }
     }
@@ -171,62 +229,121 @@ impl Mask {
     }
 
     /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
-    ///
-    /// The direction is taken over several cells, so that the steps of a slanting edge do not show; but over few where those tell another, as
-    /// in a wall of one cell.
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let flat = (self.flat(place) - self.corner) / self.cell;
         let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
+        let (inside, way) = self.between(held);
+        if flat == held {
+            return (inside * self.cell, self.upright(way.normalize_or_zero()));
+        }
         let off = flat - held;
         let away = off.length();
-        if away > 0.0 {
-            return (self.between(held).max(0.0).hypot(away) * self.cell, self.upright(off / away));
-        }
-        let over = |half: f32| {
-            let along = |axis: Vec2| self.between(flat + axis * half) - self.between(flat - axis * half);
-            Vec2::new(along(Vec2::X), along(Vec2::Y)).normalize_or_zero()
-        };
-        let (near, wide) = (over(0.75), over(1.75));
-        let normal = if near.dot(wide) > 0.7 { wide } else { near };
-        (self.between(flat) * self.cell, self.upright(normal))
+        ((inside.max(0.0).powi(2) + away * away).sqrt() * self.cell, self.upright(off / away))
     }
 
-    /// Signed distance at a place, m.
-    pub(crate) fn distance_at(&self, place: Vec3) -> f32 {
-        let flat = (self.flat(place) - self.corner) / self.cell;
-        let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
-        let away = (flat - held).length();
-        let inside = self.between(held);
-        (if away > 0.0 { inside.max(0.0).hypot(away) } else { inside }) * self.cell
-    }
-
-    /// Straight between the middles of cells, in cells; level beyond the outermost.
-    fn between(&self, at: Vec2) -> f32 {
+    /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
+    #[inline]
+    fn between(&self, at: Vec2) -> (f32, Vec2) {
         let most = Vec2::new((self.width - 1) as f32, (self.height - 1) as f32);
         // A place that is no number is the first.
         let at = (at - 0.5).max(Vec2::ZERO).min(most);
         let (x, y) = (at.x as usize, at.y as usize);
         let (fx, fy) = (at.x - x as f32, at.y - y as f32);
-        let (x1, y1) = ((x + 1).min(self.width - 1), (y + 1).min(self.height - 1));
-        let value = |x: usize, y: usize| self.distance[y * self.width + x];
-        let (a, c) = (value(x, y), value(x, y1));
-        let (low, high) = (a + (value(x1, y) - a) * fx, c + (value(x1, y1) - c) * fx);
-        low + (high - low) * fy
+        let right = usize::from(x + 1 < self.width);
+        let first = y * self.width + x;
+        let second = if y + 1 < self.height { first + self.width } else { first };
+        let [a, b] = [self.cells[first], self.cells[first + right]];
+        let [c, d] = [self.cells[second], self.cells[second + right]];
+        let mix = |a: f32, b: f32, c: f32, d: f32| {
+            let (low, high) = (a + (b - a) * fx, c + (d - c) * fx);
+            low + (high - low) * fy
+        };
+        let along = |axis: usize| {
+            let [a, b, c, d] = [a, b, c, d].map(|cell| f32::from(cell.way[axis]));
+            mix(a, b, c, d)
+        };
+        (mix(a.distance, b.distance, c.distance, d.distance), Vec2::new(along(0), along(1)))
     }
 
-    /// For a first look: how far a place, at least, is from anything solid, m. One read.
-    #[inline]
-    pub(crate) fn clear(&self, place: Vec3) -> f32 {
+    /// The direction away from what is solid, from the distances around. Over several cells, so that the steps of a slanting edge do not
+    /// show; but over few where those tell another, as in a wall of one cell.
+    fn direction(&self, at: Vec2) -> Vec2 {
+        let over = |half: f32| {
+            let along = |axis: Vec2| self.between(at + axis * half).0 - self.between(at - axis * half).0;
+            Vec2::new(along(Vec2::X), along(Vec2::Y)).normalize_or_zero()
+        };
+        let (near, wide) = (over(0.75), over(1.75));
+        if near.dot(wide) > 0.7 { wide } else { near }
+    }
+
+    /// Whether a place, where something has come to lie, is at the edge of what is solid, as far as its cell tells.
+    pub(crate) fn supports(&self, place: Vec3) -> bool {
         let at = (self.flat(place) - self.corner) / self.cell;
-        let (w, h) = (self.width as f32, self.height as f32);
-        let off = (-at.x).max(at.x - w).max(-at.y).max(at.y - h);
-        if off > 0.0 {
-            return off * self.cell;
+        let inside = at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32;
+        inside && self.cells[at.y as usize * self.width + at.x as usize].distance.abs() <= 1.6
+    }
+
+    /// Whether nothing solid is within a way, m, of a place, by its cell's distance and direction: one read.
+    pub(crate) fn is_clear(&self, place: Vec3, way: f32) -> bool {
+        let at = (self.flat(place) - self.corner) / self.cell;
+        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
+            return false;
         }
-        // Places that are no numbers are the first; the upper edges belong to the last.
-        let (x, y) = ((at.x as usize).min(self.width - 1), (at.y as usize).min(self.height - 1));
-        // From the middle of the cell it is half a diagonal at most, and the middles of cells tell distances to a quarter of one.
-        (self.distance[y * self.width + x] - 1.0) * self.cell
+        let (x, y) = (at.x as usize, at.y as usize);
+        let Cell { distance, way: [wx, wy] } = self.cells[y * self.width + x];
+        let off = at - Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
+        let along = (off.x * f32::from(wx) + off.y * f32::from(wy)) / UNIT;
+        // The other way the nearest edge may be another; and directions bend within a cell.
+        distance + along.min(0.0) - 0.85 > way / self.cell
+    }
+
+    /// For a first look at a block: the cell that each element is in, or the nearest one of the picture; and how far within
+    /// the picture it can have come from, in cells.
+    #[inline(always)]
+    pub(crate) fn find<S: Simd>(
+        &self,
+        _simd: S,
+        px: &[f32],
+        py: &[f32],
+        pz: &[f32],
+        vx: &[f32],
+        vy: &[f32],
+        vz: &[f32],
+        dt: f32,
+        cells: &mut [u32],
+        ways: &mut [f32],
+    ) {
+        let n = px.len();
+        let (up, rise) = match self.lie {
+            MaskLie::Upright => (&py[..n], 1.0),
+            MaskLie::Flat => (&pz[..n], -1.0),
+        };
+        let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
+        let (cells, ways) = (&mut cells[..n], &mut ways[..n]);
+        let per_cell = 1.0 / self.cell;
+        let (left, low) = (self.corner.x, self.corner.y);
+        let (wide, high) = (self.width as f32 - 0.01, self.height as f32 - 0.01);
+        let row = self.width as i32;
+        for i in 0..n {
+            let (x, y) = ((px[i] - left) * per_cell, (up[i] * rise - low) * per_cell);
+            // Held to the picture.
+            let (u, v) = (x.max(0.0).min(wide), y.max(0.0).min(high));
+            let off = (x - u) * (x - u) + (y - v) * (y - v);
+            // Within the picture a number of cells fits easily; no check is needed that would keep it from being vectorised.
+            let (column, line) = (u as i32, v as i32);
+            cells[i] = (line * row + column) as u32;
+            let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]) * (dt * per_cell) * (dt * per_cell);
+            // All of the picture is beyond its nearest point, square to the way there or further. Under nothing it is out of reach.
+            ways[i] = if way >= off { (way - off).sqrt() } else { -1e9 };
+        }
+    }
+
+    /// Marks those that can have touched something, from what [`Mask::find`] found. One read an element.
+    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], flags: &mut [u32]) {
+        for ((cell, way), flag) in cells.iter().zip(ways).zip(flags) {
+            // From the middle of its cell it is half a diagonal at most, and the middles tell distances to a quarter of a cell.
+            *flag |= u32::from(self.cells[*cell as usize].distance - 1.1 <= *way);
+        }
     }
 }
 
@@ -333,7 +450,7 @@ mod tests {
                 edited.brush(Vec2::new(x, y), radius, dig);
             }
             let rebuilt = mask(width, height, &edited.solid.clone());
-            prop_assert_eq!(&edited.distance, &rebuilt.distance);
+            prop_assert_eq!(&edited.cells, &rebuilt.cells);
         }
     }
 

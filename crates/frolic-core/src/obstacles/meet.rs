@@ -5,15 +5,12 @@
 
 use glam::Vec3;
 
-use super::body::{Body, SKIN};
-use super::{Solid, Touch};
+use super::body::{Body, HELD, SKIN};
+use super::{Obstacle, Solid, Touch};
 use crate::simd::{Level, Simd, dispatch};
 
 /// Elements looked at together.
-pub(crate) const BLOCK: usize = 512;
-
-/// How near an element must stay to what it sticks to, m.
-const HELD: f32 = 1e-3;
+pub(crate) const BLOCK: usize = 256;
 
 /// Touches followed within a step; an element that is still caught then slows down.
 const MOST_TOUCHES: usize = 6;
@@ -28,29 +25,61 @@ pub(crate) struct Met {
 }
 
 impl Solid {
-    /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way.
-    pub(crate) fn meet(&self, place: &mut Vec3, velocity: &mut Vec3, dt: f32) -> Met {
+    /// Whether what lies still at a place goes on lying there: something with friction is as near as its grid tells by one cell.
+    pub(crate) fn supports(&self, place: Vec3) -> bool {
+        let bears = |obstacle: &Obstacle| obstacle.touch <= Touch::Slide && obstacle.friction > 0.0;
+        self.obstacles.iter().any(|obstacle| bears(obstacle) && obstacle.body.supports(place))
+    }
+
+    /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way. Slower than `rest`, m/s, and
+    /// pressed against something with friction, it lies still.
+    pub(crate) fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
         let mut met = Met::default();
-        let start = *place - *velocity * dt;
         let mut from = start;
+        let speed = velocity.length();
+        // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
+        let (mut clear, mut inside) = (f32::INFINITY, false);
         for (nth, obstacle) in self.obstacles.iter().enumerate() {
+            if let Body::Mask(mask) = &obstacle.body
+                && mask.is_clear(start, speed * dt)
+            {
+                continue;
+            }
+            let (distance, normal) = obstacle.body.sample(start);
             match obstacle.touch {
-                Touch::Stick if obstacle.body.sample(from).0.abs() <= HELD => {
+                Touch::Stick if distance.abs() <= HELD => {
                     met.touch = Some((nth as u32, Vec3::ZERO, 0.0));
-                    (*place, *velocity) = (from, Vec3::ZERO);
+                    (*place, *velocity) = (start, Vec3::ZERO);
                     return met;
                 }
                 Touch::Pass => {
-                    if obstacle.body.sample(start).0 > 0.0
+                    if distance > 0.0
+                        && distance <= speed * dt + SKIN
                         && let Some((_, normal)) = obstacle.body.first_touch(start, *velocity * dt)
                     {
                         met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
                     }
+                    continue;
+                }
+                Touch::Bounce | Touch::Slide
+                    if speed <= rest
+                        && obstacle.friction > 0.0
+                        && (0.0..=HELD).contains(&distance)
+                        && velocity.dot(normal) <= -0.5 * speed =>
+                {
+                    (*place, *velocity) = (start, Vec3::ZERO);
+                    return met;
                 }
                 _ => {}
             }
+            inside |= distance < 0.0;
+            clear = clear.min(distance - obstacle.body.short_way() * 0.5);
         }
-        if !self.bring_out(&mut from, velocity, &mut met) || met.dies {
+        if !inside && clear > speed * dt + SKIN {
+            // It stays where the move has brought it, to the last digit.
+            return met;
+        }
+        if inside && (!self.bring_out(&mut from, velocity, &mut met) || met.dies) {
             // Nothing says which way is out, or its life ends there.
             (*place, *velocity) = (from, Vec3::ZERO);
             return met;
@@ -58,6 +87,12 @@ impl Solid {
         let mut left = dt;
         for _ in 0..MOST_TOUCHES {
             let way = *velocity * left;
+            if met.touch.is_some() && way.length_squared() <= self.short_way * self.short_way {
+                // Too short a way to lead through anything: it is brought out below.
+                from += way;
+                left = 0.0;
+                break;
+            }
             let mut first: Option<(f32, usize, Vec3)> = None;
             for (nth, obstacle) in self.obstacles.iter().enumerate() {
                 if obstacle.touch != Touch::Pass
@@ -93,8 +128,13 @@ impl Solid {
                 return met;
             }
         }
+        if met.touch.is_none() {
+            return met;
+        }
         // Caught in a corner: the less it has come through, the less is left of its speed.
-        *velocity *= 1.0 - left / dt;
+        if left > 0.0 {
+            *velocity *= 1.0 - left / dt;
+        }
         self.bring_out(&mut from, velocity, &mut met);
         *place = from;
         met
@@ -150,6 +190,7 @@ impl Solid {
     ) -> usize {
         let n = p[0].len();
         near.flags[..n].fill(0);
+        let ([px, py, pz], [vx, vy, vz]) = (p, v);
         for obstacle in &self.obstacles {
             let flags = &mut near.flags[..n];
             let look = match &obstacle.body {
@@ -165,17 +206,22 @@ impl Solid {
                     Look::ball(*from + *way * 0.5, way.length() * 0.5 + radius, dt)
                 }
                 Body::Box { middle, half, .. } => Look::ball(*middle, half.length(), dt),
+                Body::Mask(mask) => {
+                    dispatch!(level, simd => mask.find(simd, px, py, pz, vx, vy, vz, dt, &mut near.cells, &mut near.ways));
+                    mask.look(&near.cells[..n], &near.ways[..n], flags);
+                    continue;
+                }
                 body => {
                     look_at_grid(body, p, v, dt, flags);
                     continue;
                 }
             };
-            dispatch!(level, simd => look.over(simd, p, v, flags));
+            dispatch!(level, simd => look.over(simd, px, py, pz, vx, vy, vz, flags));
         }
         let mut found = 0;
         for (i, &flag) in near.flags[..n].iter().enumerate() {
             near.list[found] = i as u16;
-            found += usize::from(flag);
+            found += flag as usize;
         }
         found
     }
@@ -184,13 +230,17 @@ impl Solid {
 /// Room for one block's list.
 #[derive(Debug)]
 pub(crate) struct Nearby {
-    flags: [u8; BLOCK],
+    /// 1 for those that can have touched something.
+    flags: [u32; BLOCK],
+    /// Cells of a mask, and how far each element came, in cells.
+    cells: [u32; BLOCK],
+    ways: [f32; BLOCK],
     pub(crate) list: [u16; BLOCK + 1],
 }
 
 impl Nearby {
     pub(crate) fn new() -> Self {
-        Self { flags: [0; BLOCK], list: [0; BLOCK + 1] }
+        Self { flags: [0; BLOCK], cells: [0; BLOCK], ways: [0.0; BLOCK], list: [0; BLOCK + 1] }
     }
 }
 
@@ -210,10 +260,20 @@ impl Look {
     }
 
     #[inline(always)]
-    fn over<S: Simd>(self, _simd: S, p: [&[f32]; 3], v: [&[f32]; 3], flags: &mut [u8]) {
+    fn over<S: Simd>(
+        self,
+        _simd: S,
+        px: &[f32],
+        py: &[f32],
+        pz: &[f32],
+        vx: &[f32],
+        vy: &[f32],
+        vz: &[f32],
+        flags: &mut [u32],
+    ) {
         let n = flags.len();
-        let (px, py, pz) = (&p[0][..n], &p[1][..n], &p[2][..n]);
-        let (vx, vy, vz) = (&v[0][..n], &v[1][..n], &v[2][..n]);
+        let (px, py, pz) = (&px[..n], &py[..n], &pz[..n]);
+        let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
         let [mx, my, mz] = self.middle.to_array();
         let [nx, ny, nz] = self.normal.to_array();
         let is_plane = self.normal != Vec3::ZERO;
@@ -223,23 +283,19 @@ impl Look {
             let off = if is_plane { dx * nx + dy * ny + dz * nz } else { far };
             let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]).sqrt() * self.way;
             // Places that are no numbers are near nothing.
-            flags[i] |= u8::from(off <= self.radius + way);
+            flags[i] |= u32::from(off <= self.radius + way);
         }
     }
 }
 
 /// Reads of a grid do not vectorise; one a place.
-fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mut [u8]) {
+fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mut [u32]) {
     let dt2 = dt * dt;
     for i in 0..flags.len() {
-        let place = Vec3::new(p[0][i], p[1][i], p[2][i]);
-        let clear = match body {
-            Body::Mask(mask) => mask.clear(place),
-            body => body.sample(place).0,
-        };
+        let clear = body.sample(Vec3::new(p[0][i], p[1][i], p[2][i])).0;
         let way2 = (v[0][i] * v[0][i] + v[1][i] * v[1][i] + v[2][i] * v[2][i]) * dt2;
         let clear = clear - HELD;
-        flags[i] |= u8::from(clear < 0.0 || clear * clear <= way2);
+        flags[i] |= u32::from(clear < 0.0 || clear * clear <= way2);
     }
 }
 

@@ -53,7 +53,7 @@ fn default_friction() -> f32 {
 }
 
 /// What becomes of an element that touches an obstacle.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Touch {
@@ -226,10 +226,24 @@ impl ObstacleSpec {
     }
 }
 
+/// Checks every obstacle of a list by itself; the forms that they name are looked up when they are made ready.
+pub(crate) fn check(specs: &[ObstacleSpec]) -> Result<(), SpecError> {
+    if specs.len() > MOST_OBSTACLES {
+        let problem = format!("there are {}", specs.len());
+        return Err(SpecError::new("obstacle", problem, format!("keep to {MOST_OBSTACLES}")));
+    }
+    let each = |(nth, spec): (usize, &ObstacleSpec)| {
+        spec.check().map_err(|error| error.under(&format!("obstacle.{nth}")))
+    };
+    specs.iter().enumerate().try_for_each(each)
+}
+
 /// Obstacles made ready.
 #[derive(Debug, Clone, Default)]
 pub struct Solid {
     pub(crate) obstacles: Vec<Obstacle>,
+    /// Ways up to this length, m, lead through none of them.
+    short_way: f32,
 }
 
 /// One of them.
@@ -242,19 +256,18 @@ pub(crate) struct Obstacle {
 }
 
 impl Solid {
-    /// Checks and makes ready.
+    /// Makes checked ones ready.
     pub(crate) fn new(obstacles: &[ObstacleSpec], forms: &Forms) -> Result<Self, SpecError> {
-        if obstacles.len() > MOST_OBSTACLES {
-            let problem = format!("there are {}", obstacles.len());
-            return Err(SpecError::new("obstacle", problem, format!("keep to {MOST_OBSTACLES}")));
-        }
         let ready = |(nth, spec): (usize, &ObstacleSpec)| {
             let ObstacleSpec { touch, bounce, friction, .. } = *spec;
-            let body = spec.check().and_then(|()| Body::new(spec, forms));
-            let body = body.map_err(|error| error.under(&format!("obstacle.{nth}")))?;
+            let body = Body::new(spec, forms).map_err(|error| error.under(&format!("obstacle.{nth}")))?;
             Ok(Obstacle { body, touch, bounce, friction })
         };
-        Ok(Self { obstacles: obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()? })
+        let obstacles: Vec<Obstacle> =
+            obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()?;
+        let short_way =
+            obstacles.iter().map(|obstacle| obstacle.body.short_way()).fold(f32::INFINITY, f32::min);
+        Ok(Self { obstacles, short_way })
     }
 
     /// Whether there is nothing to meet.

@@ -77,8 +77,7 @@ impl Emitters {
         let (mut states, mut newborn) = (Vec::new(), Vec::new());
         for (nth, spec) in specs.iter().enumerate() {
             let under = |error: SpecError| error.under(&format!("emitter.{nth}"));
-            let path = spec.path.as_ref().map(Path::new).transpose();
-            let path = path.map_err(|error| under(error.under("path")))?;
+            let path = spec.path.as_ref().map(Path::new);
             states.push(State { owed: 0.0, asked: 0, path, put: None, heading: None });
             let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, forms);
             newborn.push(made.map_err(under)?);
@@ -173,9 +172,10 @@ fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut e
     let dt = f64::from(dt);
     for (nth, (spec, emitter)) in specs.iter().zip(states).enumerate() {
         let (position, moved, turn) = emitter.advance(spec, time, dt);
-        let mean = spec.rate_over_time.as_ref().map_or(1.0, |course| {
-            (course.sum_to(time + dt) - course.sum_to(time)).max(0.0) / dt
-        });
+        let mean = spec
+            .rate_over_time
+            .as_ref()
+            .map_or(1.0, |course| (course.sum_to(time + dt) - course.sum_to(time)).max(0.0) / dt);
         let way = f64::from(moved.length());
         let rate = f64::from(spec.rate) * mean + f64::from(spec.per_metre) * way / dt;
         let before = emitter.owed;
@@ -202,7 +202,8 @@ fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut e
             let mut given = 0;
             while k < times && (time..time + dt).contains(&moment(k)) {
                 given += 1;
-                let rest = if given == MOST_BURSTS { (index(time + dt).min(times) - k).max(1.0) } else { 1.0 };
+                let rest =
+                    if given == MOST_BURSTS { (index(time + dt).min(times) - k).max(1.0) } else { 1.0 };
                 due(u64::from(burst.count) * rest as u64, time + dt - moment(k), 0.0);
                 if given == MOST_BURSTS || every.is_none() {
                     break;

@@ -16,8 +16,8 @@ use glam::Vec3;
 pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
 pub use set::{ParticleSet, check_events};
 pub use spec::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MeshPart, MotionSpec, ParticleSpec, ShapeSpec, Storage,
-    VolumePart,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, ParticleSpec, ShapeSpec,
+    Storage, VolumePart,
 };
 pub use step::{Attractor, Motion};
 
@@ -479,9 +479,8 @@ impl Particles {
 const EVENT_SEED: u32 = 0x1e5e_4eed;
 
 fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Vec<Newborn>, SpecError> {
-    let ready = |(nth, event)| {
-        Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")))
-    };
+    let ready =
+        |(nth, event)| Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")));
     spec.events.iter().enumerate().map(ready).collect()
 }
 

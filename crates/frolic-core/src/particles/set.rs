@@ -72,8 +72,12 @@ impl ParticleSet {
     /// # Errors
     /// A name that no population has; a ring of events that could start ever more elements.
     pub fn link(&mut self) -> Result<(), SpecError> {
-        let specs: Vec<(&str, &[EventSpec])> =
-            self.names.iter().zip(&self.members).map(|(name, member)| (name.as_str(), &member.spec.events[..])).collect();
+        let specs: Vec<(&str, &[EventSpec])> = self
+            .names
+            .iter()
+            .zip(&self.members)
+            .map(|(name, member)| (name.as_str(), &member.spec.events[..]))
+            .collect();
         self.targets = check_events(&specs)?;
         Ok(())
     }
@@ -175,7 +179,10 @@ pub fn check_events(populations: &[(&str, &[EventSpec])]) -> Result<Vec<Vec<Opti
 ///
 /// The most that one element of population i can lead to of population j by one event is a matrix; along a ring its entries multiply. A
 /// ring grows if the product is over 1: the largest product over all ways is found by Floyd's (1962) scheme.
-fn check_rings(populations: &[(&str, &[EventSpec])], targets: &[Vec<Option<usize>>]) -> Result<(), SpecError> {
+fn check_rings(
+    populations: &[(&str, &[EventSpec])],
+    targets: &[Vec<Option<usize>>],
+) -> Result<(), SpecError> {
     let count = populations.len();
     let gains = |only_births: bool| {
         let mut gain = vec![0.0f64; count * count];
@@ -207,7 +214,11 @@ fn check_rings(populations: &[(&str, &[EventSpec])], targets: &[Vec<Option<usize
         Err(SpecError::new(format!("{}.event", populations[nth].0), problem, instead))
     };
     if let Some(nth) = gains(true).iter().position(|gain| *gain > 0.0) {
-        return wrong(nth, "births start births in a ring, without end", "break the ring, or start at a later moment");
+        return wrong(
+            nth,
+            "births start births in a ring, without end",
+            "break the ring, or start at a later moment",
+        );
     }
     if let Some(nth) = gains(false).iter().position(|gain| *gain > 1.0) {
         let problem = "each round of this ring of events could start more elements than the one before";

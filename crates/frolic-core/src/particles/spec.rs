@@ -56,12 +56,26 @@ pub struct MotionSpec {
     /// Least and greatest speed, m/s, 0 to 1e6: what is slower or faster is brought there. Default no limit.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub speed_limits: Option<[f32; 2]>,
+    /// The plane that elements keep to, at the depth or height that they are born at. Default none: they move freely.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keep_to: Option<KeepTo>,
 }
 
 impl Default for MotionSpec {
     fn default() -> Self {
-        Self { drag: 0.0, drag_square: 0.0, weight: 1.0, speed_limits: None }
+        Self { drag: 0.0, drag_square: 0.0, weight: 1.0, speed_limits: None, keep_to: None }
     }
+}
+
+/// A plane that elements keep to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum KeepTo {
+    /// Across and up (x and y).
+    Upright,
+    /// The ground (x and z).
+    Flat,
 }
 
 /// Where, when and how fast elements appear.
@@ -145,7 +159,11 @@ impl CourseSpec {
             within("stops", *factor, 0.0, 1e6, "")?;
         }
         if self.stops.windows(2).any(|pair| pair[0][0] >= pair[1][0]) {
-            return Err(SpecError::new("stops", "times do not rise", "let each stop be later than the one before"));
+            return Err(SpecError::new(
+                "stops",
+                "times do not rise",
+                "let each stop be later than the one before",
+            ));
         }
         match self.every {
             Some(every) => within("every", every, 0.001, 1e6, "s"),
@@ -315,7 +333,8 @@ fn up() -> [f32; 3] {
 
 impl ShapeSpec {
     pub(crate) fn check(&self) -> Result<(), SpecError> {
-        let radius_of = |name: &str, radius: f32| within(&format!("shape.{name}.radius"), radius, 0.0, 1e6, "m");
+        let radius_of =
+            |name: &str, radius: f32| within(&format!("shape.{name}.radius"), radius, 0.0, 1e6, "m");
         match self {
             Self::Point | Self::Mesh { .. } => Ok(()),
             Self::Line { to } => vector_within("shape.line.to", *to, 1e6, "m"),
@@ -397,7 +416,11 @@ impl AimSpec {
         direction("aim.fan", normal)?;
         let (along, square) = (glam::Vec3::from(self.direction), glam::Vec3::from(normal));
         if along.normalize().cross(square.normalize()).length() < 1e-3 {
-            return Err(SpecError::new("aim.fan", "runs along the direction", "write a direction square to it"));
+            return Err(SpecError::new(
+                "aim.fan",
+                "runs along the direction",
+                "write a direction square to it",
+            ));
         }
         Ok(())
     }
@@ -465,7 +488,7 @@ impl ParticleSpec {
         self
     }
 
-    /// Whether every value is in range. Fields are checked when a population or a world is built.
+    /// Whether every value is in range; the forms that it names are looked up when the population is made.
     ///
     /// # Errors
     /// Names the first key that is not.
@@ -484,6 +507,7 @@ impl ParticleSpec {
         };
         most("emitter", self.emitters.len())?;
         most("event", self.events.len())?;
+        crate::fields::check(&self.fields)?;
         self.events.iter().enumerate().try_for_each(|(nth, event)| {
             event.check().map_err(|error| error.under(&format!("event.{nth}")))
         })?;

@@ -21,7 +21,7 @@
 use glam::Vec3;
 use rayon::prelude::*;
 
-use super::spec::MotionSpec;
+use super::spec::{KeepTo, MotionSpec};
 use super::{ParticleColumns, ParticleRow};
 use crate::collectors::{Catching, FREE};
 use crate::curl::Curl;
@@ -57,6 +57,8 @@ pub struct Motion {
     pub attractor: Option<Attractor>,
     /// Least and greatest speed, m/s.
     pub speed_limits: Option<[f32; 2]>,
+    /// 1 for each axis along which it may move, 0 for one along which it may not.
+    pub free: [f32; 3],
 }
 
 /// A point that pulls with strength / (distance² + radius²).
@@ -101,6 +103,11 @@ impl Motion {
             gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0 || spec.drag_square > 0.0),
             attractor,
             speed_limits: spec.speed_limits,
+            free: match spec.keep_to {
+                None => [1.0; 3],
+                Some(KeepTo::Upright) => [1.0, 1.0, 0.0],
+                Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
+            },
         }
     }
 
@@ -155,6 +162,7 @@ impl Acts<'_> {
             && self.world.own_fields().is_empty()
             && !self.world.pulls()
             && motion.drag_square == 0.0
+            && motion.free == [1.0; 3]
             && motion.speed_limits.is_none()
     }
 
@@ -169,7 +177,9 @@ impl Acts<'_> {
 
     fn fields(&self) -> impl Iterator<Item = (&Acting, Option<&Curl>)> {
         let all = self.world.fields().iter().chain(self.own);
-        all.zip(self.curls).filter(|(field, _)| field.acts(self.time)).map(|(field, curl)| (field, curl.as_ref()))
+        all.zip(self.curls)
+            .filter(|(field, _)| field.acts(self.time))
+            .map(|(field, curl)| (field, curl.as_ref()))
     }
 }
 
@@ -236,13 +246,15 @@ pub(super) fn step_chunks(
     )
         .into_par_iter()
         .enumerate()
-        .for_each(|(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), dead, dead_count, notes))| {
-            let base = (nth * chunk) as u32;
-            let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
-            chunk.step(acts, notes);
-            *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
-            chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
-        });
+        .for_each(
+            |(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), dead, dead_count, notes))| {
+                let base = (nth * chunk) as u32;
+                let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
+                chunk.step(acts, notes);
+                *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
+                chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
+            },
+        );
 }
 
 /// Steps one record as columns of one element: the classic form pays for every field and obstacle anew.
@@ -300,23 +312,40 @@ impl Chunk<'_> {
 
     /// Moves, ages and lets meet what is met.
     fn step(&mut self, acts: &Acts<'_>, notes: &mut Notes) {
-        let plain = acts.is_plain();
-        if plain {
+        let (plain, solid) = (acts.is_plain(), acts.is_solid());
+        if plain && !solid {
             self.advance_plain(acts.motion, acts.level);
-        }
-        if plain && !acts.is_solid() {
             return;
         }
         let mut room = Room::new();
         let n = self.px.len();
         for first in (0..n).step_by(BLOCK) {
             let mut block = self.part(first..(first + BLOCK).min(n));
-            if !plain {
+            if solid {
+                dispatch!(acts.level, simd => block.remember(simd, &mut room));
+            }
+            if plain {
+                block.advance_plain(acts.motion, acts.level);
+            } else {
                 block.advance_by_fields(acts, &mut room);
             }
-            if acts.is_solid() {
+            if solid {
                 block.meet(acts, &mut room, notes);
             }
+        }
+    }
+
+    /// Keeps where each element starts from, and who is at rest.
+    #[inline(always)]
+    fn remember<S: Simd>(&self, _simd: S, room: &mut Room) {
+        let n = self.px.len();
+        let [x, y, z] = &mut room.start;
+        x[..n].copy_from_slice(self.px);
+        y[..n].copy_from_slice(self.py);
+        z[..n].copy_from_slice(self.pz);
+        let (vx, vy, vz, rests) = (&self.vx[..n], &self.vy[..n], &self.vz[..n], &mut room.rests[..n]);
+        for i in 0..n {
+            rests[i] = u32::from(vx[i].abs() + vy[i].abs() + vz[i].abs() == 0.0);
         }
     }
 
@@ -361,13 +390,26 @@ impl Chunk<'_> {
         for field in acts.world.own_fields() {
             field.act(&mut chunk);
         }
-        dispatch!(acts.level, simd => integrate(simd, motion, self, &room.sums));
+        if motion.drag_square > 0.0 {
+            dispatch!(acts.level, simd => self.integrate::<_, true>(simd, motion, &room.sums));
+        } else {
+            dispatch!(acts.level, simd => self.integrate::<_, false>(simd, motion, &room.sums));
+        }
+    }
+
+    #[inline(always)]
+    fn integrate<S: Simd, const SQUARE: bool>(&mut self, simd: S, motion: &Motion, sums: &[[f32; BLOCK]; 6]) {
+        let Chunk { px, py, pz, vx, vy, vz, age, .. } = self;
+        let [ax, ay, az, qx, qy, qz] = sums;
+        integrate::<S, SQUARE>(simd, motion, px, py, pz, vx, vy, vz, age, ax, ay, az, qx, qy, qz);
     }
 
     /// Obstacles, collectors, ages and regions, while the block is in cache.
     fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
         let n = self.px.len();
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
+        // Twice what gravity gives in a step.
+        let rest = 2.0 * dt * Vec3::from(acts.motion.fall).length();
         let mut touched = 0;
         if !solid.is_empty() {
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
@@ -379,13 +421,26 @@ impl Chunk<'_> {
                     continue;
                 }
                 let (mut place, mut velocity) = (self.place(i), self.velocity(i));
-                let met = solid.meet(&mut place, &mut velocity, dt);
+                let start = Vec3::new(room.start[0][i], room.start[1][i], room.start[2][i]);
+                if room.rests[i] == 1 && velocity.length_squared() <= rest * rest && solid.supports(start) {
+                    [self.px[i], self.py[i], self.pz[i]] = start.to_array();
+                    (self.vx[i], self.vy[i], self.vz[i]) = (0.0, 0.0, 0.0);
+                    continue;
+                }
+                let met = solid.meet(start, &mut place, &mut velocity, dt, rest);
                 if let Some((other, normal, speed)) = met.touch {
                     let counts = speed > 0.0 || met.dies;
                     notes.hits += u64::from(counts);
                     let at = ParticleRow { px: place.x, py: place.y, pz: place.z, ..self.row(i) };
                     if counts {
-                        note(acts.events, notes, at, other, normal, |on| matches!(on, Moment::Hit { speed: least } if speed >= least));
+                        note(
+                            acts.events,
+                            notes,
+                            at,
+                            other,
+                            normal,
+                            |on| matches!(on, Moment::Hit { speed: least } if speed >= least),
+                        );
                     }
                     room.touched[touched] = i as u16;
                     touched += 1;
@@ -400,15 +455,19 @@ impl Chunk<'_> {
         if !acts.catching.is_empty() {
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
             let caught = &mut room.caught[..n];
-            dispatch!(acts.level, simd => acts.catching.block(simd, p, v, caught));
+            let ([px, py, pz], [vx, vy, vz]) = (p, v);
+            dispatch!(acts.level, simd => acts.catching.block(simd, px, py, pz, vx, vy, vz, caught));
             // Who was turned about has not come straight from where its velocity says: where it ended decides.
             for &i in &room.touched[..touched] {
                 caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
             }
-            for i in 0..n {
+            let any = room.caught[..n].iter().fold(FREE, |all, by| all & by) != FREE;
+            for i in 0..if any { n } else { 0 } {
                 if room.caught[i] != FREE && self.age[i] < self.life[i] {
                     notes.caught.push(room.caught[i]);
-                    note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
+                    note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| {
+                        on == Moment::Caught
+                    });
                     self.age[i] = f32::INFINITY;
                 }
             }
@@ -496,11 +555,21 @@ struct Room {
     near: Nearby,
     caught: [u32; BLOCK],
     touched: [u16; BLOCK],
+    /// Places before the step, and 1 for who was at rest.
+    start: [[f32; BLOCK]; 3],
+    rests: [u32; BLOCK],
 }
 
 impl Room {
     fn new() -> Self {
-        Self { sums: [[0.0; BLOCK]; 6], near: Nearby::new(), caught: [FREE; BLOCK], touched: [0; BLOCK] }
+        Self {
+            sums: [[0.0; BLOCK]; 6],
+            near: Nearby::new(),
+            caught: [FREE; BLOCK],
+            touched: [0; BLOCK],
+            start: [[0.0; BLOCK]; 3],
+            rests: [0; BLOCK],
+        }
     }
 }
 
@@ -540,30 +609,53 @@ fn add_gusts<S: Simd>(_simd: S, gusts: &Gusts, position: [&[f32]; 3], air: &mut 
     }
 }
 
-/// Moves one block by what its fields have added up.
+/// Moves one block by what its fields have added up. As plain slices, each by itself: only then does the compiler know that they do not
+/// overlap.
 #[inline(always)]
-fn integrate<S: Simd>(_simd: S, motion: &Motion, chunk: &mut Chunk<'_>, sums: &[[f32; BLOCK]; 6]) {
+fn integrate<S: Simd, const SQUARE: bool>(
+    _simd: S,
+    motion: &Motion,
+    px: &mut [f32],
+    py: &mut [f32],
+    pz: &mut [f32],
+    vx: &mut [f32],
+    vy: &mut [f32],
+    vz: &mut [f32],
+    age: &mut [f32],
+    ax: &[f32],
+    ay: &[f32],
+    az: &[f32],
+    qx: &[f32],
+    qy: &[f32],
+    qz: &[f32],
+) {
     let motion = *motion;
-    let Chunk { px, py, pz, vx, vy, vz, age, .. } = chunk;
     let n = px.len().min(BLOCK);
     let (px, py, pz, age) = (&mut px[..n], &mut py[..n], &mut pz[..n], &mut age[..n]);
     let (vx, vy, vz) = (&mut vx[..n], &mut vy[..n], &mut vz[..n]);
-    let [ax, ay, az, qx, qy, qz] = sums;
     let (ax, ay, az) = (&ax[..n], &ay[..n], &az[..n]);
     let (qx, qy, qz) = (&qx[..n], &qy[..n], &qz[..n]);
     let [least, most] = motion.speed_limits.unwrap_or([0.0, f32::INFINITY]);
     let limits = motion.speed_limits.is_some();
+    let [fx, fy, fz] = motion.free;
     for i in 0..n {
         let (ux, uy, uz) = (vx[i] - ax[i], vy[i] - ay[i], vz[i] - az[i]);
-        let through = (ux * ux + uy * uy + uz * uz).sqrt();
-        let slow = 1.0 / (1.0 + motion.drag_square * through * motion.reach);
-        let (keep, reach) = (motion.keep * slow, motion.reach * slow);
-        let (mut x, mut y, mut z) =
-            (ax[i] + ux * keep + qx[i] * reach, ay[i] + uy * keep + qy[i] * reach, az[i] + uz * keep + qz[i] * reach);
+        let (mut keep, mut reach) = (motion.keep, motion.reach);
+        if SQUARE {
+            let through = (ux * ux + uy * uy + uz * uz).sqrt();
+            let slow = 1.0 / (1.0 + motion.drag_square * through * motion.reach);
+            (keep, reach) = (keep * slow, reach * slow);
+        }
+        let (mut x, mut y, mut z) = (
+            ax[i] + ux * keep + qx[i] * reach,
+            ay[i] + uy * keep + qy[i] * reach,
+            az[i] + uz * keep + qz[i] * reach,
+        );
+        (x, y, z) = (x * fx, y * fy, z * fz);
         if limits {
             let speed = (x * x + y * y + z * z).sqrt();
             // What stands still has no way to go faster.
-            let scale = if speed > 0.0 { speed.clamp(least, most) / speed } else { 1.0 };
+            let scale = if speed > 0.0 { speed.max(least).min(most) / speed } else { 1.0 };
             (x, y, z) = (x * scale, y * scale, z * scale);
         }
         (vx[i], vy[i], vz[i]) = (x, y, z);

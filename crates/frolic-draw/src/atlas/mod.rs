@@ -309,6 +309,16 @@ impl Atlas {
         self.pages.get(nth).map(|page| (page.side, &page.levels[..]))
     }
 
+    /// Paints over a part of a picture, from a place on, texels from its upper left; what does not fit is left. Costs the texels that
+    /// change.
+    pub fn repaint(&mut self, region: RegionId, [x, y]: [u32; 2], part: &Picture) {
+        let Some(&region) = self.regions.get(region.0 as usize) else { return };
+        let Some(page) = self.pages.get_mut(usize::from(region.page)) else { return };
+        let [w, h] = part.size();
+        let (w, h) = (w.min(region.w.saturating_sub(x)), h.min(region.h.saturating_sub(y)));
+        page.paint_over(part, [region.x + x, region.y + y], [w, h]);
+    }
+
     /// Width and height of a picture, texels.
     pub fn size(&self, region: RegionId) -> Option<[u32; 2]> {
         self.regions.get(region.0 as usize).map(|region| [region.w, region.h])
@@ -385,11 +395,29 @@ impl Page {
     fn put(&mut self, picture: &Picture, region: &Region, cell: [u32; 2]) {
         for j in 0..cell[1] {
             for i in 0..cell[0] {
-                let [r, g, b, a] = picture.at(i.min(region.w - 1), j.min(region.h - 1));
-                let opacity = f32::from(a) / 255.0;
-                let channel = |byte: u8| (linear(byte) * opacity * 65_535.0 + 0.5) as u16;
                 let at = (region.y + j) as usize * self.side + (region.x + i) as usize;
-                self.levels[0][at] = [channel(r), channel(g), channel(b), (opacity * 65_535.0 + 0.5) as u16];
+                self.levels[0][at] = texel(picture.at(i.min(region.w - 1), j.min(region.h - 1)));
+            }
+        }
+    }
+
+    /// Paints over a rectangle and makes its smaller copies anew.
+    fn paint_over(&mut self, picture: &Picture, [x, y]: [u32; 2], [w, h]: [u32; 2]) {
+        let side = self.side;
+        for j in 0..h {
+            for i in 0..w {
+                self.levels[0][(y + j) as usize * side + (x + i) as usize] = texel(picture.at(i, j));
+            }
+        }
+        for level in 1..LEVELS {
+            let (x0, x1) = ((x >> level) as usize, ((x + w) as usize).div_ceil(1 << level));
+            let (y0, y1) = ((y >> level) as usize, ((y + h) as usize).div_ceil(1 << level));
+            let side = side >> level;
+            let [.., from, into] = &mut self.levels[..=level] else { return };
+            for j in y0..y1.min(side) {
+                for i in x0..x1.min(side) {
+                    into[j * side + i] = mean(from, side * 2, i * 2, j * 2);
+                }
             }
         }
     }
@@ -400,16 +428,25 @@ impl Page {
             let (from, side) = (&self.levels[level - 1], self.side >> level);
             let mut into = vec![[0u16; 4]; side * side];
             for (at, texel) in into.iter_mut().enumerate() {
-                let (x, y) = (at % side * 2, at / side * 2);
-                for channel in 0..4 {
-                    let sum: u32 = [(x, y), (x + 1, y), (x, y + 1), (x + 1, y + 1)]
-                        .iter()
-                        .map(|&(i, j)| u32::from(from[j * side * 2 + i][channel]))
-                        .sum();
-                    texel[channel] = ((sum + 2) / 4) as u16;
-                }
+                *texel = mean(from, side * 2, at % side * 2, at / side * 2);
             }
             self.levels.push(into);
         }
     }
+}
+
+/// Linear light times opacity in 16 bits, of straight sRGB in 8.
+fn texel([r, g, b, a]: [u8; 4]) -> [u16; 4] {
+    let opacity = f32::from(a) / 255.0;
+    let channel = |byte: u8| (linear(byte) * opacity * 65_535.0 + 0.5) as u16;
+    [channel(r), channel(g), channel(b), (opacity * 65_535.0 + 0.5) as u16]
+}
+
+/// Mean of two by two texels.
+fn mean(from: &[[u16; 4]], side: usize, x: usize, y: usize) -> [u16; 4] {
+    let four = [(x, y), (x + 1, y), (x, y + 1), (x + 1, y + 1)].map(|(i, j)| from[j * side + i]);
+    std::array::from_fn(|channel| {
+        let sum: u32 = four.iter().map(|texel| u32::from(texel[channel])).sum();
+        ((sum + 2) / 4) as u16
+    })
 }

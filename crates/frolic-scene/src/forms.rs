@@ -1,0 +1,176 @@
+//! Forms of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
+
+use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, vector_within, within};
+use frolic_draw::Picture;
+use serde::{Deserialize, Serialize};
+
+use crate::error::SceneError;
+use crate::grid_file::{read_grid, read_grid_bytes};
+use crate::models::{read_mesh, read_mesh_bytes};
+use crate::shipped;
+use crate::spec::{Folder, SceneSpec};
+use crate::texture::{read_png, read_png_bytes};
+
+/// Something with an extent, by name.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct FormSpec {
+    /// Its name.
+    pub name: String,
+    /// What it is made from.
+    pub from: FormSource,
+    /// Factor on its size, 1e-4 to 1e4; not of a picture. Default 1.
+    #[serde(default = "one")]
+    pub scale: f32,
+    /// Turn about y, degrees anticlockwise from above; of a mesh. Default 0.
+    #[serde(default)]
+    pub turn_degrees: f32,
+    /// Where its origin is put, m; not of a picture. Default the world's origin.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// Makes a distance grid of a mesh: points along its longest side, 4 to 1024. Default it stays a mesh.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bake: Option<u32>,
+}
+
+fn one() -> f32 {
+    1.0
+}
+
+/// What a form is made from.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum FormSource {
+    /// A mesh: an `.obj`, `.gltf` or `.glb` file beside the scene.
+    Mesh(String),
+    /// A distance grid: a `.dgrid` file beside the scene.
+    Grid(String),
+    /// How bright a PNG beside the scene is, times its opacity.
+    Brightness(String),
+    /// How opaque a PNG beside the scene is.
+    Opacity(String),
+    /// A ball of radius 1 as a mesh of 12 n² triangles, n 1 to 512.
+    Ball(u32),
+}
+
+impl FormSpec {
+    /// A form of this name.
+    pub fn new(name: &str, from: FormSource) -> Self {
+        Self { name: name.to_owned(), from, scale: 1.0, turn_degrees: 0.0, position: [0.0; 3], bake: None }
+    }
+
+    /// The same as a distance grid with so many points along its longest side.
+    pub fn bake(mut self, points: u32) -> Self {
+        self.bake = Some(points);
+        self
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        within("scale", self.scale, 1e-4, 1e4, "")?;
+        within("turn_degrees", self.turn_degrees, -1e6, 1e6, "degrees")?;
+        vector_within("position", self.position, 1e6, "m")?;
+        if let FormSource::Ball(detail) = self.from {
+            within("from.ball", detail as f32, 1.0, 512.0, "")?;
+        }
+        match (self.bake, &self.from) {
+            (None, _) => Ok(()),
+            (Some(points), FormSource::Mesh(_) | FormSource::Ball(_)) => {
+                within("bake", points as f32, 4.0, 1024.0, "points")
+            }
+            _ => Err(SpecError::new("bake", "is of no mesh", "leave it out")),
+        }
+    }
+
+    /// Reads it, from the folder of its scene, and bakes it if it is to be.
+    ///
+    /// # Errors
+    /// A file that cannot be read or used.
+    pub fn load(&self, folder: &Folder) -> Result<Form, SpecError> {
+        let told = |key: &str, error: SceneError| match error {
+            SceneError::Read { path, source } => SpecError::new(
+                key,
+                format!("{} cannot be read: {source}", path.display()),
+                "name a file beside the scene file",
+            ),
+            other => SpecError::new(key, other.to_string(), "give another file"),
+        };
+        let surface = |surface: Surface| -> Result<Form, SpecError> {
+            let placed = surface.placed(self.scale, self.turn_degrees.to_radians(), self.position)?;
+            Ok(match self.bake {
+                Some(points) => Form::Distance(BakeSpec::new(points).bake(&placed)?.into()),
+                None => Form::Surface(placed.into()),
+            })
+        };
+        match &self.from {
+            FormSource::Mesh(file) => surface(mesh(folder, file).map_err(|error| told("from.mesh", error))?),
+            FormSource::Ball(detail) => surface(Surface::ball(*detail)),
+            FormSource::Grid(file) => {
+                let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
+                Ok(Form::Distance(grid.placed(self.scale, self.position)?.into()))
+            }
+            FormSource::Brightness(file) => {
+                let picture = picture(folder, file).map_err(|error| told("from.brightness", error))?;
+                let bright = |&[r, g, b, a]: &[u8; 4]| {
+                    // Luma of the trade for such bytes: Rec. 709.
+                    let luma = 0.2126 * f32::from(r) + 0.7152 * f32::from(g) + 0.0722 * f32::from(b);
+                    luma / 255.0 * f32::from(a) / 255.0
+                };
+                Ok(Form::Plane(plane(&picture, bright)?.into()))
+            }
+            FormSource::Opacity(file) => {
+                let picture = picture(folder, file).map_err(|error| told("from.opacity", error))?;
+                Ok(Form::Plane(plane(&picture, |pixel| f32::from(pixel[3]) / 255.0)?.into()))
+            }
+        }
+    }
+}
+
+/// Rows from the lower edge up, as the world has them.
+fn plane(picture: &Picture, value: impl Fn(&[u8; 4]) -> f32) -> Result<Plane, SpecError> {
+    let [width, height] = picture.size().map(|side| side as usize);
+    let rows = picture.pixels().chunks_exact(width).rev();
+    Plane::new(width, height, rows.flatten().map(value).collect())
+}
+
+fn mesh(folder: &Folder, file: &str) -> Result<Surface, SceneError> {
+    find(folder, file, |bytes| read_mesh_bytes(bytes, file), |path| read_mesh(path))
+}
+
+fn grid(folder: &Folder, file: &str) -> Result<DistanceGrid, SceneError> {
+    find(folder, file, |bytes| read_grid_bytes(bytes, file), |path| read_grid(path))
+}
+
+/// Reads a PNG of a scene.
+pub(crate) fn picture(folder: &Folder, file: &str) -> Result<Picture, SceneError> {
+    find(folder, file, |bytes| read_png_bytes(bytes, file), |path| read_png(path))
+}
+
+/// Reads a file of a scene, from the program or from a folder.
+fn find<T>(
+    folder: &Folder,
+    file: &str,
+    bytes: impl FnOnce(&[u8]) -> Result<T, SceneError>,
+    path: impl FnOnce(&std::path::Path) -> Result<T, SceneError>,
+) -> Result<T, SceneError> {
+    match folder {
+        Folder::Shipped(name) => match shipped::file(name, file) {
+            Some(shipped) => bytes(shipped),
+            // A shipped scene with a file of one's own, by `--set`.
+            None => path(file.as_ref()),
+        },
+        Folder::At(folder) => path(&folder.join(file)),
+        Folder::Here => path(file.as_ref()),
+    }
+}
+
+/// Reads and bakes all forms of a scene.
+pub(crate) fn load(spec: &SceneSpec) -> Result<Forms, SpecError> {
+    let mut forms = Forms::default();
+    for (nth, form) in spec.form.iter().enumerate() {
+        let made = form.load(&spec.folder).map_err(|error| error.under(&format!("form.{nth}")))?;
+        forms.insert(&form.name, made);
+    }
+    Ok(forms)
+}
