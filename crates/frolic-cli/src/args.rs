@@ -19,6 +19,7 @@ Examples:
   frolic draw beacon -o fire.png --at 4         one picture
   frolic draw pennants --show batches --stats   which draw calls, and why so many
   frolic profile beacon --vary draw.technique=each,instanced
+  frolic bake bush.obj                          a distance grid to fill, or to bounce off
   frolic scenes beacon > mine.toml              a scene to start from
 
 SCENE is the name of a shipped scene or the path of a scene file."
@@ -36,6 +37,8 @@ pub(crate) enum Command {
     Draw(Draw),
     /// Measure frame time against element count
     Profile(ProfileArgs),
+    /// Make a distance grid from a mesh, and a picture of it
+    Bake(Bake),
     /// Check a scene and say what is in it
     Check(Check),
     /// List the shipped scenes, or print one
@@ -172,6 +175,40 @@ pub(crate) struct ProfileArgs {
     #[arg(long, value_name = "DIR", default_value = "frolic-profile")]
     pub(crate) out: PathBuf,
     /// Print the profile as JSON instead of a table
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic bake bush.obj
+  frolic bake stone.glb --points 128 -o stone.dgrid
+  frolic bake bush.obj --no-picture --json
+
+A scene uses the grid as a form:
+  [[form]]
+  name = \"bush\"
+  from = { grid = \"bush.dgrid\" }")]
+pub(crate) struct Bake {
+    /// The mesh: an .obj, .gltf or .glb file
+    pub(crate) mesh: PathBuf,
+    /// Points along its longest side, 4 to 1024
+    #[arg(long, value_name = "N", default_value_t = 64)]
+    pub(crate) points: u32,
+    /// Room around the mesh, as a share of its longest side, 0.01 to 2
+    #[arg(long, value_name = "SHARE", default_value_t = 0.1, allow_negative_numbers = true)]
+    pub(crate) margin: f32,
+    /// Where the grid goes; its picture goes beside it [default: the mesh's name and .dgrid, here]
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Size of the picture, such as 640x400 [default: 1280x800]
+    #[arg(long, value_name = "WxH")]
+    pub(crate) size: Option<ImageSize>,
+    /// Write no picture
+    #[arg(long)]
+    pub(crate) no_picture: bool,
+    /// Print what was made as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }

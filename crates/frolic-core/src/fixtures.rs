@@ -6,7 +6,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::columns::columns;
 use crate::error::{SpecError, vector_within, within};
+use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
+use crate::particles::{ShapeSpec, Source, VolumePart};
 use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
@@ -21,11 +23,62 @@ pub struct FixtureSpec {
     pub at: Vec<PlaceSpec>,
     /// Lines along which the other elements hang, spread evenly by length. At most 4096.
     pub line: Vec<LineSpec>,
+    /// A distance grid that the rest is spread over instead of lines. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fill: Option<FillSpec>,
     /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
     pub strung: bool,
     /// How elements swing. Default not at all.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub swing: Option<SwingSpec>,
+    /// How all of it sways, as a bush does. Default not at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sway: Option<SwaySpec>,
+}
+
+/// Elements spread over a distance grid, turned outwards.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct FillSpec {
+    /// Name of the grid.
+    pub form: String,
+    /// What of it. Default its inside.
+    #[serde(default)]
+    pub part: VolumePart,
+    /// Range of the tilt outwards, degrees: 0 stands upright, 90 points out. Default 0 to 90.
+    #[serde(default = "any_tilt")]
+    pub tilt_degrees: Span,
+    /// Largest turn off the way outwards, degrees, 0 to 180. Default 60.
+    #[serde(default = "some_turn")]
+    pub stray_degrees: f32,
+}
+
+fn any_tilt() -> Span {
+    Span::new(0.0, 90.0)
+}
+
+fn some_turn() -> f32 {
+    60.0
+}
+
+/// Swaying of everything together: the higher up, the further the wind moves it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SwaySpec {
+    /// Height that stands still, m. Default 0.
+    pub root: f32,
+    /// Height above it at which `give` is reached, m, 0.001 to 1e4. Default 1.
+    pub height: f32,
+    /// How far it moves there for each m/s of wind, m, 0 to 100. Default 0.02.
+    pub give: f32,
+}
+
+impl Default for SwaySpec {
+    fn default() -> Self {
+        Self { root: 0.0, height: 1.0, give: 0.02 }
+    }
 }
 
 /// One place.
@@ -175,13 +228,22 @@ impl FixtureSpec {
             vector_within(&key("to"), line.to, 1e6, "m")?;
             within(&key("sag"), line.sag, 0.0, 1e4, "m")?;
         }
+        if let Some(fill) = &self.fill {
+            fill.tilt_degrees.check("fill.tilt_degrees", -180.0, 180.0, "degrees")?;
+            within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
+        }
+        if let Some(sway) = &self.sway {
+            within("sway.root", sway.root, -1e6, 1e6, "m")?;
+            within("sway.height", sway.height, 0.001, 1e4, "m")?;
+            within("sway.give", sway.give, 0.0, 100.0, "m for each m/s")?;
+        }
         if let Some(swing) = &self.swing {
             within("swing.length", swing.length, 0.01, 1000.0, "m")?;
             within("swing.drag", swing.drag, 0.0, 1000.0, "1/s")?;
             within("swing.damping", swing.damping, 0.0, 1000.0, "1/s")?;
         }
         let places = if self.strung { self.line.len() } else { self.at.len() };
-        if (self.strung || self.line.is_empty()) && count as usize > places {
+        if (self.strung || self.line.is_empty()) && self.fill.is_none() && count as usize > places {
             let problem = format!("{count} elements for {places} places");
             return Err(SpecError::new("count", problem, "add places or lines, or write a smaller count"));
         }
@@ -207,6 +269,8 @@ impl FixtureSpec {
 pub struct Fixtures {
     spec: FixtureSpec,
     columns: FixtureColumns,
+    /// Where those that sway are at rest, m.
+    rest: [Vec<f32>; 3],
     /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, m.
     curve: [Vec<f32>; 6],
     time: f64,
@@ -221,6 +285,28 @@ impl Fixtures {
     /// # Errors
     /// A value out of range, or more elements than memory allows.
     pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        Self::with_forms(spec, count, size, seed, &Forms::default())
+    }
+
+    /// The same, where the spec may name forms.
+    ///
+    /// # Errors
+    /// As [`Fixtures::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &FixtureSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        let mut fixtures = Self::put(spec, count, size, seed, forms)?;
+        if spec.sway.is_some() {
+            fixtures.rest = fixtures.columns.position().map(<[f32]>::to_vec);
+        }
+        Ok(fixtures)
+    }
+
+    fn put(spec: &FixtureSpec, count: u32, size: Span, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
         spec.check(count)?;
         size.check("size", 0.0, 1e4, "m")?;
         let mut columns = FixtureColumns::default();
@@ -241,7 +327,8 @@ impl Fixtures {
             ));
         }
         columns.reserve(count as usize).map_err(refused)?;
-        let mut fixtures = Self { spec: spec.clone(), columns, curve: Default::default(), time: 0.0 };
+        let (rest, curve) = Default::default();
+        let mut fixtures = Self { spec: spec.clone(), columns, rest, curve, time: 0.0 };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
             let id = fixtures.columns.len() as u32;
             let [dice, ..] = Draws { seed, id }.draw(0);
@@ -273,6 +360,22 @@ impl Fixtures {
         for place in spec.at.iter().take(count as usize) {
             let (turn, tilt) = (place.turn_degrees.to_radians(), place.tilt_degrees.to_radians());
             put(Vec3::from(place.position), turn, tilt, place.scale);
+        }
+        if let Some(fill) = &spec.fill {
+            let shape = ShapeSpec::Volume { form: fill.form.clone(), part: fill.part };
+            let source = Source::new(&shape, forms).map_err(|error| error.under("fill"))?;
+            let grid = forms.distance("fill.form", &fill.form)?;
+            for id in spec.at.len() as u32..count {
+                let draws = Draws { seed, id };
+                let (at, outwards) = source.place(draws);
+                let [stray, tilt, _] = draws.draw(4);
+                let out = outwards.unwrap_or_else(|| grid.sample(at).1.normalize_or(Vec3::Y));
+                let stray = (stray * 2.0 - 1.0) * fill.stray_degrees.to_radians();
+                // Turned so that a tilt about x leans its top outwards.
+                let turn = libm::atan2f(out.x, out.z) + stray;
+                put(at, turn, fill.tilt_degrees.at(tilt).to_radians(), 1.0);
+            }
+            return Ok(fixtures);
         }
         let hung = (count as usize).saturating_sub(spec.at.len());
         let total: f64 = spec.line.iter().map(|line| f64::from(line.length())).sum();
@@ -319,8 +422,30 @@ impl Fixtures {
             }
             meter.stop(Stage::Integrate, started);
         }
+        if let (Some(sway), true) = (self.spec.sway, dt.is_finite() && dt > 0.0 && steps > 0) {
+            let started = meter.start();
+            if self.spec.swing.is_none() {
+                self.time += f64::from(dt) * f64::from(steps);
+            }
+            self.sway(&sway, world);
+            meter.stop(Stage::Integrate, started);
+        }
         meter.add(Counter::Alive, self.len() as u64);
         meter.add(Counter::ElementBytes, self.len() as u64 * Self::bytes_per_element());
+    }
+
+    /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.
+    fn sway(&mut self, sway: &SwaySpec, world: &World) {
+        let level = Level::new();
+        let gusts = world.gusts_at(self.time);
+        let [wx, _, wz] = world.spec().wind;
+        let [rx, ry, rz] = &self.rest;
+        let FixtureColumns { px, py, pz, .. } = &mut self.columns;
+        let chunks = rx.par_chunks(CHUNK).zip(ry.par_chunks(CHUNK)).zip(rz.par_chunks(CHUNK));
+        let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
+        chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
+            dispatch!(level, simd => lean(simd, *sway, gusts, [wx, wz], [rx, ry, rz], px, py, pz));
+        });
     }
 
     fn swing(&mut self, motion: &Motion<'_>) {
@@ -361,7 +486,30 @@ impl Fixtures {
 
     /// Whether they move at all.
     pub fn swings(&self) -> bool {
-        self.spec.swing.is_some()
+        self.spec.swing.is_some() || self.spec.sway.is_some()
+    }
+}
+
+#[inline(always)]
+fn lean<S: Simd>(
+    _simd: S,
+    sway: SwaySpec,
+    gusts: Option<Gusts>,
+    [wx, wz]: [f32; 2],
+    [rx, ry, rz]: [&[f32]; 3],
+    px: &mut [f32],
+    py: &mut [f32],
+    pz: &mut [f32],
+) {
+    for i in 0..px.len() {
+        let [gx, _, gz] = gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at([rx[i], ry[i], rz[i]]));
+        let share = ((ry[i] - sway.root) / sway.height).max(0.0);
+        let give = sway.give * share * share;
+        let (dx, dz) = ((wx + gx) * give, (wz + gz) * give);
+        px[i] = rx[i] + dx;
+        pz[i] = rz[i] + dz;
+        // What leans comes down a little.
+        py[i] = ry[i] - (dx * dx + dz * dz) * 0.5 / sway.height;
     }
 }
 

@@ -13,12 +13,14 @@
 //! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
 //! | what do they bounce off? | `obstacles/` |
 //! | what picks them up? | `collectors.rs` |
+//! | what is there around a moving middle? | `endless.rs` |
 //! | what does one start in another? | `events.rs`, `particles/set.rs` |
 //! | meshes, pictures, distance grids that all of these name | `forms/` |
 //! | what do emitters and collectors follow? | `paths.rs` |
 //! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
 //! | what did it cost? | `meter.rs` |
+//! | what does a device need to know? | `backend.rs` |
 //! | random numbers, instruction sets | `random.rs`, `simd.rs` |
 //!
 //! Conventions: metres, seconds, radians unless a name says degrees; y points up; a result depends on the spec and
@@ -40,15 +42,12 @@
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
-pub mod backend {
-    //! What a population that lives elsewhere, as on a device, needs to be stepped by the same numbers.
-    pub use crate::particles::{Attractor, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
-    pub use crate::world::{GUST_SEED, Gusts};
-}
+pub mod backend;
 mod clock;
 mod collectors;
 mod columns;
 mod curl;
+mod endless;
 mod error;
 mod events;
 mod fields;
@@ -68,21 +67,25 @@ mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
+pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec};
 pub use error::{SpecError, vector_within, within};
 pub use events::{AimBy, EventSpec, Happening, Moment, Region};
 pub use fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
-pub use fixtures::{FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwingSpec};
+pub use fixtures::{
+    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
+};
 pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
 pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
 pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{
     AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MEMORY_LIMIT, MeshPart, MotionSpec, ParticleColumns,
-    ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, VolumePart, check_events,
+    ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, Trail, TrailSpec, VolumePart,
+    check_events,
 };
-pub use paths::{PathEnds, PathSpec};
+pub use paths::{Path, PathEnds, PathSpec};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;
 pub use threads::Threads;

@@ -48,7 +48,11 @@ impl PathSpec {
         self
     }
 
-    pub(crate) fn check(&self) -> Result<(), SpecError> {
+    /// Whether every value is in range.
+    ///
+    /// # Errors
+    /// Names the first key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
         if !(2..=1024).contains(&self.points.len()) {
             let problem = format!("{} points", self.points.len());
             return Err(SpecError::new("points", problem, "write 2 to 1024 points"));
@@ -60,7 +64,7 @@ impl PathSpec {
 
 /// A path made ready: places at even steps of the way.
 #[derive(Debug, Clone)]
-pub(crate) struct Path {
+pub struct Path {
     places: Vec<Vec3>,
     /// Way from the first, rising, m.
     lengths: Vec<f32>,
@@ -74,7 +78,7 @@ const PIECES: usize = 16;
 
 impl Path {
     /// Makes a checked one ready.
-    pub(crate) fn new(spec: &PathSpec) -> Self {
+    pub fn new(spec: &PathSpec) -> Self {
         let points: Vec<Vec3> = spec.points.iter().copied().map(Vec3::from).collect();
         let n = points.len();
         let closed = spec.ends == PathEnds::Loop;
@@ -99,7 +103,7 @@ impl Path {
     }
 
     /// Where it is at a time, s after the start, and which way it goes (of length 1; 0 if nowhere).
-    pub(crate) fn at(&self, time: f64) -> (Vec3, Vec3) {
+    pub fn at(&self, time: f64) -> (Vec3, Vec3) {
         let share = time.max(0.0) / self.seconds;
         let (share, back) = match self.ends {
             PathEnds::Stay => (share.min(1.0), false),

@@ -6,11 +6,12 @@ use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 use crate::collectors::{Collector, CollectorSpec};
+use crate::endless::{Cells, EndlessSpec};
 use crate::error::{SpecError, vector_within, within};
 use crate::fields::{Acting, Field, FieldChunk, FieldSpec, attract_to};
 use crate::forms::Forms;
 use crate::noise::gust_noise;
-use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Solid};
+use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
 use crate::paths::{Path, PathSpec};
 use crate::simd::Level;
 
@@ -32,6 +33,9 @@ pub struct WorldSpec {
     /// What elements meet, at most 64. Default nothing.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub obstacle: Vec<ObstacleSpec>,
+    /// Posts without end, in cells around a moving middle. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub endless: Option<EndlessSpec>,
     /// Balls that pick elements up, at most 65536. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub collector: Vec<CollectorSpec>,
@@ -90,6 +94,7 @@ impl Default for WorldSpec {
             gusts: None,
             field: Vec::new(),
             obstacle: Vec::new(),
+            endless: None,
             collector: Vec::new(),
             brush: Vec::new(),
         }
@@ -144,7 +149,7 @@ impl WorldSpec {
         Ok(World {
             fields: Acting::all(&self.field, forms)?,
             own_fields: Vec::new(),
-            solid: Solid::new(&self.obstacle, forms)?,
+            solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
             brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
             spec: self.clone(),
@@ -165,6 +170,9 @@ impl WorldSpec {
         }
         crate::fields::check(&self.field)?;
         crate::obstacles::check(&self.obstacle)?;
+        if let Some(endless) = &self.endless {
+            endless.check().map_err(|error| error.under("endless"))?;
+        }
         crate::collectors::check(&self.collector)?;
         if self.brush.len() > MOST_BRUSHES {
             let problem = format!("there are {}", self.brush.len());
@@ -274,9 +282,9 @@ impl World {
         self.brush(obstacle, place, radius, false)
     }
 
-    /// Whether its brushes change it as time goes on.
+    /// Whether it is another at each step: brushes work in it, or it is generated around a middle.
     pub fn changes(&self) -> bool {
-        !self.brushes.is_empty()
+        !self.brushes.is_empty() || self.solid.posts.is_some()
     }
 
     /// Lets the spec's brushes work for a step, from `time` to `time + dt` s. Call it before each step of the populations.
@@ -312,9 +320,32 @@ impl World {
         }
     }
 
+    /// Moves the middle that an endless world is generated around: x and z, m. What appears and goes follows from the seed and the middle's
+    /// way alone.
+    pub fn recentre(&mut self, middle: [f32; 2]) {
+        if let Some(posts) = &mut self.solid.posts {
+            posts.follow(middle);
+        }
+    }
+
+    /// The cells of an endless world that are there.
+    pub fn cells(&self) -> Option<&Cells> {
+        self.solid.posts.as_ref().map(Posts::cells)
+    }
+
+    /// Posts of an endless world that are there: x, z and radius, m.
+    pub fn posts(&self) -> impl Iterator<Item = [f32; 3]> {
+        self.solid.posts.iter().flat_map(|posts| &posts.all).filter_map(|obstacle| match obstacle.body {
+            Body::Post(post) => Some([post.x, post.z, post.radius]),
+            _ => None,
+        })
+    }
+
     /// Signed distance to the nearest obstacle, m, negative inside; infinite where there is none.
     pub fn distance(&self, place: [f32; 3]) -> f32 {
-        let each = self.solid.obstacles.iter().map(|obstacle| obstacle.body.sample(place.into()).0);
+        let posts = self.solid.posts.iter().flat_map(|posts| &posts.all);
+        let all = self.solid.obstacles.iter().chain(posts);
+        let each = all.map(|obstacle| obstacle.body.sample(place.into()).0);
         each.fold(f32::INFINITY, f32::min)
     }
 

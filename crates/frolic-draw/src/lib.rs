@@ -9,6 +9,8 @@
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
+//! | a look at a distance grid | `preview.rs` |
+//! | what is behind a moving element? | `trails.rs` |
 //! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `skin.rs` |
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
@@ -34,11 +36,13 @@ mod light;
 mod list;
 mod look;
 mod mesh;
+mod preview;
 mod relief;
 mod room;
 mod skin;
 mod sort;
 mod sprite;
+mod trails;
 mod vertices;
 
 pub use atlas::{
@@ -57,5 +61,7 @@ pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
+pub use preview::preview;
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Sprite, Stand};
+pub use trails::Trails;

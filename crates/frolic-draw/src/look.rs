@@ -726,6 +726,14 @@ impl Look {
                 }
     }
 
+    /// Width of a ribbon's tip over that of its root; none where it draws no ribbons.
+    pub fn taper(&self) -> Option<f32> {
+        match &self.form {
+            Form::Ribbon(ribbon) => Some(ribbon.tip),
+            _ => None,
+        }
+    }
+
     /// Whether instances have to come back to front.
     pub fn needs_depth_order(&self) -> bool {
         self.blend == Blend::Alpha && !matches!(self.form, Form::Sprite { on_screen: true })

@@ -93,7 +93,7 @@ impl ReliefSpec {
         let layer = (y + x * 0.18 + bend * self.layer_height) * per_layer;
         let [tone, ..] = gust_noise([x * per_layer * 0.08, layer, 5.0], 42);
         let [crack, ..] = gust_noise([x * per_layer * 0.3, layer * 3.0, 9.0], 43);
-        let [grain, fine, _] = gust_noise([x * per_layer * 5.0, y * per_layer * 5.0, 2.0], 44);
+        let [grain, fine, _] = gust_noise([x * per_layer * 2.6, y * per_layer * 2.6, 2.0], 44);
         let worn = 1.0 + self.layered * (tone * 0.9 + crack * 0.45 + grain * 0.25 + fine * 0.15);
         let facing = nx * light[0] + ny * light[1];
         let rim = (-depth / self.edge_depth).exp();

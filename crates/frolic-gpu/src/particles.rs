@@ -8,8 +8,8 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use frolic_core::backend::{EmitterAxes, Emitters, MOST_SOLID, Motion};
-use frolic_core::{Counter, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
+use frolic_core::backend::{Convex, EmitterAxes, Emitters, MOST_BURSTS, MOST_SOLID, Motion, balls, convex};
+use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
@@ -25,10 +25,10 @@ use crate::timing::Timing;
 pub const MOST_STEPS: u32 = 64;
 
 /// Words of a step's uniform, and those between two of them.
-pub(crate) const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 12;
-const STEP_SLOT: u64 = 256;
+pub(crate) const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 20;
+const STEP_SLOT: u64 = 384;
 /// Words of an emitter.
-pub(crate) const EMITTER_WORDS: u64 = 36;
+pub(crate) const EMITTER_WORDS: u64 = 40;
 
 /// Words of the book: the population's, then each shard's.
 const BOOK_HEAD: u32 = 16;
@@ -90,11 +90,11 @@ impl Fields {
         let felt = world.spec();
         let bits = [
             felt.gusts.is_some() && spec.motion.drag > 0.0,
-            felt.attractor.is_some(),
-            !world.solid().obstacles.is_empty(),
+            Motion::new(&spec.motion, world, 0.0, 1.0).attractor.is_some(),
+            !world.solid().is_empty(),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
-        Self { bits, collects: !world.solid().collectors.is_empty() }
+        Self { bits, collects: balls(world, 0.0, 1.0).next().is_some() }
     }
 }
 
@@ -178,8 +178,9 @@ impl GpuParticles {
         let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
         let steps = u64::from(MOST_STEPS) * u64::from(shards) * STEP_SLOT * 4;
         let steps = gpu.buffer("steps", steps, uniform);
-        // A burst and a stream each at most.
-        let births_slot = (spec.emitters.len().max(1) as u64 * 2 * EMITTER_WORDS).next_multiple_of(64);
+        // A stream and a few bursts each at most.
+        let births_slot = (spec.emitters.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
+            .next_multiple_of(64);
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
         let layouts = Layouts::new(gpu);
         let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
@@ -208,7 +209,7 @@ impl GpuParticles {
             key: KEYS.fetch_add(1, Ordering::Relaxed),
             seed,
             time: 0.0,
-            emitters: Emitters::new(&spec.emitters),
+            emitters: Emitters::new(&spec.emitters, &Forms::default())?,
             axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
             shards,
             ring: Ring::new(gpu, "news", book_words as usize),
@@ -350,13 +351,14 @@ impl GpuParticles {
         upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
+        let (obstacles, time) = (convex(world).unwrap_or_default(), self.time);
         let last = self.shards.len() - 1;
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
             step_words(&mut words, &motion, spec);
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
-            solid_words(&mut words, world);
+            solid_words(&mut words, &obstacles, world, time, dt);
             let slot = step * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
         }
@@ -507,6 +509,7 @@ impl GpuParticles {
                     life: float(age[1]),
                     size: float(place[3]),
                     id: motion[3],
+                    key: motion[3],
                 });
             }
         }
@@ -656,7 +659,9 @@ impl Layouts {
 fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
     let [x, y, z] = motion.push;
-    words.float(&[x, y, z, 0.0]);
+    // Twice what gravity gives in a step: who is slower may come to lie.
+    let rest = 2.0 * motion.dt * glam::Vec3::from(motion.fall).length();
+    words.float(&[x, y, z, rest]);
     let (origin, per_metre, strength) =
         motion.gusts.map_or(([0.0; 3], 0.0, 0.0), |gusts| (gusts.origin, gusts.per_metre, gusts.strength));
     words.float(&origin).float(&[per_metre]);
@@ -667,22 +672,24 @@ fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
 }
 
-fn solid_words(words: &mut Words, world: &World) {
-    let solid = world.solid();
-    words.uint(&[CORNERS, solid.obstacles.len() as u32, solid.collectors.len() as u32, 0]);
+fn solid_words(words: &mut Words, obstacles: &[Convex], world: &World, time: f64, dt: f32) {
+    let collectors = balls(world, time, dt).count().min(MOST_SOLID);
+    words.uint(&[CORNERS, obstacles.len() as u32, collectors as u32, 0]);
     for nth in 0..MOST_SOLID {
-        match solid.obstacles.get(nth) {
-            Some(shape) => {
-                let sphere = if shape.is_sphere { 1.0 } else { 0.0 };
-                words.float(&shape.place).float(&[sphere, shape.bounce, shape.friction, 0.0]);
+        match obstacles.get(nth) {
+            Some(solid) => {
+                words.float(&solid.place).float(&solid.more);
+                words.float(&[solid.kind as f32, solid.bounce, solid.friction, 0.0]);
             }
             None => {
-                words.float(&[0.0; 8]);
+                words.float(&[0.0; 12]);
             }
         }
     }
-    for nth in 0..MOST_SOLID {
-        words.float(solid.collectors.get(nth).unwrap_or(&[0.0; 4]));
+    let mut balls = balls(world, time, dt);
+    for _ in 0..MOST_SOLID {
+        let [to, moved] = balls.next().unwrap_or_default();
+        words.float(&to).float(&moved);
     }
 }
 
@@ -701,7 +708,7 @@ fn emitter_words(
         _ => (0, [0.0; 3]),
     };
     words.float(&[0.0, due.first_age as f32, due.age_step as f32]).uint(&[shape]);
-    words.vec(emitter.position.into(), 0.0);
+    words.vec(due.position, 0.0).vec(due.velocity, 0.0);
     let with = [axes.cos_spread, emitter.speed.min, emitter.speed.max];
     for (axis, with) in axes.aim.into_iter().zip(with) {
         words.vec(axis, with);

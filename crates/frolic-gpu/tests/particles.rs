@@ -4,7 +4,7 @@ mod common;
 
 use common::gpu;
 use frolic_core::{
-    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Meter, ObstacleSpec, ParticleRow, ParticleSpec,
+    CollectorSpec, Counter, EmitterSpec, FieldSpec, Meter, ObstacleSpec, ParticleRow, ParticleSpec,
     Particles, ShapeSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
@@ -158,7 +158,7 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
             world = world.gusts(strength, size);
         }
         if let Some((strength, radius)) = pull {
-            world = world.attractor(AttractorSpec::new([0.5, 1.0, 0.0], strength, radius));
+            world = world.field(FieldSpec::attractor([0.5, 1.0, 0.0], strength, radius));
         }
         (spec, world)
     })

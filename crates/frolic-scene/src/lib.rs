@@ -45,5 +45,6 @@ pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{
     Backend, DrawSpec, FORMAT_VERSION, Folder, PopulationSpec, ProfileSpec, Residence, SceneSpec,
+    SeasonsSpec, TrailLookSpec,
 };
 pub use texture::{read_png, read_png_bytes};

@@ -1,11 +1,13 @@
 //! A scene that runs: state, made from a [`SceneSpec`].
 
+use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    Clock, Counter, Fixtures, Meter, ParticleSet, Particles, SpecError, Storage, Threads, World,
+    Clock, Counter, EventSpec, Fixtures, Meter, ParticleSet, Particles, Path, SpecError, Storage, Threads,
+    World,
 };
 use frolic_draw::{
-    BackdropSpec, Bounds, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look, Renderer,
-    Show, Surroundings, Technique, View, chunk_bounds,
+    BackdropSpec, Bounds, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
+    Renderer, Show, Surroundings, Technique, Trails, View, chunk_bounds,
 };
 
 use smallvec::SmallVec;
@@ -42,6 +44,7 @@ pub struct Scene {
     set: ParticleSet,
     props: Props,
     clock: Clock,
+    travel: Option<Path>,
     /// How long before the state of the populations the picture is taken, s.
     behind: f32,
     time: f64,
@@ -60,6 +63,21 @@ pub struct Scene {
 struct Population {
     elements: Elements,
     look: Look,
+    /// Ribbons behind its elements, worked out when they are drawn.
+    trail: Option<(Trails, Look)>,
+}
+
+impl Population {
+    /// Works its trails out for a picture `behind` seconds before the last step.
+    fn prepare(&mut self, set: &ParticleSet, behind: f32) {
+        let (Elements::Particles(member), Some((trails, look))) = (&self.elements, &mut self.trail) else {
+            return;
+        };
+        let particles = &set.members()[*member];
+        if let (Some(trail), Some(taper)) = (particles.trail(), look.taper()) {
+            trails.take(particles.columns(), trail, behind, taper);
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -130,27 +148,59 @@ impl Scene {
         for (nth, population) in spec.population.iter().enumerate() {
             // Populations of one scene must not draw the same random numbers.
             let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
-            let look = population
-                .look
+            let (size, dressed) = population.in_season(spec.season);
+            let look = dressed
                 .build_with(&props.library)
                 .map_err(|error| error.under(&format!("population.{nth}.look")))?;
+            // Where it has to live, and why, if with the processor.
+            let reason = || {
+                let started = |other: &EventSpec| other.start.as_ref() == Some(&population.name);
+                if spec.population.iter().flat_map(|other| &other.event).any(started) {
+                    return Some("events of another population start its elements".to_owned());
+                }
+                stays_at_home(&population.particles(), &world)
+            };
+            let home = if lives_on_device(spec) { reason() } else { Some(String::new()) };
+            if let (Some(why), Residence::Gpu, None) = (&home, spec.residence, &population.fixed)
+                && !why.is_empty()
+            {
+                let problem =
+                    format!("is \"gpu\", but '{}' stays with the processor: {why}", population.name);
+                return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
+            }
             let elements = match &population.fixed {
                 Some(fixed) => {
-                    Fixtures::new(fixed, population.count, population.size, seed).map(|fixtures| {
-                        let margin = look.reach_of(population.size.max, fixtures.curves());
+                    Fixtures::with_forms(fixed, population.count, size, seed, &forms).map(|fixtures| {
+                        let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
+                        let margin = look.reach_of(size.max, fixtures.curves()) + give;
                         let bounds = chunk_bounds(fixtures.columns().position(), margin);
                         Elements::Fixtures(fixtures, bounds)
                     })
                 }
-                None => match device.as_ref().filter(|_| lives_on_device(spec)) {
-                    Some(device) => device.population(&population.particles(), seed).map(Elements::Living),
-                    None => set
-                        .add_with(&population.name, &population.particles(), seed, spec.storage, &forms)
-                        .map(Elements::Particles),
+                None => match device.as_ref().filter(|_| home.is_none()) {
+                    Some(device) => {
+                        let mut particles = population.particles();
+                        particles.size = size;
+                        device.population(&particles, seed).map(Elements::Living)
+                    }
+                    None => {
+                        let mut particles = population.particles();
+                        particles.size = size;
+                        set.add_with(&population.name, &particles, seed, spec.storage, &forms)
+                            .map(Elements::Particles)
+                    }
                 },
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
-            populations.push(Population { elements, look });
+            let trail = match &population.trail {
+                Some(trail) => {
+                    let look = trail.look.build_with(&props.library);
+                    let look = look.map_err(|error| error.under(&format!("population.{nth}.trail.look")))?;
+                    Some((Trails::default(), look))
+                }
+                None => None,
+            };
+            populations.push(Population { elements, look, trail });
         }
         set.link()?;
         Ok(Self {
@@ -158,6 +208,7 @@ impl Scene {
             world,
             set,
             view: spec.camera.view(spec.draw.size)?,
+            travel: spec.travel.as_ref().map(Path::new),
             backdrop: spec.backdrop(),
             populations,
             props,
@@ -215,10 +266,13 @@ impl Scene {
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
-            let Self { populations, set, world, device, fault, caught, time, .. } = self;
+            let Self { populations, set, world, device, fault, caught, time, travel, spec, .. } = self;
             if world.changes() {
                 for nth in 0..steps {
-                    world.advance(*time + f64::from(nth) * f64::from(dt), dt);
+                    let now = *time + f64::from(nth) * f64::from(dt);
+                    let [x, _, z] = camera_at(spec, travel.as_ref(), now).target;
+                    world.recentre([x, z]);
+                    world.advance(now, dt);
                     set.step(world, dt, 1, meter);
                     add_up(caught, set);
                 }
@@ -241,6 +295,11 @@ impl Scene {
         self.time += f64::from(dt) * f64::from(steps);
         self.props.tell(self.time, &self.caught);
         self.props.follow(&self.world);
+        if self.travel.is_some()
+            && let Ok(view) = camera_at(&self.spec, self.travel.as_ref(), self.time).view(self.spec.draw.size)
+        {
+            self.view = view;
+        }
         meter.add(Counter::Steps, u64::from(steps));
     }
 
@@ -254,7 +313,7 @@ impl Scene {
     /// # Errors
     /// As the camera's view.
     pub fn resize(&mut self, size: ImageSize) -> Result<(), SpecError> {
-        self.view = self.spec.camera.view(size)?;
+        self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
             self.props = Props::new(&self.spec, &self.world)?;
@@ -354,6 +413,7 @@ impl Scene {
                 image,
                 ..
             } = self;
+            populations.iter_mut().for_each(|population| population.prepare(set, *behind));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             renderer.show(show, &list, view, backdrop, image, meter);
@@ -386,6 +446,7 @@ impl Scene {
                 image,
                 ..
             } = self;
+            populations.iter_mut().for_each(|population| population.prepare(set, *behind));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             renderer.render_transparent(&list, view, image, meter);
@@ -421,6 +482,7 @@ impl Scene {
             }
         }
         meter.add(Counter::NewsAge, age);
+        populations.iter_mut().for_each(|population| population.prepare(set, *behind));
         let done = {
             let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
@@ -463,6 +525,17 @@ impl Scene {
         }
         Ok(())
     }
+}
+
+/// The camera as it has travelled by a time, s.
+fn camera_at(spec: &SceneSpec, travel: Option<&Path>, time: f64) -> CameraSpec {
+    let mut camera = spec.camera.clone();
+    let way = travel.map_or([0.0; 3], |path| path.at(time).0.to_array());
+    for axis in 0..3 {
+        camera.position[axis] += way[axis];
+        camera.target[axis] += way[axis];
+    }
+    camera
 }
 
 fn add_up(caught: &mut [u64], set: &ParticleSet) {
@@ -532,8 +605,11 @@ struct Drawn<'a> {
 impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let elements = self.populations.iter().flat_map(|population| {
+            // Trails first: what leaves them is in front.
+            let trails = population.trail.as_ref();
+            let trails = trails.and_then(|(trails, look)| Some((trails.instances().ok()?, look)));
             let instances = population.elements.instances(self.set, self.behind);
-            instances.into_iter().map(|instances| (instances, &population.look))
+            trails.into_iter().chain(instances.into_iter().map(|instances| (instances, &population.look)))
         });
         let around = Surroundings::new(self.backdrop)
             .lights(&self.spec.light)

@@ -26,7 +26,25 @@ pub const SHIPPED: &[Shipped] = &[
         name: "blowhole",
         about: "the blowhole of Tern Holm in low sun: spray up a rock shaft, a rock that is dug while it runs, buckets that count",
         text: include_str!("../scenes/blowhole.toml"),
-        files: &[("textures/rock.png", include_bytes!("../scenes/textures/rock.png"))],
+        files: &[
+            ("textures/rock.png", include_bytes!("../scenes/textures/rock.png")),
+            ("textures/rock_behind.png", include_bytes!("../scenes/textures/rock_behind.png")),
+        ],
+    },
+    Shipped {
+        name: "foghorn",
+        about: "the foghorn of Tern Holm at night: fans of sound bounce off sea stacks and leave glints, stacks without end",
+        text: include_str!("../scenes/foghorn.toml"),
+        files: &[],
+    },
+    Shipped {
+        name: "heather",
+        about: "a heather bush above the sea: leaves and bells fill a volume and sway; bells drop, spin and drift",
+        text: include_str!("../scenes/heather.toml"),
+        files: &[
+            ("textures/bush.obj", include_bytes!("../scenes/textures/bush.obj")),
+            ("textures/petal.png", include_bytes!("../scenes/textures/petal.png")),
+        ],
     },
     Shipped {
         name: "pennants",

@@ -4,12 +4,12 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, ParticleSpec, Span, SpecError,
-    Storage, WorldSpec, check_events, within,
+    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, ParticleSpec, PathSpec, Ramp,
+    Span, SpecError, Storage, TrailSpec, WorldSpec, check_events, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec, SkySpec,
-    SunSpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
+    Shape, SkySpec, SunSpec, Technique, WaterSpec,
 };
 use serde::{Deserialize, Serialize};
 
@@ -32,6 +32,9 @@ pub struct SceneSpec {
     /// Key of all random numbers. Default 1.
     #[serde(default = "one")]
     pub seed: u32,
+    /// Time of the year, 0 to 1, for populations that change with it. Default 0.
+    #[serde(default)]
+    pub season: f32,
     /// How elements are held. Default columns.
     #[serde(default)]
     pub storage: Storage,
@@ -50,6 +53,9 @@ pub struct SceneSpec {
     /// Where it is seen from.
     #[serde(default)]
     pub camera: CameraSpec,
+    /// The way that the camera goes, with what it looks at. Default it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub travel: Option<PathSpec>,
     /// What picture is taken, and how.
     #[serde(default)]
     pub draw: DrawSpec,
@@ -229,12 +235,65 @@ pub struct PopulationSpec {
     /// What is noted of its elements, and what that starts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub event: Vec<EventSpec>,
+    /// Ribbons along the last places of its elements. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trail: Option<TrailLookSpec>,
     /// Where elements are put that stay there, instead of emitters. Default none: they are born, move and die.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fixed: Option<FixtureSpec>,
+    /// How it changes with the time of the year. Default not at all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seasons: Option<SeasonsSpec>,
     /// What elements look like.
     #[serde(default)]
     pub look: LookSpec,
+}
+
+/// How a population changes with the time of the year: ramps over the scene's `season`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SeasonsSpec {
+    /// Factor on the colour. Default white.
+    pub colour: Ramp<Colour>,
+    /// Factor on the size. Default 1.
+    pub size: Ramp<f32>,
+}
+
+impl Default for SeasonsSpec {
+    fn default() -> Self {
+        Self { colour: Ramp::constant(Colour::WHITE), size: Ramp::constant(1.0) }
+    }
+}
+
+/// Ribbons along the last places of a population's elements.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct TrailLookSpec {
+    /// Places behind each element, 1 to 32. Default 8.
+    #[serde(default = "default_places")]
+    pub places: u32,
+    /// Time from one to the next, s, 0.001 to 100. Default 0.05.
+    #[serde(default = "default_every")]
+    pub every: f32,
+    /// What they look like: its shape is a ribbon. Each stretch narrows by the ribbon's `tip`; ramps over age run along the trail.
+    pub look: LookSpec,
+}
+
+impl TrailLookSpec {
+    /// So many places, so many seconds apart, drawn as this ribbon.
+    pub fn new(places: u32, every: f32, look: LookSpec) -> Self {
+        Self { places, every, look }
+    }
+}
+
+fn default_places() -> u32 {
+    TrailSpec::default().places
+}
+
+fn default_every() -> f32 {
+    TrailSpec::default().every
 }
 
 fn default_life() -> Span {
@@ -258,7 +317,9 @@ impl PopulationSpec {
             emitter: emitters,
             field: fields,
             event: events,
+            trail: None,
             fixed: None,
+            seasons: None,
             look,
         }
     }
@@ -278,7 +339,20 @@ impl PopulationSpec {
         spec.emitters.clone_from(&self.emitter);
         spec.fields.clone_from(&self.field);
         spec.events.clone_from(&self.event);
+        spec.trail = self.trail.as_ref().map(|trail| TrailSpec::new(trail.places, trail.every));
         spec
+    }
+
+    /// Its sizes and its look at a time of the year.
+    pub(crate) fn in_season(&self, season: f32) -> (Span, LookSpec) {
+        let mut look = self.look.clone();
+        let Some(seasons) = &self.seasons else { return (self.size, look) };
+        let (colour, size) = (seasons.colour.at(season), seasons.size.at(season));
+        let dyed = |&(at, own): &(f32, Colour)| {
+            (at, Colour::new(own.r * colour.r, own.g * colour.g, own.b * colour.b))
+        };
+        look.colour_over_age = Ramp::new(look.colour_over_age.stops().iter().map(dyed));
+        (Span::new(self.size.min * size, self.size.max * size), look)
     }
 
     /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
@@ -313,12 +387,14 @@ impl SceneSpec {
             frolic: FORMAT_VERSION,
             title: title.to_owned(),
             seed: 1,
+            season: 0.0,
             storage: Storage::default(),
             threads: 0,
             backend: Backend::default(),
             residence: Residence::default(),
             clock: ClockSpec::default(),
             camera: CameraSpec::default(),
+            travel: None,
             draw: DrawSpec::default(),
             profile: ProfileSpec::default(),
             sky: SkySpec::default(),
@@ -390,8 +466,12 @@ impl SceneSpec {
             return Err(SpecError::new("frolic", problem, format!("write {FORMAT_VERSION}")));
         }
         within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
+        within("season", self.season, 0.0, 1.0, "")?;
         self.clock.check().map_err(|error| error.under("clock"))?;
         self.camera.view(self.draw.size).map_err(|error| error.under("camera"))?;
+        if let Some(travel) = &self.travel {
+            travel.check().map_err(|error| error.under("travel"))?;
+        }
         within("draw.at", self.draw.at, 0.0, 86_400.0, "s")?;
         self.backdrop().check()?;
         let most = |key: &str, count: usize, most: usize| {
@@ -429,6 +509,21 @@ impl SceneSpec {
                     return Err(SpecError::new(format!("{at}.fixed"), problem, "keep one of them"));
                 }
             }
+            if let Some(trail) = &population.trail {
+                trail.look.check().map_err(|error| error.under(&format!("{at}.trail.look")))?;
+                if !matches!(trail.look.shape, Shape::Ribbon(_)) {
+                    let key = format!("{at}.trail.look.shape");
+                    return Err(SpecError::new(
+                        key,
+                        "is no ribbon",
+                        "write shape = { ribbon = { tip = 0.9, segments = 1 } }",
+                    ));
+                }
+            }
+            if let Some(seasons) = &population.seasons {
+                seasons.colour.check(&format!("{at}.seasons.colour"))?;
+                seasons.size.check(&format!("{at}.seasons.size"))?;
+            }
             population.look.check().map_err(|error| error.under(&format!("{at}.look")))?;
         }
         let events: Vec<(&str, &[EventSpec])> = self
@@ -459,16 +554,18 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 25] = [
+pub(crate) const KEYS: [&str; 27] = [
     "frolic",
     "title",
     "seed",
+    "season",
     "storage",
     "threads",
     "backend",
     "residence",
     "clock",
     "camera",
+    "travel",
     "draw",
     "profile",
     "sky",

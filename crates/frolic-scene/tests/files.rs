@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use frolic_core::{AttractorSpec, EmitterSpec, ParticleSpec, Ramp, ShapeSpec, Storage, WorldSpec};
+use frolic_core::{EmitterSpec, FieldSpec, ParticleSpec, Ramp, ShapeSpec, Storage, WorldSpec};
 use frolic_draw::{
     Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique, WaterSpec,
 };
@@ -181,7 +181,7 @@ fn specs() -> impl Strategy<Value = SceneSpec> {
                 spec.storage = Storage::Objects;
                 spec.draw.technique = Technique::Batched;
                 spec.world =
-                    WorldSpec::default().gusts(2.0, 0.5).attractor(AttractorSpec::new([0.0; 3], -3.0, 0.5));
+                    WorldSpec::default().gusts(2.0, 0.5).field(FieldSpec::attractor([0.0; 3], -3.0, 0.5));
             }
             if island {
                 spec.ground = Some(GroundSpec::default());

@@ -1,5 +1,6 @@
 //! The commands, a file each, and what they share: choosing a scene, running it to a moment, folders, Ctrl-C.
 
+mod bake;
 mod check;
 mod demo;
 mod draw;
@@ -61,6 +62,7 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
         Command::Demo(args) => demo::run(args),
         Command::Draw(args) => draw::run(args),
         Command::Profile(args) => profile::run(args),
+        Command::Bake(args) => bake::run(args),
         Command::Check(args) => check::run(args),
         Command::Scenes(args) => scenes::run(args),
     }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use glam::{Vec2, Vec3};
 
 use super::mask::Mask;
+use super::posts::Post;
 use super::{ObstacleShape, ObstacleSpec};
 use crate::error::SpecError;
 use crate::forms::{DistanceGrid, Forms, Plane};
@@ -26,6 +27,7 @@ pub(crate) enum Body {
         middle: Vec3,
         radius: f32,
     },
+    Post(Post),
     Capsule {
         from: Vec3,
         way: Vec3,
@@ -98,6 +100,9 @@ impl Body {
             ObstacleShape::Sphere { position, radius } => {
                 Self::Sphere { middle: (*position).into(), radius: *radius }
             }
+            ObstacleShape::Post { position: [x, _, z], radius } => {
+                Self::Post(Post { x: *x, z: *z, radius: *radius })
+            }
             ObstacleShape::Capsule { from, to, radius } => Self::Capsule {
                 from: (*from).into(),
                 way: Vec3::from(*to) - Vec3::from(*from),
@@ -133,6 +138,7 @@ impl Body {
         match self {
             Self::Plane { normal, offset } => (place.dot(*normal) - offset, *normal),
             Self::Sphere { middle, radius } => round(place - *middle, *radius),
+            Self::Post(post) => post.sample(place),
             Self::Capsule { from, way, radius } => {
                 let share = ((place - *from).dot(*way) / way.length_squared().max(1e-12)).clamp(0.0, 1.0);
                 round(place - *from - *way * share, *radius)

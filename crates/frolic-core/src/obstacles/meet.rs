@@ -24,7 +24,41 @@ pub(crate) struct Met {
     pub(crate) dies: bool,
 }
 
+/// Posts that one element may touch in a step, at most.
+const MOST_NEAR: usize = 32;
+
+/// Numbers of the posts that an element may touch.
+struct Near {
+    list: [u32; MOST_NEAR],
+    len: usize,
+}
+
 impl Solid {
+    /// The posts within a way, m, of a place.
+    fn posts_near(&self, place: Vec3, way: f32) -> Near {
+        let mut near = Near { list: [0; MOST_NEAR], len: 0 };
+        if let Some(posts) = &self.posts {
+            let way = Vec3::splat(way);
+            posts.along(place - way, place + way, |post| {
+                if near.len < MOST_NEAR {
+                    near.list[near.len] = post;
+                    near.len += 1;
+                }
+            });
+        }
+        near
+    }
+
+    /// Obstacles and the posts that are near, by number.
+    fn each<'a>(&'a self, near: &'a Near) -> impl Iterator<Item = (usize, &'a Obstacle)> {
+        let first = self.obstacles.len();
+        let post = move |post: &u32| {
+            let posts = self.posts.as_ref()?;
+            Some((first + *post as usize, posts.all.get(*post as usize)?))
+        };
+        self.obstacles.iter().enumerate().chain(near.list[..near.len].iter().filter_map(post))
+    }
+
     /// Whether what lies still at a place goes on lying there: something with friction is as near as its grid tells by one cell.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
         let bears = |obstacle: &Obstacle| obstacle.touch <= Touch::Slide && obstacle.friction > 0.0;
@@ -39,7 +73,8 @@ impl Solid {
         let speed = velocity.length();
         // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
         let (mut clear, mut inside) = (f32::INFINITY, false);
-        for (nth, obstacle) in self.obstacles.iter().enumerate() {
+        let near = self.posts_near(start, speed * dt + HELD);
+        for (nth, obstacle) in self.each(&near) {
             if let Body::Mask(mask) = &obstacle.body
                 && mask.is_clear(start, speed * dt)
             {
@@ -79,7 +114,7 @@ impl Solid {
             // It stays where the move has brought it, to the last digit.
             return met;
         }
-        if inside && (!self.bring_out(&mut from, velocity, &mut met) || met.dies) {
+        if inside && (!self.bring_out(&near, &mut from, velocity, &mut met) || met.dies) {
             // Nothing says which way is out, or its life ends there.
             (*place, *velocity) = (from, Vec3::ZERO);
             return met;
@@ -93,23 +128,22 @@ impl Solid {
                 left = 0.0;
                 break;
             }
-            let mut first: Option<(f32, usize, Vec3)> = None;
-            for (nth, obstacle) in self.obstacles.iter().enumerate() {
+            let mut first: Option<(f32, usize, Vec3, &Obstacle)> = None;
+            for (nth, obstacle) in self.each(&near) {
                 if obstacle.touch != Touch::Pass
                     && let Some((share, normal)) = obstacle.body.first_touch(from, way)
                     && first.is_none_or(|(least, ..)| share < least)
                 {
-                    first = Some((share, nth, normal));
+                    first = Some((share, nth, normal, obstacle));
                 }
             }
-            let Some((share, nth, normal)) = first else {
+            let Some((share, nth, normal, obstacle)) = first else {
                 from += way;
                 left = 0.0;
                 break;
             };
             from += way * share;
             left *= 1.0 - share;
-            let obstacle = &self.obstacles[nth];
             let into = velocity.dot(normal);
             if met.touch.is_none() {
                 met.touch = Some((nth as u32, normal, -into));
@@ -135,16 +169,16 @@ impl Solid {
         if left > 0.0 {
             *velocity *= 1.0 - left / dt;
         }
-        self.bring_out(&mut from, velocity, &mut met);
+        self.bring_out(&near, &mut from, velocity, &mut met);
         *place = from;
         met
     }
 
     /// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside of a mask nothing says which way that is.
-    fn bring_out(&self, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
+    fn bring_out(&self, near: &Near, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
         for round in 0..8 {
             let mut out = true;
-            for (nth, obstacle) in self.obstacles.iter().enumerate() {
+            for (nth, obstacle) in self.each(near) {
                 if obstacle.touch == Touch::Pass {
                     continue;
                 }
@@ -202,6 +236,10 @@ impl Solid {
                     Look { middle: *normal * *offset, radius: SKIN, normal: *normal, way: 0.0 }
                 }
                 Body::Sphere { middle, radius } => Look::ball(*middle, *radius, dt),
+                body @ Body::Post(_) => {
+                    look_at_grid(body, p, v, dt, flags);
+                    continue;
+                }
                 Body::Capsule { from, way, radius } => {
                     Look::ball(*from + *way * 0.5, way.length() * 0.5 + radius, dt)
                 }
@@ -217,6 +255,20 @@ impl Solid {
                 }
             };
             dispatch!(level, simd => look.over(simd, px, py, pz, vx, vy, vz, flags));
+        }
+        if let Some(posts) = &self.posts {
+            for i in 0..n {
+                let place = Vec3::new(px[i], py[i], pz[i]);
+                let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]).sqrt() * dt + HELD;
+                // Places that are no numbers are near nothing.
+                if way.is_finite() && place.is_finite() {
+                    let reach = Vec3::splat(way);
+                    posts.along(place - reach, place + reach, |post| {
+                        let touches = posts.all[post as usize].body.sample(place).0 <= way;
+                        near.flags[i] |= u32::from(touches);
+                    });
+                }
+            }
         }
         let mut found = 0;
         for (i, &flag) in near.flags[..n].iter().enumerate() {

@@ -8,18 +8,22 @@
 //! | how is an obstacle described? | here |
 //! | how far is a place from one, where does a way meet it? | `body.rs` |
 //! | a picture that is solid, and can be dug | `mask.rs` |
+//! | any number of round posts, in cells around a moving middle | `posts.rs` |
 //! | what becomes of an element that meets one | `meet.rs` |
 
 mod body;
 mod mask;
 mod meet;
+mod posts;
 
 use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
 pub use mask::{Mask, MaskLie};
 pub(crate) use meet::{BLOCK, Nearby};
+pub(crate) use posts::Posts;
 
+use crate::endless::EndlessSpec;
 use crate::error::{SpecError, direction, vector_within, within};
 use crate::forms::Forms;
 
@@ -86,6 +90,13 @@ pub enum ObstacleShape {
     /// The inside of a sphere.
     Sphere {
         /// Its middle, m.
+        position: [f32; 3],
+        /// m, 0.001 to 1e6.
+        radius: f32,
+    },
+    /// An upright post, round and without end: a circle, seen from above.
+    Post {
+        /// A point of its axis, m.
         position: [f32; 3],
         /// m, 0.001 to 1e6.
         radius: f32,
@@ -201,6 +212,10 @@ impl ObstacleSpec {
                 vector_within("shape.sphere.position", *position, 1e6, "m")?;
                 within("shape.sphere.radius", *radius, 0.001, 1e6, "m")
             }
+            ObstacleShape::Post { position, radius } => {
+                vector_within("shape.post.position", *position, 1e6, "m")?;
+                within("shape.post.radius", *radius, 0.001, 1e6, "m")
+            }
             ObstacleShape::Capsule { from, to, radius } => {
                 vector_within("shape.capsule.from", *from, 1e6, "m")?;
                 vector_within("shape.capsule.to", *to, 1e6, "m")?;
@@ -244,6 +259,8 @@ pub struct Solid {
     pub(crate) obstacles: Vec<Obstacle>,
     /// Ways up to this length, m, lead through none of them.
     short_way: f32,
+    /// Posts of an endless world; their numbers follow those of the others.
+    pub(crate) posts: Option<Posts>,
 }
 
 /// One of them.
@@ -257,7 +274,11 @@ pub(crate) struct Obstacle {
 
 impl Solid {
     /// Makes checked ones ready.
-    pub(crate) fn new(obstacles: &[ObstacleSpec], forms: &Forms) -> Result<Self, SpecError> {
+    pub(crate) fn new(
+        obstacles: &[ObstacleSpec],
+        endless: Option<&EndlessSpec>,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
         let ready = |(nth, spec): (usize, &ObstacleSpec)| {
             let ObstacleSpec { touch, bounce, friction, .. } = *spec;
             let body = Body::new(spec, forms).map_err(|error| error.under(&format!("obstacle.{nth}")))?;
@@ -267,11 +288,12 @@ impl Solid {
             obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()?;
         let short_way =
             obstacles.iter().map(|obstacle| obstacle.body.short_way()).fold(f32::INFINITY, f32::min);
-        Ok(Self { obstacles, short_way })
+        let posts = endless.map(Posts::new).transpose().map_err(|error| error.under("endless"))?;
+        Ok(Self { obstacles, short_way, posts })
     }
 
     /// Whether there is nothing to meet.
     pub fn is_empty(&self) -> bool {
-        self.obstacles.is_empty()
+        self.obstacles.is_empty() && self.posts.is_none()
     }
 }

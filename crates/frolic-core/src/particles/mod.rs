@@ -10,16 +10,19 @@ mod places;
 mod set;
 mod spec;
 mod step;
+mod trail;
 
 use glam::Vec3;
 
 pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
+pub(crate) use places::Source;
 pub use set::{ParticleSet, check_events};
 pub use spec::{
     AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, ParticleSpec, ShapeSpec,
     Storage, VolumePart,
 };
 pub use step::{Attractor, Motion};
+pub use trail::{Trail, TrailSpec};
 
 use crate::collectors::Catching;
 use crate::columns::columns;
@@ -120,6 +123,7 @@ pub struct Particles {
     notes: Vec<Notes>,
     happened: Vec<Happening>,
     caught: Vec<u64>,
+    trail: Option<Trail>,
     columns: ParticleColumns,
     records: Records,
     /// Indices of the dead: each chunk writes its own part, then they are joined.
@@ -158,9 +162,10 @@ impl Particles {
     ) -> Result<Self, SpecError> {
         spec.check()?;
         let count = spec.count as usize;
-        let needed = spec.count as u64 * Self::bytes_per_element(storage);
+        let each = Self::bytes_per_element(storage) + spec.trail.as_ref().map_or(0, Trail::bytes);
+        let needed = spec.count as u64 * each;
         if needed > MEMORY_LIMIT {
-            let most = MEMORY_LIMIT / Self::bytes_per_element(storage);
+            let most = MEMORY_LIMIT / each;
             return Err(SpecError::new(
                 "count",
                 format!(
@@ -185,6 +190,7 @@ impl Particles {
             notes: Vec::new(),
             happened: Vec::new(),
             caught: Vec::new(),
+            trail: spec.trail.as_ref().map(Trail::new),
             columns: ParticleColumns::default(),
             records: Records::default(),
             dead: Vec::new(),
@@ -204,6 +210,9 @@ impl Particles {
 
     fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
         self.columns.reserve(count)?;
+        if let Some(trail) = &mut self.trail {
+            trail.reserve(count)?;
+        }
         match self.storage {
             Storage::Objects => self.records.reserve(count),
             Storage::Columns => {
@@ -280,6 +289,17 @@ impl Particles {
             meter.add(Counter::Hits, notes.hits);
             meter.add(Counter::Picked, notes.caught.len() as u64);
         }
+        if let Some(trail) = &mut self.trail
+            && trail.is_due(dt)
+        {
+            match self.storage {
+                Storage::Columns => {
+                    let [x, y, z] = self.columns.position();
+                    trail.keep(x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]));
+                }
+                Storage::Objects => trail.keep(self.records.places()),
+            }
+        }
         self.emit(dt, meter);
         self.time += f64::from(dt);
         meter.add(Counter::Events, (self.happened.len() - first) as u64);
@@ -292,7 +312,9 @@ impl Particles {
             meter.stop(Stage::Gather, started);
         }
         meter.add(Counter::Alive, self.len() as u64);
-        meter.add(Counter::ElementBytes, u64::from(self.spec.count) * Self::bytes_per_element(self.storage));
+        let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
+        let each = Self::bytes_per_element(self.storage) + trail;
+        meter.add(Counter::ElementBytes, u64::from(self.spec.count) * each);
     }
 
     fn step_columns(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
@@ -328,6 +350,9 @@ impl Particles {
         let started = meter.start();
         let dead = step::join_dead(&mut self.dead, &self.dead_in_chunk, self.chunk);
         self.columns.remove_sorted(&self.dead[..dead]);
+        if let Some(trail) = &mut self.trail {
+            trail.remove(&self.dead[..dead]);
+        }
         meter.stop(Stage::Retire, started);
         meter.add(Counter::Retired, dead as u64);
     }
@@ -352,6 +377,11 @@ impl Particles {
         meter.stop(Stage::Integrate, started);
 
         let started = meter.start();
+        if let Some(trail) = &mut self.trail {
+            self.dead.clear();
+            self.dead.extend(self.records.dead());
+            trail.remove(&self.dead);
+        }
         meter.add(Counter::Retired, self.records.retire() as u64);
         meter.stop(Stage::Retire, started);
     }
@@ -361,11 +391,14 @@ impl Particles {
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
         let watched = self.spec.events.iter().any(|event| event.on == Moment::Birth);
-        let Self { spec, emitters, columns, records, happened, .. } = self;
+        let Self { spec, emitters, columns, records, happened, trail, .. } = self;
         let due = emitters.emit(spec, self.seed, self.time, dt, first, room, |row| {
             match self.storage {
                 Storage::Columns => columns.push(row),
                 Storage::Objects => records.push(row),
+            }
+            if let Some(trail) = trail {
+                trail.push(row);
             }
             if watched {
                 note_birth(spec, row, happened);
@@ -405,6 +438,9 @@ impl Particles {
             match self.storage {
                 Storage::Columns => self.columns.push(&row),
                 Storage::Objects => self.records.push(&row),
+            }
+            if let Some(trail) = &mut self.trail {
+                trail.push(&row);
             }
             if watched {
                 note_birth(&self.spec, &row, &mut self.happened);
@@ -462,6 +498,11 @@ impl Particles {
     /// The attributes of all that live, as of the last step, whatever the storage.
     pub fn columns(&self) -> &ParticleColumns {
         &self.columns
+    }
+
+    /// The last places of its elements, if its spec has a trail.
+    pub fn trail(&self) -> Option<&Trail> {
+        self.trail.as_ref()
     }
 
     /// What it was made from.

@@ -34,6 +34,17 @@ impl Records {
         self.rows.iter_mut().for_each(|row| step_row(acts, row, notes));
     }
 
+    /// Indices of the dead, rising.
+    pub(super) fn dead(&self) -> impl Iterator<Item = u32> {
+        let dead = |(nth, row): (usize, &Box<ParticleRow>)| (row.age >= row.life).then_some(nth as u32);
+        self.rows.iter().enumerate().filter_map(dead)
+    }
+
+    /// Where each is, m.
+    pub(super) fn places(&self) -> impl Iterator<Item = [f32; 3]> {
+        self.rows.iter().map(|row| [row.px, row.py, row.pz])
+    }
+
     /// Frees the records of the dead; returns how many.
     pub(super) fn retire(&mut self) -> usize {
         let before = self.rows.len();

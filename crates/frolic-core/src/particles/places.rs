@@ -13,7 +13,7 @@ use crate::random::Draws;
 
 /// A shape made ready.
 #[derive(Debug, Clone)]
-pub(super) enum Source {
+pub(crate) enum Source {
     Plain(ShapeSpec, Basis),
     Heights(Arc<Plane>, [f32; 2], f32),
     Mesh(Arc<Surface>, MeshPart),
@@ -27,7 +27,7 @@ impl Source {
     pub(super) const POINT: Self =
         Self::Plain(ShapeSpec::Point, Basis { x: Vec3::Z, y: Vec3::X, z: Vec3::Y });
 
-    pub(super) fn new(shape: &ShapeSpec, forms: &Forms) -> Result<Self, SpecError> {
+    pub(crate) fn new(shape: &ShapeSpec, forms: &Forms) -> Result<Self, SpecError> {
         Ok(match shape {
             ShapeSpec::Heights { form, size, height } => {
                 Self::Heights(Arc::clone(forms.plane("shape.heights.form", form)?), *size, *height)
@@ -60,7 +60,7 @@ impl Source {
     }
 
     /// A place of the shape, evenly over its length, area or volume, and the direction outwards, if it has one there.
-    pub(super) fn place(&self, draws: Draws) -> (Vec3, Option<Vec3>) {
+    pub(crate) fn place(&self, draws: Draws) -> (Vec3, Option<Vec3>) {
         let [u, v, w] = draws.draw(0);
         match self {
             Self::Plain(shape, face) => plain(shape, face, [u, v, w]),
@@ -139,7 +139,7 @@ fn plain(shape: &ShapeSpec, face: &Basis, [u, v, w]: [f32; 3]) -> (Vec3, Option<
 
 /// Three directions at right angles, z along the one asked for.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Basis {
+pub(crate) struct Basis {
     pub(super) x: Vec3,
     pub(super) y: Vec3,
     pub(super) z: Vec3,

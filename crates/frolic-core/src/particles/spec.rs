@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::trail::TrailSpec;
 use crate::error::{SpecError, direction, vector_within, within};
 use crate::events::EventSpec;
 use crate::fields::FieldSpec;
@@ -40,6 +41,9 @@ pub struct ParticleSpec {
     pub fields: Vec<FieldSpec>,
     /// What is noted of its elements, and what that starts. Default nothing.
     pub events: Vec<EventSpec>,
+    /// Whether the last places of its elements are kept. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trail: Option<TrailSpec>,
 }
 
 /// How a population answers to the world's fields.
@@ -437,6 +441,7 @@ impl ParticleSpec {
             emitters: Vec::new(),
             fields: Vec::new(),
             events: Vec::new(),
+            trail: None,
         }
     }
 
@@ -476,6 +481,12 @@ impl ParticleSpec {
         self
     }
 
+    /// The same that keeps the last places of its elements.
+    pub fn trail(mut self, trail: TrailSpec) -> Self {
+        self.trail = Some(trail);
+        self
+    }
+
     /// The same with one more event.
     pub fn event(mut self, event: EventSpec) -> Self {
         self.events.push(event);
@@ -507,6 +518,9 @@ impl ParticleSpec {
         };
         most("emitter", self.emitters.len())?;
         most("event", self.events.len())?;
+        if let Some(trail) = &self.trail {
+            trail.check().map_err(|error| error.under("trail"))?;
+        }
         crate::fields::check(&self.fields)?;
         self.events.iter().enumerate().try_for_each(|(nth, event)| {
             event.check().map_err(|error| error.under(&format!("event.{nth}")))

@@ -8,15 +8,22 @@
 // The formulas are those of frolic-core/src/particles.
 
 struct Obstacle {
-    // Plane: unit normal and offset. Sphere: middle and radius.
+    // As frolic_core::backend::Convex has them.
     place: vec4<f32>,
-    // 1 for a sphere; restitution; friction.
+    more: vec4<f32>,
+    // Kind; restitution; friction.
     kind: vec4<f32>,
+}
+
+struct Ball {
+    // Middle at the end of the step, and radius; how far it has come.
+    to: vec4<f32>,
+    moved: vec4<f32>,
 }
 
 struct Step {
     dt: f32, keep: f32, reach: f32, drag: f32,
-    // What is the same everywhere.
+    // What is the same everywhere; who is slower than the fourth may come to lie.
     push: vec4<f32>,
     gust_origin: vec4<f32>,
     // Strength of gusts; of the attractor, and its radius.
@@ -29,14 +36,15 @@ struct Step {
     // Vertices of an instance; how many obstacles and collectors.
     span: u32, obstacles: u32, collectors: u32, spare: u32,
     solid: array<Obstacle, 16>,
-    // Middle and radius.
-    collector: array<vec4<f32>, 16>,
+    collector: array<Ball, 16>,
 }
 
 struct Emitter {
     // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
     first: f32, first_age: f32, age_step: f32, shape: u32,
+    // Where it is at the end of the step, and its velocity.
     position: vec4<f32>,
+    velocity: vec4<f32>,
     // Axes of the aim, with the cosine of its rim and lowest and highest speed.
     aim_x: vec4<f32>,
     aim_y: vec4<f32>,
@@ -84,8 +92,175 @@ const OBSTACLES: u32 = 4u;
 struct Moved {
     at: vec3<f32>,
     velocity: vec3<f32>,
+    // Whether it touched anything, and whether it came towards it.
+    touched: bool,
     hit: bool,
     picked: bool,
+}
+
+// An element that comes this near has touched; one that lies on something stays this near, m.
+const SKIN: f32 = 1e-4;
+const HELD: f32 = 1e-3;
+const MOST_TOUCHES: u32 = 6u;
+
+fn from_ball(off: vec3<f32>, radius: f32) -> vec4<f32> {
+    let far = length(off);
+    return vec4(select(vec3(0.0, 1.0, 0.0), off / far, far > 1e-9), far - radius);
+}
+
+// The direction away from an obstacle, and the signed distance to it.
+fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
+    let place = step.solid[k].place;
+    let more = step.solid[k].more;
+    switch u32(step.solid[k].kind.x) {
+        case 0u: { return vec4(place.xyz, dot(p, place.xyz) - place.w); }
+        case 1u: { return from_ball(p - place.xyz, place.w); }
+        case 2u: {
+            let off = vec3(p.x - place.x, 0.0, p.z - place.z);
+            let far = length(off);
+            return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - place.w);
+        }
+        case 3u: {
+            let off = p - place.xyz;
+            let share = clamp(dot(off, more.xyz) / max(dot(more.xyz, more.xyz), 1e-12), 0.0, 1.0);
+            return from_ball(off - more.xyz * share, place.w);
+        }
+        default: {
+            let off = p - place.xyz;
+            let own = vec3(off.x * more.w - off.z * place.w, off.y, off.x * place.w + off.z * more.w);
+            let over = abs(own) - more.xyz;
+            let side = select(vec3(-1.0), vec3(1.0), own >= vec3(0.0));
+            let most = max(over.x, max(over.y, over.z));
+            var distance = most;
+            var normal = vec3(0.0);
+            if most > 0.0 {
+                let out = max(over, vec3(0.0));
+                distance = length(out);
+                normal = out / distance * side;
+            } else if over.x >= over.y && over.x >= over.z {
+                normal.x = side.x;
+            } else if over.y >= over.z {
+                normal.y = side.y;
+            } else {
+                normal.z = side.z;
+            }
+            return vec4(normal.x * more.w + normal.z * place.w, normal.y, normal.z * more.w - normal.x * place.w, distance);
+        }
+    }
+}
+
+fn respond(k: u32, velocity: vec3<f32>, normal: vec3<f32>) -> vec3<f32> {
+    let into = dot(velocity, normal);
+    if into >= 0.0 {
+        return velocity;
+    }
+    let kind = step.solid[k].kind;
+    return (velocity - normal * into) * (1.0 - kind.z) - normal * (into * kind.y);
+}
+
+fn touch(to: ptr<function, Moved>, normal: vec3<f32>) {
+    if !(*to).touched {
+        (*to).touched = true;
+        (*to).hit = -dot((*to).velocity, normal) > 0.0;
+    }
+}
+
+fn bring_out(to: ptr<function, Moved>) {
+    for (var turn = 0u; turn < 8u; turn++) {
+        var is_out = true;
+        for (var k = 0u; k < step.obstacles; k++) {
+            let there = sample(k, (*to).at);
+            if there.w < 0.0 {
+                touch(to, there.xyz);
+                (*to).at -= there.xyz * (there.w - SKIN * f32(turn + 1u) * 0.5);
+                (*to).velocity = respond(k, (*to).velocity, there.xyz);
+                is_out = false;
+            }
+        }
+        if is_out {
+            return;
+        }
+    }
+    (*to).velocity = vec3(0.0);
+}
+
+// Where a straight way first meets an obstacle, and the direction away from it; a share over 1 if nowhere. Newton's steps on a convex
+// distance.
+fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
+    let along = length(way) * 1e-5;
+    var at = 0.0;
+    for (var turn = 0u; turn < 16u; turn++) {
+        let there = sample(k, start + way * at);
+        let nearing = -dot(way, there.xyz);
+        if nearing <= along {
+            break;
+        }
+        if there.w <= SKIN {
+            return vec4(there.xyz, at);
+        }
+        at += (there.w - 0.5 * SKIN) / nearing;
+        if at > 1.0 {
+            break;
+        }
+    }
+    return vec4(0.0, 0.0, 0.0, 2.0);
+}
+
+// What is in the way of an element that goes from `start` with the velocity of `to`: frolic-core/src/obstacles/meet.rs.
+fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
+    let speed = length((*to).velocity);
+    var clear = 1e30;
+    var inside = false;
+    for (var k = 0u; k < step.obstacles; k++) {
+        let there = sample(k, start);
+        if speed <= step.push.w && step.solid[k].kind.z > 0.0 && there.w >= 0.0 && there.w <= HELD {
+            if rested || dot((*to).velocity, there.xyz) <= -0.5 * speed {
+                (*to).at = start;
+                (*to).velocity = vec3(0.0);
+                return;
+            }
+        }
+        inside = inside || there.w < 0.0;
+        clear = min(clear, there.w);
+    }
+    if !inside && clear > speed * step.dt + SKIN {
+        return;
+    }
+    let moved_to = (*to).at;
+    (*to).at = start;
+    if inside {
+        bring_out(to);
+    }
+    var left = step.dt;
+    for (var turn = 0u; turn < MOST_TOUCHES; turn++) {
+        let way = (*to).velocity * left;
+        var first = vec4(0.0, 0.0, 0.0, 2.0);
+        var which = 0u;
+        for (var k = 0u; k < step.obstacles; k++) {
+            let there = first_touch(k, (*to).at, way);
+            if there.w < first.w {
+                first = there;
+                which = k;
+            }
+        }
+        if first.w > 1.0 || ((*to).touched && dot(way, way) <= 0.0) {
+            (*to).at += way;
+            left = 0.0;
+            break;
+        }
+        (*to).at += way * first.w;
+        left *= 1.0 - first.w;
+        touch(to, first.xyz);
+        (*to).velocity = respond(which, (*to).velocity, first.xyz);
+    }
+    if !(*to).touched {
+        (*to).at = moved_to;
+        return;
+    }
+    if left > 0.0 {
+        (*to).velocity *= 1.0 - left / step.dt;
+    }
+    bring_out(to);
 }
 
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
@@ -102,29 +277,17 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var to: Moved;
     to.velocity = velocity * step.keep + a * step.reach;
     to.at = place + to.velocity * step.dt;
-    for (var k = 0u; (FIELDS & OBSTACLES) != 0u && k < step.obstacles; k++) {
-        let solid = step.solid[k];
-        var normal = solid.place.xyz;
-        var off = dot(to.at, normal) - solid.place.w;
-        if solid.kind.x > 0.0 {
-            let way = to.at - solid.place.xyz;
-            let far = length(way);
-            off = far - solid.place.w;
-            normal = select(vec3(0.0, 1.0, 0.0), way / far, far > 1e-9);
-        }
-        if off < 0.0 {
-            to.at -= normal * off;
-            let into = dot(to.velocity, normal);
-            if into < 0.0 {
-                to.velocity = (to.velocity - normal * into) * (1.0 - solid.kind.z) - normal * (into * solid.kind.y);
-                to.hit = true;
-            }
-        }
+    if (FIELDS & OBSTACLES) != 0u {
+        meet(place, all(velocity == vec3(0.0)), &to);
     }
     for (var k = 0u; COLLECTS && k < step.collectors; k++) {
-        let way = to.at - step.collector[k].xyz;
-        let radius = step.collector[k].w;
-        to.picked = to.picked || dot(way, way) < radius * radius;
+        // Seen from the ball: where the element ends, and the way it came, if it came straight.
+        let end = to.at - step.collector[k].to.xyz;
+        let way = select(to.velocity * step.dt, vec3(0.0), to.touched) - step.collector[k].moved.xyz;
+        let share = clamp(dot(end, way) / (dot(way, way) + 1e-30), 0.0, 1.0);
+        let near = end - way * share;
+        let radius = step.collector[k].to.w;
+        to.picked = to.picked || dot(near, near) < radius * radius;
     }
     return to;
 }
@@ -279,7 +442,7 @@ fn give_birth(
     let speed = emitter.aim_y.w + (emitter.aim_z.w - emitter.aim_y.w) * way_dice.z;
     let way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, emitter.aim_x.w);
     let velocity = way * speed;
-    let at = emitter.position.xyz + spot(emitter, where_dice) + velocity * age;
+    let at = emitter.position.xyz - emitter.velocity.xyz * age + spot(emitter, where_dice) + velocity * age;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
     let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;

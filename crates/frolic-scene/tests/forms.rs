@@ -1,0 +1,138 @@
+//! Meshes, distance grids and pictures from files: read as they are, refused where they are broken.
+
+use std::fs;
+
+use frolic_core::{BakeSpec, Meter, Surface};
+use frolic_scene::{Scene, SceneSpec, read_grid, read_grid_bytes, read_mesh, read_mesh_bytes, write_grid};
+use proptest::prelude::*;
+
+const TETRA: &str = "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 1 4 3\nf 2 3 4\n";
+
+/// A glTF of one triangle, its node moved by (5, 0, 0); the buffer inline.
+fn gltf(uri: &str) -> String {
+    format!(
+        r#"{{"asset":{{"version":"2.0"}},"scene":0,"scenes":[{{"nodes":[0]}}],"nodes":[{{"mesh":0,"translation":[5,0,0]}}],
+        "meshes":[{{"primitives":[{{"attributes":{{"POSITION":0}}}}]}}],"buffers":[{{"byteLength":36,"uri":"{uri}"}}],
+        "bufferViews":[{{"buffer":0,"byteLength":36}}],
+        "accessors":[{{"bufferView":0,"componentType":5126,"count":3,"type":"VEC3","min":[0,0,0],"max":[1,1,0]}}]}}"#
+    )
+}
+
+fn triangle() -> Vec<u8> {
+    [0f32, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0, 0.0].iter().flat_map(|value| value.to_le_bytes()).collect()
+}
+
+const INLINE: &str = "data:application/octet-stream;base64,AAAAAAAAAAAAAAAAAACAPwAAAAAAAAAAAAAAAAAAgD8AAAAA";
+
+#[test]
+fn meshes_are_read() {
+    let tetra = read_mesh_bytes(TETRA.as_bytes(), "a.obj").unwrap();
+    assert_eq!((tetra.corners().len(), tetra.triangles().len()), (4, 4));
+    // Quads are cut; several objects are one mesh.
+    let quads = "o a\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1 2 3 4\no b\nv 0 0 5\nv 1 0 5\nv 1 1 5\nf 5 6 7\n";
+    assert_eq!(read_mesh_bytes(quads.as_bytes(), "b.OBJ").unwrap().triangles().len(), 3);
+    let moved = read_mesh_bytes(gltf(INLINE).as_bytes(), "c.gltf").unwrap();
+    assert_eq!(moved.corners()[1].to_array(), [6.0, 0.0, 0.0]);
+    // With its buffer in a file beside it.
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.gltf"), gltf("t.bin")).unwrap();
+    fs::write(folder.path().join("t.bin"), triangle()).unwrap();
+    assert_eq!(read_mesh(folder.path().join("t.gltf")).unwrap().triangles(), [[0, 1, 2]]);
+}
+
+#[test]
+fn broken_meshes_are_refused_by_name() {
+    let told = |text: &str, name: &str| read_mesh_bytes(text.as_bytes(), name).unwrap_err().to_string();
+    assert!(told("v 0 0\n", "a.obj").starts_with("a.obj: is no OBJ that can be read"));
+    assert!(told("", "a.obj").contains("has no triangle"));
+    assert!(told("v 0 0 0\nf 1 2 3\n", "a.obj").starts_with("a.obj: "));
+    assert!(told("v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "a.obj").contains("corner 0"));
+    assert!(told(TETRA, "a.stl").contains("'stl' is no ending of a mesh; give an .obj"));
+    assert!(told("{}", "a.gltf").starts_with("a.gltf: is no glTF"));
+    assert!(told(&gltf("data:text/plain,hello"), "a.gltf").contains("not base64"));
+    assert!(told(&gltf("data:x;base64,AAAA"), "a.gltf").contains("is cut short: buffer 0 has 3 of 36 bytes"));
+    for elsewhere in ["../secret.bin", "/etc/passwd"] {
+        assert!(told(&gltf(elsewhere), "a.gltf").contains("not beside it"), "{elsewhere}");
+    }
+    assert!(read_mesh("nowhere.obj").unwrap_err().to_string().starts_with("nowhere.obj: cannot be read"));
+}
+
+#[test]
+fn grids_come_back_as_they_were_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("deep").join("ball.dgrid");
+    let grid = BakeSpec::new(12).bake(&Surface::ball(4).placed(0.7, 0.0, [1.0, 2.0, 3.0]).unwrap()).unwrap();
+    write_grid(&path, &grid).unwrap();
+    assert_eq!(read_grid(&path).unwrap(), grid);
+    // As the document says: two lines, then the values.
+    let bytes = fs::read(&path).unwrap();
+    assert!(bytes.starts_with(b"frolic distance grid 1\n{\"points\":["));
+    let [nx, ny, nz] = grid.points();
+    let head = bytes.iter().enumerate().filter(|(_, byte)| **byte == b'\n').nth(1).unwrap().0 + 1;
+    assert_eq!(bytes.len() - head, nx * ny * nz * 4);
+    let value = f32::from_le_bytes(bytes[head + 4 * (nx + 3)..][..4].try_into().unwrap());
+    assert_eq!(value, grid.values()[nx + 3]);
+
+    let told = |bytes: &[u8]| read_grid_bytes(bytes, "x.dgrid").unwrap_err().to_string();
+    assert!(told(&bytes[..bytes.len() - 1]).contains("is cut short"));
+    assert!(told(&[&bytes[..], b"x"].concat()).contains("has more than its points"));
+    assert!(told(b"").contains("is no distance grid"));
+    assert!(told(b"frolic distance grid 2\n{}\n").contains("is of version '2'"));
+    assert!(told(b"frolic distance grid 1\n{\"points\":[9,9]}\n").contains("has a head that cannot be read"));
+    let huge = b"frolic distance grid 1\n{\"points\":[1000000,1000000,1000000],\"origin\":[0,0,0],\"cell\":1}\n";
+    assert!(told(huge).contains("at most 2^28"));
+    let flat = b"frolic distance grid 1\n{\"points\":[1,1,1],\"origin\":[0,0,0],\"cell\":1}\n\0\0\0\0";
+    assert!(told(flat).contains("cannot be used: points"));
+}
+
+#[test]
+fn scenes_name_forms_and_say_where_they_are_wrong() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("tetra.obj"), TETRA).unwrap();
+    let path = folder.path().join("s.toml");
+    let scene = |form: &str, shape: &str| {
+        let text = format!(
+            "frolic = 1\n[[form]]\nname = \"body\"\n{form}\n[[population]]\nname = \"dots\"\ncount = 500\n\
+             [[population.emitter]]\nburst = {{ count = 500 }}\nshape = {shape}\nspeed = 0\n"
+        );
+        fs::write(&path, text).unwrap();
+        SceneSpec::from_file(&path).map_err(|error| error.to_string()).and_then(|spec| Scene::new(&spec).map_err(|error| error.to_string()))
+    };
+    let mut filled = scene("from = { mesh = \"tetra.obj\" }\nscale = 3.0\nbake = 32", "{ volume = { form = \"body\" } }").unwrap();
+    filled.step(1e-3, 1, &mut Meter::new());
+    let dots = filled.particles("dots").unwrap().columns();
+    assert_eq!(dots.len(), 500);
+    assert!((0..500).all(|i| dots.px()[i] + dots.py()[i] + dots.pz()[i] < 3.2 && dots.px()[i] > -0.1));
+    let told = |form: &str, shape: &str| scene(form, shape).unwrap_err();
+    let missing = told("from = { mesh = \"none.obj\" }", "\"point\"");
+    assert!(missing.starts_with("form.0.from.mesh: ") && missing.contains("name a file beside the scene file"), "{missing}");
+    let unbaked = told("from = { mesh = \"tetra.obj\" }", "{ volume = { form = \"body\" } }");
+    assert!(unbaked.contains("form 'body' is triangles, not a distance grid"), "{unbaked}");
+    let coarse = told("from = { mesh = \"tetra.obj\" }\nbake = 2", "\"point\"");
+    assert!(coarse.contains("s.toml:5: form.0.bake: 2 is out of range"), "{coarse}");
+    let picture = told("from = { brightness = \"tetra.obj\" }", "\"point\"");
+    assert!(picture.contains("form.0.from.brightness: ") && picture.contains("is no PNG"), "{picture}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// Whatever the bytes: an error or a mesh, never a panic.
+    #[test]
+    fn hostile_files_do_no_harm(cut in 0usize..800, at in 0usize..800, byte in any::<u8>(), ending in 0usize..3) {
+        let grid = BakeSpec::new(4).bake(&Surface::ball(1)).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("g.dgrid");
+        write_grid(&path, &grid).unwrap();
+        let mut bytes = match ending {
+            0 => TETRA.as_bytes().to_vec(),
+            1 => gltf(INLINE).into_bytes(),
+            _ => fs::read(path).unwrap(),
+        };
+        let last = bytes.len() - 1;
+        bytes[at.min(last)] = byte;
+        bytes.truncate(bytes.len() - cut.min(last));
+        let _ = read_mesh_bytes(&bytes, ["a.obj", "a.gltf", "a.glb"][ending]);
+        let _ = read_grid_bytes(&bytes, "a.dgrid");
+    }
+}
