@@ -386,3 +386,39 @@ fn senseless_outputs_are_refused() {
         assert!(text(&output.stderr).contains("such as 8x8"), "{}", text(&output.stderr));
     }
 }
+
+#[test]
+fn bake_writes_a_grid_and_a_look_at_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let bush = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scenes/textures/bush.obj");
+    let told = good(folder.path(), &["bake", bush, "--points", "24", "--size", "320x200"]);
+    assert!(
+        told.contains("bush.dgrid: 24 x") && told.contains("972 triangles") && told.contains("bush.png"),
+        "{told}"
+    );
+    let file = fs::File::open(folder.path().join("bush.png")).unwrap();
+    let reader = png::Decoder::new(std::io::BufReader::new(file)).read_info().unwrap();
+    assert_eq!((reader.info().width, reader.info().height), (320, 200));
+    let shown: Value = serde_json::from_str(&good(
+        folder.path(),
+        &["bake", bush, "--points", "16", "-o", "small.dgrid", "--no-picture", "--json"],
+    ))
+    .unwrap();
+    assert_eq!(shown["points"][0], 16);
+    assert_eq!(shown["picture"], Value::Null);
+    assert!((1.2..1.7).contains(&shown["volume"].as_f64().unwrap()), "{shown}");
+    assert!(!folder.path().join("small.png").exists());
+    // What it wrote is a form of a scene.
+    let scene = "frolic = 1\n[[form]]\nname = \"bush\"\nfrom = { grid = \"small.dgrid\" }\n[[population]]\nname = \"dots\"\ncount = 100\n\
+                 [[population.emitter]]\nburst = { count = 100 }\nshape = { volume = { form = \"bush\" } }\n";
+    fs::write(folder.path().join("dots.toml"), scene).unwrap();
+    let told = good(folder.path(), &["check", "dots.toml"]);
+    assert!(told.contains("dots.toml: good."), "{told}");
+
+    assert!(refused(&["bake", "nowhere.obj"]).contains("nowhere.obj: cannot be read"));
+    assert!(refused(&["bake", bush, "--points", "3"]).contains("points: 3 is out of range"));
+    assert!(refused(&["bake", bush, "--margin", "-1"]).contains("margin: -1 is out of range"));
+    fs::write(folder.path().join("flat.obj"), "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n").unwrap();
+    let flat = folder.path().join("flat.obj");
+    assert!(refused(&["bake", flat.to_str().unwrap()]).contains("nothing is inside of it"));
+}

@@ -28,8 +28,11 @@ fn the_demo_draws_and_profiles() {
     assert_eq!(calls(1), 4);
 
     let out = folder.path().join("frolic-demo");
+    for name in ["blowhole.png", "foghorn.png", "heather.png"] {
+        assert!(fs::metadata(out.join(name)).unwrap().len() > 100_000, "{name}");
+    }
     for name in ["beacon.png", "pennants.png", "profile.json", "profile.csv", "frames.svg", "frames.png"] {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 1_000, "{name}");
     }
-    assert_eq!(fs::read_dir(out).unwrap().count(), 6, "and nothing else");
+    assert_eq!(fs::read_dir(out).unwrap().count(), 9, "and nothing else");
 }

@@ -303,7 +303,7 @@ fn catch<S: Simd>(
         let (x, y, z) = (px[i] - cx, py[i] - cy, pz[i] - cz);
         let (wx, wy, wz) = (vx[i] * dt - sx, vy[i] * dt - sy, vz[i] * dt - sz);
         let along = x * wx + y * wy + z * wz;
-        let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).max(0.0).min(1.0);
+        let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).clamp(0.0, 1.0);
         let (x, y, z) = (x - wx * share, y - wy * share, z - wz * share);
         let inside = x * x + y * y + z * z < square;
         caught[i] = if inside { nth } else { caught[i] };

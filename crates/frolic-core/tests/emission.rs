@@ -5,7 +5,7 @@ mod common;
 use common::still;
 use frolic_core::{
     AimSpec, Counter, CourseSpec, EmitterSpec, Form, MaskLie, MeshPart, Meter, ParticleSpec, Particles,
-    PathEnds, PathSpec, Plane, ShapeSpec, Span, Storage, VolumePart,
+    PathEnds, PathSpec, Plane, ShapeSpec, Storage, VolumePart,
 };
 use proptest::prelude::*;
 

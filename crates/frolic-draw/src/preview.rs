@@ -10,7 +10,7 @@ use crate::image::{Image, ImageSize};
 /// Paints a grid: the view on the left, the three slices below each other on the right. In a slice what is inside is warm, what is outside
 /// cold; lines follow equal distances, the thick one the surface.
 pub fn preview(grid: &DistanceGrid, size: ImageSize) -> Image {
-    let (wide, high) = (size.width() as usize, size.height() as usize);
+    let (wide, high) = (size.width(), size.height());
     // Slices are square; the view takes what is left.
     let side = (high / 3).max(1);
     let view_wide = wide.saturating_sub(side).max(1);
@@ -57,14 +57,24 @@ impl Eye {
         // The ball around the grid fills most of the shorter side.
         let far = radius * 2.6;
         let per_slope = half[0].min(half[1]) * (far * far - radius * radius).sqrt() / radius * 1.18;
-        Self { from: middle - ahead * far, right, up: right.cross(ahead), ahead, half, per_slope, middle, radius }
+        Self {
+            from: middle - ahead * far,
+            right,
+            up: right.cross(ahead),
+            ahead,
+            half,
+            per_slope,
+            middle,
+            radius,
+        }
     }
 
     /// Light along a ray.
     fn see(&self, grid: &DistanceGrid, x: f32, y: f32) -> Vec3 {
         let (u, v) = ((x - self.half[0]) / self.per_slope, (self.half[1] - y) / self.per_slope);
         let way = (self.ahead + self.right * u + self.up * v).normalize();
-        let behind = Vec3::new(0.20, 0.23, 0.27).lerp(Vec3::new(0.62, 0.64, 0.66), (y / self.half[1] * 0.5).clamp(0.0, 1.0));
+        let behind = Vec3::new(0.20, 0.23, 0.27)
+            .lerp(Vec3::new(0.62, 0.64, 0.66), (y / self.half[1] * 0.5).clamp(0.0, 1.0));
         let key = Vec3::new(-0.35, 0.75, 0.56).normalize();
         let mut at = ((self.middle - self.from).dot(way) - self.radius).max(0.0);
         let end = at + self.radius * 2.0;
@@ -115,7 +125,10 @@ fn shade(grid: &DistanceGrid, place: Vec3, normal: Vec3, way: Vec3, key: Vec3, c
     }
     let lit = lit.clamp(0.0, 1.0);
     // How much of the sky a place sees: how fast it gets away from the surface.
-    let open = (1..=4).map(|k| grid.at(place + normal * (cell * 2.0 * k as f32)) / (cell * 2.0 * k as f32)).sum::<f32>() / 4.0;
+    let open = (1..=4)
+        .map(|k| grid.at(place + normal * (cell * 2.0 * k as f32)) / (cell * 2.0 * k as f32))
+        .sum::<f32>()
+        / 4.0;
     let open = open.clamp(0.0, 1.0);
     let sun = Vec3::new(1.25, 1.10, 0.90) * (normal.dot(key).max(0.0) * lit * lit * (3.0 - 2.0 * lit));
     let sky = Vec3::new(0.30, 0.36, 0.46) * (0.35 + 0.65 * (0.5 + 0.5 * normal.y)) * open;

@@ -529,7 +529,7 @@ impl Scene {
 
 /// The camera as it has travelled by a time, s.
 fn camera_at(spec: &SceneSpec, travel: Option<&Path>, time: f64) -> CameraSpec {
-    let mut camera = spec.camera.clone();
+    let mut camera = spec.camera;
     let way = travel.map_or([0.0; 3], |path| path.at(time).0.to_array());
     for axis in 0..3 {
         camera.position[axis] += way[axis];

@@ -135,7 +135,8 @@ fn settings_reach_every_kind_of_key() {
     assert_eq!(set("draw.technique", "each").draw.technique, Technique::Each);
     assert_eq!(set("draw.at", "3").draw.at, 3.0);
     assert_eq!(set("light.0.power", "7").light[0].power, 7.0);
-    assert_eq!(set("world.attractor.strength", "5").world.attractor.unwrap().strength, 5.0);
+    let pulled = set("world.field", "[{ kind = { attractor = { strength = 5 } } }]");
+    assert_eq!(pulled.world.field, [FieldSpec::attractor([0.0; 3], 5.0, 1.0)]);
     let embers = |scene: SceneSpec| scene.population.into_iter().find(|p| p.name == "embers").unwrap();
     assert_eq!(embers(set("embers.count", "77")).count, 77);
     assert_eq!(embers(set("embers.emitter.1.rate", "2.5")).emitter[1].rate, 2.5);

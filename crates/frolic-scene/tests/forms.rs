@@ -29,7 +29,8 @@ fn meshes_are_read() {
     let tetra = read_mesh_bytes(TETRA.as_bytes(), "a.obj").unwrap();
     assert_eq!((tetra.corners().len(), tetra.triangles().len()), (4, 4));
     // Quads are cut; several objects are one mesh.
-    let quads = "o a\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1 2 3 4\no b\nv 0 0 5\nv 1 0 5\nv 1 1 5\nf 5 6 7\n";
+    let quads =
+        "o a\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1 2 3 4\no b\nv 0 0 5\nv 1 0 5\nv 1 1 5\nf 5 6 7\n";
     assert_eq!(read_mesh_bytes(quads.as_bytes(), "b.OBJ").unwrap().triangles().len(), 3);
     let moved = read_mesh_bytes(gltf(INLINE).as_bytes(), "c.gltf").unwrap();
     assert_eq!(moved.corners()[1].to_array(), [6.0, 0.0, 0.0]);
@@ -79,7 +80,8 @@ fn grids_come_back_as_they_were_written() {
     assert!(told(b"").contains("is no distance grid"));
     assert!(told(b"frolic distance grid 2\n{}\n").contains("is of version '2'"));
     assert!(told(b"frolic distance grid 1\n{\"points\":[9,9]}\n").contains("has a head that cannot be read"));
-    let huge = b"frolic distance grid 1\n{\"points\":[1000000,1000000,1000000],\"origin\":[0,0,0],\"cell\":1}\n";
+    let huge =
+        b"frolic distance grid 1\n{\"points\":[1000000,1000000,1000000],\"origin\":[0,0,0],\"cell\":1}\n";
     assert!(told(huge).contains("at most 2^28"));
     let flat = b"frolic distance grid 1\n{\"points\":[1,1,1],\"origin\":[0,0,0],\"cell\":1}\n\0\0\0\0";
     assert!(told(flat).contains("cannot be used: points"));
@@ -96,16 +98,23 @@ fn scenes_name_forms_and_say_where_they_are_wrong() {
              [[population.emitter]]\nburst = {{ count = 500 }}\nshape = {shape}\nspeed = 0\n"
         );
         fs::write(&path, text).unwrap();
-        SceneSpec::from_file(&path).map_err(|error| error.to_string()).and_then(|spec| Scene::new(&spec).map_err(|error| error.to_string()))
+        SceneSpec::from_file(&path)
+            .map_err(|error| error.to_string())
+            .and_then(|spec| Scene::new(&spec).map_err(|error| error.to_string()))
     };
-    let mut filled = scene("from = { mesh = \"tetra.obj\" }\nscale = 3.0\nbake = 32", "{ volume = { form = \"body\" } }").unwrap();
+    let mut filled =
+        scene("from = { mesh = \"tetra.obj\" }\nscale = 3.0\nbake = 32", "{ volume = { form = \"body\" } }")
+            .unwrap();
     filled.step(1e-3, 1, &mut Meter::new());
     let dots = filled.particles("dots").unwrap().columns();
     assert_eq!(dots.len(), 500);
     assert!((0..500).all(|i| dots.px()[i] + dots.py()[i] + dots.pz()[i] < 3.2 && dots.px()[i] > -0.1));
     let told = |form: &str, shape: &str| scene(form, shape).unwrap_err();
     let missing = told("from = { mesh = \"none.obj\" }", "\"point\"");
-    assert!(missing.starts_with("form.0.from.mesh: ") && missing.contains("name a file beside the scene file"), "{missing}");
+    assert!(
+        missing.starts_with("form.0.from.mesh: ") && missing.contains("name a file beside the scene file"),
+        "{missing}"
+    );
     let unbaked = told("from = { mesh = \"tetra.obj\" }", "{ volume = { form = \"body\" } }");
     assert!(unbaked.contains("form 'body' is triangles, not a distance grid"), "{unbaked}");
     let coarse = told("from = { mesh = \"tetra.obj\" }\nbake = 2", "\"point\"");

@@ -123,7 +123,7 @@ fn boards_texts_and_layers_go_onto_the_picture() {
     scene.run_to(1.0, &mut meter);
     assert!(scene.draw(&mut meter).unwrap() != &before, "the clock goes on");
     let mut said = String::new();
-    spec.text[0].say(1.0, &mut said);
+    spec.text[0].say(1.0, &[], &mut said);
     assert_eq!(said, "1:00:00");
     // It stands in the right half, up to its anchor.
     let lit = |x: usize| (0..30).any(|y| before.pixels()[y * 120 + x][0] > 180);

@@ -14,7 +14,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .life(1.05, 1.35)
         .size(0.05, 0.05)
         .motion(0.2, 0.6)
-        .emitter(EmitterSpec::bursts(4, 0.1, 0.55).at([0.0, 0.0, -6.0]).aim([0.0, 1.0, 0.0], 24.0).speed(8.5, 11.0))
+        .emitter(
+            EmitterSpec::bursts(4, 0.1, 0.55)
+                .at([0.0, 0.0, -6.0])
+                .aim([0.0, 1.0, 0.0], 24.0)
+                .speed(8.5, 11.0),
+        )
         .event(stars_of);
     // A star that touches the water starts drops that fly off it.
     let hit = EventSpec::start(Moment::Hit { speed: 0.5 }, "drops", 3.0);
@@ -28,12 +33,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let mut look = LookSpec::glowing(7.0, [(0.0, "#ffffff"), (0.4, "#ffd890"), (1.0, "#802010")])?;
     look.tints = ["#ffb060", "#ff7090", "#80c8ff", "#a0ffb0"].into_iter().filter_map(Colour::hex).collect();
-    let mut trail = look.clone().shape(Shape::Ribbon(RibbonSpec::new(1.0, 0.85, 1))).opacity([(0.0, 0.7), (1.0, 0.0)]);
+    let mut trail =
+        look.clone().shape(Shape::Ribbon(RibbonSpec::new(1.0, 0.85, 1))).opacity([(0.0, 0.7), (1.0, 0.0)]);
     trail.glow = 2.5;
-    let splash = LookSpec::glowing(2.0, [(0.0, "#cfe8ff"), (1.0, "#305080")])?.opacity([(0.0, 0.9), (1.0, 0.0)]);
+    let splash =
+        LookSpec::glowing(2.0, [(0.0, "#cfe8ff"), (1.0, "#305080")])?.opacity([(0.0, 0.9), (1.0, 0.0)]);
 
     let mut spec = SceneSpec::new("a chain of events");
-    spec.world = WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.0, 0.9));
+    spec.world =
+        WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.0, 0.9));
     spec.camera.position = [0.0, 2.2, 6.0];
     spec.camera.target = [0.0, 4.2, -6.0];
     spec.camera.bloom = 0.15;
@@ -43,7 +51,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut water = frolic::draw::WaterSpec::default();
     water.level = 0.0;
     spec.water = Some(water);
-    spec = spec.with("rockets", rockets, look.clone()).with("stars", stars, look.clone()).with("drops", drops, splash);
+    spec = spec
+        .with("rockets", rockets, look.clone())
+        .with("stars", stars, look.clone())
+        .with("drops", drops, splash);
     if let Some(stars) = spec.population.iter_mut().find(|population| population.name == "stars") {
         stars.trail = Some(frolic::scene::TrailLookSpec::new(8, 0.03, trail));
     }

@@ -17,7 +17,9 @@ fn main() -> Result<(), SpecError> {
     let rain = ParticleSpec::new(20_000)
         .life(1.4, 1.6)
         .motion(0.1, 1.0)
-        .emitter(EmitterSpec::rate(6_000.0).at([0.0, 4.0, 0.0]).shape(ShapeSpec::Box { size: [6.0, 0.2, 0.6] }))
+        .emitter(
+            EmitterSpec::rate(6_000.0).at([0.0, 4.0, 0.0]).shape(ShapeSpec::Box { size: [6.0, 0.2, 0.6] }),
+        )
         // Noted one by one, as we want to know who it was.
         .event(EventSpec::note(Moment::Caught));
     let mut drops = Particles::new(&rain, 9)?;

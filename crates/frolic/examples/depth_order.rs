@@ -14,7 +14,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .life(60.0, 90.0)
         .size(0.30, 0.62)
         .motion(0.4, -0.002)
-        .emitter(EmitterSpec::burst(260, 0.0).shape(room).at([0.0, 2.4, 0.0]).speed(0.0, 0.05));
+        .emitter(EmitterSpec::burst(260, 0.0).shape(room.clone()).at([0.0, 2.4, 0.0]).speed(0.0, 0.05));
     let embers = ParticleSpec::new(2_600)
         .life(60.0, 90.0)
         .size(0.010, 0.030)

@@ -17,7 +17,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (middle, scale) = ((low + high) * 0.5, 2.0 / (high - low).max_element());
     let surface = surface.placed(scale, 0.0, (-middle * scale).to_array())?;
     let grid = BakeSpec::new(64).bake(&surface)?;
-    println!("{} triangles, {:.3} m³ inside, {:?} points", surface.triangles().len(), grid.volume(), grid.points());
+    println!(
+        "{} triangles, {:.3} m³ inside, {:?} points",
+        surface.triangles().len(),
+        grid.volume(),
+        grid.points()
+    );
     let path = std::path::Path::new(&folder).join("fill_a_mesh.dgrid");
     write_grid(&path, &grid)?;
     assert_eq!(read_grid(&path)?, grid);
@@ -33,7 +38,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         // Scattered all about, then drawn to it.
         (
             "drawn to it",
-            still.field(FieldSpec::shape("body", 25.0, 6.0)).emitter(burst(ShapeSpec::Box { size: [3.0; 3] })),
+            still
+                .field(FieldSpec::shape("body", 25.0, 6.0))
+                .emitter(burst(ShapeSpec::Box { size: [3.0; 3] })),
         ),
     ];
     let mut weightless = WorldSpec::default();
@@ -56,7 +63,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let size = vec![0.013f32; 12_000];
     let instances: Result<Vec<Instances<'_>>, SpecError> =
         columns.iter().map(|[x, y, z]| Instances::at([x, y, z])?.sized(&size)).collect();
-    let backdrop = BackdropSpec::plain(Colour::new(0.010, 0.013, 0.020));
+    let backdrop = BackdropSpec::plain(0.012);
     let around = Surroundings::new(&backdrop);
     let drawn = instances?.into_iter().map(|instances| (instances, &look));
     let list = list.list(drawn, &ListSpec::default(), &view, &around, &mut meter);

@@ -65,7 +65,7 @@ pub mod prelude {
         LineSpec, MaskLie, MeshPart, Meter, Moment, MotionSpec, ObstacleShape, ObstacleSpec, ParticleColumns,
         ParticleRow, ParticleSet, ParticleSpec, Particles, PathEnds, PathSpec, PlaceSpec, Plane, Ramp,
         Region, ShapeFieldSpec, ShapeSpec, Span, SpecError, Stage, Storage, Surface, SwingSpec, Threads,
-        Tick, Touch, VolumePart, VortexSpec, World, WorldSpec,
+        Tick, Touch, Trail, TrailSpec, VolumePart, VortexSpec, World, WorldSpec,
     };
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,

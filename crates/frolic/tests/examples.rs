@@ -101,3 +101,46 @@ fn guest_in_your_pass_shares_the_depth_buffer() {
     let told = pictured("guest_in_your_pass");
     assert!(told.contains(" alive, ") && told.contains(" 0 bytes of elements uploaded"), "{told}");
 }
+
+#[test]
+fn a_chain_of_events_adds_up() {
+    let told = pictured("chain_of_events");
+    let count = |word: &str| -> u64 {
+        let line = told.lines().find(|line| line.contains(word)).unwrap();
+        line.split_whitespace().find_map(|part| part.parse().ok()).unwrap()
+    };
+    assert!(count("stars") > 500 && count("events") > 1_000, "{told}");
+}
+
+#[test]
+fn nobody_is_left_inside_of_a_mask_that_is_dug() {
+    let told = example("dig_the_mask", &[]);
+    let rows: Vec<&str> = told.lines().skip(1).collect();
+    assert_eq!(rows.len(), 8);
+    for row in rows {
+        let depth: f64 = row.split_whitespace().nth(3).unwrap().parse().unwrap();
+        assert!(depth < 0.002, "{row}");
+    }
+}
+
+#[test]
+fn the_catch_is_counted_once() {
+    let told = example("count_the_catch", &[]);
+    let last: Vec<u64> =
+        told.lines().nth(5).unwrap().split_whitespace().map(|word| word.parse().unwrap()).collect();
+    let all: u64 = told.lines().last().unwrap().split_whitespace().next().unwrap().parse().unwrap();
+    assert_eq!(last[1] + last[2] + last[3], all);
+    assert!(last[1..4].iter().all(|count| *count > 300), "{told}");
+}
+
+#[test]
+fn a_mesh_is_filled() {
+    let told = pictured("fill_a_mesh");
+    assert_eq!(told.matches("12000 elements").count(), 3, "{told}");
+}
+
+#[test]
+fn a_field_of_ones_own_lifts_leaves() {
+    let told = pictured("my_own_field");
+    assert!(told.contains("our own field"), "{told}");
+}

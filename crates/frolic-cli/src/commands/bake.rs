@@ -42,7 +42,10 @@ pub(super) fn run(args: &args::Bake) -> Result<Outcome, CommandError> {
         );
         return Err(CommandError::Usage(told));
     }
-    let path = args.output.clone().unwrap_or_else(|| PathBuf::from(format!("{}.dgrid", short_name(&args.mesh.to_string_lossy()))));
+    let path = args
+        .output
+        .clone()
+        .unwrap_or_else(|| PathBuf::from(format!("{}.dgrid", short_name(&args.mesh.to_string_lossy()))));
     write_grid(&path, &grid)?;
     let picture = (!args.no_picture).then(|| path.with_extension("png"));
     if let Some(picture) = &picture {
@@ -68,7 +71,12 @@ pub(super) fn run(args: &args::Bake) -> Result<Outcome, CommandError> {
         return Ok(Outcome::Done);
     }
     let [nx, ny, nz] = baked.points;
-    say(&format!("{}: {nx} x {ny} x {nz} points, {:.4} m apart, {}", baked.grid, baked.cell, bytes(baked.bytes)));
+    say(&format!(
+        "{}: {nx} x {ny} x {nz} points, {:.4} m apart, {}",
+        baked.grid,
+        baked.cell,
+        bytes(baked.bytes)
+    ));
     say(&format!(
         "  {} triangles, {:.3} m² around {:.4} m³, baked in {}",
         baked.triangles,

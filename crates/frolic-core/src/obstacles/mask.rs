@@ -192,7 +192,7 @@ impl Mask {
             let inside = x >= 0 && y >= 0 && (x as usize) < self.width && (y as usize) < self.height;
             inside && self.solid[y as usize * self.width + x as usize]
         };
-        let to_solid = squares(width, height, |x, y| solid_at(x, y));
+        let to_solid = squares(width, height, solid_at);
         let to_free = squares(width, height, |x, y| !solid_at(x, y));
         let band = BAND as f32;
         let signed = |at: usize| {

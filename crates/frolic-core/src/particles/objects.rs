@@ -36,8 +36,7 @@ impl Records {
 
     /// Indices of the dead, rising.
     pub(super) fn dead(&self) -> impl Iterator<Item = u32> {
-        let dead = |(nth, row): (usize, &Box<ParticleRow>)| (row.age >= row.life).then_some(nth as u32);
-        self.rows.iter().enumerate().filter_map(dead)
+        (0u32..).zip(&self.rows).filter(|(_, row)| row.age >= row.life).map(|(nth, _)| nth)
     }
 
     /// Where each is, m.
