@@ -88,8 +88,8 @@ fn a_scene_file_is_a_scene() {
     let told = good(folder.path(), &["check", "mine.toml", "--set", "embers.count=123"]);
     assert!(told.contains("mine.toml: good. The signal fire") && told.contains("up to 123 alive"), "{told}");
     let checked = json(&good(folder.path(), &["check", "mine.toml", "--json"]));
-    assert_eq!(checked["populations"].as_array().unwrap().len(), 4);
-    assert_eq!(checked["populations"][3]["burst"], 1100);
+    assert_eq!(checked["populations"].as_array().unwrap().len(), 5);
+    assert_eq!(checked["populations"][3]["burst"], 430);
     good(folder.path(), &["draw", "mine.toml", "--size", "40x30", "--at", "0"]);
     assert!(folder.path().join("mine.png").exists());
 }

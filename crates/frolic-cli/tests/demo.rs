@@ -25,7 +25,7 @@ fn the_demo_draws_and_profiles() {
             .unwrap()
     };
     assert!(calls(0) > 100_000, "{}", calls(0));
-    assert_eq!(calls(1), 4);
+    assert_eq!(calls(1), 5);
 
     let out = folder.path().join("frolic-demo");
     for name in ["blowhole.png", "foghorn.png", "heather.png"] {

@@ -185,6 +185,10 @@ impl Cells {
         Ok(Self { spec, all: Vec::with_capacity(spec.most()), appeared: 0, went: 0 })
     }
 
+    pub(crate) fn clear(&mut self) {
+        self.all.clear();
+    }
+
     /// Moves the middle there: x and z, m. Returns whether any cell appeared or went. Places that are no numbers change nothing.
     pub fn follow(&mut self, [x, z]: [f32; 2]) -> bool {
         (self.appeared, self.went) = (0, 0);

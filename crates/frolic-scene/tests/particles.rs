@@ -58,16 +58,19 @@ fn sound_strikes_and_the_world_goes_along() {
     // The camera travels; other stacks are there, and the same ones when it is back.
     let there = "{ points = [[0, 0, 0], [0, 0, -2000], [0, 0, 0]], seconds = 4.0 }";
     let mut scene = Scene::new(&shipped("foghorn", &[("travel", there), ("sound.count", "0")])).unwrap();
-    let first = picture(&mut scene);
-    scene.run_to(0.1, &mut meter);
     let posts = |scene: &Scene| scene.world().posts().map(|post| post.map(f32::to_bits)).collect::<Vec<_>>();
-    let home = posts(&scene);
+    let mut stayed = Scene::new(&shipped("foghorn", &[("sound.count", "0")])).unwrap();
+    stayed.run_to(0.1, &mut meter);
+    let home = posts(&stayed);
+    assert!(home.len() > 50);
+    let first = picture(&mut scene);
     scene.run_to(2.0, &mut meter);
     let away = posts(&scene);
-    assert!(away.iter().all(|post| !home.contains(post)) && away.len() < 250);
+    assert!(away.iter().all(|post| !home.contains(post)) && away.len() < 250, "{}", away.len());
     assert!(picture(&mut scene) != first);
     scene.run_to(4.5, &mut meter);
-    assert!(home.iter().filter(|post| posts(&scene).contains(post)).count() > home.len() * 9 / 10);
+    let back = posts(&scene);
+    assert!(home.iter().all(|post| back.contains(post)));
 }
 
 #[test]
@@ -91,7 +94,7 @@ fn heather_sways_and_follows_the_season() {
             .filter(|p| p[0] > p[1].saturating_add(40) && p[2] > p[1].saturating_add(10))
             .count()
     };
-    assert!(pink(&bloom) > 300 && pink(&at("0.0", 1.0)) < 60, "{} {}", pink(&bloom), pink(&at("0.0", 1.0)));
+    assert!(pink(&bloom) > 150 && pink(&at("0.0", 1.0)) < 60, "{} {}", pink(&bloom), pink(&at("0.0", 1.0)));
 }
 
 #[test]

@@ -109,7 +109,7 @@ fn a_chain_of_events_adds_up() {
         let line = told.lines().find(|line| line.contains(word)).unwrap();
         line.split_whitespace().find_map(|part| part.parse().ok()).unwrap()
     };
-    assert!(count("stars") > 500 && count("events") > 1_000, "{told}");
+    assert!(count("stars") > 500 && count("drops") > 50 && count("events") > 100, "{told}");
 }
 
 #[test]

@@ -28,6 +28,8 @@ impl Post {
 pub(crate) struct Posts {
     spec: EndlessSpec,
     cells: Cells,
+    /// Whether it has been told of a middle; until then it is around the origin.
+    told: bool,
     /// In the order of their cells.
     pub(crate) all: Vec<Obstacle>,
     /// The grid: its least cell, cells along x and z, and for each cell a post, if it holds one.
@@ -44,12 +46,14 @@ impl Posts {
         let mut posts = Self {
             cells: Cells::new(spec.cells)?,
             spec: spec.clone(),
+            told: false,
             all: Vec::new(),
             low: [0; 2],
             wide: [0; 2],
             table: Vec::new(),
         };
         posts.follow([0.0, 0.0]);
+        posts.told = false;
         Ok(posts)
     }
 
@@ -59,6 +63,10 @@ impl Posts {
 
     /// Moves the middle: posts appear and go with their cells.
     pub(crate) fn follow(&mut self, middle: [f32; 2]) {
+        if !std::mem::replace(&mut self.told, true) {
+            // Nothing of where it was before lingers.
+            self.cells.clear();
+        }
         if !self.cells.follow(middle) {
             return;
         }
