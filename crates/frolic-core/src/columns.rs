@@ -50,6 +50,12 @@ macro_rules! columns {
                 $(self.$name.clear();)*
             }
 
+            /// Keeps the first so many.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn truncate(&mut self, count: usize) {
+                $(self.$name.truncate(count);)*
+            }
+
             /// Takes elements out, all columns at once.
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn remove_sorted(&mut self, dead: &[u32]) {

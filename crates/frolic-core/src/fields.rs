@@ -149,6 +149,9 @@ pub struct ShapeFieldSpec {
     /// Pull from no further off than this, m, 0 to 1e6: beyond it is as strong as there. Default 1.
     #[serde(default = "default_most")]
     pub most: f32,
+    /// Whether elements are held on the surface: put onto it after each step, where they go along it. Default no.
+    #[serde(default)]
+    pub hold: bool,
 }
 
 fn default_pull() -> f32 {
@@ -192,7 +195,14 @@ impl FieldSpec {
             pull,
             damp,
             most: default_most(),
+            hold: false,
         }))
+    }
+
+    /// A distance grid, by name, on whose surface elements are held.
+    pub fn hold(form: &str) -> Self {
+        let (form, hold) = (form.to_owned(), true);
+        Self::new(FieldKind::Shape(ShapeFieldSpec { form, pull: 0.0, damp: 0.0, most: default_most(), hold }))
     }
 
     /// The same about this point, m.
@@ -380,6 +390,14 @@ impl Acting {
     pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
         let FieldKind::Curl(spec) = self.spec.kind else { return None };
         Some(Curl::new(spec.strength, spec.size, spec.drift, wind, time, self.seed ^ 0x00c0_ffee))
+    }
+
+    /// The grid that elements are held on, if they are.
+    pub(crate) fn holds(&self) -> Option<&DistanceGrid> {
+        match &self.spec.kind {
+            FieldKind::Shape(shape) if shape.hold => self.grid.as_deref(),
+            _ => None,
+        }
     }
 
     /// Acts on a chunk; `curl` as [`Acting::curl_at`] gave it.

@@ -5,11 +5,12 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::columns::columns;
+use crate::endless::{Cells, CellsSpec};
 use crate::error::{SpecError, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
-use crate::random::Draws;
+use crate::random::{Draws, hash3};
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
 use crate::world::{Gusts, World};
@@ -26,6 +27,9 @@ pub struct FixtureSpec {
     /// A distance grid that the rest is spread over instead of lines. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fill: Option<FillSpec>,
+    /// Cells of an endless world that the rest is scattered over instead. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub scatter: Option<ScatterSpec>,
     /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
     pub strung: bool,
     /// How elements swing. Default not at all.
@@ -52,6 +56,27 @@ pub struct FillSpec {
     /// Largest turn off the way outwards, degrees, 0 to 180. Default 60.
     #[serde(default = "some_turn")]
     pub stray_degrees: f32,
+}
+
+/// Elements scattered over square cells of the ground around a moving middle: what a cell holds follows from the seed and the cell alone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct ScatterSpec {
+    /// Cells and how far around the middle they are there.
+    pub cells: CellsSpec,
+    /// How many a cell holds, 0 to 100000.
+    pub per_cell: u32,
+    /// Height of the ground, m. Default 0.
+    #[serde(default)]
+    pub height: f32,
+}
+
+impl ScatterSpec {
+    /// So many in each cell.
+    pub fn new(cells: CellsSpec, per_cell: u32) -> Self {
+        Self { cells, per_cell, height: 0.0 }
+    }
 }
 
 fn any_tilt() -> Span {
@@ -232,6 +257,11 @@ impl FixtureSpec {
             fill.tilt_degrees.check("fill.tilt_degrees", -180.0, 180.0, "degrees")?;
             within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
         }
+        if let Some(scatter) = &self.scatter {
+            scatter.cells.check().map_err(|error| error.under("scatter.cells"))?;
+            within("scatter.per_cell", scatter.per_cell as f32, 0.0, 1e5, "elements")?;
+            within("scatter.height", scatter.height, -1e6, 1e6, "m")?;
+        }
         if let Some(sway) = &self.sway {
             within("sway.root", sway.root, -1e6, 1e6, "m")?;
             within("sway.height", sway.height, 0.001, 1e4, "m")?;
@@ -243,7 +273,11 @@ impl FixtureSpec {
             within("swing.damping", swing.damping, 0.0, 1000.0, "1/s")?;
         }
         let places = if self.strung { self.line.len() } else { self.at.len() };
-        if (self.strung || self.line.is_empty()) && self.fill.is_none() && count as usize > places {
+        if (self.strung || self.line.is_empty())
+            && self.fill.is_none()
+            && self.scatter.is_none()
+            && count as usize > places
+        {
             let problem = format!("{count} elements for {places} places");
             return Err(SpecError::new("count", problem, "add places or lines, or write a smaller count"));
         }
@@ -271,6 +305,11 @@ pub struct Fixtures {
     columns: FixtureColumns,
     /// Where those that sway are at rest, m.
     rest: [Vec<f32>; 3],
+    /// Cells that elements are scattered over, and what else that takes.
+    cells: Option<Cells>,
+    size: Span,
+    seed: u32,
+    count: u32,
     /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, m.
     curve: [Vec<f32>; 6],
     time: f64,
@@ -328,7 +367,9 @@ impl Fixtures {
         }
         columns.reserve(count as usize).map_err(refused)?;
         let (rest, curve) = Default::default();
-        let mut fixtures = Self { spec: spec.clone(), columns, rest, curve, time: 0.0 };
+        let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
+        let mut fixtures =
+            Self { spec: spec.clone(), columns, rest, cells, size, seed, count, curve, time: 0.0 };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
             let id = fixtures.columns.len() as u32;
             let [dice, ..] = Draws { seed, id }.draw(0);
@@ -360,6 +401,10 @@ impl Fixtures {
         for place in spec.at.iter().take(count as usize) {
             let (turn, tilt) = (place.turn_degrees.to_radians(), place.tilt_degrees.to_radians());
             put(Vec3::from(place.position), turn, tilt, place.scale);
+        }
+        if spec.scatter.is_some() {
+            fixtures.recentre([0.0, 0.0]);
+            return Ok(fixtures);
         }
         if let Some(fill) = &spec.fill {
             let shape = ShapeSpec::Volume { form: fill.form.clone(), part: fill.part };
@@ -401,6 +446,42 @@ impl Fixtures {
             (nth..hung).for_each(|_| put(line.at(1.0), 0.0, 0.0, 1.0));
         }
         Ok(fixtures)
+    }
+
+    /// Moves the middle that elements are scattered around: x and z, m. Those of cells that stay keep their key; no more than the count are
+    /// there, cell by cell. Returns whether any came or went.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        let (Some(scatter), Some(cells)) = (&self.spec.scatter, &mut self.cells) else { return false };
+        if !cells.follow(middle) {
+            return false;
+        }
+        let kept = self.spec.at.len().min(self.columns.len());
+        self.columns.truncate(kept);
+        let (side, room) = (scatter.cells.side, self.count as usize);
+        for &[x, z] in cells.all() {
+            let [key, ..] = hash3(x as u32, z as u32, self.seed);
+            for nth in 0..scatter.per_cell {
+                if self.columns.len() >= room {
+                    break;
+                }
+                let draws = Draws { seed: key, id: nth };
+                let ([u, v, turn], [size, ..]) = (draws.draw(0), draws.draw(1));
+                self.columns.push(&FixtureRow {
+                    px: (x as f32 + u) * side,
+                    py: scatter.height,
+                    pz: (z as f32 + v) * side,
+                    turn: turn * std::f32::consts::TAU,
+                    tilt: 0.0,
+                    rate: 0.0,
+                    size: self.size.at(size),
+                    id: key.wrapping_add(nth),
+                });
+            }
+        }
+        if self.spec.sway.is_some() {
+            self.rest = self.columns.position().map(<[f32]>::to_vec);
+        }
+        true
     }
 
     /// Bytes of state an element.

@@ -74,7 +74,7 @@ pub use fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
 pub use fixtures::{
-    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
+    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, ScatterSpec, SwaySpec, SwingSpec,
 };
 pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
 pub use meter::{Counter, Frame, Meter, Stage};

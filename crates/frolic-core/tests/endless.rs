@@ -4,8 +4,8 @@ mod common;
 
 use common::weightless;
 use frolic_core::{
-    AimSpec, Cells, CellsSpec, Counter, EmitterSpec, EndlessSpec, KeepOffSpec, KeepTo, Meter, ParticleSpec,
-    Particles, Span, Storage, World,
+    AimSpec, Cells, CellsSpec, Counter, EmitterSpec, EndlessSpec, FixtureSpec, Fixtures, KeepOffSpec, KeepTo,
+    Meter, ParticleSpec, Particles, ScatterSpec, Span, Storage, World,
 };
 use proptest::prelude::*;
 
@@ -85,6 +85,31 @@ proptest! {
             prop_assert!(now <= speed * 1.001 && vy[i] == 0.0 && y[i] == 0.0);
         }
         prop_assert_eq!(columns, run(Storage::Objects));
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Scattered elements too: the same after a walk, each within its cell, never more than the count.
+    #[test]
+    fn scattered_elements_are_found_again(seed in any::<u32>(), per_cell in 1u32..40, count in 50u32..4000, away in prop::array::uniform2(-500f32..500.0)) {
+        let mut spec = FixtureSpec::default();
+        spec.scatter = Some(ScatterSpec::new(CellsSpec::new(2.0, 9.0), per_cell));
+        let mut tufts = Fixtures::new(&spec, count, Span::new(0.1, 0.3), seed).unwrap();
+        let far = |tufts: &mut Fixtures| tufts.recentre([7e4, 7e4]);
+        far(&mut tufts);
+        tufts.recentre([3.0, -4.0]);
+        let before = tufts.columns().clone();
+        prop_assert!(before.len() > 40 && before.len() <= count as usize);
+        tufts.recentre(away);
+        prop_assert!(tufts.columns().len() <= count as usize);
+        far(&mut tufts);
+        tufts.recentre([3.0, -4.0]);
+        prop_assert_eq!(tufts.columns(), &before);
+        for i in 0..before.len() {
+            prop_assert!((before.px()[i] - 3.0).hypot(before.pz()[i] + 4.0) < 9.0 + 2.0);
+        }
     }
 }
 

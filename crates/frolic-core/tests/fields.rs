@@ -188,6 +188,30 @@ fn elements_gather_on_a_shape() {
     }
 }
 
+/// Held on a ball under gravity they slide down its surface, and swing about its lowest point.
+#[test]
+fn elements_are_held_on_a_shape() {
+    let emitter = EmitterSpec::burst(300, 0.0)
+        .shape(ShapeSpec::Box { size: [2.0, 2.0, 2.0] })
+        .at([0.0, 1.0, 0.0])
+        .speed(0.0, 1.0);
+    let spec = ParticleSpec::new(300).life(1e4, 1e4).motion(0.2, 1.0).field(FieldSpec::hold("ball"));
+    let run = |storage, seconds: u32| {
+        let mut all =
+            Particles::with_forms(&spec.clone().emitter(emitter.clone()), 1, storage, &forms()).unwrap();
+        all.step(&WorldSpec::default().build().unwrap(), 1.0 / 60.0, 60 * seconds, &mut Meter::new());
+        all.columns().clone()
+    };
+    for seconds in [1, 30] {
+        let all = run(Storage::Columns, seconds);
+        let [x, y, z] = all.position();
+        assert!((0..all.len()).all(|i| (length([x[i], y[i] - 1.0, z[i]]) - 0.8).abs() < 0.02));
+    }
+    let settled = run(Storage::Columns, 60);
+    assert!(settled.py().iter().all(|y| *y < 0.25), "at its lowest point");
+    assert_eq!(run(Storage::Columns, 1), run(Storage::Objects, 1));
+}
+
 /// Curl noise moves about as fast as it was asked to.
 #[test]
 fn curl_noise_has_its_speed() {

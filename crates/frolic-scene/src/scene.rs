@@ -65,6 +65,9 @@ struct Population {
     look: Look,
     /// Ribbons behind its elements, worked out when they are drawn.
     trail: Option<(Trails, Look)>,
+    /// Largest size of an element, and how far the wind may move it, m.
+    largest: f32,
+    give: f32,
 }
 
 impl Population {
@@ -168,10 +171,11 @@ impl Scene {
                     format!("is \"gpu\", but '{}' stays with the processor: {why}", population.name);
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
+            let sway = population.fixed.as_ref().and_then(|fixed| fixed.sway);
+            let give = sway.map_or(0.0, |sway| sway.give * 40.0);
             let elements = match &population.fixed {
                 Some(fixed) => {
                     Fixtures::with_forms(fixed, population.count, size, seed, &forms).map(|fixtures| {
-                        let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
                         let margin = look.reach_of(size.max, fixtures.curves()) + give;
                         let bounds = chunk_bounds(fixtures.columns().position(), margin);
                         Elements::Fixtures(fixtures, bounds)
@@ -200,7 +204,7 @@ impl Scene {
                 }
                 None => None,
             };
-            populations.push(Population { elements, look, trail });
+            populations.push(Population { elements, look, trail, largest: size.max, give });
         }
         set.link()?;
         Ok(Self {
@@ -267,6 +271,15 @@ impl Scene {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self { populations, set, world, device, fault, caught, time, travel, spec, .. } = self;
+            let [x, _, z] = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps)).target;
+            for population in populations.iter_mut() {
+                if let Elements::Fixtures(fixtures, bounds) = &mut population.elements
+                    && fixtures.recentre([x, z])
+                {
+                    let margin = population.look.reach_of(population.largest, None) + population.give;
+                    *bounds = chunk_bounds(fixtures.columns().position(), margin);
+                }
+            }
             if world.changes() {
                 for nth in 0..steps {
                     let now = *time + f64::from(nth) * f64::from(dt);

@@ -27,6 +27,7 @@ use crate::collectors::{Catching, FREE};
 use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::{Acting, FieldChunk};
+use crate::forms::DistanceGrid;
 use crate::obstacles::{BLOCK, Nearby};
 use crate::simd::{Level, Simd, dispatch};
 use crate::world::{Gusts, World};
@@ -328,6 +329,11 @@ impl Chunk<'_> {
                 block.advance_plain(acts.motion, acts.level);
             } else {
                 block.advance_by_fields(acts, &mut room);
+                for (field, _) in acts.fields() {
+                    if let Some(grid) = field.holds() {
+                        block.hold_on(grid);
+                    }
+                }
             }
             if solid {
                 block.meet(acts, &mut room, notes);
@@ -394,6 +400,21 @@ impl Chunk<'_> {
             dispatch!(acts.level, simd => self.integrate::<_, true>(simd, motion, &room.sums));
         } else {
             dispatch!(acts.level, simd => self.integrate::<_, false>(simd, motion, &room.sums));
+        }
+    }
+
+    /// Puts every element onto a surface, by three steps along the gradient, and leaves it what leads along.
+    fn hold_on(&mut self, grid: &DistanceGrid) {
+        for i in 0..self.px.len() {
+            let (mut place, mut velocity) = (self.place(i), self.velocity(i));
+            for _ in 0..3 {
+                let (distance, gradient) = grid.sample(place);
+                let normal = gradient.normalize_or_zero();
+                place -= normal * distance;
+                velocity -= normal * velocity.dot(normal);
+            }
+            [self.px[i], self.py[i], self.pz[i]] = place.to_array();
+            [self.vx[i], self.vy[i], self.vz[i]] = velocity.to_array();
         }
     }
 
