@@ -1,6 +1,6 @@
 //! Signed distances from triangles: exact distances by a tree of boxes, signs by counting crossings along three axes.
 //!
-//! The distance changes by at most a cell from one point to the next, so that the value before bounds the search: few boxes are opened.
+//! The triangle that is nearest to one point is near to the next, so that its distance bounds the search: few boxes are opened.
 //! Signs are the majority of three counts, so that a hole in the surface does not turn a whole row inside out. O(points · log triangles).
 
 use glam::Vec3;
@@ -57,12 +57,11 @@ impl BakeSpec {
         let mut values = vec![0.0f32; nx * ny * nz];
         values.par_chunks_mut(nx).enumerate().for_each(|(row, values)| {
             let (y, z) = (row % ny, row / ny);
-            let mut bound = f32::INFINITY;
+            let mut nearest = 0;
             for (x, value) in values.iter_mut().enumerate() {
                 let place = origin + Vec3::new(x as f32, y as f32, z as f32) * cell;
-                let distance = tree.nearest(place, bound);
-                // A little more than a cell, so that rounding cannot cut the search short.
-                bound = (distance + cell) * 1.001;
+                let distance;
+                (distance, nearest) = tree.nearest(place, nearest);
                 *value = if inside.at(x, y, z) { -distance } else { distance };
             }
         });
@@ -70,7 +69,8 @@ impl BakeSpec {
     }
 }
 
-/// A tree of boxes over triangles, split at the middle of their longest side.
+/// A tree over triangles, split at the middle of their longest side. What a node holds is within a box, and within a flat round slab that
+/// lies as its triangles do: along a smooth surface a box sticks out far more than the slab, and would have to be opened.
 struct Tree {
     nodes: Vec<Node>,
     triangles: Vec<[Vec3; 3]>,
@@ -79,13 +79,18 @@ struct Tree {
 struct Node {
     low: Vec3,
     high: Vec3,
+    /// The slab: its middle, the way that it faces, its radius and half its thickness.
+    middle: Vec3,
+    normal: Vec3,
+    radius: f32,
+    half: f32,
     /// First triangle of a leaf, or the second child of a branch; the first child follows its node.
     first: u32,
     /// Triangles of a leaf; 0 of a branch.
     count: u32,
 }
 
-const LEAF: usize = 4;
+const LEAF: usize = 2;
 
 impl Tree {
     fn new(surface: &Surface) -> Self {
@@ -102,7 +107,21 @@ impl Tree {
         let low = mine.iter().flatten().fold(Vec3::INFINITY, |low, corner| low.min(*corner));
         let high = mine.iter().flatten().fold(Vec3::NEG_INFINITY, |high, corner| high.max(*corner));
         let at = self.nodes.len();
-        self.nodes.push(Node { low, high, first: first as u32, count: (end - first) as u32 });
+        let corners = || mine.iter().flatten();
+        let middle = corners().fold(Vec3::ZERO, |sum, corner| sum + *corner) / (mine.len() * 3) as f32;
+        let normal = mine.iter().fold(Vec3::ZERO, |sum, [a, b, c]| sum + (*b - *a).cross(*c - *a));
+        let normal = normal.normalize_or(Vec3::Y);
+        let (mut radius, mut half) = (0.0f32, 0.0f32);
+        for corner in corners() {
+            let off = *corner - middle;
+            let along = off.dot(normal);
+            half = half.max(along.abs());
+            radius = radius.max((off - normal * along).length());
+        }
+        // A little more, so that rounding leaves nothing out.
+        let (radius, half) = (radius * 1.0001 + 1e-7, half * 1.0001 + 1e-7);
+        let (first_triangle, count) = (first as u32, (end - first) as u32);
+        self.nodes.push(Node { low, high, middle, normal, radius, half, first: first_triangle, count });
         if end - first <= LEAF {
             return;
         }
@@ -123,9 +142,10 @@ impl Tree {
         (self.nodes[at].first, self.nodes[at].count) = (second, 0);
     }
 
-    /// Distance to the nearest triangle, if it is under `bound`.
-    fn nearest(&self, place: Vec3, bound: f32) -> f32 {
-        let mut best = bound * bound;
+    /// Distance to the nearest triangle, and which one it is; quickest if the guess is near.
+    fn nearest(&self, place: Vec3, guess: usize) -> (f32, usize) {
+        let to = |nth: usize| nearest_on(place, &self.triangles[nth]).distance_squared(place);
+        let (mut best, mut nearest) = (to(guess), guess);
         let mut stack = [(0u32, 0f32); 64];
         let mut depth = 1;
         stack[0] = (0, self.nodes[0].off(place));
@@ -138,8 +158,11 @@ impl Tree {
             let node = &self.nodes[at as usize];
             if node.count > 0 {
                 let first = node.first as usize;
-                for triangle in &self.triangles[first..first + node.count as usize] {
-                    best = best.min(nearest_on(place, triangle).distance_squared(place));
+                for nth in first..first + node.count as usize {
+                    let here = to(nth);
+                    if here < best {
+                        (best, nearest) = (here, nth);
+                    }
                 }
                 continue;
             }
@@ -150,14 +173,20 @@ impl Tree {
             (stack[depth], stack[depth + 1]) = (far, near);
             depth += 2;
         }
-        best.sqrt()
+        (best.sqrt(), nearest)
     }
 }
 
 impl Node {
-    /// Square of the distance to its box.
+    /// Square of the distance to its box and its slab, whichever is further.
     fn off(&self, place: Vec3) -> f32 {
-        place.distance_squared(place.clamp(self.low, self.high))
+        let to_box = place.distance_squared(place.clamp(self.low, self.high));
+        let off = place - self.middle;
+        let along = off.dot(self.normal);
+        let over = (along.abs() - self.half).max(0.0);
+        let aside = ((off.length_squared() - along * along).max(0.0).sqrt() - self.radius).max(0.0);
+        // Less what rounding may have added.
+        to_box.max((over * over + aside * aside) * 0.9999)
     }
 }
 
