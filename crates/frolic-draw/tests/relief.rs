@@ -60,7 +60,7 @@ proptest! {
         prop_assert_eq!(side, want_side);
         // The padding around the picture is the edge of the first painting; the picture itself is what is looked up.
         for (level, (got, want)) in levels.iter().zip(want).enumerate() {
-            let (w, h) = (120 * RELIEF_SCALE >> level, 90 * RELIEF_SCALE >> level);
+            let (w, h) = ((120 * RELIEF_SCALE) >> level, (90 * RELIEF_SCALE) >> level);
             let side = side >> level;
             for y in 0..h {
                 prop_assert_eq!(&got[y * side..y * side + w], &want[y * side..y * side + w], "level {} row {}", level, y);

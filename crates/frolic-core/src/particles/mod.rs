@@ -93,6 +93,9 @@ impl ParticleColumns {
 /// Most memory that one population may reserve: 4 GiB.
 pub const MEMORY_LIMIT: u64 = 4 << 30;
 
+/// Happenings of a step that a chunk has room for from the start.
+const NOTED: usize = 1024;
+
 /// Elements a worker steps at a time: ten columns of it fit a second-level cache.
 const CHUNK: usize = 8192;
 
@@ -213,15 +216,23 @@ impl Particles {
         if let Some(trail) = &mut self.trail {
             trail.reserve(count)?;
         }
-        match self.storage {
-            Storage::Objects => self.records.reserve(count),
+        let chunks = match self.storage {
+            Storage::Objects => {
+                self.records.reserve(count)?;
+                1
+            }
             Storage::Columns => {
                 self.dead.try_reserve_exact(count)?;
                 let chunks = count.div_ceil(self.chunk);
-                self.notes.try_reserve_exact(chunks)?;
-                self.dead_in_chunk.try_reserve_exact(chunks)
+                self.dead_in_chunk.try_reserve_exact(chunks)?;
+                chunks
             }
-        }
+        };
+        // Events are bursts: room for those of a step, so that the first of them allocates nothing.
+        let room = if self.spec.events.is_empty() { 0 } else { count.min(NOTED) };
+        self.notes.try_reserve_exact(chunks)?;
+        self.notes.resize_with(chunks, || Notes::with_room(room));
+        self.happened.try_reserve_exact(room * self.spec.events.len())
     }
 
     /// Bytes of state and scratch an element of capacity.
@@ -323,9 +334,6 @@ impl Particles {
         let chunks = self.columns.len().div_ceil(self.chunk);
         self.dead.resize(self.columns.len(), 0);
         self.dead_in_chunk.resize(chunks, 0);
-        if self.notes.len() < chunks {
-            self.notes.resize_with(chunks, Notes::default);
-        }
         self.notes.iter_mut().for_each(Notes::clear);
         let acts = Acts {
             motion,
@@ -359,9 +367,6 @@ impl Particles {
 
     fn step_objects(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start();
-        if self.notes.is_empty() {
-            self.notes.push(Notes::default());
-        }
         self.notes[0].clear();
         let acts = Acts {
             motion,

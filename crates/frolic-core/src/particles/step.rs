@@ -194,6 +194,11 @@ pub(super) struct Notes {
 }
 
 impl Notes {
+    /// With room for so many happenings.
+    pub(super) fn with_room(room: usize) -> Self {
+        Self { happenings: Vec::with_capacity(room), ..Self::default() }
+    }
+
     pub(super) fn clear(&mut self) {
         self.happenings.clear();
         self.caught.clear();
