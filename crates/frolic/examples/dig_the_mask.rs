@@ -43,7 +43,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             "{:4.1} {:8} {still:9} {:13.4} m {dug:11} {:12.3} {:11.3}",
             f64::from(half) * 0.5,
             grains.len(),
-            -deepest,
+            deepest.abs(),
             digging * 1e3 / 30.0,
             stepping * 1e3 / 30.0
         );

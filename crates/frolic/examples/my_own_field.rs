@@ -44,9 +44,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut spec = SceneSpec::new("a tower of air");
     spec.world = WorldSpec::default().field(FieldSpec::curl(0.35, 0.8));
     (spec.camera.position, spec.camera.target) = ([0.0, 2.0, 9.5], [0.0, 2.35, 0.0]);
-    spec.sky.zenith = Colour::new(0.05, 0.09, 0.16);
-    spec.sky.horizon = Colour::new(0.34, 0.26, 0.22);
-    let mut look = LookSpec::glowing(1.3, [(0.0, "#ffcf80"), (0.5, "#e08838"), (1.0, "#803018")])?.opacity([
+    spec.sky.zenith = Colour::new(0.010, 0.018, 0.036);
+    spec.sky.horizon = Colour::new(0.070, 0.055, 0.060);
+    let mut look = LookSpec::glowing(2.4, [(0.0, "#ffcf80"), (0.5, "#e08838"), (1.0, "#803018")])?.opacity([
         (0.0, 0.0),
         (0.1, 0.9),
         (0.8, 0.7),
