@@ -88,7 +88,7 @@ enum Elements {
     /// A member of the scene's set.
     Particles(usize),
     /// With boxes around their chunks, as they stay where they are.
-    Fixtures(Fixtures, Vec<Bounds>),
+    Fixtures(Box<Fixtures>, Vec<Bounds>),
     /// Particles on a graphics device.
     Living(Living),
 }
@@ -178,7 +178,7 @@ impl Scene {
                     Fixtures::with_forms(fixed, population.count, size, seed, &forms).map(|fixtures| {
                         let margin = look.reach_of(size.max, fixtures.curves()) + give;
                         let bounds = chunk_bounds(fixtures.columns().position(), margin);
-                        Elements::Fixtures(fixtures, bounds)
+                        Elements::Fixtures(Box::new(fixtures), bounds)
                     })
                 }
                 None => match device.as_ref().filter(|_| home.is_none()) {
