@@ -49,8 +49,7 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
     if motion.drag_square > 0.0 || motion.speed_limits.is_some() || motion.keep_to.is_some() {
         return told("its motion has a drag of the square, speed limits, or a plane to keep to");
     }
-    let plain = world.fields().is_empty()
-        || world.fields().len() == 1 && world.fields()[0].plain_attractor().is_some();
+    let plain = world.fields().is_empty() || attractor(world).is_some();
     if !plain || world.pulls() {
         return told("the world has fields other than one attractor");
     }
@@ -81,6 +80,11 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
         }
     }
     None
+}
+
+/// The point that pulls everywhere and always, where that is the world's only field.
+pub fn attractor(world: &World) -> Option<Attractor> {
+    world.lone_attractor()
 }
 
 /// The obstacles of a world, if all are such.

@@ -7,7 +7,7 @@
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, vector_within, within};
+use crate::error::{SpecError, each, vector_within, within};
 use crate::paths::{Path, PathSpec};
 use crate::simd::Simd;
 
@@ -81,14 +81,7 @@ pub(crate) struct Collector {
 
 /// Checks every collector of a list.
 pub(crate) fn check(specs: &[CollectorSpec]) -> Result<(), SpecError> {
-    if specs.len() > MOST_COLLECTORS {
-        let problem = format!("there are {}", specs.len());
-        return Err(SpecError::new("collector", problem, format!("keep to {MOST_COLLECTORS}")));
-    }
-    let each = |(nth, spec): (usize, &CollectorSpec)| {
-        spec.check().map_err(|error| error.under(&format!("collector.{nth}")))
-    };
-    specs.iter().enumerate().try_for_each(each)
+    each("collector", specs, MOST_COLLECTORS, CollectorSpec::check)
 }
 
 impl Collector {
@@ -191,22 +184,23 @@ impl Catching {
             }
             for nth in (0..self.balls.len()).rev() {
                 let (low, high) = span(&self.balls[nth]);
-                let (a, b) = (self.cell(low), self.cell(high));
-                for z in a[2]..=b[2] {
-                    for y in a[1]..=b[1] {
-                        for x in a[0]..=b[0] {
-                            let at = (z * self.cells[1] + y) * self.cells[0] + x;
-                            if fill {
-                                self.firsts[at] -= 1;
-                                self.members[self.firsts[at] as usize] = nth as u32;
-                            } else {
-                                self.firsts[at] += 1;
-                            }
-                        }
+                for at in self.cells_between(low, high) {
+                    if fill {
+                        self.firsts[at] -= 1;
+                        self.members[self.firsts[at] as usize] = nth as u32;
+                    } else {
+                        self.firsts[at] += 1;
                     }
                 }
             }
         }
+    }
+
+    /// Numbers of the cells that a box comes into.
+    fn cells_between(&self, low: Vec3, high: Vec3) -> impl Iterator<Item = usize> + use<> {
+        let (a, b, [nx, ny, _]) = (self.cell(low), self.cell(high), self.cells);
+        let rows = (a[2]..=b[2]).flat_map(move |z| (a[1]..=b[1]).map(move |y| (z * ny + y) * nx));
+        rows.flat_map(move |row| row + a[0]..=row + b[0])
     }
 
     fn cell(&self, place: Vec3) -> [usize; 3] {
@@ -259,17 +253,11 @@ impl Catching {
         if place.max(from).cmplt(self.low).any() || place.min(from).cmpgt(outside).any() {
             return FREE;
         }
-        let (a, b) = (self.cell(place.min(from)), self.cell(place.max(from)));
         let mut first = FREE;
-        for z in a[2]..=b[2] {
-            for y in a[1]..=b[1] {
-                for x in a[0]..=b[0] {
-                    let at = (z * self.cells[1] + y) * self.cells[0] + x;
-                    for &nth in &self.members[self.firsts[at] as usize..self.firsts[at + 1] as usize] {
-                        if nth < first && inside(&self.balls[nth as usize]) {
-                            first = nth;
-                        }
-                    }
+        for at in self.cells_between(place.min(from), place.max(from)) {
+            for &nth in &self.members[self.firsts[at] as usize..self.firsts[at + 1] as usize] {
+                if nth < first && inside(&self.balls[nth as usize]) {
+                    first = nth;
                 }
             }
         }

@@ -6,6 +6,7 @@
 
 use glam::Vec3;
 
+use crate::noise::ROUND;
 use crate::random::{hash3, unit};
 
 /// Waves of a field.
@@ -71,9 +72,6 @@ impl Curl {
         [vx, vy, vz]
     }
 }
-
-/// Adding this rounds a float of magnitude below 2^22 to an integer; one addition, the same on every instruction set.
-const ROUND: f32 = 12_582_912.0;
 
 /// Sine of so many turns, to within 0.002; smooth. Two parabolas, then one correction.
 #[inline(always)]

@@ -52,6 +52,29 @@ pub fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result
     value.iter().try_for_each(|&component| within(key, component, -max, max, unit))
 }
 
+/// Refuses a list of `count` that is longer than `most`.
+///
+/// # Errors
+/// Names `key`, the count and the most.
+pub fn at_most(key: &str, count: usize, most: usize) -> Result<(), SpecError> {
+    if count <= most {
+        return Ok(());
+    }
+    Err(SpecError::new(key, format!("there are {count}"), format!("keep to {most}")))
+}
+
+/// Refuses a list that is longer than `most`, or the first item that does not pass; errors of the nth are under `key.n`.
+pub(crate) fn each<T>(
+    key: &str,
+    list: &[T],
+    most: usize,
+    check: impl Fn(&T) -> Result<(), SpecError>,
+) -> Result<(), SpecError> {
+    at_most(key, list.len(), most)?;
+    let under = |(nth, item)| check(item).map_err(|error| error.under(&format!("{key}.{nth}")));
+    list.iter().enumerate().try_for_each(under)
+}
+
 /// Refuses a vector that points nowhere.
 pub(crate) fn direction(key: &str, value: [f32; 3]) -> Result<(), SpecError> {
     vector_within(key, value, 1e6, "")?;

@@ -9,9 +9,11 @@ use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 use crate::curl::Curl;
-use crate::error::{SpecError, direction, vector_within, within};
+use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::forms::{DistanceGrid, Forms};
+use crate::particles::Attractor;
 use crate::simd::{Level, Simd, dispatch};
+use crate::span::Span;
 
 /// Something that acts on elements at a place and a time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -229,12 +231,7 @@ impl FieldSpec {
             within("reach", reach, 0.001, 1e6, "m")?;
         }
         if let Some([from, to]) = self.during {
-            within("during", from, 0.0, 1e9, "s")?;
-            within("during", to, 0.0, 1e9, "s")?;
-            if from > to {
-                let problem = format!("[{from}, {to}] runs backwards");
-                return Err(SpecError::new("during", problem, format!("write [{to}, {from}]")));
-            }
+            Span::new(from, to).check("during", 0.0, 1e9, "s")?;
         }
         match &self.kind {
             FieldKind::Push { acceleration } => {
@@ -333,13 +330,7 @@ const MOST_FIELDS: usize = 64;
 
 /// Checks every field of a list by itself; the forms that they name are looked up when they are made ready.
 pub(crate) fn check(specs: &[FieldSpec]) -> Result<(), SpecError> {
-    if specs.len() > MOST_FIELDS {
-        let problem = format!("there are {}", specs.len());
-        return Err(SpecError::new("field", problem, format!("keep to {MOST_FIELDS}")));
-    }
-    let each =
-        |(nth, spec): (usize, &FieldSpec)| spec.check().map_err(|error| error.under(&format!("field.{nth}")));
-    specs.iter().enumerate().try_for_each(each)
+    each("field", specs, MOST_FIELDS, FieldSpec::check)
 }
 
 /// A checked field with what it is made of.
@@ -373,14 +364,12 @@ impl Acting {
     }
 
     /// An attractor that the plain step can take along: the classic one, everywhere and always.
-    pub(crate) fn plain_attractor(&self) -> Option<(AttractorSpec, [f32; 3])> {
+    pub(crate) fn plain_attractor(&self) -> Option<Attractor> {
         match self.spec.kind {
-            FieldKind::Attractor(spec)
-                if spec.falloff == Falloff::Square
-                    && self.spec.reach.is_none()
-                    && self.spec.during.is_none() =>
+            FieldKind::Attractor(AttractorSpec { strength, radius, falloff: Falloff::Square })
+                if self.spec.reach.is_none() && self.spec.during.is_none() =>
             {
-                Some((spec, self.spec.position))
+                Some(Attractor { position: self.spec.position, strength, radius })
             }
             _ => None,
         }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::columns::columns;
 use crate::endless::{Cells, CellsSpec};
-use crate::error::{SpecError, vector_within, within};
+use crate::error::{SpecError, at_most, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
@@ -234,12 +234,8 @@ impl FixtureSpec {
     /// # Errors
     /// Names the first key that is not.
     pub fn check(&self, count: u32) -> Result<(), SpecError> {
-        let most = |key: &str, count: usize, most: usize| {
-            let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
-            if count <= most { Ok(()) } else { Err(error()) }
-        };
-        most("at", self.at.len(), MOST_PLACES)?;
-        most("line", self.line.len(), MOST_LINES)?;
+        at_most("at", self.at.len(), MOST_PLACES)?;
+        at_most("line", self.line.len(), MOST_LINES)?;
         for (nth, place) in self.at.iter().enumerate() {
             let key = |name: &str| format!("at.{nth}.{name}");
             vector_within(&key("position"), place.position, 1e6, "m")?;

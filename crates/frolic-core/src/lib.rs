@@ -68,7 +68,7 @@ mod world;
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
 pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec};
-pub use error::{SpecError, vector_within, within};
+pub use error::{SpecError, at_most, vector_within, within};
 pub use events::{AimBy, EventSpec, Happening, Moment, Region};
 pub use fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,

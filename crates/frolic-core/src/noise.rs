@@ -4,7 +4,7 @@ use crate::random::{hash3, unit};
 
 /// Adding this rounds a float of magnitude below 2^22 to an integer, held in the low bits; one addition, no
 /// conversion, the same on every instruction set.
-const ROUND: f32 = 12_582_912.0;
+pub(crate) const ROUND: f32 = 12_582_912.0;
 
 /// Three independent smooth noises in -1..1 at a point of the unit lattice; 0 on average, correlated over
 /// about one unit. Value noise on hashed lattice points with a quintic fade (Perlin, "Improving Noise", 2002).

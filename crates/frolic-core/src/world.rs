@@ -7,13 +7,15 @@ use serde::{Deserialize, Serialize};
 
 use crate::collectors::{Collector, CollectorSpec};
 use crate::endless::{Cells, EndlessSpec};
-use crate::error::{SpecError, vector_within, within};
+use crate::error::{SpecError, each, vector_within, within};
 use crate::fields::{Acting, Field, FieldChunk, FieldSpec, attract_to};
 use crate::forms::Forms;
 use crate::noise::gust_noise;
 use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
+use crate::particles::Attractor;
 use crate::paths::{Path, PathSpec};
 use crate::simd::Level;
+use crate::span::Span;
 
 /// Fields that all populations feel, each through its own motion settings.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -174,13 +176,7 @@ impl WorldSpec {
             endless.check().map_err(|error| error.under("endless"))?;
         }
         crate::collectors::check(&self.collector)?;
-        if self.brush.len() > MOST_BRUSHES {
-            let problem = format!("there are {}", self.brush.len());
-            return Err(SpecError::new("brush", problem, format!("keep to {MOST_BRUSHES}")));
-        }
-        self.brush.iter().enumerate().try_for_each(|(nth, brush)| {
-            brush.check(&self.obstacle).map_err(|error| error.under(&format!("brush.{nth}")))
-        })
+        each("brush", &self.brush, MOST_BRUSHES, |brush| brush.check(&self.obstacle))
     }
 }
 
@@ -203,8 +199,7 @@ impl BrushSpec {
         within("radius", self.radius, 0.001, 1e4, "m")?;
         vector_within("position", self.position, 1e6, "m")?;
         if let Some([from, to]) = self.during {
-            within("during", from, 0.0, 1e9, "s")?;
-            within("during", to, from, 1e9, "s")?;
+            Span::new(from, to).check("during", 0.0, 1e9, "s")?;
         }
         match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
             Some(ObstacleShape::Mask { .. }) => {}
@@ -314,7 +309,7 @@ impl World {
         let place = Vec3::from(place);
         match self.solid.obstacles.get_mut(obstacle).map(|obstacle| &mut obstacle.body) {
             Some(Body::Mask(mask)) if place.is_finite() && radius.is_finite() && radius > 0.0 => {
-                mask.brush(mask.flat(place), radius, dig)
+                mask.brush(mask.lie().flat(place), radius, dig)
             }
             _ => 0,
         }
@@ -352,6 +347,12 @@ impl World {
     /// Obstacles, made ready.
     pub fn solid(&self) -> &Solid {
         &self.solid
+    }
+
+    /// The point that pulls everywhere and always, where that is the only field of the spec: the plain step takes it along.
+    pub(crate) fn lone_attractor(&self) -> Option<Attractor> {
+        let [only] = &self.fields[..] else { return None };
+        only.plain_attractor()
     }
 
     pub(crate) fn fields(&self) -> &[Acting] {

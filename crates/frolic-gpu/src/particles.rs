@@ -8,7 +8,9 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use frolic_core::backend::{Convex, EmitterAxes, Emitters, MOST_BURSTS, MOST_SOLID, Motion, balls, convex};
+use frolic_core::backend::{
+    Ball, Convex, EmitterAxes, Emitters, MOST_BURSTS, MOST_SOLID, Motion, attractor, balls, convex,
+};
 use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
@@ -90,7 +92,7 @@ impl Fields {
         let felt = world.spec();
         let bits = [
             felt.gusts.is_some() && spec.motion.drag > 0.0,
-            Motion::new(&spec.motion, world, 0.0, 1.0).attractor.is_some(),
+            attractor(world).is_some(),
             !world.solid().is_empty(),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
@@ -351,14 +353,15 @@ impl GpuParticles {
         upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
-        let (obstacles, time) = (convex(world).unwrap_or_default(), self.time);
+        let obstacles = convex(world).unwrap_or_default();
+        let collectors: Vec<Ball> = balls(world, self.time, dt).take(MOST_SOLID).collect();
         let last = self.shards.len() - 1;
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
             step_words(&mut words, &motion, spec);
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
-            solid_words(&mut words, &obstacles, world, time, dt);
+            solid_words(&mut words, &obstacles, &collectors);
             let slot = step * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
         }
@@ -672,9 +675,8 @@ fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
 }
 
-fn solid_words(words: &mut Words, obstacles: &[Convex], world: &World, time: f64, dt: f32) {
-    let collectors = balls(world, time, dt).count().min(MOST_SOLID);
-    words.uint(&[CORNERS, obstacles.len() as u32, collectors as u32, 0]);
+fn solid_words(words: &mut Words, obstacles: &[Convex], collectors: &[Ball]) {
+    words.uint(&[CORNERS, obstacles.len() as u32, collectors.len() as u32, 0]);
     for nth in 0..MOST_SOLID {
         match obstacles.get(nth) {
             Some(solid) => {
@@ -686,9 +688,8 @@ fn solid_words(words: &mut Words, obstacles: &[Convex], world: &World, time: f64
             }
         }
     }
-    let mut balls = balls(world, time, dt);
-    for _ in 0..MOST_SOLID {
-        let [to, moved] = balls.next().unwrap_or_default();
+    for nth in 0..MOST_SOLID {
+        let [to, moved] = collectors.get(nth).copied().unwrap_or_default();
         words.float(&to).float(&moved);
     }
 }

@@ -20,10 +20,7 @@ const LARGEST: u64 = 512 << 20;
 /// A file that cannot be read, is over 512 MiB, is no such mesh, is cut short, or has no triangle.
 pub fn read_mesh(path: impl AsRef<Path>) -> Result<Surface, SceneError> {
     let path = path.as_ref();
-    read(path).map_err(|problem| match problem {
-        Problem::Io(source) => SceneError::Read { path: path.to_owned(), source },
-        Problem::Said(problem) => SceneError::File { path: path.to_owned(), problem },
-    })
+    read(path).map_err(|problem| problem.of(path))
 }
 
 /// The same from bytes in memory, where a file must hold all that it needs; its `name` says what it is.
@@ -36,15 +33,22 @@ pub fn read_mesh_bytes(bytes: &[u8], name: &str) -> Result<Surface, SceneError> 
         "gltf" | "glb" => gltf(bytes, None),
         other => Err(no_mesh(other)),
     };
-    made.map_err(|problem| match problem {
-        Problem::Io(source) => SceneError::Read { path: name.into(), source },
-        Problem::Said(problem) => SceneError::File { path: name.into(), problem },
-    })
+    made.map_err(|problem| problem.of(Path::new(name)))
 }
 
 enum Problem {
     Io(std::io::Error),
     Said(String),
+}
+
+impl Problem {
+    /// As an error about a file.
+    fn of(self, path: &Path) -> SceneError {
+        match self {
+            Self::Io(source) => SceneError::Read { path: path.to_owned(), source },
+            Self::Said(problem) => SceneError::File { path: path.to_owned(), problem },
+        }
+    }
 }
 
 impl From<std::io::Error> for Problem {

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use frolic_core::random::hash3;
-use frolic_core::{ObstacleShape, SpecError, vector_within, within};
+use frolic_core::{ObstacleShape, SpecError, at_most, vector_within, within};
 use frolic_draw::{Align, Colour, Mesh, ReliefSpec, Stand};
 use serde::{Deserialize, Serialize};
 
@@ -319,15 +319,11 @@ impl TextSpec {
 
 /// Whether every part can be used, as far as that can be told without files.
 pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
-    let most = |key: &str, count: usize, most: usize| {
-        let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
-        if count <= most { Ok(()) } else { Err(error()) }
-    };
-    most("texture", scene.texture.len(), 256)?;
-    most("mesh", scene.mesh.len(), 256)?;
-    most("sprite", scene.sprite.len(), 65_536)?;
-    most("tiles", scene.tiles.len(), 256)?;
-    most("text", scene.text.len(), 4096)?;
+    at_most("texture", scene.texture.len(), 256)?;
+    at_most("mesh", scene.mesh.len(), 256)?;
+    at_most("sprite", scene.sprite.len(), 65_536)?;
+    at_most("tiles", scene.tiles.len(), 256)?;
+    at_most("text", scene.text.len(), 4096)?;
     let twice = |key: &str, names: Vec<&str>| {
         let mut seen = std::collections::HashSet::new();
         match names.into_iter().enumerate().find(|(_, name)| !seen.insert(*name)) {
@@ -351,7 +347,7 @@ pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
     for (nth, tiles) in scene.tiles.iter().enumerate() {
         tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
     }
-    most("stone", scene.stone.len(), 16)?;
+    at_most("stone", scene.stone.len(), 16)?;
     for (nth, stone) in scene.stone.iter().enumerate() {
         stone.check(scene).map_err(|error| error.under(&format!("stone.{nth}")))?;
     }

@@ -65,9 +65,6 @@ struct Population {
     look: Look,
     /// Ribbons behind its elements, worked out when they are drawn.
     trail: Option<(Trails, Look)>,
-    /// Largest size of an element, and how far the wind may move it, m.
-    largest: f32,
-    give: f32,
 }
 
 impl Population {
@@ -83,14 +80,28 @@ impl Population {
     }
 }
 
+/// Boxes around the chunks of fixtures.
+#[derive(Debug)]
+struct Chunks {
+    bounds: Vec<Bounds>,
+    /// How far what is drawn of an element reaches from its place, the wind's part included, m.
+    margin: f32,
+}
+
+impl Chunks {
+    fn new(fixtures: &Fixtures, margin: f32) -> Self {
+        Self { bounds: chunk_bounds(fixtures.columns().position(), margin), margin }
+    }
+}
+
 #[derive(Debug)]
 enum Elements {
     /// A member of the scene's set.
     Particles(usize),
     /// With boxes around their chunks, as they stay where they are.
-    Fixtures(Box<Fixtures>, Vec<Bounds>),
+    Fixtures(Box<Fixtures>, Chunks),
     /// Particles on a graphics device.
-    Living(Living),
+    Living(Box<Living>),
 }
 
 impl Elements {
@@ -119,13 +130,13 @@ impl Elements {
         match self {
             Self::Particles(member) => Ok(Instances::of(set.members()[*member].columns(), behind)),
             Self::Living(_) => Instances::at([&[]; 3]),
-            Self::Fixtures(fixtures, bounds) => {
+            Self::Fixtures(fixtures, chunks) => {
                 let columns = fixtures.columns();
                 let instances = Instances::at(columns.position())?
                     .sized(columns.size())?
                     .turned(columns.turn(), columns.tilt())?
                     .keyed(columns.id())?
-                    .bounded(bounds)?;
+                    .bounded(&chunks.bounds)?;
                 match fixtures.curves() {
                     Some([middle, tip]) => instances.curved(middle, tip),
                     None => Ok(instances),
@@ -151,7 +162,7 @@ impl Scene {
         for (nth, population) in spec.population.iter().enumerate() {
             // Populations of one scene must not draw the same random numbers.
             let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
-            let (size, dressed) = population.in_season(spec.season);
+            let (particles, dressed) = population.in_season(spec.season);
             let look = dressed
                 .build_with(&props.library)
                 .map_err(|error| error.under(&format!("population.{nth}.look")))?;
@@ -161,38 +172,31 @@ impl Scene {
                 if spec.population.iter().flat_map(|other| &other.event).any(started) {
                     return Some("events of another population start its elements".to_owned());
                 }
-                stays_at_home(&population.particles(), &world)
+                stays_at_home(&particles, &world)
             };
-            let home = if lives_on_device(spec) { reason() } else { Some(String::new()) };
-            if let (Some(why), Residence::Gpu, None) = (&home, spec.residence, &population.fixed)
-                && !why.is_empty()
-            {
+            let stays = if lives_on_device(spec) { reason() } else { None };
+            if let (Some(why), Residence::Gpu, None) = (&stays, spec.residence, &population.fixed) {
                 let problem =
                     format!("is \"gpu\", but '{}' stays with the processor: {why}", population.name);
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
-            let sway = population.fixed.as_ref().and_then(|fixed| fixed.sway);
-            let give = sway.map_or(0.0, |sway| sway.give * 40.0);
             let elements = match &population.fixed {
                 Some(fixed) => {
-                    Fixtures::with_forms(fixed, population.count, size, seed, &forms).map(|fixtures| {
+                    let (count, size) = (population.count, particles.size);
+                    Fixtures::with_forms(fixed, count, size, seed, &forms).map(|fixtures| {
+                        let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
                         let margin = look.reach_of(size.max, fixtures.curves()) + give;
-                        let bounds = chunk_bounds(fixtures.columns().position(), margin);
-                        Elements::Fixtures(Box::new(fixtures), bounds)
+                        let chunks = Chunks::new(&fixtures, margin);
+                        Elements::Fixtures(Box::new(fixtures), chunks)
                     })
                 }
-                None => match device.as_ref().filter(|_| home.is_none()) {
+                None => match device.as_ref().filter(|_| lives_on_device(spec) && stays.is_none()) {
                     Some(device) => {
-                        let mut particles = population.particles();
-                        particles.size = size;
-                        device.population(&particles, seed).map(Elements::Living)
+                        device.population(&particles, seed).map(|living| Elements::Living(Box::new(living)))
                     }
-                    None => {
-                        let mut particles = population.particles();
-                        particles.size = size;
-                        set.add_with(&population.name, &particles, seed, spec.storage, &forms)
-                            .map(Elements::Particles)
-                    }
+                    None => set
+                        .add_with(&population.name, &particles, seed, spec.storage, &forms)
+                        .map(Elements::Particles),
                 },
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
@@ -204,7 +208,7 @@ impl Scene {
                 }
                 None => None,
             };
-            populations.push(Population { elements, look, trail, largest: size.max, give });
+            populations.push(Population { elements, look, trail });
         }
         set.link()?;
         Ok(Self {
@@ -273,11 +277,10 @@ impl Scene {
             let Self { populations, set, world, device, fault, caught, time, travel, spec, .. } = self;
             let [x, _, z] = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps)).target;
             for population in populations.iter_mut() {
-                if let Elements::Fixtures(fixtures, bounds) = &mut population.elements
+                if let Elements::Fixtures(fixtures, chunks) = &mut population.elements
                     && fixtures.recentre([x, z])
                 {
-                    let margin = population.look.reach_of(population.largest, None) + population.give;
-                    *bounds = chunk_bounds(fixtures.columns().position(), margin);
+                    *chunks = Chunks::new(fixtures, chunks.margin);
                 }
             }
             if world.changes() {
@@ -410,6 +413,18 @@ impl Scene {
             self.on_device(Take::Picture, meter)?;
             return Ok(&self.image);
         }
+        self.paint(meter, |renderer, list, view, backdrop, image, meter| {
+            renderer.show(show, list, view, backdrop, image, meter);
+        });
+        Ok(&self.image)
+    }
+
+    /// Makes the draw list and has the processor paint it, on the scene's threads.
+    fn paint(
+        &mut self,
+        meter: &mut Meter,
+        paint: impl FnOnce(&mut Renderer, &DrawList<'_>, &View, &BackdropSpec, &mut Image, &mut Meter) + Send,
+    ) {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
@@ -429,9 +444,8 @@ impl Scene {
             populations.iter_mut().for_each(|population| population.prepare(set, *behind));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
-            renderer.show(show, &list, view, backdrop, image, meter);
+            paint(renderer, &list, view, backdrop, image, meter);
         });
-        Ok(&self.image)
     }
 
     /// Draws the scene without sky, ground and water, as straight (not premultiplied) RGBA.
@@ -443,26 +457,8 @@ impl Scene {
             self.on_device(Take::SeeThrough, meter)?;
             return Ok(&self.image);
         }
-        let threads = self.threads.clone();
-        threads.run(|| {
-            let Self {
-                scratch,
-                populations,
-                set,
-                props,
-                spec,
-                view,
-                backdrop,
-                behind,
-                time,
-                renderer,
-                image,
-                ..
-            } = self;
-            populations.iter_mut().for_each(|population| population.prepare(set, *behind));
-            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
-            let list = drawn.list(scratch, meter);
-            renderer.render_transparent(&list, view, image, meter);
+        self.paint(meter, |renderer, list, view, _, image, meter| {
+            renderer.render_transparent(list, view, image, meter);
         });
         Ok(&self.image)
     }
@@ -503,7 +499,7 @@ impl Scene {
             let living: Vec<_> = populations
                 .iter()
                 .filter_map(|population| match &population.elements {
-                    Elements::Living(living) => Some(living),
+                    Elements::Living(living) => Some(&**living),
                     _ => None,
                 })
                 .collect();

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use frolic_core::{
     ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, ParticleSpec, PathSpec, Ramp,
-    Span, SpecError, Storage, TrailSpec, WorldSpec, check_events, within,
+    Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
@@ -343,16 +343,17 @@ impl PopulationSpec {
         spec
     }
 
-    /// Its sizes and its look at a time of the year.
-    pub(crate) fn in_season(&self, season: f32) -> (Span, LookSpec) {
-        let mut look = self.look.clone();
-        let Some(seasons) = &self.seasons else { return (self.size, look) };
+    /// What moves it, and its look, at a time of the year.
+    pub(crate) fn in_season(&self, season: f32) -> (ParticleSpec, LookSpec) {
+        let (mut particles, mut look) = (self.particles(), self.look.clone());
+        let Some(seasons) = &self.seasons else { return (particles, look) };
         let (colour, size) = (seasons.colour.at(season), seasons.size.at(season));
         let dyed = |&(at, own): &(f32, Colour)| {
             (at, Colour::new(own.r * colour.r, own.g * colour.g, own.b * colour.b))
         };
         look.colour_over_age = Ramp::new(look.colour_over_age.stops().iter().map(dyed));
-        (Span::new(self.size.min * size, self.size.max * size), look)
+        particles.size = Span::new(self.size.min * size, self.size.max * size);
+        (particles, look)
     }
 
     /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
@@ -474,14 +475,10 @@ impl SceneSpec {
         }
         within("draw.at", self.draw.at, 0.0, 86_400.0, "s")?;
         self.backdrop().check()?;
-        let most = |key: &str, count: usize, most: usize| {
-            let error = || SpecError::new(key, format!("there are {count}"), format!("keep to {most}"));
-            if count <= most { Ok(()) } else { Err(error()) }
-        };
         self.world.check().map_err(|error| error.under("world"))?;
-        most("light", self.light.len(), MOST_LIGHTS)?;
-        most("population", self.population.len(), MOST_POPULATIONS)?;
-        most("form", self.form.len(), MOST_POPULATIONS)?;
+        at_most("light", self.light.len(), MOST_LIGHTS)?;
+        at_most("population", self.population.len(), MOST_POPULATIONS)?;
+        at_most("form", self.form.len(), MOST_POPULATIONS)?;
         for (nth, form) in self.form.iter().enumerate() {
             form.check().map_err(|error| error.under(&format!("form.{nth}")))?;
             if self.form[..nth].iter().any(|other| other.name == form.name) {

@@ -124,11 +124,7 @@ impl Body {
             ObstacleShape::Mask { form, position, width, lie, threshold } => {
                 let picture = forms.plane("shape.mask.form", form)?;
                 let cell = width / picture.width() as f32;
-                let half = Vec2::new(picture.width() as f32, picture.height() as f32) * (cell * 0.5);
-                let mut mask = Mask::new(picture, *threshold, Vec2::ZERO, cell, *lie);
-                let corner = mask.flat((*position).into()) - half;
-                mask.put(corner);
-                Self::Mask(mask)
+                Self::Mask(Mask::new(picture, *threshold, (*position).into(), cell, *lie))
             }
         })
     }

@@ -25,6 +25,24 @@ pub enum MaskLie {
     Flat,
 }
 
+impl MaskLie {
+    /// The point of its plane, across and up, that a place is over.
+    pub(crate) fn flat(self, place: Vec3) -> Vec2 {
+        match self {
+            Self::Upright => Vec2::new(place.x, place.y),
+            Self::Flat => Vec2::new(place.x, -place.z),
+        }
+    }
+
+    /// A point or a direction of its plane, in the world.
+    pub(crate) fn raise(self, flat: Vec2) -> Vec3 {
+        match self {
+            Self::Upright => flat.extend(0.0),
+            Self::Flat => Vec3::new(flat.x, 0.0, -flat.y),
+        }
+    }
+}
+
 /// What is known at the middle of a cell: one read tells both.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 struct Cell {
@@ -46,7 +64,7 @@ pub struct Mask {
     corner: Vec2,
     cell: f32,
     lie: MaskLie,
-    /// 1 solid, 0 free.
+    /// Which cells are solid, rows from the lower edge up.
     solid: Vec<bool>,
     cells: Vec<Cell>,
     /// How often it was edited, and what the last edits changed: least and greatest cell, x and y.
@@ -64,12 +82,12 @@ pub(crate) const BAND: usize = 32;
 const REACH: usize = BAND + 4;
 
 impl Mask {
-    /// A mask from a picture: solid where its value is at least `threshold`; its lower left corner, m, in the plane that it lies in, and
-    /// the width of a cell, m.
-    pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, corner: Vec2, cell: f32, lie: MaskLie) -> Self {
+    /// A mask from a picture: solid where its value is at least `threshold`; its middle and the width of a cell, m.
+    pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, middle: Vec3, cell: f32, lie: MaskLie) -> Self {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
         let cells = vec![Cell::default(); solid.len()];
+        let corner = lie.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
         let mut mask = Self {
             width,
             height,
@@ -100,16 +118,6 @@ impl Mask {
         self.cell
     }
 
-    /// Which cells are solid, rows from the lower edge up.
-    pub fn solid(&self) -> &[bool] {
-        &self.solid
-    }
-
-    /// Moves its lower left corner there, m.
-    pub(super) fn put(&mut self, corner: Vec2) {
-        self.corner = corner;
-    }
-
     /// How often it was edited.
     pub fn edits(&self) -> u64 {
         self.edits
@@ -132,7 +140,7 @@ impl Mask {
     /// Middle of the mask, m, at z or height 0.
     pub fn middle(&self) -> [f32; 3] {
         let half = Vec2::new(self.width as f32, self.height as f32) * (self.cell * 0.5);
-        self.upright(self.corner + half).to_array()
+        self.lie.raise(self.corner + half).to_array()
     }
 
     /// How it lies.
@@ -213,32 +221,32 @@ impl Mask {
         }
     }
 
-    /// The point of the plane that it lies in.
-    pub(crate) fn flat(&self, place: Vec3) -> Vec2 {
-        match self.lie {
-            MaskLie::Upright => Vec2::new(place.x, place.y),
-            MaskLie::Flat => Vec2::new(place.x, -place.z),
-        }
+    /// A place, in cells from the lower left corner.
+    fn in_cells(&self, place: Vec3) -> Vec2 {
+        (self.lie.flat(place) - self.corner) / self.cell
     }
 
-    fn upright(&self, flat: Vec2) -> Vec3 {
-        match self.lie {
-            MaskLie::Upright => flat.extend(0.0),
-            MaskLie::Flat => Vec3::new(flat.x, 0.0, -flat.y),
+    /// The cell that a place is in, if it is within the picture, and how far the place is from its middle, in cells.
+    fn cell_at(&self, place: Vec3) -> Option<(Cell, Vec2)> {
+        let at = self.in_cells(place);
+        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
+            return None;
         }
+        let (x, y) = (at.x as usize, at.y as usize);
+        Some((self.cells[y * self.width + x], at - Vec2::new(x as f32 + 0.5, y as f32 + 0.5)))
     }
 
     /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
-        let flat = (self.flat(place) - self.corner) / self.cell;
+        let flat = self.in_cells(place);
         let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
         let (inside, way) = self.between(held);
         if flat == held {
-            return (inside * self.cell, self.upright(way.normalize_or_zero()));
+            return (inside * self.cell, self.lie.raise(way.normalize_or_zero()));
         }
         let off = flat - held;
         let away = off.length();
-        ((inside.max(0.0).powi(2) + away * away).sqrt() * self.cell, self.upright(off / away))
+        ((inside.max(0.0).powi(2) + away * away).sqrt() * self.cell, self.lie.raise(off / away))
     }
 
     /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
@@ -278,20 +286,12 @@ impl Mask {
 
     /// Whether a place, where something has come to lie, is at the edge of what is solid, as far as its cell tells.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
-        let at = (self.flat(place) - self.corner) / self.cell;
-        let inside = at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32;
-        inside && self.cells[at.y as usize * self.width + at.x as usize].distance.abs() <= 1.6
+        self.cell_at(place).is_some_and(|(cell, _)| cell.distance.abs() <= 1.6)
     }
 
     /// Whether nothing solid is within a way, m, of a place, by its cell's distance and direction: one read.
     pub(crate) fn is_clear(&self, place: Vec3, way: f32) -> bool {
-        let at = (self.flat(place) - self.corner) / self.cell;
-        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
-            return false;
-        }
-        let (x, y) = (at.x as usize, at.y as usize);
-        let Cell { distance, way: [wx, wy] } = self.cells[y * self.width + x];
-        let off = at - Vec2::new(x as f32 + 0.5, y as f32 + 0.5);
+        let Some((Cell { distance, way: [wx, wy] }, off)) = self.cell_at(place) else { return false };
         let along = (off.x * f32::from(wx) + off.y * f32::from(wy)) / UNIT;
         // The other way the nearest edge may be another; and directions bend within a cell.
         distance + along.min(0.0) - 0.85 > way / self.cell
@@ -411,7 +411,8 @@ mod tests {
     fn mask(width: usize, height: usize, solid: &[bool]) -> Mask {
         let values = solid.iter().map(|&solid| f32::from(u8::from(solid))).collect();
         let plane = Arc::new(Plane::new(width, height, values).unwrap());
-        Mask::new(&plane, 0.5, Vec2::new(-1.0, 0.5), 0.25, MaskLie::Upright)
+        let half = Vec2::new(width as f32, height as f32) * 0.125;
+        Mask::new(&plane, 0.5, (Vec2::new(-1.0, 0.5) + half).extend(0.0), 0.25, MaskLie::Upright)
     }
 
     proptest! {

@@ -236,10 +236,6 @@ impl Solid {
                     Look { middle: *normal * *offset, radius: SKIN, normal: *normal, way: 0.0 }
                 }
                 Body::Sphere { middle, radius } => Look::ball(*middle, *radius, dt),
-                body @ Body::Post(_) => {
-                    look_at_grid(body, p, v, dt, flags);
-                    continue;
-                }
                 Body::Capsule { from, way, radius } => {
                     Look::ball(*from + *way * 0.5, way.length() * 0.5 + radius, dt)
                 }

@@ -24,7 +24,7 @@ pub(crate) use meet::{BLOCK, Nearby};
 pub(crate) use posts::Posts;
 
 use crate::endless::EndlessSpec;
-use crate::error::{SpecError, direction, vector_within, within};
+use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::forms::Forms;
 
 /// Most obstacles of a world.
@@ -243,14 +243,7 @@ impl ObstacleSpec {
 
 /// Checks every obstacle of a list by itself; the forms that they name are looked up when they are made ready.
 pub(crate) fn check(specs: &[ObstacleSpec]) -> Result<(), SpecError> {
-    if specs.len() > MOST_OBSTACLES {
-        let problem = format!("there are {}", specs.len());
-        return Err(SpecError::new("obstacle", problem, format!("keep to {MOST_OBSTACLES}")));
-    }
-    let each = |(nth, spec): (usize, &ObstacleSpec)| {
-        spec.check().map_err(|error| error.under(&format!("obstacle.{nth}")))
-    };
-    specs.iter().enumerate().try_for_each(each)
+    each("obstacle", specs, MOST_OBSTACLES, ObstacleSpec::check)
 }
 
 /// Obstacles made ready.

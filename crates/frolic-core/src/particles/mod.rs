@@ -12,6 +12,8 @@ mod spec;
 mod step;
 mod trail;
 
+use std::sync::Arc;
+
 use glam::Vec3;
 
 pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
@@ -28,7 +30,7 @@ use crate::collectors::Catching;
 use crate::columns::columns;
 use crate::curl::Curl;
 use crate::error::SpecError;
-use crate::events::{Happening, Moment};
+use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::Acting;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
@@ -113,27 +115,68 @@ const CHUNK: usize = 8192;
 /// ```
 #[derive(Debug)]
 pub struct Particles {
-    spec: ParticleSpec,
-    storage: Storage,
+    spec: Arc<ParticleSpec>,
+    held: Held,
     seed: u32,
     time: f64,
     next_id: u32,
     emitters: Emitters,
     fields: Vec<Acting>,
-    children: Vec<Newborn>,
+    /// How what each event starts comes about.
+    children: Arc<[Newborn]>,
     curls: Vec<Option<Curl>>,
     catching: Catching,
     notes: Vec<Notes>,
     happened: Vec<Happening>,
     caught: Vec<u64>,
-    trail: Option<Trail>,
-    columns: ParticleColumns,
-    records: Records,
     /// Indices of the dead: each chunk writes its own part, then they are joined.
     dead: Vec<u32>,
     dead_in_chunk: Vec<u32>,
     chunk: usize,
     level: Level,
+}
+
+/// The elements themselves, one way or the other, and what is behind them.
+#[derive(Debug)]
+struct Held {
+    storage: Storage,
+    columns: ParticleColumns,
+    records: Records,
+    trail: Option<Trail>,
+}
+
+impl Held {
+    fn len(&self) -> usize {
+        match self.storage {
+            Storage::Columns => self.columns.len(),
+            Storage::Objects => self.records.len(),
+        }
+    }
+
+    fn push(&mut self, row: &ParticleRow) {
+        match self.storage {
+            Storage::Columns => self.columns.push(row),
+            Storage::Objects => self.records.push(row),
+        }
+        if let Some(trail) = &mut self.trail {
+            trail.push(row);
+        }
+    }
+
+    /// After a step: keeps where the elements are, if that is due.
+    fn follow(&mut self, dt: f32) {
+        let Some(trail) = &mut self.trail else { return };
+        if !trail.is_due(dt) {
+            return;
+        }
+        match self.storage {
+            Storage::Columns => {
+                let [x, y, z] = self.columns.position();
+                trail.keep(x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]));
+            }
+            Storage::Objects => trail.keep(self.records.places()),
+        }
+    }
 }
 
 impl Particles {
@@ -180,8 +223,13 @@ impl Particles {
             ));
         }
         let mut particles = Self {
-            spec: spec.clone(),
-            storage,
+            held: Held {
+                storage,
+                columns: ParticleColumns::default(),
+                records: Records::default(),
+                trail: spec.trail.as_ref().map(Trail::new),
+            },
+            spec: Arc::new(spec.clone()),
             seed,
             time: 0.0,
             next_id: 0,
@@ -193,9 +241,6 @@ impl Particles {
             notes: Vec::new(),
             happened: Vec::new(),
             caught: Vec::new(),
-            trail: spec.trail.as_ref().map(Trail::new),
-            columns: ParticleColumns::default(),
-            records: Records::default(),
             dead: Vec::new(),
             dead_in_chunk: Vec::new(),
             chunk: CHUNK,
@@ -212,13 +257,13 @@ impl Particles {
     }
 
     fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
-        self.columns.reserve(count)?;
-        if let Some(trail) = &mut self.trail {
+        self.held.columns.reserve(count)?;
+        if let Some(trail) = &mut self.held.trail {
             trail.reserve(count)?;
         }
-        let chunks = match self.storage {
+        let chunks = match self.held.storage {
             Storage::Objects => {
-                self.records.reserve(count)?;
+                self.held.records.reserve(count)?;
                 1
             }
             Storage::Columns => {
@@ -288,10 +333,12 @@ impl Particles {
         self.catching.prepare(world.collectors(), self.time, dt);
         self.caught.resize(self.catching.len(), 0);
         let first = self.happened.len();
-        match self.storage {
-            Storage::Columns => self.step_columns(&motion, world, meter),
-            Storage::Objects => self.step_objects(&motion, world, meter),
-        }
+        let started = meter.start();
+        self.move_all(&motion, world);
+        meter.stop(Stage::Integrate, started);
+        let started = meter.start();
+        meter.add(Counter::Retired, self.retire() as u64);
+        meter.stop(Stage::Retire, started);
         for notes in &mut self.notes {
             for &collector in &notes.caught {
                 self.caught[collector as usize] += 1;
@@ -300,114 +347,78 @@ impl Particles {
             meter.add(Counter::Hits, notes.hits);
             meter.add(Counter::Picked, notes.caught.len() as u64);
         }
-        if let Some(trail) = &mut self.trail
-            && trail.is_due(dt)
-        {
-            match self.storage {
-                Storage::Columns => {
-                    let [x, y, z] = self.columns.position();
-                    trail.keep(x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]));
-                }
-                Storage::Objects => trail.keep(self.records.places()),
-            }
-        }
+        self.held.follow(dt);
         self.emit(dt, meter);
         self.time += f64::from(dt);
         meter.add(Counter::Events, (self.happened.len() - first) as u64);
     }
 
     fn end(&mut self, steps: u32, meter: &mut Meter) {
-        if self.storage == Storage::Objects && steps > 0 {
+        if self.held.storage == Storage::Objects && steps > 0 {
             let started = meter.start();
-            self.records.gather(&mut self.columns);
+            self.held.records.gather(&mut self.held.columns);
             meter.stop(Stage::Gather, started);
         }
         meter.add(Counter::Alive, self.len() as u64);
         let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
-        let each = Self::bytes_per_element(self.storage) + trail;
+        let each = Self::bytes_per_element(self.held.storage) + trail;
         meter.add(Counter::ElementBytes, u64::from(self.spec.count) * each);
     }
 
-    fn step_columns(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
-        let started = meter.start();
-        // Scratch for this step's length; all were reserved, so this writes zeros and allocates nothing.
-        let chunks = self.columns.len().div_ceil(self.chunk);
-        self.dead.resize(self.columns.len(), 0);
-        self.dead_in_chunk.resize(chunks, 0);
-        self.notes.iter_mut().for_each(Notes::clear);
-        let acts = Acts {
-            motion,
-            world,
-            own: &self.fields,
-            curls: &self.curls,
-            catching: &self.catching,
-            events: &self.spec.events,
-            time: self.time,
-            level: self.level,
+    /// Moves, ages and lets meet all that live.
+    fn move_all(&mut self, motion: &Motion, world: &World) {
+        let Self { spec, held, fields, curls, catching, notes, dead, dead_in_chunk, .. } = self;
+        notes.iter_mut().for_each(Notes::clear);
+        let level = match held.storage {
+            Storage::Columns => self.level,
+            Storage::Objects => Level::baseline(),
         };
-        step::step_chunks(
-            &acts,
-            self.chunk,
-            &mut self.columns,
-            &mut self.dead,
-            &mut self.dead_in_chunk,
-            &mut self.notes[..chunks],
-        );
-        meter.stop(Stage::Integrate, started);
-
-        let started = meter.start();
-        let dead = step::join_dead(&mut self.dead, &self.dead_in_chunk, self.chunk);
-        self.columns.remove_sorted(&self.dead[..dead]);
-        if let Some(trail) = &mut self.trail {
-            trail.remove(&self.dead[..dead]);
+        let (events, time) = (&spec.events[..], self.time);
+        let acts = Acts { motion, world, own: fields, curls, catching, events, time, level };
+        match held.storage {
+            Storage::Columns => {
+                // Scratch for this step's length; all were reserved, so this writes zeros and allocates nothing.
+                let chunks = held.columns.len().div_ceil(self.chunk);
+                dead.resize(held.columns.len(), 0);
+                dead_in_chunk.resize(chunks, 0);
+                let notes = &mut notes[..chunks];
+                step::step_chunks(&acts, self.chunk, &mut held.columns, dead, dead_in_chunk, notes);
+            }
+            Storage::Objects => held.records.advance(&acts, &mut notes[0]),
         }
-        meter.stop(Stage::Retire, started);
-        meter.add(Counter::Retired, dead as u64);
     }
 
-    fn step_objects(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
-        let started = meter.start();
-        self.notes[0].clear();
-        let acts = Acts {
-            motion,
-            world,
-            own: &self.fields,
-            curls: &self.curls,
-            catching: &self.catching,
-            events: &self.spec.events,
-            time: self.time,
-            level: Level::baseline(),
+    /// Takes the dead out; returns how many.
+    fn retire(&mut self) -> usize {
+        let Self { held: Held { storage, columns, records, trail }, dead, dead_in_chunk, .. } = self;
+        let count = match storage {
+            Storage::Columns => {
+                let count = step::join_dead(dead, dead_in_chunk, self.chunk);
+                columns.remove_sorted(&dead[..count]);
+                count
+            }
+            Storage::Objects => {
+                dead.clear();
+                if trail.is_some() {
+                    dead.extend(records.dead());
+                }
+                records.retire()
+            }
         };
-        self.records.advance(&acts, &mut self.notes[0]);
-        meter.stop(Stage::Integrate, started);
-
-        let started = meter.start();
-        if let Some(trail) = &mut self.trail {
-            self.dead.clear();
-            self.dead.extend(self.records.dead());
-            trail.remove(&self.dead);
+        if let Some(trail) = trail {
+            trail.remove(&dead[..count]);
         }
-        meter.add(Counter::Retired, self.records.retire() as u64);
-        meter.stop(Stage::Retire, started);
+        count
     }
 
     fn emit(&mut self, dt: f32, meter: &mut Meter) {
         let started = meter.start();
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
-        let watched = self.spec.events.iter().any(|event| event.on == Moment::Birth);
-        let Self { spec, emitters, columns, records, happened, trail, .. } = self;
+        let Self { spec, emitters, held, happened, .. } = self;
         let due = emitters.emit(spec, self.seed, self.time, dt, first, room, |row| {
-            match self.storage {
-                Storage::Columns => columns.push(row),
-                Storage::Objects => records.push(row),
-            }
-            if let Some(trail) = trail {
-                trail.push(row);
-            }
-            if watched {
-                note_birth(spec, row, happened);
-            }
+            held.push(row);
+            note_birth(spec, row, happened);
         });
         let born = due.min(room as u64);
         self.next_id = first.wrapping_add(born as u32);
@@ -416,16 +427,15 @@ impl Particles {
         meter.stop(Stage::Emit, started);
     }
 
-    /// Starts what an event of another population asks for: `started` counts what it has started in this step already.
+    /// Starts what an event asks for: `started` counts what it has started in this step already.
     fn start(
         &mut self,
-        parent: &ParticleSpec,
+        event: &EventSpec,
         newborn: &Newborn,
         happening: &Happening,
         started: &mut u32,
         meter: &mut Meter,
     ) {
-        let event = &parent.events[happening.event as usize];
         // Of the parent's own numbers, so that it does not depend on who else starts any.
         let dice = Draws { seed: self.seed ^ EVENT_SEED, id: happening.element.id }.draw(happening.event);
         if dice[0] >= event.chance {
@@ -435,33 +445,16 @@ impl Particles {
         let count = wanted.floor() as u32 + u32::from(wanted.fract() > dice[2]);
         let allowed = count.min(event.most.saturating_sub(*started));
         let room = (self.spec.count as usize - self.len()).min(allowed as usize) as u32;
-        let watched = self.spec.events.iter().any(|event| event.on == Moment::Birth);
         for nth in 0..room {
             let draws = Draws { seed: self.seed, id: self.next_id };
             let row = newborn.child(&self.spec, event, happening, draws, u64::from(nth), u64::from(room));
             self.next_id = self.next_id.wrapping_add(1);
-            match self.storage {
-                Storage::Columns => self.columns.push(&row),
-                Storage::Objects => self.records.push(&row),
-            }
-            if let Some(trail) = &mut self.trail {
-                trail.push(&row);
-            }
-            if watched {
-                note_birth(&self.spec, &row, &mut self.happened);
-            }
+            self.held.push(&row);
+            note_birth(&self.spec, &row, &mut self.happened);
         }
         *started += room;
         meter.add(Counter::Emitted, u64::from(room));
         meter.add(Counter::Refused, u64::from(count - room));
-    }
-
-    /// [`Particles::start`] of its own kind.
-    fn start_own(&mut self, happening: &Happening, started: &mut u32, meter: &mut Meter) {
-        let children = std::mem::take(&mut self.children);
-        let spec = self.spec.clone();
-        self.start(&spec, &children[happening.event as usize], happening, started, meter);
-        self.children = children;
     }
 
     /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements. Only what an
@@ -489,10 +482,7 @@ impl Particles {
 
     /// How many are alive.
     pub fn len(&self) -> usize {
-        match self.storage {
-            Storage::Columns => self.columns.len(),
-            Storage::Objects => self.records.len(),
-        }
+        self.held.len()
     }
 
     /// Whether none is alive.
@@ -502,12 +492,12 @@ impl Particles {
 
     /// The attributes of all that live, as of the last step, whatever the storage.
     pub fn columns(&self) -> &ParticleColumns {
-        &self.columns
+        &self.held.columns
     }
 
     /// The last places of its elements, if its spec has a trail.
     pub fn trail(&self) -> Option<&Trail> {
-        self.trail.as_ref()
+        self.held.trail.as_ref()
     }
 
     /// What it was made from.
@@ -524,7 +514,7 @@ impl Particles {
 /// Sets the draws of events apart from those of births.
 const EVENT_SEED: u32 = 0x1e5e_4eed;
 
-fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Vec<Newborn>, SpecError> {
+fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Arc<[Newborn]>, SpecError> {
     let ready =
         |(nth, event)| Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")));
     spec.events.iter().enumerate().map(ready).collect()

@@ -3,7 +3,7 @@
 use std::f32::consts::TAU;
 use std::sync::Arc;
 
-use glam::Vec3;
+use glam::{Vec2, Vec3};
 
 use super::spec::{MeshPart, ShapeSpec, VolumePart};
 use crate::error::SpecError;
@@ -85,10 +85,7 @@ impl Source {
                 let (x, y) = (nth % picture.width(), nth / picture.width());
                 let half = [picture.width(), picture.height()].map(|side| side as f32 * 0.5);
                 let (across, up) = ((x as f32 + share - half[0]) * pixel, (y as f32 + v - half[1]) * pixel);
-                let place = match lie {
-                    MaskLie::Upright => Vec3::new(across, up, 0.0),
-                    MaskLie::Flat => Vec3::new(across, 0.0, -up),
-                };
+                let place = lie.raise(Vec2::new(across, up));
                 (place, None)
             }
         }

@@ -1,5 +1,7 @@
 //! Populations that start one another: events of one are births of another.
 
+use std::sync::Arc;
+
 use super::{ParticleSpec, Particles, Storage};
 use crate::error::SpecError;
 use crate::events::{EventSpec, Moment};
@@ -126,18 +128,21 @@ impl ParticleSet {
         let mut any = false;
         for parent in 0..self.members.len() {
             let end = self.members[parent].happened.len();
-            for nth in std::mem::replace(&mut self.followed[parent], end)..end {
-                any = true;
+            let news = std::mem::replace(&mut self.followed[parent], end)..end;
+            if news.is_empty() {
+                continue;
+            }
+            any = true;
+            // Shared, as a population may start elements of its own kind.
+            let Particles { spec, children, .. } = &self.members[parent];
+            let (spec, children) = (Arc::clone(spec), Arc::clone(children));
+            for nth in news {
                 let happening = self.members[parent].happened[nth];
                 let event = happening.event as usize;
-                let Some(target) = self.targets[parent][event] else { continue };
-                let started = &mut self.started[parent][event];
-                match self.members.get_disjoint_mut([parent, target]) {
-                    Ok([from, to]) => {
-                        to.start(&from.spec, &from.children[event], &happening, started, meter);
-                    }
-                    // Of its own kind.
-                    Err(_) => self.members[parent].start_own(&happening, started, meter),
+                if let Some(target) = self.targets[parent][event] {
+                    let started = &mut self.started[parent][event];
+                    let to = &mut self.members[target];
+                    to.start(&spec.events[event], &children[event], &happening, started, meter);
                 }
             }
         }

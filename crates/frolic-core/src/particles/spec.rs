@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::trail::TrailSpec;
-use crate::error::{SpecError, direction, vector_within, within};
+use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::events::EventSpec;
 use crate::fields::FieldSpec;
 use crate::obstacles::MaskLie;
@@ -512,22 +512,12 @@ impl ParticleSpec {
         if let Some([least, greatest]) = self.motion.speed_limits {
             Span::new(least, greatest).check("motion.speed_limits", 0.0, 1e6, "m/s")?;
         }
-        let most = |key: &str, count: usize| match count {
-            0..=MOST_PARTS => Ok(()),
-            _ => Err(SpecError::new(key, format!("there are {count}"), format!("keep to {MOST_PARTS}"))),
-        };
-        most("emitter", self.emitters.len())?;
-        most("event", self.events.len())?;
         if let Some(trail) = &self.trail {
             trail.check().map_err(|error| error.under("trail"))?;
         }
         crate::fields::check(&self.fields)?;
-        self.events.iter().enumerate().try_for_each(|(nth, event)| {
-            event.check().map_err(|error| error.under(&format!("event.{nth}")))
-        })?;
-        self.emitters.iter().enumerate().try_for_each(|(nth, emitter)| {
-            emitter.check().map_err(|error| error.under(&format!("emitter.{nth}")))
-        })
+        each("event", &self.events, MOST_PARTS, EventSpec::check)?;
+        each("emitter", &self.emitters, MOST_PARTS, EmitterSpec::check)
     }
 }
 

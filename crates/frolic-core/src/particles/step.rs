@@ -83,14 +83,6 @@ impl Motion {
         let wind = world.spec().wind;
         let fall = world.spec().gravity.map(|axis| spec.weight * axis);
         let push = |i: usize| fall[i] + spec.drag * wind[i];
-        let attractor = match world.fields() {
-            [only] => only.plain_attractor(),
-            _ => None,
-        };
-        let attractor = attractor.map(|(spec, position)| {
-            let (strength, radius) = (spec.strength, spec.radius);
-            Attractor { position, strength, radius }
-        });
         Self {
             dt,
             drag: spec.drag,
@@ -102,7 +94,7 @@ impl Motion {
             wind,
             // Gusts act through drag alone.
             gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0 || spec.drag_square > 0.0),
-            attractor,
+            attractor: world.lone_attractor(),
             speed_limits: spec.speed_limits,
             free: match spec.keep_to {
                 None => [1.0; 3],
