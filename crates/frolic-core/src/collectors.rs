@@ -109,6 +109,8 @@ pub(crate) const FREE: u32 = u32::MAX;
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Catching {
     balls: Vec<Ball>,
+    /// Whether none has moved since the step before.
+    still: bool,
     dt: f32,
     /// Where there are many: cells of a grid, each with the balls that come into it.
     low: Vec3,
@@ -118,7 +120,7 @@ pub(crate) struct Catching {
     members: Vec<u32>,
 }
 
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 struct Ball {
     /// Where it is at the end of the step, and by how much it has moved, m.
     to: Vec3,
@@ -132,12 +134,15 @@ const MOST_CELLS: usize = 64;
 impl Catching {
     /// Makes ready for the step from `time`, s, of `dt` seconds. Allocates only while the count of collectors grows.
     pub(crate) fn prepare(&mut self, collectors: &[Collector], time: f64, dt: f32) {
-        self.balls.clear();
         self.dt = dt;
-        self.balls.extend(collectors.iter().map(|collector| {
+        self.still = self.balls.len() == collectors.len();
+        self.balls.resize(collectors.len(), Ball { to: Vec3::ZERO, moved: Vec3::ZERO, radius: 0.0 });
+        for (ball, collector) in self.balls.iter_mut().zip(collectors) {
             let (from, to) = (collector.at(time), collector.at(time + f64::from(dt)));
-            Ball { to, moved: to - from, radius: collector.radius }
-        }));
+            let now = Ball { to, moved: to - from, radius: collector.radius };
+            self.still &= *ball == now && now.moved == Vec3::ZERO;
+            *ball = now;
+        }
         if self.balls.len() > FEW {
             self.sort();
         }
@@ -145,6 +150,11 @@ impl Catching {
 
     pub(crate) fn is_empty(&self) -> bool {
         self.balls.is_empty()
+    }
+
+    /// Whether all are where they were in the step before: what lay still then and was not caught is not caught now.
+    pub(crate) fn is_still(&self) -> bool {
+        self.still
     }
 
     /// How many there are.

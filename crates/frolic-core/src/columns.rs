@@ -17,6 +17,14 @@ pub(crate) fn remove_sorted<T: Copy>(column: &mut Vec<T>, dead: &[u32]) {
     column.truncate(to);
 }
 
+/// Follows swaps of two elements each in a column, in order, then keeps the first so many.
+pub(crate) fn swap_and_truncate<T>(column: &mut Vec<T>, swaps: &[[u32; 2]], left: usize) {
+    for &[a, b] in swaps {
+        column.swap(a as usize, b as usize);
+    }
+    column.truncate(left);
+}
+
 /// Defines a row and its columns.
 macro_rules! columns {
     (
@@ -59,7 +67,13 @@ macro_rules! columns {
             /// Takes elements out, all columns at once.
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn remove_sorted(&mut self, dead: &[u32]) {
-                columns!(@join self dead $($name)*);
+                columns!(@join remove_sorted(dead) self $($name)*);
+            }
+
+            /// Swaps elements, then keeps the first so many; all columns at once.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
+                columns!(@join swap_and_truncate(swaps, left) self $($name)*);
             }
 
             /// One element's attributes, if there is an element `index`.
@@ -70,13 +84,13 @@ macro_rules! columns {
             $($(#[$doc])* pub fn $name(&self) -> &[$ty] { &self.$name })*
         }
     };
-    (@join $self:ident $dead:ident $last:ident) => {
-        $crate::columns::remove_sorted(&mut $self.$last, $dead)
+    (@join $change:ident($($by:ident),*) $self:ident $last:ident) => {
+        $crate::columns::$change(&mut $self.$last, $($by),*)
     };
-    (@join $self:ident $dead:ident $first:ident $($rest:ident)+) => {
+    (@join $change:ident($($by:ident),*) $self:ident $first:ident $($rest:ident)+) => {
         rayon::join(
-            || $crate::columns::remove_sorted(&mut $self.$first, $dead),
-            || { columns!(@join $self $dead $($rest)+); },
+            || $crate::columns::$change(&mut $self.$first, $($by),*),
+            || { columns!(@join $change($($by),*) $self $($rest)+); },
         )
     };
 }

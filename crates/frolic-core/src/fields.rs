@@ -375,6 +375,25 @@ impl Acting {
         }
     }
 
+    /// Most that it moves the air by, m/s, and most that it pushes by, m/s². `None` where there is no telling.
+    pub(crate) fn most(&self, curl: Option<&Curl>) -> Option<(f32, f32)> {
+        let length = |vector: [f32; 3]| Vec3::from(vector).length();
+        Some(match &self.spec.kind {
+            FieldKind::Push { acceleration } => (0.0, length(*acceleration)),
+            FieldKind::Wind { velocity } => (length(*velocity), 0.0),
+            FieldKind::Attractor(spec) => match spec.falloff {
+                // At a radius over the square root of 2, at the radius, and far away.
+                Falloff::Square => (0.0, spec.strength.abs() * 0.3850 / (spec.radius * spec.radius)),
+                Falloff::Linear => (0.0, spec.strength.abs() * 0.5 / spec.radius),
+                Falloff::None => (0.0, spec.strength.abs()),
+                Falloff::Spring => return None,
+            },
+            FieldKind::Vortex(spec) => (spec.speed.abs() + spec.inward.abs() + spec.along.abs(), 0.0),
+            FieldKind::Curl(_) => (curl?.most(), 0.0),
+            FieldKind::Shape(_) => return None,
+        })
+    }
+
     /// Curl noise as it is at a time, if it is such.
     pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
         let FieldKind::Curl(spec) = self.spec.kind else { return None };
@@ -410,8 +429,11 @@ impl Acting {
                 dispatch!(level, simd => turn(simd, fade, spec, px, py, pz, ax, ay, az));
             }
             FieldKind::Curl(_) => {
-                if let Some(curl) = curl {
-                    dispatch!(level, simd => swirl(simd, fade, curl, px, py, pz, ax, ay, az));
+                let Some(curl) = curl else { return };
+                if fade.per_square == 0.0 {
+                    dispatch!(level, simd => swirl::<_, false>(simd, fade, curl, px, py, pz, ax, ay, az));
+                } else {
+                    dispatch!(level, simd => swirl::<_, true>(simd, fade, curl, px, py, pz, ax, ay, az));
                 }
             }
             FieldKind::Shape(spec) => {
@@ -540,7 +562,7 @@ fn turn<S: Simd>(
 }
 
 #[inline(always)]
-fn swirl<S: Simd>(
+fn swirl<S: Simd, const FADES: bool>(
     _simd: S,
     fade: Fade,
     curl: &Curl,
@@ -556,7 +578,7 @@ fn swirl<S: Simd>(
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
     for i in 0..n {
-        let share = fade.at(px[i], py[i], pz[i]);
+        let share = if FADES { fade.at(px[i], py[i], pz[i]) } else { 1.0 };
         let [a, b, c] = curl.at(px[i], py[i], pz[i]);
         x[i] += a * share;
         y[i] += b * share;

@@ -81,9 +81,9 @@ pub use meter::{Counter, Frame, Meter, Stage};
 pub use noise::gust_noise;
 pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MEMORY_LIMIT, MeshPart, MotionSpec, ParticleColumns,
-    ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, Trail, TrailSpec, VolumePart,
-    check_events,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MEMORY_LIMIT, MeshPart, MotionSpec, Order,
+    ParticleColumns, ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, Trail, TrailSpec,
+    VolumePart, check_events,
 };
 pub use paths::{Path, PathEnds, PathSpec};
 pub use ramp::{Ramp, RampValue};

@@ -85,6 +85,8 @@ named_list! {
         Retired = "retired",
         /// What was noted of elements because an event asks for it.
         Events = "events",
+        /// Elements that lie still and were not asked, summed over steps.
+        SetAside = "set_aside",
         /// Elements that met an obstacle, each once a step.
         Hits = "hits",
         /// Elements that a collector picked up.

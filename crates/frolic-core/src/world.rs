@@ -1,6 +1,7 @@
 //! What acts on every population: gravity, wind and its gusts, fields, obstacles, collectors.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
@@ -154,6 +155,7 @@ impl WorldSpec {
             solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
             brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
+            stamp: new_stamp(),
             spec: self.clone(),
         })
     }
@@ -226,6 +228,13 @@ pub struct World {
     collectors: Vec<Collector>,
     /// Paths of the spec's brushes.
     brushes: Vec<Option<Path>>,
+    stamp: u64,
+}
+
+/// A number that no world had before.
+fn new_stamp() -> u64 {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    NEXT.fetch_add(1, Ordering::Relaxed)
 }
 
 impl World {
@@ -309,7 +318,11 @@ impl World {
         let place = Vec3::from(place);
         match self.solid.obstacles.get_mut(obstacle).map(|obstacle| &mut obstacle.body) {
             Some(Body::Mask(mask)) if place.is_finite() && radius.is_finite() && radius > 0.0 => {
-                mask.brush(mask.lie().flat(place), radius, dig)
+                let changed = mask.brush(mask.lie().flat(place), radius, dig);
+                if changed > 0 {
+                    self.stamp = new_stamp();
+                }
+                changed
             }
             _ => 0,
         }
@@ -318,8 +331,10 @@ impl World {
     /// Moves the middle that an endless world is generated around: x and z, m. What appears and goes follows from the seed and the middle's
     /// way alone.
     pub fn recentre(&mut self, middle: [f32; 2]) {
-        if let Some(posts) = &mut self.solid.posts {
-            posts.follow(middle);
+        if let Some(posts) = &mut self.solid.posts
+            && posts.follow(middle)
+        {
+            self.stamp = new_stamp();
         }
     }
 
@@ -342,6 +357,11 @@ impl World {
         let all = self.solid.obstacles.iter().chain(posts);
         let each = all.map(|obstacle| obstacle.body.sample(place.into()).0);
         each.fold(f32::INFINITY, f32::min)
+    }
+
+    /// Another number whenever its obstacles are others.
+    pub(crate) fn stamp(&self) -> u64 {
+        self.stamp
     }
 
     /// Obstacles, made ready.

@@ -164,7 +164,7 @@ fn the_meter_tells_stages_and_counts() {
         born += frame.count(Counter::Emitted);
         died += frame.count(Counter::Retired);
         assert_eq!(frame.count(Counter::Alive), born - died);
-        assert_eq!(frame.count(Counter::ElementBytes), 5_000 * 48);
+        assert_eq!(frame.count(Counter::ElementBytes), 5_000 * 49);
         let sum: std::time::Duration = Stage::ALL.iter().map(|&stage| frame.stage(stage)).sum();
         assert_eq!(sum + frame.other(), frame.total());
     }

@@ -4,8 +4,8 @@ mod common;
 
 use common::{forms, weightless};
 use frolic_core::{
-    AimSpec, CollectorSpec, Counter, EmitterSpec, Form, Meter, ObstacleShape, ObstacleSpec, ParticleSpec,
-    Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
+    AimSpec, CollectorSpec, Counter, EmitterSpec, FieldKind, FieldSpec, Form, Meter, ObstacleShape,
+    ObstacleSpec, Order, ParticleRow, ParticleSpec, Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -353,4 +353,57 @@ fn the_trapped_come_to_rest_and_are_freed_by_digging() {
         [world.dig(0, [f32::NAN, 0.0, 0.0], 1.0), world.dig(0, [0.0; 3], -1.0), world.dig(7, [0.0; 3], 1.0)];
     assert_eq!(nothing, [0; 3]);
     assert_eq!(world.mask(0).map(|mask| (mask.width(), mask.edits())), Some((200, 2)));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// What lies still is set aside and not asked any more; digging, a draught and a collector that comes by find it all the same.
+    #[test]
+    fn what_is_set_aside_is_found_again(seed in any::<u32>(), draught in prop::bool::ANY, x in -1.5f32..1.5, y in -1.2f32..1.2) {
+        let mut spec = WorldSpec::default()
+            .obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0).bounce(0.2, 0.3))
+            .obstacle(ObstacleSpec::plane([0.0, -2.0, 0.0], [0.0, 1.0, 0.0]).bounce(0.0, 0.5))
+            .collector(CollectorSpec::new([50.0, 0.0, 0.0], 0.4))
+            .field(FieldSpec::curl(0.5, 1.0));
+        if draught {
+            spec = spec.field(FieldSpec::new(FieldKind::Wind { velocity: [60.0, 20.0, 0.0] }).during(2.0, 2.2));
+        }
+        let emitter = EmitterSpec::rate(400.0).shape(ShapeSpec::Box { size: [4.0, 0.5, 0.0] }).at([0.0, 2.5, 0.0]);
+        let rain = ParticleSpec::new(600).life(1.0, 4.0).motion(0.5, 1.0).emitter(emitter);
+        let run = |order: Order, storage: Storage| {
+            let mut world = spec.build_with(&forms()).unwrap();
+            let mut rain = Particles::with_storage(&rain.clone().order(order), seed, storage).unwrap();
+            let mut meter = Meter::new();
+            let mut told = [0; 3];
+            for step in 0..180 {
+                match step {
+                    90 => {
+                        world.dig(0, [x, y, 0.0], 0.5);
+                    }
+                    130 => {
+                        world.put_collector(0, [x, y, 0.0]);
+                    }
+                    _ => {}
+                }
+                meter.begin_frame();
+                rain.step(&world, 1.0 / 60.0, 1, &mut meter);
+                let frame = meter.end_frame();
+                for (told, counter) in told.iter_mut().zip([Counter::Picked, Counter::Hits, Counter::SetAside]) {
+                    *told += frame.count(counter);
+                }
+            }
+            let mut rows: Vec<ParticleRow> = (0..rain.len()).filter_map(|nth| rain.columns().row(nth)).collect();
+            rows.sort_by_key(|row| row.id);
+            (rows, told)
+        };
+        let (want, [picked, hits, none]) = run(Order::Birth, Storage::Columns);
+        prop_assert_eq!(none, 0);
+        for storage in [Storage::Columns, Storage::Objects] {
+            let (got, told) = run(Order::Any, storage);
+            prop_assert_eq!(&got, &want);
+            prop_assert_eq!(&told[..2], &[picked, hits][..]);
+            prop_assert!(told[2] > 5_000, "{} set aside", told[2]);
+        }
+    }
 }

@@ -6,8 +6,8 @@ mod common;
 use common::forms;
 use frolic_core::{
     AttractorSpec, CollectorSpec, Counter, EmitterSpec, EventSpec, Falloff, FieldKind, FieldSpec, Happening,
-    Meter, Moment, ObstacleShape, ObstacleSpec, ParticleColumns, ParticleSpec, Particles, Region, ShapeSpec,
-    Storage, Threads, Touch, World, WorldSpec,
+    Meter, Moment, ObstacleShape, ObstacleSpec, Order, ParticleColumns, ParticleSpec, Particles, Region,
+    ShapeSpec, Storage, Threads, Touch, World, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -42,88 +42,98 @@ fn scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
 
 /// The same with fields, obstacles, collectors and events of every kind, some of each.
 fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
-    let chosen = (any::<u16>(), any::<u16>(), any::<u8>(), any::<bool>(), 0f32..0.5);
-    (scenes(), chosen).prop_map(|((mut spec, world, seed), (fields, obstacles, events, limits, square))| {
-        let mut world = world.spec().clone();
-        let pick = |bits: u16, nth: usize| bits >> nth & 1 == 1;
-        let falloff = |falloff| {
-            let mut pull = AttractorSpec::default();
-            (pull.falloff, pull.strength) = (falloff, 3.0);
-            FieldSpec::new(FieldKind::Attractor(pull)).at([0.3, 1.0, 0.2])
-        };
-        let all = [
-            FieldSpec::new(FieldKind::Push { acceleration: [1.0, 0.0, 2.0] }).reach(2.0).at([0.0, 1.0, 0.0]),
-            FieldSpec::new(FieldKind::Wind { velocity: [3.0, 0.0, 0.0] }).during(0.1, 0.4),
-            falloff(Falloff::Linear),
-            falloff(Falloff::None).reach(1.5),
-            falloff(Falloff::Spring),
-            FieldSpec::vortex([0.2, 0.0, 0.0], 4.0, 0.7),
-            FieldSpec::curl(2.0, 0.6),
-            FieldSpec::shape("ball", 30.0, 3.0),
-        ];
-        for (nth, field) in all.into_iter().enumerate().filter(|(nth, _)| pick(fields, *nth)) {
-            if nth % 3 == 0 {
-                spec.fields.push(field);
-            } else {
-                world.field.push(field);
-            }
-        }
-        let at = |x: f32, y: f32| [x, y, 0.1];
-        let all = [
-            ObstacleSpec::plane([0.0, -0.6, 0.0], [0.1, 1.0, 0.0]).touch(Touch::Slide),
-            ObstacleSpec::sphere(at(0.7, 1.0), 0.4),
-            ObstacleSpec::new(ObstacleShape::Capsule { from: at(-1.0, 0.4), to: at(0.5, 1.6), radius: 0.15 }),
-            ObstacleSpec::new(ObstacleShape::Box {
-                position: at(-0.6, 1.4),
-                size: [0.5, 0.2, 2.0],
-                turn_degrees: 30.0,
-            })
-            .touch(Touch::Stick),
-            ObstacleSpec::mask("mask", [0.5, 1.5, 0.0], 4.0).bounce(0.6, 0.2),
-            ObstacleSpec::distance("ball"),
-            ObstacleSpec::sphere(at(1.4, 1.6), 0.5).touch(Touch::Pass),
-            ObstacleSpec::sphere(at(-1.3, 0.9), 0.3).touch(Touch::Die),
-            ObstacleSpec::new(ObstacleShape::Heights {
-                form: "hills".into(),
-                position: [0.0, -1.0, 0.0],
-                size: [6.0, 6.0],
-                height: 0.6,
-            }),
-        ];
-        world.obstacle.extend(
-            all.into_iter()
-                .enumerate()
-                .filter(|(nth, _)| pick(obstacles, *nth))
-                .map(|(_, obstacle)| obstacle),
-        );
-        if pick(obstacles, 12) {
-            world.collector = vec![
-                CollectorSpec::new([0.4, 1.2, 0.0], 0.3).pulling(20.0, 0.8),
-                CollectorSpec::new([0.6, 1.3, 0.0], 0.3),
+    let order = prop_oneof![Just(Order::Birth), Just(Order::Any)];
+    let chosen = (any::<u16>(), any::<u16>(), any::<u8>(), any::<bool>(), 0f32..0.5, order);
+    (scenes(), chosen).prop_map(
+        |((mut spec, world, seed), (fields, obstacles, events, limits, square, order))| {
+            spec.order = order;
+            let mut world = world.spec().clone();
+            let pick = |bits: u16, nth: usize| bits >> nth & 1 == 1;
+            let falloff = |falloff| {
+                let mut pull = AttractorSpec::default();
+                (pull.falloff, pull.strength) = (falloff, 3.0);
+                FieldSpec::new(FieldKind::Attractor(pull)).at([0.3, 1.0, 0.2])
+            };
+            let all = [
+                FieldSpec::new(FieldKind::Push { acceleration: [1.0, 0.0, 2.0] })
+                    .reach(2.0)
+                    .at([0.0, 1.0, 0.0]),
+                FieldSpec::new(FieldKind::Wind { velocity: [3.0, 0.0, 0.0] }).during(0.1, 0.4),
+                falloff(Falloff::Linear),
+                falloff(Falloff::None).reach(1.5),
+                falloff(Falloff::Spring),
+                FieldSpec::vortex([0.2, 0.0, 0.0], 4.0, 0.7),
+                FieldSpec::curl(2.0, 0.6),
+                FieldSpec::shape("ball", 30.0, 3.0),
             ];
-        }
-        if pick(obstacles, 13) {
-            let many = |k: u8| CollectorSpec::new([f32::from(k) * 0.1 - 1.0, 1.2, 0.0], 0.05);
-            world.collector.extend((0..20).map(many));
-        }
-        let region = Region::Sphere { position: [0.0, 1.0, 0.0], radius: 0.4 };
-        let moments = [
-            Moment::Birth,
-            Moment::Death,
-            Moment::Hit { speed: 0.3 },
-            Moment::Caught,
-            Moment::Age(0.2),
-            Moment::Enter(region),
-        ];
-        for (_, moment) in moments.into_iter().enumerate().filter(|(nth, _)| pick(events.into(), *nth)) {
-            spec = spec.event(EventSpec::note(moment));
-        }
-        spec.motion.drag_square = if pick(fields, 9) { square } else { 0.0 };
-        if limits {
-            spec = spec.speed_limits(0.5, 4.0);
-        }
-        (spec, world.build_with(&forms()).unwrap(), seed)
-    })
+            for (nth, field) in all.into_iter().enumerate().filter(|(nth, _)| pick(fields, *nth)) {
+                if nth % 3 == 0 {
+                    spec.fields.push(field);
+                } else {
+                    world.field.push(field);
+                }
+            }
+            let at = |x: f32, y: f32| [x, y, 0.1];
+            let all = [
+                ObstacleSpec::plane([0.0, -0.6, 0.0], [0.1, 1.0, 0.0]).touch(Touch::Slide),
+                ObstacleSpec::sphere(at(0.7, 1.0), 0.4),
+                ObstacleSpec::new(ObstacleShape::Capsule {
+                    from: at(-1.0, 0.4),
+                    to: at(0.5, 1.6),
+                    radius: 0.15,
+                }),
+                ObstacleSpec::new(ObstacleShape::Box {
+                    position: at(-0.6, 1.4),
+                    size: [0.5, 0.2, 2.0],
+                    turn_degrees: 30.0,
+                })
+                .touch(Touch::Stick),
+                ObstacleSpec::mask("mask", [0.5, 1.5, 0.0], 4.0).bounce(0.6, 0.2),
+                ObstacleSpec::distance("ball"),
+                ObstacleSpec::sphere(at(1.4, 1.6), 0.5).touch(Touch::Pass),
+                ObstacleSpec::sphere(at(-1.3, 0.9), 0.3).touch(Touch::Die),
+                ObstacleSpec::new(ObstacleShape::Heights {
+                    form: "hills".into(),
+                    position: [0.0, -1.0, 0.0],
+                    size: [6.0, 6.0],
+                    height: 0.6,
+                }),
+            ];
+            world.obstacle.extend(
+                all.into_iter()
+                    .enumerate()
+                    .filter(|(nth, _)| pick(obstacles, *nth))
+                    .map(|(_, obstacle)| obstacle),
+            );
+            if pick(obstacles, 12) {
+                world.collector = vec![
+                    CollectorSpec::new([0.4, 1.2, 0.0], 0.3).pulling(20.0, 0.8),
+                    CollectorSpec::new([0.6, 1.3, 0.0], 0.3),
+                ];
+            }
+            if pick(obstacles, 13) {
+                let many = |k: u8| CollectorSpec::new([f32::from(k) * 0.1 - 1.0, 1.2, 0.0], 0.05);
+                world.collector.extend((0..20).map(many));
+            }
+            let region = Region::Sphere { position: [0.0, 1.0, 0.0], radius: 0.4 };
+            let moments = [
+                Moment::Birth,
+                Moment::Death,
+                Moment::Hit { speed: 0.3 },
+                Moment::Caught,
+                Moment::Age(0.2),
+                Moment::Enter(region),
+            ];
+            for (_, moment) in moments.into_iter().enumerate().filter(|(nth, _)| pick(events.into(), *nth)) {
+                spec = spec.event(EventSpec::note(moment));
+            }
+            spec.motion.drag_square = if pick(fields, 9) { square } else { 0.0 };
+            if limits {
+                spec = spec.speed_limits(0.5, 4.0);
+            }
+            (spec, world.build_with(&forms()).unwrap(), seed)
+        },
+    )
 }
 
 /// What is left, what happened, and what was caught.
@@ -167,6 +177,21 @@ proptest! {
             prop_assert_eq!(&plain, &run(tuned, &world, 2), "{:?}", level);
         }
         prop_assert_eq!(&plain, &run(made(&spec, seed, Storage::Objects), &world, 2));
+    }
+
+    /// In any order all that live are the same to the bit as in order of birth.
+    #[test]
+    fn order_changes_no_number((mut spec, world, seed) in full_scenes(), storage in prop_oneof![Just(Storage::Columns), Just(Storage::Objects)]) {
+        let rows = |outcome: Outcome| {
+            let (columns, happened, caught) = outcome;
+            let mut rows: Vec<_> = (0..columns.len()).filter_map(|nth| columns.row(nth)).collect();
+            rows.sort_by_key(|row| row.id);
+            (rows, happened, caught)
+        };
+        spec.order = Order::Birth;
+        let birth = rows(run(made(&spec, seed, storage), &world, 2));
+        spec.order = Order::Any;
+        prop_assert_eq!(birth, rows(run(made(&spec, seed, storage), &world, 2)));
     }
 
     /// The stated tolerance is none: no kernel fuses or estimates, so every level gives the same bits.

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, ParticleSpec, PathSpec, Ramp,
-    Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
+    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, Order, ParticleSpec, PathSpec,
+    Ramp, Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
@@ -235,6 +235,9 @@ pub struct PopulationSpec {
     /// What is noted of its elements, and what that starts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub event: Vec<EventSpec>,
+    /// Whether the order of its elements says anything. Default it is that of birth.
+    #[serde(default)]
+    pub order: Order,
     /// Ribbons along the last places of its elements. Default none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trail: Option<TrailLookSpec>,
@@ -307,7 +310,7 @@ fn default_size() -> Span {
 impl PopulationSpec {
     /// A population by name, from what moves it and what it looks like.
     pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-        let ParticleSpec { count, life, size, motion, emitters, fields, events, .. } = particles;
+        let ParticleSpec { count, life, size, motion, emitters, fields, events, order, .. } = particles;
         Self {
             name: name.to_owned(),
             count,
@@ -317,6 +320,7 @@ impl PopulationSpec {
             emitter: emitters,
             field: fields,
             event: events,
+            order,
             trail: None,
             fixed: None,
             seasons: None,
@@ -339,6 +343,7 @@ impl PopulationSpec {
         spec.emitters.clone_from(&self.emitter);
         spec.fields.clone_from(&self.field);
         spec.events.clone_from(&self.event);
+        spec.order = self.order;
         spec.trail = self.trail.as_ref().map(|trail| TrailSpec::new(trail.places, trail.every));
         spec
     }

@@ -185,7 +185,10 @@ impl Body {
 
     /// The distance alone.
     pub(crate) fn distance(&self, place: Vec3) -> f32 {
-        self.sample(place).0
+        match self {
+            Self::Mask(mask) => mask.distance(place),
+            _ => self.sample(place).0,
+        }
     }
 
     /// The direction out of it from a place inside where the distance grows nowhere, as in the middle of a wall: looked for further and
@@ -269,7 +272,7 @@ impl Body {
             let (mut inside, mut distance_inside) = (at, distance);
             for _ in 0..8 {
                 // Near enough; what slides along is so from the start.
-                if distance_outside <= SKIN * 4.0 {
+                if distance_outside <= SKIN.max(cell * 0.01) * 4.0 {
                     break;
                 }
                 let gap = distance_outside - distance_inside;

@@ -249,28 +249,39 @@ impl Mask {
         ((inside.max(0.0).powi(2) + away * away).sqrt() * self.cell, self.lie.raise(off / away))
     }
 
-    /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
-    #[inline]
-    fn between(&self, at: Vec2) -> (f32, Vec2) {
+    /// Signed distance at a place, m, as [`Mask::sample`] tells it.
+    pub(crate) fn distance(&self, place: Vec3) -> f32 {
+        let flat = self.in_cells(place);
+        let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
+        let ([a, b, c, d], share) = self.around(held);
+        let inside = mix([a.distance, b.distance, c.distance, d.distance], share);
+        if flat == held {
+            return inside * self.cell;
+        }
+        (inside.max(0.0).powi(2) + (flat - held).length_squared()).sqrt() * self.cell
+    }
+
+    /// The four cells between whose middles a place is, in cells, and where it is between them; beyond the outermost at their middles.
+    #[inline(always)]
+    fn around(&self, at: Vec2) -> ([Cell; 4], Vec2) {
         let most = Vec2::new((self.width - 1) as f32, (self.height - 1) as f32);
         // A place that is no number is the first.
         let at = (at - 0.5).max(Vec2::ZERO).min(most);
         let (x, y) = (at.x as usize, at.y as usize);
-        let (fx, fy) = (at.x - x as f32, at.y - y as f32);
+        let share = Vec2::new(at.x - x as f32, at.y - y as f32);
         let right = usize::from(x + 1 < self.width);
         let first = y * self.width + x;
         let second = if y + 1 < self.height { first + self.width } else { first };
-        let [a, b] = [self.cells[first], self.cells[first + right]];
-        let [c, d] = [self.cells[second], self.cells[second + right]];
-        let mix = |a: f32, b: f32, c: f32, d: f32| {
-            let (low, high) = (a + (b - a) * fx, c + (d - c) * fx);
-            low + (high - low) * fy
-        };
-        let along = |axis: usize| {
-            let [a, b, c, d] = [a, b, c, d].map(|cell| f32::from(cell.way[axis]));
-            mix(a, b, c, d)
-        };
-        (mix(a.distance, b.distance, c.distance, d.distance), Vec2::new(along(0), along(1)))
+        let cells = [first, first + right, second, second + right].map(|at| self.cells[at]);
+        (cells, share)
+    }
+
+    /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
+    #[inline]
+    fn between(&self, at: Vec2) -> (f32, Vec2) {
+        let (cells, share) = self.around(at);
+        let along = |axis: usize| mix(cells.map(|cell| f32::from(cell.way[axis])), share);
+        (mix(cells.map(|cell| cell.distance), share), Vec2::new(along(0), along(1)))
     }
 
     /// The direction away from what is solid, from the distances around. Over several cells, so that the steps of a slanting edge do not
@@ -289,12 +300,21 @@ impl Mask {
         self.cell_at(place).is_some_and(|(cell, _)| cell.distance.abs() <= 1.6)
     }
 
-    /// Whether nothing solid is within a way, m, of a place, by its cell's distance and direction: one read.
-    pub(crate) fn is_clear(&self, place: Vec3, way: f32) -> bool {
-        let Some((Cell { distance, way: [wx, wy] }, off)) = self.cell_at(place) else { return false };
-        let along = (off.x * f32::from(wx) + off.y * f32::from(wy)) / UNIT;
-        // The other way the nearest edge may be another; and directions bend within a cell.
-        distance + along.min(0.0) - 0.85 > way / self.cell
+    /// Whether a straight way leads through nothing solid, as far as the cells of its ends and of its middle tell: distances change no
+    /// faster than places do.
+    pub(crate) fn is_clear(&self, from: Vec3, to: Vec3) -> bool {
+        let clear = |place: Vec3| {
+            let (Cell { distance, way: [wx, wy] }, off) = self.cell_at(place)?;
+            let along = (off.x * f32::from(wx) + off.y * f32::from(wy)) / UNIT;
+            // The other way the nearest edge may be another; and directions bend within a cell.
+            Some(distance + along.min(0.0) - 0.85)
+        };
+        let (Some(first), Some(last)) = (clear(from), clear(to)) else { return false };
+        let way = (self.in_cells(to) - self.in_cells(from)).length();
+        if first <= 0.0 || last <= 0.0 || first + last > way {
+            return first > 0.0 && last > 0.0;
+        }
+        clear((from + to) * 0.5).is_some_and(|middle| middle > 0.0 && first.min(last) + middle > way * 0.5)
     }
 
     /// For a first look at a block: the cell that each element is in, or the nearest one of the picture; and how far within
@@ -345,6 +365,13 @@ impl Mask {
             *flag |= u32::from(self.cells[*cell as usize].distance - 1.1 <= *way);
         }
     }
+}
+
+/// Straight between the values of four cells, the lower two first.
+#[inline(always)]
+fn mix([a, b, c, d]: [f32; 4], share: Vec2) -> f32 {
+    let (low, high) = (a + (b - a) * share.x, c + (d - c) * share.x);
+    low + (high - low) * share.y
 }
 
 /// Squares of the distances, in cells, from every cell to the nearest for which `holds`; at most a little over the band's.

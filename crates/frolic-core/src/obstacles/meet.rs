@@ -33,10 +33,14 @@ struct Near {
     len: usize,
 }
 
+impl Near {
+    const NONE: Self = Self { list: [0; MOST_NEAR], len: 0 };
+}
+
 impl Solid {
     /// The posts within a way, m, of a place.
     fn posts_near(&self, place: Vec3, way: f32) -> Near {
-        let mut near = Near { list: [0; MOST_NEAR], len: 0 };
+        let mut near = Near::NONE;
         if let Some(posts) = &self.posts {
             let way = Vec3::splat(way);
             posts.along(place - way, place + way, |post| {
@@ -69,14 +73,18 @@ impl Solid {
     /// pressed against something with friction, it lies still.
     pub(crate) fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
         let mut met = Met::default();
-        let mut from = start;
         let speed = velocity.length();
+        if speed * dt <= self.short_way {
+            self.nudge(start, place, velocity, rest, &mut met);
+            return met;
+        }
+        let mut from = start;
         // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
         let (mut clear, mut inside) = (f32::INFINITY, false);
         let near = self.posts_near(start, speed * dt + HELD);
         for (nth, obstacle) in self.each(&near) {
             if let Body::Mask(mask) = &obstacle.body
-                && mask.is_clear(start, speed * dt)
+                && mask.is_clear(start, *place)
             {
                 continue;
             }
@@ -174,6 +182,21 @@ impl Solid {
         met
     }
 
+    /// A way too short to lead through anything: where it ends decides.
+    fn nudge(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, rest: f32, met: &mut Met) {
+        let before = *velocity;
+        if !self.bring_out(&Near::NONE, place, velocity, met) {
+            // Nothing says which way is out.
+            (*place, *velocity) = (start, Vec3::ZERO);
+        }
+        let Some((nth, _, into)) = met.touch else { return };
+        let speed = before.length();
+        // Pressed against something and slow, it lies still from now on.
+        if speed <= rest && into >= 0.5 * speed && self.obstacles[nth as usize].friction > 0.0 {
+            *velocity = Vec3::ZERO;
+        }
+    }
+
     /// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside of a mask nothing says which way that is.
     fn bring_out(&self, near: &Near, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
         for round in 0..8 {
@@ -213,13 +236,15 @@ impl Solid {
         true
     }
 
-    /// Lists who of a block can have touched anything in a step: indices into `near`, rising; returns how many.
+    /// Lists who of a block can have touched anything in a step, but for those marked in `lies`: indices into `near`, rising; returns how
+    /// many.
     pub(crate) fn nearby(
         &self,
         level: Level,
         p: [&[f32]; 3],
         v: [&[f32]; 3],
         dt: f32,
+        lies: &[u32],
         near: &mut Nearby,
     ) -> usize {
         let n = p[0].len();
@@ -267,9 +292,9 @@ impl Solid {
             }
         }
         let mut found = 0;
-        for (i, &flag) in near.flags[..n].iter().enumerate() {
+        for (i, (&flag, &lies)) in near.flags[..n].iter().zip(lies).enumerate() {
             near.list[found] = i as u16;
-            found += flag as usize;
+            found += (flag & !lies) as usize;
         }
         found
     }

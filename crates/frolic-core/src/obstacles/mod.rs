@@ -279,8 +279,13 @@ impl Solid {
         };
         let obstacles: Vec<Obstacle> =
             obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()?;
-        let short_way =
-            obstacles.iter().map(|obstacle| obstacle.body.short_way()).fold(f32::INFINITY, f32::min);
+        // What sticks or passes must be met on its way.
+        let short_way = |obstacle: &Obstacle| match obstacle.touch {
+            Touch::Stick | Touch::Pass => 0.0,
+            _ => obstacle.body.short_way(),
+        };
+        let least = if endless.is_some() { 0.0 } else { f32::INFINITY };
+        let short_way = obstacles.iter().map(short_way).fold(least, f32::min);
         let posts = endless.map(Posts::new).transpose().map_err(|error| error.under("endless"))?;
         Ok(Self { obstacles, short_way, posts })
     }

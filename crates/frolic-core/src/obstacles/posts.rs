@@ -62,13 +62,13 @@ impl Posts {
     }
 
     /// Moves the middle: posts appear and go with their cells.
-    pub(crate) fn follow(&mut self, middle: [f32; 2]) {
+    pub(crate) fn follow(&mut self, middle: [f32; 2]) -> bool {
         if !std::mem::replace(&mut self.told, true) {
             // Nothing of where it was before lingers.
             self.cells.clear();
         }
         if !self.cells.follow(middle) {
-            return;
+            return false;
         }
         let cells = self.cells.all();
         let least = |axis: usize| cells.iter().map(|cell| cell[axis]).min().unwrap_or(0);
@@ -91,6 +91,7 @@ impl Posts {
                 });
             }
         }
+        true
     }
 
     /// Hands every post that a straight way may touch to `each`, by its number.

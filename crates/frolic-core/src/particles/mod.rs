@@ -1,11 +1,12 @@
 //! A population of particles: its state, and the step that moves it.
 //!
-//! One step is: fields, integration and what is met, over all that live; the dead taken out in order; the newborn appended. State is
+//! One step is: fields, integration and what is met, over all that live; the dead taken out; the newborn appended. State is
 //! columns ([`ParticleColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
 //! same numbers to the last bit.
 
 mod emit;
 mod objects;
+mod order;
 mod places;
 mod set;
 mod spec;
@@ -20,8 +21,8 @@ pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
 pub(crate) use places::Source;
 pub use set::{ParticleSet, check_events};
 pub use spec::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, ParticleSpec, ShapeSpec,
-    Storage, VolumePart,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, Order, ParticleSpec,
+    ShapeSpec, Storage, VolumePart,
 };
 pub use step::{Attractor, Motion};
 pub use trail::{Trail, TrailSpec};
@@ -39,12 +40,13 @@ use crate::simd::Level;
 use crate::world::World;
 use emit::Newborn;
 use objects::Records;
+use order::Aside;
 use step::{Acts, Notes};
 
 columns! {
     /// All attributes of one particle.
     row ParticleRow;
-    /// The attributes of all particles, in order of birth; slices of one length.
+    /// The attributes of all particles, in order of birth or as [`Order`] says; slices of one length.
     columns ParticleColumns;
     /// Position x, m.
     px: f32,
@@ -143,6 +145,7 @@ struct Held {
     columns: ParticleColumns,
     records: Records,
     trail: Option<Trail>,
+    aside: Aside,
 }
 
 impl Held {
@@ -228,6 +231,7 @@ impl Particles {
                 columns: ParticleColumns::default(),
                 records: Records::default(),
                 trail: spec.trail.as_ref().map(Trail::new),
+                aside: Aside::default(),
             },
             spec: Arc::new(spec.clone()),
             seed,
@@ -258,6 +262,8 @@ impl Particles {
 
     fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
         self.held.columns.reserve(count)?;
+        self.held.aside.reserve(count)?;
+        self.dead.try_reserve_exact(count)?;
         if let Some(trail) = &mut self.held.trail {
             trail.reserve(count)?;
         }
@@ -267,7 +273,6 @@ impl Particles {
                 1
             }
             Storage::Columns => {
-                self.dead.try_reserve_exact(count)?;
                 let chunks = count.div_ceil(self.chunk);
                 self.dead_in_chunk.try_reserve_exact(chunks)?;
                 chunks
@@ -284,8 +289,9 @@ impl Particles {
     pub fn bytes_per_element(storage: Storage) -> u64 {
         let columns = ParticleColumns::BYTES_PER_ELEMENT;
         let rest = match storage {
-            Storage::Columns => size_of::<u32>(),
-            Storage::Objects => Records::BYTES_PER_ELEMENT,
+            // Who is dead, and who lies still.
+            Storage::Columns => size_of::<u32>() + size_of::<u8>(),
+            Storage::Objects => Records::BYTES_PER_ELEMENT + size_of::<u8>(),
         };
         (columns + rest) as u64
     }
@@ -334,7 +340,7 @@ impl Particles {
         self.caught.resize(self.catching.len(), 0);
         let first = self.happened.len();
         let started = meter.start();
-        self.move_all(&motion, world);
+        meter.add(Counter::SetAside, self.move_all(&motion, world) as u64);
         meter.stop(Stage::Integrate, started);
         let started = meter.start();
         meter.add(Counter::Retired, self.retire() as u64);
@@ -365,8 +371,8 @@ impl Particles {
         meter.add(Counter::ElementBytes, u64::from(self.spec.count) * each);
     }
 
-    /// Moves, ages and lets meet all that live.
-    fn move_all(&mut self, motion: &Motion, world: &World) {
+    /// Moves, ages and lets meet all that live; returns how many lie still and only age.
+    fn move_all(&mut self, motion: &Motion, world: &World) -> usize {
         let Self { spec, held, fields, curls, catching, notes, dead, dead_in_chunk, .. } = self;
         notes.iter_mut().for_each(Notes::clear);
         let level = match held.storage {
@@ -374,7 +380,13 @@ impl Particles {
             Storage::Objects => Level::baseline(),
         };
         let (events, time) = (&spec.events[..], self.time);
-        let acts = Acts { motion, world, own: fields, curls, catching, events, time, level };
+        let sets_aside = spec.order == Order::Any;
+        let acts = Acts { motion, world, own: fields, curls, catching, events, sets_aside, time, level };
+        let Aside { count, stamp, lies, .. } = &mut held.aside;
+        // Written by the step, so that this allocates and clears nothing but the newborn's.
+        lies.resize(held.columns.len().max(held.records.len()), 0);
+        let skipped = if *stamp == world.stamp() && acts.is_calm() { *count } else { 0 };
+        *stamp = world.stamp();
         match held.storage {
             Storage::Columns => {
                 // Scratch for this step's length; all were reserved, so this writes zeros and allocates nothing.
@@ -382,31 +394,53 @@ impl Particles {
                 dead.resize(held.columns.len(), 0);
                 dead_in_chunk.resize(chunks, 0);
                 let notes = &mut notes[..chunks];
-                step::step_chunks(&acts, self.chunk, &mut held.columns, dead, dead_in_chunk, notes);
+                step::step_chunks(
+                    &acts,
+                    self.chunk,
+                    skipped,
+                    &mut held.columns,
+                    lies,
+                    dead,
+                    dead_in_chunk,
+                    notes,
+                );
             }
-            Storage::Objects => held.records.advance(&acts, &mut notes[0]),
+            Storage::Objects => held.records.advance(&acts, lies, &mut notes[0]),
         }
+        skipped
     }
 
     /// Takes the dead out; returns how many.
     fn retire(&mut self) -> usize {
-        let Self { held: Held { storage, columns, records, trail }, dead, dead_in_chunk, .. } = self;
+        let Self { spec, held, dead, dead_in_chunk, .. } = self;
+        let Held { storage, columns, records, trail, aside } = held;
         let count = match storage {
-            Storage::Columns => {
-                let count = step::join_dead(dead, dead_in_chunk, self.chunk);
-                columns.remove_sorted(&dead[..count]);
-                count
-            }
+            Storage::Columns => step::join_dead(dead, dead_in_chunk, self.chunk),
             Storage::Objects => {
                 dead.clear();
-                if trail.is_some() {
-                    dead.extend(records.dead());
-                }
-                records.retire()
+                dead.extend(records.dead());
+                dead.len()
             }
         };
+        let dead = &dead[..count];
+        match (spec.order, *storage) {
+            (Order::Birth, Storage::Columns) => columns.remove_sorted(dead),
+            (Order::Birth, Storage::Objects) => records.retire(),
+            (Order::Any, _) => {
+                let left = aside.lies.len() - count;
+                let swaps = aside.settle(dead);
+                match storage {
+                    Storage::Columns => columns.swap_and_truncate(swaps, left),
+                    Storage::Objects => records.swap_and_truncate(swaps, left),
+                }
+                if let Some(trail) = trail {
+                    trail.swap_and_truncate(swaps, left);
+                }
+                return count;
+            }
+        }
         if let Some(trail) = trail {
-            trail.remove(&dead[..count]);
+            trail.remove(dead);
         }
         count
     }

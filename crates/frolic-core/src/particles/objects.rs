@@ -5,6 +5,7 @@
 
 use super::step::{Acts, Notes, step_row};
 use super::{ParticleColumns, ParticleRow};
+use crate::columns::swap_and_truncate;
 
 /// All records, in order of birth.
 #[derive(Debug, Default)]
@@ -30,8 +31,9 @@ impl Records {
         self.rows.push(Box::new(*row));
     }
 
-    pub(super) fn advance(&mut self, acts: &Acts<'_>, notes: &mut Notes) {
-        self.rows.iter_mut().for_each(|row| step_row(acts, row, notes));
+    /// Steps all; `lies` as long as there are records.
+    pub(super) fn advance(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
+        self.rows.iter_mut().zip(lies).for_each(|(row, lies)| step_row(acts, row, lies, notes));
     }
 
     /// Indices of the dead, rising.
@@ -44,11 +46,14 @@ impl Records {
         self.rows.iter().map(|row| [row.px, row.py, row.pz])
     }
 
-    /// Frees the records of the dead; returns how many.
-    pub(super) fn retire(&mut self) -> usize {
-        let before = self.rows.len();
+    /// Frees the records of the dead.
+    pub(super) fn retire(&mut self) {
         self.rows.retain(|row| row.age < row.life);
-        before - self.rows.len()
+    }
+
+    /// Swaps records, then frees all but the first so many.
+    pub(super) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
+        swap_and_truncate(&mut self.rows, swaps, left);
     }
 
     /// Copies every record into columns, for drawing.

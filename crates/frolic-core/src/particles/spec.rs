@@ -22,6 +22,19 @@ pub enum Storage {
     Objects,
 }
 
+/// Whether the order of the elements of a population says anything.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Order {
+    /// In order of birth: where elements are drawn over each other at the same depth, the youngest is in front.
+    #[default]
+    Birth,
+    /// Any. Gaps that the dead leave are filled from the end, and what lies still on an obstacle is set aside, where it costs next to
+    /// nothing. For great numbers that are drawn additively or opaque.
+    Any,
+}
+
 /// A population of particles.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -44,6 +57,9 @@ pub struct ParticleSpec {
     /// Whether the last places of its elements are kept. Default none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trail: Option<TrailSpec>,
+    /// Whether the order of its elements says anything. Default it is that of birth.
+    #[serde(default)]
+    pub order: Order,
 }
 
 /// How a population answers to the world's fields.
@@ -442,6 +458,7 @@ impl ParticleSpec {
             fields: Vec::new(),
             events: Vec::new(),
             trail: None,
+            order: Order::default(),
         }
     }
 
@@ -484,6 +501,12 @@ impl ParticleSpec {
     /// The same that keeps the last places of its elements.
     pub fn trail(mut self, trail: TrailSpec) -> Self {
         self.trail = Some(trail);
+        self
+    }
+
+    /// The same whose elements are in this order.
+    pub fn order(mut self, order: Order) -> Self {
+        self.order = order;
         self
     }
 

@@ -28,7 +28,7 @@ use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::{Acting, FieldChunk};
 use crate::forms::DistanceGrid;
-use crate::obstacles::{BLOCK, Nearby};
+use crate::obstacles::{BLOCK, Nearby, Solid};
 use crate::simd::{Level, Simd, dispatch};
 use crate::world::{Gusts, World};
 
@@ -142,6 +142,8 @@ pub(super) struct Acts<'a> {
     pub(super) curls: &'a [Option<Curl>],
     pub(super) catching: &'a Catching,
     pub(super) events: &'a [EventSpec],
+    /// Whether it matters who lies still.
+    pub(super) sets_aside: bool,
     pub(super) time: f64,
     pub(super) level: Level,
 }
@@ -168,12 +170,41 @@ impl Acts<'_> {
         self.events.iter().any(|event| matches!(event.on, Moment::Age(_) | Moment::Enter(_)))
     }
 
+    /// Whether nothing that acts in this step can move what lies still, so that it need not be asked: less than what holds it.
+    pub(super) fn is_calm(&self) -> bool {
+        let motion = self.motion;
+        let [least, _] = motion.speed_limits.unwrap_or([0.0; 2]);
+        let asks = !self.world.own_fields().is_empty() || self.world.pulls() || self.watches_ways();
+        if asks || least > 0.0 {
+            return false;
+        }
+        let gusts = motion.gusts.map_or(0.0, |gusts| gusts.strength * 2.0);
+        let start = Some((length(motion.wind) + gusts, length(motion.fall)));
+        let most = self.fields().fold(start, |all, (field, curl)| {
+            let ((air, push), (more, harder)) = (all?, field.most(curl)?);
+            Some((air + more, push + harder))
+        });
+        let Some((air, push)) = most else { return false };
+        let slow = 1.0 / (1.0 + motion.drag_square * air * motion.reach);
+        let speed = air * (1.0 - motion.keep * slow) + push * motion.reach;
+        speed * 1.001 < self.rest()
+    }
+
+    /// Slower than this, m/s, something can lie still: twice what gravity gives in a step.
+    fn rest(&self) -> f32 {
+        2.0 * self.motion.dt * length(self.motion.fall)
+    }
+
     fn fields(&self) -> impl Iterator<Item = (&Acting, Option<&Curl>)> {
         let all = self.world.fields().iter().chain(self.own);
         all.zip(self.curls)
             .filter(|(field, _)| field.acts(self.time))
             .map(|(field, curl)| (field, curl.as_ref()))
     }
+}
+
+fn length(vector: [f32; 3]) -> f32 {
+    Vec3::from(vector).length()
 }
 
 /// What was noted of a chunk in one step.
@@ -213,12 +244,14 @@ pub(super) struct Chunk<'a> {
     key: &'a [u32],
 }
 
-/// Steps all chunks on all cores. Afterwards `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of
-/// chunk `c`, rising.
+/// Steps all chunks on all cores; of the first `aside` it is known that they lie still. Afterwards
+/// `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of chunk `c`, rising, and `lies` is 1 for who lies still.
 pub(super) fn step_chunks(
     acts: &Acts<'_>,
     chunk: usize,
+    aside: usize,
     columns: &mut ParticleColumns,
+    lies: &mut [u8],
     dead: &mut [u32],
     dead_in_chunk: &mut [u32],
     notes: &mut [Notes],
@@ -238,17 +271,19 @@ pub(super) fn step_chunks(
         columns.vz.par_chunks_mut(chunk),
         columns.age.par_chunks_mut(chunk),
         still.into_par_iter(),
-        dead.par_chunks_mut(chunk),
+        (lies.par_chunks_mut(chunk), dead.par_chunks_mut(chunk)).into_par_iter(),
         dead_in_chunk,
         notes,
     )
         .into_par_iter()
         .enumerate()
         .for_each(
-            |(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), dead, dead_count, notes))| {
+            |(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), (lies, dead), dead_count, notes))| {
+                let aside = aside.saturating_sub(nth * chunk).min(px.len());
                 let base = (nth * chunk) as u32;
                 let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
-                chunk.step(acts, notes);
+                chunk.part(0..aside).lie(acts, &mut lies[..aside], notes);
+                chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], notes);
                 *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
                 chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
             },
@@ -256,7 +291,7 @@ pub(super) fn step_chunks(
 }
 
 /// Steps one record as columns of one element: the classic form pays for every field and obstacle anew.
-pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, notes: &mut Notes) {
+pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, lies: &mut u8, notes: &mut Notes) {
     let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
     let mut chunk = Chunk {
         px: std::slice::from_mut(px),
@@ -273,9 +308,10 @@ pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, notes: &mut Notes
     };
     if acts.is_plain() && !acts.is_solid() {
         // No room for blocks is made where none is needed.
+        *lies = 0;
         chunk.advance_plain(acts.motion, Level::baseline());
     } else {
-        chunk.step(acts, notes);
+        chunk.step(acts, std::slice::from_mut(lies), notes);
     }
     if chunk.age[0] >= chunk.life[0] {
         chunk.note_deaths(acts, &[0], 0, notes);
@@ -308,9 +344,26 @@ impl Chunk<'_> {
         }
     }
 
-    /// Moves, ages and lets meet what is met.
-    fn step(&mut self, acts: &Acts<'_>, notes: &mut Notes) {
+    /// Ages those that lie still and stay so.
+    fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
+        dispatch!(acts.level, simd => grow_old(simd, acts.motion.dt, self.age));
+        lies.fill(1);
+        if acts.catching.is_empty() || acts.catching.is_still() {
+            return;
+        }
+        let mut room = Room::new();
+        let n = self.px.len();
+        for first in (0..n).step_by(BLOCK) {
+            self.part(first..(first + BLOCK).min(n)).be_caught(acts, 0, &mut room, notes);
+        }
+    }
+
+    /// Moves, ages and lets meet what is met; marks who lies still.
+    fn step(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
         let (plain, solid) = (acts.is_plain(), acts.is_solid());
+        if acts.sets_aside && !solid {
+            lies.fill(0);
+        }
         if plain && !solid {
             self.advance_plain(acts.motion, acts.level);
             return;
@@ -318,7 +371,8 @@ impl Chunk<'_> {
         let mut room = Room::new();
         let n = self.px.len();
         for first in (0..n).step_by(BLOCK) {
-            let mut block = self.part(first..(first + BLOCK).min(n));
+            let range = first..(first + BLOCK).min(n);
+            let mut block = self.part(range.clone());
             if solid {
                 dispatch!(acts.level, simd => block.remember(simd, &mut room));
             }
@@ -334,6 +388,11 @@ impl Chunk<'_> {
             }
             if solid {
                 block.meet(acts, &mut room, notes);
+                if acts.sets_aside {
+                    for (lies, now) in lies[range].iter_mut().zip(room.lies) {
+                        *lies = now as u8;
+                    }
+                }
             }
         }
     }
@@ -347,6 +406,7 @@ impl Chunk<'_> {
         y[..n].copy_from_slice(self.py);
         z[..n].copy_from_slice(self.pz);
         let (vx, vy, vz, rests) = (&self.vx[..n], &self.vy[..n], &self.vz[..n], &mut room.rests[..n]);
+        room.lies[..n].fill(0);
         for i in 0..n {
             rests[i] = u32::from(vx[i].abs() + vy[i].abs() + vz[i].abs() == 0.0);
         }
@@ -424,14 +484,13 @@ impl Chunk<'_> {
 
     /// Obstacles, collectors, ages and regions, while the block is in cache.
     fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
-        let n = self.px.len();
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
-        // Twice what gravity gives in a step.
-        let rest = 2.0 * dt * Vec3::from(acts.motion.fall).length();
+        let rest = acts.rest();
         let mut touched = 0;
         if !solid.is_empty() {
+            self.lie_on(solid, rest, room);
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
-            let near = solid.nearby(acts.level, p, v, dt, &mut room.near);
+            let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
             for k in 0..near {
                 let i = usize::from(room.near.list[k]);
                 // Whose life ends in this step meets nothing any more.
@@ -440,17 +499,12 @@ impl Chunk<'_> {
                 }
                 let (mut place, mut velocity) = (self.place(i), self.velocity(i));
                 let start = Vec3::new(room.start[0][i], room.start[1][i], room.start[2][i]);
-                if room.rests[i] == 1 && velocity.length_squared() <= rest * rest && solid.supports(start) {
-                    [self.px[i], self.py[i], self.pz[i]] = start.to_array();
-                    (self.vx[i], self.vy[i], self.vz[i]) = (0.0, 0.0, 0.0);
-                    continue;
-                }
                 let met = solid.meet(start, &mut place, &mut velocity, dt, rest);
                 if let Some((other, normal, speed)) = met.touch {
                     let counts = speed > 0.0 || met.dies;
                     notes.hits += u64::from(counts);
-                    let at = ParticleRow { px: place.x, py: place.y, pz: place.z, ..self.row(i) };
-                    if counts {
+                    if counts && !acts.events.is_empty() {
+                        let at = ParticleRow { px: place.x, py: place.y, pz: place.z, ..self.row(i) };
                         note(
                             acts.events,
                             notes,
@@ -471,27 +525,46 @@ impl Chunk<'_> {
             }
         }
         if !acts.catching.is_empty() {
-            let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
-            let caught = &mut room.caught[..n];
-            let ([px, py, pz], [vx, vy, vz]) = (p, v);
-            dispatch!(acts.level, simd => acts.catching.block(simd, px, py, pz, vx, vy, vz, caught));
-            // Who was turned about has not come straight from where its velocity says: where it ended decides.
-            for &i in &room.touched[..touched] {
-                caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
-            }
-            let any = room.caught[..n].iter().fold(FREE, |all, by| all & by) != FREE;
-            for i in 0..if any { n } else { 0 } {
-                if room.caught[i] != FREE && self.age[i] < self.life[i] {
-                    notes.caught.push(room.caught[i]);
-                    note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| {
-                        on == Moment::Caught
-                    });
-                    self.age[i] = f32::INFINITY;
-                }
-            }
+            self.be_caught(acts, touched, room, notes);
         }
         if acts.watches_ways() {
             self.watch_ways(acts, notes);
+        }
+    }
+
+    /// Lets collectors pick up who comes into them; the first `touched` of the room's list were turned about on their way.
+    fn be_caught(&mut self, acts: &Acts<'_>, touched: usize, room: &mut Room, notes: &mut Notes) {
+        let n = self.px.len();
+        let caught = &mut room.caught[..n];
+        let (px, py, pz, vx, vy, vz) = (&*self.px, &*self.py, &*self.pz, &*self.vx, &*self.vy, &*self.vz);
+        dispatch!(acts.level, simd => acts.catching.block(simd, px, py, pz, vx, vy, vz, caught));
+        // Who was turned about has not come straight from where its velocity says: where it ended decides.
+        for &i in &room.touched[..touched] {
+            caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
+        }
+        if caught.iter().fold(FREE, |all, by| all & by) == FREE {
+            return;
+        }
+        for i in 0..n {
+            if room.caught[i] != FREE && self.age[i] < self.life[i] {
+                notes.caught.push(room.caught[i]);
+                note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
+                self.age[i] = f32::INFINITY;
+            }
+        }
+    }
+
+    /// Lets those lie still that were at rest, as long as something bears them and nothing moves them.
+    fn lie_on(&mut self, solid: &Solid, rest: f32, room: &mut Room) {
+        let n = self.px.len();
+        let [x, y, z] = &room.start;
+        for i in (0..n).filter(|&i| room.rests[i] == 1) {
+            let start = Vec3::new(x[i], y[i], z[i]);
+            if self.velocity(i).length_squared() <= rest * rest && solid.supports(start) {
+                [self.px[i], self.py[i], self.pz[i]] = start.to_array();
+                (self.vx[i], self.vy[i], self.vz[i]) = (0.0, 0.0, 0.0);
+                room.lies[i] = 1;
+            }
         }
     }
 
@@ -573,9 +646,10 @@ struct Room {
     near: Nearby,
     caught: [u32; BLOCK],
     touched: [u16; BLOCK],
-    /// Places before the step, and 1 for who was at rest.
+    /// Places before the step, and 1 for who was at rest, and for who lies on something still.
     start: [[f32; BLOCK]; 3],
     rests: [u32; BLOCK],
+    lies: [u32; BLOCK],
 }
 
 impl Room {
@@ -587,6 +661,7 @@ impl Room {
             touched: [0; BLOCK],
             start: [[0.0; BLOCK]; 3],
             rests: [0; BLOCK],
+            lies: [0; BLOCK],
         }
     }
 }
@@ -609,6 +684,13 @@ fn advance_plain<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
         [px[i], py[i], pz[i]] = p;
         [vx[i], vy[i], vz[i]] = v;
         age[i] += motion.dt;
+    }
+}
+
+#[inline(always)]
+fn grow_old<S: Simd>(_simd: S, dt: f32, age: &mut [f32]) {
+    for age in age {
+        *age += dt;
     }
 }
 

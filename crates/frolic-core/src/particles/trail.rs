@@ -5,7 +5,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::ParticleRow;
-use crate::columns::remove_sorted;
+use crate::columns::{remove_sorted, swap_and_truncate};
 use crate::error::{SpecError, within};
 
 /// How a trail is kept.
@@ -82,6 +82,10 @@ impl Trail {
 
     pub(super) fn remove(&mut self, dead: &[u32]) {
         self.ring.iter_mut().flatten().for_each(|column| remove_sorted(column, dead));
+    }
+
+    pub(super) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
+        self.ring.iter_mut().flatten().for_each(|column| swap_and_truncate(column, swaps, left));
     }
 
     /// All places of a newborn are where it is born.

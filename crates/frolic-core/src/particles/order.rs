@@ -1,0 +1,109 @@
+//! Which place each element has among the others, where the order of birth is nobody's concern ([`Order::Any`](super::Order::Any)): what
+//! lies still comes first, and gaps are filled from the end.
+//!
+//! ```text
+//! | lies still, set aside | moves                     | (dead) |
+//! 0                       count                       left     len
+//! ```
+//!
+//! Each step changes few places, so that a list of swaps is worked out once and then followed in every column.
+
+/// Who is set aside, and what a step changes about it.
+#[derive(Debug, Default)]
+pub(super) struct Aside {
+    /// The first so many lie still.
+    pub(super) count: usize,
+    /// What the world was like when they were last looked at.
+    pub(super) stamp: u64,
+    /// 1 for who lies still after a step, by index.
+    pub(super) lies: Vec<u8>,
+    swaps: Vec<[u32; 2]>,
+}
+
+impl Aside {
+    pub(super) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
+        self.lies.try_reserve_exact(count)
+    }
+
+    /// After a step: swaps of two places each, to be followed in order, after which the dead (rising indices) are at the end and those
+    /// that lie still at the start. Worked out on `lies` itself.
+    pub(super) fn settle(&mut self, dead: &[u32]) -> &[[u32; 2]] {
+        let Self { count, lies, swaps, .. } = self;
+        swaps.clear();
+        let mut swap = |lies: &mut [u8], a: usize, b: usize| {
+            if a != b {
+                lies.swap(a, b);
+                swaps.push([a as u32, b as u32]);
+            }
+        };
+        // From the last to the first: what comes into a gap is not dead.
+        let mut left = lies.len();
+        for &gone in dead.iter().rev() {
+            let mut gap = gone as usize;
+            if gap < *count {
+                *count -= 1;
+                swap(lies, gap, *count);
+                gap = *count;
+            }
+            left -= 1;
+            swap(lies, gap, left);
+        }
+        lies.truncate(left);
+        // Who has been moved, from the last to the first; then who has come to lie, from the first to the last.
+        for place in (0..*count).rev() {
+            if lies[place] == 0 {
+                *count -= 1;
+                swap(lies, place, *count);
+            }
+        }
+        for place in *count..left {
+            if lies[place] != 0 {
+                swap(lies, place, *count);
+                *count += 1;
+            }
+        }
+        swaps
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// Whoever dies, lies down or is moved: all that live are there once, and each on its side.
+        #[test]
+        fn everyone_is_on_their_side(
+            states in prop::collection::vec((any::<bool>(), any::<bool>()), 0..300), share in 0f32..1.0,
+        ) {
+            let before = (states.len() as f32 * share) as usize;
+            let lies: Vec<u8> = states.iter().map(|(lies, _)| u8::from(*lies)).collect();
+            let dead: Vec<u32> = (0u32..).zip(&states).filter(|(_, (_, dies))| *dies).map(|(nth, _)| nth).collect();
+            let mut aside = Aside { count: before, lies: lies.clone(), ..Aside::default() };
+            let mut order: Vec<usize> = (0..states.len()).collect();
+            for &[a, b] in aside.settle(&dead) {
+                order.swap(a as usize, b as usize);
+            }
+            order.truncate(aside.lies.len());
+            prop_assert_eq!(order.len(), states.len() - dead.len());
+            for (place, &who) in order.iter().enumerate() {
+                prop_assert!(!states[who].1);
+                prop_assert_eq!(aside.lies[place], lies[who]);
+                prop_assert_eq!(place < aside.count, states[who].0);
+            }
+            order.sort_unstable();
+            order.dedup();
+            prop_assert_eq!(order.len(), aside.lies.len());
+        }
+
+        /// Where nothing changes, nothing is moved.
+        #[test]
+        fn what_stays_is_not_moved(count in 0usize..50, rest in 0usize..50) {
+            let lies = (0..count + rest).map(|nth| u8::from(nth < count)).collect();
+            let mut aside = Aside { count, lies, ..Aside::default() };
+            prop_assert!(aside.settle(&[]).is_empty());
+        }
+    }
+}
