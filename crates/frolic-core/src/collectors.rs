@@ -218,7 +218,7 @@ impl Catching {
         std::array::from_fn(|axis| (at[axis].max(0.0) as usize).min(self.cells[axis] - 1))
     }
 
-    /// Who of a block is caught, and by which: `caught` of the same length.
+    /// Who of a block is caught, and by which: `caught` of the same length. A first look over columns finds the few that are near any.
     #[inline(always)]
     pub(crate) fn block<S: Simd>(
         &self,
@@ -232,15 +232,24 @@ impl Catching {
         caught: &mut [u32],
     ) {
         let n = caught.len();
-        caught.fill(FREE);
         if self.balls.len() > FEW {
             for i in 0..n {
                 caught[i] = self.by(Vec3::new(px[i], py[i], pz[i]), Vec3::new(vx[i], vy[i], vz[i]));
             }
             return;
         }
-        for (nth, ball) in self.balls.iter().enumerate().rev() {
-            catch(simd, *ball, nth as u32, self.dt, px, py, pz, vx, vy, vz, caught);
+        let fastest = fastest(simd, vx, vy, vz) * self.dt;
+        caught.fill(0);
+        for ball in &self.balls {
+            // Seen from the ball an element comes from no further than both have gone.
+            let reach = (ball.radius + fastest + ball.moved.length()) * 1.001;
+            look(simd, ball.to, reach, px, py, pz, caught);
+        }
+        for i in 0..n {
+            caught[i] = match caught[i] {
+                0 => FREE,
+                _ => self.by(Vec3::new(px[i], py[i], pz[i]), Vec3::new(vx[i], vy[i], vz[i])),
+            };
         }
     }
 
@@ -275,36 +284,41 @@ impl Catching {
     }
 }
 
-/// Marks those of a block that one ball catches.
+/// The greatest speed of a block, m/s.
 #[inline(always)]
-fn catch<S: Simd>(
+fn fastest<S: Simd>(_simd: S, vx: &[f32], vy: &[f32], vz: &[f32]) -> f32 {
+    const LANES: usize = 16;
+    let n = vx.len();
+    let (vy, vz) = (&vy[..n], &vz[..n]);
+    let mut most = [0.0f32; LANES];
+    let square = |i: usize| vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i];
+    for first in (0..n / LANES).map(|nth| nth * LANES) {
+        for (lane, most) in most.iter_mut().enumerate() {
+            *most = most.max(square(first + lane));
+        }
+    }
+    let rest = (n - n % LANES..n).map(square);
+    most.into_iter().chain(rest).fold(0.0, f32::max).sqrt()
+}
+
+/// Marks those of a block within a distance, m, of a place. Places that are no numbers are not.
+#[inline(always)]
+fn look<S: Simd>(
     _simd: S,
-    ball: Ball,
-    nth: u32,
-    dt: f32,
+    place: Vec3,
+    reach: f32,
     px: &[f32],
     py: &[f32],
     pz: &[f32],
-    vx: &[f32],
-    vy: &[f32],
-    vz: &[f32],
-    caught: &mut [u32],
+    marks: &mut [u32],
 ) {
-    let n = caught.len();
+    let n = marks.len();
     let (px, py, pz) = (&px[..n], &py[..n], &pz[..n]);
-    let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
-    let [cx, cy, cz] = ball.to.to_array();
-    let [sx, sy, sz] = ball.moved.to_array();
-    let square = ball.radius * ball.radius;
+    let [cx, cy, cz] = place.to_array();
+    let square = reach * reach;
     for i in 0..n {
-        // Seen from the ball: where the element ends, and the way it came.
         let (x, y, z) = (px[i] - cx, py[i] - cy, pz[i] - cz);
-        let (wx, wy, wz) = (vx[i] * dt - sx, vy[i] * dt - sy, vz[i] * dt - sz);
-        let along = x * wx + y * wy + z * wz;
-        let share = (along / (wx * wx + wy * wy + wz * wz + 1e-30)).clamp(0.0, 1.0);
-        let (x, y, z) = (x - wx * share, y - wy * share, z - wz * share);
-        let inside = x * x + y * y + z * z < square;
-        caught[i] = if inside { nth } else { caught[i] };
+        marks[i] |= u32::from(x * x + y * y + z * z <= square);
     }
 }
 

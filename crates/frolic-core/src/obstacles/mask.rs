@@ -67,6 +67,8 @@ pub struct Mask {
     /// Which cells are solid, rows from the lower edge up.
     solid: Vec<bool>,
     cells: Vec<Cell>,
+    /// Signed distance at the middle of each cell, in quarters of a cell, rounded down: for a first look, as it fits a cache.
+    quarters: Vec<i8>,
     /// How often it was edited, and what the last edits changed: least and greatest cell, x and y.
     edits: u64,
     changes: VecDeque<[usize; 4]>,
@@ -78,6 +80,10 @@ const KEPT: usize = 256;
 /// Beyond this many cells distances are level.
 pub(crate) const BAND: usize = 32;
 
+/// By how much a cell's distance may be greater than that of a place in it, in cells: half a diagonal, and the middles tell distances to a
+/// quarter of a cell.
+const NEAR: f32 = 1.1;
+
 /// Cells around what changed that are looked at: the band, and what a direction is taken over.
 const REACH: usize = BAND + 4;
 
@@ -87,6 +93,7 @@ impl Mask {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
         let cells = vec![Cell::default(); solid.len()];
+        let quarters = vec![0; solid.len()];
         let corner = lie.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
         let mut mask = Self {
             width,
@@ -96,6 +103,7 @@ impl Mask {
             lie,
             solid,
             cells,
+            quarters,
             edits: 0,
             changes: VecDeque::with_capacity(KEPT),
         };
@@ -210,7 +218,9 @@ impl Mask {
         for y in y0..y1 {
             for x in x0..x1 {
                 let at = (y - y0 + REACH) * width + x - x0 + REACH;
-                self.cells[y * self.width + x].distance = signed(at);
+                let (cell, distance) = (y * self.width + x, signed(at));
+                self.cells[cell].distance = distance;
+                self.quarters[cell] = (distance * 4.0).floor() as i8;
             }
         }
         for y in y0..y1 {
@@ -301,20 +311,20 @@ impl Mask {
     }
 
     /// Whether a straight way leads through nothing solid, as far as the cells of its ends and of its middle tell: distances change no
-    /// faster than places do.
+    /// faster than places do. Cells beyond the picture are told by the nearest within.
     pub(crate) fn is_clear(&self, from: Vec3, to: Vec3) -> bool {
-        let clear = |place: Vec3| {
-            let (Cell { distance, way: [wx, wy] }, off) = self.cell_at(place)?;
-            let along = (off.x * f32::from(wx) + off.y * f32::from(wy)) / UNIT;
-            // The other way the nearest edge may be another; and directions bend within a cell.
-            Some(distance + along.min(0.0) - 0.85)
+        let (from, to) = (self.in_cells(from), self.in_cells(to));
+        let most = Vec2::new(self.width as f32 - 0.5, self.height as f32 - 0.5);
+        let clear = |at: Vec2| {
+            let held = at.max(Vec2::ZERO).min(most);
+            f32::from(self.quarters[held.y as usize * self.width + held.x as usize]) * 0.25 - NEAR
         };
-        let (Some(first), Some(last)) = (clear(from), clear(to)) else { return false };
-        let way = (self.in_cells(to) - self.in_cells(from)).length();
-        if first <= 0.0 || last <= 0.0 || first + last > way {
-            return first > 0.0 && last > 0.0;
+        let (first, last, way) = (clear(from), clear(to), (to - from).length());
+        if first.min(last) <= 0.0 || first + last > way {
+            return first.min(last) > 0.0;
         }
-        clear((from + to) * 0.5).is_some_and(|middle| middle > 0.0 && first.min(last) + middle > way * 0.5)
+        let middle = clear((from + to) * 0.5);
+        middle > 0.0 && first.min(last) + middle > way * 0.5
     }
 
     /// For a first look at a block: the cell that each element is in, or the nearest one of the picture; and how far within
@@ -358,12 +368,14 @@ impl Mask {
         }
     }
 
-    /// Marks those that can have touched something, from what [`Mask::find`] found. One read an element.
-    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], flags: &mut [u32]) {
-        for ((cell, way), flag) in cells.iter().zip(ways).zip(flags) {
-            // From the middle of its cell it is half a diagonal at most, and the middles tell distances to a quarter of a cell.
-            *flag |= u32::from(self.cells[*cell as usize].distance - 1.1 <= *way);
+    /// Lists those that can have touched something, from what [`Mask::find`] found: indices, rising; returns how many. One read an element.
+    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], list: &mut [u16]) -> usize {
+        let mut found = 0;
+        for (i, (cell, way)) in cells.iter().zip(ways).enumerate() {
+            list[found] = i as u16;
+            found += usize::from(f32::from(self.quarters[*cell as usize]) * 0.25 - NEAR <= *way);
         }
+        found
     }
 }
 

@@ -78,16 +78,15 @@ impl Solid {
             self.nudge(start, place, velocity, rest, &mut met);
             return met;
         }
+        if self.short_way > 0.0 {
+            self.march(start, place, velocity, dt, &mut met);
+            return met;
+        }
         let mut from = start;
         // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
         let (mut clear, mut inside) = (f32::INFINITY, false);
         let near = self.posts_near(start, speed * dt + HELD);
         for (nth, obstacle) in self.each(&near) {
-            if let Body::Mask(mask) = &obstacle.body
-                && mask.is_clear(start, *place)
-            {
-                continue;
-            }
             let (distance, normal) = obstacle.body.sample(start);
             match obstacle.touch {
                 Touch::Stick if distance.abs() <= HELD => {
@@ -130,12 +129,6 @@ impl Solid {
         let mut left = dt;
         for _ in 0..MOST_TOUCHES {
             let way = *velocity * left;
-            if met.touch.is_some() && way.length_squared() <= self.short_way * self.short_way {
-                // Too short a way to lead through anything: it is brought out below.
-                from += way;
-                left = 0.0;
-                break;
-            }
             let mut first: Option<(f32, usize, Vec3, &Obstacle)> = None;
             for (nth, obstacle) in self.each(&near) {
                 if obstacle.touch != Touch::Pass
@@ -180,6 +173,82 @@ impl Solid {
         self.bring_out(&near, &mut from, velocity, &mut met);
         *place = from;
         met
+    }
+
+    /// The obstacle that a place is nearest to or deepest in, and its distance, m. For those that only grids describe.
+    fn nearest(&self, place: Vec3) -> (f32, usize) {
+        let mut least = (f32::INFINITY, 0);
+        for (nth, obstacle) in self.obstacles.iter().enumerate() {
+            let distance = obstacle.body.distance(place);
+            if distance < least.0 {
+                least = (distance, nth);
+            }
+        }
+        least
+    }
+
+    /// A way through what only grids describe: as far at a time as nothing can be, and at least the shortest way that leads through nothing.
+    fn march(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, met: &mut Met) {
+        let (mut from, mut left) = (start, dt);
+        let (mut off, _) = self.nearest(from);
+        if off < 0.0 {
+            if !self.bring_out(&Near::NONE, &mut from, velocity, met) || met.dies {
+                // Nothing says which way is out, or its life ends there.
+                (*place, *velocity) = (from, Vec3::ZERO);
+                return;
+            }
+            off = 0.0;
+        }
+        let (mut speed, mut touches) = (velocity.length(), 0);
+        // Ten cells a step are twenty of half a cell; the bound is for ways that are absurd.
+        for _ in 0..4096 {
+            let way = speed * left;
+            // What lies between the points of a grid is known to a quarter of a cell.
+            let safe = off - self.short_way * 0.5;
+            if way <= safe || way <= 0.0 {
+                from += *velocity * left;
+                left = 0.0;
+                break;
+            }
+            let time = (safe.max(self.short_way) / speed).min(left);
+            let next = from + *velocity * time;
+            let (there, nth) = self.nearest(next);
+            if there > 0.0 {
+                (from, off) = (next, there);
+                left -= time;
+                continue;
+            }
+            // Straight between the two distances.
+            let share = if off > there { off / (off - there) } else { 0.0 };
+            from += *velocity * (time * share);
+            left -= time * share;
+            let obstacle = &self.obstacles[nth];
+            let (depth, normal) = obstacle.body.sample(from);
+            if met.touch.is_none() {
+                met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+            }
+            if obstacle.touch == Touch::Die {
+                met.dies = true;
+                *place = from;
+                return;
+            }
+            from -= normal * depth.min(0.0);
+            off = depth.max(0.0);
+            *velocity = obstacle.respond(*velocity, normal);
+            speed = velocity.length();
+            touches += 1;
+            if touches == MOST_TOUCHES {
+                break;
+            }
+        }
+        if met.touch.is_none() {
+            // It stays where the move has brought it, to the last digit.
+            return;
+        }
+        // Caught in a corner: the less it has come through, the less is left of its speed.
+        *velocity *= 1.0 - left / dt;
+        self.bring_out(&Near::NONE, &mut from, velocity, met);
+        *place = from;
     }
 
     /// A way too short to lead through anything: where it ends decides.
@@ -241,6 +310,7 @@ impl Solid {
     pub(crate) fn nearby(
         &self,
         level: Level,
+        start: &[[f32; BLOCK]; 3],
         p: [&[f32]; 3],
         v: [&[f32]; 3],
         dt: f32,
@@ -267,7 +337,12 @@ impl Solid {
                 Body::Box { middle, half, .. } => Look::ball(*middle, half.length(), dt),
                 Body::Mask(mask) => {
                     dispatch!(level, simd => mask.find(simd, px, py, pz, vx, vy, vz, dt, &mut near.cells, &mut near.ways));
-                    mask.look(&near.cells[..n], &near.ways[..n], flags);
+                    let found = mask.look(&near.cells[..n], &near.ways[..n], &mut near.list);
+                    for i in near.list[..found].iter().map(|&i| usize::from(i)) {
+                        let from = Vec3::new(start[0][i], start[1][i], start[2][i]);
+                        let clear = mask.is_clear(from, Vec3::new(px[i], py[i], pz[i]));
+                        flags[i] |= u32::from(!clear);
+                    }
                     continue;
                 }
                 body => {

@@ -50,20 +50,44 @@ impl Aside {
         }
         lies.truncate(left);
         // Who has been moved, from the last to the first; then who has come to lie, from the first to the last.
-        for place in (0..*count).rev() {
-            if lies[place] == 0 {
-                *count -= 1;
-                swap(lies, place, *count);
-            }
+        let mut place = *count;
+        while let Some(moved) = last_clear(&lies[..place]) {
+            *count -= 1;
+            swap(lies, moved, *count);
+            place = moved;
         }
-        for place in *count..left {
-            if lies[place] != 0 {
-                swap(lies, place, *count);
-                *count += 1;
-            }
+        let mut place = *count;
+        while let Some(off) = first_set(&lies[place..]) {
+            place += off;
+            swap(lies, place, *count);
+            *count += 1;
+            place += 1;
         }
         swaps
     }
+}
+
+/// Flags looked at together: most hold nothing new.
+const GROUP: usize = 64;
+
+/// The first flag that is set.
+fn first_set(flags: &[u8]) -> Option<usize> {
+    let group = flags.chunks(GROUP).position(|group| group.iter().fold(0, |all, flag| all | flag) != 0)?;
+    let first = group * GROUP;
+    flags[first..].iter().position(|&flag| flag != 0).map(|at| first + at)
+}
+
+/// The last flag that is not.
+fn last_clear(flags: &[u8]) -> Option<usize> {
+    let mut rest = flags;
+    // Flags are 0 or 1.
+    while let Some((before, group)) = rest.split_last_chunk::<GROUP>() {
+        if group.iter().fold(1, |all, flag| all & flag) == 0 {
+            break;
+        }
+        rest = before;
+    }
+    rest.iter().rposition(|&flag| flag == 0)
 }
 
 #[cfg(test)]

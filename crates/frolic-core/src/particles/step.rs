@@ -490,7 +490,7 @@ impl Chunk<'_> {
         if !solid.is_empty() {
             self.lie_on(solid, rest, room);
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
-            let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
+            let near = solid.nearby(acts.level, &room.start, p, v, dt, &room.lies, &mut room.near);
             for k in 0..near {
                 let i = usize::from(room.near.list[k]);
                 // Whose life ends in this step meets nothing any more.
