@@ -303,15 +303,7 @@ fn fastest<S: Simd>(_simd: S, vx: &[f32], vy: &[f32], vz: &[f32]) -> f32 {
 
 /// Marks those of a block within a distance, m, of a place. Places that are no numbers are not.
 #[inline(always)]
-fn look<S: Simd>(
-    _simd: S,
-    place: Vec3,
-    reach: f32,
-    px: &[f32],
-    py: &[f32],
-    pz: &[f32],
-    marks: &mut [u32],
-) {
+fn look<S: Simd>(_simd: S, place: Vec3, reach: f32, px: &[f32], py: &[f32], pz: &[f32], marks: &mut [u32]) {
     let n = marks.len();
     let (px, py, pz) = (&px[..n], &py[..n], &pz[..n]);
     let [cx, cy, cz] = place.to_array();

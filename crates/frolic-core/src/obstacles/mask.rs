@@ -11,7 +11,7 @@ use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
 use crate::forms::Plane;
-use crate::simd::Simd;
+use crate::simd::{Level, Simd};
 
 /// How a mask lies in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -43,17 +43,20 @@ impl MaskLie {
     }
 }
 
-/// What is known at the middle of a cell: one read tells both.
+/// What is known at the middle of a cell: one read of four bytes tells both, so that what is near an edge fits a cache.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 struct Cell {
-    /// Signed distance, in cells, negative where solid; within ±[`BAND`].
-    distance: f32,
+    /// Signed distance, in [`PARTS`] of a cell, negative where solid; within ±[`BAND`] cells.
+    distance: i16,
     /// Direction away from what is solid, times [`UNIT`].
-    way: [i16; 2],
+    way: [i8; 2],
 }
 
+/// Steps of a cell that distances are told in.
+const PARTS: f32 = 1000.0;
+
 /// Length of a direction in a cell.
-const UNIT: f32 = 16_384.0;
+const UNIT: f32 = 127.0;
 
 /// A mask, made ready.
 #[derive(Debug, Clone)]
@@ -219,79 +222,106 @@ impl Mask {
             for x in x0..x1 {
                 let at = (y - y0 + REACH) * width + x - x0 + REACH;
                 let (cell, distance) = (y * self.width + x, signed(at));
-                self.cells[cell].distance = distance;
+                self.cells[cell].distance = (distance * PARTS).round() as i16;
                 self.quarters[cell] = (distance * 4.0).floor() as i8;
             }
         }
         for y in y0..y1 {
             for x in x0..x1 {
                 let way = self.direction(Vec2::new(x as f32 + 0.5, y as f32 + 0.5)) * UNIT;
-                self.cells[y * self.width + x].way = [way.x as i16, way.y as i16];
+                self.cells[y * self.width + x].way = [way.x.round() as i8, way.y.round() as i8];
             }
         }
     }
 
     /// A place, in cells from the lower left corner.
     fn in_cells(&self, place: Vec3) -> Vec2 {
-        (self.lie.flat(place) - self.corner) / self.cell
-    }
-
-    /// The cell that a place is in, if it is within the picture, and how far the place is from its middle, in cells.
-    fn cell_at(&self, place: Vec3) -> Option<(Cell, Vec2)> {
-        let at = self.in_cells(place);
-        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
-            return None;
-        }
-        let (x, y) = (at.x as usize, at.y as usize);
-        Some((self.cells[y * self.width + x], at - Vec2::new(x as f32 + 0.5, y as f32 + 0.5)))
+        self.to_cells(self.lie.flat(place))
     }
 
     /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
-        let flat = self.in_cells(place);
-        let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
+        let (distance, way) = self.look_at(self.in_cells(place));
+        (distance * self.cell, self.lie.raise(way))
+    }
+
+    /// The same of its plane, all in cells.
+    pub(crate) fn look_at(&self, at: Vec2) -> (f32, Vec2) {
+        let held = at.max(Vec2::ZERO).min(Vec2::new(self.width as f32, self.height as f32));
         let (inside, way) = self.between(held);
-        if flat == held {
-            return (inside * self.cell, self.lie.raise(way.normalize_or_zero()));
+        if at == held {
+            return (inside, way.normalize_or_zero());
         }
-        let off = flat - held;
+        let off = at - held;
         let away = off.length();
-        ((inside.max(0.0).powi(2) + away * away).sqrt() * self.cell, self.lie.raise(off / away))
+        ((inside.max(0.0).powi(2) + away * away).sqrt(), off / away)
     }
 
     /// Signed distance at a place, m, as [`Mask::sample`] tells it.
     pub(crate) fn distance(&self, place: Vec3) -> f32 {
-        let flat = self.in_cells(place);
-        let held = flat.clamp(Vec2::ZERO, Vec2::new(self.width as f32, self.height as f32));
-        let ([a, b, c, d], share) = self.around(held);
-        let inside = mix([a.distance, b.distance, c.distance, d.distance], share);
-        if flat == held {
-            return inside * self.cell;
-        }
-        (inside.max(0.0).powi(2) + (flat - held).length_squared()).sqrt() * self.cell
+        let at = self.in_cells(place);
+        let [distance] = self.distances(Level::baseline(), &[at.x], &[at.y]);
+        distance * self.cell
     }
 
-    /// The four cells between whose middles a place is, in cells, and where it is between them; beyond the outermost at their middles.
+    /// Signed distances at some places, all in cells: one a lane.
     #[inline(always)]
-    fn around(&self, at: Vec2) -> ([Cell; 4], Vec2) {
-        let most = Vec2::new((self.width - 1) as f32, (self.height - 1) as f32);
-        // A place that is no number is the first.
-        let at = (at - 0.5).max(Vec2::ZERO).min(most);
-        let (x, y) = (at.x as usize, at.y as usize);
-        let share = Vec2::new(at.x - x as f32, at.y - y as f32);
-        let right = usize::from(x + 1 < self.width);
-        let first = y * self.width + x;
-        let second = if y + 1 < self.height { first + self.width } else { first };
-        let cells = [first, first + right, second, second + right].map(|at| self.cells[at]);
-        (cells, share)
+    pub(crate) fn distances<S: Copy, const LANES: usize>(
+        &self,
+        _simd: S,
+        x: &[f32; LANES],
+        y: &[f32; LANES],
+    ) -> [f32; LANES] {
+        let (width, height) = (self.width as f32, self.height as f32);
+        let (mut first, mut share, mut away) = ([0u32; LANES], [[0.0f32; LANES]; 2], [0.0f32; LANES]);
+        for i in 0..LANES {
+            let (u, v) = (x[i].max(0.0).min(width), y[i].max(0.0).min(height));
+            away[i] = (x[i] - u) * (x[i] - u) + (y[i] - v) * (y[i] - v);
+            let (at, fx, fy) = self.below(u, v);
+            (first[i], share[0][i], share[1][i]) = (at, fx, fy);
+        }
+        let mut corners = [[0.0f32; LANES]; 4];
+        for i in 0..LANES {
+            let cells = self.around(first[i]);
+            for corner in 0..4 {
+                corners[corner][i] = f32::from(cells[corner].distance);
+            }
+        }
+        let mut out = [0.0; LANES];
+        for i in 0..LANES {
+            let inside = mix(corners.map(|corner| corner[i]), share[0][i], share[1][i]) * (1.0 / PARTS);
+            // All of the picture is beyond its nearest point.
+            let outside = (inside.max(0.0) * inside.max(0.0) + away[i]).sqrt();
+            out[i] = if away[i] > 0.0 { outside } else { inside };
+        }
+        out
+    }
+
+    /// Of the four cells between whose middles a place of the picture is, in cells, the lower left one; and where it is between them.
+    /// Beyond the outermost it is at their middles; a place that is no number is the first.
+    #[inline(always)]
+    fn below(&self, x: f32, y: f32) -> (u32, f32, f32) {
+        let most = |count: usize| (count as f32 - 1.0001).max(0.0);
+        let (x, y) = ((x - 0.5).max(0.0).min(most(self.width)), (y - 0.5).max(0.0).min(most(self.height)));
+        let (column, row) = (x as i32, y as i32);
+        ((row * self.width as i32 + column) as u32, x - column as f32, y - row as f32)
+    }
+
+    /// Four cells from the lower left one on.
+    #[inline(always)]
+    fn around(&self, first: u32) -> [Cell; 4] {
+        let (right, above) = (usize::from(self.width > 1), if self.height > 1 { self.width } else { 0 });
+        [0, right, above, above + right].map(|next| self.cells[first as usize + next])
     }
 
     /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
     #[inline]
     fn between(&self, at: Vec2) -> (f32, Vec2) {
-        let (cells, share) = self.around(at);
-        let along = |axis: usize| mix(cells.map(|cell| f32::from(cell.way[axis])), share);
-        (mix(cells.map(|cell| cell.distance), share), Vec2::new(along(0), along(1)))
+        let (first, fx, fy) = self.below(at.x, at.y);
+        let cells = self.around(first);
+        let along = |axis: usize| mix(cells.map(|cell| f32::from(cell.way[axis])), fx, fy);
+        let distance = mix(cells.map(|cell| f32::from(cell.distance)), fx, fy) * (1.0 / PARTS);
+        (distance, Vec2::new(along(0), along(1)))
     }
 
     /// The direction away from what is solid, from the distances around. Over several cells, so that the steps of a slanting edge do not
@@ -307,24 +337,21 @@ impl Mask {
 
     /// Whether a place, where something has come to lie, is at the edge of what is solid, as far as its cell tells.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
-        self.cell_at(place).is_some_and(|(cell, _)| cell.distance.abs() <= 1.6)
+        let at = self.in_cells(place);
+        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
+            return false;
+        }
+        f32::from(self.cells[at.y as usize * self.width + at.x as usize].distance).abs() <= 1.6 * PARTS
     }
 
-    /// Whether a straight way leads through nothing solid, as far as the cells of its ends and of its middle tell: distances change no
-    /// faster than places do. Cells beyond the picture are told by the nearest within.
-    pub(crate) fn is_clear(&self, from: Vec3, to: Vec3) -> bool {
-        let (from, to) = (self.in_cells(from), self.in_cells(to));
-        let most = Vec2::new(self.width as f32 - 0.5, self.height as f32 - 0.5);
-        let clear = |at: Vec2| {
-            let held = at.max(Vec2::ZERO).min(most);
-            f32::from(self.quarters[held.y as usize * self.width + held.x as usize]) * 0.25 - NEAR
-        };
-        let (first, last, way) = (clear(from), clear(to), (to - from).length());
-        if first.min(last) <= 0.0 || first + last > way {
-            return first.min(last) > 0.0;
-        }
-        let middle = clear((from + to) * 0.5);
-        middle > 0.0 && first.min(last) + middle > way * 0.5
+    /// A place, in cells from the lower left corner.
+    pub(crate) fn to_cells(&self, flat: Vec2) -> Vec2 {
+        (flat - self.corner) / self.cell
+    }
+
+    /// The place of its plane, m, that is so many cells from the lower left corner.
+    pub(crate) fn from_cells(&self, at: Vec2) -> Vec2 {
+        self.corner + at * self.cell
     }
 
     /// For a first look at a block: the cell that each element is in, or the nearest one of the picture; and how far within
@@ -368,22 +395,19 @@ impl Mask {
         }
     }
 
-    /// Lists those that can have touched something, from what [`Mask::find`] found: indices, rising; returns how many. One read an element.
-    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], list: &mut [u16]) -> usize {
-        let mut found = 0;
-        for (i, (cell, way)) in cells.iter().zip(ways).enumerate() {
-            list[found] = i as u16;
-            found += usize::from(f32::from(self.quarters[*cell as usize]) * 0.25 - NEAR <= *way);
+    /// Marks those that can have touched something, from what [`Mask::find`] found. One read an element.
+    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], flags: &mut [u32]) {
+        for ((cell, way), flag) in cells.iter().zip(ways).zip(flags) {
+            *flag |= u32::from(f32::from(self.quarters[*cell as usize]) * 0.25 - NEAR <= *way);
         }
-        found
     }
 }
 
 /// Straight between the values of four cells, the lower two first.
 #[inline(always)]
-fn mix([a, b, c, d]: [f32; 4], share: Vec2) -> f32 {
-    let (low, high) = (a + (b - a) * share.x, c + (d - c) * share.x);
-    low + (high - low) * share.y
+fn mix([a, b, c, d]: [f32; 4], fx: f32, fy: f32) -> f32 {
+    let (low, high) = (a + (b - a) * fx, c + (d - c) * fx);
+    low + (high - low) * fy
 }
 
 /// Squares of the distances, in cells, from every cell to the nearest for which `holds`; at most a little over the band's.

@@ -6,6 +6,7 @@
 use glam::Vec3;
 
 use super::body::{Body, HELD, SKIN};
+use super::lanes::Moved;
 use super::{Obstacle, Solid, Touch};
 use crate::simd::{Level, Simd, dispatch};
 
@@ -13,7 +14,7 @@ use crate::simd::{Level, Simd, dispatch};
 pub(crate) const BLOCK: usize = 256;
 
 /// Touches followed within a step; an element that is still caught then slows down.
-const MOST_TOUCHES: usize = 6;
+pub(super) const MOST_TOUCHES: usize = 6;
 
 /// What an element met within a step.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -67,6 +68,16 @@ impl Solid {
     pub(crate) fn supports(&self, place: Vec3) -> bool {
         let bears = |obstacle: &Obstacle| obstacle.touch <= Touch::Slide && obstacle.friction > 0.0;
         self.obstacles.iter().any(|obstacle| bears(obstacle) && obstacle.body.supports(place))
+    }
+
+    /// Lets those of a list, each by itself, meet what is in their way; `mets` is as long as the list.
+    pub(crate) fn meet_each(&self, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
+        for (&i, met) in list.iter().zip(mets) {
+            let i = usize::from(i);
+            let (mut place, mut velocity) = (all.place(i), all.velocity(i));
+            *met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
+            all.put(i, place, velocity);
+        }
     }
 
     /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way. Slower than `rest`, m/s, and
@@ -192,7 +203,7 @@ impl Solid {
         let (mut from, mut left) = (start, dt);
         let (mut off, _) = self.nearest(from);
         if off < 0.0 {
-            if !self.bring_out(&Near::NONE, &mut from, velocity, met) || met.dies {
+            if !self.bring_out_alone(&mut from, velocity, met) || met.dies {
                 // Nothing says which way is out, or its life ends there.
                 (*place, *velocity) = (from, Vec3::ZERO);
                 return;
@@ -247,14 +258,14 @@ impl Solid {
         }
         // Caught in a corner: the less it has come through, the less is left of its speed.
         *velocity *= 1.0 - left / dt;
-        self.bring_out(&Near::NONE, &mut from, velocity, met);
+        self.bring_out_alone(&mut from, velocity, met);
         *place = from;
     }
 
     /// A way too short to lead through anything: where it ends decides.
     fn nudge(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, rest: f32, met: &mut Met) {
         let before = *velocity;
-        if !self.bring_out(&Near::NONE, place, velocity, met) {
+        if !self.bring_out_alone(place, velocity, met) {
             // Nothing says which way is out.
             (*place, *velocity) = (start, Vec3::ZERO);
         }
@@ -264,6 +275,11 @@ impl Solid {
         if speed <= rest && into >= 0.5 * speed && self.obstacles[nth as usize].friction > 0.0 {
             *velocity = Vec3::ZERO;
         }
+    }
+
+    /// Brings a place out of every obstacle, posts apart.
+    pub(super) fn bring_out_alone(&self, place: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
+        self.bring_out(&Near::NONE, place, velocity, met)
     }
 
     /// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside of a mask nothing says which way that is.
@@ -310,7 +326,6 @@ impl Solid {
     pub(crate) fn nearby(
         &self,
         level: Level,
-        start: &[[f32; BLOCK]; 3],
         p: [&[f32]; 3],
         v: [&[f32]; 3],
         dt: f32,
@@ -337,12 +352,7 @@ impl Solid {
                 Body::Box { middle, half, .. } => Look::ball(*middle, half.length(), dt),
                 Body::Mask(mask) => {
                     dispatch!(level, simd => mask.find(simd, px, py, pz, vx, vy, vz, dt, &mut near.cells, &mut near.ways));
-                    let found = mask.look(&near.cells[..n], &near.ways[..n], &mut near.list);
-                    for i in near.list[..found].iter().map(|&i| usize::from(i)) {
-                        let from = Vec3::new(start[0][i], start[1][i], start[2][i]);
-                        let clear = mask.is_clear(from, Vec3::new(px[i], py[i], pz[i]));
-                        flags[i] |= u32::from(!clear);
-                    }
+                    mask.look(&near.cells[..n], &near.ways[..n], flags);
                     continue;
                 }
                 body => {
@@ -449,7 +459,7 @@ fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mu
 
 impl super::Obstacle {
     /// The velocity after a touch.
-    fn respond(&self, velocity: Vec3, normal: Vec3) -> Vec3 {
+    pub(super) fn respond(&self, velocity: Vec3, normal: Vec3) -> Vec3 {
         let into = velocity.dot(normal);
         if into >= 0.0 {
             return velocity;

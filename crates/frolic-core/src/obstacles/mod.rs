@@ -10,8 +10,10 @@
 //! | a picture that is solid, and can be dug | `mask.rs` |
 //! | any number of round posts, in cells around a moving middle | `posts.rs` |
 //! | what becomes of an element that meets one | `meet.rs` |
+//! | the same for many past one mask | `lanes.rs` |
 
 mod body;
+mod lanes;
 mod mask;
 mod meet;
 mod posts;
@@ -19,8 +21,9 @@ mod posts;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
+pub(crate) use lanes::Moved;
 pub use mask::{Mask, MaskLie};
-pub(crate) use meet::{BLOCK, Nearby};
+pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;
 
 use crate::endless::EndlessSpec;

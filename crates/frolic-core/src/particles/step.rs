@@ -28,7 +28,7 @@ use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::{Acting, FieldChunk};
 use crate::forms::DistanceGrid;
-use crate::obstacles::{BLOCK, Nearby, Solid};
+use crate::obstacles::{BLOCK, Met, Moved, Nearby, Solid};
 use crate::simd::{Level, Simd, dispatch};
 use crate::world::{Gusts, World};
 
@@ -490,35 +490,44 @@ impl Chunk<'_> {
         if !solid.is_empty() {
             self.lie_on(solid, rest, room);
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
-            let near = solid.nearby(acts.level, &room.start, p, v, dt, &room.lies, &mut room.near);
+            let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
+            // Whose life ends in this step meets nothing any more.
+            let mut count = 0;
             for k in 0..near {
-                let i = usize::from(room.near.list[k]);
-                // Whose life ends in this step meets nothing any more.
-                if self.age[i] >= self.life[i] {
-                    continue;
+                let i = room.near.list[k];
+                room.near.list[count] = i;
+                count += usize::from(self.age[usize::from(i)] < self.life[usize::from(i)]);
+            }
+            let (list, mets) = (&room.near.list[..count], &mut room.mets[..count]);
+            let mut moved = Moved {
+                start: &room.start,
+                place: [&mut *self.px, &mut *self.py, &mut *self.pz],
+                velocity: [&mut *self.vx, &mut *self.vy, &mut *self.vz],
+            };
+            mets.fill(Met::default());
+            match solid.lone_mask() {
+                Some(lone) => {
+                    dispatch!(acts.level, simd => lone.meet(simd, list, dt, rest, &mut moved, mets));
                 }
-                let (mut place, mut velocity) = (self.place(i), self.velocity(i));
-                let start = Vec3::new(room.start[0][i], room.start[1][i], room.start[2][i]);
-                let met = solid.meet(start, &mut place, &mut velocity, dt, rest);
-                if let Some((other, normal, speed)) = met.touch {
-                    let counts = speed > 0.0 || met.dies;
-                    notes.hits += u64::from(counts);
-                    if counts && !acts.events.is_empty() {
-                        let at = ParticleRow { px: place.x, py: place.y, pz: place.z, ..self.row(i) };
-                        note(
-                            acts.events,
-                            notes,
-                            at,
-                            other,
-                            normal,
-                            |on| matches!(on, Moment::Hit { speed: least } if speed >= least),
-                        );
-                    }
-                    room.touched[touched] = i as u16;
-                    touched += 1;
+                None => solid.meet_each(list, dt, rest, &mut moved, mets),
+            }
+            for (&i, met) in list.iter().zip(&*mets) {
+                let Some((other, normal, speed)) = met.touch else { continue };
+                let i = usize::from(i);
+                let counts = speed > 0.0 || met.dies;
+                notes.hits += u64::from(counts);
+                if counts && !acts.events.is_empty() {
+                    note(
+                        acts.events,
+                        notes,
+                        self.row(i),
+                        other,
+                        normal,
+                        |on| matches!(on, Moment::Hit { speed: least } if speed >= least),
+                    );
                 }
-                [self.px[i], self.py[i], self.pz[i]] = place.to_array();
-                [self.vx[i], self.vy[i], self.vz[i]] = velocity.to_array();
+                room.touched[touched] = i as u16;
+                touched += 1;
                 if met.dies {
                     self.age[i] = f32::INFINITY;
                 }
@@ -644,6 +653,7 @@ struct Room {
     /// Velocity of the air, then acceleration.
     sums: [[f32; BLOCK]; 6],
     near: Nearby,
+    mets: [Met; BLOCK],
     caught: [u32; BLOCK],
     touched: [u16; BLOCK],
     /// Places before the step, and 1 for who was at rest, and for who lies on something still.
@@ -657,6 +667,7 @@ impl Room {
         Self {
             sums: [[0.0; BLOCK]; 6],
             near: Nearby::new(),
+            mets: [Met::default(); BLOCK],
             caught: [FREE; BLOCK],
             touched: [0; BLOCK],
             start: [[0.0; BLOCK]; 3],
