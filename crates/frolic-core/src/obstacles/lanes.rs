@@ -68,11 +68,14 @@ struct Ways {
     off: [f32; LANES],
     /// Time left, s.
     left: [f32; LANES],
-    of: [Option<Way>; LANES],
+    /// Steps so far, and whether there is anyone.
+    steps: [u32; LANES],
+    busy: [bool; LANES],
+    of: [Way; LANES],
 }
 
 /// What of a way no formula over all lanes needs.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 struct Way {
     /// Its place in the list.
     nth: usize,
@@ -84,7 +87,6 @@ struct Way {
     /// Whether it is too short to lead through anything: where it ends decides.
     is_short: bool,
     touches: usize,
-    steps: u32,
     met: Met,
 }
 
@@ -130,7 +132,9 @@ impl LoneMask<'_> {
             speed: [0.0; LANES],
             off: [0.0; LANES],
             left: [0.0; LANES],
-            of: [None; LANES],
+            steps: [0; LANES],
+            busy: [false; LANES],
+            of: [Way::default(); LANES],
         };
         let mut taken = 0;
         for lane in 0..LANES.min(list.len()) {
@@ -149,36 +153,45 @@ impl LoneMask<'_> {
                 y[i] = ways.y[i] + ways.vy[i] * time[i];
             }
             let there = self.mask.distances(simd, &x, &y);
+            let mut stops = [0u32; LANES];
+            for i in 0..LANES {
+                let free = there[i] > 0.0;
+                let left = ways.left[i] - time[i];
+                let through = ways.speed[i] * left <= (there[i] - KNOWN).max(0.0);
+                ways.x[i] = if free { x[i] } else { ways.x[i] };
+                ways.y[i] = if free { y[i] } else { ways.y[i] };
+                ways.off[i] = if free { there[i] } else { ways.off[i] };
+                ways.left[i] = if free { left } else { ways.left[i] };
+                ways.steps[i] += 1;
+                stops[i] = u32::from(!free | through | (ways.steps[i] > MOST_STEPS));
+            }
+            if stops == [0; LANES] {
+                continue;
+            }
             for lane in 0..LANES {
-                let Some(way) = ways.of[lane] else { continue };
+                if stops[lane] == 0 || !ways.busy[lane] {
+                    continue;
+                }
                 let next = if there[lane] > 0.0 {
-                    (ways.x[lane], ways.y[lane], ways.off[lane]) = (x[lane], y[lane], there[lane]);
-                    ways.left[lane] -= time[lane];
-                    let left = ways.speed[lane] * ways.left[lane];
-                    if left <= 0.0 || left <= there[lane] - KNOWN { Next::IsThrough } else { Next::GoesOn }
+                    if ways.steps[lane] > MOST_STEPS { Next::GoesAlone } else { Next::IsThrough }
                 } else {
                     self.touch(Vec2::new(x[lane], y[lane]), time[lane], there[lane], dt, lane, &mut ways)
                 };
                 match next {
-                    Next::GoesOn if way.steps < MOST_STEPS => {
-                        if let Some(way) = &mut ways.of[lane] {
-                            way.steps += 1;
-                        }
-                        continue;
-                    }
+                    Next::GoesOn => continue,
                     Next::IsThrough => self.leave(rest, all, lane, &ways, mets),
-                    Next::GoesOn | Next::GoesAlone => {
-                        let (mut place, mut velocity) = (all.place(way.i), all.velocity(way.i));
-                        mets[way.nth] =
-                            self.solid.meet(all.start(way.i), &mut place, &mut velocity, dt, rest);
-                        all.put(way.i, place, velocity);
+                    Next::GoesAlone => {
+                        let Way { nth, i, .. } = ways.of[lane];
+                        let (mut place, mut velocity) = (all.place(i), all.velocity(i));
+                        mets[nth] = self.solid.meet(all.start(i), &mut place, &mut velocity, dt, rest);
+                        all.put(i, place, velocity);
                     }
                 }
                 if taken < list.len() {
                     self.take(list, taken, dt, all, lane, &mut ways);
                     taken += 1;
                 } else {
-                    ways.of[lane] = None;
+                    ways.busy[lane] = false;
                     busy -= 1;
                 }
             }
@@ -202,7 +215,7 @@ impl LoneMask<'_> {
         let i = usize::from(list[nth]);
         let (start, aside) = self.parts(all.start(i));
         let (velocity, aside_speed) = self.parts(all.velocity(i));
-        let (at, velocity) = (self.mask.to_cells(start), velocity / self.mask.cell());
+        let (at, velocity) = (self.mask.to_cells(start), velocity * self.mask.per_metre());
         let speed = velocity.length();
         let is_short = speed * dt <= SHORT;
         (ways.x[lane], ways.y[lane]) = at.into();
@@ -210,8 +223,8 @@ impl LoneMask<'_> {
         (ways.speed[lane], ways.left[lane]) = (speed, dt);
         ways.off[lane] = if is_short { 0.0 } else { -1.0 };
         let met = Met::default();
-        let way = Way { nth, i, aside, aside_speed, aside_left: dt, is_short, touches: 0, steps: 0, met };
-        ways.of[lane] = Some(way);
+        ways.of[lane] = Way { nth, i, aside, aside_speed, aside_left: dt, is_short, touches: 0, met };
+        (ways.steps[lane], ways.busy[lane]) = (0, true);
     }
 
     /// A step of a lane has led inside: to `next`, so deep.
@@ -220,7 +233,7 @@ impl LoneMask<'_> {
         let mut at = Vec2::new(ways.x[lane], ways.y[lane]);
         let mut velocity = Vec2::new(ways.vx[lane], ways.vy[lane]);
         let left = &mut ways.left[lane];
-        let Some(way) = &mut ways.of[lane] else { return Next::IsThrough };
+        let way = &mut ways.of[lane];
         if off < 0.0 {
             // It starts inside.
             return Next::GoesAlone;
@@ -270,8 +283,8 @@ impl LoneMask<'_> {
     /// Writes down where a way has led, if it has touched anything; else it has led where the move has.
     #[inline(always)]
     fn leave(self, rest: f32, all: &mut Moved<'_>, lane: usize, ways: &Ways, mets: &mut [Met]) {
-        let Some(mut way) = ways.of[lane] else { return };
-        let Some((_, _, into)) = way.met.touch else { return };
+        let Some((_, _, into)) = ways.of[lane].met.touch else { return };
+        let mut way = ways.of[lane];
         let (left, cell) = (ways.left[lane], self.mask.cell());
         let flat = Vec2::new(ways.vx[lane], ways.vy[lane]);
         let at = self.mask.from_cells(Vec2::new(ways.x[lane], ways.y[lane]) + flat * left);

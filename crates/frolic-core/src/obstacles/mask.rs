@@ -95,7 +95,8 @@ impl Mask {
     pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, middle: Vec3, cell: f32, lie: MaskLie) -> Self {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
-        let cells = vec![Cell::default(); solid.len()];
+        // One row and one cell more, so that each has others above and beside it.
+        let cells = vec![Cell::default(); solid.len() + width + 2];
         let quarters = vec![0; solid.len()];
         let corner = lie.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
         let mut mask = Self {
@@ -280,16 +281,17 @@ impl Mask {
             let (at, fx, fy) = self.below(u, v);
             (first[i], share[0][i], share[1][i]) = (at, fx, fy);
         }
-        let mut corners = [[0.0f32; LANES]; 4];
+        let mut corners = [[0i32; LANES]; 4];
         for i in 0..LANES {
             let cells = self.around(first[i]);
             for corner in 0..4 {
-                corners[corner][i] = f32::from(cells[corner].distance);
+                corners[corner][i] = i32::from(cells[corner].distance);
             }
         }
         let mut out = [0.0; LANES];
         for i in 0..LANES {
-            let inside = mix(corners.map(|corner| corner[i]), share[0][i], share[1][i]) * (1.0 / PARTS);
+            let inside =
+                mix(corners.map(|corner| corner[i] as f32), share[0][i], share[1][i]) * (1.0 / PARTS);
             // All of the picture is beyond its nearest point.
             let outside = (inside.max(0.0) * inside.max(0.0) + away[i]).sqrt();
             out[i] = if away[i] > 0.0 { outside } else { inside };
@@ -307,11 +309,12 @@ impl Mask {
         ((row * self.width as i32 + column) as u32, x - column as f32, y - row as f32)
     }
 
-    /// Four cells from the lower left one on.
+    /// Four cells from the lower left one on. Of a picture one cell wide or high the others count for nothing.
     #[inline(always)]
     fn around(&self, first: u32) -> [Cell; 4] {
-        let (right, above) = (usize::from(self.width > 1), if self.height > 1 { self.width } else { 0 });
-        [0, right, above, above + right].map(|next| self.cells[first as usize + next])
+        let low = &self.cells[first as usize..][..2];
+        let high = &self.cells[first as usize + self.width..][..2];
+        [low[0], low[1], high[0], high[1]]
     }
 
     /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
@@ -344,9 +347,14 @@ impl Mask {
         f32::from(self.cells[at.y as usize * self.width + at.x as usize].distance).abs() <= 1.6 * PARTS
     }
 
+    /// Cells a metre.
+    pub(crate) fn per_metre(&self) -> f32 {
+        1.0 / self.cell
+    }
+
     /// A place, in cells from the lower left corner.
     pub(crate) fn to_cells(&self, flat: Vec2) -> Vec2 {
-        (flat - self.corner) / self.cell
+        (flat - self.corner) * self.per_metre()
     }
 
     /// The place of its plane, m, that is so many cells from the lower left corner.
@@ -377,7 +385,7 @@ impl Mask {
         };
         let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
         let (cells, ways) = (&mut cells[..n], &mut ways[..n]);
-        let per_cell = 1.0 / self.cell;
+        let per_cell = self.per_metre();
         let (left, low) = (self.corner.x, self.corner.y);
         let (wide, high) = (self.width as f32 - 0.01, self.height as f32 - 0.01);
         let row = self.width as i32;
