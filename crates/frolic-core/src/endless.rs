@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::error::{SpecError, vector_within, within};
-use crate::random::{hash3, unit};
+use crate::random::{Draws, hash3, unit};
 use crate::span::Span;
 
 /// Obstacles without end: upright posts as thick as rocks, in a square grid of cells on the ground.
@@ -97,6 +97,85 @@ impl CellsSpec {
         across * across
     }
 }
+
+/// Places scattered over square cells of the ground around a moving middle: what a cell holds follows from the seed and the cell alone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct ScatterSpec {
+    /// Cells and how far around the middle they are there.
+    pub cells: CellsSpec,
+    /// How many a cell holds, 0 to 100000.
+    pub per_cell: u32,
+    /// Height of the ground, m. Default 0.
+    #[serde(default)]
+    pub height: f32,
+}
+
+impl ScatterSpec {
+    /// So many in each cell.
+    pub fn new(cells: CellsSpec, per_cell: u32) -> Self {
+        Self { cells, per_cell, height: 0.0 }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        self.cells.check().map_err(|error| error.under("cells"))?;
+        within("per_cell", self.per_cell as f32, 0.0, 1e5, "elements")?;
+        within("height", self.height, -1e6, 1e6, "m")
+    }
+
+    /// What a cell holds: places, m, what else is drawn for each, and a share of a turn.
+    pub(crate) fn places(&self, [x, z]: [i32; 2], seed: u32) -> impl Iterator<Item = ([f32; 3], Draws, f32)> {
+        let [key, ..] = hash3(x as u32, z as u32, seed);
+        let (side, height) = (self.cells.side, self.height);
+        (0..self.per_cell).map(move |nth| {
+            let draws = Draws { seed: key, id: nth };
+            let [u, v, turn] = draws.draw(0);
+            ([(x as f32 + u) * side, height, (z as f32 + v) * side], draws, turn)
+        })
+    }
+}
+
+/// The scattered places that are there.
+#[derive(Debug, Clone)]
+pub(crate) struct Spots {
+    spec: ScatterSpec,
+    cells: Cells,
+    all: Vec<[f32; 3]>,
+}
+
+impl Spots {
+    /// None is there yet; with room for all that can be at once.
+    pub(crate) fn new(spec: &ScatterSpec) -> Result<Self, SpecError> {
+        spec.check()?;
+        let most = spec.cells.most() * spec.per_cell as usize;
+        if most > MOST_SPOTS {
+            let problem = format!("up to {most} places at once");
+            let instead = format!("keep to {MOST_SPOTS}: fewer in a cell, larger cells or less reach");
+            return Err(SpecError::new("per_cell", problem, instead));
+        }
+        Ok(Self { spec: spec.clone(), cells: Cells::new(spec.cells)?, all: Vec::with_capacity(most) })
+    }
+
+    /// Moves the middle there: x and z, m. Returns whether any place appeared or went.
+    pub(crate) fn follow(&mut self, middle: [f32; 2], seed: u32) -> bool {
+        let changed = self.cells.follow(middle);
+        if changed {
+            self.all.clear();
+            let all = self.cells.all().iter().flat_map(|&cell| self.spec.places(cell, seed));
+            self.all.extend(all.map(|(place, ..)| place));
+        }
+        changed
+    }
+
+    /// Those that are there, m, cell by cell.
+    pub(crate) fn all(&self) -> &[[f32; 3]] {
+        &self.all
+    }
+}
+
+/// Most places of an emitter that are there at once.
+const MOST_SPOTS: usize = 1 << 20;
 
 impl EndlessSpec {
     /// Posts of a range of radii, m, in cells of a side, m, within a reach, m.

@@ -5,12 +5,12 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::columns::columns;
-use crate::endless::{Cells, CellsSpec};
+use crate::endless::{Cells, ScatterSpec};
 use crate::error::{SpecError, at_most, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
-use crate::random::{Draws, hash3};
+use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
 use crate::world::{Gusts, World};
@@ -56,27 +56,6 @@ pub struct FillSpec {
     /// Largest turn off the way outwards, degrees, 0 to 180. Default 60.
     #[serde(default = "some_turn")]
     pub stray_degrees: f32,
-}
-
-/// Elements scattered over square cells of the ground around a moving middle: what a cell holds follows from the seed and the cell alone.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-#[non_exhaustive]
-pub struct ScatterSpec {
-    /// Cells and how far around the middle they are there.
-    pub cells: CellsSpec,
-    /// How many a cell holds, 0 to 100000.
-    pub per_cell: u32,
-    /// Height of the ground, m. Default 0.
-    #[serde(default)]
-    pub height: f32,
-}
-
-impl ScatterSpec {
-    /// So many in each cell.
-    pub fn new(cells: CellsSpec, per_cell: u32) -> Self {
-        Self { cells, per_cell, height: 0.0 }
-    }
 }
 
 fn any_tilt() -> Span {
@@ -254,9 +233,7 @@ impl FixtureSpec {
             within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
         }
         if let Some(scatter) = &self.scatter {
-            scatter.cells.check().map_err(|error| error.under("scatter.cells"))?;
-            within("scatter.per_cell", scatter.per_cell as f32, 0.0, 1e5, "elements")?;
-            within("scatter.height", scatter.height, -1e6, 1e6, "m")?;
+            scatter.check().map_err(|error| error.under("scatter"))?;
         }
         if let Some(sway) = &self.sway {
             within("sway.root", sway.root, -1e6, 1e6, "m")?;
@@ -453,26 +430,20 @@ impl Fixtures {
         }
         let kept = self.spec.at.len().min(self.columns.len());
         self.columns.truncate(kept);
-        let (side, room) = (scatter.cells.side, self.count as usize);
-        for &[x, z] in cells.all() {
-            let [key, ..] = hash3(x as u32, z as u32, self.seed);
-            for nth in 0..scatter.per_cell {
-                if self.columns.len() >= room {
-                    break;
-                }
-                let draws = Draws { seed: key, id: nth };
-                let ([u, v, turn], [size, ..]) = (draws.draw(0), draws.draw(1));
-                self.columns.push(&FixtureRow {
-                    px: (x as f32 + u) * side,
-                    py: scatter.height,
-                    pz: (z as f32 + v) * side,
-                    turn: turn * std::f32::consts::TAU,
-                    tilt: 0.0,
-                    rate: 0.0,
-                    size: self.size.at(size),
-                    id: key.wrapping_add(nth),
-                });
-            }
+        let room = self.count as usize - kept;
+        let all = cells.all().iter().flat_map(|&cell| scatter.places(cell, self.seed));
+        for ([px, py, pz], draws, turn) in all.take(room) {
+            let [size, ..] = draws.draw(1);
+            self.columns.push(&FixtureRow {
+                px,
+                py,
+                pz,
+                turn: turn * std::f32::consts::TAU,
+                tilt: 0.0,
+                rate: 0.0,
+                size: self.size.at(size),
+                id: draws.seed.wrapping_add(draws.id),
+            });
         }
         if self.spec.sway.is_some() {
             self.rest = self.columns.position().map(<[f32]>::to_vec);

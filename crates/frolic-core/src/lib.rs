@@ -67,14 +67,14 @@ mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
-pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec};
+pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
 pub use error::{SpecError, at_most, vector_within, within};
 pub use events::{AimBy, EventSpec, Happening, Moment, Region};
 pub use fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
 pub use fixtures::{
-    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, ScatterSpec, SwaySpec, SwingSpec,
+    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
 pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
 pub use meter::{Counter, Frame, Meter, Stage};

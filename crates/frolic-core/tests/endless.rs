@@ -5,7 +5,7 @@ mod common;
 use common::weightless;
 use frolic_core::{
     AimSpec, Cells, CellsSpec, Counter, EmitterSpec, EndlessSpec, FixtureSpec, Fixtures, KeepOffSpec, KeepTo,
-    Meter, ParticleSpec, Particles, ScatterSpec, Span, Storage, World,
+    Meter, ParticleSpec, Particles, PathSpec, ScatterSpec, Span, Storage, World,
 };
 use proptest::prelude::*;
 
@@ -154,4 +154,62 @@ fn what_cannot_be_is_refused() {
         assert!(!cells.follow(middle));
     }
     assert!(cells.all().is_empty());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(16))]
+
+    /// Emitters scattered over cells: each place that is there gives its share, and after a walk away the same places are there.
+    #[test]
+    fn scattered_emitters_are_found_again(
+        seed in any::<u32>(), per_cell in 1u32..5, away in prop::array::uniform2(-500f32..500.0), storage in prop_oneof![Just(Storage::Columns), Just(Storage::Objects)],
+    ) {
+        let scatter = ScatterSpec::new(CellsSpec::new(3.0, 12.0), per_cell);
+        let emitter = EmitterSpec::bursts(2, 0.0, 0.5).scattered(scatter).at([0.0, 1.5, 0.0]).speed(0.0, 0.0);
+        let spec = ParticleSpec::new(20_000).life(0.4, 0.4).motion(0.0, 0.0).emitter(emitter);
+        let world = weightless().build().unwrap();
+        let mut springs = Particles::with_storage(&spec, seed, storage).unwrap();
+        let mut places = |middle: [f32; 2]| {
+            springs.recentre([7e4, 7e4]);
+            springs.recentre(middle);
+            // To the middle of a time in which one burst is about.
+            springs.step(&world, 0.05, 10, &mut Meter::new());
+            let columns = springs.columns();
+            let mut all: Vec<[u32; 3]> = (0..columns.len())
+                .map(|i| [columns.px()[i], columns.py()[i], columns.pz()[i]].map(f32::to_bits))
+                .collect();
+            all.sort_unstable();
+            all
+        };
+        let before = places([3.0, -4.0]);
+        prop_assert!(before.len() > 20 * per_cell as usize);
+        let elsewhere = places(away);
+        prop_assert!(!elsewhere.is_empty() && elsewhere.len() < 20_000);
+        prop_assert_eq!(&before, &places([3.0, -4.0]));
+        // Two of each place, within reach, at the height that was asked for.
+        for pair in before.chunks(2) {
+            prop_assert_eq!(pair[0], pair[1]);
+            let [x, y, z] = pair[0].map(f32::from_bits);
+            prop_assert!((x - 3.0).hypot(z + 4.0) < 12.0 + 3.0 && y == 1.5);
+        }
+    }
+}
+
+#[test]
+fn a_middle_that_sways_makes_and_unmakes_nothing() {
+    let scatter = ScatterSpec::new(CellsSpec::new(1.0, 10.0), 3);
+    let spec = ParticleSpec::new(10).emitter(EmitterSpec::rate(1.0).scattered(scatter.clone()));
+    let mut springs = Particles::new(&spec, 5).unwrap();
+    springs.recentre([0.9, 0.0]);
+    springs.recentre([-0.9, 0.0]);
+    assert!((0..40).all(|nth| !springs.recentre([if nth % 2 == 0 { 0.9 } else { -0.9 }, 0.0])));
+    assert!(springs.recentre([5.0, 0.0]));
+    // What could not be is told with its place.
+    let told = |emitter: EmitterSpec| {
+        Particles::new(&ParticleSpec::new(10).emitter(emitter), 1).unwrap_err().to_string()
+    };
+    let path = PathSpec::new([[0.0; 3], [1.0, 0.0, 0.0]], 1.0);
+    assert!(told(EmitterSpec::rate(1.0).scattered(scatter).along(path)).contains("follows no path"));
+    let dense = ScatterSpec::new(CellsSpec::new(1.0, 100.0), 90_000);
+    assert!(told(EmitterSpec::rate(1.0).scattered(dense)).starts_with("emitter.0.scatter.per_cell: up to"));
 }

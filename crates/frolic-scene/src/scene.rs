@@ -283,6 +283,9 @@ impl Scene {
                     *chunks = Chunks::new(fixtures, chunks.margin);
                 }
             }
+            set.members_mut().iter_mut().for_each(|member| {
+                member.recentre([x, z]);
+            });
             if world.changes() {
                 for nth in 0..steps {
                     let now = *time + f64::from(nth) * f64::from(dt);

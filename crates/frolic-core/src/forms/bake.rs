@@ -1,6 +1,7 @@
 //! Signed distances from triangles: exact distances by a tree of boxes, signs by counting crossings along three axes.
 //!
-//! The triangle that is nearest to one point is near to the next, so that its distance bounds the search: few boxes are opened.
+//! The triangle that is nearest to one point is near to the next, so that its distance bounds the search: few boxes are opened. Eight
+//! neighbours go through the tree together.
 //! Signs are the majority of three counts, so that a hole in the surface does not turn a whole row inside out. O(points · log triangles).
 
 use glam::Vec3;
@@ -9,6 +10,7 @@ use rayon::prelude::*;
 use super::distance::{DistanceGrid, check_points};
 use super::surface::Surface;
 use crate::error::{SpecError, within};
+use crate::simd::{Level, Simd, dispatch};
 
 /// How a distance grid is made.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -55,14 +57,33 @@ impl BakeSpec {
         let inside = Inside::new(surface, points, origin, cell);
         let [nx, ny, nz] = points;
         let mut values = vec![0.0f32; nx * ny * nz];
-        values.par_chunks_mut(nx).enumerate().for_each(|(row, values)| {
-            let (y, z) = (row % ny, row / ny);
-            let mut nearest = 0;
-            for (x, value) in values.iter_mut().enumerate() {
-                let place = origin + Vec3::new(x as f32, y as f32, z as f32) * cell;
-                let distance;
-                (distance, nearest) = tree.nearest(place, nearest);
-                *value = if inside.at(x, y, z) { -distance } else { distance };
+        let level = Level::new();
+        // Blocks of two points a side, in slabs two layers thick.
+        values.par_chunks_mut(nx * ny * 2).enumerate().for_each(|(slab, values)| {
+            let layers = values.len() / (nx * ny);
+            let mut nearest = [0; LANES];
+            for y in (0..ny).step_by(2) {
+                for x in (0..nx).step_by(2) {
+                    // Past the last point of a side it is looked at twice.
+                    let point = |lane: usize| {
+                        let (i, j, k) = (lane & 1, lane >> 1 & 1, lane >> 2);
+                        [(x + i).min(nx - 1), (y + j).min(ny - 1), k.min(layers - 1)]
+                    };
+                    let mut places = [[0.0; LANES]; 3];
+                    for lane in 0..LANES {
+                        let [x, y, z] = point(lane);
+                        let place = origin + Vec3::new(x as f32, y as f32, (slab * 2 + z) as f32) * cell;
+                        for axis in 0..3 {
+                            places[axis][lane] = place[axis];
+                        }
+                    }
+                    let distances = dispatch!(level, simd => tree.nearest(simd, &places, &mut nearest));
+                    for (lane, distance) in distances.into_iter().enumerate() {
+                        let [x, y, z] = point(lane);
+                        let is_inside = inside.at(x, y, slab * 2 + z);
+                        values[(z * ny + y) * nx + x] = if is_inside { -distance } else { distance };
+                    }
+                }
             }
         });
         DistanceGrid::new(points, origin.to_array(), cell, values)
@@ -91,6 +112,9 @@ struct Node {
 }
 
 const LEAF: usize = 2;
+
+/// Points that go through the tree together.
+const LANES: usize = 8;
 
 impl Tree {
     fn new(surface: &Surface) -> Self {
@@ -142,51 +166,95 @@ impl Tree {
         (self.nodes[at].first, self.nodes[at].count) = (second, 0);
     }
 
-    /// Distance to the nearest triangle, and which one it is; quickest if the guess is near.
-    fn nearest(&self, place: Vec3, guess: usize) -> (f32, usize) {
-        let to = |nth: usize| nearest_on(place, &self.triangles[nth]).distance_squared(place);
-        let (mut best, mut nearest) = (to(guess), guess);
-        let mut stack = [(0u32, 0f32); 64];
+    /// Distances from some places to their nearest triangles, and which ones those are; quickest if the guesses are near, and the places
+    /// to each other: they go through the tree together, as most of what one has to open all have to.
+    #[inline(always)]
+    fn nearest<S: Simd>(
+        &self,
+        simd: S,
+        places: &[[f32; LANES]; 3],
+        nearest: &mut [usize; LANES],
+    ) -> [f32; LANES] {
+        let place = |lane: usize| Vec3::new(places[0][lane], places[1][lane], places[2][lane]);
+        let to = |lane: usize, nth: usize| {
+            let place = place(lane);
+            nearest_on(place, &self.triangles[nth]).distance_squared(place)
+        };
+        let mut best = [0.0; LANES];
+        for lane in 0..LANES {
+            best[lane] = to(lane, nearest[lane]);
+        }
+        let mut stack = [(0u32, [0.0f32; LANES]); 64];
         let mut depth = 1;
-        stack[0] = (0, self.nodes[0].off(place));
         while depth > 0 {
             depth -= 1;
             let (at, off) = stack[depth];
-            if off >= best {
+            if !any_below(simd, &off, &best) {
                 continue;
             }
             let node = &self.nodes[at as usize];
             if node.count > 0 {
                 let first = node.first as usize;
-                for nth in first..first + node.count as usize {
-                    let here = to(nth);
-                    if here < best {
-                        (best, nearest) = (here, nth);
+                for lane in 0..LANES {
+                    if off[lane] >= best[lane] {
+                        continue;
+                    }
+                    for nth in first..first + node.count as usize {
+                        let here = to(lane, nth);
+                        if here < best[lane] {
+                            (best[lane], nearest[lane]) = (here, nth);
+                        }
                     }
                 }
                 continue;
             }
             let (a, b) = (at + 1, node.first);
-            let (off_a, off_b) = (self.nodes[a as usize].off(place), self.nodes[b as usize].off(place));
+            let (off_a, off_b) =
+                (self.nodes[a as usize].off(simd, places), self.nodes[b as usize].off(simd, places));
             // The nearer one is opened first. The tree halves, so its depth stays far below the stack's.
-            let (near, far) = if off_a < off_b { ((a, off_a), (b, off_b)) } else { ((b, off_b), (a, off_a)) };
-            (stack[depth], stack[depth + 1]) = (far, near);
-            depth += 2;
+            let first_is_nearer = off_a.iter().sum::<f32>() < off_b.iter().sum::<f32>();
+            let (near, far) =
+                if first_is_nearer { ((a, off_a), (b, off_b)) } else { ((b, off_b), (a, off_a)) };
+            for next in [far, near] {
+                if any_below(simd, &next.1, &best) {
+                    stack[depth] = next;
+                    depth += 1;
+                }
+            }
         }
-        (best.sqrt(), nearest)
+        best.map(f32::sqrt)
     }
 }
 
+#[inline(always)]
+fn any_below<S: Simd>(_simd: S, off: &[f32; LANES], best: &[f32; LANES]) -> bool {
+    let mut any = false;
+    for lane in 0..LANES {
+        any |= off[lane] < best[lane];
+    }
+    any
+}
+
 impl Node {
-    /// Square of the distance to its box and its slab, whichever is further.
-    fn off(&self, place: Vec3) -> f32 {
-        let to_box = place.distance_squared(place.clamp(self.low, self.high));
-        let off = place - self.middle;
-        let along = off.dot(self.normal);
-        let over = (along.abs() - self.half).max(0.0);
-        let aside = ((off.length_squared() - along * along).max(0.0).sqrt() - self.radius).max(0.0);
-        // Less what rounding may have added.
-        to_box.max((over * over + aside * aside) * 0.9999)
+    /// Squares of the distances to its box and its slab, whichever is further.
+    #[inline(always)]
+    fn off<S: Simd>(&self, _simd: S, [px, py, pz]: &[[f32; LANES]; 3]) -> [f32; LANES] {
+        let ([lx, ly, lz], [hx, hy, hz]) = (self.low.to_array(), self.high.to_array());
+        let ([mx, my, mz], [nx, ny, nz]) = (self.middle.to_array(), self.normal.to_array());
+        let (half, radius) = (self.half, self.radius);
+        let mut off = [0.0; LANES];
+        for i in 0..LANES {
+            let beyond = |at: f32, low: f32, high: f32| (low - at).max(at - high).max(0.0);
+            let (bx, by, bz) = (beyond(px[i], lx, hx), beyond(py[i], ly, hy), beyond(pz[i], lz, hz));
+            let to_box = bx * bx + by * by + bz * bz;
+            let (x, y, z) = (px[i] - mx, py[i] - my, pz[i] - mz);
+            let along = x * nx + y * ny + z * nz;
+            let over = (along.abs() - half).max(0.0);
+            let aside = ((x * x + y * y + z * z - along * along).max(0.0).sqrt() - radius).max(0.0);
+            // Less what rounding may have added.
+            off[i] = to_box.max((over * over + aside * aside) * 0.9999);
+        }
+        off
     }
 }
 

@@ -6,6 +6,7 @@ use glam::{Mat3, Vec3};
 use super::ParticleRow;
 use super::places::{Basis, Source};
 use super::spec::{AimSpec, EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::endless::Spots;
 use crate::error::SpecError;
 use crate::events::{AimBy, EventSpec, Happening};
 use crate::forms::Forms;
@@ -27,6 +28,8 @@ struct State {
     /// Elements asked for by hand.
     asked: u64,
     path: Option<Path>,
+    /// Places that each do what it does.
+    spots: Option<Spots>,
     /// Where it was put by hand: before and now.
     put: Option<[Vec3; 2]>,
     heading: Option<Vec3>,
@@ -78,7 +81,9 @@ impl Emitters {
         for (nth, spec) in specs.iter().enumerate() {
             let under = |error: SpecError| error.under(&format!("emitter.{nth}"));
             let path = spec.path.as_ref().map(Path::new);
-            states.push(State { owed: 0.0, asked: 0, path, put: None, heading: None });
+            let spots = spec.scatter.as_ref().map(Spots::new).transpose();
+            let spots = spots.map_err(|error| under(error.under("scatter")))?;
+            states.push(State { owed: 0.0, asked: 0, path, spots, put: None, heading: None });
             let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, forms);
             newborn.push(made.map_err(under)?);
         }
@@ -104,9 +109,20 @@ impl Emitters {
         true
     }
 
+    /// Moves the middle that scattered places are there around: x and z, m. Returns whether any appeared or went.
+    pub(super) fn recentre(&mut self, middle: [f32; 2], seed: u32) -> bool {
+        let mut changed = false;
+        for (nth, emitter) in (0u32..).zip(&mut self.states) {
+            if let Some(spots) = &mut emitter.spots {
+                changed |= spots.follow(middle, seed ^ SPOT_SEED.wrapping_mul(nth + 1));
+            }
+        }
+        changed
+    }
+
     /// Hands what is due in the step from `time` to `time + dt`, s, to `each`: streams and bursts, emitter by emitter.
-    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, each: impl FnMut(Due)) {
-        due_of(&mut self.states, specs, time, dt, each);
+    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
+        due_of(&mut self.states, specs, time, dt, |due, _| each(due));
     }
 
     /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
@@ -126,15 +142,17 @@ impl Emitters {
     ) -> u64 {
         let mut due = 0u64;
         let Self { states, newborn } = self;
-        due_of(states, &spec.emitters, time, dt, |now| {
+        due_of(states, &spec.emitters, time, dt, |now, spots| {
             let newborn = &newborn[now.emitter];
             let fits = (room as u64).saturating_sub(due).min(now.count);
             for nth in 0..fits {
                 let id = first_id.wrapping_add((due + nth) as u32);
                 let age = now.age(nth) as f32;
                 let order = (now.age_step == 0.0).then_some((nth, now.count));
+                // One after the other, so that each has its share.
+                let spot = if spots.is_empty() { [0.0; 3] } else { spots[id as usize % spots.len()] };
                 let parent = Parent {
-                    position: now.position - now.velocity * age,
+                    position: now.position + Vec3::from(spot) - now.velocity * age,
                     velocity: now.velocity,
                     turn: now.turn,
                 };
@@ -168,7 +186,16 @@ fn turned(forward: Vec3) -> Mat3 {
     Mat3::from_cols(forward, right.cross(forward), right)
 }
 
-fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
+/// Sets the places of emitters apart from all other draws.
+const SPOT_SEED: u32 = 0x51a7_7e3d;
+
+fn due_of(
+    states: &mut [State],
+    specs: &[EmitterSpec],
+    time: f64,
+    dt: f32,
+    mut each: impl FnMut(Due, &[[f32; 3]]),
+) {
     let dt = f64::from(dt);
     for (nth, (spec, emitter)) in specs.iter().zip(states).enumerate() {
         let (position, moved, turn) = emitter.advance(spec, time, dt);
@@ -177,7 +204,11 @@ fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut e
             .as_ref()
             .map_or(1.0, |course| (course.sum_to(time + dt) - course.sum_to(time)).max(0.0) / dt);
         let way = f64::from(moved.length());
-        let rate = f64::from(spec.rate) * mean + f64::from(spec.per_metre) * way / dt;
+        let asked = std::mem::take(&mut emitter.asked);
+        let spots = emitter.spots.as_ref().map(Spots::all);
+        let places = spots.map_or(1, |spots| spots.len() as u64);
+        let spots = spots.unwrap_or_default();
+        let rate = (f64::from(spec.rate) * mean + f64::from(spec.per_metre) * way / dt) * places as f64;
         let before = emitter.owed;
         let total = before + rate * dt;
         let count = total.floor();
@@ -186,11 +217,13 @@ fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut e
         let mut due = |count: u64, first_age: f64, age_step: f64| {
             if count > 0 {
                 let emitter = nth;
-                each(Due { emitter, count, first_age, age_step, position, velocity, turn, before, rate, dt });
+                let due =
+                    Due { emitter, count, first_age, age_step, position, velocity, turn, before, rate, dt };
+                each(due, spots);
             }
         };
         due(count as u64, dt - (1.0 - before) / rate, 1.0 / rate);
-        due(std::mem::take(&mut emitter.asked), 0.0, 0.0);
+        due(if places > 0 { asked } else { 0 }, 0.0, 0.0);
         if let Some(burst) = &spec.burst {
             let (at, every) = (f64::from(burst.at), burst.every.map(f64::from));
             let times = every.map_or(1.0, |_| burst.times.map_or(f64::INFINITY, f64::from));
@@ -204,7 +237,7 @@ fn due_of(states: &mut [State], specs: &[EmitterSpec], time: f64, dt: f32, mut e
                 given += 1;
                 let rest =
                     if given == MOST_BURSTS { (index(time + dt).min(times) - k).max(1.0) } else { 1.0 };
-                due(u64::from(burst.count) * rest as u64, time + dt - moment(k), 0.0);
+                due(u64::from(burst.count) * places * rest as u64, time + dt - moment(k), 0.0);
                 if given == MOST_BURSTS || every.is_none() {
                     break;
                 }

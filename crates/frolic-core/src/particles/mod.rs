@@ -250,6 +250,7 @@ impl Particles {
             chunk: CHUNK,
             level: Level::new(),
         };
+        particles.recentre([0.0; 2]);
         particles.reserve(count).map_err(|_| {
             SpecError::new(
                 "count",
@@ -512,6 +513,12 @@ impl Particles {
     /// there is such an emitter.
     pub fn put_emitter(&mut self, emitter: usize, position: [f32; 3], heading: Option<[f32; 3]>) -> bool {
         self.emitters.put(emitter, position.into(), heading.map(Vec3::from))
+    }
+
+    /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
+    /// or went: what was born there lives on.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        self.emitters.recentre(middle, self.seed)
     }
 
     /// How many are alive.

@@ -3,7 +3,7 @@
 //! Kept honest so that a profile can compare it: the same formula, the same order, no needless work. What it pays for
 //! is what the form costs: a pointer to follow, and attributes side by side that one loop does not need together.
 
-use super::step::{Acts, Notes, step_row};
+use super::step::{Acts, Notes, Room, step_row};
 use super::{ParticleColumns, ParticleRow};
 use crate::columns::swap_and_truncate;
 
@@ -33,7 +33,8 @@ impl Records {
 
     /// Steps all; `lies` as long as there are records.
     pub(super) fn advance(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
-        self.rows.iter_mut().zip(lies).for_each(|(row, lies)| step_row(acts, row, lies, notes));
+        let mut room = Room::new();
+        self.rows.iter_mut().zip(lies).for_each(|(row, lies)| step_row(acts, row, lies, &mut room, notes));
     }
 
     /// Indices of the dead, rising.

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::trail::TrailSpec;
+use crate::endless::ScatterSpec;
 use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::events::EventSpec;
 use crate::fields::FieldSpec;
@@ -120,6 +121,10 @@ pub struct EmitterSpec {
     /// The way that the middle goes, from `position` on. Default it stays.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path: Option<PathSpec>,
+    /// Places of an endless world that each do what the emitter does, around a moving middle; its position is added. Default none: it is
+    /// one place.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub scatter: Option<ScatterSpec>,
     /// Which way they go. Default straight up.
     pub aim: AimSpec,
     /// Speed at birth, m/s, 0 to 1e5. Default 1.
@@ -138,6 +143,7 @@ impl Default for EmitterSpec {
             shape: ShapeSpec::Point,
             position: [0.0; 3],
             path: None,
+            scatter: None,
             aim: AimSpec::default(),
             speed: Span::from(1.0),
             keep_velocity: 0.0,
@@ -571,6 +577,12 @@ impl EmitterSpec {
         self
     }
 
+    /// The same at many places of an endless world, each of which does all of it.
+    pub fn scattered(mut self, scatter: ScatterSpec) -> Self {
+        self.scatter = Some(scatter);
+        self
+    }
+
     /// The same that follows a path from its position on.
     pub fn along(mut self, path: PathSpec) -> Self {
         self.path = Some(path);
@@ -623,6 +635,13 @@ impl EmitterSpec {
         vector_within("position", self.position, 1e6, "m")?;
         if let Some(path) = &self.path {
             path.check().map_err(|error| error.under("path"))?;
+        }
+        if let Some(scatter) = &self.scatter {
+            scatter.check().map_err(|error| error.under("scatter"))?;
+            if self.path.is_some() {
+                let problem = "an emitter at scattered places follows no path";
+                return Err(SpecError::new("scatter", problem, "write one of scatter and path"));
+            }
         }
         self.aim.check()?;
         within("keep_velocity", self.keep_velocity, -10.0, 10.0, "")?;

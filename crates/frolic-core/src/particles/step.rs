@@ -282,8 +282,9 @@ pub(super) fn step_chunks(
                 let aside = aside.saturating_sub(nth * chunk).min(px.len());
                 let base = (nth * chunk) as u32;
                 let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
-                chunk.part(0..aside).lie(acts, &mut lies[..aside], notes);
-                chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], notes);
+                let mut room = Room::new();
+                chunk.part(0..aside).lie(acts, &mut lies[..aside], &mut room, notes);
+                chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], &mut room, notes);
                 *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
                 chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
             },
@@ -291,7 +292,13 @@ pub(super) fn step_chunks(
 }
 
 /// Steps one record as columns of one element: the classic form pays for every field and obstacle anew.
-pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, lies: &mut u8, notes: &mut Notes) {
+pub(super) fn step_row(
+    acts: &Acts<'_>,
+    row: &mut ParticleRow,
+    lies: &mut u8,
+    room: &mut Room,
+    notes: &mut Notes,
+) {
     let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
     let mut chunk = Chunk {
         px: std::slice::from_mut(px),
@@ -306,13 +313,7 @@ pub(super) fn step_row(acts: &Acts<'_>, row: &mut ParticleRow, lies: &mut u8, no
         id: std::slice::from_ref(id),
         key: std::slice::from_ref(key),
     };
-    if acts.is_plain() && !acts.is_solid() {
-        // No room for blocks is made where none is needed.
-        *lies = 0;
-        chunk.advance_plain(acts.motion, Level::baseline());
-    } else {
-        chunk.step(acts, std::slice::from_mut(lies), notes);
-    }
+    chunk.step(acts, std::slice::from_mut(lies), room, notes);
     if chunk.age[0] >= chunk.life[0] {
         chunk.note_deaths(acts, &[0], 0, notes);
     }
@@ -345,21 +346,20 @@ impl Chunk<'_> {
     }
 
     /// Ages those that lie still and stay so.
-    fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
+    fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
         dispatch!(acts.level, simd => grow_old(simd, acts.motion.dt, self.age));
         lies.fill(1);
         if acts.catching.is_empty() || acts.catching.is_still() {
             return;
         }
-        let mut room = Room::new();
         let n = self.px.len();
         for first in (0..n).step_by(BLOCK) {
-            self.part(first..(first + BLOCK).min(n)).be_caught(acts, 0, &mut room, notes);
+            self.part(first..(first + BLOCK).min(n)).be_caught(acts, 0, room, notes);
         }
     }
 
     /// Moves, ages and lets meet what is met; marks who lies still.
-    fn step(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
+    fn step(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
         let (plain, solid) = (acts.is_plain(), acts.is_solid());
         if acts.sets_aside && !solid {
             lies.fill(0);
@@ -368,18 +368,17 @@ impl Chunk<'_> {
             self.advance_plain(acts.motion, acts.level);
             return;
         }
-        let mut room = Room::new();
         let n = self.px.len();
         for first in (0..n).step_by(BLOCK) {
             let range = first..(first + BLOCK).min(n);
             let mut block = self.part(range.clone());
             if solid {
-                dispatch!(acts.level, simd => block.remember(simd, &mut room));
+                dispatch!(acts.level, simd => block.remember(simd, room));
             }
             if plain {
                 block.advance_plain(acts.motion, acts.level);
             } else {
-                block.advance_by_fields(acts, &mut room);
+                block.advance_by_fields(acts, room);
                 for (field, _) in acts.fields() {
                     if let Some(grid) = field.holds() {
                         block.hold_on(grid);
@@ -387,7 +386,7 @@ impl Chunk<'_> {
                 }
             }
             if solid {
-                block.meet(acts, &mut room, notes);
+                block.meet(acts, room, notes);
                 if acts.sets_aside {
                     for (lies, now) in lies[range].iter_mut().zip(room.lies) {
                         *lies = now as u8;
@@ -649,7 +648,7 @@ pub(super) fn note(
 }
 
 /// Room for a block's sums and lists, on the stack of who steps it.
-struct Room {
+pub(super) struct Room {
     /// Velocity of the air, then acceleration.
     sums: [[f32; BLOCK]; 6],
     near: Nearby,
@@ -663,7 +662,7 @@ struct Room {
 }
 
 impl Room {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         Self {
             sums: [[0.0; BLOCK]; 6],
             near: Nearby::new(),
