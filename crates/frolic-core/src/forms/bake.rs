@@ -61,7 +61,7 @@ impl BakeSpec {
         // Blocks of two points a side, in slabs two layers thick.
         values.par_chunks_mut(nx * ny * 2).enumerate().for_each(|(slab, values)| {
             let layers = values.len() / (nx * ny);
-            let mut nearest = [0; LANES];
+            let mut nearest = 0;
             for y in (0..ny).step_by(2) {
                 for x in (0..nx).step_by(2) {
                     // Past the last point of a side it is looked at twice.
@@ -77,7 +77,8 @@ impl BakeSpec {
                             places[axis][lane] = place[axis];
                         }
                     }
-                    let distances = dispatch!(level, simd => tree.nearest(simd, &places, &mut nearest));
+                    let distances;
+                    (distances, nearest) = dispatch!(level, simd => tree.nearest(simd, &places, nearest));
                     for (lane, distance) in distances.into_iter().enumerate() {
                         let [x, y, z] = point(lane);
                         let is_inside = inside.at(x, y, slab * 2 + z);
@@ -166,24 +167,11 @@ impl Tree {
         (self.nodes[at].first, self.nodes[at].count) = (second, 0);
     }
 
-    /// Distances from some places to their nearest triangles, and which ones those are; quickest if the guesses are near, and the places
+    /// Distances from some places to their nearest triangles, and which one is near to all of them; quickest if the guess is, and the places
     /// to each other: they go through the tree together, as most of what one has to open all have to.
     #[inline(always)]
-    fn nearest<S: Simd>(
-        &self,
-        simd: S,
-        places: &[[f32; LANES]; 3],
-        nearest: &mut [usize; LANES],
-    ) -> [f32; LANES] {
-        let place = |lane: usize| Vec3::new(places[0][lane], places[1][lane], places[2][lane]);
-        let to = |lane: usize, nth: usize| {
-            let place = place(lane);
-            nearest_on(place, &self.triangles[nth]).distance_squared(place)
-        };
-        let mut best = [0.0; LANES];
-        for lane in 0..LANES {
-            best[lane] = to(lane, nearest[lane]);
-        }
+    fn nearest<S: Simd>(&self, simd: S, places: &[[f32; LANES]; 3], guess: usize) -> ([f32; LANES], usize) {
+        let (mut best, mut nearest) = (squares_to(simd, places, &self.triangles[guess]), guess);
         let mut stack = [(0u32, [0.0f32; LANES]); 64];
         let mut depth = 1;
         while depth > 0 {
@@ -195,15 +183,13 @@ impl Tree {
             let node = &self.nodes[at as usize];
             if node.count > 0 {
                 let first = node.first as usize;
-                for lane in 0..LANES {
-                    if off[lane] >= best[lane] {
-                        continue;
+                for nth in first..first + node.count as usize {
+                    let here = squares_to(simd, places, &self.triangles[nth]);
+                    if here[0] < best[0] {
+                        nearest = nth;
                     }
-                    for nth in first..first + node.count as usize {
-                        let here = to(lane, nth);
-                        if here < best[lane] {
-                            (best[lane], nearest[lane]) = (here, nth);
-                        }
+                    for lane in 0..LANES {
+                        best[lane] = best[lane].min(here[lane]);
                     }
                 }
                 continue;
@@ -222,8 +208,39 @@ impl Tree {
                 }
             }
         }
-        best.map(f32::sqrt)
+        (best.map(f32::sqrt), nearest)
     }
+}
+
+/// Squares of the distances from some places to a triangle: to its plane for those before or behind it, else to the nearest edge.
+#[inline(always)]
+fn squares_to<S: Copy>(_simd: S, [px, py, pz]: &[[f32; LANES]; 3], &[a, b, c]: &[Vec3; 3]) -> [f32; LANES] {
+    let normal = (b - a).cross(c - a);
+    // What is left of an area that rounding has made out of nothing is none: then the edges tell.
+    let area = normal.length_squared();
+    let per_area = if area > 0.0 { 1.0 / area } else { 0.0 };
+    let sides = [(a, b - a), (b, c - b), (c, a - c)].map(|(from, way)| {
+        let inwards = normal.cross(way);
+        (from.to_array(), way.to_array(), inwards.to_array(), 1.0 / way.length_squared().max(1e-30))
+    });
+    let normal = normal.to_array();
+    let mut out = [0.0; LANES];
+    for i in 0..LANES {
+        let (mut edge, mut before) = (f32::INFINITY, area > 0.0);
+        let mut height = 0.0;
+        for (from, way, inwards, per_square) in sides {
+            let (x, y, z) = (px[i] - from[0], py[i] - from[1], pz[i] - from[2]);
+            before &= x * inwards[0] + y * inwards[1] + z * inwards[2] >= 0.0;
+            let share = ((x * way[0] + y * way[1] + z * way[2]) * per_square).max(0.0).min(1.0);
+            let (u, v, w) = (x - way[0] * share, y - way[1] * share, z - way[2] * share);
+            edge = edge.min(u * u + v * v + w * w);
+            height = x * normal[0] + y * normal[1] + z * normal[2];
+        }
+        let over = height * height * per_area;
+        // A plane that rounding has tilted tells no more than the edges do.
+        out[i] = if before { over.min(edge) } else { edge };
+    }
+    out
 }
 
 #[inline(always)]
@@ -256,40 +273,6 @@ impl Node {
         }
         off
     }
-}
-
-/// The nearest point of a triangle: Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
-pub(crate) fn nearest_on(p: Vec3, &[a, b, c]: &[Vec3; 3]) -> Vec3 {
-    let (ab, ac, ap) = (b - a, c - a, p - a);
-    let (d1, d2) = (ab.dot(ap), ac.dot(ap));
-    if d1 <= 0.0 && d2 <= 0.0 {
-        return a;
-    }
-    let bp = p - b;
-    let (d3, d4) = (ab.dot(bp), ac.dot(bp));
-    if d3 >= 0.0 && d4 <= d3 {
-        return b;
-    }
-    let vc = d1 * d4 - d3 * d2;
-    if vc <= 0.0 && d1 >= 0.0 && d3 <= 0.0 {
-        return a + ab * (d1 / (d1 - d3));
-    }
-    let cp = p - c;
-    let (d5, d6) = (ab.dot(cp), ac.dot(cp));
-    if d6 >= 0.0 && d5 <= d6 {
-        return c;
-    }
-    let vb = d5 * d2 - d1 * d6;
-    if vb <= 0.0 && d2 >= 0.0 && d6 <= 0.0 {
-        return a + ac * (d2 / (d2 - d6));
-    }
-    let va = d3 * d6 - d5 * d4;
-    if va <= 0.0 && d4 - d3 >= 0.0 && d5 - d6 >= 0.0 {
-        return b + (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)));
-    }
-    let sum = va + vb + vc;
-    // A triangle without area that none of the cases above caught.
-    if sum <= 0.0 { a } else { a + ab * (vb / sum) + ac * (vc / sum) }
 }
 
 /// Which points are inside: for each axis a bit a point, set where a ray along it has crossed the surface an odd number of times.
@@ -363,4 +346,75 @@ fn crossing(corners: &[[f64; 3]; 3], flat: &[[f64; 2]; 3], [x, y]: [f64; 2], axi
         return None;
     }
     Some((corners[0][axis] * wa + corners[1][axis] * wb + corners[2][axis] * wc) / sum)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// The nearest point of a triangle: Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
+    fn nearest_on(p: Vec3, &[a, b, c]: &[Vec3; 3]) -> Vec3 {
+        let (ab, ac, ap) = (b - a, c - a, p - a);
+        let (d1, d2) = (ab.dot(ap), ac.dot(ap));
+        if d1 <= 0.0 && d2 <= 0.0 {
+            return a;
+        }
+        let bp = p - b;
+        let (d3, d4) = (ab.dot(bp), ac.dot(bp));
+        if d3 >= 0.0 && d4 <= d3 {
+            return b;
+        }
+        let vc = d1 * d4 - d3 * d2;
+        if vc <= 0.0 && d1 >= 0.0 && d3 <= 0.0 {
+            return a + ab * (d1 / (d1 - d3));
+        }
+        let cp = p - c;
+        let (d5, d6) = (ab.dot(cp), ac.dot(cp));
+        if d6 >= 0.0 && d5 <= d6 {
+            return c;
+        }
+        let vb = d5 * d2 - d1 * d6;
+        if vb <= 0.0 && d2 >= 0.0 && d6 <= 0.0 {
+            return a + ac * (d2 / (d2 - d6));
+        }
+        let va = d3 * d6 - d5 * d4;
+        if va <= 0.0 && d4 - d3 >= 0.0 && d5 - d6 >= 0.0 {
+            return b + (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)));
+        }
+        let sum = va + vb + vc;
+        // A triangle without area that none of the cases above caught.
+        if sum <= 0.0 { a } else { a + ab * (vb / sum) + ac * (vc / sum) }
+    }
+
+    proptest! {
+        /// Lanes tell what the search by regions does; of triangles without area too.
+        #[test]
+        fn lanes_equal_the_regions(
+            corners in prop::array::uniform3(prop::array::uniform3(-2f32..2.0)), flat in 0u8..4, places in prop::array::uniform3(prop::array::uniform8(-3f32..3.0)),
+        ) {
+            let [a, mut b, mut c] = corners.map(Vec3::from);
+            match flat {
+                1 => b = a,
+                2 => c = a + (b - a) * 0.3,
+                3 => (b, c) = (a, a),
+                _ => {}
+            }
+            let got = squares_to(Level::baseline(), &places, &[a, b, c]);
+            for lane in 0..LANES {
+                let place = Vec3::new(places[0][lane], places[1][lane], places[2][lane]);
+                let to_edge = |from: Vec3, to: Vec3| {
+                    let way = to - from;
+                    let share = (place - from).dot(way) / way.length_squared().max(1e-30);
+                    place.distance(from + way * share.clamp(0.0, 1.0))
+                };
+                let want = match flat {
+                    0 => nearest_on(place, &[a, b, c]).distance(place),
+                    _ => to_edge(a, b).min(to_edge(b, c)).min(to_edge(c, a)),
+                };
+                prop_assert!((got[lane].sqrt() - want).abs() < 2e-3, "{} for {want}", got[lane].sqrt());
+            }
+        }
+    }
 }
