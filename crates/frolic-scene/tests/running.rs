@@ -48,6 +48,33 @@ fn a_moment_between_steps_is_met_exactly() {
     assert!((a.time() - b.time()).abs() < 1e-9, "time does not run back");
 }
 
+/// Every scene of particles, each frame far slower than real time: no frame takes more than the cap, what it owes beyond is dropped, and
+/// the scene goes on by as much as was taken.
+#[test]
+fn no_scene_freezes_when_frames_are_slow() {
+    for (name, population) in
+        [("beacon", "embers"), ("blowhole", "spray"), ("foghorn", "sound"), ("heather", "falling")]
+    {
+        let spec = SceneSpec::find(name).unwrap().set("clock.max_steps", "2").unwrap();
+        let mut scene = Scene::new(&spec).unwrap();
+        let mut meter = Meter::new();
+        let (mut steps, mut dropped, mut owed) = (0u64, 0u64, 0.0f64);
+        for elapsed in [0.05, 0.5, 1.0 / 60.0, 2.0, 0.25, 0.0, 30.0] {
+            meter.begin_frame();
+            scene.tick(elapsed, &mut meter);
+            let frame = meter.end_frame();
+            assert!(frame.count(Counter::Steps) <= 2, "{name}");
+            (steps, dropped) =
+                (steps + frame.count(Counter::Steps), dropped + frame.count(Counter::StepsDropped));
+            owed += elapsed * 60.0;
+        }
+        assert!(((steps + dropped) as f64 - owed).abs() <= 1.0, "{name}: {steps} and {dropped} of {owed}");
+        assert!((scene.time() - steps as f64 / 60.0).abs() < 1e-6, "{name}");
+        assert!(steps >= 11 && dropped > 1900, "{name}: {steps} taken, {dropped} dropped");
+        assert!(scene.particles(population).is_some(), "{name}");
+    }
+}
+
 #[test]
 fn slow_frames_slow_the_scene_and_do_not_freeze_it() {
     let mut scene = beacon(&[("clock.max_steps", "3")]);

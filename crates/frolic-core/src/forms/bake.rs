@@ -231,7 +231,7 @@ fn squares_to<S: Copy>(_simd: S, [px, py, pz]: &[[f32; LANES]; 3], &[a, b, c]: &
         for (from, way, inwards, per_square) in sides {
             let (x, y, z) = (px[i] - from[0], py[i] - from[1], pz[i] - from[2]);
             before &= x * inwards[0] + y * inwards[1] + z * inwards[2] >= 0.0;
-            let share = ((x * way[0] + y * way[1] + z * way[2]) * per_square).max(0.0).min(1.0);
+            let share = ((x * way[0] + y * way[1] + z * way[2]) * per_square).clamp(0.0, 1.0);
             let (u, v, w) = (x - way[0] * share, y - way[1] * share, z - way[2] * share);
             edge = edge.min(u * u + v * v + w * w);
             height = x * normal[0] + y * normal[1] + z * normal[2];

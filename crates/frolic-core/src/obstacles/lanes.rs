@@ -287,7 +287,7 @@ impl LoneMask<'_> {
         let mut way = ways.of[lane];
         let (left, cell) = (ways.left[lane], self.mask.cell());
         let flat = Vec2::new(ways.vx[lane], ways.vy[lane]);
-        let at = self.mask.from_cells(Vec2::new(ways.x[lane], ways.y[lane]) + flat * left);
+        let at = self.mask.at_cells(Vec2::new(ways.x[lane], ways.y[lane]) + flat * left);
         let mut place = self.whole(at, way.aside + way.aside_speed * way.aside_left);
         let mut velocity = self.whole(flat * cell, way.aside_speed);
         if way.touches == MOST_TOUCHES {

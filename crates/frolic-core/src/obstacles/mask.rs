@@ -358,7 +358,7 @@ impl Mask {
     }
 
     /// The place of its plane, m, that is so many cells from the lower left corner.
-    pub(crate) fn from_cells(&self, at: Vec2) -> Vec2 {
+    pub(crate) fn at_cells(&self, at: Vec2) -> Vec2 {
         self.corner + at * self.cell
     }
 
