@@ -5,6 +5,10 @@ use glam::Vec3;
 pub use crate::particles::{Attractor, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
 pub use crate::world::{GUST_SEED, Gusts};
 
+use crate::curl::WAVES;
+use crate::error::SpecError;
+use crate::fields::{Acting, Falloff, FieldKind};
+use crate::forms::Forms;
 use crate::obstacles::{Body, Touch};
 use crate::particles::{ParticleSpec, ShapeSpec};
 use crate::world::World;
@@ -33,6 +37,107 @@ pub struct Convex {
 /// A collector within a step: its middle at the end and radius, m; how far it has come, m.
 pub type Ball = [[f32; 4]; 2];
 
+/// Most fields that such a population can feel, those of pulling collectors among them; and most of curl noise.
+pub const MOST_FIELDS: usize = 16;
+/// See [`MOST_FIELDS`].
+pub const MOST_CURLS: usize = 2;
+
+/// A field as it is in one step, as plain numbers.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Felt {
+    /// 0 pushes by `a`, m/s². 1 moves the air by `a`, m/s. 2 attracts: strength, radius and falloff (0 with the square, 1 linear, 2 none, 3
+    /// as a spring). 3 turns: axis and 1 / radius² in `a`; round, inward and along, 1/s, in `b`. 4 is curl noise: its first wave.
+    pub kind: u32,
+    /// Middle, m, and 1 / reach², 0 where it reaches everywhere.
+    pub middle: [f32; 4],
+    /// By kind.
+    pub a: [f32; 4],
+    /// By kind.
+    pub b: [f32; 3],
+}
+
+/// A wave of curl noise: turns a metre and turns at the origin; velocity, of which a wave has a sixteenth at its crest.
+pub type Wave = [[f32; 4]; 2];
+
+/// Fields of a population's own, ready to be felt beside the world's.
+#[derive(Debug, Clone)]
+pub struct OwnFields(Vec<Acting>);
+
+impl OwnFields {
+    /// Those of a spec, if none of them needs a form.
+    ///
+    /// # Errors
+    /// A form, which is not at hand here.
+    pub fn new(spec: &ParticleSpec) -> Result<Self, SpecError> {
+        Ok(Self(Acting::all(&spec.fields, &Forms::default())?))
+    }
+
+    /// Whether the population needs them one by one: the plain form, in which everything is the same everywhere but for gusts and one
+    /// attractor, does not do.
+    pub fn are_needed(&self, spec: &ParticleSpec, world: &World) -> bool {
+        let motion = &spec.motion;
+        let plain = world.fields().is_empty() || attractor(world).is_some();
+        !plain
+            || !self.0.is_empty()
+            || world.pulls()
+            || motion.drag_square > 0.0
+            || motion.speed_limits.is_some()
+            || motion.keep_to.is_some()
+    }
+
+    /// All that act in the step from `time` on, s, in the order in which they are felt; and the waves of curl noise.
+    pub fn felt(&self, world: &World, time: f64, fields: &mut Vec<Felt>, waves: &mut Vec<Wave>) {
+        fields.clear();
+        waves.clear();
+        for field in world.fields().iter().chain(&self.0).filter(|field| field.acts(time)) {
+            fields.extend(felt(field, world.spec().wind, time, waves));
+        }
+        for collector in world.collectors().iter().filter(|collector| collector.pull > 0.0) {
+            let (place, reach) = (collector.at(time), collector.reach);
+            let middle = place.extend(1.0 / (reach * reach)).to_array();
+            // As crate::fields::attract_to has it.
+            fields.push(Felt { kind: 2, middle, a: [collector.pull, reach * 0.1, 2.0, 0.0], b: [0.0; 3] });
+        }
+    }
+}
+
+fn felt(field: &Acting, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Option<Felt> {
+    let spec = &field.spec;
+    let [x, y, z] = spec.position;
+    let middle = [x, y, z, spec.reach.map_or(0.0, |reach| 1.0 / (reach * reach))];
+    let with = |kind, a, b| Some(Felt { kind, middle, a, b });
+    let long = |[x, y, z]: [f32; 3]| [x, y, z, 0.0];
+    match &spec.kind {
+        FieldKind::Push { acceleration } => with(0, long(*acceleration), [0.0; 3]),
+        FieldKind::Wind { velocity } => with(1, long(*velocity), [0.0; 3]),
+        FieldKind::Attractor(spec) => {
+            let falloff = match spec.falloff {
+                Falloff::Square => 0.0,
+                Falloff::Linear => 1.0,
+                Falloff::None => 2.0,
+                Falloff::Spring => 3.0,
+            };
+            with(2, [spec.strength, spec.radius, falloff, 0.0], [0.0; 3])
+        }
+        FieldKind::Vortex(spec) => {
+            let [x, y, z] = Vec3::from(spec.axis).normalize_or(Vec3::Y).to_array();
+            let per_radius = 2.0 / spec.radius;
+            let b = [spec.speed * per_radius, spec.inward * per_radius, spec.along];
+            with(3, [x, y, z, 1.0 / (spec.radius * spec.radius)], b)
+        }
+        FieldKind::Curl(_) => {
+            let curl = field.curl_at(wind, time)?;
+            let first = waves.len() as f32;
+            for ((turns, phase), push) in curl.turns.iter().zip(curl.phase).zip(curl.push) {
+                waves.push([[turns[0], turns[1], turns[2], phase], long(push)]);
+            }
+            with(4, [first, WAVES as f32, 0.0, 0.0], [0.0; 3])
+        }
+        FieldKind::Shape(_) => None,
+    }
+}
+
 /// Why a population has to stay with the processor, if it has to: what it does, or what there is in the world, is not known elsewhere.
 pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
     let told = |what: &str| Some(what.to_owned());
@@ -42,16 +147,19 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
     if spec.trail.is_some() {
         return told("it leaves a trail");
     }
-    let motion = &spec.motion;
-    if !spec.fields.is_empty() || !world.own_fields().is_empty() {
-        return told("it feels fields of its own");
+    if !world.own_fields().is_empty() {
+        return told("it feels fields of the caller's own");
     }
-    if motion.drag_square > 0.0 || motion.speed_limits.is_some() || motion.keep_to.is_some() {
-        return told("its motion has a drag of the square, speed limits, or a plane to keep to");
+    let fields = || world.spec().field.iter().chain(&spec.fields);
+    let pulling = world.collectors().iter().filter(|collector| collector.pull > 0.0).count();
+    if fields().count() + pulling > MOST_FIELDS {
+        return told("it feels over 16 fields and pulls");
     }
-    let plain = world.fields().is_empty() || attractor(world).is_some();
-    if !plain || world.pulls() {
-        return told("the world has fields other than one attractor");
+    if fields().any(|field| matches!(field.kind, FieldKind::Shape(_))) {
+        return told("a shape draws it or holds it");
+    }
+    if fields().filter(|field| matches!(field.kind, FieldKind::Curl(_))).count() > MOST_CURLS {
+        return told("it feels over 2 fields of curl noise");
     }
     if world.changes() {
         return told("the world changes as it runs");

@@ -9,7 +9,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    Ball, Convex, EmitterAxes, Emitters, MOST_BURSTS, MOST_SOLID, Motion, attractor, balls, convex,
+    Ball, Convex, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_CURLS, MOST_FIELDS, MOST_SOLID, Motion,
+    OwnFields, Wave, attractor, balls, convex,
 };
 use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
 use frolic_draw::{Instances, Resident};
@@ -27,13 +28,18 @@ use crate::timing::Timing;
 pub const MOST_STEPS: u32 = 64;
 
 /// Words of a step's uniform, and those between two of them.
-pub(crate) const STEP_WORDS: u64 = 36 + MOST_SOLID as u64 * 20;
-const STEP_SLOT: u64 = 384;
+pub(crate) const STEP_WORDS: u64 =
+    36 + MOST_SOLID as u64 * 20 + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
+const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
+/// Waves of curl noise.
+const MOST_WAVES: usize = MOST_CURLS * 8;
 /// Words of an emitter.
 pub(crate) const EMITTER_WORDS: u64 = 40;
 
 /// Words of the book: the population's, then each shard's.
-const BOOK_HEAD: u32 = 16;
+const BOOK_HEAD: u32 = CAUGHT as u32 + MOST_SOLID as u32;
+/// Where the book says what each collector has picked up.
+const CAUGHT: usize = 16;
 const BOOK_SHARD: u32 = 8;
 
 /// Bytes an element: both copies of its columns.
@@ -62,6 +68,8 @@ pub struct News {
     pub hits: u64,
     /// Picked up.
     pub picked: u64,
+    /// Picked up by each collector.
+    pub caught: [u64; MOST_SOLID],
 }
 
 /// Totals that the device counts, as they wrap around.
@@ -82,18 +90,19 @@ struct Shard {
 /// What there is in the world that a population feels: its pipelines are made for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Fields {
-    /// Gusts 1, an attractor 2, obstacles 4, as `shaders/step.wgsl` has them.
+    /// Gusts 1, an attractor 2, obstacles 4, fields one by one 8, as `shaders/step.wgsl` has them.
     bits: u32,
     collects: bool,
 }
 
 impl Fields {
-    fn of(spec: &ParticleSpec, world: &World) -> Self {
-        let felt = world.spec();
+    fn of(spec: &ParticleSpec, own: &OwnFields, world: &World) -> Self {
+        let motion = &spec.motion;
         let bits = [
-            felt.gusts.is_some() && spec.motion.drag > 0.0,
+            world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0),
             attractor(world).is_some(),
             !world.solid().is_empty(),
+            own.are_needed(spec, world),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
         Self { bits, collects: balls(world, 0.0, 1.0).next().is_some() }
@@ -131,6 +140,9 @@ pub struct GpuParticles {
     seed: u32,
     time: f64,
     emitters: Emitters,
+    own: OwnFields,
+    /// Those of the step that is written down, and their waves.
+    felt: (Vec<Felt>, Vec<Wave>),
     axes: Vec<EmitterAxes>,
     shards: Vec<Shard>,
     book: wgpu::Buffer,
@@ -148,8 +160,10 @@ pub struct GpuParticles {
     generation: u64,
     taken: u64,
     ring: Ring,
-    raw: [u32; TOTALS],
+    raw: ([u32; TOTALS], [u32; MOST_SOLID]),
     news: News,
+    /// What was taken of the news: see [`GpuParticles::take_caught`].
+    taken_of: [u64; MOST_SOLID],
     frame: u64,
     heard: u64,
 }
@@ -212,6 +226,8 @@ impl GpuParticles {
             seed,
             time: 0.0,
             emitters: Emitters::new(&spec.emitters, &Forms::default())?,
+            own: OwnFields::new(spec)?,
+            felt: Default::default(),
             axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
             shards,
             ring: Ring::new(gpu, "news", book_words as usize),
@@ -225,8 +241,9 @@ impl GpuParticles {
             pending: 0,
             generation: 0,
             taken: 0,
-            raw: [0; TOTALS],
+            raw: Default::default(),
             news: News::default(),
+            taken_of: [0; MOST_SOLID],
             frame: 0,
             heard: 0,
             spec: spec.clone(),
@@ -287,7 +304,7 @@ impl GpuParticles {
         steps: u32,
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let fields = Fields::of(&self.spec, world);
+        let fields = Fields::of(&self.spec, &self.own, world);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
             self.stepping = Some(self.layouts.pipelines(&self.gpu, fields)?);
         }
@@ -355,6 +372,8 @@ impl GpuParticles {
         let parity = (self.taken % 2) as u32;
         let obstacles = convex(world).unwrap_or_default();
         let collectors: Vec<Ball> = balls(world, self.time, dt).take(MOST_SOLID).collect();
+        let (felt, waves) = &mut self.felt;
+        self.own.felt(world, self.time, felt, waves);
         let last = self.shards.len() - 1;
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
@@ -362,6 +381,7 @@ impl GpuParticles {
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
             solid_words(&mut words, &obstacles, &collectors);
+            field_words(&mut words, &motion, felt, waves);
             let slot = step * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
         }
@@ -402,7 +422,7 @@ impl GpuParticles {
         let (shards, before) = (self.shards.len(), *news);
         self.ring.hear(tally, |frame, words| {
             let now: [u32; TOTALS] = std::array::from_fn(|nth| words[nth + 2]);
-            let new = |nth: usize| u64::from(now[nth].wrapping_sub(raw[nth]));
+            let new = |nth: usize| u64::from(now[nth].wrapping_sub(raw.0[nth]));
             news.emitted += new(0);
             news.refused += new(1);
             news.retired += new(2);
@@ -412,7 +432,12 @@ impl GpuParticles {
             let parity = (news.steps % 2) as usize;
             let live = |nth: usize| words[BOOK_HEAD as usize + nth * BOOK_SHARD as usize + parity];
             news.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
-            *raw = now;
+            for (nth, (sum, raw)) in news.caught.iter_mut().zip(&mut raw.1).enumerate() {
+                let now = words[CAUGHT + nth];
+                *sum += u64::from(now.wrapping_sub(*raw));
+                *raw = now;
+            }
+            raw.0 = now;
             *heard = frame;
         });
         meter.add(Counter::Emitted, news.emitted - before.emitted);
@@ -443,6 +468,13 @@ impl GpuParticles {
     /// What was heard last.
     pub fn news(&self) -> &News {
         &self.news
+    }
+
+    /// Adds what each collector has picked up, of what was heard since the last call; collectors past the last are left out.
+    pub fn take_caught(&mut self, into: &mut [u64]) {
+        for ((sum, now), taken) in into.iter_mut().zip(self.news.caught).zip(&mut self.taken_of) {
+            *sum += now - std::mem::replace(taken, now);
+        }
     }
 
     /// Frames between what was heard last and now.
@@ -691,6 +723,31 @@ fn solid_words(words: &mut Words, obstacles: &[Convex], collectors: &[Ball]) {
     for nth in 0..MOST_SOLID {
         let [to, moved] = collectors.get(nth).copied().unwrap_or_default();
         words.float(&to).float(&moved);
+    }
+}
+
+/// What the fields of a step are, one by one.
+fn field_words(words: &mut Words, motion: &Motion, felt: &[Felt], waves: &[Wave]) {
+    let felt = &felt[..felt.len().min(MOST_FIELDS)];
+    let [least, most] = motion.speed_limits.unwrap_or([0.0, f32::MAX]);
+    words.float(&motion.wind).float(&[motion.drag_square]);
+    words.float(&motion.fall).float(&[felt.len() as f32]);
+    words.float(&motion.free).float(&[f32::from(u8::from(motion.speed_limits.is_some()))]);
+    words.float(&[least, most, 0.0, 0.0]);
+    for nth in 0..MOST_FIELDS {
+        match felt.get(nth) {
+            Some(field) => {
+                words.float(&field.middle).float(&field.a);
+                words.float(&field.b).float(&[field.kind as f32]);
+            }
+            None => {
+                words.float(&[0.0; 12]);
+            }
+        }
+    }
+    for nth in 0..MOST_WAVES {
+        let [turns, push] = waves.get(nth).copied().unwrap_or_default();
+        words.float(&turns).float(&push);
     }
 }
 

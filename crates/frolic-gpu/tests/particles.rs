@@ -3,9 +3,10 @@
 mod common;
 
 use common::gpu;
+use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    CollectorSpec, Counter, EmitterSpec, FieldSpec, Meter, ObstacleSpec, ParticleRow, ParticleSpec,
-    Particles, ShapeSpec, WorldSpec,
+    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, FieldKind, FieldSpec, KeepTo, Meter,
+    ObstacleSpec, ParticleRow, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
 use proptest::prelude::*;
@@ -266,4 +267,95 @@ fn specs_that_cannot_be_are_refused() {
     assert!(told.starts_with("count: ") && told.contains("write at most"), "{told}");
     let told = GpuParticles::new(&gpu(), &ParticleSpec::new(5).life(-1.0, 2.0), 1).unwrap_err().to_string();
     assert!(told.starts_with("life"), "{told}");
+}
+
+/// Every field that the device knows, alone and together, with windows of time and reaches; drag of the square, limits, planes to keep to.
+#[test]
+fn fields_are_felt_alike() {
+    let gpu = gpu();
+    let falloff = |falloff| {
+        let mut pull = AttractorSpec::default();
+        (pull.strength, pull.falloff) = (4.0, falloff);
+        FieldSpec::new(FieldKind::Attractor(pull)).at([0.4, 0.6, -0.2])
+    };
+    let mut inward = VortexSpec::default();
+    (inward.axis, inward.inward, inward.along) = ([0.3, 1.0, 0.1], 0.7, 0.5);
+    let fields = [
+        FieldSpec::new(FieldKind::Push { acceleration: [1.0, 4.0, -2.0] }).reach(2.0).at([0.0, 1.0, 0.0]),
+        FieldSpec::new(FieldKind::Wind { velocity: [3.0, 0.0, 1.0] }).during(0.3, 0.8),
+        falloff(Falloff::Square),
+        falloff(Falloff::Linear).reach(1.5),
+        falloff(Falloff::None),
+        falloff(Falloff::Spring).during(0.0, 0.5),
+        FieldSpec::new(FieldKind::Vortex(inward)).at([0.2, 0.0, 0.1]),
+        FieldSpec::curl(1.5, 0.9),
+    ];
+    let plain = ParticleSpec::new(900)
+        .life(0.4, 2.0)
+        .motion(1.1, 0.6)
+        .emitter(EmitterSpec::rate(600.0).shape(ShapeSpec::Box { size: [2.0, 1.0, 2.0] }).speed(0.5, 3.0));
+    let check = |spec: &ParticleSpec, world: &WorldSpec, what: &str| {
+        assert!(stays_at_home(spec, &world.build().unwrap()).is_none(), "{what}");
+        let (rows, counted) = both(&gpu, spec, world, 90);
+        assert_eq!(counted[0], counted[1], "{what}");
+        agree(&rows, 3e-3);
+    };
+    let windy = WorldSpec::default().wind([0.5, 0.0, 0.2]).gusts(0.8, 1.3);
+    for field in &fields {
+        check(&plain, &windy.clone().field(field.clone()), &format!("{field:?}"));
+    }
+    // All of them, half as the population's own; with all that motion can be.
+    let mut all = windy.clone();
+    let mut spec = plain.clone().drag_square(0.2).speed_limits(0.1, 5.0);
+    for (nth, field) in fields.into_iter().enumerate() {
+        if nth % 2 == 0 { all.field.push(field) } else { spec = spec.field(field) }
+    }
+    check(&spec, &all, "all");
+    for keep in [KeepTo::Upright, KeepTo::Flat] {
+        spec.motion.keep_to = Some(keep);
+        check(&spec, &all, &format!("{keep:?}"));
+    }
+    // Collectors that pull, before they catch.
+    let pulling = windy.collector(CollectorSpec::new([0.3, 1.5, 0.2], 0.35).pulling(15.0, 1.4));
+    let (rows, counted) = both(&gpu, &plain, &pulling, 90);
+    assert_eq!(counted[0], counted[1]);
+    assert!(counted[0][4] > 20, "{} were caught", counted[0][4]);
+    agree(&rows, 3e-3);
+    // And what it does not know stays at home, with a reason.
+    let mut many = WorldSpec::default();
+    many.field = vec![FieldSpec::curl(1.0, 1.0); 3];
+    assert_eq!(
+        stays_at_home(&plain, &many.build().unwrap()).unwrap(),
+        "it feels over 2 fields of curl noise"
+    );
+    many.field = vec![FieldSpec::vortex([0.0; 3], 1.0, 1.0); 17];
+    assert_eq!(stays_at_home(&plain, &many.build().unwrap()).unwrap(), "it feels over 16 fields and pulls");
+}
+
+/// Each collector's count is the processor's, to the digit, and is handed out once.
+#[test]
+fn every_collector_counts_for_itself() {
+    let gpu = gpu();
+    let mut world = WorldSpec::default();
+    for nth in 0..5u8 {
+        let at = f32::from(nth);
+        let path = PathSpec::new([[0.0; 3], [0.5, 0.4, 0.0]], 0.7);
+        world = world.collector(CollectorSpec::new([at * 0.5 - 1.0, 1.0 + at * 0.2, 0.0], 0.3).along(path));
+    }
+    let spec = ParticleSpec::new(4_000)
+        .life(0.5, 1.5)
+        .emitter(EmitterSpec::rate(2_500.0).aim([0.0, 1.0, 0.0], 40.0).speed(3.0, 6.0));
+    let world = world.build().unwrap();
+    let mut here = Particles::new(&spec, 7).unwrap();
+    here.step(&world, 1.0 / 60.0, 100, &mut Meter::new());
+    let mut recorder = Recorder::new(&gpu);
+    let mut there = GpuParticles::new(&gpu, &spec, 7).unwrap();
+    there.step(&mut recorder, &world, 1.0 / 60.0, 100).unwrap();
+    there.settle(&mut recorder, &mut Meter::new()).unwrap();
+    let mut caught = [0u64; 5];
+    there.take_caught(&mut caught);
+    assert_eq!(&caught[..], here.caught());
+    assert!(caught.iter().filter(|count| **count > 20).count() >= 2, "{caught:?}");
+    there.take_caught(&mut caught);
+    assert_eq!(&caught[..], here.caught());
 }

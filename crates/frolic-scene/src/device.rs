@@ -23,6 +23,11 @@ impl Living {
         self.0.news().alive as usize
     }
 
+    /// Adds what each collector has picked up, as far as that was heard since the last call.
+    pub(crate) fn take_caught(&mut self, caught: &mut [u64]) {
+        self.0.take_caught(caught);
+    }
+
     pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
         self.0.instances(behind)
     }

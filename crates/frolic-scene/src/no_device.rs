@@ -14,6 +14,10 @@ impl Living {
         match *self {}
     }
 
+    pub(crate) fn take_caught(&mut self, _caught: &mut [u64]) {
+        match *self {}
+    }
+
     pub(crate) fn instances(&self, _behind: f32) -> std::iter::Empty<Instances<'static>> {
         match *self {}
     }

@@ -305,6 +305,7 @@ impl Scene {
                     (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
                     (Elements::Living(living), Some(device)) if fault.is_none() => {
                         *fault = device.step(living, world, dt, steps, meter).err();
+                        living.take_caught(caught);
                     }
                     (Elements::Living(_), _) => {}
                 }
@@ -529,10 +530,11 @@ impl Scene {
     /// # Errors
     /// When the device was lost.
     pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
-        let Self { populations, device: Some(device), .. } = self else { return Ok(()) };
+        let Self { populations, device: Some(device), caught, .. } = self else { return Ok(()) };
         for population in populations {
             if let Elements::Living(living) = &mut population.elements {
                 device.settle(living, meter).map_err(SceneError::Device)?;
+                living.take_caught(caught);
             }
         }
         Ok(())

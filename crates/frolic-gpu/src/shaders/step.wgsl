@@ -21,6 +21,19 @@ struct Ball {
     moved: vec4<f32>,
 }
 
+struct Field {
+    // As frolic_core::backend::Felt has them; the kind is the fourth of `b`.
+    middle: vec4<f32>,
+    a: vec4<f32>,
+    b: vec4<f32>,
+}
+
+struct Wave {
+    // Turns a metre and at the origin; what is left of a crest, times sixteen.
+    turns: vec4<f32>,
+    push: vec4<f32>,
+}
+
 struct Step {
     dt: f32, keep: f32, reach: f32, drag: f32,
     // What is the same everywhere; who is slower than the fourth may come to lie.
@@ -37,6 +50,13 @@ struct Step {
     span: u32, obstacles: u32, collectors: u32, spare: u32,
     solid: array<Obstacle, 16>,
     collector: array<Ball, 16>,
+    // Steady wind and drag of the square; gravity and how many fields there are; 1 for each free axis and whether speeds are limited; how.
+    wind: vec4<f32>,
+    fall: vec4<f32>,
+    free: vec4<f32>,
+    limits: vec4<f32>,
+    field: array<Field, 16>,
+    wave: array<Wave, 16>,
 }
 
 struct Emitter {
@@ -83,11 +103,14 @@ const RETIRED: u32 = 4u;
 const HITS: u32 = 5u;
 const PICKED: u32 = 6u;
 const STEPS: u32 = 7u;
+// The first of sixteen, one a collector.
+const CAUGHT: u32 = 16u;
 
 // Bits of `FIELDS`: what there is in the world. A pipeline is made for it, so that what is not there costs nothing.
 const GUSTS: u32 = 1u;
 const ATTRACTOR: u32 = 2u;
 const OBSTACLES: u32 = 4u;
+const BY_FIELDS: u32 = 8u;
 
 struct Moved {
     at: vec3<f32>,
@@ -96,6 +119,8 @@ struct Moved {
     touched: bool,
     hit: bool,
     picked: bool,
+    // The collector that did.
+    by: u32,
 }
 
 // An element that comes this near has touched; one that lies on something stays this near, m.
@@ -263,6 +288,59 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     bring_out(to);
 }
 
+// Velocity after a step in which fields are felt one by one: `Chunk::advance_by_fields` of frolic-core/src/particles/step.rs.
+fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
+    var air = step.wind.xyz;
+    var push = step.fall.xyz;
+    if (FIELDS & GUSTS) != 0u {
+        air += gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED) * step.strengths.x;
+    }
+    for (var k = 0u; k < u32(step.fall.w); k++) {
+        let felt = step.field[k];
+        let off = place - felt.middle.xyz;
+        let left = max(1.0 - dot(off, off) * felt.middle.w, 0.0);
+        let share = left * left;
+        switch u32(felt.b.w) {
+            case 0u: { push += felt.a.xyz * share; }
+            case 1u: { air += felt.a.xyz * share; }
+            case 2u: {
+                let r2 = dot(off, off) + felt.a.y * felt.a.y;
+                var pull = felt.a.x;
+                switch u32(felt.a.z) {
+                    case 0u: { pull /= r2 * sqrt(r2); }
+                    case 1u: { pull /= r2; }
+                    case 2u: { pull /= sqrt(r2); }
+                    default: {}
+                }
+                push -= off * (pull * share);
+            }
+            case 3u: {
+                let axis = felt.a.xyz;
+                let out = off - axis * dot(off, axis);
+                let near = share / (1.0 + dot(out, out) * felt.a.w);
+                air += cross(axis, out) * (felt.b.x * near) - out * (felt.b.y * near) + axis * (felt.b.z * near);
+            }
+            default: {
+                let first = u32(felt.a.x);
+                for (var n = first; n < first + u32(felt.a.y); n++) {
+                    let wave = step.wave[n];
+                    let turns = dot(place, wave.turns.xyz) + wave.turns.w;
+                    let t = turns - round(turns);
+                    air += wave.push.xyz * (t * (0.5 - abs(t)) * share);
+                }
+            }
+        }
+    }
+    let through = velocity - air;
+    let slow = 1.0 / (1.0 + step.wind.w * length(through) * step.reach);
+    var now = (air + through * (step.keep * slow) + push * (step.reach * slow)) * step.free.xyz;
+    let speed = length(now);
+    if step.free.w > 0.0 && speed > 0.0 {
+        now *= min(max(speed, step.limits.x), step.limits.y) / speed;
+    }
+    return now;
+}
+
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var a = step.push.xyz;
     if (FIELDS & GUSTS) != 0u {
@@ -276,6 +354,9 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     }
     var to: Moved;
     to.velocity = velocity * step.keep + a * step.reach;
+    if (FIELDS & BY_FIELDS) != 0u {
+        to.velocity = by_fields(place, velocity);
+    }
     to.at = place + to.velocity * step.dt;
     if (FIELDS & OBSTACLES) != 0u {
         meet(place, all(velocity == vec3(0.0)), &to);
@@ -287,7 +368,10 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
         let share = clamp(dot(end, way) / (dot(way, way) + 1e-30), 0.0, 1.0);
         let near = end - way * share;
         let radius = step.collector[k].to.w;
-        to.picked = to.picked || dot(near, near) < radius * radius;
+        if !to.picked && dot(near, near) < radius * radius {
+            to.picked = true;
+            to.by = k;
+        }
     }
     return to;
 }
@@ -373,6 +457,7 @@ fn advance(
         }
         if COLLECTS && kept && to.picked {
             atomicAdd(&book[PICKED], 1u);
+            atomicAdd(&book[CAUGHT + to.by], 1u);
             kept = false;
         }
     }
