@@ -68,9 +68,9 @@ struct Ways {
     off: [f32; LANES],
     /// Time left, s.
     left: [f32; LANES],
-    /// Steps so far, and whether there is anyone.
+    /// Steps so far, and 1 where there is anyone.
     steps: [u32; LANES],
-    busy: [bool; LANES],
+    busy: [u32; LANES],
     of: [Way; LANES],
 }
 
@@ -133,7 +133,7 @@ impl LoneMask<'_> {
             off: [0.0; LANES],
             left: [0.0; LANES],
             steps: [0; LANES],
-            busy: [false; LANES],
+            busy: [0; LANES],
             of: [Way::default(); LANES],
         };
         let mut taken = 0;
@@ -165,13 +165,11 @@ impl LoneMask<'_> {
                 ways.steps[i] += 1;
                 stops[i] = u32::from(!free | through | (ways.steps[i] > MOST_STEPS));
             }
-            if stops == [0; LANES] {
-                continue;
-            }
-            for lane in 0..LANES {
-                if stops[lane] == 0 || !ways.busy[lane] {
-                    continue;
-                }
+            let mut stopped =
+                (0..LANES).fold(0u32, |all, lane| all | (stops[lane] & ways.busy[lane]) << lane);
+            while stopped != 0 {
+                let lane = stopped.trailing_zeros() as usize;
+                stopped &= stopped - 1;
                 let next = if there[lane] > 0.0 {
                     if ways.steps[lane] > MOST_STEPS { Next::GoesAlone } else { Next::IsThrough }
                 } else {
@@ -191,7 +189,7 @@ impl LoneMask<'_> {
                     self.take(list, taken, dt, all, lane, &mut ways);
                     taken += 1;
                 } else {
-                    ways.busy[lane] = false;
+                    ways.busy[lane] = 0;
                     busy -= 1;
                 }
             }
@@ -224,7 +222,7 @@ impl LoneMask<'_> {
         ways.off[lane] = if is_short { 0.0 } else { -1.0 };
         let met = Met::default();
         ways.of[lane] = Way { nth, i, aside, aside_speed, aside_left: dt, is_short, touches: 0, met };
-        (ways.steps[lane], ways.busy[lane]) = (0, true);
+        (ways.steps[lane], ways.busy[lane]) = (0, 1);
     }
 
     /// A step of a lane has led inside: to `next`, so deep.

@@ -3,8 +3,21 @@
 //! One step is: fields, integration and what is met, over all that live; the dead taken out; the newborn appended. State is
 //! columns ([`ParticleColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
 //! same numbers to the last bit.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how is a population described? | `spec.rs` |
+//! | when and where is one born? | `emit.rs`, `places.rs` |
+//! | by what formula does one move? | `motion.rs` |
+//! | how are all moved in one pass? | `step.rs` |
+//! | what becomes of one that meets something? | `encounters.rs` |
+//! | in which order are they held? | `order.rs`, `objects.rs` |
+//! | which populations start each other? | `set.rs` |
+//! | where has one been? | `trail.rs` |
 
 mod emit;
+mod encounters;
+mod motion;
 mod objects;
 mod order;
 mod places;
@@ -18,13 +31,13 @@ use std::sync::Arc;
 use glam::Vec3;
 
 pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
+pub use motion::{Attractor, Motion};
 pub(crate) use places::Source;
 pub use set::{ParticleSet, check_events};
 pub use spec::{
     AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, Order, ParticleSpec,
     ShapeSpec, Storage, VolumePart,
 };
-pub use step::{Attractor, Motion};
 pub use trail::{Trail, TrailSpec};
 
 use crate::collectors::Catching;

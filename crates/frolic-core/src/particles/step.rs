@@ -1,18 +1,7 @@
 //! The hot loop: fields, integration, what is met, and the search for the dead, fused in one pass over a chunk.
 //!
-//! For each element, with drag k and c (of the square), air velocity w, other accelerations a held over the step dt:
-//!
-//! ```text
-//! keep = exp(-k dt)            reach = (1 - keep) / k, or dt without drag
-//! slow = 1 / (1 + c |v - w| reach)
-//! v    = w + (v - w) keep slow + a reach slow
-//! p    = p + v dt
-//! age  = age + dt              dead when age >= life
-//! ```
-//!
-//! With both drags and no other acceleration that is the exact solution (Bernoulli's equation). Where all elements feel the same (gravity,
-//! steady wind, gusts, one attractor) the plain form is taken: v keep + (a + k w) reach, in one loop over the chunk. Else fields add up in
-//! blocks that stay in the first-level cache.
+//! Where all elements feel the same (gravity, steady wind, gusts, one attractor) the plain form of the formula (`motion.rs`) is taken, in one
+//! loop over the chunk. Else fields add up in blocks that stay in the first-level cache.
 //!
 //! PERF (`cargo bench -p frolic --bench step`, two cores): with gravity, drag, attractor and age the plain pass runs at the speed of an
 //! in-place multiply over the same bytes, so it is memory-bound; separate passes for fields and integration
@@ -21,116 +10,16 @@
 use glam::Vec3;
 use rayon::prelude::*;
 
-use super::spec::{KeepTo, MotionSpec};
+use super::motion::Motion;
 use super::{ParticleColumns, ParticleRow};
 use crate::collectors::{Catching, FREE};
 use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::{Acting, FieldChunk};
 use crate::forms::DistanceGrid;
-use crate::obstacles::{BLOCK, Met, Moved, Nearby, Solid};
+use crate::obstacles::{BLOCK, Met, Nearby};
 use crate::simd::{Level, Simd, dispatch};
 use crate::world::{Gusts, World};
-
-/// A step's constants: what every element of the population shares, here or on a device.
-#[derive(Debug, Clone, Copy)]
-#[non_exhaustive]
-pub struct Motion {
-    /// Length of the step, s.
-    pub dt: f32,
-    /// 1/s.
-    pub drag: f32,
-    /// Drag of the square of the speed, 1/m.
-    pub drag_square: f32,
-    /// Share of its velocity that an element keeps, and how long a steady acceleration acts on it, s.
-    pub keep: f32,
-    /// How long a steady acceleration acts on it, s.
-    pub reach: f32,
-    /// Accelerations that are the same everywhere: gravity, and drag towards the steady wind, m/s².
-    pub push: [f32; 3],
-    /// Gravity alone, m/s².
-    pub fall: [f32; 3],
-    /// Steady velocity of the air, m/s.
-    pub wind: [f32; 3],
-    /// Gusts at the moment of the step.
-    pub gusts: Option<Gusts>,
-    /// A point that pulls everywhere and always, where it is the only field.
-    pub attractor: Option<Attractor>,
-    /// Least and greatest speed, m/s.
-    pub speed_limits: Option<[f32; 2]>,
-    /// 1 for each axis along which it may move, 0 for one along which it may not.
-    pub free: [f32; 3],
-}
-
-/// A point that pulls with strength / (distance² + radius²).
-#[derive(Debug, Clone, Copy, PartialEq)]
-#[non_exhaustive]
-pub struct Attractor {
-    /// Where, m.
-    pub position: [f32; 3],
-    /// m/s² at 1 m.
-    pub strength: f32,
-    /// m.
-    pub radius: f32,
-}
-
-impl Motion {
-    /// The constants of the step from `time` on, s, of `dt` seconds.
-    pub fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
-        let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
-        let reach =
-            if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
-        let wind = world.spec().wind;
-        let fall = world.spec().gravity.map(|axis| spec.weight * axis);
-        let push = |i: usize| fall[i] + spec.drag * wind[i];
-        Self {
-            dt,
-            drag: spec.drag,
-            drag_square: spec.drag_square,
-            keep,
-            reach,
-            push: [push(0), push(1), push(2)],
-            fall,
-            wind,
-            // Gusts act through drag alone.
-            gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0 || spec.drag_square > 0.0),
-            attractor: world.lone_attractor(),
-            speed_limits: spec.speed_limits,
-            free: match spec.keep_to {
-                None => [1.0; 3],
-                Some(KeepTo::Upright) => [1.0, 1.0, 0.0],
-                Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
-            },
-        }
-    }
-
-    /// One element's new position and velocity by the plain form. The one formula, for columns and objects alike.
-    #[inline(always)]
-    fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
-        &self,
-        p: [f32; 3],
-        v: [f32; 3],
-    ) -> ([f32; 3], [f32; 3]) {
-        let mut a = self.push;
-        if GUSTS && let Some(gusts) = &self.gusts {
-            let air = gusts.at(p);
-            a = [a[0] + air[0] * self.drag, a[1] + air[1] * self.drag, a[2] + air[2] * self.drag];
-        }
-        if ATTRACTOR && let Some(attractor) = &self.attractor {
-            let to = attractor.position;
-            let d = [to[0] - p[0], to[1] - p[1], to[2] - p[2]];
-            let r2 = d[0] * d[0] + d[1] * d[1] + d[2] * d[2] + attractor.radius * attractor.radius;
-            let pull = attractor.strength / (r2 * r2.sqrt());
-            a = [a[0] + d[0] * pull, a[1] + d[1] * pull, a[2] + d[2] * pull];
-        }
-        let v = [
-            v[0] * self.keep + a[0] * self.reach,
-            v[1] * self.keep + a[1] * self.reach,
-            v[2] * self.keep + a[2] * self.reach,
-        ];
-        ([p[0] + v[0] * self.dt, p[1] + v[1] * self.dt, p[2] + v[2] * self.dt], v)
-    }
-}
 
 /// All that acts in one step.
 #[derive(Debug, Clone, Copy)]
@@ -166,7 +55,7 @@ impl Acts<'_> {
         !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
     }
 
-    fn watches_ways(&self) -> bool {
+    pub(super) fn watches_ways(&self) -> bool {
         self.events.iter().any(|event| matches!(event.on, Moment::Age(_) | Moment::Enter(_)))
     }
 
@@ -191,7 +80,7 @@ impl Acts<'_> {
     }
 
     /// Slower than this, m/s, something can lie still: twice what gravity gives in a step.
-    fn rest(&self) -> f32 {
+    pub(super) fn rest(&self) -> f32 {
         2.0 * self.motion.dt * length(self.motion.fall)
     }
 
@@ -231,17 +120,17 @@ impl Notes {
 
 /// Columns of one chunk.
 pub(super) struct Chunk<'a> {
-    px: &'a mut [f32],
-    py: &'a mut [f32],
-    pz: &'a mut [f32],
-    vx: &'a mut [f32],
-    vy: &'a mut [f32],
-    vz: &'a mut [f32],
-    age: &'a mut [f32],
-    life: &'a [f32],
-    size: &'a [f32],
-    id: &'a [u32],
-    key: &'a [u32],
+    pub(super) px: &'a mut [f32],
+    pub(super) py: &'a mut [f32],
+    pub(super) pz: &'a mut [f32],
+    pub(super) vx: &'a mut [f32],
+    pub(super) vy: &'a mut [f32],
+    pub(super) vz: &'a mut [f32],
+    pub(super) age: &'a mut [f32],
+    pub(super) life: &'a [f32],
+    pub(super) size: &'a [f32],
+    pub(super) id: &'a [u32],
+    pub(super) key: &'a [u32],
 }
 
 /// Steps all chunks on all cores; of the first `aside` it is known that they lie still. Afterwards
@@ -481,139 +370,15 @@ impl Chunk<'_> {
         integrate::<S, SQUARE>(simd, motion, px, py, pz, vx, vy, vz, age, ax, ay, az, qx, qy, qz);
     }
 
-    /// Obstacles, collectors, ages and regions, while the block is in cache.
-    fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
-        let (solid, dt) = (acts.world.solid(), acts.motion.dt);
-        let rest = acts.rest();
-        let mut touched = 0;
-        if !solid.is_empty() {
-            self.lie_on(solid, rest, room);
-            let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
-            let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
-            // Whose life ends in this step meets nothing any more.
-            let mut count = 0;
-            for k in 0..near {
-                let i = room.near.list[k];
-                room.near.list[count] = i;
-                count += usize::from(self.age[usize::from(i)] < self.life[usize::from(i)]);
-            }
-            let (list, mets) = (&room.near.list[..count], &mut room.mets[..count]);
-            let mut moved = Moved {
-                start: &room.start,
-                place: [&mut *self.px, &mut *self.py, &mut *self.pz],
-                velocity: [&mut *self.vx, &mut *self.vy, &mut *self.vz],
-            };
-            mets.fill(Met::default());
-            match solid.lone_mask() {
-                Some(lone) => {
-                    dispatch!(acts.level, simd => lone.meet(simd, list, dt, rest, &mut moved, mets));
-                }
-                None => solid.meet_each(list, dt, rest, &mut moved, mets),
-            }
-            for (&i, met) in list.iter().zip(&*mets) {
-                let Some((other, normal, speed)) = met.touch else { continue };
-                let i = usize::from(i);
-                let counts = speed > 0.0 || met.dies;
-                notes.hits += u64::from(counts);
-                if counts && !acts.events.is_empty() {
-                    note(
-                        acts.events,
-                        notes,
-                        self.row(i),
-                        other,
-                        normal,
-                        |on| matches!(on, Moment::Hit { speed: least } if speed >= least),
-                    );
-                }
-                room.touched[touched] = i as u16;
-                touched += 1;
-                if met.dies {
-                    self.age[i] = f32::INFINITY;
-                }
-            }
-        }
-        if !acts.catching.is_empty() {
-            self.be_caught(acts, touched, room, notes);
-        }
-        if acts.watches_ways() {
-            self.watch_ways(acts, notes);
-        }
-    }
-
-    /// Lets collectors pick up who comes into them; the first `touched` of the room's list were turned about on their way.
-    fn be_caught(&mut self, acts: &Acts<'_>, touched: usize, room: &mut Room, notes: &mut Notes) {
-        let n = self.px.len();
-        let caught = &mut room.caught[..n];
-        let (px, py, pz, vx, vy, vz) = (&*self.px, &*self.py, &*self.pz, &*self.vx, &*self.vy, &*self.vz);
-        dispatch!(acts.level, simd => acts.catching.block(simd, px, py, pz, vx, vy, vz, caught));
-        // Who was turned about has not come straight from where its velocity says: where it ended decides.
-        for &i in &room.touched[..touched] {
-            caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
-        }
-        if caught.iter().fold(FREE, |all, by| all & by) == FREE {
-            return;
-        }
-        for i in 0..n {
-            if room.caught[i] != FREE && self.age[i] < self.life[i] {
-                notes.caught.push(room.caught[i]);
-                note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
-                self.age[i] = f32::INFINITY;
-            }
-        }
-    }
-
-    /// Lets those lie still that were at rest, as long as something bears them and nothing moves them.
-    fn lie_on(&mut self, solid: &Solid, rest: f32, room: &mut Room) {
-        let n = self.px.len();
-        let [x, y, z] = &room.start;
-        for i in (0..n).filter(|&i| room.rests[i] == 1) {
-            let start = Vec3::new(x[i], y[i], z[i]);
-            if self.velocity(i).length_squared() <= rest * rest && solid.supports(start) {
-                [self.px[i], self.py[i], self.pz[i]] = start.to_array();
-                (self.vx[i], self.vy[i], self.vz[i]) = (0.0, 0.0, 0.0);
-                room.lies[i] = 1;
-            }
-        }
-    }
-
-    fn watch_ways(&self, acts: &Acts<'_>, notes: &mut Notes) {
-        let dt = acts.motion.dt;
-        for i in 0..self.px.len() {
-            if self.age[i] >= self.life[i] {
-                continue;
-            }
-            let (age, place) = (self.age[i], self.place(i));
-            let before = place - self.velocity(i) * dt;
-            note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| match on {
-                Moment::Age(at) => age >= at && age - dt < at,
-                Moment::Enter(region) => region.holds(place) && !region.holds(before),
-                _ => false,
-            });
-        }
-    }
-
-    /// Those that end by age: neither caught nor ended by an obstacle.
-    fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], base: u32, notes: &mut Notes) {
-        if acts.events.iter().all(|event| event.on != Moment::Death) {
-            return;
-        }
-        for &index in dead {
-            let i = (index - base) as usize;
-            if self.age[i] < f32::INFINITY {
-                note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| on == Moment::Death);
-            }
-        }
-    }
-
-    fn place(&self, i: usize) -> Vec3 {
+    pub(super) fn place(&self, i: usize) -> Vec3 {
         Vec3::new(self.px[i], self.py[i], self.pz[i])
     }
 
-    fn velocity(&self, i: usize) -> Vec3 {
+    pub(super) fn velocity(&self, i: usize) -> Vec3 {
         Vec3::new(self.vx[i], self.vy[i], self.vz[i])
     }
 
-    fn row(&self, i: usize) -> ParticleRow {
+    pub(super) fn row(&self, i: usize) -> ParticleRow {
         ParticleRow {
             px: self.px[i],
             py: self.py[i],
@@ -630,35 +395,18 @@ impl Chunk<'_> {
     }
 }
 
-/// Notes an element for every event that this is the moment of.
-pub(super) fn note(
-    events: &[EventSpec],
-    notes: &mut Notes,
-    element: ParticleRow,
-    other: u32,
-    normal: Vec3,
-    is_now: impl Fn(Moment) -> bool,
-) {
-    for (event, spec) in events.iter().enumerate() {
-        if is_now(spec.on) {
-            let (event, normal) = (event as u32, normal.to_array());
-            notes.happenings.push(Happening { event, element, other, normal });
-        }
-    }
-}
-
 /// Room for a block's sums and lists, on the stack of who steps it.
 pub(super) struct Room {
     /// Velocity of the air, then acceleration.
-    sums: [[f32; BLOCK]; 6],
-    near: Nearby,
-    mets: [Met; BLOCK],
-    caught: [u32; BLOCK],
-    touched: [u16; BLOCK],
+    pub(super) sums: [[f32; BLOCK]; 6],
+    pub(super) near: Nearby,
+    pub(super) mets: [Met; BLOCK],
+    pub(super) caught: [u32; BLOCK],
+    pub(super) touched: [u16; BLOCK],
     /// Places before the step, and 1 for who was at rest, and for who lies on something still.
-    start: [[f32; BLOCK]; 3],
-    rests: [u32; BLOCK],
-    lies: [u32; BLOCK],
+    pub(super) start: [[f32; BLOCK]; 3],
+    pub(super) rests: [u32; BLOCK],
+    pub(super) lies: [u32; BLOCK],
 }
 
 impl Room {
