@@ -3,7 +3,7 @@
 mod common;
 
 use common::still;
-use frolic_core::{EmitterSpec, Meter, ParticleSpec, Particles, Storage, TrailSpec};
+use frolic_core::{EmitterSpec, Meter, Order, ParticleSpec, Particles, Storage, TrailSpec};
 use proptest::prelude::*;
 
 proptest! {
@@ -11,10 +11,13 @@ proptest! {
 
     /// Elements in straight flight: the nth place behind is where each was then, or where it was born; columns and objects alike.
     #[test]
-    fn places_are_where_elements_were(seed in any::<u32>(), places in 1u32..12, apart in 1u32..5, steps in 1u32..80) {
+    fn places_are_where_elements_were(
+        seed in any::<u32>(), places in 1u32..12, apart in 1u32..5, steps in 1u32..80, order in prop_oneof![Just(Order::Birth), Just(Order::Any)],
+    ) {
         let dt = 1.0 / 64.0;
         let spec = ParticleSpec::new(600)
             .life(0.1, 0.9)
+            .order(order)
             .motion(0.0, 0.0)
             .trail(TrailSpec::new(places, apart as f32 * dt))
             .emitter(EmitterSpec::rate(500.0).aim([0.0, 1.0, 0.0], 180.0).speed(0.5, 3.0));
