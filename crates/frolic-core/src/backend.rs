@@ -178,16 +178,17 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
                 | ShapeSpec::Sphere { .. }
                 | ShapeSpec::SphereSurface { .. }
                 | ShapeSpec::Box { .. }
+                | ShapeSpec::Line { .. }
+                | ShapeSpec::Ring { .. }
         );
-        let aim = &emitter.aim;
-        if !known || aim.fan.is_some() || aim.even || aim.from_surface || aim.hollow_degrees > 0.0 {
-            return told("an emitter has a shape or an aim of the newer kinds");
+        if !known {
+            return told("an emitter starts from a form");
+        }
+        if emitter.aim.even || emitter.aim.from_surface {
+            return told("an emitter's aim is even or from the surface");
         }
         if emitter.scatter.is_some() {
             return told("an emitter is scattered over cells");
-        }
-        if emitter.path.as_ref().is_some_and(|path| path.turns) || emitter.keep_velocity != 0.0 {
-            return told("an emitter turns or hands down its velocity");
         }
     }
     None

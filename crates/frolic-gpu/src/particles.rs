@@ -763,18 +763,25 @@ fn emitter_words(
         ShapeSpec::Sphere { radius } => (2, [radius, 0.0, 0.0]),
         ShapeSpec::SphereSurface { radius } => (3, [radius, 0.0, 0.0]),
         ShapeSpec::Box { size } => (4, size),
+        ShapeSpec::Line { to } => (5, to),
+        ShapeSpec::Ring { radius, .. } => (6, [radius, 0.0, 0.0]),
         _ => (0, [0.0; 3]),
     };
     words.float(&[0.0, due.first_age as f32, due.age_step as f32]).uint(&[shape]);
-    words.vec(due.position, 0.0).vec(due.velocity, 0.0);
-    let with = [axes.cos_spread, emitter.speed.min, emitter.speed.max];
-    for (axis, with) in axes.aim.into_iter().zip(with) {
-        words.vec(axis, with);
+    // Of a fan the middle is where a cone's is, and the side where its first axis is; angles stand for cosines.
+    let (aim, inner, rim) = match axes.fan {
+        None => (axes.aim, axes.cos_hollow, axes.cos_spread),
+        Some(([middle, side], [least, most])) => ([side, axes.aim[1], middle], least, most),
+    };
+    let turned = |axis: glam::Vec3| due.turn.map_or(axis, |turn| turn * axis);
+    words.vec(due.position, inner).vec(due.velocity, emitter.keep_velocity);
+    for (axis, with) in aim.into_iter().zip([rim, emitter.speed.min, emitter.speed.max]) {
+        words.vec(turned(axis), with);
     }
     for (axis, with) in axes.face.into_iter().zip(size) {
-        words.vec(axis, with);
+        words.vec(turned(axis), with);
     }
-    words.uint(&[before as u32, 0, 0, 0]);
+    words.uint(&[before as u32, u32::from(axes.fan.is_some()), 0, 0]);
 }
 
 /// Reads words back. It stalls.

@@ -138,11 +138,23 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
         (0f32..2.0).prop_map(|radius| ShapeSpec::Sphere { radius }),
         (0f32..2.0).prop_map(|radius| ShapeSpec::SphereSurface { radius }),
         prop::array::uniform3(0f32..3.0).prop_map(|size| ShapeSpec::Box { size }),
+        prop::array::uniform3(-2f32..2.0).prop_map(|to| ShapeSpec::Line { to }),
+        (0f32..2.0).prop_map(|radius| ShapeSpec::Ring { radius, normal: [0.1, 0.4, 1.0] }),
     ];
-    let emitter = (shape, 0f32..900.0, 0u32..300, 0f32..1.0, 0f32..180.0, prop::array::uniform3(-1f32..1.0))
-        .prop_map(|(shape, rate, burst, at, spread, place)| {
+    let aim = (0f32..180.0, 0f32..1.0, any::<bool>());
+    let way = (any::<bool>(), any::<bool>(), -1f32..2.0);
+    let emitter = (shape, 0f32..900.0, 0u32..300, 0f32..1.0, aim, prop::array::uniform3(-1f32..1.0), way)
+        .prop_map(|(shape, rate, burst, at, (spread, hollow, fan), place, (moves, turns, keep))| {
             let mut emitter = EmitterSpec::rate(rate).shape(shape).at(place).aim([0.3, 1.0, 0.1], spread);
             emitter.burst = EmitterSpec::burst(burst, at).burst;
+            emitter.aim.hollow_degrees = spread * hollow;
+            emitter.aim.fan = fan.then_some([0.2, -0.1, 1.0]);
+            emitter.keep_velocity = keep;
+            if moves {
+                let mut path = PathSpec::new([[0.0; 3], [1.0, 0.5, 0.0], [0.0, 1.0, 1.0]], 1.3);
+                path.turns = turns;
+                emitter.path = Some(path);
+            }
             emitter.speed(0.0, 5.0)
         });
     let population = (0u32..900, prop::collection::vec(emitter, 0..4), 0f32..6.0, -1f32..1.5, 0.05f32..3.0);

@@ -259,6 +259,8 @@ pub struct EmitterAxes {
     pub cos_spread: f32,
     /// Cosine of the least angle from the aim.
     pub cos_hollow: f32,
+    /// Of a flat fan: its middle and one side, and the least and the greatest angle, in turns.
+    pub fan: Option<([Vec3; 2], [f32; 2])>,
 }
 
 impl EmitterAxes {
@@ -267,11 +269,19 @@ impl EmitterAxes {
         let aim = Basis::around(emitter.aim.direction);
         let face = match emitter.shape {
             ShapeSpec::Disc { normal, .. } | ShapeSpec::Ring { normal, .. } => Basis::around(normal),
+            // As they are described, in the world.
+            ShapeSpec::Box { .. } | ShapeSpec::Line { .. } => Basis { x: Vec3::X, y: Vec3::Y, z: Vec3::Z },
             _ => Basis::around([0.0, 1.0, 0.0]),
         };
+        let fan = emitter.aim.fan.map(|normal| {
+            let (middle, side) = fan_of(aim.z, normal.into());
+            let [least, most] = [emitter.aim.hollow_degrees, emitter.aim.spread_degrees];
+            ([middle, side], [least / 360.0, most / 360.0])
+        });
         Self {
             aim: [aim.x, aim.y, aim.z],
             face: [face.x, face.y, face.z],
+            fan,
             cos_spread: libm::cosf(emitter.aim.spread_degrees.to_radians()),
             cos_hollow: libm::cosf(emitter.aim.hollow_degrees.to_radians()),
         }
@@ -399,14 +409,20 @@ impl Newborn {
 
     /// A direction of a flat fan, for a share of its width.
     fn fan(&self, middle: Vec3, normal: Vec3, share: f32) -> Vec3 {
-        let normal = normal.normalize_or(Vec3::Y);
-        let middle = (middle - normal * middle.dot(normal)).normalize_or(middle);
+        let (middle, across) = fan_of(middle, normal);
         let side = share * 2.0 - 1.0;
         let (least, most) = (self.aim.hollow_degrees, self.aim.spread_degrees);
         let angle = (least + (most - least) * side.abs()).to_radians().copysign(side);
         let (sin, cos) = libm::sincosf(angle);
-        middle * cos + normal.cross(middle) * sin
+        middle * cos + across * sin
     }
+}
+
+/// The middle of a flat fan that faces a direction, and the side that angles turn to.
+fn fan_of(middle: Vec3, normal: Vec3) -> (Vec3, Vec3) {
+    let normal = normal.normalize_or(Vec3::Y);
+    let middle = (middle - normal * middle.dot(normal)).normalize_or(middle);
+    (middle, normal.cross(middle))
 }
 
 /// Two evenly spread shares: of a burst by its order, of a stream by the additive sequence of Roberts, "The Unreasonable Effectiveness of

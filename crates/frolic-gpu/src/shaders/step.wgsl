@@ -62,10 +62,11 @@ struct Step {
 struct Emitter {
     // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
     first: f32, first_age: f32, age_step: f32, shape: u32,
-    // Where it is at the end of the step, and its velocity.
+    // Where it is at the end of the step, with the cosine of the aim's inner rim; its velocity, with the share that is handed down.
     position: vec4<f32>,
     velocity: vec4<f32>,
-    // Axes of the aim, with the cosine of its rim and lowest and highest speed.
+    // Axes of the aim, with the cosine of its rim and lowest and highest speed. Of a fan: side, nothing, middle; angles, in turns, for
+    // cosines.
     aim_x: vec4<f32>,
     aim_y: vec4<f32>,
     aim_z: vec4<f32>,
@@ -73,7 +74,7 @@ struct Emitter {
     face_x: vec4<f32>,
     face_y: vec4<f32>,
     face_z: vec4<f32>,
-    begins: u32, spare_a: u32, spare_b: u32, spare_c: u32,
+    begins: u32, is_fan: u32, spare_a: u32, spare_b: u32,
 }
 
 @group(0) @binding(0) var<uniform> step: Step;
@@ -470,8 +471,8 @@ fn advance(
     }
 }
 
-fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, rim: f32) -> vec3<f32> {
-    let cosine = 1.0 - u * (1.0 - rim);
+fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, inner: f32, rim: f32) -> vec3<f32> {
+    let cosine = inner - u * (inner - rim);
     let sine = sqrt(max(1.0 - cosine * cosine, 0.0));
     let turn = sin_cos_turn(v);
     return x * (sine * turn.y) + y * (sine * turn.x) + z * cosine;
@@ -495,9 +496,17 @@ fn spot(from_emitter: Emitter, dice: vec3<f32>) -> vec3<f32> {
             let turn = sin_cos_turn(dice.y);
             return (face_x * turn.y + face_y * turn.x) * (size.x * sqrt(dice.x));
         }
-        case 2u: { return cap(face_x, face_y, face_z, dice.x, dice.y, -1.0) * (size.x * cube_root(dice.z)); }
-        case 3u: { return cap(face_x, face_y, face_z, dice.x, dice.y, -1.0) * size.x; }
-        case 4u: { return (dice - 0.5) * size; }
+        case 2u: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * (size.x * cube_root(dice.z)); }
+        case 3u: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * size.x; }
+        case 4u: {
+            let off = (dice - 0.5) * size;
+            return face_x * off.x + face_y * off.y + face_z * off.z;
+        }
+        case 5u: { return (face_x * size.x + face_y * size.y + face_z * size.z) * dice.x; }
+        case 6u: {
+            let turn = sin_cos_turn(dice.y);
+            return (face_x * turn.y + face_y * turn.x) * size.x;
+        }
         default: { return vec3(0.0); }
     }
 }
@@ -525,8 +534,17 @@ fn give_birth(
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
     let speed = emitter.aim_y.w + (emitter.aim_z.w - emitter.aim_y.w) * way_dice.z;
-    let way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, emitter.aim_x.w);
-    let velocity = way * speed;
+    let inner = emitter.position.w;
+    let rim = emitter.aim_x.w;
+    var way: vec3<f32>;
+    if emitter.is_fan != 0u {
+        let side = way_dice.x * 2.0 - 1.0;
+        let turn = sin_cos_turn((inner + (rim - inner) * abs(side)) * select(1.0, -1.0, side < 0.0));
+        way = emitter.aim_z.xyz * turn.y + emitter.aim_x.xyz * turn.x;
+    } else {
+        way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, inner, rim);
+    }
+    let velocity = way * speed + emitter.velocity.xyz * emitter.velocity.w;
     let at = emitter.position.xyz - emitter.velocity.xyz * age + spot(emitter, where_dice) + velocity * age;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
