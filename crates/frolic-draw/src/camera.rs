@@ -107,6 +107,9 @@ pub struct ViewParts {
     pub bloom: f32,
 }
 
+/// How far beside the picture something may be and still be drawn on its last pixel, pixels.
+const EDGE: f32 = 1.5;
+
 impl View {
     /// What it is made of.
     pub fn parts(&self) -> ViewParts {
@@ -206,7 +209,8 @@ impl View {
         if !(low.is_finite() && high.is_finite()) {
             return true;
         }
-        let [cx, cy] = self.middle();
+        // What is smaller than a pixel is drawn as wide as one, with less opacity: it may reach into the picture from beside it.
+        let [cx, cy] = self.middle().map(|half| half + EDGE);
         let beyond = |normal: Vec3, least: f32| {
             let corner = Vec3::select(normal.cmpge(Vec3::ZERO), high, low) - self.eye;
             // A hundred-thousandth is left for rounding.
