@@ -7,7 +7,7 @@ pub use crate::world::{GUST_SEED, Gusts};
 
 use crate::curl::WAVES;
 use crate::error::SpecError;
-use crate::fields::{Acting, Falloff, FieldKind};
+use crate::fields::{Acting, Fade, Falloff, FieldKind};
 use crate::forms::Forms;
 use crate::obstacles::{Body, Touch};
 use crate::particles::{ParticleSpec, ShapeSpec};
@@ -41,6 +41,8 @@ pub type Ball = [[f32; 4]; 2];
 pub const MOST_FIELDS: usize = 16;
 /// See [`MOST_FIELDS`].
 pub const MOST_CURLS: usize = 2;
+/// Most waves of curl noise.
+pub const MOST_WAVES: usize = MOST_CURLS * WAVES;
 
 /// A field as it is in one step, as plain numbers.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -76,14 +78,7 @@ impl OwnFields {
     /// Whether the population needs them one by one: the plain form, in which everything is the same everywhere but for gusts and one
     /// attractor, does not do.
     pub fn are_needed(&self, spec: &ParticleSpec, world: &World) -> bool {
-        let motion = &spec.motion;
-        let plain = world.fields().is_empty() || attractor(world).is_some();
-        !plain
-            || !self.0.is_empty()
-            || world.pulls()
-            || motion.drag_square > 0.0
-            || motion.speed_limits.is_some()
-            || motion.keep_to.is_some()
+        !(spec.motion.is_plain() && world.is_plain() && self.0.is_empty())
     }
 
     /// All that act in the step from `time` on, s, in the order in which they are felt; and the waves of curl noise.
@@ -93,19 +88,16 @@ impl OwnFields {
         for field in world.fields().iter().chain(&self.0).filter(|field| field.acts(time)) {
             fields.extend(felt(field, world.spec().wind, time, waves));
         }
-        for collector in world.collectors().iter().filter(|collector| collector.pull > 0.0) {
-            let (place, reach) = (collector.at(time), collector.reach);
-            let middle = place.extend(1.0 / (reach * reach)).to_array();
-            // As crate::fields::attract_to has it.
-            fields.push(Felt { kind: 2, middle, a: [collector.pull, reach * 0.1, 2.0, 0.0], b: [0.0; 3] });
+        for pull in world.pulls_at(time) {
+            fields.extend(felt(&pull, world.spec().wind, time, waves));
         }
     }
 }
 
 fn felt(field: &Acting, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Option<Felt> {
     let spec = &field.spec;
-    let [x, y, z] = spec.position;
-    let middle = [x, y, z, spec.reach.map_or(0.0, |reach| 1.0 / (reach * reach))];
+    let Fade { middle: [x, y, z], per_square } = Fade::new(spec);
+    let middle = [x, y, z, per_square];
     let with = |kind, a, b| Some(Felt { kind, middle, a, b });
     let long = |[x, y, z]: [f32; 3]| [x, y, z, 0.0];
     match &spec.kind {
@@ -122,9 +114,8 @@ fn felt(field: &Acting, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Opt
         }
         FieldKind::Vortex(spec) => {
             let [x, y, z] = Vec3::from(spec.axis).normalize_or(Vec3::Y).to_array();
-            let per_radius = 2.0 / spec.radius;
-            let b = [spec.speed * per_radius, spec.inward * per_radius, spec.along];
-            with(3, [x, y, z, 1.0 / (spec.radius * spec.radius)], b)
+            let [round, inward] = spec.rates();
+            with(3, [x, y, z, 1.0 / (spec.radius * spec.radius)], [round, inward, spec.along])
         }
         FieldKind::Curl(_) => {
             let curl = field.curl_at(wind, time)?;
@@ -151,8 +142,7 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
         return told("it feels fields of the caller's own");
     }
     let fields = || world.spec().field.iter().chain(&spec.fields);
-    let pulling = world.collectors().iter().filter(|collector| collector.pull > 0.0).count();
-    if fields().count() + pulling > MOST_FIELDS {
+    if fields().count() + world.pulls_at(0.0).count() > MOST_FIELDS {
         return told("it feels over 16 fields and pulls");
     }
     if fields().any(|field| matches!(field.kind, FieldKind::Shape(_))) {

@@ -116,6 +116,13 @@ impl Default for VortexSpec {
     }
 }
 
+impl VortexSpec {
+    /// How fast the air turns about the axis and nears it, right beside it, 1/s.
+    pub(crate) fn rates(&self) -> [f32; 2] {
+        [2.0 * self.speed / self.radius, 2.0 * self.inward / self.radius]
+    }
+}
+
 /// Air that swirls every way.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -358,6 +365,14 @@ impl Acting {
         specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, forms)).collect()
     }
 
+    /// A collector's pull: steady towards a place, faded to nothing at its reach, m.
+    pub(crate) fn pull(place: Vec3, strength: f32, reach: f32) -> Self {
+        // Softened within a tenth of its reach, so that it does not tear at the middle.
+        let kind =
+            FieldKind::Attractor(AttractorSpec { strength, radius: reach * 0.1, falloff: Falloff::None });
+        Self { spec: FieldSpec::new(kind).at(place.to_array()).reach(reach), grid: None, seed: 0 }
+    }
+
     /// Whether it acts at a time, s.
     pub(crate) fn acts(&self, time: f64) -> bool {
         self.spec.during.is_none_or(|[from, to]| (f64::from(from)..f64::from(to)).contains(&time))
@@ -445,26 +460,16 @@ impl Acting {
     }
 }
 
-/// A steady pull towards a place, faded to nothing at its reach, m.
-pub(crate) fn attract_to(level: Level, place: Vec3, pull: f32, reach: f32, chunk: &mut FieldChunk<'_>) {
-    let fade = Fade { middle: place.to_array(), per_square: 1.0 / (reach * reach) };
-    // Softened within a tenth of its reach, so that it does not tear at the middle.
-    let spec = AttractorSpec { strength: pull, radius: reach * 0.1, falloff: Falloff::None };
-    let [px, py, pz] = chunk.position;
-    let [x, y, z] = &mut chunk.push;
-    dispatch!(level, simd => attract(simd, fade, &spec, px, py, pz, x, y, z));
-}
-
 /// Share of a field that is felt at a distance from its middle: 1 there, 0 at its reach, level at both.
 #[derive(Debug, Clone, Copy)]
-struct Fade {
-    middle: [f32; 3],
+pub(crate) struct Fade {
+    pub(crate) middle: [f32; 3],
     /// 0 where it reaches everywhere.
-    per_square: f32,
+    pub(crate) per_square: f32,
 }
 
 impl Fade {
-    fn new(spec: &FieldSpec) -> Self {
+    pub(crate) fn new(spec: &FieldSpec) -> Self {
         Self { middle: spec.position, per_square: spec.reach.map_or(0.0, |reach| 1.0 / (reach * reach)) }
     }
 
@@ -547,7 +552,7 @@ fn turn<S: Simd>(
     let [ax, ay, az] = Vec3::from(spec.axis).normalize_or(Vec3::Y).to_array();
     let [mx, my, mz] = fade.middle;
     let per_square = 1.0 / (spec.radius * spec.radius);
-    let (round, inward) = (2.0 * spec.speed / spec.radius, 2.0 * spec.inward / spec.radius);
+    let [round, inward] = spec.rates();
     for i in 0..n {
         let (dx, dy, dz) = (px[i] - mx, py[i] - my, pz[i] - mz);
         let along = dx * ax + dy * ay + dz * az;

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::collectors::{Collector, CollectorSpec};
 use crate::endless::{Cells, EndlessSpec};
 use crate::error::{SpecError, each, vector_within, within};
-use crate::fields::{Acting, Field, FieldChunk, FieldSpec, attract_to};
+use crate::fields::{Acting, Field, FieldChunk, FieldSpec};
 use crate::forms::Forms;
 use crate::noise::gust_noise;
 use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
@@ -375,6 +375,12 @@ impl World {
         only.plain_attractor()
     }
 
+    /// Whether the plain form of the step does in it: everything is the same everywhere, but for gusts and one attractor.
+    pub(crate) fn is_plain(&self) -> bool {
+        let alike = self.fields.is_empty() || self.lone_attractor().is_some();
+        alike && self.own_fields.is_empty() && !self.pulls()
+    }
+
     pub(crate) fn fields(&self) -> &[Acting] {
         &self.fields
     }
@@ -394,9 +400,13 @@ impl World {
 
     /// The pull of collectors on a chunk.
     pub(crate) fn pull(&self, time: f64, level: Level, chunk: &mut FieldChunk<'_>) {
-        for collector in self.collectors.iter().filter(|collector| collector.pull > 0.0) {
-            attract_to(level, collector.at(time), collector.pull, collector.reach, chunk);
-        }
+        self.pulls_at(time).for_each(|pull| pull.act(level, None, chunk));
+    }
+
+    /// The pull of each collector that has any, at a time, s.
+    pub(crate) fn pulls_at(&self, time: f64) -> impl Iterator<Item = Acting> {
+        let pulling = self.collectors.iter().filter(|collector| collector.pull > 0.0);
+        pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))
     }
 
     /// The gust field at a time, s.

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    Ball, Convex, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_CURLS, MOST_FIELDS, MOST_SOLID, Motion,
+    Ball, Convex, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_FIELDS, MOST_SOLID, MOST_WAVES, Motion,
     OwnFields, Wave, attractor, balls, convex,
 };
 use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
@@ -31,8 +31,6 @@ pub const MOST_STEPS: u32 = 64;
 pub(crate) const STEP_WORDS: u64 =
     36 + MOST_SOLID as u64 * 20 + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
 const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
-/// Waves of curl noise.
-const MOST_WAVES: usize = MOST_CURLS * 8;
 /// Words of an emitter.
 pub(crate) const EMITTER_WORDS: u64 = 40;
 
@@ -694,9 +692,7 @@ impl Layouts {
 fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
     let [x, y, z] = motion.push;
-    // Twice what gravity gives in a step: who is slower may come to lie.
-    let rest = 2.0 * motion.dt * glam::Vec3::from(motion.fall).length();
-    words.float(&[x, y, z, rest]);
+    words.float(&[x, y, z, motion.rest()]);
     let (origin, per_metre, strength) =
         motion.gusts.map_or(([0.0; 3], 0.0, 0.0), |gusts| (gusts.origin, gusts.per_metre, gusts.strength));
     words.float(&origin).float(&[per_metre]);

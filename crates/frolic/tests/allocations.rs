@@ -25,21 +25,9 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
             }
         };
         frames(60);
-        // A worker makes its scratch when it first takes such work, which on a busy machine may be late: a stretch that has seen that is
-        // followed by another. What a frame allocates shows in all of them.
-        let mut stretch = || {
-            let region = Region::new(COUNTED);
-            frames(120);
-            region.change()
-        };
-        let mut seen = stretch();
-        for _ in 0..4 {
-            if seen.allocations + seen.reallocations == 0 {
-                break;
-            }
-            seen = stretch();
-        }
-        seen
+        let region = Region::new(COUNTED);
+        frames(120);
+        region.change()
     })
 }
 

@@ -180,9 +180,7 @@ impl LoneMask<'_> {
                     Next::IsThrough => self.leave(rest, all, lane, &ways, mets),
                     Next::GoesAlone => {
                         let Way { nth, i, .. } = ways.of[lane];
-                        let (mut place, mut velocity) = (all.place(i), all.velocity(i));
-                        mets[nth] = self.solid.meet(all.start(i), &mut place, &mut velocity, dt, rest);
-                        all.put(i, place, velocity);
+                        mets[nth] = self.solid.meet_alone(i, dt, rest, all);
                     }
                 }
                 if taken < list.len() {
@@ -291,9 +289,7 @@ impl LoneMask<'_> {
         if way.touches == MOST_TOUCHES {
             self.solid.bring_out_alone(&mut place, &mut velocity, &mut way.met);
         }
-        let before = all.velocity(way.i).length();
-        // Pressed against it and slow, it lies still from now on.
-        if way.is_short && before <= rest && into >= 0.5 * before && self.rules.friction > 0.0 {
+        if way.is_short && self.rules.holds(all.velocity(way.i).length(), into, rest) {
             velocity = Vec3::ZERO;
         }
         all.put(way.i, place, velocity);

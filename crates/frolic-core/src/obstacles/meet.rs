@@ -73,16 +73,21 @@ impl Solid {
     /// Lets those of a list, each by itself, meet what is in their way; `mets` is as long as the list.
     pub(crate) fn meet_each(&self, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
         for (&i, met) in list.iter().zip(mets) {
-            let i = usize::from(i);
-            let (mut place, mut velocity) = (all.place(i), all.velocity(i));
-            *met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
-            all.put(i, place, velocity);
+            *met = self.meet_alone(usize::from(i), dt, rest, all);
         }
+    }
+
+    /// Lets one of a block meet what is in its way.
+    pub(super) fn meet_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Met {
+        let (mut place, mut velocity) = (all.place(i), all.velocity(i));
+        let met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
+        all.put(i, place, velocity);
+        met
     }
 
     /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way. Slower than `rest`, m/s, and
     /// pressed against something with friction, it lies still.
-    pub(crate) fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
+    fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
         let mut met = Met::default();
         let speed = velocity.length();
         if speed * dt <= self.short_way {
@@ -115,10 +120,8 @@ impl Solid {
                     continue;
                 }
                 Touch::Bounce | Touch::Slide
-                    if speed <= rest
-                        && obstacle.friction > 0.0
-                        && (0.0..=HELD).contains(&distance)
-                        && velocity.dot(normal) <= -0.5 * speed =>
+                    if (0.0..=HELD).contains(&distance)
+                        && obstacle.holds(speed, -velocity.dot(normal), rest) =>
                 {
                     (*place, *velocity) = (start, Vec3::ZERO);
                     return met;
@@ -270,9 +273,7 @@ impl Solid {
             (*place, *velocity) = (start, Vec3::ZERO);
         }
         let Some((nth, _, into)) = met.touch else { return };
-        let speed = before.length();
-        // Pressed against something and slow, it lies still from now on.
-        if speed <= rest && into >= 0.5 * speed && self.obstacles[nth as usize].friction > 0.0 {
+        if self.obstacles[nth as usize].holds(before.length(), into, rest) {
             *velocity = Vec3::ZERO;
         }
     }
@@ -458,6 +459,11 @@ fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mu
 }
 
 impl super::Obstacle {
+    /// Whether something of a speed, m/s, of which so much is towards it, lies still on it: slow, pressed against it, held by friction.
+    pub(super) fn holds(&self, speed: f32, into: f32, rest: f32) -> bool {
+        speed <= rest && into >= 0.5 * speed && self.friction > 0.0
+    }
+
     /// The velocity after a touch.
     pub(super) fn respond(&self, velocity: Vec3, normal: Vec3) -> Vec3 {
         let into = velocity.dot(normal);

@@ -13,7 +13,7 @@ impl Chunk<'_> {
     /// Obstacles, collectors, ages and regions, while the block is in cache.
     pub(super) fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
-        let rest = acts.rest();
+        let rest = acts.motion.rest();
         let mut touched = 0;
         if !solid.is_empty() {
             self.lie_on(solid, rest, room);

@@ -301,13 +301,13 @@ impl Particles {
 
     /// Bytes of state and scratch an element of capacity.
     pub fn bytes_per_element(storage: Storage) -> u64 {
-        let columns = ParticleColumns::BYTES_PER_ELEMENT;
-        let rest = match storage {
-            // Who is dead, and who lies still.
-            Storage::Columns => size_of::<u32>() + size_of::<u8>(),
-            Storage::Objects => Records::BYTES_PER_ELEMENT + size_of::<u8>(),
+        let records = match storage {
+            Storage::Columns => 0,
+            Storage::Objects => Records::BYTES_PER_ELEMENT,
         };
-        (columns + rest) as u64
+        // Who is dead, and who lies still.
+        let scratch = size_of::<u32>() + size_of::<u8>();
+        (ParticleColumns::BYTES_PER_ELEMENT + records + scratch) as u64
     }
 
     /// The same population stepped `chunk` elements at a time (at least 1) with kernels of `level`; results do not
@@ -395,7 +395,9 @@ impl Particles {
         };
         let (events, time) = (&spec.events[..], self.time);
         let sets_aside = spec.order == Order::Any;
-        let acts = Acts { motion, world, own: fields, curls, catching, events, sets_aside, time, level };
+        let is_plain = spec.motion.is_plain() && world.is_plain() && fields.is_empty();
+        let own = &fields[..];
+        let acts = Acts { motion, world, is_plain, own, curls, catching, events, sets_aside, time, level };
         let Aside { count, stamp, lies, .. } = &mut held.aside;
         // Written by the step, so that this allocates and clears nothing but the newborn's.
         lies.resize(held.columns.len().max(held.records.len()), 0);
@@ -419,7 +421,7 @@ impl Particles {
                     notes,
                 );
             }
-            Storage::Objects => held.records.advance(&acts, lies, &mut notes[0]),
+            Storage::Objects => held.records.advance(&acts, lies, dead, &mut notes[0]),
         }
         skipped
     }
@@ -430,17 +432,20 @@ impl Particles {
         let Held { storage, columns, records, trail, aside } = held;
         let count = match storage {
             Storage::Columns => step::join_dead(dead, dead_in_chunk, self.chunk),
-            Storage::Objects => {
-                dead.clear();
-                dead.extend(records.dead());
-                dead.len()
-            }
+            Storage::Objects => dead.len(),
         };
         let dead = &dead[..count];
-        match (spec.order, *storage) {
-            (Order::Birth, Storage::Columns) => columns.remove_sorted(dead),
-            (Order::Birth, Storage::Objects) => records.retire(),
-            (Order::Any, _) => {
+        match spec.order {
+            Order::Birth => {
+                match storage {
+                    Storage::Columns => columns.remove_sorted(dead),
+                    Storage::Objects => records.retire(),
+                }
+                if let Some(trail) = trail {
+                    trail.remove(dead);
+                }
+            }
+            Order::Any => {
                 let left = aside.lies.len() - count;
                 let swaps = aside.settle(dead);
                 match storage {
@@ -450,11 +455,7 @@ impl Particles {
                 if let Some(trail) = trail {
                     trail.swap_and_truncate(swaps, left);
                 }
-                return count;
             }
-        }
-        if let Some(trail) = trail {
-            trail.remove(dead);
         }
         count
     }

@@ -13,6 +13,8 @@
 //! With both drags and no other acceleration that is the exact solution (Bernoulli's equation). Where all elements feel the same (gravity,
 //! steady wind, gusts, one attractor) the plain form does: v keep + (a + k w) reach.
 
+use glam::Vec3;
+
 use super::spec::{KeepTo, MotionSpec};
 use crate::world::{Gusts, World};
 
@@ -86,6 +88,11 @@ impl Motion {
                 Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
             },
         }
+    }
+
+    /// Slower than this, m/s, something can lie still: twice what gravity gives in a step.
+    pub fn rest(&self) -> f32 {
+        2.0 * self.dt * Vec3::from(self.fall).length()
     }
 
     /// One element's new position and velocity by the plain form. The one formula, for columns and objects alike.

@@ -31,15 +31,21 @@ impl Records {
         self.rows.push(Box::new(*row));
     }
 
-    /// Steps all; `lies` as long as there are records.
-    pub(super) fn advance(&mut self, acts: &Acts<'_>, lies: &mut [u8], notes: &mut Notes) {
+    /// Steps all; `lies` as long as there are records. Afterwards `dead` are the indices of the dead, rising.
+    pub(super) fn advance(
+        &mut self,
+        acts: &Acts<'_>,
+        lies: &mut [u8],
+        dead: &mut Vec<u32>,
+        notes: &mut Notes,
+    ) {
+        dead.clear();
         let mut room = Room::new();
-        self.rows.iter_mut().zip(lies).for_each(|(row, lies)| step_row(acts, row, lies, &mut room, notes));
-    }
-
-    /// Indices of the dead, rising.
-    pub(super) fn dead(&self) -> impl Iterator<Item = u32> {
-        (0u32..).zip(&self.rows).filter(|(_, row)| row.age >= row.life).map(|(nth, _)| nth)
+        for (nth, (row, lies)) in (0u32..).zip(self.rows.iter_mut().zip(lies)) {
+            if step_row(acts, row, lies, &mut room, notes) {
+                dead.push(nth);
+            }
+        }
     }
 
     /// Where each is, m.

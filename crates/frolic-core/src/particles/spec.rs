@@ -82,6 +82,13 @@ pub struct MotionSpec {
     pub keep_to: Option<KeepTo>,
 }
 
+impl MotionSpec {
+    /// Whether the plain form of the step does for it.
+    pub(crate) fn is_plain(&self) -> bool {
+        self.drag_square == 0.0 && self.speed_limits.is_none() && self.keep_to.is_none()
+    }
+}
+
 impl Default for MotionSpec {
     fn default() -> Self {
         Self { drag: 0.0, drag_square: 0.0, weight: 1.0, speed_limits: None, keep_to: None }

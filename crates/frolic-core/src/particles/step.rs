@@ -26,6 +26,8 @@ use crate::world::{Gusts, World};
 pub(super) struct Acts<'a> {
     pub(super) motion: &'a Motion,
     pub(super) world: &'a World,
+    /// Whether the plain form does.
+    pub(super) is_plain: bool,
     /// Fields of the population's own, and curl noise of the world's and of those as it is now.
     pub(super) own: &'a [Acting],
     pub(super) curls: &'a [Option<Curl>],
@@ -38,18 +40,6 @@ pub(super) struct Acts<'a> {
 }
 
 impl Acts<'_> {
-    /// Whether the plain form does.
-    fn is_plain(&self) -> bool {
-        let motion = self.motion;
-        (self.world.fields().is_empty() || motion.attractor.is_some())
-            && self.own.is_empty()
-            && self.world.own_fields().is_empty()
-            && !self.world.pulls()
-            && motion.drag_square == 0.0
-            && motion.free == [1.0; 3]
-            && motion.speed_limits.is_none()
-    }
-
     /// Whether elements can meet anything.
     fn is_solid(&self) -> bool {
         !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
@@ -76,12 +66,7 @@ impl Acts<'_> {
         let Some((air, push)) = most else { return false };
         let slow = 1.0 / (1.0 + motion.drag_square * air * motion.reach);
         let speed = air * (1.0 - motion.keep * slow) + push * motion.reach;
-        speed * 1.001 < self.rest()
-    }
-
-    /// Slower than this, m/s, something can lie still: twice what gravity gives in a step.
-    pub(super) fn rest(&self) -> f32 {
-        2.0 * self.motion.dt * length(self.motion.fall)
+        speed * 1.001 < motion.rest()
     }
 
     fn fields(&self) -> impl Iterator<Item = (&Acting, Option<&Curl>)> {
@@ -180,14 +165,14 @@ pub(super) fn step_chunks(
         );
 }
 
-/// Steps one record as columns of one element: the classic form pays for every field and obstacle anew.
+/// Steps one record as columns of one element: the classic form pays for every field and obstacle anew. Returns whether it dies.
 pub(super) fn step_row(
     acts: &Acts<'_>,
     row: &mut ParticleRow,
     lies: &mut u8,
     room: &mut Room,
     notes: &mut Notes,
-) {
+) -> bool {
     let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
     let mut chunk = Chunk {
         px: std::slice::from_mut(px),
@@ -203,9 +188,11 @@ pub(super) fn step_row(
         key: std::slice::from_ref(key),
     };
     chunk.step(acts, std::slice::from_mut(lies), room, notes);
-    if chunk.age[0] >= chunk.life[0] {
+    let dies = chunk.age[0] >= chunk.life[0];
+    if dies {
         chunk.note_deaths(acts, &[0], 0, notes);
     }
+    dies
 }
 
 /// Moves each chunk's dead to the front of the list, in order; returns how many there are.
@@ -249,7 +236,7 @@ impl Chunk<'_> {
 
     /// Moves, ages and lets meet what is met; marks who lies still.
     fn step(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
-        let (plain, solid) = (acts.is_plain(), acts.is_solid());
+        let (plain, solid) = (acts.is_plain, acts.is_solid());
         if acts.sets_aside && !solid {
             lies.fill(0);
         }

@@ -248,7 +248,8 @@ impl Renderer {
     /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
         let grid = Grid::new(view.size(), self.tile_log2);
-        let need = Need::of(list, self.need);
+        let tiles = grid.tiles().max(Shadow::tiles_for(list));
+        let need = Need::of(list, tiles, self.need);
         if need != self.need {
             self.need = need;
             bin::make_room(&need);

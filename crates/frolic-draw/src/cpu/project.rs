@@ -96,11 +96,13 @@ pub(super) struct Need {
     /// Triangles and vertices of one instance.
     triangles: usize,
     vertices: usize,
+    /// Tiles of the picture or of the shadow map, whichever has more.
+    tiles: usize,
 }
 
 impl Need {
-    /// What a list may need, and what was needed before.
-    pub(super) fn of(list: &DrawList<'_>, before: Self) -> Self {
+    /// What a list may need on a picture or map of so many tiles, and what was needed before.
+    pub(super) fn of(list: &DrawList<'_>, tiles: usize, before: Self) -> Self {
         /// More records than this are made room for when they come.
         const MOST: usize = 1 << 16;
         let mut need = Self::default();
@@ -123,6 +125,7 @@ impl Need {
             strips: need.strips.next_power_of_two().min(MOST).max(before.strips),
             triangles: need.triangles.max(before.triangles),
             vertices: need.vertices.max(before.vertices),
+            tiles: tiles.max(before.tiles),
         }
     }
 }
@@ -149,11 +152,12 @@ impl Projected {
         self.clear();
         self.shapes.clear();
         self.vertices.clear();
-        self.dots.make_room(CHUNK);
-        self.quads.make_room(need.quads);
-        self.facets.make_room(need.facets);
-        self.strips.make_room(need.strips);
+        self.dots.make_room(CHUNK, need.tiles);
+        self.quads.make_room(need.quads, need.tiles);
+        self.facets.make_room(need.facets, need.tiles);
+        self.strips.make_room(need.strips, need.tiles);
         room::for_more(&mut self.shapes.facets, need.triangles);
+        room::for_more(&mut self.shapes.strips, need.triangles);
         room::for_more(&mut self.vertices, need.vertices);
         self.skin.start(need.vertices, 0);
         self.skin.start(RibbonSpec::MOST_SEGMENTS as usize + 1, 1);
@@ -433,7 +437,8 @@ pub(super) struct Queue<R> {
 }
 
 impl<R: Record> Queue<R> {
-    fn make_room(&mut self, count: usize) {
+    fn make_room(&mut self, count: usize, tiles: usize) {
+        room::for_more(&mut self.next, tiles);
         room::for_more(&mut self.kept, count);
         room::for_more(&mut self.places, count);
         room::for_more(&mut self.spans, count);

@@ -18,7 +18,7 @@ use super::solid::{Samples, Style};
 use super::tile::Grid;
 use crate::camera::View;
 use crate::image::ImageSize;
-use crate::light::shadow_view;
+use crate::light::{SunSpec, shadow_view};
 use crate::list::DrawList;
 use crate::vertices::Seen;
 
@@ -56,7 +56,19 @@ impl Default for Shadow {
     }
 }
 
+/// The sun, if it throws shadows of anything.
+fn casts<'a>(list: &DrawList<'a>) -> Option<&'a SunSpec> {
+    let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
+    sun.filter(|_| list.batches().iter().any(|batch| batch.solid))
+}
+
 impl Shadow {
+    /// Tiles of the map that a list takes.
+    pub(super) fn tiles_for(list: &DrawList<'_>) -> usize {
+        let size = casts(list).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
+        size.map_or(0, |size| Grid::new(size, TILE_LOG2).tiles())
+    }
+
     /// Draws the map of a list's solid shapes; returns whether there is one.
     pub(super) fn cast(
         &mut self,
@@ -65,8 +77,7 @@ impl Shadow {
         level: Level,
         meter: &mut Meter,
     ) -> bool {
-        let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
-        let (Some(sun), true) = (sun, list.batches().iter().any(|batch| batch.solid)) else {
+        let Some(sun) = casts(list) else {
             self.view = None;
             return false;
         };
