@@ -1,37 +1,133 @@
 //! What a population that lives elsewhere, as on a device, needs to be stepped by the same numbers.
 
+use std::sync::Arc;
+
 use glam::Vec3;
 
-pub use crate::particles::{Attractor, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
+pub use crate::particles::{Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
 pub use crate::world::{GUST_SEED, Gusts};
 
 use crate::curl::WAVES;
 use crate::error::SpecError;
 use crate::fields::{Acting, Fade, Falloff, FieldKind};
-use crate::forms::Forms;
-use crate::obstacles::{Body, Touch};
-use crate::particles::{ParticleSpec, ShapeSpec};
-use crate::world::World;
+use crate::forms::{DistanceGrid, Forms, Plane};
+use crate::obstacles::{Body, Mask, MaskLie, Obstacle, Touch};
+use crate::particles::{EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::world::{World, new_stamp};
 
 /// Most obstacles, and most collectors, that such a population can meet.
 pub const MOST_SOLID: usize = 16;
 
-/// A round or flat obstacle, as plain numbers.
+/// An obstacle, as plain numbers.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
-pub struct Convex {
+pub struct Hindrance {
     /// 0 a plane: `place` is its normal and its offset along that. 1 a sphere: middle and radius. 2 an upright post: a point of its axis and
     /// radius. 3 a capsule: one end and radius; `more` is the way to the other. 4 a box: its middle and the sine of its turn; `more` is
-    /// half its size and the cosine.
+    /// half its size and the cosine. 5 a ground: its corner and the height of the value 1; `more` is its size, the cosine of its steepest
+    /// slope and its cell. 6 a distance grid: its first point and its cell. 7 a mask: its corner, its cell and whether it lies (0, 1).
     pub kind: u32,
     /// m.
     pub place: [f32; 4],
     /// m.
     pub more: [f32; 4],
+    /// Which of the [`grids`] it is read from, of kinds 5 to 7.
+    pub grid: Option<usize>,
     /// Share of the speed towards it that is sent back.
     pub bounce: f32,
     /// Share of the speed along it that is lost at each touch.
     pub friction: f32,
+    /// What becomes of who touches it: 0 it is sent back, 1 it stays, 2 its life ends, 3 nothing.
+    pub touch: u32,
+}
+
+/// A grid that obstacles or fields are read from, as words: of a ground its heights, of a distance grid its distances, both as the bits of
+/// 32-bit floats; of a mask what each cell knows (distance in thousandths of a cell as 16 bits; the direction in 8 bits each).
+#[derive(Debug, Clone, Copy)]
+pub struct Grid<'a> {
+    of: GridOf<'a>,
+    /// What it is a part of: never changes, or is another.
+    origin: u64,
+}
+
+#[derive(Debug, Clone, Copy)]
+enum GridOf<'a> {
+    Heights(&'a Plane),
+    Distance(&'a DistanceGrid),
+    Mask(&'a Mask),
+}
+
+impl Grid<'_> {
+    /// Points or cells along each axis.
+    pub fn points(&self) -> [usize; 3] {
+        match self.of {
+            GridOf::Heights(plane) => [plane.width(), plane.height(), 1],
+            GridOf::Distance(grid) => grid.points(),
+            GridOf::Mask(mask) => [mask.width(), mask.height(), 1],
+        }
+    }
+
+    /// Words in all.
+    pub fn len(&self) -> usize {
+        self.points().iter().product()
+    }
+
+    /// Whether it holds nothing; no grid does.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The `nth` word, along x, then y, then z.
+    pub fn word(&self, nth: usize) -> u32 {
+        match self.of {
+            GridOf::Heights(plane) => plane.values()[nth].to_bits(),
+            GridOf::Distance(grid) => grid.values()[nth].to_bits(),
+            GridOf::Mask(mask) => mask.word(nth),
+        }
+    }
+
+    /// Another number whenever its words are others.
+    pub fn stamp(&self) -> u64 {
+        match self.of {
+            GridOf::Mask(mask) => mask.stamp(),
+            _ => self.origin,
+        }
+    }
+
+    /// The words that may have changed since its stamp was this.
+    pub fn changed_since(&self, stamp: u64) -> std::ops::Range<usize> {
+        match self.of {
+            GridOf::Mask(mask) => {
+                let rows = mask.changed_since(stamp).map_or(0..0, |[_, low, _, high]| low..high);
+                rows.start * mask.width()..rows.end * mask.width()
+            }
+            _ if stamp == self.origin => 0..0,
+            _ => 0..self.len(),
+        }
+    }
+}
+
+/// Words of grids that a population can read: rows of this many, each grid starting one of its own; and how many rows.
+pub const GRID_ROW: usize = 2048;
+/// See [`GRID_ROW`].
+pub const GRID_ROWS: usize = 8192;
+
+/// Most elements of a population whose emitters are not all [simple](is_simple).
+pub const MOST_WRITTEN: u32 = 2_500_000;
+
+/// The grids of a world's obstacles and fields and of a population's own fields, in this order.
+pub fn grids<'a>(world: &'a World, own: &'a OwnFields) -> impl Iterator<Item = Grid<'a>> {
+    let solid = world.solid().obstacles.iter().filter_map(|obstacle| match &obstacle.body {
+        Body::Heights(heights) => Some(GridOf::Heights(heights.plane())),
+        Body::Distance(grid) => Some(GridOf::Distance(grid)),
+        Body::Mask(mask) => Some(GridOf::Mask(mask)),
+        _ => None,
+    });
+    let shapes = |fields: &'a [Acting]| {
+        fields.iter().filter_map(Acting::shape).map(|(_, grid)| GridOf::Distance(grid))
+    };
+    let of_world = solid.chain(shapes(world.fields())).map(|of| Grid { of, origin: world.origin() });
+    of_world.chain(shapes(&own.fields).map(|of| Grid { of, origin: own.stamp }))
 }
 
 /// A collector within a step: its middle at the end and radius, m; how far it has come, m.
@@ -49,7 +145,9 @@ pub const MOST_WAVES: usize = MOST_CURLS * WAVES;
 #[non_exhaustive]
 pub struct Felt {
     /// 0 pushes by `a`, m/s². 1 moves the air by `a`, m/s. 2 attracts: strength, radius and falloff (0 with the square, 1 linear, 2 none, 3
-    /// as a spring). 3 turns: axis and 1 / radius² in `a`; round, inward and along, 1/s, in `b`. 4 is curl noise: its first wave.
+    /// as a spring). 3 turns: axis and 1 / radius² in `a`; round, inward and along, 1/s, in `b`. 4 is curl noise: its first wave and how many. 5
+    /// draws to a shape: pull, damping, 1/s, and the furthest distance, m, in `a`; in `b` its place among [`Hindrances::all`] and whether it
+    /// holds (0, 1).
     pub kind: u32,
     /// Middle, m, and 1 / reach², 0 where it reaches everywhere.
     pub middle: [f32; 4],
@@ -64,37 +162,45 @@ pub type Wave = [[f32; 4]; 2];
 
 /// Fields of a population's own, ready to be felt beside the world's.
 #[derive(Debug, Clone)]
-pub struct OwnFields(Vec<Acting>);
+pub struct OwnFields {
+    fields: Vec<Acting>,
+    stamp: u64,
+}
 
 impl OwnFields {
-    /// Those of a spec, if none of them needs a form.
+    /// Those of a spec.
     ///
     /// # Errors
-    /// A form, which is not at hand here.
-    pub fn new(spec: &ParticleSpec) -> Result<Self, SpecError> {
-        Ok(Self(Acting::all(&spec.fields, &Forms::default())?))
+    /// A form that is missing or is no distance grid.
+    pub fn new(spec: &ParticleSpec, forms: &Forms) -> Result<Self, SpecError> {
+        Ok(Self { fields: Acting::all(&spec.fields, forms)?, stamp: new_stamp() })
     }
 
     /// Whether the population needs them one by one: the plain form, in which everything is the same everywhere but for gusts and one
     /// attractor, does not do.
     pub fn are_needed(&self, spec: &ParticleSpec, world: &World) -> bool {
-        !(spec.motion.is_plain() && world.is_plain() && self.0.is_empty())
+        !(spec.motion.is_plain() && world.is_plain() && self.fields.is_empty())
     }
 
     /// All that act in the step from `time` on, s, in the order in which they are felt; and the waves of curl noise.
     pub fn felt(&self, world: &World, time: f64, fields: &mut Vec<Felt>, waves: &mut Vec<Wave>) {
         fields.clear();
         waves.clear();
-        for field in world.fields().iter().chain(&self.0).filter(|field| field.acts(time)) {
-            fields.extend(felt(field, world.spec().wind, time, waves));
+        let mut shape = world.solid().obstacles.len();
+        for field in world.fields().iter().chain(&self.fields) {
+            if field.acts(time) {
+                fields.extend(felt(field, shape, world.spec().wind, time, waves));
+            }
+            shape += usize::from(field.shape().is_some());
         }
         for pull in world.pulls_at(time) {
-            fields.extend(felt(&pull, world.spec().wind, time, waves));
+            fields.extend(felt(&pull, shape, world.spec().wind, time, waves));
         }
     }
 }
 
-fn felt(field: &Acting, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Option<Felt> {
+/// `shape`: the place of its shape, if it has one.
+fn felt(field: &Acting, shape: usize, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Option<Felt> {
     let spec = &field.spec;
     let Fade { middle: [x, y, z], per_square } = Fade::new(spec);
     let middle = [x, y, z, per_square];
@@ -125,12 +231,16 @@ fn felt(field: &Acting, wind: [f32; 3], time: f64, waves: &mut Vec<Wave>) -> Opt
             }
             with(4, [first, WAVES as f32, 0.0, 0.0], [0.0; 3])
         }
-        FieldKind::Shape(_) => None,
+        FieldKind::Shape(spec) => {
+            let holds = f32::from(u8::from(spec.hold));
+            with(5, [spec.pull, spec.damp, spec.most, 0.0], [shape as f32, holds, 0.0])
+        }
     }
 }
 
 /// Why a population has to stay with the processor, if it has to: what it does, or what there is in the world, is not known elsewhere.
-pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
+/// `forms`: those that its fields name.
+pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Option<String> {
     let told = |what: &str| Some(what.to_owned());
     if !spec.events.is_empty() {
         return told("its events start other elements");
@@ -145,43 +255,44 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World) -> Option<String> {
     if fields().count() + world.pulls_at(0.0).count() > MOST_FIELDS {
         return told("it feels over 16 fields and pulls");
     }
-    if fields().any(|field| matches!(field.kind, FieldKind::Shape(_))) {
-        return told("a shape draws it or holds it");
-    }
     if fields().filter(|field| matches!(field.kind, FieldKind::Curl(_))).count() > MOST_CURLS {
         return told("it feels over 2 fields of curl noise");
     }
-    if world.changes() {
-        return told("the world changes as it runs");
+    if world.solid().posts.is_some() {
+        return told("the world has no end");
     }
-    if convex(world).is_none() {
-        return told("the world has obstacles other than 16 round or flat ones that send back");
+    let shapes = || fields().filter(|field| matches!(field.kind, FieldKind::Shape(_))).count();
+    if world.solid().obstacles.len() + shapes() > MOST_SOLID {
+        return told("there are over 16 obstacles and shapes");
     }
     if world.collectors().len() > MOST_SOLID {
         return told("the world has over 16 collectors");
     }
-    for emitter in &spec.emitters {
-        let known = matches!(
-            emitter.shape,
-            ShapeSpec::Point
-                | ShapeSpec::Disc { .. }
-                | ShapeSpec::Sphere { .. }
-                | ShapeSpec::SphereSurface { .. }
-                | ShapeSpec::Box { .. }
-                | ShapeSpec::Line { .. }
-                | ShapeSpec::Ring { .. }
-        );
-        if !known {
-            return told("an emitter starts from a form");
-        }
-        if emitter.aim.even || emitter.aim.from_surface {
-            return told("an emitter's aim is even or from the surface");
-        }
-        if emitter.scatter.is_some() {
-            return told("an emitter is scattered over cells");
-        }
+    if spec.count > MOST_WRITTEN && !spec.emitters.iter().all(is_simple) {
+        return told("its emitters start from forms, or aim evenly, and it has over 2 500 000 elements");
+    }
+    // What is missing is told where the population is made.
+    let own = OwnFields::new(spec, forms).ok()?;
+    if grids(world, &own).map(|grid| grid.len().div_ceil(GRID_ROW)).sum::<usize>() > GRID_ROWS {
+        return told("its grids hold over 16 million points");
     }
     None
+}
+
+/// Whether newborn of an emitter can be drawn elsewhere, from its [`EmitterAxes`] and random numbers alone. Others are to be written down
+/// here: [`Births::rows`].
+pub fn is_simple(emitter: &EmitterSpec) -> bool {
+    let shape = matches!(
+        emitter.shape,
+        ShapeSpec::Point
+            | ShapeSpec::Disc { .. }
+            | ShapeSpec::Sphere { .. }
+            | ShapeSpec::SphereSurface { .. }
+            | ShapeSpec::Box { .. }
+            | ShapeSpec::Line { .. }
+            | ShapeSpec::Ring { .. }
+    );
+    shape && !emitter.aim.even && !emitter.aim.from_surface && emitter.scatter.is_none()
 }
 
 /// The point that pulls everywhere and always, where that is the world's only field.
@@ -189,30 +300,69 @@ pub fn attractor(world: &World) -> Option<Attractor> {
     world.lone_attractor()
 }
 
-/// The obstacles of a world, if all are such.
-pub fn convex(world: &World) -> Option<Vec<Convex>> {
+/// What a population meets and which shapes draw it.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Hindrances {
+    /// Obstacles, then shapes as distance grids.
+    pub all: Vec<Hindrance>,
+    /// How many are obstacles.
+    pub obstacles: usize,
+    /// Ways up to this length, m, lead through none of them.
+    pub short_way: f32,
+    /// 1 where all obstacles are masks that stand, 2 where all are masks that lie: only what leads along their plane counts as a way. Else 0.
+    pub flat: u32,
+}
+
+/// The obstacles of a world, those of an endless one apart, and the shapes of its fields and of a population's own.
+pub fn hindrances(world: &World, own: &OwnFields) -> Hindrances {
     let solid = world.solid();
-    if solid.posts.is_some() || solid.obstacles.len() > MOST_SOLID {
-        return None;
-    }
-    let plain = |obstacle: &crate::obstacles::Obstacle| {
-        let with = |at: Vec3, w: f32| at.extend(w).to_array();
-        let (kind, place, more) = match &obstacle.body {
-            Body::Plane { normal, offset } => (0, with(*normal, *offset), [0.0; 4]),
-            Body::Sphere { middle, radius } => (1, with(*middle, *radius), [0.0; 4]),
-            Body::Post(post) => (2, [post.x, 0.0, post.z, post.radius], [0.0; 4]),
-            Body::Capsule { from, way, radius } => (3, with(*from, *radius), with(*way, 0.0)),
-            Body::Box { middle, half, turn: [sin, cos] } => (4, with(*middle, *sin), with(*half, *cos)),
-            Body::Heights(_) | Body::Distance(_) | Body::Mask(_) => return None,
-        };
-        let bounce = match obstacle.touch {
-            Touch::Bounce => obstacle.bounce,
-            Touch::Slide => 0.0,
-            _ => return None,
-        };
-        Some(Convex { kind, place, more, bounce, friction: obstacle.friction })
+    let mut grids = 0;
+    let mut all: Vec<Hindrance> =
+        solid.obstacles.iter().map(|obstacle| hindrance(obstacle, &mut grids)).collect();
+    let shapes = world.fields().iter().chain(&own.fields).filter_map(Acting::shape);
+    all.extend(shapes.map(|(_, grid)| {
+        let body = Body::Distance(Arc::clone(grid));
+        hindrance(&Obstacle { body, touch: Touch::Pass, bounce: 0.0, friction: 0.0 }, &mut grids)
+    }));
+    let flat = solid.lie().map_or(0, |lie| if lie == MaskLie::Flat { 2 } else { 1 });
+    Hindrances { all, obstacles: solid.obstacles.len(), short_way: solid.short_way(), flat }
+}
+
+/// `grids`: how many there were before.
+fn hindrance(obstacle: &Obstacle, grids: &mut usize) -> Hindrance {
+    let with = |at: Vec3, w: f32| at.extend(w).to_array();
+    let mut next = || {
+        *grids += 1;
+        Some(*grids - 1)
     };
-    solid.obstacles.iter().map(plain).collect()
+    let (kind, place, more, grid) = match &obstacle.body {
+        Body::Plane { normal, offset } => (0, with(*normal, *offset), [0.0; 4], None),
+        Body::Sphere { middle, radius } => (1, with(*middle, *radius), [0.0; 4], None),
+        Body::Post(post) => (2, [post.x, 0.0, post.z, post.radius], [0.0; 4], None),
+        Body::Capsule { from, way, radius } => (3, with(*from, *radius), with(*way, 0.0), None),
+        Body::Box { middle, half, turn: [sin, cos] } => (4, with(*middle, *sin), with(*half, *cos), None),
+        Body::Heights(heights) => {
+            let [place, more] = heights.numbers();
+            (5, place, more, next())
+        }
+        Body::Distance(grid) => {
+            let [x, y, z] = grid.origin();
+            (6, [x, y, z, grid.cell()], [0.0; 4], next())
+        }
+        Body::Mask(mask) => {
+            let lies = f32::from(u8::from(mask.lie() == MaskLie::Flat));
+            (7, [mask.corner().x, mask.corner().y, mask.cell(), lies], [0.0; 4], next())
+        }
+    };
+    let (bounce, touch) = match obstacle.touch {
+        Touch::Bounce => (obstacle.bounce, 0),
+        Touch::Slide => (0.0, 0),
+        Touch::Stick => (0.0, 1),
+        Touch::Die => (0.0, 2),
+        Touch::Pass => (0.0, 3),
+    };
+    Hindrance { kind, place, more, grid, bounce, friction: obstacle.friction, touch }
 }
 
 /// The collectors of a world in the step from `time`, s, of `dt` seconds.

@@ -373,6 +373,14 @@ impl Acting {
         Self { spec: FieldSpec::new(kind).at(place.to_array()).reach(reach), grid: None, seed: 0 }
     }
 
+    /// Its shape, if it has one.
+    pub(crate) fn shape(&self) -> Option<(&ShapeFieldSpec, &Arc<DistanceGrid>)> {
+        match &self.spec.kind {
+            FieldKind::Shape(shape) => Some((shape, self.grid.as_ref()?)),
+            _ => None,
+        }
+    }
+
     /// Whether it acts at a time, s.
     pub(crate) fn acts(&self, time: f64) -> bool {
         self.spec.during.is_none_or(|[from, to]| (f64::from(from)..f64::from(to)).contains(&time))
@@ -417,10 +425,7 @@ impl Acting {
 
     /// The grid that elements are held on, if they are.
     pub(crate) fn holds(&self) -> Option<&DistanceGrid> {
-        match &self.spec.kind {
-            FieldKind::Shape(shape) if shape.hold => self.grid.as_deref(),
-            _ => None,
-        }
+        self.shape().filter(|(shape, _)| shape.hold).map(|(_, grid)| &**grid)
     }
 
     /// Acts on a chunk; `curl` as [`Acting::curl_at`] gave it.

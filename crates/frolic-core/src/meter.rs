@@ -288,4 +288,9 @@ impl Meter {
     pub fn add(&mut self, counter: Counter, count: u64) {
         self.current.counters[counter as usize] += count;
     }
+
+    /// Sets a counter to 0: what is there at the end of a frame, and not what happened in it, is told anew by each step.
+    pub fn forget(&mut self, counter: Counter) {
+        self.current.counters[counter as usize] = 0;
+    }
 }

@@ -149,13 +149,15 @@ impl WorldSpec {
     /// Names the key that is out of range, or whose form is missing or of another kind.
     pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
         self.check()?;
+        let stamp = new_stamp();
         Ok(World {
             fields: Acting::all(&self.field, forms)?,
             own_fields: Vec::new(),
             solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
             brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
-            stamp: new_stamp(),
+            stamp,
+            origin: stamp,
             spec: self.clone(),
         })
     }
@@ -229,10 +231,12 @@ pub struct World {
     /// Paths of the spec's brushes.
     brushes: Vec<Option<Path>>,
     stamp: u64,
+    /// The stamp that it was built with, clones too: what no brush changes is the same for all of them.
+    origin: u64,
 }
 
-/// A number that no world had before.
-fn new_stamp() -> u64 {
+/// A number that there was not before.
+pub(crate) fn new_stamp() -> u64 {
     static NEXT: AtomicU64 = AtomicU64::new(1);
     NEXT.fetch_add(1, Ordering::Relaxed)
 }
@@ -362,6 +366,11 @@ impl World {
     /// Another number whenever its obstacles are others.
     pub(crate) fn stamp(&self) -> u64 {
         self.stamp
+    }
+
+    /// The stamp that it was built with.
+    pub(crate) fn origin(&self) -> u64 {
+        self.origin
     }
 
     /// Obstacles, made ready.

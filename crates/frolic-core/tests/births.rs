@@ -19,7 +19,7 @@ proptest! {
         let (mut due, mut time) = (0, 0.0);
         for _ in 0..steps {
             let mut all = Vec::new();
-            emitters.due(&spec.emitters, time, dt, |now| all.push(now));
+            emitters.due(&spec.emitters, time, dt, |now, _| all.push(now));
             for now in all {
                 due += now.count;
                 let ages: Vec<f64> = (0..now.count).map(|nth| now.age(nth)).collect();

@@ -41,7 +41,7 @@ proptest! {
             (builder.build().unwrap(), region)
         };
         let (mut atlas, region) = built(&mask(&world));
-        let mut seen = mask(&world).edits();
+        let mut seen = mask(&world).stamp();
         for (x, y, radius, dig) in strokes {
             let changed = if dig { world.dig(0, [x, y, 0.0], radius) } else { world.fill(0, [x, y, 0.0], radius) };
             let now = mask(&world);
@@ -51,7 +51,7 @@ proptest! {
                 prop_assert_eq!(part.size(), [((x1 - x0) * RELIEF_SCALE) as u32, ((y1 - y0) * RELIEF_SCALE) as u32]);
                 let at = [x0 * RELIEF_SCALE, (now.height() - y1) * RELIEF_SCALE].map(|at| at as u32);
                 atlas.repaint(region, at, &part);
-                seen = now.edits();
+                seen = now.stamp();
             }
         }
         let (anew, _) = built(&mask(&world));

@@ -11,7 +11,7 @@
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
-//! | how do particles live there? | `particles.rs` |
+//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs` |
 //! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
 //! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
@@ -26,8 +26,10 @@ mod device;
 mod error;
 mod finish;
 mod frame;
+mod grids;
 mod guest;
 mod looks;
+mod newborn;
 mod order;
 mod particles;
 mod pipelines;
@@ -38,6 +40,7 @@ mod shader;
 mod stock;
 mod targets;
 mod timing;
+mod told;
 
 pub use device::{Gpu, GpuSpec, Recorder, Tally};
 pub use error::GpuError;

@@ -9,30 +9,31 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    Ball, Convex, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_FIELDS, MOST_SOLID, MOST_WAVES, Motion,
-    OwnFields, Wave, attractor, balls, convex,
+    Ball, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_SOLID, MOST_WRITTEN, Motion, OwnFields, Wave,
+    attractor, balls, grids, hindrances, is_simple,
 };
-use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, ShapeSpec, SpecError, Stage, World};
+use frolic_core::{
+    Counter, FieldKind, FieldSpec, Forms, Meter, ParticleRow, ParticleSpec, SpecError, Stage, Touch, World,
+};
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
 use crate::device::{Gpu, Recorder, Tally, Words, upload};
 use crate::error::GpuError;
+use crate::grids::Grids;
+use crate::newborn::Newborn;
 use crate::order::{GROUP, groups};
 use crate::pipelines::{Bind, compute, group, layout, window};
 use crate::ring::Ring;
 use crate::shader;
 use crate::timing::Timing;
+use crate::told::{EMITTER_WORDS, STEP_WORDS, emitter_words, field_words, solid_words, step_words};
 
 /// Steps that can be written down before they are handed over.
 pub const MOST_STEPS: u32 = 64;
 
-/// Words of a step's uniform, and those between two of them.
-pub(crate) const STEP_WORDS: u64 =
-    36 + MOST_SOLID as u64 * 20 + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
+/// Words between the uniforms of two steps.
 const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
-/// Words of an emitter.
-pub(crate) const EMITTER_WORDS: u64 = 40;
 
 /// Words of the book: the population's, then each shard's.
 const BOOK_HEAD: u32 = CAUGHT as u32 + MOST_SOLID as u32;
@@ -88,22 +89,31 @@ struct Shard {
 /// What there is in the world that a population feels: its pipelines are made for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Fields {
-    /// Gusts 1, an attractor 2, obstacles 4, fields one by one 8, as `shaders/step.wgsl` has them.
+    /// Gusts 1, an attractor 2, obstacles 4, fields one by one 8, obstacles read from grids 16, shapes 32, as `shaders/step.wgsl` has them.
     bits: u32,
-    collects: bool,
+    /// Whether a life may end before its time.
+    ends_lives: bool,
 }
 
 impl Fields {
     fn of(spec: &ParticleSpec, own: &OwnFields, world: &World) -> Self {
         let motion = &spec.motion;
+        let obstacles = &world.spec().obstacle;
+        let shapes = |field: &FieldSpec| matches!(field.kind, FieldKind::Shape(_));
+        let has_grids = grids(world, own).next().is_some();
+        let has_shapes = world.spec().field.iter().chain(&spec.fields).any(shapes);
         let bits = [
             world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0),
             attractor(world).is_some(),
-            !world.solid().is_empty(),
+            !obstacles.is_empty(),
             own.are_needed(spec, world),
+            has_grids && !obstacles.is_empty(),
+            has_shapes,
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
-        Self { bits, collects: balls(world, 0.0, 1.0).next().is_some() }
+        let ends_lives =
+            !world.spec().collector.is_empty() || obstacles.iter().any(|it| it.touch == Touch::Die);
+        Self { bits, ends_lives }
     }
 }
 
@@ -138,6 +148,7 @@ pub struct GpuParticles {
     seed: u32,
     time: f64,
     emitters: Emitters,
+    next_id: u32,
     own: OwnFields,
     /// Those of the step that is written down, and their waves.
     felt: (Vec<Felt>, Vec<Wave>),
@@ -148,6 +159,8 @@ pub struct GpuParticles {
     births: wgpu::Buffer,
     /// Words of emitters between two steps.
     births_slot: u64,
+    newborn: Newborn,
+    grids: Grids,
     layouts: Layouts,
     /// Made for the world that it was last stepped in.
     stepping: Option<Stepping>,
@@ -172,6 +185,20 @@ impl GpuParticles {
     /// # Errors
     /// A value out of range, or more elements than the device has room for.
     pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, ResidentError> {
+        Self::with_forms(gpu, spec, seed, &Forms::default())
+    }
+
+    /// The same, whose emitters and fields may name forms.
+    ///
+    /// # Errors
+    /// As [`GpuParticles::new`], or a form that is missing or cannot be used; and over 2.5 million elements that an emitter starts from a
+    /// form, evenly or from the surface.
+    pub fn with_forms(
+        gpu: &Gpu,
+        spec: &ParticleSpec,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, ResidentError> {
         /// Names of populations, never used twice.
         static KEYS: AtomicU64 = AtomicU64::new(1);
         spec.check()?;
@@ -186,6 +213,11 @@ impl GpuParticles {
             let problem = format!("{count} elements need too much memory on the device");
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
+        let written = MOST_WRITTEN.min(Newborn::most(gpu));
+        if count > written && !spec.emitters.iter().all(is_simple) {
+            let problem = format!("{count} elements are written down by their emitters");
+            return Err(SpecError::new("count", problem, format!("write at most {written}")).into());
+        }
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC | BufferUsages::COPY_DST;
         let book_words = BOOK_HEAD + shards * BOOK_SHARD;
         let book = gpu.buffer("book", u64::from(book_words) * 4, storage);
@@ -196,7 +228,10 @@ impl GpuParticles {
         let births_slot = (spec.emitters.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
             .next_multiple_of(64);
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
+        let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
         let layouts = Layouts::new(gpu);
+        let mut emitters = Emitters::new(&spec.emitters, forms)?;
+        emitters.recentre([0.0; 2], seed);
         let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
         let shards = (0..shards)
             .map(|nth| {
@@ -223,8 +258,9 @@ impl GpuParticles {
             key: KEYS.fetch_add(1, Ordering::Relaxed),
             seed,
             time: 0.0,
-            emitters: Emitters::new(&spec.emitters, &Forms::default())?,
-            own: OwnFields::new(spec)?,
+            emitters,
+            next_id: 0,
+            own: OwnFields::new(spec, forms)?,
             felt: Default::default(),
             axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
             shards,
@@ -233,6 +269,8 @@ impl GpuParticles {
             steps,
             births,
             births_slot,
+            newborn,
+            grids,
             layouts,
             stepping: None,
             now: 0,
@@ -246,6 +284,17 @@ impl GpuParticles {
             heard: 0,
             spec: spec.clone(),
         })
+    }
+
+    /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
+    /// or went: what was born there lives on.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        self.emitters.recentre(middle, self.seed)
+    }
+
+    /// Asks an emitter, counted from 0, for a burst at the next step. Returns whether there is such an emitter.
+    pub fn burst(&mut self, emitter: usize, count: u32) -> bool {
+        self.emitters.ask(emitter, count)
     }
 
     /// Writes down `steps` steps of `dt` seconds each; hands over what was written before where it becomes too much.
@@ -304,12 +353,14 @@ impl GpuParticles {
     ) -> Result<(), GpuError> {
         let fields = Fields::of(&self.spec, &self.own, world);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
-            self.stepping = Some(self.layouts.pipelines(&self.gpu, fields)?);
+            self.stepping = Some(self.layouts.pipelines(&self.gpu, fields, &self.grids, &self.newborn)?);
         }
+        self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
         let first = self.pending;
         let mut dues = Vec::with_capacity(steps as usize);
         for _ in 0..steps.min(MOST_STEPS - first) {
-            dues.push(self.prepare(tally, world, dt));
+            let due = self.prepare(tally, world, dt);
+            dues.push((due, self.newborn.group().clone()));
         }
         let Some(stepping) = &self.stepping else { return Ok(()) };
         let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
@@ -317,7 +368,7 @@ impl GpuParticles {
             timestamp_writes: timing,
         });
         tally.passes += 1;
-        for (nth, due) in dues.into_iter().enumerate() {
+        for (nth, (due, newborn)) in dues.into_iter().enumerate() {
             let step = first + nth as u32;
             for (at, shard) in self.shards.iter().enumerate() {
                 let slot = (step * self.shards.len() as u32 + at as u32) * STEP_SLOT as u32 * 4;
@@ -326,24 +377,27 @@ impl GpuParticles {
                 let calls = &shard.calls[self.now];
                 pass.set_pipeline(&stepping.mark);
                 pass.set_bind_group(0, &groups_of[0], &[slot]);
+                pass.set_bind_group(1, self.grids.group(), &[]);
                 pass.dispatch_workgroups_indirect(calls, 0);
                 pass.set_pipeline(&stepping.settle);
                 pass.set_bind_group(0, &groups_of[1], &[slot]);
                 pass.dispatch_workgroups(1, 1, 1);
                 pass.set_pipeline(&stepping.advance);
                 pass.set_bind_group(0, &groups_of[2], &[slot]);
+                pass.set_bind_group(1, self.grids.group(), &[]);
                 pass.dispatch_workgroups_indirect(calls, 0);
                 tally.dispatches += 3;
                 tally.pipelines += 3;
-                tally.binds += 3;
+                tally.binds += 5;
                 if due > 0 {
                     let [across, down] = groups(due.min(u64::from(shard.most)) as u32);
                     pass.set_pipeline(&stepping.birth);
                     pass.set_bind_group(0, &groups_of[3], &[slot, births]);
+                    pass.set_bind_group(1, &newborn, &[]);
                     pass.dispatch_workgroups(across, down, 1);
                     tally.dispatches += 1;
                     tally.pipelines += 1;
-                    tally.binds += 1;
+                    tally.binds += 2;
                 }
             }
             self.now = 1 - self.now;
@@ -356,29 +410,40 @@ impl GpuParticles {
         let motion = Motion::new(&self.spec.motion, world, self.time, dt);
         let mut births = Words::default();
         let mut due = 0u64;
-        let (axes, spec) = (&self.axes, &self.spec);
+        let Self { axes, spec, newborn, seed, next_id, gpu, pending, .. } = self;
         let mut count = 0u32;
-        self.emitters.due(&spec.emitters, self.time, dt, |now| {
-            emitter_words(&mut births, &spec.emitters[now.emitter], &axes[now.emitter], &now, due);
+        if *pending == 0 {
+            newborn.clear();
+        }
+        self.emitters.due(&spec.emitters, self.time, dt, |now, born| {
+            let emitter = &spec.emitters[now.emitter];
+            let row = (!is_simple(emitter)).then(|| {
+                let room = u64::from(spec.count).saturating_sub(due).min(now.count);
+                newborn.add(born.rows(spec, *seed, &now, next_id.wrapping_add(due as u32), room))
+            });
+            emitter_words(&mut births, emitter, &axes[now.emitter], &now, due, row);
             // More than there can be room for is all the same.
             due = (due + now.count).min(u64::from(u32::MAX));
             count += 1;
         });
+        let first_row = newborn.flush(gpu, tally);
+        let first_id = *next_id;
+        *next_id = first_id.wrapping_add(due as u32);
         let step = u64::from(self.pending);
         upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
-        let obstacles = convex(world).unwrap_or_default();
+        let obstacles = hindrances(world, &self.own);
         let collectors: Vec<Ball> = balls(world, self.time, dt).take(MOST_SOLID).collect();
         let (felt, waves) = &mut self.felt;
         self.own.felt(world, self.time, felt, waves);
         let last = self.shards.len() - 1;
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
-            step_words(&mut words, &motion, spec);
+            step_words(&mut words, &motion, &self.spec);
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
-            solid_words(&mut words, &obstacles, &collectors);
+            solid_words(&mut words, &obstacles, self.grids.held(), [first_id, first_row], &collectors);
             field_words(&mut words, &motion, felt, waves);
             let slot = step * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
@@ -506,7 +571,8 @@ impl GpuParticles {
     /// Bytes held on the device.
     pub fn bytes(&self) -> u64 {
         let shards = self.shards.iter().flat_map(|shard| shard.columns.iter().flatten());
-        shards.map(wgpu::Buffer::size).sum::<u64>() + self.steps.size() + self.births.size()
+        let columns = shards.map(wgpu::Buffer::size).sum::<u64>();
+        columns + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
     }
 
     /// Reads the elements back, in no particular order across shards. It stalls: for tests and for saving.
@@ -669,115 +735,32 @@ impl Layouts {
         }
     }
 
-    fn pipelines(&self, gpu: &Gpu, fields: Fields) -> Result<Stepping, GpuError> {
+    fn pipelines(
+        &self,
+        gpu: &Gpu,
+        fields: Fields,
+        grids: &Grids,
+        newborn: &Newborn,
+    ) -> Result<Stepping, GpuError> {
         let module = shader::STEP.compile(gpu)?;
         let constants =
-            [("COLLECTS", f64::from(u8::from(fields.collects))), ("FIELDS", f64::from(fields.bits))];
-        let of = |nth: usize, entry, constants: &[(&str, f64)]| {
-            compute(gpu, &module, entry, &[Some(&*self.groups[nth])], constants)
+            [("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))), ("FIELDS", f64::from(fields.bits))];
+        let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
+            let mut layouts = vec![Some(&*self.groups[nth])];
+            layouts.extend(more.iter().copied().map(Some));
+            compute(gpu, &module, entry, &layouts, constants)
         };
+        let (grids, newborn) = (&**grids.layout(), &**newborn.layout());
         let made = Stepping {
             fields,
-            mark: of(0, "mark", &constants),
-            settle: of(1, "settle", &[]),
-            advance: of(2, "advance", &constants),
-            birth: of(3, "give_birth", &[]),
+            mark: of(0, "mark", &[grids], &constants),
+            settle: of(1, "settle", &[], &[]),
+            advance: of(2, "advance", &[grids], &constants),
+            birth: of(3, "give_birth", &[newborn], &[]),
         };
         gpu.check()?;
         Ok(made)
     }
-}
-
-/// What a step is the same for all elements, as `shaders/step.wgsl` lays it out.
-fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
-    words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
-    let [x, y, z] = motion.push;
-    words.float(&[x, y, z, motion.rest()]);
-    let (origin, per_metre, strength) =
-        motion.gusts.map_or(([0.0; 3], 0.0, 0.0), |gusts| (gusts.origin, gusts.per_metre, gusts.strength));
-    words.float(&origin).float(&[per_metre]);
-    let (place, pull, radius) =
-        motion.attractor.map_or(([0.0; 3], 0.0, 0.0), |point| (point.position, point.strength, point.radius));
-    words.float(&[strength, pull, radius, 0.0]);
-    words.float(&place).float(&[0.0]);
-    words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
-}
-
-fn solid_words(words: &mut Words, obstacles: &[Convex], collectors: &[Ball]) {
-    words.uint(&[CORNERS, obstacles.len() as u32, collectors.len() as u32, 0]);
-    for nth in 0..MOST_SOLID {
-        match obstacles.get(nth) {
-            Some(solid) => {
-                words.float(&solid.place).float(&solid.more);
-                words.float(&[solid.kind as f32, solid.bounce, solid.friction, 0.0]);
-            }
-            None => {
-                words.float(&[0.0; 12]);
-            }
-        }
-    }
-    for nth in 0..MOST_SOLID {
-        let [to, moved] = collectors.get(nth).copied().unwrap_or_default();
-        words.float(&to).float(&moved);
-    }
-}
-
-/// What the fields of a step are, one by one.
-fn field_words(words: &mut Words, motion: &Motion, felt: &[Felt], waves: &[Wave]) {
-    let felt = &felt[..felt.len().min(MOST_FIELDS)];
-    let [least, most] = motion.speed_limits.unwrap_or([0.0, f32::MAX]);
-    words.float(&motion.wind).float(&[motion.drag_square]);
-    words.float(&motion.fall).float(&[felt.len() as f32]);
-    words.float(&motion.free).float(&[f32::from(u8::from(motion.speed_limits.is_some()))]);
-    words.float(&[least, most, 0.0, 0.0]);
-    for nth in 0..MOST_FIELDS {
-        match felt.get(nth) {
-            Some(field) => {
-                words.float(&field.middle).float(&field.a);
-                words.float(&field.b).float(&[field.kind as f32]);
-            }
-            None => {
-                words.float(&[0.0; 12]);
-            }
-        }
-    }
-    for nth in 0..MOST_WAVES {
-        let [turns, push] = waves.get(nth).copied().unwrap_or_default();
-        words.float(&turns).float(&push);
-    }
-}
-
-fn emitter_words(
-    words: &mut Words,
-    emitter: &frolic_core::EmitterSpec,
-    axes: &EmitterAxes,
-    due: &frolic_core::backend::Due,
-    before: u64,
-) {
-    let (shape, size) = match emitter.shape {
-        ShapeSpec::Disc { radius, .. } => (1, [radius, 0.0, 0.0]),
-        ShapeSpec::Sphere { radius } => (2, [radius, 0.0, 0.0]),
-        ShapeSpec::SphereSurface { radius } => (3, [radius, 0.0, 0.0]),
-        ShapeSpec::Box { size } => (4, size),
-        ShapeSpec::Line { to } => (5, to),
-        ShapeSpec::Ring { radius, .. } => (6, [radius, 0.0, 0.0]),
-        _ => (0, [0.0; 3]),
-    };
-    words.float(&[0.0, due.first_age as f32, due.age_step as f32]).uint(&[shape]);
-    // Of a fan the middle is where a cone's is, and the side where its first axis is; angles stand for cosines.
-    let (aim, inner, rim) = match axes.fan {
-        None => (axes.aim, axes.cos_hollow, axes.cos_spread),
-        Some(([middle, side], [least, most])) => ([side, axes.aim[1], middle], least, most),
-    };
-    let turned = |axis: glam::Vec3| due.turn.map_or(axis, |turn| turn * axis);
-    words.vec(due.position, inner).vec(due.velocity, emitter.keep_velocity);
-    for (axis, with) in aim.into_iter().zip([rim, emitter.speed.min, emitter.speed.max]) {
-        words.vec(turned(axis), with);
-    }
-    for (axis, with) in axes.face.into_iter().zip(size) {
-        words.vec(turned(axis), with);
-    }
-    words.uint(&[before as u32, u32::from(axes.fan.is_some()), 0, 0]);
 }
 
 /// Reads words back. It stalls.

@@ -51,6 +51,8 @@ pub(crate) enum Bind {
     Moving,
     Write,
     Texture,
+    /// A texture of whole numbers.
+    Numbers,
     Depth,
     Samples,
 }
@@ -75,6 +77,7 @@ pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, B
                 Bind::Moving => buffer(wgpu::BufferBindingType::Storage { read_only: true }, true, 0),
                 Bind::Write => buffer(wgpu::BufferBindingType::Storage { read_only: false }, false, 0),
                 Bind::Texture => texture(wgpu::TextureSampleType::Float { filterable: false }, false),
+                Bind::Numbers => texture(wgpu::TextureSampleType::Uint, false),
                 Bind::Depth => texture(wgpu::TextureSampleType::Depth, false),
                 Bind::Samples => texture(wgpu::TextureSampleType::Depth, true),
             };

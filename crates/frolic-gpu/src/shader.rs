@@ -2,6 +2,7 @@
 
 use crate::device::Gpu;
 use crate::error::GpuError;
+use crate::grids::GRID_WIDTH;
 use frolic_draw::backend::{FADE, LEAST_RISE, MOST_LEAN, NEAR, NEAR_FADE, THINNEST, WHITE};
 use frolic_draw::cpu::SMALLEST;
 
@@ -31,8 +32,8 @@ macro_rules! files {
 }
 
 files!(
-    backdrop, bloom, card, compose, cull, disc, facet, frame, hash, look, noise, packed, quad, ranks,
-    resident, resolve, ribbon, solid, sort, step, which, wide,
+    backdrop, bloom, card, compose, cull, disc, facet, feel, frame, hash, look, meet, noise, packed, quad,
+    ranks, resident, resolve, ribbon, solid, sort, step, which, wide,
 );
 
 /// A program: the files it is made of, in order.
@@ -64,7 +65,7 @@ programs! {
     CULL = [hash, frame, look, packed, ranks, cull];
     CULL_RESIDENT = [hash, frame, look, resident, ranks, cull];
     SORT = [ranks, sort];
-    STEP = [hash, noise, ranks, step];
+    STEP = [hash, noise, ranks, feel, meet, step];
     BACKDROP = [hash, frame, wide, backdrop];
     COMPOSE = [hash, frame, wide, compose];
     BLOOM = [bloom];
@@ -137,12 +138,13 @@ fn numbers() -> String {
          const FARTHEST: f32 = {FARTHEST:?};\n\
          const SORT_TILE: u32 = {SORT_TILE}u;\n\
          const GUST_SEED: u32 = {}u;\n\
+         const GRID_WIDTH: u32 = {GRID_WIDTH}u;\n\
          const NEAR_KERNEL: array<f32, {}> = array({});\n\
          const FAR_REACH: i32 = {};\n\
          const FAR_KERNEL: array<f32, {}> = array({});\n\
          override SOLID: bool = false;\n\
          override SOFT: bool = false;\n\
-         override COLLECTS: bool = false;\n\
+         override ENDS_LIVES: bool = false;\n\
          override FACES: bool = false;\n\
          override FLAGS: u32 = 0xffffffffu;\n\
          override FIELDS: u32 = 0u;\n",
@@ -225,8 +227,8 @@ mod tests {
     /// What the processor packs is as large as what shaders read.
     #[test]
     fn layouts_are_those_of_the_shaders() {
-        use crate::particles::{EMITTER_WORDS, STEP_WORDS};
         use crate::pipelines::{DRAW_BYTES, FRAME_BYTES};
+        use crate::told::{EMITTER_WORDS, STEP_WORDS};
         assert_eq!(u64::from(size_of(DISC, "Frame")), FRAME_BYTES);
         assert_eq!(u64::from(size_of(DISC, "Draw")), DRAW_BYTES);
         assert_eq!(u64::from(size_of(STEP, "Step")), STEP_WORDS * 4);

@@ -3,67 +3,14 @@
 mod common;
 
 use common::gpu;
+use common::stepped::{agree, both};
 use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, FieldKind, FieldSpec, KeepTo, Meter,
-    ObstacleSpec, ParticleRow, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
+    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, FieldKind, FieldSpec, Forms, KeepTo, Meter,
+    ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
 use proptest::prelude::*;
-
-/// Rows of both, by id, after some steps; and what each counted.
-fn both(
-    gpu: &Gpu,
-    spec: &ParticleSpec,
-    world: &WorldSpec,
-    steps: u32,
-) -> ([Vec<ParticleRow>; 2], [[u64; 6]; 2]) {
-    let world = world.build().unwrap();
-    let dt = 1.0 / 60.0;
-    let mut meter = Meter::new();
-    meter.begin_frame();
-    let mut here = Particles::new(spec, 7).unwrap();
-    here.step(&world, dt, steps, &mut meter);
-    let frame = meter.end_frame();
-    let counters = [Counter::Emitted, Counter::Refused, Counter::Retired, Counter::Hits, Counter::Picked];
-    let mut counted = counters.map(|counter| frame.count(counter)).to_vec();
-    counted.push(here.len() as u64);
-    let mut recorder = Recorder::new(gpu);
-    let mut there = GpuParticles::new(gpu, spec, 7).unwrap();
-    there.step(&mut recorder, &world, dt, steps).unwrap();
-    let mut rows = there.read(&mut recorder).unwrap();
-    let news = there.news();
-    assert_eq!(news.steps, u64::from(steps));
-    assert_eq!(news.alive, rows.len() as u64);
-    rows.sort_by_key(|row| row.id);
-    let mut own: Vec<ParticleRow> = (0..here.len()).filter_map(|nth| here.columns().row(nth)).collect();
-    own.sort_by_key(|row| row.id);
-    let heard = [news.emitted, news.refused, news.retired, news.hits, news.picked, news.alive];
-    ([own, rows], [counted.try_into().unwrap(), heard])
-}
-
-/// Places and velocities agree within `tolerance` of their own size or a unit.
-fn agree(rows: &[Vec<ParticleRow>; 2], tolerance: f32) {
-    let [own, there] = rows;
-    assert_eq!(own.len(), there.len());
-    for (a, b) in own.iter().zip(there) {
-        assert_eq!(a.id, b.id);
-        let pairs = [
-            (a.px, b.px),
-            (a.py, b.py),
-            (a.pz, b.pz),
-            (a.vx, b.vx),
-            (a.vy, b.vy),
-            (a.vz, b.vz),
-            (a.age, b.age),
-            (a.life, b.life),
-            (a.size, b.size),
-        ];
-        for (nth, (a, b)) in pairs.into_iter().enumerate() {
-            assert!((a - b).abs() <= tolerance * a.abs().max(1.0), "attribute {nth}: {a} and {b}");
-        }
-    }
-}
 
 #[test]
 fn a_fire_burns_the_same_on_the_device() {
@@ -307,7 +254,7 @@ fn fields_are_felt_alike() {
         .motion(1.1, 0.6)
         .emitter(EmitterSpec::rate(600.0).shape(ShapeSpec::Box { size: [2.0, 1.0, 2.0] }).speed(0.5, 3.0));
     let check = |spec: &ParticleSpec, world: &WorldSpec, what: &str| {
-        assert!(stays_at_home(spec, &world.build().unwrap()).is_none(), "{what}");
+        assert!(stays_at_home(spec, &world.build().unwrap(), &Forms::default()).is_none(), "{what}");
         let (rows, counted) = both(&gpu, spec, world, 90);
         assert_eq!(counted[0], counted[1], "{what}");
         agree(&rows, 3e-3);
@@ -337,11 +284,14 @@ fn fields_are_felt_alike() {
     let mut many = WorldSpec::default();
     many.field = vec![FieldSpec::curl(1.0, 1.0); 3];
     assert_eq!(
-        stays_at_home(&plain, &many.build().unwrap()).unwrap(),
+        stays_at_home(&plain, &many.build().unwrap(), &Forms::default()).unwrap(),
         "it feels over 2 fields of curl noise"
     );
     many.field = vec![FieldSpec::vortex([0.0; 3], 1.0, 1.0); 17];
-    assert_eq!(stays_at_home(&plain, &many.build().unwrap()).unwrap(), "it feels over 16 fields and pulls");
+    assert_eq!(
+        stays_at_home(&plain, &many.build().unwrap(), &Forms::default()).unwrap(),
+        "it feels over 16 fields and pulls"
+    );
 }
 
 /// Each collector's count is the processor's, to the digit, and is handed out once.

@@ -1,7 +1,7 @@
 //! A scene's graphics device: populations that live there, and the pictures it draws. `no_device.rs` stands in where the feature
 //! `gpu` is off.
 
-use frolic_core::{Counter, Meter, ParticleSpec, SpecError, World};
+use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, View};
 use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, Recorder, ResidentError};
 
@@ -28,6 +28,11 @@ impl Living {
         self.0.take_caught(caught);
     }
 
+    /// Moves the middle that scattered emitters are there around: x and z, m.
+    pub(crate) fn recentre(&mut self, middle: [f32; 2]) {
+        self.0.recentre(middle);
+    }
+
     pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
         self.0.instances(behind)
     }
@@ -47,8 +52,13 @@ impl Device {
         format!("{}{untimed}", self.gpu.name())
     }
 
-    pub(crate) fn population(&self, spec: &ParticleSpec, seed: u32) -> Result<Living, SpecError> {
-        GpuParticles::new(&self.gpu, spec, seed).map(Living).map_err(|error| match error {
+    pub(crate) fn population(
+        &self,
+        spec: &ParticleSpec,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Living, SpecError> {
+        GpuParticles::with_forms(&self.gpu, spec, seed, forms).map(Living).map_err(|error| match error {
             ResidentError::Spec(error) => error,
             other => SpecError::new("", other.to_string(), "write residence = \"cpu\""),
         })

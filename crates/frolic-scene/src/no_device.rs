@@ -1,6 +1,6 @@
 //! Stands in for `device.rs` where the feature `gpu` is off: there is no device, and nothing lives there.
 
-use frolic_core::{Meter, ParticleSpec, SpecError, World};
+use frolic_core::{Forms, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, View};
 
 #[derive(Debug)]
@@ -15,6 +15,10 @@ impl Living {
     }
 
     pub(crate) fn take_caught(&mut self, _caught: &mut [u64]) {
+        match *self {}
+    }
+
+    pub(crate) fn recentre(&mut self, _middle: [f32; 2]) {
         match *self {}
     }
 
@@ -33,7 +37,12 @@ impl Device {
         match *self {}
     }
 
-    pub(crate) fn population(&self, _spec: &ParticleSpec, _seed: u32) -> Result<Living, SpecError> {
+    pub(crate) fn population(
+        &self,
+        _spec: &ParticleSpec,
+        _seed: u32,
+        _forms: &Forms,
+    ) -> Result<Living, SpecError> {
         match *self {}
     }
 

@@ -35,7 +35,7 @@ struct Stone {
     look: Look,
     sprite: [Sprite; 1],
     region: RegionId,
-    edits: u64,
+    stamp: u64,
 }
 
 impl Stone {
@@ -54,13 +54,12 @@ impl Stone {
         };
         let sprite =
             Sprite { position: mask.middle(), size, stand, fill: Fill::Picture(region), ..Sprite::default() };
-        Ok(Self { spec: spec.clone(), look, sprite: [sprite], region, edits: mask.edits() })
+        Ok(Self { spec: spec.clone(), look, sprite: [sprite], region, stamp: mask.stamp() })
     }
 
     fn follow(&mut self, mask: &Mask) {
-        let since = std::mem::replace(&mut self.edits, mask.edits());
-        let Some([x0, y0, x1, y1]) = (since != self.edits).then(|| mask.changed_since(since)).flatten()
-        else {
+        let since = std::mem::replace(&mut self.stamp, mask.stamp());
+        let Some([x0, y0, x1, y1]) = mask.changed_since(since) else {
             return;
         };
         if let Ok(part) = self.spec.paint.paint(mask, [x0, y0, x1, y1]) {

@@ -172,7 +172,7 @@ impl Scene {
                 if spec.population.iter().flat_map(|other| &other.event).any(started) {
                     return Some("events of another population start its elements".to_owned());
                 }
-                stays_at_home(&particles, &world)
+                stays_at_home(&particles, &world, &forms)
             };
             let stays = if lives_on_device(spec) { reason() } else { None };
             if let (Some(why), Residence::Gpu, None) = (&stays, spec.residence, &population.fixed) {
@@ -191,9 +191,9 @@ impl Scene {
                     })
                 }
                 None => match device.as_ref().filter(|_| lives_on_device(spec) && stays.is_none()) {
-                    Some(device) => {
-                        device.population(&particles, seed).map(|living| Elements::Living(Box::new(living)))
-                    }
+                    Some(device) => device
+                        .population(&particles, seed, &forms)
+                        .map(|living| Elements::Living(Box::new(living))),
                     None => set
                         .add_with(&population.name, &particles, seed, spec.storage, &forms)
                         .map(Elements::Particles),
@@ -277,38 +277,49 @@ impl Scene {
             let Self { populations, set, world, device, fault, caught, time, travel, spec, .. } = self;
             let [x, _, z] = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps)).target;
             for population in populations.iter_mut() {
-                if let Elements::Fixtures(fixtures, chunks) = &mut population.elements
-                    && fixtures.recentre([x, z])
-                {
-                    *chunks = Chunks::new(fixtures, chunks.margin);
+                match &mut population.elements {
+                    Elements::Particles(_) => {}
+                    Elements::Fixtures(fixtures, chunks) => {
+                        if fixtures.recentre([x, z]) {
+                            *chunks = Chunks::new(fixtures, chunks.margin);
+                        }
+                    }
+                    Elements::Living(living) => living.recentre([x, z]),
                 }
             }
             set.members_mut().iter_mut().for_each(|member| {
                 member.recentre([x, z]);
             });
+            let mut advance = |world: &World, steps: u32, meter: &mut Meter| {
+                set.step(world, dt, steps, meter);
+                add_up(caught, set);
+                for population in populations.iter_mut() {
+                    match (&mut population.elements, &mut *device) {
+                        (Elements::Particles(_), _) => {}
+                        (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
+                        (Elements::Living(living), Some(device)) if fault.is_none() => {
+                            *fault = device.step(living, world, dt, steps, meter).err();
+                            living.take_caught(caught);
+                        }
+                        (Elements::Living(_), _) => {}
+                    }
+                }
+            };
             if world.changes() {
                 for nth in 0..steps {
                     let now = *time + f64::from(nth) * f64::from(dt);
                     let [x, _, z] = camera_at(spec, travel.as_ref(), now).target;
                     world.recentre([x, z]);
                     world.advance(now, dt);
-                    set.step(world, dt, 1, meter);
-                    add_up(caught, set);
-                }
-            } else {
-                set.step(world, dt, steps, meter);
-                add_up(caught, set);
-            }
-            for population in populations {
-                match (&mut population.elements, &mut *device) {
-                    (Elements::Particles(_), _) => {}
-                    (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
-                    (Elements::Living(living), Some(device)) if fault.is_none() => {
-                        *fault = device.step(living, world, dt, steps, meter).err();
-                        living.take_caught(caught);
+                    if nth > 0 {
+                        meter.forget(Counter::Alive);
+                        meter.forget(Counter::ElementBytes);
                     }
-                    (Elements::Living(_), _) => {}
+                    advance(world, 1, meter);
                 }
+            }
+            if steps == 0 || !world.changes() {
+                advance(world, steps, meter);
             }
         });
         self.behind = 0.0;

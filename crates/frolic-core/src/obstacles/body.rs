@@ -71,6 +71,15 @@ impl Heights {
         }
     }
 
+    pub(crate) fn plane(&self) -> &Plane {
+        &self.plane
+    }
+
+    /// Its corner and the height of the value 1; its size, the steepest cosine and its cell.
+    pub(crate) fn numbers(&self) -> [[f32; 4]; 2] {
+        [self.corner.extend(self.height).to_array(), [self.size.x, self.size.y, self.steep, self.cell]]
+    }
+
     /// Height above the ground times the steepest cosine, and the ground's normal. Beyond the edges there is no ground, but a way to it.
     fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let flat = Vec2::new(place.x - self.corner.x, place.z - self.corner.z);

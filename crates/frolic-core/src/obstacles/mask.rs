@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::forms::Plane;
 use crate::simd::{Level, Simd};
+use crate::world::new_stamp;
 
 /// How a mask lies in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -72,9 +73,11 @@ pub struct Mask {
     cells: Vec<Cell>,
     /// Signed distance at the middle of each cell, in quarters of a cell, rounded down: for a first look, as it fits a cache.
     quarters: Vec<i8>,
-    /// How often it was edited, and what the last edits changed: least and greatest cell, x and y.
+    /// How often it was edited, and its stamp.
     edits: u64,
-    changes: VecDeque<[usize; 4]>,
+    stamp: u64,
+    /// What the last edits changed, newest first: the stamp before, and least and greatest cell, x and y.
+    changes: VecDeque<(u64, [usize; 4])>,
 }
 
 /// Edits whose places are kept.
@@ -109,6 +112,7 @@ impl Mask {
             cells,
             quarters,
             edits: 0,
+            stamp: new_stamp(),
             changes: VecDeque::with_capacity(KEPT),
         };
         mask.measure(0, 0, width, height);
@@ -135,18 +139,23 @@ impl Mask {
         self.edits
     }
 
-    /// The rectangle of cells whose distances may have changed since it was edited so often: least x and y, then those past the greatest.
-    /// All of it, if that is long ago.
-    pub fn changed_since(&self, edits: u64) -> Option<[usize; 4]> {
-        let count = usize::try_from(self.edits.saturating_sub(edits)).unwrap_or(usize::MAX);
-        if count > self.changes.len() {
-            return Some([0, 0, self.width, self.height]);
+    /// A number that no mask had before, and another after each edit: for [`Mask::changed_since`].
+    pub fn stamp(&self) -> u64 {
+        self.stamp
+    }
+
+    /// The rectangle of cells whose distances may have changed since its stamp was this: least x and y, then those past the greatest.
+    /// All of it, if that is long ago or was another mask's.
+    pub fn changed_since(&self, stamp: u64) -> Option<[usize; 4]> {
+        if stamp == self.stamp {
+            return None;
         }
+        let Some(last) = self.changes.iter().position(|(before, _)| *before == stamp) else {
+            return Some([0, 0, self.width, self.height]);
+        };
         let join =
-            |a: [usize; 4], b: &[usize; 4]| [a[0].min(b[0]), a[1].min(b[1]), a[2].max(b[2]), a[3].max(b[3])];
-        let mut changes = self.changes.iter().take(count);
-        let first = *changes.next()?;
-        Some(changes.fold(first, join))
+            |a: [usize; 4], b: [usize; 4]| [a[0].min(b[0]), a[1].min(b[1]), a[2].max(b[2]), a[3].max(b[3])];
+        self.changes.iter().take(last + 1).map(|(_, place)| *place).reduce(join)
     }
 
     /// Middle of the mask, m, at z or height 0.
@@ -193,7 +202,8 @@ impl Mask {
             let (right, high) = ((x1 + REACH).min(self.width), (y1 + REACH).min(self.height));
             self.edits += 1;
             self.changes.truncate(KEPT - 1);
-            self.changes.push_front([left, low, right, high]);
+            self.changes.push_front((self.stamp, [left, low, right, high]));
+            self.stamp = new_stamp();
             self.measure(left, low, right, high);
         }
         changed
@@ -345,6 +355,17 @@ impl Mask {
             return false;
         }
         f32::from(self.cells[at.y as usize * self.width + at.x as usize].distance).abs() <= 1.6 * PARTS
+    }
+
+    /// What a cell knows, in one word: distance in its low half, then the two parts of the direction.
+    pub(crate) fn word(&self, nth: usize) -> u32 {
+        let Cell { distance, way: [x, y] } = self.cells[nth];
+        u32::from(distance as u16) | u32::from(x as u8) << 16 | u32::from(y as u8) << 24
+    }
+
+    /// Lower left corner of its plane, m.
+    pub(crate) fn corner(&self) -> Vec2 {
+        self.corner
     }
 
     /// Cells a metre.

@@ -89,8 +89,7 @@ impl Solid {
     /// pressed against something with friction, it lies still.
     fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
         let mut met = Met::default();
-        let speed = velocity.length();
-        if speed * dt <= self.short_way {
+        if self.pace(*velocity) * dt <= self.short_way {
             self.nudge(start, place, velocity, rest, &mut met);
             return met;
         }
@@ -98,7 +97,7 @@ impl Solid {
             self.march(start, place, velocity, dt, &mut met);
             return met;
         }
-        let mut from = start;
+        let (mut from, speed) = (start, velocity.length());
         // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
         let (mut clear, mut inside) = (f32::INFINITY, false);
         let near = self.posts_near(start, speed * dt + HELD);
@@ -170,7 +169,7 @@ impl Solid {
                     from -= normal * distance;
                     *velocity = Vec3::ZERO;
                 }
-                _ => *velocity = obstacle.respond(*velocity, normal),
+                _ => *velocity = obstacle.respond(*velocity, normal, false),
             }
             if met.dies || obstacle.touch == Touch::Stick {
                 *place = from;
@@ -213,10 +212,10 @@ impl Solid {
             }
             off = 0.0;
         }
-        let (mut speed, mut touches) = (velocity.length(), 0);
+        let (mut pace, mut touches) = (self.pace(*velocity), 0);
         // Ten cells a step are twenty of half a cell; the bound is for ways that are absurd.
         for _ in 0..4096 {
-            let way = speed * left;
+            let way = pace * left;
             // What lies between the points of a grid is known to a quarter of a cell.
             let safe = off - self.short_way * 0.5;
             if way <= safe || way <= 0.0 {
@@ -224,7 +223,7 @@ impl Solid {
                 left = 0.0;
                 break;
             }
-            let time = (safe.max(self.short_way) / speed).min(left);
+            let time = (safe.max(self.short_way) / pace).min(left);
             let next = from + *velocity * time;
             let (there, nth) = self.nearest(next);
             if there > 0.0 {
@@ -232,8 +231,9 @@ impl Solid {
                 left -= time;
                 continue;
             }
-            // Straight between the two distances.
-            let share = if off > there { off / (off - there) } else { 0.0 };
+            // Whoever goes along an edge goes on; else straight between the two distances.
+            let goes_along = met.touch.is_some() && off <= self.short_way * 0.5;
+            let share = if goes_along || off <= there { 1.0 } else { off / (off - there) };
             from += *velocity * (time * share);
             left -= time * share;
             let obstacle = &self.obstacles[nth];
@@ -246,11 +246,15 @@ impl Solid {
                 *place = from;
                 return;
             }
-            from -= normal * depth.min(0.0);
+            // Off it by half a skin, so that what slides along does not touch at every step.
+            if depth < SKIN * 0.5 {
+                from -= normal * (depth - SKIN * 0.5);
+            }
             off = depth.max(0.0);
-            *velocity = obstacle.respond(*velocity, normal);
-            speed = velocity.length();
-            touches += 1;
+            let grazes = goes_along && time > 0.0 && is_flat(-velocity.dot(normal), pace);
+            *velocity = obstacle.respond(*velocity, normal, grazes);
+            pace = self.pace(*velocity);
+            touches += usize::from(!grazes);
             if touches == MOST_TOUCHES {
                 break;
             }
@@ -310,7 +314,7 @@ impl Solid {
                 }
                 // A little more each time, as a corner may need several.
                 *from -= normal * (distance - SKIN * (round + 1) as f32 * 0.5);
-                *velocity = obstacle.respond(*velocity, normal);
+                *velocity = obstacle.respond(*velocity, normal, false);
                 out = false;
             }
             if out {
@@ -458,17 +462,25 @@ fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mu
     }
 }
 
+/// Whether a touch is as flat as those of a slide along steps, and no collision: of a pace, so much towards it.
+pub(super) fn is_flat(into: f32, pace: f32) -> bool {
+    into <= pace * 0.35
+}
+
 impl super::Obstacle {
     /// Whether something of a speed, m/s, of which so much is towards it, lies still on it: slow, pressed against it, held by friction.
     pub(super) fn holds(&self, speed: f32, into: f32, rest: f32) -> bool {
         speed <= rest && into >= 0.5 * speed && self.friction > 0.0
     }
 
-    /// The velocity after a touch.
-    pub(super) fn respond(&self, velocity: Vec3, normal: Vec3) -> Vec3 {
+    /// The velocity after a touch; after another of the same slide where it `grazes`, which costs nothing.
+    pub(super) fn respond(&self, velocity: Vec3, normal: Vec3, grazes: bool) -> Vec3 {
         let into = velocity.dot(normal);
         if into >= 0.0 {
             return velocity;
+        }
+        if grazes {
+            return velocity - normal * into;
         }
         let back = if self.touch == Touch::Bounce { self.bounce } else { 0.0 };
         (velocity - normal * into) * (1.0 - self.friction) - normal * (into * back)

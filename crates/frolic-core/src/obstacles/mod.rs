@@ -18,6 +18,7 @@ mod mask;
 mod meet;
 mod posts;
 
+use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
@@ -255,6 +256,8 @@ pub struct Solid {
     pub(crate) obstacles: Vec<Obstacle>,
     /// Ways up to this length, m, lead through none of them.
     short_way: f32,
+    /// How all of them lie, if they are masks that lie alike: then only what leads along their plane counts.
+    lie: Option<MaskLie>,
     /// Posts of an endless world; their numbers follow those of the others.
     pub(crate) posts: Option<Posts>,
 }
@@ -287,10 +290,32 @@ impl Solid {
             Touch::Stick | Touch::Pass => 0.0,
             _ => obstacle.body.short_way(),
         };
+        let lie = |obstacle: &Obstacle| match &obstacle.body {
+            Body::Mask(mask) => Some(mask.lie()),
+            _ => None,
+        };
+        let first = obstacles.first().and_then(lie);
+        let lie =
+            first.filter(|_| endless.is_none() && obstacles.iter().all(|obstacle| lie(obstacle) == first));
         let least = if endless.is_some() { 0.0 } else { f32::INFINITY };
         let short_way = obstacles.iter().map(short_way).fold(least, f32::min);
         let posts = endless.map(Posts::new).transpose().map_err(|error| error.under("endless"))?;
-        Ok(Self { obstacles, short_way, posts })
+        Ok(Self { obstacles, short_way, lie, posts })
+    }
+
+    /// Ways up to this length, m, lead through none of them.
+    pub(crate) fn short_way(&self) -> f32 {
+        self.short_way
+    }
+
+    /// How all of them lie, if they are masks that lie alike.
+    pub(crate) fn lie(&self) -> Option<MaskLie> {
+        self.lie
+    }
+
+    /// Of a velocity, m/s, as much as can lead through anything, m/s.
+    fn pace(&self, velocity: Vec3) -> f32 {
+        self.lie.map_or(velocity.length(), |lie| lie.flat(velocity).length())
     }
 
     /// Whether there is nothing to meet.

@@ -110,7 +110,7 @@ impl Emitters {
     }
 
     /// Moves the middle that scattered places are there around: x and z, m. Returns whether any appeared or went.
-    pub(super) fn recentre(&mut self, middle: [f32; 2], seed: u32) -> bool {
+    pub fn recentre(&mut self, middle: [f32; 2], seed: u32) -> bool {
         let mut changed = false;
         for (nth, emitter) in (0u32..).zip(&mut self.states) {
             if let Some(spots) = &mut emitter.spots {
@@ -121,15 +121,16 @@ impl Emitters {
     }
 
     /// Hands what is due in the step from `time` to `time + dt`, s, to `each`: streams and bursts, emitter by emitter.
-    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due)) {
-        due_of(&mut self.states, specs, time, dt, |due, _| each(due));
+    pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due, Births<'_>)) {
+        let Self { states, newborn } = self;
+        due_of(states, specs, time, dt, |due, spots| {
+            let newborn = &newborn[due.emitter];
+            each(due, Births { newborn, spots });
+        });
     }
 
     /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
     /// `first_id`. Returns how many were due.
-    ///
-    /// A newborn is as old as the rest of the step after its moment of birth, and has moved for as long, so that a
-    /// stream is even at any step rate; where its emitter moves it starts from where that was then.
     pub(super) fn emit(
         &mut self,
         spec: &ParticleSpec,
@@ -141,26 +142,51 @@ impl Emitters {
         mut born: impl FnMut(&ParticleRow),
     ) -> u64 {
         let mut due = 0u64;
-        let Self { states, newborn } = self;
-        due_of(states, &spec.emitters, time, dt, |now, spots| {
-            let newborn = &newborn[now.emitter];
+        self.due(&spec.emitters, time, dt, |now, births| {
             let fits = (room as u64).saturating_sub(due).min(now.count);
-            for nth in 0..fits {
-                let id = first_id.wrapping_add((due + nth) as u32);
-                let age = now.age(nth) as f32;
-                let order = (now.age_step == 0.0).then_some((nth, now.count));
-                // One after the other, so that each has its share.
-                let spot = if spots.is_empty() { [0.0; 3] } else { spots[id as usize % spots.len()] };
-                let parent = Parent {
-                    position: now.position + Vec3::from(spot) - now.velocity * age,
-                    velocity: now.velocity,
-                    turn: now.turn,
-                };
-                born(&newborn.row(spec, Draws { seed, id }, age, order, &parent));
-            }
+            births.rows(spec, seed, &now, first_id.wrapping_add(due as u32), fits).for_each(|row| born(&row));
             due += now.count;
         });
         due
+    }
+}
+
+/// How the births that are due come about.
+#[derive(Debug, Clone, Copy)]
+pub struct Births<'a> {
+    newborn: &'a Newborn,
+    /// Places that the emitter is scattered over.
+    spots: &'a [[f32; 3]],
+}
+
+impl<'a> Births<'a> {
+    /// The first `count` of those that are due, numbered from `first_id`.
+    ///
+    /// A newborn is as old as the rest of the step after its moment of birth, and has moved for as long, so that a
+    /// stream is even at any step rate; where its emitter moves it starts from where that was then.
+    pub fn rows(
+        self,
+        spec: &'a ParticleSpec,
+        seed: u32,
+        due: &Due,
+        first_id: u32,
+        count: u64,
+    ) -> impl Iterator<Item = ParticleRow> + 'a {
+        let due = *due;
+        (0..count.min(due.count)).map(move |nth| {
+            let id = first_id.wrapping_add(nth as u32);
+            let age = due.age(nth) as f32;
+            let order = (due.age_step == 0.0).then_some((nth, due.count));
+            // One after the other, so that each has its share.
+            let spot =
+                if self.spots.is_empty() { [0.0; 3] } else { self.spots[id as usize % self.spots.len()] };
+            let parent = Parent {
+                position: due.position + Vec3::from(spot) - due.velocity * age,
+                velocity: due.velocity,
+                turn: due.turn,
+            };
+            self.newborn.row(spec, Draws { seed, id }, age, order, &parent)
+        })
     }
 }
 

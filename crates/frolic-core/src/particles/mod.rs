@@ -30,7 +30,7 @@ use std::sync::Arc;
 
 use glam::Vec3;
 
-pub use emit::{Due, EmitterAxes, Emitters, MOST_BURSTS};
+pub use emit::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS};
 pub use motion::{Attractor, Motion};
 pub(crate) use places::Source;
 pub use set::{ParticleSet, check_events};
@@ -470,7 +470,8 @@ impl Particles {
             note_birth(spec, row, happened);
         });
         let born = due.min(room as u64);
-        self.next_id = first.wrapping_add(born as u32);
+        // Those without room use up their numbers too: who decides on births needs not know who has died.
+        self.next_id = first.wrapping_add(due as u32);
         meter.add(Counter::Emitted, born);
         meter.add(Counter::Refused, due - born);
         meter.stop(Stage::Emit, started);

@@ -5,14 +5,16 @@
 //   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
 //   give_birth
 //
-// The formulas are those of frolic-core/src/particles.
+// The formulas are those of frolic-core/src/particles. What is felt and met is in feel.wgsl and meet.wgsl.
 
 struct Obstacle {
-    // As frolic_core::backend::Convex has them.
+    // As frolic_core::backend::Hindrance has them.
     place: vec4<f32>,
     more: vec4<f32>,
-    // Kind; restitution; friction.
+    // Kind; restitution; friction; what becomes of who touches.
     kind: vec4<f32>,
+    // Points or cells of its grid, and the row of the texture that it starts in.
+    grid: vec4<u32>,
 }
 
 struct Ball {
@@ -46,8 +48,13 @@ struct Step {
     seed: u32, due: u32, emitters: u32, capacity: u32,
     // Where its words in the book start; 0 or 1, which of two states is read; whether the population's first, last shard.
     book: u32, parity: u32, is_first: u32, is_last: u32,
-    // Vertices of an instance; how many obstacles and collectors.
-    span: u32, obstacles: u32, collectors: u32, spare: u32,
+    // Vertices of an instance; how many obstacles and collectors; ways up to this length lead through none of the obstacles.
+    span: u32, obstacles: u32, collectors: u32, short_way: f32,
+    // The number of the first birth, and where the first newborn that is written down is.
+    first_id: u32, first_row: u32,
+    // 1 where all obstacles are masks that stand, 2 where all are masks that lie.
+    flat: u32, spare: u32,
+    // Obstacles, then shapes of fields.
     solid: array<Obstacle, 16>,
     collector: array<Ball, 16>,
     // Steady wind and drag of the square; gravity and how many fields there are; 1 for each free axis and whether speeds are limited; how.
@@ -74,7 +81,15 @@ struct Emitter {
     face_x: vec4<f32>,
     face_y: vec4<f32>,
     face_z: vec4<f32>,
-    begins: u32, is_fan: u32, spare_a: u32, spare_b: u32,
+    // Births before those of this one again; where its newborn start among the step's, if they are written down (shape 7).
+    begins: u32, is_fan: u32, row: u32, spare: u32,
+}
+
+struct Newborn {
+    place: vec4<u32>,
+    motion: vec4<u32>,
+    age: vec2<f32>,
+    spare: vec2<f32>,
 }
 
 @group(0) @binding(0) var<uniform> step: Step;
@@ -88,16 +103,19 @@ struct Emitter {
 @group(0) @binding(8) var<storage, read_write> next_ages: array<vec2<f32>>;
 @group(0) @binding(9) var<storage, read_write> calls: array<u32>;
 @group(0) @binding(10) var<storage, read> emitters: array<Emitter>;
+@group(1) @binding(0) var grids: texture_2d<u32>;
+@group(1) @binding(1) var<storage, read> newborn: array<Newborn>;
 
-// Words of a shard: alive in either state, survivors, newborn, the first of them by id and by birth.
+// An emitter's shape where its newborn are written down by the processor.
+const WRITTEN_DOWN: u32 = 7u;
+
+// Words of a shard: alive in either state, survivors, newborn, the first of them by birth.
 const LIVE: u32 = 0u;
 const SURVIVORS: u32 = 2u;
 const BORN: u32 = 3u;
-const FIRST_ID: u32 = 4u;
-const FIRST_BIRTH: u32 = 5u;
+const FIRST_BIRTH: u32 = 4u;
 // Words of the population, before its shards'.
 const LEFT: u32 = 0u;
-const NEXT_ID: u32 = 1u;
 const EMITTED: u32 = 2u;
 const REFUSED: u32 = 3u;
 const RETIRED: u32 = 4u;
@@ -112,235 +130,8 @@ const GUSTS: u32 = 1u;
 const ATTRACTOR: u32 = 2u;
 const OBSTACLES: u32 = 4u;
 const BY_FIELDS: u32 = 8u;
-
-struct Moved {
-    at: vec3<f32>,
-    velocity: vec3<f32>,
-    // Whether it touched anything, and whether it came towards it.
-    touched: bool,
-    hit: bool,
-    picked: bool,
-    // The collector that did.
-    by: u32,
-}
-
-// An element that comes this near has touched; one that lies on something stays this near, m.
-const SKIN: f32 = 1e-4;
-const HELD: f32 = 1e-3;
-const MOST_TOUCHES: u32 = 6u;
-
-fn from_ball(off: vec3<f32>, radius: f32) -> vec4<f32> {
-    let far = length(off);
-    return vec4(select(vec3(0.0, 1.0, 0.0), off / far, far > 1e-9), far - radius);
-}
-
-// The direction away from an obstacle, and the signed distance to it.
-fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
-    let place = step.solid[k].place;
-    let more = step.solid[k].more;
-    switch u32(step.solid[k].kind.x) {
-        case 0u: { return vec4(place.xyz, dot(p, place.xyz) - place.w); }
-        case 1u: { return from_ball(p - place.xyz, place.w); }
-        case 2u: {
-            let off = vec3(p.x - place.x, 0.0, p.z - place.z);
-            let far = length(off);
-            return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - place.w);
-        }
-        case 3u: {
-            let off = p - place.xyz;
-            let share = clamp(dot(off, more.xyz) / max(dot(more.xyz, more.xyz), 1e-12), 0.0, 1.0);
-            return from_ball(off - more.xyz * share, place.w);
-        }
-        default: {
-            let off = p - place.xyz;
-            let own = vec3(off.x * more.w - off.z * place.w, off.y, off.x * place.w + off.z * more.w);
-            let over = abs(own) - more.xyz;
-            let side = select(vec3(-1.0), vec3(1.0), own >= vec3(0.0));
-            let most = max(over.x, max(over.y, over.z));
-            var distance = most;
-            var normal = vec3(0.0);
-            if most > 0.0 {
-                let out = max(over, vec3(0.0));
-                distance = length(out);
-                normal = out / distance * side;
-            } else if over.x >= over.y && over.x >= over.z {
-                normal.x = side.x;
-            } else if over.y >= over.z {
-                normal.y = side.y;
-            } else {
-                normal.z = side.z;
-            }
-            return vec4(normal.x * more.w + normal.z * place.w, normal.y, normal.z * more.w - normal.x * place.w, distance);
-        }
-    }
-}
-
-fn respond(k: u32, velocity: vec3<f32>, normal: vec3<f32>) -> vec3<f32> {
-    let into = dot(velocity, normal);
-    if into >= 0.0 {
-        return velocity;
-    }
-    let kind = step.solid[k].kind;
-    return (velocity - normal * into) * (1.0 - kind.z) - normal * (into * kind.y);
-}
-
-fn touch(to: ptr<function, Moved>, normal: vec3<f32>) {
-    if !(*to).touched {
-        (*to).touched = true;
-        (*to).hit = -dot((*to).velocity, normal) > 0.0;
-    }
-}
-
-fn bring_out(to: ptr<function, Moved>) {
-    for (var turn = 0u; turn < 8u; turn++) {
-        var is_out = true;
-        for (var k = 0u; k < step.obstacles; k++) {
-            let there = sample(k, (*to).at);
-            if there.w < 0.0 {
-                touch(to, there.xyz);
-                (*to).at -= there.xyz * (there.w - SKIN * f32(turn + 1u) * 0.5);
-                (*to).velocity = respond(k, (*to).velocity, there.xyz);
-                is_out = false;
-            }
-        }
-        if is_out {
-            return;
-        }
-    }
-    (*to).velocity = vec3(0.0);
-}
-
-// Where a straight way first meets an obstacle, and the direction away from it; a share over 1 if nowhere. Newton's steps on a convex
-// distance.
-fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
-    let along = length(way) * 1e-5;
-    var at = 0.0;
-    for (var turn = 0u; turn < 16u; turn++) {
-        let there = sample(k, start + way * at);
-        let nearing = -dot(way, there.xyz);
-        if nearing <= along {
-            break;
-        }
-        if there.w <= SKIN {
-            return vec4(there.xyz, at);
-        }
-        at += (there.w - 0.5 * SKIN) / nearing;
-        if at > 1.0 {
-            break;
-        }
-    }
-    return vec4(0.0, 0.0, 0.0, 2.0);
-}
-
-// What is in the way of an element that goes from `start` with the velocity of `to`: frolic-core/src/obstacles/meet.rs.
-fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
-    let speed = length((*to).velocity);
-    var clear = 1e30;
-    var inside = false;
-    for (var k = 0u; k < step.obstacles; k++) {
-        let there = sample(k, start);
-        if speed <= step.push.w && step.solid[k].kind.z > 0.0 && there.w >= 0.0 && there.w <= HELD {
-            if rested || dot((*to).velocity, there.xyz) <= -0.5 * speed {
-                (*to).at = start;
-                (*to).velocity = vec3(0.0);
-                return;
-            }
-        }
-        inside = inside || there.w < 0.0;
-        clear = min(clear, there.w);
-    }
-    if !inside && clear > speed * step.dt + SKIN {
-        return;
-    }
-    let moved_to = (*to).at;
-    (*to).at = start;
-    if inside {
-        bring_out(to);
-    }
-    var left = step.dt;
-    for (var turn = 0u; turn < MOST_TOUCHES; turn++) {
-        let way = (*to).velocity * left;
-        var first = vec4(0.0, 0.0, 0.0, 2.0);
-        var which = 0u;
-        for (var k = 0u; k < step.obstacles; k++) {
-            let there = first_touch(k, (*to).at, way);
-            if there.w < first.w {
-                first = there;
-                which = k;
-            }
-        }
-        if first.w > 1.0 || ((*to).touched && dot(way, way) <= 0.0) {
-            (*to).at += way;
-            left = 0.0;
-            break;
-        }
-        (*to).at += way * first.w;
-        left *= 1.0 - first.w;
-        touch(to, first.xyz);
-        (*to).velocity = respond(which, (*to).velocity, first.xyz);
-    }
-    if !(*to).touched {
-        (*to).at = moved_to;
-        return;
-    }
-    if left > 0.0 {
-        (*to).velocity *= 1.0 - left / step.dt;
-    }
-    bring_out(to);
-}
-
-// Velocity after a step in which fields are felt one by one: `Chunk::advance_by_fields` of frolic-core/src/particles/step.rs.
-fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
-    var air = step.wind.xyz;
-    var push = step.fall.xyz;
-    if (FIELDS & GUSTS) != 0u {
-        air += gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED) * step.strengths.x;
-    }
-    for (var k = 0u; k < u32(step.fall.w); k++) {
-        let felt = step.field[k];
-        let off = place - felt.middle.xyz;
-        let left = max(1.0 - dot(off, off) * felt.middle.w, 0.0);
-        let share = left * left;
-        switch u32(felt.b.w) {
-            case 0u: { push += felt.a.xyz * share; }
-            case 1u: { air += felt.a.xyz * share; }
-            case 2u: {
-                let r2 = dot(off, off) + felt.a.y * felt.a.y;
-                var pull = felt.a.x;
-                switch u32(felt.a.z) {
-                    case 0u: { pull /= r2 * sqrt(r2); }
-                    case 1u: { pull /= r2; }
-                    case 2u: { pull /= sqrt(r2); }
-                    default: {}
-                }
-                push -= off * (pull * share);
-            }
-            case 3u: {
-                let axis = felt.a.xyz;
-                let out = off - axis * dot(off, axis);
-                let near = share / (1.0 + dot(out, out) * felt.a.w);
-                air += cross(axis, out) * (felt.b.x * near) - out * (felt.b.y * near) + axis * (felt.b.z * near);
-            }
-            default: {
-                let first = u32(felt.a.x);
-                for (var n = first; n < first + u32(felt.a.y); n++) {
-                    let wave = step.wave[n];
-                    let turns = dot(place, wave.turns.xyz) + wave.turns.w;
-                    let t = turns - round(turns);
-                    air += wave.push.xyz * (t * (0.5 - abs(t)) * share);
-                }
-            }
-        }
-    }
-    let through = velocity - air;
-    let slow = 1.0 / (1.0 + step.wind.w * length(through) * step.reach);
-    var now = (air + through * (step.keep * slow) + push * (step.reach * slow)) * step.free.xyz;
-    let speed = length(now);
-    if step.free.w > 0.0 && speed > 0.0 {
-        now *= min(max(speed, step.limits.x), step.limits.y) / speed;
-    }
-    return now;
-}
+const GRIDS: u32 = 16u;
+const SHAPES: u32 = 32u;
 
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var a = step.push.xyz;
@@ -359,10 +150,13 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
         to.velocity = by_fields(place, velocity);
     }
     to.at = place + to.velocity * step.dt;
+    if (FIELDS & SHAPES) != 0u {
+        hold_on(&to);
+    }
     if (FIELDS & OBSTACLES) != 0u {
         meet(place, all(velocity == vec3(0.0)), &to);
     }
-    for (var k = 0u; COLLECTS && k < step.collectors; k++) {
+    for (var k = 0u; ENDS_LIVES && !to.dies && k < step.collectors; k++) {
         // Seen from the ball: where the element ends, and the way it came, if it came straight.
         let end = to.at - step.collector[k].to.xyz;
         let way = select(to.velocity * step.dt, vec3(0.0), to.touched) - step.collector[k].moved.xyz;
@@ -395,8 +189,9 @@ fn mark(
     let nth = thread(group, groups, lane);
     let live = atomicLoad(&book[step.book + LIVE + step.parity]);
     var kept = nth < live && outlives(nth);
-    if COLLECTS && kept {
-        kept = !moved_at(nth).picked;
+    if ENDS_LIVES && kept {
+        let to = moved_at(nth);
+        kept = !to.picked && !to.dies;
     }
     let rank = rank_in_group(lane, kept);
     if lane == 0u && nth < live {
@@ -419,11 +214,9 @@ fn settle(@builtin(local_invocation_index) lane: u32) {
     let born = min(left, step.capacity - survivors);
     atomicStore(&book[step.book + SURVIVORS], survivors);
     atomicStore(&book[step.book + BORN], born);
-    atomicStore(&book[step.book + FIRST_ID], atomicLoad(&book[NEXT_ID]));
     atomicStore(&book[step.book + FIRST_BIRTH], step.due - left);
     atomicStore(&book[step.book + LIVE + 1u - step.parity], survivors + born);
     atomicStore(&book[LEFT], left - born);
-    atomicAdd(&book[NEXT_ID], born);
     atomicAdd(&book[EMITTED], born);
     atomicAdd(&book[RETIRED], live - survivors);
     if step.is_last != 0u {
@@ -451,16 +244,16 @@ fn advance(
     let there = nth < live;
     var kept = there && outlives(nth);
     var to: Moved;
-    if kept || (COLLECTS && there) {
+    if kept {
         to = moved_at(nth);
         if to.hit {
             atomicAdd(&book[HITS], 1u);
         }
-        if COLLECTS && kept && to.picked {
+        if ENDS_LIVES && to.picked {
             atomicAdd(&book[PICKED], 1u);
             atomicAdd(&book[CAUGHT + to.by], 1u);
-            kept = false;
         }
+        kept = !to.picked && !to.dies;
     }
     let rank = rank_in_group(lane, kept);
     if kept {
@@ -522,12 +315,20 @@ fn give_birth(
         return;
     }
     let birth = atomicLoad(&book[step.book + FIRST_BIRTH]) + nth;
-    let id = atomicLoad(&book[step.book + FIRST_ID]) + nth;
+    let id = step.first_id + birth;
     var which = 0u;
     while which + 1u < step.emitters && emitters[which + 1u].begins <= birth {
         which++;
     }
     let emitter = emitters[which];
+    let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;
+    if emitter.shape == WRITTEN_DOWN {
+        let row = newborn[step.first_row + emitter.row + birth - emitter.begins];
+        next_places[to] = row.place;
+        next_motions[to] = row.motion;
+        next_ages[to] = row.age;
+        return;
+    }
     let order = f32(birth - emitter.begins);
     let age = clamp(emitter.first_age - order * emitter.age_step, 0.0, step.dt);
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
@@ -548,7 +349,6 @@ fn give_birth(
     let at = emitter.position.xyz - emitter.velocity.xyz * age + spot(emitter, where_dice) + velocity * age;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
-    let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;
     next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
     next_motions[to] = vec4(bitcast<vec3<u32>>(velocity), id);
     next_ages[to] = vec2(age, life);

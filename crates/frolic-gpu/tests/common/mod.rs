@@ -19,6 +19,8 @@ pub fn plain_device() -> (wgpu::Device, wgpu::Queue) {
     pollster::block_on(adapter.request_device(&wgpu::DeviceDescriptor::default())).unwrap()
 }
 
+pub mod stepped;
+
 #[path = "../../../frolic-draw/tests/common/mod.rs"]
 pub mod drawing;
 

@@ -1,0 +1,80 @@
+// What a population feels where fields are felt one by one.
+
+// Velocity after a step in which fields are felt one by one: `Chunk::advance_by_fields` of frolic-core/src/particles/step.rs.
+fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
+    var air = step.wind.xyz;
+    var push = step.fall.xyz;
+    if (FIELDS & GUSTS) != 0u {
+        air += gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED) * step.strengths.x;
+    }
+    for (var k = 0u; k < u32(step.fall.w); k++) {
+        let felt = step.field[k];
+        let off = place - felt.middle.xyz;
+        let left = max(1.0 - dot(off, off) * felt.middle.w, 0.0);
+        let share = left * left;
+        switch u32(felt.b.w) {
+            case 0u: { push += felt.a.xyz * share; }
+            case 1u: { air += felt.a.xyz * share; }
+            case 2u: {
+                let r2 = dot(off, off) + felt.a.y * felt.a.y;
+                var pull = felt.a.x;
+                switch u32(felt.a.z) {
+                    case 0u: { pull /= r2 * sqrt(r2); }
+                    case 1u: { pull /= r2; }
+                    case 2u: { pull /= sqrt(r2); }
+                    default: {}
+                }
+                push -= off * (pull * share);
+            }
+            case 3u: {
+                let axis = felt.a.xyz;
+                let out = off - axis * dot(off, axis);
+                let near = share / (1.0 + dot(out, out) * felt.a.w);
+                air += cross(axis, out) * (felt.b.x * near) - out * (felt.b.y * near) + axis * (felt.b.z * near);
+            }
+            case 5u: {
+                if (FIELDS & SHAPES) != 0u {
+                    let there = distances(u32(felt.b.x), place);
+                    let normal = or_zero(there.xyz);
+                    // Damping is held over the step, so that no step is too long for it.
+                    let damp = felt.a.y / (1.0 + felt.a.y * step.dt);
+                    let off = clamp(there.w, -felt.a.z, felt.a.z);
+                    push -= normal * ((felt.a.x * off + damp * dot(velocity, normal)) * share);
+                }
+            }
+            default: {
+                let first = u32(felt.a.x);
+                for (var n = first; n < first + u32(felt.a.y); n++) {
+                    let wave = step.wave[n];
+                    let turns = dot(place, wave.turns.xyz) + wave.turns.w;
+                    let t = turns - round(turns);
+                    air += wave.push.xyz * (t * (0.5 - abs(t)) * share);
+                }
+            }
+        }
+    }
+    let through = velocity - air;
+    let slow = 1.0 / (1.0 + step.wind.w * length(through) * step.reach);
+    var now = (air + through * (step.keep * slow) + push * (step.reach * slow)) * step.free.xyz;
+    let speed = length(now);
+    if step.free.w > 0.0 && speed > 0.0 {
+        now *= min(max(speed, step.limits.x), step.limits.y) / speed;
+    }
+    return now;
+}
+
+// Puts an element onto each surface that holds it, by three steps along the gradient, and leaves it what leads along.
+fn hold_on(to: ptr<function, Moved>) {
+    for (var k = 0u; k < u32(step.fall.w); k++) {
+        let felt = step.field[k];
+        if u32(felt.b.w) != 5u || felt.b.y == 0.0 {
+            continue;
+        }
+        for (var turn = 0u; turn < 3u; turn++) {
+            let there = distances(u32(felt.b.x), (*to).at);
+            let normal = or_zero(there.xyz);
+            (*to).at -= normal * there.w;
+            (*to).velocity -= normal * dot((*to).velocity, normal);
+        }
+    }
+}

@@ -1,0 +1,629 @@
+// What is in the way of an element: frolic-core/src/obstacles.
+
+struct Moved {
+    at: vec3<f32>,
+    velocity: vec3<f32>,
+    // Whether it touched anything: what first, how fast it came towards it, and whether that counts.
+    touched: bool,
+    hit: bool,
+    which: u32,
+    into: f32,
+    // Whether its life ends there.
+    dies: bool,
+    // Whether a collector picks it up, and which.
+    picked: bool,
+    by: u32,
+}
+
+// An element that comes this near has touched; one that lies on something stays this near, m.
+const SKIN: f32 = 1e-4;
+const HELD: f32 = 1e-3;
+const MOST_TOUCHES: u32 = 6u;
+
+// Kinds of obstacle that are read from a grid come last.
+const GROUND: u32 = 5u;
+const DISTANCES: u32 = 6u;
+const MASK: u32 = 7u;
+
+// What becomes of who touches.
+const STAYS: u32 = 1u;
+const ENDS: u32 = 2u;
+const PASSES: u32 = 3u;
+
+fn kind_of(k: u32) -> u32 {
+    return u32(step.solid[k].kind.x);
+}
+
+fn touch_of(k: u32) -> u32 {
+    return u32(step.solid[k].kind.w);
+}
+
+// A word of a grid.
+fn word(k: u32, nth: u32) -> u32 {
+    let row = step.solid[k].grid.w + nth / GRID_WIDTH;
+    return textureLoad(grids, vec2(nth % GRID_WIDTH, row), 0).x;
+}
+
+fn number(k: u32, nth: u32) -> f32 {
+    return bitcast<f32>(word(k, nth));
+}
+
+// A direction, or nothing where there is none.
+fn or_zero(v: vec3<f32>) -> vec3<f32> {
+    let far = length(v);
+    return select(vec3(0.0), v / far, far > 1e-20);
+}
+
+fn from_ball(off: vec3<f32>, radius: f32) -> vec4<f32> {
+    let far = length(off);
+    return vec4(select(vec3(0.0, 1.0, 0.0), off / far, far > 1e-9), far - radius);
+}
+
+// A height, 0..1, of a ground, at a share of its width and depth from the lower edge of its picture.
+fn height_at(k: u32, share: vec2<f32>) -> f32 {
+    let size = step.solid[k].grid.xy;
+    let at = clamp(share * vec2<f32>(size) - 0.5, vec2(0.0), vec2<f32>(size - 1u));
+    let low = vec2<u32>(at);
+    let high = min(low + 1u, size - 1u);
+    let part = at - floor(at);
+    let below = mix(number(k, low.y * size.x + low.x), number(k, low.y * size.x + high.x), part.x);
+    let above = mix(number(k, high.y * size.x + low.x), number(k, high.y * size.x + high.x), part.x);
+    return mix(below, above, part.y);
+}
+
+fn ground(k: u32, p: vec3<f32>) -> vec4<f32> {
+    let corner = step.solid[k].place;
+    let more = step.solid[k].more;
+    let flat = p.xz - corner.xz;
+    let off = flat - clamp(flat, vec2(0.0), more.xy);
+    let away = length(off);
+    if away > 0.0 {
+        return vec4(off.x / away, 0.0, off.y / away, away);
+    }
+    var share = flat / more.xy;
+    // The picture's upper edge is away (-z).
+    share.y = 1.0 - share.y;
+    let size = vec2<f32>(step.solid[k].grid.xy);
+    let half = 0.5 / size;
+    let across = (height_at(k, share + vec2(half.x, 0.0)) - height_at(k, share - vec2(half.x, 0.0))) * size.x;
+    let up = (height_at(k, share + vec2(0.0, half.y)) - height_at(k, share - vec2(0.0, half.y))) * size.y;
+    let normal = normalize(vec3(-across * corner.w / more.x, 1.0, up * corner.w / more.y));
+    let over = p.y - corner.y - height_at(k, share) * corner.w;
+    return vec4(normal, over * select(normal.y, more.z, over > 0.0));
+}
+
+// The distance, and how it grows.
+fn distances(k: u32, p: vec3<f32>) -> vec4<f32> {
+    let place = step.solid[k].place;
+    let points = step.solid[k].grid.xyz;
+    let high = place.xyz + vec3<f32>(points - 1u) * place.w;
+    let held = clamp(p, place.xyz, high);
+    let at = max((held - place.xyz) / place.w, vec3(0.0));
+    let cell = min(vec3<u32>(at), points - 2u);
+    let part = at - vec3<f32>(cell);
+    let first = (cell.z * points.y + cell.y) * points.x + cell.x;
+    let up = points.x;
+    let on = points.x * points.y;
+    let a = vec4(number(k, first), number(k, first + up), number(k, first + on), number(k, first + on + up));
+    let b = vec4(number(k, first + 1u), number(k, first + up + 1u), number(k, first + on + 1u), number(k, first + on + up + 1u));
+    let along = mix(a, b, part.x);
+    let rows = mix(along.xz, along.yw, part.y);
+    let value = mix(rows.x, rows.y, part.z);
+    let grows = b - a;
+    let grows_x = mix(grows.xz, grows.yw, part.y);
+    let gradient = vec3(
+        mix(grows_x.x, grows_x.y, part.z),
+        mix(along.y - along.x, along.w - along.z, part.z),
+        rows.y - rows.x,
+    ) / place.w;
+    let off = p - held;
+    if all(off == vec3(0.0)) {
+        return vec4(gradient, value);
+    }
+    let over = max(value, 0.0);
+    return vec4(or_zero(off + or_zero(gradient) * over), sqrt(dot(off, off) + over * over));
+}
+
+struct Flat {
+    way: vec2<f32>,
+    distance: f32,
+}
+
+fn mask_cell(word: u32) -> vec3<f32> {
+    let bits = bitcast<i32>(word);
+    return vec3(f32((bits << 8u) >> 24u), f32(bits >> 24u), f32((bits << 16u) >> 16u));
+}
+
+// All in cells.
+fn mask_at(k: u32, at: vec2<f32>) -> Flat {
+    let size = step.solid[k].grid.xy;
+    let held = min(max(at, vec2(0.0)), vec2<f32>(size));
+    let inner = min(max(held - 0.5, vec2(0.0)), max(vec2<f32>(size) - 1.0001, vec2(0.0)));
+    let low = vec2<u32>(inner);
+    let high = min(low + 1u, size - 1u);
+    let part = inner - vec2<f32>(low);
+    let below = mix(mask_cell(word(k, low.y * size.x + low.x)), mask_cell(word(k, low.y * size.x + high.x)), part.x);
+    let above = mix(mask_cell(word(k, high.y * size.x + low.x)), mask_cell(word(k, high.y * size.x + high.x)), part.x);
+    let there = mix(below, above, part.y);
+    let distance = there.z * 0.001;
+    let off = at - held;
+    if all(off == vec2(0.0)) {
+        return Flat(or_zero(vec3(there.xy, 0.0)).xy, distance);
+    }
+    let away = length(off);
+    let over = max(distance, 0.0);
+    return Flat(off / away, sqrt(over * over + away * away));
+}
+
+fn to_cells(k: u32, p: vec3<f32>) -> vec2<f32> {
+    let place = step.solid[k].place;
+    let flat = select(vec2(p.x, p.y), vec2(p.x, -p.z), place.w > 0.5);
+    return (flat - place.xy) * (1.0 / place.z);
+}
+
+// The direction away from an obstacle, and the signed distance to it.
+fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
+    let place = step.solid[k].place;
+    let more = step.solid[k].more;
+    switch kind_of(k) {
+        case 0u: { return vec4(place.xyz, dot(p, place.xyz) - place.w); }
+        case 1u: { return from_ball(p - place.xyz, place.w); }
+        case 2u: {
+            let off = vec3(p.x - place.x, 0.0, p.z - place.z);
+            let far = length(off);
+            return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - place.w);
+        }
+        case 3u: {
+            let off = p - place.xyz;
+            let share = clamp(dot(off, more.xyz) / max(dot(more.xyz, more.xyz), 1e-12), 0.0, 1.0);
+            return from_ball(off - more.xyz * share, place.w);
+        }
+        case 4u: {
+            let off = p - place.xyz;
+            let own = vec3(off.x * more.w - off.z * place.w, off.y, off.x * place.w + off.z * more.w);
+            let over = abs(own) - more.xyz;
+            let side = select(vec3(-1.0), vec3(1.0), own >= vec3(0.0));
+            let most = max(over.x, max(over.y, over.z));
+            var distance = most;
+            var normal = vec3(0.0);
+            if most > 0.0 {
+                let out = max(over, vec3(0.0));
+                distance = length(out);
+                normal = out / distance * side;
+            } else if over.x >= over.y && over.x >= over.z {
+                normal.x = side.x;
+            } else if over.y >= over.z {
+                normal.y = side.y;
+            } else {
+                normal.z = side.z;
+            }
+            return vec4(normal.x * more.w + normal.z * place.w, normal.y, normal.z * more.w - normal.x * place.w, distance);
+        }
+        default: {
+            if (FIELDS & GRIDS) == 0u {
+                return vec4(0.0, 1.0, 0.0, 1e30);
+            }
+            return sample_grid(k, p);
+        }
+    }
+}
+
+fn sample_grid(k: u32, p: vec3<f32>) -> vec4<f32> {
+    if kind_of(k) == GROUND {
+        return ground(k, p);
+    }
+    if kind_of(k) == DISTANCES {
+        let there = distances(k, p);
+        return vec4(or_zero(there.xyz), there.w);
+    }
+    let there = mask_at(k, to_cells(k, p));
+    let place = step.solid[k].place;
+    let way = select(vec3(there.way, 0.0), vec3(there.way.x, 0.0, -there.way.y), place.w > 0.5);
+    return vec4(way, there.distance * place.z);
+}
+
+fn cell_of(k: u32) -> f32 {
+    switch kind_of(k) {
+        case GROUND: { return step.solid[k].more.w; }
+        case MASK: { return step.solid[k].place.z; }
+        default: { return step.solid[k].place.w; }
+    }
+}
+
+// The direction out of a grid from a place where the distance grows nowhere, looked for further and further around; nothing where it does
+// not tell.
+fn way_out(k: u32, p: vec3<f32>) -> vec3<f32> {
+    if kind_of(k) < DISTANCES {
+        return vec3(0.0);
+    }
+    let cell = cell_of(k);
+    let here = sample_grid(k, p).w + cell * 0.1;
+    for (var turn = 0u; turn < 6u; turn++) {
+        var best = vec4(0.0, 0.0, 0.0, here);
+        for (var nth = 0u; nth < 27u; nth++) {
+            if nth != 13u {
+                let way = normalize(vec3(f32(nth % 3u), f32(nth / 3u % 3u), f32(nth / 9u)) - 1.0);
+                let there = sample_grid(k, p + way * (cell * f32(1u << turn))).w;
+                if there > best.w {
+                    best = vec4(way, there);
+                }
+            }
+        }
+        if any(best.xyz != vec3(0.0)) {
+            return best.xyz;
+        }
+    }
+    return vec3(0.0);
+}
+
+fn respond(k: u32, velocity: vec3<f32>, normal: vec3<f32>) -> vec3<f32> {
+    let into = dot(velocity, normal);
+    if into >= 0.0 {
+        return velocity;
+    }
+    let kind = step.solid[k].kind;
+    return (velocity - normal * into) * (1.0 - kind.z) - normal * (into * kind.y);
+}
+
+// Slow, pressed against it, held by friction.
+fn holds(k: u32, speed: f32, into: f32) -> bool {
+    return speed <= step.push.w && into >= 0.5 * speed && step.solid[k].kind.z > 0.0;
+}
+
+fn touch(to: ptr<function, Moved>, k: u32, normal: vec3<f32>) {
+    if !(*to).touched {
+        (*to).touched = true;
+        (*to).which = k;
+        (*to).into = -dot((*to).velocity, normal);
+        (*to).hit = (*to).into > 0.0;
+    }
+}
+
+fn die(to: ptr<function, Moved>) {
+    (*to).dies = true;
+    (*to).hit = true;
+}
+
+// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside nothing may say which way that is.
+fn bring_out(to: ptr<function, Moved>) -> bool {
+    for (var turn = 0u; turn < 8u; turn++) {
+        var is_out = true;
+        for (var k = 0u; k < step.obstacles; k++) {
+            let there = sample(k, (*to).at);
+            if touch_of(k) == PASSES || there.w >= 0.0 {
+                continue;
+            }
+            var normal = there.xyz;
+            if (FIELDS & GRIDS) != 0u && all(normal == vec3(0.0)) {
+                normal = way_out(k, (*to).at);
+                if all(normal == vec3(0.0)) {
+                    return false;
+                }
+            }
+            touch(to, k, normal);
+            if touch_of(k) == ENDS {
+                die(to);
+                return true;
+            }
+            (*to).at -= normal * (there.w - SKIN * f32(turn + 1u) * 0.5);
+            (*to).velocity = respond(k, (*to).velocity, normal);
+            is_out = false;
+        }
+        if is_out {
+            return true;
+        }
+    }
+    (*to).velocity = vec3(0.0);
+    return true;
+}
+
+// Where a straight way first meets an obstacle, and the direction away from it; a share over 1 if nowhere.
+fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
+    if (FIELDS & GRIDS) != 0u && kind_of(k) >= GROUND {
+        return walk(k, start, way);
+    }
+    // Newton's steps on a convex distance.
+    let along = length(way) * 1e-5;
+    var at = 0.0;
+    for (var turn = 0u; turn < 16u; turn++) {
+        let there = sample(k, start + way * at);
+        let nearing = -dot(way, there.xyz);
+        if nearing <= along {
+            break;
+        }
+        if there.w <= SKIN {
+            return vec4(there.xyz, at);
+        }
+        at += (there.w - 0.5 * SKIN) / nearing;
+        if at > 1.0 {
+            break;
+        }
+    }
+    return vec4(0.0, 0.0, 0.0, 2.0);
+}
+
+// The same through a grid: as far at a time as nothing can be, and at least half a cell; once inside, back to the edge.
+fn walk(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
+    let nowhere = vec4(0.0, 0.0, 0.0, 2.0);
+    let far = length(way);
+    // Heights grow slower than distances on a slope.
+    let cell = cell_of(k) * select(1.0, step.solid[k].more.z, kind_of(k) == GROUND);
+    var outside = 0.0;
+    var off = sample_grid(k, start).w;
+    if far <= 0.0 || off - cell * 0.25 > far {
+        return nowhere;
+    }
+    for (var turn = 0u; turn < 4096u; turn++) {
+        if outside >= 1.0 {
+            return nowhere;
+        }
+        let at = min(outside + max(off - cell * 0.25, cell * 0.5) / far, 1.0);
+        let there = sample_grid(k, start + way * at).w;
+        if there > 0.0 {
+            outside = at;
+            off = there;
+            continue;
+        }
+        var inside = at;
+        var depth = there;
+        for (var back = 0u; back < 8u; back++) {
+            if off <= max(SKIN, cell * 0.01) * 4.0 {
+                break;
+            }
+            let gap = off - depth;
+            let share = select(0.5, clamp(off / gap, 0.02, 0.98), gap > 0.0);
+            let middle = outside + (inside - outside) * share;
+            let between = sample_grid(k, start + way * middle).w;
+            if between > 0.0 {
+                outside = middle;
+                off = between;
+            } else {
+                inside = middle;
+                depth = between;
+            }
+        }
+        break;
+    }
+    return vec4(sample_grid(k, start + way * outside).xyz, outside);
+}
+
+// Whether what lies still at a place goes on lying there.
+fn supports(p: vec3<f32>) -> bool {
+    for (var k = 0u; k < step.obstacles; k++) {
+        if touch_of(k) != 0u || step.solid[k].kind.z <= 0.0 {
+            continue;
+        }
+        if (FIELDS & GRIDS) != 0u && kind_of(k) == MASK {
+            let at = to_cells(k, p);
+            let size = step.solid[k].grid.xy;
+            if all(at >= vec2(0.0)) && all(at < vec2<f32>(size)) {
+                let cell = vec2<u32>(at);
+                if abs(mask_cell(word(k, cell.y * size.x + cell.x)).z) <= 1600.0 {
+                    return true;
+                }
+            }
+        } else {
+            let off = sample(k, p).w;
+            if off >= 0.0 && off <= HELD {
+                return true;
+            }
+        }
+    }
+    return false;
+}
+
+// The obstacle that a place is nearest to or deepest in, and the distance.
+fn nearest(p: vec3<f32>, which: ptr<function, u32>) -> f32 {
+    var least = 1e30;
+    for (var k = 0u; k < step.obstacles; k++) {
+        let off = sample(k, p).w;
+        if off < least {
+            least = off;
+            *which = k;
+        }
+    }
+    return least;
+}
+
+// Of a velocity, as much as can lead through anything: past masks that lie alike, what leads along their plane.
+fn pace(velocity: vec3<f32>) -> f32 {
+    switch step.flat {
+        case 1u: { return length(velocity.xy); }
+        case 2u: { return length(velocity.xz); }
+        default: { return length(velocity); }
+    }
+}
+
+// A way through grids alone: as far at a time as nothing can be, and at least the shortest way that leads through nothing.
+fn march(start: vec3<f32>, to: ptr<function, Moved>) {
+    var which = 0u;
+    let moved_to = (*to).at;
+    (*to).at = start;
+    var off = nearest(start, &which);
+    if off < 0.0 {
+        if !bring_out(to) {
+            (*to).velocity = vec3(0.0);
+            return;
+        }
+        if (*to).dies {
+            return;
+        }
+        off = 0.0;
+    }
+    var left = step.dt;
+    var speed = pace((*to).velocity);
+    var touches = 0u;
+    for (var turn = 0u; turn < 4096u; turn++) {
+        let safe = off - step.short_way * 0.5;
+        if speed * left <= safe || speed * left <= 0.0 {
+            (*to).at += (*to).velocity * left;
+            left = 0.0;
+            break;
+        }
+        let time = min(max(safe, step.short_way) / speed, left);
+        let next = (*to).at + (*to).velocity * time;
+        let there = nearest(next, &which);
+        if there > 0.0 {
+            (*to).at = next;
+            off = there;
+            left -= time;
+            continue;
+        }
+        // Whoever goes along an edge goes on; else straight between the two distances.
+        let goes_along = (*to).touched && off <= step.short_way * 0.5;
+        let share = select(off / max(off - there, 1e-30), 1.0, goes_along || off <= there);
+        (*to).at += (*to).velocity * (time * share);
+        left -= time * share;
+        let edge = sample(which, (*to).at);
+        touch(to, which, edge.xyz);
+        if touch_of(which) == ENDS {
+            die(to);
+            return;
+        }
+        // Off it by half a skin, so that what slides along does not touch at every step.
+        (*to).at -= edge.xyz * min(edge.w - SKIN * 0.5, 0.0);
+        off = max(edge.w, 0.0);
+        // As flat as the touches of a slide along steps, it costs nothing.
+        let into = dot((*to).velocity, edge.xyz);
+        if goes_along && time > 0.0 && -into <= speed * 0.35 {
+            (*to).velocity -= edge.xyz * min(into, 0.0);
+        } else {
+            (*to).velocity = respond(which, (*to).velocity, edge.xyz);
+            touches++;
+        }
+        speed = pace((*to).velocity);
+        if touches == MOST_TOUCHES {
+            break;
+        }
+    }
+    if !(*to).touched {
+        (*to).at = moved_to;
+        return;
+    }
+    (*to).velocity *= 1.0 - left / step.dt;
+    bring_out(to);
+}
+
+// What is in the way of an element that goes from `start` with the velocity of `to`.
+fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
+    let speed = length((*to).velocity);
+    if rested && speed <= step.push.w && supports(start) {
+        (*to).at = start;
+        (*to).velocity = vec3(0.0);
+        return;
+    }
+    if (FIELDS & GRIDS) != 0u {
+        if pace((*to).velocity) * step.dt <= step.short_way {
+            // Too short to lead through anything: where it ends decides.
+            if !bring_out(to) {
+                (*to).at = start;
+                (*to).velocity = vec3(0.0);
+            }
+            if (*to).touched && holds((*to).which, speed, (*to).into) {
+                (*to).velocity = vec3(0.0);
+            }
+            return;
+        }
+        if step.short_way > 0.0 {
+            march(start, to);
+            return;
+        }
+    }
+    var clear = 1e30;
+    var inside = false;
+    for (var k = 0u; k < step.obstacles; k++) {
+        let there = sample(k, start);
+        let towards = -dot((*to).velocity, there.xyz);
+        switch touch_of(k) {
+            case STAYS: {
+                if abs(there.w) <= HELD {
+                    (*to).touched = true;
+                    (*to).at = start;
+                    (*to).velocity = vec3(0.0);
+                    return;
+                }
+            }
+            case PASSES: {
+                if there.w > 0.0 && there.w <= speed * step.dt + SKIN {
+                    let first = first_touch(k, start, (*to).velocity * step.dt);
+                    if first.w <= 1.0 {
+                        (*to).touched = false;
+                        touch(to, k, first.xyz);
+                    }
+                }
+                continue;
+            }
+            case 0u: {
+                if there.w >= 0.0 && there.w <= HELD && holds(k, speed, towards) {
+                    (*to).at = start;
+                    (*to).velocity = vec3(0.0);
+                    return;
+                }
+            }
+            default: {}
+        }
+        inside = inside || there.w < 0.0;
+        var spare = 0.0;
+        if (FIELDS & GRIDS) != 0u && kind_of(k) >= GROUND {
+            spare = cell_of(k) * 0.25;
+        }
+        clear = min(clear, there.w - spare);
+    }
+    if !inside && clear > speed * step.dt + SKIN {
+        return;
+    }
+    let moved_to = (*to).at;
+    (*to).at = start;
+    if inside {
+        if !bring_out(to) {
+            (*to).velocity = vec3(0.0);
+            return;
+        }
+        if (*to).dies {
+            return;
+        }
+    }
+    var left = step.dt;
+    for (var turn = 0u; turn < MOST_TOUCHES; turn++) {
+        let way = (*to).velocity * left;
+        var first = vec4(0.0, 0.0, 0.0, 2.0);
+        var which = 0u;
+        for (var k = 0u; k < step.obstacles; k++) {
+            if touch_of(k) == PASSES {
+                continue;
+            }
+            let there = first_touch(k, (*to).at, way);
+            if there.w < first.w {
+                first = there;
+                which = k;
+            }
+        }
+        if first.w > 1.0 || ((*to).touched && dot(way, way) <= 0.0) {
+            (*to).at += way;
+            left = 0.0;
+            break;
+        }
+        (*to).at += way * first.w;
+        left *= 1.0 - first.w;
+        touch(to, which, first.xyz);
+        if touch_of(which) == ENDS {
+            die(to);
+            return;
+        }
+        if touch_of(which) == STAYS {
+            let there = sample(which, (*to).at);
+            (*to).at -= there.xyz * there.w;
+            (*to).velocity = vec3(0.0);
+            return;
+        }
+        (*to).velocity = respond(which, (*to).velocity, first.xyz);
+    }
+    if !(*to).touched {
+        (*to).at = moved_to;
+        return;
+    }
+    if left > 0.0 {
+        (*to).velocity *= 1.0 - left / step.dt;
+    }
+    bring_out(to);
+}
