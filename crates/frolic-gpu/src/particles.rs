@@ -10,10 +10,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_SOLID, MOST_WRITTEN, Motion, OwnFields, Wave,
-    attractor, balls, grids, hindrances, is_simple,
+    attractor, balls, hindrances, is_simple,
 };
 use frolic_core::{
-    Counter, FieldKind, FieldSpec, Forms, Meter, ParticleRow, ParticleSpec, SpecError, Stage, Touch, World,
+    Counter, Forms, Meter, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage, Touch, World,
 };
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
@@ -89,7 +89,8 @@ struct Shard {
 /// What there is in the world that a population feels: its pipelines are made for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Fields {
-    /// Gusts 1, an attractor 2, obstacles 4, fields one by one 8, obstacles read from grids 16, shapes 32, as `shaders/step.wgsl` has them.
+    /// As `shaders/step.wgsl` has them, from the lowest: gusts, an attractor, obstacles, fields one by one, shapes; obstacles that are
+    /// convex, grounds, distance grids, masks; whether ways are marched.
     bits: u32,
     /// Whether a life may end before its time.
     ends_lives: bool,
@@ -98,21 +99,24 @@ struct Fields {
 impl Fields {
     fn of(spec: &ParticleSpec, own: &OwnFields, world: &World) -> Self {
         let motion = &spec.motion;
-        let obstacles = &world.spec().obstacle;
-        let shapes = |field: &FieldSpec| matches!(field.kind, FieldKind::Shape(_));
-        let has_grids = grids(world, own).next().is_some();
-        let has_shapes = world.spec().field.iter().chain(&spec.fields).any(shapes);
+        let solids = hindrances(world, own);
+        let obstacles = &solids.all[..solids.obstacles];
+        let has = |kinds: std::ops::RangeInclusive<u32>| obstacles.iter().any(|it| kinds.contains(&it.kind));
         let bits = [
             world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0),
             attractor(world).is_some(),
             !obstacles.is_empty(),
             own.are_needed(spec, world),
-            has_grids && !obstacles.is_empty(),
-            has_shapes,
+            solids.all.len() > solids.obstacles,
+            has(0..=4),
+            has(5..=5),
+            has(6..=6),
+            has(7..=7),
+            solids.short_way > 0.0 && !obstacles.is_empty(),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
-        let ends_lives =
-            !world.spec().collector.is_empty() || obstacles.iter().any(|it| it.touch == Touch::Die);
+        let dies = |it: &ObstacleSpec| it.touch == Touch::Die;
+        let ends_lives = !world.spec().collector.is_empty() || world.spec().obstacle.iter().any(dies);
         Self { bits, ends_lives }
     }
 }

@@ -161,8 +161,8 @@ fn to_cells(k: u32, p: vec3<f32>) -> vec2<f32> {
     return (flat - place.xy) * (1.0 / place.z);
 }
 
-// The direction away from an obstacle, and the signed distance to it.
-fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
+// Of a convex obstacle: the direction away from it, and the signed distance to it.
+fn sample_convex(k: u32, p: vec3<f32>) -> vec4<f32> {
     let place = step.solid[k].place;
     let more = step.solid[k].more;
     switch kind_of(k) {
@@ -178,7 +178,7 @@ fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
             let share = clamp(dot(off, more.xyz) / max(dot(more.xyz, more.xyz), 1e-12), 0.0, 1.0);
             return from_ball(off - more.xyz * share, place.w);
         }
-        case 4u: {
+        default: {
             let off = p - place.xyz;
             let own = vec3(off.x * more.w - off.z * place.w, off.y, off.x * place.w + off.z * more.w);
             let over = abs(own) - more.xyz;
@@ -199,27 +199,39 @@ fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
             }
             return vec4(normal.x * more.w + normal.z * place.w, normal.y, normal.z * more.w - normal.x * place.w, distance);
         }
-        default: {
-            if (FIELDS & GRIDS) == 0u {
-                return vec4(0.0, 1.0, 0.0, 1e30);
-            }
-            return sample_grid(k, p);
-        }
     }
 }
 
+// The same of one that is read from a grid. What there is none of costs nothing.
 fn sample_grid(k: u32, p: vec3<f32>) -> vec4<f32> {
-    if kind_of(k) == GROUND {
+    if (FIELDS & GROUNDS) != 0u && kind_of(k) == GROUND {
         return ground(k, p);
     }
-    if kind_of(k) == DISTANCES {
+    if (FIELDS & STONES) != 0u && kind_of(k) == DISTANCES {
         let there = distances(k, p);
         return vec4(or_zero(there.xyz), there.w);
     }
-    let there = mask_at(k, to_cells(k, p));
-    let place = step.solid[k].place;
-    let way = select(vec3(there.way, 0.0), vec3(there.way.x, 0.0, -there.way.y), place.w > 0.5);
-    return vec4(way, there.distance * place.z);
+    if (FIELDS & MASKS) != 0u {
+        let there = mask_at(k, to_cells(k, p));
+        let place = step.solid[k].place;
+        let way = select(vec3(there.way, 0.0), vec3(there.way.x, 0.0, -there.way.y), place.w > 0.5);
+        return vec4(way, there.distance * place.z);
+    }
+    return vec4(0.0, 1.0, 0.0, 1e30);
+}
+
+fn is_grid(k: u32) -> bool {
+    return (FIELDS & GRIDS) != 0u && ((FIELDS & CONVEX) == 0u || kind_of(k) >= GROUND);
+}
+
+fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
+    if is_grid(k) {
+        return sample_grid(k, p);
+    }
+    if (FIELDS & CONVEX) != 0u {
+        return sample_convex(k, p);
+    }
+    return vec4(0.0, 1.0, 0.0, 1e30);
 }
 
 fn cell_of(k: u32) -> f32 {
@@ -294,7 +306,7 @@ fn bring_out(to: ptr<function, Moved>) -> bool {
                 continue;
             }
             var normal = there.xyz;
-            if (FIELDS & GRIDS) != 0u && all(normal == vec3(0.0)) {
+            if (FIELDS & (STONES | MASKS)) != 0u && all(normal == vec3(0.0)) {
                 normal = way_out(k, (*to).at);
                 if all(normal == vec3(0.0)) {
                     return false;
@@ -319,8 +331,11 @@ fn bring_out(to: ptr<function, Moved>) -> bool {
 
 // Where a straight way first meets an obstacle, and the direction away from it; a share over 1 if nowhere.
 fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
-    if (FIELDS & GRIDS) != 0u && kind_of(k) >= GROUND {
+    if is_grid(k) {
         return walk(k, start, way);
+    }
+    if (FIELDS & CONVEX) == 0u {
+        return vec4(0.0, 0.0, 0.0, 2.0);
     }
     // Newton's steps on a convex distance.
     let along = length(way) * 1e-5;
@@ -393,7 +408,7 @@ fn supports(p: vec3<f32>) -> bool {
         if touch_of(k) != 0u || step.solid[k].kind.z <= 0.0 {
             continue;
         }
-        if (FIELDS & GRIDS) != 0u && kind_of(k) == MASK {
+        if (FIELDS & MASKS) != 0u && kind_of(k) == MASK {
             let at = to_cells(k, p);
             let size = step.solid[k].grid.xy;
             if all(at >= vec2(0.0)) && all(at < vec2<f32>(size)) {
@@ -512,7 +527,7 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
         (*to).velocity = vec3(0.0);
         return;
     }
-    if (FIELDS & GRIDS) != 0u {
+    if (FIELDS & MARCHES) != 0u {
         if pace((*to).velocity) * step.dt <= step.short_way {
             // Too short to lead through anything: where it ends decides.
             if !bring_out(to) {
@@ -524,10 +539,16 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
             }
             return;
         }
-        if step.short_way > 0.0 {
-            march(start, to);
-            return;
-        }
+        march(start, to);
+        return;
+    }
+    meet_any(start, speed, to);
+}
+
+// The same where it may be anything.
+fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
+    if (FIELDS & MARCHES) != 0u {
+        return;
     }
     var clear = 1e30;
     var inside = false;
@@ -564,7 +585,7 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
         }
         inside = inside || there.w < 0.0;
         var spare = 0.0;
-        if (FIELDS & GRIDS) != 0u && kind_of(k) >= GROUND {
+        if is_grid(k) {
             spare = cell_of(k) * 0.25;
         }
         clear = min(clear, there.w - spare);

@@ -130,8 +130,14 @@ const GUSTS: u32 = 1u;
 const ATTRACTOR: u32 = 2u;
 const OBSTACLES: u32 = 4u;
 const BY_FIELDS: u32 = 8u;
-const GRIDS: u32 = 16u;
-const SHAPES: u32 = 32u;
+const SHAPES: u32 = 16u;
+// Kinds of obstacle; and whether all are grids that nothing sticks to or passes, so that ways are marched.
+const CONVEX: u32 = 32u;
+const GROUNDS: u32 = 64u;
+const STONES: u32 = 128u;
+const MASKS: u32 = 256u;
+const MARCHES: u32 = 512u;
+const GRIDS: u32 = GROUNDS | STONES | MASKS;
 
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     var a = step.push.xyz;
