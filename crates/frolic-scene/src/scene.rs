@@ -548,6 +548,7 @@ impl Scene {
                 living.take_caught(caught);
             }
         }
+        self.props.tell(self.time, &self.caught);
         Ok(())
     }
 }

@@ -218,6 +218,7 @@ fn film(
         return Ok(None);
     }
     scene.draw(&mut meter)?;
+    scene.settle(&mut meter)?;
     let bar = progress(u64::from(count), "drawing");
     let mut trouble = None;
     let mut last = None;
