@@ -11,7 +11,7 @@ use crate::curl::WAVES;
 use crate::error::SpecError;
 use crate::fields::{Acting, Fade, Falloff, FieldKind};
 use crate::forms::{DistanceGrid, Forms, Plane};
-use crate::obstacles::{Body, Mask, MaskLie, Obstacle, Touch};
+use crate::obstacles::{Body, Mask, MaskLie, Obstacle, Posts, Touch};
 use crate::particles::{EmitterSpec, ParticleSpec, ShapeSpec};
 use crate::world::{World, new_stamp};
 
@@ -26,12 +26,13 @@ pub struct Hindrance {
     /// radius. 3 a capsule: one end and radius; `more` is the way to the other. 4 a box: its middle and the sine of its turn; `more` is
     /// half its size and the cosine. 5 a ground: its corner and the height of the value 1; `more` is its size, the cosine of its steepest
     /// slope and its cell. 6 a distance grid: its first point and its cell. 7 a mask: its corner, its cell and whether it lies (0, 1).
+    /// 8 the posts of an endless world: the side of their cells, and the least cell along x and z.
     pub kind: u32,
     /// m.
     pub place: [f32; 4],
     /// m.
     pub more: [f32; 4],
-    /// Which of the [`grids`] it is read from, of kinds 5 to 7.
+    /// Which of the [`grids`] it is read from, of kinds 5 to 8.
     pub grid: Option<usize>,
     /// Share of the speed towards it that is sent back.
     pub bounce: f32,
@@ -42,7 +43,8 @@ pub struct Hindrance {
 }
 
 /// A grid that obstacles or fields are read from, as words: of a ground its heights, of a distance grid its distances, both as the bits of
-/// 32-bit floats; of a mask what each cell knows (distance in thousandths of a cell as 16 bits; the direction in 8 bits each).
+/// 32-bit floats; of a mask what each cell knows (distance in thousandths of a cell as 16 bits; the direction in 8 bits each). Of posts x, z and radius, m, three
+/// floats a cell.
 #[derive(Debug, Clone, Copy)]
 pub struct Grid<'a> {
     of: GridOf<'a>,
@@ -55,6 +57,7 @@ enum GridOf<'a> {
     Heights(&'a Plane),
     Distance(&'a DistanceGrid),
     Mask(&'a Mask),
+    Posts(&'a Posts),
 }
 
 impl Grid<'_> {
@@ -64,6 +67,10 @@ impl Grid<'_> {
             GridOf::Heights(plane) => [plane.width(), plane.height(), 1],
             GridOf::Distance(grid) => grid.points(),
             GridOf::Mask(mask) => [mask.width(), mask.height(), 1],
+            GridOf::Posts(posts) => {
+                let [x, z] = posts.wide();
+                [3, x, z]
+            }
         }
     }
 
@@ -83,6 +90,7 @@ impl Grid<'_> {
             GridOf::Heights(plane) => plane.values()[nth].to_bits(),
             GridOf::Distance(grid) => grid.values()[nth].to_bits(),
             GridOf::Mask(mask) => mask.word(nth),
+            GridOf::Posts(posts) => posts.post(nth / 3)[nth % 3].to_bits(),
         }
     }
 
@@ -90,6 +98,7 @@ impl Grid<'_> {
     pub fn stamp(&self) -> u64 {
         match self.of {
             GridOf::Mask(mask) => mask.stamp(),
+            GridOf::Posts(posts) => posts.stamp(),
             _ => self.origin,
         }
     }
@@ -101,7 +110,7 @@ impl Grid<'_> {
                 let rows = mask.changed_since(stamp).map_or(0..0, |[_, low, _, high]| low..high);
                 rows.start * mask.width()..rows.end * mask.width()
             }
-            _ if stamp == self.origin => 0..0,
+            _ if stamp == self.stamp() => 0..0,
             _ => 0..self.len(),
         }
     }
@@ -126,7 +135,9 @@ pub fn grids<'a>(world: &'a World, own: &'a OwnFields) -> impl Iterator<Item = G
     let shapes = |fields: &'a [Acting]| {
         fields.iter().filter_map(Acting::shape).map(|(_, grid)| GridOf::Distance(grid))
     };
-    let of_world = solid.chain(shapes(world.fields())).map(|of| Grid { of, origin: world.origin() });
+    let posts = world.solid().posts.iter().map(GridOf::Posts);
+    let of_world =
+        solid.chain(posts).chain(shapes(world.fields())).map(|of| Grid { of, origin: world.origin() });
     of_world.chain(shapes(&own.fields).map(|of| Grid { of, origin: own.stamp }))
 }
 
@@ -186,7 +197,7 @@ impl OwnFields {
     pub fn felt(&self, world: &World, time: f64, fields: &mut Vec<Felt>, waves: &mut Vec<Wave>) {
         fields.clear();
         waves.clear();
-        let mut shape = world.solid().obstacles.len();
+        let mut shape = obstacles(world);
         for field in world.fields().iter().chain(&self.fields) {
             if field.acts(time) {
                 fields.extend(felt(field, shape, world.spec().wind, time, waves));
@@ -258,11 +269,8 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
     if fields().filter(|field| matches!(field.kind, FieldKind::Curl(_))).count() > MOST_CURLS {
         return told("it feels over 2 fields of curl noise");
     }
-    if world.solid().posts.is_some() {
-        return told("the world has no end");
-    }
     let shapes = || fields().filter(|field| matches!(field.kind, FieldKind::Shape(_))).count();
-    if world.solid().obstacles.len() + shapes() > MOST_SOLID {
+    if obstacles(world) + shapes() > MOST_SOLID {
         return told("there are over 16 obstacles and shapes");
     }
     if world.collectors().len() > MOST_SOLID {
@@ -314,19 +322,30 @@ pub struct Hindrances {
     pub flat: u32,
 }
 
-/// The obstacles of a world, those of an endless one apart, and the shapes of its fields and of a population's own.
+/// How many obstacles there are; the posts of an endless world are one.
+fn obstacles(world: &World) -> usize {
+    world.solid().obstacles.len() + usize::from(world.solid().posts.is_some())
+}
+
+/// The obstacles of a world, and the shapes of its fields and of a population's own.
 pub fn hindrances(world: &World, own: &OwnFields) -> Hindrances {
     let solid = world.solid();
     let mut grids = 0;
     let mut all: Vec<Hindrance> =
         solid.obstacles.iter().map(|obstacle| hindrance(obstacle, &mut grids)).collect();
+    all.extend(solid.posts.iter().map(|posts| {
+        let (side, [x, z], rules) = posts.grid();
+        let place = [side, x as f32, z as f32, 0.0];
+        grids += 1;
+        Hindrance { kind: 8, place, grid: Some(grids - 1), ..hindrance(&rules, &mut 0) }
+    }));
     let shapes = world.fields().iter().chain(&own.fields).filter_map(Acting::shape);
     all.extend(shapes.map(|(_, grid)| {
         let body = Body::Distance(Arc::clone(grid));
         hindrance(&Obstacle { body, touch: Touch::Pass, bounce: 0.0, friction: 0.0 }, &mut grids)
     }));
     let flat = solid.lie().map_or(0, |lie| if lie == MaskLie::Flat { 2 } else { 1 });
-    Hindrances { all, obstacles: solid.obstacles.len(), short_way: solid.short_way(), flat }
+    Hindrances { all, obstacles: obstacles(world), short_way: solid.short_way(), flat }
 }
 
 /// `grids`: how many there were before.

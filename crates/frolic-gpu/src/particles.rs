@@ -90,7 +90,7 @@ struct Shard {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Fields {
     /// As `shaders/step.wgsl` has them, from the lowest: gusts, an attractor, obstacles, fields one by one, shapes; obstacles that are
-    /// convex, grounds, distance grids, masks; whether ways are marched.
+    /// convex, grounds, distance grids, masks; whether ways are marched; posts of an endless world.
     bits: u32,
     /// Whether a life may end before its time.
     ends_lives: bool,
@@ -113,6 +113,7 @@ impl Fields {
             has(6..=6),
             has(7..=7),
             solids.short_way > 0.0 && !obstacles.is_empty(),
+            has(8..=8),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
         let dies = |it: &ObstacleSpec| it.touch == Touch::Die;

@@ -6,9 +6,9 @@ use common::gpu;
 use common::stepped::{Both, agree, alike, both_in};
 use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    AimSpec, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, FieldSpec, Form, Forms, MaskLie, MeshPart,
-    Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec, ShapeSpec, Surface, Touch,
-    VolumePart, World, WorldSpec,
+    AimSpec, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec, Form, Forms, MaskLie,
+    MeshPart, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec, ShapeSpec, Span, Surface,
+    Touch, VolumePart, World, WorldSpec,
 };
 use frolic_gpu::{GpuParticles, Recorder};
 
@@ -167,6 +167,28 @@ fn a_mask_is_dug_between_steps() {
     let (still, _) = both_in(&gpu(), &spec, &world, &forms(), 60, None);
     let moved = alike(&[still[1].clone(), rows[1].clone()], 5e-3);
     assert!(moved < 0.9, "{moved}");
+}
+
+/// Posts without end around a middle that moves: bounced off, beside a floor; they come and go in one and the same step.
+#[test]
+fn an_endless_world_is_the_same() {
+    let mut world = WorldSpec::default().obstacle(ObstacleSpec::plane([0.0, -1.0, 0.0], [0.0, 1.0, 0.0]));
+    world.gravity = [0.0, -1.0, 0.0];
+    let mut endless = EndlessSpec::new(1.5, 9.0, Span::new(0.2, 0.7));
+    (endless.bounce, endless.friction, endless.share) = (0.9, 0.02, 0.7);
+    world.endless = Some(endless);
+    let emitter = EmitterSpec::rate(1_500.0)
+        .shape(ShapeSpec::Box { size: [8.0, 0.5, 6.0] })
+        .aim([1.0, 0.1, 0.3], 100.0)
+        .speed(1.0, 12.0);
+    let spec = ParticleSpec::new(4_000).life(0.5, 2.0).emitter(emitter);
+    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &Forms::default()), None);
+    let go = |world: &mut World, nth: u32| world.recentre([nth as f32 * 0.12, nth as f32 * -0.05]);
+    let (rows, counted) = both_in(&gpu(), &spec, &world, &Forms::default(), 70, Some(&go));
+    assert!(counted[0][3] > 1_000, "{counted:?}");
+    about_as_many(counted, "endless");
+    let same = alike(&rows, 5e-3);
+    assert!(same > 0.95, "{same}");
 }
 
 /// Another world at another step: the grids are that one's.

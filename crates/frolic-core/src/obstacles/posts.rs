@@ -5,6 +5,7 @@ use glam::Vec3;
 use super::{Body, Obstacle, Touch};
 use crate::endless::{Cells, EndlessSpec};
 use crate::error::SpecError;
+use crate::world::new_stamp;
 
 /// A round post.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -36,6 +37,7 @@ pub(crate) struct Posts {
     low: [i32; 2],
     wide: [i32; 2],
     table: Vec<u32>,
+    stamp: u64,
 }
 
 /// No post.
@@ -51,6 +53,7 @@ impl Posts {
             low: [0; 2],
             wide: [0; 2],
             table: Vec::new(),
+            stamp: 0,
         };
         posts.follow([0.0, 0.0]);
         posts.told = false;
@@ -59,6 +62,31 @@ impl Posts {
 
     pub(crate) fn cells(&self) -> &Cells {
         &self.cells
+    }
+
+    /// Another number whenever posts have appeared or gone.
+    pub(crate) fn stamp(&self) -> u64 {
+        self.stamp
+    }
+
+    /// Cells of its grid along x and z.
+    pub(crate) fn wide(&self) -> [usize; 2] {
+        self.wide.map(|wide| wide.max(0) as usize)
+    }
+
+    /// The side of a cell, m, the least cell, and what its posts do to who touches them.
+    pub(crate) fn grid(&self) -> (f32, [i32; 2], Obstacle) {
+        let EndlessSpec { bounce, friction, .. } = self.spec;
+        let body = Body::Post(Post { x: 0.0, z: 0.0, radius: 0.0 });
+        (self.cells.side(), self.low, Obstacle { body, touch: Touch::Bounce, bounce, friction })
+    }
+
+    /// Place and radius of the post of a cell of the grid, m; of radius 0 where it holds none.
+    pub(crate) fn post(&self, cell: usize) -> [f32; 3] {
+        match self.all.get(self.table[cell] as usize).map(|obstacle| &obstacle.body) {
+            Some(Body::Post(post)) => [post.x, post.z, post.radius],
+            _ => [0.0; 3],
+        }
     }
 
     /// Moves the middle: posts appear and go with their cells.
@@ -75,6 +103,7 @@ impl Posts {
         let most = |axis: usize| cells.iter().map(|cell| cell[axis]).max().unwrap_or(-1);
         self.low = [least(0), least(1)];
         self.wide = [most(0) - self.low[0] + 1, most(1) - self.low[1] + 1];
+        self.stamp = new_stamp();
         self.all.clear();
         self.table.clear();
         self.table.resize((self.wide[0] * self.wide[1]).max(0) as usize, NONE);

@@ -20,10 +20,12 @@ const SKIN: f32 = 1e-4;
 const HELD: f32 = 1e-3;
 const MOST_TOUCHES: u32 = 6u;
 
-// Kinds of obstacle that are read from a grid come last.
+// Kinds of obstacle that are read from a grid come after the convex ones.
 const GROUND: u32 = 5u;
 const DISTANCES: u32 = 6u;
 const MASK: u32 = 7u;
+// All posts of an endless world.
+const POSTS: u32 = 8u;
 
 // What becomes of who touches.
 const STAYS: u32 = 1u;
@@ -57,6 +59,63 @@ fn or_zero(v: vec3<f32>) -> vec3<f32> {
 fn from_ball(off: vec3<f32>, radius: f32) -> vec4<f32> {
     let far = length(off);
     return vec4(select(vec3(0.0, 1.0, 0.0), off / far, far > 1e-9), far - radius);
+}
+
+// A post: x, z and radius.
+fn from_post(p: vec3<f32>, post: vec3<f32>) -> vec4<f32> {
+    let off = vec3(p.x - post.x, 0.0, p.z - post.y);
+    let far = length(off);
+    return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - post.z);
+}
+
+// The post of a cell of an endless world, counted from its least; of radius 0 if there is none.
+fn post_of(k: u32, cell: vec2<i32>) -> vec3<f32> {
+    let wide = step.solid[k].grid.yz;
+    if any(cell < vec2(0)) || any(vec2<u32>(cell) >= wide) {
+        return vec3(0.0);
+    }
+    let first = (u32(cell.y) * wide.x + u32(cell.x)) * 3u;
+    return vec3(number(k, first), number(k, first + 1u), number(k, first + 2u));
+}
+
+fn post_cell(k: u32, flat: vec2<f32>) -> vec2<i32> {
+    let place = step.solid[k].place;
+    return vec2<i32>(floor(flat / place.x) - place.yz);
+}
+
+// The nearest of all posts, no further than a cell: posts stay within theirs.
+fn from_posts(k: u32, p: vec3<f32>) -> vec4<f32> {
+    let middle = post_cell(k, p.xz);
+    var nearest = vec4(0.0, 1.0, 0.0, step.solid[k].place.x);
+    for (var nth = 0; nth < 9; nth++) {
+        let post = post_of(k, middle + vec2(nth % 3 - 1, nth / 3 - 1));
+        let there = from_post(p, post);
+        if post.z > 0.0 && there.w < nearest.w {
+            nearest = there;
+        }
+    }
+    return nearest;
+}
+
+// Where a straight way first meets any of the posts.
+fn touch_posts(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
+    let end = start.xz + way.xz;
+    // A little wider, as elements near a cell's edge may touch what rounding puts beyond it.
+    let low = post_cell(k, min(start.xz, end) - 0.01);
+    let high = min(post_cell(k, max(start.xz, end) + 0.01), low + 15);
+    var first = vec4(0.0, 0.0, 0.0, 2.0);
+    for (var z = low.y; z <= high.y; z++) {
+        for (var x = low.x; x <= high.x; x++) {
+            let post = post_of(k, vec2(x, z));
+            if post.z > 0.0 {
+                let there = fall(k, true, post, start, way);
+                if there.w < first.w {
+                    first = there;
+                }
+            }
+        }
+    }
+    return first;
 }
 
 // A height, 0..1, of a ground, at a share of its width and depth from the lower edge of its picture.
@@ -168,11 +227,7 @@ fn sample_convex(k: u32, p: vec3<f32>) -> vec4<f32> {
     switch kind_of(k) {
         case 0u: { return vec4(place.xyz, dot(p, place.xyz) - place.w); }
         case 1u: { return from_ball(p - place.xyz, place.w); }
-        case 2u: {
-            let off = vec3(p.x - place.x, 0.0, p.z - place.z);
-            let far = length(off);
-            return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - place.w);
-        }
+        case 2u: { return from_post(p, vec3(place.x, place.z, place.w)); }
         case 3u: {
             let off = p - place.xyz;
             let share = clamp(dot(off, more.xyz) / max(dot(more.xyz, more.xyz), 1e-12), 0.0, 1.0);
@@ -220,11 +275,18 @@ fn sample_grid(k: u32, p: vec3<f32>) -> vec4<f32> {
     return vec4(0.0, 1.0, 0.0, 1e30);
 }
 
+fn is_endless(k: u32) -> bool {
+    return (FIELDS & ENDLESS) != 0u && kind_of(k) == POSTS;
+}
+
 fn is_grid(k: u32) -> bool {
-    return (FIELDS & GRIDS) != 0u && ((FIELDS & CONVEX) == 0u || kind_of(k) >= GROUND);
+    return (FIELDS & GRIDS) != 0u && ((FIELDS & CONVEX) == 0u || kind_of(k) >= GROUND) && !is_endless(k);
 }
 
 fn sample(k: u32, p: vec3<f32>) -> vec4<f32> {
+    if is_endless(k) {
+        return from_posts(k, p);
+    }
     if is_grid(k) {
         return sample_grid(k, p);
     }
@@ -334,14 +396,26 @@ fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     if is_grid(k) {
         return walk(k, start, way);
     }
-    if (FIELDS & CONVEX) == 0u {
-        return vec4(0.0, 0.0, 0.0, 2.0);
+    if is_endless(k) {
+        return touch_posts(k, start, way);
     }
-    // Newton's steps on a convex distance.
+    if (FIELDS & CONVEX) != 0u {
+        return fall(k, false, vec3(0.0), start, way);
+    }
+    return vec4(0.0, 0.0, 0.0, 2.0);
+}
+
+// Of a convex obstacle, or of a post of an endless world: Newton's steps on the distance.
+fn fall(k: u32, is_post: bool, post: vec3<f32>, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     let along = length(way) * 1e-5;
     var at = 0.0;
     for (var turn = 0u; turn < 16u; turn++) {
-        let there = sample(k, start + way * at);
+        var there = vec4(0.0, 1.0, 0.0, 1e30);
+        if is_post {
+            there = from_post(start + way * at, post);
+        } else if (FIELDS & CONVEX) != 0u {
+            there = sample_convex(k, start + way * at);
+        }
         let nearing = -dot(way, there.xyz);
         if nearing <= along {
             break;
@@ -405,7 +479,7 @@ fn walk(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
 // Whether what lies still at a place goes on lying there.
 fn supports(p: vec3<f32>) -> bool {
     for (var k = 0u; k < step.obstacles; k++) {
-        if touch_of(k) != 0u || step.solid[k].kind.z <= 0.0 {
+        if touch_of(k) != 0u || step.solid[k].kind.z <= 0.0 || is_endless(k) {
             continue;
         }
         if (FIELDS & MASKS) != 0u && kind_of(k) == MASK {

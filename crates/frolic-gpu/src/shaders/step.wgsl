@@ -137,6 +137,7 @@ const GROUNDS: u32 = 64u;
 const STONES: u32 = 128u;
 const MASKS: u32 = 256u;
 const MARCHES: u32 = 512u;
+const ENDLESS: u32 = 1024u;
 const GRIDS: u32 = GROUNDS | STONES | MASKS;
 
 fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
