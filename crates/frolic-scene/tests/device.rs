@@ -75,6 +75,34 @@ fn a_frame_on_the_device_is_metered() {
     assert_eq!(scene.alive(), here.alive());
 }
 
+/// Drops past a mask that is dug, into buckets: stepped, counted and drawn on the device; the mask's changes are uploaded, and no drop.
+#[test]
+fn a_dug_mask_is_met_on_the_device() {
+    let settings = [("draw.size", "[160, 100]"), ("residence", "gpu"), ("backend", "gpu")];
+    let there = with(&SceneSpec::find("blowhole").unwrap(), &settings);
+    let here = with(&there, &[("backend", "cpu"), ("residence", "auto")]);
+    let (mut here, mut there) = (Scene::new(&here).unwrap(), Scene::new(&there).unwrap());
+    let mut meter = Meter::new();
+    here.run_to(2.5, &mut meter);
+    there.run_to(2.5, &mut meter);
+    there.settle(&mut meter).unwrap();
+    assert!(here.world().mask(0).unwrap().edits() > 3);
+    let (a, b) = (here.alive() as f64, there.alive() as f64);
+    assert!((a - b).abs() < a * 0.01, "{a} and {b}");
+    let sum = |scene: &Scene| scene.caught().iter().sum::<u64>();
+    let (a, b) = (sum(&here), sum(&there));
+    assert!(a > 50 && a.abs_diff(b) <= a / 50 + 2, "{a} and {b}");
+    // Three steps a frame: the mask is dug before each, and all is one submission.
+    meter.begin_frame();
+    there.step(1.0 / 60.0, 3, &mut meter);
+    there.draw_in_place(&mut meter).unwrap();
+    let frame = meter.end_frame();
+    assert_eq!(frame.count(Counter::Submits), 1);
+    // Buckets, letters and the sun; no drop.
+    assert!(frame.count(Counter::UploadedElementBytes) < 4_000);
+    assert!(frame.count(Counter::UploadedBytes) > 20_000, "{}", frame.count(Counter::UploadedBytes));
+}
+
 #[test]
 fn what_the_device_cannot_do_is_told() {
     let beacon = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[64, 40]")]);

@@ -75,6 +75,23 @@ fn no_scene_freezes_when_frames_are_slow() {
     }
 }
 
+/// Who is alive is told once a frame, however many steps it takes, in a world that stays and in one that changes.
+#[test]
+fn elements_are_counted_once_a_frame() {
+    for name in ["beacon", "blowhole"] {
+        let spec = SceneSpec::find(name).unwrap().set("draw.size", "[32, 20]").unwrap();
+        let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+        scene.run_to(0.5, &mut meter);
+        for steps in [0, 1, 3] {
+            meter.begin_frame();
+            scene.step(1.0 / 60.0, steps, &mut meter);
+            let frame = meter.end_frame();
+            assert_eq!(frame.count(Counter::Alive), scene.alive() as u64, "{name}, {steps} steps");
+            assert!(frame.count(Counter::ElementBytes) > 0, "{name}, {steps} steps");
+        }
+    }
+}
+
 #[test]
 fn slow_frames_slow_the_scene_and_do_not_freeze_it() {
     let mut scene = beacon(&[("clock.max_steps", "3")]);
