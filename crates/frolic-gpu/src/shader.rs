@@ -32,8 +32,8 @@ macro_rules! files {
 }
 
 files!(
-    backdrop, bloom, card, compose, cull, disc, facet, feel, frame, hash, look, meet, noise, packed, quad,
-    ranks, resident, resolve, ribbon, solid, sort, step, which, wide,
+    backdrop, bloom, body, card, compose, cull, disc, facet, feel, frame, hash, look, meet, noise, packed,
+    quad, ranks, resident, resolve, ribbon, solid, sort, step, which, wide,
 );
 
 /// A program: the files it is made of, in order.
@@ -65,7 +65,7 @@ programs! {
     CULL = [hash, frame, look, packed, ranks, cull];
     CULL_RESIDENT = [hash, frame, look, resident, ranks, cull];
     SORT = [ranks, sort];
-    STEP = [hash, noise, ranks, feel, meet, step];
+    STEP = [hash, noise, ranks, feel, body, meet, step];
     BACKDROP = [hash, frame, wide, backdrop];
     COMPOSE = [hash, frame, wide, compose];
     BLOOM = [bloom];

@@ -5,7 +5,7 @@
 //   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
 //   give_birth
 //
-// The formulas are those of frolic-core/src/particles. What is felt and met is in feel.wgsl and meet.wgsl.
+// The formulas are those of frolic-core/src/particles. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
 
 struct Obstacle {
     // As frolic_core::backend::Hindrance has them.
