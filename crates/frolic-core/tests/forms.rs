@@ -58,7 +58,8 @@ proptest! {
             let want = brute(&ball, place);
             prop_assert!((value.abs() - want).abs() < 1e-4 * (1.0 + want), "{} for {}", value, want);
             let from_middle = place.distance(at.into());
-            if from_middle > size[0] {
+            // On the surface itself either sign is right.
+            if from_middle > size[0] && want > 1e-5 {
                 prop_assert!(value >= 0.0);
             }
             if from_middle < size[0] * 0.55 {
