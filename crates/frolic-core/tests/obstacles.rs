@@ -408,41 +408,48 @@ proptest! {
     }
 }
 
+/// Speed of one that has slid for half a second down the slanting edge of a mask of so many cells a side, m/s, and what the height that it
+/// has lost would make it.
+fn slid(slope: f32, side: usize, beside_another: bool) -> [f32; 2] {
+    // Down to the right.
+    let half = side as f32 * 0.5;
+    let rock = |nth: usize| ((nth / side) as f32 + 0.5) < half - ((nth % side) as f32 + 0.5 - half) * slope;
+    let mut forms = Forms::default();
+    let values = (0..side * side).map(|nth| f32::from(u8::from(rock(nth)))).collect();
+    forms.insert("slope", Form::Plane(Plane::new(side, side, values).unwrap().into()));
+    let mut spec = WorldSpec::default();
+    spec.obstacle = vec![ObstacleSpec::mask("slope", [0.0; 3], 12.0).bounce(0.0, 0.0)];
+    if beside_another {
+        spec.obstacle.push(ObstacleSpec::mask("slope", [0.0, 100.0, 0.0], 12.0));
+    }
+    let world = spec.build_with(&forms).unwrap();
+    let along = glam::Vec2::new(1.0, -slope).normalize();
+    let start = along * -2.0 + along.perp() * 0.01;
+    // A steady start, so that a flat one moves too.
+    let speed = 2.0;
+    let emitter = EmitterSpec::burst(1, 0.0)
+        .at([start.x, start.y, 0.0])
+        .aim([along.x, along.y, 0.0], 0.0)
+        .speed(speed, speed);
+    let mut one = Particles::new(&ParticleSpec::new(1).life(10.0, 10.0).emitter(emitter), 1).unwrap();
+    one.step(&world, 1.0 / 60.0, 1, &mut Meter::new());
+    let from = one.columns().py()[0];
+    one.step(&world, 1.0 / 60.0, 30, &mut Meter::new());
+    let columns = one.columns();
+    let lost = from - columns.py()[0];
+    [columns.vx()[0].hypot(columns.vy()[0]), (speed * speed + 2.0 * 9.81 * lost).sqrt()]
+}
+
 /// Down a slanting edge without friction: as fast as the height it has lost makes it, though the edge is made of steps.
 #[test]
 fn a_slide_down_a_mask_keeps_its_speed() {
     for slope in [0.0f32, 0.1, 0.33, 0.7, 1.0, 2.5] {
-        let (w, h) = (240usize, 240usize);
-        // Down to the right.
-        let rock = |nth: usize| ((nth / w) as f32 + 0.5) < 120.0 - ((nth % w) as f32 + 0.5 - 120.0) * slope;
-        let mut forms = Forms::default();
-        let values = (0..w * h).map(|nth| f32::from(u8::from(rock(nth)))).collect();
-        forms.insert("slope", Form::Plane(Plane::new(w, h, values).unwrap().into()));
-        let mask = ObstacleSpec::mask("slope", [0.0; 3], 12.0).bounce(0.0, 0.0);
-        let far = ObstacleSpec::mask("slope", [0.0, 100.0, 0.0], 12.0);
-        for (what, obstacles) in [("alone", vec![mask.clone()]), ("with another", vec![mask, far])] {
-            let mut spec = WorldSpec::default();
-            spec.obstacle = obstacles;
-            let world = spec.build_with(&forms).unwrap();
-            let along = glam::Vec2::new(1.0, -slope).normalize();
-            let start = along * -2.0 + along.perp() * 0.01;
-            // A steady start, so that a flat one moves too.
-            let speed = 2.0;
-            let emitter = EmitterSpec::burst(1, 0.0)
-                .at([start.x, start.y, 0.0])
-                .aim([along.x, along.y, 0.0], 0.0)
-                .speed(speed, speed);
-            let one = ParticleSpec::new(1).life(10.0, 10.0).emitter(emitter);
-            let mut one = Particles::new(&one, 1).unwrap();
-            one.step(&world, 1.0 / 60.0, 1, &mut Meter::new());
-            let at = |one: &Particles| glam::Vec2::new(one.columns().px()[0], one.columns().py()[0]);
-            let from = at(&one);
-            one.step(&world, 1.0 / 60.0, 30, &mut Meter::new());
-            let lost = from.y - at(&one).y;
-            let (vx, vy) = (one.columns().vx()[0], one.columns().vy()[0]);
-            let want = (speed * speed + 2.0 * 9.81 * lost).sqrt();
-            let share = vx.hypot(vy) / want;
-            assert!((0.84..1.01).contains(&share), "a slope of {slope}, {what}: {share}");
+        for (side, beside_another) in [(240, false), (240, true), (480, false)] {
+            let [speed, want] = slid(slope, side, beside_another);
+            assert!(
+                (0.84..1.01).contains(&(speed / want)),
+                "a slope of {slope}, {side}, {beside_another}: {speed}, {want}"
+            );
         }
     }
 }
