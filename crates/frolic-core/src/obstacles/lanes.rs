@@ -235,7 +235,9 @@ impl LoneMask<'_> {
             return Next::GoesAlone;
         }
         // Whoever goes along an edge goes on; else straight between the two distances.
-        let goes_along = way.met.touch.is_some() && off <= KNOWN;
+        let goes_along = way.met.touch.is_some()
+            && off <= KNOWN
+            && is_flat(velocity.dot(self.mask.look_at(next).1), ways.speed[lane]);
         if way.is_short && way.touches == 0 {
             (at, *left) = (next, 0.0);
         } else {
@@ -262,7 +264,7 @@ impl LoneMask<'_> {
             if depth < off {
                 at -= normal * (depth - off);
             }
-            let grazes = goes_along && time > 0.0 && is_flat(-velocity.dot(normal), ways.speed[lane]);
+            let grazes = goes_along && time > 0.0;
             let whole = self.whole(velocity, way.aside_speed / cell);
             let (flat, aside) = self.parts(self.rules.respond(whole, self.whole(normal, 0.0), grazes));
             (velocity, way.aside_speed) = (flat, aside * cell);

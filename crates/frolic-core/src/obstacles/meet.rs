@@ -232,11 +232,13 @@ impl Solid {
                 continue;
             }
             // Whoever goes along an edge goes on; else straight between the two distances.
-            let goes_along = met.touch.is_some() && off <= self.short_way * 0.5;
+            let obstacle = &self.obstacles[nth];
+            let goes_along = met.touch.is_some()
+                && off <= self.short_way * 0.5
+                && is_flat(velocity.dot(obstacle.body.sample(next).1), pace);
             let share = if goes_along || off <= there { 1.0 } else { off / (off - there) };
             from += *velocity * (time * share);
             left -= time * share;
-            let obstacle = &self.obstacles[nth];
             let (depth, normal) = obstacle.body.sample(from);
             if met.touch.is_none() {
                 met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
@@ -251,7 +253,7 @@ impl Solid {
                 from -= normal * (depth - SKIN * 0.5);
             }
             off = depth.max(0.0);
-            let grazes = goes_along && time > 0.0 && is_flat(-velocity.dot(normal), pace);
+            let grazes = goes_along && time > 0.0;
             *velocity = obstacle.respond(*velocity, normal, grazes);
             pace = self.pace(*velocity);
             touches += usize::from(!grazes);
@@ -462,9 +464,10 @@ fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mu
     }
 }
 
-/// Whether a touch is as flat as those of a slide along steps, and no collision: of a pace, so much towards it.
-pub(super) fn is_flat(into: f32, pace: f32) -> bool {
-    into <= pace * 0.35
+/// Whether a touch is as flat as those of a slide along steps, and no collision: of a pace, so much is square to it. Who comes out on the
+/// other side of a thin wall does so as steeply as they went in.
+pub(super) fn is_flat(square: f32, pace: f32) -> bool {
+    square.abs() <= pace * 0.35
 }
 
 impl super::Obstacle {

@@ -161,7 +161,10 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
             continue;
         }
         // Whoever goes along an edge goes on; else straight between the two distances.
-        let goes_along = (*to).touched && off <= step.short_way * 0.5;
+        var goes_along = (*to).touched && off <= step.short_way * 0.5;
+        if goes_along {
+            goes_along = abs(dot((*to).velocity, sample(which, next).xyz)) <= speed * 0.35;
+        }
         let share = select(off / max(off - there, 1e-30), 1.0, goes_along || off <= there);
         (*to).at += (*to).velocity * (time * share);
         left -= time * share;
@@ -176,7 +179,7 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
         off = max(edge.w, 0.0);
         // As flat as the touches of a slide along steps, it costs nothing.
         let into = dot((*to).velocity, edge.xyz);
-        if goes_along && time > 0.0 && -into <= speed * 0.35 {
+        if goes_along && time > 0.0 {
             (*to).velocity -= edge.xyz * min(into, 0.0);
         } else {
             (*to).velocity = respond(which, (*to).velocity, edge.xyz);
