@@ -1,13 +1,12 @@
 //! What a population that lives elsewhere, as on a device, needs to be stepped by the same numbers.
 
-use std::sync::Arc;
-
 use glam::Vec3;
 
 pub use crate::particles::{Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
 pub use crate::world::{GUST_SEED, Gusts};
 
 use crate::curl::WAVES;
+use crate::endless::EndlessSpec;
 use crate::error::SpecError;
 use crate::fields::{Acting, Fade, Falloff, FieldKind};
 use crate::forms::{DistanceGrid, Forms, Plane};
@@ -42,9 +41,9 @@ pub struct Hindrance {
     pub touch: u32,
 }
 
-/// A grid that obstacles or fields are read from, as words: of a ground its heights, of a distance grid its distances, both as the bits of
-/// 32-bit floats; of a mask what each cell knows (distance in thousandths of a cell as 16 bits; the direction in 8 bits each). Of posts x, z and radius, m, three
-/// floats a cell.
+/// A grid that obstacles or fields are read from, as words: of a ground its heights, of a distance grid its distances, of posts x, z and
+/// radius, m, three a cell, all as the bits of 32-bit floats; of a mask what each cell knows (distance in thousandths of a cell as 16 bits;
+/// the direction in 8 bits each).
 #[derive(Debug, Clone, Copy)]
 pub struct Grid<'a> {
     of: GridOf<'a>,
@@ -330,58 +329,69 @@ fn obstacles(world: &World) -> usize {
 /// The obstacles of a world, and the shapes of its fields and of a population's own.
 pub fn hindrances(world: &World, own: &OwnFields) -> Hindrances {
     let solid = world.solid();
-    let mut grids = 0;
-    let mut all: Vec<Hindrance> =
-        solid.obstacles.iter().map(|obstacle| hindrance(obstacle, &mut grids)).collect();
+    let mut all: Vec<Hindrance> = solid
+        .obstacles
+        .iter()
+        .map(|Obstacle { body, touch, bounce, friction }| hindrance(body, *touch, *bounce, *friction))
+        .collect();
     all.extend(solid.posts.iter().map(|posts| {
-        let (side, [x, z], rules) = posts.grid();
-        let place = [side, x as f32, z as f32, 0.0];
-        grids += 1;
-        Hindrance { kind: 8, place, grid: Some(grids - 1), ..hindrance(&rules, &mut 0) }
+        let (EndlessSpec { cells, bounce, friction, .. }, [x, z]) = (posts.spec(), posts.low());
+        let place = [cells.side, x as f32, z as f32, 0.0];
+        numbers(8, place, [0.0; 4], Touch::Bounce, *bounce, *friction)
     }));
     let shapes = world.fields().iter().chain(&own.fields).filter_map(Acting::shape);
-    all.extend(shapes.map(|(_, grid)| {
-        let body = Body::Distance(Arc::clone(grid));
-        hindrance(&Obstacle { body, touch: Touch::Pass, bounce: 0.0, friction: 0.0 }, &mut grids)
-    }));
+    all.extend(shapes.map(|(_, grid)| numbers(6, place_of(grid), [0.0; 4], Touch::Pass, 0.0, 0.0)));
+    // In the order of `grids`.
+    for (nth, read) in all.iter_mut().filter(|it| it.kind >= 5).enumerate() {
+        read.grid = Some(nth);
+    }
     let flat = solid.lie().map_or(0, |lie| if lie == MaskLie::Flat { 2 } else { 1 });
     Hindrances { all, obstacles: obstacles(world), short_way: solid.short_way(), flat }
 }
 
-/// `grids`: how many there were before.
-fn hindrance(obstacle: &Obstacle, grids: &mut usize) -> Hindrance {
+fn hindrance(body: &Body, touch: Touch, bounce: f32, friction: f32) -> Hindrance {
     let with = |at: Vec3, w: f32| at.extend(w).to_array();
-    let mut next = || {
-        *grids += 1;
-        Some(*grids - 1)
-    };
-    let (kind, place, more, grid) = match &obstacle.body {
-        Body::Plane { normal, offset } => (0, with(*normal, *offset), [0.0; 4], None),
-        Body::Sphere { middle, radius } => (1, with(*middle, *radius), [0.0; 4], None),
-        Body::Post(post) => (2, [post.x, 0.0, post.z, post.radius], [0.0; 4], None),
-        Body::Capsule { from, way, radius } => (3, with(*from, *radius), with(*way, 0.0), None),
-        Body::Box { middle, half, turn: [sin, cos] } => (4, with(*middle, *sin), with(*half, *cos), None),
+    let (kind, place, more) = match body {
+        Body::Plane { normal, offset } => (0, with(*normal, *offset), [0.0; 4]),
+        Body::Sphere { middle, radius } => (1, with(*middle, *radius), [0.0; 4]),
+        Body::Post(post) => (2, [post.x, 0.0, post.z, post.radius], [0.0; 4]),
+        Body::Capsule { from, way, radius } => (3, with(*from, *radius), with(*way, 0.0)),
+        Body::Box { middle, half, turn: [sin, cos] } => (4, with(*middle, *sin), with(*half, *cos)),
         Body::Heights(heights) => {
             let [place, more] = heights.numbers();
-            (5, place, more, next())
+            (5, place, more)
         }
-        Body::Distance(grid) => {
-            let [x, y, z] = grid.origin();
-            (6, [x, y, z, grid.cell()], [0.0; 4], next())
-        }
+        Body::Distance(grid) => (6, place_of(grid), [0.0; 4]),
         Body::Mask(mask) => {
             let lies = f32::from(u8::from(mask.lie() == MaskLie::Flat));
-            (7, [mask.corner().x, mask.corner().y, mask.cell(), lies], [0.0; 4], next())
+            (7, [mask.corner().x, mask.corner().y, mask.cell(), lies], [0.0; 4])
         }
     };
-    let (bounce, touch) = match obstacle.touch {
-        Touch::Bounce => (obstacle.bounce, 0),
+    numbers(kind, place, more, touch, bounce, friction)
+}
+
+/// Where a distance grid is: its first point and its cell.
+fn place_of(grid: &DistanceGrid) -> [f32; 4] {
+    let [x, y, z] = grid.origin();
+    [x, y, z, grid.cell()]
+}
+
+fn numbers(
+    kind: u32,
+    place: [f32; 4],
+    more: [f32; 4],
+    touch: Touch,
+    bounce: f32,
+    friction: f32,
+) -> Hindrance {
+    let (bounce, touch) = match touch {
+        Touch::Bounce => (bounce, 0),
         Touch::Slide => (0.0, 0),
         Touch::Stick => (0.0, 1),
         Touch::Die => (0.0, 2),
         Touch::Pass => (0.0, 3),
     };
-    Hindrance { kind, place, more, grid, bounce, friction: obstacle.friction, touch }
+    Hindrance { kind, place, more, grid: None, bounce, friction, touch }
 }
 
 /// The collectors of a world in the step from `time`, s, of `dt` seconds.

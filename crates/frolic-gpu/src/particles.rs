@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    Ball, EmitterAxes, Emitters, Felt, MOST_BURSTS, MOST_SOLID, MOST_WRITTEN, Motion, OwnFields, Wave,
-    attractor, balls, hindrances, is_simple,
+    Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_SOLID, MOST_WRITTEN, Motion, OwnFields,
+    Wave, attractor, balls, hindrances, is_simple,
 };
 use frolic_core::{
     Counter, Forms, Meter, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage, Touch, World,
@@ -97,23 +97,22 @@ struct Fields {
 }
 
 impl Fields {
-    fn of(spec: &ParticleSpec, own: &OwnFields, world: &World) -> Self {
+    fn of(spec: &ParticleSpec, own: &OwnFields, world: &World, solids: &Hindrances) -> Self {
         let motion = &spec.motion;
-        let solids = hindrances(world, own);
         let obstacles = &solids.all[..solids.obstacles];
-        let has = |kinds: std::ops::RangeInclusive<u32>| obstacles.iter().any(|it| kinds.contains(&it.kind));
+        let has = |kind: u32| obstacles.iter().any(|it| it.kind == kind);
         let bits = [
             world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0),
             attractor(world).is_some(),
             !obstacles.is_empty(),
             own.are_needed(spec, world),
             solids.all.len() > solids.obstacles,
-            has(0..=4),
-            has(5..=5),
-            has(6..=6),
-            has(7..=7),
+            (0..5).any(has),
+            has(5),
+            has(6),
+            has(7),
             solids.short_way > 0.0 && !obstacles.is_empty(),
-            has(8..=8),
+            has(8),
         ];
         let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
         let dies = |it: &ObstacleSpec| it.touch == Touch::Die;
@@ -297,11 +296,6 @@ impl GpuParticles {
         self.emitters.recentre(middle, self.seed)
     }
 
-    /// Asks an emitter, counted from 0, for a burst at the next step. Returns whether there is such an emitter.
-    pub fn burst(&mut self, emitter: usize, count: u32) -> bool {
-        self.emitters.ask(emitter, count)
-    }
-
     /// Writes down `steps` steps of `dt` seconds each; hands over what was written before where it becomes too much.
     ///
     /// # Errors
@@ -356,7 +350,8 @@ impl GpuParticles {
         steps: u32,
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let fields = Fields::of(&self.spec, &self.own, world);
+        let solids = hindrances(world, &self.own);
+        let fields = Fields::of(&self.spec, &self.own, world, &solids);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
             self.stepping = Some(self.layouts.pipelines(&self.gpu, fields, &self.grids, &self.newborn)?);
         }
@@ -364,7 +359,7 @@ impl GpuParticles {
         let first = self.pending;
         let mut dues = Vec::with_capacity(steps as usize);
         for _ in 0..steps.min(MOST_STEPS - first) {
-            let due = self.prepare(tally, world, dt);
+            let due = self.prepare(tally, world, &solids, dt);
             dues.push((due, self.newborn.group().clone()));
         }
         let Some(stepping) = &self.stepping else { return Ok(()) };
@@ -411,7 +406,7 @@ impl GpuParticles {
     }
 
     /// Uploads what one step needs; returns how many births are due in it.
-    fn prepare(&mut self, tally: &mut Tally, world: &World, dt: f32) -> u64 {
+    fn prepare(&mut self, tally: &mut Tally, world: &World, solids: &Hindrances, dt: f32) -> u64 {
         let motion = Motion::new(&self.spec.motion, world, self.time, dt);
         let mut births = Words::default();
         let mut due = 0u64;
@@ -438,7 +433,6 @@ impl GpuParticles {
         upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
-        let obstacles = hindrances(world, &self.own);
         let collectors: Vec<Ball> = balls(world, self.time, dt).take(MOST_SOLID).collect();
         let (felt, waves) = &mut self.felt;
         self.own.felt(world, self.time, felt, waves);
@@ -448,7 +442,7 @@ impl GpuParticles {
             step_words(&mut words, &motion, &self.spec);
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
-            solid_words(&mut words, &obstacles, self.grids.held(), [first_id, first_row], &collectors);
+            solid_words(&mut words, solids, self.grids.held(), [first_id, first_row], &collectors);
             field_words(&mut words, &motion, felt, waves);
             let slot = step * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);

@@ -235,17 +235,17 @@ impl LoneMask<'_> {
             return Next::GoesAlone;
         }
         // Whoever goes along an edge goes on; else straight between the two distances.
-        let goes_along = way.met.touch.is_some()
-            && off <= KNOWN
-            && is_flat(velocity.dot(self.mask.look_at(next).1), ways.speed[lane]);
+        let along = (way.met.touch.is_some() && off <= KNOWN)
+            .then(|| self.mask.look_at(next))
+            .filter(|(_, normal)| is_flat(velocity.dot(*normal), ways.speed[lane]));
         if way.is_short && way.touches == 0 {
             (at, *left) = (next, 0.0);
         } else {
-            let share = if goes_along || off <= depth { 1.0 } else { off / (off - depth) };
+            let share = if along.is_some() || off <= depth { 1.0 } else { off / (off - depth) };
             at += velocity * (time * share);
             *left -= time * share;
         }
-        let (depth, normal) = self.mask.look_at(at);
+        let (depth, normal) = along.unwrap_or_else(|| self.mask.look_at(at));
         if normal == Vec2::ZERO {
             return Next::GoesAlone;
         }
@@ -264,7 +264,7 @@ impl LoneMask<'_> {
             if depth < off {
                 at -= normal * (depth - off);
             }
-            let grazes = goes_along && time > 0.0;
+            let grazes = along.is_some() && time > 0.0;
             let whole = self.whole(velocity, way.aside_speed / cell);
             let (flat, aside) = self.parts(self.rules.respond(whole, self.whole(normal, 0.0), grazes));
             (velocity, way.aside_speed) = (flat, aside * cell);

@@ -233,13 +233,13 @@ impl Solid {
             }
             // Whoever goes along an edge goes on; else straight between the two distances.
             let obstacle = &self.obstacles[nth];
-            let goes_along = met.touch.is_some()
-                && off <= self.short_way * 0.5
-                && is_flat(velocity.dot(obstacle.body.sample(next).1), pace);
-            let share = if goes_along || off <= there { 1.0 } else { off / (off - there) };
+            let along = (met.touch.is_some() && off <= self.short_way * 0.5)
+                .then(|| obstacle.body.sample(next))
+                .filter(|(_, normal)| is_flat(velocity.dot(*normal), pace));
+            let share = if along.is_some() || off <= there { 1.0 } else { off / (off - there) };
             from += *velocity * (time * share);
             left -= time * share;
-            let (depth, normal) = obstacle.body.sample(from);
+            let (depth, normal) = along.unwrap_or_else(|| obstacle.body.sample(from));
             if met.touch.is_none() {
                 met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
             }
@@ -253,7 +253,7 @@ impl Solid {
                 from -= normal * (depth - SKIN * 0.5);
             }
             off = depth.max(0.0);
-            let grazes = goes_along && time > 0.0;
+            let grazes = along.is_some() && time > 0.0;
             *velocity = obstacle.respond(*velocity, normal, grazes);
             pace = self.pace(*velocity);
             touches += usize::from(!grazes);

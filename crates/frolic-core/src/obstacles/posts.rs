@@ -74,11 +74,14 @@ impl Posts {
         self.wide.map(|wide| wide.max(0) as usize)
     }
 
-    /// The side of a cell, m, the least cell, and what its posts do to who touches them.
-    pub(crate) fn grid(&self) -> (f32, [i32; 2], Obstacle) {
-        let EndlessSpec { bounce, friction, .. } = self.spec;
-        let body = Body::Post(Post { x: 0.0, z: 0.0, radius: 0.0 });
-        (self.cells.side(), self.low, Obstacle { body, touch: Touch::Bounce, bounce, friction })
+    /// What it was made from.
+    pub(crate) fn spec(&self) -> &EndlessSpec {
+        &self.spec
+    }
+
+    /// The least cell of its grid.
+    pub(crate) fn low(&self) -> [i32; 2] {
+        self.low
     }
 
     /// Place and radius of the post of a cell of the grid, m; of radius 0 where it holds none.

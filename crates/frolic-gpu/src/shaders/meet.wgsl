@@ -161,14 +161,18 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
             continue;
         }
         // Whoever goes along an edge goes on; else straight between the two distances.
-        var goes_along = (*to).touched && off <= step.short_way * 0.5;
-        if goes_along {
-            goes_along = abs(dot((*to).velocity, sample(which, next).xyz)) <= speed * 0.35;
+        var goes_along = false;
+        var edge = vec4(0.0);
+        if (*to).touched && off <= step.short_way * 0.5 {
+            edge = sample(which, next);
+            goes_along = abs(dot((*to).velocity, edge.xyz)) <= speed * 0.35;
         }
         let share = select(off / max(off - there, 1e-30), 1.0, goes_along || off <= there);
         (*to).at += (*to).velocity * (time * share);
         left -= time * share;
-        let edge = sample(which, (*to).at);
+        if !goes_along {
+            edge = sample(which, (*to).at);
+        }
         touch(to, which, edge.xyz);
         if touch_of(which) == ENDS {
             die(to);
@@ -226,9 +230,6 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
 
 // The same where it may be anything.
 fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
-    if (FIELDS & MARCHES) != 0u {
-        return;
-    }
     var clear = 1e30;
     var inside = false;
     for (var k = 0u; k < step.obstacles; k++) {
