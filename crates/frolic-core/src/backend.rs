@@ -2,17 +2,24 @@
 
 use glam::Vec3;
 
-pub use crate::particles::{Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion};
+pub use crate::particles::{Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion, event_seed};
 pub use crate::world::{GUST_SEED, Gusts};
 
 use crate::curl::WAVES;
 use crate::endless::EndlessSpec;
 use crate::error::SpecError;
+use crate::events::EventSpec;
 use crate::fields::{Acting, Fade, Falloff, FieldKind};
 use crate::forms::{DistanceGrid, Forms, Plane};
 use crate::obstacles::{Body, Mask, MaskLie, Obstacle, Posts, Touch};
-use crate::particles::{EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::particles::{AimSpec, EmitterSpec, ParticleSpec, ShapeSpec};
 use crate::world::{World, new_stamp};
+
+/// Most events of such a population.
+pub const MOST_EVENTS: usize = 8;
+
+/// Most elements of one that has events, or whose elements events start.
+pub const MOST_LINKED: u32 = 8_000_000;
 
 /// Most obstacles, and most collectors, that such a population can meet.
 pub const MOST_SOLID: usize = 16;
@@ -252,8 +259,17 @@ fn felt(field: &Acting, shape: usize, wind: [f32; 3], time: f64, waves: &mut Vec
 /// `forms`: those that its fields name.
 pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Option<String> {
     let told = |what: &str| Some(what.to_owned());
-    if !spec.events.is_empty() {
-        return told("its events start other elements");
+    if spec.events.len() > MOST_EVENTS {
+        return told("it has over 8 events");
+    }
+    if spec.events.iter().any(|event| event.keep_look) {
+        return told("its events hand down looks");
+    }
+    if !spec.events.iter().all(|event| is_plain(&event.shape, &event.aim)) {
+        return told("its events start elements from forms, evenly or from the surface");
+    }
+    if !spec.events.is_empty() && spec.count > MOST_LINKED {
+        return told("it has events and over 8 000 000 elements");
     }
     if spec.trail.is_some() {
         return told("it leaves a trail");
@@ -286,11 +302,68 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
     None
 }
 
+/// The same for populations by name, whose events may start elements of one another: those that events join live in one place.
+pub fn all_that_stay(
+    populations: &[(&str, &ParticleSpec)],
+    world: &World,
+    forms: &Forms,
+) -> Vec<Option<String>> {
+    let mut why: Vec<Option<(usize, String)>> = populations
+        .iter()
+        .enumerate()
+        .map(|(nth, (_, spec))| stays_at_home(spec, world, forms).map(|reason| (nth, reason)))
+        .collect();
+    let mut joined = Vec::new();
+    for (from, (name, spec)) in populations.iter().enumerate() {
+        let starts = |event: &EventSpec| {
+            populations.iter().position(|(other, _)| event.start.as_deref() == Some(*other))
+        };
+        for to in spec.events.iter().filter_map(starts) {
+            let started = populations[to].1;
+            joined.push([from, to]);
+            if started.count > MOST_LINKED {
+                let reason = format!("events of '{name}' start its elements, and it has over 8 000 000");
+                why[to].get_or_insert((to, reason));
+            }
+            // Their draws go by their numbers, which depend on what has been started.
+            if !started.emitters.iter().all(is_simple) {
+                let reason = format!(
+                    "events of '{name}' start its elements, and its emitters start from forms, or aim evenly"
+                );
+                why[to].get_or_insert((to, reason));
+            }
+        }
+    }
+    // As many rounds as there are populations reach everyone.
+    for _ in populations {
+        for &[a, b] in &joined {
+            let both = why[a].clone().or_else(|| why[b].clone());
+            for end in [a, b] {
+                if why[end].is_none() {
+                    why[end].clone_from(&both);
+                }
+            }
+        }
+    }
+    let told = |(nth, why): (usize, Option<(usize, String)>)| {
+        why.map(|(whose, reason)| {
+            let name = populations[whose].0;
+            if whose == nth { reason } else { format!("events join it to '{name}', and of that {reason}") }
+        })
+    };
+    why.into_iter().enumerate().map(told).collect()
+}
+
 /// Whether newborn of an emitter can be drawn elsewhere, from its [`EmitterAxes`] and random numbers alone. Others are to be written down
 /// here: [`Births::rows`].
 pub fn is_simple(emitter: &EmitterSpec) -> bool {
-    let shape = matches!(
-        emitter.shape,
+    is_plain(&emitter.shape, &emitter.aim) && emitter.scatter.is_none()
+}
+
+/// Whether places of a shape and directions of an aim can be drawn elsewhere.
+pub fn is_plain(shape: &ShapeSpec, aim: &AimSpec) -> bool {
+    let known = matches!(
+        shape,
         ShapeSpec::Point
             | ShapeSpec::Disc { .. }
             | ShapeSpec::Sphere { .. }
@@ -299,7 +372,7 @@ pub fn is_simple(emitter: &EmitterSpec) -> bool {
             | ShapeSpec::Line { .. }
             | ShapeSpec::Ring { .. }
     );
-    shape && !emitter.aim.even && !emitter.aim.from_surface && emitter.scatter.is_none()
+    known && !aim.even && !aim.from_surface
 }
 
 /// The point that pulls everywhere and always, where that is the world's only field.

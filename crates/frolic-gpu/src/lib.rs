@@ -11,7 +11,7 @@
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
-//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs` |
+//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs` |
 //! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
 //! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
@@ -24,6 +24,7 @@
 
 mod device;
 mod error;
+mod events;
 mod finish;
 mod frame;
 mod grids;
@@ -36,6 +37,7 @@ mod pipelines;
 mod records;
 mod renderer;
 mod ring;
+mod set;
 mod shader;
 mod stock;
 mod targets;
@@ -48,4 +50,5 @@ pub use guest::{GuestPopulation, GuestView};
 pub use particles::{GpuParticles, MOST_STEPS, News, ResidentError};
 pub use pipelines::GuestTarget;
 pub use renderer::GpuRenderer;
+pub use set::GpuSet;
 pub use wgpu;

@@ -9,17 +9,19 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_SOLID, MOST_WRITTEN, Motion, OwnFields,
-    Wave, attractor, balls, hindrances, is_simple,
+    Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
+    Motion, OwnFields, Wave, attractor, balls, hindrances, is_plain, is_simple,
 };
 use frolic_core::{
-    Counter, Forms, Meter, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage, Touch, World,
+    Counter, EventSpec, Forms, Meter, Moment, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage,
+    Touch, World,
 };
 use frolic_draw::{Instances, Resident};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
 use crate::device::{Gpu, Recorder, Tally, Words, upload};
 use crate::error::GpuError;
+use crate::events::{EVENT_WORDS, Ends, Started, event_words, stretches};
 use crate::grids::Grids;
 use crate::newborn::Newborn;
 use crate::order::{GROUP, groups};
@@ -33,7 +35,7 @@ use crate::told::{EMITTER_WORDS, STEP_WORDS, emitter_words, field_words, solid_w
 pub const MOST_STEPS: u32 = 64;
 
 /// Words between the uniforms of two steps.
-const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
+pub(crate) const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
 
 /// Words of the book: the population's, then each shard's.
 const BOOK_HEAD: u32 = CAUGHT as u32 + MOST_SOLID as u32;
@@ -69,10 +71,12 @@ pub struct News {
     pub picked: u64,
     /// Picked up by each collector.
     pub caught: [u64; MOST_SOLID],
+    /// What its events asked for happened so often.
+    pub happened: u64,
 }
 
 /// Totals that the device counts, as they wrap around.
-const TOTALS: usize = 6;
+const TOTALS: usize = 7;
 
 #[derive(Debug)]
 struct Shard {
@@ -82,6 +86,8 @@ struct Shard {
     columns: [[wgpu::Buffer; 3]; 2],
     /// Calls written by the step that wrote each copy.
     calls: [wgpu::Buffer; 2],
+    /// Sums of groups of elements, and what events note.
+    blocks: wgpu::Buffer,
     /// For each copy that is read: mark, settle, advance, birth.
     groups: [[wgpu::BindGroup; 4]; 2],
 }
@@ -161,6 +167,8 @@ pub struct GpuParticles {
     book: wgpu::Buffer,
     steps: wgpu::Buffer,
     births: wgpu::Buffer,
+    /// What happens, and what that starts.
+    events: wgpu::Buffer,
     /// Words of emitters between two steps.
     births_slot: u64,
     newborn: Newborn,
@@ -212,6 +220,15 @@ impl GpuParticles {
         let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
         let count = spec.count;
         let shards = count.div_ceil(most).max(1);
+        if shards > 1 && !spec.events.is_empty() {
+            let problem = format!("{count} elements with events are more than a shader sees at once");
+            return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
+        }
+        if spec.events.len() > MOST_EVENTS {
+            return Err(
+                SpecError::new("event", "are too many", format!("write at most {MOST_EVENTS}")).into()
+            );
+        }
         if u64::from(count) * ELEMENT_BYTES > frolic_core::MEMORY_LIMIT * 2 {
             let most = frolic_core::MEMORY_LIMIT * 2 / ELEMENT_BYTES;
             let problem = format!("{count} elements need too much memory on the device");
@@ -232,6 +249,7 @@ impl GpuParticles {
         let births_slot = (spec.emitters.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
             .next_multiple_of(64);
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
+        let events = gpu.buffer("events", MOST_EVENTS as u64 * EVENT_WORDS * 4, uniform);
         let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
         let layouts = Layouts::new(gpu);
         let mut emitters = Emitters::new(&spec.emitters, forms)?;
@@ -241,23 +259,16 @@ impl GpuParticles {
             .map(|nth| {
                 let first = u64::from(nth) * u64::from(most);
                 let room = (u64::from(count) - first).min(u64::from(most)) as u32;
-                Shard::new(
-                    gpu,
-                    &layouts,
-                    room,
-                    BOOK_HEAD + nth * BOOK_SHARD,
-                    &book,
-                    &steps,
-                    &births,
-                    births_slot,
-                )
+                let buffers =
+                    Buffers { book: &book, steps: &steps, births: &births, births_slot, events: &events };
+                Shard::new(gpu, &layouts, room, BOOK_HEAD + nth * BOOK_SHARD, buffers)
             })
             .collect();
         if let Some(error) = pollster::block_on(memory.pop()) {
             let problem = format!("{count} elements: {error}");
             return Err(SpecError::new("count", problem, "write a smaller count").into());
         }
-        Ok(Self {
+        let mut made = Self {
             gpu: gpu.clone(),
             key: KEYS.fetch_add(1, Ordering::Relaxed),
             seed,
@@ -273,6 +284,7 @@ impl GpuParticles {
             steps,
             births,
             births_slot,
+            events,
             newborn,
             grids,
             layouts,
@@ -287,7 +299,65 @@ impl GpuParticles {
             frame: 0,
             heard: 0,
             spec: spec.clone(),
-        })
+        };
+        made.note_for(&vec![None; spec.events.len()]);
+        Ok(made)
+    }
+
+    /// Why an event cannot start its elements, if it cannot.
+    pub(crate) fn cannot_be_started(&self, event: &EventSpec) -> Option<&'static str> {
+        if self.shards.len() > 1 {
+            return Some("starts elements of more than a shader sees at once");
+        }
+        if !self.spec.emitters.iter().all(is_simple) {
+            return Some("starts elements that emitters too start from forms, or evenly");
+        }
+        if event.keep_look {
+            return Some("hands down looks");
+        }
+        (!is_plain(&event.shape, &event.aim))
+            .then_some("starts elements from forms, evenly or from the surface")
+    }
+
+    pub(crate) fn as_started(&self) -> Started {
+        Started { room: self.spec.count, seed: self.seed }
+    }
+
+    /// What following events binds.
+    pub(crate) fn ends(&self) -> Option<Ends<'_>> {
+        let Self { steps, book, events, shards, .. } = self;
+        let Shard { blocks, columns, calls, most, .. } = shards.first()?;
+        Some(Ends { steps, book, blocks, events, columns, calls, most: *most })
+    }
+
+    /// Which copy of its state is the newest.
+    pub(crate) fn copy(&self) -> usize {
+        self.now
+    }
+
+    /// The dispatch over all that live.
+    pub(crate) fn calls(&self) -> Option<&wgpu::Buffer> {
+        self.shards.first().map(|shard| &shard.calls[self.now])
+    }
+
+    /// Sets aside what its events need to note whom they start elements for, one an event.
+    pub(crate) fn note_for(&mut self, started: &[Option<Started>]) {
+        let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, .. } = self;
+        if spec.events.is_empty() {
+            return;
+        }
+        let Some(shard) = shards.first_mut() else { return };
+        let (stretches, words) = stretches(&spec.events, started, shard.most.div_ceil(GROUP));
+        let mut told = Words::default();
+        for (number, ((event, started), stretch)) in
+            (0u32..).zip(spec.events.iter().zip(started).zip(&stretches))
+        {
+            event_words(&mut told, event, number, *started, stretch);
+        }
+        gpu.queue().write_buffer(events, 0, bytemuck::cast_slice(&told.0));
+        shard.blocks = gpu.buffer("blocks", words * 4, BufferUsages::STORAGE);
+        let buffers = Buffers { book, steps, births, births_slot: *births_slot, events };
+        shard.groups = groups_of(gpu, layouts, &shard.columns, &shard.calls, &shard.blocks, buffers);
     }
 
     /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
@@ -310,6 +380,14 @@ impl GpuParticles {
         self.step_timed(recorder, world, dt, steps, None)
     }
 
+    /// Steps that are written down and not yet handed over.
+    pub(crate) fn pending_in(&mut self, recorder: &Recorder) -> u32 {
+        if self.generation != recorder.generation {
+            (self.generation, self.pending) = (recorder.generation, 0);
+        }
+        self.pending
+    }
+
     pub(crate) fn step_timed(
         &mut self,
         recorder: &mut Recorder,
@@ -323,10 +401,7 @@ impl GpuParticles {
         }
         let mut left = steps;
         while left > 0 {
-            if self.generation != recorder.generation {
-                (self.generation, self.pending) = (recorder.generation, 0);
-            }
-            let now = left.min(MOST_STEPS - self.pending);
+            let now = left.min(MOST_STEPS - self.pending_in(recorder));
             if now == 0 {
                 recorder.submit();
                 self.gpu.check()?;
@@ -350,63 +425,80 @@ impl GpuParticles {
         steps: u32,
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let solids = hindrances(world, &self.own);
-        let fields = Fields::of(&self.spec, &self.own, world, &solids);
-        if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
-            self.stepping = Some(self.layouts.pipelines(&self.gpu, fields, &self.grids, &self.newborn)?);
-        }
-        self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
-        let first = self.pending;
-        let mut dues = Vec::with_capacity(steps as usize);
-        for _ in 0..steps.min(MOST_STEPS - first) {
-            let due = self.prepare(tally, world, &solids, dt);
-            dues.push((due, self.newborn.group().clone()));
-        }
-        let Some(stepping) = &self.stepping else { return Ok(()) };
-        let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
-            label: Some("step"),
-            timestamp_writes: timing,
-        });
-        tally.passes += 1;
-        for (nth, (due, newborn)) in dues.into_iter().enumerate() {
-            let step = first + nth as u32;
-            for (at, shard) in self.shards.iter().enumerate() {
-                let slot = (step * self.shards.len() as u32 + at as u32) * STEP_SLOT as u32 * 4;
-                let births = step * self.births_slot as u32 * 4;
-                let groups_of = &shard.groups[self.now];
-                let calls = &shard.calls[self.now];
-                pass.set_pipeline(&stepping.mark);
-                pass.set_bind_group(0, &groups_of[0], &[slot]);
-                pass.set_bind_group(1, self.grids.group(), &[]);
-                pass.dispatch_workgroups_indirect(calls, 0);
-                pass.set_pipeline(&stepping.settle);
-                pass.set_bind_group(0, &groups_of[1], &[slot]);
-                pass.dispatch_workgroups(1, 1, 1);
-                pass.set_pipeline(&stepping.advance);
-                pass.set_bind_group(0, &groups_of[2], &[slot]);
-                pass.set_bind_group(1, self.grids.group(), &[]);
-                pass.dispatch_workgroups_indirect(calls, 0);
-                tally.dispatches += 3;
-                tally.pipelines += 3;
-                tally.binds += 5;
-                if due > 0 {
-                    let [across, down] = groups(due.min(u64::from(shard.most)) as u32);
-                    pass.set_pipeline(&stepping.birth);
-                    pass.set_bind_group(0, &groups_of[3], &[slot, births]);
-                    pass.set_bind_group(1, &newborn, &[]);
-                    pass.dispatch_workgroups(across, down, 1);
-                    tally.dispatches += 1;
-                    tally.pipelines += 1;
-                    tally.binds += 2;
-                }
-            }
-            self.now = 1 - self.now;
-        }
+        let ready = self.ready(encoder, tally, world, dt, steps)?;
+        let mut pass = step_pass(encoder, tally, timing);
+        ready.iter().for_each(|step| self.take(&mut pass, tally, step));
         Ok(())
     }
 
-    /// Uploads what one step needs; returns how many births are due in it.
-    fn prepare(&mut self, tally: &mut Tally, world: &World, solids: &Hindrances, dt: f32) -> u64 {
+    /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.
+    pub(crate) fn ready(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        tally: &mut Tally,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<Vec<Ready>, GpuError> {
+        let solids = hindrances(world, &self.own);
+        let fields = Fields::of(&self.spec, &self.own, world, &solids);
+        if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
+            let events = self.spec.events.len();
+            self.stepping =
+                Some(self.layouts.pipelines(&self.gpu, fields, events, &self.grids, &self.newborn)?);
+        }
+        self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
+        let first = self.pending;
+        let ready =
+            (first..MOST_STEPS.min(first + steps)).map(|step| self.prepare(tally, world, &solids, dt, step));
+        Ok(ready.collect())
+    }
+
+    /// Writes down a step that was made ready.
+    pub(crate) fn take(&mut self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+        let Some(stepping) = &self.stepping else { return };
+        for (at, shard) in self.shards.iter().enumerate() {
+            let slot = ready.slot(self.shards.len(), at);
+            let births = ready.step * self.births_slot as u32 * 4;
+            let groups_of = &shard.groups[self.now];
+            let calls = &shard.calls[self.now];
+            pass.set_pipeline(&stepping.mark);
+            pass.set_bind_group(0, &groups_of[0], &[slot]);
+            pass.set_bind_group(1, self.grids.group(), &[]);
+            pass.dispatch_workgroups_indirect(calls, 0);
+            pass.set_pipeline(&stepping.settle);
+            pass.set_bind_group(0, &groups_of[1], &[slot]);
+            pass.dispatch_workgroups(1, 1, 1);
+            pass.set_pipeline(&stepping.advance);
+            pass.set_bind_group(0, &groups_of[2], &[slot]);
+            pass.set_bind_group(1, self.grids.group(), &[]);
+            pass.dispatch_workgroups_indirect(calls, 0);
+            tally.dispatches += 3;
+            tally.pipelines += 3;
+            tally.binds += 5;
+            if ready.due > 0 {
+                let [across, down] = groups(ready.due.min(u64::from(shard.most)) as u32);
+                pass.set_pipeline(&stepping.birth);
+                pass.set_bind_group(0, &groups_of[3], &[slot, births]);
+                pass.set_bind_group(1, &ready.newborn, &[]);
+                pass.dispatch_workgroups(across, down, 1);
+                tally.dispatches += 1;
+                tally.pipelines += 1;
+                tally.binds += 2;
+            }
+        }
+        self.now = 1 - self.now;
+    }
+
+    /// Uploads what one step needs.
+    fn prepare(
+        &mut self,
+        tally: &mut Tally,
+        world: &World,
+        solids: &Hindrances,
+        dt: f32,
+        step: u32,
+    ) -> Ready {
         let motion = Motion::new(&self.spec.motion, world, self.time, dt);
         let mut births = Words::default();
         let mut due = 0u64;
@@ -429,28 +521,35 @@ impl GpuParticles {
         let first_row = newborn.flush(gpu, tally);
         let first_id = *next_id;
         *next_id = first_id.wrapping_add(due as u32);
-        let step = u64::from(self.pending);
-        upload(&self.gpu, &self.births, step * self.births_slot, &births.0, tally);
+        upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births.0, tally);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
         let collectors: Vec<Ball> = balls(world, self.time, dt).take(MOST_SOLID).collect();
         let (felt, waves) = &mut self.felt;
         self.own.felt(world, self.time, felt, waves);
         let last = self.shards.len() - 1;
+        let on_birth = self.spec.events.iter().filter(|event| event.on == Moment::Birth).count();
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
             step_words(&mut words, &motion, &self.spec);
             words.uint(&[self.seed, due as u32, count, shard.most]);
             words.uint(&[shard.book, parity, u32::from(nth == 0), u32::from(nth == last)]);
-            solid_words(&mut words, solids, self.grids.held(), [first_id, first_row], &collectors);
+            solid_words(
+                &mut words,
+                solids,
+                self.grids.held(),
+                [first_id, first_row],
+                on_birth as u32,
+                &collectors,
+            );
             field_words(&mut words, &motion, felt, waves);
-            let slot = step * self.shards.len() as u64 + nth as u64;
+            let slot = u64::from(step) * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &words.0, tally);
         }
         self.pending += 1;
         self.taken += 1;
         self.time += f64::from(dt);
-        due
+        Ready { step, due, newborn: self.newborn.group().clone() }
     }
 
     /// At the end of a frame's commands: has the device's totals copied where they can be heard.
@@ -491,6 +590,7 @@ impl GpuParticles {
             news.hits += new(3);
             news.picked += new(4);
             news.steps += new(5);
+            news.happened += new(6);
             let parity = (news.steps % 2) as usize;
             let live = |nth: usize| words[BOOK_HEAD as usize + nth * BOOK_SHARD as usize + parity];
             news.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
@@ -507,6 +607,7 @@ impl GpuParticles {
         meter.add(Counter::Retired, news.retired - before.retired);
         meter.add(Counter::Hits, news.hits - before.hits);
         meter.add(Counter::Picked, news.picked - before.picked);
+        meter.add(Counter::Events, news.happened - before.happened);
     }
 
     /// Waits for the newest totals. It stalls: for the end of a run, not for a frame.
@@ -657,17 +758,43 @@ pub enum ResidentError {
     Gpu(#[from] GpuError),
 }
 
+/// A step that is written down: which of its submission, how many births are due in it, and the newborn that are written down.
+#[derive(Debug)]
+pub(crate) struct Ready {
+    step: u32,
+    due: u64,
+    newborn: wgpu::BindGroup,
+}
+
+impl Ready {
+    /// Where a shard's words of it are, of so many shards.
+    pub(crate) fn slot(&self, shards: usize, shard: usize) -> u32 {
+        (self.step * shards as u32 + shard as u32) * STEP_SLOT as u32 * 4
+    }
+}
+
+/// Opens the pass that steps are taken in.
+pub(crate) fn step_pass<'a>(
+    encoder: &'a mut wgpu::CommandEncoder,
+    tally: &mut Tally,
+    timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
+) -> wgpu::ComputePass<'a> {
+    tally.passes += 1;
+    encoder.begin_compute_pass(&wgpu::ComputePassDescriptor { label: Some("step"), timestamp_writes: timing })
+}
+
+/// Buffers that all shards share.
+#[derive(Debug, Clone, Copy)]
+struct Buffers<'a> {
+    book: &'a wgpu::Buffer,
+    steps: &'a wgpu::Buffer,
+    births: &'a wgpu::Buffer,
+    births_slot: u64,
+    events: &'a wgpu::Buffer,
+}
+
 impl Shard {
-    fn new(
-        gpu: &Gpu,
-        layouts: &Layouts,
-        most: u32,
-        book_at: u32,
-        book: &wgpu::Buffer,
-        steps: &wgpu::Buffer,
-        births: &wgpu::Buffer,
-        births_slot: u64,
-    ) -> Self {
+    fn new(gpu: &Gpu, layouts: &Layouts, most: u32, book: u32, buffers: Buffers<'_>) -> Self {
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
         let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
         let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
@@ -675,34 +802,57 @@ impl Shard {
         let blocks = gpu.buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4, BufferUsages::STORAGE);
         let usage = BufferUsages::STORAGE | BufferUsages::INDIRECT | BufferUsages::COPY_DST;
         let calls = [gpu.buffer("calls", 64, usage), gpu.buffer("calls", 64, usage)];
-        let groups = [0, 1].map(|from| {
-            let (old, new) = (&columns[from], &columns[1 - from]);
-            let step = (0, window(steps, STEP_WORDS * 4));
-            let book = (1, book.as_entire_binding());
-            let blocks = (2, blocks.as_entire_binding());
-            let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
-            let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
-            let calls = (9, calls[1 - from].as_entire_binding());
-            let births = (10, window(births, births_slot * 4));
-            let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
-                let mut all = vec![step.clone(), book.clone()];
-                all.extend_from_slice(extra);
-                group(gpu, &layouts.groups[nth], &all)
-            };
-            let [places, motions, ages] = old;
-            let [to_places, to_motions, to_ages] = new;
-            [
-                of(0, &[blocks.clone(), places.clone(), motions.clone(), ages.clone()]),
-                of(1, &[blocks.clone(), calls]),
-                of(
-                    2,
-                    &[blocks, places, motions, ages, to_places.clone(), to_motions.clone(), to_ages.clone()],
-                ),
-                of(3, &[to_places, to_motions, to_ages, births]),
-            ]
-        });
-        Self { most, book: book_at, columns, calls, groups }
+        let groups = groups_of(gpu, layouts, &columns, &calls, &blocks, buffers);
+        Self { most, book, columns, calls, blocks, groups }
     }
+}
+
+/// For each copy that is read: mark, settle, advance, birth.
+fn groups_of(
+    gpu: &Gpu,
+    layouts: &Layouts,
+    columns: &[[wgpu::Buffer; 3]; 2],
+    calls: &[wgpu::Buffer; 2],
+    blocks: &wgpu::Buffer,
+    buffers: Buffers<'_>,
+) -> [[wgpu::BindGroup; 4]; 2] {
+    let Buffers { book, steps, births, births_slot, events } = buffers;
+    [0, 1].map(|from| {
+        let (old, new) = (&columns[from], &columns[1 - from]);
+        let step = (0, window(steps, STEP_WORDS * 4));
+        let book = (1, book.as_entire_binding());
+        let blocks = (2, blocks.as_entire_binding());
+        let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
+        let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
+        let calls = (9, calls[1 - from].as_entire_binding());
+        let births = (10, window(births, births_slot * 4));
+        let events = (11, events.as_entire_binding());
+        let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
+            let mut all = vec![step.clone(), book.clone()];
+            all.extend_from_slice(extra);
+            group(gpu, &layouts.groups[nth], &all)
+        };
+        let [places, motions, ages] = old;
+        let [to_places, to_motions, to_ages] = new;
+        [
+            of(0, &[blocks.clone(), places.clone(), motions.clone(), ages.clone(), events.clone()]),
+            of(1, &[blocks.clone(), calls, events.clone()]),
+            of(
+                2,
+                &[
+                    blocks,
+                    places,
+                    motions,
+                    ages,
+                    to_places.clone(),
+                    to_motions.clone(),
+                    to_ages.clone(),
+                    events,
+                ],
+            ),
+            of(3, &[to_places, to_motions, to_ages, births]),
+        ]
+    })
 }
 
 #[derive(Debug)]
@@ -719,15 +869,16 @@ impl Layouts {
             all.extend_from_slice(binds);
             Arc::new(layout(gpu, label, ShaderStages::COMPUTE, &all))
         };
+        let events = (11, Uniform(false, MOST_EVENTS as u64 * EVENT_WORDS * 4));
         let old = [(3, Read), (4, Read), (5, Read)];
         let new = [(6, Write), (7, Write), (8, Write)];
-        let mark = [&[(2, Write)][..], &old].concat();
-        let advance = [&[(2, Write)][..], &old, &new].concat();
+        let mark = [&[(2, Write), events][..], &old].concat();
+        let advance = [&[(2, Write), events][..], &old, &new].concat();
         let birth = [&new[..], &[(10, Bind::Moving)]].concat();
         Self {
             groups: [
                 of("mark", &mark),
-                of("settle", &[(2, Write), (9, Write)]),
+                of("settle", &[(2, Write), (9, Write), events]),
                 of("advance", &advance),
                 of("birth", &birth),
             ],
@@ -738,12 +889,17 @@ impl Layouts {
         &self,
         gpu: &Gpu,
         fields: Fields,
+        events: usize,
         grids: &Grids,
         newborn: &Newborn,
     ) -> Result<Stepping, GpuError> {
         let module = shader::STEP.compile(gpu)?;
-        let constants =
-            [("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))), ("FIELDS", f64::from(fields.bits))];
+        let events = ("EVENTS", events as f64);
+        let constants = [
+            ("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))),
+            ("FIELDS", f64::from(fields.bits)),
+            events,
+        ];
         let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
             let mut layouts = vec![Some(&*self.groups[nth])];
             layouts.extend(more.iter().copied().map(Some));
@@ -753,7 +909,7 @@ impl Layouts {
         let made = Stepping {
             fields,
             mark: of(0, "mark", &[grids], &constants),
-            settle: of(1, "settle", &[], &[]),
+            settle: of(1, "settle", &[], &[events]),
             advance: of(2, "advance", &[grids], &constants),
             birth: of(3, "give_birth", &[newborn], &[]),
         };

@@ -22,6 +22,7 @@ use crate::finish::Finish;
 use crate::frame::{ENDLESS, Seen, SunMap};
 use crate::particles::GpuParticles;
 use crate::pipelines::{DEPTH, Pass, Shape, group};
+use crate::set::GpuSet;
 use crate::stock::{FRAME_SLOT, Item, Stock};
 use crate::targets::{BackdropOn, Target, Targets, fits, light, target};
 use crate::timing::Timing;
@@ -506,6 +507,21 @@ impl GpuRenderer {
         steps: u32,
     ) -> Result<(), GpuError> {
         particles.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
+    }
+
+    /// Steps populations that start one another, as [`GpuRenderer::step`].
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step_set(
+        &mut self,
+        recorder: &mut Recorder,
+        set: &mut GpuSet,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        set.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
     }
 
     fn bytes(&self) -> u64 {

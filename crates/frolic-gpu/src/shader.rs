@@ -32,8 +32,8 @@ macro_rules! files {
 }
 
 files!(
-    backdrop, bloom, body, card, compose, cull, disc, facet, feel, frame, hash, look, meet, noise, packed,
-    quad, ranks, resident, resolve, ribbon, solid, sort, step, which, wide,
+    aim, backdrop, bloom, body, card, compose, cull, disc, events, facet, feel, frame, happen, hash, look,
+    meet, noise, packed, quad, ranks, resident, resolve, ribbon, solid, sort, step, told, which, wide,
 );
 
 /// A program: the files it is made of, in order.
@@ -65,7 +65,8 @@ programs! {
     CULL = [hash, frame, look, packed, ranks, cull];
     CULL_RESIDENT = [hash, frame, look, resident, ranks, cull];
     SORT = [ranks, sort];
-    STEP = [hash, noise, ranks, feel, body, meet, step];
+    STEP = [hash, noise, ranks, told, aim, happen, feel, body, meet, step];
+    EVENTS = [hash, ranks, told, aim, happen, events];
     BACKDROP = [hash, frame, wide, backdrop];
     COMPOSE = [hash, frame, wide, compose];
     BLOOM = [bloom];
@@ -147,7 +148,8 @@ fn numbers() -> String {
          override ENDS_LIVES: bool = false;\n\
          override FACES: bool = false;\n\
          override FLAGS: u32 = 0xffffffffu;\n\
-         override FIELDS: u32 = 0u;\n",
+         override FIELDS: u32 = 0u;\n\
+         override EVENTS: u32 = 0u;\n",
         frolic_core::backend::GUST_SEED,
         near.len(),
         list(&near),

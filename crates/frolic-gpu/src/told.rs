@@ -1,4 +1,4 @@
-//! What a step of a population is told, as `shaders/step.wgsl` lays it out.
+//! What a step of a population is told, as `shaders/told.wgsl` and `step.wgsl` lay it out.
 
 use frolic_core::backend::{
     Ball, Due, EmitterAxes, Felt, Hindrances, MOST_FIELDS, MOST_SOLID, MOST_WAVES, Motion, Wave,
@@ -17,7 +17,7 @@ pub(crate) const EMITTER_WORDS: u64 = 40;
 /// An emitter's shape where its newborn are written down.
 const WRITTEN_DOWN: u32 = 7;
 
-/// What a step is the same for all elements, as `shaders/step.wgsl` lays it out.
+/// What of a step is the same for all elements.
 pub(crate) fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec) {
     words.float(&[motion.dt, motion.keep, motion.reach, motion.drag]);
     let [x, y, z] = motion.push;
@@ -33,16 +33,17 @@ pub(crate) fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec
 }
 
 /// What is met: obstacles and shapes, read from those grids; and who collects. `firsts`: number of the first birth, and place of the first
-/// newborn that is written down.
+/// newborn that is written down. `births`: how many events a birth is.
 pub(crate) fn solid_words(
     words: &mut Words,
     solids: &Hindrances,
     grids: &[Held],
     firsts: [u32; 2],
+    births: u32,
     collectors: &[Ball],
 ) {
     words.uint(&[CORNERS, solids.obstacles as u32, collectors.len() as u32]).float(&[solids.short_way]);
-    words.uint(&firsts).uint(&[solids.flat, 0]);
+    words.uint(&firsts).uint(&[solids.flat, births]);
     for nth in 0..MOST_SOLID {
         match solids.all.get(nth) {
             Some(solid) => {
@@ -97,15 +98,7 @@ pub(crate) fn emitter_words(
     before: u64,
     row: Option<u32>,
 ) {
-    let (shape, size) = match emitter.shape {
-        ShapeSpec::Disc { radius, .. } => (1, [radius, 0.0, 0.0]),
-        ShapeSpec::Sphere { radius } => (2, [radius, 0.0, 0.0]),
-        ShapeSpec::SphereSurface { radius } => (3, [radius, 0.0, 0.0]),
-        ShapeSpec::Box { size } => (4, size),
-        ShapeSpec::Line { to } => (5, to),
-        ShapeSpec::Ring { radius, .. } => (6, [radius, 0.0, 0.0]),
-        _ => (0, [0.0; 3]),
-    };
+    let (shape, size) = shape_words(&emitter.shape);
     let shape = if row.is_some() { WRITTEN_DOWN } else { shape };
     words.float(&[0.0, due.first_age as f32, due.age_step as f32]).uint(&[shape]);
     // Of a fan the middle is where a cone's is, and the side where its first axis is; angles stand for cosines.
@@ -122,4 +115,17 @@ pub(crate) fn emitter_words(
         words.vec(turned(axis), with);
     }
     words.uint(&[before as u32, u32::from(axes.fan.is_some()), row.unwrap_or(0), 0]);
+}
+
+/// Kind and size of a shape that shaders know.
+pub(crate) fn shape_words(shape: &ShapeSpec) -> (u32, [f32; 3]) {
+    match *shape {
+        ShapeSpec::Disc { radius, .. } => (1, [radius, 0.0, 0.0]),
+        ShapeSpec::Sphere { radius } => (2, [radius, 0.0, 0.0]),
+        ShapeSpec::SphereSurface { radius } => (3, [radius, 0.0, 0.0]),
+        ShapeSpec::Box { size } => (4, size),
+        ShapeSpec::Line { to } => (5, to),
+        ShapeSpec::Ring { radius, .. } => (6, [radius, 0.0, 0.0]),
+        _ => (0, [0.0; 3]),
+    }
 }

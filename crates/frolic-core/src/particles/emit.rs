@@ -292,24 +292,33 @@ pub struct EmitterAxes {
 impl EmitterAxes {
     /// Those of an emitter whose shape needs no form.
     pub fn of(emitter: &EmitterSpec) -> Self {
-        let aim = Basis::around(emitter.aim.direction);
-        let face = match emitter.shape {
+        Self::new(&emitter.shape, &emitter.aim)
+    }
+
+    /// Those of an event, where it aims by the world.
+    pub fn of_event(event: &EventSpec) -> Self {
+        Self::new(&event.shape, &event.aim)
+    }
+
+    fn new(shape: &ShapeSpec, aims: &AimSpec) -> Self {
+        let aim = Basis::around(aims.direction);
+        let face = match *shape {
             ShapeSpec::Disc { normal, .. } | ShapeSpec::Ring { normal, .. } => Basis::around(normal),
             // As they are described, in the world.
             ShapeSpec::Box { .. } | ShapeSpec::Line { .. } => Basis { x: Vec3::X, y: Vec3::Y, z: Vec3::Z },
             _ => Basis::around([0.0, 1.0, 0.0]),
         };
-        let fan = emitter.aim.fan.map(|normal| {
+        let fan = aims.fan.map(|normal| {
             let (middle, side) = fan_of(aim.z, normal.into());
-            let [least, most] = [emitter.aim.hollow_degrees, emitter.aim.spread_degrees];
+            let [least, most] = [aims.hollow_degrees, aims.spread_degrees];
             ([middle, side], [least / 360.0, most / 360.0])
         });
         Self {
             aim: [aim.x, aim.y, aim.z],
             face: [face.x, face.y, face.z],
             fan,
-            cos_spread: libm::cosf(emitter.aim.spread_degrees.to_radians()),
-            cos_hollow: libm::cosf(emitter.aim.hollow_degrees.to_radians()),
+            cos_spread: libm::cosf(aims.spread_degrees.to_radians()),
+            cos_hollow: libm::cosf(aims.hollow_degrees.to_radians()),
         }
     }
 }

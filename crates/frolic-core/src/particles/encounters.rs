@@ -48,7 +48,7 @@ impl Chunk<'_> {
                     note(
                         acts.events,
                         notes,
-                        self.row(i),
+                        (self.first + i as u32, self.row(i)),
                         other,
                         normal,
                         |on| matches!(on, Moment::Hit { speed: least } if speed >= least),
@@ -85,7 +85,8 @@ impl Chunk<'_> {
         for i in 0..n {
             if room.caught[i] != FREE && self.age[i] < self.life[i] {
                 notes.caught.push(room.caught[i]);
-                note(acts.events, notes, self.row(i), room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
+                let who = (self.first + i as u32, self.row(i));
+                note(acts.events, notes, who, room.caught[i], Vec3::ZERO, |on| on == Moment::Caught);
                 self.age[i] = f32::INFINITY;
             }
         }
@@ -113,7 +114,7 @@ impl Chunk<'_> {
             }
             let (age, place) = (self.age[i], self.place(i));
             let before = place - self.velocity(i) * dt;
-            note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| match on {
+            note(acts.events, notes, (self.first + i as u32, self.row(i)), 0, Vec3::ZERO, |on| match on {
                 Moment::Age(at) => age >= at && age - dt < at,
                 Moment::Enter(region) => region.holds(place) && !region.holds(before),
                 _ => false,
@@ -122,14 +123,14 @@ impl Chunk<'_> {
     }
 
     /// Those that end by age: neither caught nor ended by an obstacle.
-    pub(super) fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], base: u32, notes: &mut Notes) {
+    pub(super) fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], notes: &mut Notes) {
         if acts.events.iter().all(|event| event.on != Moment::Death) {
             return;
         }
         for &index in dead {
-            let i = (index - base) as usize;
+            let i = (index - self.first) as usize;
             if self.age[i] < f32::INFINITY {
-                note(acts.events, notes, self.row(i), 0, Vec3::ZERO, |on| on == Moment::Death);
+                note(acts.events, notes, (index, self.row(i)), 0, Vec3::ZERO, |on| on == Moment::Death);
             }
         }
     }
@@ -139,7 +140,7 @@ impl Chunk<'_> {
 fn note(
     events: &[EventSpec],
     notes: &mut Notes,
-    element: ParticleRow,
+    (place, element): (u32, ParticleRow),
     other: u32,
     normal: Vec3,
     is_now: impl Fn(Moment) -> bool,
@@ -147,7 +148,7 @@ fn note(
     for (event, spec) in events.iter().enumerate() {
         if is_now(spec.on) {
             let (event, normal) = (event as u32, normal.to_array());
-            notes.happenings.push(Happening { event, element, other, normal });
+            notes.happenings.push((place, Happening { event, element, other, normal }));
         }
     }
 }

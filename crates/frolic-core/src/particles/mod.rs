@@ -352,7 +352,6 @@ impl Particles {
         self.curls.extend(fields.map(|field| field.curl_at(motion.wind, self.time)));
         self.catching.prepare(world.collectors(), self.time, dt);
         self.caught.resize(self.catching.len(), 0);
-        let first = self.happened.len();
         let started = meter.start();
         meter.add(Counter::SetAside, self.move_all(&motion, world) as u64);
         meter.stop(Stage::Integrate, started);
@@ -363,14 +362,13 @@ impl Particles {
             for &collector in &notes.caught {
                 self.caught[collector as usize] += 1;
             }
-            self.happened.append(&mut notes.happenings);
+            self.happened.extend(notes.happenings.drain(..).map(|(_, happening)| happening));
             meter.add(Counter::Hits, notes.hits);
             meter.add(Counter::Picked, notes.caught.len() as u64);
         }
         self.held.follow(dt);
         self.emit(dt, meter);
         self.time += f64::from(dt);
-        meter.add(Counter::Events, (self.happened.len() - first) as u64);
     }
 
     fn end(&mut self, steps: u32, meter: &mut Meter) {
@@ -379,6 +377,7 @@ impl Particles {
             self.held.records.gather(&mut self.held.columns);
             meter.stop(Stage::Gather, started);
         }
+        meter.add(Counter::Events, self.happened.len() as u64);
         meter.add(Counter::Alive, self.len() as u64);
         let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
         let each = Self::bytes_per_element(self.held.storage) + trail;
@@ -487,7 +486,7 @@ impl Particles {
         meter: &mut Meter,
     ) {
         // Of the parent's own numbers, so that it does not depend on who else starts any.
-        let dice = Draws { seed: self.seed ^ EVENT_SEED, id: happening.element.id }.draw(happening.event);
+        let dice = Draws { seed: event_seed(self.seed), id: happening.element.id }.draw(happening.event);
         if dice[0] >= event.chance {
             return;
         }
@@ -507,7 +506,7 @@ impl Particles {
         meter.add(Counter::Refused, u64::from(count - room));
     }
 
-    /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements. Only what an
+    /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements, the newborn last. Only what an
     /// event of its spec asks for.
     pub fn happened(&self) -> &[Happening] {
         &self.happened
@@ -567,8 +566,10 @@ impl Particles {
     }
 }
 
-/// Sets the draws of events apart from those of births.
-const EVENT_SEED: u32 = 0x1e5e_4eed;
+/// Of the draws, one an event of its own number, that decide what is started of a population with this seed: apart from those of births.
+pub fn event_seed(seed: u32) -> u32 {
+    seed ^ 0x1e5e_4eed
+}
 
 fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Arc<[Newborn]>, SpecError> {
     let ready =

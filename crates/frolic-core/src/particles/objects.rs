@@ -42,10 +42,11 @@ impl Records {
         dead.clear();
         let mut room = Room::new();
         for (nth, (row, lies)) in (0u32..).zip(self.rows.iter_mut().zip(lies)) {
-            if step_row(acts, row, lies, &mut room, notes) {
+            if step_row(acts, nth, row, lies, &mut room, notes) {
                 dead.push(nth);
             }
         }
+        notes.sort();
     }
 
     /// Where each is, m.

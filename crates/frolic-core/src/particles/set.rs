@@ -136,13 +136,16 @@ impl ParticleSet {
             // Shared, as a population may start elements of its own kind.
             let Particles { spec, children, .. } = &self.members[parent];
             let (spec, children) = (Arc::clone(spec), Arc::clone(children));
-            for nth in news {
-                let happening = self.members[parent].happened[nth];
-                let event = happening.event as usize;
-                if let Some(target) = self.targets[parent][event] {
-                    let started = &mut self.started[parent][event];
-                    let to = &mut self.members[target];
-                    to.start(&spec.events[event], &children[event], &happening, started, meter);
+            // One event after the other, each in the order of the elements.
+            for (event, target) in self.targets[parent].iter().enumerate() {
+                let Some(target) = *target else { continue };
+                let started = &mut self.started[parent][event];
+                for nth in news.clone() {
+                    let happening = self.members[parent].happened[nth];
+                    if happening.event as usize == event {
+                        let to = &mut self.members[target];
+                        to.start(&spec.events[event], &children[event], &happening, started, meter);
+                    }
                 }
             }
         }

@@ -84,7 +84,8 @@ fn length(vector: [f32; 3]) -> f32 {
 /// What was noted of a chunk in one step.
 #[derive(Debug, Default)]
 pub(super) struct Notes {
-    pub(super) happenings: Vec<Happening>,
+    /// Places of elements in the population, and what happened to them.
+    pub(super) happenings: Vec<(u32, Happening)>,
     /// Collectors, one a catch.
     pub(super) caught: Vec<u32>,
     pub(super) hits: u64,
@@ -96,6 +97,11 @@ impl Notes {
         Self { happenings: Vec::with_capacity(room), ..Self::default() }
     }
 
+    /// Element by element, so that what events start depends neither on chunks nor on blocks.
+    pub(super) fn sort(&mut self) {
+        self.happenings.sort_unstable_by_key(|(place, happening)| (*place, happening.event));
+    }
+
     pub(super) fn clear(&mut self) {
         self.happenings.clear();
         self.caught.clear();
@@ -105,6 +111,8 @@ impl Notes {
 
 /// Columns of one chunk.
 pub(super) struct Chunk<'a> {
+    /// Place of its first element in the population.
+    pub(super) first: u32,
     pub(super) px: &'a mut [f32],
     pub(super) py: &'a mut [f32],
     pub(super) pz: &'a mut [f32],
@@ -155,12 +163,13 @@ pub(super) fn step_chunks(
             |(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), (lies, dead), dead_count, notes))| {
                 let aside = aside.saturating_sub(nth * chunk).min(px.len());
                 let base = (nth * chunk) as u32;
-                let mut chunk = Chunk { px, py, pz, vx, vy, vz, age, life, size, id, key };
+                let mut chunk = Chunk { first: base, px, py, pz, vx, vy, vz, age, life, size, id, key };
                 let mut room = Room::new();
                 chunk.part(0..aside).lie(acts, &mut lies[..aside], &mut room, notes);
                 chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], &mut room, notes);
                 *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
-                chunk.note_deaths(acts, &dead[..*dead_count as usize], base, notes);
+                chunk.note_deaths(acts, &dead[..*dead_count as usize], notes);
+                notes.sort();
             },
         );
 }
@@ -168,6 +177,7 @@ pub(super) fn step_chunks(
 /// Steps one record as columns of one element: the classic form pays for every field and obstacle anew. Returns whether it dies.
 pub(super) fn step_row(
     acts: &Acts<'_>,
+    first: u32,
     row: &mut ParticleRow,
     lies: &mut u8,
     room: &mut Room,
@@ -175,6 +185,7 @@ pub(super) fn step_row(
 ) -> bool {
     let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
     let mut chunk = Chunk {
+        first,
         px: std::slice::from_mut(px),
         py: std::slice::from_mut(py),
         pz: std::slice::from_mut(pz),
@@ -190,7 +201,7 @@ pub(super) fn step_row(
     chunk.step(acts, std::slice::from_mut(lies), room, notes);
     let dies = chunk.age[0] >= chunk.life[0];
     if dies {
-        chunk.note_deaths(acts, &[0], 0, notes);
+        chunk.note_deaths(acts, &[first], notes);
     }
     dies
 }
@@ -207,6 +218,7 @@ pub(super) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -
 impl Chunk<'_> {
     fn part(&mut self, range: std::ops::Range<usize>) -> Chunk<'_> {
         Chunk {
+            first: self.first + range.start as u32,
             px: &mut self.px[range.clone()],
             py: &mut self.py[range.clone()],
             pz: &mut self.pz[range.clone()],

@@ -54,7 +54,7 @@ fn mark(
 
 @compute @workgroup_size(256)
 fn add_up(@builtin(local_invocation_index) lane: u32) {
-    let seen = add_blocks(lane, (element_count() + GROUP - 1u) / GROUP);
+    let seen = add_blocks(lane, 0u, (element_count() + GROUP - 1u) / GROUP);
     if lane == 0u {
         calls[0] = draw.span;
         calls[1] = seen;

@@ -10,6 +10,7 @@ struct Moved {
     hit: bool,
     which: u32,
     into: f32,
+    normal: vec3<f32>,
     // Whether its life ends there.
     dies: bool,
     // Whether a collector picks it up, and which.
@@ -35,6 +36,7 @@ fn touch(to: ptr<function, Moved>, k: u32, normal: vec3<f32>) {
     if !(*to).touched {
         (*to).touched = true;
         (*to).which = k;
+        (*to).normal = normal;
         (*to).into = -dot((*to).velocity, normal);
         (*to).hit = (*to).into > 0.0;
     }

@@ -14,6 +14,8 @@ struct Rank {
 
 // Call it from uniform control flow.
 fn rank_in_group(lane: u32, kept: bool) -> Rank {
+    // Whoever still reads what the last call left.
+    workgroupBarrier();
     if lane < 8u {
         atomicStore(&masks[lane], 0u);
     }
@@ -36,8 +38,14 @@ fn rank_in_group(lane: u32, kept: bool) -> Rank {
     return rank;
 }
 
+// A sum that stays at the greatest number rather than wrap.
+fn add_up(a: u32, b: u32) -> u32 {
+    return a + min(b, 0xffffffffu - a);
+}
+
 // Sum of what all lanes before this one give, and of all. Call it from uniform control flow.
 fn sum_in_group(lane: u32, value: u32) -> Rank {
+    workgroupBarrier();
     totals[lane] = value;
     workgroupBarrier();
     var rank = Rank(0u, 0u);
@@ -45,26 +53,26 @@ fn sum_in_group(lane: u32, value: u32) -> Rank {
         if k == lane {
             rank.before = rank.all;
         }
-        rank.all += totals[k];
+        rank.all = add_up(rank.all, totals[k]);
     }
     return rank;
 }
 
-// The sums of the first `count` blocks before each take their places; returns the sum of all. For one group, from uniform control flow.
-fn add_blocks(lane: u32, count: u32) -> u32 {
+// The sums of `count` blocks from `at` on before each take their places; returns the sum of all. For one group, from uniform control flow.
+fn add_blocks(lane: u32, at: u32, count: u32) -> u32 {
     let each = (count + GROUP - 1u) / GROUP;
     let first = min(lane * each, count);
     let end = min(first + each, count);
     var sum = 0u;
     for (var k = first; k < end; k++) {
-        sum += blocks[k];
+        sum = add_up(sum, blocks[at + k]);
     }
     let rank = sum_in_group(lane, sum);
     var before = rank.before;
     for (var k = first; k < end; k++) {
-        let here = blocks[k];
-        blocks[k] = before;
-        before += here;
+        let here = blocks[at + k];
+        blocks[at + k] = before;
+        before = add_up(before, here);
     }
     return rank.all;
 }

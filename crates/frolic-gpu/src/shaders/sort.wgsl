@@ -55,7 +55,7 @@ fn count_digits(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocati
 
 @compute @workgroup_size(256)
 fn add_digits(@builtin(local_invocation_index) lane: u32) {
-    _ = add_blocks(lane, tiles(calls[8]) * BINS);
+    _ = add_blocks(lane, 0u, tiles(calls[8]) * BINS);
 }
 
 @compute @workgroup_size(256)

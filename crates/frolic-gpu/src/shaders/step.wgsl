@@ -7,65 +7,6 @@
 //
 // The formulas are those of frolic-core/src/particles. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
 
-struct Obstacle {
-    // As frolic_core::backend::Hindrance has them.
-    place: vec4<f32>,
-    more: vec4<f32>,
-    // Kind; restitution; friction; what becomes of who touches.
-    kind: vec4<f32>,
-    // Points or cells of its grid, and the row of the texture that it starts in.
-    grid: vec4<u32>,
-}
-
-struct Ball {
-    // Middle at the end of the step, and radius; how far it has come.
-    to: vec4<f32>,
-    moved: vec4<f32>,
-}
-
-struct Field {
-    // As frolic_core::backend::Felt has them; the kind is the fourth of `b`.
-    middle: vec4<f32>,
-    a: vec4<f32>,
-    b: vec4<f32>,
-}
-
-struct Wave {
-    // Turns a metre and at the origin; what is left of a crest, times sixteen.
-    turns: vec4<f32>,
-    push: vec4<f32>,
-}
-
-struct Step {
-    dt: f32, keep: f32, reach: f32, drag: f32,
-    // What is the same everywhere; who is slower than the fourth may come to lie.
-    push: vec4<f32>,
-    gust_origin: vec4<f32>,
-    // Strength of gusts; of the attractor, and its radius.
-    strengths: vec4<f32>,
-    attractor: vec4<f32>,
-    life: vec2<f32>, size: vec2<f32>,
-    seed: u32, due: u32, emitters: u32, capacity: u32,
-    // Where its words in the book start; 0 or 1, which of two states is read; whether the population's first, last shard.
-    book: u32, parity: u32, is_first: u32, is_last: u32,
-    // Vertices of an instance; how many obstacles and collectors; ways up to this length lead through none of the obstacles.
-    span: u32, obstacles: u32, collectors: u32, short_way: f32,
-    // The number of the first birth, and where the first newborn that is written down is.
-    first_id: u32, first_row: u32,
-    // 1 where all obstacles are masks that stand, 2 where all are masks that lie.
-    flat: u32, spare: u32,
-    // Obstacles, then shapes of fields.
-    solid: array<Obstacle, 16>,
-    collector: array<Ball, 16>,
-    // Steady wind and drag of the square; gravity and how many fields there are; 1 for each free axis and whether speeds are limited; how.
-    wind: vec4<f32>,
-    fall: vec4<f32>,
-    free: vec4<f32>,
-    limits: vec4<f32>,
-    field: array<Field, 16>,
-    wave: array<Wave, 16>,
-}
-
 struct Emitter {
     // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
     first: f32, first_age: f32, age_step: f32, shape: u32,
@@ -92,38 +33,16 @@ struct Newborn {
     spare: vec2<f32>,
 }
 
-@group(0) @binding(0) var<uniform> step: Step;
-@group(0) @binding(1) var<storage, read_write> book: array<atomic<u32>>;
-@group(0) @binding(2) var<storage, read_write> blocks: array<u32>;
 @group(0) @binding(3) var<storage, read> places: array<vec4<u32>>;
 @group(0) @binding(4) var<storage, read> motions: array<vec4<u32>>;
 @group(0) @binding(5) var<storage, read> ages: array<vec2<f32>>;
-@group(0) @binding(6) var<storage, read_write> next_places: array<vec4<u32>>;
-@group(0) @binding(7) var<storage, read_write> next_motions: array<vec4<u32>>;
-@group(0) @binding(8) var<storage, read_write> next_ages: array<vec2<f32>>;
-@group(0) @binding(9) var<storage, read_write> calls: array<u32>;
 @group(0) @binding(10) var<storage, read> emitters: array<Emitter>;
+@group(0) @binding(11) var<uniform> events: array<Event, 8>;
 @group(1) @binding(0) var grids: texture_2d<u32>;
 @group(1) @binding(1) var<storage, read> newborn: array<Newborn>;
 
 // An emitter's shape where its newborn are written down by the processor.
 const WRITTEN_DOWN: u32 = 7u;
-
-// Words of a shard: alive in either state, survivors, newborn, the first of them by birth.
-const LIVE: u32 = 0u;
-const SURVIVORS: u32 = 2u;
-const BORN: u32 = 3u;
-const FIRST_BIRTH: u32 = 4u;
-// Words of the population, before its shards'.
-const LEFT: u32 = 0u;
-const EMITTED: u32 = 2u;
-const REFUSED: u32 = 3u;
-const RETIRED: u32 = 4u;
-const HITS: u32 = 5u;
-const PICKED: u32 = 6u;
-const STEPS: u32 = 7u;
-// The first of sixteen, one a collector.
-const CAUGHT: u32 = 16u;
 
 // Bits of `FIELDS`: what there is in the world. A pipeline is made for it, so that what is not there costs nothing.
 const GUSTS: u32 = 1u;
@@ -140,7 +59,8 @@ const MARCHES: u32 = 512u;
 const ENDLESS: u32 = 1024u;
 const GRIDS: u32 = GROUNDS | STONES | MASKS;
 
-fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
+// `meets`: what comes in its way, as long as its life does not end.
+fn moved(place: vec3<f32>, velocity: vec3<f32>, meets: bool) -> Moved {
     var a = step.push.xyz;
     if (FIELDS & GUSTS) != 0u {
         let gust = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
@@ -160,6 +80,9 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     if (FIELDS & SHAPES) != 0u {
         hold_on(&to);
     }
+    if !meets {
+        return to;
+    }
     if (FIELDS & OBSTACLES) != 0u {
         meet(place, all(velocity == vec3(0.0)), &to);
     }
@@ -178,8 +101,34 @@ fn moved(place: vec3<f32>, velocity: vec3<f32>) -> Moved {
     return to;
 }
 
-fn moved_at(nth: u32) -> Moved {
-    return moved(bitcast<vec3<f32>>(places[nth].xyz), bitcast<vec3<f32>>(motions[nth].xyz));
+fn moved_at(nth: u32, meets: bool) -> Moved {
+    return moved(bitcast<vec3<f32>>(places[nth].xyz), bitcast<vec3<f32>>(motions[nth].xyz), meets);
+}
+
+fn is_in(e: Event, place: vec3<f32>) -> bool {
+    let off = place - e.region.xyz;
+    if e.kind == ON_ENTER_BALL {
+        return dot(off, off) < e.region.w * e.region.w;
+    }
+    return all(abs(off) < e.half);
+}
+
+// Whether an event happens to an element: one that outlives the step, or whose life it ends.
+fn happens(e: Event, nth: u32, to: Moved, outlives: bool) -> bool {
+    let stays = outlives && !to.picked && !to.dies;
+    switch e.kind {
+        case ON_DEATH: { return !outlives; }
+        case ON_HIT: { return to.hit && to.into >= e.level; }
+        case ON_CAUGHT: { return to.picked; }
+        case ON_AGE: {
+            let age = ages[nth].x + step.dt;
+            return stays && age >= e.level && age - step.dt < e.level;
+        }
+        case ON_ENTER_BALL, ON_ENTER_BOX: {
+            return stays && is_in(e, to.at) && !is_in(e, to.at - to.velocity * step.dt);
+        }
+        default: { return false; }
+    }
 }
 
 fn outlives(nth: u32) -> bool {
@@ -195,21 +144,34 @@ fn mark(
 ) {
     let nth = thread(group, groups, lane);
     let live = atomicLoad(&book[step.book + LIVE + step.parity]);
-    var kept = nth < live && outlives(nth);
-    if ENDS_LIVES && kept {
-        let to = moved_at(nth);
-        kept = !to.picked && !to.dies;
+    let there = nth < live;
+    let lasts = there && outlives(nth);
+    var kept = lasts;
+    var to: Moved;
+    if (EVENTS > 0u && there) || (ENDS_LIVES && lasts) {
+        to = moved_at(nth, lasts);
+        kept = lasts && !to.picked && !to.dies;
     }
     let rank = rank_in_group(lane, kept);
     if lane == 0u && nth < live {
         blocks[nth / GROUP] = rank.all;
+    }
+    for (var k = 0u; k < EVENTS; k++) {
+        var started = 0u;
+        if there && happens(events[k], nth, to, lasts) {
+            started = started_by(events[k], motions[nth].w);
+        }
+        note_group(events[k], lane, nth / GROUP, standing(lane, started));
     }
 }
 
 @compute @workgroup_size(256)
 fn settle(@builtin(local_invocation_index) lane: u32) {
     let live = atomicLoad(&book[step.book + LIVE + step.parity]);
-    let survivors = add_blocks(lane, (live + GROUP - 1u) / GROUP);
+    let survivors = add_blocks(lane, 0u, (live + GROUP - 1u) / GROUP);
+    for (var k = 0u; k < EVENTS; k++) {
+        sum_event(events[k], lane, (live + GROUP - 1u) / GROUP);
+    }
     if lane != 0u {
         return;
     }
@@ -222,22 +184,16 @@ fn settle(@builtin(local_invocation_index) lane: u32) {
     atomicStore(&book[step.book + SURVIVORS], survivors);
     atomicStore(&book[step.book + BORN], born);
     atomicStore(&book[step.book + FIRST_BIRTH], step.due - left);
-    atomicStore(&book[step.book + LIVE + 1u - step.parity], survivors + born);
+    atomicStore(&book[step.book + TO], survivors);
+    atomicStore(&book[next_live()], survivors + born);
     atomicStore(&book[LEFT], left - born);
     atomicAdd(&book[EMITTED], born);
+    atomicAdd(&book[HAPPENED], born * step.births);
     atomicAdd(&book[RETIRED], live - survivors);
     if step.is_last != 0u {
         atomicAdd(&book[REFUSED], left - born);
     }
-    // The next step's dispatch, and the draw of all that live.
-    let groups = (survivors + born + GROUP - 1u) / GROUP;
-    calls[0] = min(groups, 32768u);
-    calls[1] = (groups + 32767u) / 32768u;
-    calls[2] = 1u;
-    calls[4] = step.span;
-    calls[5] = survivors + born;
-    calls[6] = 0u;
-    calls[7] = 0u;
+    write_calls(survivors + born);
 }
 
 @compute @workgroup_size(256)
@@ -249,10 +205,11 @@ fn advance(
     let nth = thread(group, groups, lane);
     let live = atomicLoad(&book[step.book + LIVE + step.parity]);
     let there = nth < live;
-    var kept = there && outlives(nth);
+    let lasts = there && outlives(nth);
+    var kept = lasts;
     var to: Moved;
-    if kept {
-        to = moved_at(nth);
+    if lasts || (EVENTS > 0u && there) {
+        to = moved_at(nth, lasts);
         if to.hit {
             atomicAdd(&book[HITS], 1u);
         }
@@ -260,7 +217,7 @@ fn advance(
             atomicAdd(&book[PICKED], 1u);
             atomicAdd(&book[CAUGHT + to.by], 1u);
         }
-        kept = !to.picked && !to.dies;
+        kept = lasts && !to.picked && !to.dies;
     }
     let rank = rank_in_group(lane, kept);
     if kept {
@@ -269,45 +226,17 @@ fn advance(
         next_motions[at] = vec4(bitcast<vec3<u32>>(to.velocity), motions[nth].w);
         next_ages[at] = vec2(ages[nth].x + step.dt, ages[nth].y);
     }
-}
-
-fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, inner: f32, rim: f32) -> vec3<f32> {
-    let cosine = inner - u * (inner - rim);
-    let sine = sqrt(max(1.0 - cosine * cosine, 0.0));
-    let turn = sin_cos_turn(v);
-    return x * (sine * turn.y) + y * (sine * turn.x) + z * cosine;
-}
-
-fn cube_root(v: f32) -> f32 {
-    if v <= 0.0 {
-        return 0.0;
-    }
-    let y = pow(v, 1.0 / 3.0);
-    return y - (y * y * y - v) / (3.0 * y * y);
-}
-
-fn spot(from_emitter: Emitter, dice: vec3<f32>) -> vec3<f32> {
-    let face_x = from_emitter.face_x.xyz;
-    let face_y = from_emitter.face_y.xyz;
-    let face_z = from_emitter.face_z.xyz;
-    let size = vec3(from_emitter.face_x.w, from_emitter.face_y.w, from_emitter.face_z.w);
-    switch from_emitter.shape {
-        case 1u: {
-            let turn = sin_cos_turn(dice.y);
-            return (face_x * turn.y + face_y * turn.x) * (size.x * sqrt(dice.x));
+    for (var k = 0u; k < EVENTS; k++) {
+        var started = 0u;
+        if there && happens(events[k], nth, to, lasts) {
+            atomicAdd(&book[HAPPENED], 1u);
+            started = started_by(events[k], motions[nth].w);
         }
-        case 2u: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * (size.x * cube_root(dice.z)); }
-        case 3u: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * size.x; }
-        case 4u: {
-            let off = (dice - 0.5) * size;
-            return face_x * off.x + face_y * off.y + face_z * off.z;
+        let s = standing(lane, started);
+        if started > 0u {
+            let size = bitcast<f32>(places[nth].w);
+            note(events[k], nth / GROUP, s, Noted(to.at, size, to.velocity, motions[nth].w, to.normal, 0u));
         }
-        case 5u: { return (face_x * size.x + face_y * size.y + face_z * size.z) * dice.x; }
-        case 6u: {
-            let turn = sin_cos_turn(dice.y);
-            return (face_x * turn.y + face_y * turn.x) * size.x;
-        }
-        default: { return vec3(0.0); }
     }
 }
 
@@ -322,7 +251,7 @@ fn give_birth(
         return;
     }
     let birth = atomicLoad(&book[step.book + FIRST_BIRTH]) + nth;
-    let id = step.first_id + birth;
+    let id = step.first_id + atomicLoad(&book[STARTED]) + birth;
     var which = 0u;
     while which + 1u < step.emitters && emitters[which + 1u].begins <= birth {
         which++;
@@ -346,14 +275,13 @@ fn give_birth(
     let rim = emitter.aim_x.w;
     var way: vec3<f32>;
     if emitter.is_fan != 0u {
-        let side = way_dice.x * 2.0 - 1.0;
-        let turn = sin_cos_turn((inner + (rim - inner) * abs(side)) * select(1.0, -1.0, side < 0.0));
-        way = emitter.aim_z.xyz * turn.y + emitter.aim_x.xyz * turn.x;
+        way = fan(emitter.aim_z.xyz, emitter.aim_x.xyz, inner, rim, way_dice.x);
     } else {
         way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, inner, rim);
     }
     let velocity = way * speed + emitter.velocity.xyz * emitter.velocity.w;
-    let at = emitter.position.xyz - emitter.velocity.xyz * age + spot(emitter, where_dice) + velocity * age;
+    let off = spot(emitter.shape, emitter.face_x, emitter.face_y, emitter.face_z, where_dice);
+    let at = emitter.position.xyz - emitter.velocity.xyz * age + off + velocity * age;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
     next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));

@@ -1,0 +1,153 @@
+// What follows from the events of a step, after all populations of a set have taken it. For each event that starts elements:
+//
+//   (turn, mark_births, add_births, tell_births   those of births: who was born since its population was last followed)
+//   grant    see how many find room and are allowed, and give them numbers
+//   start    write them behind those that live
+//
+// `book`, `step` and the columns are those of the population that is started, but for births, where they are the parent's; `blocks` are
+// always the parent's.
+
+@group(0) @binding(12) var<uniform> event: Event;
+
+// Starts a round: the newborn that follow are those since the last.
+@compute @workgroup_size(1)
+fn turn() {
+    let now = atomicLoad(&book[next_live()]);
+    let before = atomicLoad(&book[step.book + TO]);
+    atomicStore(&book[step.book + FROM], before);
+    atomicStore(&book[step.book + TO], now);
+}
+
+fn is_followed(nth: u32) -> bool {
+    return nth >= atomicLoad(&book[step.book + FROM]) && nth < atomicLoad(&book[step.book + TO]);
+}
+
+@compute @workgroup_size(256)
+fn mark_births(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    var started = 0u;
+    if is_followed(nth) {
+        started = started_by(event, next_motions[nth].w);
+    }
+    note_group(event, lane, nth / GROUP, standing(lane, started));
+}
+
+@compute @workgroup_size(256)
+fn add_births(@builtin(local_invocation_index) lane: u32) {
+    sum_event(event, lane, (atomicLoad(&book[next_live()]) + GROUP - 1u) / GROUP);
+}
+
+@compute @workgroup_size(256)
+fn tell_births(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    var started = 0u;
+    if is_followed(nth) {
+        started = started_by(event, next_motions[nth].w);
+    }
+    let s = standing(lane, started);
+    if started > 0u {
+        let place = next_places[nth];
+        let motion = next_motions[nth];
+        let at = bitcast<vec3<f32>>(place.xyz);
+        let velocity = bitcast<vec3<f32>>(motion.xyz);
+        note(event, nth / GROUP, s, Noted(at, bitcast<f32>(place.w), velocity, motion.w, vec3(0.0), 0u));
+    }
+}
+
+@compute @workgroup_size(1)
+fn grant() {
+    let sums = sums_of(event);
+    let wanted = blocks[sums + WANTED];
+    let live = atomicLoad(&book[next_live()]);
+    let given = min(min(wanted, event.most), step.capacity - live);
+    let before = atomicAdd(&book[STARTED], given);
+    blocks[sums + GIVEN] = given;
+    blocks[sums + FIRST_PLACE] = live;
+    blocks[sums + FIRST_ID] = step.first_id + step.due + before;
+    atomicStore(&book[next_live()], live + given);
+    atomicAdd(&book[EMITTED], given);
+    atomicAdd(&book[HAPPENED], given * step.births);
+    atomicAdd(&book[REFUSED], wanted - given);
+    write_calls(live + given);
+}
+
+// Duff et al., "Building an Orthonormal Basis, Revisited" (2017).
+fn basis(z: vec3<f32>) -> array<vec3<f32>, 2> {
+    let sign = select(1.0, -1.0, (bitcast<u32>(z.z) >> 31u) != 0u);
+    let a = -1.0 / (sign + z.z);
+    let b = z.x * z.y * a;
+    return array(vec3(1.0 + sign * z.x * z.x * a, sign * b, -sign * z.x), vec3(b, sign + z.y * z.y * a, -z.y));
+}
+
+fn unit_or(v: vec3<f32>, otherwise: vec3<f32>) -> vec3<f32> {
+    let long = length(v);
+    if long > 0.0 && long < 1e30 {
+        return v / long;
+    }
+    return otherwise;
+}
+
+@compute @workgroup_size(256)
+fn start(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    let sums = sums_of(event);
+    if nth >= blocks[sums + GIVEN] {
+        return;
+    }
+    // The last of those whose first is not after this one.
+    var low = 0u;
+    var high = min(blocks[sums + NOTED], event.room);
+    while high - low > 1u {
+        let middle = (low + high) / 2u;
+        if blocks[noted_at(event, middle) + 11u] <= nth {
+            low = middle;
+        } else {
+            high = middle;
+        }
+    }
+    let parent = read_noted(event, low);
+    let id = blocks[sums + FIRST_ID] + nth;
+    let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
+    let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
+    let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
+    var x = event.aim_x.xyz;
+    var y = event.aim_y.xyz;
+    var z = event.aim_z.xyz;
+    if event.aim_by != 0u {
+        z = unit_or(select(parent.normal, parent.velocity, event.aim_by == 1u), vec3(0.0, 1.0, 0.0));
+        let sides = basis(z);
+        x = sides[0];
+        y = sides[1];
+    }
+    var way: vec3<f32>;
+    if event.is_fan != 0u {
+        let middle = unit_or(z - event.fan * dot(z, event.fan), z);
+        way = fan(middle, cross(event.fan, middle), event.fan_least, event.fan_most, way_dice.x);
+    } else {
+        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim_x.w);
+    }
+    let speed = event.aim_y.w + (event.aim_z.w - event.aim_y.w) * way_dice.z;
+    let velocity = way * speed + parent.velocity * event.keep_velocity;
+    let at = parent.place + spot(event.shape, event.face_x, event.face_y, event.face_z, where_dice);
+    var size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
+    if event.is_sized != 0u {
+        size = parent.size * (event.size_least + (event.size_greatest - event.size_least) * life_dice.y);
+    }
+    let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
+    let to = blocks[sums + FIRST_PLACE] + nth;
+    next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
+    next_motions[to] = vec4(bitcast<vec3<u32>>(velocity), id);
+    next_ages[to] = vec2(0.0, life);
+}
