@@ -660,12 +660,16 @@ impl GpuParticles {
         &self.spec
     }
 
+    /// What a draw list names, one a shard.
+    pub fn residents(&self) -> impl Iterator<Item = Resident> {
+        let key = |nth: usize| self.key << 16 | nth as u64;
+        self.shards.iter().enumerate().map(move |(nth, shard)| Resident { key: key(nth), most: shard.most })
+    }
+
     /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
     pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
-        let (key, shards) = (self.key, self.shards.iter().map(|shard| shard.most).collect::<Vec<_>>());
-        shards.into_iter().enumerate().map(move |(nth, most)| {
-            Instances::on_device(Resident { key: key << 16 | nth as u64, most }, behind)
-        })
+        let residents: Vec<_> = self.residents().collect();
+        residents.into_iter().map(move |resident| Instances::on_device(resident, behind))
     }
 
     /// Bytes held on the device.

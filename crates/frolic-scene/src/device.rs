@@ -2,39 +2,26 @@
 //! `gpu` is off.
 
 use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, Instances, View};
-use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, Recorder, ResidentError};
+use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
+use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
+use smallvec::SmallVec;
 
-/// An open device with what draws on it.
+/// An open device with what lives on it and what draws it.
 #[derive(Debug)]
 pub(crate) struct Device {
     gpu: Gpu,
     recorder: Recorder,
     renderer: GpuRenderer,
+    set: GpuSet,
 }
 
-/// A population that lives there.
+/// A population that lives there: what a draw list names.
 #[derive(Debug)]
-pub(crate) struct Living(GpuParticles);
+pub(crate) struct Living(SmallVec<[Resident; 1]>);
 
 impl Living {
-    /// Alive, as was heard last.
-    pub(crate) fn len(&self) -> usize {
-        self.0.news().alive as usize
-    }
-
-    /// Adds what each collector has picked up, as far as that was heard since the last call.
-    pub(crate) fn take_caught(&mut self, caught: &mut [u64]) {
-        self.0.take_caught(caught);
-    }
-
-    /// Moves the middle that scattered emitters are there around: x and z, m.
-    pub(crate) fn recentre(&mut self, middle: [f32; 2]) {
-        self.0.recentre(middle);
-    }
-
-    pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
-        self.0.instances(behind)
+    pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> {
+        self.0.iter().map(move |resident| Instances::on_device(*resident, behind))
     }
 }
 
@@ -43,7 +30,7 @@ impl Device {
     pub(crate) fn open() -> Result<Self, String> {
         let gpu = Gpu::shared().map_err(|error| error.to_string())?;
         let renderer = GpuRenderer::new(&gpu).map_err(|error| error.to_string())?;
-        Ok(Self { recorder: Recorder::new(&gpu), renderer, gpu })
+        Ok(Self { recorder: Recorder::new(&gpu), renderer, set: GpuSet::new(&gpu), gpu })
     }
 
     /// What it calls itself, and whether it times its passes.
@@ -53,66 +40,81 @@ impl Device {
     }
 
     pub(crate) fn population(
-        &self,
+        &mut self,
+        name: &str,
         spec: &ParticleSpec,
         seed: u32,
         forms: &Forms,
     ) -> Result<Living, SpecError> {
-        GpuParticles::with_forms(&self.gpu, spec, seed, forms).map(Living).map_err(|error| match error {
-            ResidentError::Spec(error) => error,
-            other => SpecError::new("", other.to_string(), "write residence = \"cpu\""),
-        })
+        let nth = self.set.add(name, spec, seed, forms).map_err(as_spec)?;
+        Ok(Living(self.set.members()[nth].residents().collect()))
+    }
+
+    /// Once all populations are there: finds those that events name.
+    pub(crate) fn link(&mut self) -> Result<(), SpecError> {
+        self.set.link().map_err(as_spec)
+    }
+
+    /// Alive in all populations, as was heard last.
+    pub(crate) fn alive(&self) -> usize {
+        self.set.members().iter().map(|member| member.news().alive as usize).sum()
+    }
+
+    /// Adds what each collector has picked up, as far as that was heard since the last call.
+    pub(crate) fn take_caught(&mut self, caught: &mut [u64]) {
+        self.set.take_caught(caught);
+    }
+
+    /// Moves the middle that scattered emitters are there around: x and z, m.
+    pub(crate) fn recentre(&mut self, middle: [f32; 2]) {
+        self.set.recentre(middle);
     }
 
     pub(crate) fn step(
         &mut self,
-        living: &mut Living,
         world: &World,
         dt: f32,
         steps: u32,
         meter: &mut Meter,
     ) -> Result<(), String> {
-        self.renderer
-            .step(&mut self.recorder, &mut living.0, world, dt, steps)
-            .map_err(|error| error.to_string())?;
-        living.0.hear(&mut self.recorder, meter);
-        meter.add(Counter::Alive, living.0.news().alive);
+        let Self { renderer, recorder, set, .. } = self;
+        renderer.step_set(recorder, set, world, dt, steps).map_err(|error| error.to_string())?;
+        set.hear(recorder, meter);
         Ok(())
     }
 
     /// At the end of a frame's steps: what was counted is to be told.
-    pub(crate) fn record(&mut self, living: &mut Living, meter: &mut Meter) {
-        living.0.record(&mut self.recorder);
-        meter.add(Counter::DeviceBytes, living.0.bytes());
+    pub(crate) fn record(&mut self, meter: &mut Meter) {
+        self.set.record(&mut self.recorder);
+        meter.add(Counter::DeviceBytes, self.set.bytes());
     }
 
     /// After the frame was handed over.
-    pub(crate) fn ask(&mut self, living: &mut Living) {
-        living.0.ask();
+    pub(crate) fn ask(&mut self) {
+        self.set.ask();
     }
 
     /// Frames that the latest news are old.
-    pub(crate) fn news_age(living: &Living) -> u64 {
-        living.0.news_age()
+    pub(crate) fn news_age(&self) -> u64 {
+        self.set.news_age()
     }
 
-    /// Waits for the newest counts of a population.
-    pub(crate) fn settle(&mut self, living: &mut Living, meter: &mut Meter) -> Result<(), String> {
-        living.0.settle(&mut self.recorder, meter).map(|_| ()).map_err(|error| error.to_string())
+    /// Waits for the newest counts of all populations.
+    pub(crate) fn settle(&mut self, meter: &mut Meter) -> Result<(), String> {
+        self.set.settle(&mut self.recorder, meter).map_err(|error| error.to_string())
     }
 
     /// Draws; without a backdrop see-through. Without an image the picture stays on the device, and is waited for.
     pub(crate) fn draw(
         &mut self,
         list: &DrawList<'_>,
-        living: &[&Living],
         view: &View,
         backdrop: Option<&BackdropSpec>,
         image: Option<&mut Image>,
         meter: &mut Meter,
     ) -> Result<(), String> {
-        let residents: Vec<&GpuParticles> = living.iter().map(|living| &living.0).collect();
-        let Self { recorder, renderer, .. } = self;
+        let Self { recorder, renderer, set, .. } = self;
+        let residents: Vec<&GpuParticles> = set.members().iter().collect();
         let done = match (backdrop, image) {
             (Some(backdrop), Some(image)) => {
                 renderer.render(recorder, list, &residents, view, backdrop, Some(image), meter)
@@ -126,5 +128,12 @@ impl Device {
             (None, None) => Ok(()),
         };
         done.map_err(|error| error.to_string())
+    }
+}
+
+fn as_spec(error: ResidentError) -> SpecError {
+    match error {
+        ResidentError::Spec(error) => error,
+        other => SpecError::new("", other.to_string(), "write residence = \"cpu\""),
     }
 }

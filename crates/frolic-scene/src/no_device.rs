@@ -10,18 +10,6 @@ pub(crate) enum Device {}
 pub(crate) enum Living {}
 
 impl Living {
-    pub(crate) fn len(&self) -> usize {
-        match *self {}
-    }
-
-    pub(crate) fn take_caught(&mut self, _caught: &mut [u64]) {
-        match *self {}
-    }
-
-    pub(crate) fn recentre(&mut self, _middle: [f32; 2]) {
-        match *self {}
-    }
-
     pub(crate) fn instances(&self, _behind: f32) -> std::iter::Empty<Instances<'static>> {
         match *self {}
     }
@@ -38,7 +26,8 @@ impl Device {
     }
 
     pub(crate) fn population(
-        &self,
+        &mut self,
+        _name: &str,
         _spec: &ParticleSpec,
         _seed: u32,
         _forms: &Forms,
@@ -46,9 +35,24 @@ impl Device {
         match *self {}
     }
 
+    pub(crate) fn link(&mut self) -> Result<(), SpecError> {
+        match *self {}
+    }
+
+    pub(crate) fn alive(&self) -> usize {
+        match *self {}
+    }
+
+    pub(crate) fn take_caught(&mut self, _caught: &mut [u64]) {
+        match *self {}
+    }
+
+    pub(crate) fn recentre(&mut self, _middle: [f32; 2]) {
+        match *self {}
+    }
+
     pub(crate) fn step(
         &mut self,
-        _living: &mut Living,
         _world: &World,
         _dt: f32,
         _steps: u32,
@@ -57,26 +61,25 @@ impl Device {
         match *self {}
     }
 
-    pub(crate) fn record(&mut self, _living: &mut Living, _meter: &mut Meter) {
+    pub(crate) fn record(&mut self, _meter: &mut Meter) {
         match *self {}
     }
 
-    pub(crate) fn ask(&mut self, _living: &mut Living) {
+    pub(crate) fn ask(&mut self) {
         match *self {}
     }
 
-    pub(crate) fn news_age(living: &Living) -> u64 {
-        match *living {}
+    pub(crate) fn news_age(&self) -> u64 {
+        match *self {}
     }
 
-    pub(crate) fn settle(&mut self, _living: &mut Living, _meter: &mut Meter) -> Result<(), String> {
+    pub(crate) fn settle(&mut self, _meter: &mut Meter) -> Result<(), String> {
         match *self {}
     }
 
     pub(crate) fn draw(
         &mut self,
         _list: &DrawList<'_>,
-        _living: &[&Living],
         _view: &View,
         _backdrop: Option<&BackdropSpec>,
         _image: Option<&mut Image>,

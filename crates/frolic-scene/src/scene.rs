@@ -1,13 +1,13 @@
 //! A scene that runs: state, made from a [`SceneSpec`].
 
-use frolic_core::backend::stays_at_home;
+use frolic_core::backend::all_that_stay;
 use frolic_core::{
-    Clock, Counter, EventSpec, Fixtures, Meter, ParticleSet, Particles, Path, SpecError, Storage, Threads,
-    World,
+    Clock, Counter, Fixtures, Forms, Meter, ParticleSet, ParticleSpec, Particles, Path, SpecError, Storage,
+    Threads, World,
 };
 use frolic_draw::{
     BackdropSpec, Bounds, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
-    Renderer, Show, Surroundings, Technique, Trails, View, chunk_bounds,
+    LookSpec, Renderer, Show, Surroundings, Technique, Trails, View, chunk_bounds,
 };
 
 use smallvec::SmallVec;
@@ -105,11 +105,12 @@ enum Elements {
 }
 
 impl Elements {
+    /// Elements; none of those that live on a device.
     fn len(&self, set: &ParticleSet) -> usize {
         match self {
             Self::Particles(member) => set.members()[*member].len(),
             Self::Fixtures(fixtures, _) => fixtures.len(),
-            Self::Living(living) => living.len(),
+            Self::Living(_) => 0,
         }
     }
 
@@ -156,30 +157,18 @@ impl Scene {
         let forms = crate::forms::load(spec)?;
         let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
         let props = Props::new(spec, &world)?;
-        let (device, remark) = open(spec)?;
+        let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
+        let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
+        let stays = stays(spec, &seasonal, &world, &forms)?;
         let mut populations = Vec::with_capacity(spec.population.len());
-        for (nth, population) in spec.population.iter().enumerate() {
+        for ((nth, population), (particles, dressed)) in spec.population.iter().enumerate().zip(&seasonal) {
             // Populations of one scene must not draw the same random numbers.
             let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
-            let (particles, dressed) = population.in_season(spec.season);
             let look = dressed
                 .build_with(&props.library)
                 .map_err(|error| error.under(&format!("population.{nth}.look")))?;
-            // Where it has to live, and why, if with the processor.
-            let reason = || {
-                let started = |other: &EventSpec| other.start.as_ref() == Some(&population.name);
-                if spec.population.iter().flat_map(|other| &other.event).any(started) {
-                    return Some("events of another population start its elements".to_owned());
-                }
-                stays_at_home(&particles, &world, &forms)
-            };
-            let stays = if lives_on_device(spec) { reason() } else { None };
-            if let (Some(why), Residence::Gpu, None) = (&stays, spec.residence, &population.fixed) {
-                let problem =
-                    format!("is \"gpu\", but '{}' stays with the processor: {why}", population.name);
-                return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
-            }
+            let there = device.as_mut().filter(|_| !stays.contains(&nth));
             let elements = match &population.fixed {
                 Some(fixed) => {
                     let (count, size) = (population.count, particles.size);
@@ -190,12 +179,12 @@ impl Scene {
                         Elements::Fixtures(Box::new(fixtures), chunks)
                     })
                 }
-                None => match device.as_ref().filter(|_| lives_on_device(spec) && stays.is_none()) {
+                None => match there {
                     Some(device) => device
-                        .population(&particles, seed, &forms)
+                        .population(&population.name, particles, seed, &forms)
                         .map(|living| Elements::Living(Box::new(living))),
                     None => set
-                        .add_with(&population.name, &particles, seed, spec.storage, &forms)
+                        .add_with(&population.name, particles, seed, spec.storage, &forms)
                         .map(Elements::Particles),
                 },
             };
@@ -211,6 +200,7 @@ impl Scene {
             populations.push(Population { elements, look, trail });
         }
         set.link()?;
+        device.as_mut().map_or(Ok(()), Device::link)?;
         Ok(Self {
             threads: Threads::new(spec.threads),
             world,
@@ -284,8 +274,11 @@ impl Scene {
                             *chunks = Chunks::new(fixtures, chunks.margin);
                         }
                     }
-                    Elements::Living(living) => living.recentre([x, z]),
+                    Elements::Living(_) => {}
                 }
+            }
+            if let Some(device) = device {
+                device.recentre([x, z]);
             }
             set.members_mut().iter_mut().for_each(|member| {
                 member.recentre([x, z]);
@@ -294,15 +287,13 @@ impl Scene {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
                 for population in populations.iter_mut() {
-                    match (&mut population.elements, &mut *device) {
-                        (Elements::Particles(_), _) => {}
-                        (Elements::Fixtures(fixtures, _), _) => fixtures.step(world, dt, steps, meter),
-                        (Elements::Living(living), Some(device)) if fault.is_none() => {
-                            *fault = device.step(living, world, dt, steps, meter).err();
-                            living.take_caught(caught);
-                        }
-                        (Elements::Living(_), _) => {}
+                    if let Elements::Fixtures(fixtures, _) = &mut population.elements {
+                        fixtures.step(world, dt, steps, meter);
                     }
+                }
+                if let Some(device) = device.as_mut().filter(|_| fault.is_none()) {
+                    *fault = device.step(world, dt, steps, meter).err();
+                    device.take_caught(caught);
                 }
             };
             if world.changes() {
@@ -380,7 +371,8 @@ impl Scene {
 
     /// Elements alive in all populations; of those that live on a device, as was heard last.
     pub fn alive(&self) -> usize {
-        self.populations.iter().map(|population| population.elements.len(&self.set)).sum()
+        let here: usize = self.populations.iter().map(|population| population.elements.len(&self.set)).sum();
+        here + self.device.as_ref().map_or(0, Device::alive)
     }
 
     /// The draw list of the scene as it stands, for a renderer of one's own.
@@ -498,38 +490,21 @@ impl Scene {
             scratch, populations, set, props, spec, view, backdrop, behind, time, image, device, ..
         } = self;
         let Some(device) = device else { return Ok(()) };
-        let mut age = 0;
-        for population in populations.iter_mut() {
-            if let Elements::Living(living) = &mut population.elements {
-                device.record(living, meter);
-                age = age.max(Device::news_age(living));
-            }
-        }
-        meter.add(Counter::NewsAge, age);
+        device.record(meter);
+        meter.add(Counter::NewsAge, device.news_age());
         populations.iter_mut().for_each(|population| population.prepare(set, *behind));
         let done = {
             let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
-            let living: Vec<_> = populations
-                .iter()
-                .filter_map(|population| match &population.elements {
-                    Elements::Living(living) => Some(&**living),
-                    _ => None,
-                })
-                .collect();
             let (backdrop, image) = match take {
                 Take::Picture => (Some(&*backdrop), Some(image)),
                 Take::SeeThrough => (None, Some(image)),
                 Take::Nothing => (Some(&*backdrop), None),
             };
-            device.draw(&list, &living, view, backdrop, image, meter)
+            device.draw(&list, view, backdrop, image, meter)
         };
-        for population in populations {
-            if let Elements::Living(living) = &mut population.elements {
-                device.ask(living);
-            }
-        }
+        device.ask();
         done.map_err(|problem| {
             self.fault = Some(problem.clone());
             SceneError::Device(problem)
@@ -541,13 +516,9 @@ impl Scene {
     /// # Errors
     /// When the device was lost.
     pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
-        let Self { populations, device: Some(device), caught, .. } = self else { return Ok(()) };
-        for population in populations {
-            if let Elements::Living(living) = &mut population.elements {
-                device.settle(living, meter).map_err(SceneError::Device)?;
-                living.take_caught(caught);
-            }
-        }
+        let Self { device: Some(device), caught, .. } = self else { return Ok(()) };
+        device.settle(meter).map_err(SceneError::Device)?;
+        device.take_caught(caught);
         self.props.tell(self.time, &self.caught);
         Ok(())
     }
@@ -610,6 +581,33 @@ fn could_live_on_device(spec: &SceneSpec) -> bool {
     spec.storage == Storage::Columns
         && matches!(spec.draw.technique, Technique::Instanced | Technique::Indirect)
         && spec.draw.depth_order != DepthOrder::All
+}
+
+/// Populations that live with the processor though a device draws, by their places.
+fn stays(
+    spec: &SceneSpec,
+    seasonal: &[(ParticleSpec, LookSpec)],
+    world: &World,
+    forms: &Forms,
+) -> Result<Vec<usize>, SpecError> {
+    if !lives_on_device(spec) {
+        return Ok((0..seasonal.len()).collect());
+    }
+    let free = |nth: &usize| spec.population[*nth].fixed.is_none();
+    let moving: Vec<usize> = (0..seasonal.len()).filter(free).collect();
+    let named: Vec<_> =
+        moving.iter().map(|&nth| (spec.population[nth].name.as_str(), &seasonal[nth].0)).collect();
+    let mut stays = Vec::new();
+    for (&nth, why) in moving.iter().zip(all_that_stay(&named, world, forms)) {
+        let Some(why) = why else { continue };
+        if spec.residence == Residence::Gpu {
+            let name = &spec.population[nth].name;
+            let problem = format!("is \"gpu\", but '{name}' stays with the processor: {why}");
+            return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
+        }
+        stays.push(nth);
+    }
+    Ok(stays)
 }
 
 fn lives_on_device(spec: &SceneSpec) -> bool {

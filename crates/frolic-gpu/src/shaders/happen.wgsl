@@ -125,7 +125,7 @@ fn note(e: Event, group: u32, s: Standing, what: Noted) {
     }
     blocks[at + 3u] = bitcast<u32>(what.size);
     blocks[at + 7u] = what.id;
-    blocks[at + 11u] = add_up(blocks[e.stretch + group], s.started.before);
+    blocks[at + 11u] = saturated(blocks[e.stretch + group], s.started.before);
 }
 
 fn read_noted(e: Event, nth: u32) -> Noted {

@@ -39,7 +39,7 @@ fn rank_in_group(lane: u32, kept: bool) -> Rank {
 }
 
 // A sum that stays at the greatest number rather than wrap.
-fn add_up(a: u32, b: u32) -> u32 {
+fn saturated(a: u32, b: u32) -> u32 {
     return a + min(b, 0xffffffffu - a);
 }
 
@@ -53,7 +53,7 @@ fn sum_in_group(lane: u32, value: u32) -> Rank {
         if k == lane {
             rank.before = rank.all;
         }
-        rank.all = add_up(rank.all, totals[k]);
+        rank.all = saturated(rank.all, totals[k]);
     }
     return rank;
 }
@@ -65,14 +65,14 @@ fn add_blocks(lane: u32, at: u32, count: u32) -> u32 {
     let end = min(first + each, count);
     var sum = 0u;
     for (var k = first; k < end; k++) {
-        sum = add_up(sum, blocks[at + k]);
+        sum = saturated(sum, blocks[at + k]);
     }
     let rank = sum_in_group(lane, sum);
     var before = rank.before;
     for (var k = first; k < end; k++) {
         let here = blocks[at + k];
         blocks[at + k] = before;
-        before = add_up(before, here);
+        before = saturated(before, here);
     }
     return rank.all;
 }
