@@ -2,7 +2,9 @@
 
 use glam::Vec3;
 
-pub use crate::particles::{Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion, event_seed};
+pub use crate::particles::{
+    Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion, TrailClock, event_seed,
+};
 pub use crate::world::{GUST_SEED, Gusts};
 
 use crate::curl::WAVES;
@@ -20,6 +22,9 @@ pub const MOST_EVENTS: usize = 8;
 
 /// Most elements of one that has events, or whose elements events start.
 pub const MOST_LINKED: u32 = 8_000_000;
+
+/// Most places that its trails keep, three more an element among them.
+pub const MOST_KEPT: u64 = 10_000_000;
 
 /// Most obstacles, and most collectors, that such a population can meet.
 pub const MOST_SOLID: usize = 16;
@@ -271,8 +276,8 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
     if !spec.events.is_empty() && spec.count > MOST_LINKED {
         return told("it has events and over 8 000 000 elements");
     }
-    if spec.trail.is_some() {
-        return told("it leaves a trail");
+    if spec.trail.is_some_and(|trail| u64::from(spec.count) * u64::from(trail.places + 3) > MOST_KEPT) {
+        return told("its trail keeps over 10 million places");
     }
     if !world.own_fields().is_empty() {
         return told("it feels fields of the caller's own");

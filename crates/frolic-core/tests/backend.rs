@@ -4,7 +4,7 @@ mod common;
 
 use common::forms;
 use frolic_core::backend::{
-    Emitters, Grid, MOST_WRITTEN, OwnFields, grids, hindrances, is_simple, stays_at_home,
+    Emitters, Grid, MOST_LINKED, MOST_WRITTEN, OwnFields, grids, hindrances, is_simple, stays_at_home,
 };
 use frolic_core::{
     CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, Forms, MeshPart, Meter, Moment, ObstacleShape,
@@ -126,11 +126,13 @@ fn reasons_to_stay_are_told() {
     let plain = || ParticleSpec::new(100).emitter(EmitterSpec::rate(5.0));
     let reason = |spec: &ParticleSpec| stays_at_home(spec, &world, &forms);
     assert_eq!(reason(&plain()), None);
-    let starts = plain().event(EventSpec::start(Moment::Death, "sparks", 3.0));
-    assert!(reason(&starts).unwrap().contains("start other elements"));
-    let mut trails = plain();
-    trails.trail = Some(TrailSpec::new(4, 0.1));
-    assert!(reason(&trails).unwrap().contains("trail"));
+    let starts = plain().event(EventSpec::start(Moment::Death, "sparks", 3.0)).trail(TrailSpec::new(4, 0.1));
+    assert_eq!(reason(&starts), None);
+    let mut many = starts;
+    many.count = MOST_LINKED + 1;
+    assert!(reason(&many).unwrap().contains("8 000 000"));
+    many.events.clear();
+    assert!(reason(&many).unwrap().contains("trail"));
     let mut scattered =
         plain().emitter(EmitterSpec::rate(1.0).scattered(ScatterSpec::new(CellsSpec::new(2.0, 6.0), 1)));
     assert_eq!(reason(&scattered), None);

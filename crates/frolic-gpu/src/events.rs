@@ -35,13 +35,15 @@ pub(crate) struct Stretch {
     room: u32,
 }
 
-/// The stretches of a population's events, behind the sums of its groups; and how many words that are in all.
+/// The stretches of a population's events, behind the sums of its groups and as many words again as `more`; and how many words that are in
+/// all.
 pub(crate) fn stretches(
     events: &[EventSpec],
     started: &[Option<Started>],
     groups: u32,
+    more: u32,
 ) -> (Vec<Stretch>, u64) {
-    let mut words = u64::from(groups);
+    let mut words = u64::from(groups) + u64::from(more);
     let of = |(event, started): (&EventSpec, &Option<Started>)| {
         // Each that is noted starts one at least, so that more would find no room.
         let room = started.map_or(0, |started| started.room.min(event.most));

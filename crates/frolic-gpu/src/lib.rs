@@ -11,7 +11,7 @@
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
-//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs` |
+//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
 //! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
 //! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
@@ -43,6 +43,7 @@ mod stock;
 mod targets;
 mod timing;
 mod told;
+mod trails;
 
 pub use device::{Gpu, GpuSpec, Recorder, Tally};
 pub use error::GpuError;

@@ -101,6 +101,9 @@ pub(crate) struct Slot {
     pub(crate) span: u32,
     /// Whether the sun's part is kept apart.
     pub(crate) shadows: bool,
+    /// Of trails, of which `stride` are the places of each: which is the newest, and how much of the last stretch there is.
+    pub(crate) newest: u32,
+    pub(crate) trail_end: f32,
 }
 
 impl Looks {
@@ -264,7 +267,8 @@ impl Looks {
             // What the camera does not see may still throw a shadow.
             .float(&[if slot.shadows && look.is_solid() { EVERYWHERE } else { reach(look) }])
             .uint(&[parts.over_age.len() as u32, rows_of(&parts), slot.count])
-            .uint(&[slot.span, closed(look), 0, 0])
+            .uint(&[slot.span, closed(look), slot.newest])
+            .float(&[slot.trail_end])
             .align(64);
         words
     }

@@ -1,12 +1,13 @@
 //! Which instances of a batch are seen, and in which order, found out on the device: see `shaders/cull.wgsl` and `shaders/sort.wgsl`.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use wgpu::BufferUsages;
 
 use crate::device::{Gpu, SLOT, Tally, upload};
 use crate::error::GpuError;
-use crate::pipelines::{Pipelines, group, window};
+use crate::pipelines::{Pipelines, Source, group, window};
 use crate::shader::{self, SORT_TILE};
 
 /// Elements of a thread group.
@@ -31,7 +32,7 @@ pub(crate) struct Ordered<'a> {
     pub(crate) draw: u32,
     pub(crate) look: &'a wgpu::BindGroup,
     pub(crate) elements: &'a wgpu::BindGroup,
-    pub(crate) resident: bool,
+    pub(crate) source: Source,
     /// Most elements there can be; and, where only the device knows how many, the dispatch over them.
     pub(crate) most: u32,
     pub(crate) dispatch: Option<(&'a wgpu::Buffer, u64)>,
@@ -174,33 +175,42 @@ impl List {
 /// The pipelines of culling and sorting.
 #[derive(Debug)]
 pub(crate) struct Ordering {
-    /// Count, add up, write: of packed elements, then of resident ones.
-    cull: [[wgpu::ComputePipeline; 3]; 2],
+    /// Count, add up, write: by where elements are read from, of those that were needed.
+    cull: HashMap<Source, [wgpu::ComputePipeline; 3]>,
     sort: [wgpu::ComputePipeline; 3],
 }
 
 impl Ordering {
     pub(crate) fn new(pipelines: &mut Pipelines) -> Result<Self, GpuError> {
         let layouts = Arc::clone(&pipelines.layouts);
-        let mut cull = |program, elements: &wgpu::BindGroupLayout| -> Result<_, GpuError> {
-            let fill =
-                [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
-            // No group is left out, though not all are used: software Vulkan then loses offsets.
-            let sum =
-                [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list_sum)];
-            Ok([
-                pipelines.compute(program, "mark", &fill, &[])?,
-                pipelines.compute(program, "add_up", &sum, &[])?,
-                pipelines.compute(program, "write_list", &fill, &[])?,
-            ])
-        };
-        let cull = [
-            cull(shader::CULL, &layouts.packed_compute)?,
-            cull(shader::CULL_RESIDENT, &layouts.resident_compute)?,
-        ];
         let digits = [Some(&layouts.digits)];
         let mut sort = |entry| pipelines.compute(shader::SORT, entry, &digits, &[]);
-        Ok(Self { cull, sort: [sort("count_digits")?, sort("add_digits")?, sort("write_sorted")?] })
+        let sort = [sort("count_digits")?, sort("add_digits")?, sort("write_sorted")?];
+        Ok(Self { cull: HashMap::new(), sort })
+    }
+
+    /// Sees to it that elements of a kind can be culled.
+    pub(crate) fn need(&mut self, source: Source, pipelines: &mut Pipelines) -> Result<(), GpuError> {
+        if self.cull.contains_key(&source) {
+            return Ok(());
+        }
+        let layouts = Arc::clone(&pipelines.layouts);
+        let (program, elements) = match source {
+            Source::Packed => (shader::CULL, &layouts.packed_compute),
+            Source::Resident => (shader::CULL_RESIDENT, &layouts.resident_compute),
+            Source::Trail => (shader::CULL_TRAIL, &layouts.resident_compute),
+        };
+        let fill = [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
+        // No group is left out, though not all are used: software Vulkan then loses offsets.
+        let sum =
+            [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list_sum)];
+        let made = [
+            pipelines.compute(program, "mark", &fill, &[])?,
+            pipelines.compute(program, "add_up", &sum, &[])?,
+            pipelines.compute(program, "write_list", &fill, &[])?,
+        ];
+        self.cull.insert(source, made);
+        Ok(())
     }
 
     /// Writes down what makes a batch's list.
@@ -212,8 +222,8 @@ impl Ordering {
         batch: &Ordered<'_>,
         tally: &mut Tally,
     ) {
-        let Some([fill, sum]) = &list.groups else { return };
-        let [mark, add_up, write] = &self.cull[usize::from(batch.resident)];
+        let (Some([fill, sum]), Some(cull)) = (&list.groups, self.cull.get(&batch.source)) else { return };
+        let [mark, add_up, write] = cull;
         let over_all = |pass: &mut wgpu::ComputePass<'_>| match batch.dispatch {
             Some((buffer, offset)) => pass.dispatch_workgroups_indirect(buffer, offset),
             None => {

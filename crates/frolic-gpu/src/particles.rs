@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
-    Motion, OwnFields, Wave, attractor, balls, hindrances, is_plain, is_simple,
+    Motion, OwnFields, TrailClock, Wave, attractor, balls, hindrances, is_plain, is_simple,
 };
 use frolic_core::{
     Counter, EventSpec, Forms, Meter, Moment, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage,
@@ -30,6 +30,7 @@ use crate::ring::Ring;
 use crate::shader;
 use crate::timing::Timing;
 use crate::told::{EMITTER_WORDS, STEP_WORDS, emitter_words, field_words, solid_words, step_words};
+use crate::trails::Trailing;
 
 /// Steps that can be written down before they are handed over.
 pub const MOST_STEPS: u32 = 64;
@@ -45,6 +46,9 @@ const BOOK_SHARD: u32 = 8;
 
 /// Bytes an element: both copies of its columns.
 const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
+
+/// Instead of a shard's number, where a draw list names its trails.
+const TRAIL_KEY: u64 = 0xffff;
 
 /// Bytes into a shard's calls: a dispatch, then a draw of rectangles.
 const DRAW_CALL: u64 = 16;
@@ -172,6 +176,7 @@ pub struct GpuParticles {
     /// Words of emitters between two steps.
     births_slot: u64,
     newborn: Newborn,
+    trailing: Option<Trailing>,
     grids: Grids,
     layouts: Layouts,
     /// Made for the world that it was last stepped in.
@@ -220,8 +225,9 @@ impl GpuParticles {
         let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
         let count = spec.count;
         let shards = count.div_ceil(most).max(1);
-        if shards > 1 && !spec.events.is_empty() {
-            let problem = format!("{count} elements with events are more than a shader sees at once");
+        if shards > 1 && (!spec.events.is_empty() || spec.trail.is_some()) {
+            let problem =
+                format!("{count} elements with events or trails are more than a shader sees at once");
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
         if spec.events.len() > MOST_EVENTS {
@@ -252,6 +258,7 @@ impl GpuParticles {
         let events = gpu.buffer("events", MOST_EVENTS as u64 * EVENT_WORDS * 4, uniform);
         let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
         let layouts = Layouts::new(gpu);
+        let trailing = spec.trail.as_ref().map(|trail| Trailing::new(gpu, trail, count)).transpose()?;
         let mut emitters = Emitters::new(&spec.emitters, forms)?;
         emitters.recentre([0.0; 2], seed);
         let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
@@ -286,6 +293,7 @@ impl GpuParticles {
             births_slot,
             events,
             newborn,
+            trailing,
             grids,
             layouts,
             stepping: None,
@@ -340,14 +348,15 @@ impl GpuParticles {
         self.shards.first().map(|shard| &shard.calls[self.now])
     }
 
-    /// Sets aside what its events need to note whom they start elements for, one an event.
+    /// Sets aside what its events need to note whom they start elements for, one an event, and what its trails need.
     pub(crate) fn note_for(&mut self, started: &[Option<Started>]) {
-        let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, .. } = self;
-        if spec.events.is_empty() {
+        let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, trailing, .. } =
+            self;
+        let Some(shard) = shards.first_mut().filter(|_| !spec.events.is_empty() || trailing.is_some()) else {
             return;
-        }
-        let Some(shard) = shards.first_mut() else { return };
-        let (stretches, words) = stretches(&spec.events, started, shard.most.div_ceil(GROUP));
+        };
+        let was_at = if trailing.is_some() { shard.most } else { 0 };
+        let (stretches, words) = stretches(&spec.events, started, shard.most.div_ceil(GROUP), was_at);
         let mut told = Words::default();
         for (number, ((event, started), stretch)) in
             (0u32..).zip(spec.events.iter().zip(started).zip(&stretches))
@@ -358,6 +367,10 @@ impl GpuParticles {
         shard.blocks = gpu.buffer("blocks", words * 4, BufferUsages::STORAGE);
         let buffers = Buffers { book, steps, births, births_slot: *births_slot, events };
         shard.groups = groups_of(gpu, layouts, &shard.columns, &shard.calls, &shard.blocks, buffers);
+        let Shard { blocks, columns, calls, most, .. } = shard;
+        if let Some(trailing) = trailing {
+            trailing.bind(gpu, Ends { steps, book, blocks, events, columns, calls, most: *most });
+        }
     }
 
     /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
@@ -427,7 +440,10 @@ impl GpuParticles {
     ) -> Result<(), GpuError> {
         let ready = self.ready(encoder, tally, world, dt, steps)?;
         let mut pass = step_pass(encoder, tally, timing);
-        ready.iter().for_each(|step| self.take(&mut pass, tally, step));
+        for step in &ready {
+            self.take(&mut pass, tally, step);
+            self.carry(&mut pass, tally, step);
+        }
         Ok(())
     }
 
@@ -443,15 +459,25 @@ impl GpuParticles {
         let solids = hindrances(world, &self.own);
         let fields = Fields::of(&self.spec, &self.own, world, &solids);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
-            let events = self.spec.events.len();
+            let extra = [
+                ("EVENTS", self.spec.events.len() as f64),
+                ("TRAILS", f64::from(u8::from(self.trailing.is_some()))),
+            ];
             self.stepping =
-                Some(self.layouts.pipelines(&self.gpu, fields, events, &self.grids, &self.newborn)?);
+                Some(self.layouts.pipelines(&self.gpu, fields, extra, &self.grids, &self.newborn)?);
         }
         self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
         let first = self.pending;
         let ready =
             (first..MOST_STEPS.min(first + steps)).map(|step| self.prepare(tally, world, &solids, dt, step));
         Ok(ready.collect())
+    }
+
+    /// Once a step was taken and followed: writes down that trails are carried along.
+    pub(crate) fn carry(&self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+        if let (Some(trailing), Some(calls)) = (&self.trailing, self.calls()) {
+            trailing.carry(pass, tally, self.now, ready.slot(1, 0), calls);
+        }
     }
 
     /// Writes down a step that was made ready.
@@ -528,6 +554,10 @@ impl GpuParticles {
         let (felt, waves) = &mut self.felt;
         self.own.felt(world, self.time, felt, waves);
         let last = self.shards.len() - 1;
+        let trail = self.trailing.as_mut().map_or([0; 3], |Trailing { clock, .. }| {
+            let due = clock.advance(dt);
+            [clock.places() as u32, clock.newest() as u32, u32::from(due)]
+        });
         let on_birth = self.spec.events.iter().filter(|event| event.on == Moment::Birth).count();
         for (nth, shard) in self.shards.iter().enumerate() {
             let mut words = Words::default();
@@ -540,6 +570,7 @@ impl GpuParticles {
                 self.grids.held(),
                 [first_id, first_row],
                 on_birth as u32,
+                trail,
                 &collectors,
             );
             field_words(&mut words, &motion, felt, waves);
@@ -666,6 +697,12 @@ impl GpuParticles {
         self.shards.iter().enumerate().map(move |(nth, shard)| Resident { key: key(nth), most: shard.most })
     }
 
+    /// What a draw list names to draw its trails as ribbons, if it leaves any.
+    pub fn trails(&self) -> Option<Resident> {
+        let places = self.spec.trail?.places;
+        Some(Resident { key: self.key << 16 | TRAIL_KEY, most: self.spec.count * places })
+    }
+
     /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
     pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
         let residents: Vec<_> = self.residents().collect();
@@ -676,7 +713,8 @@ impl GpuParticles {
     pub fn bytes(&self) -> u64 {
         let shards = self.shards.iter().flat_map(|shard| shard.columns.iter().flatten());
         let columns = shards.map(wgpu::Buffer::size).sum::<u64>();
-        columns + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
+        let trails = self.trailing.as_ref().map_or(0, Trailing::bytes);
+        columns + trails + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
     }
 
     /// Reads the elements back, in no particular order across shards. It stalls: for tests and for saving.
@@ -721,13 +759,18 @@ impl GpuParticles {
 
     /// Buffers of a shard that a draw list names.
     pub(crate) fn shard(&self, key: u64) -> Option<ShardOn<'_>> {
-        let shard = (key >> 16 == self.key).then(|| self.shards.get((key & 0xffff) as usize)).flatten()?;
+        let nth = key & 0xffff;
+        let trailing = self.trailing.as_ref().filter(|_| nth == TRAIL_KEY);
+        let nth = if trailing.is_some() { 0 } else { nth as usize };
+        let shard = (key >> 16 == self.key).then(|| self.shards.get(nth)).flatten()?;
+        let columns = shard.columns[self.now].each_ref();
         Some(ShardOn {
-            columns: &shard.columns[self.now],
+            columns: trailing.map_or(columns, |trailing| [&trailing.buffers[self.now]; 3]),
+            trail: trailing.map(|trailing| trailing.clock),
             calls: &shard.calls[self.now],
             book: &self.book,
             live: shard.book + (self.taken % 2) as u32,
-            most: shard.most,
+            most: shard.most * trailing.map_or(1, |trailing| trailing.clock.places() as u32),
             copy: self.now,
         })
     }
@@ -736,11 +779,14 @@ impl GpuParticles {
 /// What drawing needs of a shard.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct ShardOn<'a> {
-    pub(crate) columns: &'a [wgpu::Buffer; 3],
+    pub(crate) columns: [&'a wgpu::Buffer; 3],
+    /// Of trails: what is kept of them.
+    pub(crate) trail: Option<TrailClock>,
     pub(crate) calls: &'a wgpu::Buffer,
     pub(crate) book: &'a wgpu::Buffer,
     /// Where the book says how many are alive.
     pub(crate) live: u32,
+    /// Elements, or stretches of trails.
     pub(crate) most: u32,
     pub(crate) copy: usize,
 }
@@ -748,6 +794,8 @@ pub(crate) struct ShardOn<'a> {
 impl ShardOn<'_> {
     /// Where in the calls a draw of all that live is.
     pub(crate) const DRAW: u64 = DRAW_CALL;
+    /// Where a dispatch over the stretches of their trails is.
+    pub(crate) const STRETCHES: u64 = 32;
 }
 
 /// Why a population cannot live on a device.
@@ -893,16 +941,17 @@ impl Layouts {
         &self,
         gpu: &Gpu,
         fields: Fields,
-        events: usize,
+        extra: [(&str, f64); 2],
         grids: &Grids,
         newborn: &Newborn,
     ) -> Result<Stepping, GpuError> {
         let module = shader::STEP.compile(gpu)?;
-        let events = ("EVENTS", events as f64);
+        let [events, trails] = extra;
         let constants = [
             ("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))),
             ("FIELDS", f64::from(fields.bits)),
             events,
+            trails,
         ];
         let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
             let mut layouts = vec![Some(&*self.groups[nth])];

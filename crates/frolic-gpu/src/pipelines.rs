@@ -187,7 +187,7 @@ pub(crate) enum Pass {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct Key {
     pub(crate) shape: Shape,
-    pub(crate) resident: bool,
+    pub(crate) source: Source,
     pub(crate) pass: Pass,
     pub(crate) solid: bool,
     pub(crate) test: bool,
@@ -196,6 +196,17 @@ pub(crate) struct Key {
     pub(crate) closed: u32,
     /// What its shaders are asked for.
     pub(crate) flags: u32,
+}
+
+/// Where shaders read elements from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Source {
+    /// Records that the processor packed.
+    Packed,
+    /// Columns of a population that lives on the device.
+    Resident,
+    /// Trails of one.
+    Trail,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -228,26 +239,27 @@ impl Shape {
         matches!(self, Self::Facet | Self::Card | Self::Ribbon)
     }
 
-    fn program(self, resident: bool) -> Program {
-        match (self, resident) {
-            (Self::Disc, false) => shader::DISC,
-            (Self::Disc, true) => shader::DISC_RESIDENT,
-            (Self::Quad, false) => shader::QUAD,
-            (Self::Quad, true) => shader::QUAD_RESIDENT,
-            (Self::Facet | Self::Card, false) => shader::FACET,
-            (Self::Facet | Self::Card, true) => shader::FACET_RESIDENT,
-            (Self::Ribbon, false) => shader::RIBBON,
-            (Self::Ribbon, true) => shader::RIBBON_RESIDENT,
+    fn program(self, source: Source) -> Program {
+        match (self, source) {
+            (Self::Disc, Source::Packed) => shader::DISC,
+            (Self::Disc, _) => shader::DISC_RESIDENT,
+            (Self::Quad, Source::Packed) => shader::QUAD,
+            (Self::Quad, _) => shader::QUAD_RESIDENT,
+            (Self::Facet | Self::Card, Source::Packed) => shader::FACET,
+            (Self::Facet | Self::Card, _) => shader::FACET_RESIDENT,
+            (Self::Ribbon, Source::Packed) => shader::RIBBON,
+            (Self::Ribbon, Source::Resident) => shader::RIBBON_RESIDENT,
+            (Self::Ribbon, Source::Trail) => shader::RIBBON_TRAIL,
         }
     }
 }
 
 impl Key {
-    pub(crate) fn new(look: &Look, resident: bool, pass: Pass, slot: &Slot) -> Self {
+    pub(crate) fn new(look: &Look, source: Source, pass: Pass, slot: &Slot) -> Self {
         let depth = look.parts().depth;
         Self {
             shape: Shape::of(look),
-            resident,
+            source,
             pass,
             solid: look.is_solid(),
             test: depth.test,
@@ -317,8 +329,11 @@ impl Pipelines {
         if self.drawn.contains_key(&key) {
             return Ok(());
         }
-        let module = self.module(key.shape.program(key.resident))?;
-        let elements = if key.resident { &self.layouts.resident } else { &self.layouts.packed };
+        let module = self.module(key.shape.program(key.source))?;
+        let elements = match key.source {
+            Source::Packed => &self.layouts.packed,
+            Source::Resident | Source::Trail => &self.layouts.resident,
+        };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
         // Of two forms of which one is closed, each piece is asked for itself.
         let faces = key.closed == 1 || key.closed == 2;
@@ -369,7 +384,7 @@ impl Pipelines {
         });
         let options = wgpu::PipelineCompilationOptions { constants: &constants, ..Default::default() };
         let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
-            label: Some(key.shape.program(key.resident).name),
+            label: Some(key.shape.program(key.source).name),
             layout: Some(&layout),
             vertex: wgpu::VertexState {
                 module: &module,

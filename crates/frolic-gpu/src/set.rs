@@ -185,6 +185,9 @@ impl GpuSet {
                     member.take(&mut pass, tally, &ready[nth]);
                 }
                 self.follow(&mut pass, tally, &ready, nth);
+                for (member, ready) in self.members.iter().zip(&ready) {
+                    member.carry(&mut pass, tally, &ready[nth]);
+                }
             }
             left -= now;
         }

@@ -32,8 +32,9 @@ macro_rules! files {
 }
 
 files!(
-    aim, backdrop, bloom, body, card, compose, cull, disc, events, facet, feel, frame, happen, hash, look,
-    meet, noise, packed, quad, ranks, resident, resolve, ribbon, solid, sort, step, told, which, wide,
+    aim, backdrop, bloom, body, card, carry, compose, cull, disc, events, facet, feel, frame, happen, hash,
+    look, meet, noise, packed, quad, ranks, resident, resolve, ribbon, solid, sort, step, told, trail, which,
+    wide,
 );
 
 /// A program: the files it is made of, in order.
@@ -62,10 +63,13 @@ programs! {
     FACET_RESIDENT = [hash, frame, look, resident, which, card, solid, facet];
     RIBBON = [hash, frame, look, packed, which, solid, ribbon];
     RIBBON_RESIDENT = [hash, frame, look, resident, which, solid, ribbon];
+    RIBBON_TRAIL = [hash, frame, look, trail, which, solid, ribbon];
     CULL = [hash, frame, look, packed, ranks, cull];
     CULL_RESIDENT = [hash, frame, look, resident, ranks, cull];
+    CULL_TRAIL = [hash, frame, look, trail, ranks, cull];
     SORT = [ranks, sort];
     STEP = [hash, noise, ranks, told, aim, happen, feel, body, meet, step];
+    CARRY = [ranks, told, carry];
     EVENTS = [hash, ranks, told, aim, happen, events];
     BACKDROP = [hash, frame, wide, backdrop];
     COMPOSE = [hash, frame, wide, compose];
@@ -125,6 +129,7 @@ pub(crate) fn at(starts: &[(usize, &'static str)], line: usize, problem: String)
 
 /// What both backends must agree about, and what differs from pipeline to pipeline.
 fn numbers() -> String {
+    use crate::trails::HEAD_WORDS;
     let (near, far) = bloom_kernels();
     let list = |kernel: &[f32]| kernel.iter().map(|v| format!("{v:?}")).collect::<Vec<_>>().join(", ");
     format!(
@@ -149,6 +154,8 @@ fn numbers() -> String {
          override FACES: bool = false;\n\
          override FLAGS: u32 = 0xffffffffu;\n\
          override FIELDS: u32 = 0u;\n\
+         const TRAIL_HEAD: u32 = {HEAD_WORDS}u;\n\
+         override TRAILS: bool = false;\n\
          override EVENTS: u32 = 0u;\n",
         frolic_core::backend::GUST_SEED,
         near.len(),

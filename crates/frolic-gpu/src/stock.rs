@@ -14,7 +14,9 @@ use crate::frame::Seen;
 use crate::looks::{Looks, MERGED, Slot};
 use crate::order::{Lists, Ordered, Ordering};
 use crate::particles::{CORNERS, GpuParticles, ShardOn};
-use crate::pipelines::{DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, group, window};
+use crate::pipelines::{
+    DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, Source, group, window,
+};
 use crate::records::{self, Pages};
 use crate::targets::{Target, target};
 
@@ -174,6 +176,9 @@ impl Stock {
             match instances.resident() {
                 Some(resident) => {
                     let shard = find(residents, resident.key)?;
+                    if shard.trail.is_some() && look.taper().is_none() {
+                        return Err(GpuError::Unsupported("trails are drawn as ribbons alone".to_owned()));
+                    }
                     self.resident(list, batch, look, resident.key, shard, instances.behind(), pass, shadows);
                 }
                 None => self.packed(list, batch, look, view, pass, shadows),
@@ -199,6 +204,9 @@ impl Stock {
             self.ordering = Some(Ordering::new(&mut self.pipelines)?);
         }
         for (nth, listing) in self.listings.iter().enumerate() {
+            if let Some(ordering) = &mut self.ordering {
+                ordering.need(self.items[listing.item].key.source, &mut self.pipelines)?;
+            }
             let book = match self.items[listing.item].elements {
                 Elements::Resident { key, .. } => Some(find(residents, key)?.book),
                 Elements::Packed { .. } => None,
@@ -251,10 +259,18 @@ impl Stock {
     ) {
         let [span, _] = self.looks.span(look);
         // What the step counts is rectangles that all are drawn.
-        let listed = batch.far_to_near || list.technique() == Technique::Indirect || span != CORNERS;
+        let all = span == CORNERS && shard.trail.is_none();
+        let listed = batch.far_to_near || list.technique() == Technique::Indirect || !all;
         let nth = listed.then_some(self.listings.len());
         let (atlas, page) = self.page(list, batch, look);
-        let slot = Slot { behind, listed, count: shard.live, span, shadows, ..Slot::default() };
+        let mut slot = Slot { behind, listed, count: shard.live, span, shadows, ..Slot::default() };
+        let mut source = Source::Resident;
+        if let Some(trail) = shard.trail {
+            source = Source::Trail;
+            (slot.stride, slot.newest) = (trail.places() as u32, trail.newest() as u32);
+            // The last stretch grows shorter as the next place nears, so that the end does not jump.
+            slot.trail_end = 1.0 - trail.share();
+        }
         let at = self.slot(look, &slot);
         if nth.is_some() {
             let item = self.items.len();
@@ -262,7 +278,7 @@ impl Stock {
         }
         let call = nth.map_or(Call::Resident(key), Call::Listed);
         self.items.push(Item {
-            key: Key::new(look, true, pass, &slot),
+            key: Key::new(look, source, pass, &slot),
             slot: at,
             atlas,
             page,
@@ -324,7 +340,7 @@ impl Stock {
                 self.listings.push(Listing { item, most: count as u32, sorted: batch.far_to_near });
             }
             let elements = Elements::Packed { records: at, merged: merged_page, list: nth };
-            let key = Key::new(look, false, pass, &slot);
+            let key = Key::new(look, Source::Packed, pass, &slot);
             let call = match nth {
                 Some(nth) => Call::Listed(nth),
                 None if merged => Call::Draw([first * corners, (first + count as u32) * corners], [0, 1]),
@@ -490,7 +506,10 @@ impl Stock {
                 continue;
             };
             let dispatch = match item.elements {
-                Elements::Resident { key, .. } => Some((find(residents, key)?.calls, 0)),
+                Elements::Resident { key, .. } => {
+                    let shard = find(residents, key)?;
+                    Some((shard.calls, if shard.trail.is_some() { ShardOn::STRETCHES } else { 0 }))
+                }
                 Elements::Packed { .. } => None,
             };
             let batch = Ordered {
@@ -498,7 +517,7 @@ impl Stock {
                 draw: item.slot,
                 look,
                 elements,
-                resident: dispatch.is_some(),
+                source: item.key.source,
                 most: listing.most,
                 dispatch,
                 sorted: listing.sorted,

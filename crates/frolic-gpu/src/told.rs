@@ -11,7 +11,7 @@ use crate::particles::CORNERS;
 
 /// Words of a step's uniform.
 pub(crate) const STEP_WORDS: u64 =
-    40 + MOST_SOLID as u64 * (16 + 8) + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
+    44 + MOST_SOLID as u64 * (16 + 8) + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
 /// Words of an emitter.
 pub(crate) const EMITTER_WORDS: u64 = 40;
 /// An emitter's shape where its newborn are written down.
@@ -33,17 +33,20 @@ pub(crate) fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec
 }
 
 /// What is met: obstacles and shapes, read from those grids; and who collects. `firsts`: number of the first birth, and place of the first
-/// newborn that is written down. `births`: how many events a birth is.
+/// newborn that is written down. `births`: how many events a birth is. `trail`: places, which is the newest, whether it is kept
+/// now.
 pub(crate) fn solid_words(
     words: &mut Words,
     solids: &Hindrances,
     grids: &[Held],
     firsts: [u32; 2],
     births: u32,
+    trail: [u32; 3],
     collectors: &[Ball],
 ) {
     words.uint(&[CORNERS, solids.obstacles as u32, collectors.len() as u32]).float(&[solids.short_way]);
     words.uint(&firsts).uint(&[solids.flat, births]);
+    words.uint(&trail).uint(&[0]);
     for nth in 0..MOST_SOLID {
         match solids.all.get(nth) {
             Some(solid) => {

@@ -6,11 +6,12 @@ use common::drawing::kit::{kit, looks};
 use common::drawing::{lights, plain};
 use common::{differ, gpu, keep};
 use frolic_core::{
-    Counter, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, Stage, World, WorldSpec,
+    Counter, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, Span, Stage, TrailSpec, World,
+    WorldSpec,
 };
 use frolic_draw::{
     Blend, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances, ListScratch, ListSpec,
-    Look, LookSpec, Renderer, SunSpec, Surroundings, Technique, View,
+    Look, LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, Trails, View,
 };
 use frolic_gpu::{GpuParticles, GpuRenderer, Recorder};
 use proptest::prelude::*;
@@ -72,17 +73,22 @@ impl Twins {
         let around = Surroundings::new(&backdrop).lights(&lights).sun(sun).time(1.3);
         let spec = ListSpec::new(technique);
         let (mut near, mut far) = (Image::new(view.size()), Image::new(view.size()));
-        let list = near_scratch.list(
-            [(Instances::of(self.here.columns(), 0.01), look)],
-            &spec,
-            view,
-            &around,
-            &mut meter,
-        );
+        // A population with trails is drawn as these alone.
+        let mut trails = Trails::default();
+        let here = match (self.here.trail(), look.taper()) {
+            (Some(trail), Some(taper)) => {
+                trails.take(self.here.columns(), trail, 0.01, taper);
+                trails.instances().unwrap()
+            }
+            _ => Instances::of(self.here.columns(), 0.01),
+        };
+        let list = near_scratch.list([(here, look)], &spec, view, &around, &mut meter);
         Renderer::new().render(&list, view, &backdrop, &mut near, &mut meter);
         let mut scratch = ListScratch::default();
         meter.begin_frame();
-        let sources = self.there.instances(0.01).map(|instances| (instances, look));
+        let trails = self.there.trails().map(|trails| Instances::on_device(trails, 0.01));
+        let all = self.there.instances(0.01).filter(|_| trails.is_none());
+        let sources = all.chain(trails).map(|instances| (instances, look));
         let list = scratch.list(sources, &spec, view, &around, &mut meter);
         let Self { there, recorder, renderer, .. } = self;
         renderer.render(recorder, &list, &[there], view, &backdrop, Some(&mut far), &mut meter).unwrap();
@@ -96,6 +102,29 @@ fn alike(name: &str, images: &[Image; 2], most: f64) {
         keep(name, images);
     }
     assert!(off <= most, "{name}: {off}");
+}
+
+/// Trails are kept, carried along past the dead and drawn there: at any number of places, when one is due and when none is, sorted or not.
+#[test]
+fn trails_are_drawn_from_where_they_live() {
+    for (places, every, steps) in [(1, 0.05, 40), (2, 0.016, 41), (7, 0.04, 77), (32, 0.03, 130)] {
+        let mut spec = cloud(60).life(0.3, 1.2).size(0.03, 0.08).trail(TrailSpec::new(places, every));
+        spec.emitters[0].speed = Span::new(1.0, 4.0);
+        let mut twins = Twins::new(&spec, steps);
+        for (blend, segments) in [(Blend::Additive, 1), (Blend::Alpha, 3)] {
+            let mut look = LookSpec::default();
+            (look.blend, look.glow) = (blend, 1.0);
+            look.shape = Shape::Ribbon(RibbonSpec::new(1.0, 0.85, segments));
+            let unseen = look.clone().opacity([(0.0, 0.0)]).build().unwrap();
+            let look = look.build().unwrap();
+            let (images, frame) = twins.draw(&look, Technique::Instanced, &view(), None);
+            alike(&format!("trail {places} {every} {blend:?}"), &images, 0.015);
+            let (nothing, _) = twins.draw(&unseen, Technique::Instanced, &view(), None);
+            let drawn = differ(&images[1], &nothing[1]);
+            assert!(drawn > 0.002, "{drawn} of the picture with {places} places");
+            assert_eq!(frame.count(Counter::UploadedElementBytes), 0);
+        }
+    }
 }
 
 #[test]

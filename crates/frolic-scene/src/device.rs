@@ -17,11 +17,18 @@ pub(crate) struct Device {
 
 /// A population that lives there: what a draw list names.
 #[derive(Debug)]
-pub(crate) struct Living(SmallVec<[Resident; 1]>);
+pub(crate) struct Living {
+    shards: SmallVec<[Resident; 1]>,
+    trails: Option<Resident>,
+}
 
 impl Living {
     pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> {
-        self.0.iter().map(move |resident| Instances::on_device(*resident, behind))
+        self.shards.iter().map(move |resident| Instances::on_device(*resident, behind))
+    }
+
+    pub(crate) fn trails(&self, behind: f32) -> Option<Instances<'static>> {
+        self.trails.map(|resident| Instances::on_device(resident, behind))
     }
 }
 
@@ -47,7 +54,8 @@ impl Device {
         forms: &Forms,
     ) -> Result<Living, SpecError> {
         let nth = self.set.add(name, spec, seed, forms).map_err(as_spec)?;
-        Ok(Living(self.set.members()[nth].residents().collect()))
+        let member = &self.set.members()[nth];
+        Ok(Living { shards: member.residents().collect(), trails: member.trails() })
     }
 
     /// Once all populations are there: finds those that events name.

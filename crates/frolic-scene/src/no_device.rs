@@ -13,6 +13,10 @@ impl Living {
     pub(crate) fn instances(&self, _behind: f32) -> std::iter::Empty<Instances<'static>> {
         match *self {}
     }
+
+    pub(crate) fn trails(&self, _behind: f32) -> Option<Instances<'static>> {
+        match *self {}
+    }
 }
 
 impl Device {

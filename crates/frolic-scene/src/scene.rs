@@ -630,8 +630,13 @@ impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let elements = self.populations.iter().flat_map(|population| {
             // Trails first: what leaves them is in front.
-            let trails = population.trail.as_ref();
-            let trails = trails.and_then(|(trails, look)| Some((trails.instances().ok()?, look)));
+            let trails = population.trail.as_ref().and_then(|(trails, look)| {
+                let instances = match &population.elements {
+                    Elements::Living(living) => living.trails(self.behind),
+                    _ => trails.instances().ok(),
+                };
+                Some((instances?, look))
+            });
             let instances = population.elements.instances(self.set, self.behind);
             trails.into_iter().chain(instances.into_iter().map(|instances| (instances, &population.look)))
         });

@@ -103,6 +103,32 @@ fn a_dug_mask_is_met_on_the_device() {
     assert!(frame.count(Counter::UploadedBytes) > 20_000, "{}", frame.count(Counter::UploadedBytes));
 }
 
+/// Cracks of the fire that draw lines and start finer ones, and pulses that leave glints where they strike, live there whole: nothing of them is
+/// uploaded.
+#[test]
+fn events_and_trails_live_on_the_device() {
+    for (name, until, share) in [("beacon", 3.0, 0.0), ("foghorn", 3.0, 0.005)] {
+        let settings = [("draw.size", "[160, 100]"), ("residence", "gpu"), ("backend", "gpu")];
+        let there = with(&SceneSpec::find(name).unwrap(), &settings);
+        let here = with(&there, &[("backend", "cpu"), ("residence", "auto")]);
+        let (mut here, mut there) = (Scene::new(&here).unwrap(), Scene::new(&there).unwrap());
+        let mut meters = [Meter::new(), Meter::new()];
+        meters.iter_mut().for_each(Meter::begin_frame);
+        here.run_to(until, &mut meters[0]);
+        there.run_to(until, &mut meters[1]);
+        there.draw_in_place(&mut meters[1]).unwrap();
+        there.settle(&mut meters[1]).unwrap();
+        let [own, heard] = meters.map(|mut meter| meter.end_frame());
+        for counter in [Counter::Emitted, Counter::Events, Counter::Retired] {
+            let (a, b) = (own.count(counter), heard.count(counter));
+            assert!(a > 200 && a.abs_diff(b) as f64 <= a as f64 * share, "{name}: {a} and {b} {counter:?}");
+        }
+        // But for newborn that the processor writes down, 48 bytes each.
+        let most = if name == "beacon" { 0 } else { 48 * own.count(Counter::Emitted) };
+        assert!(heard.count(Counter::UploadedElementBytes) <= most);
+    }
+}
+
 #[test]
 fn what_the_device_cannot_do_is_told() {
     let beacon = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[64, 40]")]);

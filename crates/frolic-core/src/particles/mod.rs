@@ -38,7 +38,7 @@ pub use spec::{
     AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, Order, ParticleSpec,
     ShapeSpec, Storage, VolumePart,
 };
-pub use trail::{Trail, TrailSpec};
+pub use trail::{Trail, TrailClock, TrailSpec};
 
 use crate::collectors::Catching;
 use crate::columns::columns;

@@ -37,20 +37,61 @@ impl TrailSpec {
     }
 }
 
-/// The last places of every element of a population.
-#[derive(Debug, Clone, Default)]
-pub struct Trail {
-    /// x, y, z columns, one set a place; in a ring.
-    ring: Vec<[Vec<f32>; 3]>,
+/// When places of a trail are kept, and in which of a ring of columns.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct TrailClock {
+    places: usize,
     newest: usize,
     every: f64,
     since: f64,
 }
 
+impl TrailClock {
+    /// At first all places are where an element is born.
+    pub fn new(spec: &TrailSpec) -> Self {
+        Self { places: spec.places as usize, newest: 0, every: f64::from(spec.every), since: 0.0 }
+    }
+
+    /// How many places there are behind each element.
+    pub fn places(&self) -> usize {
+        self.places
+    }
+
+    /// Which column of the ring is the newest.
+    pub fn newest(&self) -> usize {
+        self.newest
+    }
+
+    /// Time since the newest place was kept, as a share of the time between two.
+    pub fn share(&self) -> f32 {
+        (self.since / self.every).min(1.0) as f32
+    }
+
+    /// After a step of `dt` seconds: whether a place is due, which then is to be kept in the newest column.
+    pub fn advance(&mut self, dt: f32) -> bool {
+        self.since += f64::from(dt);
+        // A step's rounding must not delay it by a whole step.
+        if self.since < self.every - f64::from(dt) * 1e-3 {
+            return false;
+        }
+        self.since = (self.since - self.every).clamp(0.0, self.every);
+        self.newest = (self.newest + 1) % self.places.max(1);
+        true
+    }
+}
+
+/// The last places of every element of a population.
+#[derive(Debug, Clone, Default)]
+pub struct Trail {
+    /// x, y, z columns, one set a place; in a ring.
+    ring: Vec<[Vec<f32>; 3]>,
+    clock: TrailClock,
+}
+
 impl Trail {
     pub(super) fn new(spec: &TrailSpec) -> Self {
         let ring = (0..spec.places).map(|_| Default::default()).collect();
-        Self { ring, newest: 0, every: f64::from(spec.every), since: 0.0 }
+        Self { ring, clock: TrailClock::new(spec) }
     }
 
     /// Bytes an element.
@@ -70,14 +111,14 @@ impl Trail {
     /// The `nth` places behind, counted from the newest: x, y, z columns as long as the population's. `None` past the oldest.
     pub fn place(&self, nth: usize) -> Option<[&[f32]; 3]> {
         let count = self.ring.len();
-        let at = (nth < count).then(|| (self.newest + count - nth) % count)?;
+        let at = (nth < count).then(|| (self.clock.newest + count - nth) % count)?;
         let [x, y, z] = &self.ring[at];
         Some([x, y, z])
     }
 
     /// Time since the newest place was kept, as a share of the time between two.
     pub fn share(&self) -> f32 {
-        (self.since / self.every).min(1.0) as f32
+        self.clock.share()
     }
 
     pub(super) fn remove(&mut self, dead: &[u32]) {
@@ -99,19 +140,12 @@ impl Trail {
 
     /// After a step: whether a place is due.
     pub(super) fn is_due(&mut self, dt: f32) -> bool {
-        self.since += f64::from(dt);
-        // A step's rounding must not delay it by a whole step.
-        if self.since < self.every - f64::from(dt) * 1e-3 {
-            return false;
-        }
-        self.since = (self.since - self.every).clamp(0.0, self.every);
-        true
+        self.clock.advance(dt)
     }
 
     /// Keeps where the elements are, by index.
     pub(super) fn keep(&mut self, places: impl Iterator<Item = [f32; 3]>) {
-        self.newest = (self.newest + 1) % self.ring.len().max(1);
-        let Some([x, y, z]) = self.ring.get_mut(self.newest) else { return };
+        let Some([x, y, z]) = self.ring.get_mut(self.clock.newest) else { return };
         for (nth, [px, py, pz]) in places.enumerate().take(x.len()) {
             (x[nth], y[nth], z[nth]) = (px, py, pz);
         }

@@ -17,7 +17,8 @@ struct Draw {
     // `count` is how many elements there are, or where the book of a population on the device says so; `span` vertices an instance.
     cull_reach: f32, ages: u32, steps: u32, count: u32,
     // Bits that say whether the mesh, and its coarse form, have an inside.
-    span: u32, closed: u32, spare_a: u32, spare_b: u32,
+    // Of trails: places of each are `stride`; which of them is the newest; how much of the last stretch there is.
+    span: u32, closed: u32, newest: u32, trail_end: f32,
 }
 
 const DISC: u32 = 0u;

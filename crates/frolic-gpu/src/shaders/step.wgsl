@@ -225,6 +225,9 @@ fn advance(
         next_places[at] = vec4(bitcast<vec3<u32>>(to.at), places[nth].w);
         next_motions[at] = vec4(bitcast<vec3<u32>>(to.velocity), motions[nth].w);
         next_ages[at] = vec2(ages[nth].x + step.dt, ages[nth].y);
+        if TRAILS {
+            blocks[was_at(at)] = nth;
+        }
     }
     for (var k = 0u; k < EVENTS; k++) {
         var started = 0u;

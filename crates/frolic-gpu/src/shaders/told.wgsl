@@ -49,6 +49,8 @@ struct Step {
     flat: u32,
     // Events that a birth is.
     births: u32,
+    // Places of a trail, which of them is the newest, and whether it is kept in this step.
+    trail: vec4<u32>,
     // Obstacles, then shapes of fields.
     solid: array<Obstacle, 16>,
     collector: array<Ball, 16>,
@@ -101,6 +103,16 @@ fn write_calls(live: u32) {
     calls[5] = live;
     calls[6] = 0u;
     calls[7] = 0u;
+    // A dispatch over the stretches of their trails.
+    let stretches = (live * step.trail.x + GROUP - 1u) / GROUP;
+    calls[8] = min(stretches, 32768u);
+    calls[9] = (stretches + 32767u) / 32768u;
+    calls[10] = 1u;
+}
+
+// Where `blocks` say which element one of the next state was.
+fn was_at(nth: u32) -> u32 {
+    return (step.capacity + GROUP - 1u) / GROUP + nth;
 }
 
 // Where a shard's word of the state that this step writes is.
