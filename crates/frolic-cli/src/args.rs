@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 use std::str::FromStr;
+use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand};
 use frolic::prelude::{Backend, ImageSize, Ladder, Show, Variation};
@@ -19,6 +20,8 @@ Examples:
   frolic draw beacon -o fire.png --at 4         one picture
   frolic draw pennants --show batches --stats   which draw calls, and why so many
   frolic profile beacon --vary draw.technique=each,instanced
+  frolic ceiling beacon --budget 16.7ms         how many fit into a frame
+  frolic diff before.json after.json            did it become slower?
   frolic bake bush.obj                          a distance grid to fill, or to bounce off
   frolic scenes beacon > mine.toml              a scene to start from
 
@@ -37,6 +40,10 @@ pub(crate) enum Command {
     Draw(Draw),
     /// Measure frame time against element count
     Profile(ProfileArgs),
+    /// Find the largest count whose frames fit a budget
+    Ceiling(CeilingArgs),
+    /// Compare two profiles: faster, slower, or no difference seen
+    Diff(Diff),
     /// Make a distance grid from a mesh, and a picture of it
     Bake(Bake),
     /// Check a scene and say what is in it
@@ -151,23 +158,41 @@ Examples:
   frolic profile beacon --counts 10k,100k,1m --vary storage=objects,columns --frames 20
   frolic profile beacon --counts 1m --vary threads=1,2 --json
   frolic profile beacon --counts 1k..20k --vary backend=cpu,gpu
+  frolic profile beacon --counts 10k..1m/6 --within 1% --time 300
+  frolic profile beacon --resume
 
-Variants take turns at each count, so that a disturbance of the machine meets all of them.
-Ctrl-C ends the profile with what is finished; a second one ends the program.")]
+Variants take turns at each count, in an order that is drawn anew every round, so that a
+disturbance of the machine meets all of them. A point is done when its median is known to
+--within, or when its share of --time is spent.
+Ctrl-C ends the profile with what is finished; a second one ends the program. Either way, and
+after a kill, --resume goes on with the same scene and variants in the same folder.")]
 pub(crate) struct ProfileArgs {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
     #[command(flatten)]
     pub(crate) drawing: Drawing,
-    /// Counts to climb: a range such as 1k..1m (1, 2 and 5 of each decade), or a list such as 1k,30k,1m
+    /// Counts to climb: a range such as 1k..1m (1, 2 and 5 of each decade) or 1k..1m/6 (six a decade), or a list
+    /// such as 1k,30k,1m
     #[arg(long, value_name = "COUNTS", default_value = "1k..1m", hide_default_value = false)]
     pub(crate) counts: Ladder,
     /// Try each of several values of a key; may be given again for every combination
     #[arg(long, value_name = "KEY=A,B,..")]
     pub(crate) vary: Vec<Variation>,
-    /// Frames timed at each count
-    #[arg(long, value_name = "N", default_value_t = 60)]
+    /// Most frames timed at each count
+    #[arg(long, value_name = "N", default_value_t = 400)]
     pub(crate) frames: u32,
+    /// A point is done when the interval of its median is this narrow either way
+    #[arg(long, value_name = "SHARE", default_value = "3%", value_parser = share)]
+    pub(crate) within: f64,
+    /// Seconds for all of it; each point still takes four turns. 0 is as long as it takes
+    #[arg(long, value_name = "SECONDS", default_value_t = 40.0, allow_negative_numbers = true)]
+    pub(crate) time: f64,
+    /// Frames a second to keep to: frames that take longer are counted as missed
+    #[arg(long, value_name = "RATE", default_value_t = 60.0, allow_negative_numbers = true)]
+    pub(crate) target_rate: f64,
+    /// Go on with a profile that was cut short, in the same folder
+    #[arg(long)]
+    pub(crate) resume: bool,
     /// A variant whose frames take longer stops climbing, seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 2.0, allow_negative_numbers = true)]
     pub(crate) frame_limit: f64,
@@ -175,6 +200,84 @@ pub(crate) struct ProfileArgs {
     #[arg(long, value_name = "DIR", default_value = "frolic-profile")]
     pub(crate) out: PathBuf,
     /// Print the profile as JSON instead of a table
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// A share, as `3%` or `0.03`.
+fn share(text: &str) -> Result<f64, String> {
+    let (number, unit) = text.trim().strip_suffix('%').map_or((text, 1.0), |number| (number, 0.01));
+    match number.trim().parse::<f64>() {
+        Ok(value) if value.is_finite() && value >= 0.0 => Ok(value * unit),
+        _ => Err(format!("'{text}' is no share; write a number such as 3% or 0.03")),
+    }
+}
+
+/// A time, as `16.7ms`, `0.5s` or `120us`.
+fn time(text: &str) -> Result<Duration, String> {
+    let text = text.trim();
+    let units = [("us", 1e-6), ("µs", 1e-6), ("ms", 1e-3), ("s", 1.0)];
+    let parsed = units.iter().find_map(|(unit, seconds)| {
+        let number = text.strip_suffix(unit)?.trim().parse::<f64>().ok()?;
+        Duration::try_from_secs_f64(number * seconds).ok()
+    });
+    parsed.ok_or_else(|| format!("'{text}' is no time; write a number with its unit, such as 16.7ms or 0.5s"))
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic ceiling beacon
+  frolic ceiling beacon --budget 33ms --vary draw.technique=each,batched,instanced
+  frolic ceiling beacon --budget 8ms --within 2% --time 60 --json
+
+The answer is the largest count of which 95 of 100 frames fit, with the interval that it lies in.")]
+pub(crate) struct CeilingArgs {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    #[command(flatten)]
+    pub(crate) drawing: Drawing,
+    /// Longest that 95 of 100 frames may take
+    #[arg(long, value_name = "TIME", default_value = "16.7ms", value_parser = time)]
+    pub(crate) budget: Duration,
+    /// Try each of several values of a key; may be given again for every combination
+    #[arg(long, value_name = "KEY=A,B,..")]
+    pub(crate) vary: Vec<Variation>,
+    /// How narrow the answer is to be either way
+    #[arg(long, value_name = "SHARE", default_value = "5%", value_parser = share)]
+    pub(crate) within: f64,
+    /// Seconds for each variant
+    #[arg(long, value_name = "SECONDS", default_value_t = 20.0, allow_negative_numbers = true)]
+    pub(crate) time: f64,
+    /// Print the ceilings and all runs as JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic diff before/profile.json after/profile.json
+  frolic diff before.json after.json --fail-over 5%
+  frolic diff laptop.json desk.json --different
+
+A change is called where the 98.5 % interval of the ratio of medians leaves 1 out. The exit code
+is 1 where a frame became slower by more than --fail-over.")]
+pub(crate) struct Diff {
+    /// The older profile.json
+    pub(crate) base: PathBuf,
+    /// The newer one
+    pub(crate) new: PathBuf,
+    /// Slower by more than this fails
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = share)]
+    pub(crate) fail_over: f64,
+    /// Compare although scenes, settings or machines differ
+    #[arg(long)]
+    pub(crate) different: bool,
+    /// Divide each round by the pace of the machine meanwhile
+    #[arg(long)]
+    pub(crate) undrift: bool,
+    /// Print the comparison as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }

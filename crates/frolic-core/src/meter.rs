@@ -191,6 +191,23 @@ impl Default for Frame {
 }
 
 impl Frame {
+    /// A frame that was measured elsewhere, without stages and counters.
+    pub fn new(total: Duration) -> Self {
+        Self { total, ..Self::default() }
+    }
+
+    /// The same with this time of a stage.
+    pub fn with_stage(mut self, stage: Stage, time: Duration) -> Self {
+        self.stages[stage as usize] = time;
+        self
+    }
+
+    /// The same with this value of a counter.
+    pub fn with_count(mut self, counter: Counter, count: u64) -> Self {
+        self.counters[counter as usize] = count;
+        self
+    }
+
     /// Wall time from begin to end.
     pub fn total(&self) -> Duration {
         self.total

@@ -11,7 +11,7 @@ use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use plotters::style::{FontStyle, register_font};
 
-use crate::plan::short;
+use crate::plan::{rough, short};
 use crate::profile::{Profile, VariantProfile};
 use crate::sweep::ProfileError;
 
@@ -56,6 +56,10 @@ struct Line {
     name: String,
     /// Count and milliseconds.
     points: Vec<(f64, f64)>,
+    /// Where the milliseconds lie.
+    bars: Vec<[f64; 2]>,
+    /// Counts at which it starts to grow otherwise, and the time there.
+    knees: Vec<(f64, f64)>,
     stopped: bool,
 }
 
@@ -73,6 +77,12 @@ impl Chart {
                     .iter()
                     .map(|p| (f64::from(p.count.max(1)), p.frame.median.max(1e-3)))
                     .collect(),
+                bars: variant
+                    .points
+                    .iter()
+                    .map(|p| [p.frame.interval.low.max(1e-3), p.frame.interval.high.max(1e-3)])
+                    .collect(),
+                knees: knees(variant),
                 stopped: variant.stopped.is_some(),
             })
             .collect();
@@ -91,7 +101,7 @@ impl Chart {
         Self {
             title: title(profile),
             below: format!(
-                "median of {} frames, {} threads, {} on {}{}{stopped}",
+                "median of up to {} frames with its 95 % interval, {} threads, {} on {}{}{stopped}",
                 profile.frames,
                 machine.threads,
                 machine.instruction_set,
@@ -181,8 +191,21 @@ impl Chart {
                 1 => paper.dashed(&places, colour, 3, 12, 6)?,
                 _ => paper.dashed(&places, colour, 3, 4, 5)?,
             }
+            for (&(x, _), bar) in line.points.iter().zip(&line.bars) {
+                let ends = bar.map(|y| frame.place(x, y.clamp(self.y[0], self.y[1])));
+                // Longer than the marker is high.
+                if ends[0].1 - ends[1].1 > 14 {
+                    paper.line(&ends, colour, 2)?;
+                }
+            }
             for &place in &places {
                 paper.marker(nth, place, colour)?;
+            }
+            for &(count, ms) in &line.knees {
+                let (x, y) = frame.place(count, ms);
+                paper.line(&[(x, y - 16), (x, y + 16)], colour, 2)?;
+                let label = format!("bends at {}", short(count.round() as u32));
+                paper.text(&label, x + 6, y + 22, 14, colour, HPos::Left, false)?;
             }
             if let (true, Some(&(x, y))) = (line.stopped, places.last()) {
                 paper.line(&[(x - 9, y - 9), (x + 9, y + 9)], INK, 3)?;
@@ -351,6 +374,20 @@ impl<B: DrawingBackend> Paper<'_, B> {
     }
 }
 
+/// Where a variant's frame starts to grow otherwise, on its line.
+fn knees(variant: &VariantProfile) -> Vec<(f64, f64)> {
+    let Some(growth) = &variant.growth else { return Vec::new() };
+    let on_line = |count: f64| {
+        let pair = variant.points.windows(2).find(|pair| count <= f64::from(pair[1].count))?;
+        let [a, b] =
+            [&pair[0], &pair[1]].map(|point| (f64::from(point.count.max(1)).ln(), point.frame.median.ln()));
+        let share = ((count.ln() - a.0) / (b.0 - a.0)).clamp(0.0, 1.0);
+        Some((a.1 + (b.1 - a.1) * share).exp())
+    };
+    let round = |count: f64| f64::from(rough(count));
+    growth.frame.knees.iter().filter_map(|knee| Some((round(knee.count), on_line(knee.count)?))).collect()
+}
+
 /// What the chart shows, in a sentence.
 fn title(profile: &Profile) -> String {
     let whole: Vec<&VariantProfile> =
@@ -387,7 +424,7 @@ fn title(profile: &Profile) -> String {
 }
 
 /// A text of at most `most` characters.
-fn cut(text: &str, most: usize) -> String {
+pub(crate) fn cut(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         return text.to_owned();
     }

@@ -58,16 +58,43 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
     let failed = |error: csv::Error| ProfileError::Format(error.to_string());
     let mut writer = csv::Writer::from_writer(Vec::new());
     let stages = || Stage::ALL.iter().map(|stage| stage.name()).chain(["other"]);
-    let head = ["variant", "count", "alive", "median_ms", "p95_ms", "p99_ms", "worst_ms", "cpu_ms"];
+    let head = [
+        "variant",
+        "count",
+        "alive",
+        "frames",
+        "disturbed_frames",
+        "median_ms",
+        "median_low_ms",
+        "median_high_ms",
+        "p95_ms",
+        "p99_ms",
+        "worst_ms",
+        "missed_share",
+        "cpu_ms",
+        "busy_cores",
+    ];
     let tail = ["draw_calls", "bytes_per_element", "peak_memory_bytes"];
     let names = head.into_iter().chain(tail).map(str::to_owned);
     writer.write_record(names.chain(stages().map(|stage| format!("{stage}_ms")))).map_err(failed)?;
     for variant in &profile.variants {
         for point in &variant.points {
-            let times =
-                [point.frame.median, point.frame.p95, point.frame.p99, point.frame.worst, point.cpu_ms];
-            let mut record = vec![variant.name.clone(), point.count.to_string(), point.alive.to_string()];
-            record.extend(times.map(|time| format!("{time:.4}")));
+            let times = &point.frame;
+            let numbers = [
+                times.median,
+                times.interval.low,
+                times.interval.high,
+                times.p95,
+                times.p99,
+                times.worst,
+                times.missed,
+                point.cpu_ms,
+                point.noise.cores,
+            ];
+            let counts = [u64::from(point.count), point.alive, point.frames, point.noise.disturbed];
+            let mut record = vec![variant.name.clone()];
+            record.extend(counts.map(|count| count.to_string()));
+            record.extend(numbers.map(|number| format!("{number:.4}")));
             record.push(point.draw_calls.to_string());
             record.push(format!("{:.1}", point.bytes_per_element));
             record.push(point.peak_memory.to_string());

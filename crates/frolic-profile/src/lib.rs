@@ -6,22 +6,41 @@
 //! | question | file |
 //! | --- | --- |
 //! | how are counts and variants written? | `plan.rs` |
-//! | how is it measured, in which order? | `sweep.rs` |
-//! | what is kept of the measurements? | `profile.rs`, `stats.rs` (and `docs/profile-format.md`) |
+//! | what can be measured? | `subject.rs`: a scene, or a loop of your own |
+//! | how is it measured, in which order? | `sweep.rs`; what a kill does not lose `journal.rs` |
+//! | what else did the machine do? | `noise.rs` |
+//! | what is kept of the measurements? | `profile.rs` (and `docs/profile-format.md`) |
+//! | how sure is it, and how does it grow? | `stats.rs`, `growth.rs` |
+//! | how many can be afforded? | `ceiling.rs` |
+//! | did it become slower? | `compare.rs` |
 //! | how is it shown? | `table.rs`, `chart.rs`, `files.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
+mod ceiling;
 mod chart;
+mod compare;
 mod files;
+mod growth;
+mod journal;
+pub mod noise;
 mod plan;
 mod profile;
 pub mod stats;
+mod subject;
 mod sweep;
 mod table;
 
+pub use ceiling::{Ceiling, CeilingPlan, Tried, ceiling, ceilings};
 pub use chart::Chart;
+pub use compare::{Change, CompareSpec, Comparison, Verdict, compare};
 pub use files::{profile_from_json, write_profile};
+pub use growth::{Growth, Knee};
+pub use journal::{Journal, JournalOf};
 pub use plan::{Ladder, Plan, PlanError, Variation};
-pub use profile::{FORMAT_VERSION, Machine, Point, Profile, StageTime, Stop, Times, VariantProfile};
-pub use sweep::{ProfileError, Progress, check_plan, sweep};
+pub use profile::{
+    FORMAT_VERSION, Machine, Point, Profile, Round, StageGrowth, StageTime, Stop, Times, VariantGrowth,
+    VariantProfile,
+};
+pub use subject::{Run, Subject};
+pub use sweep::{ProfileError, Progress, Variant, check_plan, sweep, sweep_subjects};

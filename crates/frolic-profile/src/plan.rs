@@ -4,6 +4,10 @@ use std::fmt;
 use std::str::FromStr;
 use std::time::Duration;
 
+use frolic_scene::SceneSpec;
+
+use crate::journal::JournalOf;
+
 /// Why a plan cannot be followed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{what} '{text}': {problem}")]
@@ -19,8 +23,8 @@ pub struct PlanError {
 
 /// Counts to climb, rising.
 ///
-/// Written as a list (`1k,30k,1m`) or a range (`1k..1m`, three counts a decade: 1, 2, 5); `k` and `m` stand for thousand and
-/// million.
+/// Written as a list (`1k,30k,1m`) or a range (`1k..1m`, three counts a decade: 1, 2, 5; `1k..1m/6` has six, evenly apart); `k` and `m`
+/// stand for thousand and million.
 ///
 /// ```
 /// use frolic_profile::Ladder;
@@ -68,11 +72,19 @@ impl FromStr for Ladder {
         };
         let counts = match text.split_once("..") {
             Some((from, to)) => {
+                let (to, each) = match to.split_once('/') {
+                    None => (to, None),
+                    Some((to, each)) => (to, Some(each)),
+                };
                 let (from, to) = (count(from)?, count(to)?);
+                let each = each.map(|each| match each.trim().parse::<u32>() {
+                    Ok(each @ 1..=50) => Ok(each),
+                    _ => Err(wrong(format!("'{each}' points a decade; write 1 to 50"))),
+                });
                 if from > to {
                     return Err(wrong(format!("it runs backwards; write {}..{}", short(to), short(from))));
                 }
-                rungs(from, to)
+                each.transpose()?.map_or_else(|| rungs(from, to), |each| even_rungs(from, to, each))
             }
             None => text.split(',').map(count).collect::<Result<Vec<_>, _>>()?,
         };
@@ -99,6 +111,12 @@ pub(crate) fn short(count: u32) -> String {
     }
 }
 
+/// A foretold count to two digits: more would be pretence.
+pub(crate) fn rough(count: f64) -> u32 {
+    let unit = 10f64.powf((count.max(1.0).log10().floor() - 1.0).max(0.0));
+    ((count / unit).round() * unit).min(f64::from(u32::MAX)) as u32
+}
+
 fn count(word: &str) -> Option<u32> {
     let word = word.trim();
     let (digits, unit) = match word.char_indices().last()? {
@@ -111,6 +129,17 @@ fn count(word: &str) -> Option<u32> {
     }
     let value = digits.parse::<f64>().ok()? * unit;
     (value.fract() == 0.0 && value <= f64::from(u32::MAX)).then_some(value as u32)
+}
+
+/// From `from` to `to`, so many a decade, evenly apart.
+fn even_rungs(from: u32, to: u32, each: u32) -> Vec<u32> {
+    let first = f64::from(from.max(1));
+    let rungs = (1..).map(|nth| (first * 10f64.powf(f64::from(nth) / f64::from(each))).round());
+    let mut counts = vec![from];
+    counts.extend(rungs.take_while(|&count| count < f64::from(to)).map(|count| count as u32));
+    counts.push(to);
+    counts.dedup();
+    counts
 }
 
 /// From `from` to `to` by way of 1, 2 and 5 of each decade between.
@@ -185,10 +214,14 @@ pub struct Plan {
     pub counts: Ladder,
     /// Keys to vary, every value of each with every value of the others. Default none.
     pub vary: Vec<Variation>,
-    /// Frames timed a count and variant, 1 to 100000. Default 60.
+    /// Most frames timed a count and variant, 1 to 100000. Default 400.
     pub frames: u32,
-    /// Frames before those that are timed, at most 100000. Default 5.
-    pub warm_up: u32,
+    /// A point is done when the interval of its median is this narrow either way, as a share of it, 0.001 to 1. Default 0.03.
+    pub within: f64,
+    /// Time for all of it; each point still takes four turns. Default 40 s; `None` for as long as it takes.
+    pub time: Option<Duration>,
+    /// Longest that a frame may take so as not to be missed, above 0. Default 1/60 s.
+    pub target: Duration,
     /// A variant of which two frames in a row take longer than this, or one four times as long, stops climbing; 1 ms to
     /// 1 h. Default 2 s.
     pub frame_limit: Duration,
@@ -199,15 +232,17 @@ impl Default for Plan {
         Self {
             counts: Ladder::default(),
             vary: Vec::new(),
-            frames: 60,
-            warm_up: 5,
+            frames: 400,
+            within: 0.03,
+            time: Some(Duration::from_secs(40)),
+            target: Duration::from_nanos(16_666_667),
             frame_limit: Duration::from_secs(2),
         }
     }
 }
 
 impl Plan {
-    /// Whether frames, warm-up and limit are in range.
+    /// Whether frames, interval, target and limit are in range.
     ///
     /// # Errors
     /// Names the one that is not.
@@ -218,14 +253,29 @@ impl Plan {
         if !(1..=100_000).contains(&self.frames) {
             return wrong("frames", self.frames.to_string(), "write a number from 1 to 100000");
         }
-        if self.warm_up > 100_000 {
-            return wrong("warm-up", self.warm_up.to_string(), "write a number from 0 to 100000");
+        if !(0.001..=1.0).contains(&self.within) {
+            return wrong("within", self.within.to_string(), "write a share from 0.001 to 1");
+        }
+        if self.target.is_zero() {
+            return wrong("target", "0".to_owned(), "write a time above 0");
         }
         let limit = self.frame_limit.as_secs_f64();
         if !(0.001..=3600.0).contains(&limit) {
             return wrong("frame-limit", limit.to_string(), "write seconds from 0.001 to 3600");
         }
         self.variants().map(|_| ())
+    }
+
+    /// What a journal of this plan is of, for a scene.
+    ///
+    /// # Errors
+    /// As [`Plan::variants`].
+    pub fn journal_of(&self, scene: &SceneSpec) -> Result<JournalOf, PlanError> {
+        let words = |variant: Vec<(String, String)>| {
+            variant.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ")
+        };
+        let variants = self.variants()?.into_iter().map(words).collect();
+        Ok(JournalOf { scene: scene.to_toml(), variants })
     }
 
     /// Every combination of the varied keys, as settings; one empty combination when nothing varies.

@@ -3,16 +3,18 @@
 use frolic_core::{Counter, Frame, Stage};
 use serde::{Deserialize, Serialize};
 
-use crate::stats::{median, quantile};
+use crate::growth::Growth;
+use crate::noise::{Noise, Pace, Taken};
+use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, warm_up};
 
 /// Version of `profile.json`.
-pub const FORMAT_VERSION: u32 = 1;
+pub const FORMAT_VERSION: u32 = 2;
 
 /// Everything measured, and what is needed to measure it again.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Profile {
-    /// Version of the format: 1.
+    /// Version of the format: 2.
     pub frolic_profile: u32,
     /// Name of the scene.
     pub scene: String,
@@ -20,12 +22,18 @@ pub struct Profile {
     pub scene_text: String,
     /// The population whose count climbs.
     pub population: String,
-    /// Frames timed a point.
+    /// Most frames timed a point.
     pub frames: u32,
+    /// A point is done when the interval of its median is this narrow either way, as a share of it.
+    pub within: f64,
+    /// Longest that a frame may take so as not to be missed, ms.
+    pub target_ms: f64,
     /// A variant stops climbing when a frame takes longer, ms.
     pub frame_limit_ms: f64,
     /// Where it was measured.
     pub machine: Machine,
+    /// How long the reference loop took, median of the sweep.
+    pub pace: Pace,
     /// Whether it was interrupted; what is there is whole.
     pub interrupted: bool,
     /// What went wrong with a graphics device on the way, if anything; what is there is whole.
@@ -65,6 +73,9 @@ pub struct VariantProfile {
     pub settings: Vec<(String, String)>,
     /// Measured counts, rising.
     pub points: Vec<Point>,
+    /// How its times grow with the count; of two counts at least.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub growth: Option<VariantGrowth>,
     /// Why it did not reach the top, if it did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped: Option<Stop>,
@@ -80,6 +91,29 @@ pub struct Stop {
     pub reason: String,
 }
 
+/// How a variant's times grow with the count.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct VariantGrowth {
+    /// The median frame.
+    pub frame: Growth,
+    /// Stages that take 2 % of the highest count's frame or more, the one that alone fills the target first first.
+    pub stages: Vec<StageGrowth>,
+}
+
+/// How a stage grows.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct StageGrowth {
+    /// Its name.
+    pub stage: String,
+    /// Its growth.
+    pub growth: Growth,
+    /// The count at which it alone takes as long as a frame may; missing where it does not grow.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fills_at: Option<f64>,
+}
+
 /// What was measured at one count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
@@ -90,6 +124,10 @@ pub struct Point {
     pub alive: u64,
     /// Frame times, ms.
     pub frame: Times,
+    /// Frames that were timed, and frames before them that belonged to the warm-up.
+    pub frames: u64,
+    /// See `frames`.
+    pub warm_up: u64,
     /// Processor time of all threads a frame, mean, ms.
     pub cpu_ms: f64,
     /// Median time of each stage, ms, in the order of a frame; what is outside all stages comes last, as `other`.
@@ -100,8 +138,34 @@ pub struct Point {
     pub counters: Vec<(String, u64)>,
     /// Bytes held for elements and for drawing them, over the elements alive.
     pub bytes_per_element: f64,
-    /// Most memory that the process held while this was measured, bytes; 0 where the system does not tell.
+    /// Most memory that the process held while this was measured, bytes, and how much it held at the end; 0 where the system does not
+    /// tell.
     pub peak_memory: u64,
+    /// See `peak_memory`.
+    pub memory: u64,
+    /// The machine meanwhile.
+    pub noise: Noise,
+    /// The frames, turn by turn.
+    pub rounds: Vec<Round>,
+}
+
+/// A turn's frames.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct Round {
+    /// Each frame, ms.
+    pub ms: Vec<f64>,
+    /// The reference loop around them.
+    pub pace: Pace,
+    /// Whether the machine was disturbed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub disturbed: bool,
+}
+
+impl AsRef<[f64]> for Round {
+    fn as_ref(&self) -> &[f64] {
+        &self.ms
+    }
 }
 
 /// Spread of frame times, ms.
@@ -110,12 +174,18 @@ pub struct Point {
 pub struct Times {
     /// Half of all frames were faster.
     pub median: f64,
+    /// Where the median lies, by resampling rounds.
+    pub interval: Interval,
     /// 95 of 100 were faster.
     pub p95: f64,
+    /// Where that lies.
+    pub p95_interval: Interval,
     /// 99 of 100 were faster.
     pub p99: f64,
     /// The slowest.
     pub worst: f64,
+    /// Share of frames that took longer than the target.
+    pub missed: f64,
 }
 
 /// A stage's share of a frame.
@@ -126,42 +196,129 @@ pub struct StageTime {
     pub stage: String,
     /// Its median time, ms.
     pub ms: f64,
+    /// Its median in each round, ms.
+    pub rounds: Vec<f64>,
+}
+
+/// A turn as it was taken.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Turn {
+    pub(crate) frames: Vec<Frame>,
+    pub(crate) taken: Taken,
+    /// The reference loop before and after.
+    pub(crate) pace: Option<[Pace; 2]>,
+    /// Bytes held, most and last.
+    pub(crate) peak: u64,
+    pub(crate) memory: u64,
+}
+
+pub(crate) fn ms(time: std::time::Duration) -> f64 {
+    time.as_secs_f64() * 1e3
+}
+
+impl Turn {
+    pub(crate) fn totals(&self) -> Vec<f64> {
+        self.frames.iter().map(|frame| ms(frame.total())).collect()
+    }
+
+    fn pace(&self) -> Pace {
+        let [before, after] = self.pace.unwrap_or_default();
+        let middle = |a: f64, b: f64| (a + b) * 0.5;
+        Pace { compute: middle(before.compute, after.compute), memory: middle(before.memory, after.memory) }
+    }
+
+    /// Whether either loop around it was slow.
+    fn is_disturbed(&self, usual: Pace) -> bool {
+        self.pace.is_some_and(|around| around.iter().any(|pace| pace.is_disturbed(usual)))
+    }
 }
 
 impl Point {
-    /// Sums up the frames of one count, of which there is at least one.
-    pub(crate) fn of(count: u32, frames: &[Frame], cpu_ms: f64, peak_memory: u64) -> Self {
-        let ms = |time: std::time::Duration| time.as_secs_f64() * 1e3;
-        let mut totals: Vec<f64> = frames.iter().map(|frame| ms(frame.total())).collect();
-        totals.sort_by(f64::total_cmp);
-        let frame = Times {
-            median: quantile(&totals, 0.5),
-            p95: quantile(&totals, 0.95),
-            p99: quantile(&totals, 0.99),
-            worst: quantile(&totals, 1.0),
-        };
-        let middle = |value: &dyn Fn(&Frame) -> f64| median(&frames.iter().map(value).collect::<Vec<_>>());
-        let mut stages: Vec<StageTime> = Stage::ALL
+    /// Sums up the turns of one count, which have a frame at least; `usual` is the sweep's pace.
+    pub(crate) fn of(count: u32, turns: &[Turn], usual: Pace, target_ms: f64) -> Self {
+        let skipped = warm_up(&turns.iter().flat_map(Turn::totals).collect::<Vec<_>>());
+        // Without the warm-up.
+        let mut left = skipped;
+        let kept: Vec<(&Turn, &[Frame])> = turns
             .iter()
-            .map(|&stage| StageTime {
-                stage: stage.name().to_owned(),
-                ms: middle(&|frame| ms(frame.stage(stage))),
+            .map(|turn| {
+                let skip = left.min(turn.frames.len());
+                left -= skip;
+                (turn, &turn.frames[skip..])
+            })
+            .filter(|(_, frames)| !frames.is_empty())
+            .collect();
+        let rounds: Vec<Round> = kept
+            .iter()
+            .map(|(turn, frames)| Round {
+                ms: frames.iter().map(|frame| ms(frame.total())).collect(),
+                pace: turn.pace(),
+                disturbed: turn.is_disturbed(usual),
             })
             .collect();
-        stages.push(StageTime { stage: "other".to_owned(), ms: middle(&|frame| ms(frame.other())) });
+        let mut totals: Vec<f64> = rounds.iter().flat_map(|round| round.ms.iter().copied()).collect();
+        totals.sort_by(f64::total_cmp);
+        let timed = totals.len();
+        let frame = Times {
+            median: quantile(&totals, 0.5),
+            interval: bootstrap(&rounds, median),
+            p95: quantile(&totals, 0.95),
+            p95_interval: bootstrap(&rounds, |samples| quantile_of(samples, 0.95)),
+            p99: quantile(&totals, 0.99),
+            worst: quantile(&totals, 1.0),
+            missed: totals.iter().filter(|total| **total > target_ms).count() as f64 / timed.max(1) as f64,
+        };
+        let all = || kept.iter().flat_map(|(_, frames)| frames.iter());
+        let middle = |value: &dyn Fn(&Frame) -> f64| median(&all().map(value).collect::<Vec<_>>());
+        let by_round = |value: &dyn Fn(&Frame) -> f64| -> Vec<f64> {
+            kept.iter().map(|(_, frames)| median(&frames.iter().map(value).collect::<Vec<_>>())).collect()
+        };
+        let stage_time = |name: &str, value: &dyn Fn(&Frame) -> f64| StageTime {
+            stage: name.to_owned(),
+            ms: middle(value),
+            rounds: by_round(value),
+        };
+        let mut stages: Vec<StageTime> = Stage::ALL
+            .iter()
+            .map(|&stage| stage_time(stage.name(), &|frame| ms(frame.stage(stage))))
+            .collect();
+        stages.push(stage_time("other", &|frame| ms(frame.other())));
         let counter = |counter: Counter| middle(&|frame| frame.count(counter) as f64) as u64;
         let alive = counter(Counter::Alive);
         let bytes = counter(Counter::ElementBytes) + counter(Counter::DrawBytes);
+        let frames_of_all: usize = turns.iter().map(|turn| turn.frames.len()).sum();
+        let sum = |value: &dyn Fn(&Turn) -> f64| turns.iter().map(value).sum::<f64>();
+        let each = |value: &dyn Fn(&Turn) -> f64| sum(value) / frames_of_all.max(1) as f64;
+        let paced: Vec<f64> = rounds
+            .iter()
+            .filter(|round| round.pace.compute > 0.0)
+            .map(|round| round.pace.over(usual))
+            .collect();
+        let noise = Noise {
+            cores: sum(&|turn| turn.taken.cpu.as_secs_f64())
+                / sum(&|turn| turn.taken.wall.as_secs_f64()).max(1e-9),
+            slowdown: if paced.is_empty() { 1.0 } else { median(&paced) },
+            disturbed: rounds.iter().filter(|round| round.disturbed).map(|round| round.ms.len() as u64).sum(),
+            switches: each(&|turn| turn.taken.counted.switches as f64),
+            forced_switches: each(&|turn| turn.taken.counted.forced_switches as f64),
+            faults: each(&|turn| turn.taken.counted.faults as f64),
+            disk_faults: each(&|turn| turn.taken.counted.disk_faults as f64),
+        };
         Self {
             count,
             alive,
             frame,
-            cpu_ms,
+            frames: timed as u64,
+            warm_up: skipped as u64,
+            cpu_ms: each(&|turn| ms(turn.taken.cpu)),
             stages,
             draw_calls: counter(Counter::DrawCalls),
             counters: Counter::ALL.iter().map(|&c| (c.name().to_owned(), counter(c))).collect(),
             bytes_per_element: bytes as f64 / alive.max(1) as f64,
-            peak_memory,
+            peak_memory: turns.iter().map(|turn| turn.peak).max().unwrap_or(0),
+            memory: turns.last().map_or(0, |turn| turn.memory),
+            noise,
+            rounds,
         }
     }
 
@@ -170,5 +327,28 @@ impl Point {
         let mut stages: Vec<&StageTime> = self.stages.iter().collect();
         stages.sort_by(|a, b| b.ms.total_cmp(&a.ms));
         stages
+    }
+}
+
+impl VariantGrowth {
+    /// How the times of points, in rising order, grow; `None` for fewer than two.
+    pub(crate) fn of(points: &[Point], target_ms: f64) -> Option<Self> {
+        let last = points.last()?;
+        let count = |point: &Point| f64::from(point.count);
+        let frame =
+            Growth::of(&points.iter().map(|point| (count(point), point.frame.median)).collect::<Vec<_>>())?;
+        let of = |nth: usize, stage: &StageTime| {
+            let times: Vec<_> =
+                points.iter().filter_map(|point| Some((count(point), point.stages.get(nth)?.ms))).collect();
+            let growth = Growth::of(&times)?;
+            let fills_at = growth.reaches(target_ms);
+            Some(StageGrowth { stage: stage.stage.clone(), growth, fills_at })
+        };
+        let large = |stage: &StageTime| stage.ms >= last.frame.median * 0.02;
+        let stages = last.stages.iter().enumerate().filter(|(_, stage)| large(stage));
+        let mut stages: Vec<_> = stages.filter_map(|(nth, stage)| of(nth, stage)).collect();
+        let first = |stage: &StageGrowth| stage.fills_at.unwrap_or(f64::INFINITY);
+        stages.sort_by(|a, b| first(a).total_cmp(&first(b)));
+        Some(Self { frame, stages })
     }
 }

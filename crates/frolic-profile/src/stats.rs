@@ -1,4 +1,32 @@
-//! Order statistics of frame times.
+//! Statistics of frame times. They are skewed and come in runs, so there are no means here: order statistics, and intervals by resampling
+//! whole rounds.
+
+/// Share of the time that an interval is right.
+pub const CONFIDENCE: f64 = 0.95;
+
+/// Resamples behind an interval.
+pub const RESAMPLES: u32 = 400;
+
+/// A range that a value lies in, [`CONFIDENCE`] of the time.
+#[derive(Debug, Clone, Copy, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Interval {
+    /// Its lower end.
+    pub low: f64,
+    /// Its upper end.
+    pub high: f64,
+}
+
+impl Interval {
+    /// Half its width, as a share of a value; infinite for 0.
+    pub fn half_width_of(&self, value: f64) -> f64 {
+        if value > 0.0 { (self.high - self.low) * 0.5 / value } else { f64::INFINITY }
+    }
+
+    /// Whether a value lies in it.
+    pub fn holds(&self, value: f64) -> bool {
+        self.low <= value && value <= self.high
+    }
+}
 
 /// The value below which a share `q` (0..1) of the sorted samples lies, between neighbours by their distance (type 7 of Hyndman
 /// and Fan, "Sample Quantiles in Statistical Packages", 1996). 0 for no samples.
@@ -16,9 +44,131 @@ pub fn quantile(sorted: &[f64], q: f64) -> f64 {
     sorted[below] + (sorted[above] - sorted[below]) * (place - below as f64)
 }
 
-/// The middle value of samples in any order; 0 for none.
-pub fn median(samples: &[f64]) -> f64 {
+/// A quantile of samples in any order.
+pub fn quantile_of(samples: &[f64], q: f64) -> f64 {
     let mut sorted = samples.to_vec();
     sorted.sort_by(f64::total_cmp);
-    quantile(&sorted, 0.5)
+    quantile(&sorted, q)
+}
+
+/// The middle value of samples in any order; 0 for none.
+pub fn median(samples: &[f64]) -> f64 {
+    quantile_of(samples, 0.5)
+}
+
+/// Random numbers for resampling and for the order of turns: the same on every run. SplitMix64, Steele et al., "Fast Splittable Pseudorandom
+/// Number Generators" (2014).
+#[derive(Debug, Clone)]
+pub struct Dice(u64);
+
+impl Dice {
+    /// A stream of its own for each seed.
+    pub fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
+    fn roll(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ (z >> 31)
+    }
+
+    /// A whole number below `most`, which is at least 1.
+    pub fn below(&mut self, most: usize) -> usize {
+        ((u128::from(self.roll()) * most as u128) >> 64) as usize
+    }
+
+    /// An even number from 0 to 1.
+    pub fn unit(&mut self) -> f64 {
+        (self.roll() >> 11) as f64 / (1u64 << 53) as f64
+    }
+
+    /// Puts things into any order (Fisher and Yates, 1938).
+    pub fn shuffle<T>(&mut self, things: &mut [T]) {
+        for last in (1..things.len()).rev() {
+            things.swap(last, self.below(last + 1));
+        }
+    }
+}
+
+/// The interval of a statistic of samples that come in rounds: rounds are drawn with replacement, whole, as samples within one are alike
+/// (Efron, "Bootstrap Methods: Another Look at the Jackknife", 1979; whole clusters as in Field and Welsh, "Bootstrapping Clustered Data",
+/// 2007). With fewer than two rounds it is the range of the samples. The same samples give the same interval.
+///
+/// ```
+/// use frolic_profile::stats::{bootstrap, median};
+/// let rounds = [[4.0, 4.1], [3.9, 4.0], [4.2, 4.0], [4.1, 3.8], [4.0, 4.0]];
+/// let interval = bootstrap(&rounds, median);
+/// assert!(interval.holds(4.0) && interval.half_width_of(4.0) < 0.05);
+/// ```
+pub fn bootstrap<R: AsRef<[f64]>>(rounds: &[R], statistic: impl Fn(&[f64]) -> f64) -> Interval {
+    let all: Vec<f64> = rounds.iter().flat_map(|round| round.as_ref().iter().copied()).collect();
+    if rounds.len() < 2 {
+        return Interval { low: quantile_of(&all, 0.0), high: quantile_of(&all, 1.0) };
+    }
+    let mut dice = Dice::new(rounds.len() as u64);
+    let mut drawn = Vec::with_capacity(all.len());
+    let values = (0..RESAMPLES).map(|_| {
+        drawn.clear();
+        for _ in rounds {
+            drawn.extend_from_slice(rounds[dice.below(rounds.len())].as_ref());
+        }
+        statistic(&drawn)
+    });
+    around(values.collect(), CONFIDENCE)
+}
+
+/// The interval of the ratio of two statistics, `new` over `base`: rounds of both are drawn apart.
+///
+/// `confidence`: share of the time that it is right, 0 to 1.
+pub fn bootstrap_ratio<R: AsRef<[f64]>>(
+    base: &[R],
+    new: &[R],
+    confidence: f64,
+    statistic: impl Fn(&[f64]) -> f64,
+) -> Interval {
+    let mut dice = Dice::new((base.len() + new.len()) as u64);
+    let mut drawn = Vec::new();
+    let mut draw = |rounds: &[R]| {
+        drawn.clear();
+        for _ in rounds {
+            drawn.extend_from_slice(rounds[dice.below(rounds.len())].as_ref());
+        }
+        statistic(&drawn)
+    };
+    if base.is_empty() || new.is_empty() {
+        return Interval { low: 0.0, high: f64::INFINITY };
+    }
+    around((0..RESAMPLES * 2).map(|_| draw(new) / draw(base).max(1e-12)).collect(), confidence)
+}
+
+/// The middle share of values.
+pub(crate) fn around(mut values: Vec<f64>, share: f64) -> Interval {
+    values.sort_by(f64::total_cmp);
+    let tail = (1.0 - share) * 0.5;
+    Interval { low: quantile(&values, tail), high: quantile(&values, 1.0 - tail) }
+}
+
+/// How many samples at the start belong to the warm-up: leaving these out makes the rest known best (the marginal standard error rule of
+/// White, "An Effective Truncation Heuristic for Bias Reduction in Simulation Output", 1997, on medians of five). At most half.
+pub fn warm_up(samples: &[f64]) -> usize {
+    const BATCH: usize = 5;
+    let batches: Vec<f64> = samples.chunks_exact(BATCH).map(median).collect();
+    let mut best = (f64::INFINITY, 0);
+    for skip in 0..=batches.len() / 2 {
+        let rest = &batches[skip..];
+        if rest.len() < 2 {
+            break;
+        }
+        let middle = rest.iter().sum::<f64>() / rest.len() as f64;
+        let error =
+            rest.iter().map(|value| (value - middle).powi(2)).sum::<f64>() / (rest.len() as f64).powi(2);
+        // Only what is clearly better moves it on.
+        if error < best.0 * 0.95 {
+            best = (error, skip);
+        }
+    }
+    best.1 * BATCH
 }

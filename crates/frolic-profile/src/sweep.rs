@@ -1,22 +1,28 @@
 //! Measuring: variants interleaved, counts climbing, nobody left to hang.
 //!
-//! At each count the variants take turns, a few frames each, in an order that is reversed every other round; so a
-//! disturbance of the machine meets all of them. A frame is what a program does: one fixed step, the draw list, the picture.
+//! At each count the variants take turns, a few frames each, in an order that is drawn anew every round; so a disturbance of the machine
+//! meets all of them. Rounds go on until the interval of every median is narrow enough, or the count's share of the time is spent.
+//! Between turns a reference loop takes the machine's pace.
 
 use std::time::{Duration, Instant};
 
-use cpu_time::ProcessTime;
-use frolic_core::{Frame, Meter, SpecError, simd};
-use frolic_scene::{Scene, SceneError, SceneSpec};
+use frolic_core::{SpecError, simd};
+use frolic_scene::{SceneError, SceneSpec};
 
+use crate::journal::Journal;
+use crate::noise::{Pace, Reference, Watch, memory};
 use crate::plan::{Plan, PlanError};
-use crate::profile::{FORMAT_VERSION, Machine, Point, Profile, Stop, VariantProfile};
+use crate::profile::{
+    FORMAT_VERSION, Machine, Point, Profile, Stop, Turn, VariantGrowth, VariantProfile, ms,
+};
+use crate::stats::{Dice, bootstrap, median};
+use crate::subject::{Run, SceneSubject, Subject};
 
 /// Frames a variant takes before it is the next one's turn.
 const TURN: u32 = 5;
 
-/// Length of a step while a population settles, s; longer than a frame's, as nothing is timed.
-const SETTLE_STEP: f32 = 1.0 / 20.0;
+/// Rounds that are taken at least, as far as the plan has so many frames: an interval of fewer is not to be trusted.
+const LEAST_ROUNDS: u32 = 4;
 
 /// Why a profile could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -31,7 +37,7 @@ pub enum ProfileError {
     /// The scene cannot run at the lowest count.
     #[error(transparent)]
     Spec(#[from] SpecError),
-    /// The file is no profile of this version.
+    /// The file is no profile of this version, or cannot be compared with another.
     #[error("{0}")]
     Format(String),
     /// A chart cannot be drawn.
@@ -43,7 +49,7 @@ pub enum ProfileError {
 #[derive(Debug, Clone)]
 #[non_exhaustive]
 pub struct Progress<'a> {
-    /// Frames and settling runs done, of `total`.
+    /// Frames and settling runs done, of `total`; those that a point does not need count as done.
     pub done: u64,
     /// All there would be if no variant stopped early.
     pub total: u64,
@@ -51,6 +57,39 @@ pub struct Progress<'a> {
     pub count: u32,
     /// The variant being measured.
     pub variant: &'a str,
+}
+
+/// One of the ways that a sweep compares.
+pub struct Variant {
+    pub(crate) name: String,
+    pub(crate) settings: Vec<(String, String)>,
+    pub(crate) subject: Box<dyn Subject>,
+}
+
+impl std::fmt::Debug for Variant {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Variant").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+impl Variant {
+    /// A way of a program's own.
+    pub fn new(name: &str, subject: impl Subject + 'static) -> Self {
+        Self { name: name.to_owned(), settings: Vec::new(), subject: Box::new(subject) }
+    }
+
+    fn scene(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>, plan: &Plan) -> Self {
+        // A word says what it is; a number needs its key.
+        let word = |(key, value): &(String, String)| match value.parse::<f64>() {
+            Ok(_) => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
+            Err(_) => value.clone(),
+        };
+        let words: Vec<String> = settings.iter().map(word).collect();
+        let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
+        // The time limit holds for settling as well, with a generous share for the whole run.
+        let subject = SceneSubject { spec, patience: plan.frame_limit * 20 };
+        Self { name, settings, subject: Box::new(subject) }
+    }
 }
 
 /// Finds out whether a plan fits a scene, without measuring.
@@ -62,7 +101,7 @@ pub fn check_plan(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<(), Prof
 }
 
 /// The variants of a plan, each able to run at the first count: a mistake is better told at once.
-fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
+pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
     plan.check()?;
     if scene.climbing().is_none() {
         let problem = "has no population whose count could climb; add one".to_owned();
@@ -71,9 +110,8 @@ fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, P
     let first = plan.counts.counts().first().copied().unwrap_or(0);
     let variant = |settings: Vec<(String, String)>| -> Result<Variant, ProfileError> {
         let spec = settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))?;
-        let variant = Variant::new(name, spec, settings);
-        variant.scene(first)?;
-        Ok(variant)
+        frolic_scene::Scene::new(&spec.scaled(first))?;
+        Ok(Variant::scene(name, spec, settings, plan))
     };
     plan.variants()?.into_iter().map(variant).collect()
 }
@@ -87,203 +125,327 @@ pub fn sweep(
     name: &str,
     scene: &SceneSpec,
     plan: &Plan,
+    journal: Option<&mut Journal>,
+    watch: impl FnMut(&Progress<'_>) -> bool,
+) -> Result<Profile, ProfileError> {
+    let variants = prepare(name, scene, plan)?;
+    let mut profile = measure(name, variants, plan, journal, watch)?;
+    profile.scene_text = scene.to_toml();
+    profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
+    Ok(profile)
+}
+
+/// Measures anything that takes frames at any count, as [`sweep`] does a scene; what the plan varies is not used.
+///
+/// # Errors
+/// A plan out of range; a journal that cannot be written.
+pub fn sweep_subjects(
+    name: &str,
+    variants: Vec<Variant>,
+    plan: &Plan,
+    journal: Option<&mut Journal>,
+    watch: impl FnMut(&Progress<'_>) -> bool,
+) -> Result<Profile, ProfileError> {
+    plan.check()?;
+    measure(name, variants, plan, journal, watch)
+}
+
+fn measure(
+    name: &str,
+    mut variants: Vec<Variant>,
+    plan: &Plan,
+    mut journal: Option<&mut Journal>,
     mut watch: impl FnMut(&Progress<'_>) -> bool,
 ) -> Result<Profile, ProfileError> {
-    let mut variants = prepare(name, scene, plan)?;
-    let climbing = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
-
     let mut profile = Profile {
         frolic_profile: FORMAT_VERSION,
         scene: name.to_owned(),
-        scene_text: scene.to_toml(),
-        population: climbing,
+        scene_text: String::new(),
+        population: "elements".to_owned(),
         frames: plan.frames,
-        frame_limit_ms: plan.frame_limit.as_secs_f64() * 1e3,
+        within: plan.within,
+        target_ms: ms(plan.target),
+        frame_limit_ms: ms(plan.frame_limit),
         machine: this_machine(),
+        pace: Pace::default(),
         interrupted: false,
         fault: None,
         variants: Vec::new(),
     };
-    let mut progress = Tally::new(plan, variants.len());
-    'climb: for &count in plan.counts.counts() {
-        let mut climbers = Vec::new();
-        for variant in variants.iter_mut().filter(|variant| variant.result.stopped.is_none()) {
-            if !progress.ask(&mut watch, count, &variant.result.name) {
+    let results: Vec<VariantProfile> = variants
+        .iter()
+        .map(|variant| VariantProfile {
+            name: variant.name.clone(),
+            settings: variant.settings.clone(),
+            points: Vec::new(),
+            growth: None,
+            stopped: None,
+        })
+        .collect();
+    let mut sweep = Sweep {
+        plan,
+        results,
+        measured: Vec::new(),
+        reference: Reference::default(),
+        paces: Vec::new(),
+        dice: Dice::new(plan.counts.counts().len() as u64),
+        started: Instant::now(),
+        done: 0,
+        total: plan.counts.counts().len() as u64 * variants.len() as u64 * (u64::from(plan.frames) + 1),
+        device: None,
+        fault: None,
+    };
+    for (nth, &count) in plan.counts.counts().iter().enumerate() {
+        let left = plan.counts.counts().len() - nth;
+        match sweep.climb(&mut variants, count, left, &mut journal, &mut watch)? {
+            true => {}
+            false => {
                 profile.interrupted = true;
-                break 'climb;
+                break;
             }
-            if let Some(climber) = Climber::settle(variant, count, plan) {
-                climbers.push(climber);
-            }
-            progress.done += 1;
-        }
-        let rounds = plan.frames.div_ceil(TURN);
-        for round in 0..rounds {
-            let turn = TURN.min(plan.frames - round * TURN);
-            // There and back: no variant is always first.
-            climbers.reverse();
-            for climber in &mut climbers {
-                if !progress.ask(&mut watch, count, &climber.variant.result.name) {
-                    profile.interrupted = true;
-                    break 'climb;
-                }
-                climber.take(turn, plan.frame_limit);
-                progress.done += u64::from(turn);
-            }
-        }
-        for climber in climbers {
-            if climber.scene.is_on_device() && profile.machine.device.is_none() {
-                profile.machine.device = climber.scene.remark().map(str::to_owned);
-            }
-            let fault = climber.finish(count, plan.frame_limit);
-            profile.fault = profile.fault.take().or(fault);
         }
     }
-    profile.variants = variants.into_iter().map(|variant| variant.result).collect();
+    profile.pace = sweep.usual();
+    for (variant, count, turns) in &sweep.measured {
+        let point = Point::of(*count, turns, profile.pace, profile.target_ms);
+        sweep.results[*variant].points.push(point);
+    }
+    for result in &mut sweep.results {
+        result.growth = VariantGrowth::of(&result.points, profile.target_ms);
+    }
+    (profile.variants, profile.fault, profile.machine.device) = (sweep.results, sweep.fault, sweep.device);
     Ok(profile)
 }
 
-/// Counts what is done, and asks the watcher.
-struct Tally {
+/// A sweep under way.
+struct Sweep<'a> {
+    plan: &'a Plan,
+    results: Vec<VariantProfile>,
+    /// Finished points: variant, count, turns.
+    measured: Vec<(usize, u32, Vec<Turn>)>,
+    reference: Reference,
+    paces: Vec<Pace>,
+    dice: Dice,
+    started: Instant,
     done: u64,
     total: u64,
+    device: Option<String>,
+    fault: Option<String>,
 }
 
-impl Tally {
-    fn new(plan: &Plan, variants: usize) -> Self {
-        let points = plan.counts.counts().len() as u64 * variants as u64;
-        Self { done: 0, total: points * (u64::from(plan.frames) + 1) }
+impl Sweep<'_> {
+    /// The machine's pace, median of all so far.
+    fn usual(&self) -> Pace {
+        let of = |value: fn(&Pace) -> f64| median(&self.paces.iter().map(value).collect::<Vec<_>>());
+        Pace { compute: of(|pace| pace.compute), memory: of(|pace| pace.memory) }
     }
 
-    fn ask(&self, watch: &mut impl FnMut(&Progress<'_>) -> bool, count: u32, variant: &str) -> bool {
-        watch(&Progress { done: self.done, total: self.total, count, variant })
+    /// Ends a variant's climb.
+    fn stop(
+        &mut self,
+        variant: usize,
+        stop: Stop,
+        journal: &mut Option<&mut Journal>,
+    ) -> Result<(), ProfileError> {
+        if let Some(journal) = journal {
+            journal.stopped(variant, &stop)?;
+            journal.finish(variant, stop.count)?;
+        }
+        self.results[variant].stopped = Some(stop);
+        Ok(())
     }
-}
 
-struct Variant {
-    spec: SceneSpec,
-    result: VariantProfile,
-}
-
-impl Variant {
-    fn new(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>) -> Self {
-        // A word says what it is; a number needs its key.
-        let word = |(key, value): &(String, String)| match value.parse::<f64>() {
-            Ok(_) => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
-            Err(_) => value.clone(),
+    /// Takes all variants that are still in it to a count; `left` counts are there with it. Returns whether to go on.
+    fn climb(
+        &mut self,
+        variants: &mut [Variant],
+        count: u32,
+        left: usize,
+        journal: &mut Option<&mut Journal>,
+        watch: &mut impl FnMut(&Progress<'_>) -> bool,
+    ) -> Result<bool, ProfileError> {
+        let plan = self.plan;
+        let began = self.done;
+        let mut ask = |done: u64, total: u64, variant: &str| {
+            watch(&Progress { done: done.min(total), total, count, variant })
         };
-        let words: Vec<String> = settings.iter().map(word).collect();
-        let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
-        Self { spec, result: VariantProfile { name, settings, points: Vec::new(), stopped: None } }
-    }
-
-    fn scene(&self, count: u32) -> Result<Scene, SpecError> {
-        Scene::new(&self.spec.scaled(count))
+        // What is left of the time, shared by the counts that are left: the first are quick and leave the others more.
+        let until = plan.time.map(|time| {
+            let left_time = time.saturating_sub(self.started.elapsed());
+            Instant::now() + left_time / left as u32
+        });
+        let mut climbers = Vec::new();
+        for (nth, variant) in variants.iter_mut().enumerate() {
+            if let Some(stop) =
+                journal.as_ref().and_then(|journal| journal.stop(nth)).filter(|it| it.count == count)
+            {
+                self.results[nth].stopped = Some(stop.clone());
+            } else if self.results[nth].stopped.is_some() {
+                continue;
+            }
+            let turns = journal.as_ref().map_or_else(Vec::new, |journal| journal.turns(nth, count));
+            // Finished before an interruption.
+            if journal.as_ref().is_some_and(|journal| journal.is_done(nth, count)) {
+                if turns.iter().any(|turn| !turn.frames.is_empty()) {
+                    self.paces.extend(turns.iter().filter_map(|turn| turn.pace).flatten());
+                    self.measured.push((nth, count, turns));
+                }
+                continue;
+            }
+            if !ask(self.done, self.total, &variant.name) {
+                return Ok(false);
+            }
+            let stop = |reason: String| Stop { count, reason };
+            let begun = variant.subject.begin(count).and_then(|mut run| {
+                // The first frame makes what the others use again.
+                run.frame().map(|_| run)
+            });
+            match begun {
+                Ok(run) => climbers.push(Climber::new(nth, run, turns, plan)),
+                Err(reason) => self.stop(nth, stop(reason), journal)?,
+            }
+            self.done += 1;
+        }
+        let mut before = self.reference.pace();
+        self.paces.push(before);
+        let rounds = plan.frames.div_ceil(TURN);
+        for round in 0..rounds {
+            self.dice.shuffle(&mut climbers);
+            let late = until.is_some_and(|until| Instant::now() > until);
+            let enough = round >= LEAST_ROUNDS;
+            if climbers
+                .iter()
+                .all(|climber| climber.is_over(plan) || enough && (late || climber.is_known(plan)))
+            {
+                break;
+            }
+            for climber in &mut climbers {
+                if climber.is_over(plan) || enough && climber.is_known(plan) {
+                    continue;
+                }
+                if !ask(self.done, self.total, &self.results[climber.variant].name) {
+                    return Ok(false);
+                }
+                let turn = TURN.min(plan.frames.saturating_sub(climber.taken));
+                climber.take(turn, count, plan.frame_limit, journal)?;
+                let after = self.reference.pace();
+                self.paces.push(after);
+                climber.close([before, after], count, journal)?;
+                before = after;
+                self.done += u64::from(turn);
+            }
+        }
+        // What was not needed is done.
+        self.done = self.done.max(began + climbers.len() as u64 * (u64::from(plan.frames) + 1));
+        climbers.sort_by_key(|climber| climber.variant);
+        for climber in climbers {
+            if self.device.is_none() {
+                self.device = climber.run.device();
+            }
+            let Climber { variant, turns, over, fault, .. } = climber;
+            if let Some(over) = over {
+                let (took, limit) = (over.as_secs_f64(), plan.frame_limit.as_secs_f64());
+                let reason = format!("a frame took {took:.2} s, over the limit of {limit:.2} s");
+                self.stop(variant, Stop { count, reason }, journal)?;
+            }
+            if let Some(reason) = &fault {
+                self.results[variant].stopped = Some(Stop { count, reason: reason.clone() });
+            }
+            if let (Some(journal), None) = (&mut *journal, &fault) {
+                journal.finish(variant, count)?;
+            }
+            self.fault = self.fault.take().or(fault);
+            if turns.iter().any(|turn| !turn.frames.is_empty()) {
+                self.measured.push((variant, count, turns));
+            }
+        }
+        Ok(true)
     }
 }
 
 /// A variant at one count.
 struct Climber<'a> {
-    variant: &'a mut Variant,
-    scene: Scene,
-    meter: Meter,
-    frames: Vec<Frame>,
-    cpu: Duration,
-    peak: u64,
+    variant: usize,
+    run: Box<dyn Run + 'a>,
+    turns: Vec<Turn>,
+    /// Frames taken.
+    taken: u32,
     over: Option<Duration>,
     /// What went wrong with the device.
     fault: Option<String>,
 }
 
 impl<'a> Climber<'a> {
-    /// Builds the scene, lets it settle and warms it up; `None` when it cannot, which is noted.
-    fn settle(variant: &'a mut Variant, count: u32, plan: &Plan) -> Option<Self> {
-        let stop = |reason: String| Some(Stop { count, reason });
-        let mut scene = match variant.scene(count) {
-            Ok(scene) => scene,
-            Err(error) => {
-                variant.result.stopped = stop(error.to_string());
-                return None;
-            }
-        };
-        let mut meter = Meter::new();
-        // Long enough for the longest-lived of the climbing population to have come and gone. The time limit
-        // holds here as well, with a generous share for the whole run.
-        let life = variant.spec.climbing().map_or(0.0, |population| population.life.max);
-        let steps = (life.min(60.0) / SETTLE_STEP).ceil() as u32 + 1;
-        let started = Instant::now();
-        for _ in 0..steps {
-            scene.step(SETTLE_STEP, 1, &mut meter);
-            if started.elapsed() > plan.frame_limit * 20 {
-                variant.result.stopped = stop(format!("settling took over {:.0?}", plan.frame_limit * 20));
-                return None;
-            }
-        }
-        let frames = Vec::with_capacity(plan.frames as usize);
-        let mut climber =
-            Self { variant, scene, meter, frames, cpu: Duration::ZERO, peak: 0, over: None, fault: None };
-        climber.take(plan.warm_up.max(1), plan.frame_limit);
-        climber.frames.clear();
-        climber.cpu = Duration::ZERO;
-        Some(climber)
+    /// One that has settled, with the turns that were taken before an interruption.
+    fn new(variant: usize, run: Box<dyn Run + 'a>, turns: Vec<Turn>, plan: &Plan) -> Self {
+        let taken = turns.iter().map(|turn| turn.frames.len() as u32).sum::<u32>().min(plan.frames);
+        Self { variant, run, turns, taken, over: None, fault: None }
     }
 
-    /// Takes frames, until the limit is passed twice in a row or by far.
-    fn take(&mut self, turn: u32, limit: Duration) {
-        if self.over.is_some() || self.fault.is_some() {
-            return;
-        }
-        let Self { scene, meter, frames, over, peak, fault, .. } = self;
-        let step = scene.spec().clock.step();
-        let threads = scene.threads();
-        let cpu = ProcessTime::now();
-        threads.run(|| {
-            for _ in 0..turn {
-                meter.begin_frame();
-                scene.step(step, 1, meter);
-                if let Err(error) = scene.draw_in_place(meter) {
-                    *fault = Some(error.to_string());
+    fn is_over(&self, plan: &Plan) -> bool {
+        self.over.is_some() || self.fault.is_some() || self.taken >= plan.frames
+    }
+
+    /// Whether its median is known well enough.
+    fn is_known(&self, plan: &Plan) -> bool {
+        let totals: Vec<Vec<f64>> = self.turns.iter().map(Turn::totals).collect();
+        let middle = median(&totals.concat());
+        bootstrap(&totals, median).half_width_of(middle) <= plan.within
+    }
+
+    /// Takes a turn, until the limit is passed twice in a row or by far.
+    fn take(
+        &mut self,
+        turn: u32,
+        count: u32,
+        limit: Duration,
+        journal: &mut Option<&mut Journal>,
+    ) -> Result<(), ProfileError> {
+        let watch = Watch::start();
+        let mut now = Turn::default();
+        let mut slow_before =
+            self.turns.last().and_then(|turn| turn.frames.last()).is_some_and(|last| last.total() > limit);
+        for _ in 0..turn {
+            let frame = match self.run.frame() {
+                Ok(frame) => frame,
+                Err(fault) => {
+                    self.fault = Some(fault);
                     break;
                 }
-                let frame = meter.end_frame();
-                let slow_before = frames.last().is_some_and(|last: &Frame| last.total() > limit);
-                frames.push(frame);
-                // One slow frame may be the machine's doing; two in a row, or a very slow one, are not.
-                if frame.total() > limit * 4 || frame.total() > limit && slow_before {
-                    *over = Some(frame.total());
-                    break;
-                }
+            };
+            now.frames.push(frame);
+            self.taken += 1;
+            if let Some(journal) = journal {
+                journal.frame(self.variant, count, &frame)?;
             }
-        });
-        self.cpu += cpu.elapsed();
-        *peak = (*peak).max(memory());
+            // One slow frame may be the machine's doing; two in a row, or a very slow one, are not.
+            if frame.total() > limit * 4 || frame.total() > limit && slow_before {
+                self.over = Some(frame.total());
+                break;
+            }
+            slow_before = frame.total() > limit;
+        }
+        now.taken = watch.stop();
+        now.memory = memory();
+        now.peak = now.memory.max(self.turns.last().map_or(0, |turn| turn.peak));
+        self.turns.push(now);
+        Ok(())
     }
 
-    /// Notes the point; returns what went wrong with the device, if anything.
-    fn finish(self, count: u32, limit: Duration) -> Option<String> {
-        let Self { variant, frames, cpu, peak, over, fault, .. } = self;
-        if !frames.is_empty() {
-            let cpu_ms = cpu.as_secs_f64() * 1e3 / frames.len() as f64;
-            variant.result.points.push(Point::of(count, &frames, cpu_ms, peak));
+    /// Ends the turn with the pace of the machine around it.
+    fn close(
+        &mut self,
+        pace: [Pace; 2],
+        count: u32,
+        journal: &mut Option<&mut Journal>,
+    ) -> Result<(), ProfileError> {
+        let Some(turn) = self.turns.last_mut() else { return Ok(()) };
+        turn.pace = Some(pace);
+        match journal {
+            Some(journal) => journal.close(self.variant, count, turn),
+            None => Ok(()),
         }
-        if let Some(over) = over {
-            let reason = format!(
-                "a frame took {:.2} s, over the limit of {:.2} s",
-                over.as_secs_f64(),
-                limit.as_secs_f64()
-            );
-            variant.result.stopped = Some(Stop { count, reason });
-        }
-        if let Some(reason) = &fault {
-            variant.result.stopped = Some(Stop { count, reason: reason.clone() });
-        }
-        fault
     }
-}
-
-/// Memory the process holds, bytes.
-fn memory() -> u64 {
-    memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64)
 }
 
 fn this_machine() -> Machine {

@@ -2,8 +2,9 @@
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 
-use crate::plan::short;
-use crate::profile::{Point, Profile, StageTime, VariantProfile};
+use crate::chart::cut;
+use crate::plan::{rough, short};
+use crate::profile::{Point, Profile, StageTime, VariantGrowth, VariantProfile};
 
 /// Widest line, columns.
 const WIDTH: u16 = 100;
@@ -24,10 +25,11 @@ impl Profile {
             "p95",
             "p99",
             "worst",
+            "missed",
             "CPU ms",
             "draw calls",
             "B/el",
-            "peak MiB",
+            "MiB",
             "costs most",
         ]);
         table.set_header(head.iter().map(Cell::new));
@@ -37,10 +39,15 @@ impl Profile {
                 row.push(Cell::new(variant));
             }
             let numbers = [
-                ms(point.frame.median),
+                format!(
+                    "{} ±{:.0}%",
+                    ms(point.frame.median),
+                    (point.frame.interval.half_width_of(point.frame.median) * 100.0).min(999.0)
+                ),
                 ms(point.frame.p95),
                 ms(point.frame.p99),
                 ms(point.frame.worst),
+                format!("{:.0}%", point.frame.missed * 100.0),
                 ms(point.cpu_ms),
                 point.draw_calls.to_string(),
                 format!("{:.0}", point.bytes_per_element),
@@ -55,6 +62,8 @@ impl Profile {
         }
         let mut lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
         lines.extend(self.split());
+        lines.extend(self.growth());
+        lines.extend(self.disturbance());
         for variant in &self.variants {
             if let Some(stop) = &variant.stopped {
                 lines.push(format!("{} stopped at {}: {}", variant.name, short(stop.count), stop.reason));
@@ -83,6 +92,53 @@ impl Profile {
             lines.insert(0, String::new());
         }
         lines
+    }
+
+    /// How each variant grows, and which stage fills the frame first; two lines a variant.
+    fn growth(&self) -> Vec<String> {
+        let mut lines = Vec::new();
+        let whole = |count: f64| short(rough(count));
+        for variant in &self.variants {
+            let Some(VariantGrowth { frame, stages }) = &variant.growth else { continue };
+            if variant.points.len() < 3 {
+                continue;
+            }
+            let mut line = format!(
+                "{}: from {} on the frame grows as n^{:.2} ({:.2} to {:.2})",
+                cut(&variant.name, 30),
+                short(frame.counts[0].round() as u32),
+                frame.exponent,
+                frame.interval.low,
+                frame.interval.high,
+            );
+            for knee in frame.knees.iter().rev() {
+                line.push_str(&format!(", below {} as n^{:.2}", whole(knee.count), knee.before));
+            }
+            lines.push(line);
+            let mut filling = stages.iter().filter_map(|stage| Some((&stage.stage, stage.fills_at?)));
+            if let Some((first, at)) = filling.next() {
+                let mut line =
+                    format!("  {first} alone fills {} ms first, at {}", ms(self.target_ms), whole(at));
+                if let Some((second, at)) = filling.next() {
+                    line.push_str(&format!("; then {second}, at {}", whole(at)));
+                }
+                lines.push(line);
+            }
+        }
+        if !lines.is_empty() {
+            lines.insert(0, String::new());
+        }
+        lines
+    }
+
+    /// What is to be said of the machine, if anything.
+    fn disturbance(&self) -> Option<String> {
+        let points = || self.variants.iter().flat_map(|variant| &variant.points);
+        let disturbed: u64 = points().map(|point| point.noise.disturbed).sum();
+        let all: u64 = points().map(|point| point.frames).sum();
+        (disturbed > 0).then(|| {
+            format!("{disturbed} of {all} frames were timed while the machine was disturbed; they are marked, and count")
+        })
     }
 
     /// Points by count, variants side by side.

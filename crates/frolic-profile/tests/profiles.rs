@@ -31,7 +31,7 @@ fn plan(counts: &str, vary: &[&str], frames: u32) -> Plan {
 }
 
 fn measured(counts: &str, vary: &[&str], frames: u32) -> Profile {
-    sweep("beacon", &scene(), &plan(counts, vary, frames), |_| true).unwrap()
+    sweep("beacon", &scene(), &plan(counts, vary, frames), None, |_| true).unwrap()
 }
 
 #[test]
@@ -152,7 +152,7 @@ fn storage_shows_in_the_counters() {
 #[test]
 fn variants_take_turns() {
     let mut seen = Vec::new();
-    sweep("beacon", &scene(), &plan("100", &["threads=1,2"], 20), |progress| {
+    sweep("beacon", &scene(), &plan("100", &["threads=1,2"], 20), None, |progress| {
         seen.push(progress.variant.to_owned());
         assert!(progress.done <= progress.total);
         true
@@ -168,7 +168,7 @@ fn a_variant_over_the_limit_stops_and_says_so() {
     let mut plan = plan("10,200k,400k", &["draw.technique=each,instanced"], 3);
     plan.frame_limit = Duration::from_millis(1);
     let profile =
-        sweep("beacon", &scene().set("draw.size", "[1280, 800]").unwrap(), &plan, |_| true).unwrap();
+        sweep("beacon", &scene().set("draw.size", "[1280, 800]").unwrap(), &plan, None, |_| true).unwrap();
     for variant in &profile.variants {
         let stop = variant.stopped.as_ref().unwrap();
         assert!(
@@ -185,14 +185,14 @@ fn a_variant_over_the_limit_stops_and_says_so() {
 #[test]
 fn an_interrupted_sweep_keeps_what_is_finished() {
     let mut asked = 0;
-    let profile = sweep("beacon", &scene(), &plan("10,20,30", &[], 5), |_| {
+    let profile = sweep("beacon", &scene(), &plan("10,20,30", &[], 5), None, |_| {
         asked += 1;
         asked < 5
     })
     .unwrap();
     assert!(profile.interrupted);
     assert_eq!(profile.variants[0].points.iter().map(|point| point.count).collect::<Vec<_>>(), [10, 20]);
-    let nothing = sweep("beacon", &scene(), &plan("10", &[], 5), |_| false).unwrap();
+    let nothing = sweep("beacon", &scene(), &plan("10", &[], 5), None, |_| false).unwrap();
     let folder = tempfile::tempdir().unwrap();
     assert_eq!(
         write_profile(&nothing, folder.path()).unwrap().len(),
@@ -203,8 +203,9 @@ fn an_interrupted_sweep_keeps_what_is_finished() {
 
 #[test]
 fn plans_that_do_not_fit_are_refused_before_measuring() {
-    let refused =
-        |scene: &SceneSpec, plan: &Plan| sweep("beacon", scene, plan, |_| panic!("measures")).unwrap_err();
+    let refused = |scene: &SceneSpec, plan: &Plan| {
+        sweep("beacon", scene, plan, None, |_| panic!("measures")).unwrap_err()
+    };
     assert!(
         refused(&scene(), &plan("10", &["draw.tecnique=each"], 5))
             .to_string()
@@ -302,7 +303,7 @@ fn many_long_variants_stay_readable() {
 /// Text from a scene gets into the SVG escaped.
 #[test]
 fn names_cannot_break_out_of_the_chart() {
-    let profile = sweep("<b>&\"x\"", &scene(), &plan("10", &[], 2), |_| true).unwrap();
+    let profile = sweep("<b>&\"x\"", &scene(), &plan("10", &[], 2), None, |_| true).unwrap();
     let svg = Chart::of(&profile).svg().unwrap();
     assert!(!svg.contains("<b>"), "{svg}");
     assert!(svg.contains("&lt;b"));

@@ -13,7 +13,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     plan.vary = vec!["draw.technique=each,instanced".parse()?];
     plan.frames = 15;
 
-    let profile = sweep("beacon", &scene, &plan, |progress| {
+    let profile = sweep("beacon", &scene, &plan, None, |progress| {
         eprint!("\r{} of {} frames ", progress.done, progress.total);
         true // go on; `false` would end here with what is finished
     })?;

@@ -15,7 +15,7 @@ fn a_lost_device_keeps_what_was_finished() {
     plan.vary = vec!["backend=cpu,gpu".parse().unwrap()];
     (plan.frames, plan.frame_limit) = (10, Duration::from_secs(20));
     let mut asked = 0;
-    let profile = sweep("beacon", &scene, &plan, |now| {
+    let profile = sweep("beacon", &scene, &plan, None, |now| {
         asked += u32::from(now.count == 200 && now.variant == "gpu");
         // Once to settle, then before each turn of frames.
         if asked == 2 {

@@ -49,7 +49,7 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     plan.vary = vec!["draw.technique=each,instanced".parse()?];
     plan.frames = 15;
     note(&format!("\nprofile of {PROFILED}: one draw call an element, against one a batch"));
-    let profile = measure(PROFILED, &spec, &plan)?;
+    let profile = measure(PROFILED, &spec, &plan, None)?;
     let written = write_profile(&profile, &args.out)?;
     note(&profile.table());
     if let Some(line) = at_a_million(&profile) {

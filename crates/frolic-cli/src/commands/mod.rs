@@ -1,8 +1,10 @@
 //! The commands, a file each, and what they share: choosing a scene, running it to a moment, folders, Ctrl-C.
 
 mod bake;
+mod ceiling;
 mod check;
 mod demo;
+mod diff;
 mod draw;
 mod profile;
 mod scenes;
@@ -10,6 +12,7 @@ mod scenes;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use frolic::prelude::*;
 use frolic::profile::{PlanError, ProfileError};
@@ -46,13 +49,15 @@ pub(crate) enum Outcome {
     Done,
     /// Cut short by Ctrl-C; what was finished is kept.
     Interrupted,
+    /// A check failed, and has said so.
+    Failed,
 }
 
 impl From<Outcome> for ExitCode {
     fn from(outcome: Outcome) -> Self {
         match outcome {
             Outcome::Done => ExitCode::SUCCESS,
-            Outcome::Interrupted => ExitCode::FAILURE,
+            Outcome::Interrupted | Outcome::Failed => ExitCode::FAILURE,
         }
     }
 }
@@ -62,6 +67,8 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
         Command::Demo(args) => demo::run(args),
         Command::Draw(args) => draw::run(args),
         Command::Profile(args) => profile::run(args),
+        Command::Ceiling(args) => ceiling::run(args),
+        Command::Diff(args) => diff::run(args),
         Command::Bake(args) => bake::run(args),
         Command::Check(args) => check::run(args),
         Command::Scenes(args) => scenes::run(args),
@@ -126,6 +133,12 @@ fn run_to(scene: &mut Scene, seconds: f64, meter: &mut Meter) -> bool {
     }
     bar.finish_and_clear();
     true
+}
+
+/// Seconds of an option as a time.
+fn seconds(option: &str, value: f64) -> Result<Duration, CommandError> {
+    Duration::try_from_secs_f64(value)
+        .map_err(|_| CommandError::Usage(format!("{option}: write a number above 0, and not too large")))
 }
 
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);

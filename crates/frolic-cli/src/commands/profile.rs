@@ -3,11 +3,13 @@
 use std::time::Duration;
 
 use frolic::prelude::*;
-use frolic::profile::check_plan;
+use frolic::profile::{Journal, check_plan};
 
-use super::{CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, short_name, usable};
+use super::{
+    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name, usable,
+};
 use crate::args;
-use crate::output::{progress, say, say_json};
+use crate::output::{complain, progress, say, say_json};
 
 pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -17,6 +19,12 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     plan.counts = args.counts.clone();
     plan.vary.clone_from(&args.vary);
     plan.frames = args.frames;
+    plan.within = args.within;
+    plan.time = match args.time {
+        0.0 => None,
+        time => Some(seconds("--time", time)?),
+    };
+    plan.target = seconds("--target-rate", 1.0 / args.target_rate)?;
     plan.frame_limit = Duration::try_from_secs_f64(args.frame_limit).map_err(|_| {
         CommandError::Usage(format!("--frame-limit {}: write seconds from 0.001 to 3600", args.frame_limit))
     })?;
@@ -24,7 +32,11 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     check_plan(&name, &spec, &plan)?;
     usable(&args.out)?;
 
-    let profile = measure(&name, &spec, &plan)?;
+    let journal = args.out.join("journal.jsonl");
+    let of = plan.journal_of(&spec)?;
+    let mut journal =
+        if args.resume { Journal::resume(&journal, &of)? } else { Journal::begin(&journal, &of)? };
+    let profile = measure(&name, &spec, &plan, Some(&mut journal))?;
     let written = write_profile(&profile, &args.out)?;
     if args.json {
         say_json(&profile);
@@ -36,6 +48,11 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
             .collect();
         say(&format!("\n{}: {}", args.out.display(), names.join(", ")));
     }
+    if !profile.interrupted && profile.fault.is_none() {
+        journal.remove();
+    } else {
+        complain(&format!("{}: go on with --resume", args.out.display()));
+    }
     if let Some(fault) = &profile.fault {
         // What was finished is written.
         return Err(SceneError::Device(fault.clone()).into());
@@ -44,9 +61,14 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
 }
 
 /// A sweep with a progress bar that Ctrl-C ends early.
-pub(super) fn measure(name: &str, spec: &SceneSpec, plan: &Plan) -> Result<Profile, CommandError> {
+pub(super) fn measure(
+    name: &str,
+    spec: &SceneSpec,
+    plan: &Plan,
+    journal: Option<&mut Journal>,
+) -> Result<Profile, CommandError> {
     let bar = progress(0, "profiling");
-    let profile = sweep(name, spec, plan, |now| {
+    let profile = sweep(name, spec, plan, journal, |now| {
         bar.set_length(now.total);
         bar.set_position(now.done);
         bar.set_message(format!("{} at {}", now.variant, now.count));

@@ -1,0 +1,313 @@
+//! How many can be afforded: the largest count whose frames fit a budget, found in few runs.
+//!
+//! Counts grow as the times so far foretell, until one does not fit; then the gap is closed along the power between its ends. The
+//! answer is where the line through the runs around it crosses the budget, and its interval is where lines through resampled runs do.
+
+use std::time::{Duration, Instant};
+
+use frolic_scene::SceneSpec;
+use serde::{Deserialize, Serialize};
+
+use crate::plan::{Plan, PlanError};
+use crate::profile::ms;
+use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, quantile_of};
+use crate::subject::{Run, Subject};
+use crate::sweep::{ProfileError, Variant, prepare};
+
+/// Frames of a round, and rounds of a run: at least, and at most.
+const ROUND: usize = 5;
+const ROUNDS: [usize; 2] = [6, 40];
+
+/// Runs of one search, at most.
+const MOST_RUNS: usize = 24;
+
+/// What is searched for.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct CeilingPlan {
+    /// 95 of 100 frames take no longer than this; 10 µs to 1 h. Default 1/60 s.
+    pub budget: Duration,
+    /// The first count that is tried. Default 1000.
+    pub first: u32,
+    /// The largest. Default 100 million.
+    pub most: u32,
+    /// The answer is this narrow either way, as a share of it, where time allows; 0.005 to 1. Default 0.05.
+    pub within: f64,
+    /// Time for one variant. Default 20 s.
+    pub time: Duration,
+}
+
+impl Default for CeilingPlan {
+    fn default() -> Self {
+        Self {
+            budget: Duration::from_nanos(16_666_667),
+            first: 1_000,
+            most: 100_000_000,
+            within: 0.05,
+            time: Duration::from_secs(20),
+        }
+    }
+}
+
+impl CeilingPlan {
+    /// Whether all is in range.
+    ///
+    /// # Errors
+    /// Names what is not.
+    pub fn check(&self) -> Result<(), PlanError> {
+        let wrong = |what: &'static str, text: String, problem: &str| {
+            Err(PlanError { what, text, problem: problem.to_owned() })
+        };
+        if !(1e-5..=3600.0).contains(&self.budget.as_secs_f64()) {
+            return wrong("budget", format!("{:?}", self.budget), "write a time from 0.01ms to 3600s");
+        }
+        if !(0.005..=1.0).contains(&self.within) {
+            return wrong("within", self.within.to_string(), "write a share from 0.005 to 1");
+        }
+        if self.first == 0 || self.most < self.first {
+            return wrong(
+                "first",
+                self.first.to_string(),
+                "write a count of at least 1, and not over the most",
+            );
+        }
+        Ok(())
+    }
+}
+
+/// The largest count that fits a budget.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct Ceiling {
+    /// The variant's name and settings.
+    pub variant: String,
+    /// See `variant`.
+    pub settings: Vec<(String, String)>,
+    /// The budget, ms.
+    pub budget_ms: f64,
+    /// The count; 0 where not even one element fits.
+    pub count: u32,
+    /// Where it lies.
+    pub interval: Interval,
+    /// What ended the search where it is no crossing: the largest count fits, the smallest does not, or a count could not run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remark: Option<String>,
+    /// All runs, in their order.
+    pub tried: Vec<Tried>,
+}
+
+/// One run of a search.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct Tried {
+    /// Elements.
+    pub count: u32,
+    /// 95 of 100 frames were faster, ms.
+    pub p95: f64,
+    /// Where that lies.
+    pub interval: Interval,
+    /// Frames, ms, by round.
+    #[serde(skip)]
+    rounds: Vec<Vec<f64>>,
+}
+
+/// Searches the ceilings of a scene, one a variant of the plan's varied keys. `watch` is asked before every run, with the variant and the
+/// count; when it answers `false` what is finished is returned.
+///
+/// # Errors
+/// As [`sweep`](crate::sweep()); a budget out of range.
+pub fn ceilings(
+    name: &str,
+    scene: &SceneSpec,
+    plan: &Plan,
+    search: &CeilingPlan,
+    mut watch: impl FnMut(&str, u32) -> bool,
+) -> Result<Vec<Ceiling>, ProfileError> {
+    search.check()?;
+    let mut found = Vec::new();
+    for variant in prepare(name, scene, plan)? {
+        let Variant { name, settings, mut subject } = variant;
+        let Some(mut ceiling) = ceiling(&mut *subject, search, |count| watch(&name, count))? else { break };
+        (ceiling.variant, ceiling.settings) = (name, settings);
+        found.push(ceiling);
+    }
+    Ok(found)
+}
+
+/// Searches the ceiling of anything that takes frames at any count; `None` where `watch` cut it short.
+///
+/// # Errors
+/// A budget out of range; a subject that cannot run at its first count.
+pub fn ceiling(
+    subject: &mut dyn Subject,
+    search: &CeilingPlan,
+    mut watch: impl FnMut(u32) -> bool,
+) -> Result<Option<Ceiling>, ProfileError> {
+    search.check()?;
+    let (budget, until) = (ms(search.budget), Instant::now() + search.time);
+    let mut tried: Vec<Tried> = Vec::new();
+    let mut remark = None;
+    // The largest that fits, and the smallest that does not.
+    let (mut fits, mut fails): (Option<u32>, Option<u32>) = (None, None);
+    let mut next = search.first;
+    while tried.len() < MOST_RUNS {
+        if !watch(next) {
+            return Ok(None);
+        }
+        let run = match run(subject, next, budget, until) {
+            Ok(run) => run,
+            Err(problem) if tried.is_empty() => return Err(ProfileError::Format(problem)),
+            Err(problem) => {
+                remark = Some(format!("{next} cannot run: {problem}"));
+                break;
+            }
+        };
+        if run.p95 <= budget {
+            fits = fits.max(Some(next))
+        } else {
+            fails = Some(fails.unwrap_or(next).min(next))
+        }
+        tried.push(run);
+        let late = Instant::now() > until;
+        next = match (fits, fails) {
+            (Some(low), None) if low >= search.most => {
+                remark = Some("the largest count that was allowed fits".to_owned());
+                break;
+            }
+            (None, Some(1)) => {
+                remark = Some("not even one element fits".to_owned());
+                break;
+            }
+            _ if late => break,
+            (Some(low), None) => larger(&tried, budget, low).min(search.most),
+            (None, Some(high)) => (high / 8).max(1),
+            (Some(low), Some(high)) => {
+                let answer = cross(&tried, budget);
+                let known = answer.is_some_and(|(count, interval)| {
+                    let close = f64::from(high) / f64::from(low) < 1.0 + 2.0 * search.within;
+                    close && interval.half_width_of(count) <= search.within
+                });
+                if known || high <= low + 1 {
+                    break;
+                }
+                // What the line says, kept away from the ends, and to one side of them: both must come closer.
+                let aim = answer.map_or((f64::from(low) * f64::from(high)).sqrt(), |(count, _)| count);
+                let ratio = (f64::from(high) / f64::from(low)).powf(0.2);
+                aim.clamp(f64::from(low) * ratio, f64::from(high) / ratio).round() as u32
+            }
+            (None, None) => break,
+        }
+        .max(1);
+        if tried.iter().filter(|run| run.count == next).count() >= 3 {
+            break;
+        }
+    }
+    let whole = |count: f64| count.clamp(0.0, f64::from(u32::MAX)) as u32;
+    let (count, interval) = match (cross(&tried, budget), fits, fails) {
+        (Some((count, interval)), Some(_), Some(_)) => (whole(count), interval),
+        (_, Some(low), _) => (low, Interval { low: f64::from(low), high: f64::INFINITY }),
+        _ => (0, Interval::default()),
+    };
+    if remark.is_none() && (fits.is_none() || fails.is_none()) {
+        remark = Some("the time was spent before a count was found that does not fit".to_owned());
+    }
+    // JSON knows no infinity.
+    let interval = Interval { high: interval.high.min(f64::from(u32::MAX)), ..interval };
+    Ok(Some(Ceiling {
+        variant: String::new(),
+        settings: Vec::new(),
+        budget_ms: budget,
+        count,
+        interval,
+        remark,
+        tried,
+    }))
+}
+
+/// Takes frames at a count until it is plain on which side of the budget they are, or how far from it.
+fn run(subject: &mut dyn Subject, count: u32, budget: f64, until: Instant) -> Result<Tried, String> {
+    let mut running: Box<dyn Run + '_> = subject.begin(count)?;
+    // The first frames make what the others use again.
+    for _ in 0..2 {
+        let frame = running.frame()?;
+        if ms(frame.total()) > budget * 8.0 {
+            break;
+        }
+    }
+    let mut rounds: Vec<Vec<f64>> = Vec::new();
+    let p95 = |samples: &[f64]| quantile_of(samples, 0.95);
+    loop {
+        let mut round = Vec::with_capacity(ROUND);
+        for _ in 0..ROUND {
+            round.push(ms(running.frame()?.total()));
+        }
+        rounds.push(round);
+        let value = p95(&rounds.concat());
+        // Far off needs no more.
+        let far = value > budget * 2.0 || value < budget * 0.4;
+        let least = if far { 2 } else { ROUNDS[0] };
+        if rounds.len() < least {
+            continue;
+        }
+        let interval = bootstrap(&rounds, p95);
+        if far || rounds.len() >= ROUNDS[1] || interval.half_width_of(value) < 0.02 || Instant::now() > until
+        {
+            return Ok(Tried { count, p95: value, interval, rounds });
+        }
+    }
+}
+
+/// A larger count, as far as the runs so far foretell; a little over the budget, so that it closes in from above.
+fn larger(tried: &[Tried], budget: f64, low: u32) -> u32 {
+    let mut by_count: Vec<&Tried> = tried.iter().collect();
+    by_count.sort_by_key(|run| run.count);
+    let exponent = match by_count[..] {
+        [.., a, b] if a.count < b.count => {
+            let rise = (b.p95 / a.p95).ln() / (f64::from(b.count) / f64::from(a.count)).ln();
+            rise.clamp(0.3, 3.0)
+        }
+        _ => 1.0,
+    };
+    let last = by_count.last().map_or(budget, |run| run.p95);
+    let ratio = (budget * 1.1 / last).powf(1.0 / exponent).clamp(1.3, 30.0);
+    (f64::from(low) * ratio).min(f64::from(u32::MAX)) as u32
+}
+
+/// Where the line through the runs around a budget crosses it, and where lines through resampled runs do.
+fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
+    let near: Vec<&Tried> =
+        tried.iter().filter(|run| (budget * 0.5..budget * 2.0).contains(&run.p95)).collect();
+    let crossing = |values: &[f64]| -> Option<f64> {
+        let points: Vec<(f64, f64)> = near
+            .iter()
+            .zip(values)
+            .map(|(run, p95)| (f64::from(run.count).ln(), p95.max(1e-9).ln()))
+            .collect();
+        // The nearest count for more: a line by weights that fall with the distance from the budget.
+        let weight = |y: f64| 1.0 / (0.05 + (y - budget.ln()).abs());
+        let sum =
+            |of: &dyn Fn(f64, f64) -> f64| points.iter().map(|&(x, y)| weight(y) * of(x, y)).sum::<f64>();
+        let total = sum(&|_, _| 1.0);
+        let (x, y) = (sum(&|x, _| x) / total, sum(&|_, y| y) / total);
+        let spread = sum(&|a, _| (a - x).powi(2));
+        let slope = sum(&|a, b| (a - x) * (b - y)) / spread;
+        (spread > 1e-9 && slope > 0.05).then(|| (x + (budget.ln() - y) / slope).exp())
+    };
+    let values: Vec<f64> = near.iter().map(|run| run.p95).collect();
+    let count = crossing(&values)?;
+    let mut dice = Dice::new(near.len() as u64);
+    let resampled = (0..RESAMPLES).filter_map(|_| {
+        let values: Vec<f64> = near
+            .iter()
+            .map(|run| {
+                let rounds = &run.rounds;
+                let drawn: Vec<f64> =
+                    rounds.iter().flat_map(|_| rounds[dice.below(rounds.len())].iter().copied()).collect();
+                quantile_of(&drawn, 0.95)
+            })
+            .collect();
+        crossing(&values)
+    });
+    let values: Vec<f64> = resampled.collect();
+    Some((count, around(values, CONFIDENCE)))
+}

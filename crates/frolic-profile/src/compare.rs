@@ -1,0 +1,227 @@
+//! Did it become slower? Two profiles of the same thing, point by point and stage by stage.
+//!
+//! A change is called where the interval of the ratio of medians leaves 1 out, rounds of both resampled apart; it is so wide that of re-runs
+//! without a change fewer than one in twenty is called one.
+
+use serde::Serialize;
+
+use crate::plan::short;
+use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
+use crate::stats::{Interval, bootstrap_ratio, median};
+use crate::sweep::ProfileError;
+
+/// Share of re-runs without a change that are called none.
+const CONFIDENCE: f64 = 0.985;
+
+/// Stages shorter than this share of the frame are not compared.
+const SMALLEST: f64 = 0.02;
+
+/// What is compared, and how.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[non_exhaustive]
+pub struct CompareSpec {
+    /// Whether scenes, settings and machines may differ. Default no.
+    pub different: bool,
+    /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default no.
+    pub undrift: bool,
+}
+
+/// What came of a point or stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Verdict {
+    /// It takes less time.
+    Faster,
+    /// It takes more.
+    Slower,
+    /// Neither can be told.
+    NoDifference,
+}
+
+impl Verdict {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Faster => "faster",
+            Self::Slower => "slower",
+            Self::NoDifference => "no difference seen",
+        }
+    }
+}
+
+/// One point, or a stage of one.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Change {
+    /// The variant's name.
+    pub variant: String,
+    /// Elements.
+    pub count: u32,
+    /// The stage; missing for the frame.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stage: Option<String>,
+    /// Median then, ms.
+    pub base_ms: f64,
+    /// Median now, ms.
+    pub new_ms: f64,
+    /// The new over the base.
+    pub ratio: f64,
+    /// Where that lies.
+    pub interval: Interval,
+    /// What came of it.
+    pub verdict: Verdict,
+}
+
+/// Two profiles compared.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Comparison {
+    /// The scene's name.
+    pub scene: String,
+    /// Frames, then their stages, by variant and count.
+    pub changes: Vec<Change>,
+    /// Points that only one of them has.
+    pub missing: Vec<String>,
+    /// What differs between them and was let pass.
+    pub differs: Vec<String>,
+}
+
+impl Comparison {
+    /// Frames that became slower by more than a share, of which it is sure.
+    pub fn slower(&self, share: f64) -> impl Iterator<Item = &Change> {
+        let frames = self.changes.iter().filter(|change| change.stage.is_none());
+        frames.filter(move |change| change.verdict == Verdict::Slower && change.ratio > 1.0 + share)
+    }
+
+    /// As lines: a frame each, and under it the stages that changed.
+    pub fn lines(&self) -> Vec<String> {
+        let mut lines = Vec::new();
+        let width =
+            self.changes.iter().map(|change| change.variant.chars().count()).max().unwrap_or(0).min(40);
+        for change in &self.changes {
+            let percent = |ratio: f64| format!("{:+.1}%", (ratio - 1.0) * 100.0);
+            let told = format!(
+                "{:>9.3} -> {:>9.3} ms  {:>7} ({} to {})  {}",
+                change.base_ms,
+                change.new_ms,
+                percent(change.ratio),
+                percent(change.interval.low),
+                percent(change.interval.high),
+                change.verdict.words(),
+            );
+            match &change.stage {
+                None => {
+                    let name: String = change.variant.chars().take(40).collect();
+                    lines.push(format!("{name:<width$} {:>6}  {told}", short(change.count)));
+                }
+                Some(_) if change.verdict == Verdict::NoDifference => {}
+                Some(stage) => lines.push(format!("{:<width$} {stage:>6}  {told}", "")),
+            }
+        }
+        lines.extend(self.missing.iter().map(|missing| format!("only in one of them: {missing}")));
+        lines
+    }
+}
+
+/// Compares a profile with an older one.
+///
+/// # Errors
+/// Other scenes, settings or machines, unless those may differ; nothing in common.
+pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comparison, ProfileError> {
+    let differs = differences(base, new);
+    if let (Some(first), false) = (differs.first(), spec.different) {
+        return Err(ProfileError::Format(format!("they cannot be compared: {first}")));
+    }
+    let mut comparison =
+        Comparison { scene: new.scene.clone(), changes: Vec::new(), missing: Vec::new(), differs };
+    let name =
+        |variant: &VariantProfile, point: &Point| format!("{} at {}", variant.name, short(point.count));
+    for variant in &new.variants {
+        let before = base.variants.iter().find(|other| other.name == variant.name);
+        for point in &variant.points {
+            let found = before.and_then(|it| it.points.iter().find(|other| other.count == point.count));
+            match found {
+                Some(old) => point_changes(variant, [old, point], base, spec, &mut comparison.changes),
+                None => comparison.missing.push(name(variant, point)),
+            }
+        }
+    }
+    for variant in &base.variants {
+        let after = new.variants.iter().find(|other| other.name == variant.name);
+        let gone = |point: &&Point| {
+            after.is_none_or(|after| after.points.iter().all(|other| other.count != point.count))
+        };
+        comparison.missing.extend(variant.points.iter().filter(gone).map(|point| name(variant, point)));
+    }
+    if comparison.changes.is_empty() {
+        return Err(ProfileError::Format("they have no variant and count in common".to_owned()));
+    }
+    Ok(comparison)
+}
+
+/// What two profiles should have in common, and have not.
+fn differences(base: &Profile, new: &Profile) -> Vec<String> {
+    let mut differs = Vec::new();
+    if base.scene_text != new.scene_text || base.scene != new.scene {
+        differs.push(format!("the scenes differ ('{}' and '{}', or their settings)", base.scene, new.scene));
+    }
+    let of = |machine: &Machine| {
+        let Machine { architecture, system, instruction_set, threads, device, .. } = machine;
+        format!(
+            "{architecture}, {system}, {instruction_set}, {threads} threads{}",
+            device.as_ref().map_or(String::new(), |device| format!(", {device}"))
+        )
+    };
+    if of(&base.machine) != of(&new.machine) {
+        differs.push(format!("the machines differ ({} and {})", of(&base.machine), of(&new.machine)));
+    }
+    differs
+}
+
+fn point_changes(
+    variant: &VariantProfile,
+    [old, now]: [&Point; 2],
+    base: &Profile,
+    spec: &CompareSpec,
+    changes: &mut Vec<Change>,
+) {
+    // Against the base's pace, so that both are what they would be on that machine's usual day.
+    let usual = base.pace;
+    let slow = |round: &Round| {
+        if spec.undrift && round.pace.compute > 0.0 { round.pace.over(usual) } else { 1.0 }
+    };
+    let frames = |point: &Point| -> Vec<Vec<f64>> {
+        point.rounds.iter().map(|round| round.ms.iter().map(|ms| ms / slow(round)).collect()).collect()
+    };
+    let stage_rounds = |point: &Point, stage: &StageTime| -> Vec<Vec<f64>> {
+        stage.rounds.iter().zip(&point.rounds).map(|(ms, round)| vec![ms / slow(round)]).collect()
+    };
+    let change = |stage: Option<&str>, old: Vec<Vec<f64>>, new: Vec<Vec<f64>>| {
+        let (base_ms, new_ms) = (median(&old.concat()), median(&new.concat()));
+        let interval = bootstrap_ratio(&old, &new, CONFIDENCE, median);
+        let sure = old.len() > 1 && new.len() > 1;
+        let verdict = match interval {
+            Interval { high, .. } if sure && high < 1.0 => Verdict::Faster,
+            Interval { low, .. } if sure && low > 1.0 => Verdict::Slower,
+            _ => Verdict::NoDifference,
+        };
+        Change {
+            variant: variant.name.clone(),
+            count: now.count,
+            stage: stage.map(str::to_owned),
+            base_ms,
+            new_ms,
+            ratio: new_ms / base_ms.max(1e-12),
+            interval,
+            verdict,
+        }
+    };
+    changes.push(change(None, frames(old), frames(now)));
+    for stage in &now.stages {
+        let Some(before) = old.stages.iter().find(|other| other.stage == stage.stage) else { continue };
+        if before.ms.max(stage.ms) >= now.frame.median * SMALLEST {
+            changes.push(change(Some(&stage.stage), stage_rounds(old, before), stage_rounds(now, stage)));
+        }
+    }
+}

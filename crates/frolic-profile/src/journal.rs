@@ -1,0 +1,212 @@
+//! What a sweep writes down as it goes, so that a kill loses at most the frame in flight: one JSON value a line, a line a frame.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::{File, OpenOptions};
+use std::io::{BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use frolic_core::{Counter, Frame, Stage};
+use frolic_scene::SceneError;
+use serde::{Deserialize, Serialize};
+
+use crate::noise::{Counted, Pace, Taken};
+use crate::profile::{Stop, Turn};
+use crate::sweep::ProfileError;
+
+/// Version of the file.
+const VERSION: u32 = 1;
+
+/// The journal of one sweep: what was measured, by variant and count, and the file that more is added to.
+#[derive(Debug)]
+pub struct Journal {
+    path: PathBuf,
+    file: File,
+    turns: HashMap<(usize, u32), Vec<Turn>>,
+    done: HashSet<(usize, u32)>,
+    stops: HashMap<usize, Stop>,
+}
+
+/// What is measured, so that nothing else is gone on with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct JournalOf {
+    /// The scene as TOML, or the name of what is measured.
+    pub scene: String,
+    /// The ways that are compared, as text.
+    pub variants: Vec<String>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Line {
+    Journal {
+        version: u32,
+        frolic: String,
+        of: JournalOf,
+    },
+    /// Variant, count, ns; ns by stage and values by counter, without those that are 0.
+    Frame(usize, u32, u64, Vec<(usize, u64)>, Vec<(usize, u64)>),
+    Turn {
+        of: (usize, u32),
+        wall: u64,
+        cpu: u64,
+        counted: [u64; 4],
+        memory: [u64; 2],
+        pace: Option<[Pace; 2]>,
+    },
+    Done(usize, u32),
+    Stop(usize, u32, String),
+}
+
+impl Journal {
+    /// Starts an empty journal; one that is there is written over.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn begin(path: impl AsRef<Path>, of: &JournalOf) -> Result<Self, ProfileError> {
+        let path = path.as_ref().to_owned();
+        let file = File::create(&path).map_err(|source| written(&path, source))?;
+        let mut journal =
+            Self { path, file, turns: HashMap::new(), done: HashSet::new(), stops: HashMap::new() };
+        let frolic = env!("CARGO_PKG_VERSION").to_owned();
+        journal.write(&Line::Journal { version: VERSION, frolic, of: of.clone() })?;
+        Ok(journal)
+    }
+
+    /// Goes on with one that was cut short. A last line that was not finished is left out.
+    ///
+    /// # Errors
+    /// No file; one of another version, scene, or choice of variants.
+    pub fn resume(path: impl AsRef<Path>, of: &JournalOf) -> Result<Self, ProfileError> {
+        let path = path.as_ref().to_owned();
+        let wrong = |problem: &str| ProfileError::Format(format!("{}: {problem}", path.display()));
+        let read = File::open(&path).map_err(|error| wrong(&format!("nothing to resume: {error}")))?;
+        let mut lines = BufReader::new(read).split(b'\n');
+        let mut whole = 0;
+        let mut next = || -> Option<Line> {
+            let line = lines.next()?.ok()?;
+            let parsed = serde_json::from_slice(&line).ok()?;
+            whole += line.len() as u64 + 1;
+            Some(parsed)
+        };
+        match next() {
+            Some(Line::Journal { version, frolic, of: there }) => {
+                if version != VERSION || frolic != env!("CARGO_PKG_VERSION") {
+                    return Err(wrong("is a journal of another version; start anew without --resume"));
+                }
+                if there != *of {
+                    let told = "is of another scene or other variants; start anew without --resume, or write \
+                                to another folder";
+                    return Err(wrong(told));
+                }
+            }
+            _ => return Err(wrong("is no journal of a profile; start anew without --resume")),
+        }
+        let (mut turns, mut done, mut stops) =
+            (HashMap::<_, Vec<Turn>>::new(), HashSet::new(), HashMap::new());
+        let mut open: HashMap<(usize, u32), Turn> = HashMap::new();
+        while let Some(line) = next() {
+            match line {
+                Line::Journal { .. } => return Err(wrong("is no journal of a profile")),
+                Line::Frame(variant, count, total, stages, counters) => {
+                    let mut frame = Frame::new(Duration::from_nanos(total));
+                    for (nth, ns) in stages {
+                        let Some(&stage) = Stage::ALL.get(nth) else { continue };
+                        frame = frame.with_stage(stage, Duration::from_nanos(ns));
+                    }
+                    for (nth, value) in counters {
+                        let Some(&counter) = Counter::ALL.get(nth) else { continue };
+                        frame = frame.with_count(counter, value);
+                    }
+                    open.entry((variant, count)).or_default().frames.push(frame);
+                }
+                Line::Turn { of, wall, cpu, counted: [switches, forced, faults, disk], memory, pace } => {
+                    let mut turn = open.remove(&of).unwrap_or_default();
+                    let counted = Counted { switches, forced_switches: forced, faults, disk_faults: disk };
+                    let of_ns = Duration::from_nanos;
+                    turn.taken = Taken { wall: of_ns(wall), cpu: of_ns(cpu), counted };
+                    ([turn.peak, turn.memory], turn.pace) = (memory, pace);
+                    turns.entry(of).or_default().push(turn);
+                }
+                Line::Done(variant, count) => {
+                    done.insert((variant, count));
+                }
+                Line::Stop(variant, count, reason) => {
+                    stops.insert(variant, Stop { count, reason });
+                }
+            }
+        }
+        // Frames of a turn that was cut short count; what the machine did meanwhile is not known.
+        for (of, turn) in open {
+            turns.entry(of).or_default().push(turn);
+        }
+        let file = OpenOptions::new().append(true).open(&path).map_err(|source| written(&path, source))?;
+        file.set_len(whole).map_err(|source| written(&path, source))?;
+        Ok(Self { path, file, turns, done, stops })
+    }
+
+    /// Removes the file: what it holds is written elsewhere.
+    pub fn remove(self) {
+        // If it stays it does no harm.
+        let _ = std::fs::remove_file(&self.path);
+    }
+
+    /// Frames that are kept of all variants.
+    pub fn frames(&self) -> usize {
+        self.turns.values().flatten().map(|turn| turn.frames.len()).sum()
+    }
+
+    pub(crate) fn turns(&self, variant: usize, count: u32) -> Vec<Turn> {
+        self.turns.get(&(variant, count)).cloned().unwrap_or_default()
+    }
+
+    pub(crate) fn is_done(&self, variant: usize, count: u32) -> bool {
+        self.done.contains(&(variant, count))
+    }
+
+    pub(crate) fn stop(&self, variant: usize) -> Option<&Stop> {
+        self.stops.get(&variant)
+    }
+
+    pub(crate) fn frame(&mut self, variant: usize, count: u32, frame: &Frame) -> Result<(), ProfileError> {
+        let stages = Stage::ALL.iter().map(|&stage| frame.stage(stage).as_nanos() as u64);
+        let counters = Counter::ALL.iter().map(|&counter| frame.count(counter));
+        let set = |values: &mut dyn Iterator<Item = u64>| {
+            values.enumerate().filter(|(_, value)| *value > 0).collect::<Vec<_>>()
+        };
+        let total = frame.total().as_nanos() as u64;
+        let (stages, counters) = (set(&mut stages.into_iter()), set(&mut counters.into_iter()));
+        self.write(&Line::Frame(variant, count, total, stages, counters))
+    }
+
+    pub(crate) fn close(&mut self, variant: usize, count: u32, turn: &Turn) -> Result<(), ProfileError> {
+        let Counted { switches, forced_switches, faults, disk_faults } = turn.taken.counted;
+        self.write(&Line::Turn {
+            of: (variant, count),
+            wall: turn.taken.wall.as_nanos() as u64,
+            cpu: turn.taken.cpu.as_nanos() as u64,
+            counted: [switches, forced_switches, faults, disk_faults],
+            memory: [turn.peak, turn.memory],
+            pace: turn.pace,
+        })
+    }
+
+    pub(crate) fn finish(&mut self, variant: usize, count: u32) -> Result<(), ProfileError> {
+        self.write(&Line::Done(variant, count))
+    }
+
+    pub(crate) fn stopped(&mut self, variant: usize, stop: &Stop) -> Result<(), ProfileError> {
+        self.write(&Line::Stop(variant, stop.count, stop.reason.clone()))
+    }
+
+    fn write(&mut self, line: &Line) -> Result<(), ProfileError> {
+        let mut text = serde_json::to_vec(line).map_err(|error| ProfileError::Format(error.to_string()))?;
+        text.push(b'\n');
+        self.file.write_all(&text).map_err(|source| written(&self.path, source))
+    }
+}
+
+fn written(path: &Path, source: std::io::Error) -> ProfileError {
+    SceneError::Write { path: path.to_owned(), source }.into()
+}

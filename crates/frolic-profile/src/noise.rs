@@ -1,0 +1,182 @@
+//! What the machine does besides: a short reference loop between samples, and what the system tells of the process.
+//!
+//! The loop does the same work every time, so what changes is the machine. One half of it is arithmetic in registers, the other reads
+//! memory that no cache holds.
+
+use std::hint::black_box;
+use std::time::{Duration, Instant};
+
+use cpu_time::ProcessTime;
+use serde::{Deserialize, Serialize};
+
+/// Bytes that the memory half walks through, a window at a time: more than a last-level cache.
+const MEMORY: usize = 96 << 20;
+/// Bytes of a window.
+const WINDOW: usize = 2 << 20;
+/// Rounds of the arithmetic half.
+const ROUNDS: u32 = 40_000;
+
+/// Slower than the sweep's median by this is a disturbance.
+const DISTURBED: f64 = 1.25;
+
+/// How long the reference loop took, ms.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+pub struct Pace {
+    /// Its arithmetic.
+    pub compute: f64,
+    /// Its reads of memory.
+    pub memory: f64,
+}
+
+impl Pace {
+    /// How much slower than another: the greater of both ratios.
+    pub fn over(self, usual: Self) -> f64 {
+        (self.compute / usual.compute.max(1e-9)).max(self.memory / usual.memory.max(1e-9))
+    }
+
+    /// Whether the machine was disturbed, where it usually takes so long.
+    pub fn is_disturbed(self, usual: Self) -> bool {
+        self.over(usual) > DISTURBED
+    }
+}
+
+/// The loop, with the memory that it reads.
+#[derive(Debug)]
+pub struct Reference {
+    memory: Vec<f32>,
+    at: usize,
+}
+
+impl Default for Reference {
+    fn default() -> Self {
+        Self { memory: vec![1.0; MEMORY / size_of::<f32>()], at: 0 }
+    }
+}
+
+impl Reference {
+    /// Takes the machine's pace: under a millisecond.
+    pub fn pace(&mut self) -> Pace {
+        let ms = |started: Instant| started.elapsed().as_secs_f64() * 1e3;
+        let started = Instant::now();
+        let mut sums = [1.0f32; 16];
+        for _ in 0..black_box(ROUNDS) {
+            for sum in &mut sums {
+                *sum = *sum * 0.999_9 + 1e-4;
+            }
+        }
+        black_box(sums);
+        let compute = ms(started);
+        let window = WINDOW / size_of::<f32>();
+        self.at = (self.at + window) % (self.memory.len() - window);
+        let started = Instant::now();
+        let mut sums = [0.0f32; 16];
+        for chunk in self.memory[self.at..self.at + window].chunks_exact(16) {
+            for (sum, value) in sums.iter_mut().zip(chunk) {
+                *sum += value;
+            }
+        }
+        black_box(sums);
+        Pace { compute, memory: ms(started) }
+    }
+}
+
+/// What the system has counted for this process so far; 0 where it does not tell.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counted {
+    /// Times that a thread gave up its core to wait.
+    pub switches: u64,
+    /// Times that a thread's core was taken from it.
+    pub forced_switches: u64,
+    /// Pages that were looked up anew.
+    pub faults: u64,
+    /// Pages that were read from a disk.
+    pub disk_faults: u64,
+}
+
+impl Counted {
+    /// As of now, over all threads.
+    pub fn now() -> Self {
+        let mut counted = Self::default();
+        if let Ok(threads) = std::fs::read_dir("/proc/self/task") {
+            for thread in threads.flatten() {
+                let Ok(status) = std::fs::read_to_string(thread.path().join("status")) else { continue };
+                let field = |name: &str| {
+                    let line = status.lines().find_map(|line| line.strip_prefix(name));
+                    line.and_then(|rest| rest.trim().parse::<u64>().ok()).unwrap_or(0)
+                };
+                counted.switches += field("voluntary_ctxt_switches:");
+                counted.forced_switches += field("nonvoluntary_ctxt_switches:");
+            }
+        }
+        if let Ok(stat) = std::fs::read_to_string("/proc/self/stat") {
+            // After the name, which may hold anything, in brackets.
+            let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
+            let field = |nth: usize| fields.get(nth).and_then(|field| field.parse().ok()).unwrap_or(0);
+            (counted.faults, counted.disk_faults) = (field(7), field(9));
+        }
+        counted
+    }
+
+    /// What was counted since.
+    pub fn since(self, before: Self) -> Self {
+        Self {
+            switches: self.switches.saturating_sub(before.switches),
+            forced_switches: self.forced_switches.saturating_sub(before.forced_switches),
+            faults: self.faults.saturating_sub(before.faults),
+            disk_faults: self.disk_faults.saturating_sub(before.disk_faults),
+        }
+    }
+}
+
+/// The machine while a point was measured.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct Noise {
+    /// Cores that the process kept busy: processor time over wall time.
+    pub cores: f64,
+    /// How much slower the reference loop was than over the whole sweep, median; 1 is as usual.
+    pub slowdown: f64,
+    /// Frames that were timed while the machine was disturbed. They are counted like the others.
+    pub disturbed: u64,
+    /// Times that a thread waited, that its core was taken, pages looked up, and pages read from a disk, each a frame.
+    pub switches: f64,
+    /// See `switches`.
+    pub forced_switches: f64,
+    /// See `switches`.
+    pub faults: f64,
+    /// See `switches`.
+    pub disk_faults: f64,
+}
+
+/// Watches the process over a turn.
+#[derive(Debug)]
+pub(crate) struct Watch {
+    started: Instant,
+    cpu: ProcessTime,
+    counted: Counted,
+}
+
+/// What a turn took.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(crate) struct Taken {
+    pub(crate) wall: Duration,
+    pub(crate) cpu: Duration,
+    pub(crate) counted: Counted,
+}
+
+impl Watch {
+    pub(crate) fn start() -> Self {
+        let counted = Counted::now();
+        Self { started: Instant::now(), cpu: ProcessTime::now(), counted }
+    }
+
+    pub(crate) fn stop(self) -> Taken {
+        let (wall, cpu) = (self.started.elapsed(), self.cpu.elapsed());
+        Taken { wall, cpu, counted: Counted::now().since(self.counted) }
+    }
+}
+
+/// Memory that the process holds, bytes.
+pub(crate) fn memory() -> u64 {
+    memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64)
+}
