@@ -247,7 +247,7 @@ pub(crate) struct CeilingArgs {
     #[arg(long, value_name = "SHARE", default_value = "5%", value_parser = share)]
     pub(crate) within: f64,
     /// Seconds for each variant
-    #[arg(long, value_name = "SECONDS", default_value_t = 20.0, allow_negative_numbers = true)]
+    #[arg(long, value_name = "SECONDS", default_value_t = 40.0, allow_negative_numbers = true)]
     pub(crate) time: f64,
     /// Print the ceilings and all runs as JSON
     #[arg(long)]

@@ -38,6 +38,15 @@ fn refused(args: &[&str]) -> String {
     told
 }
 
+/// The same in a folder that holds something.
+fn refused_in(folder: &Path, args: &[&str]) -> String {
+    let output = frolic(folder, args);
+    let told = text(&output.stderr);
+    assert_eq!(output.status.code(), Some(2), "{args:?}: {told}");
+    assert_eq!(text(&output.stdout), "", "{args:?}");
+    told
+}
+
 fn size_of_png(path: &Path) -> (u32, u32) {
     let reader =
         png::Decoder::new(std::io::BufReader::new(fs::File::open(path).unwrap())).read_info().unwrap();
@@ -115,7 +124,7 @@ fn profile_writes_and_prints() {
     names.sort();
     assert_eq!(names, ["frames.png", "frames.svg", "profile.csv", "profile.json"]);
     let written = json(&fs::read_to_string(out.join("profile.json")).unwrap());
-    assert_eq!(written["frolic_profile"], 1);
+    assert_eq!(written["frolic_profile"], 2);
     assert_eq!(written["variants"][0]["points"].as_array().unwrap().len(), 2);
 
     let args = [&["profile", "beacon", "--json", "--out", "other"], &small[..]].concat();
@@ -135,7 +144,7 @@ fn a_variant_over_the_limit_stops_and_the_run_ends_well() {
 fn help_has_examples_and_names_every_command() {
     let folder = tempfile::tempdir().unwrap();
     let told = good(folder.path(), &["--help"]);
-    for command in ["demo", "draw", "profile", "check", "scenes"] {
+    for command in ["demo", "draw", "profile", "ceiling", "diff", "bake", "check", "scenes"] {
         assert!(told.contains(command), "{told}");
         assert!(good(folder.path(), &[command, "--help"]).contains("Example"), "{command}");
     }
@@ -252,6 +261,81 @@ fn an_interrupted_profile_keeps_what_is_finished() {
     assert_eq!(code, Some(1));
     let written = json(&fs::read_to_string(folder.path().join("frolic-profile/profile.json")).unwrap());
     assert_eq!(written["interrupted"], true);
+    let frames = |profile: &Value| -> u64 {
+        let points = profile["variants"][0]["points"].as_array().unwrap();
+        points
+            .iter()
+            .map(|point| point["frames"].as_u64().unwrap() + point["warm_up"].as_u64().unwrap())
+            .sum()
+    };
+    // Gone on with: what was taken is there, also of the point that was cut short.
+    let journal = fs::read_to_string(folder.path().join("frolic-profile/journal.jsonl")).unwrap();
+    let taken = journal.lines().filter(|line| line.starts_with("{\"frame\"")).count() as u64;
+    assert!(taken > 5, "{taken}");
+    let all = (taken + 5).to_string();
+    let args = ["profile", "beacon", "--counts", "100", "--frames", &all, "--within", "0.1%", "--resume"];
+    let args = [&args[..], &["--set", "draw.size=[64, 40]", "--json"]].concat();
+    assert_eq!(frames(&json(&good(folder.path(), &args))), taken + 5);
+    assert!(!folder.path().join("frolic-profile/journal.jsonl").exists(), "a whole profile needs no journal");
+    let told = refused_in(folder.path(), &args);
+    assert!(told.contains("nothing to resume"), "{told}");
+}
+
+/// A re-run against itself, against a slower one, and against what cannot be compared.
+#[test]
+fn profiles_are_compared() {
+    let folder = tempfile::tempdir().unwrap();
+    let run = |out: &str, more: &[&str]| {
+        let args =
+            ["profile", "beacon", "--counts", "500", "--frames", "160", "--within", "0.1%", "--out", out];
+        // Without what bursts.
+        let steady = ["--set", "draw.size=[96, 60]", "--set", "crack.count=0", "--set", "fines.count=0"];
+        good(folder.path(), &[&args[..], &steady, more].concat());
+        format!("{out}/profile.json")
+    };
+    let base = run("base", &[]);
+    let told = good(folder.path(), &["diff", &base, &base]);
+    assert!(told.contains("no difference seen") && told.contains("beacon") && told.contains("500"), "{told}");
+    // Every frame three times as long, by hand: what a change of code would have done.
+    let mut slow = json(&fs::read_to_string(folder.path().join(&base)).unwrap());
+    for round in slow["variants"][0]["points"][0]["rounds"].as_array_mut().unwrap() {
+        for ms in round["ms"].as_array_mut().unwrap() {
+            *ms = Value::from(ms.as_f64().unwrap() * 3.0);
+        }
+    }
+    fs::write(folder.path().join("slow.json"), slow.to_string()).unwrap();
+    let output = frolic(folder.path(), &["diff", &base, "slow.json"]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(String::from_utf8(output.stdout).unwrap().contains("+200.0%"));
+    assert!(String::from_utf8(output.stderr).unwrap().contains("slower by more than"));
+    assert!(good(folder.path(), &["diff", "slow.json", &base]).contains("faster"));
+    assert!(good(folder.path(), &["diff", &base, "slow.json", "--fail-over", "250%"]).contains("slower"));
+    let found = json(&good(folder.path(), &["diff", "slow.json", &base, "--json"]));
+    assert_eq!(found["changes"][0]["verdict"], "faster");
+    let other = run("other", &["--set", "embers.life=[0.2, 0.4]"]);
+    assert!(refused_in(folder.path(), &["diff", &base, &other]).contains("--different"));
+    good(folder.path(), &["diff", &other, &other, "--different"]);
+    assert!(refused_in(folder.path(), &["diff", &base, "none.json"]).contains("cannot be read"));
+    fs::write(folder.path().join("foreign.json"), "{}").unwrap();
+    assert!(refused_in(folder.path(), &["diff", "foreign.json", &base]).contains("is no profile"));
+}
+
+#[test]
+fn ceilings_are_searched() {
+    let folder = tempfile::tempdir().unwrap();
+    let args = ["ceiling", "beacon", "--set", "draw.size=[96, 60]", "--set", "smoke.count=0", "--time", "3"];
+    let args =
+        [&args[..], &["--set", "flames.count=0", "--set", "embers.life=[0.2, 0.4]", "--budget", "4ms"]]
+            .concat();
+    let found = json(&good(folder.path(), &[&args[..], &["--json"]].concat()));
+    let (count, low) = (found[0]["count"].as_f64().unwrap(), found[0]["interval"]["low"].as_f64().unwrap());
+    assert!(count > 100.0 && low > 0.0 && found[0]["tried"].as_array().unwrap().len() > 1, "{found}");
+    let told = good(folder.path(), &[&args[..], &["--vary", "draw.technique=each,instanced"]].concat());
+    assert!(told.contains("95 of 100 frames fit 4.000 ms up to") && told.contains("instanced"), "{told}");
+    for (budget, what) in [("0ms", "write a time from"), ("16.7", "with its unit"), ("-1ms", "is no time")] {
+        let told = refused_in(folder.path(), &["ceiling", "beacon", &format!("--budget={budget}")]);
+        assert!(told.contains(what), "{budget}: {told}");
+    }
 }
 
 #[test]

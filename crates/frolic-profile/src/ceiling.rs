@@ -1,7 +1,7 @@
 //! How many can be afforded: the largest count whose frames fit a budget, found in few runs.
 //!
-//! Counts grow as the times so far foretell, until one does not fit; then the gap is closed along the power between its ends. The
-//! answer is where the line through the runs around it crosses the budget, and its interval is where lines through resampled runs do.
+//! Counts grow as the times so far foretell, until one does not fit; then runs gather where the line through those so far crosses the
+//! budget, until it is known where that is. The interval is where lines through resampled runs cross.
 
 use std::time::{Duration, Instant};
 
@@ -10,16 +10,19 @@ use serde::{Deserialize, Serialize};
 
 use crate::plan::{Plan, PlanError};
 use crate::profile::ms;
-use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, quantile_of};
+use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, quantile_of, resample};
 use crate::subject::{Run, Subject};
 use crate::sweep::{ProfileError, Variant, prepare};
 
-/// Frames of a round, and rounds of a run: at least, and at most.
+/// Frames of a round, and rounds of a run near the budget, at least.
 const ROUND: usize = 5;
-const ROUNDS: [usize; 2] = [6, 40];
+const ROUNDS: usize = 8;
 
 /// Runs of one search, at most.
-const MOST_RUNS: usize = 24;
+const MOST_RUNS: usize = 60;
+
+/// Once there is a first answer, runs go there, and this share below and above it, in turn: the line needs a length.
+const SPREAD: [f64; 3] = [1.0, 0.78, 1.25];
 
 /// What is searched for.
 #[derive(Debug, Clone, PartialEq)]
@@ -33,7 +36,7 @@ pub struct CeilingPlan {
     pub most: u32,
     /// The answer is this narrow either way, as a share of it, where time allows; 0.005 to 1. Default 0.05.
     pub within: f64,
-    /// Time for one variant. Default 20 s.
+    /// Time for one variant. Default 40 s.
     pub time: Duration,
 }
 
@@ -44,7 +47,7 @@ impl Default for CeilingPlan {
             first: 1_000,
             most: 100_000_000,
             within: 0.05,
-            time: Duration::from_secs(20),
+            time: Duration::from_secs(40),
         }
     }
 }
@@ -106,6 +109,9 @@ pub struct Tried {
     pub p95: f64,
     /// Where that lies.
     pub interval: Interval,
+    /// As those of a point.
+    #[serde(skip)]
+    phases: usize,
     /// Frames, ms, by round.
     #[serde(skip)]
     rounds: Vec<Vec<f64>>,
@@ -154,7 +160,8 @@ pub fn ceiling(
         if !watch(next) {
             return Ok(None);
         }
-        let run = match run(subject, next, budget, until) {
+        let is_bracketed = fits.is_some() && fails.is_some();
+        let run = match run(subject, next, budget, is_bracketed, until) {
             Ok(run) => run,
             Err(problem) if tried.is_empty() => return Err(ProfileError::Format(problem)),
             Err(problem) => {
@@ -181,26 +188,19 @@ pub fn ceiling(
             _ if late => break,
             (Some(low), None) => larger(&tried, budget, low).min(search.most),
             (None, Some(high)) => (high / 8).max(1),
-            (Some(low), Some(high)) => {
-                let answer = cross(&tried, budget);
-                let known = answer.is_some_and(|(count, interval)| {
-                    let close = f64::from(high) / f64::from(low) < 1.0 + 2.0 * search.within;
-                    close && interval.half_width_of(count) <= search.within
-                });
-                if known || high <= low + 1 {
-                    break;
+            (Some(low), Some(high)) => match cross(&tried, budget) {
+                Some((count, interval)) if interval.half_width_of(count) <= search.within => break,
+                Some((count, _)) => {
+                    let spread = SPREAD[tried.len() % SPREAD.len()];
+                    // Never far outside of what was seen, whatever the line says.
+                    let (least, most) = (f64::from(low.min(high)) * 0.5, f64::from(high.max(low)) * 2.0);
+                    (count * spread).clamp(least, most).round() as u32
                 }
-                // What the line says, kept away from the ends, and to one side of them: both must come closer.
-                let aim = answer.map_or((f64::from(low) * f64::from(high)).sqrt(), |(count, _)| count);
-                let ratio = (f64::from(high) / f64::from(low)).powf(0.2);
-                aim.clamp(f64::from(low) * ratio, f64::from(high) / ratio).round() as u32
-            }
+                None => (f64::from(low) * f64::from(high)).sqrt() as u32,
+            },
             (None, None) => break,
         }
         .max(1);
-        if tried.iter().filter(|run| run.count == next).count() >= 3 {
-            break;
-        }
     }
     let whole = |count: f64| count.clamp(0.0, f64::from(u32::MAX)) as u32;
     let (count, interval) = match (cross(&tried, budget), fits, fails) {
@@ -224,8 +224,14 @@ pub fn ceiling(
     }))
 }
 
-/// Takes frames at a count until it is plain on which side of the budget they are, or how far from it.
-fn run(subject: &mut dyn Subject, count: u32, budget: f64, until: Instant) -> Result<Tried, String> {
+/// Takes frames at a count.
+fn run(
+    subject: &mut dyn Subject,
+    count: u32,
+    budget: f64,
+    is_near: bool,
+    until: Instant,
+) -> Result<Tried, String> {
     let mut running: Box<dyn Run + '_> = subject.begin(count)?;
     // The first frames make what the others use again.
     for _ in 0..2 {
@@ -237,22 +243,20 @@ fn run(subject: &mut dyn Subject, count: u32, budget: f64, until: Instant) -> Re
     let mut rounds: Vec<Vec<f64>> = Vec::new();
     let p95 = |samples: &[f64]| quantile_of(samples, 0.95);
     loop {
+        running.go_on()?;
         let mut round = Vec::with_capacity(ROUND);
         for _ in 0..ROUND {
             round.push(ms(running.frame()?.total()));
         }
         rounds.push(round);
         let value = p95(&rounds.concat());
-        // Far off needs no more.
-        let far = value > budget * 2.0 || value < budget * 0.4;
-        let least = if far { 2 } else { ROUNDS[0] };
-        if rounds.len() < least {
-            continue;
-        }
-        let interval = bootstrap(&rounds, p95);
-        if far || rounds.len() >= ROUNDS[1] || interval.half_width_of(value) < 0.02 || Instant::now() > until
-        {
-            return Ok(Tried { count, p95: value, interval, rounds });
+        // On the way there a look is enough; near it a whole cycle is timed.
+        let far = !is_near || value > budget * 3.0 || value < budget * 0.2;
+        let phases = running.phases();
+        let least = if far { 2 } else { ROUNDS.next_multiple_of(phases) };
+        if rounds.len() >= least || Instant::now() > until && rounds.len() > 1 {
+            let interval = bootstrap(&rounds, phases, p95);
+            return Ok(Tried { count, p95: value, interval, phases, rounds });
         }
     }
 }
@@ -275,34 +279,39 @@ fn larger(tried: &[Tried], budget: f64, low: u32) -> u32 {
 
 /// Where the line through the runs around a budget crosses it, and where lines through resampled runs do.
 fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
-    let near: Vec<&Tried> =
-        tried.iter().filter(|run| (budget * 0.5..budget * 2.0).contains(&run.p95)).collect();
+    // As near as there are runs enough to tell a rise from noise: farther off the line may bend.
+    [1.3, 2.0].iter().find_map(|far| {
+        let near: Vec<&Tried> =
+            tried.iter().filter(|run| (budget / far..budget * far).contains(&run.p95)).collect();
+        cross_of(&near, budget)
+    })
+}
+
+fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
+    if near.len() < 3 {
+        return None;
+    }
     let crossing = |values: &[f64]| -> Option<f64> {
         let points: Vec<(f64, f64)> = near
             .iter()
             .zip(values)
             .map(|(run, p95)| (f64::from(run.count).ln(), p95.max(1e-9).ln()))
             .collect();
-        // The nearest count for more: a line by weights that fall with the distance from the budget.
-        let weight = |y: f64| 1.0 / (0.05 + (y - budget.ln()).abs());
-        let sum =
-            |of: &dyn Fn(f64, f64) -> f64| points.iter().map(|&(x, y)| weight(y) * of(x, y)).sum::<f64>();
-        let total = sum(&|_, _| 1.0);
+        let sum = |of: &dyn Fn(f64, f64) -> f64| points.iter().map(|&(x, y)| of(x, y)).sum::<f64>();
+        let total = points.len() as f64;
         let (x, y) = (sum(&|x, _| x) / total, sum(&|_, y| y) / total);
         let spread = sum(&|a, _| (a - x).powi(2));
         let slope = sum(&|a, b| (a - x) * (b - y)) / spread;
-        (spread > 1e-9 && slope > 0.05).then(|| (x + (budget.ln() - y) / slope).exp())
+        (spread > 1e-9 && slope > 0.1).then(|| (x + (budget.ln() - y) / slope).exp())
     };
     let values: Vec<f64> = near.iter().map(|run| run.p95).collect();
     let count = crossing(&values)?;
-    let mut dice = Dice::new(near.len() as u64);
+    let (mut dice, mut drawn) = (Dice::new(near.len() as u64), Vec::new());
     let resampled = (0..RESAMPLES).filter_map(|_| {
         let values: Vec<f64> = near
             .iter()
             .map(|run| {
-                let rounds = &run.rounds;
-                let drawn: Vec<f64> =
-                    rounds.iter().flat_map(|_| rounds[dice.below(rounds.len())].iter().copied()).collect();
+                resample(&run.rounds, run.phases, &mut dice, &mut drawn);
                 quantile_of(&drawn, 0.95)
             })
             .collect();

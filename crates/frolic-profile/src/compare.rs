@@ -197,9 +197,10 @@ fn point_changes(
     let stage_rounds = |point: &Point, stage: &StageTime| -> Vec<Vec<f64>> {
         stage.rounds.iter().zip(&point.rounds).map(|(ms, round)| vec![ms / slow(round)]).collect()
     };
+    let phases = if old.phases == now.phases { now.phases as usize } else { 1 };
     let change = |stage: Option<&str>, old: Vec<Vec<f64>>, new: Vec<Vec<f64>>| {
         let (base_ms, new_ms) = (median(&old.concat()), median(&new.concat()));
-        let interval = bootstrap_ratio(&old, &new, CONFIDENCE, median);
+        let interval = bootstrap_ratio(&old, &new, phases, CONFIDENCE, median);
         let sure = old.len() > 1 && new.len() > 1;
         let verdict = match interval {
             Interval { high, .. } if sure && high < 1.0 => Verdict::Faster,

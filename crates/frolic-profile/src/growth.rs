@@ -12,7 +12,7 @@ use crate::stats::Interval;
 const FLOOR: f64 = 0.02;
 
 /// Exponents closer than this are one.
-const SAME: f64 = 0.12;
+const SAME: f64 = 0.2;
 
 /// Fewest points of a stretch where there are several.
 const FEWEST: usize = 3;
@@ -45,15 +45,16 @@ pub struct Knee {
 }
 
 impl Growth {
-    /// The growth of times, ms, with counts; what is 0 is left out. `None` with fewer than two points.
+    /// The growth of times, ms, with counts; what is 0 is left out. `noise`: share that a time may be off by, at least 0.02. `None` with
+    /// fewer than two points.
     ///
     /// ```
     /// use frolic_profile::Growth;
     /// let points: Vec<(f64, f64)> = (0..12).map(|k| 1000.0 * 2f64.powi(k)).map(|n| (n, n * n * 1e-9)).collect();
-    /// let growth = Growth::of(&points).unwrap();
+    /// let growth = Growth::of(&points, 0.0).unwrap();
     /// assert!((growth.exponent - 2.0).abs() < 1e-6 && growth.knees.is_empty());
     /// ```
-    pub fn of(points: &[(f64, f64)]) -> Option<Self> {
+    pub fn of(points: &[(f64, f64)], noise: f64) -> Option<Self> {
         let mut logs: Vec<(f64, f64)> = points
             .iter()
             .filter(|(count, ms)| *count > 0.0 && *ms > 0.0 && count.is_finite() && ms.is_finite())
@@ -64,7 +65,7 @@ impl Growth {
         if logs.len() < 2 {
             return None;
         }
-        let cuts = best_cuts(&logs);
+        let cuts = best_cuts(&logs, noise.max(FLOOR));
         let ends = cuts.iter().copied().chain([logs.len()]);
         let starts = [0].into_iter().chain(cuts.iter().copied());
         let lines: Vec<Line> = starts.zip(ends).map(|(from, to)| Line::through(&logs[from..to])).collect();
@@ -142,7 +143,7 @@ fn student(free: usize) -> f64 {
 }
 
 /// Where to cut, rising.
-fn best_cuts(logs: &[(f64, f64)]) -> Vec<usize> {
+fn best_cuts(logs: &[(f64, f64)], floor: f64) -> Vec<usize> {
     let n = logs.len();
     let score = |cuts: &[usize]| {
         let mut from = 0;
@@ -153,7 +154,7 @@ fn best_cuts(logs: &[(f64, f64)]) -> Vec<usize> {
         }
         // Two numbers a line and one a cut.
         let numbers = 2.0 + 3.0 * cuts.len() as f64;
-        n as f64 * (rest / n as f64 + FLOOR * FLOOR).ln() + numbers * (n as f64).ln()
+        n as f64 * (rest / n as f64 + floor * floor).ln() + numbers * (n as f64).ln()
     };
     let is_bent = |cuts: &[usize]| {
         let mut from = 0;

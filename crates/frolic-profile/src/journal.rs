@@ -1,6 +1,6 @@
 //! What a sweep writes down as it goes, so that a kill loses at most the frame in flight: one JSON value a line, a line a frame.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
@@ -23,7 +23,7 @@ pub struct Journal {
     path: PathBuf,
     file: File,
     turns: HashMap<(usize, u32), Vec<Turn>>,
-    done: HashSet<(usize, u32)>,
+    done: HashMap<(usize, u32), usize>,
     stops: HashMap<usize, Stop>,
 }
 
@@ -55,7 +55,8 @@ enum Line {
         memory: [u64; 2],
         pace: Option<[Pace; 2]>,
     },
-    Done(usize, u32),
+    /// Variant, count, phases.
+    Done(usize, u32, usize),
     Stop(usize, u32, String),
 }
 
@@ -68,7 +69,7 @@ impl Journal {
         let path = path.as_ref().to_owned();
         let file = File::create(&path).map_err(|source| written(&path, source))?;
         let mut journal =
-            Self { path, file, turns: HashMap::new(), done: HashSet::new(), stops: HashMap::new() };
+            Self { path, file, turns: HashMap::new(), done: HashMap::new(), stops: HashMap::new() };
         let frolic = env!("CARGO_PKG_VERSION").to_owned();
         journal.write(&Line::Journal { version: VERSION, frolic, of: of.clone() })?;
         Ok(journal)
@@ -104,7 +105,7 @@ impl Journal {
             _ => return Err(wrong("is no journal of a profile; start anew without --resume")),
         }
         let (mut turns, mut done, mut stops) =
-            (HashMap::<_, Vec<Turn>>::new(), HashSet::new(), HashMap::new());
+            (HashMap::<_, Vec<Turn>>::new(), HashMap::new(), HashMap::new());
         let mut open: HashMap<(usize, u32), Turn> = HashMap::new();
         while let Some(line) = next() {
             match line {
@@ -129,8 +130,8 @@ impl Journal {
                     ([turn.peak, turn.memory], turn.pace) = (memory, pace);
                     turns.entry(of).or_default().push(turn);
                 }
-                Line::Done(variant, count) => {
-                    done.insert((variant, count));
+                Line::Done(variant, count, phases) => {
+                    done.insert((variant, count), phases.max(1));
                 }
                 Line::Stop(variant, count, reason) => {
                     stops.insert(variant, Stop { count, reason });
@@ -162,7 +163,11 @@ impl Journal {
     }
 
     pub(crate) fn is_done(&self, variant: usize, count: u32) -> bool {
-        self.done.contains(&(variant, count))
+        self.done.contains_key(&(variant, count))
+    }
+
+    pub(crate) fn phases(&self, variant: usize, count: u32) -> usize {
+        self.done.get(&(variant, count)).copied().unwrap_or(1)
     }
 
     pub(crate) fn stop(&self, variant: usize) -> Option<&Stop> {
@@ -192,8 +197,8 @@ impl Journal {
         })
     }
 
-    pub(crate) fn finish(&mut self, variant: usize, count: u32) -> Result<(), ProfileError> {
-        self.write(&Line::Done(variant, count))
+    pub(crate) fn finish(&mut self, variant: usize, count: u32, phases: usize) -> Result<(), ProfileError> {
+        self.write(&Line::Done(variant, count, phases))
     }
 
     pub(crate) fn stopped(&mut self, variant: usize, stop: &Stop) -> Result<(), ProfileError> {

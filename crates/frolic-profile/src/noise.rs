@@ -14,7 +14,7 @@ const MEMORY: usize = 96 << 20;
 /// Bytes of a window.
 const WINDOW: usize = 2 << 20;
 /// Rounds of the arithmetic half.
-const ROUNDS: u32 = 40_000;
+const ROUNDS: u32 = 3_000;
 
 /// Slower than the sweep's median by this is a disturbance.
 const DISTURBED: f64 = 1.25;

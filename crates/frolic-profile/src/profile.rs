@@ -145,6 +145,8 @@ pub struct Point {
     pub memory: u64,
     /// The machine meanwhile.
     pub noise: Noise,
+    /// Moments of what it repeats that the turns were at, one after the other.
+    pub phases: u32,
     /// The frames, turn by turn.
     pub rounds: Vec<Round>,
 }
@@ -233,10 +235,27 @@ impl Turn {
     }
 }
 
+/// All frames, ms, as shares of the median of their phase, so that what repeats is no warm-up.
+fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
+    let totals: Vec<Vec<f64>> = turns.iter().map(Turn::totals).collect();
+    let phases = if totals.len() >= phases * 2 { phases } else { 1 };
+    let usual: Vec<f64> = (0..phases)
+        .map(|phase| {
+            median(&totals.iter().skip(phase).step_by(phases).flatten().copied().collect::<Vec<_>>())
+        })
+        .collect();
+    let share = |(nth, totals): (usize, &Vec<f64>)| {
+        let usual = usual[nth % phases].max(1e-9);
+        totals.iter().map(|total| total / usual).collect::<Vec<_>>()
+    };
+    totals.iter().enumerate().flat_map(share).collect()
+}
+
 impl Point {
-    /// Sums up the turns of one count, which have a frame at least; `usual` is the sweep's pace.
-    pub(crate) fn of(count: u32, turns: &[Turn], usual: Pace, target_ms: f64) -> Self {
-        let skipped = warm_up(&turns.iter().flat_map(Turn::totals).collect::<Vec<_>>());
+    /// Sums up the turns of one count, which have a frame at least; `phases`: as [`Run::phases`](crate::Run::phases);
+    /// `usual` is the sweep's pace.
+    pub(crate) fn of(count: u32, turns: &[Turn], phases: usize, usual: Pace, target_ms: f64) -> Self {
+        let skipped = warm_up(&levelled(turns, phases));
         // Without the warm-up.
         let mut left = skipped;
         let kept: Vec<(&Turn, &[Frame])> = turns
@@ -261,9 +280,9 @@ impl Point {
         let timed = totals.len();
         let frame = Times {
             median: quantile(&totals, 0.5),
-            interval: bootstrap(&rounds, median),
+            interval: bootstrap(&rounds, phases, median),
             p95: quantile(&totals, 0.95),
-            p95_interval: bootstrap(&rounds, |samples| quantile_of(samples, 0.95)),
+            p95_interval: bootstrap(&rounds, phases, |samples| quantile_of(samples, 0.95)),
             p99: quantile(&totals, 0.99),
             worst: quantile(&totals, 1.0),
             missed: totals.iter().filter(|total| **total > target_ms).count() as f64 / timed.max(1) as f64,
@@ -318,6 +337,7 @@ impl Point {
             peak_memory: turns.iter().map(|turn| turn.peak).max().unwrap_or(0),
             memory: turns.last().map_or(0, |turn| turn.memory),
             noise,
+            phases: phases as u32,
             rounds,
         }
     }
@@ -330,18 +350,32 @@ impl Point {
     }
 }
 
+/// The count at which times first reach a time, between the points around it.
+fn first_over(times: &[(f64, f64)], ms: f64) -> Option<f64> {
+    let nth = times.iter().position(|(_, time)| *time >= ms)?;
+    let (count, time) = times[nth];
+    let Some((before, low)) = nth.checked_sub(1).map(|nth| times[nth]) else { return Some(count) };
+    if before <= 0.0 || low <= 0.0 {
+        return Some(count);
+    }
+    let share = (ms / low).ln() / (time / low).ln();
+    Some(before * (count / before).powf(share.clamp(0.0, 1.0)))
+}
+
 impl VariantGrowth {
     /// How the times of points, in rising order, grow; `None` for fewer than two.
     pub(crate) fn of(points: &[Point], target_ms: f64) -> Option<Self> {
         let last = points.last()?;
+        let off = |point: &Point| point.frame.interval.half_width_of(point.frame.median);
+        let noise = median(&points.iter().map(off).collect::<Vec<_>>());
         let count = |point: &Point| f64::from(point.count);
-        let frame =
-            Growth::of(&points.iter().map(|point| (count(point), point.frame.median)).collect::<Vec<_>>())?;
+        let times: Vec<_> = points.iter().map(|point| (count(point), point.frame.median)).collect();
+        let frame = Growth::of(&times, noise)?;
         let of = |nth: usize, stage: &StageTime| {
             let times: Vec<_> =
                 points.iter().filter_map(|point| Some((count(point), point.stages.get(nth)?.ms))).collect();
-            let growth = Growth::of(&times)?;
-            let fills_at = growth.reaches(target_ms);
+            let growth = Growth::of(&times, noise)?;
+            let fills_at = first_over(&times, target_ms).or_else(|| growth.reaches(target_ms));
             Some(StageGrowth { stage: stage.stage.clone(), growth, fills_at })
         };
         let large = |stage: &StageTime| stage.ms >= last.frame.median * 0.02;

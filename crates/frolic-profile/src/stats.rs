@@ -95,15 +95,20 @@ impl Dice {
 
 /// The interval of a statistic of samples that come in rounds: rounds are drawn with replacement, whole, as samples within one are alike
 /// (Efron, "Bootstrap Methods: Another Look at the Jackknife", 1979; whole clusters as in Field and Welsh, "Bootstrapping Clustered Data",
-/// 2007). With fewer than two rounds it is the range of the samples. The same samples give the same interval.
+/// 2007). Where rounds take turns at `phases` moments of something that repeats, each is drawn among those of its own moment: what differs
+/// from moment to moment is no uncertainty. With fewer than two rounds it is the range of the samples. The same samples give the same interval.
 ///
 /// ```
 /// use frolic_profile::stats::{bootstrap, median};
 /// let rounds = [[4.0, 4.1], [3.9, 4.0], [4.2, 4.0], [4.1, 3.8], [4.0, 4.0]];
-/// let interval = bootstrap(&rounds, median);
+/// let interval = bootstrap(&rounds, 1, median);
 /// assert!(interval.holds(4.0) && interval.half_width_of(4.0) < 0.05);
 /// ```
-pub fn bootstrap<R: AsRef<[f64]>>(rounds: &[R], statistic: impl Fn(&[f64]) -> f64) -> Interval {
+pub fn bootstrap<R: AsRef<[f64]>>(
+    rounds: &[R],
+    phases: usize,
+    statistic: impl Fn(&[f64]) -> f64,
+) -> Interval {
     let all: Vec<f64> = rounds.iter().flat_map(|round| round.as_ref().iter().copied()).collect();
     if rounds.len() < 2 {
         return Interval { low: quantile_of(&all, 0.0), high: quantile_of(&all, 1.0) };
@@ -111,10 +116,7 @@ pub fn bootstrap<R: AsRef<[f64]>>(rounds: &[R], statistic: impl Fn(&[f64]) -> f6
     let mut dice = Dice::new(rounds.len() as u64);
     let mut drawn = Vec::with_capacity(all.len());
     let values = (0..RESAMPLES).map(|_| {
-        drawn.clear();
-        for _ in rounds {
-            drawn.extend_from_slice(rounds[dice.below(rounds.len())].as_ref());
-        }
+        resample(rounds, phases, &mut dice, &mut drawn);
         statistic(&drawn)
     });
     around(values.collect(), CONFIDENCE)
@@ -126,22 +128,31 @@ pub fn bootstrap<R: AsRef<[f64]>>(rounds: &[R], statistic: impl Fn(&[f64]) -> f6
 pub fn bootstrap_ratio<R: AsRef<[f64]>>(
     base: &[R],
     new: &[R],
+    phases: usize,
     confidence: f64,
     statistic: impl Fn(&[f64]) -> f64,
 ) -> Interval {
     let mut dice = Dice::new((base.len() + new.len()) as u64);
     let mut drawn = Vec::new();
     let mut draw = |rounds: &[R]| {
-        drawn.clear();
-        for _ in rounds {
-            drawn.extend_from_slice(rounds[dice.below(rounds.len())].as_ref());
-        }
+        resample(rounds, phases, &mut dice, &mut drawn);
         statistic(&drawn)
     };
     if base.is_empty() || new.is_empty() {
         return Interval { low: 0.0, high: f64::INFINITY };
     }
     around((0..RESAMPLES * 2).map(|_| draw(new) / draw(base).max(1e-12)).collect(), confidence)
+}
+
+/// As many rounds, each drawn among those of its own phase; among all where a phase has only one.
+pub(crate) fn resample<R: AsRef<[f64]>>(rounds: &[R], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
+    drawn.clear();
+    let phases = if rounds.len() >= phases * 2 { phases.max(1) } else { 1 };
+    for nth in 0..rounds.len() {
+        let phase = nth % phases;
+        let of_phase = (rounds.len() - phase).div_ceil(phases);
+        drawn.extend_from_slice(rounds[phase + dice.below(of_phase) * phases].as_ref());
+    }
 }
 
 /// The middle share of values.
@@ -156,19 +167,14 @@ pub(crate) fn around(mut values: Vec<f64>, share: f64) -> Interval {
 pub fn warm_up(samples: &[f64]) -> usize {
     const BATCH: usize = 5;
     let batches: Vec<f64> = samples.chunks_exact(BATCH).map(median).collect();
-    let mut best = (f64::INFINITY, 0);
-    for skip in 0..=batches.len() / 2 {
+    let error = |skip: usize| {
         let rest = &batches[skip..];
-        if rest.len() < 2 {
-            break;
-        }
         let middle = rest.iter().sum::<f64>() / rest.len() as f64;
-        let error =
-            rest.iter().map(|value| (value - middle).powi(2)).sum::<f64>() / (rest.len() as f64).powi(2);
-        // Only what is clearly better moves it on.
-        if error < best.0 * 0.95 {
-            best = (error, skip);
-        }
-    }
-    best.1 * BATCH
+        rest.iter().map(|value| (value - middle).powi(2)).sum::<f64>() / (rest.len() as f64).powi(2)
+    };
+    let errors: Vec<f64> =
+        (0..=batches.len() / 2).take_while(|skip| batches.len() - skip >= 2).map(error).collect();
+    // The first that is about as good as the best: what is level differs by chance alone.
+    let best = errors.iter().copied().fold(f64::INFINITY, f64::min);
+    errors.iter().position(|error| *error <= best * 2.0).unwrap_or(0) * BATCH
 }

@@ -47,6 +47,19 @@ pub trait Run {
     /// What went wrong with the device it runs on; the sweep ends with what is finished.
     fn frame(&mut self) -> Result<Frame, String>;
 
+    /// At how many moments of what it repeats it is to be timed, one a turn, one after the other. Default 1.
+    fn phases(&self) -> usize {
+        1
+    }
+
+    /// Goes on to the next such moment, untimed.
+    ///
+    /// # Errors
+    /// As [`Run::frame`].
+    fn go_on(&mut self) -> Result<(), String> {
+        Ok(())
+    }
+
     /// The device it is drawn by, if by any.
     fn device(&self) -> Option<String> {
         None
@@ -61,6 +74,22 @@ impl<F: FnMut() -> Result<Frame, String>> Run for F {
 
 /// Length of a step while a population settles, s; longer than a frame's, as nothing is timed.
 const SETTLE_STEP: f32 = 1.0 / 20.0;
+
+/// Moments of a scene's cycle that are timed: a burst costs more than what comes between.
+const PHASES: usize = 8;
+
+/// What a scene without repeated bursts is taken to repeat itself in, and the longest cycle that is followed, s.
+const CYCLE: [f32; 2] = [1.0, 8.0];
+
+/// The longest that a scene's bursts and rates take to repeat themselves, s.
+fn cycle(spec: &SceneSpec) -> f32 {
+    let emitters = spec.population.iter().flat_map(|population| &population.emitter);
+    let repeats = emitters.flat_map(|emitter| {
+        let course = emitter.rate_over_time.as_ref().and_then(|course| course.every);
+        [emitter.burst.as_ref().and_then(|burst| burst.every), course]
+    });
+    repeats.flatten().fold(CYCLE[0], f32::max).min(CYCLE[1])
+}
 
 /// A scene whose climbing population is given any count.
 #[derive(Debug)]
@@ -91,7 +120,8 @@ impl Subject for SceneSubject {
             }
         }
         let (threads, step) = (scene.threads(), scene.spec().clock.step());
-        Ok(Box::new(SceneRun { scene, meter, threads, step }))
+        let pause = cycle(&self.spec) / PHASES as f32;
+        Ok(Box::new(SceneRun { scene, meter, threads, step, pause, last: 0.0 }))
     }
 }
 
@@ -101,17 +131,36 @@ struct SceneRun {
     meter: Meter,
     threads: Threads,
     step: f32,
+    /// From one moment that is timed to the next, s; and when the last one began.
+    pause: f32,
+    last: f64,
 }
 
 impl Run for SceneRun {
     fn frame(&mut self) -> Result<Frame, String> {
-        let Self { scene, meter, threads, step } = self;
+        let Self { scene, meter, threads, step, .. } = self;
         threads.run(|| {
             meter.begin_frame();
             scene.step(*step, 1, meter);
             scene.draw_in_place(meter).map_err(|error| error.to_string())?;
             Ok(meter.end_frame())
         })
+    }
+
+    fn phases(&self) -> usize {
+        PHASES
+    }
+
+    fn go_on(&mut self) -> Result<(), String> {
+        let Self { scene, meter, step, pause, last, .. } = self;
+        let now = scene.time();
+        let left = (*last + f64::from(*pause) - now).max(0.0) as f32;
+        // In long steps, then on to the moment itself.
+        let long = (left / SETTLE_STEP).floor();
+        scene.step(SETTLE_STEP, long as u32, meter);
+        scene.step(*step, ((left - long * SETTLE_STEP) / *step).round() as u32, meter);
+        *last = now + f64::from(left);
+        Ok(())
     }
 
     fn device(&self) -> Option<String> {

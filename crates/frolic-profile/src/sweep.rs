@@ -2,7 +2,8 @@
 //!
 //! At each count the variants take turns, a few frames each, in an order that is drawn anew every round; so a disturbance of the machine
 //! meets all of them. Rounds go on until the interval of every median is narrow enough, or the count's share of the time is spent.
-//! Between turns a reference loop takes the machine's pace.
+//! Between turns a reference loop takes the machine's pace, and what is measured goes on, untimed, to the next moment of what it repeats: a
+//! scene with bursts is timed all around its cycle, at every count alike.
 
 use std::time::{Duration, Instant};
 
@@ -206,8 +207,8 @@ fn measure(
         }
     }
     profile.pace = sweep.usual();
-    for (variant, count, turns) in &sweep.measured {
-        let point = Point::of(*count, turns, profile.pace, profile.target_ms);
+    for Measured { variant, count, phases, turns } in &sweep.measured {
+        let point = Point::of(*count, turns, *phases, profile.pace, profile.target_ms);
         sweep.results[*variant].points.push(point);
     }
     for result in &mut sweep.results {
@@ -217,12 +218,20 @@ fn measure(
     Ok(profile)
 }
 
+/// A finished point.
+struct Measured {
+    variant: usize,
+    count: u32,
+    phases: usize,
+    turns: Vec<Turn>,
+}
+
 /// A sweep under way.
 struct Sweep<'a> {
     plan: &'a Plan,
     results: Vec<VariantProfile>,
-    /// Finished points: variant, count, turns.
-    measured: Vec<(usize, u32, Vec<Turn>)>,
+    /// Finished points.
+    measured: Vec<Measured>,
     reference: Reference,
     paces: Vec<Pace>,
     dice: Dice,
@@ -249,7 +258,7 @@ impl Sweep<'_> {
     ) -> Result<(), ProfileError> {
         if let Some(journal) = journal {
             journal.stopped(variant, &stop)?;
-            journal.finish(variant, stop.count)?;
+            journal.finish(variant, stop.count, 1)?;
         }
         self.results[variant].stopped = Some(stop);
         Ok(())
@@ -288,7 +297,8 @@ impl Sweep<'_> {
             if journal.as_ref().is_some_and(|journal| journal.is_done(nth, count)) {
                 if turns.iter().any(|turn| !turn.frames.is_empty()) {
                     self.paces.extend(turns.iter().filter_map(|turn| turn.pace).flatten());
-                    self.measured.push((nth, count, turns));
+                    let phases = journal.as_ref().map_or(1, |journal| journal.phases(nth, count));
+                    self.measured.push(Measured { variant: nth, count, phases, turns });
                 }
                 continue;
             }
@@ -312,7 +322,9 @@ impl Sweep<'_> {
         for round in 0..rounds {
             self.dice.shuffle(&mut climbers);
             let late = until.is_some_and(|until| Instant::now() > until);
-            let enough = round >= LEAST_ROUNDS;
+            // Whole cycles alone are fair.
+            let phases = climbers.iter().map(|climber| climber.run.phases()).max().unwrap_or(1) as u32;
+            let enough = round >= LEAST_ROUNDS.max(phases) && round % phases == 0;
             if climbers
                 .iter()
                 .all(|climber| climber.is_over(plan) || enough && (late || climber.is_known(plan)))
@@ -342,6 +354,7 @@ impl Sweep<'_> {
             if self.device.is_none() {
                 self.device = climber.run.device();
             }
+            let phases = climber.run.phases();
             let Climber { variant, turns, over, fault, .. } = climber;
             if let Some(over) = over {
                 let (took, limit) = (over.as_secs_f64(), plan.frame_limit.as_secs_f64());
@@ -352,11 +365,11 @@ impl Sweep<'_> {
                 self.results[variant].stopped = Some(Stop { count, reason: reason.clone() });
             }
             if let (Some(journal), None) = (&mut *journal, &fault) {
-                journal.finish(variant, count)?;
+                journal.finish(variant, count, phases)?;
             }
             self.fault = self.fault.take().or(fault);
             if turns.iter().any(|turn| !turn.frames.is_empty()) {
-                self.measured.push((variant, count, turns));
+                self.measured.push(Measured { variant, count, phases, turns });
             }
         }
         Ok(true)
@@ -390,7 +403,7 @@ impl<'a> Climber<'a> {
     fn is_known(&self, plan: &Plan) -> bool {
         let totals: Vec<Vec<f64>> = self.turns.iter().map(Turn::totals).collect();
         let middle = median(&totals.concat());
-        bootstrap(&totals, median).half_width_of(middle) <= plan.within
+        bootstrap(&totals, self.run.phases(), median).half_width_of(middle) <= plan.within
     }
 
     /// Takes a turn, until the limit is passed twice in a row or by far.
@@ -401,11 +414,14 @@ impl<'a> Climber<'a> {
         limit: Duration,
         journal: &mut Option<&mut Journal>,
     ) -> Result<(), ProfileError> {
+        if let Err(fault) = self.run.go_on() {
+            self.fault = Some(fault);
+        }
         let watch = Watch::start();
         let mut now = Turn::default();
         let mut slow_before =
             self.turns.last().and_then(|turn| turn.frames.last()).is_some_and(|last| last.total() > limit);
-        for _ in 0..turn {
+        for _ in 0..if self.fault.is_some() { 0 } else { turn } {
             let frame = match self.run.frame() {
                 Ok(frame) => frame,
                 Err(fault) => {

@@ -41,6 +41,9 @@ fn ladders_are_read() {
         counts("1k..1m").unwrap(),
         [1e3, 2e3, 5e3, 1e4, 2e4, 5e4, 1e5, 2e5, 5e5, 1e6].map(|n| n as u32)
     );
+    assert_eq!(counts("100..10k/4").unwrap(), [100, 178, 316, 562, 1_000, 1_778, 3_162, 5_623, 10_000]);
+    assert_eq!(counts("5..5/3").unwrap(), [5]);
+    assert_eq!(counts("0..3/1").unwrap(), [0, 3]);
     assert_eq!(counts("300..700").unwrap(), [300, 500, 700]);
     assert_eq!(counts("5k..5k").unwrap(), [5_000]);
     assert_eq!(counts("0,1, 2.5k,1M").unwrap(), [0, 1, 2_500, 1_000_000]);
@@ -55,6 +58,8 @@ fn ladders_are_read() {
         ("1e9", "no count"),
         ("nan", "no count"),
         ("..", "no count"),
+        ("1k..1m/0", "points a decade"),
+        ("1k..1m/many", "points a decade"),
     ] {
         let told = bad.parse::<Ladder>().unwrap_err().to_string();
         assert!(told.contains(what), "{bad}: {told}");
@@ -119,8 +124,50 @@ fn a_sweep_measures_what_it_says() {
             assert!(stages <= times.worst * 1.01, "medians of stages add up to less than the slowest frame");
             assert_eq!(point.stages.last().unwrap().stage, "other");
             assert!(point.peak_memory > 0 && point.bytes_per_element > 0.0);
+            assert_eq!(point.frames + point.warm_up, 7);
+            assert!(times.interval.low <= times.median && times.median <= times.interval.high);
+            assert!(times.p95_interval.low <= times.p95 && (0.0..=1.0).contains(&times.missed));
+            assert_eq!(point.rounds.iter().map(|round| round.ms.len() as u64).sum::<u64>(), point.frames);
+            assert!(point.noise.cores > 0.0 && point.noise.slowdown > 0.0);
+            assert!(point.stages.iter().all(|stage| stage.rounds.len() == point.rounds.len()));
         }
     }
+}
+
+/// A scene is timed all around its cycle, and a point whose median is known is not timed further.
+#[test]
+fn a_point_ends_when_it_is_known() {
+    let mut plan = plan("200", &[], 2_000);
+    plan.within = 1.0;
+    let profile = sweep("beacon", &scene(), &plan, None, |_| true).unwrap();
+    let point = &profile.variants[0].points[0];
+    assert_eq!(point.phases, 8);
+    // Whole cycles of eight turns.
+    let taken = point.frames + point.warm_up;
+    assert!(taken % 40 == 0 && taken < 2_000, "{taken}");
+    plan.within = 0.001;
+    plan.time = Some(Duration::ZERO);
+    let profile = sweep("beacon", &scene(), &plan, None, |_| true).unwrap();
+    assert_eq!(profile.variants[0].points[0].frames + profile.variants[0].points[0].warm_up, 40);
+    assert!(profile.variants[0].growth.is_none(), "one count does not grow");
+}
+
+#[test]
+fn growth_is_told_by_frame_and_stage() {
+    let profile = measured("1k,4k,16k,64k", &[], 40);
+    let growth = profile.variants[0].growth.as_ref().unwrap();
+    assert!(growth.frame.exponent > 0.0 && growth.frame.ms > 0.0);
+    let stage = growth.stages.iter().find(|stage| stage.stage == "integrate").unwrap();
+    assert!((0.4..1.5).contains(&stage.growth.exponent), "{stage:?}");
+    assert!(growth.stages.windows(2).all(|pair| {
+        pair[0].fills_at.unwrap_or(f64::INFINITY) <= pair[1].fills_at.unwrap_or(f64::INFINITY)
+    }));
+    let table = profile.table();
+    assert!(
+        table.contains("the frame grows as n^") && table.contains("alone fills 16.7 ms first"),
+        "{table}"
+    );
+    assert!(table.lines().all(|line| line.chars().count() <= 110), "{table}");
 }
 
 #[test]
@@ -158,9 +205,12 @@ fn variants_take_turns() {
         true
     })
     .unwrap();
-    // Two settle, then four rounds of two turns, there and back.
+    // Two settle, then four rounds of a turn each, in an order that is not always the same.
     let order: Vec<&str> = seen.iter().filter_map(|name| name.strip_prefix("threads=")).collect();
-    assert_eq!(order.join(""), "12".to_owned() + "21" + "12" + "21" + "12");
+    let rounds: Vec<String> = order.chunks(2).map(|pair| pair.concat()).collect();
+    assert_eq!(rounds.len(), 5);
+    assert!(rounds.iter().all(|round| round == "12" || round == "21"), "{rounds:?}");
+    assert!(rounds[1..].contains(&"12".to_owned()) && rounds[1..].contains(&"21".to_owned()), "{rounds:?}");
 }
 
 #[test]
@@ -243,7 +293,7 @@ fn everything_written_reads_back() {
 
     let table = text(1);
     let mut csv = csv::Reader::from_reader(table.as_bytes());
-    assert_eq!(csv.headers().unwrap().len(), 31);
+    assert_eq!(csv.headers().unwrap().len(), 37);
     let rows: Vec<csv::StringRecord> = csv.records().map(Result::unwrap).collect();
     assert_eq!(rows.len(), 8);
     assert_eq!(&rows[7][0], "instanced objects");
@@ -268,7 +318,8 @@ fn other_versions_and_foreign_files_are_told_apart() {
     assert!(told("{}").contains("is no profile"));
     assert!(told("[1]").contains("is no profile"));
     assert!(told("{\"frolic_profile\": 9}").contains("version 9"));
-    assert!(told("{\"frolic_profile\": 1}").contains("no whole profile"));
+    assert!(told("{\"frolic_profile\": 1}").contains("version 1"));
+    assert!(told("{\"frolic_profile\": 2}").contains("no whole profile"));
 }
 
 #[test]

@@ -48,7 +48,11 @@ fn table(found: &[Ceiling], population: &str) -> String {
             Cell::new(&ceiling.variant),
             right(ceiling.count.to_string()),
             right(format!("{:.0}", ceiling.interval.low)),
-            right(format!("{:.0}", ceiling.interval.high)),
+            // Nothing bounds it from above.
+            right(match ceiling.interval.high {
+                high if high >= f64::from(u32::MAX) => "-".to_owned(),
+                high => format!("{high:.0}"),
+            }),
             right(ceiling.tried.len().to_string()),
             Cell::new(remark),
         ]);
