@@ -413,6 +413,13 @@ fn title(profile: &Profile) -> String {
         }
         [(best, name, _), .., (worst, other, _)] => {
             let ratio = worst / best.max(1e-9);
+            if let Some(picture) = profile.other_picture() {
+                let share = picture.share * 100.0;
+                return format!(
+                    "{}: none is called faster, as {share:.0} % of the picture differs",
+                    profile.scene
+                );
+            }
             let (name, other) = (cut(name, 30), cut(other, 30));
             if ratio < 1.1 {
                 return format!("{}: at {what} the ways cost about the same", profile.scene);

@@ -11,6 +11,7 @@
 //! | what else did the machine do? | `noise.rs` |
 //! | what is kept of the measurements? | `profile.rs` (and `docs/profile-format.md`) |
 //! | how sure is it, and how does it grow? | `stats.rs`, `growth.rs` |
+//! | do they draw the same? | `pictures.rs` |
 //! | how many can be afforded? | `ceiling.rs` |
 //! | did it become slower? | `compare.rs` |
 //! | how is it shown? | `table.rs`, `chart.rs`, `files.rs` |
@@ -24,6 +25,7 @@ mod files;
 mod growth;
 mod journal;
 pub mod noise;
+mod pictures;
 mod plan;
 mod profile;
 pub mod stats;
@@ -37,6 +39,7 @@ pub use compare::{Change, CompareSpec, Comparison, Verdict, compare};
 pub use files::{profile_from_json, write_profile};
 pub use growth::{Growth, Knee};
 pub use journal::{Journal, JournalOf};
+pub use pictures::PictureDifference;
 pub use plan::{Ladder, Plan, PlanError, Variation};
 pub use profile::{
     FORMAT_VERSION, Machine, Point, Profile, Round, StageGrowth, StageTime, Stop, Times, VariantGrowth,

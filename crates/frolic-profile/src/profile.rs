@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::growth::Growth;
 use crate::noise::{Noise, Pace, Taken};
+use crate::pictures::PictureDifference;
 use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, warm_up};
 
 /// Version of `profile.json`.
@@ -34,6 +35,9 @@ pub struct Profile {
     pub machine: Machine,
     /// How long the reference loop took, median of the sweep.
     pub pace: Pace,
+    /// How the pictures of the other variants differ from the first's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pictures: Vec<PictureDifference>,
     /// Whether it was interrupted; what is there is whole.
     pub interrupted: bool,
     /// What went wrong with a graphics device on the way, if anything; what is there is whole.
@@ -249,6 +253,14 @@ fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
         totals.iter().map(|total| total / usual).collect::<Vec<_>>()
     };
     totals.iter().enumerate().flat_map(share).collect()
+}
+
+impl Profile {
+    /// The variant whose picture differs from the first's the most, where that is too much to call one faster.
+    pub fn other_picture(&self) -> Option<&PictureDifference> {
+        let differ = self.pictures.iter().filter(|picture| !picture.same);
+        differ.max_by(|a, b| a.share.total_cmp(&b.share))
+    }
 }
 
 impl Point {

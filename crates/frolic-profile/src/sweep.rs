@@ -12,6 +12,7 @@ use frolic_scene::{SceneError, SceneSpec};
 
 use crate::journal::Journal;
 use crate::noise::{Pace, Reference, Watch, memory};
+use crate::pictures::differences;
 use crate::plan::{Plan, PlanError};
 use crate::profile::{
     FORMAT_VERSION, Machine, Point, Profile, Stop, Turn, VariantGrowth, VariantProfile, ms,
@@ -131,6 +132,14 @@ pub fn sweep(
 ) -> Result<Profile, ProfileError> {
     let variants = prepare(name, scene, plan)?;
     let mut profile = measure(name, variants, plan, journal, watch)?;
+    if !profile.interrupted && profile.fault.is_none() {
+        let drawn = |variant: &VariantProfile| -> Result<_, ProfileError> {
+            let set = |spec: SceneSpec, (key, value): &(String, String)| spec.set(key, value);
+            Ok((variant.name.clone(), variant.settings.iter().try_fold(scene.clone(), set)?))
+        };
+        let specs = profile.variants.iter().map(drawn).collect::<Result<Vec<_>, _>>()?;
+        profile.pictures = differences(&specs, plan.counts.counts());
+    }
     profile.scene_text = scene.to_toml();
     profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
     Ok(profile)
@@ -169,6 +178,7 @@ fn measure(
         frame_limit_ms: ms(plan.frame_limit),
         machine: this_machine(),
         pace: Pace::default(),
+        pictures: Vec::new(),
         interrupted: false,
         fault: None,
         variants: Vec::new(),

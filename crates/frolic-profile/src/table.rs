@@ -63,6 +63,7 @@ impl Profile {
         let mut lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
         lines.extend(self.split());
         lines.extend(self.growth());
+        lines.extend(self.sameness());
         lines.extend(self.disturbance());
         for variant in &self.variants {
             if let Some(stop) = &variant.stopped {
@@ -129,6 +130,21 @@ impl Profile {
             lines.insert(0, String::new());
         }
         lines
+    }
+
+    /// Whether the variants draw the same picture.
+    fn sameness(&self) -> Option<String> {
+        if let Some(other) = self.other_picture() {
+            return Some(format!(
+                "the picture of {} is another: {:.1} % of pixels differ from {}'s, by up to {} of 255",
+                cut(&other.variant, 30),
+                other.share * 100.0,
+                cut(&self.variants.first()?.name, 30),
+                other.largest,
+            ));
+        }
+        let largest = self.pictures.iter().map(|picture| picture.largest).max()?;
+        Some(format!("all draw the same picture: channels differ by at most {largest} of 255"))
     }
 
     /// What is to be said of the machine, if anything.

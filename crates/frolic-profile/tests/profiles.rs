@@ -152,6 +152,27 @@ fn a_point_ends_when_it_is_known() {
     assert!(profile.variants[0].growth.is_none(), "one count does not grow");
 }
 
+/// Ways of drawing one picture are called faster or slower; what draws another picture is not.
+#[test]
+fn only_the_same_picture_is_called_faster() {
+    let profile = measured("10,2k", &["draw.technique=each,batched,instanced"], 3);
+    assert_eq!(profile.pictures.len(), 2);
+    assert!(
+        profile.pictures.iter().all(|picture| picture.same && picture.largest == 0 && picture.count == 2_000)
+    );
+    assert!(profile.other_picture().is_none());
+    assert!(profile.table().contains("all draw the same picture"));
+    let other = measured("2k", &["embers.size=[0.01, 0.01],[0.4, 0.5]"], 3);
+    let difference = other.other_picture().unwrap();
+    assert!(difference.share > 0.05 && difference.largest > 20, "{difference:?}");
+    assert!(other.table().contains("is another: "), "{}", other.table());
+    let svg = Chart::of(&other).svg().unwrap();
+    assert!(!svg.contains("faster than"), "the title does not say so");
+    let sizes = measured("100", &["draw.size=[96, 60],[48, 30]"], 3);
+    assert_eq!(sizes.other_picture().unwrap().share, 1.0);
+    assert!(measured("100", &[], 3).pictures.is_empty());
+}
+
 #[test]
 fn growth_is_told_by_frame_and_stage() {
     let profile = measured("1k,4k,16k,64k", &[], 40);

@@ -1,0 +1,66 @@
+//! Whether the ways that are compared draw the same picture: who draws less is not faster.
+
+use frolic_core::Meter;
+use frolic_draw::Image;
+use frolic_scene::{Scene, SceneSpec};
+use serde::{Deserialize, Serialize};
+
+/// Steps of 8 bits that a channel may be off.
+const STEPS: i32 = 4;
+
+/// Share of pixels that may be off by more for two pictures to be the same: what the ways of drawing are held to.
+pub(crate) const SAME: f64 = 0.012;
+
+/// Elements of the climbing population in the pictures, at most.
+const MOST: u32 = 10_000;
+
+/// How a variant's picture differs from the first variant's.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[non_exhaustive]
+pub struct PictureDifference {
+    /// The variant's name.
+    pub variant: String,
+    /// Elements of the climbing population in both.
+    pub count: u32,
+    /// Share of pixels that are off by more than 4 of 255 in a channel; 1 where their sizes differ.
+    pub share: f64,
+    /// Largest difference of a channel, of 255.
+    pub largest: u32,
+    /// Whether it is the same picture: at most 1.2 % of pixels are off.
+    pub same: bool,
+}
+
+/// The differences of all variants but the first from it, at a moment of the scene; none where one of them cannot draw. `counts` are those
+/// of the plan.
+pub(crate) fn differences(variants: &[(String, SceneSpec)], counts: &[u32]) -> Vec<PictureDifference> {
+    let count = counts.iter().copied().filter(|count| *count <= MOST).max().or(counts.first().copied());
+    let (Some(count), [_, _, ..]) = (count, variants) else { return Vec::new() };
+    let picture = |spec: &SceneSpec| -> Option<Image> {
+        let spec = spec.scaled(count);
+        let mut scene = Scene::new(&spec).ok()?;
+        let mut meter = Meter::new();
+        scene.run_to(f64::from(spec.draw.at), &mut meter);
+        scene.draw(&mut meter).ok().cloned()
+    };
+    let Some(first) = picture(&variants[0].1) else { return Vec::new() };
+    let others = variants[1..].iter().map(|(name, spec)| {
+        let (share, largest) = difference(&first, &picture(spec)?);
+        Some(PictureDifference { variant: name.clone(), count, share, largest, same: share <= SAME })
+    });
+    others.collect::<Option<Vec<_>>>().unwrap_or_default()
+}
+
+fn difference(a: &Image, b: &Image) -> (f64, u32) {
+    if a.size() != b.size() {
+        return (1.0, 255);
+    }
+    let off = |(a, b): (&[u8; 4], &[u8; 4])| {
+        a.iter().zip(b).map(|(a, b)| (i32::from(*a) - i32::from(*b)).abs()).max().unwrap_or(0)
+    };
+    let (mut many, mut largest) = (0u64, 0);
+    for off in a.pixels().iter().zip(b.pixels()).map(off) {
+        many += u64::from(off > STEPS);
+        largest = largest.max(off);
+    }
+    (many as f64 / a.pixels().len().max(1) as f64, largest as u32)
+}
