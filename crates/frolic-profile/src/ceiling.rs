@@ -170,9 +170,9 @@ pub fn ceiling(
             }
         };
         if run.p95 <= budget {
-            fits = fits.max(Some(next))
+            fits = fits.max(Some(next));
         } else {
-            fails = Some(fails.unwrap_or(next).min(next))
+            fails = Some(fails.unwrap_or(next).min(next));
         }
         tried.push(run);
         let late = Instant::now() > until;

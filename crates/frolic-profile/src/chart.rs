@@ -183,6 +183,8 @@ impl Chart {
                 paper.text(&format!("{fps} fps"), frame.left + 8, y - 12, 15, LIMIT, HPos::Left, false)?;
             }
         }
+        // Left, right and height of what is written beside lines.
+        let mut labels: Vec<[i32; 3]> = Vec::new();
         for (nth, line) in self.lines.iter().enumerate() {
             let colour = COLOURS[nth % COLOURS.len()];
             let places: Vec<(i32, i32)> = line.points.iter().map(|&(x, y)| frame.place(x, y)).collect();
@@ -203,9 +205,22 @@ impl Chart {
             }
             for &(count, ms) in &line.knees {
                 let (x, y) = frame.place(count, ms);
-                paper.line(&[(x, y - 16), (x, y + 16)], colour, 2)?;
+                // An open diamond on the line.
+                paper.line(&[(x - 8, y), (x, y - 8), (x + 8, y), (x, y + 8), (x - 8, y)], colour, 2)?;
                 let label = format!("bends at {}", short(count.round() as u32));
-                paper.text(&label, x + 6, y + 22, 14, colour, HPos::Left, false)?;
+                let width = label.chars().count() as i32 * 9;
+                let touches = |at: i32| {
+                    labels.iter().any(|&[left, right, height]: &[i32; 3]| {
+                        x + 6 < right && left < x + 6 + width && (height - at).abs() < 18
+                    })
+                };
+                // Below the line, or farther below, where another is there already.
+                let mut at = y + 22;
+                while touches(at) {
+                    at += 18;
+                }
+                labels.push([x + 6, x + 6 + width, at]);
+                paper.text(&label, x + 6, at, 14, colour, HPos::Left, false)?;
             }
             if let (true, Some(&(x, y))) = (line.stopped, places.last()) {
                 paper.line(&[(x - 9, y - 9), (x + 9, y + 9)], INK, 3)?;

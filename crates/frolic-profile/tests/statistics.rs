@@ -11,17 +11,20 @@ use frolic_profile::{
 };
 use proptest::prelude::*;
 
+/// ms for a count.
+type Cost = fn(f64) -> f64;
+
 /// A load whose frames take a known time, but for noise of a known spread; nothing is waited for.
 struct Load {
     /// ms for a count.
-    cost: fn(f64) -> f64,
+    cost: Cost,
     /// Spread of the logarithm.
     noise: f64,
     dice: Dice,
 }
 
 impl Load {
-    fn new(cost: fn(f64) -> f64, noise: f64, seed: u64) -> Self {
+    fn new(cost: Cost, noise: f64, seed: u64) -> Self {
         Self { cost, noise, dice: Dice::new(seed) }
     }
 }
@@ -70,7 +73,7 @@ fn exponents_are_recovered() {
         Growth::of(&straight, 0.0).unwrap().exponent
     };
     assert!((n_log_n - 1.1).abs() < 0.02, "{n_log_n}");
-    let loads: [(fn(f64) -> f64, f64); 4] = [
+    let loads: [(Cost, f64); 4] = [
         (|n| n * 3e-6, 1.0),
         (|n| n * n.ln() * 1e-6, n_log_n),
         (|n| n * n * 1e-9, 2.0),
@@ -91,8 +94,8 @@ fn exponents_are_recovered() {
 #[test]
 fn knees_are_found_where_they_are() {
     // A fixed cost that is overtaken, and a stage that turns quadratic.
-    let turns: fn(f64) -> f64 = |n| if n < 40e3 { n * 1e-4 } else { n * n / 40e3 * 1e-4 };
-    let floor: fn(f64) -> f64 = |n| (n * 1e-4).max(2.0);
+    let turns: Cost = |n| if n < 40e3 { n * 1e-4 } else { n * n / 40e3 * 1e-4 };
+    let floor: Cost = |n| (n * 1e-4).max(2.0);
     for (cost, at, [before, after]) in [(turns, 40e3, [1.0, 2.0]), (floor, 20e3, [0.0, 1.0])] {
         for seed in 0..20 {
             let growth = Growth::of(&points(cost, 0.02, seed), 0.02).unwrap();
@@ -178,8 +181,7 @@ proptest! {
 
 #[test]
 fn ceilings_of_known_loads_are_found() {
-    let loads: [fn(f64) -> f64; 4] =
-        [|n| n * 1e-4, |n| 9.0 + n * 1e-5, |n| n * n * 1e-9, |n| n * n.ln() * 1e-6];
+    let loads: [Cost; 4] = [|n| n * 1e-4, |n| 9.0 + n * 1e-5, |n| n * n * 1e-9, |n| n * n.ln() * 1e-6];
     for cost in loads {
         for seed in 0..5 {
             let mut search = CeilingPlan::default();

@@ -242,39 +242,46 @@ impl Tile<'_, '_> {
         if bounds[0] > bounds[2] || bounds[1] > bounds[3] {
             return;
         }
-        SCRATCH.with_borrow_mut(|scratch| {
-            scratch.near.resize(SAMPLES * width * height, 0.0);
-            scratch.base.resize(SAMPLES * width * height, EMPTY);
-            for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
-                for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
-                    for s in 0..SAMPLES {
-                        let at = (i * height + j) * SAMPLES + s;
-                        scratch.base[at] = EMPTY;
-                        scratch.near[at] = match self.near {
-                            _ if !look.depth.test => 0.0,
-                            Some(near) => near[at],
-                            None => 1.0 / self.depth[j][i],
-                        };
-                    }
+        // Taken out: within a closure of the standard library the kernels would lose the instruction set of `simd`.
+        let (mut near, mut base) = SCRATCH.with_borrow_mut(|scratch| {
+            (std::mem::take(&mut scratch.near), std::mem::take(&mut scratch.base))
+        });
+        near.resize(SAMPLES * width * height, 0.0);
+        base.resize(SAMPLES * width * height, EMPTY);
+        for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
+            for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
+                for s in 0..SAMPLES {
+                    let at = (i * height + j) * SAMPLES + s;
+                    base[at] = EMPTY;
+                    near[at] = match self.near {
+                        _ if !look.depth.test => 0.0,
+                        Some(solid) => solid[at],
+                        None => 1.0 / self.depth[j][i],
+                    };
                 }
             }
-            let mut samples = Samples {
-                near: &mut scratch.near,
-                base: &mut scratch.base,
-                sun: &mut [],
-                x: self.x,
-                y: self.y,
-                width,
-                height,
-                samples: SAMPLES,
-                spans: Default::default(),
-                most_slope: 0.0,
-            };
-            let style = Style { test: true, write: true, ..Style::of(self.list, label, false) };
-            facets.for_each(|facet| samples.facet(simd, facet, &style));
-            strips.for_each(|strip| samples.strip(simd, strip, &style));
-            samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
-        });
+        }
+        let mut samples = Samples {
+            near: &mut near,
+            base: &mut base,
+            sun: &mut [],
+            x: self.x,
+            y: self.y,
+            width,
+            height,
+            samples: SAMPLES,
+            spans: Default::default(),
+            most_slope: 0.0,
+        };
+        let style = Style { test: true, write: true, ..Style::of(self.list, label, false) };
+        for facet in facets {
+            samples.facet(simd, facet, &style);
+        }
+        for strip in strips {
+            samples.strip(simd, strip, &style);
+        }
+        samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
+        SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
     }
 
     /// All records of some chunks, far to near; of equal depth in the order of drawing. They are of one look, so of one kind.
