@@ -214,12 +214,13 @@ impl Chart {
                         x + 6 < right && left < x + 6 + width && (height - at).abs() < 18
                     })
                 };
-                // Below the line, or farther below, where another is there already.
-                let mut at = y + 22;
+                // Down at the axis, where no line is in the way, or above what stands there already.
+                let mut at = frame.bottom - 16;
                 while touches(at) {
-                    at += 18;
+                    at -= 20;
                 }
                 labels.push([x + 6, x + 6 + width, at]);
+                paper.dashed(&[(x, y + 10), (x, at + 6)], colour, 1, 2, 6)?;
                 paper.text(&label, x + 6, at, 14, colour, HPos::Left, false)?;
             }
             if let (true, Some(&(x, y))) = (line.stopped, places.last()) {
