@@ -11,7 +11,7 @@
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
-//! | how do particles live there? | `particles.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
+//! | how do particles live there? | `particles.rs`, their buffers and pipelines `shard.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
 //! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
 //! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
@@ -39,9 +39,11 @@ mod renderer;
 mod ring;
 mod set;
 mod shader;
+mod shard;
 mod stock;
 mod targets;
 mod timing;
+mod together;
 mod told;
 mod trails;
 

@@ -5,19 +5,15 @@
 //! survivors, in order, to the other (`shaders/step.wgsl`), so that the dead cost nothing. A population that is larger than what a shader
 //! sees of a buffer is split into shards, which fill up one after the other.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
-    Motion, OwnFields, TrailClock, Wave, attractor, balls, hindrances, is_plain, is_simple,
+    Motion, OwnFields, Wave, balls, hindrances, is_plain, is_simple,
 };
-use frolic_core::{
-    Counter, EventSpec, Forms, Meter, Moment, ObstacleSpec, ParticleRow, ParticleSpec, SpecError, Stage,
-    Touch, World,
-};
+use frolic_core::{Counter, EventSpec, Forms, Meter, Moment, ParticleRow, ParticleSpec, SpecError, World};
 use frolic_draw::{Instances, Resident};
-use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
+use wgpu::BufferUsages;
 
 use crate::device::{Gpu, Recorder, Tally, Words, upload};
 use crate::error::GpuError;
@@ -25,10 +21,10 @@ use crate::events::{EVENT_WORDS, Ends, Started, event_words, stretches};
 use crate::grids::Grids;
 use crate::newborn::Newborn;
 use crate::order::{GROUP, groups};
-use crate::pipelines::{Bind, compute, group, layout, window};
 use crate::ring::Ring;
-use crate::shader;
+use crate::shard::{Buffers, Fields, Layouts, Shard, ShardOn, Stepping, groups_of};
 use crate::timing::Timing;
+use crate::together::{Ready, Steps, encode_together, step_together};
 use crate::told::{EMITTER_WORDS, STEP_WORDS, emitter_words, field_words, solid_words, step_words};
 use crate::trails::Trailing;
 
@@ -50,8 +46,6 @@ const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
 /// Instead of a shard's number, where a draw list names its trails.
 const TRAIL_KEY: u64 = 0xffff;
 
-/// Bytes into a shard's calls: a dispatch, then a draw of rectangles.
-const DRAW_CALL: u64 = 16;
 /// Vertices of such a rectangle.
 pub(crate) const CORNERS: u32 = 4;
 
@@ -81,65 +75,6 @@ pub struct News {
 
 /// Totals that the device counts, as they wrap around.
 const TOTALS: usize = 7;
-
-#[derive(Debug)]
-struct Shard {
-    most: u32,
-    /// Where its words in the book start.
-    book: u32,
-    columns: [[wgpu::Buffer; 3]; 2],
-    /// Calls written by the step that wrote each copy.
-    calls: [wgpu::Buffer; 2],
-    /// Sums of groups of elements, and what events note.
-    blocks: wgpu::Buffer,
-    /// For each copy that is read: mark, settle, advance, birth.
-    groups: [[wgpu::BindGroup; 4]; 2],
-}
-
-/// What there is in the world that a population feels: its pipelines are made for it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Fields {
-    /// As `shaders/step.wgsl` has them, from the lowest: gusts, an attractor, obstacles, fields one by one, shapes; obstacles that are
-    /// convex, grounds, distance grids, masks; whether ways are marched; posts of an endless world.
-    bits: u32,
-    /// Whether a life may end before its time.
-    ends_lives: bool,
-}
-
-impl Fields {
-    fn of(spec: &ParticleSpec, own: &OwnFields, world: &World, solids: &Hindrances) -> Self {
-        let motion = &spec.motion;
-        let obstacles = &solids.all[..solids.obstacles];
-        let has = |kind: u32| obstacles.iter().any(|it| it.kind == kind);
-        let bits = [
-            world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0),
-            attractor(world).is_some(),
-            !obstacles.is_empty(),
-            own.are_needed(spec, world),
-            solids.all.len() > solids.obstacles,
-            (0..5).any(has),
-            has(5),
-            has(6),
-            has(7),
-            solids.short_way > 0.0 && !obstacles.is_empty(),
-            has(8),
-        ];
-        let bits = bits.iter().enumerate().map(|(nth, on)| u32::from(*on) << nth).sum();
-        let dies = |it: &ObstacleSpec| it.touch == Touch::Die;
-        let ends_lives = !world.spec().collector.is_empty() || world.spec().obstacle.iter().any(dies);
-        Self { bits, ends_lives }
-    }
-}
-
-/// Pipelines of stepping.
-#[derive(Debug)]
-struct Stepping {
-    fields: Fields,
-    mark: wgpu::ComputePipeline,
-    settle: wgpu::ComputePipeline,
-    advance: wgpu::ComputePipeline,
-    birth: wgpu::ComputePipeline,
-}
 
 /// A population of particles on a device.
 ///
@@ -407,25 +342,10 @@ impl GpuParticles {
         world: &World,
         dt: f32,
         steps: u32,
-        mut timing: Option<&mut Timing>,
+        timing: Option<&mut Timing>,
     ) -> Result<(), GpuError> {
-        if !(dt.is_finite() && dt > 0.0) {
-            return Ok(());
-        }
-        let mut left = steps;
-        while left > 0 {
-            let now = left.min(MOST_STEPS - self.pending_in(recorder));
-            if now == 0 {
-                recorder.submit();
-                self.gpu.check()?;
-                continue;
-            }
-            let (encoder, tally) = recorder.parts();
-            let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
-            self.encode(encoder, tally, world, dt, now, times)?;
-            left -= now;
-        }
-        Ok(())
+        let gpu = self.gpu.clone();
+        step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps, timing)
     }
 
     /// Writes steps into somebody's encoder; at most [`MOST_STEPS`] for one submission.
@@ -438,13 +358,8 @@ impl GpuParticles {
         steps: u32,
         timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let ready = self.ready(encoder, tally, world, dt, steps)?;
-        let mut pass = step_pass(encoder, tally, timing);
-        for step in &ready {
-            self.take(&mut pass, tally, step);
-            self.carry(&mut pass, tally, step);
-        }
-        Ok(())
+        let now = Steps { world, dt, steps };
+        encode_together(std::slice::from_mut(self), |_, _, _, _| {}, encoder, tally, &now, timing)
     }
 
     /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.
@@ -776,28 +691,6 @@ impl GpuParticles {
     }
 }
 
-/// What drawing needs of a shard.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct ShardOn<'a> {
-    pub(crate) columns: [&'a wgpu::Buffer; 3],
-    /// Of trails: what is kept of them.
-    pub(crate) trail: Option<TrailClock>,
-    pub(crate) calls: &'a wgpu::Buffer,
-    pub(crate) book: &'a wgpu::Buffer,
-    /// Where the book says how many are alive.
-    pub(crate) live: u32,
-    /// Elements, or stretches of trails.
-    pub(crate) most: u32,
-    pub(crate) copy: usize,
-}
-
-impl ShardOn<'_> {
-    /// Where in the calls a draw of all that live is.
-    pub(crate) const DRAW: u64 = DRAW_CALL;
-    /// Where a dispatch over the stretches of their trails is.
-    pub(crate) const STRETCHES: u64 = 32;
-}
-
 /// Why a population cannot live on a device.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -808,167 +701,6 @@ pub enum ResidentError {
     /// The device cannot be used.
     #[error(transparent)]
     Gpu(#[from] GpuError),
-}
-
-/// A step that is written down: which of its submission, how many births are due in it, and the newborn that are written down.
-#[derive(Debug)]
-pub(crate) struct Ready {
-    step: u32,
-    due: u64,
-    newborn: wgpu::BindGroup,
-}
-
-impl Ready {
-    /// Where a shard's words of it are, of so many shards.
-    pub(crate) fn slot(&self, shards: usize, shard: usize) -> u32 {
-        (self.step * shards as u32 + shard as u32) * STEP_SLOT as u32 * 4
-    }
-}
-
-/// Opens the pass that steps are taken in.
-pub(crate) fn step_pass<'a>(
-    encoder: &'a mut wgpu::CommandEncoder,
-    tally: &mut Tally,
-    timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
-) -> wgpu::ComputePass<'a> {
-    tally.passes += 1;
-    encoder.begin_compute_pass(&wgpu::ComputePassDescriptor { label: Some("step"), timestamp_writes: timing })
-}
-
-/// Buffers that all shards share.
-#[derive(Debug, Clone, Copy)]
-struct Buffers<'a> {
-    book: &'a wgpu::Buffer,
-    steps: &'a wgpu::Buffer,
-    births: &'a wgpu::Buffer,
-    births_slot: u64,
-    events: &'a wgpu::Buffer,
-}
-
-impl Shard {
-    fn new(gpu: &Gpu, layouts: &Layouts, most: u32, book: u32, buffers: Buffers<'_>) -> Self {
-        let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
-        let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
-        let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
-        let columns = [copy(), copy()];
-        let blocks = gpu.buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4, BufferUsages::STORAGE);
-        let usage = BufferUsages::STORAGE | BufferUsages::INDIRECT | BufferUsages::COPY_DST;
-        let calls = [gpu.buffer("calls", 64, usage), gpu.buffer("calls", 64, usage)];
-        let groups = groups_of(gpu, layouts, &columns, &calls, &blocks, buffers);
-        Self { most, book, columns, calls, blocks, groups }
-    }
-}
-
-/// For each copy that is read: mark, settle, advance, birth.
-fn groups_of(
-    gpu: &Gpu,
-    layouts: &Layouts,
-    columns: &[[wgpu::Buffer; 3]; 2],
-    calls: &[wgpu::Buffer; 2],
-    blocks: &wgpu::Buffer,
-    buffers: Buffers<'_>,
-) -> [[wgpu::BindGroup; 4]; 2] {
-    let Buffers { book, steps, births, births_slot, events } = buffers;
-    [0, 1].map(|from| {
-        let (old, new) = (&columns[from], &columns[1 - from]);
-        let step = (0, window(steps, STEP_WORDS * 4));
-        let book = (1, book.as_entire_binding());
-        let blocks = (2, blocks.as_entire_binding());
-        let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
-        let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
-        let calls = (9, calls[1 - from].as_entire_binding());
-        let births = (10, window(births, births_slot * 4));
-        let events = (11, events.as_entire_binding());
-        let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
-            let mut all = vec![step.clone(), book.clone()];
-            all.extend_from_slice(extra);
-            group(gpu, &layouts.groups[nth], &all)
-        };
-        let [places, motions, ages] = old;
-        let [to_places, to_motions, to_ages] = new;
-        [
-            of(0, &[blocks.clone(), places.clone(), motions.clone(), ages.clone(), events.clone()]),
-            of(1, &[blocks.clone(), calls, events.clone()]),
-            of(
-                2,
-                &[
-                    blocks,
-                    places,
-                    motions,
-                    ages,
-                    to_places.clone(),
-                    to_motions.clone(),
-                    to_ages.clone(),
-                    events,
-                ],
-            ),
-            of(3, &[to_places, to_motions, to_ages, births]),
-        ]
-    })
-}
-
-#[derive(Debug)]
-struct Layouts {
-    groups: [Arc<BindGroupLayout>; 4],
-}
-
-impl Layouts {
-    fn new(gpu: &Gpu) -> Self {
-        use Bind::{Read, Uniform, Write};
-        let step = (0, Uniform(true, STEP_WORDS * 4));
-        let of = |label, binds: &[(u32, Bind)]| {
-            let mut all = vec![step, (1, Write)];
-            all.extend_from_slice(binds);
-            Arc::new(layout(gpu, label, ShaderStages::COMPUTE, &all))
-        };
-        let events = (11, Uniform(false, MOST_EVENTS as u64 * EVENT_WORDS * 4));
-        let old = [(3, Read), (4, Read), (5, Read)];
-        let new = [(6, Write), (7, Write), (8, Write)];
-        let mark = [&[(2, Write), events][..], &old].concat();
-        let advance = [&[(2, Write), events][..], &old, &new].concat();
-        let birth = [&new[..], &[(10, Bind::Moving)]].concat();
-        Self {
-            groups: [
-                of("mark", &mark),
-                of("settle", &[(2, Write), (9, Write), events]),
-                of("advance", &advance),
-                of("birth", &birth),
-            ],
-        }
-    }
-
-    fn pipelines(
-        &self,
-        gpu: &Gpu,
-        fields: Fields,
-        extra: [(&str, f64); 2],
-        grids: &Grids,
-        newborn: &Newborn,
-    ) -> Result<Stepping, GpuError> {
-        let module = shader::STEP.compile(gpu)?;
-        let [events, trails] = extra;
-        let constants = [
-            ("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))),
-            ("FIELDS", f64::from(fields.bits)),
-            events,
-            trails,
-        ];
-        let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
-            let mut layouts = vec![Some(&*self.groups[nth])];
-            layouts.extend(more.iter().copied().map(Some));
-            compute(gpu, &module, entry, &layouts, constants)
-        };
-        let (grids, newborn) = (&**grids.layout(), &**newborn.layout());
-        let made = Stepping {
-            fields,
-            mark: of(0, "mark", &[grids], &constants),
-            settle: of(1, "settle", &[], &[events]),
-            advance: of(2, "advance", &[grids], &constants),
-            birth: of(3, "give_birth", &[newborn], &[]),
-        };
-        gpu.check()?;
-        Ok(made)
-    }
 }
 
 /// Reads words back. It stalls.

@@ -1,12 +1,13 @@
 //! Populations on a device that start one another: [`ParticleSet`](frolic_core::ParticleSet) where they live there.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, Stage, World, check_events};
+use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World, check_events};
 
 use crate::device::{Gpu, Recorder, Tally};
 use crate::error::GpuError;
 use crate::events::{Following, Link};
-use crate::particles::{GpuParticles, MOST_STEPS, Ready, ResidentError, step_pass};
+use crate::particles::{GpuParticles, ResidentError};
 use crate::timing::Timing;
+use crate::together::{Ready, step_together};
 
 /// Named populations of one device whose events may start elements of each other, and which are stepped together.
 ///
@@ -160,62 +161,19 @@ impl GpuSet {
         world: &World,
         dt: f32,
         steps: u32,
-        mut timing: Option<&mut Timing>,
+        timing: Option<&mut Timing>,
     ) -> Result<(), GpuError> {
-        if !(dt.is_finite() && dt > 0.0) || self.members.is_empty() {
-            return Ok(());
-        }
-        let mut left = steps;
-        while left > 0 {
-            let pending =
-                self.members.iter_mut().map(|member| member.pending_in(recorder)).max().unwrap_or(0);
-            let now = left.min(MOST_STEPS - pending);
-            if now == 0 {
-                recorder.submit();
-                self.gpu.check()?;
-                continue;
+        let Self { gpu, members, links, following, rounds, .. } = self;
+        let (links, following) = (&*links, following.as_ref());
+        let follow = |members: &[GpuParticles],
+                      pass: &mut wgpu::ComputePass<'_>,
+                      tally: &mut Tally,
+                      ready: &[&Ready]| {
+            if let Some(following) = following {
+                follow(following, links, *rounds, members, pass, tally, ready);
             }
-            let (encoder, tally) = recorder.parts();
-            let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
-            let ready = self.members.iter_mut().map(|member| member.ready(encoder, tally, world, dt, now));
-            let ready = ready.collect::<Result<Vec<_>, _>>()?;
-            let mut pass = step_pass(encoder, tally, times);
-            for nth in 0..now as usize {
-                for (member, ready) in self.members.iter_mut().zip(&ready) {
-                    member.take(&mut pass, tally, &ready[nth]);
-                }
-                self.follow(&mut pass, tally, &ready, nth);
-                for (member, ready) in self.members.iter().zip(&ready) {
-                    member.carry(&mut pass, tally, &ready[nth]);
-                }
-            }
-            left -= now;
-        }
-        Ok(())
-    }
-
-    /// What follows from a step that all have taken, in the order in which the processor follows it.
-    fn follow(&self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &[Vec<Ready>], nth: usize) {
-        let Some(following) = &self.following else { return };
-        let slot = |member: usize| ready[member][nth].slot(1, 0);
-        for round in 0..self.rounds {
-            let mut parent = None;
-            for link in &self.links {
-                // All members have written the same copy, as they are stepped together.
-                let now = self.members[link.parent].copy();
-                let is_first = parent.replace(link.parent) != Some(link.parent);
-                if is_first && self.links.iter().any(|it| it.parent == link.parent && it.is_birth) {
-                    following.turn(pass, tally, link, now, slot(link.parent));
-                }
-                if link.is_birth {
-                    let Some(calls) = self.members[link.parent].calls() else { continue };
-                    following.note_births(pass, tally, link, now, slot(link.parent), calls);
-                }
-                if link.is_birth || round == 0 {
-                    following.start(pass, tally, link, now, slot(link.target));
-                }
-            }
-        }
+        };
+        step_together(gpu, members, follow, recorder, world, dt, steps, timing)
     }
 
     /// At the end of a frame's commands: has the device's totals copied where they can be heard.
@@ -269,5 +227,36 @@ impl GpuSet {
         nth: usize,
     ) -> Result<Vec<frolic_core::ParticleRow>, GpuError> {
         self.members.get_mut(nth).map_or(Ok(Vec::new()), |member| member.read(recorder))
+    }
+}
+
+/// What follows from a step that all have taken, in the order in which the processor follows it.
+fn follow(
+    following: &Following,
+    links: &[Link],
+    rounds: u32,
+    members: &[GpuParticles],
+    pass: &mut wgpu::ComputePass<'_>,
+    tally: &mut Tally,
+    ready: &[&Ready],
+) {
+    let slot = |member: usize| ready[member].slot(1, 0);
+    for round in 0..rounds {
+        let mut parent = None;
+        for link in links {
+            // All members have written the same copy, as they are stepped together.
+            let now = members[link.parent].copy();
+            let is_first = parent.replace(link.parent) != Some(link.parent);
+            if is_first && links.iter().any(|it| it.parent == link.parent && it.is_birth) {
+                following.turn(pass, tally, link, now, slot(link.parent));
+            }
+            if link.is_birth {
+                let Some(calls) = members[link.parent].calls() else { continue };
+                following.note_births(pass, tally, link, now, slot(link.parent), calls);
+            }
+            if link.is_birth || round == 0 {
+                following.start(pass, tally, link, now, slot(link.target));
+            }
+        }
     }
 }

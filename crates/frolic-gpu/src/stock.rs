@@ -13,11 +13,12 @@ use crate::error::GpuError;
 use crate::frame::Seen;
 use crate::looks::{Looks, MERGED, Slot};
 use crate::order::{Lists, Ordered, Ordering};
-use crate::particles::{CORNERS, GpuParticles, ShardOn};
+use crate::particles::{CORNERS, GpuParticles};
 use crate::pipelines::{
     DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, Source, group, window,
 };
 use crate::records::{self, Pages};
+use crate::shard::ShardOn;
 use crate::targets::{Target, target};
 
 /// Words of a finished vertex.
