@@ -247,6 +247,10 @@ fn an_interrupted_profile_keeps_what_is_finished() {
             "100,1m",
             "--frames",
             "100000",
+            "--within",
+            "0.1%",
+            "--time",
+            "0",
             "--set",
             "draw.size=[64, 40]",
         ])
