@@ -57,12 +57,18 @@ pub(crate) fn bytes(count: u64) -> String {
     }
 }
 
+/// A table with these names over its columns.
+pub(crate) fn table(head: &[&str]) -> Table {
+    let mut table = Table::new();
+    let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
+    table.load_style(style).set_header(head);
+    table
+}
+
 /// The counters of a frame as a table: draw calls and why there are so many, what was drawn and left out, pixels, bytes.
 pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     let count = |counter: Counter| group(frame.count(counter));
-    let mut table = Table::new();
-    let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
-    table.load_style(style).set_header(["counter", "", "what it says"]);
+    let mut table = table(&["counter", "", "what it says"]);
     let mut row = |name: &str, value: String, says: &str| {
         table.add_row([
             Cell::new(name),

@@ -267,11 +267,8 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
     if spec.events.len() > MOST_EVENTS {
         return told("it has over 8 events");
     }
-    if spec.events.iter().any(|event| event.keep_look) {
-        return told("its events hand down looks");
-    }
-    if !spec.events.iter().all(|event| is_plain(&event.shape, &event.aim)) {
-        return told("its events start elements from forms, evenly or from the surface");
+    if let Some(why) = spec.events.iter().find_map(event_stays) {
+        return Some(format!("its events {why}"));
     }
     if !spec.events.is_empty() && spec.count > MOST_LINKED {
         return told("it has events and over 8 000 000 elements");
@@ -365,8 +362,16 @@ pub fn is_simple(emitter: &EmitterSpec) -> bool {
     is_plain(&emitter.shape, &emitter.aim) && emitter.scatter.is_none()
 }
 
+/// What events like this one do that only the processor can follow, if anything.
+pub fn event_stays(event: &EventSpec) -> Option<&'static str> {
+    if event.keep_look {
+        return Some("hand down looks");
+    }
+    (!is_plain(&event.shape, &event.aim)).then_some("start elements from forms, evenly or from the surface")
+}
+
 /// Whether places of a shape and directions of an aim can be drawn elsewhere.
-pub fn is_plain(shape: &ShapeSpec, aim: &AimSpec) -> bool {
+fn is_plain(shape: &ShapeSpec, aim: &AimSpec) -> bool {
     let known = matches!(
         shape,
         ShapeSpec::Point

@@ -9,9 +9,9 @@ use wgpu::{BindGroup, BindGroupLayout, ComputePipeline, ShaderStages};
 use crate::device::{Gpu, Tally, Words};
 use crate::error::GpuError;
 use crate::order::groups;
-use crate::pipelines::{Bind, compute, group, layout, window};
+use crate::pipelines::{Bind, compute, group, layout, set_dispatch, window};
 use crate::shader;
-use crate::told::{STEP_WORDS, shape_words};
+use crate::told::{STEP_WORDS, aim_words, shape_words};
 
 /// Words of an event.
 pub(crate) const EVENT_WORDS: u64 = 64;
@@ -90,12 +90,7 @@ pub(crate) fn event_words(
     };
     let (shape, size) = shape_words(&event.shape);
     words.uint(&[aim_by, shape, u32::from(axes.fan.is_some()), u32::from(event.size.is_some())]);
-    for (axis, with) in axes.aim.into_iter().zip([axes.cos_spread, event.speed.min, event.speed.max]) {
-        words.vec(axis, with);
-    }
-    for (axis, with) in axes.face.into_iter().zip(size) {
-        words.vec(axis, with);
-    }
+    aim_words(words, axes.aim, [axes.cos_spread, event.speed.min, event.speed.max], axes.face, size);
     let share = event.size.unwrap_or(Span::from(1.0));
     words.float(&[axes.cos_hollow, event.keep_velocity, share.min, share.max]);
     let upright = glam::Vec3::from(event.aim.fan.unwrap_or([0.0; 3])).normalize_or(glam::Vec3::Y);
@@ -218,12 +213,8 @@ impl Following {
         now: usize,
         slot: u32,
     ) {
-        pass.set_pipeline(&self.turn);
-        pass.set_bind_group(0, &link.groups[now].births, &[slot]);
+        set_dispatch(pass, tally, &self.turn, &link.groups[now].births, &[slot]);
         pass.dispatch_workgroups(1, 1, 1);
-        tally.dispatches += 1;
-        tally.pipelines += 1;
-        tally.binds += 1;
     }
 
     /// Notes the births of a round; `calls` are those of the parent's next step.
@@ -236,17 +227,16 @@ impl Following {
         slot: u32,
         calls: &wgpu::Buffer,
     ) {
-        for (nth, pipeline) in self.births.iter().enumerate() {
-            pass.set_pipeline(pipeline);
-            pass.set_bind_group(0, &link.groups[now].births, &[slot]);
-            match nth {
-                1 => pass.dispatch_workgroups(1, 1, 1),
-                _ => pass.dispatch_workgroups_indirect(calls, 0),
-            }
-        }
-        tally.dispatches += 3;
-        tally.pipelines += 3;
-        tally.binds += 3;
+        let [mark, add, tell] = &self.births;
+        let mut set = |pass: &mut wgpu::ComputePass<'_>, pipeline| {
+            set_dispatch(pass, tally, pipeline, &link.groups[now].births, &[slot]);
+        };
+        set(pass, mark);
+        pass.dispatch_workgroups_indirect(calls, 0);
+        set(pass, add);
+        pass.dispatch_workgroups(1, 1, 1);
+        set(pass, tell);
+        pass.dispatch_workgroups_indirect(calls, 0);
     }
 
     /// Starts what was noted; `slot` is where the step of the population that is started is.
@@ -258,15 +248,10 @@ impl Following {
         now: usize,
         slot: u32,
     ) {
-        pass.set_pipeline(&self.grant);
-        pass.set_bind_group(0, &link.groups[now].grant, &[slot]);
+        set_dispatch(pass, tally, &self.grant, &link.groups[now].grant, &[slot]);
         pass.dispatch_workgroups(1, 1, 1);
         let [across, down] = groups(link.most);
-        pass.set_pipeline(&self.start);
-        pass.set_bind_group(0, &link.groups[now].start, &[slot]);
+        set_dispatch(pass, tally, &self.start, &link.groups[now].start, &[slot]);
         pass.dispatch_workgroups(across, down, 1);
-        tally.dispatches += 2;
-        tally.pipelines += 2;
-        tally.binds += 2;
     }
 }

@@ -149,7 +149,7 @@ impl GuestPopulation {
         self.particles.ask();
         self.particles.hear_in(&mut self.tally, meter);
         self.particles.start_over();
-        self.particles.encode(encoder, &mut self.tally, world, dt, steps, None)?;
+        self.particles.encode(encoder, &mut self.tally, world, dt, steps)?;
         self.particles.record_in(encoder);
         let Self { particles, stock, scratch, look, target, backdrop, lights, sun, tally, .. } = self;
         let around =

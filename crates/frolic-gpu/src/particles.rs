@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
-    Motion, OwnFields, Wave, balls, hindrances, is_plain, is_simple,
+    Motion, OwnFields, Wave, balls, event_stays, hindrances, is_simple,
 };
 use frolic_core::{Counter, EventSpec, Forms, Meter, Moment, ParticleRow, ParticleSpec, SpecError, World};
 use frolic_draw::{Instances, Resident};
@@ -24,7 +24,7 @@ use crate::order::{GROUP, groups};
 use crate::ring::Ring;
 use crate::shard::{Buffers, Fields, Layouts, Shard, ShardOn, Stepping, groups_of};
 use crate::timing::Timing;
-use crate::together::{Ready, Steps, encode_together, step_together};
+use crate::together::{Ready, encode_together, step_together};
 use crate::told::{EMITTER_WORDS, STEP_WORDS, emitter_words, field_words, solid_words, step_words};
 use crate::trails::Trailing;
 
@@ -250,16 +250,12 @@ impl GpuParticles {
     /// Why an event cannot start its elements, if it cannot.
     pub(crate) fn cannot_be_started(&self, event: &EventSpec) -> Option<&'static str> {
         if self.shards.len() > 1 {
-            return Some("starts elements of more than a shader sees at once");
+            return Some("start elements of more than a shader sees at once");
         }
         if !self.spec.emitters.iter().all(is_simple) {
-            return Some("starts elements that emitters too start from forms, or evenly");
+            return Some("start elements that emitters too start from forms, or evenly");
         }
-        if event.keep_look {
-            return Some("hands down looks");
-        }
-        (!is_plain(&event.shape, &event.aim))
-            .then_some("starts elements from forms, evenly or from the surface")
+        event_stays(event)
     }
 
     pub(crate) fn as_started(&self) -> Started {
@@ -356,10 +352,8 @@ impl GpuParticles {
         world: &World,
         dt: f32,
         steps: u32,
-        timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
     ) -> Result<(), GpuError> {
-        let now = Steps { world, dt, steps };
-        encode_together(std::slice::from_mut(self), |_, _, _, _| {}, encoder, tally, &now, timing)
+        encode_together(std::slice::from_mut(self), |_, _, _, _| {}, encoder, tally, world, dt, steps, None)
     }
 
     /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.

@@ -7,7 +7,7 @@ use frolic_draw::Look;
 use frolic_draw::backend::Form;
 use wgpu::{BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, ShaderStages, TextureFormat};
 
-use crate::device::Gpu;
+use crate::device::{Gpu, Tally};
 use crate::error::GpuError;
 use crate::looks::{MERGED, Slot, closed, flags};
 use crate::shader::{self, Program};
@@ -537,6 +537,21 @@ pub(crate) fn group(
         .map(|(binding, resource)| wgpu::BindGroupEntry { binding: *binding, resource: resource.clone() })
         .collect();
     gpu.device().create_bind_group(&wgpu::BindGroupDescriptor { label: None, layout, entries: &entries })
+}
+
+/// Sets what the next dispatches run and what they are bound to, and counts one.
+pub(crate) fn set_dispatch(
+    pass: &mut wgpu::ComputePass<'_>,
+    tally: &mut Tally,
+    pipeline: &wgpu::ComputePipeline,
+    bound: &wgpu::BindGroup,
+    offsets: &[u32],
+) {
+    pass.set_pipeline(pipeline);
+    pass.set_bind_group(0, bound, offsets);
+    tally.pipelines += 1;
+    tally.binds += 1;
+    tally.dispatches += 1;
 }
 
 /// A part of a buffer that a uniform with a dynamic offset shows.

@@ -96,7 +96,8 @@ impl GpuSet {
                 let event = &self.members[parent].spec().events[number];
                 if let Some(why) = target.and_then(|target| self.members[target].cannot_be_started(event)) {
                     let key = format!("{}.event.{number}", self.names[parent]);
-                    return Err(SpecError::new(key, why, "keep them with the processor").into());
+                    let problem = format!("events that {why} are not followed on a device");
+                    return Err(SpecError::new(key, problem, "keep them with the processor").into());
                 }
             }
         }

@@ -242,6 +242,7 @@ mod tests {
         assert_eq!(u64::from(size_of(DISC, "Draw")), DRAW_BYTES);
         assert_eq!(u64::from(size_of(STEP, "Step")), STEP_WORDS * 4);
         assert_eq!(u64::from(size_of(STEP, "Emitter")), EMITTER_WORDS * 4);
+        assert_eq!(u64::from(size_of(STEP, "Event")), crate::events::EVENT_WORDS * 4);
     }
 
     #[test]

@@ -22,14 +22,6 @@ impl Ready {
     }
 }
 
-/// Steps of one length.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Steps<'a> {
-    pub(crate) world: &'a World,
-    pub(crate) dt: f32,
-    pub(crate) steps: u32,
-}
-
 /// Writes steps of populations down that take them together, and after each step what `follow` writes; hands over what was written before
 /// where it becomes too much.
 pub(crate) fn step_together(
@@ -56,18 +48,21 @@ pub(crate) fn step_together(
         }
         let (encoder, tally) = recorder.parts();
         let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
-        encode_together(members, &follow, encoder, tally, &Steps { world, dt, steps: now }, times)?;
+        encode_together(members, &follow, encoder, tally, world, dt, now, times)?;
         left -= now;
     }
     Ok(())
 }
 
+/// The same into somebody's encoder; at most [`MOST_STEPS`] for one submission.
 pub(crate) fn encode_together(
     members: &mut [GpuParticles],
     follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),
     encoder: &mut wgpu::CommandEncoder,
     tally: &mut Tally,
-    &Steps { world, dt, steps }: &Steps<'_>,
+    world: &World,
+    dt: f32,
+    steps: u32,
     timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
 ) -> Result<(), GpuError> {
     let ready = members.iter_mut().map(|member| member.ready(encoder, tally, world, dt, steps));

@@ -111,13 +111,22 @@ pub(crate) fn emitter_words(
     };
     let turned = |axis: glam::Vec3| due.turn.map_or(axis, |turn| turn * axis);
     words.vec(due.position, inner).vec(due.velocity, emitter.keep_velocity);
-    for (axis, with) in aim.into_iter().zip([rim, emitter.speed.min, emitter.speed.max]) {
-        words.vec(turned(axis), with);
-    }
-    for (axis, with) in axes.face.into_iter().zip(size) {
-        words.vec(turned(axis), with);
-    }
+    let speed = emitter.speed;
+    aim_words(words, aim.map(turned), [rim, speed.min, speed.max], axes.face.map(turned), size);
     words.uint(&[before as u32, u32::from(axes.fan.is_some()), row.unwrap_or(0), 0]);
+}
+
+/// The axes of an aim and of a shape, with what comes with each, as `shaders/aim.wgsl` lays them out.
+pub(crate) fn aim_words(
+    words: &mut Words,
+    aim: [glam::Vec3; 3],
+    aim_with: [f32; 3],
+    face: [glam::Vec3; 3],
+    face_with: [f32; 3],
+) {
+    for (axis, with) in aim.into_iter().zip(aim_with).chain(face.into_iter().zip(face_with)) {
+        words.vec(axis, with);
+    }
 }
 
 /// Kind and size of a shape that shaders know.

@@ -9,7 +9,7 @@ use wgpu::{BindGroup, BindGroupLayout, BufferUsages, ComputePipeline, ShaderStag
 
 use crate::device::{Gpu, Tally};
 use crate::events::Ends;
-use crate::pipelines::{Bind, compute, group, layout, window};
+use crate::pipelines::{Bind, compute, group, layout, set_dispatch, window};
 use crate::shader;
 use crate::told::STEP_WORDS;
 
@@ -81,12 +81,8 @@ impl Trailing {
         calls: &wgpu::Buffer,
     ) {
         let Some(groups) = &self.groups else { return };
-        pass.set_pipeline(&self.pipeline);
-        pass.set_bind_group(0, &groups[now], &[slot]);
+        set_dispatch(pass, tally, &self.pipeline, &groups[now], &[slot]);
         pass.dispatch_workgroups_indirect(calls, 0);
-        tally.dispatches += 1;
-        tally.pipelines += 1;
-        tally.binds += 1;
     }
 
     /// Bytes held on the device.

@@ -8,14 +8,14 @@ use std::time::{Duration, Instant};
 use frolic_scene::SceneSpec;
 use serde::{Deserialize, Serialize};
 
+use crate::growth::Line;
 use crate::plan::{Plan, PlanError};
 use crate::profile::ms;
 use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, quantile_of, resample};
 use crate::subject::{Run, Subject};
-use crate::sweep::{ProfileError, Variant, prepare};
+use crate::sweep::{ProfileError, TURN, Variant, prepare};
 
-/// Frames of a round, and rounds of a run near the budget, at least.
-const ROUND: usize = 5;
+/// Rounds of a run near the budget, at least.
 const ROUNDS: usize = 8;
 
 /// Runs of one search, at most.
@@ -150,7 +150,8 @@ pub fn ceiling(
     mut watch: impl FnMut(u32) -> bool,
 ) -> Result<Option<Ceiling>, ProfileError> {
     search.check()?;
-    let (budget, until) = (ms(search.budget), Instant::now() + search.time);
+    let (budget, started) = (ms(search.budget), Instant::now());
+    let is_late = || started.elapsed() > search.time;
     let mut tried: Vec<Tried> = Vec::new();
     let mut remark = None;
     // The largest that fits, and the smallest that does not.
@@ -161,7 +162,7 @@ pub fn ceiling(
             return Ok(None);
         }
         let is_bracketed = fits.is_some() && fails.is_some();
-        let run = match run(subject, next, budget, is_bracketed, until) {
+        let run = match run(subject, next, budget, is_bracketed, is_late) {
             Ok(run) => run,
             Err(problem) if tried.is_empty() => return Err(ProfileError::Format(problem)),
             Err(problem) => {
@@ -175,7 +176,6 @@ pub fn ceiling(
             fails = Some(fails.unwrap_or(next).min(next));
         }
         tried.push(run);
-        let late = Instant::now() > until;
         next = match (fits, fails) {
             (Some(low), None) if low >= search.most => {
                 remark = Some("the largest count that was allowed fits".to_owned());
@@ -185,7 +185,7 @@ pub fn ceiling(
                 remark = Some("not even one element fits".to_owned());
                 break;
             }
-            _ if late => break,
+            _ if is_late() => break,
             (Some(low), None) => larger(&tried, budget, low).min(search.most),
             (None, Some(high)) => (high / 8).max(1),
             (Some(low), Some(high)) => match cross(&tried, budget) {
@@ -230,7 +230,7 @@ fn run(
     count: u32,
     budget: f64,
     is_near: bool,
-    until: Instant,
+    is_late: impl Fn() -> bool,
 ) -> Result<Tried, String> {
     let mut running: Box<dyn Run + '_> = subject.begin(count)?;
     // The first frames make what the others use again.
@@ -244,17 +244,17 @@ fn run(
     let p95 = |samples: &[f64]| quantile_of(samples, 0.95);
     loop {
         running.go_on()?;
-        let mut round = Vec::with_capacity(ROUND);
-        for _ in 0..ROUND {
+        let mut round = Vec::with_capacity(TURN as usize);
+        for _ in 0..TURN {
             round.push(ms(running.frame()?.total()));
         }
         rounds.push(round);
         let value = p95(&rounds.concat());
         // On the way there a look is enough; near it a whole cycle is timed.
         let far = !is_near || value > budget * 3.0 || value < budget * 0.2;
-        let phases = running.phases();
+        let phases = running.phases().max(1);
         let least = if far { 2 } else { ROUNDS.next_multiple_of(phases) };
-        if rounds.len() >= least || Instant::now() > until && rounds.len() > 1 {
+        if rounds.len() >= least || rounds.len() > 1 && is_late() {
             let interval = bootstrap(&rounds, phases, p95);
             return Ok(Tried { count, p95: value, interval, phases, rounds });
         }
@@ -297,12 +297,8 @@ fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
             .zip(values)
             .map(|(run, p95)| (f64::from(run.count).ln(), p95.max(1e-9).ln()))
             .collect();
-        let sum = |of: &dyn Fn(f64, f64) -> f64| points.iter().map(|&(x, y)| of(x, y)).sum::<f64>();
-        let total = points.len() as f64;
-        let (x, y) = (sum(&|x, _| x) / total, sum(&|_, y| y) / total);
-        let spread = sum(&|a, _| (a - x).powi(2));
-        let slope = sum(&|a, b| (a - x) * (b - y)) / spread;
-        (spread > 1e-9 && slope > 0.1).then(|| (x + (budget.ln() - y) / slope).exp())
+        let line = Line::through(&points);
+        (line.spread > 1e-9 && line.slope > 0.1).then(|| ((budget.ln() - line.base) / line.slope).exp())
     };
     let values: Vec<f64> = near.iter().map(|run| run.p95).collect();
     let count = crossing(&values)?;

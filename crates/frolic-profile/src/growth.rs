@@ -103,19 +103,20 @@ impl Growth {
 
 /// A line through logarithms.
 #[derive(Debug, Clone, Copy)]
-struct Line {
-    slope: f64,
-    base: f64,
+pub(crate) struct Line {
+    pub(crate) slope: f64,
+    pub(crate) base: f64,
     /// First and last x.
     ends: [f64; 2],
     /// Sum of squares around it, of x around its mean, and how many points.
     rest: f64,
-    spread: f64,
+    pub(crate) spread: f64,
     points: usize,
 }
 
 impl Line {
-    fn through(points: &[(f64, f64)]) -> Self {
+    /// By least squares.
+    pub(crate) fn through(points: &[(f64, f64)]) -> Self {
         let n = points.len() as f64;
         let mean = |of: fn(&(f64, f64)) -> f64| points.iter().map(of).sum::<f64>() / n;
         let (x, y) = (mean(|p| p.0), mean(|p| p.1));

@@ -162,12 +162,9 @@ impl Journal {
         self.turns.get(&(variant, count)).cloned().unwrap_or_default()
     }
 
-    pub(crate) fn is_done(&self, variant: usize, count: u32) -> bool {
-        self.done.contains_key(&(variant, count))
-    }
-
-    pub(crate) fn phases(&self, variant: usize, count: u32) -> usize {
-        self.done.get(&(variant, count)).copied().unwrap_or(1)
+    /// The phases of a point that was finished.
+    pub(crate) fn finished(&self, variant: usize, count: u32) -> Option<usize> {
+        self.done.get(&(variant, count)).copied()
     }
 
     pub(crate) fn stop(&self, variant: usize) -> Option<&Stop> {

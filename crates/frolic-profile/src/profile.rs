@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::growth::Growth;
 use crate::noise::{Noise, Pace, Taken};
 use crate::pictures::PictureDifference;
-use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, warm_up};
+use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
 
 /// Version of `profile.json`.
 pub const FORMAT_VERSION: u32 = 2;
@@ -242,7 +242,7 @@ impl Turn {
 /// All frames, ms, as shares of the median of their phase, so that what repeats is no warm-up.
 fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
     let totals: Vec<Vec<f64>> = turns.iter().map(Turn::totals).collect();
-    let phases = if totals.len() >= phases * 2 { phases } else { 1 };
+    let phases = told_apart(totals.len(), phases);
     let usual: Vec<f64> = (0..phases)
         .map(|phase| {
             median(&totals.iter().skip(phase).step_by(phases).flatten().copied().collect::<Vec<_>>())

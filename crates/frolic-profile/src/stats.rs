@@ -144,10 +144,15 @@ pub fn bootstrap_ratio<R: AsRef<[f64]>>(
     around((0..RESAMPLES * 2).map(|_| draw(new) / draw(base).max(1e-12)).collect(), confidence)
 }
 
+/// Phases that so many rounds tell apart: all, where each has two rounds at least.
+pub(crate) fn told_apart(rounds: usize, phases: usize) -> usize {
+    if rounds / 2 >= phases { phases.max(1) } else { 1 }
+}
+
 /// As many rounds, each drawn among those of its own phase; among all where a phase has only one.
 pub(crate) fn resample<R: AsRef<[f64]>>(rounds: &[R], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
     drawn.clear();
-    let phases = if rounds.len() >= phases * 2 { phases.max(1) } else { 1 };
+    let phases = told_apart(rounds.len(), phases);
     for nth in 0..rounds.len() {
         let phase = nth % phases;
         let of_phase = (rounds.len() - phase).div_ceil(phases);

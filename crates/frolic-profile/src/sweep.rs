@@ -21,7 +21,7 @@ use crate::stats::{Dice, bootstrap, median};
 use crate::subject::{Run, SceneSubject, Subject};
 
 /// Frames a variant takes before it is the next one's turn.
-const TURN: u32 = 5;
+pub(crate) const TURN: u32 = 5;
 
 /// Rounds that are taken at least, as far as the plan has so many frames: an interval of fewer is not to be trusted.
 const LEAST_ROUNDS: u32 = 4;
@@ -80,18 +80,31 @@ impl Variant {
         Self { name: name.to_owned(), settings: Vec::new(), subject: Box::new(subject) }
     }
 
-    fn scene(scene: &str, spec: SceneSpec, settings: Vec<(String, String)>, plan: &Plan) -> Self {
+    /// A scene with these settings, which can run at a count.
+    fn scene(
+        name: &str,
+        scene: &SceneSpec,
+        settings: Vec<(String, String)>,
+        count: u32,
+        plan: &Plan,
+    ) -> Result<Self, ProfileError> {
+        // The time limit holds for settling as well, with a generous share for the whole run.
+        let subject = SceneSubject { spec: with(scene, &settings)?, patience: plan.frame_limit * 20 };
+        subject.scene(count)?;
         // A word says what it is; a number needs its key.
         let word = |(key, value): &(String, String)| match value.parse::<f64>() {
             Ok(_) => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
             Err(_) => value.clone(),
         };
         let words: Vec<String> = settings.iter().map(word).collect();
-        let name = if words.is_empty() { scene.to_owned() } else { words.join(" ") };
-        // The time limit holds for settling as well, with a generous share for the whole run.
-        let subject = SceneSubject { spec, patience: plan.frame_limit * 20 };
-        Self { name, settings, subject: Box::new(subject) }
+        let name = if words.is_empty() { name.to_owned() } else { words.join(" ") };
+        Ok(Self { name, settings, subject: Box::new(subject) })
     }
+}
+
+/// A scene with settings.
+fn with(scene: &SceneSpec, settings: &[(String, String)]) -> Result<SceneSpec, SceneError> {
+    settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))
 }
 
 /// Finds out whether a plan fits a scene, without measuring.
@@ -110,12 +123,8 @@ pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<
         return Err(SceneError::Text { place: name.to_owned(), problem }.into());
     }
     let first = plan.counts.counts().first().copied().unwrap_or(0);
-    let variant = |settings: Vec<(String, String)>| -> Result<Variant, ProfileError> {
-        let spec = settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))?;
-        frolic_scene::Scene::new(&spec.scaled(first))?;
-        Ok(Variant::scene(name, spec, settings, plan))
-    };
-    plan.variants()?.into_iter().map(variant).collect()
+    let variants = plan.variants()?.into_iter();
+    variants.map(|settings| Variant::scene(name, scene, settings, first, plan)).collect()
 }
 
 /// Measures a scene. `watch` is asked before every turn; when it answers `false` the profile ends with what is finished.
@@ -133,11 +142,8 @@ pub fn sweep(
     let variants = prepare(name, scene, plan)?;
     let mut profile = measure(name, variants, plan, journal, watch)?;
     if !profile.interrupted && profile.fault.is_none() {
-        let drawn = |variant: &VariantProfile| -> Result<_, ProfileError> {
-            let set = |spec: SceneSpec, (key, value): &(String, String)| spec.set(key, value);
-            Ok((variant.name.clone(), variant.settings.iter().try_fold(scene.clone(), set)?))
-        };
-        let specs = profile.variants.iter().map(drawn).collect::<Result<Vec<_>, _>>()?;
+        let drawn = |variant: &VariantProfile| Ok((variant.name.clone(), with(scene, &variant.settings)?));
+        let specs = profile.variants.iter().map(drawn).collect::<Result<Vec<_>, SceneError>>()?;
         profile.pictures = differences(&specs, plan.counts.counts());
     }
     profile.scene_text = scene.to_toml();
@@ -208,12 +214,9 @@ fn measure(
     };
     for (nth, &count) in plan.counts.counts().iter().enumerate() {
         let left = plan.counts.counts().len() - nth;
-        match sweep.climb(&mut variants, count, left, &mut journal, &mut watch)? {
-            true => {}
-            false => {
-                profile.interrupted = true;
-                break;
-            }
+        if !sweep.climb(&mut variants, count, left, &mut journal, &mut watch)? {
+            profile.interrupted = true;
+            break;
         }
     }
     profile.pace = sweep.usual();
@@ -268,7 +271,6 @@ impl Sweep<'_> {
     ) -> Result<(), ProfileError> {
         if let Some(journal) = journal {
             journal.stopped(variant, &stop)?;
-            journal.finish(variant, stop.count, 1)?;
         }
         self.results[variant].stopped = Some(stop);
         Ok(())
@@ -283,69 +285,94 @@ impl Sweep<'_> {
         journal: &mut Option<&mut Journal>,
         watch: &mut impl FnMut(&Progress<'_>) -> bool,
     ) -> Result<bool, ProfileError> {
-        let plan = self.plan;
-        let began = self.done;
-        let mut ask = |done: u64, total: u64, variant: &str| {
-            watch(&Progress { done: done.min(total), total, count, variant })
-        };
+        let (began, total) = (self.done, self.total);
+        let mut ask =
+            |done: u64, variant: &str| watch(&Progress { done: done.min(total), total, count, variant });
         // What is left of the time, shared by the counts that are left: the first are quick and leave the others more.
-        let until = plan.time.map(|time| {
-            let left_time = time.saturating_sub(self.started.elapsed());
-            Instant::now() + left_time / left as u32
-        });
+        let share = self.plan.time.map(|time| time.saturating_sub(self.started.elapsed()) / left as u32);
+        let patience = share.map(|share| (Instant::now(), share));
+        let Some(mut climbers) = self.settle(variants, count, journal, &mut ask)? else { return Ok(false) };
+        if !self.take_turns(&mut climbers, count, patience, journal, &mut ask)? {
+            return Ok(false);
+        }
+        // What was not needed is done.
+        self.done = self.done.max(began + climbers.len() as u64 * (u64::from(self.plan.frames) + 1));
+        self.keep(climbers, count, journal)?;
+        Ok(true)
+    }
+
+    /// Makes the variants ready at a count, but for those that have stopped or were finished before an interruption; `None` when cut short.
+    fn settle<'v>(
+        &mut self,
+        variants: &'v mut [Variant],
+        count: u32,
+        journal: &mut Option<&mut Journal>,
+        ask: &mut impl FnMut(u64, &str) -> bool,
+    ) -> Result<Option<Vec<Climber<'v>>>, ProfileError> {
         let mut climbers = Vec::new();
         for (nth, variant) in variants.iter_mut().enumerate() {
-            if let Some(stop) =
-                journal.as_ref().and_then(|journal| journal.stop(nth)).filter(|it| it.count == count)
-            {
-                self.results[nth].stopped = Some(stop.clone());
-            } else if self.results[nth].stopped.is_some() {
-                continue;
+            let before =
+                journal.as_ref().and_then(|journal| journal.stop(nth)).filter(|it| it.count == count);
+            match before {
+                Some(stop) => self.results[nth].stopped = Some(stop.clone()),
+                None if self.results[nth].stopped.is_some() => continue,
+                None => {}
             }
             let turns = journal.as_ref().map_or_else(Vec::new, |journal| journal.turns(nth, count));
-            // Finished before an interruption.
-            if journal.as_ref().is_some_and(|journal| journal.is_done(nth, count)) {
-                if turns.iter().any(|turn| !turn.frames.is_empty()) {
-                    self.paces.extend(turns.iter().filter_map(|turn| turn.pace).flatten());
-                    let phases = journal.as_ref().map_or(1, |journal| journal.phases(nth, count));
-                    self.measured.push(Measured { variant: nth, count, phases, turns });
-                }
+            if let Some(phases) = journal.as_ref().and_then(|journal| journal.finished(nth, count)) {
+                self.paces.extend(turns.iter().filter_map(|turn| turn.pace).flatten());
+                self.measure(nth, count, phases, turns);
                 continue;
             }
-            if !ask(self.done, self.total, &variant.name) {
-                return Ok(false);
+            if !ask(self.done, &variant.name) {
+                return Ok(None);
             }
-            let stop = |reason: String| Stop { count, reason };
             let begun = variant.subject.begin(count).and_then(|mut run| {
                 // The first frame makes what the others use again.
                 run.frame().map(|_| run)
             });
             match begun {
-                Ok(run) => climbers.push(Climber::new(nth, run, turns, plan)),
-                Err(reason) => self.stop(nth, stop(reason), journal)?,
+                Ok(run) => climbers.push(Climber::new(nth, run, turns, self.plan)),
+                Err(reason) => {
+                    self.stop(nth, Stop { count, reason }, journal)?;
+                    if let Some(journal) = journal {
+                        journal.finish(nth, count, 1)?;
+                    }
+                }
             }
             self.done += 1;
         }
+        Ok(Some(climbers))
+    }
+
+    /// Lets the variants take turns until all are known, or the time since a moment is spent. Returns whether to go on.
+    fn take_turns(
+        &mut self,
+        climbers: &mut [Climber<'_>],
+        count: u32,
+        patience: Option<(Instant, Duration)>,
+        journal: &mut Option<&mut Journal>,
+        ask: &mut impl FnMut(u64, &str) -> bool,
+    ) -> Result<bool, ProfileError> {
+        let plan = self.plan;
+        let phases = climbers.iter().map(Climber::phases).max().unwrap_or(1) as u32;
         let mut before = self.reference.pace();
         self.paces.push(before);
-        let rounds = plan.frames.div_ceil(TURN);
-        for round in 0..rounds {
-            self.dice.shuffle(&mut climbers);
-            let late = until.is_some_and(|until| Instant::now() > until);
+        for round in 0..plan.frames.div_ceil(TURN) {
+            self.dice.shuffle(climbers);
             // Whole cycles alone are fair.
-            let phases = climbers.iter().map(|climber| climber.run.phases()).max().unwrap_or(1) as u32;
-            let enough = round >= LEAST_ROUNDS.max(phases) && round % phases == 0;
-            if climbers
-                .iter()
-                .all(|climber| climber.is_over(plan) || enough && (late || climber.is_known(plan)))
-            {
+            if round >= LEAST_ROUNDS.max(phases) && round % phases == 0 {
+                let late = patience.is_some_and(|(since, share)| since.elapsed() > share);
+                climbers.iter_mut().for_each(|climber| climber.ask_whether_known(plan));
+                if late {
+                    break;
+                }
+            }
+            if climbers.iter().all(|climber| climber.is_done(plan)) {
                 break;
             }
-            for climber in &mut climbers {
-                if climber.is_over(plan) || enough && climber.is_known(plan) {
-                    continue;
-                }
-                if !ask(self.done, self.total, &self.results[climber.variant].name) {
+            for climber in climbers.iter_mut().filter(|climber| !climber.is_done(plan)) {
+                if !ask(self.done, &self.results[climber.variant].name) {
                     return Ok(false);
                 }
                 let turn = TURN.min(plan.frames.saturating_sub(climber.taken));
@@ -357,17 +384,25 @@ impl Sweep<'_> {
                 self.done += u64::from(turn);
             }
         }
-        // What was not needed is done.
-        self.done = self.done.max(began + climbers.len() as u64 * (u64::from(plan.frames) + 1));
+        Ok(true)
+    }
+
+    /// Keeps what was measured at a count, and why a variant goes no further.
+    fn keep(
+        &mut self,
+        mut climbers: Vec<Climber<'_>>,
+        count: u32,
+        journal: &mut Option<&mut Journal>,
+    ) -> Result<(), ProfileError> {
         climbers.sort_by_key(|climber| climber.variant);
         for climber in climbers {
             if self.device.is_none() {
                 self.device = climber.run.device();
             }
-            let phases = climber.run.phases();
+            let phases = climber.phases();
             let Climber { variant, turns, over, fault, .. } = climber;
             if let Some(over) = over {
-                let (took, limit) = (over.as_secs_f64(), plan.frame_limit.as_secs_f64());
+                let (took, limit) = (over.as_secs_f64(), self.plan.frame_limit.as_secs_f64());
                 let reason = format!("a frame took {took:.2} s, over the limit of {limit:.2} s");
                 self.stop(variant, Stop { count, reason }, journal)?;
             }
@@ -378,11 +413,16 @@ impl Sweep<'_> {
                 journal.finish(variant, count, phases)?;
             }
             self.fault = self.fault.take().or(fault);
-            if turns.iter().any(|turn| !turn.frames.is_empty()) {
-                self.measured.push(Measured { variant, count, phases, turns });
-            }
+            self.measure(variant, count, phases, turns);
         }
-        Ok(true)
+        Ok(())
+    }
+
+    /// Adds a finished point, if it has a frame.
+    fn measure(&mut self, variant: usize, count: u32, phases: usize, turns: Vec<Turn>) {
+        if turns.iter().any(|turn| !turn.frames.is_empty()) {
+            self.measured.push(Measured { variant, count, phases, turns });
+        }
     }
 }
 
@@ -393,6 +433,8 @@ struct Climber<'a> {
     turns: Vec<Turn>,
     /// Frames taken.
     taken: u32,
+    /// Whether its median was known well enough when that was asked last.
+    is_known: bool,
     over: Option<Duration>,
     /// What went wrong with the device.
     fault: Option<String>,
@@ -402,18 +444,27 @@ impl<'a> Climber<'a> {
     /// One that has settled, with the turns that were taken before an interruption.
     fn new(variant: usize, run: Box<dyn Run + 'a>, turns: Vec<Turn>, plan: &Plan) -> Self {
         let taken = turns.iter().map(|turn| turn.frames.len() as u32).sum::<u32>().min(plan.frames);
-        Self { variant, run, turns, taken, over: None, fault: None }
+        Self { variant, run, turns, taken, is_known: false, over: None, fault: None }
     }
 
-    fn is_over(&self, plan: &Plan) -> bool {
-        self.over.is_some() || self.fault.is_some() || self.taken >= plan.frames
+    /// As the run has them, and one at least.
+    fn phases(&self) -> usize {
+        self.run.phases().max(1)
     }
 
-    /// Whether its median is known well enough.
-    fn is_known(&self, plan: &Plan) -> bool {
+    /// Whether it needs no further turn.
+    fn is_done(&self, plan: &Plan) -> bool {
+        self.is_known || self.over.is_some() || self.fault.is_some() || self.taken >= plan.frames
+    }
+
+    /// Finds out whether its median is known well enough; it costs some milliseconds.
+    fn ask_whether_known(&mut self, plan: &Plan) {
+        if self.is_done(plan) {
+            return;
+        }
         let totals: Vec<Vec<f64>> = self.turns.iter().map(Turn::totals).collect();
         let middle = median(&totals.concat());
-        bootstrap(&totals, self.run.phases(), median).half_width_of(middle) <= plan.within
+        self.is_known = bootstrap(&totals, self.phases(), median).half_width_of(middle) <= plan.within;
     }
 
     /// Takes a turn, until the limit is passed twice in a row or by far.
@@ -424,14 +475,12 @@ impl<'a> Climber<'a> {
         limit: Duration,
         journal: &mut Option<&mut Journal>,
     ) -> Result<(), ProfileError> {
-        if let Err(fault) = self.run.go_on() {
-            self.fault = Some(fault);
-        }
+        self.fault = self.run.go_on().err();
         let watch = Watch::start();
         let mut now = Turn::default();
         let mut slow_before =
             self.turns.last().and_then(|turn| turn.frames.last()).is_some_and(|last| last.total() > limit);
-        for _ in 0..if self.fault.is_some() { 0 } else { turn } {
+        while self.fault.is_none() && now.frames.len() < turn as usize {
             let frame = match self.run.frame() {
                 Ok(frame) => frame,
                 Err(fault) => {

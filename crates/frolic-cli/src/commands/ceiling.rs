@@ -1,12 +1,12 @@
 //! `frolic ceiling`: how many can be afforded.
 
-use comfy_table::{Cell, CellAlignment, LineStyle, Table, TableStyle};
+use comfy_table::{Cell, CellAlignment};
 use frolic::prelude::*;
 use frolic::profile::{Ceiling, CeilingPlan, ceilings};
 
 use super::{CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name};
 use crate::args;
-use crate::output::{progress, say, say_json};
+use crate::output::{self, progress, say, say_json};
 
 pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -36,9 +36,7 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
 
 /// A line a variant, the largest first.
 fn table(found: &[Ceiling], population: &str) -> String {
-    let mut table = Table::new();
-    let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
-    table.load_style(style).set_header(["variant", population, "from", "to", "runs", ""]);
+    let mut table = output::table(&["variant", population, "from", "to", "runs", ""]);
     let mut sorted: Vec<&Ceiling> = found.iter().collect();
     sorted.sort_by_key(|ceiling| std::cmp::Reverse(ceiling.count));
     for ceiling in sorted {

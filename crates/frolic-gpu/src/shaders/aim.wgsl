@@ -1,5 +1,17 @@
 // Where and which way newborn start: frolic-core/src/particles/places.rs and emit.rs.
 
+struct Aim {
+    // Axes of the aim, with the cosine of its rim and lowest and highest speed. Of an emitter's fan: side, nothing, middle; angles, in turns,
+    // for cosines.
+    x: vec4<f32>,
+    y: vec4<f32>,
+    z: vec4<f32>,
+    // Axes of the shape, with its size.
+    face_x: vec4<f32>,
+    face_y: vec4<f32>,
+    face_z: vec4<f32>,
+}
+
 // A direction evenly over the part of the sphere around z between two cosines.
 fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, inner: f32, rim: f32) -> vec3<f32> {
     let cosine = inner - u * (inner - rim);
@@ -16,12 +28,12 @@ fn cube_root(v: f32) -> f32 {
     return y - (y * y * y - v) / (3.0 * y * y);
 }
 
-// A place of a shape, whose axes come with its size.
-fn spot(shape: u32, x: vec4<f32>, y: vec4<f32>, z: vec4<f32>, dice: vec3<f32>) -> vec3<f32> {
-    let face_x = x.xyz;
-    let face_y = y.xyz;
-    let face_z = z.xyz;
-    let size = vec3(x.w, y.w, z.w);
+// A place of a shape.
+fn spot(shape: u32, aim: Aim, dice: vec3<f32>) -> vec3<f32> {
+    let face_x = aim.face_x.xyz;
+    let face_y = aim.face_y.xyz;
+    let face_z = aim.face_z.xyz;
+    let size = vec3(aim.face_x.w, aim.face_y.w, aim.face_z.w);
     switch shape {
         case 1u: {
             let turn = sin_cos_turn(dice.y);
@@ -40,6 +52,11 @@ fn spot(shape: u32, x: vec4<f32>, y: vec4<f32>, z: vec4<f32>, dice: vec3<f32>) -
         }
         default: { return vec3(0.0); }
     }
+}
+
+// A speed of those that come with an aim.
+fn speed(aim: Aim, dice: f32) -> f32 {
+    return aim.y.w + (aim.z.w - aim.y.w) * dice;
 }
 
 // A direction of a flat fan whose middle and side these are; the least and the greatest angle are turns.

@@ -22,6 +22,14 @@ fn is_followed(nth: u32) -> bool {
     return nth >= atomicLoad(&book[step.book + FROM]) && nth < atomicLoad(&book[step.book + TO]);
 }
 
+// How many elements the birth of one starts, if it is followed.
+fn started_by_birth(nth: u32) -> u32 {
+    if is_followed(nth) {
+        return started_by(event, next_motions[nth].w);
+    }
+    return 0u;
+}
+
 @compute @workgroup_size(256)
 fn mark_births(
     @builtin(workgroup_id) group: vec3<u32>,
@@ -29,11 +37,7 @@ fn mark_births(
     @builtin(local_invocation_index) lane: u32,
 ) {
     let nth = thread(group, groups, lane);
-    var started = 0u;
-    if is_followed(nth) {
-        started = started_by(event, next_motions[nth].w);
-    }
-    note_group(event, lane, nth / GROUP, standing(lane, started));
+    note_group(event, lane, nth / GROUP, standing(lane, started_by_birth(nth)));
 }
 
 @compute @workgroup_size(256)
@@ -48,10 +52,7 @@ fn tell_births(
     @builtin(local_invocation_index) lane: u32,
 ) {
     let nth = thread(group, groups, lane);
-    var started = 0u;
-    if is_followed(nth) {
-        started = started_by(event, next_motions[nth].w);
-    }
+    let started = started_by_birth(nth);
     let s = standing(lane, started);
     if started > 0u {
         let place = next_places[nth];
@@ -122,9 +123,9 @@ fn start(
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
-    var x = event.aim_x.xyz;
-    var y = event.aim_y.xyz;
-    var z = event.aim_z.xyz;
+    var x = event.aim.x.xyz;
+    var y = event.aim.y.xyz;
+    var z = event.aim.z.xyz;
     if event.aim_by != 0u {
         z = unit_or(select(parent.normal, parent.velocity, event.aim_by == 1u), vec3(0.0, 1.0, 0.0));
         let sides = basis(z);
@@ -136,11 +137,10 @@ fn start(
         let middle = unit_or(z - event.fan * dot(z, event.fan), z);
         way = fan(middle, cross(event.fan, middle), event.fan_least, event.fan_most, way_dice.x);
     } else {
-        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim_x.w);
+        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim.x.w);
     }
-    let speed = event.aim_y.w + (event.aim_z.w - event.aim_y.w) * way_dice.z;
-    let velocity = way * speed + parent.velocity * event.keep_velocity;
-    let at = parent.place + spot(event.shape, event.face_x, event.face_y, event.face_z, where_dice);
+    let velocity = way * speed(event.aim, way_dice.z) + parent.velocity * event.keep_velocity;
+    let at = parent.place + spot(event.shape, event.aim, where_dice);
     var size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     if event.is_sized != 0u {
         size = parent.size * (event.size_least + (event.size_greatest - event.size_least) * life_dice.y);

@@ -11,13 +11,7 @@ struct Event {
     half: vec3<f32>, starts: u32,
     // What its aim is measured from: 0 the world, 1 the velocity, 2 away from what was hit. Kind of shape; whether it is a fan, and sized.
     aim_by: u32, shape: u32, is_fan: u32, is_sized: u32,
-    // As an emitter's.
-    aim_x: vec4<f32>,
-    aim_y: vec4<f32>,
-    aim_z: vec4<f32>,
-    face_x: vec4<f32>,
-    face_y: vec4<f32>,
-    face_z: vec4<f32>,
+    aim: Aim,
     inner: f32, keep_velocity: f32, size_least: f32, size_greatest: f32,
     // What a fan stands upright on; where its stretch starts.
     fan: vec3<f32>, stretch: u32,

@@ -13,15 +13,7 @@ struct Emitter {
     // Where it is at the end of the step, with the cosine of the aim's inner rim; its velocity, with the share that is handed down.
     position: vec4<f32>,
     velocity: vec4<f32>,
-    // Axes of the aim, with the cosine of its rim and lowest and highest speed. Of a fan: side, nothing, middle; angles, in turns, for
-    // cosines.
-    aim_x: vec4<f32>,
-    aim_y: vec4<f32>,
-    aim_z: vec4<f32>,
-    // Axes of the face, with the size of the shape.
-    face_x: vec4<f32>,
-    face_y: vec4<f32>,
-    face_z: vec4<f32>,
+    aim: Aim,
     // Births before those of this one again; where its newborn start among the step's, if they are written down (shape 7).
     begins: u32, is_fan: u32, row: u32, spare: u32,
 }
@@ -273,17 +265,17 @@ fn give_birth(
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
-    let speed = emitter.aim_y.w + (emitter.aim_z.w - emitter.aim_y.w) * way_dice.z;
     let inner = emitter.position.w;
-    let rim = emitter.aim_x.w;
+    let aim = emitter.aim;
+    let rim = aim.x.w;
     var way: vec3<f32>;
     if emitter.is_fan != 0u {
-        way = fan(emitter.aim_z.xyz, emitter.aim_x.xyz, inner, rim, way_dice.x);
+        way = fan(aim.z.xyz, aim.x.xyz, inner, rim, way_dice.x);
     } else {
-        way = cap(emitter.aim_x.xyz, emitter.aim_y.xyz, emitter.aim_z.xyz, way_dice.x, way_dice.y, inner, rim);
+        way = cap(aim.x.xyz, aim.y.xyz, aim.z.xyz, way_dice.x, way_dice.y, inner, rim);
     }
-    let velocity = way * speed + emitter.velocity.xyz * emitter.velocity.w;
-    let off = spot(emitter.shape, emitter.face_x, emitter.face_y, emitter.face_z, where_dice);
+    let velocity = way * speed(aim, way_dice.z) + emitter.velocity.xyz * emitter.velocity.w;
+    let off = spot(emitter.shape, aim, where_dice);
     let at = emitter.position.xyz - emitter.velocity.xyz * age + off + velocity * age;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
