@@ -63,7 +63,7 @@ mod with_a_device {
     fn draw_tells_what_the_device_was_told() {
         let folder = tempfile::tempdir().unwrap();
         let told = good(folder.path(), &[&SMALL[..], &["--backend", "gpu", "--stats"]].concat());
-        assert!(told.contains("3 draw calls on the device") && told.contains("1 submits"), "{told}");
+        assert!(told.contains("6 draw calls on the device") && told.contains("1 submits"), "{told}");
         for row in ["device_draws", "dispatches", "uploaded_element_bytes", "news_age"] {
             assert!(told.contains(row), "{row}: {told}");
         }

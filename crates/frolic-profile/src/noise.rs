@@ -176,7 +176,8 @@ impl Watch {
     }
 }
 
-/// Memory that the process holds, bytes.
+/// Memory that the process holds, bytes, without what a [`Reference`] reads.
 pub(crate) fn memory() -> u64 {
-    memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64)
+    let held = memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64);
+    held.saturating_sub(MEMORY as u64)
 }

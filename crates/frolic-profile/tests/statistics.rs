@@ -199,6 +199,39 @@ fn ceilings_of_known_loads_are_found() {
     }
 }
 
+/// A run that names no moment at all has one.
+struct Nowhere;
+
+impl Run for Nowhere {
+    fn frame(&mut self) -> Result<Frame, String> {
+        Ok(frame(1.0))
+    }
+
+    fn phases(&self) -> usize {
+        0
+    }
+}
+
+impl Subject for Nowhere {
+    fn begin(&mut self, _count: u32) -> Result<Box<dyn Run + '_>, String> {
+        Ok(Box::new(Nowhere))
+    }
+}
+
+/// No time is too long, and no cycle too short: neither ends in a panic.
+#[test]
+fn absurd_plans_are_followed() {
+    let mut plan = plan("1,2", 30);
+    plan.time = Some(Duration::MAX);
+    let profile =
+        sweep_subjects("nowhere", vec![Variant::new("it", Nowhere)], &plan, None, |_| true).unwrap();
+    assert_eq!(profile.variants[0].points.len(), 2);
+    assert_eq!(profile.variants[0].points[0].phases, 1);
+    let mut search = CeilingPlan::default();
+    (search.time, search.most) = (Duration::MAX, 2_000);
+    assert_eq!(ceiling(&mut Nowhere, &search, |_| true).unwrap().unwrap().count, 2_000);
+}
+
 #[test]
 fn searches_end_at_their_bounds() {
     let mut search = CeilingPlan::default();

@@ -27,6 +27,16 @@ fn first_frame_draws_a_fire() {
     assert_eq!((reader.info().width, reader.info().height), (1280, 800));
 }
 
+#[test]
+fn a_loop_of_its_own_is_profiled() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("profile_my_own_loop", &[folder.path().to_str().unwrap()]);
+    for said in ["points", "keys", "the frame grows as n^", "at 200000 keys take 1/"] {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+    assert!(folder.path().join("profile.json").exists() && folder.path().join("frames.png").exists());
+}
+
 /// "Under thirty lines" is a promise.
 #[test]
 fn first_frame_is_short() {
