@@ -42,6 +42,9 @@ pub(crate) enum Command {
     Profile(ProfileArgs),
     /// Find the largest count whose frames fit a budget
     Ceiling(CeilingArgs),
+    /// Take frames as another program asks for them, line by line
+    #[command(hide = true)]
+    Frames(FramesArgs),
     /// Compare two profiles: faster, slower, or no difference seen
     Diff(Diff),
     /// Make a distance grid from a mesh, and a picture of it
@@ -95,6 +98,7 @@ Examples:
   frolic draw pennants --frames 60 -o 'frames/####.png'         numbered frames
   frolic draw pennants --frames 250 -o - | your-video-encoder   raw video (YUV4MPEG2)
   frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing
+  frolic draw beacon --readout                                  with the last frames' times in a corner
   frolic draw beacon --backend gpu --stats                      on the graphics device")]
 pub(crate) struct Draw {
     #[command(flatten)]
@@ -114,6 +118,9 @@ pub(crate) struct Draw {
     /// Paint what the frame did instead: picture, overdraw, depth, batches, detail or shadow
     #[arg(long, value_name = "WHAT", default_value = "picture", hide_default_value = true)]
     pub(crate) show: Show,
+    /// Paint a read-out of the last frames over it: time, stages, draw calls, elements, memory
+    #[arg(long, conflicts_with_all = ["transparent", "sheet"])]
+    pub(crate) readout: bool,
     /// Leave out sky, ground and water; what is see-through stays so
     #[arg(long)]
     pub(crate) transparent: bool,
@@ -160,6 +167,7 @@ Examples:
   frolic profile beacon --counts 1k..20k --vary backend=cpu,gpu
   frolic profile beacon --counts 10k..1m/6 --within 1% --time 300
   frolic profile beacon --resume
+  frolic profile beacon --counts 10k,100k --against ../before/target/release/frolic
 
 Variants take turns at each count, in an order that is drawn anew every round, so that a
 disturbance of the machine meets all of them. A point is done when its median is known to
@@ -196,7 +204,13 @@ pub(crate) struct ProfileArgs {
     /// A variant whose frames take longer stops climbing, seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 2.0, allow_negative_numbers = true)]
     pub(crate) frame_limit: f64,
-    /// Folder for profile.json, profile.csv, frames.svg and frames.png, made if missing
+    /// Measure another build of this program too, turn about, and say what became faster or slower
+    #[arg(long, value_name = "PROGRAM", conflicts_with = "resume")]
+    pub(crate) against: Option<PathBuf>,
+    /// With --against: slower by more than this fails
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = share, requires = "against")]
+    pub(crate) fail_over: f64,
+    /// Folder for profile.json, profile.csv, report.html, trace.json and the charts, made if missing
     #[arg(long, value_name = "DIR", default_value = "frolic-profile")]
     pub(crate) out: PathBuf,
     /// Print the profile as JSON instead of a table
@@ -230,6 +244,7 @@ Examples:
   frolic ceiling beacon
   frolic ceiling beacon --budget 33ms --vary draw.technique=each,batched,instanced
   frolic ceiling beacon --budget 8ms --within 2% --time 60 --json
+  frolic ceiling beacon --vary threads=1,2 --chart ceilings.png
 
 The answer is the largest count of which 95 of 100 frames fit, with the interval that it lies in.")]
 pub(crate) struct CeilingArgs {
@@ -249,9 +264,20 @@ pub(crate) struct CeilingArgs {
     /// Seconds for each variant
     #[arg(long, value_name = "SECONDS", default_value_t = 40.0, allow_negative_numbers = true)]
     pub(crate) time: f64,
+    /// Write a chart of the ceilings: a .png or .svg
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chart: Option<PathBuf>,
     /// Print the ceilings and all runs as JSON
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FramesArgs {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    #[command(flatten)]
+    pub(crate) drawing: Drawing,
 }
 
 #[derive(Debug, Args)]

@@ -10,9 +10,18 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 /// Prints a line to standard output. A closed pipe ends the program quietly, as whoever reads has seen enough.
 pub(crate) fn say(line: &str) {
     let mut out = io::stdout().lock();
-    if writeln!(out, "{line}").and_then(|()| out.flush()).is_err() {
-        std::process::exit(0);
+    if let Err(error) = writeln!(out, "{line}").and_then(|()| out.flush()) {
+        if error.kind() == io::ErrorKind::BrokenPipe {
+            std::process::exit(0);
+        }
+        complain(&format!("standard output: {error}; what is written to files is whole"));
+        std::process::exit(2);
     }
+}
+
+/// Columns of the terminal that is printed to; 100 where there is none.
+pub(crate) fn columns() -> u16 {
+    terminal_size::terminal_size_of(io::stdout()).map_or(100, |(terminal_size::Width(columns), _)| columns)
 }
 
 /// Prints plain data as JSON.

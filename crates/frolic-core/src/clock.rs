@@ -71,6 +71,18 @@ impl Clock {
         Self { spec, owed: 0.0 }
     }
 
+    /// Takes steps at another rate from now on, 1 to 1000 a second; others change nothing.
+    pub fn set_rate(&mut self, rate: f32) {
+        if (1.0..=1000.0).contains(&rate) {
+            self.spec.rate = rate;
+        }
+    }
+
+    /// Length of a step now, s.
+    pub fn step(&self) -> f32 {
+        self.spec.step()
+    }
+
     /// Adds a frame's `elapsed` seconds (negative and non-finite ones count as none) and says what to do.
     pub fn advance(&mut self, elapsed: f64) -> Tick {
         let step = 1.0 / f64::from(self.spec.rate);

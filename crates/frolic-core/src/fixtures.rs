@@ -13,6 +13,7 @@ use crate::particles::{ShapeSpec, Source, VolumePart};
 use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
+use crate::trace::part;
 use crate::world::{Gusts, World};
 
 /// Where elements are put.
@@ -462,21 +463,25 @@ impl Fixtures {
     /// of them. O(n).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         if let (Some(swing), true) = (self.spec.swing, dt.is_finite() && dt > 0.0) {
-            let started = meter.start();
+            let started = meter.start(Stage::Integrate);
             for _ in 0..steps {
                 let motion = Motion { swing, world, gusts: world.gusts_at(self.time), dt };
                 self.swing(&motion);
                 self.time += f64::from(dt);
             }
-            meter.stop(Stage::Integrate, started);
+            // Place and turn are read, tilt and its rate written too.
+            meter.moved(Stage::Integrate, u64::from(steps) * self.len() as u64 * 8 * size_of::<f32>() as u64);
+            meter.stop(started);
         }
         if let (Some(sway), true) = (self.spec.sway, dt.is_finite() && dt > 0.0 && steps > 0) {
-            let started = meter.start();
+            let started = meter.start(Stage::Integrate);
             if self.spec.swing.is_none() {
                 self.time += f64::from(dt) * f64::from(steps);
             }
             self.sway(&sway, world);
-            meter.stop(Stage::Integrate, started);
+            // From where they rest to where they are.
+            meter.moved(Stage::Integrate, self.len() as u64 * 6 * size_of::<f32>() as u64);
+            meter.stop(started);
         }
         meter.add(Counter::Alive, self.len() as u64);
         meter.add(Counter::ElementBytes, self.len() as u64 * Self::bytes_per_element());
@@ -492,6 +497,7 @@ impl Fixtures {
         let chunks = rx.par_chunks(CHUNK).zip(ry.par_chunks(CHUNK)).zip(rz.par_chunks(CHUNK));
         let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
         chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
+            let _part = part(Stage::Integrate);
             dispatch!(level, simd => lean(simd, *sway, gusts, [wx, wz], [rx, ry, rz], px, py, pz));
         });
     }
@@ -507,6 +513,7 @@ impl Fixtures {
             .zip(tilt.par_chunks_mut(CHUNK))
             .zip(rate.par_chunks_mut(CHUNK));
         chunks.for_each(|(((((px, py), pz), turn), tilt), rate)| {
+            let _part = part(Stage::Integrate);
             dispatch!(level, simd => motion.chunk(simd, [px, py, pz], turn, tilt, rate));
         });
     }

@@ -19,7 +19,9 @@
 //! | what do emitters and collectors follow? | `paths.rs` |
 //! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
-//! | what did it cost? | `meter.rs` |
+//! | what did it cost? | `meter.rs`; who did what when `trace.rs` |
+//! | what can the machine do at most? | `limits.rs` |
+//! | what is lowered when frames take too long? | `keeper.rs` |
 //! | what does a device need to know? | `backend.rs` |
 //! | random numbers, instruction sets | `random.rs`, `simd.rs` |
 //!
@@ -53,6 +55,8 @@ mod events;
 mod fields;
 mod fixtures;
 pub mod forms;
+mod keeper;
+pub mod limits;
 pub mod meter;
 mod noise;
 mod obstacles;
@@ -63,6 +67,7 @@ pub mod random;
 pub mod simd;
 mod span;
 mod threads;
+pub mod trace;
 mod world;
 
 pub use clock::{Clock, ClockSpec, Tick};
@@ -77,7 +82,8 @@ pub use fixtures::{
     FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
 pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
-pub use meter::{Counter, Frame, Meter, Stage};
+pub use keeper::{Keeper, KeeperSpec, Lever, Lowered};
+pub use meter::{Counter, Frame, Meter, Stage, Started};
 pub use noise::gust_noise;
 pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{

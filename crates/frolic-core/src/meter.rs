@@ -5,6 +5,8 @@
 
 use std::time::{Duration, Instant};
 
+use crate::trace;
+
 macro_rules! named_list {
     ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $text:literal,)* }) => {
         $(#[$meta])*
@@ -151,6 +153,12 @@ named_list! {
         NewsAge = "news_age",
         /// Bytes held on a device.
         DeviceBytes = "device_bytes",
+        /// Percent of the detail that a keeper leaves; this and the next two are 0 where there is none.
+        DetailPercent = "detail_percent",
+        /// Percent of the elements that it has drawn.
+        DensityPercent = "density_percent",
+        /// Percent of the steps a second.
+        RatePercent = "rate_percent",
         /// Bytes held for elements: columns or records, and their scratch.
         ElementBytes = "element_bytes",
         /// Bytes held for drawing: draw list, bins, tiles.
@@ -182,11 +190,17 @@ pub struct Frame {
     total: Duration,
     stages: [Duration; STAGES],
     counters: [u64; COUNTERS],
+    moved: [u64; STAGES],
 }
 
 impl Default for Frame {
     fn default() -> Self {
-        Self { total: Duration::ZERO, stages: [Duration::ZERO; STAGES], counters: [0; COUNTERS] }
+        Self {
+            total: Duration::ZERO,
+            stages: [Duration::ZERO; STAGES],
+            counters: [0; COUNTERS],
+            moved: [0; STAGES],
+        }
     }
 }
 
@@ -208,6 +222,12 @@ impl Frame {
         self
     }
 
+    /// The same with so many bytes that a stage moved.
+    pub fn with_moved(mut self, stage: Stage, bytes: u64) -> Self {
+        self.moved[stage as usize] = bytes;
+        self
+    }
+
     /// Wall time from begin to end.
     pub fn total(&self) -> Duration {
         self.total
@@ -224,6 +244,11 @@ impl Frame {
         self.total.saturating_sub(stages.map(|&stage| self.stage(stage)).sum())
     }
 
+    /// Bytes that a stage had to read and write of columns, keys, records and pixels, whichever memory served them; 0 where it does not tell.
+    pub fn moved(&self, stage: Stage) -> u64 {
+        self.moved[stage as usize]
+    }
+
     /// A counter.
     pub fn count(&self, counter: Counter) -> u64 {
         self.counters[counter as usize]
@@ -236,9 +261,9 @@ impl Frame {
 /// use frolic_core::{Counter, Meter, Stage};
 /// let mut meter = Meter::new();
 /// meter.begin_frame();
-/// let started = meter.start();
+/// let started = meter.start(Stage::Integrate);
 /// // .. a stage of your own loop ..
-/// meter.stop(Stage::Integrate, started);
+/// meter.stop(started);
 /// meter.add(Counter::Instances, 3);
 /// let frame = meter.end_frame();
 /// assert_eq!(frame.count(Counter::Instances), 3);
@@ -249,6 +274,18 @@ pub struct Meter {
     began: Instant,
     current: Frame,
     last: Frame,
+    #[cfg(feature = "tracing")]
+    span: tracing::Span,
+}
+
+/// A stage under way; [`Meter::stop`] ends it. Dropped, it is not counted.
+#[derive(Debug)]
+#[must_use = "a stage that is not stopped is not counted"]
+pub struct Started {
+    stage: Stage,
+    at: Instant,
+    #[cfg(feature = "tracing")]
+    _span: tracing::span::EnteredSpan,
 }
 
 impl Default for Meter {
@@ -260,18 +297,36 @@ impl Default for Meter {
 impl Meter {
     /// A meter with nothing recorded.
     pub fn new() -> Self {
-        Self { began: Instant::now(), current: Frame::default(), last: Frame::default() }
+        Self {
+            began: Instant::now(),
+            current: Frame::default(),
+            last: Frame::default(),
+            #[cfg(feature = "tracing")]
+            span: tracing::Span::none(),
+        }
     }
 
     /// Starts a frame, forgetting what the current one has recorded.
     pub fn begin_frame(&mut self) {
         self.current = Frame::default();
+        #[cfg(feature = "tracing")]
+        {
+            self.span = tracing::debug_span!(target: "frolic", "frame");
+        }
         self.began = Instant::now();
     }
 
     /// Ends the frame and returns it.
     pub fn end_frame(&mut self) -> Frame {
         self.current.total = self.began.elapsed();
+        trace::frame(self.began, self.current.total);
+        #[cfg(feature = "tracing")]
+        {
+            let alive = self.current.count(Counter::Alive);
+            let draw_calls = self.current.count(Counter::DrawCalls);
+            tracing::debug!(target: "frolic", parent: &self.span, alive, draw_calls);
+            self.span = tracing::Span::none();
+        }
         self.last = self.current;
         self.current = Frame::default();
         self.last
@@ -282,16 +337,30 @@ impl Meter {
         &self.last
     }
 
-    /// The moment a stage starts; give it to [`Meter::stop`].
+    /// Starts a stage; give what it returns to [`Meter::stop`].
     #[inline]
-    pub fn start(&self) -> Instant {
-        Instant::now()
+    pub fn start(&self, stage: Stage) -> Started {
+        Started {
+            stage,
+            #[cfg(feature = "tracing")]
+            _span: tracing::trace_span!(target: "frolic", parent: &self.span, "stage", name = stage.name())
+                .entered(),
+            at: Instant::now(),
+        }
     }
 
-    /// Adds the time since `started` to a stage.
+    /// Adds the time since then to the stage.
     #[inline]
-    pub fn stop(&mut self, stage: Stage, started: Instant) {
-        self.current.stages[stage as usize] += started.elapsed();
+    pub fn stop(&mut self, started: Started) {
+        let took = started.at.elapsed();
+        self.current.stages[started.stage as usize] += took;
+        trace::stage(started.stage, started.at, took);
+    }
+
+    /// Adds bytes that a stage moved: see [`Frame::moved`].
+    #[inline]
+    pub fn moved(&mut self, stage: Stage, bytes: u64) {
+        self.current.moved[stage as usize] += bytes;
     }
 
     /// Adds a time that was measured elsewhere to a stage.

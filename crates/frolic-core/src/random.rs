@@ -53,6 +53,16 @@ impl Draws {
     }
 }
 
+/// The two random numbers 0..1 that an element keeps for life: by the first it thins out where fewer are drawn, by the second it takes a tint.
+#[inline(always)]
+pub fn lot(id: u32) -> [f32; 2] {
+    let [a, b, _] = hash3(id, 0x51ab_77d3, 0x0bad_5eed);
+    [unit(a), unit(b)]
+}
+
+/// Where fewer are drawn, elements vanish over this share of the range of their number, so that none goes all at once.
+pub const FADE: f32 = 0.15;
+
 #[cfg(test)]
 mod tests {
     use super::*;

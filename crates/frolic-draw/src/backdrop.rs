@@ -6,7 +6,7 @@
 //! behind it.
 
 use frolic_core::random::{hash3, unit};
-use frolic_core::{SpecError, gust_noise, within};
+use frolic_core::{SpecError, Stage, gust_noise, trace, within};
 use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -212,6 +212,7 @@ impl Backdrop {
             .zip(sun_tiles)
             .enumerate();
         tiles.for_each(|(nth, (((rows, depth), nearest), sunlit))| {
+            let _part = trace::part(Stage::Backdrop);
             let rect = grid.rect(nth);
             for j in 0..height {
                 for i in 0..grid.tile_width() {

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 
 use frolic_core::simd::{Level, dispatch};
-use frolic_core::{Counter, Meter, SpecError, Stage, within};
+use frolic_core::{Counter, Meter, SpecError, Stage, trace, within};
 use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -140,7 +140,7 @@ impl ListScratch {
         around: &Surroundings<'a>,
         meter: &mut Meter,
     ) -> DrawList<'a> {
-        let started = meter.start();
+        let started = meter.start(Stage::Batch);
         let Self { batches, runs, order, vertices, sorter } = self;
         batches.clear();
         runs.clear();
@@ -154,7 +154,7 @@ impl ListScratch {
         );
         let mut turn: SmallVec<[u32; 32]> = (0..sources.len() as u32).collect();
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer, !sources[nth as usize].look.solid));
-        meter.stop(Stage::Batch, started);
+        meter.stop(started);
 
         let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false };
         let mut next = 0;
@@ -195,16 +195,16 @@ impl ListScratch {
                     let sorted = merge(&sources, std::iter::once(nth), view, sorter, order, meter);
                     batcher.sorted(order, sorted);
                 } else {
-                    let started = meter.start();
+                    let started = meter.start(Stage::Batch);
                     for (from, count) in in_view(&source.instances, view, meter) {
                         batcher.stretch(nth, from, count, ordered);
                     }
-                    meter.stop(Stage::Batch, started);
+                    meter.stop(started);
                 }
             }
         }
 
-        let started = meter.start();
+        let started = meter.start(Stage::Batch);
         let lighting = Lighting {
             lights: around.lights,
             sun: around.sun,
@@ -225,9 +225,10 @@ impl ListScratch {
         if spec.technique == Technique::Batched {
             merge_vertices(&list, runs, view, vertices);
             list.vertices = vertices;
+            meter.moved(Stage::Batch, size_of_val(list.vertices) as u64 + list.instances() as u64 * SEEN);
         }
         (list.batches, list.runs) = (batches, runs);
-        meter.stop(Stage::Batch, started);
+        meter.stop(started);
         count(&list, meter);
         let bytes = size_of_val(list.batches)
             + size_of_val(list.runs)
@@ -265,7 +266,7 @@ fn merge(
     order: &mut Vec<Entry>,
     meter: &mut Meter,
 ) -> std::ops::Range<usize> {
-    let started = meter.start();
+    let started = meter.start(Stage::Sort);
     sorter.clear();
     let from = order.len();
     for nth in which {
@@ -275,8 +276,10 @@ fn merge(
         }
     }
     sorter.sort(order);
-    meter.stop(Stage::Sort, started);
-    meter.add(Counter::Sorted, (order.len() - from) as u64);
+    let sorted = (order.len() - from) as u64;
+    meter.moved(Stage::Sort, sorted * DepthSorter::BYTES_PER_ELEMENT);
+    meter.stop(started);
+    meter.add(Counter::Sorted, sorted);
     from..order.len()
 }
 
@@ -489,6 +492,9 @@ impl Batcher<'_, '_> {
     }
 }
 
+/// Bytes that are read of an element to draw it: place, size, age over life, id.
+pub(crate) const SEEN: u64 = 7 * size_of::<f32>() as u64;
+
 /// Elements a part of what is merged in parallel.
 const PART: usize = 1024;
 
@@ -508,6 +514,7 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
         let (mine, rest) = left.split_at_mut(run.count as usize * each);
         left = rest;
         mine.par_chunks_mut(each * PART).enumerate().for_each(|(part, vertices)| {
+            let _part = trace::part(Stage::Batch);
             MERGED.with_borrow_mut(|(finished, skin)| {
                 for (nth, vertices) in vertices.chunks_mut(each).enumerate() {
                     let entry = list.entry(run, run.first + (part * PART + nth) as u32);

@@ -1,7 +1,8 @@
 //! What becomes of elements far away: they thin out and shrink, each at a distance of its own, so that no line is seen on the
 //! ground and nothing pops.
 
-use frolic_core::random::{hash3, unit};
+pub use frolic_core::random::FADE;
+pub(crate) use frolic_core::random::lot as dice;
 use frolic_core::{SpecError, within};
 use serde::{Deserialize, Serialize};
 
@@ -68,6 +69,8 @@ pub struct Detail {
     pub thin_below: f32,
     /// Radius on the screen below which the coarse form is drawn, pixels.
     pub coarse_below: f32,
+    /// Share of elements that is drawn at any size and distance.
+    pub density: f32,
 }
 
 /// How one element is drawn.
@@ -88,26 +91,34 @@ pub(crate) enum Level {
     Thinned,
 }
 
-/// The random number 0..1 by which an element thins out, and by which it takes a tint.
-#[inline(always)]
-pub(crate) fn dice(id: u32) -> [f32; 2] {
-    let [a, b, _] = hash3(id, 0x51ab_77d3, 0x0bad_5eed);
-    [unit(a), unit(b)]
-}
-
-/// Elements vanish over this share of the range of their number, so that none goes all at once.
-pub const FADE: f32 = 0.15;
+/// Pixels below which elements thin out at half the detail.
+const EASED: f32 = 0.5;
 
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
         let edge = spec.reach * spec.edge;
-        Self { reach: spec.reach, edge, thin_below: spec.thin_below, coarse_below: spec.coarse_below }
+        let DetailSpec { reach, thin_below, coarse_below, .. } = *spec;
+        Self { reach, edge, thin_below, coarse_below, density: 1.0 }
+    }
+
+    /// The detail of a spec of which only a share is affordable: nearer, and of larger elements; and only this share of them. Who is
+    /// less than a few pixels thins out even where the spec leaves all.
+    pub(crate) fn eased(spec: &DetailSpec, detail: f32, density: f32) -> Self {
+        let less = 1.0 / detail.clamp(0.05, 1.0);
+        let reach = if spec.reach < ENDLESS { spec.reach / less } else { spec.reach };
+        let small = (less - 1.0) * EASED;
+        let thin_below = (spec.thin_below * less).max(small);
+        let coarse_below = (spec.coarse_below * less).max(small * 2.0);
+        Self {
+            density: density.clamp(0.02, 1.0),
+            ..Self::new(&DetailSpec { reach, thin_below, coarse_below, ..*spec })
+        }
     }
 
     /// Whether any element can be drawn less than fully.
     #[inline(always)]
     pub fn is_active(&self) -> bool {
-        self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0
+        self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
     }
 
     /// What becomes of an element with this random number, distance (m) and radius on the screen (pixels). `None`: not drawn.
@@ -119,8 +130,13 @@ impl Detail {
         if !self.is_active() {
             return Some(Kept { size: 1.0, level: Level::Full });
         }
+        // Out at any distance and size.
+        if dice >= self.density * (1.0 + FADE) {
+            return None;
+        }
         let near = ((self.reach - distance) / self.edge).min(1.0);
         let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
+        let small = small * self.density;
         let in_reach = if near < 1.0 { (near * (1.0 + FADE) - dice) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
         let left = in_reach.min(chosen);
@@ -193,6 +209,26 @@ mod tests {
             let share = sizes.len() as f32 / 4000.0;
             assert!((share - pixels / 4.0 * (1.0 + FADE)).abs() < 0.03, "{pixels}: {share}");
         }
+    }
+
+    /// Half of the elements, each larger, cover as much at any distance; with all of the detail and all elements nothing changes.
+    #[test]
+    fn easing_keeps_what_is_covered() {
+        let spec = DetailSpec::default();
+        assert_eq!(Detail::eased(&spec, 1.0, 1.0), Detail::new(&spec));
+        for (detail, density) in [(1.0, 0.5), (0.5, 1.0), (0.4, 0.3)] {
+            let eased = Detail::eased(&spec, detail, density);
+            for pixels in [30.0f32, 1.5] {
+                let all = kept(&eased, 10.0, pixels);
+                let sizes: Vec<f32> = all.into_iter().flatten().map(|k| k.size).collect();
+                let covered = sizes.iter().map(|size| size * size).sum::<f32>() / 4000.0;
+                assert!((0.9..1.15).contains(&covered), "{detail} {density} at {pixels}: {covered}");
+                let share = sizes.len() as f32 / 4000.0;
+                assert!(share <= density * (1.0 + FADE) + 0.03, "{share}");
+            }
+        }
+        let near = Detail::eased(&DetailSpec::reach(100.0, 0.3), 0.5, 1.0);
+        assert!((near.reach - 50.0).abs() < 1e-3);
     }
 
     #[test]

@@ -10,6 +10,7 @@
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
 //! | a look at a distance grid | `preview.rs` |
+//! | a meter's last frames, over a picture | `readout.rs` |
 //! | what is behind a moving element? | `trails.rs` |
 //! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `skin.rs` |
 //! | what order do transparent instances come in? | `sort.rs` |
@@ -37,6 +38,7 @@ mod list;
 mod look;
 mod mesh;
 mod preview;
+mod readout;
 mod relief;
 mod room;
 mod skin;
@@ -62,6 +64,7 @@ pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
 pub use preview::preview;
+pub use readout::{Corner, Readout};
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Sprite, Stand};
 pub use trails::Trails;

@@ -391,6 +391,7 @@ impl LookSpec {
             },
             per_soft: 1.0 / self.soft,
             detail: Detail::new(&self.detail),
+            detail_spec: self.detail,
             atlas: Arc::clone(&library.atlas),
         })
     }
@@ -623,6 +624,7 @@ pub struct Look {
     /// One over the depth of the soft edge, 1/m.
     pub(crate) per_soft: f32,
     pub(crate) detail: Detail,
+    detail_spec: DetailSpec,
     pub(crate) atlas: Arc<Atlas>,
 }
 
@@ -630,6 +632,12 @@ impl Look {
     /// Its textures, to paint over. In place if nobody else holds them, else in a copy that is its own from then on.
     pub fn textures_mut(&mut self) -> &mut Atlas {
         Arc::make_mut(&mut self.atlas)
+    }
+
+    /// Has it drawn with this share of its detail (nearer, and larger elements alone, 0.05 to 1) and this share of its elements (0.02 to 1): what
+    /// a [`Keeper`](frolic_core::Keeper) leaves. 1 and 1 is as it was made.
+    pub fn ease(&mut self, detail: f32, density: f32) {
+        self.detail = Detail::eased(&self.detail_spec, detail, density);
     }
 
     /// What it is made of.

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use frolic_core::simd::{Level, Simd, dispatch};
+use frolic_core::{Stage, trace};
 use rayon::prelude::*;
 
 use crate::camera::View;
@@ -73,6 +74,7 @@ impl DepthSorter {
         self.keys.resize(from + count as usize, Key::default());
         let level = Level::new();
         self.keys[from..].par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
+            let _part = trace::part(Stage::Sort);
             let first = first as usize + part * PART;
             dispatch!(level, simd => depth_keys(simd, keys, source, first, instances, view));
         });
@@ -100,6 +102,7 @@ impl DepthSorter {
         ends.resize(n.div_ceil(PART), [0; BUCKETS + 1]);
         let work = keys.par_chunks(PART).zip(parts[..n].par_chunks_mut(PART)).zip(ends.par_iter_mut());
         work.for_each(|((keys, into), ends)| {
+            let _part = trace::part(Stage::Sort);
             ends.fill(0);
             keys.iter().for_each(|key| ends[digit(key.key) + 1] += 1);
             for bucket in 0..BUCKETS {
@@ -121,6 +124,11 @@ impl DepthSorter {
         let buckets = Buckets { parts, ends, shift };
         buckets.sort(0..BUCKETS, sorted, keys, &mut order[from..]);
     }
+
+    /// Bytes that sorting an element moves: its place is read, its key written, read for the bits that differ and for the count, scattered
+    /// to parts, gathered to buckets, and told as an entry.
+    pub(crate) const BYTES_PER_ELEMENT: u64 =
+        (3 * size_of::<f32>() + 7 * size_of::<Key>() + size_of::<Entry>()) as u64;
 
     /// Bytes held between frames.
     pub(crate) fn bytes(&self) -> usize {
@@ -161,6 +169,7 @@ impl Buckets<'_> {
             }
             return;
         }
+        let _part = trace::part(Stage::Sort);
         let bucket = buckets.start;
         let mut to = 0;
         for (part, ends) in self.ends.iter().enumerate() {

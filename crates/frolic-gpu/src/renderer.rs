@@ -145,7 +145,7 @@ impl GpuRenderer {
     ) -> Result<(), GpuError> {
         let gpu = recorder.gpu().clone();
         gpu.check()?;
-        let started = meter.start();
+        let started = meter.start(Stage::Encode);
         let size = view.size();
         self.stock.stock(list, residents, view, kind, &mut recorder.tally)?;
         let stretches = stretches(&self.stock.items);
@@ -181,19 +181,19 @@ impl GpuRenderer {
             self.swap_light(over_white);
         }
         self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
-        meter.stop(Stage::Encode, started);
+        meter.stop(started);
         let took = recorder.submit();
         self.timing.ask();
         meter.add_time(Stage::Submit, took);
         if let Some(image) = image {
-            let started = meter.start();
+            let started = meter.start(Stage::Wait);
             if image.size() != size {
                 *image = Image::new(size);
             }
             if let Some(finish) = &self.finish {
                 finish.take(&gpu, image, &mut recorder.tally)?;
             }
-            meter.stop(Stage::Wait, started);
+            meter.stop(started);
         }
         gpu.poll();
         self.timing.hear(meter, &mut recorder.tally);
@@ -208,11 +208,11 @@ impl GpuRenderer {
     /// # Errors
     /// When the device was lost.
     pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
-        let started = meter.start();
+        let started = meter.start(Stage::Wait);
         let done = recorder.gpu().wait();
         self.timing.hear(meter, &mut recorder.tally);
         recorder.tally.tell(meter);
-        meter.stop(Stage::Wait, started);
+        meter.stop(started);
         done
     }
 
@@ -305,11 +305,11 @@ impl GpuRenderer {
             meter.add(Counter::BackdropHits, 1);
             return;
         }
-        let started = meter.start();
+        let started = meter.start(Stage::Backdrop);
         self.backdrop = Some(BackdropOn::paint(gpu, view, spec, lights, sun, &mut recorder.tally));
         self.stock.targets_changed();
         meter.add(Counter::BackdropMisses, 1);
-        meter.stop(Stage::Backdrop, started);
+        meter.stop(started);
     }
 
     /// Writes down everything up to the picture in linear light.

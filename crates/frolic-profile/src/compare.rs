@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::plan::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
 use crate::stats::{Interval, bootstrap_ratio, median};
-use crate::sweep::ProfileError;
+use crate::sweep::{BUILDS, ProfileError};
 
 /// Share of re-runs without a change that are called none.
 const CONFIDENCE: f64 = 0.985;
@@ -158,6 +158,26 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
         return Err(ProfileError::Format("they have no variant and count in common".to_owned()));
     }
     Ok(comparison)
+}
+
+/// Compares this build with the other in a profile of [`sweep_builds`](crate::sweep_builds): the other is the base.
+///
+/// # Errors
+/// A profile that is not of two builds, or in which they have no count in common.
+pub fn compare_builds(profile: &Profile) -> Result<Comparison, ProfileError> {
+    let of = |end: &str| {
+        let mut part = profile.clone();
+        part.variants.retain_mut(|variant| match variant.name.strip_suffix(end) {
+            Some(name) => {
+                variant.name = name.to_owned();
+                true
+            }
+            None => false,
+        });
+        part
+    };
+    let [this, other] = BUILDS.map(of);
+    compare(&other, &this, &CompareSpec::default())
 }
 
 /// What two profiles should have in common, and have not.

@@ -5,11 +5,14 @@ use std::path::{Path, PathBuf};
 use frolic_core::Stage;
 use frolic_scene::write_beside;
 
-use crate::chart::Chart;
+use crate::chart::charts;
 use crate::profile::{FORMAT_VERSION, Profile};
+use crate::report::report;
 use crate::sweep::ProfileError;
+use crate::trace::trace_events;
 
-/// Writes `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into a folder, made if missing; returns their paths.
+/// Writes `profile.json`, `profile.csv`, `report.html`, `trace.json` and the charts `frames`, `stages`, `spread` and `timeline` as SVG and PNG into a
+/// folder, made if missing; returns their paths.
 ///
 /// # Errors
 /// When a file cannot be written; those written before stay.
@@ -27,10 +30,21 @@ pub fn write_profile(profile: &Profile, folder: impl AsRef<Path>) -> Result<Vec<
     json.push(b'\n');
     write("profile.json", &json)?;
     write("profile.csv", &csv(profile)?)?;
-    let chart = Chart::of(profile);
-    write("frames.svg", chart.svg()?.as_bytes())?;
-    write("frames.png", &chart.png()?)?;
+    for (name, chart) in charts(profile) {
+        write(&format!("{name}.svg"), chart.svg()?.as_bytes())?;
+        write(&format!("{name}.png"), &chart.png()?)?;
+    }
+    if !profile.traces.is_empty() {
+        write("trace.json", trace_events(&profile.traces).to_string().as_bytes())?;
+    }
+    write("report.html", report(profile)?.as_bytes())?;
     Ok(written)
+}
+
+/// The schema of `profile.json`, JSON Schema of 2020-12; published as `docs/profile.schema.json`.
+#[cfg(feature = "schema")]
+pub fn schema() -> serde_json::Value {
+    schemars::schema_for!(Profile).to_value()
 }
 
 /// Reads `profile.json`.
@@ -76,7 +90,9 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
     ];
     let tail = ["draw_calls", "bytes_per_element", "peak_memory_bytes"];
     let names = head.into_iter().chain(tail).map(str::to_owned);
-    writer.write_record(names.chain(stages().map(|stage| format!("{stage}_ms")))).map_err(failed)?;
+    let names = names.chain(stages().map(|stage| format!("{stage}_ms")));
+    let moving = || Stage::ALL.iter().map(|stage| format!("{}_bytes", stage.name()));
+    writer.write_record(names.chain(moving())).map_err(failed)?;
     for variant in &profile.variants {
         for point in &variant.points {
             let times = &point.frame;
@@ -99,6 +115,7 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
             record.push(format!("{:.1}", point.bytes_per_element));
             record.push(point.peak_memory.to_string());
             record.extend(point.stages.iter().map(|stage| format!("{:.4}", stage.ms)));
+            record.extend(point.stages.iter().take(Stage::ALL.len()).map(|stage| stage.bytes.to_string()));
             writer.write_record(record).map_err(failed)?;
         }
     }

@@ -19,6 +19,7 @@ const FEWEST: usize = 3;
 
 /// How a time grows over the highest stretch of counts on which it is straight.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Growth {
     /// Time goes with this power of the count.
@@ -35,6 +36,7 @@ pub struct Growth {
 
 /// A count at which a time starts to grow otherwise.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Knee {
     /// Where the lines cross.
     pub count: f64,

@@ -1,5 +1,6 @@
 //! What a sweep writes down as it goes, so that a kill loses at most the frame in flight: one JSON value a line, a line a frame.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, Write};
@@ -37,6 +38,49 @@ pub struct JournalOf {
     pub variants: Vec<String>,
 }
 
+/// A frame as it is written down: ns; ns by stage, values by counter and bytes by stage, without those that are 0. By name, as another
+/// build may know others.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct Written(u64, Values, Values, Values);
+
+type Values = Vec<(Cow<'static, str>, u64)>;
+
+impl Written {
+    pub(crate) fn of(frame: &Frame) -> Self {
+        let stages = |value: &dyn Fn(Stage) -> u64| -> Values {
+            let all = Stage::ALL.iter().map(|&stage| (stage.name().into(), value(stage)));
+            all.filter(|(_, value)| *value > 0).collect()
+        };
+        let counters = Counter::ALL.iter().map(|&it| (it.name().into(), frame.count(it)));
+        Self(
+            frame.total().as_nanos() as u64,
+            stages(&|stage| frame.stage(stage).as_nanos() as u64),
+            counters.filter(|(_, value)| *value > 0).collect(),
+            stages(&|stage| frame.moved(stage)),
+        )
+    }
+
+    /// The frame; stages and counters that are not known are left out.
+    pub(crate) fn frame(&self) -> Frame {
+        let Self(total, stages, counters, moved) = self;
+        let stage = |name: &str| Stage::ALL.iter().copied().find(|stage| stage.name() == name);
+        let mut frame = Frame::new(Duration::from_nanos(*total));
+        for (name, ns) in stages {
+            let Some(stage) = stage(name) else { continue };
+            frame = frame.with_stage(stage, Duration::from_nanos(*ns));
+        }
+        for (name, value) in counters {
+            let Some(&counter) = Counter::ALL.iter().find(|it| it.name() == name) else { continue };
+            frame = frame.with_count(counter, *value);
+        }
+        for (name, bytes) in moved {
+            let Some(stage) = stage(name) else { continue };
+            frame = frame.with_moved(stage, *bytes);
+        }
+        frame
+    }
+}
+
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum Line {
@@ -45,8 +89,8 @@ enum Line {
         frolic: String,
         of: JournalOf,
     },
-    /// Variant, count, ns; ns by stage and values by counter, without those that are 0.
-    Frame(usize, u32, u64, Vec<(usize, u64)>, Vec<(usize, u64)>),
+    /// Variant, count.
+    Frame(usize, u32, Written),
     Turn {
         of: (usize, u32),
         wall: u64,
@@ -110,16 +154,8 @@ impl Journal {
         while let Some(line) = next() {
             match line {
                 Line::Journal { .. } => return Err(wrong("is no journal of a profile")),
-                Line::Frame(variant, count, total, stages, counters) => {
-                    let mut frame = Frame::new(Duration::from_nanos(total));
-                    for (nth, ns) in stages {
-                        let Some(&stage) = Stage::ALL.get(nth) else { continue };
-                        frame = frame.with_stage(stage, Duration::from_nanos(ns));
-                    }
-                    for (nth, value) in counters {
-                        let Some(&counter) = Counter::ALL.get(nth) else { continue };
-                        frame = frame.with_count(counter, value);
-                    }
+                Line::Frame(variant, count, written) => {
+                    let frame = written.frame();
                     open.entry((variant, count)).or_default().frames.push(frame);
                 }
                 Line::Turn { of, wall, cpu, counted: [switches, forced, faults, disk], memory, pace } => {
@@ -172,14 +208,7 @@ impl Journal {
     }
 
     pub(crate) fn frame(&mut self, variant: usize, count: u32, frame: &Frame) -> Result<(), ProfileError> {
-        let stages = Stage::ALL.iter().map(|&stage| frame.stage(stage).as_nanos() as u64);
-        let counters = Counter::ALL.iter().map(|&counter| frame.count(counter));
-        let set = |values: &mut dyn Iterator<Item = u64>| {
-            values.enumerate().filter(|(_, value)| *value > 0).collect::<Vec<_>>()
-        };
-        let total = frame.total().as_nanos() as u64;
-        let (stages, counters) = (set(&mut stages.into_iter()), set(&mut counters.into_iter()));
-        self.write(&Line::Frame(variant, count, total, stages, counters))
+        self.write(&Line::Frame(variant, count, Written::of(frame)))
     }
 
     pub(crate) fn close(&mut self, variant: usize, count: u32, turn: &Turn) -> Result<(), ProfileError> {

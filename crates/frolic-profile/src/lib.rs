@@ -7,6 +7,7 @@
 //! | --- | --- |
 //! | how are counts and variants written? | `plan.rs` |
 //! | what can be measured? | `subject.rs`: a scene, or a loop of your own |
+//! | and another build, beside this one? | `other.rs` |
 //! | how is it measured, in which order? | `sweep.rs`; what a kill does not lose `journal.rs` |
 //! | what else did the machine do? | `noise.rs` |
 //! | what is kept of the measurements? | `profile.rs` (and `docs/profile-format.md`) |
@@ -14,7 +15,8 @@
 //! | do they draw the same? | `pictures.rs` |
 //! | how many can be afforded? | `ceiling.rs` |
 //! | did it become slower? | `compare.rs` |
-//! | how is it shown? | `table.rs`, `chart.rs`, `files.rs` |
+//! | what did each thread do? | `trace.rs` |
+//! | how is it shown? | `table.rs`, `chart/`, `report.rs`, `files.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
@@ -25,25 +27,35 @@ mod files;
 mod growth;
 mod journal;
 pub mod noise;
+mod other;
 mod pictures;
 mod plan;
 mod profile;
+
+mod report;
 pub mod stats;
 mod subject;
 mod sweep;
 mod table;
+mod trace;
 
 pub use ceiling::{Ceiling, CeilingPlan, Tried, ceiling, ceilings};
 pub use chart::Chart;
-pub use compare::{Change, CompareSpec, Comparison, Verdict, compare};
+pub use compare::{Change, CompareSpec, Comparison, Verdict, compare, compare_builds};
+#[cfg(feature = "schema")]
+pub use files::schema;
 pub use files::{profile_from_json, write_profile};
 pub use growth::{Growth, Knee};
 pub use journal::{Journal, JournalOf};
+pub use other::{OtherProgram, answer_frames};
 pub use pictures::PictureDifference;
 pub use plan::{Ladder, Plan, PlanError, Variation};
 pub use profile::{
     FORMAT_VERSION, Machine, Point, Profile, Round, StageGrowth, StageTime, Stop, Times, VariantGrowth,
     VariantProfile,
 };
-pub use subject::{Run, Subject};
-pub use sweep::{ProfileError, Progress, Variant, check_plan, sweep, sweep_subjects};
+pub use subject::{Elsewhere, Run, Subject};
+
+pub use report::report;
+pub use sweep::{ProfileError, Progress, Variant, check_plan, sweep, sweep_builds, sweep_subjects};
+pub use trace::FrameTrace;

@@ -21,6 +21,7 @@ const DISTURBED: f64 = 1.25;
 
 /// How long the reference loop took, ms.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Pace {
     /// Its arithmetic.
     pub compute: f64,
@@ -130,6 +131,7 @@ impl Counted {
 
 /// The machine while a point was measured.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Noise {
     /// Cores that the process kept busy: processor time over wall time.
@@ -178,6 +180,10 @@ impl Watch {
 
 /// Memory that the process holds, bytes, without what a [`Reference`] reads.
 pub(crate) fn memory() -> u64 {
-    let held = memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64);
-    held.saturating_sub(MEMORY as u64)
+    memory_of_process().saturating_sub(MEMORY as u64)
+}
+
+/// Memory that the process holds, bytes.
+pub(crate) fn memory_of_process() -> u64 {
+    memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64)
 }

@@ -16,6 +16,7 @@ const MOST: u32 = 10_000;
 
 /// How a variant's picture differs from the first variant's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct PictureDifference {
     /// The variant's name.

@@ -1,5 +1,6 @@
 //! A finished (or interrupted) profile as plain data: the content of `profile.json`.
 
+use frolic_core::limits::Limits;
 use frolic_core::{Counter, Frame, Stage};
 use serde::{Deserialize, Serialize};
 
@@ -7,12 +8,14 @@ use crate::growth::Growth;
 use crate::noise::{Noise, Pace, Taken};
 use crate::pictures::PictureDifference;
 use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
+use crate::trace::FrameTrace;
 
 /// Version of `profile.json`.
 pub const FORMAT_VERSION: u32 = 2;
 
 /// Everything measured, and what is needed to measure it again.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Profile {
     /// Version of the format: 2.
@@ -45,10 +48,14 @@ pub struct Profile {
     pub fault: Option<String>,
     /// One entry a variant.
     pub variants: Vec<VariantProfile>,
+    /// What every thread did in a few frames of each variant's highest count; not in the file, but in `trace.json`.
+    #[serde(skip)]
+    pub traces: Vec<FrameTrace>,
 }
 
 /// Where a profile was measured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Machine {
     /// Processor architecture.
@@ -61,6 +68,8 @@ pub struct Machine {
     pub threads: u32,
     /// Version of Frolic.
     pub frolic: String,
+    /// Most that it can do, measured at the start.
+    pub limits: Limits,
     /// The graphics device, where a variant was drawn by one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device: Option<String>,
@@ -68,6 +77,7 @@ pub struct Machine {
 
 /// One variant's curve.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct VariantProfile {
     /// Its settings in words: values, with the last part of their key where they are numbers; the
@@ -87,6 +97,7 @@ pub struct VariantProfile {
 
 /// Why a variant stopped climbing.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Stop {
     /// The count that was not finished.
@@ -97,6 +108,7 @@ pub struct Stop {
 
 /// How a variant's times grow with the count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct VariantGrowth {
     /// The median frame.
@@ -107,6 +119,7 @@ pub struct VariantGrowth {
 
 /// How a stage grows.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct StageGrowth {
     /// Its name.
@@ -120,6 +133,7 @@ pub struct StageGrowth {
 
 /// What was measured at one count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Point {
     /// Elements of the climbing population that were asked for.
@@ -157,6 +171,7 @@ pub struct Point {
 
 /// A turn's frames.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Round {
     /// Each frame, ms.
@@ -176,6 +191,7 @@ impl AsRef<[f64]> for Round {
 
 /// Spread of frame times, ms.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Times {
     /// Half of all frames were faster.
@@ -196,12 +212,19 @@ pub struct Times {
 
 /// A stage's share of a frame.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct StageTime {
     /// Its name.
     pub stage: String,
     /// Its median time, ms.
     pub ms: f64,
+    /// Bytes that it moved a frame, median: what it must read and write of columns, keys, records and pixels. 0 where it does not tell.
+    #[serde(default)]
+    pub bytes: u64,
+    /// How fast that was, as a share of what memory can do, or the last cache where all fits into it. Missing where bytes are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_limit: Option<f64>,
     /// Its median in each round, ms.
     pub rounds: Vec<f64>,
 }
@@ -266,7 +289,14 @@ impl Profile {
 impl Point {
     /// Sums up the turns of one count, which have a frame at least; `phases`: as [`Run::phases`](crate::Run::phases);
     /// `usual` is the sweep's pace.
-    pub(crate) fn of(count: u32, turns: &[Turn], phases: usize, usual: Pace, target_ms: f64) -> Self {
+    pub(crate) fn of(
+        count: u32,
+        turns: &[Turn],
+        phases: usize,
+        usual: Pace,
+        limits: &Limits,
+        target_ms: f64,
+    ) -> Self {
         let skipped = warm_up(&levelled(turns, phases));
         // Without the warm-up.
         let mut left = skipped;
@@ -304,16 +334,18 @@ impl Point {
         let by_round = |value: &dyn Fn(&Frame) -> f64| -> Vec<f64> {
             kept.iter().map(|(_, frames)| median(&frames.iter().map(value).collect::<Vec<_>>())).collect()
         };
-        let stage_time = |name: &str, value: &dyn Fn(&Frame) -> f64| StageTime {
-            stage: name.to_owned(),
-            ms: middle(value),
-            rounds: by_round(value),
+        let stage_time = |name: &str, bytes: u64, value: &dyn Fn(&Frame) -> f64| {
+            let ms = middle(value);
+            let of_limit = (bytes > 0 && ms > 0.0)
+                .then(|| bytes as f64 / (ms * 1e-3) / limits.bytes_per_s(bytes).max(1.0));
+            StageTime { stage: name.to_owned(), ms, bytes, of_limit, rounds: by_round(value) }
         };
-        let mut stages: Vec<StageTime> = Stage::ALL
-            .iter()
-            .map(|&stage| stage_time(stage.name(), &|frame| ms(frame.stage(stage))))
-            .collect();
-        stages.push(stage_time("other", &|frame| ms(frame.other())));
+        let of_stage = |&stage: &Stage| {
+            let bytes = middle(&|frame| frame.moved(stage) as f64) as u64;
+            stage_time(stage.name(), bytes, &|frame| ms(frame.stage(stage)))
+        };
+        let mut stages: Vec<StageTime> = Stage::ALL.iter().map(of_stage).collect();
+        stages.push(stage_time("other", 0, &|frame| ms(frame.other())));
         let counter = |counter: Counter| middle(&|frame| frame.count(counter) as f64) as u64;
         let alive = counter(Counter::Alive);
         let bytes = counter(Counter::ElementBytes) + counter(Counter::DrawBytes);
@@ -396,5 +428,43 @@ impl VariantGrowth {
         let first = |stage: &StageGrowth| stage.fills_at.unwrap_or(f64::INFINITY);
         stages.sort_by(|a, b| first(a).total_cmp(&first(b)));
         Some(Self { frame, stages })
+    }
+}
+
+/// A stage of a point against what the machine can do.
+pub(crate) struct Against {
+    pub(crate) stage: String,
+    pub(crate) ms: f64,
+    /// Of the median frame.
+    pub(crate) share: f64,
+    pub(crate) ns_per_element: f64,
+    /// Where it tells what it moves.
+    pub(crate) moved: Option<MovedPer>,
+}
+
+pub(crate) struct MovedPer {
+    pub(crate) bytes_per_element: f64,
+    pub(crate) gb_per_s: f64,
+    pub(crate) of_limit: f64,
+}
+
+impl Point {
+    /// Its stages that take a hundredth of the frame or more, in the order of a frame.
+    pub(crate) fn against(&self) -> Vec<Against> {
+        let alive = self.alive.max(1) as f64;
+        let large = self.stages.iter().filter(|stage| stage.ms >= self.frame.median * 0.01);
+        let row = |stage: &StageTime| Against {
+            stage: stage.stage.clone(),
+            ms: stage.ms,
+            share: stage.ms / self.frame.median.max(1e-9),
+            ns_per_element: stage.ms * 1e6 / alive,
+            moved: stage.of_limit.filter(|_| stage.bytes > 0).map(|of_limit| MovedPer {
+                bytes_per_element: stage.bytes as f64 / alive,
+                gb_per_s: stage.bytes as f64 / (stage.ms * 1e6).max(1e-9),
+                of_limit,
+            }),
+        };
+        let on_device = |name: &str| Stage::ALL.iter().any(|stage| stage.name() == name && stage.on_device());
+        large.filter(|stage| !on_device(&stage.stage)).map(row).collect()
     }
 }

@@ -9,6 +9,7 @@ pub const RESAMPLES: u32 = 400;
 
 /// A range that a value lies in, [`CONFIDENCE`] of the time.
 #[derive(Debug, Clone, Copy, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Interval {
     /// Its lower end.
     pub low: f64,

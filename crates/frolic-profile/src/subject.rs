@@ -18,9 +18,9 @@ use frolic_scene::{Scene, SceneSpec};
 ///         Ok(Box::new(move || {
 ///             let mut keys: Vec<u32> = (0..count).map(|n| n.wrapping_mul(2_654_435_761)).collect();
 ///             meter.begin_frame();
-///             let started = meter.start();
+///             let started = meter.start(Stage::Sort);
 ///             keys.sort_unstable();
-///             meter.stop(Stage::Sort, started);
+///             meter.stop(started);
 ///             Ok(meter.end_frame())
 ///         }))
 ///     }
@@ -64,6 +64,20 @@ pub trait Run {
     fn device(&self) -> Option<String> {
         None
     }
+
+    /// What its process has taken so far, where it is not this one.
+    fn elsewhere(&self) -> Option<Elsewhere> {
+        None
+    }
+}
+
+/// What another process has taken so far.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Elsewhere {
+    /// Processor time of all its threads.
+    pub cpu: Duration,
+    /// Memory that it holds, bytes.
+    pub memory: u64,
 }
 
 impl<F: FnMut() -> Result<Frame, String>> Run for F {
@@ -141,9 +155,15 @@ impl Run for SceneRun {
         let Self { scene, meter, threads, step, .. } = self;
         threads.run(|| {
             meter.begin_frame();
-            scene.step(*step, 1, meter);
+            // With a keeper the clock says how many steps a frame takes.
+            match scene.keeper() {
+                Some(_) => scene.tick(f64::from(*step), meter),
+                None => scene.step(*step, 1, meter),
+            }
             scene.draw_in_place(meter).map_err(|error| error.to_string())?;
-            Ok(meter.end_frame())
+            let frame = meter.end_frame();
+            scene.keep_budget(&frame);
+            Ok(frame)
         })
     }
 

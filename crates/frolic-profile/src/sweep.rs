@@ -5,13 +5,16 @@
 //! Between turns a reference loop takes the machine's pace, and what is measured goes on, untimed, to the next moment of what it repeats: a
 //! scene with bursts is timed all around its cycle, at every count alike.
 
+use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
+use frolic_core::limits::Limits;
 use frolic_core::{SpecError, simd};
 use frolic_scene::{SceneError, SceneSpec};
 
 use crate::journal::Journal;
 use crate::noise::{Pace, Reference, Watch, memory};
+use crate::other::OtherProgram;
 use crate::pictures::differences;
 use crate::plan::{Plan, PlanError};
 use crate::profile::{
@@ -19,12 +22,16 @@ use crate::profile::{
 };
 use crate::stats::{Dice, bootstrap, median};
 use crate::subject::{Run, SceneSubject, Subject};
+use crate::trace::FrameTrace;
 
 /// Frames a variant takes before it is the next one's turn.
 pub(crate) const TURN: u32 = 5;
 
 /// Rounds that are taken at least, as far as the plan has so many frames: an interval of fewer is not to be trusted.
 const LEAST_ROUNDS: u32 = 4;
+
+/// What the names of two builds' variants end in.
+pub(crate) const BUILDS: [&str; 2] = [", this build", ", other build"];
 
 /// Why a profile could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -151,6 +158,32 @@ pub fn sweep(
     Ok(profile)
 }
 
+/// Measures a scene in this build and in another, each in a process of its own, turn about. `program(nth, variant)` is what runs a variant's
+/// settings in the first build (0, this one) or the second (1).
+///
+/// # Errors
+/// As [`sweep`]; a program that does not take frames stops its variants, which say why.
+pub fn sweep_builds(
+    name: &str,
+    scene: &SceneSpec,
+    plan: &Plan,
+    program: impl Fn(usize, &[(String, String)]) -> OtherProgram,
+    watch: impl FnMut(&Progress<'_>) -> bool,
+) -> Result<Profile, ProfileError> {
+    let mut builds = Vec::new();
+    for variant in prepare(name, scene, plan)? {
+        let Variant { name, settings, .. } = variant;
+        for (nth, build) in BUILDS.iter().enumerate() {
+            let subject = Box::new(program(nth, &settings));
+            builds.push(Variant { name: format!("{name}{build}"), settings: settings.clone(), subject });
+        }
+    }
+    let mut profile = measure(name, builds, plan, None, watch)?;
+    profile.scene_text = scene.to_toml();
+    profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
+    Ok(profile)
+}
+
 /// Measures anything that takes frames at any count, as [`sweep`] does a scene; what the plan varies is not used.
 ///
 /// # Errors
@@ -188,6 +221,7 @@ fn measure(
         interrupted: false,
         fault: None,
         variants: Vec::new(),
+        traces: Vec::new(),
     };
     let results: Vec<VariantProfile> = variants
         .iter()
@@ -211,6 +245,7 @@ fn measure(
         total: plan.counts.counts().len() as u64 * variants.len() as u64 * (u64::from(plan.frames) + 1),
         device: None,
         fault: None,
+        traces: HashMap::new(),
     };
     for (nth, &count) in plan.counts.counts().iter().enumerate() {
         let left = plan.counts.counts().len() - nth;
@@ -221,12 +256,16 @@ fn measure(
     }
     profile.pace = sweep.usual();
     for Measured { variant, count, phases, turns } in &sweep.measured {
-        let point = Point::of(*count, turns, *phases, profile.pace, profile.target_ms);
+        let point =
+            Point::of(*count, turns, *phases, profile.pace, &profile.machine.limits, profile.target_ms);
         sweep.results[*variant].points.push(point);
     }
     for result in &mut sweep.results {
         result.growth = VariantGrowth::of(&result.points, profile.target_ms);
     }
+    let mut traces: Vec<_> = sweep.traces.into_iter().collect();
+    traces.sort_by_key(|(variant, _)| *variant);
+    profile.traces = traces.into_iter().map(|(_, trace)| trace).collect();
     (profile.variants, profile.fault, profile.machine.device) = (sweep.results, sweep.fault, sweep.device);
     Ok(profile)
 }
@@ -253,6 +292,8 @@ struct Sweep<'a> {
     total: u64,
     device: Option<String>,
     fault: Option<String>,
+    /// By variant, of its highest count so far.
+    traces: HashMap<usize, FrameTrace>,
 }
 
 impl Sweep<'_> {
@@ -395,11 +436,17 @@ impl Sweep<'_> {
         journal: &mut Option<&mut Journal>,
     ) -> Result<(), ProfileError> {
         climbers.sort_by_key(|climber| climber.variant);
-        for climber in climbers {
+        for mut climber in climbers {
             if self.device.is_none() {
                 self.device = climber.run.device();
             }
             let phases = climber.phases();
+            let name = &self.results[climber.variant].name;
+            if let Some(trace) =
+                FrameTrace::take(name, count, climber.run.as_mut()).filter(|_| climber.fault.is_none())
+            {
+                self.traces.insert(climber.variant, trace);
+            }
             let Climber { variant, turns, over, fault, .. } = climber;
             if let Some(over) = over {
                 let (took, limit) = (over.as_secs_f64(), self.plan.frame_limit.as_secs_f64());
@@ -476,7 +523,7 @@ impl<'a> Climber<'a> {
         journal: &mut Option<&mut Journal>,
     ) -> Result<(), ProfileError> {
         self.fault = self.run.go_on().err();
-        let watch = Watch::start();
+        let (watch, before) = (Watch::start(), self.run.elsewhere());
         let mut now = Turn::default();
         let mut slow_before =
             self.turns.last().and_then(|turn| turn.frames.last()).is_some_and(|last| last.total() > limit);
@@ -502,6 +549,11 @@ impl<'a> Climber<'a> {
         }
         now.taken = watch.stop();
         now.memory = memory();
+        if let (Some(before), Some(after)) = (before, self.run.elsewhere()) {
+            // Not what this process took while it waited.
+            now.taken.cpu = after.cpu.saturating_sub(before.cpu);
+            now.memory = after.memory;
+        }
         now.peak = now.memory.max(self.turns.last().map_or(0, |turn| turn.peak));
         self.turns.push(now);
         Ok(())
@@ -530,6 +582,7 @@ fn this_machine() -> Machine {
         instruction_set: simd::name(simd::Level::new()),
         threads: std::thread::available_parallelism().map_or(1, |threads| threads.get() as u32),
         frolic: env!("CARGO_PKG_VERSION").to_owned(),
+        limits: Limits::measure(),
         device: None,
     }
 }

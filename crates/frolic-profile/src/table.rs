@@ -1,37 +1,44 @@
-//! A profile as a table of at most 100 columns.
+//! A profile as a table, of 100 columns or as many as there are.
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
+
+use frolic_core::limits::Limits;
 
 use crate::chart::cut;
 use crate::plan::{rough, short};
 use crate::profile::{Point, Profile, StageTime, VariantGrowth, VariantProfile};
 
-/// Widest line, columns.
+/// Widest line, columns; and the narrowest that takes all numbers.
 const WIDTH: u16 = 100;
+const FULL: u16 = 84;
 
 impl Profile {
-    /// The table: one line a count and variant, aligned, with units in the head.
+    /// The table: one line a count and variant, aligned, with units in the head; at most 100 columns wide.
     pub fn table(&self) -> String {
+        self.table_within(WIDTH)
+    }
+
+    /// The table for a terminal of so many columns, 20 to 100: where it is narrow the numbers that matter most are left. What is said below it
+    /// is not broken.
+    pub fn table_within(&self, columns: u16) -> String {
+        let columns = columns.clamp(20, WIDTH);
+        let full = columns >= FULL;
         let mut table = Table::new();
         let style = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
-        table.load_style(style).set_content_arrangement(ContentArrangement::Dynamic).set_width(WIDTH);
+        table.load_style(style).set_content_arrangement(ContentArrangement::Dynamic).set_width(columns);
         let several = self.variants.len() > 1;
         let mut head = vec![self.population.as_str()];
         if several {
             head.push("variant");
         }
-        head.extend([
-            "median ms",
-            "p95",
-            "p99",
-            "worst",
-            "missed",
-            "CPU ms",
-            "draw calls",
-            "B/el",
-            "MiB",
-            "costs most",
-        ]);
+        const HEADS: [&str; 9] =
+            ["median ms", "p95", "p99", "worst", "missed", "CPU ms", "draw calls", "B/el", "MiB"];
+        // Of a narrow table.
+        let is_shown = |head: &str| full || matches!(head, "median ms" | "p95" | "draw calls");
+        head.extend(HEADS.into_iter().filter(|head| is_shown(head)));
+        if full {
+            head.push("costs most");
+        }
         table.set_header(head.iter().map(Cell::new));
         for (count, variant, point) in self.rows() {
             let mut row = vec![Cell::new(short(count)).set_alignment(CellAlignment::Right)];
@@ -53,16 +60,28 @@ impl Profile {
                 format!("{:.0}", point.bytes_per_element),
                 format!("{}", point.peak_memory >> 20),
             ];
-            row.extend(numbers.map(|text| Cell::new(text).set_alignment(CellAlignment::Right)));
-            row.push(Cell::new(costs(point)));
+            let shown = HEADS.into_iter().zip(numbers).filter(|(head, _)| is_shown(head));
+            row.extend(shown.map(|(_, text)| Cell::new(text).set_alignment(CellAlignment::Right)));
+            if full {
+                row.push(Cell::new(costs(point)));
+            }
             table.add_row(row);
         }
         for column in table.column_iter_mut() {
             column.set_padding((0, 1));
         }
         let mut lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
-        lines.extend(self.split());
-        lines.extend(self.growth());
+        let more = [self.split(), self.against(), self.findings()];
+        for part in more.into_iter().filter(|part| !part.is_empty()) {
+            lines.push(String::new());
+            lines.extend(part);
+        }
+        lines.join("\n")
+    }
+
+    /// What follows from the numbers: growth, which stage fills the frame first, whether pictures are the same, disturbances, ends.
+    pub(crate) fn findings(&self) -> Vec<String> {
+        let mut lines = self.growth();
         lines.extend(self.sameness());
         lines.extend(self.disturbance());
         for variant in &self.variants {
@@ -70,7 +89,38 @@ impl Profile {
                 lines.push(format!("{} stopped at {}: {}", variant.name, short(stop.count), stop.reason));
             }
         }
-        lines.join("\n")
+        lines
+    }
+
+    /// Most that the machine can do, in words.
+    pub(crate) fn limits(&self) -> String {
+        let Limits { memory_bytes_per_s, cache_bytes_per_s, cache_bytes, flops, .. } = self.machine.limits;
+        format!(
+            "the machine moves {:.1} GB/s of memory, {:.1} GB/s of its last cache ({} MiB), and does {:.0} Gflop/s",
+            memory_bytes_per_s * 1e-9,
+            cache_bytes_per_s * 1e-9,
+            cache_bytes >> 20,
+            flops * 1e-9
+        )
+    }
+
+    /// The stages of the highest count against the machine, where there is one variant.
+    fn against(&self) -> Vec<String> {
+        let [VariantProfile { points, .. }] = &self.variants[..] else { return vec![self.limits()] };
+        let Some(point) = points.last() else { return Vec::new() };
+        let head = format!("{:<12}{:>9}{:>12}{:>11}{:>9}", "stage", "ms", "ns/element", "B/element", "GB/s");
+        let mut lines = vec![self.limits(), head];
+        for row in point.against() {
+            let mut line = format!("{:<12}{:>9}{:>12.1}", row.stage, ms(row.ms), row.ns_per_element);
+            if let Some(moved) = row.moved {
+                let part = format!("{:>11.0}{:>9.1}", moved.bytes_per_element, moved.gb_per_s);
+                line.push_str(&part);
+                let bound = if moved.of_limit >= 0.5 { ": bound by memory" } else { "" };
+                line.push_str(&format!("  {:.0} % of the limit{bound}", moved.of_limit * 100.0));
+            }
+            lines.push(line);
+        }
+        lines
     }
 
     /// What each variant's highest count is made of, stage by stage; a line a variant.
@@ -88,11 +138,7 @@ impl Profile {
             }
             line
         };
-        let mut lines: Vec<String> = tops.map(line).collect();
-        if !lines.is_empty() {
-            lines.insert(0, String::new());
-        }
-        lines
+        tops.map(line).collect()
     }
 
     /// How each variant grows, and which stage fills the frame first; two lines a variant.
@@ -125,9 +171,6 @@ impl Profile {
                 }
                 lines.push(line);
             }
-        }
-        if !lines.is_empty() {
-            lines.insert(0, String::new());
         }
         lines
     }
@@ -173,7 +216,7 @@ impl Profile {
 }
 
 /// Milliseconds with three digits that count.
-fn ms(value: f64) -> String {
+pub(crate) fn ms(value: f64) -> String {
     match value {
         v if v < 9.995 => format!("{v:.2}"),
         v if v < 99.95 => format!("{v:.1}"),

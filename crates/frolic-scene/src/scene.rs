@@ -2,8 +2,8 @@
 
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
-    Clock, Counter, Fixtures, Forms, Meter, ParticleSet, ParticleSpec, Particles, Path, SpecError, Storage,
-    Threads, World,
+    Clock, Counter, Fixtures, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec,
+    Particles, Path, SpecError, Storage, Threads, World,
 };
 use frolic_draw::{
     BackdropSpec, Bounds, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
@@ -44,6 +44,7 @@ pub struct Scene {
     set: ParticleSet,
     props: Props,
     clock: Clock,
+    keeper: Option<Keeper>,
     travel: Option<Path>,
     /// How long before the state of the populations the picture is taken, s.
     behind: f32,
@@ -211,6 +212,7 @@ impl Scene {
             populations,
             props,
             clock: Clock::new(spec.clock),
+            keeper: spec.keeper.as_ref().map(Keeper::new).transpose()?,
             behind: 0.0,
             time: 0.0,
             caught: vec![0; spec.world.collector.len()],
@@ -237,10 +239,32 @@ impl Scene {
     /// Lets `elapsed` seconds of a frame pass: as many fixed steps as are due, at most the clock's cap.
     pub fn tick(&mut self, elapsed: f64, meter: &mut Meter) {
         let tick = self.clock.advance(elapsed);
-        let step = self.spec.clock.step();
+        let step = self.clock.step();
         self.step(step, tick.steps, meter);
         self.behind = (1.0 - tick.alpha) * step;
         meter.add(Counter::StepsDropped, u64::from(tick.dropped));
+    }
+
+    /// Tells the scene's keeper how long a frame took, from beginning to end; what it changed for that, if the scene has one and it did.
+    pub fn keep_budget(&mut self, frame: &Frame) -> Option<Lowered> {
+        let keeper = self.keeper.as_mut()?;
+        let change = keeper.after(frame.total());
+        let [detail, density, rate] =
+            [Lever::Detail, Lever::Density, Lever::Rate].map(|lever| keeper.share(lever));
+        for population in &mut self.populations {
+            population.look.ease(detail, density);
+            if let Some((_, look)) = &mut population.trail {
+                look.ease(detail, density);
+            }
+        }
+        self.set.members_mut().iter_mut().for_each(|member| member.thin(density));
+        self.clock.set_rate((self.spec.clock.rate * rate).max(1.0));
+        change
+    }
+
+    /// What holds its frames under a time, if anything.
+    pub fn keeper(&self) -> Option<&Keeper> {
+        self.keeper.as_ref()
     }
 
     /// Runs to a moment, s after the start, in fixed steps and without the cap; does nothing if it has passed.
@@ -323,6 +347,17 @@ impl Scene {
             self.view = view;
         }
         meter.add(Counter::Steps, u64::from(steps));
+        if let Some(keeper) = &self.keeper {
+            let percent = |lever: Lever| (keeper.share(lever) * 100.0).round() as u64;
+            for (counter, lever) in [
+                (Counter::DetailPercent, Lever::Detail),
+                (Counter::DensityPercent, Lever::Density),
+                (Counter::RatePercent, Lever::Rate),
+            ] {
+                meter.forget(counter);
+                meter.add(counter, percent(lever));
+            }
+        }
     }
 
     /// Seconds stepped so far.

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, MotionSpec, Order, ParticleSpec, PathSpec,
-    Ramp, Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
+    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, KeeperSpec, MotionSpec, Order, ParticleSpec,
+    PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
@@ -50,6 +50,9 @@ pub struct SceneSpec {
     /// How time advances.
     #[serde(default)]
     pub clock: ClockSpec,
+    /// Lowers what may be lowered where frames take too long. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keeper: Option<KeeperSpec>,
     /// Where it is seen from.
     #[serde(default)]
     pub camera: CameraSpec,
@@ -121,6 +124,16 @@ pub enum Backend {
     Gpu,
     /// The graphics device where there is one, else the processor; [`Scene::remark`](crate::Scene::remark) says which and why.
     Auto,
+}
+
+impl std::fmt::Display for Backend {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Cpu => "cpu",
+            Self::Gpu => "gpu",
+            Self::Auto => "auto",
+        })
+    }
 }
 
 impl std::str::FromStr for Backend {
@@ -399,6 +412,7 @@ impl SceneSpec {
             backend: Backend::default(),
             residence: Residence::default(),
             clock: ClockSpec::default(),
+            keeper: None,
             camera: CameraSpec::default(),
             travel: None,
             draw: DrawSpec::default(),
@@ -474,6 +488,9 @@ impl SceneSpec {
         within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
         within("season", self.season, 0.0, 1.0, "")?;
         self.clock.check().map_err(|error| error.under("clock"))?;
+        if let Some(keeper) = &self.keeper {
+            keeper.check().map_err(|error| error.under("keeper"))?;
+        }
         self.camera.view(self.draw.size).map_err(|error| error.under("camera"))?;
         if let Some(travel) = &self.travel {
             travel.check().map_err(|error| error.under("travel"))?;

@@ -24,9 +24,9 @@ fn main() -> Result<(), SpecError> {
         drops.step(&world, 1.0 / 60.0, tick.steps, &mut meter);
         meter.add(Counter::Steps, u64::from(tick.steps));
         meter.add(Counter::StepsDropped, u64::from(tick.dropped));
-        let started = meter.start();
+        let started = meter.start(Stage::Raster);
         let picture = draw(drops.columns());
-        meter.stop(Stage::Raster, started);
+        meter.stop(started);
         if meter.end_frame().count(Counter::StepsDropped) > 0 && drops.time() > 3.0 {
             println!("{picture}");
             break;

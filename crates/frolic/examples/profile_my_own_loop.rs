@@ -42,7 +42,7 @@ impl Run for Frames<'_> {
         let off = |point: &[f32; 3]| -> f32 { (0..3).map(|k| (point[k] - eye[k]).powi(2)).sum() };
         // Three lines wrap a frame: begin, a stage, end.
         meter.begin_frame();
-        let started = meter.start();
+        let started = meter.start(Stage::Sort);
         if way.by_keys {
             keys.clear();
             keys.extend((0u32..).zip(&*points).map(|(nth, point)| (!off(point).to_bits(), nth)));
@@ -53,7 +53,7 @@ impl Run for Frames<'_> {
             sorted.clone_from(points);
             sorted.sort_unstable_by(|a, b| off(b).total_cmp(&off(a)));
         }
-        meter.stop(Stage::Sort, started);
+        meter.stop(started);
         meter.add(Counter::Sorted, sorted.len() as u64);
         meter.add(Counter::Alive, sorted.len() as u64);
         Ok(meter.end_frame())

@@ -61,17 +61,18 @@ pub mod prelude {
     pub use frolic_core::{
         AimBy, AimSpec, AttractorSpec, BakeSpec, BrushSpec, BurstSpec, Clock, ClockSpec, CollectorSpec,
         Counter, CourseSpec, CurlSpec, DistanceGrid, EmitterSpec, EventSpec, Falloff, Field, FieldChunk,
-        FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GustSpec, Happening, KeepTo,
-        LineSpec, MaskLie, MeshPart, Meter, Moment, MotionSpec, ObstacleShape, ObstacleSpec, ParticleColumns,
-        ParticleRow, ParticleSet, ParticleSpec, Particles, PathEnds, PathSpec, PlaceSpec, Plane, Ramp,
-        Region, ShapeFieldSpec, ShapeSpec, Span, SpecError, Stage, Storage, Surface, SwingSpec, Threads,
-        Tick, Touch, Trail, TrailSpec, VolumePart, VortexSpec, World, WorldSpec,
+        FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GustSpec, Happening, KeepTo, Keeper,
+        KeeperSpec, Lever, LineSpec, MaskLie, MeshPart, Meter, Moment, MotionSpec, ObstacleShape,
+        ObstacleSpec, ParticleColumns, ParticleRow, ParticleSet, ParticleSpec, Particles, PathEnds, PathSpec,
+        PlaceSpec, Plane, Ramp, Region, ShapeFieldSpec, ShapeSpec, Span, SpecError, Stage, Storage, Surface,
+        SwingSpec, Threads, Tick, Touch, Trail, TrailSpec, VolumePart, VortexSpec, World, WorldSpec,
     };
     pub use frolic_draw::{
-        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
-        DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances, Library,
-        LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Renderer, RibbonSpec, Shape,
-        Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, TileMap, View, WaterSpec,
+        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, Corner,
+        DepthOrder, DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances,
+        Library, LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Readout, Renderer,
+        RibbonSpec, Shape, Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle,
+        TileMap, View, WaterSpec,
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{

@@ -1,10 +1,15 @@
 //! `frolic ceiling`: how many can be afforded.
 
+use std::path::Path;
+
 use comfy_table::{Cell, CellAlignment};
 use frolic::prelude::*;
-use frolic::profile::{Ceiling, CeilingPlan, ceilings};
+use frolic::profile::{Ceiling, CeilingPlan, Chart, ceilings};
+use frolic::scene::write_beside;
 
-use super::{CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name};
+use super::{
+    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name, usable,
+};
 use crate::args;
 use crate::output::{self, progress, say, say_json};
 
@@ -18,6 +23,12 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
     (search.budget, search.within) = (args.budget, args.within);
     search.time = seconds("--time", args.time)?;
     let name = short_name(&args.chosen.scene);
+    if let Some(path) = &args.chart {
+        if !(is_svg(path) || path.extension().is_some_and(|ending| ending == "png")) {
+            return Err(CommandError::Usage(format!("--chart {}: name a .png or a .svg", path.display())));
+        }
+        usable(path.parent().unwrap_or(Path::new("")))?;
+    }
     let bar = progress(0, "searching");
     let found = ceilings(&name, &spec, &plan, &search, |variant, count| {
         bar.set_message(format!("{variant} at {count}"));
@@ -25,13 +36,25 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
         !interrupted()
     })?;
     bar.finish_and_clear();
+    let population = spec.climbing().map_or("elements", |population| population.name.as_str());
+    if let Some(path) = &args.chart {
+        let chart = Chart::ceilings(&name, population, &found);
+        let bytes = if is_svg(path) { chart.svg()?.into_bytes() } else { chart.png()? };
+        write_beside(path, |file| file.write_all(&bytes))?;
+    }
     if args.json {
         say_json(&found);
     } else {
-        let population = spec.climbing().map_or("elements", |population| population.name.as_str());
         say(&table(&found, population));
+        if let Some(path) = &args.chart {
+            say(&format!("\n{}", path.display()));
+        }
     }
     Ok(if interrupted() { Outcome::Interrupted } else { Outcome::Done })
+}
+
+fn is_svg(path: &Path) -> bool {
+    path.extension().is_some_and(|ending| ending == "svg")
 }
 
 /// A line a variant, the largest first.

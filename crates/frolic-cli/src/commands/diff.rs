@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use frolic::profile::{CompareSpec, Profile, compare, profile_from_json};
+use frolic::profile::{CompareSpec, Comparison, Profile, compare, profile_from_json};
 
 use super::{CommandError, Outcome};
 use crate::args;
@@ -18,20 +18,23 @@ pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
     })?;
     if args.json {
         say_json(&comparison);
-    } else {
+    }
+    Ok(tell(&comparison, args.fail_over, args.json))
+}
+
+/// Says what came of a comparison, unless it was printed as JSON; it fails where a frame became slower by more than a share.
+pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
+    if !is_json {
         comparison.lines().iter().for_each(|line| say(line));
         comparison.differs.iter().for_each(|differs| complain(&format!("mind that {differs}")));
     }
-    let slower = comparison.slower(args.fail_over).count();
-    if slower > 0 {
-        complain(&format!(
-            "{slower} {} slower by more than {:.1}%",
-            if slower == 1 { "frame became" } else { "frames became" },
-            args.fail_over * 100.0
-        ));
-        return Ok(Outcome::Failed);
+    let slower = comparison.slower(fail_over).count();
+    if slower == 0 {
+        return Outcome::Done;
     }
-    Ok(Outcome::Done)
+    let frames = if slower == 1 { "frame became" } else { "frames became" };
+    complain(&format!("{slower} {frames} slower by more than {:.1}%", fail_over * 100.0));
+    Outcome::Failed
 }
 
 fn read(path: &Path) -> Result<Profile, CommandError> {

@@ -33,10 +33,14 @@ pub(super) struct Drawn {
 pub(super) struct Shot {
     show: Show,
     transparent: bool,
+    readout: bool,
 }
 
 /// The picture itself.
-pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false };
+pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false, readout: false };
+
+/// Frames that a read-out hears of before a single picture is taken.
+const HEARD: u32 = 60;
 
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -62,7 +66,7 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     }
     let name = short_name(&args.chosen.scene);
     let path = args.output.clone().unwrap_or_else(|| format!("{name}.png").into());
-    let shot = Shot { show: args.show, transparent: args.transparent };
+    let shot = Shot { show: args.show, transparent: args.transparent, readout: args.readout };
     let piped = path.as_os_str() == "-";
     let many = args.frames.is_some() || args.sheet.is_some() || is_video(&path);
     let (drawn, frame) = if many {
@@ -134,14 +138,57 @@ pub(super) fn draw(
     remark_on(&scene);
     usable(path.parent().unwrap_or(Path::new("")))?;
     let mut meter = Meter::new();
-    if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
+    let step = f64::from(spec.clock.step());
+    let heard = if shot.readout { f64::from(HEARD) * step } else { 0.0 };
+    if !run_to(&mut scene, (f64::from(spec.draw.at) - heard).max(0.0), &mut meter) {
         return Ok(None);
     }
     scene.draw(&mut meter)?;
     scene.settle(&mut meter)?;
-    let (image, frame) = shoot(&mut scene, shot, &mut meter)?;
+    let (image, frame) = if shot.readout {
+        let mut live = Live::new(spec);
+        for _ in 1..HEARD {
+            live.frame(&mut scene, shot, step, &mut meter)?;
+            if interrupted() {
+                return Ok(None);
+            }
+        }
+        live.frame(&mut scene, shot, step, &mut meter)?
+    } else {
+        shoot(&mut scene, shot, &mut meter)?
+    };
     write_png(path, &image)?;
     Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
+}
+
+/// Frames as a program that runs takes them: steps and picture together, heard by a read-out, and by the scene's keeper if it has one.
+struct Live {
+    readout: Readout,
+}
+
+impl Live {
+    fn new(spec: &SceneSpec) -> Self {
+        let target = spec.keeper.as_ref().map_or(1.0 / 60.0, |keeper| keeper.budget);
+        Self { readout: Readout::new(target) }
+    }
+
+    /// A frame `elapsed` s after the one before.
+    fn frame(
+        &mut self,
+        scene: &mut Scene,
+        shot: Shot,
+        elapsed: f64,
+        meter: &mut Meter,
+    ) -> Result<(Image, Frame), SceneError> {
+        meter.begin_frame();
+        scene.tick(elapsed, meter);
+        let mut image = scene.show(shot.show, meter)?.clone();
+        let frame = meter.end_frame();
+        scene.keep_budget(&frame);
+        self.readout.hear(&frame);
+        self.readout.paint(&mut image, Corner::TopLeft);
+        Ok((image, frame))
+    }
 }
 
 /// Where pictures go.
@@ -219,6 +266,7 @@ fn film(
     }
     scene.draw(&mut meter)?;
     scene.settle(&mut meter)?;
+    let mut live = shot.readout.then(|| Live::new(spec));
     let bar = progress(u64::from(count), "drawing");
     let mut trouble = None;
     let mut last = None;
@@ -228,8 +276,14 @@ fn film(
         if interrupted() {
             break;
         }
-        scene.run_to(f64::from(spec.draw.at) + f64::from(nth) / f64::from(rate), &mut meter);
-        let (image, frame) = match shoot(&mut scene, shot, &mut meter) {
+        let taken = match &mut live {
+            Some(live) => live.frame(&mut scene, shot, 1.0 / f64::from(rate), &mut meter),
+            None => {
+                scene.run_to(f64::from(spec.draw.at) + f64::from(nth) / f64::from(rate), &mut meter);
+                shoot(&mut scene, shot, &mut meter)
+            }
+        };
+        let (image, frame) = match taken {
             Ok(shot) => shot,
             Err(error) => {
                 trouble = Some(error);

@@ -6,6 +6,7 @@ mod check;
 mod demo;
 mod diff;
 mod draw;
+mod frames;
 mod profile;
 mod scenes;
 
@@ -68,6 +69,7 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
         Command::Draw(args) => draw::run(args),
         Command::Profile(args) => profile::run(args),
         Command::Ceiling(args) => ceiling::run(args),
+        Command::Frames(args) => frames::run(args),
         Command::Diff(args) => diff::run(args),
         Command::Bake(args) => bake::run(args),
         Command::Check(args) => check::run(args),

@@ -1,15 +1,18 @@
 //! `frolic profile`: frame time against count.
 
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use frolic::prelude::*;
-use frolic::profile::{Journal, check_plan};
+use frolic::profile::{
+    Comparison, Journal, OtherProgram, ProfileError, Progress, check_plan, compare_builds, sweep_builds,
+};
 
 use super::{
     CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name, usable,
 };
 use crate::args;
-use crate::output::{complain, progress, say, say_json};
+use crate::output::{columns, complain, progress, say, say_json};
 
 pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -32,6 +35,9 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     check_plan(&name, &spec, &plan)?;
     usable(&args.out)?;
 
+    if let Some(other) = &args.against {
+        return against(args, &name, &spec, &plan, other);
+    }
     let journal = args.out.join("journal.jsonl");
     let of = plan.journal_of(&spec)?;
     let mut journal =
@@ -41,12 +47,8 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     if args.json {
         say_json(&profile);
     } else {
-        say(&profile.table());
-        let names: Vec<String> = written
-            .iter()
-            .filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned()))
-            .collect();
-        say(&format!("\n{}: {}", args.out.display(), names.join(", ")));
+        say(&profile.table_within(columns()));
+        tell_written(&args.out, &written);
     }
     if !profile.interrupted && profile.fault.is_none() {
         journal.remove();
@@ -60,6 +62,52 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
 }
 
+fn tell_written(folder: &Path, written: &[PathBuf]) {
+    let names: Vec<String> =
+        written.iter().filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned())).collect();
+    say(&format!("\n{}: {}", folder.display(), names.join(", ")));
+}
+
+/// This build and another, turn about.
+fn against(
+    args: &args::ProfileArgs,
+    name: &str,
+    spec: &SceneSpec,
+    plan: &Plan,
+    other: &Path,
+) -> Result<Outcome, CommandError> {
+    let this = std::env::current_exe()
+        .map_err(|error| CommandError::Usage(format!("this program cannot find itself: {error}")))?;
+    if !other.is_file() {
+        let told = format!("--against {}: is no file; name the frolic of another build", other.display());
+        return Err(CommandError::Usage(told));
+    }
+    let program = |nth: usize, settings: &[(String, String)]| {
+        let mut words = vec!["frames".to_owned(), args.chosen.scene.clone()];
+        words.extend(args.drawing.backend.iter().flat_map(|it| ["--backend".to_owned(), it.to_string()]));
+        let varied = settings.iter().map(|(key, value)| format!("{key}={value}"));
+        let all = args.chosen.settings.iter().cloned().chain(varied);
+        words.extend(all.flat_map(|setting| ["--set".to_owned(), setting]));
+        OtherProgram::new(if nth == 0 { &*this } else { other }, words)
+    };
+    let profile = with_bar(|watch| sweep_builds(name, spec, plan, program, watch))?;
+    let written = write_profile(&profile, &args.out)?;
+    let comparison: Comparison = compare_builds(&profile).map_err(|error| {
+        let stops = profile.variants.iter().filter_map(|variant| variant.stopped.as_ref());
+        let why = stops.map(|stop| stop.reason.clone()).next().unwrap_or_else(|| error.to_string());
+        CommandError::Usage(format!("--against {why}"))
+    })?;
+    if args.json {
+        say_json(&comparison);
+    } else {
+        say(&profile.table_within(columns()));
+        tell_written(&args.out, &written);
+        say("\nfrom the other build to this one:");
+    }
+    let outcome = super::diff::tell(&comparison, args.fail_over, args.json);
+    Ok(if profile.interrupted { Outcome::Interrupted } else { outcome })
+}
+
 /// A sweep with a progress bar that Ctrl-C ends early.
 pub(super) fn measure(
     name: &str,
@@ -67,8 +115,15 @@ pub(super) fn measure(
     plan: &Plan,
     journal: Option<&mut Journal>,
 ) -> Result<Profile, CommandError> {
+    with_bar(|watch| sweep(name, spec, plan, journal, watch))
+}
+
+/// Something that is watched as a sweep is, with a progress bar that Ctrl-C ends early.
+fn with_bar(
+    run: impl FnOnce(&mut dyn FnMut(&Progress<'_>) -> bool) -> Result<Profile, ProfileError>,
+) -> Result<Profile, CommandError> {
     let bar = progress(0, "profiling");
-    let profile = sweep(name, spec, plan, journal, |now| {
+    let profile = run(&mut |now| {
         bar.set_length(now.total);
         bar.set_position(now.done);
         bar.set_message(format!("{} at {}", now.variant, now.count));

@@ -48,7 +48,7 @@ use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::Acting;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
-use crate::random::Draws;
+use crate::random::{Draws, FADE, lot};
 use crate::simd::Level;
 use crate::world::World;
 use emit::Newborn;
@@ -149,6 +149,8 @@ pub struct Particles {
     dead_in_chunk: Vec<u32>,
     chunk: usize,
     level: Level,
+    /// Share of the newborn that are born: see [`Particles::thin`].
+    share: f32,
 }
 
 /// The elements themselves, one way or the other, and what is behind them.
@@ -195,6 +197,9 @@ impl Held {
     }
 }
 
+/// Bytes of one element's columns.
+const ROW: u64 = ParticleColumns::BYTES_PER_ELEMENT as u64;
+
 impl Particles {
     /// An empty population with room for all its elements, held as columns.
     ///
@@ -239,6 +244,7 @@ impl Particles {
             ));
         }
         let mut particles = Self {
+            share: 1.0,
             held: Held {
                 storage,
                 columns: ParticleColumns::default(),
@@ -339,6 +345,12 @@ impl Particles {
         self.end(steps, meter);
     }
 
+    /// From now on has only those born of which a picture with this share of all elements (0.02 to 1) shows something: the same that
+    /// [`Keeper`](crate::Keeper)'s density leaves, so that no gap is seen when it is raised again; those who are there stay.
+    pub fn thin(&mut self, share: f32) {
+        self.share = if share.is_finite() { share.clamp(0.02, 1.0) } else { 1.0 };
+    }
+
     /// Forgets what happened in the steps before.
     fn begin(&mut self) {
         self.happened.clear();
@@ -352,12 +364,16 @@ impl Particles {
         self.curls.extend(fields.map(|field| field.curl_at(motion.wind, self.time)));
         self.catching.prepare(world.collectors(), self.time, dt);
         self.caught.resize(self.catching.len(), 0);
-        let started = meter.start();
-        meter.add(Counter::SetAside, self.move_all(&motion, world) as u64);
-        meter.stop(Stage::Integrate, started);
-        let started = meter.start();
-        meter.add(Counter::Retired, self.retire() as u64);
-        meter.stop(Stage::Retire, started);
+        let started = meter.start(Stage::Integrate);
+        let aside = self.move_all(&motion, world) as u64;
+        meter.add(Counter::SetAside, aside);
+        meter.moved(Stage::Integrate, self.step_bytes(aside));
+        meter.stop(started);
+        let started = meter.start(Stage::Retire);
+        let (before, retired) = (self.len(), self.retire());
+        meter.add(Counter::Retired, retired as u64);
+        meter.moved(Stage::Retire, self.retire_bytes(before, retired));
+        meter.stop(started);
         for notes in &mut self.notes {
             for &collector in &notes.caught {
                 self.caught[collector as usize] += 1;
@@ -373,9 +389,10 @@ impl Particles {
 
     fn end(&mut self, steps: u32, meter: &mut Meter) {
         if self.held.storage == Storage::Objects && steps > 0 {
-            let started = meter.start();
+            let started = meter.start(Stage::Gather);
             self.held.records.gather(&mut self.held.columns);
-            meter.stop(Stage::Gather, started);
+            meter.moved(Stage::Gather, 2 * self.len() as u64 * ROW);
+            meter.stop(started);
         }
         meter.add(Counter::Events, self.happened.len() as u64);
         meter.add(Counter::Alive, self.len() as u64);
@@ -425,6 +442,28 @@ impl Particles {
         skipped
     }
 
+    /// Bytes that a step reads and writes: place, velocity and age, and what it looks up; of those that lie still the age alone.
+    fn step_bytes(&self, aside: u64) -> u64 {
+        const AGED: u64 = 3 * size_of::<f32>() as u64;
+        let moves = self.len() as u64 - aside.min(self.len() as u64);
+        match self.held.storage {
+            // Seven are written back; then life, and whether it lies.
+            Storage::Columns => moves * (7 * 2 + 1) * size_of::<f32>() as u64 + aside * AGED,
+            Storage::Objects => 2 * (moves + aside) * ROW,
+        }
+    }
+
+    /// Bytes that taking the dead out moves: all behind the first of them, or one for each.
+    fn retire_bytes(&self, before: usize, retired: usize) -> u64 {
+        match self.spec.order {
+            Order::Birth => {
+                let first = self.dead[..retired.min(self.dead.len())].first();
+                first.map_or(0, |&first| 2 * (before - first as usize) as u64 * ROW)
+            }
+            Order::Any => 2 * retired as u64 * ROW,
+        }
+    }
+
     /// Takes the dead out; returns how many.
     fn retire(&mut self) -> usize {
         let Self { spec, held, dead, dead_in_chunk, .. } = self;
@@ -460,20 +499,28 @@ impl Particles {
     }
 
     fn emit(&mut self, dt: f32, meter: &mut Meter) {
-        let started = meter.start();
+        let started = meter.start(Stage::Emit);
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
-        let Self { spec, emitters, held, happened, .. } = self;
+        let Self { spec, emitters, held, happened, share, .. } = self;
+        let (drawn, mut unborn) = (*share * (1.0 + FADE), 0);
         let due = emitters.emit(spec, self.seed, self.time, dt, first, room, |row| {
+            // Nobody would see it.
+            if *share < 1.0 && lot(row.id)[0] >= drawn {
+                unborn += 1;
+                return;
+            }
             held.push(row);
             note_birth(spec, row, happened);
         });
-        let born = due.min(room as u64);
+        let with_room = due.min(room as u64);
+        let born = with_room - unborn;
         // Those without room use up their numbers too: who decides on births needs not know who has died.
         self.next_id = first.wrapping_add(due as u32);
         meter.add(Counter::Emitted, born);
-        meter.add(Counter::Refused, due - born);
-        meter.stop(Stage::Emit, started);
+        meter.moved(Stage::Emit, born * ROW);
+        meter.add(Counter::Refused, due - with_room);
+        meter.stop(started);
     }
 
     /// Starts what an event asks for: `started` counts what it has started in this step already.

@@ -114,11 +114,11 @@ impl ParticleSet {
         }
         for _ in 0..steps {
             self.members.iter_mut().for_each(|member| member.step_once(world, dt, meter));
-            let started = meter.start();
+            let started = meter.start(Stage::Emit);
             self.started.iter_mut().for_each(|counts| counts.fill(0));
             // Newborn may start others at once. As a ring of births is refused, no chain is longer than there are members.
             while self.follow(meter) {}
-            meter.stop(Stage::Emit, started);
+            meter.stop(started);
         }
         self.members.iter_mut().for_each(|member| member.end(steps, meter));
     }

@@ -17,8 +17,10 @@ use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
 use crate::fields::{Acting, FieldChunk};
 use crate::forms::DistanceGrid;
+use crate::meter::Stage;
 use crate::obstacles::{BLOCK, Met, Nearby};
 use crate::simd::{Level, Simd, dispatch};
+use crate::trace::part;
 use crate::world::{Gusts, World};
 
 /// All that acts in one step.
@@ -161,6 +163,7 @@ pub(super) fn step_chunks(
         .enumerate()
         .for_each(
             |(nth, (px, py, pz, vx, vy, vz, age, (life, size, id, key), (lies, dead), dead_count, notes))| {
+                let _part = part(Stage::Integrate);
                 let aside = aside.saturating_sub(nth * chunk).min(px.len());
                 let base = (nth * chunk) as u32;
                 let mut chunk = Chunk { first: base, px, py, pz, vx, vy, vz, age, life, size, id, key };

@@ -10,11 +10,12 @@
 use std::cell::RefCell;
 
 use frolic_core::simd::{Level, Simd, dispatch};
-use frolic_core::{Counter, Meter};
+use frolic_core::{Counter, Meter, Stage, trace};
 
 use super::project::{Need, Projected, Queue, Scope};
 use super::record::{Dot, Facet, Quad, Record, Strip};
 use super::tile::{Grid, Tiles};
+use crate::build::SEEN;
 use crate::room;
 
 /// Instances a chunk; ranks within it fit 16 bits.
@@ -51,6 +52,8 @@ pub(super) struct Bin {
     pub(super) facets: Binned<Facet>,
     pub(super) strips: Binned<Strip>,
     tally: Tally,
+    /// Instances that it was asked about.
+    asked: u32,
 }
 
 /// What a chunk counted.
@@ -67,6 +70,7 @@ pub(super) struct Tally {
 impl Bin {
     /// Takes in a chunk.
     pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart, level: Level) {
+        let _part = trace::part(Stage::Project);
         PROJECTED.with_borrow_mut(|projected| {
             dispatch!(level, simd => {
                 projected.chunk(simd, scope, start);
@@ -76,6 +80,7 @@ impl Bin {
                 self.strips.sort(&mut projected.strips, scope.grid);
             });
             self.tally = projected.tally;
+            self.asked = start.count;
         });
     }
 
@@ -90,6 +95,10 @@ impl Bin {
         let records =
             self.dots.records() + self.quads.records() + self.facets.records() + self.strips.records();
         meter.add(Counter::BinRecords, records);
+        // Each record is read again by its tiles.
+        let bytes = self.dots.moved() + self.quads.moved() + self.facets.moved() + self.strips.moved();
+        meter.moved(Stage::Project, bytes + u64::from(self.asked) * SEEN);
+        meter.moved(Stage::Raster, bytes);
     }
 
     pub(super) fn bytes(&self) -> usize {
@@ -189,6 +198,11 @@ impl<R: Record> Binned<R> {
 
     fn records(&self) -> u64 {
         self.starts.last().map_or(0, |&end| u64::from(end)) + self.large.len() as u64
+    }
+
+    /// Bytes of this chunk's records.
+    fn moved(&self) -> u64 {
+        self.records() * size_of::<R>() as u64
     }
 
     fn bytes(&self) -> usize {

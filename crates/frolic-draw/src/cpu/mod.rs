@@ -32,7 +32,7 @@ mod solid;
 mod tile;
 
 use frolic_core::simd::{Level, dispatch};
-use frolic_core::{Counter, Meter, Stage};
+use frolic_core::{Counter, Meter, Stage, trace};
 use rayon::prelude::*;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
@@ -189,7 +189,7 @@ impl Renderer {
         if image.size() != view.size() {
             *image = Image::new(view.size());
         }
-        let started = meter.start();
+        let started = meter.start(Stage::Resolve);
         let Self { bloom, rows, level, .. } = &mut *self;
         if view.bloom > 0.0 {
             bloom.spread(&grid);
@@ -198,11 +198,13 @@ impl Renderer {
         let bands = image.pixels_mut().par_chunks_mut(grid.width * grid.rows());
         bands.zip(rows.par_chunks(grid.rows() * grid.across)).enumerate().for_each(
             |(row, (pixels, tiles))| {
+                let _part = trace::part(Stage::Resolve);
                 let task = resolve::ResolveBand { grid: &grid, row, pixels, tiles, bloom, view };
                 dispatch!(level, simd => task.run(simd));
             },
         );
-        meter.stop(Stage::Resolve, started);
+        meter.moved(Stage::Resolve, (size_of_val(&rows[..]) + image.bytes().len()) as u64);
+        meter.stop(started);
         meter.add(Counter::DrawBytes, self.bytes() as u64);
     }
 
@@ -254,10 +256,10 @@ impl Renderer {
             self.need = need;
             bin::make_room(&need);
         }
-        let started = meter.start();
+        let started = meter.start(Stage::Shadow);
         let shadowed = self.shadow.cast(list, view, self.level, meter);
         if shadowed {
-            meter.stop(Stage::Shadow, started);
+            meter.stop(started);
         }
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         phase::split(list, &mut self.starts, &mut self.phases);
@@ -289,14 +291,15 @@ impl Renderer {
                 bins.resize_with(chunks.len(), Bin::default);
             }
             let bins = &mut bins[..chunks.len()];
-            let started = meter.start();
+            let started = meter.start(Stage::Project);
             bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.fill(&scope, *start, level));
             bins.iter().for_each(|bin| bin.count(meter));
-            meter.stop(Stage::Project, started);
+            meter.stop(started);
 
-            let started = meter.start();
+            let started = meter.start(Stage::Raster);
             let (bins, last) = (&*bins, end == parts.len());
             let raster = |nth: usize, rows: &mut [Row], small: &mut [f32], solid: Option<SolidTile<'_>>| {
+                let _part = trace::part(Stage::Raster);
                 let task = tile::RasterTile {
                     grid: &grid,
                     nth,
@@ -324,7 +327,11 @@ impl Renderer {
             } else {
                 tiles.enumerate().for_each(|(nth, (rows, small))| raster(nth, rows, small, None));
             }
-            meter.stop(Stage::Raster, started);
+            // Light is written over the backdrop, or over what the round before left.
+            let light = size_of::<Row>() * 2;
+            let solid_bytes = if any_solid { SAMPLES * grid.tile_width() * 12 * 2 } else { 0 };
+            meter.moved(Stage::Raster, (rows.len() * (light + solid_bytes)) as u64);
+            meter.stop(started);
             next = end;
             if last {
                 break;
@@ -341,15 +348,17 @@ impl Renderer {
         lighting: &Lighting<'_>,
         meter: &mut Meter,
     ) {
-        let started = meter.start();
+        let started = meter.start(Stage::Backdrop);
         let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !self.plain));
         if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
             meter.add(Counter::BackdropHits, 1);
         } else {
             self.backdrop = Some(Backdrop::paint(grid, view, spec, lights, sun));
             meter.add(Counter::BackdropMisses, 1);
+            let bytes = self.backdrop.as_ref().map_or(0, Backdrop::bytes);
+            meter.moved(Stage::Backdrop, bytes as u64);
         }
-        meter.stop(Stage::Backdrop, started);
+        meter.stop(started);
     }
 
     fn bytes(&self) -> usize {

@@ -684,6 +684,7 @@ impl Block {
     }
 
     /// Tint and detail of elements that differ by more than age; returns how many were left out.
+    #[inline(always)]
     fn vary(&mut self, camera: &View, look: &Look, n: usize) -> u64 {
         let mut left_out = 0;
         for i in 0..n {

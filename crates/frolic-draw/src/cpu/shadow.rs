@@ -4,9 +4,8 @@
 //! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, so every
 //! element that throws a shadow into it is in it, whatever the count.
 
-use frolic_core::Counter;
-use frolic_core::Meter;
 use frolic_core::simd::{Level, dispatch};
+use frolic_core::{Counter, Meter, Stage, trace};
 use glam::Vec3;
 use rayon::prelude::*;
 
@@ -104,6 +103,7 @@ impl Shadow {
             let bins = &*bins;
             let tile_texels = grid.tile_width() * grid.rows();
             tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
+                let _part = trace::part(Stage::Shadow);
                 let rect = grid.rect(nth);
                 let mut samples = Samples {
                     near,

@@ -19,6 +19,8 @@ struct Draw {
     // Bits that say whether the mesh, and its coarse form, have an inside.
     // Of trails: places of each are `stride`; which of them is the newest; how much of the last stretch there is.
     span: u32, closed: u32, newest: u32, trail_end: f32,
+    // Share of elements that is drawn.
+    density: f32,
 }
 
 const DISC: u32 = 0u;
@@ -128,7 +130,7 @@ struct Kept {
 // What becomes of an element far away: see frolic-draw/src/detail.rs.
 fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
     let near = min((draw.reach - distance) / draw.edge, 1.0);
-    let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0);
+    let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0) * draw.density;
     let in_reach = select(1.0, (near * (1.0 + FADE) - dice) / FADE, near < 1.0);
     let chosen = select(1.0, (small * (1.0 + FADE) - dice) / (FADE * small), small < 1.0);
     let left = min(in_reach, chosen);

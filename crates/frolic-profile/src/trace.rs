@@ -1,0 +1,87 @@
+//! What every thread did in a few frames, for any viewer of the open trace-event format.
+
+use std::time::{Duration, Instant};
+
+use frolic_core::trace::{Lane, Span, Trace, What};
+use serde_json::{Value, json};
+
+use crate::plan::short;
+use crate::subject::Run;
+
+/// Frames of a trace.
+const FRAMES: usize = 3;
+
+/// Frames longer than this are not taken again to be traced.
+const LONGEST: Duration = Duration::from_secs(1);
+
+/// A few frames at one count.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct FrameTrace {
+    /// The variant's name.
+    pub variant: String,
+    /// Elements.
+    pub count: u32,
+    /// What each thread did.
+    pub lanes: Vec<Lane>,
+}
+
+impl FrameTrace {
+    /// Takes some frames that are not timed; `None` where they are very long or fail.
+    pub(crate) fn take(variant: &str, count: u32, run: &mut dyn Run) -> Option<Self> {
+        let trace = Trace::begin();
+        for _ in 0..FRAMES {
+            if run.frame().ok()?.total() > LONGEST {
+                return None;
+            }
+        }
+        Some(Self { variant: variant.to_owned(), count, lanes: trace.end() })
+    }
+}
+
+/// The traces in the trace-event format's JSON object form: complete events (`ph` `X`, times in µs), a process a variant, a thread a thread.
+pub(crate) fn trace_events(traces: &[FrameTrace]) -> Value {
+    let mut events = Vec::new();
+    for (process, trace) in (1u32..).zip(traces) {
+        let name = format!("{} at {}", trace.variant, short(trace.count));
+        events.push(json!({ "ph": "M", "name": "process_name", "pid": process, "args": { "name": name } }));
+        let spans = trace.lanes.iter().flat_map(|lane| &lane.spans);
+        let Some(first) = spans.map(|span| span.began).min() else { continue };
+        for (thread, lane) in (1u32..).zip(&trace.lanes) {
+            let name = &lane.thread;
+            events.push(json!({
+                "ph": "M", "name": "thread_name", "pid": process, "tid": thread, "args": { "name": name }
+            }));
+            events.extend(lane.spans.iter().map(|span| event(span, first, process, thread)));
+            if lane.lost > 0 {
+                let (at, lost) = (micros(span_end(lane).duration_since(first)), lane.lost);
+                events.push(json!({
+                    "ph": "i", "s": "t", "name": "no more room", "pid": process, "tid": thread, "ts": at,
+                    "args": { "spans lost": lost }
+                }));
+            }
+        }
+    }
+    json!({ "displayTimeUnit": "ms", "traceEvents": events })
+}
+
+fn event(span: &Span, first: Instant, process: u32, thread: u32) -> Value {
+    let (name, category) = match span.what {
+        What::Frame => ("frame", "frame"),
+        What::Stage(stage) => (stage.name(), "stage"),
+        What::Part(stage) => (stage.name(), "part"),
+        _ => ("other", "other"),
+    };
+    json!({
+        "ph": "X", "name": name, "cat": category, "pid": process, "tid": thread,
+        "ts": micros(span.began.duration_since(first)), "dur": micros(span.took)
+    })
+}
+
+fn span_end(lane: &Lane) -> Instant {
+    lane.spans.last().map_or_else(Instant::now, |span| span.began + span.took)
+}
+
+fn micros(time: Duration) -> f64 {
+    time.as_nanos() as f64 / 1e3
+}
