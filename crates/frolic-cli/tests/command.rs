@@ -122,7 +122,23 @@ fn profile_writes_and_prints() {
     let mut names: Vec<String> =
         fs::read_dir(&out).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
     names.sort();
-    assert_eq!(names, ["frames.png", "frames.svg", "profile.csv", "profile.json"]);
+    assert_eq!(
+        names,
+        [
+            "frames.png",
+            "frames.svg",
+            "profile.csv",
+            "profile.json",
+            "report.html",
+            "spread.png",
+            "spread.svg",
+            "stages.png",
+            "stages.svg",
+            "timeline.png",
+            "timeline.svg",
+            "trace.json",
+        ]
+    );
     let written = json(&fs::read_to_string(out.join("profile.json")).unwrap());
     assert_eq!(written["frolic_profile"], 2);
     assert_eq!(written["variants"][0]["points"].as_array().unwrap().len(), 2);
@@ -336,9 +352,144 @@ fn ceilings_are_searched() {
     assert!(count > 100.0 && low > 0.0 && found[0]["tried"].as_array().unwrap().len() > 1, "{found}");
     let told = good(folder.path(), &[&args[..], &["--vary", "draw.technique=each,instanced"]].concat());
     assert!(told.contains("95 of 100 frames fit 4.000 ms up to") && told.contains("instanced"), "{told}");
+    let charted = good(folder.path(), &[&args[..], &["--chart", "charts/ceilings.png"]].concat());
+    assert!(charted.contains("charts/ceilings.png"), "{charted}");
+    assert_eq!(size_of_png(&folder.path().join("charts/ceilings.png")), (1280, 800));
+    good(folder.path(), &[&args[..], &["--chart", "c.svg"]].concat());
+    assert!(fs::read_to_string(folder.path().join("c.svg")).unwrap().contains("fit 4.0 ms"));
+    let told = refused_in(folder.path(), &["ceiling", "beacon", "--chart", "c.gif"]);
+    assert!(told.contains("name a .png or a .svg"), "{told}");
     for (budget, what) in [("0ms", "write a time from"), ("16.7", "with its unit"), ("-1ms", "is no time")] {
         let told = refused_in(folder.path(), &["ceiling", "beacon", &format!("--budget={budget}")]);
         assert!(told.contains(what), "{budget}: {told}");
+    }
+}
+
+/// This build against itself, turn about: no frame is called slower by much. Then against programs that are none of ours.
+#[test]
+fn builds_are_compared_turn_about() {
+    let folder = tempfile::tempdir().unwrap();
+    let itself = assert_cmd::cargo::cargo_bin("frolic");
+    let itself = itself.to_str().unwrap();
+    let steady = ["--set", "draw.size=[96, 60]", "--set", "crack.count=0", "--set", "fines.count=0"];
+    let args = [&["profile", "beacon", "--counts", "500,2k", "--frames", "80"], &steady[..]].concat();
+    let fail = ["--fail-over", "40%", "--against", itself];
+    let told = good(folder.path(), &[&args[..], &fail].concat());
+    for said in ["this build", "other build", "from the other build to this one:", "beacon", "500"] {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+    let written = json(&fs::read_to_string(folder.path().join("frolic-profile/profile.json")).unwrap());
+    for nth in 0..2 {
+        let point = &written["variants"][nth]["points"][1];
+        assert!(point["frames"].as_u64().unwrap() >= 20, "{point}");
+        // Of the process that took them.
+        let (cpu, wall) = (point["cpu_ms"].as_f64().unwrap(), point["frame"]["median"].as_f64().unwrap());
+        assert!(cpu > wall * 0.2 && point["memory"].as_u64().unwrap() > 1 << 20, "{cpu} {wall}");
+    }
+    let varied =
+        ["--vary", "draw.technique=each,instanced", "--against", itself, "--json", "--fail-over", "300%"];
+    let found = json(&good(folder.path(), &[&args[..], &varied].concat()));
+    let frames = found["changes"].as_array().unwrap().iter().filter(|change| change["stage"].is_null());
+    assert_eq!(frames.count(), 4, "two counts of two variants");
+    for (program, says) in [("nowhere/frolic", "is no file"), ("/bin/cat", "does not take frames")] {
+        if program.starts_with('/') && !Path::new(program).exists() {
+            continue;
+        }
+        let told = refused_in(folder.path(), &[&args[..], &["--against", program]].concat());
+        assert!(told.contains(says), "{program}: {told}");
+    }
+}
+
+/// What builds speak with one another, spoken by hand.
+#[test]
+fn frames_are_taken_as_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let talk = |lines: &str| {
+        let mut command = Command::cargo_bin("frolic").unwrap();
+        let args = ["frames", "beacon", "--set", "draw.size=[96, 60]"];
+        let output = command.current_dir(folder.path()).args(args).write_stdin(lines).output().unwrap();
+        assert_eq!(output.status.code(), Some(0), "{}", text(&output.stderr));
+        text(&output.stdout).lines().map(json).collect::<Vec<Value>>()
+    };
+    let said = talk(
+        "\"frame\"\n{\"begin\":100}\n\"frame\"\n\"go-on\"\n\"frame\"\n{\"begin\":4000000000}\n{\"begin\":50}\n",
+    );
+    assert_eq!(said[0]["frolic-frames"], 1);
+    assert!(said[1]["error"].as_str().unwrap().contains("nothing has begun"));
+    assert_eq!(said[2]["begun"][0], 8, "moments of its cycle");
+    for nth in [3, 5] {
+        assert!(said[nth]["frame"][0][0].as_u64().unwrap() > 0, "{}", said[nth]);
+    }
+    assert_eq!(said[4], "gone");
+    assert!(said[6]["error"].as_str().unwrap().contains("over the limit"), "{}", said[6]);
+    assert_eq!(said[7]["begun"][0], 8, "it goes on after an error");
+    assert!(talk("what\n")[1]["error"].as_str().unwrap().contains("what"));
+    assert_eq!(talk("").len(), 1);
+}
+
+/// The read-out is in its corner and nowhere else, over pictures and films; a keeper's scene is kept.
+#[test]
+fn a_readout_is_painted_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let scene = ["--size", "640x400", "--at", "1.5"];
+    good(folder.path(), &[&["draw", "beacon", "-o", "plain.png"], &scene[..]].concat());
+    good(folder.path(), &[&["draw", "beacon", "-o", "told.png", "--readout"], &scene[..]].concat());
+    let pixels = |name: &str| {
+        let file = std::io::BufReader::new(fs::File::open(folder.path().join(name)).unwrap());
+        let mut reader = png::Decoder::new(file).read_info().unwrap();
+        let mut bytes = vec![0; reader.output_buffer_size().unwrap()];
+        reader.next_frame(&mut bytes).unwrap();
+        let each = bytes.len() / (640 * 400);
+        bytes.chunks(each).map(|pixel| [pixel[0], pixel[1], pixel[2]]).collect::<Vec<_>>()
+    };
+    let (plain, told) = (pixels("plain.png"), pixels("told.png"));
+    let differs = |x: std::ops::Range<usize>, y: std::ops::Range<usize>| {
+        let places = y.flat_map(|y| x.clone().map(move |x| y * 640 + x));
+        let mut all = 0;
+        let off = places.filter(|&at| {
+            all += 1;
+            (0..3).any(|c| plain[at][c].abs_diff(told[at][c]) > 8)
+        });
+        off.count() as f64 / f64::from(all)
+    };
+    assert!(differs(20..320, 20..250) > 0.8, "{}", differs(20..320, 20..250));
+    assert!(differs(340..640, 0..400) < 0.01, "{}", differs(340..640, 0..400));
+    let film =
+        ["draw", "beacon", "--readout", "--frames", "3", "-o", "f-#.png", "--size", "320x200", "--json"];
+    let kept = json(&good(folder.path(), &[&film[..], &["--set", "keeper.budget=0.0001"]].concat()));
+    assert_eq!(kept["counters"]["density_percent"], 100, "three frames are too few to judge by");
+    let told = refused(&["draw", "beacon", "--readout", "--sheet", "2x2"]);
+    assert!(told.contains("cannot be used with"), "{told}");
+}
+
+/// No colour unless asked for, and asking for none changes nothing; a full disk is told and fails.
+#[test]
+fn odd_places_to_print_to() {
+    let folder = tempfile::tempdir().unwrap();
+    let args = ["profile", "beacon", "--set", "draw.size=[96, 60]", "--counts", "100", "--frames", "2"];
+    for value in ["", "1"] {
+        let mut command = Command::cargo_bin("frolic").unwrap();
+        let output = command.current_dir(folder.path()).args(args).env("NO_COLOR", value).output().unwrap();
+        let all = [output.stdout, output.stderr].concat();
+        assert!(output.status.success() && !all.contains(&0x1b), "{}", text(&all));
+    }
+    if let Ok(full) = fs::OpenOptions::new().write(true).open("/dev/full") {
+        let binary = assert_cmd::cargo::cargo_bin("frolic");
+        let output = std::process::Command::new(binary)
+            .current_dir(folder.path())
+            .args(args)
+            .stdout(full)
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .unwrap()
+            .wait_with_output()
+            .unwrap();
+        assert_eq!(output.status.code(), Some(2));
+        let told = text(&output.stderr);
+        assert!(told.contains("standard output: ") && told.contains("is whole"), "{told}");
+        assert!(folder.path().join("frolic-profile/profile.json").exists());
+        let told = refused_in(folder.path(), &[&args[..], &["--out", "/dev/full"]].concat());
+        assert!(told.contains("/dev/full"), "{told}");
     }
 }
 

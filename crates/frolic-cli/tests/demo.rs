@@ -34,5 +34,8 @@ fn the_demo_draws_and_profiles() {
     for name in ["beacon.png", "pennants.png", "profile.json", "profile.csv", "frames.svg", "frames.png"] {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 1_000, "{name}");
     }
-    assert_eq!(fs::read_dir(out).unwrap().count(), 9, "and nothing else");
+    for name in ["report.html", "trace.json", "stages.svg", "stages.png", "spread.png", "timeline.png"] {
+        assert!(fs::metadata(out.join(name)).unwrap().len() > 1_000, "{name}");
+    }
+    assert_eq!(fs::read_dir(out).unwrap().count(), 17, "and nothing else");
 }

@@ -573,7 +573,7 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 27] = [
+pub(crate) const KEYS: [&str; 28] = [
     "frolic",
     "title",
     "seed",
@@ -584,6 +584,7 @@ pub(crate) const KEYS: [&str; 27] = [
     "residence",
     "clock",
     "camera",
+    "keeper",
     "travel",
     "draw",
     "profile",
