@@ -458,8 +458,9 @@ fn a_readout_is_painted_over() {
         ["draw", "beacon", "--readout", "--frames", "3", "-o", "f-#.png", "--size", "320x200", "--json"];
     let kept = json(&good(folder.path(), &[&film[..], &["--set", "keeper.budget=0.0001"]].concat()));
     assert_eq!(kept["counters"]["density_percent"], 100, "three frames are too few to judge by");
-    let told = refused(&["draw", "beacon", "--readout", "--sheet", "2x2"]);
-    assert!(told.contains("cannot be used with"), "{told}");
+    let refused = frolic(folder.path(), &["draw", "beacon", "--readout", "--sheet", "2x2"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(text(&refused.stderr).contains("cannot be used with"));
 }
 
 /// No colour unless asked for, and asking for none changes nothing; a full disk is told and fails.

@@ -96,7 +96,7 @@ impl Profile {
     pub(crate) fn limits(&self) -> String {
         let Limits { memory_bytes_per_s, cache_bytes_per_s, cache_bytes, flops, .. } = self.machine.limits;
         format!(
-            "the machine moves {:.1} GB/s of memory, {:.1} GB/s of its last cache ({} MiB), and does {:.0} Gflop/s",
+            "this machine: memory {:.1} GB/s, last cache {:.1} GB/s ({} MiB), arithmetic {:.0} Gflop/s",
             memory_bytes_per_s * 1e-9,
             cache_bytes_per_s * 1e-9,
             cache_bytes >> 20,

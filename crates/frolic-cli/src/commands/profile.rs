@@ -63,9 +63,18 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
 }
 
 fn tell_written(folder: &Path, written: &[PathBuf]) {
-    let names: Vec<String> =
-        written.iter().filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned())).collect();
-    say(&format!("\n{}: {}", folder.display(), names.join(", ")));
+    let ends_in = |path: &Path, ending: &str| path.extension().is_some_and(|it| it == ending);
+    let word = |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
+    let charts: Vec<String> =
+        written.iter().filter(|path| ends_in(path, "svg")).map(|path| word(path.file_stem())).collect();
+    let others = written.iter().filter(|path| !ends_in(path, "svg") && !ends_in(path, "png"));
+    let others: Vec<String> = others.map(|path| word(path.file_name())).collect();
+    say(&format!(
+        "\n{}: {}\n  and as .svg and .png: {}",
+        folder.display(),
+        others.join(", "),
+        charts.join(", ")
+    ));
 }
 
 /// This build and another, turn about.
