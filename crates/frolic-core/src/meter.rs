@@ -278,6 +278,9 @@ pub struct Meter {
     span: tracing::Span,
 }
 
+/// Whether stages, counters and bytes are left out, which a bench compares with.
+const UNMETERED: bool = cfg!(frolic_unmetered);
+
 /// A stage under way; [`Meter::stop`] ends it. Dropped, it is not counted.
 #[derive(Debug)]
 #[must_use = "a stage that is not stopped is not counted"]
@@ -345,13 +348,17 @@ impl Meter {
             #[cfg(feature = "tracing")]
             _span: tracing::trace_span!(target: "frolic", parent: &self.span, "stage", name = stage.name())
                 .entered(),
-            at: Instant::now(),
+            at: if UNMETERED { self.began } else { Instant::now() },
         }
     }
 
     /// Adds the time since then to the stage.
     #[inline]
+    #[expect(clippy::needless_pass_by_value, reason = "a stage ends once")]
     pub fn stop(&mut self, started: Started) {
+        if UNMETERED {
+            return;
+        }
         let took = started.at.elapsed();
         self.current.stages[started.stage as usize] += took;
         trace::stage(started.stage, started.at, took);
@@ -360,7 +367,9 @@ impl Meter {
     /// Adds bytes that a stage moved: see [`Frame::moved`].
     #[inline]
     pub fn moved(&mut self, stage: Stage, bytes: u64) {
-        self.current.moved[stage as usize] += bytes;
+        if !UNMETERED {
+            self.current.moved[stage as usize] += bytes;
+        }
     }
 
     /// Adds a time that was measured elsewhere to a stage.
@@ -372,7 +381,9 @@ impl Meter {
     /// Adds to a counter.
     #[inline]
     pub fn add(&mut self, counter: Counter, count: u64) {
-        self.current.counters[counter as usize] += count;
+        if !UNMETERED {
+            self.current.counters[counter as usize] += count;
+        }
     }
 
     /// Sets a counter to 0: what is there at the end of a frame, and not what happened in it, is told anew by each step.

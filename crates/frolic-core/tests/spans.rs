@@ -8,9 +8,12 @@ use tracing_subscriber::Layer;
 use tracing_subscriber::layer::{Context, SubscriberExt};
 use tracing_subscriber::registry::LookupSpan;
 
-/// Notes the name of every span, and of what it is within.
+/// A span's name, and that of what it is within.
+type Within = (String, Option<String>);
+
+/// Notes every span.
 #[derive(Default, Clone)]
-struct Noted(Arc<Mutex<Vec<(String, Option<String>)>>>);
+struct Noted(Arc<Mutex<Vec<Within>>>);
 
 /// The name that a stage's span has as a field.
 struct Name(String);

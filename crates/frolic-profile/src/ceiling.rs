@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::growth::Line;
 use crate::plan::{Plan, PlanError};
 use crate::profile::ms;
-use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, quantile_of, resample};
+use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, median, quantile_of, resample};
 use crate::subject::{Run, Subject};
 use crate::sweep::{ProfileError, TURN, Variant, prepare};
 
@@ -287,31 +287,33 @@ fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
     })
 }
 
+/// The medians of the runs give the line, and all their frames together say how far above it 95 of 100 stay (a restricted regression
+/// quantile: He, "Quantile Curves without Crossing", 1997): a run of its own has too few slow frames to tell.
 fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
     if near.len() < 3 {
         return None;
     }
-    let crossing = |values: &[f64]| -> Option<f64> {
-        let points: Vec<(f64, f64)> = near
-            .iter()
-            .zip(values)
-            .map(|(run, p95)| (f64::from(run.count).ln(), p95.max(1e-9).ln()))
-            .collect();
+    let crossing = |runs: &[Vec<f64>]| -> Option<f64> {
+        let logs = || near.iter().zip(runs).map(|(run, frames)| (f64::from(run.count).ln(), frames));
+        let points: Vec<(f64, f64)> = logs().map(|(x, frames)| (x, median(frames).max(1e-9).ln())).collect();
         let line = Line::through(&points);
-        (line.spread > 1e-9 && line.slope > 0.1).then(|| ((budget.ln() - line.base) / line.slope).exp())
+        let off = |(x, frames): (f64, &Vec<f64>)| -> Vec<f64> {
+            let on_line = line.base + line.slope * x;
+            frames.iter().map(|ms| ms.max(1e-9).ln() - on_line).collect()
+        };
+        let above = quantile_of(&logs().flat_map(off).collect::<Vec<_>>(), 0.95);
+        let is_rising = line.spread > 1e-9 && line.slope > 0.1;
+        is_rising.then(|| ((budget.ln() - above - line.base) / line.slope).exp())
     };
-    let values: Vec<f64> = near.iter().map(|run| run.p95).collect();
-    let count = crossing(&values)?;
-    let (mut dice, mut drawn) = (Dice::new(near.len() as u64), Vec::new());
+    let frames: Vec<Vec<f64>> = near.iter().map(|run| run.rounds.concat()).collect();
+    let count = crossing(&frames)?;
+    let mut dice = Dice::new(near.len() as u64);
+    let mut drawn: Vec<Vec<f64>> = vec![Vec::new(); near.len()];
     let resampled = (0..RESAMPLES).filter_map(|_| {
-        let values: Vec<f64> = near
-            .iter()
-            .map(|run| {
-                resample(&run.rounds, run.phases, &mut dice, &mut drawn);
-                quantile_of(&drawn, 0.95)
-            })
-            .collect();
-        crossing(&values)
+        for (run, drawn) in near.iter().zip(&mut drawn) {
+            resample(&run.rounds, run.phases, &mut dice, drawn);
+        }
+        crossing(&drawn)
     });
     let values: Vec<f64> = resampled.collect();
     Some((count, around(values, CONFIDENCE)))

@@ -7,8 +7,8 @@ use serde::Serialize;
 
 use crate::plan::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
-use crate::stats::{Interval, bootstrap_ratio, median};
-use crate::sweep::{BUILDS, ProfileError};
+use crate::stats::{Interval, bootstrap_pairs, bootstrap_ratio, median};
+use crate::sweep::{BUILDS, ProfileError, TURN};
 
 /// Share of re-runs without a change that are called none.
 const CONFIDENCE: f64 = 0.985;
@@ -24,6 +24,8 @@ pub struct CompareSpec {
     pub different: bool,
     /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default no.
     pub undrift: bool,
+    /// Whether their rounds took turns with one another. Default no.
+    pub paired: bool,
 }
 
 /// What came of a point or stage.
@@ -177,7 +179,7 @@ pub fn compare_builds(profile: &Profile) -> Result<Comparison, ProfileError> {
         part
     };
     let [this, other] = BUILDS.map(of);
-    compare(&other, &this, &CompareSpec::default())
+    compare(&other, &this, &CompareSpec { paired: true, ..CompareSpec::default() })
 }
 
 /// What two profiles should have in common, and have not.
@@ -217,10 +219,22 @@ fn point_changes(
     let stage_rounds = |point: &Point, stage: &StageTime| -> Vec<Vec<f64>> {
         stage.rounds.iter().zip(&point.rounds).map(|(ms, round)| vec![ms / slow(round)]).collect()
     };
+    // Rounds of the warm-up are gone; from here on they are of the same turns.
+    let gone = |point: &Point| (point.warm_up / u64::from(TURN)) as usize;
+    let later = gone(old).max(gone(now));
+    let together = |point: &Point, rounds: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
+        let skip = if spec.paired { later - gone(point) } else { 0 };
+        rounds.into_iter().skip(skip).collect()
+    };
     let phases = if old.phases == now.phases { now.phases as usize } else { 1 };
-    let change = |stage: Option<&str>, old: Vec<Vec<f64>>, new: Vec<Vec<f64>>| {
+    let change = |stage: Option<&str>, before: Vec<Vec<f64>>, new: Vec<Vec<f64>>| {
+        let (old, new) = (together(old, before), together(now, new));
         let (base_ms, new_ms) = (median(&old.concat()), median(&new.concat()));
-        let interval = bootstrap_ratio(&old, &new, phases, CONFIDENCE, median);
+        let interval = if spec.paired {
+            bootstrap_pairs(&old, &new, phases, CONFIDENCE, median)
+        } else {
+            bootstrap_ratio(&old, &new, phases, CONFIDENCE, median)
+        };
         let sure = old.len() > 1 && new.len() > 1;
         let verdict = match interval {
             Interval { high, .. } if sure && high < 1.0 => Verdict::Faster,

@@ -51,7 +51,7 @@ pub fn report(profile: &Profile) -> Result<String, ProfileError> {
                     @for (name, svg) in &figures {
                         section {
                             h2 { (name) }
-                            div .chart { (picture(name, "30 0 1240 800", inner(svg), html! {})) }
+                            div .chart { (picture(name, "30 0 1240 800", inner(svg), &html! {})) }
                         }
                     }
                     (findings(profile))
@@ -106,7 +106,7 @@ fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
             }
             @for (scale, layers) in scales {
                 div class={ "chart " (scale) } {
-                    (picture("frame time against count", "30 58 1240 742", inner(&layers.ground), html! {
+                    (picture("frame time against count", "30 58 1240 742", inner(&layers.ground), &html! {
                         @for (nth, line) in layers.lines.iter().enumerate() {
                             g class={ "series s" (nth) } {
                                 (PreEscaped(inner(line)))
@@ -270,7 +270,7 @@ fn shown(profile: &Profile) -> Vec<&VariantProfile> {
 }
 
 /// A window of a picture of 1280 by 800, with something over it.
-fn picture(name: &str, window: &str, inner: &str, over: Markup) -> Markup {
+fn picture(name: &str, window: &str, inner: &str, over: &Markup) -> Markup {
     html! {
         svg viewBox=(window) role="img" aria-label=(name) xmlns="http://www.w3.org/2000/svg" {
             (PreEscaped(inner))

@@ -145,6 +145,40 @@ pub fn bootstrap_ratio<R: AsRef<[f64]>>(
     around((0..RESAMPLES * 2).map(|_| draw(new) / draw(base).max(1e-12)).collect(), confidence)
 }
 
+/// As [`bootstrap_ratio`], of rounds that took turns: those of one turn are drawn together, so that what slowed both is in neither. Where one
+/// has more, its last are left out.
+///
+/// ```
+/// use frolic_profile::stats::{bootstrap_pairs, bootstrap_ratio, median};
+/// // The machine slows down; the new is 2 % slower all the time.
+/// let base: Vec<[f64; 3]> = (0..20).map(|turn| [1.0, 1.01, 1.02].map(|ms| ms + f64::from(turn) * 0.1)).collect();
+/// let new: Vec<[f64; 3]> = base.iter().map(|turn| turn.map(|ms| ms * 1.02)).collect();
+/// let interval = bootstrap_pairs(&base, &new, 1, 0.95, median);
+/// assert!(interval.low > 1.015 && interval.high < 1.025);
+/// assert!(bootstrap_ratio(&base, &new, 1, 0.95, median).holds(1.0));
+/// ```
+pub fn bootstrap_pairs<R: AsRef<[f64]>>(
+    base: &[R],
+    new: &[R],
+    phases: usize,
+    confidence: f64,
+    statistic: impl Fn(&[f64]) -> f64,
+) -> Interval {
+    let n = base.len().min(new.len());
+    if n == 0 {
+        return Interval { low: 0.0, high: f64::INFINITY };
+    }
+    let (base, new) = (&base[..n], &new[..n]);
+    let (mut one, mut other) = (Vec::new(), Vec::new());
+    let values = (0..u64::from(RESAMPLES) * 2).map(|seed| {
+        // The same dice for both: the same turns.
+        resample(base, phases, &mut Dice::new(seed), &mut one);
+        resample(new, phases, &mut Dice::new(seed), &mut other);
+        statistic(&other) / statistic(&one).max(1e-12)
+    });
+    around(values.collect(), confidence)
+}
+
 /// Phases that so many rounds tell apart: all, where each has two rounds at least.
 pub(crate) fn told_apart(rounds: usize, phases: usize) -> usize {
     if rounds / 2 >= phases { phases.max(1) } else { 1 }

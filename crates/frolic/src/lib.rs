@@ -42,7 +42,9 @@
 //! | paint what a frame did | [`Show`](draw::Show) |
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
 //! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
-//! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs` |
+//! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
+//! | see it while it runs, or see every thread | [`Readout`](draw::Readout), [`Trace`](core::trace::Trace) |
+//! | hold frames under a time | [`Keeper`](core::Keeper), `examples/keep_the_budget.rs` |
 //!
 //! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
 //! is a crate of its own; this one only joins them.

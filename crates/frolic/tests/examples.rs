@@ -37,6 +37,27 @@ fn a_loop_of_its_own_is_profiled() {
     assert!(folder.path().join("profile.json").exists() && folder.path().join("frames.png").exists());
 }
 
+#[test]
+fn which_is_faster_finds_the_known_answer() {
+    let told = example("which_is_faster", &[]);
+    assert!(told.contains("at 100000 embers: instanced is faster"), "{told}");
+    let found = told.lines().last().unwrap();
+    let called: u32 = found.split(' ').next().unwrap().parse().unwrap();
+    assert!(called <= 2, "the same way twice is about the same: {told}");
+}
+
+#[test]
+fn a_budget_is_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    let picture = folder.path().join("kept.png");
+    let told = example("keep_the_budget", &[picture.to_str().unwrap()]);
+    let changed = told.lines().find(|line| line.starts_with("  frame ")).expect("something was lowered");
+    assert!(changed.contains("detail lowered to"), "the first of its order: {told}");
+    let last = told.lines().rfind(|line| line.starts_with("to ")).unwrap();
+    assert!(last.contains("kept 100/100/100 %"), "with twice the time nothing is lowered: {told}");
+    assert!(picture.exists());
+}
+
 /// "Under thirty lines" is a promise.
 #[test]
 fn first_frame_is_short() {
