@@ -20,6 +20,7 @@ Examples:
   frolic draw beacon -o fire.png --at 4         one picture
   frolic draw pennants --show batches --stats   which draw calls, and why so many
   frolic profile beacon --vary draw.technique=each,instanced
+  frolic report theirs.json                     a page and charts of a profile
   frolic ceiling beacon --budget 16.7ms         how many fit into a frame
   frolic diff before.json after.json            did it become slower?
   frolic bake bush.obj                          a distance grid to fill, or to bounce off
@@ -40,6 +41,8 @@ pub(crate) enum Command {
     Draw(Draw),
     /// Measure frame time against element count
     Profile(ProfileArgs),
+    /// Make the report and charts of a profile anew
+    Report(ReportArgs),
     /// Find the largest count whose frames fit a budget
     Ceiling(CeilingArgs),
     /// Take frames as another program asks for them, line by line
@@ -270,6 +273,19 @@ pub(crate) struct CeilingArgs {
     /// Print the ceilings and all runs as JSON
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic report frolic-profile/profile.json
+  frolic report theirs.json --out theirs")]
+pub(crate) struct ReportArgs {
+    /// A profile.json
+    pub(crate) profile: PathBuf,
+    /// Folder for what is made of it [default: where the profile is]
+    #[arg(long, value_name = "DIR")]
+    pub(crate) out: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]

@@ -160,7 +160,7 @@ fn a_variant_over_the_limit_stops_and_the_run_ends_well() {
 fn help_has_examples_and_names_every_command() {
     let folder = tempfile::tempdir().unwrap();
     let told = good(folder.path(), &["--help"]);
-    for command in ["demo", "draw", "profile", "ceiling", "diff", "bake", "check", "scenes"] {
+    for command in ["demo", "draw", "profile", "report", "ceiling", "diff", "bake", "check", "scenes"] {
         assert!(told.contains(command), "{told}");
         assert!(good(folder.path(), &[command, "--help"]).contains("Example"), "{command}");
     }
@@ -363,6 +363,25 @@ fn ceilings_are_searched() {
         let told = refused_in(folder.path(), &["ceiling", "beacon", &format!("--budget={budget}")]);
         assert!(told.contains(what), "{budget}: {told}");
     }
+}
+
+/// A profile that was measured elsewhere becomes a page here; what is none leaves nothing.
+#[test]
+fn reports_are_made_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let args = ["profile", "beacon", "--set", "draw.size=[96, 60]", "--counts", "100,1k", "--frames", "3"];
+    good(folder.path(), &args);
+    let out = folder.path().join("frolic-profile");
+    let page = fs::read_to_string(out.join("report.html")).unwrap();
+    fs::remove_file(out.join("report.html")).unwrap();
+    let told = good(folder.path(), &["report", "frolic-profile/profile.json"]);
+    assert!(told.contains("median ms") && told.contains("report.html"), "{told}");
+    assert!(fs::read_to_string(out.join("report.html")).unwrap() == page);
+    good(folder.path(), &["report", "frolic-profile/profile.json", "--out", "new/place"]);
+    assert_eq!(size_of_png(&folder.path().join("new/place/stages.png")), (1280, 800));
+    fs::write(folder.path().join("none.json"), "[]").unwrap();
+    assert!(refused_in(folder.path(), &["report", "none.json", "--out", "none"]).contains("is no profile"));
+    assert!(!folder.path().join("none").exists());
 }
 
 /// This build against itself, turn about: no frame is called slower by much. Then against programs that are none of ours.

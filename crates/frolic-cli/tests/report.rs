@@ -164,8 +164,8 @@ fn the_page_works_in_a_browser() {
     assert!(is_shown(".log") && !is_shown(".linear"));
     browser.point("#linear", true);
     assert!(!is_shown(".log") && is_shown(".linear"));
-    browser.point(".linear .s0 .hit", false);
-    assert!(browser.text(tip).starts_with("each at 100 embers"));
+    browser.point(".linear .s0 .hit:last-of-type", false);
+    assert!(browser.text(tip).starts_with("each at 10k embers"), "{}", browser.text(tip));
 
     // Dark and light, charts too.
     let paper = "return getComputedStyle(document.body).backgroundColor";

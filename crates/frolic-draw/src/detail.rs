@@ -121,6 +121,12 @@ impl Detail {
         self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
     }
 
+    /// Whether the distance matters.
+    #[inline(always)]
+    pub(crate) fn ends(&self) -> bool {
+        self.reach < ENDLESS
+    }
+
     /// What becomes of an element with this random number, distance (m) and radius on the screen (pixels). `None`: not drawn.
     ///
     /// Of elements at share p of full number, those whose number is below p stay. On its way out each shrinks to nothing, over a

@@ -9,6 +9,7 @@ use frolic_profile::{
     sweep_subjects, write_profile,
 };
 use frolic_scene::SceneSpec;
+use proptest::prelude::*;
 use serde_json::Value;
 
 fn small_plan(counts: &str, vary: &[&str]) -> Plan {
@@ -215,6 +216,43 @@ fn narrow_terminals_get_a_narrow_table() {
         let most = usize::from(columns.clamp(20, 100));
         assert!(columns < 40 || head.iter().all(|line| line.chars().count() <= most), "{columns}:\n{table}");
         assert!(columns < 40 || table.contains("20.0"), "{columns}:\n{table}");
+    }
+}
+
+/// Every number of a profile.
+fn numbers<'a>(value: &'a mut Value, all: &mut Vec<&'a mut Value>) {
+    match value {
+        Value::Array(items) => items.iter_mut().for_each(|item| numbers(item, all)),
+        Value::Object(items) => items.values_mut().for_each(|item| numbers(item, all)),
+        Value::Number(_) => all.push(value),
+        _ => {}
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(96))]
+
+    /// A profile may come from anywhere: whatever its numbers are, it is shown or refused.
+    #[test]
+    fn any_numbers_are_shown_or_refused(
+        changes in prop::collection::vec((any::<prop::sample::Index>(), 0usize..8), 1..12)
+    ) {
+        let odd: [f64; 8] = [0.0, -1.0, 1e300, -1e300, 1e-300, 4_294_967_295.0, 0.5, 1e18];
+        let mut whole = serde_json::to_value(made(&["it", "other"])).unwrap();
+        let mut all = Vec::new();
+        numbers(&mut whole, &mut all);
+        for (at, which) in changes {
+            let at = at.index(all.len());
+            let number = odd[which];
+            // What was whole stays so where it can, or nothing would be read.
+            let is_whole = all[at].is_u64() && number >= 0.0 && number.fract() == 0.0 && number < 1e18;
+            *all[at] = if is_whole { Value::from(number as u64) } else { Value::from(number) };
+        }
+        if let Ok(profile) = frolic_profile::profile_from_json(&whole.to_string()) {
+            report(&profile).unwrap();
+            Chart::of(&profile).svg().unwrap();
+            profile.table();
+        }
     }
 }
 

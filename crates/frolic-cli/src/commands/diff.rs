@@ -37,7 +37,7 @@ pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Ou
     Outcome::Failed
 }
 
-fn read(path: &Path) -> Result<Profile, CommandError> {
+pub(super) fn read(path: &Path) -> Result<Profile, CommandError> {
     let wrong = |problem: String| CommandError::Usage(format!("{}: {problem}", path.display()));
     let text = std::fs::read_to_string(path).map_err(|error| wrong(format!("cannot be read: {error}")))?;
     profile_from_json(&text).map_err(|error| wrong(error.to_string()))

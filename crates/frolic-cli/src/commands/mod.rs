@@ -8,6 +8,7 @@ mod diff;
 mod draw;
 mod frames;
 mod profile;
+mod report;
 mod scenes;
 
 use std::path::Path;
@@ -68,6 +69,7 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
         Command::Demo(args) => demo::run(args),
         Command::Draw(args) => draw::run(args),
         Command::Profile(args) => profile::run(args),
+        Command::Report(args) => report::run(args),
         Command::Ceiling(args) => ceiling::run(args),
         Command::Frames(args) => frames::run(args),
         Command::Diff(args) => diff::run(args),

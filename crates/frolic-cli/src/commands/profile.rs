@@ -62,7 +62,8 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
 }
 
-fn tell_written(folder: &Path, written: &[PathBuf]) {
+/// Says what was written into a folder.
+pub(super) fn tell_written(folder: &Path, written: &[PathBuf]) {
     let ends_in = |path: &Path, ending: &str| path.extension().is_some_and(|it| it == ending);
     let word = |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
     let charts: Vec<String> =

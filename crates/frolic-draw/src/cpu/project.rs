@@ -687,6 +687,7 @@ impl Block {
     #[inline(always)]
     fn vary(&mut self, camera: &View, look: &Look, n: usize) -> u64 {
         let mut left_out = 0;
+        let ends = look.detail.ends();
         for i in 0..n {
             let at = Vec3::new(self.at[0][i], self.at[1][i], self.at[2][i]);
             let dice = dice(self.id[i]);
@@ -696,9 +697,10 @@ impl Block {
                     (self.red[i] * r, self.green[i] * g, self.blue[i] * b);
             }
             if look.detail.is_active() {
-                let local = camera.local(at);
-                let pixels = self.own[i] * self.size[i] * camera.scale(local.z.max(camera.near().max(0.01)));
-                match look.detail.keep(dice[0], local.length(), pixels) {
+                let distance = if ends { camera.local(at).length() } else { 0.0 };
+                let depth = self.depth[i].max(camera.near().max(0.01));
+                let pixels = self.own[i] * self.size[i] * camera.scale(depth);
+                match look.detail.keep(dice[0], distance, pixels) {
                     Some(kept) => {
                         // As the scalar form: the size itself times the factor.
                         self.own[i] = self.own[i] * self.size[i] * kept.size;

@@ -129,13 +129,35 @@ impl Frames {
         Ok(())
     }
 
+    /// Heights of what names the bends of a line: down at the axis, where no line is in the way, or above what stands there already.
+    fn bends(&self, nth: usize) -> Vec<i32> {
+        let frame = self.frame();
+        // Left, right and height of what was written for this line and those before.
+        let mut written: Vec<[i32; 3]> = Vec::new();
+        let mut heights = Vec::new();
+        for line in &self.lines[..=nth] {
+            heights.clear();
+            for &(count, ms) in &line.knees {
+                let left = frame.place(count, ms).0 + 6;
+                let right = left + bend(count).chars().count() as i32 * 9;
+                let touches = |at: i32| {
+                    written
+                        .iter()
+                        .any(|&[from, to, height]| left < to && from < right && (height - at).abs() < 18)
+                };
+                let mut at = frame.bottom - 16;
+                while touches(at) {
+                    at -= 20;
+                }
+                written.push([left, right, at]);
+                heights.push(at);
+            }
+        }
+        heights
+    }
+
     /// A line with its intervals, markers and bends.
-    fn line<B: DrawingBackend>(
-        &self,
-        paper: &Paper<'_, B>,
-        nth: usize,
-        labels: &mut Vec<[i32; 3]>,
-    ) -> Result<(), Fault<B>> {
+    fn line<B: DrawingBackend>(&self, paper: &Paper<'_, B>, nth: usize) -> Result<(), Fault<B>> {
         let (frame, line) = (self.frame(), &self.lines[nth]);
         let colour = COLOURS[nth % COLOURS.len()];
         let places: Vec<(i32, i32)> = line.points.iter().map(|&(x, y)| frame.place(x, y)).collect();
@@ -151,23 +173,11 @@ impl Frames {
         for &place in &places {
             paper.marker(nth, place)?;
         }
-        for &(count, ms) in &line.knees {
+        for (&(count, ms), at) in line.knees.iter().zip(self.bends(nth)) {
             let (x, y) = frame.place(count, ms);
             // An open diamond on the line.
             paper.line(&[(x - 8, y), (x, y - 8), (x + 8, y), (x, y + 8), (x - 8, y)], colour, 2)?;
-            let label = format!("bends at {}", short(count.round() as u32));
-            let width = label.chars().count() as i32 * 9;
-            let touches = |at: i32| {
-                labels.iter().any(|&[left, right, height]: &[i32; 3]| {
-                    x + 6 < right && left < x + 6 + width && (height - at).abs() < 18
-                })
-            };
-            // Down at the axis, where no line is in the way, or above what stands there already.
-            let mut at = frame.bottom - 16;
-            while touches(at) {
-                at -= 20;
-            }
-            labels.push([x + 6, x + 6 + width, at]);
+            let label = bend(count);
             paper.dashed(&[(x, y + 10), (x, at + 6)], colour, 1, 2, 6)?;
             paper.text(&label, x + 6, at, 14, colour, HPos::Left, false)?;
         }
@@ -213,14 +223,12 @@ impl Drawing for Frames {
         match self.part {
             Part::Ground => self.ground(paper),
             Part::Line(nth) => {
-                self.line(paper, nth, &mut Vec::new())?;
+                self.line(paper, nth)?;
                 self.names(paper, Some(nth))
             }
             Part::All => {
                 self.ground(paper)?;
-                // Left, right and height of what is written beside lines.
-                let mut labels = Vec::new();
-                (0..self.lines.len()).try_for_each(|nth| self.line(paper, nth, &mut labels))?;
+                (0..self.lines.len()).try_for_each(|nth| self.line(paper, nth))?;
                 self.names(paper, None)
             }
         }
@@ -250,6 +258,11 @@ pub(crate) fn layers(profile: &Profile, scale: Scale) -> Result<Layers, ProfileE
     let frame = chart.frame();
     let points = chart.lines.iter().map(|line| line.points.iter().map(|&(x, y)| frame.place(x, y)).collect());
     Ok(Layers { ground, lines, points: points.collect() })
+}
+
+/// What names a bend.
+fn bend(count: f64) -> String {
+    format!("bends at {}", short(count.round() as u32))
 }
 
 /// Where a variant's frame starts to grow otherwise, on its line.
