@@ -102,7 +102,8 @@ impl Comparison {
         let width =
             self.changes.iter().map(|change| change.variant.chars().count()).max().unwrap_or(0).min(40);
         for change in &self.changes {
-            let percent = |ratio: f64| format!("{:+.1}%", (ratio - 1.0) * 100.0);
+            // What was not there before has grown beyond any number.
+            let percent = |ratio: f64| format!("{:+.1}%", ((ratio - 1.0) * 100.0).min(9999.9));
             let told = format!(
                 "{:>9.3} -> {:>9.3} ms  {:>7} ({} to {})  {}",
                 change.base_ms,
