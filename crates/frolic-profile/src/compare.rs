@@ -163,6 +163,22 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
     Ok(comparison)
 }
 
+/// Compares two variants of one profile, by their places in it: they took turns, so each round stands against the other's of the same turn.
+///
+/// # Errors
+/// A place that is none; no count in common.
+pub fn compare_variants(profile: &Profile, base: usize, new: usize) -> Result<Comparison, ProfileError> {
+    let alone = |nth: usize| -> Result<Profile, ProfileError> {
+        let variant = profile.variants.get(nth).cloned();
+        let mut variant =
+            variant.ok_or_else(|| ProfileError::Format(format!("there is no variant {nth}")))?;
+        let name = profile.variants.get(new).map(|variant| variant.name.clone()).unwrap_or_default();
+        variant.name = name;
+        Ok(Profile { variants: vec![variant], ..profile.clone() })
+    };
+    compare(&alone(base)?, &alone(new)?, &CompareSpec { paired: true, ..CompareSpec::default() })
+}
+
 /// Compares this build with the other in a profile of [`sweep_builds`](crate::sweep_builds): the other is the base.
 ///
 /// # Errors

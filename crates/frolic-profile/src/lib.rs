@@ -41,7 +41,7 @@ mod trace;
 
 pub use ceiling::{Ceiling, CeilingPlan, Tried, ceiling, ceilings};
 pub use chart::Chart;
-pub use compare::{Change, CompareSpec, Comparison, Verdict, compare, compare_builds};
+pub use compare::{Change, CompareSpec, Comparison, Verdict, compare, compare_builds, compare_variants};
 #[cfg(feature = "schema")]
 pub use files::schema;
 pub use files::{profile_from_json, write_profile};

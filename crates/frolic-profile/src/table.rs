@@ -12,6 +12,9 @@ use crate::profile::{Point, Profile, StageTime, VariantGrowth, VariantProfile};
 const WIDTH: u16 = 100;
 const FULL: u16 = 84;
 
+/// A pace that moves by less is not worth a line.
+const DRIFT: f64 = 1.1;
+
 impl Profile {
     /// The table: one line a count and variant, aligned, with units in the head; at most 100 columns wide.
     pub fn table(&self) -> String {
@@ -84,6 +87,7 @@ impl Profile {
         let mut lines = self.growth();
         lines.extend(self.sameness());
         lines.extend(self.disturbance());
+        lines.extend(self.drift());
         for variant in &self.variants {
             if let Some(stop) = &variant.stopped {
                 lines.push(format!("{} stopped at {}: {}", variant.name, short(stop.count), stop.reason));
@@ -197,6 +201,17 @@ impl Profile {
         let all: u64 = points().map(|point| point.frames).sum();
         (disturbed > 0).then(|| {
             format!("{disturbed} of {all} frames were timed while the machine was disturbed; they are marked, and count")
+        })
+    }
+
+    /// How far the machine's pace moved between points, where that matters.
+    fn drift(&self) -> Option<String> {
+        let points = self.variants.iter().flat_map(|variant| &variant.points);
+        let paces = points.map(|point| point.noise.slowdown).filter(|pace| *pace > 0.0);
+        let (least, most) =
+            paces.fold((f64::INFINITY, 0.0f64), |(low, high), pace| (low.min(pace), high.max(pace)));
+        (most > least * DRIFT).then(|| {
+            format!("the machine's pace moved from {least:.2} to {most:.2} of its median; diff --undrift divides that out")
         })
     }
 

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use frolic_core::{Counter, Frame, Meter, Stage, Threads};
 use frolic_profile::{
-    Ceiling, CeilingPlan, Chart, Plan, Profile, Run, Subject, Variant, ceiling, report, sweep,
-    sweep_subjects, write_profile,
+    Ceiling, CeilingPlan, Chart, Plan, Profile, Run, Subject, Variant, Verdict, ceiling, compare_variants,
+    report, sweep, sweep_subjects, write_profile,
 };
 use frolic_scene::SceneSpec;
 use proptest::prelude::*;
@@ -219,6 +219,22 @@ fn narrow_terminals_get_a_narrow_table() {
     }
 }
 
+/// Variants of one profile stand against each other turn by turn: a third slower is seen, the same is not, and nothing panics.
+#[test]
+fn variants_are_compared_turn_by_turn() {
+    let variants = [3.0, 4.0, 3.0].map(|ms| Variant::new("way", Made { ms }));
+    let profile = sweep_subjects("made", variants.into(), &small_plan("1k,2k", &[]), None, |_| true).unwrap();
+    let ratios = |base: usize, new: usize| {
+        let found = compare_variants(&profile, base, new).unwrap();
+        let frames = found.changes.iter().filter(|change| change.stage.is_none());
+        frames.map(|change| (change.verdict, (change.ratio * 1000.0).round())).collect::<Vec<_>>()
+    };
+    assert_eq!(ratios(0, 1), [(Verdict::Slower, 1333.0); 2]);
+    assert_eq!(ratios(1, 2), [(Verdict::Faster, 750.0); 2]);
+    assert_eq!(ratios(0, 2), [(Verdict::NoDifference, 1000.0); 2]);
+    assert!(compare_variants(&profile, 0, 9).unwrap_err().to_string().contains("no variant 9"));
+}
+
 /// Every number of a profile.
 fn numbers<'a>(value: &'a mut Value, all: &mut Vec<&'a mut Value>) {
     match value {
@@ -230,7 +246,7 @@ fn numbers<'a>(value: &'a mut Value, all: &mut Vec<&'a mut Value>) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(96))]
+    #![proptest_config(ProptestConfig::with_cases(32))]
 
     /// A profile may come from anywhere: whatever its numbers are, it is shown or refused.
     #[test]

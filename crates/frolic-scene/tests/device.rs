@@ -1,7 +1,9 @@
 //! Scenes on the graphics device: the shipped ones are the same picture, and what cannot be is told.
 #![cfg(feature = "gpu")]
 
-use frolic_core::{Counter, Meter, Stage};
+use std::time::Duration;
+
+use frolic_core::{Counter, Frame, Meter, Stage};
 use frolic_draw::{Image, Show};
 use frolic_scene::{SHIPPED, Scene, SceneSpec};
 
@@ -73,6 +75,37 @@ fn a_frame_on_the_device_is_metered() {
     here.step(1.0 / 60.0, 4, &mut meter);
     scene.settle(&mut meter).unwrap();
     assert_eq!(scene.alive(), here.alive());
+}
+
+/// What a keeper has lowered shows alike on both, wherever the embers live: the device has all of them born and draws as few.
+#[test]
+fn kept_scenes_are_the_same_picture() {
+    let settings =
+        [("draw.size", "[640, 400]"), ("keeper", "{ budget = 0.01, order = ['density', 'detail'] }")];
+    let mut spec = with(&SceneSpec::find("beacon").unwrap(), &settings);
+    // What starts others numbers them by who was born.
+    spec.population.retain(|population| !["crack", "fines"].contains(&population.name.as_str()));
+    let kept = |settings: &[(&str, &str)]| {
+        let mut scene = Scene::new(&with(&spec, settings)).unwrap();
+        for _ in 0..400 {
+            scene.keep_budget(&Frame::new(Duration::from_millis(40)));
+        }
+        let mut meter = Meter::new();
+        scene.run_to(3.0, &mut meter);
+        scene.settle(&mut meter).unwrap();
+        (scene.alive(), scene.draw(&mut meter).unwrap().clone())
+    };
+    let here = kept(&[]);
+    for (residence, share) in [("cpu", 1), ("auto", 3)] {
+        let there = kept(&[("backend", "gpu"), ("residence", residence)]);
+        assert!(there.0 >= here.0 * share, "{residence}: {} and {}", here.0, there.0);
+        let off = differ(&here.1, &there.1);
+        assert!(off <= 0.01, "{residence}: {off}");
+    }
+    assert!(
+        differ(&here.1, &picture(&with(&spec, &[("keeper.budget", "10")]), 3.0)) > 0.02,
+        "it shows at all"
+    );
 }
 
 /// Drops past a mask that is dug, into buckets: stepped, counted and drawn on the device; the mask's changes are uploaded, and no drop.

@@ -13,6 +13,8 @@ static COUNTED: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -> stats_alloc::Stats {
     let mut scene = Scene::new(spec).unwrap();
     let mut meter = Meter::new();
+    // As a program shows them.
+    let (mut readout, mut shown) = (Readout::new(1.0 / 60.0), Image::new(spec.draw.size));
     let threads = scene.threads();
     threads.run(|| {
         settle(&mut scene, &mut meter);
@@ -21,7 +23,10 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
                 meter.begin_frame();
                 scene.tick(1.0 / 60.0, &mut meter);
                 scene.draw(&mut meter).unwrap();
-                meter.end_frame();
+                let frame = meter.end_frame();
+                scene.keep_budget(&frame);
+                readout.hear(&frame);
+                readout.paint(&mut shown, Corner::TopLeft);
             }
         };
         frames(60);
@@ -44,6 +49,12 @@ fn frames_allocate_nothing_after_warm_up() {
             assert_eq!(allocated.allocations, 0, "beacon, {technique}, {order}: {allocated:?}");
             assert_eq!(allocated.reallocations, 0, "beacon, {technique}, {order}: {allocated:?}");
         }
+        // A keeper that lowers whatever it may, frame after frame.
+        let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
+        let spec = spec.set("keeper", "{ budget = 0.0001 }").unwrap();
+        let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
+        let kept = allocated(&spec.scaled(20_000), |scene, meter| scene.step(1.0 / 20.0, 200, meter));
+        assert_eq!(kept.allocations + kept.reallocations, 0, "kept, {technique}: {kept:?}");
         // Solid things, shadows, boards, and a clock that goes on.
         let spec = SceneSpec::find("pennants").unwrap().set("draw.technique", technique).unwrap();
         let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
