@@ -330,6 +330,14 @@ fn profiles_are_compared() {
     assert!(String::from_utf8(output.stderr).unwrap().contains("slower by more than"));
     assert!(good(folder.path(), &["diff", "slow.json", &base]).contains("faster"));
     assert!(good(folder.path(), &["diff", &base, "slow.json", "--fail-over", "250%"]).contains("slower"));
+    // A machine that was slower itself is told, and can be divided out.
+    for half in ["compute", "memory"] {
+        let pace = slow["pace"][half].as_f64().unwrap();
+        slow["pace"][half] = Value::from(pace * 3.0);
+    }
+    fs::write(folder.path().join("slowed.json"), slow.to_string()).unwrap();
+    let output = frolic(folder.path(), &["diff", &base, "slowed.json"]);
+    assert!(text(&output.stderr).contains("the machine itself took 3.00 times as long; --undrift"));
     let found = json(&good(folder.path(), &["diff", "slow.json", &base, "--json"]));
     assert_eq!(found["changes"][0]["verdict"], "faster");
     let other = run("other", &["--set", "embers.life=[0.2, 0.4]"]);

@@ -87,6 +87,9 @@ pub struct Comparison {
     pub missing: Vec<String>,
     /// What differs between them and was let pass.
     pub differs: Vec<String>,
+    /// How long the reference loop took beside the new one over how long beside the base: the machine's own part in what changed, where
+    /// nothing was divided by it. 1 where it is not known.
+    pub pace: f64,
 }
 
 impl Comparison {
@@ -136,8 +139,10 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
     if let (Some(first), false) = (differs.first(), spec.different) {
         return Err(ProfileError::Format(format!("they cannot be compared: {first}")));
     }
+    let is_known = base.pace.compute > 0.0 && !spec.undrift;
+    let pace = if is_known { new.pace.over(base.pace) } else { 1.0 };
     let mut comparison =
-        Comparison { scene: new.scene.clone(), changes: Vec::new(), missing: Vec::new(), differs };
+        Comparison { scene: new.scene.clone(), changes: Vec::new(), missing: Vec::new(), differs, pace };
     let name =
         |variant: &VariantProfile, point: &Point| format!("{} at {}", variant.name, short(point.count));
     for variant in &new.variants {

@@ -8,6 +8,9 @@ use super::{CommandError, Outcome};
 use crate::args;
 use crate::output::{complain, say, say_json};
 
+/// A machine whose pace differs by more had its own part in what changed.
+const PACE: f64 = 0.03;
+
 pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
     let (base, new) = (read(&args.base)?, read(&args.new)?);
     let mut spec = CompareSpec::default();
@@ -26,6 +29,12 @@ pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
 pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
     if !is_json {
         comparison.lines().iter().for_each(|line| say(line));
+        if (comparison.pace - 1.0).abs() > PACE {
+            let times = comparison.pace;
+            complain(&format!(
+                "mind that the machine itself took {times:.2} times as long; --undrift divides by that"
+            ));
+        }
         comparison.differs.iter().for_each(|differs| complain(&format!("mind that {differs}")));
     }
     let slower = comparison.slower(fail_over).count();
