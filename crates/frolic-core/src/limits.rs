@@ -105,10 +105,7 @@ fn multiply_add<S: Simd>(simd: S, rounds: u32) -> f32 {
         }
     }
     let sum = sums.into_iter().fold(f32x16::splat(simd, 0.0), |all, sum| all + sum);
-    let [low, high]: [f32x8<S>; 2] = {
-        let (low, high) = sum.split();
-        [low, high]
-    };
+    let (low, high): (f32x8<S>, f32x8<S>) = sum.split();
     (low + high)[0]
 }
 

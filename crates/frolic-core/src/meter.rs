@@ -22,6 +22,11 @@ macro_rules! named_list {
             pub const fn name(self) -> &'static str {
                 match self { $($name::$variant => $text,)* }
             }
+
+            /// The one of a name, as reports and files have it.
+            pub fn named(name: &str) -> Option<Self> {
+                Self::ALL.iter().copied().find(|it| it.name() == name)
+            }
         }
     };
 }

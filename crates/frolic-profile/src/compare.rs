@@ -5,6 +5,7 @@
 
 use serde::Serialize;
 
+use crate::noise::Pace;
 use crate::plan::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
 use crate::stats::{Interval, bootstrap_pairs, bootstrap_ratio, median};
@@ -24,8 +25,6 @@ pub struct CompareSpec {
     pub different: bool,
     /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default no.
     pub undrift: bool,
-    /// Whether their rounds took turns with one another. Default no.
-    pub paired: bool,
 }
 
 /// What came of a point or stage.
@@ -141,31 +140,10 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
     }
     let is_known = base.pace.compute > 0.0 && !spec.undrift;
     let pace = if is_known { new.pace.over(base.pace) } else { 1.0 };
-    let mut comparison =
-        Comparison { scene: new.scene.clone(), changes: Vec::new(), missing: Vec::new(), differs, pace };
-    let name =
-        |variant: &VariantProfile, point: &Point| format!("{} at {}", variant.name, short(point.count));
-    for variant in &new.variants {
-        let before = base.variants.iter().find(|other| other.name == variant.name);
-        for point in &variant.points {
-            let found = before.and_then(|it| it.points.iter().find(|other| other.count == point.count));
-            match found {
-                Some(old) => point_changes(variant, [old, point], base, spec, &mut comparison.changes),
-                None => comparison.missing.push(name(variant, point)),
-            }
-        }
-    }
-    for variant in &base.variants {
-        let after = new.variants.iter().find(|other| other.name == variant.name);
-        let gone = |point: &&Point| {
-            after.is_none_or(|after| after.points.iter().all(|other| other.count != point.count))
-        };
-        comparison.missing.extend(variant.points.iter().filter(gone).map(|point| name(variant, point)));
-    }
-    if comparison.changes.is_empty() {
-        return Err(ProfileError::Format("they have no variant and count in common".to_owned()));
-    }
-    Ok(comparison)
+    // Against the base's pace, so that both are what they would be on that machine's usual day.
+    let how = How { usual: spec.undrift.then_some(base.pace), paired: false };
+    let comparison = between(&new.scene, &named(base), &named(new), how)?;
+    Ok(Comparison { differs, pace, ..comparison })
 }
 
 /// Compares two variants of one profile, by their places in it: they took turns, so each round stands against the other's of the same turn.
@@ -173,15 +151,12 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
 /// # Errors
 /// A place that is none; no count in common.
 pub fn compare_variants(profile: &Profile, base: usize, new: usize) -> Result<Comparison, ProfileError> {
-    let alone = |nth: usize| -> Result<Profile, ProfileError> {
-        let variant = profile.variants.get(nth).cloned();
-        let mut variant =
-            variant.ok_or_else(|| ProfileError::Format(format!("there is no variant {nth}")))?;
-        let name = profile.variants.get(new).map(|variant| variant.name.clone()).unwrap_or_default();
-        variant.name = name;
-        Ok(Profile { variants: vec![variant], ..profile.clone() })
+    let variant = |nth: usize| {
+        let variant = profile.variants.get(nth);
+        variant.ok_or_else(|| ProfileError::Format(format!("there is no variant {nth}")))
     };
-    compare(&alone(base)?, &alone(new)?, &CompareSpec { paired: true, ..CompareSpec::default() })
+    let (base, new) = (variant(base)?, variant(new)?);
+    between(&profile.scene, &[(&new.name, base)], &[(&new.name, new)], How { usual: None, paired: true })
 }
 
 /// Compares this build with the other in a profile of [`sweep_builds`](crate::sweep_builds): the other is the base.
@@ -189,19 +164,56 @@ pub fn compare_variants(profile: &Profile, base: usize, new: usize) -> Result<Co
 /// # Errors
 /// A profile that is not of two builds, or in which they have no count in common.
 pub fn compare_builds(profile: &Profile) -> Result<Comparison, ProfileError> {
-    let of = |end: &str| {
-        let mut part = profile.clone();
-        part.variants.retain_mut(|variant| match variant.name.strip_suffix(end) {
-            Some(name) => {
-                variant.name = name.to_owned();
-                true
-            }
-            None => false,
-        });
-        part
+    let of = |end: &str| -> Vec<Named<'_>> {
+        let variants = profile.variants.iter();
+        variants.filter_map(|variant| Some((variant.name.strip_suffix(end)?, variant))).collect()
     };
     let [this, other] = BUILDS.map(of);
-    compare(&other, &this, &CompareSpec { paired: true, ..CompareSpec::default() })
+    between(&profile.scene, &other, &this, How { usual: None, paired: true })
+}
+
+/// A variant with the name that it is compared by.
+type Named<'a> = (&'a str, &'a VariantProfile);
+
+fn named(profile: &Profile) -> Vec<Named<'_>> {
+    profile.variants.iter().map(|variant| (variant.name.as_str(), variant)).collect()
+}
+
+/// How rounds stand against each other.
+#[derive(Debug, Clone, Copy)]
+struct How {
+    /// The pace against which each is divided by its own.
+    usual: Option<Pace>,
+    /// Whether they took turns with one another.
+    paired: bool,
+}
+
+/// The point of a variant at a count.
+fn at<'a>(all: &[Named<'a>], name: &str, count: u32) -> Option<&'a Point> {
+    let (_, variant) = all.iter().find(|(other, _)| *other == name)?;
+    variant.points.iter().find(|point| point.count == count)
+}
+
+/// Variants of a name against those of the same, point by point.
+fn between(scene: &str, base: &[Named<'_>], new: &[Named<'_>], how: How) -> Result<Comparison, ProfileError> {
+    let (mut changes, mut missing) = (Vec::new(), Vec::new());
+    let tell = |name: &str, point: &Point| format!("{name} at {}", short(point.count));
+    for (name, variant) in new {
+        for point in &variant.points {
+            match at(base, name, point.count) {
+                Some(old) => point_changes(name, [old, point], how, &mut changes),
+                None => missing.push(tell(name, point)),
+            }
+        }
+    }
+    for (name, variant) in base {
+        let gone = variant.points.iter().filter(|point| at(new, name, point.count).is_none());
+        missing.extend(gone.map(|point| tell(name, point)));
+    }
+    if changes.is_empty() {
+        return Err(ProfileError::Format("they have no variant and count in common".to_owned()));
+    }
+    Ok(Comparison { scene: scene.to_owned(), changes, missing, differs: Vec::new(), pace: 1.0 })
 }
 
 /// What two profiles should have in common, and have not.
@@ -223,17 +235,10 @@ fn differences(base: &Profile, new: &Profile) -> Vec<String> {
     differs
 }
 
-fn point_changes(
-    variant: &VariantProfile,
-    [old, now]: [&Point; 2],
-    base: &Profile,
-    spec: &CompareSpec,
-    changes: &mut Vec<Change>,
-) {
-    // Against the base's pace, so that both are what they would be on that machine's usual day.
-    let usual = base.pace;
-    let slow = |round: &Round| {
-        if spec.undrift && round.pace.compute > 0.0 { round.pace.over(usual) } else { 1.0 }
+fn point_changes(name: &str, [old, now]: [&Point; 2], how: How, changes: &mut Vec<Change>) {
+    let slow = |round: &Round| match how.usual {
+        Some(usual) if round.pace.compute > 0.0 => round.pace.over(usual),
+        _ => 1.0,
     };
     let frames = |point: &Point| -> Vec<Vec<f64>> {
         point.rounds.iter().map(|round| round.ms.iter().map(|ms| ms / slow(round)).collect()).collect()
@@ -245,14 +250,14 @@ fn point_changes(
     let gone = |point: &Point| (point.warm_up / u64::from(TURN)) as usize;
     let later = gone(old).max(gone(now));
     let together = |point: &Point, rounds: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
-        let skip = if spec.paired { later - gone(point) } else { 0 };
+        let skip = if how.paired { later - gone(point) } else { 0 };
         rounds.into_iter().skip(skip).collect()
     };
     let phases = if old.phases == now.phases { now.phases as usize } else { 1 };
     let change = |stage: Option<&str>, before: Vec<Vec<f64>>, new: Vec<Vec<f64>>| {
         let (old, new) = (together(old, before), together(now, new));
         let (base_ms, new_ms) = (median(&old.concat()), median(&new.concat()));
-        let interval = if spec.paired {
+        let interval = if how.paired {
             bootstrap_pairs(&old, &new, phases, CONFIDENCE, median)
         } else {
             bootstrap_ratio(&old, &new, phases, CONFIDENCE, median)
@@ -264,7 +269,7 @@ fn point_changes(
             _ => Verdict::NoDifference,
         };
         Change {
-            variant: variant.name.clone(),
+            variant: name.to_owned(),
             count: now.count,
             stage: stage.map(str::to_owned),
             base_ms,

@@ -63,18 +63,17 @@ impl Written {
     /// The frame; stages and counters that are not known are left out.
     pub(crate) fn frame(&self) -> Frame {
         let Self(total, stages, counters, moved) = self;
-        let stage = |name: &str| Stage::ALL.iter().copied().find(|stage| stage.name() == name);
         let mut frame = Frame::new(Duration::from_nanos(*total));
         for (name, ns) in stages {
-            let Some(stage) = stage(name) else { continue };
+            let Some(stage) = Stage::named(name) else { continue };
             frame = frame.with_stage(stage, Duration::from_nanos(*ns));
         }
         for (name, value) in counters {
-            let Some(&counter) = Counter::ALL.iter().find(|it| it.name() == name) else { continue };
+            let Some(counter) = Counter::named(name) else { continue };
             frame = frame.with_count(counter, *value);
         }
         for (name, bytes) in moved {
-            let Some(stage) = stage(name) else { continue };
+            let Some(stage) = Stage::named(name) else { continue };
             frame = frame.with_moved(stage, *bytes);
         }
         frame

@@ -279,6 +279,11 @@ fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
 }
 
 impl Profile {
+    /// The variants that have points.
+    pub(crate) fn measured(&self) -> impl Iterator<Item = &VariantProfile> {
+        self.variants.iter().filter(|variant| !variant.points.is_empty())
+    }
+
     /// The variant whose picture differs from the first's the most, where that is too much to call one faster.
     pub fn other_picture(&self) -> Option<&PictureDifference> {
         let differ = self.pictures.iter().filter(|picture| !picture.same);
@@ -448,6 +453,13 @@ pub(crate) struct MovedPer {
     pub(crate) of_limit: f64,
 }
 
+impl StageTime {
+    /// Whether it is part of the frame's wall time, and no stage of a device beside it.
+    pub(crate) fn is_of_frame(&self) -> bool {
+        Stage::named(&self.stage).is_none_or(|stage| !stage.on_device())
+    }
+}
+
 impl Point {
     /// Its stages that take a hundredth of the frame or more, in the order of a frame.
     pub(crate) fn against(&self) -> Vec<Against> {
@@ -464,7 +476,6 @@ impl Point {
                 of_limit,
             }),
         };
-        let on_device = |name: &str| Stage::ALL.iter().any(|stage| stage.name() == name && stage.on_device());
-        large.filter(|stage| !on_device(&stage.stage)).map(row).collect()
+        large.filter(|stage| stage.is_of_frame()).map(row).collect()
     }
 }

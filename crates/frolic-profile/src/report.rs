@@ -81,7 +81,7 @@ fn measured(profile: &Profile) -> String {
 
 /// The curve with its switches.
 fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
-    let shown: Vec<&VariantProfile> = shown(profile);
+    let shown: Vec<&VariantProfile> = profile.measured().collect();
     html! {
         section #curve {
             h2 { "Frame time against count" }
@@ -265,10 +265,6 @@ fn source(profile: &Profile) -> Markup {
     }
 }
 
-fn shown(profile: &Profile) -> Vec<&VariantProfile> {
-    profile.variants.iter().filter(|variant| !variant.points.is_empty()).collect()
-}
-
 /// A window of a picture of 1280 by 800, with something over it.
 fn picture(name: &str, window: &str, inner: &str, over: &Markup) -> Markup {
     html! {
@@ -324,7 +320,7 @@ fn style(profile: &Profile) -> String {
     let by_system = dark.replace("DARK", ":root:not(.light)");
     rules.push_str(&format!("@media (prefers-color-scheme:dark){{{by_system}}}\n"));
     rules.push_str(&dark.replace("DARK", ":root.dark"));
-    for nth in 0..shown(profile).len() {
+    for nth in 0..profile.measured().count() {
         rules.push_str(&format!("#curve:has(#s{nth}:not(:checked)) .series.s{nth}{{display:none}}\n"));
     }
     rules

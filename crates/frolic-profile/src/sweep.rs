@@ -6,6 +6,7 @@
 //! scene with bursts is timed all around its cycle, at every count alike.
 
 use std::collections::HashMap;
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use frolic_core::limits::Limits;
@@ -22,7 +23,7 @@ use crate::profile::{
 };
 use crate::stats::{Dice, bootstrap, median};
 use crate::subject::{Run, SceneSubject, Subject};
-use crate::trace::FrameTrace;
+use crate::trace::{FrameTrace, LONGEST};
 
 /// Frames a variant takes before it is the next one's turn.
 pub(crate) const TURN: u32 = 5;
@@ -153,9 +154,14 @@ pub fn sweep(
         let specs = profile.variants.iter().map(drawn).collect::<Result<Vec<_>, SceneError>>()?;
         profile.pictures = differences(&specs, plan.counts.counts());
     }
+    Ok(of_scene(profile, scene))
+}
+
+/// The profile with what it is of.
+fn of_scene(mut profile: Profile, scene: &SceneSpec) -> Profile {
     profile.scene_text = scene.to_toml();
     profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
-    Ok(profile)
+    profile
 }
 
 /// Measures a scene in this build and in another, each in a process of its own, turn about. `program(nth, variant)` is what runs a variant's
@@ -178,10 +184,7 @@ pub fn sweep_builds(
             builds.push(Variant { name: format!("{name}{build}"), settings: settings.clone(), subject });
         }
     }
-    let mut profile = measure(name, builds, plan, None, watch)?;
-    profile.scene_text = scene.to_toml();
-    profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
-    Ok(profile)
+    Ok(of_scene(measure(name, builds, plan, None, watch)?, scene))
 }
 
 /// Measures anything that takes frames at any count, as [`sweep`] does a scene; what the plan varies is not used.
@@ -441,11 +444,11 @@ impl Sweep<'_> {
                 self.device = climber.run.device();
             }
             let phases = climber.phases();
-            let name = &self.results[climber.variant].name;
-            if let Some(trace) =
-                FrameTrace::take(name, count, climber.run.as_mut()).filter(|_| climber.fault.is_none())
-            {
-                self.traces.insert(climber.variant, trace);
+            // Not where frames are known to be too long, and not of a device that is gone.
+            if climber.fault.is_none() && climber.over.is_none_or(|took| took <= LONGEST) {
+                let name = &self.results[climber.variant].name;
+                let trace = FrameTrace::take(name, count, climber.run.as_mut());
+                self.traces.extend(trace.map(|trace| (climber.variant, trace)));
             }
             let Climber { variant, turns, over, fault, .. } = climber;
             if let Some(over) = over {
@@ -576,13 +579,15 @@ impl<'a> Climber<'a> {
 }
 
 fn this_machine() -> Machine {
+    // They are the machine's, and measured once.
+    static LIMITS: OnceLock<Limits> = OnceLock::new();
     Machine {
         architecture: std::env::consts::ARCH.to_owned(),
         system: std::env::consts::OS.to_owned(),
         instruction_set: simd::name(simd::Level::new()),
         threads: std::thread::available_parallelism().map_or(1, |threads| threads.get() as u32),
         frolic: env!("CARGO_PKG_VERSION").to_owned(),
-        limits: Limits::measure(),
+        limits: *LIMITS.get_or_init(Limits::measure),
         device: None,
     }
 }

@@ -12,7 +12,7 @@ use crate::subject::Run;
 const FRAMES: usize = 3;
 
 /// Frames longer than this are not taken again to be traced.
-const LONGEST: Duration = Duration::from_secs(1);
+pub(crate) const LONGEST: Duration = Duration::from_secs(1);
 
 /// A few frames at one count.
 #[derive(Debug, Clone, PartialEq)]
@@ -27,8 +27,11 @@ pub struct FrameTrace {
 }
 
 impl FrameTrace {
-    /// Takes some frames that are not timed; `None` where they are very long or fail.
+    /// Takes some frames that are not timed; `None` where they are very long, fail, or are another process's, whose threads are not seen.
     pub(crate) fn take(variant: &str, count: u32, run: &mut dyn Run) -> Option<Self> {
+        if run.elsewhere().is_some() {
+            return None;
+        }
         let trace = Trace::begin();
         for _ in 0..FRAMES {
             if run.frame().ok()?.total() > LONGEST {

@@ -8,7 +8,8 @@ use frolic::profile::{Ceiling, CeilingPlan, Chart, ceilings};
 use frolic::scene::write_beside;
 
 use super::{
-    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name, usable,
+    CommandError, Outcome, choose, drawn_by, has_ending, heed_interrupts, interrupted, seconds, short_name,
+    usable,
 };
 use crate::args;
 use crate::output::{self, progress, say, say_json};
@@ -24,7 +25,7 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
     search.time = seconds("--time", args.time)?;
     let name = short_name(&args.chosen.scene);
     if let Some(path) = &args.chart {
-        if !(is_svg(path) || path.extension().is_some_and(|ending| ending == "png")) {
+        if !(has_ending(path, "svg") || has_ending(path, "png")) {
             return Err(CommandError::Usage(format!("--chart {}: name a .png or a .svg", path.display())));
         }
         usable(path.parent().unwrap_or(Path::new("")))?;
@@ -39,7 +40,7 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
     let population = spec.climbing().map_or("elements", |population| population.name.as_str());
     if let Some(path) = &args.chart {
         let chart = Chart::ceilings(&name, population, &found);
-        let bytes = if is_svg(path) { chart.svg()?.into_bytes() } else { chart.png()? };
+        let bytes = if has_ending(path, "svg") { chart.svg()?.into_bytes() } else { chart.png()? };
         write_beside(path, |file| file.write_all(&bytes))?;
     }
     if args.json {
@@ -51,10 +52,6 @@ pub(super) fn run(args: &args::CeilingArgs) -> Result<Outcome, CommandError> {
         }
     }
     Ok(if interrupted() { Outcome::Interrupted } else { Outcome::Done })
-}
-
-fn is_svg(path: &Path) -> bool {
-    path.extension().is_some_and(|ending| ending == "svg")
 }
 
 /// A line a variant, the largest first.

@@ -19,15 +19,14 @@ pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
         let instead = if spec.different { "" } else { "; --different compares them all the same" };
         CommandError::Usage(format!("{} and {}: {error}{instead}", args.base.display(), args.new.display()))
     })?;
-    if args.json {
-        say_json(&comparison);
-    }
     Ok(tell(&comparison, args.fail_over, args.json))
 }
 
-/// Says what came of a comparison, unless it was printed as JSON; it fails where a frame became slower by more than a share.
+/// Says what came of a comparison, in words or as JSON; it fails where a frame became slower by more than a share.
 pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
-    if !is_json {
+    if is_json {
+        say_json(comparison);
+    } else {
         comparison.lines().iter().for_each(|line| say(line));
         if (comparison.pace - 1.0).abs() > PACE {
             let times = comparison.pace;

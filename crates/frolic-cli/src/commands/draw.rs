@@ -9,8 +9,8 @@ use frolic::scene::{VideoWriter, write_animated_png, write_sheet};
 use serde::Serialize;
 
 use super::{
-    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, remark_on, run_to, short_name,
-    usable,
+    CommandError, Outcome, choose, drawn_by, has_ending, heed_interrupts, interrupted, remark_on, run_to,
+    short_name, usable,
 };
 use crate::args;
 use crate::output::{bytes, ms, progress, say, say_json, stats};
@@ -100,7 +100,7 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
 }
 
 fn is_video(path: &Path) -> bool {
-    path.as_os_str() == "-" || path.extension().is_some_and(|ending| ending == "y4m")
+    path.as_os_str() == "-" || has_ending(path, "y4m")
 }
 
 /// Takes a picture, and the frame's meter.
@@ -146,14 +146,14 @@ pub(super) fn draw(
     scene.draw(&mut meter)?;
     scene.settle(&mut meter)?;
     let (image, frame) = if shot.readout {
-        let mut live = Live::new(spec);
+        let mut readout = readout(spec);
         for _ in 1..HEARD {
-            live.frame(&mut scene, shot, step, &mut meter)?;
+            shoot_live(&mut scene, shot, step, &mut readout, &mut meter)?;
             if interrupted() {
                 return Ok(None);
             }
         }
-        live.frame(&mut scene, shot, step, &mut meter)?
+        shoot_live(&mut scene, shot, step, &mut readout, &mut meter)?
     } else {
         shoot(&mut scene, shot, &mut meter)?
     };
@@ -161,34 +161,28 @@ pub(super) fn draw(
     Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
 }
 
-/// Frames as a program that runs takes them: steps and picture together, heard by a read-out, and by the scene's keeper if it has one.
-struct Live {
-    readout: Readout,
+/// A read-out of a scene's frames, held against its keeper's time if it has one.
+fn readout(spec: &SceneSpec) -> Readout {
+    Readout::new(spec.keeper.as_ref().map_or(1.0 / 60.0, |keeper| keeper.budget))
 }
 
-impl Live {
-    fn new(spec: &SceneSpec) -> Self {
-        let target = spec.keeper.as_ref().map_or(1.0 / 60.0, |keeper| keeper.budget);
-        Self { readout: Readout::new(target) }
-    }
-
-    /// A frame `elapsed` s after the one before.
-    fn frame(
-        &mut self,
-        scene: &mut Scene,
-        shot: Shot,
-        elapsed: f64,
-        meter: &mut Meter,
-    ) -> Result<(Image, Frame), SceneError> {
-        meter.begin_frame();
-        scene.tick(elapsed, meter);
-        let mut image = scene.show(shot.show, meter)?.clone();
-        let frame = meter.end_frame();
-        scene.keep_budget(&frame);
-        self.readout.hear(&frame);
-        self.readout.paint(&mut image, Corner::TopLeft);
-        Ok((image, frame))
-    }
+/// Takes a frame as a program that runs does, `elapsed` s after the one before: steps and picture together, heard by a read-out that is painted
+/// over it, and by the scene's keeper.
+fn shoot_live(
+    scene: &mut Scene,
+    shot: Shot,
+    elapsed: f64,
+    readout: &mut Readout,
+    meter: &mut Meter,
+) -> Result<(Image, Frame), SceneError> {
+    meter.begin_frame();
+    scene.tick(elapsed, meter);
+    let mut image = scene.show(shot.show, meter)?.clone();
+    let frame = meter.end_frame();
+    scene.keep_budget(&frame);
+    readout.hear(&frame);
+    readout.paint(&mut image, Corner::TopLeft);
+    Ok((image, frame))
 }
 
 /// Where pictures go.
@@ -266,7 +260,7 @@ fn film(
     }
     scene.draw(&mut meter)?;
     scene.settle(&mut meter)?;
-    let mut live = shot.readout.then(|| Live::new(spec));
+    let mut readout = shot.readout.then(|| readout(spec));
     let bar = progress(u64::from(count), "drawing");
     let mut trouble = None;
     let mut last = None;
@@ -276,8 +270,8 @@ fn film(
         if interrupted() {
             break;
         }
-        let taken = match &mut live {
-            Some(live) => live.frame(&mut scene, shot, 1.0 / f64::from(rate), &mut meter),
+        let taken = match &mut readout {
+            Some(readout) => shoot_live(&mut scene, shot, 1.0 / f64::from(rate), readout, &mut meter),
             None => {
                 scene.run_to(f64::from(spec.draw.at) + f64::from(nth) / f64::from(rate), &mut meter);
                 shoot(&mut scene, shot, &mut meter)

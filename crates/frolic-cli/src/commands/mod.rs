@@ -112,6 +112,11 @@ fn short_name(scene: &str) -> String {
     stem.to_string_lossy().into_owned()
 }
 
+/// Whether a path's ending, after the dot, is this.
+fn has_ending(path: &Path, ending: &str) -> bool {
+    path.extension().is_some_and(|it| it == ending)
+}
+
 /// Finds out that a folder cannot be written before time was spent on filling it.
 fn usable(folder: &Path) -> Result<(), CommandError> {
     let probe = folder.join(".frolic-probe");

@@ -9,7 +9,8 @@ use frolic::profile::{
 };
 
 use super::{
-    CommandError, Outcome, choose, drawn_by, heed_interrupts, interrupted, seconds, short_name, usable,
+    CommandError, Outcome, choose, drawn_by, has_ending, heed_interrupts, interrupted, seconds, short_name,
+    usable,
 };
 use crate::args;
 use crate::output::{columns, complain, progress, say, say_json};
@@ -64,11 +65,10 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
 
 /// Says what was written into a folder.
 pub(super) fn tell_written(folder: &Path, written: &[PathBuf]) {
-    let ends_in = |path: &Path, ending: &str| path.extension().is_some_and(|it| it == ending);
     let word = |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
     let charts: Vec<String> =
-        written.iter().filter(|path| ends_in(path, "svg")).map(|path| word(path.file_stem())).collect();
-    let others = written.iter().filter(|path| !ends_in(path, "svg") && !ends_in(path, "png"));
+        written.iter().filter(|path| has_ending(path, "svg")).map(|path| word(path.file_stem())).collect();
+    let others = written.iter().filter(|path| !has_ending(path, "svg") && !has_ending(path, "png"));
     let others: Vec<String> = others.map(|path| word(path.file_name())).collect();
     say(&format!(
         "\n{}: {}\n  and as .svg and .png: {}",
@@ -107,9 +107,7 @@ fn against(
         let why = stops.map(|stop| stop.reason.clone()).next().unwrap_or_else(|| error.to_string());
         CommandError::Usage(format!("--against {why}"))
     })?;
-    if args.json {
-        say_json(&comparison);
-    } else {
+    if !args.json {
         say(&profile.table_within(columns()));
         tell_written(&args.out, &written);
         say("\nfrom the other build to this one:");

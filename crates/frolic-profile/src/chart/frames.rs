@@ -6,6 +6,7 @@
 use plotters::prelude::DrawingBackend;
 use plotters::style::text_anchor::HPos;
 
+use super::ends;
 use super::paper::{Axis, COLOURS, Drawing, FAINT, Fault, Frame, HEIGHT, INK, Paper, Scale, WIDTH, cut, svg};
 use crate::plan::{rough, short};
 use crate::profile::{Profile, VariantProfile};
@@ -51,9 +52,7 @@ impl Frames {
     /// The chart of a profile's median frame times.
     pub(super) fn of(profile: &Profile, scale: Scale) -> Self {
         let lines: Vec<Line> = profile
-            .variants
-            .iter()
-            .filter(|variant| !variant.points.is_empty())
+            .measured()
             .map(|variant| Line {
                 name: variant.name.clone(),
                 points: variant
@@ -71,10 +70,8 @@ impl Frames {
             })
             .collect();
         let all = || lines.iter().flat_map(|line| line.points.iter().copied());
-        let least = |values: &mut dyn Iterator<Item = f64>| values.fold(f64::INFINITY, f64::min);
-        let most = |values: &mut dyn Iterator<Item = f64>| values.fold(0.0, f64::max);
-        let (x0, x1) = (least(&mut all().map(|p| p.0)).min(1e9), most(&mut all().map(|p| p.0)).max(1.0));
-        let (y0, y1) = (least(&mut all().map(|p| p.1)).min(10.0), most(&mut all().map(|p| p.1)).max(40.0));
+        let ([x0, x1], [y0, y1]) = (ends(all().map(|p| p.0)), ends(all().map(|p| p.1)));
+        let (x0, x1, y0, y1) = (x0.min(1e9), x1.max(1.0), y0.min(10.0), y1.max(40.0));
         let room = if x1 > x0 { (x1 / x0).powf(0.02) } else { 2.0 };
         let machine = &profile.machine;
         let stopped = if lines.iter().any(|line| line.stopped) {
@@ -281,8 +278,7 @@ fn knees(variant: &VariantProfile) -> Vec<(f64, f64)> {
 
 /// What the chart shows, in a sentence.
 pub(crate) fn title(profile: &Profile) -> String {
-    let whole: Vec<&VariantProfile> =
-        profile.variants.iter().filter(|variant| !variant.points.is_empty()).collect();
+    let whole: Vec<&VariantProfile> = profile.measured().collect();
     // The highest count that all reached.
     let top = whole.iter().filter_map(|variant| variant.points.last()).map(|point| point.count).min();
     let Some(top) = top else { return format!("{}: nothing was measured", profile.scene) };

@@ -118,10 +118,14 @@ fn panels(profile: &Profile) -> Vec<(usize, &VariantProfile)> {
     all.filter(|(_, variant)| !variant.points.is_empty()).take(MOST_PANELS).collect()
 }
 
+/// The least and the greatest of positive values; infinite and 0 for none.
+fn ends(values: impl Iterator<Item = f64>) -> [f64; 2] {
+    values.fold([f64::INFINITY, 0.0f64], |[low, high], value| [low.min(value), high.max(value)])
+}
+
 /// What is said below where variants are left out.
 fn left_out(profile: &Profile) -> String {
-    let all = profile.variants.iter().filter(|variant| !variant.points.is_empty()).count();
-    match all.saturating_sub(MOST_PANELS) {
+    match profile.measured().count().saturating_sub(MOST_PANELS) {
         0 => String::new(),
         more => format!("; {more} more variants are in the table"),
     }

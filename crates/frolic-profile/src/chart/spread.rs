@@ -4,7 +4,7 @@ use plotters::prelude::{Color, DrawingBackend};
 use plotters::style::text_anchor::HPos;
 
 use super::paper::{Axis, COLOURS, Drawing, Fault, Frame, GREY, HEIGHT, INK, Paper, WIDTH, cut};
-use super::{left_out, panels};
+use super::{ends, left_out, panels};
 use crate::plan::short;
 use crate::profile::Profile;
 
@@ -46,11 +46,8 @@ impl Spread {
             })
             .collect();
         let points = || shown.iter().flat_map(|panel| &panel.points);
-        let ends = |values: &mut dyn Iterator<Item = f64>| {
-            values.fold([f64::INFINITY, 0.0f64], |[low, high], v| [low.min(v), high.max(v)])
-        };
-        let [x0, x1] = ends(&mut points().map(|point| point.0));
-        let [y0, y1] = ends(&mut points().flat_map(|point| point.1));
+        let [x0, x1] = ends(points().map(|point| point.0));
+        let [y0, y1] = ends(points().flat_map(|point| point.1));
         let room = if x1 > x0 { (x1 / x0).powf(0.03) } else { 2.0 };
         let (x0, y0) = (x0.min(1e9), y0.min(10.0));
         // The point of which the slow frames are farthest from the usual.

@@ -102,15 +102,11 @@ impl Stages {
 /// Which stage rules at the lowest count and at the highest.
 fn title(profile: &Profile) -> String {
     let largest = |point: &Point| {
-        let most = point
-            .costliest()
-            .into_iter()
-            .find(|time| Stage::ALL.iter().all(|stage| stage.name() != time.stage || !stage.on_device()))?;
+        let most = point.costliest().into_iter().find(|time| time.is_of_frame())?;
         let share = (most.ms / point.frame.median.max(1e-9) * 100.0).min(100.0);
         Some((most.stage.clone(), share, short(point.count)))
     };
-    let variant = profile.variants.iter().find(|variant| !variant.points.is_empty());
-    let ends = variant.and_then(|variant| {
+    let ends = profile.measured().next().and_then(|variant| {
         Some((largest(variant.points.first()?)?, largest(variant.points.last()?)?, &variant.name))
     });
     let Some(((low, low_share, from), (high, high_share, to), name)) = ends else {
