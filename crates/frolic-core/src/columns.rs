@@ -44,6 +44,7 @@ macro_rules! columns {
             /// Bytes of one element over all columns.
             pub const BYTES_PER_ELEMENT: usize = 0 $(+ size_of::<$ty>())*;
 
+            #[allow(dead_code)] // not every family needs it
             pub(crate) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
                 $(self.$name.try_reserve_exact(capacity)?;)*
                 Ok(())
@@ -51,6 +52,12 @@ macro_rules! columns {
 
             pub(crate) fn push(&mut self, row: &$Row) {
                 $(self.$name.push(row.$name);)*
+            }
+
+            /// Puts another in the place of one.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn put(&mut self, index: usize, row: &$Row) {
+                $(self.$name[index] = row.$name;)*
             }
 
             #[allow(dead_code)] // not every family needs it

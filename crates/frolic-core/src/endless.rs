@@ -264,6 +264,11 @@ impl Cells {
         Ok(Self { spec, all: Vec::with_capacity(spec.most()), appeared: 0, went: 0 })
     }
 
+    /// Most that can be there at once.
+    pub(crate) fn most(&self) -> usize {
+        self.spec.most()
+    }
+
     pub(crate) fn clear(&mut self) {
         self.all.clear();
     }

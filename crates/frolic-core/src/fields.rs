@@ -417,6 +417,11 @@ impl Acting {
         })
     }
 
+    /// Whether it moves the air, and does not only push what is in it.
+    pub(crate) fn moves_air(&self) -> bool {
+        matches!(self.spec.kind, FieldKind::Wind { .. } | FieldKind::Vortex(_) | FieldKind::Curl(_))
+    }
+
     /// Curl noise as it is at a time, if it is such.
     pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
         let FieldKind::Curl(spec) = self.spec.kind else { return None };

@@ -10,6 +10,8 @@
 //! | how is a population described? | `particles/spec.rs` |
 //! | where and when do elements appear? | `particles/emit.rs` |
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
+//! | where are elements put, how do they stand? | `placement/` |
+//! | what is rooted, bends in the wind and where something treads? | `blades/`, `pushers.rs` |
 //! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
 //! | what do they bounce off? | `obstacles/` |
 //! | what picks them up? | `collectors.rs` |
@@ -45,6 +47,7 @@
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 pub mod backend;
+mod blades;
 mod clock;
 mod collectors;
 mod columns;
@@ -62,6 +65,8 @@ mod noise;
 mod obstacles;
 mod particles;
 mod paths;
+mod placement;
+mod pushers;
 mod ramp;
 pub mod random;
 pub mod simd;
@@ -70,6 +75,10 @@ mod threads;
 pub mod trace;
 mod world;
 
+pub use blades::{
+    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, MOST_LEAN, TearSpec, Torn, Weather,
+    along_curve, blade_curve, curve_length,
+};
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
 pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
@@ -92,6 +101,11 @@ pub use particles::{
     VolumePart, check_events,
 };
 pub use paths::{Path, PathEnds, PathSpec};
+pub use placement::{
+    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_PLACED, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
+    PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
+};
+pub use pushers::{BlastSpec, PusherSpec, Pushing};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;
 pub use threads::Threads;

@@ -90,6 +90,14 @@ named_list! {
         Refused = "refused",
         /// Elements that reached the end of their life, or were picked up.
         Retired = "retired",
+        /// Blades that swung, each once a step.
+        Swung = "swung",
+        /// Blades that leant as the wind was, without swinging.
+        Leant = "leant",
+        /// Blades stepped one by one, as something presses them or did.
+        Pressed = "pressed",
+        /// Squares of blades that were not stepped, as none of them is in view; summed over steps.
+        SquaresAsleep = "squares_asleep",
         /// What was noted of elements because an event asks for it.
         Events = "events",
         /// Elements that lie still and were not asked, summed over steps.

@@ -15,7 +15,8 @@ use crate::noise::gust_noise;
 use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
 use crate::particles::Attractor;
 use crate::paths::{Path, PathSpec};
-use crate::simd::Level;
+use crate::pushers::{Pusher, PusherSpec, Pushing};
+use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
 
 /// Fields that all populations feel, each through its own motion settings.
@@ -42,6 +43,9 @@ pub struct WorldSpec {
     /// Balls that pick elements up, at most 65536. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub collector: Vec<CollectorSpec>,
+    /// What moves through blades and bends them, at most 4096. Default nothing.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub pusher: Vec<PusherSpec>,
     /// Brushes that dig or fill masks while the world runs, at most 64. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub brush: Vec<BrushSpec>,
@@ -81,11 +85,14 @@ pub struct GustSpec {
     pub size: f32,
     /// How fast gusts change where the air stands still, m/s of drift through the noise, 0 to 1000. Default 0.5.
     pub drift: f32,
+    /// Factor on the steady wind, from the deepest lull to the strongest gust, -10 to 10; below 0 it blows back. Default 1 to 1: as steady as
+    /// it is.
+    pub swell: Span,
 }
 
 impl Default for GustSpec {
     fn default() -> Self {
-        Self { strength: 1.0, size: 3.0, drift: 0.5 }
+        Self { strength: 1.0, size: 3.0, drift: 0.5, swell: Span::new(1.0, 1.0) }
     }
 }
 
@@ -99,6 +106,7 @@ impl Default for WorldSpec {
             obstacle: Vec::new(),
             endless: None,
             collector: Vec::new(),
+            pusher: Vec::new(),
             brush: Vec::new(),
         }
     }
@@ -135,6 +143,12 @@ impl WorldSpec {
         self
     }
 
+    /// The same world with one more pusher.
+    pub fn pusher(mut self, pusher: PusherSpec) -> Self {
+        self.pusher.push(pusher);
+        self
+    }
+
     /// Checks the values and makes them ready for stepping.
     ///
     /// # Errors
@@ -155,6 +169,7 @@ impl WorldSpec {
             own_fields: Vec::new(),
             solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
+            pushers: self.pusher.iter().map(Pusher::new).collect(),
             brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
             stamp,
             origin: stamp,
@@ -173,6 +188,7 @@ impl WorldSpec {
             within("gusts.strength", gusts.strength, 0.0, 1000.0, "m/s")?;
             within("gusts.size", gusts.size, 0.001, 1e5, "m")?;
             within("gusts.drift", gusts.drift, 0.0, 1000.0, "m/s")?;
+            gusts.swell.check("gusts.swell", -10.0, 10.0, "")?;
         }
         crate::fields::check(&self.field)?;
         crate::obstacles::check(&self.obstacle)?;
@@ -180,9 +196,13 @@ impl WorldSpec {
             endless.check().map_err(|error| error.under("endless"))?;
         }
         crate::collectors::check(&self.collector)?;
+        each("pusher", &self.pusher, MOST_PUSHERS, PusherSpec::check)?;
         each("brush", &self.brush, MOST_BRUSHES, |brush| brush.check(&self.obstacle))
     }
 }
+
+/// Most pushers of a world.
+const MOST_PUSHERS: usize = 4096;
 
 /// Most brushes of a world.
 const MOST_BRUSHES: usize = 64;
@@ -228,6 +248,7 @@ pub struct World {
     own_fields: Vec<Arc<dyn Field>>,
     solid: Solid,
     collectors: Vec<Collector>,
+    pushers: Vec<Pusher>,
     /// Paths of the spec's brushes.
     brushes: Vec<Option<Path>>,
     stamp: u64,
@@ -418,6 +439,84 @@ impl World {
         pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))
     }
 
+    /// Velocity of the air at places, m/s, at a time, s after the start: steady wind, gusts, and every field of the spec that moves air. Slices of
+    /// one length; what pushes without moving air, and fields of one's own, are left out.
+    ///
+    /// ```
+    /// let world = frolic_core::WorldSpec::default().wind([3.0, 0.0, 0.0]).build()?;
+    /// let (mut x, mut y, mut z) = ([0.0], [0.0], [0.0]);
+    /// world.air(0.0, [&[1.0], &[0.0], &[2.0]], [&mut x, &mut y, &mut z]);
+    /// assert_eq!((x, y, z), ([3.0], [0.0], [0.0]));
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn air(&self, time: f64, position: [&[f32]; 3], into: [&mut [f32]; 3]) {
+        let level = Level::new();
+        let n = into.iter().map(|axis| axis.len()).chain(position.iter().map(|axis| axis.len())).min().unwrap_or(0);
+        let gusts = self.gusts_at(time);
+        let [ax, ay, az] = into;
+        for from in (0..n).step_by(AIR) {
+            let many = from..n.min(from + AIR);
+            let position = position.map(|axis| &axis[many.clone()]);
+            let air = [&mut ax[many.clone()], &mut ay[many.clone()], &mut az[many]];
+            self.air_of_chunk(level, time, gusts.as_ref(), position, air);
+        }
+    }
+
+    /// [`World::air`] of at most [`AIR`] places.
+    fn air_of_chunk(
+        &self,
+        level: Level,
+        time: f64,
+        gusts: Option<&Gusts>,
+        position: [&[f32]; 3],
+        air: [&mut [f32]; 3],
+    ) {
+        let n = position[0].len();
+        let zero = &[0.0; AIR][..n];
+        let mut push = [[0.0; AIR]; 3];
+        let [qx, qy, qz] = &mut push;
+        let mut chunk = FieldChunk {
+            time,
+            dt: 0.0,
+            position,
+            velocity: [zero; 3],
+            age: zero,
+            life: zero,
+            id: &[0; AIR][..n],
+            air,
+            push: [&mut qx[..n], &mut qy[..n], &mut qz[..n]],
+        };
+        for axis in 0..3 {
+            chunk.air[axis].fill(self.spec.wind[axis]);
+        }
+        if let Some(gusts) = gusts {
+            let [px, py, pz] = position;
+            let [ax, ay, az] = &mut chunk.air;
+            dispatch!(level, simd => gusts.add(simd, [px, py, pz], ax, ay, az));
+        }
+        for field in self.fields.iter().filter(|field| field.moves_air() && field.acts(time)) {
+            let curl = field.curl_at(self.spec.wind, time);
+            field.act(level, curl.as_ref(), &mut chunk);
+        }
+    }
+
+    /// Pushers as they are at a time, s.
+    pub fn pushers_at(&self, time: f64) -> impl Iterator<Item = Pushing> {
+        self.pushers.iter().filter_map(move |pusher| pusher.at(time))
+    }
+
+    /// Puts a pusher, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed. Returns whether there is such
+    /// a pusher.
+    pub fn put_pusher(&mut self, nth: usize, position: [f32; 3]) -> bool {
+        let place = Vec3::from(position);
+        match self.pushers.get_mut(nth) {
+            Some(pusher) if place.is_finite() => pusher.put(place),
+            Some(_) => {}
+            None => return false,
+        }
+        true
+    }
+
     /// The gust field at a time, s.
     pub(crate) fn gusts_at(&self, time: f64) -> Option<Gusts> {
         let gusts = self.spec.gusts?;
@@ -430,7 +529,10 @@ impl World {
         };
         let [x, y, z] = self.spec.wind;
         let origin = [shift(x, 0.0), shift(y, gusts.drift), shift(z, 0.0)];
-        Some(Gusts { origin, per_metre, strength: gusts.strength })
+        let Span { min, max } = gusts.swell;
+        let along = self.spec.wind.map(|axis| axis * (max - min) * 0.5);
+        let base = self.spec.wind.map(|axis| axis * ((max + min) * 0.5 - 1.0));
+        Some(Gusts { origin, per_metre, strength: gusts.strength, along, base })
     }
 }
 
@@ -444,18 +546,52 @@ pub struct Gusts {
     pub per_metre: f32,
     /// m/s.
     pub strength: f32,
+    /// What the noise's second value adds, m/s.
+    pub along: [f32; 3],
+    /// What is added everywhere, m/s.
+    pub base: [f32; 3],
 }
+
+/// Places whose air is worked out at once.
+const AIR: usize = 1024;
 
 /// Sets the gust noise apart from every other use of the hash.
 pub const GUST_SEED: u32 = 0x5715_7a11;
 
 impl Gusts {
+    /// Most speed that is added anywhere, m/s.
+    pub(crate) fn most(&self) -> f32 {
+        self.strength * 2.0 + Vec3::from(self.along).length() + Vec3::from(self.base).length()
+    }
+
+    /// Adds to the air at places.
+    #[inline(always)]
+    pub(crate) fn add<S: Simd>(
+        &self,
+        _simd: S,
+        [px, py, pz]: [&[f32]; 3],
+        ax: &mut [f32],
+        ay: &mut [f32],
+        az: &mut [f32],
+    ) {
+        let gusts = *self;
+        let n = px.len();
+        let (py, pz, ax, ay, az) = (&py[..n], &pz[..n], &mut ax[..n], &mut ay[..n], &mut az[..n]);
+        for i in 0..n {
+            let [a, b, c] = gusts.at([px[i], py[i], pz[i]]);
+            ax[i] += a;
+            ay[i] += b;
+            az[i] += c;
+        }
+    }
+
     /// Speed added to the steady wind at a point, m/s.
     #[inline(always)]
     pub(crate) fn at(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
         let [ox, oy, oz] = self.origin;
         let point = [x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz];
         let [a, b, c] = gust_noise(point, GUST_SEED);
-        [a * self.strength, b * self.strength, c * self.strength]
+        let ([u, v, w], [p, q, r]) = (self.along, self.base);
+        [a * self.strength + b * u + p, b * self.strength + b * v + q, c * self.strength + b * w + r]
     }
 }

@@ -11,7 +11,7 @@ use crate::particles::CORNERS;
 
 /// Words of a step's uniform.
 pub(crate) const STEP_WORDS: u64 =
-    44 + MOST_SOLID as u64 * (16 + 8) + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
+    52 + MOST_SOLID as u64 * (16 + 8) + 16 + MOST_FIELDS as u64 * 12 + MOST_WAVES as u64 * 8;
 /// Words of an emitter.
 pub(crate) const EMITTER_WORDS: u64 = 40;
 /// An emitter's shape where its newborn are written down.
@@ -29,6 +29,8 @@ pub(crate) fn step_words(words: &mut Words, motion: &Motion, spec: &ParticleSpec
         motion.attractor.map_or(([0.0; 3], 0.0, 0.0), |point| (point.position, point.strength, point.radius));
     words.float(&[strength, pull, radius, 0.0]);
     words.float(&place).float(&[0.0]);
+    let (along, base) = motion.gusts.map_or(([0.0; 3], [0.0; 3]), |gusts| (gusts.along, gusts.base));
+    words.float(&along).float(&[0.0]).float(&base).float(&[0.0]);
     words.float(&[spec.life.min, spec.life.max, spec.size.min, spec.size.max]);
 }
 

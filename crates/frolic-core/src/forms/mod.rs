@@ -24,6 +24,7 @@ pub use plane::Plane;
 pub use surface::Surface;
 
 use crate::error::SpecError;
+use crate::placement::PlacedColumns;
 
 /// Something with an extent.
 #[derive(Debug, Clone)]
@@ -35,6 +36,8 @@ pub enum Form {
     Distance(Arc<DistanceGrid>),
     /// Rows of values.
     Plane(Arc<Plane>),
+    /// Places of their own, such as a placement or a snapshot that was read.
+    Places(Arc<PlacedColumns>),
 }
 
 /// Forms by name.
@@ -96,6 +99,17 @@ impl Forms {
         }
     }
 
+    /// The places of this name, for a key of a spec.
+    ///
+    /// # Errors
+    /// When there are none, or it is something else.
+    pub fn places(&self, key: &str, name: &str) -> Result<&Arc<PlacedColumns>, SpecError> {
+        match self.get(name) {
+            Some(Form::Places(places)) => Ok(places),
+            other => Err(self.wrong(key, name, "places", other)),
+        }
+    }
+
     fn wrong(&self, key: &str, name: &str, wanted: &str, found: Option<&Form>) -> SpecError {
         let names: Vec<&str> = self.by_name.keys().map(String::as_str).collect();
         let problem = match found {
@@ -103,6 +117,7 @@ impl Forms {
             Some(Form::Surface(_)) => format!("form '{name}' is triangles, not {wanted}"),
             Some(Form::Distance(_)) => format!("form '{name}' is a distance grid, not {wanted}"),
             Some(Form::Plane(_)) => format!("form '{name}' is a picture, not {wanted}"),
+            Some(Form::Places(_)) => format!("form '{name}' is places, not {wanted}"),
         };
         let instead = if names.is_empty() {
             "add a form of that name".to_owned()

@@ -9,6 +9,7 @@ use super::spec::{MeshPart, ShapeSpec, VolumePart};
 use crate::error::SpecError;
 use crate::forms::{DistanceGrid, Forms, Plane, Surface, pick, sums};
 use crate::obstacles::MaskLie;
+use crate::placement::PlacedColumns;
 use crate::random::Draws;
 
 /// A shape made ready.
@@ -18,6 +19,7 @@ pub(crate) enum Source {
     Heights(Arc<Plane>, [f32; 2], f32),
     Mesh(Arc<Surface>, MeshPart),
     Volume(Arc<DistanceGrid>, VolumePart),
+    Places(Arc<PlacedColumns>),
     /// A picture with rising sums of its brightness, and the size of a pixel, m.
     Picture(Arc<Plane>, Vec<f32>, f32, MaskLie),
 }
@@ -42,6 +44,14 @@ impl Source {
                     return Err(SpecError::new("shape.volume.form", problem, "bake a closed mesh, or finer"));
                 }
                 Self::Volume(Arc::clone(grid), *part)
+            }
+            ShapeSpec::Places { form } => {
+                let places = forms.places("shape.places.form", form)?;
+                if places.is_empty() {
+                    let problem = format!("'{form}' holds no places");
+                    return Err(SpecError::new("shape.places.form", problem, "give one with some"));
+                }
+                Self::Places(Arc::clone(places))
             }
             ShapeSpec::Picture { form, width, lie } => {
                 let picture = forms.plane("shape.picture.form", form)?;
@@ -79,6 +89,11 @@ impl Source {
             Self::Volume(grid, part) => {
                 let [more, ..] = draws.draw(3);
                 self::volume(grid, *part, [u, v, w], more)
+            }
+            Self::Places(places) => {
+                let nth = ((u * places.len() as f32) as usize).min(places.len() - 1);
+                let [x, y, z] = places.position().map(|column| column[nth]);
+                (Vec3::new(x, y, z), None)
             }
             Self::Picture(picture, sums, pixel, lie) => {
                 let (nth, share) = pick(sums, u);

@@ -320,6 +320,11 @@ pub enum ShapeSpec {
         #[serde(default)]
         part: VolumePart,
     },
+    /// Places of a form, each as often as the others.
+    Places {
+        /// Name of the places.
+        form: String,
+    },
     /// A picture, each pixel as often as it is bright.
     Picture {
         /// Name of the picture.
@@ -391,7 +396,7 @@ impl ShapeSpec {
             Self::Volume { part: VolumePart::Shell(depth), .. } => {
                 within("shape.volume.part.shell", *depth, 0.0, 1e6, "m")
             }
-            Self::Volume { .. } => Ok(()),
+            Self::Volume { .. } | Self::Places { .. } => Ok(()),
             Self::Picture { width, .. } => within("shape.picture.width", *width, 0.001, 1e6, "m"),
         }
     }

@@ -21,7 +21,7 @@ use crate::meter::Stage;
 use crate::obstacles::{BLOCK, Met, Nearby};
 use crate::simd::{Level, Simd, dispatch};
 use crate::trace::part;
-use crate::world::{Gusts, World};
+use crate::world::World;
 
 /// All that acts in one step.
 #[derive(Debug, Clone, Copy)]
@@ -59,7 +59,7 @@ impl Acts<'_> {
         if asks || least > 0.0 {
             return false;
         }
-        let gusts = motion.gusts.map_or(0.0, |gusts| gusts.strength * 2.0);
+        let gusts = motion.gusts.map_or(0.0, |gusts| gusts.most());
         let start = Some((length(motion.wind) + gusts, length(motion.fall)));
         let most = self.fields().fold(start, |all, (field, curl)| {
             let ((air, push), (more, harder)) = (all?, field.most(curl)?);
@@ -334,7 +334,8 @@ impl Chunk<'_> {
             chunk.push[axis].fill(motion.fall[axis]);
         }
         if let Some(gusts) = &motion.gusts {
-            dispatch!(acts.level, simd => add_gusts(simd, gusts, chunk.position, &mut chunk.air));
+            let [ax, ay, az] = &mut chunk.air;
+            dispatch!(acts.level, simd => gusts.add(simd, chunk.position, ax, ay, az));
         }
         for (field, curl) in acts.fields() {
             field.act(acts.level, curl, &mut chunk);
@@ -451,21 +452,6 @@ fn advance_plain<S: Simd, const GUSTS: bool, const ATTRACTOR: bool>(
 fn grow_old<S: Simd>(_simd: S, dt: f32, age: &mut [f32]) {
     for age in age {
         *age += dt;
-    }
-}
-
-#[inline(always)]
-fn add_gusts<S: Simd>(_simd: S, gusts: &Gusts, position: [&[f32]; 3], air: &mut [&mut [f32]; 3]) {
-    let gusts = *gusts;
-    let [px, py, pz] = position;
-    let [x, y, z] = air;
-    let n = px.len();
-    let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
-    for i in 0..n {
-        let [a, b, c] = gusts.at([px[i], py[i], pz[i]]);
-        x[i] += a;
-        y[i] += b;
-        z[i] += c;
     }
 }
 

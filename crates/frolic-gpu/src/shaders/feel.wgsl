@@ -1,11 +1,17 @@
 // What a population feels where fields are felt one by one.
 
+// What gusts add to the steady wind at a place.
+fn gust_at(place: vec3<f32>) -> vec3<f32> {
+    let noise = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
+    return noise * step.strengths.x + noise.y * step.gust_along.xyz + step.gust_base.xyz;
+}
+
 // Velocity after a step in which fields are felt one by one: `Chunk::advance_by_fields` of frolic-core/src/particles/step.rs.
 fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
     var air = step.wind.xyz;
     var push = step.fall.xyz;
     if (FIELDS & GUSTS) != 0u {
-        air += gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED) * step.strengths.x;
+        air += gust_at(place);
     }
     for (var k = 0u; k < u32(step.fall.w); k++) {
         let felt = step.field[k];

@@ -55,8 +55,7 @@ const GRIDS: u32 = GROUNDS | STONES | MASKS;
 fn moved(place: vec3<f32>, velocity: vec3<f32>, meets: bool) -> Moved {
     var a = step.push.xyz;
     if (FIELDS & GUSTS) != 0u {
-        let gust = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
-        a += gust * (step.strengths.x * step.drag);
+        a += gust_at(place) * step.drag;
     }
     if (FIELDS & ATTRACTOR) != 0u {
         let d = step.attractor.xyz - place;

@@ -37,6 +37,9 @@ struct Step {
     // Strength of gusts; of the attractor, and its radius.
     strengths: vec4<f32>,
     attractor: vec4<f32>,
+    // What a gust adds of the steady wind, and everywhere.
+    gust_along: vec4<f32>,
+    gust_base: vec4<f32>,
     life: vec2<f32>, size: vec2<f32>,
     seed: u32, due: u32, emitters: u32, capacity: u32,
     // Where its words in the book start; 0 or 1, which of two states is read; whether the population's first, last shard.

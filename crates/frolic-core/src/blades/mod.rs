@@ -1,0 +1,743 @@
+//! Blades: rooted, bent by wind and by what moves through them, in squares of ground.
+//!
+//! **In:** a [`BladeSpec`], a [`World`] with its wind and pushers, and where it is looked at from. **Out:** [`BladeColumns`] and
+//! [`Chunk`]s, which a renderer draws square by square. Blades of one square lie side by side in the columns.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how is a population described? | `spec.rs` |
+//! | what curve is a blade, and how long? | `shape.rs` |
+//! | how does it move? | `step.rs` |
+//! | which squares are there, and awake? | here |
+
+mod shape;
+mod spec;
+mod step;
+
+use glam::{Vec2, Vec3};
+use rayon::prelude::*;
+
+pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
+pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
+pub use step::Torn;
+use shape::held;
+use step::{Air, Changing, Rows, Tear, stiffness};
+
+use crate::columns::columns;
+use crate::endless::{Cells, CellsSpec};
+use crate::error::SpecError;
+use crate::forms::Forms;
+use crate::meter::{Counter, Meter, Stage};
+use crate::placement::{PlacedColumns, PlacedRow, Placement};
+use crate::pushers::Pushing;
+use crate::random::Draws;
+use crate::simd::Level;
+use crate::span::Span;
+use crate::trace::part;
+use crate::world::World;
+
+columns! {
+    /// All attributes of one blade.
+    row BladeRow;
+    /// The attributes of all blades; slices of one length.
+    columns BladeColumns;
+    /// Root x, m.
+    px: f32,
+    /// Root y (up), m.
+    py: f32,
+    /// Root z, m.
+    pz: f32,
+    /// Length, m; 0 where there is no blade.
+    length: f32,
+    /// Half the width at the root, m.
+    size: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Lean along x of still air, radians.
+    rest_x: f32,
+    /// Lean along z of still air, radians.
+    rest_z: f32,
+    /// Lean along x, radians.
+    lean_x: f32,
+    /// Lean along z, radians.
+    lean_z: f32,
+    /// Rate of the lean along x, radians a second.
+    rate_x: f32,
+    /// Rate of the lean along z, radians a second.
+    rate_z: f32,
+    /// Acceleration for each radian off rest, 1/s².
+    stiffness: f32,
+    /// Rise of the ground along x, m a metre.
+    rise_x: f32,
+    /// Rise of the ground along z, m a metre.
+    rise_z: f32,
+    /// How far it is pressed down along x, 1 is flat.
+    press_x: f32,
+    /// How far it is pressed down along z, 1 is flat.
+    press_z: f32,
+    /// Tint, 0 to 1.
+    tint: f32,
+    /// Which of the kinds; with [`TORN`](BladeColumns::TORN) added once it was torn off.
+    kind: u32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl BladeColumns {
+    /// Marks the kind of a blade that was torn off.
+    pub const TORN: u32 = 1 << 31;
+
+    /// How many elements, and empty places.
+    pub fn len(&self) -> usize {
+        self.px.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.px.is_empty()
+    }
+
+    /// The three columns of roots, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+
+    /// Lean along x and z, radians.
+    pub fn lean(&self) -> [&[f32]; 2] {
+        [&self.lean_x, &self.lean_z]
+    }
+}
+
+/// A square of ground and the blades on it.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Chunk {
+    /// Which square, counted in sides from the origin.
+    pub cell: [i32; 2],
+    /// Its first blade.
+    pub first: u32,
+    /// How many.
+    pub len: u32,
+    /// Least x, y, z that any part of its blades can reach, m.
+    pub low: [f32; 3],
+    /// Greatest x, y, z that any part of its blades can reach, m.
+    pub high: [f32; 3],
+    /// Whether it was in view at the last look.
+    pub seen: bool,
+    /// Whether something presses blades of it down, or did until a while ago.
+    pub pressed: bool,
+    /// Whether a square of ground without end lies here.
+    there: bool,
+    /// Distance from the eye at the last look, m.
+    distance: f32,
+    /// Whether it was not stepped for some time: its blades have to be put where the wind leans them.
+    stale: bool,
+    /// Seconds for which blades that stop swinging still settle.
+    settle: f32,
+}
+
+/// A population of blades.
+///
+/// ```
+/// use frolic_core::{BladeSpec, Blades, Meter, PlacementSpec, Span, WorldSpec};
+///
+/// let mut meadow = Blades::new(&BladeSpec::new(PlacementSpec::default()), 500, Span::from(0.004), 1)?;
+/// let world = WorldSpec::default().wind([4.0, 0.0, 0.0]).build()?;
+/// meadow.step(&world, 1.0 / 60.0, 120, &mut Meter::new());
+/// let columns = meadow.columns();
+/// let leaning = (0..500).filter(|&i| columns.lean_x()[i] > columns.rest_x()[i]).count();
+/// assert!(leaning > 450);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Blades {
+    spec: BladeSpec,
+    size: Span,
+    seed: u32,
+    placement: Placement,
+    columns: BladeColumns,
+    /// In order of their first blade; those of no cell are empty.
+    chunks: Vec<Chunk>,
+    around: Option<Around>,
+    /// Where it is looked at from, m.
+    eye: Option<Vec3>,
+    looked: f64,
+    time: f64,
+    steps: u32,
+    pushing: Vec<Pushing>,
+    torn: Vec<Torn>,
+    most_length: f32,
+    alive: usize,
+}
+
+/// Ground without end: which squares are there, and room for each.
+#[derive(Debug)]
+struct Around {
+    cells: Cells,
+    /// Blades that a square has room for.
+    room: u32,
+    /// Squares that are still to be made.
+    waiting: bool,
+}
+
+/// Blades that can come off in a step.
+const MOST_TORN: usize = 4096;
+
+/// How long blades settle that stop swinging, s, and how fast, 1/s.
+const SETTLE: f32 = 1.5;
+const SETTLE_RATE: f32 = 4.0;
+
+impl Blades {
+    /// `count` blades whose roots have half widths of this range, m.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than memory allows.
+    pub fn new(spec: &BladeSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        Self::with_forms(spec, count, size, seed, &Forms::default())
+    }
+
+    /// The same, where the placement may name forms.
+    ///
+    /// # Errors
+    /// As [`Blades::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &BladeSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        spec.check()?;
+        size.check("size", 0.0, 1e4, "m")?;
+        let mut layers = spec.placement.clone();
+        let around = match &spec.endless {
+            None => None,
+            Some(endless) => {
+                let cells = CellsSpec::new(spec.chunk, endless.reach);
+                let ground = std::f32::consts::PI * endless.reach * endless.reach;
+                for layer in layers.iter_mut().filter(|layer| layer.density == 0.0) {
+                    layer.density = (count as f32 / ground).max(1e-6);
+                }
+                let mean = count as f32 / ground * spec.chunk * spec.chunk;
+                // As many as come by chance, and twice as many where sieves leave other squares empty.
+                let room = (mean * 2.0 + 6.0 * mean.sqrt()).ceil() as u32 + 8;
+                Some(Around { cells: Cells::new(cells)?, room, waiting: true })
+            }
+        };
+        let slots = around.as_ref().map_or(0, |around| around.cells.most() as u64);
+        let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
+        check_memory(most)?;
+        let asked = spec.endless.is_none().then_some(count);
+        let placement = Placement::new(&layers, asked, seed, forms).map_err(|error| error.under("placement"))?;
+        let mut blades = Self {
+            spec: spec.clone(),
+            size,
+            seed,
+            placement,
+            columns: BladeColumns::default(),
+            chunks: Vec::new(),
+            around,
+            eye: None,
+            looked: f64::NEG_INFINITY,
+            time: 0.0,
+            steps: 0,
+            pushing: Vec::with_capacity(256),
+            torn: Vec::with_capacity(if spec.tear.is_some() { MOST_TORN } else { 0 }),
+            most_length: 0.0,
+            alive: 0,
+        };
+        let refused = |_| {
+            let problem = format!("the system has no room for {most} blades");
+            SpecError::new("count", problem, "write a smaller count")
+        };
+        blades.columns.reserve(most as usize).map_err(refused)?;
+        if blades.around.is_some() {
+            let none = BladeRow::NONE;
+            (0..most).for_each(|_| blades.columns.push(&none));
+            let room = (most / slots.max(1)) as u32;
+            blades.chunks.extend((0..slots as u32).map(|slot| Chunk::empty(slot * room)));
+            blades.recentre([0.0, 0.0]);
+        } else {
+            blades.fill();
+        }
+        Ok(blades)
+    }
+
+    /// Puts all blades of areas that end, square by square.
+    fn fill(&mut self) {
+        let placed = self.placement.all();
+        let side = self.spec.chunk;
+        let cell = |nth: usize| {
+            let [x, _, z] = placed.position();
+            [z[nth], x[nth]].map(|at| (at / side).floor() as i32)
+        };
+        let mut order: Vec<u32> = (0..placed.len() as u32).collect();
+        // Stable: within a square as they were placed.
+        order.par_sort_by_key(|&nth| cell(nth as usize));
+        let mut next = 0;
+        while next < order.len() {
+            let [z, x] = cell(order[next] as usize);
+            let end = next + order[next..].iter().take_while(|&&nth| cell(nth as usize) == [z, x]).count();
+            let mut chunk = Chunk { cell: [x, z], ..Chunk::empty(next as u32) };
+            for &nth in &order[next..end] {
+                if let Some(row) = placed.row(nth as usize) {
+                    let row = self.blade(&row);
+                    self.columns.push(&row);
+                    chunk.take_in(&row);
+                }
+            }
+            chunk.len = (end - next) as u32;
+            chunk.stale = true;
+            self.chunks.push(chunk);
+            next = end;
+        }
+        self.alive = self.columns.len();
+        self.most_length = self.columns.length.iter().copied().fold(0.0, f32::max);
+    }
+
+    /// A blade that stands at a place.
+    fn blade(&self, placed: &PlacedRow) -> BladeRow {
+        let draws = Draws { seed: self.seed ^ BLADE_SEED, id: placed.id };
+        let [length, size, hz] = draws.draw(0);
+        let [bend, ..] = draws.draw(1);
+        let (sin, cos) = libm::sincosf(placed.turn);
+        let bend = self.spec.bend_degrees.at(bend).to_radians() + placed.bend + placed.tilt;
+        let rise = Vec2::new(placed.rise_x, placed.rise_z);
+        let rest = held(Vec2::new(sin, cos) * bend, rise);
+        BladeRow {
+            px: placed.px,
+            py: placed.py,
+            pz: placed.pz,
+            length: self.spec.length.at(length) * placed.size,
+            // Small ones are not as much narrower as they are shorter.
+            size: self.size.at(size) * placed.size.sqrt(),
+            turn: placed.turn,
+            rest_x: rest.x,
+            rest_z: rest.y,
+            lean_x: rest.x,
+            lean_z: rest.y,
+            rate_x: 0.0,
+            rate_z: 0.0,
+            stiffness: stiffness(self.spec.sway_hz.at(hz)) * placed.stiffness,
+            rise_x: rise.x,
+            rise_z: rise.y,
+            press_x: 0.0,
+            press_z: 0.0,
+            tint: placed.tint,
+            kind: placed.kind,
+            id: placed.id,
+        }
+    }
+
+    /// Moves the middle that ground without end is made around: x and z, m. Squares that are too far are given up at once, new ones made over
+    /// the next steps, nearest first. Returns whether any is still to be made or came or went.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        let Some(around) = &mut self.around else { return false };
+        let moved = around.cells.follow(middle);
+        if !moved && !around.waiting {
+            return false;
+        }
+        let first = self.alive == 0;
+        // Those that are there no more.
+        let there = around.cells.all();
+        let mut gone = 0;
+        for chunk in &mut self.chunks {
+            if chunk.there && there.binary_search(&chunk.cell).is_err() {
+                let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+                self.alive -= range.len();
+                self.columns.length[range].fill(0.0);
+                *chunk = Chunk::empty(chunk.first);
+                gone += 1;
+            }
+        }
+        let mut missing: Vec<[i32; 2]> = there
+            .iter()
+            .copied()
+            .filter(|cell| !self.chunks.iter().any(|chunk| chunk.there && chunk.cell == *cell))
+            .collect();
+        let side = self.spec.chunk;
+        let off = |&[x, z]: &[i32; 2]| {
+            let at = Vec2::new((x as f32 + 0.5) * side, (z as f32 + 0.5) * side);
+            (at - Vec2::from(middle)).length_squared()
+        };
+        missing.sort_by(|a, b| off(a).total_cmp(&off(b)).then(a.cmp(b)));
+        let most_new = self.spec.endless.map_or(u32::MAX, |endless| endless.most_new);
+        let most = if first { missing.len() } else { (most_new / around.room.max(1)).max(1) as usize };
+        let many = missing.len().min(most);
+        around.waiting = missing.len() > many;
+        let changed = moved || gone > 0 || many > 0;
+        self.make(&missing[..many]);
+        changed
+    }
+
+    /// Makes squares, side by side on all cores.
+    fn make(&mut self, cells: &[[i32; 2]]) {
+        let side = self.spec.chunk;
+        let placement = &self.placement;
+        let made: Vec<(PlacedColumns, [i32; 2])> = cells
+            .par_iter()
+            .map(|&[x, z]| {
+                let mut placed = PlacedColumns::default();
+                let low = [x as f32 * side, z as f32 * side];
+                placement.within(low, [low[0] + side, low[1] + side], &mut placed);
+                (placed, [x, z])
+            })
+            .collect();
+        let room = self.around.as_ref().map_or(0, |around| around.room as usize);
+        for (placed, cell) in &made {
+            let Some(slot) = self.chunks.iter().position(|chunk| !chunk.there) else { return };
+            let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
+            // More than there is room for: every so manieth is left out, so that no edge of the square is bare.
+            let many = placed.len().min(room);
+            for nth in 0..many {
+                let from = if placed.len() > room { nth * placed.len() / room } else { nth };
+                if let Some(row) = placed.row(from) {
+                    let row = self.blade(&row);
+                    self.columns.put(chunk.first as usize + nth, &row);
+                    chunk.take_in(&row);
+                    self.most_length = self.most_length.max(row.length);
+                }
+            }
+            chunk.len = many as u32;
+            chunk.there = true;
+            self.alive += many;
+            self.chunks[slot] = chunk;
+        }
+    }
+
+    /// Looks which squares are in view: from where, m, and whether a box (least and greatest x, y, z, m) can be seen. Squares out of view are not
+    /// stepped until they come into view again, but for those that something presses. With [`BladeSpec::look_every`] it does nothing until that
+    /// time has passed.
+    pub fn look(&mut self, eye: [f32; 3], sees: impl Fn([f32; 3], [f32; 3]) -> bool + Sync) {
+        let every = f64::from(self.spec.look_every);
+        if every > 0.0 && self.time - self.looked < every && self.time >= self.looked {
+            return;
+        }
+        self.looked = self.time;
+        let eye = Vec3::from(eye);
+        self.eye = Some(eye);
+        // What could come into view until the next look.
+        let margin = if every > 0.0 { self.spec.chunk } else { 0.0 };
+        let wide = |chunk: &Chunk| (chunk.low.map(|v| v - margin), chunk.high.map(|v| v + margin));
+        for chunk in self.chunks.iter_mut().filter(|chunk| chunk.len > 0) {
+            let (low, high) = wide(chunk);
+            chunk.seen = sees(low, high);
+            let nearest = eye.clamp(chunk.low.into(), chunk.high.into());
+            chunk.distance = nearest.distance(eye);
+        }
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). O(blades in squares that are awake).
+    pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        if !(dt.is_finite() && dt > 0.0) {
+            return;
+        }
+        let started = meter.start(Stage::Integrate);
+        self.torn.clear();
+        let mut told = Told::default();
+        for nth in 0..steps {
+            self.pushing.clear();
+            let room = self.pushing.capacity();
+            self.pushing.extend(world.pushers_at(self.time).take(room.max(256)));
+            let tear = self.spec.tear.as_ref().map(|tear| Tear {
+                above: tear.above_degrees.to_radians(),
+                share: tear.rate * dt,
+                stub: tear.stub,
+                draw: self.steps,
+            });
+            let air = Air {
+                world,
+                level: Level::new(),
+                time: self.time,
+                plain: !world.fields().iter().any(|field| field.moves_air()),
+                gusts: world.gusts_at(self.time),
+                wind: [world.spec().wind[0], world.spec().wind[2]],
+                dt,
+                drag: self.spec.drag,
+                slow: self.spec.drag + self.spec.damping,
+                recover: self.spec.recover,
+            };
+            let near = match self.spec.motion {
+                BladeMotion::Swing => f32::INFINITY,
+                BladeMotion::Lean => -1.0,
+                BladeMotion::Near(far) => far,
+            };
+            let (last, pushing) = (nth + 1 == steps, &self.pushing[..]);
+            let (fixed, own) = self.columns.halves();
+            let plan = Plan { air: &air, fixed, pushing, near, last };
+            told.add(plan.step(&mut self.chunks, own, 0));
+            if let Some(tear) = tear {
+                self.tear(tear);
+            }
+            self.time += f64::from(dt);
+            self.steps = self.steps.wrapping_add(1);
+        }
+        meter.moved(Stage::Integrate, told.bytes());
+        meter.stop(started);
+        meter.add(Counter::Alive, self.alive as u64);
+        meter.add(Counter::ElementBytes, (self.columns.len() * BladeColumns::BYTES_PER_ELEMENT) as u64);
+        meter.add(Counter::Swung, told.swung);
+        meter.add(Counter::Leant, told.leant);
+        meter.add(Counter::Pressed, told.pressed);
+        meter.add(Counter::SquaresAsleep, told.asleep);
+    }
+
+    /// Takes off what tears, in order of the squares.
+    fn tear(&mut self, tear: Tear) {
+        for chunk in self.chunks.iter().filter(|chunk| chunk.seen || chunk.pressed) {
+            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let (fixed, own) = self.columns.halves();
+            let (_, own) = own.split(range.start);
+            let (own, _) = own.split(range.len());
+            fixed.rows(range, own).tear(tear, &mut self.torn);
+        }
+    }
+
+    /// What came off in the last steps, for a population of particles to take on.
+    pub fn torn(&self) -> &[Torn] {
+        &self.torn
+    }
+
+    /// What it was made from.
+    pub fn spec(&self) -> &BladeSpec {
+        &self.spec
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.alive
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.alive == 0
+    }
+
+    /// The attributes of all; blades of ground without end have gaps between squares, of length 0.
+    pub fn columns(&self) -> &BladeColumns {
+        &self.columns
+    }
+
+    /// Squares, in order of their first blade; some may hold none.
+    pub fn chunks(&self) -> &[Chunk] {
+        &self.chunks
+    }
+
+    /// Where blades are put.
+    pub fn placement(&self) -> &Placement {
+        &self.placement
+    }
+
+    /// Length of the longest, m.
+    pub fn longest(&self) -> f32 {
+        self.most_length
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+}
+
+/// Sets the draws of blades apart.
+const BLADE_SEED: u32 = 0x0b1a_de55;
+
+fn check_memory(most: u64) -> Result<(), SpecError> {
+    let each = BladeColumns::BYTES_PER_ELEMENT as u64;
+    if most * each <= crate::particles::MEMORY_LIMIT {
+        return Ok(());
+    }
+    let problem = format!("{most} blades are over the memory limit");
+    let instead = format!("write at most {}", crate::particles::MEMORY_LIMIT / each);
+    Err(SpecError::new("count", problem, instead))
+}
+
+impl BladeRow {
+    /// An empty place.
+    const NONE: Self = Self {
+        px: 0.0,
+        py: 0.0,
+        pz: 0.0,
+        length: 0.0,
+        size: 0.0,
+        turn: 0.0,
+        rest_x: 0.0,
+        rest_z: 0.0,
+        lean_x: 0.0,
+        lean_z: 0.0,
+        rate_x: 0.0,
+        rate_z: 0.0,
+        stiffness: 1.0,
+        rise_x: 0.0,
+        rise_z: 0.0,
+        press_x: 0.0,
+        press_z: 0.0,
+        tint: 0.0,
+        kind: 0,
+        id: 0,
+    };
+}
+
+impl Chunk {
+    fn empty(first: u32) -> Self {
+        Self {
+            cell: [0; 2],
+            first,
+            len: 0,
+            low: [f32::INFINITY; 3],
+            high: [f32::NEG_INFINITY; 3],
+            seen: true,
+            pressed: false,
+            there: false,
+            distance: 0.0,
+            stale: false,
+            settle: 0.0,
+        }
+    }
+
+    /// Widens its box by all that a blade can reach.
+    fn take_in(&mut self, row: &BladeRow) {
+        let reach = row.length;
+        for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
+            // A blade is nowhere below its root, but for its width.
+            let below = if axis == 1 { row.size } else { reach + row.size };
+            self.low[axis] = self.low[axis].min(at - below);
+            self.high[axis] = self.high[axis].max(at + reach + row.size);
+        }
+    }
+
+    /// Whether a pusher reaches it.
+    fn meets(&self, pushing: &Pushing) -> bool {
+        let [low, high] = [Vec3::from(self.low), Vec3::from(self.high)];
+        let nearest = pushing.at.clamp(low, high);
+        let off = Vec2::new(nearest.x - pushing.at.x, nearest.z - pushing.at.z);
+        off.length() < pushing.radius
+    }
+}
+
+/// What a step did.
+#[derive(Debug, Default, Clone, Copy)]
+struct Told {
+    swung: u64,
+    leant: u64,
+    pressed: u64,
+    asleep: u64,
+}
+
+impl Told {
+    fn add(&mut self, other: Self) {
+        self.swung += other.swung;
+        self.leant += other.leant;
+        self.pressed += other.pressed;
+        self.asleep += other.asleep;
+    }
+
+    /// Bytes read and written: place, length, rest, stiffness, rise and lean, of those that swing rates too, of those that are pressed that too.
+    fn bytes(self) -> u64 {
+        (self.leant * 13 + self.swung * 17 + self.pressed * 21) * size_of::<f32>() as u64
+    }
+}
+
+/// Columns that a step only reads.
+#[derive(Clone, Copy)]
+struct FixedColumns<'a> {
+    position: [&'a [f32]; 3],
+    rest: [&'a [f32]; 2],
+    stiffness: &'a [f32],
+    rise: [&'a [f32]; 2],
+    id: &'a [u32],
+}
+
+impl<'a> FixedColumns<'a> {
+    fn rows(self, range: std::ops::Range<usize>, own: Changing<'a>) -> Rows<'a> {
+        Rows {
+            position: self.position.map(|column| &column[range.clone()]),
+            rest: self.rest.map(|column| &column[range.clone()]),
+            stiffness: &self.stiffness[range.clone()],
+            rise: self.rise.map(|column| &column[range.clone()]),
+            id: &self.id[range],
+            own,
+        }
+    }
+}
+
+impl BladeColumns {
+    /// What a step reads, and what it changes.
+    fn halves(&mut self) -> (FixedColumns<'_>, Changing<'_>) {
+        let Self { px, py, pz, length, rest_x, rest_z, lean_x, lean_z, rate_x, rate_z, stiffness, rise_x, rise_z, press_x, press_z, kind, id, .. } =
+            self;
+        let fixed =
+            FixedColumns { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
+        (fixed, Changing { length, lean: [lean_x, lean_z], rate: [rate_x, rate_z], press: [press_x, press_z], kind })
+    }
+}
+
+/// One step of all squares.
+struct Plan<'a> {
+    air: &'a Air<'a>,
+    fixed: FixedColumns<'a>,
+    pushing: &'a [Pushing],
+    /// Squares nearer than this swing, m.
+    near: f32,
+    /// Whether the picture is taken after it.
+    last: bool,
+}
+
+impl Plan<'_> {
+    /// Steps squares whose blades start at `base`, halves side by side on all cores: no list of pieces is made.
+    fn step(&self, chunks: &mut [Chunk], own: Changing<'_>, base: usize) -> Told {
+        if chunks.len() > 1 {
+            let (left, right) = chunks.split_at_mut(chunks.len() / 2);
+            let middle = right[0].first as usize;
+            let (before, after) = own.split(middle - base);
+            let (mut told, more) =
+                rayon::join(|| self.step(left, before, base), || self.step(right, after, middle));
+            told.add(more);
+            return told;
+        }
+        match chunks {
+            [chunk] => self.chunk(chunk, own),
+            _ => Told::default(),
+        }
+    }
+
+    fn chunk(&self, chunk: &mut Chunk, own: Changing<'_>) -> Told {
+        let mut told = Told::default();
+        let many = chunk.len as usize;
+        if many == 0 {
+            return told;
+        }
+        let met = self.pushing.iter().any(|pushing| chunk.meets(pushing));
+        if !(chunk.seen || chunk.pressed || met) {
+            (chunk.stale, told.asleep) = (true, 1);
+            return told;
+        }
+        let _part = part(Stage::Integrate);
+        let (own, _) = own.split(many);
+        let from = chunk.first as usize;
+        let mut rows = self.fixed.rows(from..from + many, own);
+        let swings = chunk.distance < self.near;
+        if chunk.stale {
+            // From where the wind leans it, at rest.
+            rows.lean(self.air, 0.0);
+            rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
+            (chunk.stale, chunk.settle) = (false, 0.0);
+        }
+        if met || chunk.pressed {
+            chunk.pressed = rows.press(self.air, self.pushing);
+            (chunk.settle, told.pressed) = (SETTLE, many as u64);
+        } else if swings {
+            rows.swing(self.air);
+            (chunk.settle, told.swung) = (SETTLE, many as u64);
+        } else if self.last || chunk.settle > 0.0 {
+            let left = if chunk.settle > 0.0 { libm::expf(-SETTLE_RATE * self.air.dt) } else { 0.0 };
+            rows.lean(self.air, left);
+            if chunk.settle > 0.0 {
+                chunk.settle -= self.air.dt;
+                rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
+            }
+            told.leant = many as u64;
+        }
+        told
+    }
+}

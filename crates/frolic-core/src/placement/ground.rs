@@ -1,0 +1,127 @@
+//! The ground that elements are put on: level, or after a height map.
+
+use std::sync::Arc;
+
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::error::{SpecError, vector_within, within};
+use crate::forms::{Forms, Plane};
+
+/// Ground after a height map.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct TerrainSpec {
+    /// Name of the form: rows of heights.
+    pub form: String,
+    /// Where its middle lies, m, at value 0. Default the origin.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// Extent along x and z, m, 0.01 to 1e6.
+    pub size: [f32; 2],
+    /// Height of value 1 above value 0, m, 0 to 1e5.
+    pub height: f32,
+    /// Values up to this one are holes in which nothing stands; what is no number counts as 0. Default -1: no holes.
+    #[serde(default = "no_holes")]
+    pub hole: f32,
+}
+
+fn no_holes() -> f32 {
+    -1.0
+}
+
+impl TerrainSpec {
+    /// A height map about the origin: its extent along x and z, m, and the height of value 1, m.
+    pub fn new(form: &str, size: [f32; 2], height: f32) -> Self {
+        Self { form: form.to_owned(), position: [0.0; 3], size, height, hole: no_holes() }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "m")?;
+        self.size.iter().try_for_each(|&side| within("size", side, 0.01, 1e6, "m"))?;
+        within("height", self.height, 0.0, 1e5, "m")?;
+        within("hole", self.hole, -1.0, 1.0, "")
+    }
+
+    /// Finds its heights.
+    ///
+    /// # Errors
+    /// A value out of range, or no form of rows of that name.
+    pub fn build(&self, forms: &Forms) -> Result<Terrain, SpecError> {
+        self.check()?;
+        let plane = Arc::clone(forms.plane("form", &self.form)?);
+        Ok(Terrain {
+            plane,
+            position: self.position.into(),
+            size: self.size,
+            height: self.height,
+            hole: self.hole,
+        })
+    }
+}
+
+/// A point of the ground.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Footing {
+    /// Height, m.
+    pub y: f32,
+    /// Rise along x and along z, m a metre.
+    pub rise: [f32; 2],
+}
+
+impl Footing {
+    /// Upwards from the ground, unit length.
+    pub fn normal(self) -> Vec3 {
+        Vec3::new(-self.rise[0], 1.0, -self.rise[1]).normalize()
+    }
+}
+
+/// A height map made ready.
+#[derive(Debug, Clone)]
+pub struct Terrain {
+    plane: Arc<Plane>,
+    position: Vec3,
+    size: [f32; 2],
+    height: f32,
+    hole: f32,
+}
+
+impl Terrain {
+    /// The ground at x and z, m. `None` beside it and in holes.
+    ///
+    /// ```
+    /// use frolic_core::{Form, Forms, Plane, TerrainSpec};
+    /// let mut forms = Forms::default();
+    /// forms.insert("slope", Form::Plane(Plane::new(2, 1, vec![0.0, 1.0])?.into()));
+    /// let terrain = TerrainSpec::new("slope", [10.0, 10.0], 2.0).build(&forms)?;
+    /// assert_eq!(terrain.at(0.0, 0.0).unwrap().y, 1.0);
+    /// assert!(terrain.at(6.0, 0.0).is_none());
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn at(&self, x: f32, z: f32) -> Option<Footing> {
+        let across = (x - self.position.x) / self.size[0] + 0.5;
+        let up = 0.5 - (z - self.position.z) / self.size[1];
+        // Written so that what is not a number is beside it.
+        let inside = (0.0..=1.0).contains(&across) && (0.0..=1.0).contains(&up);
+        if !inside {
+            return None;
+        }
+        let [value, gx, gy] = self.plane.slope(across, up);
+        (value > self.hole).then(|| Footing {
+            y: self.position.y + value * self.height,
+            rise: [gx * self.height / self.size[0], -gy * self.height / self.size[1]],
+        })
+    }
+
+    /// Least and greatest x and z, m.
+    pub fn extent(&self) -> [[f32; 2]; 2] {
+        let [w, d] = self.size.map(|side| side * 0.5);
+        let Vec3 { x, z, .. } = self.position;
+        [[x - w, z - d], [x + w, z + d]]
+    }
+}

@@ -1,0 +1,744 @@
+//! Placement: where elements of any population are put, and how each is turned, sized, tilted and tinted.
+//!
+//! **In:** layers of [`PlacementSpec`], each a pattern on an area of ground, with sieves that let a share through. **Out:**
+//! [`PlacedColumns`], in order of the squares they lie in. A place depends on the specs and the seed alone: a piece made by itself is
+//! the same as that piece of the whole, so fields without end are generated around the camera, and any chunk size gives the same field.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how do places lie? | `patterns.rs` |
+//! | where do fewer stand? | `sieve.rs` |
+//! | how high is the ground, how steep? | `ground.rs` |
+//! | what do neighbours share? | `clumps.rs` |
+
+mod clumps;
+mod ground;
+mod patterns;
+mod sieve;
+
+use std::sync::Arc;
+
+use glam::{Vec2, Vec3};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+pub use clumps::{Clump, ClumpSpec};
+pub use ground::{Footing, Terrain, TerrainSpec};
+pub use patterns::PatternSpec;
+use patterns::{MOST_DENSITY, Pattern, Spot};
+pub use sieve::{Sieve, SieveBy, SieveSpec};
+
+use crate::columns::columns;
+use crate::error::{SpecError, at_most, within};
+use crate::forms::{Forms, pick, sums};
+use crate::particles::{MeshPart, ShapeSpec, Source, VolumePart};
+use crate::random::{Draws, hash3, lot, unit};
+use crate::span::Span;
+
+/// One layer of a placement.
+///
+/// ```
+/// use frolic_core::{AreaSpec, PatternSpec, Placement, PlacementSpec};
+///
+/// let blue = PatternSpec::BlueNoise { distance: 0.0 };
+/// let spec = PlacementSpec::new(On::Ground(blue)).area(AreaSpec::new([0.0, 0.0], [20.0, 20.0]));
+/// let placed = Placement::new(&[spec], Some(1_000), 7, &Default::default())?.all();
+/// assert_eq!(placed.len(), 1_000);
+/// # use frolic_core::On;
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct PlacementSpec {
+    /// What elements are put on. Default scattered over the ground.
+    pub on: On,
+    /// The piece of ground. Default 10 m by 10 m about the origin. No matter on forms.
+    pub area: AreaSpec,
+    /// Elements a square metre where every sieve lets all through, 0 to 1e6. Default 0: as many as the count asks for.
+    pub density: f32,
+    /// Share of the count that goes to this layer, against those of the other layers, 0 to 1e6. Default 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub share: Option<f32>,
+    /// Lets fewer through, by where they are, at most 16. Default all.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub sieve: Vec<SieveSpec>,
+    /// Heights of the ground. Default level at height 0.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub terrain: Option<TerrainSpec>,
+    /// What neighbours share. Default nothing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub clumps: Option<ClumpSpec>,
+    /// Each element's own way of standing.
+    pub each: EachSpec,
+}
+
+/// What elements are put on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum On {
+    /// The ground, in a pattern.
+    Ground(PatternSpec),
+    /// Triangles, evenly by area; turned outwards.
+    Mesh {
+        /// Name of the form.
+        form: String,
+    },
+    /// A distance grid; turned outwards.
+    Volume {
+        /// Name of the form.
+        form: String,
+        /// What of it. Default its inside.
+        #[serde(default)]
+        part: VolumePart,
+    },
+    /// Places of their own: a form of places, as they are there.
+    Places {
+        /// Name of the form.
+        form: String,
+    },
+}
+
+impl Default for On {
+    fn default() -> Self {
+        Self::Ground(PatternSpec::Scattered)
+    }
+}
+
+/// A rectangle of ground, or ground without end.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct AreaSpec {
+    /// Its middle, x and z, m. Default the origin.
+    pub centre: [f32; 2],
+    /// Extent along x and z, m, 0.001 to 1e6. Default 10 by 10.
+    pub size: [f32; 2],
+}
+
+impl Default for AreaSpec {
+    fn default() -> Self {
+        Self { centre: [0.0; 2], size: [10.0; 2] }
+    }
+}
+
+impl AreaSpec {
+    /// A rectangle about a middle, of an extent along x and z, m.
+    pub fn new(centre: [f32; 2], size: [f32; 2]) -> Self {
+        Self { centre, size }
+    }
+
+    /// Least and greatest x and z, m.
+    pub fn corners(&self) -> [[f32; 2]; 2] {
+        let half = self.size.map(|side| side * 0.5);
+        let [x, z] = self.centre;
+        [[x - half[0], z - half[1]], [x + half[0], z + half[1]]]
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        self.centre.iter().try_for_each(|&at| within("centre", at, -1e6, 1e6, "m"))?;
+        self.size.iter().try_for_each(|&side| within("size", side, 0.001, 1e6, "m"))
+    }
+}
+
+/// How an element stands, drawn for each.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct EachSpec {
+    /// Turn about its own upward axis, degrees. Default 0 to 360.
+    pub turn_degrees: Span,
+    /// Tilt towards where it is turned, degrees. Default 0.
+    pub tilt_degrees: Span,
+    /// Factor on the population's size, 0 to 1e4. Default 1.
+    pub size: Span,
+    /// How far it stands square to the ground or form and not straight up, 0 to 1. Default 0 on the ground, 1 on forms.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub square: Option<f32>,
+    /// How likely each of several kinds is, against the others, at most 16; see a population's `kind`. Default one kind.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub kinds: Vec<f32>,
+}
+
+impl Default for EachSpec {
+    fn default() -> Self {
+        Self {
+            turn_degrees: Span::new(0.0, 360.0),
+            tilt_degrees: Span::from(0.0),
+            size: Span::from(1.0),
+            square: None,
+            kinds: Vec::new(),
+        }
+    }
+}
+
+columns! {
+    /// One placed element.
+    row PlacedRow;
+    /// Placed elements; slices of one length.
+    columns PlacedColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Tilt about the turned x axis, radians.
+    tilt: f32,
+    /// Factor on the population's size.
+    size: f32,
+    /// Tint, 0 to 1.
+    tint: f32,
+    /// Which of the kinds.
+    kind: u32,
+    /// Rise of the ground along x, m a metre.
+    rise_x: f32,
+    /// Rise of the ground along z, m a metre.
+    rise_z: f32,
+    /// How far it hangs over, radians, beyond what the population says.
+    bend: f32,
+    /// Factor on the stiffness.
+    stiffness: f32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl PlacedColumns {
+    /// How many elements.
+    pub fn len(&self) -> usize {
+        self.px.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.px.is_empty()
+    }
+
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+
+    /// Places that were worked out elsewhere, upright and turned as told: position, m, turn and tilt, radians, and size.
+    ///
+    /// ```
+    /// let placed = frolic_core::PlacedColumns::of([([0.0, 1.0, 0.0], [0.5, 0.0], 2.0)]);
+    /// assert_eq!(placed.turn(), [0.5]);
+    /// ```
+    pub fn of(places: impl IntoIterator<Item = ([f32; 3], [f32; 2], f32)>) -> Self {
+        let mut placed = Self::default();
+        for (nth, ([px, py, pz], [turn, tilt], size)) in places.into_iter().enumerate() {
+            let id = hash3(nth as u32, 0, FROM_PLACES)[0];
+            let tint = lot(id)[1];
+            placed.push(&PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT });
+        }
+        placed
+    }
+
+    fn extend(&mut self, other: &Self) {
+        (0..other.len()).filter_map(|nth| other.row(nth)).for_each(|row| self.push(&row));
+    }
+}
+
+/// Sets the keys of read places apart.
+const FROM_PLACES: u32 = 0x1f0c_ace5;
+
+impl PlacedRow {
+    /// At the origin, on level ground, upright, of size 1.
+    pub const UPRIGHT: Self = Self {
+        px: 0.0,
+        py: 0.0,
+        pz: 0.0,
+        turn: 0.0,
+        tilt: 0.0,
+        size: 1.0,
+        tint: 0.5,
+        kind: 0,
+        rise_x: 0.0,
+        rise_z: 0.0,
+        bend: 0.0,
+        stiffness: 1.0,
+        id: 0,
+    };
+}
+
+/// Most layers of a placement, sieves of a layer, and kinds.
+const MOST_LAYERS: usize = 16;
+const MOST_SIEVES: usize = 16;
+const MOST_KINDS: usize = 16;
+
+impl PlacementSpec {
+    /// Put on something.
+    pub fn new(on: On) -> Self {
+        Self { on, ..Self::default() }
+    }
+
+    /// The same over this piece of ground.
+    pub fn area(self, area: AreaSpec) -> Self {
+        Self { area, ..self }
+    }
+
+    /// The same with so many elements a square metre.
+    pub fn density(self, density: f32) -> Self {
+        Self { density, ..self }
+    }
+
+    /// The same with one more sieve.
+    pub fn sieve(mut self, sieve: SieveSpec) -> Self {
+        self.sieve.push(sieve);
+        self
+    }
+
+    /// The same on a height map.
+    pub fn terrain(self, terrain: TerrainSpec) -> Self {
+        Self { terrain: Some(terrain), ..self }
+    }
+
+    /// The same in clumps.
+    pub fn clumps(self, clumps: ClumpSpec) -> Self {
+        Self { clumps: Some(clumps), ..self }
+    }
+
+    /// The same with elements that stand like this.
+    pub fn each(self, each: EachSpec) -> Self {
+        Self { each, ..self }
+    }
+
+    /// Whether the values are in range; forms are looked up by [`Placement::new`].
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        if let On::Ground(pattern) = &self.on {
+            pattern.check().map_err(|error| error.under("on.ground"))?;
+        }
+        self.area.check().map_err(|error| error.under("area"))?;
+        within("density", self.density, 0.0, MOST_DENSITY, "elements a square metre")?;
+        within("share", self.share.unwrap_or(1.0), 0.0, 1e6, "")?;
+        at_most("sieve", self.sieve.len(), MOST_SIEVES)?;
+        for (nth, sieve) in self.sieve.iter().enumerate() {
+            sieve.check().map_err(|error| error.under(&format!("sieve.{nth}")))?;
+        }
+        if let Some(terrain) = &self.terrain {
+            terrain.check().map_err(|error| error.under("terrain"))?;
+        }
+        if let Some(clumps) = &self.clumps {
+            clumps.check().map_err(|error| error.under("clumps"))?;
+        }
+        self.each.check().map_err(|error| error.under("each"))
+    }
+}
+
+impl EachSpec {
+    fn check(&self) -> Result<(), SpecError> {
+        self.turn_degrees.check("turn_degrees", -1e6, 1e6, "degrees")?;
+        self.tilt_degrees.check("tilt_degrees", -180.0, 180.0, "degrees")?;
+        self.size.check("size", 0.0, 1e4, "")?;
+        within("square", self.square.unwrap_or(0.0), 0.0, 1.0, "")?;
+        at_most("kinds", self.kinds.len(), MOST_KINDS)?;
+        self.kinds.iter().try_for_each(|&weight| within("kinds", weight, 0.0, 1e6, ""))?;
+        if !self.kinds.is_empty() && self.kinds.iter().all(|&weight| weight == 0.0) {
+            return Err(SpecError::new("kinds", "none of them is likely", "write a weight above 0"));
+        }
+        Ok(())
+    }
+}
+
+/// A placement made ready: layers, one on top of the other.
+#[derive(Debug, Clone)]
+pub struct Placement {
+    layers: Vec<Layer>,
+    /// Most that are put, if that was asked for.
+    count: Option<u32>,
+}
+
+#[derive(Debug, Clone)]
+struct Layer {
+    spec: PlacementSpec,
+    seed: u32,
+    places: Places,
+    sieves: Vec<Sieve>,
+    terrain: Option<Terrain>,
+    kinds: Vec<f32>,
+    /// Those whose own number is below it are put.
+    threshold: f32,
+}
+
+#[derive(Debug, Clone)]
+enum Places {
+    Pattern(Pattern),
+    /// So many on a form.
+    Form(Source, u32),
+    Read(Arc<PlacedColumns>),
+}
+
+/// Most elements of one placement that are made at once.
+pub const MOST_PLACED: u32 = 64 << 20;
+
+/// Side of the squares that a whole placement is made in, side by side, as a share of its larger side.
+const SQUARES: f32 = 16.0;
+
+impl Placement {
+    /// Layers for so many elements in all, or for as many as their densities say.
+    ///
+    /// With a count, layers of patterns that leave their density open get just that many (fewer only where sieves let next to nothing
+    /// through, or a pattern of its own density has no more); each layer its `share` of it.
+    ///
+    /// # Errors
+    /// A value out of range, a form that is missing or of another kind, or more elements than are made at once.
+    pub fn new(
+        specs: &[PlacementSpec],
+        count: Option<u32>,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        at_most("placement", specs.len(), MOST_LAYERS)?;
+        let shares: f32 = specs.iter().map(|spec| spec.share.unwrap_or(1.0)).sum();
+        let mut layers = Vec::with_capacity(specs.len());
+        let mut left = count;
+        for (nth, spec) in specs.iter().enumerate() {
+            let under = |error: SpecError| if specs.len() > 1 { error.under(&nth.to_string()) } else { error };
+            let part = count.map(|count| {
+                let share = spec.share.unwrap_or(1.0) / shares.max(1e-9);
+                let part = if nth + 1 == specs.len() {
+                    left.unwrap_or(0)
+                } else {
+                    ((f64::from(count) * f64::from(share)).round() as u32).min(left.unwrap_or(0))
+                };
+                left = left.map(|left| left - part);
+                part
+            });
+            let seed = hash3(seed, nth as u32, PLACE_SEED)[0];
+            layers.push(Layer::new(spec, part, seed, forms).map_err(under)?);
+        }
+        Ok(Self { layers, count })
+    }
+
+    /// All that is put, square by square.
+    pub fn all(&self) -> PlacedColumns {
+        let mut all = PlacedColumns::default();
+        for layer in &self.layers {
+            all.extend(&layer.all());
+        }
+        if let Some(count) = self.count {
+            all.truncate(count as usize);
+        }
+        all
+    }
+
+    /// Adds what stands in a rectangle of ground, least corner in, greatest out, x and z, m: of layers of ground, wherever their area ends; it is
+    /// for fields without end. The same elements whatever rectangles the ground is cut into.
+    pub fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {
+        for layer in &self.layers {
+            layer.within(low, high, into);
+        }
+    }
+
+    /// Least and greatest x and z of the areas, m.
+    pub fn extent(&self) -> [[f32; 2]; 2] {
+        let mut extent = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
+        for [low, high] in self.layers.iter().map(|layer| layer.spec.area.corners()) {
+            for axis in 0..2 {
+                extent[0][axis] = extent[0][axis].min(low[axis]);
+                extent[1][axis] = extent[1][axis].max(high[axis]);
+            }
+        }
+        extent
+    }
+
+    /// The ground at x and z, m, as the first layer has it; level at height 0 where there is none.
+    pub fn footing(&self, x: f32, z: f32) -> Footing {
+        let terrain = self.layers.iter().find_map(|layer| layer.terrain.as_ref());
+        terrain.and_then(|terrain| terrain.at(x, z)).unwrap_or(Footing { y: 0.0, rise: [0.0; 2] })
+    }
+}
+
+/// Sets the draws of placements apart from all others.
+const PLACE_SEED: u32 = 0x3a9d_01b7;
+
+impl Layer {
+    fn new(spec: &PlacementSpec, count: Option<u32>, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
+        spec.check()?;
+        let sieves = spec.sieve.iter().enumerate().map(|(nth, sieve)| {
+            sieve.build(forms).map_err(|error| error.under(&format!("sieve.{nth}")))
+        });
+        let sieves = sieves.collect::<Result<Vec<_>, _>>()?;
+        let terrain = spec.terrain.as_ref().map(|terrain| terrain.build(forms)).transpose();
+        let terrain = terrain.map_err(|error| error.under("terrain"))?;
+        let on_form = |shape: &ShapeSpec, area: f32| -> Result<Places, SpecError> {
+            let many = count.map_or(f64::from(area) * f64::from(spec.density), f64::from);
+            Ok(Places::Form(Source::new(shape, forms).map_err(|error| error.under("on"))?, most(many)?))
+        };
+        let kinds = sums(spec.each.kinds.iter().copied());
+        let mut layer = Self {
+            spec: spec.clone(),
+            seed,
+            places: Places::Read(Arc::default()),
+            sieves,
+            terrain,
+            kinds,
+            threshold: 1.0,
+        };
+        layer.places = match &spec.on {
+            On::Mesh { form } => {
+                let surface = forms.surface("on.mesh.form", form)?;
+                on_form(&ShapeSpec::Mesh { form: form.clone(), part: MeshPart::Surface }, surface.area())?
+            }
+            On::Volume { form, part } => {
+                let volume = forms.distance("on.volume.form", form)?.volume();
+                on_form(&ShapeSpec::Volume { form: form.clone(), part: *part }, volume)?
+            }
+            On::Places { form } => Places::Read(Arc::clone(forms.places("on.places.form", form)?)),
+            On::Ground(pattern) => return layer.patterned(pattern, count),
+        };
+        Ok(layer)
+    }
+
+    /// A pattern of the density that gives the count.
+    fn patterned(mut self, pattern: &PatternSpec, count: Option<u32>) -> Result<Self, SpecError> {
+        let [low, high] = self.spec.area.corners();
+        let area = f64::from(high[0] - low[0]) * f64::from(high[1] - low[1]);
+        let Some(count) = count else {
+            if self.spec.density == 0.0 && !pattern.is_set() {
+                let problem = "is not said, and no count either";
+                return Err(SpecError::new("density", problem, "write elements a square metre"));
+            }
+            most(area * f64::from(self.spec.density))?;
+            self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+            return Ok(self);
+        };
+        most(f64::from(count))?;
+        if pattern.is_set() || self.spec.density > 0.0 {
+            self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+        } else {
+            // Somewhat denser than the sieves let through on the whole, until there are enough to take the wanted number from.
+            let through = self.let_through().max(1e-6);
+            let mut density = f64::from(count) / (area * through);
+            for nth in 0..6 {
+                density *= if nth == 0 { 1.01 + 3.0 / f64::from(count.max(1)).sqrt() } else { 1.25 };
+                // Next to nothing goes through: better few than none at all.
+                let dense = density.min(f64::from(MOST_DENSITY)).min(f64::from(MOST_PLACED) / area);
+                self.places = Places::Pattern(pattern.build(dense as f32, self.seed));
+                if count == 0 || self.made().0 >= count as usize {
+                    break;
+                }
+            }
+        }
+        // Of more than enough those with the lowest numbers, which are anywhere: no corner is left empty.
+        let (made, mut numbers) = self.made();
+        if made > count as usize && count > 0 {
+            let (_, &mut last, _) = numbers.select_nth_unstable_by(count as usize - 1, f32::total_cmp);
+            self.threshold = f32::from_bits(last.to_bits() + 1);
+        } else if count == 0 {
+            self.threshold = 0.0;
+        }
+        Ok(self)
+    }
+
+    /// Share of the area's ground that sieves let through, from places spread evenly over it.
+    fn let_through(&self) -> f64 {
+        const SIDE: usize = 128;
+        let [low, high] = self.spec.area.corners();
+        let row = |j: usize| -> f64 {
+            let at = |i: usize, axis: usize| low[axis] + (high[axis] - low[axis]) * (i as f32 + 0.5) / SIDE as f32;
+            (0..SIDE).map(|i| f64::from(self.share(at(i, 0), at(j, 1)).0)).sum()
+        };
+        (0..SIDE).into_par_iter().map(row).sum::<f64>() / (SIDE * SIDE) as f64
+    }
+
+    /// The share that stands at a place, and the ground and clump there.
+    fn share(&self, x: f32, z: f32) -> (f32, Option<Footing>, Option<Clump>) {
+        let footing = self.terrain.as_ref().map(|terrain| terrain.at(x, z));
+        if footing == Some(None) {
+            return (0.0, None, None);
+        }
+        let footing = footing.flatten();
+        let share = self.sieves.iter().map(|sieve| sieve.share(x, z, footing)).product::<f32>();
+        if share <= 0.0 {
+            return (0.0, footing, None);
+        }
+        let clump = self.spec.clumps.map(|spec| (spec.at(x, z), spec.thin));
+        let share = share * clump.map_or(1.0, |(clump, thin)| clump.share(thin));
+        (share, footing, clump.map(|(clump, _)| clump))
+    }
+
+    /// How many the area holds before the threshold, and their numbers.
+    fn made(&self) -> (usize, Vec<f32>) {
+        let Places::Pattern(pattern) = &self.places else { return (0, Vec::new()) };
+        let numbers: Vec<Vec<f32>> = self.squares().into_par_iter().map(|[low, high]| {
+            let mut numbers = Vec::new();
+            pattern.within(low, high, |(at, key)| {
+                let [pass, number] = through(key);
+                if pass < self.share(at[0], at[1]).0 {
+                    numbers.push(number);
+                }
+            });
+            numbers
+        }).collect();
+        let numbers = numbers.concat();
+        (numbers.len(), numbers)
+    }
+
+    /// Squares that make up the area.
+    fn squares(&self) -> Vec<[[f32; 2]; 2]> {
+        let [low, high] = self.spec.area.corners();
+        let side = (high[0] - low[0]).max(high[1] - low[1]) / SQUARES;
+        let many = |axis: usize| ((high[axis] - low[axis]) / side).ceil().max(1.0) as usize;
+        let corner = |nth: usize, axis: usize| (low[axis] + nth as f32 * side).min(high[axis]);
+        let mut squares = Vec::new();
+        for j in 0..many(1) {
+            for i in 0..many(0) {
+                let end = |nth: usize, axis: usize| {
+                    if nth + 1 == many(axis) { high[axis] } else { corner(nth + 1, axis) }
+                };
+                squares.push([[corner(i, 0), corner(j, 1)], [end(i, 0), end(j, 1)]]);
+            }
+        }
+        squares
+    }
+
+    fn all(&self) -> PlacedColumns {
+        match &self.places {
+            Places::Pattern(_) => {
+                let parts: Vec<PlacedColumns> = self.squares().into_par_iter().map(|[low, high]| {
+                    let mut part = PlacedColumns::default();
+                    self.within(low, high, &mut part);
+                    part
+                }).collect();
+                let mut all = PlacedColumns::default();
+                parts.iter().for_each(|part| all.extend(part));
+                all
+            }
+            Places::Form(source, count) => {
+                let mut all = PlacedColumns::default();
+                (0..*count).filter_map(|nth| self.on_form(source, nth)).for_each(|row| all.push(&row));
+                all
+            }
+            Places::Read(places) => {
+                let mut all = PlacedColumns::default();
+                (0..places.len()).filter_map(|nth| self.as_read(places, nth)).for_each(|row| all.push(&row));
+                all
+            }
+        }
+    }
+
+    fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {
+        let inside = |row: &PlacedRow| {
+            row.px >= low[0] && row.px < high[0] && row.pz >= low[1] && row.pz < high[1]
+        };
+        match &self.places {
+            Places::Pattern(pattern) => pattern.within(low, high, |spot| {
+                if let Some(row) = self.stand(spot) {
+                    into.push(&row);
+                }
+            }),
+            Places::Form(source, count) => {
+                let rows = (0..*count).filter_map(|nth| self.on_form(source, nth));
+                rows.filter(inside).for_each(|row| into.push(&row));
+            }
+            Places::Read(places) => {
+                let rows = (0..places.len()).filter_map(|nth| self.as_read(places, nth));
+                rows.filter(inside).for_each(|row| into.push(&row));
+            }
+        }
+    }
+
+    /// What stands at a place of the pattern, if anything.
+    fn stand(&self, (at, id): Spot) -> Option<PlacedRow> {
+        let [pass, number] = through(id);
+        if number >= self.threshold {
+            return None;
+        }
+        let (share, footing, clump) = self.share(at[0], at[1]);
+        if pass >= share {
+            return None;
+        }
+        let footing = footing.unwrap_or(Footing { y: 0.0, rise: [0.0; 2] });
+        let row = PlacedRow {
+            px: at[0],
+            py: footing.y,
+            pz: at[1],
+            rise_x: footing.rise[0],
+            rise_z: footing.rise[1],
+            ..PlacedRow::UPRIGHT
+        };
+        Some(self.dress(row, id, footing.normal(), self.spec.each.square.unwrap_or(0.0), clump))
+    }
+
+    fn on_form(&self, source: &Source, nth: u32) -> Option<PlacedRow> {
+        let draws = Draws { seed: self.seed, id: nth };
+        let (at, outwards) = source.place(draws);
+        let id = hash3(self.seed, nth, PLACE_SEED)[1];
+        let [pass, _] = through(id);
+        let (share, _, clump) = self.share(at.x, at.z);
+        if pass >= share {
+            return None;
+        }
+        let row = PlacedRow { px: at.x, py: at.y, pz: at.z, ..PlacedRow::UPRIGHT };
+        let square = self.spec.each.square.unwrap_or(1.0);
+        Some(self.dress(row, id, outwards.unwrap_or(Vec3::Y), square, clump))
+    }
+
+    fn as_read(&self, places: &PlacedColumns, nth: usize) -> Option<PlacedRow> {
+        let row = places.row(nth)?;
+        let [pass, _] = through(row.id);
+        let share = self.sieves.iter().map(|sieve| sieve.share(row.px, row.pz, None)).product::<f32>();
+        (pass < share).then_some(row)
+    }
+
+    /// Turns, tilts, sizes and tints an element.
+    fn dress(&self, row: PlacedRow, id: u32, up: Vec3, square: f32, clump: Option<Clump>) -> PlacedRow {
+        let EachSpec { turn_degrees, tilt_degrees, size, .. } = &self.spec.each;
+        let draws = Draws { seed: id, id: self.seed };
+        let [turn, tilt, large] = draws.draw(1);
+        let [tint, kind, _] = draws.draw(2);
+        let mut turn = turn_degrees.at(turn).to_radians();
+        let mut tint = tint;
+        let mut size = size.at(large);
+        let (mut bend, mut stiffness) = (row.bend, row.stiffness);
+        if let (Some(clump), Some(spec)) = (clump, &self.spec.clumps) {
+            let (sin, cos) = libm::sincosf(turn);
+            let way = Vec2::new(sin, cos) * (1.0 - spec.facing) + clump.facing * spec.facing;
+            if way.length_squared() > 1e-8 {
+                turn = libm::atan2f(way.x, way.y);
+            }
+            tint += (clump.tint - tint) * spec.tint;
+            size *= clump.size;
+            bend += clump.bend;
+            stiffness *= clump.stiffness;
+        }
+        let tilt = tilt_degrees.at(tilt).to_radians();
+        // The way its top points: leant towards where it is turned, then from straight up towards square to the ground.
+        let (sin, cos) = libm::sincosf(turn);
+        let (lean, straight) = libm::sincosf(tilt);
+        let top = Vec3::new(sin * lean, straight, cos * lean);
+        let (turn, tilt) = if square > 0.0 && up.y < 0.9999 {
+            let towards = Vec3::Y.lerp(up, square).normalize_or(up);
+            let top = glam::Quat::from_rotation_arc(Vec3::Y, towards) * top;
+            let aside = Vec2::new(top.x, top.z).length();
+            let turn = if aside > 1e-6 { libm::atan2f(top.x, top.z) } else { turn };
+            (turn, libm::atan2f(aside, top.y))
+        } else {
+            (turn, tilt)
+        };
+        let kind = if self.kinds.is_empty() { 0 } else { pick(&self.kinds, kind).0 as u32 };
+        PlacedRow { turn, tilt, size, tint, kind, bend, stiffness, id, ..row }
+    }
+}
+
+/// Two numbers 0..1 of an element: what sieves are asked with, and what it is left out by where there are more than enough.
+fn through(id: u32) -> [f32; 2] {
+    let [a, b, _] = hash3(id, PLACE_SEED, 0x7d).map(unit);
+    [a, b]
+}
+
+fn most(many: f64) -> Result<u32, SpecError> {
+    if many <= f64::from(MOST_PLACED) {
+        return Ok(many.max(0.0).round() as u32);
+    }
+    let problem = format!("{many:.0} elements at once");
+    Err(SpecError::new("density", problem, format!("keep to {MOST_PLACED}: a smaller area or density")))
+}

@@ -1,0 +1,305 @@
+//! Where fewer elements stand: sieves that each let a share of them through.
+
+use std::sync::Arc;
+
+use glam::Vec2;
+use serde::{Deserialize, Serialize};
+
+use super::ground::Footing;
+use crate::error::{SpecError, at_most, within};
+use crate::forms::{Forms, Plane};
+use crate::noise::gust_noise;
+use crate::span::Span;
+
+/// Lets a share of the elements through, by where they are. Several multiply.
+///
+/// ```
+/// use frolic_core::{SieveBy, SieveSpec};
+/// let path = SieveSpec::new(SieveBy::Path { points: vec![[0.0, -9.0], [0.0, 9.0]], closed: false, width: 1.0, soft: 0.5 });
+/// let sieve = path.inverted().build(&Default::default())?;
+/// assert_eq!(sieve.share(0.0, 0.0, None), 0.0);   // nothing on the path
+/// assert_eq!(sieve.share(3.0, 0.0, None), 1.0);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct SieveSpec {
+    /// What decides.
+    pub by: SieveBy,
+    /// Whether it lets through what it would keep back, and the other way about. Default no.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub invert: bool,
+    /// Share that it lets through where it would let none, 0 to 1. Default 0.
+    #[serde(default)]
+    pub least: f32,
+}
+
+/// What decides how many elements a sieve lets through.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum SieveBy {
+    /// A picture that lies on the ground, seen from above: as many as it is bright, none beside it.
+    Picture {
+        /// Name of the form.
+        form: String,
+        /// Its middle, x and z, m. Default the origin.
+        #[serde(default)]
+        centre: [f32; 2],
+        /// Extent along x and z, m, 0.01 to 1e6.
+        size: [f32; 2],
+    },
+    /// Smooth noise, -1 to 1: none below the first value of the range, all above the second.
+    Noise {
+        /// Distance over which it differs, m, 0.001 to 1e6.
+        size: f32,
+        /// From none to all. Default -0.3 to 0.3.
+        #[serde(default = "half_and_half")]
+        range: Span,
+        /// Another noise for each number. Default 1.
+        #[serde(default = "first")]
+        seed: u32,
+    },
+    /// A line: all within half its width, none beyond that and the soft edge. A closed one encloses all that is inside, by the rule of odd
+    /// and even where it crosses itself.
+    Path {
+        /// Corners, x and z, m, 2 to 1024.
+        points: Vec<[f32; 2]>,
+        /// Whether it is a polygon. Default a line.
+        #[serde(default)]
+        closed: bool,
+        /// m, 0 to 1e6. Default 0.
+        #[serde(default)]
+        width: f32,
+        /// Width of the edge over which the share falls, m, 0 to 1e6. Default 0: sharp.
+        #[serde(default)]
+        soft: f32,
+    },
+    /// How steep the ground is: all within the range, none beyond it and the soft edge.
+    Slope {
+        /// Degrees, 0 to 90.
+        degrees: Span,
+        /// Degrees over which the share falls, 0 to 90. Default 0: sharp.
+        #[serde(default)]
+        soft: f32,
+    },
+    /// How high the ground is: all within the range, none beyond it and the soft edge.
+    Height {
+        /// m.
+        range: Span,
+        /// Height over which the share falls, m, 0 to 1e6. Default 0: sharp.
+        #[serde(default)]
+        soft: f32,
+    },
+}
+
+fn half_and_half() -> Span {
+    Span::new(-0.3, 0.3)
+}
+
+fn first() -> u32 {
+    1
+}
+
+/// Most corners of a path.
+const MOST_POINTS: usize = 1024;
+
+impl SieveSpec {
+    /// A sieve.
+    pub fn new(by: SieveBy) -> Self {
+        Self { by, invert: false, least: 0.0 }
+    }
+
+    /// The same the other way about.
+    pub fn inverted(self) -> Self {
+        Self { invert: !self.invert, ..self }
+    }
+
+    /// The same that lets this share through at least.
+    pub fn least(self, least: f32) -> Self {
+        Self { least, ..self }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        within("least", self.least, 0.0, 1.0, "")?;
+        match &self.by {
+            SieveBy::Picture { centre, size, .. } => {
+                centre.iter().try_for_each(|&at| within("by.picture.centre", at, -1e6, 1e6, "m"))?;
+                size.iter().try_for_each(|&side| within("by.picture.size", side, 0.01, 1e6, "m"))
+            }
+            SieveBy::Noise { size, range, .. } => {
+                within("by.noise.size", *size, 0.001, 1e6, "m")?;
+                range.check("by.noise.range", -2.0, 2.0, "")
+            }
+            SieveBy::Path { points, width, soft, .. } => {
+                at_most("by.path.points", points.len(), MOST_POINTS)?;
+                if points.len() < 2 {
+                    let problem = format!("{} points are no line", points.len());
+                    return Err(SpecError::new("by.path.points", problem, "write two or more"));
+                }
+                points
+                    .iter()
+                    .flatten()
+                    .try_for_each(|&at| within("by.path.points", at, -1e6, 1e6, "m"))?;
+                within("by.path.width", *width, 0.0, 1e6, "m")?;
+                within("by.path.soft", *soft, 0.0, 1e6, "m")
+            }
+            SieveBy::Slope { degrees, soft } => {
+                degrees.check("by.slope.degrees", 0.0, 90.0, "degrees")?;
+                within("by.slope.soft", *soft, 0.0, 90.0, "degrees")
+            }
+            SieveBy::Height { range, soft } => {
+                range.check("by.height.range", -1e6, 1e6, "m")?;
+                within("by.height.soft", *soft, 0.0, 1e6, "m")
+            }
+        }
+    }
+
+    /// Finds the picture that it may name.
+    ///
+    /// # Errors
+    /// A value out of range, or no picture of that name.
+    pub fn build(&self, forms: &Forms) -> Result<Sieve, SpecError> {
+        self.check()?;
+        let picture = match &self.by {
+            SieveBy::Picture { form, .. } => Some(Arc::clone(forms.plane("by.picture.form", form)?)),
+            _ => None,
+        };
+        Ok(Sieve { spec: self.clone(), picture })
+    }
+}
+
+/// A sieve made ready.
+#[derive(Debug, Clone)]
+pub struct Sieve {
+    spec: SieveSpec,
+    picture: Option<Arc<Plane>>,
+}
+
+impl Sieve {
+    /// The share that it lets through at x and z, m, on such ground; level at height 0 where there is none. 0 to 1.
+    pub fn share(&self, x: f32, z: f32, footing: Option<Footing>) -> f32 {
+        let footing = footing.unwrap_or(Footing { y: 0.0, rise: [0.0; 2] });
+        let share = match &self.spec.by {
+            SieveBy::Picture { centre, size, .. } => {
+                let [across, up] = [(x - centre[0]) / size[0] + 0.5, 0.5 - (z - centre[1]) / size[1]];
+                let inside = (0.0..=1.0).contains(&across) && (0.0..=1.0).contains(&up);
+                self.picture.as_ref().filter(|_| inside).map_or(0.0, |picture| picture.at(across, up))
+            }
+            SieveBy::Noise { size, range, seed } => {
+                let [value, ..] = gust_noise([x / size, 0.37, z / size], *seed);
+                let width = (range.max - range.min).max(1e-6);
+                smooth((value - range.min) / width)
+            }
+            SieveBy::Path { points, closed, width, soft } => {
+                let off = off_path(points, *closed, Vec2::new(x, z));
+                falling(off - width * 0.5, *soft)
+            }
+            SieveBy::Slope { degrees, soft } => {
+                let [rx, rz] = footing.rise;
+                let slope = libm::atanf(libm::sqrtf(rx * rx + rz * rz)).to_degrees();
+                beyond(*degrees, slope, *soft)
+            }
+            SieveBy::Height { range, soft } => beyond(*range, footing.y, *soft),
+        };
+        let share = if self.spec.invert { 1.0 - share } else { share };
+        self.spec.least + (1.0 - self.spec.least) * share
+    }
+}
+
+/// 1 within a range, falling to 0 beyond it.
+fn beyond(range: Span, value: f32, soft: f32) -> f32 {
+    falling((range.min - value).max(value - range.max), soft)
+}
+
+/// 1 up to 0, falling to 0 over the soft edge.
+fn falling(over: f32, soft: f32) -> f32 {
+    if over <= 0.0 {
+        1.0
+    } else if soft > 0.0 {
+        smooth(1.0 - over / soft)
+    } else {
+        0.0
+    }
+}
+
+fn smooth(t: f32) -> f32 {
+    let t = t.clamp(0.0, 1.0);
+    t * t * (3.0 - 2.0 * t)
+}
+
+/// Distance from a line, m; within a closed one, negative.
+fn off_path(points: &[[f32; 2]], closed: bool, at: Vec2) -> f32 {
+    let mut nearest = f32::INFINITY;
+    let mut inside = false;
+    let ends = points.iter().skip(1).chain(closed.then(|| points.first()).flatten());
+    for (from, to) in points.iter().zip(ends) {
+        let (a, b) = (Vec2::from(*from), Vec2::from(*to));
+        let way = b - a;
+        let share = ((at - a).dot(way) / way.length_squared().max(1e-12)).clamp(0.0, 1.0);
+        nearest = nearest.min((at - a - way * share).length_squared());
+        if (a.y > at.y) != (b.y > at.y) && at.x < a.x + way.x * (at.y - a.y) / way.y {
+            inside = !inside;
+        }
+    }
+    let off = nearest.sqrt();
+    if closed && inside { -off } else { off }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn share(by: SieveBy, x: f32, z: f32) -> f32 {
+        SieveSpec::new(by).build(&Forms::default()).unwrap().share(x, z, None)
+    }
+
+    #[test]
+    fn a_polygon_that_crosses_itself_goes_by_odd_and_even() {
+        // A star of five strokes: its middle is met twice, so it is outside.
+        let star: Vec<[f32; 2]> = (0..5)
+            .map(|k| {
+                let (sin, cos) = libm::sincosf(k as f32 * 2.0 * std::f32::consts::TAU / 5.0);
+                [sin * 10.0, cos * 10.0]
+            })
+            .collect();
+        let by = |points: Vec<[f32; 2]>| SieveBy::Path { points, closed: true, width: 0.0, soft: 0.0 };
+        assert_eq!(share(by(star.clone()), 0.0, 0.0), 0.0);
+        assert_eq!(share(by(star.clone()), 0.0, 8.0), 1.0);
+        assert_eq!(share(by(star), 0.0, 12.0), 0.0);
+        // All corners in one place: a line of no length, and no inside.
+        assert_eq!(share(by(vec![[1.0, 1.0]; 3]), 1.5, 1.0), 0.0);
+    }
+
+    #[test]
+    fn edges_are_as_soft_as_asked() {
+        let path = |soft| SieveBy::Path { points: vec![[0.0, -5.0], [0.0, 5.0]], closed: false, width: 2.0, soft };
+        assert_eq!(share(path(1.0), 0.9, 0.0), 1.0);
+        assert!((share(path(1.0), 1.5, 0.0) - 0.5).abs() < 1e-5);
+        assert_eq!(share(path(1.0), 2.1, 0.0), 0.0);
+        assert_eq!(share(path(0.0), 1.01, 0.0), 0.0);
+        let steep = |rise: f32, soft: f32| {
+            let by = SieveBy::Slope { degrees: Span::new(0.0, 45.0), soft };
+            let footing = Footing { y: 3.0, rise: [rise, 0.0] };
+            SieveSpec::new(by).build(&Forms::default()).unwrap().share(0.0, 0.0, Some(footing))
+        };
+        assert_eq!([steep(0.9, 0.0), steep(1.1, 0.0)], [1.0, 0.0]);
+        assert!((0.1..0.9).contains(&steep(1.2, 10.0)));
+    }
+
+    #[test]
+    fn what_cannot_be_is_refused() {
+        let wrong = |by| SieveSpec::new(by).check().unwrap_err().key;
+        let path = |points| SieveBy::Path { points, closed: false, width: 1.0, soft: 0.0 };
+        assert_eq!(wrong(path(vec![[0.0; 2]])), "by.path.points");
+        assert_eq!(wrong(path(vec![[f32::NAN; 2]; 2])), "by.path.points");
+        assert_eq!(wrong(SieveBy::Noise { size: 0.0, range: half_and_half(), seed: 1 }), "by.noise.size");
+        let missing = SieveBy::Picture { form: "none".into(), centre: [0.0; 2], size: [1.0; 2] };
+        assert_eq!(SieveSpec::new(missing).build(&Forms::default()).unwrap_err().key, "by.picture.form");
+    }
+}
