@@ -102,7 +102,7 @@ pub use particles::{
 };
 pub use paths::{Path, PathEnds, PathSpec};
 pub use placement::{
-    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_PLACED, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
+    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
     PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
 };
 pub use pushers::{BlastSpec, PusherSpec, Pushing};

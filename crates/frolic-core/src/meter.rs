@@ -120,6 +120,8 @@ named_list! {
         BreaksCapacity = "breaks_capacity",
         /// Instances in all batches.
         Instances = "instances",
+        /// Stretches of elements that the batches are made of: what has to be told one by one where calls cannot be merged.
+        Stretches = "stretches",
         /// Vertices processed by the backend.
         Vertices = "vertices",
         /// Triangles of the instances that were kept.

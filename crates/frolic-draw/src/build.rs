@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 
 use crate::backdrop::BackdropSpec;
 use crate::camera::View;
-use crate::instances::{CHUNK, Instances};
+use crate::instances::{Instances, Part};
 use crate::light::{LightSpec, Lighting, SunSpec};
 use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
 use crate::look::{Form, Look};
@@ -179,7 +179,7 @@ impl ListScratch {
                     // All of them go where the first of them is.
                     if !std::mem::replace(&mut done, true) {
                         let together = group.iter().copied().filter(|&nth| mixes(nth));
-                        let sorted = merge(&sources, together, view, sorter, order, meter);
+                        let sorted = merge(&sources, together, view, around.sun, sorter, order, meter);
                         batcher.sorted(order, sorted);
                     }
                     continue;
@@ -192,11 +192,11 @@ impl ListScratch {
                 let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
                 let instanced = matches!(spec.technique, Technique::Instanced | Technique::Indirect);
                 if ordered && !(instanced && alone) {
-                    let sorted = merge(&sources, std::iter::once(nth), view, sorter, order, meter);
+                    let sorted = merge(&sources, std::iter::once(nth), view, around.sun, sorter, order, meter);
                     batcher.sorted(order, sorted);
                 } else {
                     let started = meter.start(Stage::Batch);
-                    for (from, count) in in_view(&source.instances, view, meter) {
+                    for (from, count) in in_view(&source.instances, view, around.sun, meter) {
                         batcher.stretch(nth, from, count, ordered);
                     }
                     meter.stop(started);
@@ -244,6 +244,7 @@ impl ListScratch {
 fn count(list: &DrawList<'_>, meter: &mut Meter) {
     meter.add(Counter::DrawCalls, list.batches.len() as u64);
     meter.add(Counter::Instances, list.instances() as u64);
+    meter.add(Counter::Stretches, list.runs.len() as u64);
     for batch in list.batches {
         let counter = match batch.why {
             Break::First => continue,
@@ -262,6 +263,7 @@ fn merge(
     sources: &[Source<'_>],
     which: impl Iterator<Item = u32>,
     view: &View,
+    sun: Option<&SunSpec>,
     sorter: &mut DepthSorter,
     order: &mut Vec<Entry>,
     meter: &mut Meter,
@@ -271,7 +273,7 @@ fn merge(
     let from = order.len();
     for nth in which {
         let instances = &sources[nth as usize].instances;
-        for (first, count) in in_view(instances, view, meter) {
+        for (first, count) in in_view(instances, view, sun, meter) {
             sorter.add(nth, instances, first, count, view);
         }
     }
@@ -283,35 +285,35 @@ fn merge(
     from..order.len()
 }
 
-/// Stretches of instances whose chunks can be in view: first and count.
+/// Stretches of instances whose parts can be in view, or throw a shadow into it: first and count. Parts side by side make one stretch.
 fn in_view<'b>(
     instances: &'b Instances<'_>,
     view: &'b View,
+    sun: Option<&'b SunSpec>,
     meter: &mut Meter,
 ) -> impl Iterator<Item = (u32, u32)> + use<'b> {
-    let sees = |chunk: usize| view.sees(&instances.bounds[chunk]);
-    let chunks = instances.bounds.len();
-    let hidden: usize =
-        (0..chunks).filter(|&chunk| !sees(chunk)).map(|chunk| in_chunk(instances, chunk)).sum();
-    meter.add(Counter::CulledInChunks, hidden as u64);
+    let parts = instances.parts.unwrap_or_default();
+    let sees = move |part: &Part| part.count > 0 && view.concerns(&part.bounds, sun);
+    let hidden: u64 = parts.iter().filter(|part| !sees(part)).map(|part| u64::from(part.count)).sum();
+    meter.add(Counter::CulledInChunks, hidden);
     let mut next = 0;
-    let whole = (chunks == 0 && !instances.is_empty()).then_some((0, instances.len() as u32));
+    let whole = (instances.parts.is_none() && !instances.is_empty()).then_some((0, instances.len() as u32));
     let stretches = std::iter::from_fn(move || {
-        while next < chunks && !sees(next) {
+        while next < parts.len() && !sees(&parts[next]) {
             next += 1;
         }
-        let from = next;
-        while next < chunks && sees(next) {
+        let Part { first, mut count, .. } = *parts.get(next)?;
+        next += 1;
+        while let Some(part) = parts.get(next)
+            && part.first == first + count
+            && sees(part)
+        {
+            count += part.count;
             next += 1;
         }
-        let count = (next * CHUNK).min(instances.len()).saturating_sub(from * CHUNK);
-        (count > 0).then_some(((from * CHUNK) as u32, count as u32))
+        Some((first, count))
     });
     whole.into_iter().chain(stretches)
-}
-
-fn in_chunk(instances: &Instances<'_>, chunk: usize) -> usize {
-    (instances.len() - chunk * CHUNK).min(CHUNK)
 }
 
 /// What instances of one batch share.

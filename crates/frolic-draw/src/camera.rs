@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::image::ImageSize;
 use crate::instances::Bounds;
+use crate::light::SunSpec;
 
 /// A perspective camera.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -229,6 +230,11 @@ impl View {
             || side(-self.right, cx)
             || side(self.up, cy)
             || side(-self.up, cy))
+    }
+
+    /// Whether anything in a box can be seen, or can throw the sun's shadow onto what can be.
+    pub fn concerns(&self, bounds: &Bounds, sun: Option<&SunSpec>) -> bool {
+        self.sees(bounds) || sun.and_then(SunSpec::fall).is_some_and(|fall| self.sees(&bounds.swept(fall)))
     }
 
     /// The point at a depth along the view behind a place of the picture, pixels.

@@ -78,7 +78,16 @@ pub struct Detail {
 pub(crate) struct Kept {
     /// Factor on its size, above 1 where it stands for others.
     pub(crate) size: f32,
+    /// 1, or less on its way out.
+    pub(crate) left: f32,
+    /// How many it stands for, 1 or more.
+    pub(crate) stands_for: f32,
     pub(crate) level: Level,
+}
+
+impl Kept {
+    /// Drawn as it is.
+    pub(crate) const FULL: Self = Self { size: 1.0, left: 1.0, stands_for: 1.0, level: Level::Full };
 }
 
 /// How much of an element is drawn: `frolic draw --show detail` paints these.
@@ -134,7 +143,7 @@ impl Detail {
     #[inline(always)]
     pub(crate) fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
         if !self.is_active() {
-            return Some(Kept { size: 1.0, level: Level::Full });
+            return Some(Kept::FULL);
         }
         // Out at any distance and size.
         if dice >= self.density * (1.0 + FADE) {
@@ -151,7 +160,8 @@ impl Detail {
         if !drawn {
             return None;
         }
-        let size = left.min(1.0) / small.sqrt();
+        let left = left.min(1.0);
+        let size = left / small.sqrt();
         let level = if small < 1.0 {
             Level::Thinned
         } else if pixels < self.coarse_below * (0.75 + 0.5 * dice) {
@@ -159,7 +169,7 @@ impl Detail {
         } else {
             Level::Full
         };
-        Some(Kept { size, level })
+        Some(Kept { size, left, stands_for: 1.0 / small, level })
     }
 }
 
@@ -241,6 +251,6 @@ mod tests {
     fn without_limits_all_is_drawn_in_full() {
         let detail = Detail::new(&DetailSpec::default());
         assert!(!detail.is_active());
-        assert!(kept(&detail, 1e8, 1e-3).iter().all(|k| *k == Some(Kept { size: 1.0, level: Level::Full })));
+        assert!(kept(&detail, 1e8, 1e-3).iter().all(|k| *k == Some(Kept::FULL)));
     }
 }

@@ -1,6 +1,8 @@
 //! Instances of one population: columns that drawing borrows.
 
-use frolic_core::{ParticleColumns, SpecError};
+use frolic_core::{BladeColumns, ParticleColumns, SpecError, blade_curve};
+
+use glam::Vec3;
 
 use crate::sprite::Sprite;
 
@@ -13,22 +15,46 @@ pub struct Bounds {
     pub high: [f32; 3],
 }
 
-/// Elements that share one [`Bounds`]; their columns stay in the first-level cache.
+impl Bounds {
+    /// The box around it and the shadow that it throws down to its lower side: `fall` is the way of the shadow for each metre of height.
+    pub(crate) fn swept(&self, fall: Vec3) -> Self {
+        let way = fall * (self.high[1] - self.low[1]);
+        let mut swept = *self;
+        for (axis, way) in [(0, way.x), (2, way.z)] {
+            swept.low[axis] += way.min(0.0);
+            swept.high[axis] += way.max(0.0);
+        }
+        swept
+    }
+}
+
+/// A stretch of elements with the box around all that they draw.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Part {
+    /// First element.
+    pub first: u32,
+    /// How many.
+    pub count: u32,
+    /// The box around them.
+    pub bounds: Bounds,
+}
+
+/// Elements of a part by [`chunk_parts`]; their columns stay in the first-level cache.
 pub const CHUNK: usize = 1024;
 
-/// Boxes around every [`CHUNK`] positions, with `margin` m to all sides; for [`Instances::bounded`]. Columns of one length.
-pub fn chunk_bounds(position: [&[f32]; 3], margin: f32) -> Vec<Bounds> {
+/// Parts of [`CHUNK`] positions each, with `margin` m to all sides; for [`Instances::in_parts`]. Columns of one length.
+pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> Vec<Part> {
     let chunks = position[0].len().div_ceil(CHUNK);
     let of = |chunk: usize| {
         let mut bounds = Bounds { low: [f32::INFINITY; 3], high: [f32::NEG_INFINITY; 3] };
+        let count = (position[0].len() - chunk * CHUNK).min(CHUNK);
         for axis in 0..3 {
-            let column = &position[axis][chunk * CHUNK..];
-            for &value in &column[..column.len().min(CHUNK)] {
+            for &value in &position[axis][chunk * CHUNK..][..count] {
                 bounds.low[axis] = bounds.low[axis].min(value - margin);
                 bounds.high[axis] = bounds.high[axis].max(value + margin);
             }
         }
-        bounds
+        Part { first: (chunk * CHUNK) as u32, count: count as u32, bounds }
     };
     (0..chunks).map(of).collect()
 }
@@ -62,9 +88,13 @@ pub struct Instances<'a> {
     pub(crate) curve: Option<[&'a [f32]; 6]>,
     /// Key of an element's random numbers.
     pub(crate) id: Option<&'a [u32]>,
+    /// Blades: length, m, lean along x and z, and turn about y, radians.
+    pub(crate) blades: Option<[&'a [f32]; 4]>,
+    /// Tint, 0 to 1; else by its random numbers.
+    pub(crate) tint: Option<&'a [f32]>,
     pub(crate) sprites: &'a [Sprite],
-    /// Boxes around every [`CHUNK`] elements.
-    pub(crate) bounds: &'a [Bounds],
+    /// Stretches that are drawn if their box is in view, and the only ones that are there; empty: all are, wherever.
+    pub(crate) parts: Option<&'a [Part]>,
     /// How long before the columns' state the picture is taken, s.
     pub(crate) behind: f32,
     /// Where it lives instead, if it has no columns here.
@@ -89,6 +119,8 @@ pub struct ElementNow {
     pub turn: Option<[f32; 2]>,
     /// Offsets of a ribbon's middle control point and tip, m; none where it stands by its turn.
     pub curve: Option<[[f32; 3]; 2]>,
+    /// Tint, 0 to 1; none where its random numbers say.
+    pub tint: Option<f32>,
 }
 
 impl<'a> Instances<'a> {
@@ -129,8 +161,10 @@ impl<'a> Instances<'a> {
             turn: None,
             curve: None,
             id: None,
+            blades: None,
+            tint: None,
             sprites: &[],
-            bounds: &[],
+            parts: None,
             behind: 0.0,
             resident: None,
         }
@@ -169,8 +203,12 @@ impl<'a> Instances<'a> {
             size: self.size(nth),
             age: self.age(nth),
             id: self.id(nth),
-            turn: self.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]),
-            curve: self.curve.map(|[a, b, c, d, e, f]| [[a[nth], b[nth], c[nth]], [d[nth], e[nth], f[nth]]]),
+            turn: self.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]).or_else(|| {
+                let [.., turn] = self.blades?;
+                Some([turn[nth], 0.0])
+            }),
+            curve: self.curve_of(nth, 1.0).map(|curve| curve.map(Into::into)),
+            tint: self.tint.map(|tint| tint[nth]),
         })
     }
 
@@ -245,17 +283,42 @@ impl<'a> Instances<'a> {
         Ok(Self { id: Some(id), ..self })
     }
 
-    /// The same with a box around every [`CHUNK`] elements, all that they draw included, so that those out of view are skipped
-    /// together.
+    /// The same in parts with a box around each, so that those out of view are skipped together. What is in none of them is not drawn.
     ///
     /// # Errors
-    /// When there are not as many boxes as chunks.
-    pub fn bounded(self, bounds: &'a [Bounds]) -> Result<Self, SpecError> {
-        if bounds.len() != self.count.div_ceil(CHUNK) {
-            let problem = format!("{} boxes for {} elements", bounds.len(), self.count);
-            return Err(SpecError::new("bounds", problem, format!("give one for every {CHUNK} elements")));
+    /// When parts overlap, do not come in order or reach beyond the last element.
+    pub fn in_parts(self, parts: &'a [Part]) -> Result<Self, SpecError> {
+        let mut end = 0;
+        for part in parts {
+            let (first, after) = (u64::from(part.first), u64::from(part.first) + u64::from(part.count));
+            if first < end || after > self.count as u64 {
+                let problem = format!("one of {first} to {after} after {end}, of {} elements", self.count);
+                return Err(SpecError::new("parts", problem, "give parts in order, side by side"));
+            }
+            end = after;
         }
-        Ok(Self { bounds, ..self })
+        Ok(Self { parts: Some(parts), ..self })
+    }
+
+    /// The same with tints 0 to 1, along the look's list of them.
+    ///
+    /// # Errors
+    /// When the column has another length.
+    pub fn tinted(self, tint: &'a [f32]) -> Result<Self, SpecError> {
+        self.fits("tint", &[tint])?;
+        Ok(Self { tint: Some(tint), ..self })
+    }
+
+    /// Blades: ribbons that keep their length however far they lean.
+    pub fn blades(columns: &'a BladeColumns) -> Self {
+        let [lean_x, lean_z] = columns.lean();
+        Self {
+            size: Some(columns.size()),
+            blades: Some([columns.length(), lean_x, lean_z, columns.turn()]),
+            tint: Some(columns.tint()),
+            id: Some(columns.id()),
+            ..Self::raw(columns.position())
+        }
     }
 
     /// How many.
@@ -282,6 +345,16 @@ impl<'a> Instances<'a> {
             at[2] -= vz[element] * self.behind;
         }
         at
+    }
+
+    /// Offsets of a curved ribbon's control point and tip, m; of a blade this share of its length.
+    #[inline(always)]
+    pub(crate) fn curve_of(&self, nth: usize, share: f32) -> Option<[Vec3; 2]> {
+        if let Some([length, lean_x, lean_z, _]) = self.blades {
+            return Some(blade_curve(length[nth] * share, [lean_x[nth], lean_z[nth]]));
+        }
+        let [a, b, c, d, e, f] = self.curve?;
+        Some([Vec3::new(a[nth], b[nth], c[nth]), Vec3::new(d[nth], e[nth], f[nth])])
     }
 
     /// Age over life at the picture's moment; outside 0..1 it is not there.

@@ -58,7 +58,7 @@ pub use colour::Colour;
 pub use cpu::{Renderer, Show};
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use instances::{Bounds, CHUNK, Instances, Resident, chunk_bounds};
+pub use instances::{Bounds, CHUNK, Instances, Part, Resident, chunk_parts};
 pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};

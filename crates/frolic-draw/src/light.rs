@@ -124,6 +124,12 @@ impl SunSpec {
         Vec3::new(cos * east, sin, -cos * north)
     }
 
+    /// The way that a shadow falls for each metre of height, if shadows fall.
+    pub(crate) fn fall(&self) -> Option<Vec3> {
+        let towards = self.towards();
+        (self.shadow_map > 0 && self.power > 0.0).then(|| -towards / towards.y.max(0.02))
+    }
+
     /// Its light on a wall that faces it.
     pub fn light(&self) -> Vec3 {
         self.colour.vec() * self.power

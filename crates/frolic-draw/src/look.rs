@@ -234,6 +234,9 @@ pub struct LookSpec {
     pub two_sided: bool,
     /// Share of the light that comes through from behind, 0 to 1. Default 0.
     pub through: f32,
+    /// How round a blade is in the light, 0 (flat, by the way it is turned) to 1 (as if it faced the eye everywhere). Default 0.4. No matter for
+    /// other shapes.
+    pub round: f32,
     /// Depth over which a transparent instance fades into what is solid behind it, m, 0.001 to 1000. Default 0.05.
     pub soft: f32,
     /// What becomes of elements far away.
@@ -259,6 +262,7 @@ impl Default for LookSpec {
             rim: 0.0,
             two_sided: true,
             through: 0.0,
+            round: 0.4,
             soft: 0.05,
             detail: DetailSpec::default(),
         }
@@ -383,6 +387,7 @@ impl LookSpec {
             layer: self.layer as i16,
             depth: self.depth,
             lit: self.lit,
+            round: self.round,
             surface: Surface {
                 lit: self.lit,
                 rim: self.rim,
@@ -429,6 +434,7 @@ impl LookSpec {
         within("lit", self.lit, 0.0, 1.0, "")?;
         within("rim", self.rim, 0.0, 10.0, "")?;
         within("through", self.through, 0.0, 1.0, "")?;
+        within("round", self.round, 0.0, 1.0, "")?;
         within("soft", self.soft, 0.001, 1000.0, "m")?;
         self.detail.check().map_err(|error| error.under("detail"))
     }
@@ -620,6 +626,7 @@ pub struct Look {
     pub(crate) layer: i16,
     pub(crate) depth: DepthSpec,
     pub(crate) lit: f32,
+    pub(crate) round: f32,
     pub(crate) surface: Surface,
     /// One over the depth of the soft edge, 1/m.
     pub(crate) per_soft: f32,
@@ -687,14 +694,29 @@ impl Look {
         self.over_height.is_some() || !self.tints.is_empty()
     }
 
+    /// Factor on the colour of an element at a share 0..1 of the way along the list of tints, at a height, m.
+    #[inline(always)]
+    pub(crate) fn tint_along(&self, share: f32, height: f32) -> [f32; 3] {
+        let own = self.by_height(height);
+        let Some(last) = self.tints.len().checked_sub(1) else { return own };
+        let at = share.clamp(0.0, 1.0) * last as f32;
+        let (a, b) = (self.tints[at as usize], self.tints[(at as usize + 1).min(last)]);
+        let part = at - at.floor();
+        [0, 1, 2].map(|channel| own[channel] * (a[channel] + (b[channel] - a[channel]) * part))
+    }
+
+    #[inline(always)]
+    fn by_height(&self, height: f32) -> [f32; 3] {
+        self.over_height.as_ref().map_or([1.0; 3], |gradient| {
+            let share = ((height - self.height[0]) * self.height[1]).clamp(0.0, 1.0);
+            gradient[((share * (GRADIENT - 1) as f32 + 0.5) as usize).min(GRADIENT - 1)]
+        })
+    }
+
     /// Factor on the colour of the element with random number `dice` (0..1) at a height, m.
     #[inline(always)]
     pub(crate) fn tint(&self, dice: f32, height: f32) -> [f32; 3] {
-        let mut tint = [1.0; 3];
-        if let Some(gradient) = &self.over_height {
-            let share = ((height - self.height[0]) * self.height[1]).clamp(0.0, 1.0);
-            tint = gradient[((share * (GRADIENT - 1) as f32 + 0.5) as usize).min(GRADIENT - 1)];
-        }
+        let mut tint = self.by_height(height);
         if !self.tints.is_empty() {
             let picked = self.tints[((dice * self.tints.len() as f32) as usize).min(self.tints.len() - 1)];
             tint = [tint[0] * picked[0], tint[1] * picked[1], tint[2] * picked[2]];

@@ -99,6 +99,8 @@ pub(crate) struct Seen<'a, 'l> {
 pub(crate) struct Body {
     pub(crate) at: Vec3,
     pub(crate) size: f32,
+    /// 1, or less on its way out.
+    left: f32,
     age: f32,
     colour: [f32; 3],
     pub(crate) opacity: f32,
@@ -118,6 +120,8 @@ pub(crate) struct Sheaf {
     size: Lanes,
     own: [Lanes; 3],
     opacity: Lanes,
+    /// The way that blades are turned, along x and z; 0 where ribbons face the eye.
+    facing: [Lanes; 2],
 }
 
 impl Sheaf {
@@ -139,6 +143,10 @@ impl Sheaf {
             self.curve[1][axis][lane] = middle[axis];
             self.curve[2][axis][lane] = tip[axis];
             self.own[axis][lane] = body.colour[axis] * body.opacity;
+        }
+        if let Some([.., turn]) = source.instances.blades {
+            let (sin, cos) = libm::sincosf(turn[entry.element as usize]);
+            (self.facing[0][lane], self.facing[1][lane]) = (sin, cos);
         }
         self.size[lane] = body.size;
         self.opacity[lane] = source.look.cover(body.opacity);
@@ -171,13 +179,19 @@ impl Seen<'_, '_> {
             let pixels = size * self.camera.scale(local.z.max(self.camera.near().max(0.01)));
             look.detail.keep(dice[0], local.length(), pixels)?
         } else {
-            Kept { size: 1.0, level: Level::Full }
+            Kept::FULL
         };
-        let tint = if look.is_tinted() { look.tint(dice[1], at.y) } else { [1.0; 3] };
+        let tint = match instances.tint {
+            Some(tint) if look.is_tinted() => look.tint_along(tint[element], at.y),
+            _ if look.is_tinted() => look.tint(dice[1], at.y),
+            _ => [1.0; 3],
+        };
         let [r, g, b] = now.colour;
         Some(Body {
             at,
-            size: size * kept.size,
+            // A blade that stands for others is wider, not longer: as much is covered.
+            size: size * if instances.blades.is_some() { kept.left * kept.stands_for } else { kept.size },
+            left: kept.left,
             age,
             colour: [r * tint[0], g * tint[1], b * tint[2]],
             opacity: now.opacity,
@@ -382,6 +396,7 @@ impl Seen<'_, '_> {
         let size = f32x8::load_array(simd, sheaf.size);
         let eye = self.camera.eye;
         let one = f32x8::splat(simd, 1.0);
+        let faces = sheaf.facing != [[0.0; LANES]; 2];
         for (nth, eight) in skin.eights().iter_mut().enumerate() {
             let t = f32x8::splat(simd, nth as f32 / last);
             // The quadratic curve of root, control point and tip, and its derivative.
@@ -393,7 +408,20 @@ impl Seen<'_, '_> {
             }
             let side = cross(tangent, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
             keep(at, &mut eight.at);
-            keep(unit(simd, cross(side, tangent)), &mut eight.normal);
+            let to_eye = unit(simd, cross(side, tangent));
+            let normal = if faces {
+                // The blade's own flat side, square to its way and to its width; bent towards the eye where it is round.
+                let [x, z] = [f32x8::load_array(simd, sheaf.facing[0]), f32x8::load_array(simd, sheaf.facing[1])];
+                let zero = f32x8::splat(simd, 0.0);
+                let flat = unit(simd, cross([z, zero, zero - x], tangent));
+                let seen = flat[0] * to_eye[0] + flat[1] * to_eye[1] + flat[2] * to_eye[2];
+                let sign = seen.simd_lt(zero).select(zero - one, one);
+                let (own, round) = (sign * (1.0 - look.round), f32x8::splat(simd, look.round));
+                unit(simd, [0, 1, 2].map(|axis| flat[axis] * own + to_eye[axis] * round))
+            } else {
+                to_eye
+            };
+            keep(normal, &mut eight.normal);
             t.store_slice(&mut eight.corner[1]);
             ((one + t * (ribbon.tip - 1.0)) * size).store_slice(&mut eight.radius);
         }
@@ -403,9 +431,8 @@ impl Seen<'_, '_> {
     /// Control point and tip of a ribbon, from its root.
     #[inline(always)]
     fn curve(&self, source: &Source<'_>, element: usize, body: &Body) -> [Vec3; 2] {
-        if let Some([a, b, c, d, e, f]) = source.instances.curve {
-            let middle = Vec3::new(a[element], b[element], c[element]);
-            return [middle, Vec3::new(d[element], e[element], f[element])];
+        if let Some(curve) = source.instances.curve_of(element, body.left) {
+            return curve;
         }
         // A straight one, or one that hangs over by its tilt.
         let length = if let Form::Ribbon(ribbon) = &source.look.form { ribbon.length } else { 0.0 };

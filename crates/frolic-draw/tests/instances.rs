@@ -6,7 +6,7 @@ use common::{plain, view};
 use frolic_core::{Counter, Frame, Meter, SpecError};
 use frolic_draw::{
     Bounds, CHUNK, DetailSpec, Image, Instances, ListScratch, ListSpec, Look, LookSpec, Renderer, RibbonSpec,
-    Shape, Sprite, Surroundings, chunk_bounds,
+    Shape, Sprite, Surroundings, chunk_parts,
 };
 use proptest::prelude::*;
 
@@ -37,9 +37,13 @@ fn columns_of_other_lengths_are_refused() {
     assert!(told(whole().turned(&two, &three)).contains("turn"));
     assert!(told(whole().curved([&three; 3], [&three, &two, &three])).contains("curve"));
     assert!(told(whole().keyed(&ids)).contains("id"));
-    let bounds = [Bounds { low: [0.0; 3], high: [0.0; 3] }; 3];
-    assert!(told(whole().bounded(&bounds)).contains("bounds"));
-    assert!(whole().bounded(&bounds[..1]).is_ok());
+    let bounds = Bounds { low: [0.0; 3], high: [0.0; 3] };
+    let part = |first, count| Part { first, count, bounds };
+    assert!(told(whole().in_parts(&[part(0, 2), part(1, 1)])).contains("parts"));
+    assert!(told(whole().in_parts(&[part(2, 2)])).contains("parts"));
+    assert!(told(whole().in_parts(&[part(2, u32::MAX)])).contains("parts"));
+    assert!(whole().in_parts(&[part(0, 1), part(2, 1)]).is_ok());
+    assert!(told(whole().tinted(&two)).contains("tint"));
 }
 
 #[test]
@@ -124,10 +128,10 @@ proptest! {
             (0..count).map(|n| draws(n).draw(of)[0] * 100.0 - 50.0).collect()
         };
         let (x, y, z) = (at(1), at(2), at(3));
-        let bounds = chunk_bounds([&x, &y, &z], margin);
+        let bounds = chunk_parts([&x, &y, &z], margin);
         prop_assert_eq!(bounds.len(), count.div_ceil(CHUNK));
         for n in 0..count {
-            let Bounds { low, high } = bounds[n / CHUNK];
+            let Bounds { low, high } = bounds[n / CHUNK].bounds;
             for (axis, v) in [x[n], y[n], z[n]].into_iter().enumerate() {
                 prop_assert!(low[axis] <= v - margin * 0.999 && v + margin * 0.999 <= high[axis]);
             }

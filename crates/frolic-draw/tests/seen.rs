@@ -7,7 +7,7 @@ use frolic_core::{Counter, Frame, Meter};
 use frolic_draw::{
     BackdropSpec, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances,
     ListScratch, ListSpec, Look, LookSpec, Renderer, RibbonSpec, Shape, Show, SunSpec, Surroundings, View,
-    chunk_bounds,
+    chunk_parts,
 };
 use proptest::prelude::*;
 
@@ -71,11 +71,11 @@ proptest! {
         let [x, y, z] = [0, 1, 2].map(|axis| rows.iter().map(|r| [r.px, r.py, r.pz][axis]).collect::<Vec<f32>>());
         let sizes: Vec<f32> = rows.iter().map(|row| row.size).collect();
         let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
-        let bounds: Vec<Bounds> = chunk_bounds([&x, &y, &z], look.reach_of(size, None));
+        let bounds: Vec<Part> = chunk_parts([&x, &y, &z], look.reach_of(size, None));
         let view = view([0.0, 0.5, 0.0], [yaw.sin(), 0.5, -yaw.cos()], 35.0, (90, 60));
         let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();
         let (whole, before) = show(Show::Picture, all, &look, &view, &plain(), None);
-        let (parts, after) = show(Show::Picture, all.bounded(&bounds).unwrap(), &look, &view, &plain(), None);
+        let (parts, after) = show(Show::Picture, all.in_parts(&bounds).unwrap(), &look, &view, &plain(), None);
         prop_assert!(whole == parts);
         prop_assert!(after.count(Counter::CulledInChunks) > 0 || yaw.cos().abs() > 0.8);
         prop_assert_eq!(

@@ -269,7 +269,6 @@ fn columns_of_other_lengths_are_refused() {
     assert_eq!(at.keyed(&[1, 2]).unwrap_err().key, "id");
     assert_eq!(at.ageing(&two, &three).unwrap_err().key, "age");
     assert_eq!(at.moving([&two; 3]).unwrap_err().key, "velocity");
-    assert_eq!(at.bounded(&[]).unwrap_err().key, "bounds");
 }
 
 fn unlit(mut look: LookSpec) -> Look {

@@ -12,6 +12,7 @@
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
+//! | what of a field of blades is stepped and drawn? | `meadow.rs` |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
@@ -25,6 +26,7 @@ mod error;
 mod file;
 mod forms;
 mod grid_file;
+mod meadow;
 mod models;
 mod output;
 mod parts;

@@ -6,14 +6,15 @@ use frolic_core::{
     Particles, Path, SpecError, Storage, Threads, World,
 };
 use frolic_draw::{
-    BackdropSpec, Bounds, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
-    LookSpec, Renderer, Show, Surroundings, Technique, Trails, View, chunk_bounds,
+    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
+    LookSpec, Part, Renderer, Show, Surroundings, Technique, Trails, View, chunk_parts,
 };
 
 use smallvec::SmallVec;
 
 use crate::device::{Device, Living};
 use crate::error::SceneError;
+use crate::meadow::Meadow;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
 
@@ -64,6 +65,8 @@ pub struct Scene {
 struct Population {
     elements: Elements,
     look: Look,
+    /// Looks of the second kind of element and those after it.
+    kinds: Vec<Look>,
     /// Ribbons behind its elements, worked out when they are drawn.
     trail: Option<(Trails, Look)>,
 }
@@ -84,14 +87,14 @@ impl Population {
 /// Boxes around the chunks of fixtures.
 #[derive(Debug)]
 struct Chunks {
-    bounds: Vec<Bounds>,
+    parts: Vec<Part>,
     /// How far what is drawn of an element reaches from its place, the wind's part included, m.
     margin: f32,
 }
 
 impl Chunks {
     fn new(fixtures: &Fixtures, margin: f32) -> Self {
-        Self { bounds: chunk_bounds(fixtures.columns().position(), margin), margin }
+        Self { parts: chunk_parts(fixtures.columns().position(), margin), margin }
     }
 }
 
@@ -101,6 +104,8 @@ enum Elements {
     Particles(usize),
     /// With boxes around their chunks, as they stay where they are.
     Fixtures(Box<Fixtures>, Chunks),
+    /// Blades, square by square.
+    Blades(Box<Meadow>),
     /// Particles on a graphics device.
     Living(Box<Living>),
 }
@@ -111,34 +116,43 @@ impl Elements {
         match self {
             Self::Particles(member) => set.members()[*member].len(),
             Self::Fixtures(fixtures, _) => fixtures.len(),
+            Self::Blades(meadow) => meadow.blades.len(),
             Self::Living(_) => 0,
         }
     }
 
-    /// Its instances: of one that lives on a device several, if it is very large.
-    fn instances<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> SmallVec<[Instances<'a>; 1]> {
+    /// Its instances, each with which kind it is of: of one that lives on a device several, if it is very large.
+    fn instances<'a>(
+        &'a self,
+        set: &'a ParticleSet,
+        behind: f32,
+        kinds: usize,
+    ) -> SmallVec<[(Instances<'a>, usize); 1]> {
         match self {
             Self::Living(living) => {
-                let mut all: SmallVec<[Instances<'a>; 1]> = SmallVec::new();
-                living.instances(behind).for_each(|instances| all.push(instances));
+                let mut all: SmallVec<[(Instances<'a>, usize); 1]> = SmallVec::new();
+                living.instances(behind).for_each(|instances| all.push((instances, 0)));
                 all
             }
+            Self::Blades(meadow) => {
+                (0..kinds).filter_map(|kind| Some((meadow.instances(kind).ok()?, kind))).collect()
+            }
             // Columns of one family are of one length, so none is refused.
-            _ => self.columns(set, behind).into_iter().collect(),
+            _ => self.columns(set, behind).into_iter().map(|instances| (instances, 0)).collect(),
         }
     }
 
     fn columns<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> Result<Instances<'a>, SpecError> {
         match self {
             Self::Particles(member) => Ok(Instances::of(set.members()[*member].columns(), behind)),
-            Self::Living(_) => Instances::at([&[]; 3]),
+            Self::Living(_) | Self::Blades(_) => Instances::at([&[]; 3]),
             Self::Fixtures(fixtures, chunks) => {
                 let columns = fixtures.columns();
                 let instances = Instances::at(columns.position())?
                     .sized(columns.size())?
                     .turned(columns.turn(), columns.tilt())?
                     .keyed(columns.id())?
-                    .bounded(&chunks.bounds)?;
+                    .in_parts(&chunks.parts)?;
                 match fixtures.curves() {
                     Some([middle, tip]) => instances.curved(middle, tip),
                     None => Ok(instances),
@@ -155,6 +169,8 @@ impl Scene {
     /// A value out of range, or more elements than memory allows.
     pub fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
         spec.check()?;
+        let given = spec;
+        let spec = &spec.in_weather();
         let forms = crate::forms::load(spec)?;
         let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
         let props = Props::new(spec, &world)?;
@@ -169,9 +185,19 @@ impl Scene {
             let look = dressed
                 .build_with(&props.library)
                 .map_err(|error| error.under(&format!("population.{nth}.look")))?;
+            let kinds = population.kind.iter().enumerate().map(|(kind, look)| {
+                let under = |error: SpecError| error.under(&format!("population.{nth}.kind.{kind}"));
+                look.build_with(&props.library).map_err(under)
+            });
+            let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
             let there = device.as_mut().filter(|_| !stays.contains(&nth));
-            let elements = match &population.fixed {
-                Some(fixed) => {
+            let elements = match (&population.blades, &population.fixed) {
+                (Some(blades), _) => {
+                    let looks: Vec<&Look> = std::iter::once(&look).chain(&kinds).collect();
+                    Meadow::new(blades, population.count, particles.size, seed, &forms, &looks)
+                        .map(|meadow| Elements::Blades(Box::new(meadow)))
+                }
+                (None, Some(fixed)) => {
                     let (count, size) = (population.count, particles.size);
                     Fixtures::with_forms(fixed, count, size, seed, &forms).map(|fixtures| {
                         let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
@@ -180,7 +206,7 @@ impl Scene {
                         Elements::Fixtures(Box::new(fixtures), chunks)
                     })
                 }
-                None => match there {
+                (None, None) => match there {
                     Some(device) => device
                         .population(&population.name, particles, seed, &forms)
                         .map(|living| Elements::Living(Box::new(living))),
@@ -198,7 +224,7 @@ impl Scene {
                 }
                 None => None,
             };
-            populations.push(Population { elements, look, trail });
+            populations.push(Population { elements, look, kinds, trail });
         }
         set.link()?;
         device.as_mut().map_or(Ok(()), Device::link)?;
@@ -222,7 +248,7 @@ impl Scene {
             device,
             remark,
             fault: None,
-            spec: spec.clone(),
+            spec: given.clone(),
         })
     }
 
@@ -253,6 +279,7 @@ impl Scene {
             [Lever::Detail, Lever::Density, Lever::Rate].map(|lever| keeper.share(lever));
         for population in &mut self.populations {
             population.look.ease(detail, density);
+            population.kinds.iter_mut().for_each(|look| look.ease(detail, density));
             if let Some((_, look)) = &mut population.trail {
                 look.ease(detail, density);
             }
@@ -288,8 +315,10 @@ impl Scene {
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
-            let Self { populations, set, world, device, fault, caught, time, travel, spec, .. } = self;
-            let [x, _, z] = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps)).target;
+            let Self { populations, set, world, device, fault, caught, time, travel, spec, view, .. } = self;
+            let camera = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
+            let [x, _, z] = camera.target;
+            let seen_from = camera.view(view.size()).unwrap_or(*view);
             for population in populations.iter_mut() {
                 match &mut population.elements {
                     Elements::Particles(_) => {}
@@ -298,7 +327,7 @@ impl Scene {
                             *chunks = Chunks::new(fixtures, chunks.margin);
                         }
                     }
-                    Elements::Living(_) => {}
+                    Elements::Blades(_) | Elements::Living(_) => {}
                 }
             }
             if let Some(device) = device {
@@ -311,8 +340,13 @@ impl Scene {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
                 for population in populations.iter_mut() {
-                    if let Elements::Fixtures(fixtures, _) = &mut population.elements {
-                        fixtures.step(world, dt, steps, meter);
+                    match &mut population.elements {
+                        Elements::Fixtures(fixtures, _) => fixtures.step(world, dt, steps, meter),
+                        Elements::Blades(meadow) => {
+                            meadow.step(world, &seen_from, spec.sun.as_ref(), dt, steps, meter);
+                            meadow.hand_over(set, meter);
+                        }
+                        Elements::Particles(_) | Elements::Living(_) => {}
                     }
                 }
                 if let Some(device) = device.as_mut().filter(|_| fault.is_none()) {
@@ -628,7 +662,7 @@ fn stays(
     if !lives_on_device(spec) {
         return Ok((0..seasonal.len()).collect());
     }
-    let free = |nth: &usize| spec.population[*nth].fixed.is_none();
+    let free = |nth: &usize| spec.population[*nth].stands().is_none();
     let moving: Vec<usize> = (0..seasonal.len()).filter(free).collect();
     let named: Vec<_> =
         moving.iter().map(|&nth| (spec.population[nth].name.as_str(), &seasonal[nth].0)).collect();
@@ -672,8 +706,11 @@ impl<'a> Drawn<'a> {
                 };
                 Some((instances?, look))
             });
-            let instances = population.elements.instances(self.set, self.behind);
-            trails.into_iter().chain(instances.into_iter().map(|instances| (instances, &population.look)))
+            let kinds = population.kinds.len() + 1;
+            let instances = population.elements.instances(self.set, self.behind, kinds);
+            let look = |kind: usize| if kind == 0 { &population.look } else { &population.kinds[kind - 1] };
+            let dressed = instances.into_iter().map(move |(instances, kind)| (instances, look(kind)));
+            trails.into_iter().chain(dressed)
         });
         let around = Surroundings::new(self.backdrop)
             .lights(&self.spec.light)

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, KeeperSpec, MotionSpec, Order, ParticleSpec,
-    PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, WorldSpec, at_most, check_events, within,
+    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, KeeperSpec, MOST_KINDS, MotionSpec, Order, ParticleSpec,
+    PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, Weather, WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
@@ -32,6 +32,9 @@ pub struct SceneSpec {
     /// Key of all random numbers. Default 1.
     #[serde(default = "one")]
     pub seed: u32,
+    /// The air, by name: in place of the world's wind and gusts (but from where that wind comes), and blades to match. Default as the world says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weather: Option<Weather>,
     /// Time of the year, 0 to 1, for populations that change with it. Default 0.
     #[serde(default)]
     pub season: f32,
@@ -257,12 +260,18 @@ pub struct PopulationSpec {
     /// Where elements are put that stay there, instead of emitters. Default none: they are born, move and die.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fixed: Option<FixtureSpec>,
+    /// Blades, rooted and bent by the wind, instead of emitters; its `size` is half the width of their roots. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub blades: Option<BladeSpec>,
     /// How it changes with the time of the year. Default not at all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seasons: Option<SeasonsSpec>,
     /// What elements look like.
     #[serde(default)]
     pub look: LookSpec,
+    /// Looks of the second kind of element and those after it, where a placement chooses kinds, at most 15.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kind: Vec<LookSpec>,
 }
 
 /// How a population changes with the time of the year: ramps over the scene's `season`.
@@ -336,8 +345,10 @@ impl PopulationSpec {
             order,
             trail: None,
             fixed: None,
+            blades: None,
             seasons: None,
             look,
+            kind: Vec::new(),
         }
     }
 
@@ -346,6 +357,13 @@ impl PopulationSpec {
         let mut particles = ParticleSpec::new(count);
         particles.size = size;
         Self { fixed: Some(fixtures), ..Self::new(name, particles, look) }
+    }
+
+    /// A population of `count` blades whose roots have half widths of this range, m.
+    pub fn blades(name: &str, blades: BladeSpec, count: u32, size: Span, look: LookSpec) -> Self {
+        let mut particles = ParticleSpec::new(count);
+        particles.size = size;
+        Self { blades: Some(blades), ..Self::new(name, particles, look) }
     }
 
     /// What moves it.
@@ -374,6 +392,12 @@ impl PopulationSpec {
         (particles, look)
     }
 
+    /// The key of what its elements stand by, if they do.
+    pub(crate) fn stands(&self) -> Option<&'static str> {
+        let fixed = self.fixed.as_ref().map(|_| "fixed");
+        fixed.or_else(|| self.blades.as_ref().map(|_| "blades"))
+    }
+
     /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
     /// keep that many alive.
     fn scaled(&self, count: u32) -> Self {
@@ -391,6 +415,10 @@ impl PopulationSpec {
                 burst.count = (f64::from(burst.count) * factor).round() as u32;
             }
         }
+        if let Some(blades) = &mut scaled.blades {
+            // As many as asked, wherever a density was said.
+            blades.placement.iter_mut().for_each(|placement| placement.density *= factor as f32);
+        }
         scaled
     }
 }
@@ -406,6 +434,7 @@ impl SceneSpec {
             frolic: FORMAT_VERSION,
             title: title.to_owned(),
             seed: 1,
+            weather: None,
             season: 0.0,
             storage: Storage::default(),
             threads: 0,
@@ -441,10 +470,20 @@ impl SceneSpec {
         self
     }
 
-    /// The same scene with one more population of elements that stay where they are put.
+    /// The same scene with one more population of elements that stay where they are put, or of blades.
     pub fn with_fixed(mut self, population: PopulationSpec) -> Self {
         self.population.push(population);
         self
+    }
+
+    /// The same with the wind, gusts and blades that its weather asks for.
+    pub(crate) fn in_weather(&self) -> Self {
+        let mut aired = self.clone();
+        if let Some(weather) = self.weather {
+            weather.blow(&mut aired.world);
+            aired.population.iter_mut().filter_map(|it| it.blades.as_mut()).for_each(|blades| weather.settle(blades));
+        }
+        aired
     }
 
     /// Sky, ground and water.
@@ -454,6 +493,11 @@ impl SceneSpec {
         backdrop.ground.clone_from(&self.ground);
         backdrop.water.clone_from(&self.water);
         backdrop
+    }
+
+    /// Whether there is a population of this name whose elements are born, move and die.
+    fn moves(&self, name: &str) -> bool {
+        self.population.iter().any(|population| population.name == *name && population.stands().is_none())
     }
 
     /// Which population a profile lets climb.
@@ -523,10 +567,31 @@ impl SceneSpec {
             population.particles().check().map_err(|error| error.under(&at))?;
             if let Some(fixed) = &population.fixed {
                 fixed.check(population.count).map_err(|error| error.under(&format!("{at}.fixed")))?;
-                if !(population.emitter.is_empty() && population.event.is_empty()) {
-                    let problem = "stands beside emitters or events";
-                    return Err(SpecError::new(format!("{at}.fixed"), problem, "keep one of them"));
+            }
+            if let Some(blades) = &population.blades {
+                blades.check().map_err(|error| error.under(&format!("{at}.blades")))?;
+                let looks = std::iter::once(&population.look).chain(&population.kind);
+                if !looks.clone().all(|look| matches!(look.shape, Shape::Ribbon(_))) {
+                    let instead = "write shape = { ribbon = { segments = 3 } }";
+                    return Err(SpecError::new(format!("{at}.look.shape"), "is no ribbon", instead));
                 }
+                let start = blades.tear.as_ref().map(|tear| &tear.start);
+                if let Some(start) = start.filter(|start| !self.moves(start)) {
+                    let problem = format!("there is no population '{start}' of particles");
+                    let key = format!("{at}.blades.tear.start");
+                    return Err(SpecError::new(key, problem, "name one with a life of its own"));
+                }
+            }
+            if let Some(stands) = population.stands() {
+                let moves = !(population.emitter.is_empty() && population.event.is_empty());
+                if moves || (population.fixed.is_some() && population.blades.is_some()) {
+                    let problem = "stands beside emitters, events or another way to stand";
+                    return Err(SpecError::new(format!("{at}.{stands}"), problem, "keep one of them"));
+                }
+            }
+            at_most(&format!("{at}.kind"), population.kind.len(), MOST_KINDS - 1)?;
+            for (nth, look) in population.kind.iter().enumerate() {
+                look.check().map_err(|error| error.under(&format!("{at}.kind.{nth}")))?;
             }
             if let Some(trail) = &population.trail {
                 trail.look.check().map_err(|error| error.under(&format!("{at}.trail.look")))?;
@@ -573,10 +638,11 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 28] = [
+pub(crate) const KEYS: [&str; 29] = [
     "frolic",
     "title",
     "seed",
+    "weather",
     "season",
     "storage",
     "threads",

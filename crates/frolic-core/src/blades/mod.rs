@@ -28,7 +28,7 @@ use crate::endless::{Cells, CellsSpec};
 use crate::error::SpecError;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
-use crate::placement::{PlacedColumns, PlacedRow, Placement};
+use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement};
 use crate::pushers::Pushing;
 use crate::random::Draws;
 use crate::simd::Level;
@@ -118,6 +118,8 @@ pub struct Chunk {
     pub first: u32,
     /// How many.
     pub len: u32,
+    /// How many of each kind up to that one: blades of a kind lie side by side.
+    pub kinds: [u32; MOST_KINDS],
     /// Least x, y, z that any part of its blades can reach, m.
     pub low: [f32; 3],
     /// Greatest x, y, z that any part of its blades can reach, m.
@@ -272,8 +274,8 @@ impl Blades {
             [z[nth], x[nth]].map(|at| (at / side).floor() as i32)
         };
         let mut order: Vec<u32> = (0..placed.len() as u32).collect();
-        // Stable: within a square as they were placed.
-        order.par_sort_by_key(|&nth| cell(nth as usize));
+        // Stable: kinds of a square as they were placed.
+        order.par_sort_by_key(|&nth| (cell(nth as usize), placed.kind()[nth as usize]));
         let mut next = 0;
         while next < order.len() {
             let [z, x] = cell(order[next] as usize);
@@ -286,7 +288,6 @@ impl Blades {
                     chunk.take_in(&row);
                 }
             }
-            chunk.len = (end - next) as u32;
             chunk.stale = true;
             self.chunks.push(chunk);
             next = end;
@@ -389,8 +390,9 @@ impl Blades {
             let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
             // More than there is room for: every so manieth is left out, so that no edge of the square is bare.
             let many = placed.len().min(room);
-            for nth in 0..many {
-                let from = if placed.len() > room { nth * placed.len() / room } else { nth };
+            let mut order: Vec<usize> = (0..many).map(|nth| nth * placed.len() / many).collect();
+            order.sort_by_key(|&from| placed.kind()[from]);
+            for (nth, &from) in order.iter().enumerate() {
                 if let Some(row) = placed.row(from) {
                     let row = self.blade(&row);
                     self.columns.put(chunk.first as usize + nth, &row);
@@ -398,7 +400,6 @@ impl Blades {
                     self.most_length = self.most_length.max(row.length);
                 }
             }
-            chunk.len = many as u32;
             chunk.there = true;
             self.alive += many;
             self.chunks[slot] = chunk;
@@ -584,6 +585,7 @@ impl Chunk {
             cell: [0; 2],
             first,
             len: 0,
+            kinds: [0; MOST_KINDS],
             low: [f32::INFINITY; 3],
             high: [f32::NEG_INFINITY; 3],
             seen: true,
@@ -595,15 +597,25 @@ impl Chunk {
         }
     }
 
-    /// Widens its box by all that a blade can reach.
+    /// Counts a blade in, and widens the box by all that it can reach.
     fn take_in(&mut self, row: &BladeRow) {
         let reach = row.length;
+        self.len += 1;
+        // Kinds come in order, so those after it end no earlier.
+        self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
         for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
             // A blade is nowhere below its root, but for its width.
             let below = if axis == 1 { row.size } else { reach + row.size };
             self.low[axis] = self.low[axis].min(at - below);
             self.high[axis] = self.high[axis].max(at + reach + row.size);
         }
+    }
+
+    /// Its stretch of blades of a kind: first and count.
+    pub fn of_kind(&self, kind: usize) -> (u32, u32) {
+        let before = if kind == 0 { 0 } else { self.kinds[kind.min(MOST_KINDS) - 1] };
+        let end = self.kinds.get(kind).copied().unwrap_or(before);
+        (self.first + before, end - before)
     }
 
     /// Whether a pusher reaches it.

@@ -14,10 +14,10 @@
 
 use std::f32::consts::TAU;
 
-use glam::Vec2;
+use glam::{Vec2, Vec3};
 
 use super::BladeColumns;
-use super::shape::{MOST_LEAN, held};
+use super::shape::{MOST_LEAN, along_curve, blade_curve, held};
 use crate::pushers::Pushing;
 use crate::random::{hash3, unit};
 use crate::simd::{Level, Simd, dispatch};
@@ -298,6 +298,21 @@ pub struct Torn {
     pub lean: [f32; 2],
     /// Along x and z, radians a second.
     pub rate: [f32; 2],
+}
+
+impl Torn {
+    /// Halfway along it, m.
+    pub fn middle(&self) -> [f32; 3] {
+        let off = along_curve(blade_curve(self.length, self.lean), 0.5);
+        (Vec3::from(self.root) + off).to_array()
+    }
+
+    /// How fast that was, m/s.
+    pub fn velocity(&self) -> [f32; 3] {
+        let upright = Vec2::from(self.lean).length().cos();
+        let reach = self.length * 0.5;
+        [self.rate[0] * reach * upright, 0.3, self.rate[1] * reach * upright]
+    }
 }
 
 /// Columns that a step only reads.

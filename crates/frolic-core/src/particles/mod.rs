@@ -553,6 +553,42 @@ impl Particles {
         meter.add(Counter::Refused, u64::from(count - room));
     }
 
+    /// Takes on elements from elsewhere: where each is, m, and how fast, m/s. They are born now, with a life and size of its spec. Returns how many found
+    /// room. Call it between steps.
+    ///
+    /// ```
+    /// use frolic_core::{Meter, ParticleSpec, Particles};
+    /// let mut chaff = Particles::new(&ParticleSpec::new(2), 1)?;
+    /// let torn = [([0.0, 1.0, 0.0], [3.0, 0.0, 0.0]); 3];
+    /// assert_eq!(chaff.take_on(torn, &mut Meter::new()), 2);
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn take_on(
+        &mut self,
+        newcomers: impl IntoIterator<Item = ([f32; 3], [f32; 3])>,
+        meter: &mut Meter,
+    ) -> usize {
+        let (mut taken, mut refused) = (0, 0);
+        for ([px, py, pz], [vx, vy, vz]) in newcomers {
+            if self.len() >= self.spec.count as usize {
+                refused += 1;
+                continue;
+            }
+            let draws = Draws { seed: self.seed, id: self.next_id };
+            let [life, size, _] = draws.draw(2);
+            let (life, size) = (self.spec.life.at(life), self.spec.size.at(size));
+            let (id, key) = (draws.id, draws.id);
+            let row = ParticleRow { px, py, pz, vx, vy, vz, age: 0.0, life, size, id, key };
+            self.next_id = self.next_id.wrapping_add(1);
+            self.held.push(&row);
+            note_birth(&self.spec, &row, &mut self.happened);
+            taken += 1;
+        }
+        meter.add(Counter::Emitted, taken as u64);
+        meter.add(Counter::Refused, refused);
+        taken
+    }
+
     /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements, the newborn last. Only what an
     /// event of its spec asks for.
     pub fn happened(&self) -> &[Happening] {

@@ -265,10 +265,11 @@ impl PlacedRow {
     };
 }
 
-/// Most layers of a placement, sieves of a layer, and kinds.
+/// Most layers of a placement, and sieves of a layer.
 const MOST_LAYERS: usize = 16;
 const MOST_SIEVES: usize = 16;
-const MOST_KINDS: usize = 16;
+/// Kinds of element that a placement chooses among.
+pub const MOST_KINDS: usize = 16;
 
 impl PlacementSpec {
     /// Put on something.
@@ -515,14 +516,15 @@ impl Layer {
             self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
         } else {
             // Somewhat denser than the sieves let through on the whole, until there are enough to take the wanted number from.
-            let through = self.let_through().max(1e-6);
+            let through = self.let_through().max(1e-9);
+            // Where next to nothing goes through: better few of them than a search without end.
+            let most = (f64::from(count) * 64.0).max(4e6).min(f64::from(MOST_PLACED)) / area;
+            let most = most.min(f64::from(MOST_DENSITY));
             let mut density = f64::from(count) / (area * through);
             for nth in 0..6 {
                 density *= if nth == 0 { 1.01 + 3.0 / f64::from(count.max(1)).sqrt() } else { 1.25 };
-                // Next to nothing goes through: better few than none at all.
-                let dense = density.min(f64::from(MOST_DENSITY)).min(f64::from(MOST_PLACED) / area);
-                self.places = Places::Pattern(pattern.build(dense as f32, self.seed));
-                if count == 0 || self.made().0 >= count as usize {
+                self.places = Places::Pattern(pattern.build(density.min(most) as f32, self.seed));
+                if count == 0 || density >= most || self.made().0 >= count as usize {
                     break;
                 }
             }

@@ -531,6 +531,8 @@ struct Block {
     /// Size, m, before its look.
     own: Lane<f32>,
     id: Lane<u32>,
+    /// Tint 0..1; below 0 where random numbers say.
+    tint: Lane<f32>,
     at: [Lane<f32>; 3],
     x: Lane<f32>,
     y: Lane<f32>,
@@ -562,6 +564,7 @@ impl Default for Block {
             age: f,
             own: f,
             id: [0; BLOCK],
+            tint: f,
             at: [f; 3],
             x: f,
             y: f,
@@ -614,6 +617,7 @@ impl Block {
                 self.age[i] = instances.age(element);
                 self.own[i] = instances.size(element);
                 self.id[i] = instances.id(element);
+                self.tint[i] = instances.tint.map_or(-1.0, |tint| tint[element]);
             }
             return;
         }
@@ -644,6 +648,7 @@ impl Block {
         if varies {
             for i in 0..n {
                 self.id[i] = instances.id(first + i);
+                self.tint[i] = instances.tint.map_or(-1.0, |tint| tint[first + i]);
             }
         }
     }
@@ -692,7 +697,8 @@ impl Block {
             let at = Vec3::new(self.at[0][i], self.at[1][i], self.at[2][i]);
             let dice = dice(self.id[i]);
             if look.is_tinted() {
-                let [r, g, b] = look.tint(dice[1], at.y);
+                let own = self.tint[i];
+                let [r, g, b] = if own < 0.0 { look.tint(dice[1], at.y) } else { look.tint_along(own, at.y) };
                 (self.red[i], self.green[i], self.blue[i]) =
                     (self.red[i] * r, self.green[i] * g, self.blue[i] * b);
             }

@@ -1,0 +1,82 @@
+//! A population of blades in a scene: its state, and what of it is drawn.
+
+use frolic_core::{BladeSpec, Blades, Forms, Meter, ParticleSet, Span, SpecError, World};
+use frolic_draw::{Bounds, Instances, Look, Part, SunSpec, View};
+
+/// Blades, and the parts of each kind that drawing asks for.
+#[derive(Debug)]
+pub(crate) struct Meadow {
+    pub(crate) blades: Blades,
+    /// Of each kind.
+    parts: Vec<Vec<Part>>,
+    /// How far what is drawn reaches beyond the blades themselves, m.
+    margin: f32,
+}
+
+impl Meadow {
+    /// Blades with so many looks, the first of which is told.
+    pub(crate) fn new(
+        spec: &BladeSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+        looks: &[&Look],
+    ) -> Result<Self, SpecError> {
+        let blades = Blades::with_forms(spec, count, size, seed, forms)?;
+        // Those that stand for others are wider.
+        let margin = size.max * if looks.iter().any(|look| look.parts().detail.is_active()) { 16.0 } else { 1.0 };
+        let room = blades.chunks().len();
+        let mut meadow =
+            Self { blades, parts: looks.iter().map(|_| Vec::with_capacity(room)).collect(), margin };
+        meadow.arrange();
+        Ok(meadow)
+    }
+
+    /// Makes the parts anew.
+    fn arrange(&mut self) {
+        let margin = self.margin;
+        for (kind, parts) in self.parts.iter_mut().enumerate() {
+            parts.clear();
+            for chunk in self.blades.chunks() {
+                let (first, count) = chunk.of_kind(kind);
+                if count > 0 {
+                    let bounds =
+                        Bounds { low: chunk.low.map(|v| v - margin), high: chunk.high.map(|v| v + margin) };
+                    parts.push(Part { first, count, bounds });
+                }
+            }
+        }
+    }
+
+    /// Follows the camera, then steps what is awake.
+    pub(crate) fn step(
+        &mut self,
+        world: &World,
+        view: &View,
+        sun: Option<&SunSpec>,
+        dt: f32,
+        steps: u32,
+        meter: &mut Meter,
+    ) {
+        let eye = view.parts().eye;
+        if self.blades.recentre([eye.x, eye.z]) {
+            self.arrange();
+        }
+        self.blades.look(eye.to_array(), |low, high| view.concerns(&Bounds { low, high }, sun));
+        self.blades.step(world, dt, steps, meter);
+    }
+
+    /// Hands what was torn off to the particles that its spec names.
+    pub(crate) fn hand_over(&self, set: &mut ParticleSet, meter: &mut Meter) {
+        let Some(tear) = &self.blades.spec().tear else { return };
+        let Some(into) = set.get_mut(&tear.start) else { return };
+        let torn = self.blades.torn().iter().map(|torn| (torn.middle(), torn.velocity()));
+        into.take_on(torn, meter);
+    }
+
+    /// The instances of a kind.
+    pub(crate) fn instances(&self, kind: usize) -> Result<Instances<'_>, SpecError> {
+        Instances::blades(self.blades.columns()).in_parts(self.parts.get(kind).map_or(&[], Vec::as_slice))
+    }
+}
