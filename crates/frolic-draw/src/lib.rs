@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `atlas/` (textures, fonts) |
+//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `land.rs` (a height map as ground), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
@@ -33,6 +33,7 @@ pub mod cpu;
 mod detail;
 mod image;
 mod instances;
+mod land;
 mod light;
 mod list;
 mod look;
@@ -59,6 +60,7 @@ pub use cpu::{Renderer, Show};
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
 pub use instances::{Bounds, CHUNK, Instances, Part, Resident, chunk_parts};
+pub use land::LandSpec;
 pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};

@@ -74,7 +74,7 @@ fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
 }
 
 /// Most vertices and triangles: a mesh is drawn thousands of times, so it has to be small.
-const MOST: usize = 4096;
+const MOST: usize = 32_768;
 
 /// Names of [`Mesh::named`].
 pub const MESH_NAMES: [&str; 6] = ["box", "post", "cone", "ball", "pennant", "hull"];
@@ -83,13 +83,13 @@ impl Mesh {
     /// A mesh from its vertices and triangles (indices of vertices).
     ///
     /// # Errors
-    /// No triangle, over 4096 of either, an index without a vertex, or a place that is not finite.
+    /// No triangle, over 32768 of either, an index without a vertex, or a place that is not finite.
     pub fn new(mut vertices: Vec<MeshVertex>, triangles: Vec<[u16; 3]>) -> Result<Self, SpecError> {
         let wrong = |problem: String, instead: &str| Err(SpecError::new("mesh", problem, instead));
         if triangles.is_empty() || triangles.len() > MOST || vertices.len() > MOST {
             return wrong(
                 format!("{} triangles over {} vertices", triangles.len(), vertices.len()),
-                "keep to 1 to 4096 of each",
+                "keep to 1 to 32768 of each",
             );
         }
         if let Some(index) = triangles.iter().flatten().find(|&&index| usize::from(index) >= vertices.len()) {
@@ -127,7 +127,7 @@ impl Mesh {
             let normal = (corners[1] - corners[0]).cross(corners[2] - corners[0]);
             let first = vertices.len();
             if first + 3 > MOST {
-                return Err(SpecError::new("mesh", "is over 4096 vertices", "keep meshes small"));
+                return Err(SpecError::new("mesh", "is over 32768 vertices", "keep meshes small"));
             }
             vertices.extend(corners.map(|position| MeshVertex {
                 position,

@@ -1,6 +1,6 @@
 //! Forms of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
 
-use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, vector_within, within};
+use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, gust_noise, vector_within, within};
 use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
 
@@ -53,6 +53,61 @@ pub enum FormSource {
     Opacity(String),
     /// A ball of radius 1 as a mesh of 12 n² triangles, n 1 to 512.
     Ball(u32),
+    /// Heights of hills that follow from a seed.
+    Hills(HillsSpec),
+}
+
+/// Hills: smooth noise on noise of half the size and half the height, and so on.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct HillsSpec {
+    /// Heights along each side, 2 to 2048. Default 256.
+    pub points: u32,
+    /// Hills along each side, 0.1 to 256. Default 4.
+    pub across: f32,
+    /// How sharp their ridges are, 0 to 1. Default 0: round.
+    pub ridged: f32,
+    /// Share of the side over which the ground falls to 0 at the edges, 0 to 0.5. Default 0: it does not.
+    pub edge: f32,
+    /// Other hills for each number. Default 1.
+    pub seed: u32,
+}
+
+impl Default for HillsSpec {
+    fn default() -> Self {
+        Self { points: 256, across: 4.0, ridged: 0.0, edge: 0.0, seed: 1 }
+    }
+}
+
+impl HillsSpec {
+    fn check(&self) -> Result<(), SpecError> {
+        within("points", self.points as f32, 2.0, 2048.0, "points")?;
+        within("across", self.across, 0.1, 256.0, "")?;
+        within("ridged", self.ridged, 0.0, 1.0, "")?;
+        within("edge", self.edge, 0.0, 0.5, "")
+    }
+
+    /// Octaves of a fractal sum: Perlin, "An Image Synthesizer" (1985).
+    fn heights(&self) -> Result<Plane, SpecError> {
+        let n = self.points as usize;
+        let value = |at: usize| {
+            let [x, y] = [at % n, at / n].map(|at| (at as f32 + 0.5) / n as f32);
+            let (mut sum, mut all, mut size, mut share) = (0.0, 0.0, self.across, 1.0);
+            for octave in 0..5 {
+                let [smooth, ..] = gust_noise([x * size, octave as f32 * 7.7, y * size], self.seed);
+                let round = smooth * 0.5 + 0.5;
+                let ridge = 1.0 - smooth.abs();
+                sum += (round + (ridge * ridge - round) * self.ridged) * share;
+                all += share;
+                (size, share) = (size * 2.0, share * 0.42);
+            }
+            let off = x.min(1.0 - x).min(y).min(1.0 - y);
+            let near = if self.edge > 0.0 { (off / self.edge).clamp(0.0, 1.0) } else { 1.0 };
+            sum / all * near * near * (3.0 - 2.0 * near)
+        };
+        Plane::new(n, n, (0..n * n).map(value).collect())
+    }
 }
 
 impl FormSpec {
@@ -73,6 +128,9 @@ impl FormSpec {
         vector_within("position", self.position, 1e6, "m")?;
         if let FormSource::Ball(detail) = self.from {
             within("from.ball", detail as f32, 1.0, 512.0, "")?;
+        }
+        if let FormSource::Hills(hills) = &self.from {
+            hills.check().map_err(|error| error.under("from.hills"))?;
         }
         match (self.bake, &self.from) {
             (None, _) => Ok(()),
@@ -110,6 +168,7 @@ impl FormSpec {
                 let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
                 Ok(Form::Distance(grid.placed(self.scale, self.position)?.into()))
             }
+            FormSource::Hills(hills) => Ok(Form::Plane(hills.heights()?.into())),
             FormSource::Brightness(file) => {
                 let picture = picture(folder, file).map_err(|error| told("from.brightness", error))?;
                 let bright = |&[r, g, b, a]: &[u8; 4]| {

@@ -12,6 +12,7 @@
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
+//! | ground with a shape | `land.rs` |
 //! | what of a field of blades is stepped and drawn? | `meadow.rs` |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
@@ -26,6 +27,7 @@ mod error;
 mod file;
 mod forms;
 mod grid_file;
+mod land;
 mod meadow;
 mod models;
 mod output;
@@ -38,8 +40,9 @@ mod spec;
 mod texture;
 
 pub use error::SceneError;
-pub use forms::{FormSource, FormSpec};
+pub use forms::{FormSource, FormSpec, HillsSpec};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
+pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
 pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Mask, MaskLie, SpecError, World};
+use frolic_core::{Forms, Mask, MaskLie, SpecError, World};
 use frolic_draw::{
     AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, RELIEF_SCALE,
     RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
@@ -11,6 +11,7 @@ use frolic_draw::{
 
 use crate::error::SceneError;
 use crate::forms::picture;
+use crate::land::Land;
 use crate::parts::{PutSpec, StoneSpec, TextSpec, TilesSpec};
 use crate::spec::SceneSpec;
 
@@ -20,6 +21,7 @@ pub(crate) struct Props {
     pub(crate) library: Library,
     groups: Vec<Group>,
     stones: Vec<Stone>,
+    lands: Vec<Land>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,
     size: ImageSize,
@@ -88,7 +90,7 @@ const FONT: &str = "\u{1}font";
 
 impl Props {
     /// Reads files, packs the atlas, sets the texts.
-    pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
+    pub(crate) fn new(spec: &SceneSpec, world: &World, forms: &Forms) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
         let mut sheets: HashMap<&str, Sheet> = HashMap::new();
         for (nth, texture) in spec.texture.iter().enumerate() {
@@ -180,6 +182,7 @@ impl Props {
             library,
             groups: Vec::new(),
             stones: Vec::new(),
+            lands: Vec::new(),
             font,
             size: spec.draw.size,
             second: None,
@@ -191,6 +194,10 @@ impl Props {
             if let Some(mask) = world.mask(stone.obstacle) {
                 props.stones.push(Stone::new(stone, mask).map_err(under)?);
             }
+        }
+        for (nth, land) in spec.land.iter().enumerate() {
+            let made = Land::new(land, spec, forms).map_err(|error| error.under(&format!("land.{nth}")))?;
+            props.lands.push(made);
         }
         for (put, sprite) in placed {
             let group = props.group(&put)?;
@@ -259,8 +266,9 @@ impl Props {
 
     /// What is drawn beside the populations, in the order of the scene.
     pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
+        let lands = self.lands.iter().filter_map(Land::drawn);
         let stones = self.stones.iter().map(|stone| (Instances::sprites(&stone.sprite), &stone.look));
-        stones.chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
+        lands.chain(stones).chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
     }
 }
 

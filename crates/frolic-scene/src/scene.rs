@@ -173,7 +173,7 @@ impl Scene {
         let spec = &spec.in_weather();
         let forms = crate::forms::load(spec)?;
         let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
-        let props = Props::new(spec, &world)?;
+        let props = Props::new(spec, &world, &forms)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
@@ -407,7 +407,8 @@ impl Scene {
         self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
-            self.props = Props::new(&self.spec, &self.world)?;
+            let forms = crate::forms::load(&self.spec)?;
+            self.props = Props::new(&self.spec, &self.world, &forms)?;
             self.props.tell(self.time, &self.caught);
         }
         Ok(())

@@ -14,6 +14,7 @@ use frolic_draw::{
 use serde::{Deserialize, Serialize};
 
 use crate::forms::FormSpec;
+use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
 
 /// The version of the scene format that this library reads and writes.
@@ -104,6 +105,9 @@ pub struct SceneSpec {
     /// Masks of the world that are shown as stone, at most 16.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub stone: Vec<StoneSpec>,
+    /// Ground with a shape, at most 16.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub land: Vec<LandPart>,
     /// Texts, at most 4096.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub text: Vec<TextSpec>,
@@ -458,6 +462,7 @@ impl SceneSpec {
             sprite: Vec::new(),
             tiles: Vec::new(),
             stone: Vec::new(),
+            land: Vec::new(),
             text: Vec::new(),
             population: Vec::new(),
             folder: Folder::default(),
@@ -560,6 +565,10 @@ impl SceneSpec {
         for (nth, light) in self.light.iter().enumerate() {
             light.check().map_err(|error| error.under(&format!("light.{nth}")))?;
         }
+        at_most("land", self.land.len(), 16)?;
+        for (nth, land) in self.land.iter().enumerate() {
+            land.check(self).map_err(|error| error.under(&format!("land.{nth}")))?;
+        }
         let mut names = HashSet::new();
         for (nth, population) in self.population.iter().enumerate() {
             let at = format!("population.{nth}");
@@ -638,7 +647,7 @@ impl SceneSpec {
 }
 
 /// Keys of a scene. A population of such a name could not be told from them in a path.
-pub(crate) const KEYS: [&str; 29] = [
+pub(crate) const KEYS: [&str; 30] = [
     "frolic",
     "title",
     "seed",
@@ -666,6 +675,7 @@ pub(crate) const KEYS: [&str; 29] = [
     "sprite",
     "tiles",
     "stone",
+    "land",
     "text",
     "population",
 ];

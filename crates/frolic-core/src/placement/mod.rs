@@ -450,6 +450,18 @@ impl Placement {
         extent
     }
 
+    /// How densely things stand at x and z, m, against where they stand most densely, 0 to 1: of the layer that lets most through there.
+    /// `endless` asks beyond the areas too. Nothing of layers on forms.
+    pub fn cover(&self, x: f32, z: f32, endless: bool) -> f32 {
+        let of = |layer: &Layer| {
+            let [low, high] = layer.spec.area.corners();
+            let inside = x >= low[0] && x < high[0] && z >= low[1] && z < high[1];
+            let stands = matches!(layer.places, Places::Pattern(_)) && (inside || endless);
+            if stands { layer.share(x, z).0 } else { 0.0 }
+        };
+        self.layers.iter().map(of).fold(0.0, f32::max)
+    }
+
     /// The ground at x and z, m, as the first layer has it; level at height 0 where there is none.
     pub fn footing(&self, x: f32, z: f32) -> Footing {
         let terrain = self.layers.iter().find_map(|layer| layer.terrain.as_ref());

@@ -1,0 +1,85 @@
+//! `[[land]]`: ground with a shape, coloured by what grows on it.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use frolic_core::{Forms, Placement, SpecError, TerrainSpec};
+use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
+use serde::{Deserialize, Serialize};
+
+use crate::spec::SceneSpec;
+
+/// Ground after a height map.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct LandPart {
+    /// Its heights.
+    pub terrain: TerrainSpec,
+    /// Name of the population of blades that grows on it: where it is dense the ground has the colour of what is grown over. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grown_by: Option<String>,
+    /// How it looks.
+    #[serde(default)]
+    pub paint: LandSpec,
+}
+
+impl LandPart {
+    /// Bare ground.
+    pub fn new(terrain: TerrainSpec) -> Self {
+        Self { terrain, grown_by: None, paint: LandSpec::default() }
+    }
+
+    pub(crate) fn check(&self, scene: &SceneSpec) -> Result<(), SpecError> {
+        self.terrain.check().map_err(|error| error.under("terrain"))?;
+        self.paint.check().map_err(|error| error.under("paint"))?;
+        let Some(name) = &self.grown_by else { return Ok(()) };
+        let grows = |name: &str| scene.population.iter().any(|it| it.name == name && it.blades.is_some());
+        if grows(name) {
+            return Ok(());
+        }
+        let problem = format!("there are no blades '{name}'");
+        Err(SpecError::new("grown_by", problem, "name a population of blades"))
+    }
+}
+
+/// Land made ready.
+#[derive(Debug)]
+pub(crate) struct Land {
+    look: Look,
+}
+
+/// Land lies where its heights say.
+const ORIGIN: [f32; 1] = [0.0];
+
+impl Land {
+    pub(crate) fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
+        let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
+        let grown = part.grown_by.as_ref().and_then(|name| scene.population.iter().find(|it| it.name == *name));
+        let placement = grown.and_then(|population| population.blades.as_ref()).map(|blades| {
+            let mut layers = blades.placement.clone();
+            // How dense does not matter here.
+            layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);
+            Placement::new(&layers, None, scene.seed, forms).map(|placement| (placement, blades.endless.is_some()))
+        });
+        let placement = placement.transpose()?;
+        let cover = |x: f32, z: f32| {
+            placement.as_ref().map_or(0.0, |(placement, endless)| placement.cover(x, z, *endless))
+        };
+        let mut builder = AtlasBuilder::default();
+        builder.picture("land", part.paint.paint(&terrain, cover)?);
+        let meshes = HashMap::from([("land".to_owned(), Arc::new(part.paint.mesh(&terrain)?))]);
+        let library = Library { meshes, atlas: Arc::new(builder.build()?) };
+        let mut look = LookSpec::default();
+        look.shape = Shape::Mesh { name: "land".into(), coarse: None, texture: Some("land".into()) };
+        (look.blend, look.lit) = (Blend::Opaque, 1.0);
+        look.colour_over_age = frolic_core::Ramp::constant(Colour::WHITE);
+        Ok(Self { look: look.build_with(&library)? })
+    }
+
+    /// Its one instance.
+    pub(crate) fn drawn(&self) -> Option<(Instances<'_>, &Look)> {
+        let at = Instances::at([&ORIGIN; 3]).ok()?.turned(&ORIGIN, &ORIGIN).ok()?;
+        Some((at, &self.look))
+    }
+}
