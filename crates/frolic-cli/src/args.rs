@@ -118,7 +118,8 @@ pub(crate) struct Draw {
     /// Moment of the first picture, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
-    /// Paint what the frame did instead: picture, overdraw, depth, batches, detail or shadow
+    /// Paint what the frame did instead: picture, overdraw, depth, batches, detail, shadow; or from above: placement (of
+    /// what stands), wind
     #[arg(long, value_name = "WHAT", default_value = "picture", hide_default_value = true)]
     pub(crate) show: Show,
     /// Paint a read-out of the last frames over it: time, stages, draw calls, elements, memory

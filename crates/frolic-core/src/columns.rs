@@ -50,6 +50,7 @@ macro_rules! columns {
                 Ok(())
             }
 
+            #[allow(dead_code)] // not every family needs it
             pub(crate) fn push(&mut self, row: &$Row) {
                 $(self.$name.push(row.$name);)*
             }

@@ -120,7 +120,21 @@ impl Region {
         }
     }
 
-    fn check(&self) -> Result<(), SpecError> {
+    /// Whether any of a ball can be in it.
+    pub(crate) fn reaches(&self, place: Vec3, far: f32) -> bool {
+        match *self {
+            Self::Sphere { position, radius } => {
+                place.distance_squared(position.into()) < (radius + far) * (radius + far)
+            }
+            Self::Box { position, size } => {
+                let half = Vec3::from(size) * 0.5;
+                let off = (place - Vec3::from(position)).abs() - half;
+                off.max(Vec3::ZERO).length_squared() < far * far
+            }
+        }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         match *self {
             Self::Sphere { position, radius } => {
                 vector_within("on.enter.sphere.position", position, 1e6, "m")?;

@@ -12,6 +12,7 @@
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
 //! | what is rooted, bends in the wind and where something treads? | `blades/`, `pushers.rs` |
+//! | what grows from seed to full size, and is harvested? | `growing/` |
 //! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
 //! | what do they bounce off? | `obstacles/` |
 //! | what picks them up? | `collectors.rs` |
@@ -58,6 +59,7 @@ mod events;
 mod fields;
 mod fixtures;
 pub mod forms;
+mod growing;
 mod keeper;
 pub mod limits;
 pub mod meter;
@@ -91,6 +93,7 @@ pub use fixtures::{
     FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
 pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
+pub use growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
 pub use keeper::{Keeper, KeeperSpec, Lever, Lowered};
 pub use meter::{Counter, Frame, Meter, Stage, Started};
 pub use noise::gust_noise;

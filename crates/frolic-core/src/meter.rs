@@ -96,6 +96,10 @@ named_list! {
         Leant = "leant",
         /// Blades stepped one by one, as something presses them or did.
         Pressed = "pressed",
+        /// Elements whose growth was worked on.
+        Grown = "grown",
+        /// Elements that were harvested.
+        Harvested = "harvested",
         /// Squares of blades that were not stepped, as none of them is in view; summed over steps.
         SquaresAsleep = "squares_asleep",
         /// What was noted of elements because an event asks for it.

@@ -196,7 +196,7 @@ impl ListScratch {
                     batcher.sorted(order, sorted);
                 } else {
                     let started = meter.start(Stage::Batch);
-                    for (from, count) in in_view(&source.instances, view, around.sun, meter) {
+                    for (from, count) in in_view(source, view, around.sun, meter) {
                         batcher.stretch(nth, from, count, ordered);
                     }
                     meter.stop(started);
@@ -211,6 +211,7 @@ impl ListScratch {
             towards_sun: around.sun.map_or(Vec3::Y, SunSpec::towards),
             ambient: around.backdrop.ambient(),
             bounce: around.backdrop.bounce(around.sun),
+            haze: (around.backdrop.sky.horizon.vec(), 1.0 / around.backdrop.sky.haze),
         };
         let mut list = DrawList {
             sources,
@@ -272,9 +273,9 @@ fn merge(
     sorter.clear();
     let from = order.len();
     for nth in which {
-        let instances = &sources[nth as usize].instances;
-        for (first, count) in in_view(instances, view, sun, meter) {
-            sorter.add(nth, instances, first, count, view);
+        let source = &sources[nth as usize];
+        for (first, count) in in_view(source, view, sun, meter) {
+            sorter.add(nth, &source.instances, first, count, view);
         }
     }
     sorter.sort(order);
@@ -287,13 +288,16 @@ fn merge(
 
 /// Stretches of instances whose parts can be in view, or throw a shadow into it: first and count. Parts side by side make one stretch.
 fn in_view<'b>(
-    instances: &'b Instances<'_>,
+    Source { instances, look }: &'b Source<'_>,
     view: &'b View,
     sun: Option<&'b SunSpec>,
     meter: &mut Meter,
 ) -> impl Iterator<Item = (u32, u32)> + use<'b> {
     let parts = instances.parts.unwrap_or_default();
-    let sees = move |part: &Part| part.count > 0 && view.concerns(&part.bounds, sun);
+    let reach = look.detail.reach;
+    let sees = move |part: &Part| {
+        part.count > 0 && part.bounds.distance(view.eye) <= reach && view.concerns(&part.bounds, sun)
+    };
     let hidden: u64 = parts.iter().filter(|part| !sees(part)).map(|part| u64::from(part.count)).sum();
     meter.add(Counter::CulledInChunks, hidden);
     let mut next = 0;

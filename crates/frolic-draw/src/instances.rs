@@ -16,6 +16,12 @@ pub struct Bounds {
 }
 
 impl Bounds {
+    /// How far it is from a place, m; 0 inside.
+    pub(crate) fn distance(&self, place: Vec3) -> f32 {
+        let (low, high) = (Vec3::from(self.low), Vec3::from(self.high));
+        if low.cmple(high).all() { place.clamp(low, high).distance(place) } else { 0.0 }
+    }
+
     /// The box around it and the shadow that it throws down to its lower side: `fall` is the way of the shadow for each metre of height.
     pub(crate) fn swept(&self, fall: Vec3) -> Self {
         let way = fall * (self.high[1] - self.low[1]);

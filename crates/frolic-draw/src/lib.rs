@@ -56,7 +56,7 @@ pub use backdrop::{BackdropSpec, GroundSpec, SkySpec, WaterSpec};
 pub use build::{ListScratch, ListSpec, Surroundings};
 pub use camera::{CameraSpec, View};
 pub use colour::Colour;
-pub use cpu::{Renderer, Show};
+pub use cpu::{Mark, Plan, Renderer, Show};
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
 pub use instances::{Bounds, CHUNK, Instances, Part, Resident, chunk_parts};

@@ -150,6 +150,8 @@ pub struct Lighting<'a> {
     pub ambient: Vec3,
     /// Light sent back by ground or water, on what faces down.
     pub bounce: Vec3,
+    /// Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
+    pub haze: (Vec3, f32),
 }
 
 /// How a solid surface takes light.

@@ -237,6 +237,8 @@ pub struct LookSpec {
     /// How round a blade is in the light, 0 (flat, by the way it is turned) to 1 (as if it faced the eye everywhere). Default 0.4. No matter for
     /// other shapes.
     pub round: f32,
+    /// Share of the sky's haze that lies before it, 0 to 1: far elements of a lit, solid look fade to the colour of the horizon. Default 0.
+    pub hazed: f32,
     /// Depth over which a transparent instance fades into what is solid behind it, m, 0.001 to 1000. Default 0.05.
     pub soft: f32,
     /// What becomes of elements far away.
@@ -263,6 +265,7 @@ impl Default for LookSpec {
             two_sided: true,
             through: 0.0,
             round: 0.4,
+            hazed: 0.0,
             soft: 0.05,
             detail: DetailSpec::default(),
         }
@@ -388,6 +391,7 @@ impl LookSpec {
             depth: self.depth,
             lit: self.lit,
             round: self.round,
+            hazed: self.hazed,
             surface: Surface {
                 lit: self.lit,
                 rim: self.rim,
@@ -435,6 +439,7 @@ impl LookSpec {
         within("rim", self.rim, 0.0, 10.0, "")?;
         within("through", self.through, 0.0, 1.0, "")?;
         within("round", self.round, 0.0, 1.0, "")?;
+        within("hazed", self.hazed, 0.0, 1.0, "")?;
         within("soft", self.soft, 0.001, 1000.0, "m")?;
         self.detail.check().map_err(|error| error.under("detail"))
     }
@@ -627,6 +632,7 @@ pub struct Look {
     pub(crate) depth: DepthSpec,
     pub(crate) lit: f32,
     pub(crate) round: f32,
+    pub(crate) hazed: f32,
     pub(crate) surface: Surface,
     /// One over the depth of the soft edge, 1/m.
     pub(crate) per_soft: f32,

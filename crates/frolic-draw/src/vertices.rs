@@ -351,6 +351,7 @@ impl Seen<'_, '_> {
         // Where shadows may fall on it, the sun's part is kept apart.
         let apart = self.shadows && look.solid;
         let is_ribbon = skin.ribbons > 0;
+        let (eye, opacity) = (self.camera.eye, skin.opacity);
         for eight in skin.eights() {
             let (at, normal) = (load(simd, &eight.at), load(simd, &eight.normal));
             let [light, sun] =
@@ -377,6 +378,19 @@ impl Seen<'_, '_> {
                 } else {
                     colour[channel] = own * (light[channel] + sun[channel]);
                     sunlit[channel] = f32x8::splat(simd, 0.0);
+                }
+            }
+            if look.hazed > 0.0 {
+                let (tone, per) = self.list.lighting.haze;
+                let off = [at[0] - eye.x, at[1] - eye.y, at[2] - eye.z];
+                let x = (off[0] * off[0] + off[1] * off[1] + off[2] * off[2]).sqrt() * (per * look.hazed);
+                // Of e^-x, to a fiftieth where anything is left to be seen.
+                let one = f32x8::splat(simd, 1.0);
+                let left = one / (one + x * (one + x * (x * (x * (1.0 / 24.0) + 1.0 / 6.0) + 0.5)));
+                let veil = (one - left) * f32x8::load_array(simd, opacity);
+                for (channel, tone) in tone.to_array().into_iter().enumerate() {
+                    colour[channel] = colour[channel] * left + veil * tone;
+                    sunlit[channel] *= left;
                 }
             }
             keep(colour, &mut eight.colour);

@@ -36,6 +36,9 @@ pub enum SceneError {
         /// The key, the problem, and what would be right.
         source: SpecError,
     },
+    /// What was asked of a scene is not in it.
+    #[error(transparent)]
+    Missing(#[from] SpecError),
     /// No such scene.
     #[error("no scene '{name}': neither a file nor one that ships{hint}")]
     Unknown {

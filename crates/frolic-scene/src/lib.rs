@@ -13,7 +13,7 @@
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
 //! | ground with a shape | `land.rs` |
-//! | what of a field of blades is stepped and drawn? | `meadow.rs` |
+//! | what of a field of blades, of what grows, is stepped and drawn? | `meadow.rs`, `grove.rs` |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
@@ -27,6 +27,7 @@ mod error;
 mod file;
 mod forms;
 mod grid_file;
+mod grove;
 mod land;
 mod meadow;
 mod models;

@@ -1,7 +1,7 @@
 //! A population of blades in a scene: its state, and what of it is drawn.
 
-use frolic_core::{BladeSpec, Blades, Forms, Meter, ParticleSet, Span, SpecError, World};
-use frolic_draw::{Bounds, Instances, Look, Part, SunSpec, View};
+use frolic_core::{BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, Span, SpecError, World};
+use frolic_draw::{Bounds, Instances, Look, Mark, Part, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
 #[derive(Debug)]
@@ -73,6 +73,19 @@ impl Meadow {
         let Some(into) = set.get_mut(&tear.start) else { return };
         let torn = self.blades.torn().iter().map(|torn| (torn.middle(), torn.velocity()));
         into.take_on(torn, meter);
+    }
+
+    /// Marks of all blades for a plan.
+    pub(crate) fn marks(&self, into: &mut Vec<Mark>) {
+        let columns = self.blades.columns();
+        let [x, _, z] = columns.position();
+        into.extend((0..columns.len()).filter(|&n| columns.length()[n] > 0.0).map(|n| Mark {
+            place: [x[n], z[n]],
+            turn: columns.turn()[n],
+            radius: columns.size()[n] * 4.0,
+            tint: columns.tint()[n],
+            kind: columns.kind()[n] & !BladeColumns::TORN,
+        }));
     }
 
     /// The instances of a kind.

@@ -7,13 +7,14 @@ use frolic_core::{
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
-    LookSpec, Part, Renderer, Show, Surroundings, Technique, Trails, View, chunk_parts,
+    LookSpec, Mark, Part, Plan, Renderer, Show, SunSpec, Surroundings, Technique, Trails, View, chunk_parts,
 };
 
 use smallvec::SmallVec;
 
 use crate::device::{Device, Living};
 use crate::error::SceneError;
+use crate::grove::Grove;
 use crate::meadow::Meadow;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
@@ -72,8 +73,11 @@ struct Population {
 }
 
 impl Population {
-    /// Works its trails out for a picture `behind` seconds before the last step.
-    fn prepare(&mut self, set: &ParticleSet, behind: f32) {
+    /// Works out what is only known when it is drawn, `behind` seconds before the last step: trails, and what of a grove is in view.
+    fn prepare(&mut self, set: &ParticleSet, behind: f32, view: &View, sun: Option<&SunSpec>, meter: &mut Meter) {
+        if let Elements::Growing(grove) = &mut self.elements {
+            grove.prepare(view, sun, meter);
+        }
         let (Elements::Particles(member), Some((trails, look))) = (&self.elements, &mut self.trail) else {
             return;
         };
@@ -106,6 +110,8 @@ enum Elements {
     Fixtures(Box<Fixtures>, Chunks),
     /// Blades, square by square.
     Blades(Box<Meadow>),
+    /// What grows, cluster by cluster.
+    Growing(Box<Grove>),
     /// Particles on a graphics device.
     Living(Box<Living>),
 }
@@ -117,6 +123,7 @@ impl Elements {
             Self::Particles(member) => set.members()[*member].len(),
             Self::Fixtures(fixtures, _) => fixtures.len(),
             Self::Blades(meadow) => meadow.blades.len(),
+            Self::Growing(grove) => grove.growing.len(),
             Self::Living(_) => 0,
         }
     }
@@ -145,6 +152,7 @@ impl Elements {
     fn columns<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> Result<Instances<'a>, SpecError> {
         match self {
             Self::Particles(member) => Ok(Instances::of(set.members()[*member].columns(), behind)),
+            Self::Growing(grove) => grove.instances(),
             Self::Living(_) | Self::Blades(_) => Instances::at([&[]; 3]),
             Self::Fixtures(fixtures, chunks) => {
                 let columns = fixtures.columns();
@@ -192,6 +200,11 @@ impl Scene {
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
             let there = device.as_mut().filter(|_| !stays.contains(&nth));
             let elements = match (&population.blades, &population.fixed) {
+                _ if population.growing.is_some() => {
+                    let growing = population.growing.clone().unwrap_or_default();
+                    Grove::new(&growing, population.count, particles.size, seed, &forms, &look)
+                        .map(|grove| Elements::Growing(Box::new(grove)))
+                }
                 (Some(blades), _) => {
                     let looks: Vec<&Look> = std::iter::once(&look).chain(&kinds).collect();
                     Meadow::new(blades, population.count, particles.size, seed, &forms, &looks)
@@ -327,7 +340,7 @@ impl Scene {
                             *chunks = Chunks::new(fixtures, chunks.margin);
                         }
                     }
-                    Elements::Blades(_) | Elements::Living(_) => {}
+                    Elements::Blades(_) | Elements::Growing(_) | Elements::Living(_) => {}
                 }
             }
             if let Some(device) = device {
@@ -345,6 +358,9 @@ impl Scene {
                         Elements::Blades(meadow) => {
                             meadow.step(world, &seen_from, spec.sun.as_ref(), dt, steps, meter);
                             meadow.hand_over(set, meter);
+                        }
+                        Elements::Growing(grove) => {
+                            grove.step(&seen_from, spec.sun.as_ref(), dt, steps, meter);
                         }
                         Elements::Particles(_) | Elements::Living(_) => {}
                     }
@@ -480,6 +496,11 @@ impl Scene {
     /// # Errors
     /// As [`Scene::draw`]; and a diagnostic of a scene that a graphics device draws.
     pub fn show(&mut self, show: Show, meter: &mut Meter) -> Result<&Image, SceneError> {
+        match show {
+            Show::Placement => return self.show_placement(),
+            Show::Wind => return Ok(self.show_wind()),
+            _ => {}
+        }
         if self.device.is_some() {
             if show != Show::Picture {
                 let name = show.name();
@@ -494,6 +515,54 @@ impl Scene {
             renderer.show(show, list, view, backdrop, image, meter);
         });
         Ok(&self.image)
+    }
+
+    /// Of the population that a profile lets climb, if it stands, or else of the first that does.
+    fn show_placement(&mut self) -> Result<&Image, SceneError> {
+        let Self { populations, spec, image, view, .. } = self;
+        let climbing = spec.climbing().map(|population| population.name.as_str());
+        let stands = |nth: &usize| spec.population[*nth].stands().is_some();
+        let standing = (0..spec.population.len()).filter(stands);
+        let Some(nth) = standing.min_by_key(|&nth| Some(spec.population[nth].name.as_str()) != climbing) else {
+            let problem = "nothing in it is placed: particles are where they are at the moment";
+            return Err(SpecError::new("population", problem, "show the picture, or a scene with blades or fixtures").into());
+        };
+        let mut marks = Vec::new();
+        let mut terrain = None;
+        let mut extent = None;
+        match &populations[nth].elements {
+            Elements::Blades(meadow) => {
+                meadow.marks(&mut marks);
+                terrain = Some(meadow.blades.placement());
+                extent = meadow.blades.spec().endless.is_none().then(|| meadow.blades.placement().extent());
+            }
+            Elements::Fixtures(fixtures, _) => {
+                let columns = fixtures.columns();
+                marks.extend((0..columns.len()).map(|n| {
+                    let (place, tint) = ([columns.px()[n], columns.pz()[n]], 0.5);
+                    Mark { place, turn: columns.turn()[n], radius: columns.size()[n], tint, kind: 0 }
+                }));
+            }
+            Elements::Growing(grove) => grove.marks(&mut marks),
+            Elements::Particles(_) | Elements::Living(_) => {}
+        }
+        let [low, high] = extent.unwrap_or_else(|| around(&marks));
+        let plan = Plan::of(low, high, view.size());
+        let height = terrain.map(|placement| move |x: f32, z: f32| placement.ground(x, z).map(|footing| footing.y));
+        let height = height.as_ref().map(|height| height as &dyn Fn(f32, f32) -> Option<f32>);
+        plan.placement(&spec.population[nth].name, &marks, height, image);
+        Ok(image)
+    }
+
+    /// Where the camera looks, as far around as it is away from there.
+    fn show_wind(&mut self) -> &Image {
+        let camera = camera_at(&self.spec, self.travel.as_ref(), self.time);
+        let ([ex, ey, ez], [x, y, z]) = (camera.position, camera.target);
+        let reach = ((ex - x).powi(2) + (ey - y).powi(2) + (ez - z).powi(2)).sqrt().clamp(1.0, 1e5);
+        let plan = Plan::of([x - reach, z - reach], [x + reach, z + reach], self.view.size());
+        let time = self.time - f64::from(self.behind);
+        plan.wind(&self.world, time, y, &mut self.image);
+        &self.image
     }
 
     /// Makes the draw list and has the processor paint it, on the scene's threads.
@@ -518,7 +587,8 @@ impl Scene {
                 image,
                 ..
             } = self;
-            populations.iter_mut().for_each(|population| population.prepare(set, *behind));
+            let sun = spec.sun.as_ref();
+            populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             paint(renderer, &list, view, backdrop, image, meter);
@@ -562,7 +632,8 @@ impl Scene {
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
-        populations.iter_mut().for_each(|population| population.prepare(set, *behind));
+        let sun = spec.sun.as_ref();
+            populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
         let done = {
             let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
@@ -592,6 +663,18 @@ impl Scene {
         self.props.tell(self.time, &self.caught);
         Ok(())
     }
+}
+
+/// The rectangle around marks; some ground where there are none.
+fn around(marks: &[Mark]) -> [[f32; 2]; 2] {
+    let mut extent = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
+    for place in marks.iter().map(|mark| mark.place) {
+        for axis in 0..2 {
+            extent[0][axis] = extent[0][axis].min(place[axis]);
+            extent[1][axis] = extent[1][axis].max(place[axis]);
+        }
+    }
+    if marks.is_empty() { [[-5.0; 2], [5.0; 2]] } else { extent }
 }
 
 /// The camera as it has travelled by a time, s.

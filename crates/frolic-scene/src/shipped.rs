@@ -32,6 +32,12 @@ pub const SHIPPED: &[Shipped] = &[
         ],
     },
     Shipped {
+        name: "dunes",
+        about: "marram on the dunes of Tern Holm in the afternoon wind: clumps, gusts, a footpath, two walkers' trodden lines",
+        text: include_str!("../scenes/dunes.toml"),
+        files: &[],
+    },
+    Shipped {
         name: "foghorn",
         about: "the foghorn of Tern Holm at night: fans of sound bounce off sea stacks and leave glints, stacks without end",
         text: include_str!("../scenes/foghorn.toml"),
@@ -45,6 +51,12 @@ pub const SHIPPED: &[Shipped] = &[
             ("textures/bush.obj", include_bytes!("../scenes/textures/bush.obj")),
             ("textures/petal.png", include_bytes!("../scenes/textures/petal.png")),
         ],
+    },
+    Shipped {
+        name: "mussels",
+        about: "ten million mussels on the ropes of Tern Holm, under water at noon: from seed to full size, harvested and sown anew",
+        text: include_str!("../scenes/mussels.toml"),
+        files: &[("textures/rope.obj", include_bytes!("../scenes/textures/rope.obj"))],
     },
     Shipped {
         name: "pennants",

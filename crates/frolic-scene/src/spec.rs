@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, KeeperSpec, MOST_KINDS, MotionSpec, Order, ParticleSpec,
+    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, GrowSpec, KeeperSpec, MOST_KINDS, MotionSpec, Order, ParticleSpec,
     PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, Weather, WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
@@ -267,6 +267,9 @@ pub struct PopulationSpec {
     /// Blades, rooted and bent by the wind, instead of emitters; its `size` is half the width of their roots. Default none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blades: Option<BladeSpec>,
+    /// Elements that grow in clusters, instead of emitters; `size` is their full size, and ramps over age run over growth. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub growing: Option<GrowSpec>,
     /// How it changes with the time of the year. Default not at all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seasons: Option<SeasonsSpec>,
@@ -350,6 +353,7 @@ impl PopulationSpec {
             trail: None,
             fixed: None,
             blades: None,
+            growing: None,
             seasons: None,
             look,
             kind: Vec::new(),
@@ -368,6 +372,13 @@ impl PopulationSpec {
         let mut particles = ParticleSpec::new(count);
         particles.size = size;
         Self { blades: Some(blades), ..Self::new(name, particles, look) }
+    }
+
+    /// A population of `count` elements that grow, of this full size, m.
+    pub fn growing(name: &str, growing: GrowSpec, count: u32, size: Span, look: LookSpec) -> Self {
+        let mut particles = ParticleSpec::new(count);
+        particles.size = size;
+        Self { growing: Some(growing), ..Self::new(name, particles, look) }
     }
 
     /// What moves it.
@@ -399,7 +410,8 @@ impl PopulationSpec {
     /// The key of what its elements stand by, if they do.
     pub(crate) fn stands(&self) -> Option<&'static str> {
         let fixed = self.fixed.as_ref().map(|_| "fixed");
-        fixed.or_else(|| self.blades.as_ref().map(|_| "blades"))
+        let blades = self.blades.as_ref().map(|_| "blades");
+        fixed.or(blades).or_else(|| self.growing.as_ref().map(|_| "growing"))
     }
 
     /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
@@ -591,9 +603,13 @@ impl SceneSpec {
                     return Err(SpecError::new(key, problem, "name one with a life of its own"));
                 }
             }
+            if let Some(growing) = &population.growing {
+                growing.check().map_err(|error| error.under(&format!("{at}.growing")))?;
+            }
             if let Some(stands) = population.stands() {
                 let moves = !(population.emitter.is_empty() && population.event.is_empty());
-                if moves || (population.fixed.is_some() && population.blades.is_some()) {
+                let ways = [population.fixed.is_some(), population.blades.is_some(), population.growing.is_some()];
+                if moves || ways.into_iter().filter(|way| *way).count() > 1 {
                     let problem = "stands beside emitters, events or another way to stand";
                     return Err(SpecError::new(format!("{at}.{stands}"), problem, "keep one of them"));
                 }

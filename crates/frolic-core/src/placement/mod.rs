@@ -462,10 +462,9 @@ impl Placement {
         self.layers.iter().map(of).fold(0.0, f32::max)
     }
 
-    /// The ground at x and z, m, as the first layer has it; level at height 0 where there is none.
-    pub fn footing(&self, x: f32, z: f32) -> Footing {
-        let terrain = self.layers.iter().find_map(|layer| layer.terrain.as_ref());
-        terrain.and_then(|terrain| terrain.at(x, z)).unwrap_or(Footing { y: 0.0, rise: [0.0; 2] })
+    /// The ground at x and z, m, of the first layer that has a height map. `None` beside it, in its holes, and where no layer has one.
+    pub fn ground(&self, x: f32, z: f32) -> Option<Footing> {
+        self.layers.iter().find_map(|layer| layer.terrain.as_ref())?.at(x, z)
     }
 }
 

@@ -192,7 +192,11 @@ impl Sieve {
                 self.picture.as_ref().filter(|_| inside).map_or(0.0, |picture| picture.at(across, up))
             }
             SieveBy::Noise { size, range, seed } => {
-                let [value, ..] = gust_noise([x / size, 0.37, z / size], *seed);
+                // The second, finer one turned, so that no edges run along the axes.
+                let (u, v) = (x / size, z / size);
+                let [broad, ..] = gust_noise([u * 0.8 - v * 0.6, 0.37, u * 0.6 + v * 0.8], *seed);
+                let [fine, ..] = gust_noise([u * 1.9 + v * 1.1, 4.37, v * 1.9 - u * 1.1], *seed);
+                let value = broad + fine * 0.45;
                 let width = (range.max - range.min).max(1e-6);
                 smooth((value - range.min) / width)
             }

@@ -10,7 +10,7 @@
 //! resolve  bloom, tone curve, dither, eight bits                                                    resolve.rs
 //! ```
 //!
-//! `reference.rs` is the plain form that tests compare with, `show.rs` paints diagnostics.
+//! `reference.rs` is the plain form that tests compare with, `show.rs` paints diagnostics, `plan.rs` ground from above.
 //!
 //! Order is kept by construction (chunks in order, records in order within a chunk), so the picture is the same to the last
 //! bit at any thread count, tile size and instruction set. Instances go through in rounds of at most
@@ -21,6 +21,7 @@ mod blend;
 mod colour9;
 mod front;
 mod phase;
+mod plan;
 mod project;
 mod record;
 pub mod reference;
@@ -44,6 +45,7 @@ use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
 pub(crate) use colour9::pack_lanes;
 use phase::{Part, Phase};
+pub use plan::{Mark, Plan};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope, Tag};
 pub use record::Splat;

@@ -15,7 +15,7 @@ use crate::build::{ListScratch, ListSpec, Surroundings};
 use crate::camera::View;
 use crate::colour::Colour;
 use crate::detail::Level;
-use crate::image::Image;
+use crate::image::{Image, ImageSize};
 use crate::instances::Instances;
 use crate::list::{Break, DrawList};
 use crate::look::{Library, LookSpec};
@@ -38,12 +38,24 @@ pub enum Show {
     Detail,
     /// What the sun reaches, and what it sees.
     Shadow,
+    /// Where elements that stand were put, from above. Of a scene.
+    Placement,
+    /// How the air moves, from above. Of a scene.
+    Wind,
 }
 
 impl Show {
     /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Picture, Self::Overdraw, Self::Depth, Self::Batches, Self::Detail, Self::Shadow];
+    pub const ALL: [Self; 8] = [
+        Self::Picture,
+        Self::Overdraw,
+        Self::Depth,
+        Self::Batches,
+        Self::Detail,
+        Self::Shadow,
+        Self::Placement,
+        Self::Wind,
+    ];
 
     /// Its name.
     pub const fn name(self) -> &'static str {
@@ -54,6 +66,8 @@ impl Show {
             Self::Batches => "batches",
             Self::Detail => "detail",
             Self::Shadow => "shadow",
+            Self::Placement => "placement",
+            Self::Wind => "wind",
         }
     }
 }
@@ -79,25 +93,25 @@ const SORTS: [&str; 10] = [
 ];
 
 /// A line of a legend.
-struct Line {
-    colour: Option<Vec3>,
-    text: String,
+pub(super) struct Line {
+    pub(super) colour: Option<Vec3>,
+    pub(super) text: String,
 }
 
-fn colour(hex: &str) -> Vec3 {
+pub(super) fn colour(hex: &str) -> Vec3 {
     Colour::hex(hex).map_or(Vec3::ONE, Colour::vec)
 }
 
 /// A place on the scale, 0..1.
-fn on_scale(share: f32) -> Vec3 {
+pub(super) fn on_scale(share: f32) -> Vec3 {
     let at = share.clamp(0.0, 1.0) * (SCALE.len() - 1) as f32;
     let step = (at as usize).min(SCALE.len() - 2);
     colour(SCALE[step]).lerp(colour(SCALE[step + 1]), at - step as f32)
 }
 
 /// What is painted, pixel by pixel.
-struct Canvas {
-    picture: LinearImage,
+pub(super) struct Canvas {
+    pub(super) picture: LinearImage,
     /// Depth of the nearest solid thing, m.
     depth: Vec<f32>,
     /// Elements that touch a pixel.
@@ -117,7 +131,8 @@ impl Renderer {
     ) {
         // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
         self.render(list, view, backdrop, image, meter);
-        if show == Show::Picture {
+        // Plans are of a scene and not of a draw list.
+        if matches!(show, Show::Picture | Show::Placement | Show::Wind) {
             return;
         }
         let size = view.size();
@@ -126,13 +141,10 @@ impl Renderer {
         let far = |x: usize, y: usize| {
             self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
         };
-        let mut canvas = Canvas {
-            picture: LinearImage::new(size, colour("#10131f").to_array()),
-            depth: (0..w * h).map(|at| far(at % w, at / w)).collect(),
-            touched: vec![0; w * h],
-        };
+        let depth = (0..w * h).map(|at| far(at % w, at / w)).collect();
+        let mut canvas = Canvas { depth, ..Canvas::empty(size) };
         let legend = match show {
-            Show::Picture => return,
+            Show::Picture | Show::Placement | Show::Wind => return,
             Show::Overdraw => canvas.overdraw(list, view),
             Show::Depth => canvas.depths(list, view),
             Show::Batches => canvas.batches(list, view),
@@ -148,7 +160,22 @@ impl Renderer {
     }
 }
 
+/// A colour for what has no order.
+pub(super) fn sort(nth: u32) -> Vec3 {
+    colour(SORTS[nth as usize % SORTS.len()])
+}
+
 impl Canvas {
+    /// Dark, with nothing on it.
+    pub(super) fn empty(size: ImageSize) -> Self {
+        let pixels = size.width() * size.height();
+        Self {
+            picture: LinearImage::new(size, colour("#10131f").to_array()),
+            depth: vec![f32::INFINITY; pixels],
+            touched: vec![0; pixels],
+        }
+    }
+
     fn at(&self, x: usize, y: usize) -> usize {
         y * self.picture.size().width() + x
     }
@@ -398,7 +425,7 @@ impl Canvas {
     }
 
     /// Sets a legend into a corner, drawn as sprites like any other.
-    fn legend(&mut self, lines: &[Line]) {
+    pub(super) fn legend(&mut self, lines: &[Line]) {
         let size = self.picture.size();
         let text_size = if size.height() >= 600 { 16.0 } else { 12.0 };
         let mut builder = AtlasBuilder::default();
@@ -457,6 +484,6 @@ impl Canvas {
     }
 }
 
-fn title(text: &str) -> Line {
+pub(super) fn title(text: &str) -> Line {
     Line { colour: None, text: text.to_owned() }
 }
