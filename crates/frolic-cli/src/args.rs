@@ -24,6 +24,7 @@ Examples:
   frolic ceiling beacon --budget 16.7ms         how many fit into a frame
   frolic diff before.json after.json            did it become slower?
   frolic bake bush.obj                          a distance grid to fill, or to bounce off
+  frolic export dunes -o field.glb              every blade, for other programs
   frolic scenes beacon > mine.toml              a scene to start from
 
 SCENE is the name of a shipped scene or the path of a scene file."
@@ -52,6 +53,8 @@ pub(crate) enum Command {
     Diff(Diff),
     /// Make a distance grid from a mesh, and a picture of it
     Bake(Bake),
+    /// Write where a population's elements are: glTF instances, PLY or CSV
+    Export(Export),
     /// Check a scene and say what is in it
     Check(Check),
     /// List the shipped scenes, or print one
@@ -355,6 +358,30 @@ pub(crate) struct Bake {
     #[arg(long)]
     pub(crate) no_picture: bool,
     /// Print what was made as JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Examples:
+  frolic export dunes -o field.glb               every blade as an instance of one mesh
+  frolic export beacon --population smoke -o smoke.csv --at 3
+
+A scene takes such a file back as a form: from = { places = \"field.glb\" }.")]
+pub(crate) struct Export {
+    #[command(flatten)]
+    pub(crate) chosen: Chosen,
+    /// Which population [default: the one that the scene's profile lets climb]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) population: Option<String>,
+    /// Moment, seconds after the start [default: the scene's]
+    #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
+    pub(crate) at: Option<f32>,
+    /// Where it goes: .glb (glTF 2.0 with EXT_mesh_gpu_instancing), .ply or .csv [default: SCENE.glb]
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Print what was written as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }

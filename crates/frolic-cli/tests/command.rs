@@ -160,7 +160,9 @@ fn a_variant_over_the_limit_stops_and_the_run_ends_well() {
 fn help_has_examples_and_names_every_command() {
     let folder = tempfile::tempdir().unwrap();
     let told = good(folder.path(), &["--help"]);
-    for command in ["demo", "draw", "profile", "report", "ceiling", "diff", "bake", "check", "scenes"] {
+    for command in
+        ["demo", "draw", "profile", "report", "ceiling", "diff", "bake", "export", "check", "scenes"]
+    {
         assert!(told.contains(command), "{told}");
         assert!(good(folder.path(), &[command, "--help"]).contains("Example"), "{command}");
     }
@@ -688,4 +690,56 @@ fn bake_writes_a_grid_and_a_look_at_it() {
     fs::write(folder.path().join("flat.obj"), "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n").unwrap();
     let flat = folder.path().join("flat.obj");
     assert!(refused(&["bake", flat.to_str().unwrap()]).contains("nothing is inside of it"));
+}
+
+#[test]
+fn export_writes_what_others_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let few = ["--set", "marram.count=600", "--at", "0.1"];
+    let with = |more: &[&str]| -> Vec<String> {
+        ["export", "dunes"].iter().chain(more).chain(&few).map(|it| (*it).to_owned()).collect()
+    };
+    let run = |more: &[&str]| {
+        let args = with(more);
+        good(folder.path(), &args.iter().map(String::as_str).collect::<Vec<_>>())
+    };
+    let told = run(&["-o", "field.glb"]);
+    assert!(told.contains("field.glb: 600 of marram at 0.1 s, "), "{told}");
+    let bytes = fs::read(folder.path().join("field.glb")).unwrap();
+    assert!(bytes.starts_with(b"glTF") && bytes.windows(23).any(|word| word == b"EXT_mesh_gpu_instancing"));
+    let shown: Value = serde_json::from_str(&run(&["-o", "field.csv", "--json"])).unwrap();
+    assert_eq!((&shown["elements"], &shown["population"]), (&Value::from(600), &Value::from("marram")));
+    let rows = fs::read_to_string(folder.path().join("field.csv")).unwrap();
+    assert!(rows.starts_with("x,y,z,turn,tilt,size,tint,kind,id\n") && rows.lines().count() == 601);
+    // It goes back in as the places of a scene.
+    let scene = "frolic = 1\n[[form]]\nname = \"field\"\nfrom = { places = \"field.glb\" }\n[[population]]\nname = \"posts\"\ncount = 600\n\
+                 [population.blades]\nplacement = [{ on = { places = { form = \"field\" } } }]\n[population.look]\nblend = \"opaque\"\n\
+                 shape = { ribbon = {} }\n";
+    fs::write(folder.path().join("posts.toml"), scene).unwrap();
+    assert!(good(folder.path(), &["check", "posts.toml"]).contains("posts.toml: good."));
+    let told = good(folder.path(), &["draw", "posts.toml", "--size", "160x100"]);
+    assert!(told.contains("600 alive"), "{told}");
+    // A snapshot of particles.
+    let told =
+        good(folder.path(), &["export", "beacon", "--population", "smoke", "--at", "1", "-o", "smoke.ply"]);
+    assert!(told.contains("smoke.ply: ") && told.contains(" of smoke at 1 s"), "{told}");
+
+    assert!(refused(&["export", "beacon", "--population", "smok"]).contains("name one of: smoke"));
+    assert!(
+        refused(&["export", "beacon", "-o", "smoke.txt", "--at", "0"])
+            .contains("give a .glb, a .ply or a .csv")
+    );
+}
+
+#[test]
+fn plans_are_drawn_from_above() {
+    let folder = tempfile::tempdir().unwrap();
+    for what in ["placement", "wind"] {
+        let few = ["--set", "marram.count=900", "--at", "0.1", "--size", "200x120"];
+        let out = format!("{what}.png");
+        let args: Vec<&str> = ["draw", "dunes", "--show", what, "-o", &out].into_iter().chain(few).collect();
+        assert!(good(folder.path(), &args).contains(&out), "{what}");
+        assert!(fs::metadata(folder.path().join(&out)).unwrap().len() > 2000);
+    }
+    assert!(refused(&["draw", "beacon", "--show", "placement"]).contains("nothing in it is placed"));
 }

@@ -78,8 +78,8 @@ pub mod trace;
 mod world;
 
 pub use blades::{
-    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, MOST_LEAN, TearSpec, Torn, Weather,
-    along_curve, blade_curve, curve_length,
+    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, MOST_LEAN, TearSpec, Torn,
+    Weather, along_curve, blade_curve, curve_length,
 };
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
@@ -105,8 +105,8 @@ pub use particles::{
 };
 pub use paths::{Path, PathEnds, PathSpec};
 pub use placement::{
-    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
-    PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
+    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns,
+    PlacedRow, Placement, PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
 };
 pub use pushers::{BlastSpec, PusherSpec, Pushing};
 pub use ramp::{Ramp, RampValue};

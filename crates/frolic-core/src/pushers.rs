@@ -120,7 +120,8 @@ impl Pusher {
         };
         if let Some(blast) = &spec.blast {
             let since = time - f64::from(blast.at);
-            let since = blast.every.map_or(since, |every| since.rem_euclid(f64::from(every)).min(since)) as f32;
+            let since =
+                blast.every.map_or(since, |every| since.rem_euclid(f64::from(every)).min(since)) as f32;
             let front = since * blast.speed;
             // The ring is as wide as what it runs in a fifth of a second.
             let wide = blast.speed * 0.2;

@@ -451,7 +451,12 @@ impl World {
     /// ```
     pub fn air(&self, time: f64, position: [&[f32]; 3], into: [&mut [f32]; 3]) {
         let level = Level::new();
-        let n = into.iter().map(|axis| axis.len()).chain(position.iter().map(|axis| axis.len())).min().unwrap_or(0);
+        let n = into
+            .iter()
+            .map(|axis| axis.len())
+            .chain(position.iter().map(|axis| axis.len()))
+            .min()
+            .unwrap_or(0);
         let gusts = self.gusts_at(time);
         let [ax, ay, az] = into;
         for from in (0..n).step_by(AIR) {

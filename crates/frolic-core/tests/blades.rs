@@ -1,8 +1,8 @@
 //! Blades: against the closed form of a damped spring, against any wind and step, and square by square.
 
 use frolic_core::{
-    AreaSpec, AroundSpec, BladeMotion, BladeSpec, Blades, Counter, MOST_LEAN, Meter, On, PatternSpec, PlacementSpec,
-    PusherSpec, Span, TearSpec, Weather, World, WorldSpec, blade_curve, curve_length,
+    AreaSpec, AroundSpec, BladeMotion, BladeSpec, Blades, Counter, MOST_LEAN, Meter, On, PatternSpec,
+    PlacementSpec, PusherSpec, Span, TearSpec, Weather, World, WorldSpec, blade_curve, curve_length,
 };
 use proptest::prelude::*;
 
@@ -55,7 +55,8 @@ fn a_blade_swings_as_a_damped_spring() {
     for nth in 1..=1200 {
         run(&mut blade, &still(), dt, 1);
         let t = f64::from(nth) * f64::from(dt);
-        let expected = start * (-c * t / 2.0).exp() * ((omega * t).cos() + c / (2.0 * omega) * (omega * t).sin());
+        let expected =
+            start * (-c * t / 2.0).exp() * ((omega * t).cos() + c / (2.0 * omega) * (omega * t).sin());
         let now = f64::from(blade.columns().lean_x()[0]);
         worst = worst.max((now - expected).abs());
         if before > 0.0 && now <= 0.0 {
@@ -125,7 +126,7 @@ fn squares_out_of_view_sleep() {
 fn looks_keep_to_their_timer() {
     let mut meadow = grown(&with(field(8.0), |it| it.look_every = 0.5), 300);
     let looks = std::sync::atomic::AtomicU32::new(0);
-    let mut look = |meadow: &mut Blades| {
+    let look = |meadow: &mut Blades| {
         meadow.look([0.0; 3], |_, _| looks.fetch_add(1, std::sync::atomic::Ordering::Relaxed) < u32::MAX);
         looks.swap(0, std::sync::atomic::Ordering::Relaxed) > 0
     };
@@ -297,7 +298,10 @@ fn weather_ranges_from_still_to_storm() {
         (0..300).map(|n| (c.lean_x()[n] - c.rest_x()[n]).abs()).sum::<f32>() / 300.0
     };
     let [still, breeze, storm, water] = Weather::ALL.map(lean);
-    assert!(still < 1e-4 && breeze > 0.08 && breeze < 0.8 && storm > breeze * 1.5, "{still} {breeze} {storm}");
+    assert!(
+        still < 1e-4 && breeze > 0.08 && breeze < 0.8 && storm > breeze * 1.5,
+        "{still} {breeze} {storm}"
+    );
     assert!(water > 0.02);
 }
 

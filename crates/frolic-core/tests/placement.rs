@@ -1,8 +1,8 @@
 //! Placements against plain, slow ways to find the same, and against what they promise.
 
 use frolic_core::{
-    AreaSpec, ClumpSpec, EachSpec, Form, Forms, On, PatternSpec, PlacedColumns, Placement, PlacementSpec, Plane, SieveBy,
-    SieveSpec, Span, Surface, TerrainSpec,
+    AreaSpec, ClumpSpec, EachSpec, Form, Forms, On, PatternSpec, PlacedColumns, Placement, PlacementSpec,
+    Plane, SieveBy, SieveSpec, Span, Surface, TerrainSpec,
 };
 use proptest::prelude::*;
 
@@ -40,7 +40,12 @@ fn least_distance(spots: &[[f32; 2]]) -> f32 {
 
 /// Crossings found by walking around every ring of each centre in small steps and halving where the distance to the other centre's ring
 /// changes sign.
-fn crossings_by_walking(centres: &[[f32; 2]], radius: impl Fn(u32) -> f64, rings: u32, half: f64) -> Vec<[f64; 2]> {
+fn crossings_by_walking(
+    centres: &[[f32; 2]],
+    radius: impl Fn(u32) -> f64,
+    rings: u32,
+    half: f64,
+) -> Vec<[f64; 2]> {
     let mut found: Vec<[f64; 2]> = Vec::new();
     for a in 0..centres.len() {
         for b in a + 1..centres.len() {
@@ -63,7 +68,11 @@ fn crossings_by_walking(centres: &[[f32; 2]], radius: impl Fn(u32) -> f64, rings
                             let (mut low, mut high) = (turn(k), turn(k + 1));
                             for _ in 0..40 {
                                 let middle = (low + high) * 0.5;
-                                if (to_b(low) - r) * (to_b(middle) - r) <= 0.0 { high = middle } else { low = middle }
+                                if (to_b(low) - r) * (to_b(middle) - r) <= 0.0 {
+                                    high = middle
+                                } else {
+                                    low = middle
+                                }
                             }
                             let spot = at(low);
                             if spot.iter().all(|v| v.abs() < half) {
@@ -94,7 +103,10 @@ fn rings_cross_where_walking_finds_them() {
     assert!(found.len() > 200);
     assert_eq!(found.len(), expected.len());
     for [x, z] in expected {
-        let off = found.iter().map(|at| (f64::from(at[0]) - x).hypot(f64::from(at[1]) - z)).fold(f64::MAX, f64::min);
+        let off = found
+            .iter()
+            .map(|at| (f64::from(at[0]) - x).hypot(f64::from(at[1]) - z))
+            .fold(f64::MAX, f64::min);
         assert!(off < 1e-3, "none at {x} {z}, the nearest is {off} m off");
     }
 }
@@ -102,7 +114,8 @@ fn rings_cross_where_walking_finds_them() {
 #[test]
 fn blue_noise_holds_its_distance() {
     for distance in [0.05f32, 0.4] {
-        let spec = ground(PatternSpec::BlueNoise { distance }).area(AreaSpec::new([1.0, -2.0], [distance * 60.0; 2]));
+        let spec = ground(PatternSpec::BlueNoise { distance })
+            .area(AreaSpec::new([1.0, -2.0], [distance * 60.0; 2]));
         let found = spots(&place(spec, None, &Forms::default()));
         assert!(least_distance(&found) >= distance * 0.9999);
         // And leaves no gaps: as many as so many candidates give.
@@ -154,7 +167,12 @@ fn density_follows_its_picture() {
 
 #[test]
 fn counts_are_met_whatever_sieves_let_through() {
-    let path = SieveBy::Path { points: vec![[-5.0, -4.0], [1.0, 0.0], [5.0, 4.0]], closed: false, width: 0.6, soft: 0.4 };
+    let path = SieveBy::Path {
+        points: vec![[-5.0, -4.0], [1.0, 0.0], [5.0, 4.0]],
+        closed: false,
+        width: 0.6,
+        soft: 0.4,
+    };
     for pattern in [
         PatternSpec::Scattered,
         PatternSpec::BlueNoise { distance: 0.0 },
@@ -186,16 +204,24 @@ fn elements_stand_on_their_ground_and_in_no_hole() {
     let heights: Vec<f32> = (0..n * n)
         .map(|k| {
             let (x, y) = (k % n, k / n);
-            if (8..12).contains(&x) && (8..12).contains(&y) { f32::NAN } else { 0.2 + 0.5 * (x as f32 / n as f32) }
+            if (8..12).contains(&x) && (8..12).contains(&y) {
+                f32::NAN
+            } else {
+                0.2 + 0.5 * (x as f32 / n as f32)
+            }
         })
         .collect();
     let mut forms = Forms::default();
     forms.insert("hill", Form::Plane(Plane::new(n, n, heights).unwrap().into()));
-    let terrain = with(TerrainSpec::new("hill", [20.0, 20.0], 4.0), |it| {it.hole = 0.1; });
+    let terrain = with(TerrainSpec::new("hill", [20.0, 20.0], 4.0), |it| {
+        it.hole = 0.1;
+    });
     let spec = ground(PatternSpec::Scattered)
         .area(AreaSpec::new([0.0; 2], [30.0; 2]))
         .terrain(terrain.clone())
-        .each(with(EachSpec::default(), |it| {it.square = Some(1.0); }));
+        .each(with(EachSpec::default(), |it| {
+            it.square = Some(1.0);
+        }));
     let placed = place(spec, Some(5000), &forms);
     let terrain = terrain.build(&forms).unwrap();
     for nth in 0..placed.len() {
@@ -204,11 +230,16 @@ fn elements_stand_on_their_ground_and_in_no_hole() {
         assert!(row.py.is_finite() && (row.py - footing.y).abs() < 1e-5);
     }
     // Level with the ground, which rises along x: the top leans against x.
-    let middle: Vec<f32> = (0..placed.len()).filter(|&n| (2.0..9.0).contains(&placed.px()[n])).map(|n| placed.tilt()[n]).collect();
+    let middle: Vec<f32> = (0..placed.len())
+        .filter(|&n| (2.0..9.0).contains(&placed.px()[n]))
+        .map(|n| placed.tilt()[n])
+        .collect();
     assert!(middle.iter().all(|tilt| (tilt - 0.1f32.atan()).abs() < 0.05), "{:?}", &middle[..3]);
     // The whole map is one hole.
     forms.insert("pit", Form::Plane(Plane::new(2, 2, vec![f32::NAN; 4]).unwrap().into()));
-    let pit = with(TerrainSpec::new("pit", [20.0, 20.0], 4.0), |it| {it.hole = 0.0; });
+    let pit = with(TerrainSpec::new("pit", [20.0, 20.0], 4.0), |it| {
+        it.hole = 0.0;
+    });
     assert_eq!(place(ground(PatternSpec::Scattered).terrain(pit), Some(100), &forms).len(), 0);
 }
 
@@ -231,16 +262,22 @@ fn forms_are_covered_by_area() {
     // A density is so many a square metre of skin.
     let dense = place(spec.density(100.0), None, &forms).len() as f32;
     assert!((dense / (400.0 * std::f32::consts::PI) - 1.0).abs() < 0.02, "{dense}");
-    assert_eq!(place(PlacementSpec::new(On::Places { form: "read".into() }), None, &{
-        let mut forms = Forms::default();
-        forms.insert("read", Form::Places(placed.into()));
-        forms
-    }).len(), 8000);
+    assert_eq!(
+        place(PlacementSpec::new(On::Places { form: "read".into() }), None, &{
+            let mut forms = Forms::default();
+            forms.insert("read", Form::Places(placed.into()));
+            forms
+        })
+        .len(),
+        8000
+    );
 }
 
 #[test]
 fn layers_share_the_count_and_kinds_come_by_weight() {
-    let each = with(EachSpec::default(), |it| {it.kinds = vec![3.0, 0.0, 1.0]; });
+    let each = with(EachSpec::default(), |it| {
+        it.kinds = vec![3.0, 0.0, 1.0];
+    });
     let mut few = ground(PatternSpec::BlueNoise { distance: 0.0 });
     few.share = Some(0.25);
     let layers = [ground(PatternSpec::Scattered).each(each), few];
@@ -253,7 +290,12 @@ fn layers_share_the_count_and_kinds_come_by_weight() {
 
 #[test]
 fn clumps_gather_and_turn_their_elements() {
-    let clumps = with(ClumpSpec::new(2.0), |it| {it.thin = 1.0; it.facing = 1.0; it.outwards = 0.0; it.blend = 0.0; });
+    let clumps = with(ClumpSpec::new(2.0), |it| {
+        it.thin = 1.0;
+        it.facing = 1.0;
+        it.outwards = 0.0;
+        it.blend = 0.0;
+    });
     let spec = ground(PatternSpec::Scattered).area(AreaSpec::new([0.0; 2], [40.0; 2]));
     let (even, bunched) = (
         spots(&place(spec.clone(), Some(4000), &Forms::default())),
@@ -262,7 +304,9 @@ fn clumps_gather_and_turn_their_elements() {
     // Variance of the numbers in squares of a metre.
     let variance = |found: &[[f32; 2]]| {
         let mut bins = vec![0.0f32; 1600];
-        found.iter().for_each(|[x, z]| bins[((z + 20.0) as usize).min(39) * 40 + ((x + 20.0) as usize).min(39)] += 1.0);
+        found.iter().for_each(|[x, z]| {
+            bins[((z + 20.0) as usize).min(39) * 40 + ((x + 20.0) as usize).min(39)] += 1.0
+        });
         bins.iter().map(|n| (n - 2.5).powi(2)).sum::<f32>() / 1600.0
     };
     assert!(variance(&bunched) > variance(&even) * 1.6, "{} {}", variance(&bunched), variance(&even));
@@ -283,7 +327,8 @@ fn clumps_gather_and_turn_their_elements() {
 
 #[test]
 fn what_cannot_be_is_refused() {
-    let wrong = |spec: PlacementSpec, count| Placement::new(&[spec], count, 1, &Forms::default()).unwrap_err().key;
+    let wrong =
+        |spec: PlacementSpec, count| Placement::new(&[spec], count, 1, &Forms::default()).unwrap_err().key;
     assert_eq!(wrong(ground(PatternSpec::Scattered), None), "density");
     assert_eq!(wrong(ground(PatternSpec::Scattered).density(1e7), None), "density");
     let dense = ground(PatternSpec::Scattered).density(1e6).area(AreaSpec::new([0.0; 2], [1e4; 2]));
@@ -293,9 +338,13 @@ fn what_cannot_be_is_refused() {
     let twice = PatternSpec::Rings { centres: vec![[0.0; 2]; 2], spacing: 1.0, swell: 0.0, period: 8.0 };
     assert_eq!(wrong(ground(twice), None), "on.ground.rings.centres");
     assert_eq!(wrong(PlacementSpec::new(On::Mesh { form: "no".into() }), Some(1)), "on.mesh.form");
-    let each = with(EachSpec::default(), |it| {it.kinds = vec![0.0; 2]; });
+    let each = with(EachSpec::default(), |it| {
+        it.kinds = vec![0.0; 2];
+    });
     assert_eq!(wrong(ground(PatternSpec::Scattered).each(each), Some(1)), "each.kinds");
-    let bad = with(EachSpec::default(), |it| {it.size = Span::new(2.0, 1.0); });
+    let bad = with(EachSpec::default(), |it| {
+        it.size = Span::new(2.0, 1.0);
+    });
     assert_eq!(wrong(ground(PatternSpec::Scattered).each(bad), Some(1)), "each.size");
 }
 

@@ -192,7 +192,8 @@ impl ListScratch {
                 let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
                 let instanced = matches!(spec.technique, Technique::Instanced | Technique::Indirect);
                 if ordered && !(instanced && alone) {
-                    let sorted = merge(&sources, std::iter::once(nth), view, around.sun, sorter, order, meter);
+                    let sorted =
+                        merge(&sources, std::iter::once(nth), view, around.sun, sorter, order, meter);
                     batcher.sorted(order, sorted);
                 } else {
                     let started = meter.start(Stage::Batch);

@@ -135,7 +135,8 @@ impl LandSpec {
         // Ripples wander, and are lost where something grows.
         let per = std::f32::consts::TAU / self.ripples;
         let ripple = libm::sinf((x * 0.35 + z + bend * 1.3) * per) * (0.6 + 0.4 * blotch);
-        let bare = 1.0 + self.mottled * (0.16 * patch + 0.10 * grain + 0.06 * fine + 0.07 * ripple * (1.0 - cover));
+        let bare =
+            1.0 + self.mottled * (0.16 * patch + 0.10 * grain + 0.06 * fine + 0.07 * ripple * (1.0 - cover));
         let lush = 1.0 + self.mottled * (0.35 * blotch + 0.22 * grain);
         let wet = ((self.wet_below + self.wet_edge - height) / self.wet_edge).clamp(0.0, 1.0);
         let wet = wet * wet * (3.0 - 2.0 * wet);

@@ -762,6 +762,17 @@ impl Look {
                 }
     }
 
+    /// A mesh of size 1 that stands for an element elsewhere: its own; of a ribbon a blade 1 high, as wide for its height as this one; of flat shapes a
+    /// small box.
+    pub fn model(&self) -> Mesh {
+        match &self.form {
+            Form::Mesh { fine, .. } => Mesh::clone(fine),
+            Form::Ribbon(ribbon) => Mesh::blade(ribbon),
+            _ => Mesh::named("box")
+                .map_or_else(|| Mesh::blade(&RibbonSpec::default()), |mesh| Mesh::clone(&mesh)),
+        }
+    }
+
     /// Width of a ribbon's tip over that of its root; none where it draws no ribbons.
     pub fn taper(&self) -> Option<f32> {
         match &self.form {

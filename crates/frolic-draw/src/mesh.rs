@@ -7,6 +7,7 @@ use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
 
 use crate::cpu::LANES;
+use crate::look::RibbonSpec;
 
 /// One corner of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -106,6 +107,30 @@ impl Mesh {
         let eights = vertices.chunks(LANES).map(MeshEight::new).collect();
         let closed = encloses(&vertices, &triangles);
         Ok(Self { vertices, triangles, radius, eights, closed })
+    }
+
+    /// A blade, 1 high and upright, as wide and tapered as a ribbon, in as many pieces.
+    pub(crate) fn blade(ribbon: &RibbonSpec) -> Self {
+        let n = ribbon.segments.clamp(1, RibbonSpec::MOST_SEGMENTS) as usize;
+        let half = 1.0 / ribbon.length.max(0.01);
+        let row = |k: usize| {
+            let t = k as f32 / n as f32;
+            let wide = half * (1.0 + (ribbon.tip - 1.0) * t);
+            [-1.0f32, 1.0].map(|side| MeshVertex {
+                position: Vec3::new(side * wide, t, 0.0),
+                normal: Vec3::Z,
+                uv: Vec2::new((side + 1.0) * 0.5, 1.0 - t),
+            })
+        };
+        let vertices: Vec<MeshVertex> = (0..=n).flat_map(row).collect();
+        let triangles: Vec<[u16; 3]> = (0..n as u16)
+            .flat_map(|k| {
+                [[0, 1, 2], [1, 3, 2]].map(|corners: [u16; 3]| corners.map(|corner| corner + k * 2))
+            })
+            .collect();
+        let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
+        let eights = vertices.chunks(LANES).map(MeshEight::new).collect();
+        Self { vertices, triangles, radius, eights, closed: false }
     }
 
     /// A mesh from places and triangles alone: every triangle is flat, `uv` is the place across and up.

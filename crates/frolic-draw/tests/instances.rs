@@ -5,8 +5,8 @@ mod common;
 use common::{plain, view};
 use frolic_core::{Counter, Frame, Meter, SpecError};
 use frolic_draw::{
-    Bounds, CHUNK, DetailSpec, Image, Instances, ListScratch, ListSpec, Look, LookSpec, Renderer, RibbonSpec,
-    Shape, Sprite, Surroundings, chunk_parts,
+    Bounds, CHUNK, DetailSpec, Image, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer,
+    RibbonSpec, Shape, Sprite, Surroundings, chunk_parts,
 };
 use proptest::prelude::*;
 

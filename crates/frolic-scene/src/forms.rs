@@ -1,12 +1,15 @@
 //! Forms of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
 
-use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, gust_noise, vector_within, within};
+use frolic_core::{
+    BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, gust_noise, vector_within, within,
+};
 use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
 
 use crate::error::SceneError;
 use crate::grid_file::{read_grid, read_grid_bytes};
 use crate::models::{read_mesh, read_mesh_bytes};
+use crate::places_file::{read_places, read_places_bytes};
 use crate::shipped;
 use crate::spec::{Folder, SceneSpec};
 use crate::texture::{read_png, read_png_bytes};
@@ -53,6 +56,8 @@ pub enum FormSource {
     Opacity(String),
     /// A ball of radius 1 as a mesh of 12 n² triangles, n 1 to 512.
     Ball(u32),
+    /// Places: a `.glb`, `.gltf`, `.ply` or `.csv` file beside the scene.
+    Places(String),
     /// Heights of hills that follow from a seed.
     Hills(HillsSpec),
 }
@@ -86,6 +91,15 @@ impl HillsSpec {
         within("across", self.across, 0.1, 256.0, "")?;
         within("ridged", self.ridged, 0.0, 1.0, "")?;
         within("edge", self.edge, 0.0, 0.5, "")
+    }
+
+    /// The hills as a form.
+    ///
+    /// # Errors
+    /// A value out of range.
+    pub fn form(&self) -> Result<Form, SpecError> {
+        self.check()?;
+        Ok(Form::Plane(self.heights()?.into()))
     }
 
     /// Octaves of a fractal sum: Perlin, "An Image Synthesizer" (1985).
@@ -168,7 +182,12 @@ impl FormSpec {
                 let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
                 Ok(Form::Distance(grid.placed(self.scale, self.position)?.into()))
             }
-            FormSource::Hills(hills) => Ok(Form::Plane(hills.heights()?.into())),
+            FormSource::Places(file) => {
+                let read =
+                    find(folder, file, |bytes| read_places_bytes(bytes, file), |path| read_places(path));
+                Ok(Form::Places(read.map_err(|error| told("from.places", error))?.into()))
+            }
+            FormSource::Hills(hills) => hills.form(),
             FormSource::Brightness(file) => {
                 let picture = picture(folder, file).map_err(|error| told("from.brightness", error))?;
                 let bright = |&[r, g, b, a]: &[u8; 4]| {

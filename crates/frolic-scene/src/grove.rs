@@ -1,6 +1,8 @@
 //! A population that grows in a scene: its state, and what of it is drawn.
 
-use frolic_core::{Forms, GrowSpec, Growing, Meter, Span, SpecError};
+use frolic_core::{
+    Forms, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownRow, Span, SpecError,
+};
 use frolic_draw::{Bounds, Instances, Look, Mark, Part, SunSpec, View};
 
 /// Growing elements, and the parts that drawing asks for.
@@ -12,6 +14,8 @@ pub(crate) struct Grove {
     margin: f32,
     /// Distance beyond which none is drawn, m.
     reach: f32,
+    /// Factor on the size over growth.
+    size: Ramp<f32>,
 }
 
 impl Grove {
@@ -21,11 +25,12 @@ impl Grove {
         size: Span,
         seed: u32,
         forms: &Forms,
-        look: &Look,
+        (look, ramp): (&Look, &Ramp<f32>),
     ) -> Result<Self, SpecError> {
         let growing = Growing::with_forms(spec, count, size, seed, forms)?;
         let parts = Vec::with_capacity(growing.clusters().len());
-        Ok(Self { growing, parts, margin: look.reach_of(size.max, None), reach: look.parts().detail.reach })
+        let (margin, reach) = (look.reach_of(size.max, None), look.parts().detail.reach);
+        Ok(Self { growing, parts, margin, reach, size: ramp.clone() })
     }
 
     fn look(&mut self, view: &View, sun: Option<&SunSpec>) {
@@ -69,6 +74,19 @@ impl Grove {
             .tinted(shown.tint())?
             .keyed(shown.id())?
             .in_parts(&self.parts)
+    }
+
+    /// Where every element is, in view or not, and how large by now.
+    pub(crate) fn placed(&mut self) -> PlacedColumns {
+        self.growing.look(|_, _| true);
+        let shown = self.growing.show(&mut Meter::new());
+        let row = |n: usize| {
+            let row = shown.row(n).filter(|row| row.growth >= 0.0)?;
+            let ShownRow { px, py, pz, turn, tilt, tint, id, .. } = row;
+            let size = row.size * self.size.at(row.growth);
+            Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
+        };
+        PlacedColumns::from_rows((0..shown.len()).filter_map(row))
     }
 
     /// A mark for each cluster.

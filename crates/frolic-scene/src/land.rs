@@ -55,12 +55,14 @@ const ORIGIN: [f32; 1] = [0.0];
 impl Land {
     pub(crate) fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
         let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
-        let grown = part.grown_by.as_ref().and_then(|name| scene.population.iter().find(|it| it.name == *name));
+        let grown =
+            part.grown_by.as_ref().and_then(|name| scene.population.iter().find(|it| it.name == *name));
         let placement = grown.and_then(|population| population.blades.as_ref()).map(|blades| {
             let mut layers = blades.placement.clone();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);
-            Placement::new(&layers, None, scene.seed, forms).map(|placement| (placement, blades.endless.is_some()))
+            Placement::new(&layers, None, scene.seed, forms)
+                .map(|placement| (placement, blades.endless.is_some()))
         });
         let placement = placement.transpose()?;
         let cover = |x: f32, z: f32| {

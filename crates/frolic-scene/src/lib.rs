@@ -7,6 +7,7 @@
 //! | --- | --- |
 //! | which keys does a scene file have? | `spec.rs`, `parts.rs` (and `docs/scene-format.md`) |
 //! | what are emitters, obstacles and fields made of? | `forms.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
+//! | places in files: glTF instances, PLY, CSV | `places_file.rs` |
 //! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
@@ -33,6 +34,7 @@ mod meadow;
 mod models;
 mod output;
 mod parts;
+mod places_file;
 mod props;
 mod scene;
 mod set;
@@ -47,6 +49,7 @@ pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
 pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
+pub use places_file::{read_places, read_places_bytes, write_places};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{

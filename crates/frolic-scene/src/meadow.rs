@@ -1,6 +1,9 @@
 //! A population of blades in a scene: its state, and what of it is drawn.
 
-use frolic_core::{BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, Span, SpecError, World};
+use frolic_core::{
+    BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, PlacedColumns, PlacedRow, Span, SpecError,
+    World,
+};
 use frolic_draw::{Bounds, Instances, Look, Mark, Part, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
@@ -25,7 +28,8 @@ impl Meadow {
     ) -> Result<Self, SpecError> {
         let blades = Blades::with_forms(spec, count, size, seed, forms)?;
         // Those that stand for others are wider.
-        let margin = size.max * if looks.iter().any(|look| look.parts().detail.is_active()) { 16.0 } else { 1.0 };
+        let margin =
+            size.max * if looks.iter().any(|look| look.parts().detail.is_active()) { 16.0 } else { 1.0 };
         let room = blades.chunks().len();
         let mut meadow =
             Self { blades, parts: looks.iter().map(|_| Vec::with_capacity(room)).collect(), margin };
@@ -86,6 +90,30 @@ impl Meadow {
             tint: columns.tint()[n],
             kind: columns.kind()[n] & !BladeColumns::TORN,
         }));
+    }
+
+    /// Where every blade stands, how it leans and how long it is.
+    pub(crate) fn placed(&self) -> PlacedColumns {
+        let columns = self.blades.columns();
+        let row = |n: usize| {
+            let row = columns.row(n).filter(|row| row.length > 0.0)?;
+            let lean = row.lean_x.hypot(row.lean_z);
+            let turn = if lean > 1e-6 { row.lean_x.atan2(row.lean_z) } else { row.turn };
+            Some(PlacedRow {
+                px: row.px,
+                py: row.py,
+                pz: row.pz,
+                turn,
+                // From root to tip it stands half as far off as its tip points.
+                tilt: lean * 0.5,
+                size: row.length,
+                tint: row.tint,
+                kind: row.kind & !BladeColumns::TORN,
+                id: row.id,
+                ..PlacedRow::UPRIGHT
+            })
+        };
+        PlacedColumns::from_rows((0..columns.len()).filter_map(row))
     }
 
     /// The instances of a kind.

@@ -36,14 +36,14 @@ pub fn read_mesh_bytes(bytes: &[u8], name: &str) -> Result<Surface, SceneError> 
     made.map_err(|problem| problem.of(Path::new(name)))
 }
 
-enum Problem {
+pub(crate) enum Problem {
     Io(std::io::Error),
     Said(String),
 }
 
 impl Problem {
     /// As an error about a file.
-    fn of(self, path: &Path) -> SceneError {
+    pub(crate) fn of(self, path: &Path) -> SceneError {
         match self {
             Self::Io(source) => SceneError::Read { path: path.to_owned(), source },
             Self::Said(problem) => SceneError::File { path: path.to_owned(), problem },
@@ -67,7 +67,7 @@ fn no_mesh(ending: &str) -> Problem {
     Problem::Said(format!("'{ending}' is no ending of a mesh; give an .obj, a .gltf or a .glb"))
 }
 
-fn ending(path: &Path) -> String {
+pub(crate) fn ending(path: &Path) -> String {
     path.extension().map(|ending| ending.to_string_lossy().to_lowercase()).unwrap_or_default()
 }
 
@@ -90,7 +90,7 @@ fn small(path: &Path) -> Result<(), Problem> {
     Ok(())
 }
 
-fn bytes_of(path: &Path) -> Result<Vec<u8>, Problem> {
+pub(crate) fn bytes_of(path: &Path) -> Result<Vec<u8>, Problem> {
     small(path)?;
     Ok(fs::read(path)?)
 }
@@ -123,7 +123,16 @@ fn surface(corners: Vec<[f32; 3]>, triangles: Vec<[u32; 3]>) -> Result<Surface, 
     Surface::new(corners, triangles).map_err(|error| format!("{}; {}", error.problem, error.instead).into())
 }
 
-fn gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Surface, Problem> {
+/// Name of the extension that puts one mesh at many places.
+pub(crate) const fn ext_instancing() -> &'static str {
+    "EXT_mesh_gpu_instancing"
+}
+
+/// A glTF with all its buffers.
+pub(crate) fn buffers_of(
+    bytes: &[u8],
+    folder: Option<&Path>,
+) -> Result<(gltf::Document, Vec<Vec<u8>>), Problem> {
     let wrong = |error: gltf::Error| Problem::Said(format!("is no glTF that can be read: {error}"));
     let gltf::Gltf { document, blob } = gltf::Gltf::from_slice(bytes).map_err(wrong)?;
     let mut blob = blob;
@@ -162,11 +171,20 @@ fn gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Surface, Problem> {
         }
         buffers.push(data);
     }
-    let (mut corners, mut triangles) = (Vec::new(), Vec::new());
+    Ok((document, buffers))
+}
+
+/// Visits the nodes of the first scene, each with where it is put.
+pub(crate) fn each_node(
+    document: &gltf::Document,
+    mut visit: impl FnMut(&gltf::Node<'_>, glam::Mat4) -> Result<(), Problem>,
+) -> Result<(), Problem> {
     let scenes = document.default_scene().into_iter().chain(document.scenes()).take(1);
     let mut waiting: Vec<(gltf::Node<'_>, glam::Mat4)> = scenes
         .flat_map(|scene| scene.nodes().map(|node| (node, glam::Mat4::IDENTITY)).collect::<Vec<_>>())
         .collect();
+    // In the order of the file.
+    waiting.reverse();
     let mut visited = 0;
     while let Some((node, above)) = waiting.pop() {
         visited += 1;
@@ -175,7 +193,16 @@ fn gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Surface, Problem> {
         }
         let place = above * glam::Mat4::from_cols_array_2d(&node.transform().matrix());
         waiting.extend(node.children().map(|child| (child, place)));
-        let Some(mesh) = node.mesh() else { continue };
+        visit(&node, place)?;
+    }
+    Ok(())
+}
+
+fn gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Surface, Problem> {
+    let (document, buffers) = buffers_of(bytes, folder)?;
+    let (mut corners, mut triangles) = (Vec::new(), Vec::new());
+    each_node(&document, |node, place| {
+        let Some(mesh) = node.mesh() else { return Ok(()) };
         for primitive in mesh.primitives().filter(|part| part.mode() == gltf::mesh::Mode::Triangles) {
             let reader = primitive.reader(|buffer| buffers.get(buffer.index()).map(Vec::as_slice));
             let Some(positions) = reader.read_positions() else { continue };
@@ -194,6 +221,7 @@ fn gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Surface, Problem> {
                     .map(|triangle| triangle.map(|index| first.saturating_add(index))),
             );
         }
-    }
+        Ok(())
+    })?;
     surface(corners, triangles)
 }

@@ -268,7 +268,9 @@ impl Props {
     pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
         let lands = self.lands.iter().filter_map(Land::drawn);
         let stones = self.stones.iter().map(|stone| (Instances::sprites(&stone.sprite), &stone.look));
-        lands.chain(stones).chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
+        lands
+            .chain(stones)
+            .chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
     }
 }
 

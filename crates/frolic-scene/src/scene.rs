@@ -3,11 +3,11 @@
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
     Clock, Counter, Fixtures, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec,
-    Particles, Path, SpecError, Storage, Threads, World,
+    Particles, Path, PlacedColumns, PlacedRow, SpecError, Storage, Threads, World, random,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look,
-    LookSpec, Mark, Part, Plan, Renderer, Show, SunSpec, Surroundings, Technique, Trails, View, chunk_parts,
+    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look, LookSpec,
+    Mark, Mesh, Part, Plan, Renderer, Show, SunSpec, Surroundings, Technique, Trails, View, chunk_parts,
 };
 
 use smallvec::SmallVec;
@@ -74,7 +74,14 @@ struct Population {
 
 impl Population {
     /// Works out what is only known when it is drawn, `behind` seconds before the last step: trails, and what of a grove is in view.
-    fn prepare(&mut self, set: &ParticleSet, behind: f32, view: &View, sun: Option<&SunSpec>, meter: &mut Meter) {
+    fn prepare(
+        &mut self,
+        set: &ParticleSet,
+        behind: f32,
+        view: &View,
+        sun: Option<&SunSpec>,
+        meter: &mut Meter,
+    ) {
         if let Elements::Growing(grove) = &mut self.elements {
             grove.prepare(view, sun, meter);
         }
@@ -202,7 +209,8 @@ impl Scene {
             let elements = match (&population.blades, &population.fixed) {
                 _ if population.growing.is_some() => {
                     let growing = population.growing.clone().unwrap_or_default();
-                    Grove::new(&growing, population.count, particles.size, seed, &forms, &look)
+                    let ramp = &dressed.size_over_age;
+                    Grove::new(&growing, population.count, particles.size, seed, &forms, (&look, ramp))
                         .map(|grove| Elements::Growing(Box::new(grove)))
                 }
                 (Some(blades), _) => {
@@ -440,6 +448,39 @@ impl Scene {
         self.set.get_mut(name)
     }
 
+    /// Where every element of a population is as the scene stands, and the mesh that it is drawn as (of ribbons, a blade; of flat shapes, a small box):
+    /// what an export writes. None where there is no such population, or it lives on a device.
+    pub fn snapshot(&mut self, name: &str) -> Option<(PlacedColumns, Mesh)> {
+        let nth = self.spec.population.iter().position(|population| population.name == name)?;
+        let Self { populations, set, .. } = self;
+        let population = &mut populations[nth];
+        let placed = match &mut population.elements {
+            Elements::Particles(member) => {
+                let columns = set.members()[*member].columns();
+                let ([x, y, z], size) = (columns.position(), columns.size());
+                let row = |n: usize| {
+                    let id = columns.key()[n];
+                    let tint = random::lot(id)[1];
+                    PlacedRow { px: x[n], py: y[n], pz: z[n], size: size[n], tint, id, ..PlacedRow::UPRIGHT }
+                };
+                PlacedColumns::from_rows((0..columns.len()).map(row))
+            }
+            Elements::Fixtures(fixtures, _) => {
+                PlacedColumns::from_rows((0..fixtures.len()).filter_map(|n| {
+                    let row = fixtures.columns().row(n)?;
+                    let (id, tint) = (row.id, random::lot(row.id)[1]);
+                    let (turn, tilt, size) = (row.turn, row.tilt, row.size);
+                    let [px, py, pz] = [row.px, row.py, row.pz];
+                    Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
+                }))
+            }
+            Elements::Blades(meadow) => meadow.placed(),
+            Elements::Growing(grove) => grove.placed(),
+            Elements::Living(_) => return None,
+        };
+        Some((placed, population.look.model()))
+    }
+
     /// What elements feel and meet.
     pub fn world(&self) -> &World {
         &self.world
@@ -523,9 +564,15 @@ impl Scene {
         let climbing = spec.climbing().map(|population| population.name.as_str());
         let stands = |nth: &usize| spec.population[*nth].stands().is_some();
         let standing = (0..spec.population.len()).filter(stands);
-        let Some(nth) = standing.min_by_key(|&nth| Some(spec.population[nth].name.as_str()) != climbing) else {
+        let Some(nth) = standing.min_by_key(|&nth| Some(spec.population[nth].name.as_str()) != climbing)
+        else {
             let problem = "nothing in it is placed: particles are where they are at the moment";
-            return Err(SpecError::new("population", problem, "show the picture, or a scene with blades or fixtures").into());
+            return Err(SpecError::new(
+                "population",
+                problem,
+                "show the picture, or a scene with blades or fixtures",
+            )
+            .into());
         };
         let mut marks = Vec::new();
         let mut terrain = None;
@@ -548,7 +595,8 @@ impl Scene {
         }
         let [low, high] = extent.unwrap_or_else(|| around(&marks));
         let plan = Plan::of(low, high, view.size());
-        let height = terrain.map(|placement| move |x: f32, z: f32| placement.ground(x, z).map(|footing| footing.y));
+        let height =
+            terrain.map(|placement| move |x: f32, z: f32| placement.ground(x, z).map(|footing| footing.y));
         let height = height.as_ref().map(|height| height as &dyn Fn(f32, f32) -> Option<f32>);
         plan.placement(&spec.population[nth].name, &marks, height, image);
         Ok(image)
@@ -633,7 +681,7 @@ impl Scene {
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
         let sun = spec.sun.as_ref();
-            populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
+        populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
         let done = {
             let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };

@@ -4,8 +4,9 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, GrowSpec, KeeperSpec, MOST_KINDS, MotionSpec, Order, ParticleSpec,
-    PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, Weather, WorldSpec, at_most, check_events, within,
+    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, GrowSpec, KeeperSpec, MOST_KINDS,
+    MotionSpec, Order, ParticleSpec, PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, Weather, WorldSpec,
+    at_most, check_events, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
@@ -498,7 +499,11 @@ impl SceneSpec {
         let mut aired = self.clone();
         if let Some(weather) = self.weather {
             weather.blow(&mut aired.world);
-            aired.population.iter_mut().filter_map(|it| it.blades.as_mut()).for_each(|blades| weather.settle(blades));
+            aired
+                .population
+                .iter_mut()
+                .filter_map(|it| it.blades.as_mut())
+                .for_each(|blades| weather.settle(blades));
         }
         aired
     }
@@ -608,7 +613,8 @@ impl SceneSpec {
             }
             if let Some(stands) = population.stands() {
                 let moves = !(population.emitter.is_empty() && population.event.is_empty());
-                let ways = [population.fixed.is_some(), population.blades.is_some(), population.growing.is_some()];
+                let ways =
+                    [population.fixed.is_some(), population.blades.is_some(), population.growing.is_some()];
                 if moves || ways.into_iter().filter(|way| *way).count() > 1 {
                     let problem = "stands beside emitters, events or another way to stand";
                     return Err(SpecError::new(format!("{at}.{stands}"), problem, "keep one of them"));

@@ -36,6 +36,9 @@
 //! | describe particles | [`ParticleSpec`](core::ParticleSpec), [`EmitterSpec`](core::EmitterSpec), [`WorldSpec`](core::WorldSpec) |
 //! | step them in a loop of your own | [`Particles`](core::Particles), [`Clock`](core::Clock), `examples/own_loop.rs` |
 //! | put things that stay, or hang and swing | [`FixtureSpec`](core::FixtureSpec) |
+//! | put elements somewhere: patterns, clumps, on meshes and height maps | [`Placement`](core::Placement), `examples/place_anything.rs` |
+//! | grow grass that bends | [`BladeSpec`](core::BladeSpec), `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
+//! | grow ten million of something | [`GrowSpec`](core::GrowSpec), `examples/ten_million.rs` |
 //! | say what they look like | [`LookSpec`](draw::LookSpec), [`Shape`](draw::Shape), [`CameraSpec`](draw::CameraSpec), [`SunSpec`](draw::SunSpec) |
 //! | use textures, fonts, meshes of your own | [`AtlasBuilder`](draw::AtlasBuilder), [`Font`](draw::Font), [`Mesh`](draw::Mesh), [`Library`](draw::Library), `examples/sprite_layers.rs` |
 //! | see why batches break, or take the list to a backend of your own | [`DrawList`](draw::DrawList), [`Break`](draw::Break), `examples/read_the_batches.rs` |
@@ -61,24 +64,28 @@ pub use frolic_scene as scene;
 /// Everything that a program needs to build a scene, step it, draw it and read the meter.
 pub mod prelude {
     pub use frolic_core::{
-        AimBy, AimSpec, AttractorSpec, BakeSpec, BrushSpec, BurstSpec, Clock, ClockSpec, CollectorSpec,
-        Counter, CourseSpec, CurlSpec, DistanceGrid, EmitterSpec, EventSpec, Falloff, Field, FieldChunk,
-        FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GustSpec, Happening, KeepTo, Keeper,
-        KeeperSpec, Lever, LineSpec, MaskLie, MeshPart, Meter, Moment, MotionSpec, ObstacleShape,
-        ObstacleSpec, ParticleColumns, ParticleRow, ParticleSet, ParticleSpec, Particles, PathEnds, PathSpec,
-        PlaceSpec, Plane, Ramp, Region, ShapeFieldSpec, ShapeSpec, Span, SpecError, Stage, Storage, Surface,
-        SwingSpec, Threads, Tick, Touch, Trail, TrailSpec, VolumePart, VortexSpec, World, WorldSpec,
+        AimBy, AimSpec, AreaSpec, AroundSpec, AttractorSpec, BakeSpec, BladeColumns, BladeMotion, BladeSpec,
+        Blades, BrushSpec, BurstSpec, Clock, ClockSpec, ClumpSpec, CollectorSpec, Counter, CourseSpec,
+        CurlSpec, DistanceGrid, EachSpec, EmitterSpec, EventSpec, Falloff, Field, FieldChunk, FieldKind,
+        FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GrowSpec, Growing, GustSpec, Happening,
+        HarvestSpec, KeepTo, Keeper, KeeperSpec, Lever, LineSpec, MaskLie, MeshPart, Meter, Moment,
+        MotionSpec, ObstacleShape, ObstacleSpec, On, ParticleColumns, ParticleRow, ParticleSet, ParticleSpec,
+        Particles, PathEnds, PathSpec, PatternSpec, PlaceSpec, PlacedColumns, PlacedRow, Placement,
+        PlacementSpec, Plane, PusherSpec, Ramp, Region, ShapeFieldSpec, ShapeSpec, SieveBy, SieveSpec, Span,
+        SpecError, StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick,
+        Touch, Trail, TrailSpec, VolumePart, VortexSpec, Weather, World, WorldSpec,
     };
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, Corner,
         DepthOrder, DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances,
-        Library, LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Readout, Renderer,
-        RibbonSpec, Shape, Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle,
-        TileMap, View, WaterSpec,
+        LandSpec, Library, LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Readout,
+        Renderer, RibbonSpec, Shape, Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique,
+        TextStyle, TileMap, View, WaterSpec,
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{
-        Backend, FormSource, FormSpec, PopulationSpec, PutSpec, Residence, Scene, SceneError, SceneSpec,
-        SpriteSpec, StandSpec, TextSpec, read_grid, read_mesh, write_grid, write_png,
+        Backend, FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, PutSpec, Residence, Scene,
+        SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, read_grid, read_mesh, read_places,
+        write_grid, write_places, write_png,
     };
 }

@@ -180,3 +180,51 @@ fn a_field_of_ones_own_lifts_leaves() {
     let told = pictured("my_own_field");
     assert!(told.contains("our own field"), "{told}");
 }
+
+/// Runs an example that writes numbered pictures, and checks that they are there.
+fn numbered(name: &str, count: usize) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example(name, &[folder.path().to_str().unwrap()]);
+    for nth in 1..=count {
+        let picture = std::fs::metadata(folder.path().join(format!("{name}-{nth}.png"))).unwrap();
+        assert!(picture.len() > 10_000, "{name}-{nth}");
+    }
+    told
+}
+
+#[test]
+fn anything_is_placed() {
+    let told = numbered("place_anything", 6);
+    // The rings have as many crossings as they have; all others just the thousand that was asked for.
+    assert_eq!(told.matches(": 1000 of ").count(), 5, "{told}");
+}
+
+#[test]
+fn a_walk_presses_grass_down() {
+    let told = numbered("walk_through_grass", 3);
+    let pressed = |line: &str| line.split_whitespace().nth(3).unwrap().parse::<u64>().unwrap();
+    assert!(told.lines().all(|line| pressed(line) > 0), "{told}");
+}
+
+#[test]
+fn ten_million_take_turns() {
+    let told = example("ten_million", &["200000"]);
+    assert!(told.contains("200000 elements in ") && told.contains(" harvested and sown anew"), "{told}");
+    let word = |line: usize, nth: usize| -> u64 {
+        told.lines().nth(line).unwrap().split_whitespace().nth(nth).unwrap().parse().unwrap()
+    };
+    let (bytes, seen, worked) = (word(0, 3), word(1, 0), word(1, 3));
+    assert!(bytes < 200_000 * 16, "{told}");
+    // Those in view each step, one in 32 of the others.
+    assert!(worked >= seen && worked < seen + 200_000 / 16, "{told}");
+    let grown: Vec<&str> = told.lines().nth(2).unwrap().split("Some(").collect();
+    assert_eq!(grown.len(), 3, "{told}");
+}
+
+#[test]
+fn a_field_without_end_is_there_wherever_one_goes() {
+    let told = numbered("endless_field", 3);
+    let alive = |line: &str| line.split_whitespace().nth(1).unwrap().parse::<f64>().unwrap();
+    let counts: Vec<f64> = told.lines().map(alive).collect();
+    assert!(counts.iter().all(|count| *count > 50_000.0 && *count < 250_000.0), "{told}");
+}

@@ -6,6 +6,7 @@ mod check;
 mod demo;
 mod diff;
 mod draw;
+mod export;
 mod frames;
 mod profile;
 mod report;
@@ -74,6 +75,7 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
         Command::Frames(args) => frames::run(args),
         Command::Diff(args) => diff::run(args),
         Command::Bake(args) => bake::run(args),
+        Command::Export(args) => export::run(args),
         Command::Check(args) => check::run(args),
         Command::Scenes(args) => scenes::run(args),
     }

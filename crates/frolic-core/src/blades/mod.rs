@@ -17,10 +17,10 @@ mod step;
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
+use shape::held;
 pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
 pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
 pub use step::Torn;
-use shape::held;
 use step::{Air, Changing, Rows, Tear, stiffness};
 
 use crate::columns::columns;
@@ -230,7 +230,8 @@ impl Blades {
         let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
         check_memory(most)?;
         let asked = spec.endless.is_none().then_some(count);
-        let placement = Placement::new(&layers, asked, seed, forms).map_err(|error| error.under("placement"))?;
+        let placement =
+            Placement::new(&layers, asked, seed, forms).map_err(|error| error.under("placement"))?;
         let mut blades = Self {
             spec: spec.clone(),
             size,
@@ -676,11 +677,43 @@ impl<'a> FixedColumns<'a> {
 impl BladeColumns {
     /// What a step reads, and what it changes.
     fn halves(&mut self) -> (FixedColumns<'_>, Changing<'_>) {
-        let Self { px, py, pz, length, rest_x, rest_z, lean_x, lean_z, rate_x, rate_z, stiffness, rise_x, rise_z, press_x, press_z, kind, id, .. } =
-            self;
-        let fixed =
-            FixedColumns { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
-        (fixed, Changing { length, lean: [lean_x, lean_z], rate: [rate_x, rate_z], press: [press_x, press_z], kind })
+        let Self {
+            px,
+            py,
+            pz,
+            length,
+            rest_x,
+            rest_z,
+            lean_x,
+            lean_z,
+            rate_x,
+            rate_z,
+            stiffness,
+            rise_x,
+            rise_z,
+            press_x,
+            press_z,
+            kind,
+            id,
+            ..
+        } = self;
+        let fixed = FixedColumns {
+            position: [px, py, pz],
+            rest: [rest_x, rest_z],
+            stiffness,
+            rise: [rise_x, rise_z],
+            id,
+        };
+        (
+            fixed,
+            Changing {
+                length,
+                lean: [lean_x, lean_z],
+                rate: [rate_x, rate_z],
+                press: [press_x, press_z],
+                kind,
+            },
+        )
     }
 }
 

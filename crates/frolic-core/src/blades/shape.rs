@@ -108,7 +108,9 @@ mod tests {
         let (m, t) = (middle.to_array().map(f64::from), tip.to_array().map(f64::from));
         let at = |s: f64| [0, 1, 2].map(|axis| m[axis] * (2.0 * s * (1.0 - s)) + t[axis] * (s * s));
         let points = (0..=20_000).map(|k| at(f64::from(k) / 20_000.0)).collect::<Vec<_>>();
-        let piece = |pair: &[[f64; 3]]| (0..3).map(|axis| (pair[1][axis] - pair[0][axis]).powi(2)).sum::<f64>().sqrt();
+        let piece = |pair: &[[f64; 3]]| {
+            (0..3).map(|axis| (pair[1][axis] - pair[0][axis]).powi(2)).sum::<f64>().sqrt()
+        };
         points.windows(2).map(piece).sum()
     }
 
@@ -116,12 +118,12 @@ mod tests {
     fn length_of_degenerate_curves() {
         let cases = [
             (Vec3::ZERO, Vec3::ZERO),
-            (Vec3::Y * 0.5, Vec3::Y),           // straight, even speed
-            (Vec3::Y * 0.1, Vec3::Y),           // straight, uneven
-            (Vec3::Y, Vec3::ZERO),              // out and back
-            (Vec3::Y * 3.0, Vec3::Y),           // beyond and back
-            (Vec3::ZERO, Vec3::X),              // control point at the root
-            (Vec3::X, Vec3::X),                 // at the tip
+            (Vec3::Y * 0.5, Vec3::Y), // straight, even speed
+            (Vec3::Y * 0.1, Vec3::Y), // straight, uneven
+            (Vec3::Y, Vec3::ZERO),    // out and back
+            (Vec3::Y * 3.0, Vec3::Y), // beyond and back
+            (Vec3::ZERO, Vec3::X),    // control point at the root
+            (Vec3::X, Vec3::X),       // at the tip
             (Vec3::Y, Vec3::new(1e-6, 0.0, 0.0)),
         ];
         for (middle, tip) in cases {

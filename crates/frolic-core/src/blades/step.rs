@@ -128,9 +128,16 @@ impl Rows<'_> {
         let level = air.level;
         if air.plain {
             let Changing { length, lean: [lx, lz], rate: [vx, vz], .. } = &mut self.own;
-            let fixed = Fixed { position: self.position, rest: self.rest, stiffness: self.stiffness, rise: self.rise };
+            let fixed = Fixed {
+                position: self.position,
+                rest: self.rest,
+                stiffness: self.stiffness,
+                rise: self.rise,
+            };
             match &air.gusts {
-                Some(gusts) => dispatch!(level, simd => swing_gusts(simd, air, *gusts, &fixed, length, lx, lz, vx, vz)),
+                Some(gusts) => {
+                    dispatch!(level, simd => swing_gusts(simd, air, *gusts, &fixed, length, lx, lz, vx, vz))
+                }
                 None => dispatch!(level, simd => swing_steady(simd, air, &fixed, length, lx, lz, vx, vz)),
             }
             return;

@@ -158,7 +158,8 @@ impl Growing {
         size.check("size", 0.0, 1e4, "m")?;
         let layouts = (0..spec.layouts).map(|nth| {
             let key = hash3(seed, nth, GROW_SEED)[0];
-            let placed = Placement::new(std::slice::from_ref(&spec.cluster), Some(spec.per_cluster), key, forms);
+            let placed =
+                Placement::new(std::slice::from_ref(&spec.cluster), Some(spec.per_cluster), key, forms);
             let placed = placed.map_err(|error| error.under("cluster"))?.all();
             let far = |nth: usize| Vec3::from(placed.position().map(|column| column[nth])).length();
             let radius = (0..placed.len()).map(far).fold(0.0, f32::max);
@@ -239,7 +240,8 @@ impl Growing {
     /// Units that an element grows in a step, by the share of the range of times that it drew.
     fn units(&self) -> Units {
         let steps = |seconds: f32| (f64::from(seconds) / f64::from(self.dt)).max(1.0);
-        let per = |seconds: f32| (f64::from(u32::MAX) / steps(seconds)).clamp(1.0, f64::from(u32::MAX)) as u32;
+        let per =
+            |seconds: f32| (f64::from(u32::MAX) / steps(seconds)).clamp(1.0, f64::from(u32::MAX)) as u32;
         let (fast, slow) = (per(self.spec.seconds.min), per(self.spec.seconds.max));
         Units { slow, more: fast - slow }
     }
@@ -268,7 +270,8 @@ impl Growing {
             self.steps += 1;
             let (turn, rotation) = (self.steps, u64::from(self.spec.rotation));
             // In turns, each cluster once in so many steps.
-            grown += self.catch_up(|nth, cluster| cluster.seen || (nth as u64 + turn).is_multiple_of(rotation));
+            grown +=
+                self.catch_up(|nth, cluster| cluster.seen || (nth as u64 + turn).is_multiple_of(rotation));
             for nth in 0..self.spec.harvest.len() {
                 let harvest = self.spec.harvest[nth];
                 if harvest.is_due(from, self.time) {

@@ -99,7 +99,8 @@ impl ClumpSpec {
         let power = 3.0 + (1.0 - self.blend) * 21.0;
         let mut sum = 0.0;
         let mut near = 0.0f32;
-        let mut mean = Clump { facing: Vec2::ZERO, size: 0.0, bend: 0.0, stiffness: 0.0, tint: 0.0, near: 0.0 };
+        let mut mean =
+            Clump { facing: Vec2::ZERO, size: 0.0, bend: 0.0, stiffness: 0.0, tint: 0.0, near: 0.0 };
         for i in -2..=2 {
             for j in -2..=2 {
                 let corner = cell + Vec2::new(i as f32, j as f32);
@@ -184,8 +185,12 @@ mod tests {
     #[test]
     fn nothing_jumps_where_clumps_meet() {
         for blend in [0.0, 0.3, 1.0] {
-            let clumps =
-                ClumpSpec { blend, bend_degrees: Span::new(0.0, 40.0), stiffness: Span::new(0.5, 2.0), ..ClumpSpec::new(0.5) };
+            let clumps = ClumpSpec {
+                blend,
+                bend_degrees: Span::new(0.0, 40.0),
+                stiffness: Span::new(0.5, 2.0),
+                ..ClumpSpec::new(0.5)
+            };
             let most = |step: f32| {
                 let mut most = 0.0f32;
                 for line in 0..40 {
@@ -193,7 +198,8 @@ mod tests {
                     let mut before = clumps.at(-3.0, z);
                     for k in 1..=(2.0 / step) as i32 {
                         let now = clumps.at(-3.0 + k as f32 * step, z);
-                        let change = (now.facing - before.facing).length()
+                        let change = (now.facing - before.facing)
+                            .length()
                             .max((now.size - before.size).abs())
                             .max((now.bend - before.bend).abs())
                             .max((now.stiffness - before.stiffness).abs())
@@ -215,10 +221,13 @@ mod tests {
     fn near_elements_share_far_ones_do_not() {
         let clumps = ClumpSpec { blend: 0.0, ..ClumpSpec::new(1.0) };
         let differ = |off: f32| {
-            (0..400).map(|k| {
-                let (x, z) = (k as f32 * 1.37, k as f32 * 0.71);
-                (clumps.at(x, z).size - clumps.at(x + off, z).size).abs()
-            }).sum::<f32>() / 400.0
+            (0..400)
+                .map(|k| {
+                    let (x, z) = (k as f32 * 1.37, k as f32 * 0.71);
+                    (clumps.at(x, z).size - clumps.at(x + off, z).size).abs()
+                })
+                .sum::<f32>()
+                / 400.0
         };
         assert!(differ(0.1) * 3.0 < differ(10.0), "{} {}", differ(0.1), differ(10.0));
         // Of either sign of coordinate, and far out.

@@ -238,6 +238,13 @@ impl PlacedColumns {
         placed
     }
 
+    /// Columns of whole rows.
+    pub fn from_rows(rows: impl IntoIterator<Item = PlacedRow>) -> Self {
+        let mut placed = Self::default();
+        rows.into_iter().for_each(|row| placed.push(&row));
+        placed
+    }
+
     fn extend(&mut self, other: &Self) {
         (0..other.len()).filter_map(|nth| other.row(nth)).for_each(|row| self.push(&row));
     }
@@ -401,7 +408,8 @@ impl Placement {
         let mut layers = Vec::with_capacity(specs.len());
         let mut left = count;
         for (nth, spec) in specs.iter().enumerate() {
-            let under = |error: SpecError| if specs.len() > 1 { error.under(&nth.to_string()) } else { error };
+            let under =
+                |error: SpecError| if specs.len() > 1 { error.under(&nth.to_string()) } else { error };
             let part = count.map(|count| {
                 let share = spec.share.unwrap_or(1.0) / shares.max(1e-9);
                 let part = if nth + 1 == specs.len() {
@@ -474,9 +482,11 @@ const PLACE_SEED: u32 = 0x3a9d_01b7;
 impl Layer {
     fn new(spec: &PlacementSpec, count: Option<u32>, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
         spec.check()?;
-        let sieves = spec.sieve.iter().enumerate().map(|(nth, sieve)| {
-            sieve.build(forms).map_err(|error| error.under(&format!("sieve.{nth}")))
-        });
+        let sieves = spec
+            .sieve
+            .iter()
+            .enumerate()
+            .map(|(nth, sieve)| sieve.build(forms).map_err(|error| error.under(&format!("sieve.{nth}"))));
         let sieves = sieves.collect::<Result<Vec<_>, _>>()?;
         let terrain = spec.terrain.as_ref().map(|terrain| terrain.build(forms)).transpose();
         let terrain = terrain.map_err(|error| error.under("terrain"))?;
@@ -556,7 +566,8 @@ impl Layer {
         const SIDE: usize = 128;
         let [low, high] = self.spec.area.corners();
         let row = |j: usize| -> f64 {
-            let at = |i: usize, axis: usize| low[axis] + (high[axis] - low[axis]) * (i as f32 + 0.5) / SIDE as f32;
+            let at =
+                |i: usize, axis: usize| low[axis] + (high[axis] - low[axis]) * (i as f32 + 0.5) / SIDE as f32;
             (0..SIDE).map(|i| f64::from(self.share(at(i, 0), at(j, 1)).0)).sum()
         };
         (0..SIDE).into_par_iter().map(row).sum::<f64>() / (SIDE * SIDE) as f64
@@ -581,16 +592,20 @@ impl Layer {
     /// How many the area holds before the threshold, and their numbers.
     fn made(&self) -> (usize, Vec<f32>) {
         let Places::Pattern(pattern) = &self.places else { return (0, Vec::new()) };
-        let numbers: Vec<Vec<f32>> = self.squares().into_par_iter().map(|[low, high]| {
-            let mut numbers = Vec::new();
-            pattern.within(low, high, |(at, key)| {
-                let [pass, number] = through(key);
-                if pass < self.share(at[0], at[1]).0 {
-                    numbers.push(number);
-                }
-            });
-            numbers
-        }).collect();
+        let numbers: Vec<Vec<f32>> = self
+            .squares()
+            .into_par_iter()
+            .map(|[low, high]| {
+                let mut numbers = Vec::new();
+                pattern.within(low, high, |(at, key)| {
+                    let [pass, number] = through(key);
+                    if pass < self.share(at[0], at[1]).0 {
+                        numbers.push(number);
+                    }
+                });
+                numbers
+            })
+            .collect();
         let numbers = numbers.concat();
         (numbers.len(), numbers)
     }
@@ -616,11 +631,15 @@ impl Layer {
     fn all(&self) -> PlacedColumns {
         match &self.places {
             Places::Pattern(_) => {
-                let parts: Vec<PlacedColumns> = self.squares().into_par_iter().map(|[low, high]| {
-                    let mut part = PlacedColumns::default();
-                    self.within(low, high, &mut part);
-                    part
-                }).collect();
+                let parts: Vec<PlacedColumns> = self
+                    .squares()
+                    .into_par_iter()
+                    .map(|[low, high]| {
+                        let mut part = PlacedColumns::default();
+                        self.within(low, high, &mut part);
+                        part
+                    })
+                    .collect();
                 let mut all = PlacedColumns::default();
                 parts.iter().for_each(|part| all.extend(part));
                 all
@@ -639,9 +658,8 @@ impl Layer {
     }
 
     fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {
-        let inside = |row: &PlacedRow| {
-            row.px >= low[0] && row.px < high[0] && row.pz >= low[1] && row.pz < high[1]
-        };
+        let inside =
+            |row: &PlacedRow| row.px >= low[0] && row.px < high[0] && row.pz >= low[1] && row.pz < high[1];
         match &self.places {
             Places::Pattern(pattern) => pattern.within(low, high, |spot| {
                 if let Some(row) = self.stand(spot) {

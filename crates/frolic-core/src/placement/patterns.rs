@@ -191,7 +191,8 @@ impl Pattern {
                 for (i, j) in cells(from, to, *spacing) {
                     let [key, ..] = hash3(i as u32, j as u32, self.seed);
                     let [u, v, _] = Draws { seed: key, id: 0 }.draw(0);
-                    let along = |at: i32, draw: f32, side: f32| (at as f32 + 0.5 + (draw - 0.5) * jitter) * side;
+                    let along =
+                        |at: i32, draw: f32, side: f32| (at as f32 + 0.5 + (draw - 0.5) * jitter) * side;
                     let (x, z) = (along(i, u, spacing[0]), along(j, v, spacing[1]));
                     put(([x * cos + z * sin, z * cos - x * sin], key));
                 }
@@ -391,7 +392,12 @@ mod tests {
             PatternSpec::Scattered,
             PatternSpec::Grid { spacing: [0.0; 2], jitter: 0.8, turn_degrees: 20.0 },
             PatternSpec::BlueNoise { distance: 0.0 },
-            PatternSpec::Rings { centres: vec![[-3.0, 1.0], [4.0, 0.0], [0.0, 9.0]], spacing: 0.4, swell: 0.1, period: 5.0 },
+            PatternSpec::Rings {
+                centres: vec![[-3.0, 1.0], [4.0, 0.0], [0.0, 9.0]],
+                spacing: 0.4,
+                swell: 0.1,
+                period: 5.0,
+            },
         ]
     }
 
@@ -431,7 +437,8 @@ mod tests {
     #[test]
     fn keys_are_different() {
         for spec in patterns() {
-            let mut keys: Vec<u32> = all(&spec, 4.0, [-20.0; 2], [20.0; 2]).iter().map(|spot| spot.1).collect();
+            let mut keys: Vec<u32> =
+                all(&spec, 4.0, [-20.0; 2], [20.0; 2]).iter().map(|spot| spot.1).collect();
             let count = keys.len();
             keys.sort_unstable();
             keys.dedup();

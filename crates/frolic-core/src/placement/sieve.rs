@@ -142,10 +142,7 @@ impl SieveSpec {
                     let problem = format!("{} points are no line", points.len());
                     return Err(SpecError::new("by.path.points", problem, "write two or more"));
                 }
-                points
-                    .iter()
-                    .flatten()
-                    .try_for_each(|&at| within("by.path.points", at, -1e6, 1e6, "m"))?;
+                points.iter().flatten().try_for_each(|&at| within("by.path.points", at, -1e6, 1e6, "m"))?;
                 within("by.path.width", *width, 0.0, 1e6, "m")?;
                 within("by.path.soft", *soft, 0.0, 1e6, "m")
             }
@@ -282,7 +279,8 @@ mod tests {
 
     #[test]
     fn edges_are_as_soft_as_asked() {
-        let path = |soft| SieveBy::Path { points: vec![[0.0, -5.0], [0.0, 5.0]], closed: false, width: 2.0, soft };
+        let path =
+            |soft| SieveBy::Path { points: vec![[0.0, -5.0], [0.0, 5.0]], closed: false, width: 2.0, soft };
         assert_eq!(share(path(1.0), 0.9, 0.0), 1.0);
         assert!((share(path(1.0), 1.5, 0.0) - 0.5).abs() < 1e-5);
         assert_eq!(share(path(1.0), 2.1, 0.0), 0.0);

@@ -256,7 +256,15 @@ const CONTOUR: Vec3 = Vec3::new(0.10, 0.11, 0.15);
 fn round_number(v: f32) -> f32 {
     let ten = 10f32.powf(v.max(1e-9).log10().floor());
     let share = v / ten;
-    ten * if share < 1.5 { 1.0 } else if share < 3.5 { 2.0 } else if share < 7.5 { 5.0 } else { 10.0 }
+    ten * if share < 1.5 {
+        1.0
+    } else if share < 3.5 {
+        2.0
+    } else if share < 7.5 {
+        5.0
+    } else {
+        10.0
+    }
 }
 
 /// A number as one reads it.
@@ -288,7 +296,9 @@ fn arrow(picture: &mut LinearImage, from: Vec2, to: Vec2) {
     let along = way / long;
     let side = along.perp();
     let head = (long * 0.4).min(7.0);
-    for (a, b) in [(from, to), (to, to - along * head + side * head * 0.5), (to, to - along * head - side * head * 0.5)] {
+    for (a, b) in
+        [(from, to), (to, to - along * head + side * head * 0.5), (to, to - along * head - side * head * 0.5)]
+    {
         stroke(picture, a, b);
     }
 }
@@ -317,7 +327,10 @@ mod tests {
     fn numbers_read_well() {
         assert_eq!([0.031, 0.4, 1.2, 7.0, 80.0].map(round_number), [0.02, 0.5, 1.0, 5.0, 100.0]);
         assert_eq!((tidy(2.50), tidy(3.0), tidy(1234.4)), ("2.5".into(), "3".into(), "1234".into()));
-        assert_eq!((thousands(7), thousands(1000), thousands(10_234_567)), ("7".into(), "1 000".into(), "10 234 567".into()));
+        assert_eq!(
+            (thousands(7), thousands(1000), thousands(10_234_567)),
+            ("7".into(), "1 000".into(), "10 234 567".into())
+        );
     }
 
     #[test]

@@ -1,0 +1,164 @@
+//! Blades on the CPU backend: exactly those in view are drawn, thinning keeps what is covered, and every technique gives the same picture.
+
+mod common;
+
+use common::plain;
+use frolic_core::{
+    AreaSpec, BladeSpec, Blades, Counter, Frame, Meter, On, PatternSpec, PlacementSpec, Span, WorldSpec,
+};
+use frolic_draw::{
+    Bounds, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
+    LookSpec, Part, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, View,
+};
+use proptest::prelude::*;
+
+fn view(from: [f32; 3], to: [f32; 3], fov: f32, (w, h): (u32, u32)) -> View {
+    CameraSpec::new(from, to, fov).view(ImageSize::new(w, h).unwrap()).unwrap()
+}
+
+fn meadow(side: f32, count: u32, chunk: f32) -> Blades {
+    let even = PlacementSpec::new(On::Ground(PatternSpec::BlueNoise { distance: 0.0 }));
+    let spec = BladeSpec::new(even.area(AreaSpec::new([0.0; 2], [side; 2]))).chunk(chunk);
+    let mut blades = Blades::new(&spec, count, Span::new(0.004, 0.008), 5).unwrap();
+    let world = WorldSpec::default().wind([5.0, 0.0, 2.0]).gusts(1.0, 2.0).build().unwrap();
+    blades.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
+    blades
+}
+
+fn parts(blades: &Blades) -> Vec<Part> {
+    let part = |chunk: &frolic_core::Chunk| Part {
+        first: chunk.first,
+        count: chunk.len,
+        bounds: Bounds { low: chunk.low, high: chunk.high },
+    };
+    blades.chunks().iter().map(part).collect()
+}
+
+fn spec() -> LookSpec {
+    let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.0, 3)), "#a0a850").unwrap();
+    look.tints = vec![Colour::new(0.6, 0.8, 0.5), Colour::new(1.0, 1.0, 1.0), Colour::new(1.2, 0.9, 0.6)];
+    look.through = 0.4;
+    look
+}
+
+fn draw(
+    instances: Instances<'_>,
+    look: &Look,
+    view: &View,
+    technique: Technique,
+    sun: Option<&SunSpec>,
+) -> (Image, Frame) {
+    let backdrop = plain();
+    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+    meter.begin_frame();
+    let around = Surroundings::new(&backdrop).sun(sun);
+    let list = scratch.list([(instances, look)], &ListSpec::new(technique), view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    Renderer::new().render(&list, view, &backdrop, &mut image, &mut meter);
+    (image, meter.end_frame())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Squares out of view are left out, and nothing that can be seen: the picture and what is kept are those of all blades asked one by one.
+    #[test]
+    fn squares_draw_exactly_what_is_visible(
+        yaw in -3.2f32..3.2, chunk in 0.3f32..5.0, height in 0.05f32..3.0, shadows in any::<bool>(), level in -0.6f32..0.6,
+    ) {
+        let blades = meadow(9.0, 1500, chunk);
+        let look = spec().build().unwrap();
+        let view = view([0.5, height, 0.3], [0.5 + yaw.sin(), height + level, 0.3 - yaw.cos()], 40.0, (120, 75));
+        let sun = shadows.then(|| SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0));
+        let all = Instances::blades(blades.columns());
+        let parts = parts(&blades);
+        let (whole, before) = draw(all, &look, &view, Technique::Instanced, sun.as_ref());
+        let (pieces, after) = draw(all.in_parts(&parts).unwrap(), &look, &view, Technique::Instanced, sun.as_ref());
+        prop_assert!(whole == pieces);
+        let kept = |frame: &Frame| frame.count(Counter::Instances) - frame.count(Counter::Culled);
+        prop_assert_eq!(kept(&before), kept(&after));
+        prop_assert_eq!(
+            before.count(Counter::Culled),
+            after.count(Counter::Culled) + after.count(Counter::CulledInChunks)
+        );
+    }
+}
+
+#[test]
+fn every_technique_draws_the_same_blades() {
+    let blades = meadow(5.0, 900, 1.0);
+    let look = spec().build().unwrap();
+    let view = view([0.0, 0.7, 3.5], [0.0, 0.3, 0.0], 40.0, (160, 100));
+    let sun = SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0);
+    let parts = parts(&blades);
+    let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+    let (one, frame) = draw(all, &look, &view, Technique::Instanced, Some(&sun));
+    assert_eq!(frame.count(Counter::DrawCalls), 1);
+    let (two, merged) = draw(all, &look, &view, Technique::Batched, Some(&sun));
+    let (three, each) = draw(all, &look, &view, Technique::Each, Some(&sun));
+    assert!(one == two && one == three);
+    assert_eq!(merged.count(Counter::DrawCalls), 1);
+    assert_eq!(each.count(Counter::DrawCalls), each.count(Counter::Instances));
+}
+
+/// Beyond the reach squares are not even asked; the smaller squares are, the fewer blades are asked and the more stretches there are.
+#[test]
+fn chunk_size_trades_stretches_for_blades() {
+    let mut look = spec();
+    look.detail = DetailSpec::reach(4.0, 0.5);
+    let look = look.build().unwrap();
+    let view = view([0.0, 1.0, 6.0], [0.0, 0.2, 0.0], 30.0, (160, 100));
+    let count = |chunk: f32| {
+        let blades = meadow(12.0, 4000, chunk);
+        let parts = parts(&blades);
+        let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+        let (image, frame) = draw(all, &look, &view, Technique::Instanced, None);
+        (image, frame.count(Counter::Instances), frame.count(Counter::Stretches))
+    };
+    let ((a, many, few_stretches), (b, few, stretches)) = (count(12.0), count(0.5));
+    assert!(a == b);
+    assert!(few * 2 < many && stretches > few_stretches, "{few} of {many} blades in {stretches} stretches");
+}
+
+/// Blades that thin out far away are wider, not longer: as much is covered, and no one is higher than it was.
+#[test]
+fn thinned_blades_cover_as_much() {
+    let blades = meadow(6.0, 6000, 1.0);
+    let far = view([0.0, 2.0, 40.0], [0.0, 0.3, 0.0], 12.0, (240, 150));
+    let covered = |thin: f32| {
+        let mut look = spec();
+        (look.lit, look.tints) = (0.0, Vec::new());
+        look.detail = DetailSpec::default().thin_below(thin);
+        let look = look.build().unwrap();
+        let (image, frame) =
+            draw(Instances::blades(blades.columns()), &look, &far, Technique::Instanced, None);
+        let (empty, _) = draw(Instances::at([&[]; 3]).unwrap(), &look, &far, Technique::Instanced, None);
+        let changed = |n: &usize| image.pixels()[*n] != empty.pixels()[*n];
+        let all: Vec<usize> = (0..image.pixels().len()).filter(changed).collect();
+        let top = all.iter().map(|n| n / 240).min().unwrap();
+        let light: f64 = all.iter().map(|&n| f64::from(image.pixels()[n][0])).sum();
+        (light, top, frame.count(Counter::Thinned))
+    };
+    let ((full, top, none), (thin, thin_top, some)) = (covered(0.0), covered(1.0));
+    assert!(none == 0 && some > 2500, "{some}");
+    assert!((thin / full - 1.0).abs() < 0.12, "{thin} for {full}");
+    assert!(thin_top + 1 >= top);
+}
+
+/// A camera under the ground, in the middle of blades, or looking straight down sees something or nothing, and fails at neither.
+#[test]
+fn cameras_may_stand_anywhere() {
+    let blades = meadow(4.0, 500, 0.7);
+    let look = spec().build().unwrap();
+    let parts = parts(&blades);
+    let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+    for (from, to) in [
+        ([0.0, -3.0, 0.0], [0.0, 0.0, 0.1]),
+        ([0.0, 0.2, 0.0], [1.0, 0.2, 0.0]),
+        ([0.0, 5.0, 0.0], [0.0, 0.0, 0.0]),
+        ([0.0, -0.01, 2.0], [0.0, -0.01, 0.0]),
+    ] {
+        let (image, _) = draw(all, &look, &view(from, to, 60.0, (64, 40)), Technique::Instanced, None);
+        assert!(image.pixels().iter().all(|pixel| pixel[3] == 255));
+    }
+}

@@ -1,0 +1,225 @@
+//! Blades, growing things, land and places in scenes and files.
+
+use frolic_core::{
+    AreaSpec, BladeSpec, Counter, GrowSpec, Meter, On, PatternSpec, PlacedColumns, PlacementSpec, PusherSpec,
+    Span, TearSpec, TerrainSpec, Weather,
+};
+use frolic_draw::{ImageSize, LookSpec, Mesh, RibbonSpec, Shape, Show};
+use frolic_scene::{
+    FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, Scene, SceneError, SceneSpec, read_places,
+    read_places_bytes, write_places,
+};
+use proptest::prelude::*;
+
+fn meadow(count: u32) -> SceneSpec {
+    let layer = PlacementSpec::new(On::Ground(PatternSpec::BlueNoise { distance: 0.0 }))
+        .area(AreaSpec::new([0.0; 2], [6.0; 2]));
+    let look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.0, 3)), "#a0a850").unwrap();
+    let blades = PopulationSpec::blades("grass", BladeSpec::new(layer), count, Span::new(0.004, 0.008), look);
+    let mut spec = SceneSpec::new("a meadow").with_fixed(blades);
+    spec.draw.size = ImageSize::new(160, 100).unwrap();
+    spec
+}
+
+fn grass(spec: &mut SceneSpec) -> &mut BladeSpec {
+    spec.population[0].blades.as_mut().unwrap()
+}
+
+fn run(spec: &SceneSpec, seconds: f64) -> (Scene, frolic_core::Frame) {
+    let mut scene = Scene::new(spec).unwrap();
+    let mut meter = Meter::new();
+    meter.begin_frame();
+    scene.run_to(seconds, &mut meter);
+    scene.draw(&mut meter).unwrap();
+    (scene, meter.end_frame())
+}
+
+#[test]
+fn a_scene_of_blades_reads_back_as_it_was_written() {
+    let mut spec = meadow(100);
+    spec.weather = Some(Weather::Storm);
+    spec.world.pusher.push(PusherSpec::new([0.0; 3], 0.4));
+    let text = spec.to_toml();
+    assert_eq!(SceneSpec::parse(&text, "meadow").unwrap(), spec);
+    assert!(text.contains("weather = \"storm\""));
+}
+
+#[test]
+fn weather_bends_the_blades_of_a_scene() {
+    let lean = |weather: Option<Weather>| {
+        let mut spec = meadow(400);
+        spec.weather = weather;
+        let (mut scene, _) = run(&spec, 2.0);
+        let (placed, _) = scene.snapshot("grass").unwrap();
+        placed.tilt().iter().sum::<f32>() / placed.len() as f32
+    };
+    let [still, storm] = [None, Some(Weather::Storm)].map(lean);
+    assert!(storm > still + 0.2, "{storm} {still}");
+}
+
+/// What a storm tears off flies on as particles.
+#[test]
+fn torn_blades_become_particles() {
+    let mut spec = meadow(600);
+    spec.weather = Some(Weather::Storm);
+    let mut tear = TearSpec::new(40.0, "chaff");
+    tear.rate = 3.0;
+    grass(&mut spec).tear = Some(tear);
+    assert_eq!(Scene::new(&spec).unwrap_err().key, "population.0.blades.tear.start");
+    let chaff = frolic_core::ParticleSpec::new(300).life(5.0, 6.0);
+    let spec = spec.with("chaff", chaff, LookSpec::default());
+    let (scene, frame) = run(&spec, 3.0);
+    let flying = scene.particles("chaff").unwrap().len();
+    assert!(flying > 50 && flying as u64 <= frame.count(Counter::Emitted), "{flying}");
+}
+
+#[test]
+fn land_lies_under_its_blades() {
+    let mut spec = meadow(300);
+    spec.form.push(FormSpec::new("hill", FormSource::Hills(HillsSpec::default())));
+    let terrain = TerrainSpec::new("hill", [8.0, 8.0], 2.0);
+    grass(&mut spec).placement[0].terrain = Some(terrain.clone());
+    let mut land = LandPart::new(terrain);
+    land.paint.texels = 64;
+    land.grown_by = Some("nobody".into());
+    spec.land.push(land);
+    assert_eq!(Scene::new(&spec).unwrap_err().key, "land.0.grown_by");
+    spec.land[0].grown_by = Some("grass".into());
+    let (mut scene, frame) = run(&spec, 0.2);
+    assert_eq!(frame.count(Counter::DrawCalls), 2);
+    let (placed, _) = scene.snapshot("grass").unwrap();
+    let (low, high) = placed.py().iter().fold((f32::MAX, f32::MIN), |(l, h), y| (l.min(*y), h.max(*y)));
+    assert!(low >= 0.0 && high <= 2.0 && high - low > 0.3, "{low} {high}");
+}
+
+/// Growth in a scene: elements out of view grow as if they were seen, and only those in view are drawn.
+#[test]
+fn a_scene_grows_what_it_does_not_show() {
+    let patch = PlacementSpec::default().area(AreaSpec::new([0.0; 2], [0.9; 2]));
+    let beds =
+        PlacementSpec::new(On::Ground(PatternSpec::Scattered)).area(AreaSpec::new([0.0; 2], [60.0; 2]));
+    let grow = GrowSpec::new(patch, 20, beds).seconds(3.0, 6.0);
+    let mut look =
+        LookSpec::solid(Shape::Mesh { name: "ball".into(), coarse: None, texture: None }, "#405060").unwrap();
+    look.size_over_age = frolic_core::Ramp::new([(0.0, 0.1), (1.0, 1.0)]);
+    let mut spec = SceneSpec::new("beds").with_fixed(PopulationSpec::growing(
+        "kelp",
+        grow,
+        8000,
+        Span::from(0.05),
+        look,
+    ));
+    spec.draw.size = ImageSize::new(160, 100).unwrap();
+    let (mut scene, frame) = run(&spec, 3.0);
+    assert_eq!(frame.count(Counter::Alive), 8000);
+    let drawn = frame.count(Counter::Instances);
+    assert!(drawn > 100 && drawn < 5000, "{drawn}");
+    let (placed, mesh) = scene.snapshot("kelp").unwrap();
+    assert_eq!(placed.len(), 8000);
+    // Half to fully grown, wherever they are.
+    assert!(placed.size().iter().all(|size| (0.024..=0.05).contains(size)));
+    assert!(mesh.triangles().len() > 8);
+    scene.draw(&mut Meter::new()).unwrap();
+}
+
+#[test]
+fn plans_show_what_is_there_and_say_what_is_not() {
+    let (mut scene, _) = run(&meadow(300), 0.1);
+    let plan = scene.show(Show::Placement, &mut Meter::new()).unwrap().clone();
+    let wind = scene.show(Show::Wind, &mut Meter::new()).unwrap().clone();
+    assert!(plan != wind && plan.size() == wind.size());
+    let bare = SceneSpec::new("bare").with("sparks", frolic_core::ParticleSpec::new(5), LookSpec::default());
+    let told = Scene::new(&bare).unwrap().show(Show::Placement, &mut Meter::new()).unwrap_err();
+    assert!(matches!(told, SceneError::Missing(_)) && told.to_string().contains("nothing in it is placed"));
+}
+
+fn same(a: &PlacedColumns, b: &PlacedColumns) {
+    assert_eq!(a.len(), b.len());
+    for nth in 0..a.len() {
+        let (a, b) = (a.row(nth).unwrap(), b.row(nth).unwrap());
+        let place = (a.px - b.px).abs() + (a.py - b.py).abs() + (a.pz - b.pz).abs();
+        assert!(place < 1e-4 && (a.size - b.size).abs() < 1e-4 * (1.0 + a.size), "{a:?} {b:?}");
+        assert!((a.turn - b.turn).sin().abs() < 1e-3 && (a.turn - b.turn).cos() > 0.9, "{a:?} {b:?}");
+        assert!((a.tilt - b.tilt).abs() < 1e-3 && (a.tint - b.tint).abs() < 1e-5 && a.kind == b.kind);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(20))]
+
+    /// What is written to a file of any kind is read back.
+    #[test]
+    fn places_survive_every_format(rows in prop::collection::vec(
+        (prop::array::uniform3(-1e3f32..1e3), -3.1f32..3.1, -1.5f32..1.5, 0.001f32..50.0), 0..40,
+    )) {
+        let placed = PlacedColumns::of(rows.into_iter().map(|(at, turn, tilt, size)| (at, [turn, tilt], size)));
+        let folder = tempfile::tempdir().unwrap();
+        let mesh = Mesh::named("cone").unwrap();
+        for name in ["field.glb", "field.ply", "field.csv"] {
+            let path = folder.path().join(name);
+            write_places(&path, &placed, &mesh).unwrap();
+            same(&placed, &read_places(&path).unwrap());
+        }
+    }
+
+    /// Files that are cut off or spoilt end in an error or in fewer places, never in a failure.
+    #[test]
+    fn spoilt_files_are_refused(kind in 0usize..3, cut in 0f32..1.0, at in 0f32..1.0, byte in any::<u8>()) {
+        let placed = PlacedColumns::of((0..12).map(|n| ([n as f32, 0.0, 1.0], [0.1, 0.2], 1.0)));
+        let folder = tempfile::tempdir().unwrap();
+        let name = ["field.glb", "field.ply", "field.csv"][kind];
+        let path = folder.path().join(name);
+        write_places(&path, &placed, &Mesh::named("cone").unwrap()).unwrap();
+        let mut bytes = std::fs::read(&path).unwrap();
+        let spoil = (at * bytes.len() as f32) as usize;
+        bytes[spoil] = byte;
+        bytes.truncate((cut * 1.3 * bytes.len() as f32) as usize);
+        let _ = read_places_bytes(&bytes, name);
+    }
+}
+
+/// An exported placement is placed again.
+#[test]
+fn what_was_exported_can_be_placed() {
+    let (mut scene, _) = run(&meadow(200), 0.1);
+    let (placed, mesh) = scene.snapshot("grass").unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("grass.glb");
+    write_places(&path, &placed, &mesh).unwrap();
+    let mut again = meadow(200);
+    again.form.push(FormSpec::new("read", FormSource::Places(path.display().to_string())));
+    grass(&mut again).placement = vec![PlacementSpec::new(On::Places { form: "read".into() })];
+    let (mut scene, _) = run(&again, 0.1);
+    let (back, _) = scene.snapshot("grass").unwrap();
+    assert_eq!(back.len(), 200);
+    let sum = |columns: &PlacedColumns| columns.px().iter().map(|x| f64::from(*x)).sum::<f64>();
+    assert!((sum(&back) - sum(&placed)).abs() < 1e-2);
+}
+
+/// The binary glTF is one that a strict reader takes: one mesh, instanced by the extension, all accessors within their buffer.
+#[test]
+fn an_exported_field_is_valid_gltf() {
+    let placed = PlacedColumns::of((0..5).map(|n| ([n as f32, 0.0, 0.0], [0.3, 0.1], 2.0)));
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("field.glb");
+    write_places(&path, &placed, &Mesh::named("post").unwrap()).unwrap();
+    let bytes = std::fs::read(&path).unwrap();
+    let gltf = gltf::Gltf::from_slice(&bytes).unwrap();
+    assert_eq!(bytes.len() % 4, 0);
+    assert!(gltf.extensions_used().any(|name| name == "EXT_mesh_gpu_instancing"));
+    assert_eq!(gltf.extensions_required().count(), 0);
+    let blob = gltf.blob.as_ref().unwrap();
+    for view in gltf.views() {
+        assert!(view.offset() + view.length() <= blob.len());
+    }
+    for accessor in gltf.accessors() {
+        let view = accessor.view().unwrap();
+        assert!(
+            accessor.offset() + accessor.count() * accessor.size() <= view.length() && accessor.count() > 0
+        );
+    }
+    // A viewer that knows no instancing sees the mesh once.
+    assert_eq!(gltf.nodes().count(), 1);
+    assert!(matches!(read_places(folder.path().join("none.glb")), Err(SceneError::Read { .. })));
+    assert!(write_places(folder.path().join("field.xyz"), &placed, &Mesh::named("post").unwrap()).is_err());
+}
