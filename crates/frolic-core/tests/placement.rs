@@ -69,9 +69,9 @@ fn crossings_by_walking(
                             for _ in 0..40 {
                                 let middle = (low + high) * 0.5;
                                 if (to_b(low) - r) * (to_b(middle) - r) <= 0.0 {
-                                    high = middle
+                                    high = middle;
                                 } else {
-                                    low = middle
+                                    low = middle;
                                 }
                             }
                             let spot = at(low);
@@ -305,7 +305,7 @@ fn clumps_gather_and_turn_their_elements() {
     let variance = |found: &[[f32; 2]]| {
         let mut bins = vec![0.0f32; 1600];
         found.iter().for_each(|[x, z]| {
-            bins[((z + 20.0) as usize).min(39) * 40 + ((x + 20.0) as usize).min(39)] += 1.0
+            bins[((z + 20.0) as usize).min(39) * 40 + ((x + 20.0) as usize).min(39)] += 1.0;
         });
         bins.iter().map(|n| (n - 2.5).powi(2)).sum::<f32>() / 1600.0
     };

@@ -211,12 +211,16 @@ fn diagnostics_can_be_read() {
     let view = view([0.0, 3.0, 8.0], [0.0, 0.5, 0.0], 60.0, (320, 240));
     let mut pictures = Vec::new();
     for what in Show::ALL {
+        assert_eq!(what.name().parse::<Show>().unwrap(), what);
+        // Plans are of a scene; of a list they are the picture itself.
+        if matches!(what, Show::Placement | Show::Wind) {
+            continue;
+        }
         let (image, _) = show(what, all, &look, &view, &backdrop, Some(&sun));
         let mut tones: Vec<[u8; 4]> = image.pixels().to_vec();
         tones.sort_unstable();
         tones.dedup();
         assert!(tones.len() > 8, "{} has {} tones", what.name(), tones.len());
-        assert_eq!(what.name().parse::<Show>().unwrap(), what);
         assert!(pictures.iter().all(|other| *other != image), "{} looks like another", what.name());
         pictures.push(image);
     }

@@ -44,11 +44,11 @@ pub fn blade_curve(length: f32, lean: [f32; 2]) -> [Vec3; 2] {
 }
 
 /// sin x / x in x², to 2e-7 up to x = 1.3.
-const SINC: [f32; 4] = [0.999_999_83, -0.166_663_45, 0.008_323_774, -0.000_189_296_92];
+const SINC: [f32; 4] = [0.999_999_8, -0.166_663_45, 0.008_323_774, -0.000_189_296_92];
 
 /// α / L in (φ/2)², to 8e-6 up to φ = 2.5: Chebyshev interpolation.
 const SHARE: [f32; 6] =
-    [0.500_003_9, 0.166_491_19, 0.034_605_118, -0.000_142_035, 0.002_967_396_4, -0.002_365_440_8];
+    [0.500_003_9, 0.166_491_2, 0.034_605_12, -0.000_142_035, 0.002_967_396_4, -0.002_365_440_8];
 
 /// Length of the quadratic curve from the origin by a control point to a tip, m, in closed form; straight, folded back and of no length too.
 ///

@@ -136,7 +136,7 @@ impl Rows<'_> {
             };
             match &air.gusts {
                 Some(gusts) => {
-                    dispatch!(level, simd => swing_gusts(simd, air, *gusts, &fixed, length, lx, lz, vx, vz))
+                    dispatch!(level, simd => swing_gusts(simd, air, *gusts, &fixed, length, lx, lz, vx, vz));
                 }
                 None => dispatch!(level, simd => swing_steady(simd, air, &fixed, length, lx, lz, vx, vz)),
             }
@@ -415,7 +415,7 @@ fn held_lanes(x: f32, z: f32, rise_x: f32, rise_z: f32) -> [f32; 3] {
     let far = (x * x + z * z).sqrt();
     let per = 1.0 / far.max(1e-9);
     let rise = ((rise_x * x + rise_z * z) * per).max(0.0);
-    let room = (std::f32::consts::PI - 2.0 * rise).max(0.2).min(MOST_LEAN);
+    let room = (std::f32::consts::PI - 2.0 * rise).clamp(0.2, MOST_LEAN);
     let free = if far > room { 0.0 } else { 1.0 };
     let share = if far > room { room * per } else { 1.0 };
     [x * share, z * share, free]
