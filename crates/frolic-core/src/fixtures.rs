@@ -10,6 +10,7 @@ use crate::error::{SpecError, at_most, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
+use crate::placement::{Placement, PlacementSpec};
 use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
@@ -31,6 +32,9 @@ pub struct FixtureSpec {
     /// Cells of an endless world that the rest is scattered over instead. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scatter: Option<ScatterSpec>,
+    /// Layers of a placement that the rest is put by instead, at most 16. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub placement: Vec<PlacementSpec>,
     /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
     pub strung: bool,
     /// How elements swing. Default not at all.
@@ -233,6 +237,10 @@ impl FixtureSpec {
             fill.tilt_degrees.check("fill.tilt_degrees", -180.0, 180.0, "degrees")?;
             within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
         }
+        at_most("placement", self.placement.len(), 16)?;
+        for (nth, placement) in self.placement.iter().enumerate() {
+            placement.check().map_err(|error| error.under(&format!("placement.{nth}")))?;
+        }
         if let Some(scatter) = &self.scatter {
             scatter.check().map_err(|error| error.under("scatter"))?;
         }
@@ -249,6 +257,7 @@ impl FixtureSpec {
         let places = if self.strung { self.line.len() } else { self.at.len() };
         if (self.strung || self.line.is_empty())
             && self.fill.is_none()
+            && self.placement.is_empty()
             && self.scatter.is_none()
             && count as usize > places
         {
@@ -378,6 +387,15 @@ impl Fixtures {
         }
         if spec.scatter.is_some() {
             fixtures.recentre([0.0, 0.0]);
+            return Ok(fixtures);
+        }
+        if !spec.placement.is_empty() {
+            let rest = count - count.min(spec.at.len() as u32);
+            let placement = Placement::new(&spec.placement, Some(rest), seed, forms);
+            let placed = placement.map_err(|error| error.under("placement"))?.all();
+            for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
+                put(Vec3::new(row.px, row.py, row.pz), row.turn, row.tilt, row.size);
+            }
             return Ok(fixtures);
         }
         if let Some(fill) = &spec.fill {

@@ -1,7 +1,8 @@
 //! Forms of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
 
 use frolic_core::{
-    BakeSpec, DistanceGrid, Form, Forms, Plane, SpecError, Surface, gust_noise, vector_within, within,
+    BakeSpec, DistanceGrid, Form, Forms, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
+    gust_noise, vector_within, within,
 };
 use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
@@ -56,10 +57,45 @@ pub enum FormSource {
     Opacity(String),
     /// A ball of radius 1 as a mesh of 12 n² triangles, n 1 to 512.
     Ball(u32),
+    /// Places that are put by the layers of a placement.
+    Placement(PlacementForm),
     /// Places: a `.glb`, `.gltf`, `.ply` or `.csv` file beside the scene.
     Places(String),
     /// Heights of hills that follow from a seed.
     Hills(HillsSpec),
+}
+
+/// Places that emitters start from, and others stand at.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct PlacementForm {
+    /// How many places.
+    pub count: u32,
+    /// Layers, at most 16; they may name forms that come before.
+    pub layers: Vec<PlacementSpec>,
+    /// Key of its random numbers. Default 1.
+    #[serde(default = "first")]
+    pub seed: u32,
+}
+
+fn first() -> u32 {
+    1
+}
+
+impl PlacementForm {
+    /// So many places.
+    pub fn new(count: u32, layers: impl IntoIterator<Item = PlacementSpec>) -> Self {
+        Self { count, layers: layers.into_iter().collect(), seed: first() }
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        within("count", self.count as f32, 0.0, MOST_PLACED as f32, "places")?;
+        for (nth, layer) in self.layers.iter().enumerate() {
+            layer.check().map_err(|error| error.under(&format!("layers.{nth}")))?;
+        }
+        Ok(())
+    }
 }
 
 /// Hills: smooth noise on noise of half the size and half the height, and so on.
@@ -143,6 +179,9 @@ impl FormSpec {
         if let FormSource::Ball(detail) = self.from {
             within("from.ball", detail as f32, 1.0, 512.0, "")?;
         }
+        if let FormSource::Placement(placement) = &self.from {
+            placement.check().map_err(|error| error.under("from.placement"))?;
+        }
         if let FormSource::Hills(hills) = &self.from {
             hills.check().map_err(|error| error.under("from.hills"))?;
         }
@@ -155,11 +194,11 @@ impl FormSpec {
         }
     }
 
-    /// Reads it, from the folder of its scene, and bakes it if it is to be.
+    /// Reads it, from the folder of its scene, and bakes it if it is to be; a placement may name the forms told.
     ///
     /// # Errors
     /// A file that cannot be read or used.
-    pub fn load(&self, folder: &Folder) -> Result<Form, SpecError> {
+    pub fn load(&self, folder: &Folder, forms: &Forms) -> Result<Form, SpecError> {
         let told = |key: &str, error: SceneError| match error {
             SceneError::Read { path, source } => SpecError::new(
                 key,
@@ -181,6 +220,11 @@ impl FormSpec {
             FormSource::Grid(file) => {
                 let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
                 Ok(Form::Distance(grid.placed(self.scale, self.position)?.into()))
+            }
+            FormSource::Placement(PlacementForm { count, layers, seed }) => {
+                let placement = Placement::new(layers, Some(*count), *seed, forms);
+                let placed = placement.map_err(|error| error.under("from.placement.layers"))?.all();
+                Ok(Form::Places(placed.into()))
             }
             FormSource::Places(file) => {
                 let read =
@@ -247,7 +291,7 @@ fn find<T>(
 pub(crate) fn load(spec: &SceneSpec) -> Result<Forms, SpecError> {
     let mut forms = Forms::default();
     for (nth, form) in spec.form.iter().enumerate() {
-        let made = form.load(&spec.folder).map_err(|error| error.under(&format!("form.{nth}")))?;
+        let made = form.load(&spec.folder, &forms).map_err(|error| error.under(&format!("form.{nth}")))?;
         forms.insert(&form.name, made);
     }
     Ok(forms)

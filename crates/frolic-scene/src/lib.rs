@@ -43,7 +43,7 @@ mod spec;
 mod texture;
 
 pub use error::SceneError;
-pub use forms::{FormSource, FormSpec, HillsSpec};
+pub use forms::{FormSource, FormSpec, HillsSpec, PlacementForm};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
 pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};

@@ -64,7 +64,15 @@ impl Meadow {
         meter: &mut Meter,
     ) {
         let eye = view.parts().eye;
-        if self.blades.recentre([eye.x, eye.z]) {
+        // As many new squares as these steps allow, so that a long run does not fall behind.
+        let mut changed = false;
+        for _ in 0..steps.max(1) {
+            if !self.blades.recentre([eye.x, eye.z]) {
+                break;
+            }
+            changed = true;
+        }
+        if changed {
             self.arrange();
         }
         self.blades.look(eye.to_array(), |low, high| view.concerns(&Bounds { low, high }, sun));

@@ -6,8 +6,8 @@ use frolic_core::{
 };
 use frolic_draw::{ImageSize, LookSpec, Mesh, RibbonSpec, Shape, Show};
 use frolic_scene::{
-    FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, Scene, SceneError, SceneSpec, read_places,
-    read_places_bytes, write_places,
+    FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, PopulationSpec, Scene, SceneError, SceneSpec,
+    read_places, read_places_bytes, write_places,
 };
 use proptest::prelude::*;
 
@@ -222,4 +222,45 @@ fn an_exported_field_is_valid_gltf() {
     assert_eq!(gltf.nodes().count(), 1);
     assert!(matches!(read_places(folder.path().join("none.glb")), Err(SceneError::Read { .. })));
     assert!(write_places(folder.path().join("field.xyz"), &placed, &Mesh::named("post").unwrap()).is_err());
+}
+
+/// Any population is put by a placement: fixtures by its layers, particles by a form of places.
+#[test]
+fn fixtures_and_particles_are_placed_too() {
+    let ring = |radius: f32| {
+        let corners = (0..40).map(|k| (k as f32 * 0.157_08).sin_cos()).map(|(s, c)| [s * radius, c * radius]);
+        let by =
+            frolic_core::SieveBy::Path { points: corners.collect(), closed: true, width: 0.0, soft: 0.0 };
+        PlacementSpec::new(On::Ground(PatternSpec::Scattered)).sieve(frolic_core::SieveSpec::new(by))
+    };
+    let mut posts = frolic_core::FixtureSpec::default();
+    posts.placement = vec![ring(2.0)];
+    let look =
+        LookSpec::solid(Shape::Mesh { name: "post".into(), coarse: None, texture: None }, "#806040").unwrap();
+    let mut spec = SceneSpec::new("placed").with_fixed(PopulationSpec::fixed(
+        "posts",
+        posts,
+        150,
+        Span::from(0.2),
+        look,
+    ));
+    spec.form.push(FormSpec::new("spots", FormSource::Placement(PlacementForm::new(90, [ring(1.0)]))));
+    let shape = frolic_core::ShapeSpec::Places { form: "spots".into() };
+    let still = frolic_core::EmitterSpec::burst(500, 0.0).shape(shape).speed(0.0, 0.0);
+    let sparks = frolic_core::ParticleSpec::new(500).life(9.0, 9.0).motion(0.0, 0.0).emitter(still);
+    let mut spec = spec.with("sparks", sparks, LookSpec::default());
+    spec.draw.size = ImageSize::new(80, 50).unwrap();
+    let (mut scene, _) = run(&spec, 0.2);
+    let within = |placed: &PlacedColumns, radius: f32| {
+        (0..placed.len()).all(|n| placed.px()[n].hypot(placed.pz()[n]) < radius * 1.01)
+    };
+    let (posts, _) = scene.snapshot("posts").unwrap();
+    assert!(posts.len() == 150 && within(&posts, 2.0) && !within(&posts, 1.5));
+    let (sparks, _) = scene.snapshot("sparks").unwrap();
+    assert!(sparks.len() == 500 && within(&sparks, 1.0));
+    // No more places than there are.
+    let mut places: Vec<u32> = sparks.px().iter().map(|x| x.to_bits()).collect();
+    places.sort_unstable();
+    places.dedup();
+    assert!((60..=90).contains(&places.len()), "{}", places.len());
 }

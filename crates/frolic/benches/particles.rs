@@ -17,7 +17,7 @@ fn full_world() -> World {
     let spec = SceneSpec::find("blowhole").unwrap();
     let mut forms = Forms::default();
     let rock = spec.form.iter().find(|form| form.name == "rock").unwrap();
-    forms.insert("rock", rock.load(&spec.folder).unwrap());
+    forms.insert("rock", rock.load(&spec.folder, &Forms::default()).unwrap());
     spec.world.build_with(&forms).unwrap()
 }
 
