@@ -84,6 +84,17 @@ macro_rules! columns {
                 columns!(@join swap_and_truncate(swaps, left) self $($name)*);
             }
 
+            /// How many elements.
+            pub fn len(&self) -> usize {
+                let lens = [$(self.$name.len()),*];
+                lens[0]
+            }
+
+            /// Whether there are none.
+            pub fn is_empty(&self) -> bool {
+                self.len() == 0
+            }
+
             /// One element's attributes, if there is an element `index`.
             pub fn row(&self, index: usize) -> Option<$Row> {
                 Some($Row { $($name: *self.$name.get(index)?,)* })

@@ -187,16 +187,6 @@ columns! {
 }
 
 impl FixtureColumns {
-    /// How many elements.
-    pub fn len(&self) -> usize {
-        self.px.len()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.px.is_empty()
-    }
-
     /// The three position columns, m.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]

@@ -164,6 +164,28 @@ fn only_squares_near_a_pusher_are_stepped_one_by_one() {
     }
 }
 
+/// As many as there are, in one square or in many.
+#[test]
+fn every_one_of_many_pushers_presses() {
+    for chunk in [1.0, 40.0] {
+        let mut meadow = grown(&field(10.0).chunk(chunk), 8000);
+        let mut world = WorldSpec::default();
+        for n in 0..400 {
+            let [x, z] = [n % 20, n / 20].map(|k| k as f32 * 0.5 - 4.75);
+            world = world.pusher(PusherSpec::new([x, 0.0, z], 0.15));
+        }
+        run(&mut meadow, &world.build().unwrap(), 1.0 / 60.0, 5);
+        let c = meadow.columns();
+        let mut pressed = [0u32; 400];
+        for n in (0..8000).filter(|&n| c.press_x()[n].hypot(c.press_z()[n]) > 0.1) {
+            let cell = [c.px()[n], c.pz()[n]].map(|at| ((at + 5.0) * 2.0) as usize);
+            pressed[cell[1].min(19) * 20 + cell[0].min(19)] += 1;
+        }
+        let some = pressed.iter().filter(|many| **many > 0).count();
+        assert!(some > 390, "{some} of 400 in squares of {chunk} m");
+    }
+}
+
 /// Trodden blades come up each at its own rate: soon half of them, the last much later.
 #[test]
 fn trodden_paths_linger() {

@@ -94,8 +94,8 @@ pub struct Instances<'a> {
     pub(crate) curve: Option<[&'a [f32]; 6]>,
     /// Key of an element's random numbers.
     pub(crate) id: Option<&'a [u32]>,
-    /// Blades: length, m, lean along x and z, and turn about y, radians.
-    pub(crate) blades: Option<[&'a [f32]; 4]>,
+    /// Blades: length, m, lean along x and z and turn about y, radians, rate of the lean along x and z, radians a second.
+    pub(crate) blades: Option<[&'a [f32]; 6]>,
     /// Tint, 0 to 1; else by its random numbers.
     pub(crate) tint: Option<&'a [f32]>,
     pub(crate) sprites: &'a [Sprite],
@@ -210,7 +210,7 @@ impl<'a> Instances<'a> {
             age: self.age(nth),
             id: self.id(nth),
             turn: self.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]).or_else(|| {
-                let [.., turn] = self.blades?;
+                let [_, _, _, turn, ..] = self.blades?;
                 Some([turn[nth], 0.0])
             }),
             curve: self.curve_of(nth, 1.0).map(|curve| curve.map(Into::into)),
@@ -315,14 +315,16 @@ impl<'a> Instances<'a> {
         Ok(Self { tint: Some(tint), ..self })
     }
 
-    /// Blades: ribbons that keep their length however far they lean.
-    pub fn blades(columns: &'a BladeColumns) -> Self {
+    /// Blades: ribbons that keep their length however far they lean, `behind` seconds before their last step.
+    pub fn blades(columns: &'a BladeColumns, behind: f32) -> Self {
         let [lean_x, lean_z] = columns.lean();
+        let (rate_x, rate_z) = (columns.rate_x(), columns.rate_z());
         Self {
             size: Some(columns.size()),
-            blades: Some([columns.length(), lean_x, lean_z, columns.turn()]),
+            blades: Some([columns.length(), lean_x, lean_z, columns.turn(), rate_x, rate_z]),
             tint: Some(columns.tint()),
             id: Some(columns.id()),
+            behind,
             ..Self::raw(columns.position())
         }
     }
@@ -356,8 +358,9 @@ impl<'a> Instances<'a> {
     /// Offsets of a curved ribbon's control point and tip, m; of a blade this share of its length.
     #[inline(always)]
     pub(crate) fn curve_of(&self, nth: usize, share: f32) -> Option<[Vec3; 2]> {
-        if let Some([length, lean_x, lean_z, _]) = self.blades {
-            return Some(blade_curve(length[nth] * share, [lean_x[nth], lean_z[nth]]));
+        if let Some([length, lean_x, lean_z, _, rate_x, rate_z]) = self.blades {
+            let lean = [lean_x[nth] - rate_x[nth] * self.behind, lean_z[nth] - rate_z[nth] * self.behind];
+            return Some(blade_curve(length[nth] * share, lean));
         }
         let [a, b, c, d, e, f] = self.curve?;
         Some([Vec3::new(a[nth], b[nth], c[nth]), Vec3::new(d[nth], e[nth], f[nth])])

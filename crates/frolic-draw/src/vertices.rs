@@ -144,7 +144,7 @@ impl Sheaf {
             self.curve[2][axis][lane] = tip[axis];
             self.own[axis][lane] = body.colour[axis] * body.opacity;
         }
-        if let Some([.., turn]) = source.instances.blades {
+        if let Some([_, _, _, turn, ..]) = source.instances.blades {
             let (sin, cos) = libm::sincosf(turn[entry.element as usize]);
             (self.facing[0][lane], self.facing[1][lane]) = (sin, cos);
         }

@@ -70,7 +70,7 @@ proptest! {
         let look = spec().build().unwrap();
         let view = view([0.5, height, 0.3], [0.5 + yaw.sin(), height + level, 0.3 - yaw.cos()], 40.0, (120, 75));
         let sun = shadows.then(|| SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0));
-        let all = Instances::blades(blades.columns());
+        let all = Instances::blades(blades.columns(), 0.0);
         let parts = parts(&blades);
         let (whole, before) = draw(all, &look, &view, Technique::Instanced, sun.as_ref());
         let (pieces, after) = draw(all.in_parts(&parts).unwrap(), &look, &view, Technique::Instanced, sun.as_ref());
@@ -91,7 +91,7 @@ fn every_technique_draws_the_same_blades() {
     let view = view([0.0, 0.7, 3.5], [0.0, 0.3, 0.0], 40.0, (160, 100));
     let sun = SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0);
     let parts = parts(&blades);
-    let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+    let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
     let (one, frame) = draw(all, &look, &view, Technique::Instanced, Some(&sun));
     assert_eq!(frame.count(Counter::DrawCalls), 1);
     let (two, merged) = draw(all, &look, &view, Technique::Batched, Some(&sun));
@@ -111,7 +111,7 @@ fn chunk_size_trades_stretches_for_blades() {
     let count = |chunk: f32| {
         let blades = meadow(12.0, 4000, chunk);
         let parts = parts(&blades);
-        let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+        let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
         let (image, frame) = draw(all, &look, &view, Technique::Instanced, None);
         (image, frame.count(Counter::Instances), frame.count(Counter::Stretches))
     };
@@ -131,7 +131,7 @@ fn thinned_blades_cover_as_much() {
         look.detail = DetailSpec::default().thin_below(thin);
         let look = look.build().unwrap();
         let (image, frame) =
-            draw(Instances::blades(blades.columns()), &look, &far, Technique::Instanced, None);
+            draw(Instances::blades(blades.columns(), 0.0), &look, &far, Technique::Instanced, None);
         let (empty, _) = draw(Instances::at([&[]; 3]).unwrap(), &look, &far, Technique::Instanced, None);
         let changed = |n: &usize| image.pixels()[*n] != empty.pixels()[*n];
         let all: Vec<usize> = (0..image.pixels().len()).filter(changed).collect();
@@ -151,7 +151,7 @@ fn cameras_may_stand_anywhere() {
     let blades = meadow(4.0, 500, 0.7);
     let look = spec().build().unwrap();
     let parts = parts(&blades);
-    let all = Instances::blades(blades.columns()).in_parts(&parts).unwrap();
+    let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
     for (from, to) in [
         ([0.0, -3.0, 0.0], [0.0, 0.0, 0.1]),
         ([0.0, 0.2, 0.0], [1.0, 0.2, 0.0]),
@@ -161,4 +161,33 @@ fn cameras_may_stand_anywhere() {
         let (image, _) = draw(all, &look, &view(from, to, 60.0, (64, 40)), Technique::Instanced, None);
         assert!(image.pixels().iter().all(|pixel| pixel[3] == 255));
     }
+}
+
+/// Between two steps a blade is drawn on its way: half a step back it has come about half as far.
+#[test]
+fn blades_are_drawn_between_steps() {
+    let look = spec().build().unwrap();
+    let view = view([0.0, 0.5, 2.0], [0.0, 0.35, 0.0], 40.0, (320, 200));
+    let even = PlacementSpec::new(On::Ground(PatternSpec::Scattered)).area(AreaSpec::new([0.0; 2], [1.5; 2]));
+    let mut blades = Blades::new(&BladeSpec::new(even), 60, Span::from(0.01), 5).unwrap();
+    let world = WorldSpec::default().wind([6.0, 0.0, 0.0]).build().unwrap();
+    // At rest in still air, then blown; ten steps a second: each is a long way.
+    blades.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());
+    blades.step(&world, 0.1, 1, &mut Meter::new());
+    let before = draw(Instances::blades(blades.columns(), 0.0), &look, &view, Technique::Instanced, None).0;
+    blades.step(&world, 0.1, 1, &mut Meter::new());
+    let at = |behind: f32| {
+        draw(Instances::blades(blades.columns(), behind), &look, &view, Technique::Instanced, None).0
+    };
+    let apart = |a: &Image, b: &Image| {
+        a.bytes().iter().zip(b.bytes()).map(|(a, b)| u64::from(a.abs_diff(*b))).sum::<u64>()
+    };
+    let (now, half) = (at(0.0), at(0.05));
+    assert!(apart(&before, &now) > 0 && apart(&half, &now) > 0);
+    assert!(
+        apart(&half, &before) < apart(&now, &before),
+        "{} {}",
+        apart(&half, &before),
+        apart(&now, &before)
+    );
 }

@@ -124,8 +124,9 @@ impl Meadow {
         PlacedColumns::from_rows((0..columns.len()).filter_map(row))
     }
 
-    /// The instances of a kind.
-    pub(crate) fn instances(&self, kind: usize) -> Result<Instances<'_>, SpecError> {
-        Instances::blades(self.blades.columns()).in_parts(self.parts.get(kind).map_or(&[], Vec::as_slice))
+    /// The instances of a kind, `behind` seconds before the last step.
+    pub(crate) fn instances(&self, kind: usize, behind: f32) -> Result<Instances<'_>, SpecError> {
+        Instances::blades(self.blades.columns(), behind)
+            .in_parts(self.parts.get(kind).map_or(&[], Vec::as_slice))
     }
 }

@@ -149,7 +149,7 @@ impl Elements {
                 all
             }
             Self::Blades(meadow) => {
-                (0..kinds).filter_map(|kind| Some((meadow.instances(kind).ok()?, kind))).collect()
+                (0..kinds).filter_map(|kind| Some((meadow.instances(kind, behind).ok()?, kind))).collect()
             }
             // Columns of one family are of one length, so none is refused.
             _ => self.columns(set, behind).into_iter().map(|instances| (instances, 0)).collect(),

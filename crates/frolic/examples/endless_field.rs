@@ -22,14 +22,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut spec = SceneSpec::new("a field without end").with_fixed(PopulationSpec::blades(
         "grass",
         blades,
-        160_000,
+        120_000,
         Span::new(0.003, 0.006),
         look,
     ));
     spec.weather = Some(Weather::Breeze);
     spec.camera = CameraSpec::new([0.0, 1.7, 0.0], [0.0, 0.9, -9.0], 46.0);
     // A hundred kilometres an hour, straight ahead.
-    spec.travel = Some(PathSpec::new([[0.0; 3], [60.0, 0.0, -270.0]], 10.0));
+    spec.travel = Some(PathSpec::new([[0.0; 3], [24.0, 0.0, -108.0]], 4.0));
     spec.sun = Some(SunSpec::new(24.0, 70.0, Colour::new(1.0, 0.84, 0.6), 4.2));
     spec.sky.zenith = Colour::new(0.14, 0.32, 0.66);
     spec.sky.horizon = Colour::new(0.95, 0.85, 0.70);
@@ -40,7 +40,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let mut scene = Scene::new(&spec)?;
     let mut meter = Meter::new();
-    for (nth, moment) in [0.1, 5.0, 10.0].into_iter().enumerate() {
+    for (nth, moment) in [0.1, 2.0, 4.0].into_iter().enumerate() {
         scene.run_to(moment, &mut meter);
         meter.begin_frame();
         let file = folder.join(format!("endless_field-{}.png", nth + 1));

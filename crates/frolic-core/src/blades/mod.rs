@@ -87,16 +87,6 @@ impl BladeColumns {
     /// Marks the kind of a blade that was torn off.
     pub const TORN: u32 = 1 << 31;
 
-    /// How many elements, and empty places.
-    pub fn len(&self) -> usize {
-        self.px.len()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.px.is_empty()
-    }
-
     /// The three columns of roots, m.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
@@ -181,6 +171,9 @@ struct Around {
     /// Squares that are still to be made.
     waiting: bool,
 }
+
+/// Pushers of a square that are told apart from the others.
+const FEW: usize = 8;
 
 /// Blades that can come off in a step.
 const MOST_TORN: usize = 4096;
@@ -439,8 +432,7 @@ impl Blades {
         let mut told = Told::default();
         for nth in 0..steps {
             self.pushing.clear();
-            let room = self.pushing.capacity();
-            self.pushing.extend(world.pushers_at(self.time).take(room.max(256)));
+            self.pushing.extend(world.pushers_at(self.time));
             let tear = self.spec.tear.as_ref().map(|tear| Tear {
                 above: tear.above_degrees.to_radians(),
                 share: tear.rate * dt,
@@ -752,8 +744,18 @@ impl Plan<'_> {
         if many == 0 {
             return told;
         }
-        let met = self.pushing.iter().any(|pushing| chunk.meets(pushing));
-        if !(chunk.seen || chunk.pressed || met) {
+        // Those that reach this square; all of them where they are many.
+        let mut near = [None; FEW];
+        let mut met = 0;
+        for pushing in self.pushing.iter().filter(|pushing| chunk.meets(pushing)) {
+            if let Some(slot) = near.get_mut(met) {
+                *slot = Some(*pushing);
+            }
+            met += 1;
+        }
+        let few = || near.iter().flatten();
+        let is_met = met > 0;
+        if !(chunk.seen || chunk.pressed || is_met) {
             (chunk.stale, told.asleep) = (true, 1);
             return told;
         }
@@ -768,8 +770,12 @@ impl Plan<'_> {
             rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
             (chunk.stale, chunk.settle) = (false, 0.0);
         }
-        if met || chunk.pressed {
-            chunk.pressed = rows.press(self.air, self.pushing);
+        if is_met || chunk.pressed {
+            chunk.pressed = if met > FEW {
+                rows.press(self.air, || self.pushing.iter())
+            } else {
+                rows.press(self.air, few)
+            };
             (chunk.settle, told.pressed) = (SETTLE, many as u64);
         } else if swings {
             rows.swing(self.air);

@@ -148,7 +148,10 @@ impl Rows<'_> {
     }
 
     /// One step of blades that something presses, or that are still coming up: one by one. Returns whether any is still down.
-    pub(super) fn press(&mut self, air: &Air<'_>, pushers: &[Pushing]) -> bool {
+    pub(super) fn press<'p, I>(&mut self, air: &Air<'_>, pushers: impl Fn() -> I) -> bool
+    where
+        I: Iterator<Item = &'p Pushing>,
+    {
         let mut down = false;
         let spread = libm::logf(air.recover.max / air.recover.min);
         self.in_blown_blocks(air, |rows, [wx, wz]| {
@@ -159,7 +162,7 @@ impl Rows<'_> {
                     let [u, ..] = hash3(rows.id[i], 0, RECOVER_SEED).map(unit);
                     press *= libm::expf(-air.dt / (air.recover.min * libm::expf(spread * u)));
                 }
-                for pusher in pushers {
+                for pusher in pushers() {
                     let now = pusher.on(px[i], py[i], pz[i]);
                     if now.length_squared() > press.length_squared() {
                         press = now;
