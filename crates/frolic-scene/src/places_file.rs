@@ -142,7 +142,7 @@ fn glb(file: &mut dyn Write, placed: &PlacedColumns, mesh: &Mesh) -> io::Result<
     }));
     let mut document = serde_json::json!({
         "asset": { "version": "2.0", "generator": "frolic" },
-        "scene": 0, "scenes": [{}],
+        "scene": 0, "scenes": [{ "nodes": [0] }], "nodes": [{ "name": "elements" }],
         "meshes": [{ "primitives": [{
             "attributes": { "POSITION": positions, "NORMAL": normals }, "indices": accessors.len() - 1, "material": 0,
         }] }],
@@ -151,7 +151,6 @@ fn glb(file: &mut dyn Write, placed: &PlacedColumns, mesh: &Mesh) -> io::Result<
     });
     if let Some(instancing) = instancing {
         document["nodes"] = serde_json::json!([{ "mesh": 0, "name": "elements", "extensions": instancing }]);
-        document["scenes"] = serde_json::json!([{ "nodes": [0] }]);
         document["extensionsUsed"] = serde_json::json!([ext_instancing()]);
     }
     let mut text = serde_json::to_vec(&document)?;

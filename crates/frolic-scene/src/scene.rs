@@ -760,7 +760,10 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
             }
             return Ok((None, None));
         }
-        Backend::Gpu | Backend::Auto => Device::open(),
+        Backend::Gpu | Backend::Auto => match spec.for_processor() {
+            Some(what) => Err(format!("{what} are not drawn by a graphics device yet")),
+            None => Device::open(),
+        },
     };
     match (opened, spec.backend) {
         (Ok(device), _) => {
