@@ -3,6 +3,9 @@
 //! [`columns!`] writes the columns of a family of elements together with its row, the record that holds one element's
 //! attributes side by side. Rows are how elements enter, and what `storage = "objects"` keeps on the heap.
 
+use crate::error::SpecError;
+use crate::particles::MEMORY_LIMIT;
+
 /// Takes the elements at `dead` (rising indices) out of a column, keeping the order of the rest. One move a run of
 /// survivors; nothing before the first dead one is touched.
 pub(crate) fn remove_sorted<T: Copy>(column: &mut Vec<T>, dead: &[u32]) {
@@ -23,6 +26,34 @@ pub(crate) fn swap_and_truncate<T>(column: &mut Vec<T>, swaps: &[[u32; 2]], left
         column.swap(a as usize, b as usize);
     }
     column.truncate(left);
+}
+
+/// Refuses more elements of so many bytes each than a population may reserve.
+///
+/// # Errors
+/// Names `count` and how many would fit.
+pub(crate) fn fits(count: u64, each: u64) -> Result<(), SpecError> {
+    if count * each <= MEMORY_LIMIT {
+        return Ok(());
+    }
+    let problem = format!("{count} elements are over the memory limit");
+    Err(SpecError::new("count", problem, format!("write at most {}", MEMORY_LIMIT / each)))
+}
+
+/// The first so many of several columns, and the others.
+pub(crate) fn split_columns<T, const N: usize>(
+    columns: [&mut [T]; N],
+    at: usize,
+) -> ([&mut [T]; N], [&mut [T]; N]) {
+    let mut after = [const { None }; N];
+    let mut nth = 0;
+    let before = columns.map(|column| {
+        let (before, rest) = column.split_at_mut(at);
+        after[nth] = Some(rest);
+        nth += 1;
+        before
+    });
+    (before, after.map(Option::unwrap_or_default))
 }
 
 /// Defines a row and its columns.
@@ -59,6 +90,12 @@ macro_rules! columns {
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn put(&mut self, index: usize, row: &$Row) {
                 $(self.$name[index] = row.$name;)*
+            }
+
+            /// Adds all of another's.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn append(&mut self, other: &Self) {
+                $(self.$name.extend_from_slice(&other.$name);)*
             }
 
             #[allow(dead_code)] // not every family needs it

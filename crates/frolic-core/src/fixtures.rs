@@ -4,13 +4,13 @@ use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::columns::columns;
+use crate::columns::{columns, fits};
 use crate::endless::{Cells, ScatterSpec};
 use crate::error::{SpecError, at_most, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
-use crate::placement::{Placement, PlacementSpec};
+use crate::placement::{Placement, PlacementSpec, check_layers};
 use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
@@ -227,10 +227,7 @@ impl FixtureSpec {
             fill.tilt_degrees.check("fill.tilt_degrees", -180.0, 180.0, "degrees")?;
             within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
         }
-        at_most("placement", self.placement.len(), 16)?;
-        for (nth, placement) in self.placement.iter().enumerate() {
-            placement.check().map_err(|error| error.under(&format!("placement.{nth}")))?;
-        }
+        check_layers("placement", &self.placement)?;
         if let Some(scatter) = &self.scatter {
             scatter.check().map_err(|error| error.under("scatter"))?;
         }
@@ -330,14 +327,7 @@ impl Fixtures {
                 "write a smaller count",
             )
         };
-        if bytes > crate::particles::MEMORY_LIMIT {
-            let most = crate::particles::MEMORY_LIMIT / Self::bytes_per_element();
-            return Err(SpecError::new(
-                "count",
-                format!("{count} elements are over the memory limit"),
-                format!("write at most {most}"),
-            ));
-        }
+        fits(u64::from(count), Self::bytes_per_element())?;
         columns.reserve(count as usize).map_err(refused)?;
         let (rest, curve) = Default::default();
         let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;

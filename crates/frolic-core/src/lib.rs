@@ -106,7 +106,7 @@ pub use particles::{
 pub use paths::{Path, PathEnds, PathSpec};
 pub use placement::{
     AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns,
-    PlacedRow, Placement, PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
+    PlacedRow, Placement, PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec, check_layers,
 };
 pub use pushers::{BlastSpec, PusherSpec, Pushing};
 pub use ramp::{Ramp, RampValue};

@@ -269,7 +269,7 @@ fn letter(font: &FontRef<'_>, character: char) -> Letter {
 }
 
 /// A number with its thousands set apart.
-fn group(text: &mut String, number: u64) {
+pub(crate) fn group(text: &mut String, number: u64) {
     use std::fmt::Write;
     let mut unit = 1_000_000_000_000;
     while unit > 1 && number / unit == 0 {

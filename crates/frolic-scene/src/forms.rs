@@ -2,7 +2,7 @@
 
 use frolic_core::{
     BakeSpec, DistanceGrid, Form, Forms, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
-    gust_noise, vector_within, within,
+    check_layers, gust_noise, vector_within, within,
 };
 use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
@@ -91,10 +91,7 @@ impl PlacementForm {
 
     fn check(&self) -> Result<(), SpecError> {
         within("count", self.count as f32, 0.0, MOST_PLACED as f32, "places")?;
-        for (nth, layer) in self.layers.iter().enumerate() {
-            layer.check().map_err(|error| error.under(&format!("layers.{nth}")))?;
-        }
-        Ok(())
+        check_layers("layers", &self.layers)
     }
 }
 

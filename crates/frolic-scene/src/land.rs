@@ -34,8 +34,7 @@ impl LandPart {
         self.terrain.check().map_err(|error| error.under("terrain"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
-        let grows = |name: &str| scene.population.iter().any(|it| it.name == name && it.blades.is_some());
-        if grows(name) {
+        if scene.blades(name).is_some() {
             return Ok(());
         }
         let problem = format!("there are no blades '{name}'");
@@ -53,11 +52,18 @@ pub(crate) struct Land {
 const ORIGIN: [f32; 1] = [0.0];
 
 impl Land {
-    pub(crate) fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
+    /// All of a scene.
+    pub(crate) fn all(scene: &SceneSpec, forms: &Forms) -> Result<Vec<Self>, SpecError> {
+        let under = |(nth, part)| {
+            Self::new(part, scene, forms).map_err(|error: SpecError| error.under(&format!("land.{nth}")))
+        };
+        scene.land.iter().enumerate().map(under).collect()
+    }
+
+    fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
         let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
-        let grown =
-            part.grown_by.as_ref().and_then(|name| scene.population.iter().find(|it| it.name == *name));
-        let placement = grown.and_then(|population| population.blades.as_ref()).map(|blades| {
+        let grown = part.grown_by.as_ref().and_then(|name| scene.blades(name));
+        let placement = grown.map(|blades| {
             let mut layers = blades.placement.clone();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Forms, Mask, MaskLie, SpecError, World};
+use frolic_core::{Mask, MaskLie, SpecError, World};
 use frolic_draw::{
     AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, RELIEF_SCALE,
     RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
@@ -21,7 +21,8 @@ pub(crate) struct Props {
     pub(crate) library: Library,
     groups: Vec<Group>,
     stones: Vec<Stone>,
-    lands: Vec<Land>,
+    /// Made by whoever has the forms; the same at any size of the picture.
+    pub(crate) lands: Vec<Land>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,
     size: ImageSize,
@@ -90,7 +91,7 @@ const FONT: &str = "\u{1}font";
 
 impl Props {
     /// Reads files, packs the atlas, sets the texts.
-    pub(crate) fn new(spec: &SceneSpec, world: &World, forms: &Forms) -> Result<Self, SpecError> {
+    pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
         let mut sheets: HashMap<&str, Sheet> = HashMap::new();
         for (nth, texture) in spec.texture.iter().enumerate() {
@@ -194,10 +195,6 @@ impl Props {
             if let Some(mask) = world.mask(stone.obstacle) {
                 props.stones.push(Stone::new(stone, mask).map_err(under)?);
             }
-        }
-        for (nth, land) in spec.land.iter().enumerate() {
-            let made = Land::new(land, spec, forms).map_err(|error| error.under(&format!("land.{nth}")))?;
-            props.lands.push(made);
         }
         for (put, sprite) in placed {
             let group = props.group(&put)?;

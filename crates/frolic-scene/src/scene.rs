@@ -15,6 +15,7 @@ use smallvec::SmallVec;
 use crate::device::{Device, Living};
 use crate::error::SceneError;
 use crate::grove::Grove;
+use crate::land::Land;
 use crate::meadow::Meadow;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
@@ -188,7 +189,8 @@ impl Scene {
         let spec = &spec.in_weather();
         let forms = crate::forms::load(spec)?;
         let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
-        let props = Props::new(spec, &world, &forms)?;
+        let mut props = Props::new(spec, &world)?;
+        props.lands = Land::all(spec, &forms)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
@@ -206,19 +208,18 @@ impl Scene {
             });
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
             let there = device.as_mut().filter(|_| !stays.contains(&nth));
-            let elements = match (&population.blades, &population.fixed) {
-                _ if population.growing.is_some() => {
-                    let growing = population.growing.clone().unwrap_or_default();
+            let elements = match (&population.growing, &population.blades, &population.fixed) {
+                (Some(growing), ..) => {
                     let ramp = &dressed.size_over_age;
-                    Grove::new(&growing, population.count, particles.size, seed, &forms, (&look, ramp))
+                    Grove::new(growing, population.count, particles.size, seed, &forms, (&look, ramp))
                         .map(|grove| Elements::Growing(Box::new(grove)))
                 }
-                (Some(blades), _) => {
+                (None, Some(blades), _) => {
                     let looks: Vec<&Look> = std::iter::once(&look).chain(&kinds).collect();
                     Meadow::new(blades, population.count, particles.size, seed, &forms, &looks)
                         .map(|meadow| Elements::Blades(Box::new(meadow)))
                 }
-                (None, Some(fixed)) => {
+                (None, None, Some(fixed)) => {
                     let (count, size) = (population.count, particles.size);
                     Fixtures::with_forms(fixed, count, size, seed, &forms).map(|fixtures| {
                         let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
@@ -227,7 +228,7 @@ impl Scene {
                         Elements::Fixtures(Box::new(fixtures), chunks)
                     })
                 }
-                (None, None) => match there {
+                (None, None, None) => match there {
                     Some(device) => device
                         .population(&population.name, particles, seed, &forms)
                         .map(|living| Elements::Living(Box::new(living))),
@@ -431,8 +432,9 @@ impl Scene {
         self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
-            let forms = crate::forms::load(&self.spec)?;
-            self.props = Props::new(&self.spec, &self.world, &forms)?;
+            let mut props = Props::new(&self.spec, &self.world)?;
+            std::mem::swap(&mut props.lands, &mut self.props.lands);
+            self.props = props;
             self.props.tell(self.time, &self.caught);
         }
         Ok(())

@@ -531,6 +531,11 @@ impl SceneSpec {
         backdrop
     }
 
+    /// The blades of a population by name, if it is of such.
+    pub(crate) fn blades(&self, name: &str) -> Option<&BladeSpec> {
+        self.population.iter().find(|population| population.name == name)?.blades.as_ref()
+    }
+
     /// Whether there is a population of this name whose elements are born, move and die.
     fn moves(&self, name: &str) -> bool {
         self.population.iter().any(|population| population.name == *name && population.stands().is_none())

@@ -21,9 +21,9 @@ use shape::held;
 pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
 pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
 pub use step::Torn;
-use step::{Air, Changing, Rows, Tear, stiffness};
+use step::{Air, Changing, Fixed, Rows, Tear, stiffness};
 
-use crate::columns::columns;
+use crate::columns::{columns, fits};
 use crate::endless::{Cells, CellsSpec};
 use crate::error::SpecError;
 use crate::forms::Forms;
@@ -151,14 +151,11 @@ pub struct Blades {
     /// In order of their first blade; those of no cell are empty.
     chunks: Vec<Chunk>,
     around: Option<Around>,
-    /// Where it is looked at from, m.
-    eye: Option<Vec3>,
     looked: f64,
     time: f64,
     steps: u32,
     pushing: Vec<Pushing>,
     torn: Vec<Torn>,
-    most_length: f32,
     alive: usize,
 }
 
@@ -221,7 +218,7 @@ impl Blades {
         };
         let slots = around.as_ref().map_or(0, |around| around.cells.most() as u64);
         let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
-        check_memory(most)?;
+        fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
         let asked = spec.endless.is_none().then_some(count);
         let placement =
             Placement::new(&layers, asked, seed, forms).map_err(|error| error.under("placement"))?;
@@ -233,13 +230,11 @@ impl Blades {
             columns: BladeColumns::default(),
             chunks: Vec::new(),
             around,
-            eye: None,
             looked: f64::NEG_INFINITY,
             time: 0.0,
             steps: 0,
             pushing: Vec::with_capacity(256),
             torn: Vec::with_capacity(if spec.tear.is_some() { MOST_TORN } else { 0 }),
-            most_length: 0.0,
             alive: 0,
         };
         let refused = |_| {
@@ -287,7 +282,6 @@ impl Blades {
             next = end;
         }
         self.alive = self.columns.len();
-        self.most_length = self.columns.length.iter().copied().fold(0.0, f32::max);
     }
 
     /// A blade that stands at a place.
@@ -297,8 +291,7 @@ impl Blades {
         let [bend, ..] = draws.draw(1);
         let (sin, cos) = libm::sincosf(placed.turn);
         let bend = self.spec.bend_degrees.at(bend).to_radians() + placed.bend + placed.tilt;
-        let rise = Vec2::new(placed.rise_x, placed.rise_z);
-        let rest = held(Vec2::new(sin, cos) * bend, rise);
+        let [rest_x, rest_z, _] = held(sin * bend, cos * bend, placed.rise_x, placed.rise_z);
         BladeRow {
             px: placed.px,
             py: placed.py,
@@ -307,15 +300,15 @@ impl Blades {
             // Small ones are not as much narrower as they are shorter.
             size: self.size.at(size) * placed.size.sqrt(),
             turn: placed.turn,
-            rest_x: rest.x,
-            rest_z: rest.y,
-            lean_x: rest.x,
-            lean_z: rest.y,
+            rest_x,
+            rest_z,
+            lean_x: rest_x,
+            lean_z: rest_z,
             rate_x: 0.0,
             rate_z: 0.0,
             stiffness: stiffness(self.spec.sway_hz.at(hz)) * placed.stiffness,
-            rise_x: rise.x,
-            rise_z: rise.y,
+            rise_x: placed.rise_x,
+            rise_z: placed.rise_z,
             press_x: 0.0,
             press_z: 0.0,
             tint: placed.tint,
@@ -345,11 +338,11 @@ impl Blades {
                 gone += 1;
             }
         }
-        let mut missing: Vec<[i32; 2]> = there
-            .iter()
-            .copied()
-            .filter(|cell| !self.chunks.iter().any(|chunk| chunk.there && chunk.cell == *cell))
-            .collect();
+        let mut made: Vec<[i32; 2]> =
+            self.chunks.iter().filter(|chunk| chunk.there).map(|chunk| chunk.cell).collect();
+        made.sort_unstable();
+        let mut missing: Vec<[i32; 2]> =
+            there.iter().copied().filter(|cell| made.binary_search(cell).is_err()).collect();
         let side = self.spec.chunk;
         let off = |&[x, z]: &[i32; 2]| {
             let at = Vec2::new((x as f32 + 0.5) * side, (z as f32 + 0.5) * side);
@@ -379,8 +372,13 @@ impl Blades {
             })
             .collect();
         let room = self.around.as_ref().map_or(0, |around| around.room as usize);
+        let mut slot = 0;
         for (placed, cell) in &made {
-            let Some(slot) = self.chunks.iter().position(|chunk| !chunk.there) else { return };
+            // Those before are taken.
+            slot += self.chunks[slot..].iter().take_while(|chunk| chunk.there).count();
+            if slot == self.chunks.len() {
+                return;
+            }
             let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
             // More than there is room for: every so manieth is left out, so that no edge of the square is bare.
             let many = placed.len().min(room);
@@ -391,7 +389,6 @@ impl Blades {
                     let row = self.blade(&row);
                     self.columns.put(chunk.first as usize + nth, &row);
                     chunk.take_in(&row);
-                    self.most_length = self.most_length.max(row.length);
                 }
             }
             chunk.there = true;
@@ -410,7 +407,6 @@ impl Blades {
         }
         self.looked = self.time;
         let eye = Vec3::from(eye);
-        self.eye = Some(eye);
         // What could come into view until the next look.
         let margin = if every > 0.0 { self.spec.chunk } else { 0.0 };
         let wide = |chunk: &Chunk| (chunk.low.map(|v| v - margin), chunk.high.map(|v| v + margin));
@@ -480,10 +476,8 @@ impl Blades {
     fn tear(&mut self, tear: Tear) {
         for chunk in self.chunks.iter().filter(|chunk| chunk.seen || chunk.pressed) {
             let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
-            let (fixed, own) = self.columns.halves();
-            let (_, own) = own.split(range.start);
-            let (own, _) = own.split(range.len());
-            fixed.rows(range, own).tear(tear, &mut self.torn);
+            let (fixed, mut own) = self.columns.halves();
+            Rows { fixed: fixed.range(range.clone()), own: own.range(range) }.tear(tear, &mut self.torn);
         }
     }
 
@@ -522,11 +516,6 @@ impl Blades {
         &self.placement
     }
 
-    /// Length of the longest, m.
-    pub fn longest(&self) -> f32 {
-        self.most_length
-    }
-
     /// Seconds stepped so far.
     pub fn time(&self) -> f64 {
         self.time
@@ -535,16 +524,6 @@ impl Blades {
 
 /// Sets the draws of blades apart.
 const BLADE_SEED: u32 = 0x0b1a_de55;
-
-fn check_memory(most: u64) -> Result<(), SpecError> {
-    let each = BladeColumns::BYTES_PER_ELEMENT as u64;
-    if most * each <= crate::particles::MEMORY_LIMIT {
-        return Ok(());
-    }
-    let problem = format!("{most} blades are over the memory limit");
-    let instead = format!("write at most {}", crate::particles::MEMORY_LIMIT / each);
-    Err(SpecError::new("count", problem, instead))
-}
 
 impl BladeRow {
     /// An empty place.
@@ -643,32 +622,9 @@ impl Told {
     }
 }
 
-/// Columns that a step only reads.
-#[derive(Clone, Copy)]
-struct FixedColumns<'a> {
-    position: [&'a [f32]; 3],
-    rest: [&'a [f32]; 2],
-    stiffness: &'a [f32],
-    rise: [&'a [f32]; 2],
-    id: &'a [u32],
-}
-
-impl<'a> FixedColumns<'a> {
-    fn rows(self, range: std::ops::Range<usize>, own: Changing<'a>) -> Rows<'a> {
-        Rows {
-            position: self.position.map(|column| &column[range.clone()]),
-            rest: self.rest.map(|column| &column[range.clone()]),
-            stiffness: &self.stiffness[range.clone()],
-            rise: self.rise.map(|column| &column[range.clone()]),
-            id: &self.id[range],
-            own,
-        }
-    }
-}
-
 impl BladeColumns {
     /// What a step reads, and what it changes.
-    fn halves(&mut self) -> (FixedColumns<'_>, Changing<'_>) {
+    fn halves(&mut self) -> (Fixed<'_>, Changing<'_>) {
         let Self {
             px,
             py,
@@ -689,13 +645,8 @@ impl BladeColumns {
             id,
             ..
         } = self;
-        let fixed = FixedColumns {
-            position: [px, py, pz],
-            rest: [rest_x, rest_z],
-            stiffness,
-            rise: [rise_x, rise_z],
-            id,
-        };
+        let fixed =
+            Fixed { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
         (
             fixed,
             Changing {
@@ -712,7 +663,7 @@ impl BladeColumns {
 /// One step of all squares.
 struct Plan<'a> {
     air: &'a Air<'a>,
-    fixed: FixedColumns<'a>,
+    fixed: Fixed<'a>,
     pushing: &'a [Pushing],
     /// Squares nearer than this swing, m.
     near: f32,
@@ -738,7 +689,7 @@ impl Plan<'_> {
         }
     }
 
-    fn chunk(&self, chunk: &mut Chunk, own: Changing<'_>) -> Told {
+    fn chunk(&self, chunk: &mut Chunk, mut own: Changing<'_>) -> Told {
         let mut told = Told::default();
         let many = chunk.len as usize;
         if many == 0 {
@@ -760,9 +711,8 @@ impl Plan<'_> {
             return told;
         }
         let _part = part(Stage::Integrate);
-        let (own, _) = own.split(many);
         let from = chunk.first as usize;
-        let mut rows = self.fixed.rows(from..from + many, own);
+        let mut rows = Rows { fixed: self.fixed.range(from..from + many), own: own.range(0..many) };
         let swings = chunk.distance < self.near;
         if chunk.stale {
             // From where the wind leans it, at rest.

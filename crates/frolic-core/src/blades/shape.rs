@@ -9,7 +9,7 @@
 //!
 //! so α follows from the length, and no blade is ever stretched. No point of the curve is lower than its root, as no control point is.
 
-use glam::{Vec2, Vec3};
+use glam::Vec3;
 
 /// Most that a blade leans, radians: its tip points 45 degrees below the level.
 pub const MOST_LEAN: f32 = 2.35;
@@ -80,7 +80,7 @@ pub fn curve_length(middle: Vec3, tip: Vec3) -> f64 {
 /// The chord from root to tip stands φ/2 off the upright, so it stays above ground of slope angle β while φ ≤ π - 2β; β is taken as its tangent,
 /// which is on the safe side.
 #[inline(always)]
-pub(crate) fn least_room(rise: f32) -> f32 {
+fn least_room(rise: f32) -> f32 {
     (std::f32::consts::PI - 2.0 * rise).clamp(0.2, MOST_LEAN)
 }
 
@@ -89,16 +89,20 @@ pub fn along_curve([middle, tip]: [Vec3; 2], t: f32) -> Vec3 {
     middle * (2.0 * t * (1.0 - t)) + tip * (t * t)
 }
 
-/// Lean as told, no further than the ground allows.
+/// Lean along x and z no further than the ground allows, and 1 where it was as told, else 0.
 #[inline(always)]
-pub(crate) fn held(lean: Vec2, rise: Vec2) -> Vec2 {
-    let far = lean.length();
-    let room = least_room((rise.dot(lean) / far.max(1e-9)).max(0.0));
-    if far > room { lean * (room / far) } else { lean }
+pub(super) fn held(x: f32, z: f32, rise_x: f32, rise_z: f32) -> [f32; 3] {
+    let far = (x * x + z * z).sqrt();
+    let per = 1.0 / far.max(1e-9);
+    let room = least_room(((rise_x * x + rise_z * z) * per).max(0.0));
+    let free = if far > room { 0.0 } else { 1.0 };
+    let share = if far > room { room * per } else { 1.0 };
+    [x * share, z * share, free]
 }
 
 #[cfg(test)]
 mod tests {
+    use glam::Vec2;
     use proptest::prelude::*;
 
     use super::*;
@@ -154,8 +158,8 @@ mod tests {
         #[test]
         fn a_blade_stays_above_a_slope(x in -3f32..3.0, z in -3f32..3.0, rise in prop::array::uniform2(-1f32..1.0)) {
             let rise = Vec2::from(rise);
-            let lean = held(Vec2::new(x, z), rise);
-            let curve = blade_curve(1.0, lean.to_array());
+            let [x, z, _] = held(x, z, rise.x, rise.y);
+            let curve = blade_curve(1.0, [x, z]);
             for k in 0..=20 {
                 let at = along_curve(curve, k as f32 / 20.0);
                 prop_assert!(at.y >= rise.dot(Vec2::new(at.x, at.z)) - 1e-4, "{} over {}", at, rise);

@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::shape::MOST_LEAN;
-use crate::error::{SpecError, at_most, within};
-use crate::placement::PlacementSpec;
+use crate::error::{SpecError, within};
+use crate::placement::{PlacementSpec, check_layers};
 use crate::span::Span;
 use crate::world::{GustSpec, WorldSpec};
 
@@ -134,9 +134,6 @@ impl Default for BladeSpec {
     }
 }
 
-/// Most layers.
-const MOST_LAYERS: usize = 16;
-
 impl BladeSpec {
     /// Blades that stand like this.
     pub fn new(placement: PlacementSpec) -> Self {
@@ -173,10 +170,7 @@ impl BladeSpec {
     /// # Errors
     /// Names the first key that is not.
     pub fn check(&self) -> Result<(), SpecError> {
-        at_most("placement", self.placement.len(), MOST_LAYERS)?;
-        for (nth, placement) in self.placement.iter().enumerate() {
-            placement.check().map_err(|error| error.under(&format!("placement.{nth}")))?;
-        }
+        check_layers("placement", &self.placement)?;
         let over = MOST_LEAN.to_degrees().floor();
         self.length.check("length", 0.001, 100.0, "m")?;
         self.bend_degrees.check("bend_degrees", 0.0, over, "degrees")?;

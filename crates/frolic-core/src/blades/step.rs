@@ -13,11 +13,13 @@
 //! Air drags the blade along by a linear law: it both leans and calms it.
 
 use std::f32::consts::TAU;
+use std::ops::Range;
 
 use glam::{Vec2, Vec3};
 
 use super::BladeColumns;
-use super::shape::{MOST_LEAN, along_curve, blade_curve, held};
+use super::shape::{along_curve, blade_curve, held};
+use crate::columns::split_columns;
 use crate::pushers::Pushing;
 use crate::random::{hash3, unit};
 use crate::simd::{Level, Simd, dispatch};
@@ -66,14 +68,33 @@ pub(super) struct Tear {
     pub(super) draw: u32,
 }
 
-/// One square's columns: what is read, and what changes.
+/// One square's columns.
 pub(super) struct Rows<'a> {
+    pub(super) fixed: Fixed<'a>,
+    pub(super) own: Changing<'a>,
+}
+
+/// Columns that a step only reads.
+#[derive(Clone, Copy)]
+pub(super) struct Fixed<'a> {
     pub(super) position: [&'a [f32]; 3],
     pub(super) rest: [&'a [f32]; 2],
     pub(super) stiffness: &'a [f32],
     pub(super) rise: [&'a [f32]; 2],
     pub(super) id: &'a [u32],
-    pub(super) own: Changing<'a>,
+}
+
+impl Fixed<'_> {
+    /// Some of them.
+    pub(super) fn range(&self, range: Range<usize>) -> Self {
+        Self {
+            position: self.position.map(|column| &column[range.clone()]),
+            rest: self.rest.map(|column| &column[range.clone()]),
+            stiffness: &self.stiffness[range.clone()],
+            rise: self.rise.map(|column| &column[range.clone()]),
+            id: &self.id[range],
+        }
+    }
 }
 
 /// Columns that a step changes.
@@ -85,29 +106,31 @@ pub(super) struct Changing<'a> {
     pub(super) kind: &'a mut [u32],
 }
 
-impl<'a> Changing<'a> {
+impl Changing<'_> {
     /// The first so many, and the others.
     pub(super) fn split(self, at: usize) -> (Self, Self) {
-        let (length, length_after) = self.length.split_at_mut(at);
-        let (kind, kind_after) = self.kind.split_at_mut(at);
-        let [[lx, lx_after], [lz, lz_after], [rx, rx_after], [rz, rz_after], [qx, qx_after], [qz, qz_after]] = {
-            let [lx, lz] = self.lean;
-            let [rx, rz] = self.rate;
-            let [qx, qz] = self.press;
-            [lx, lz, rx, rz, qx, qz].map(|column| {
-                let (before, after) = column.split_at_mut(at);
-                [before, after]
-            })
+        let ([lx, lz], [rx, rz], [qx, qz]) = (self.lean, self.rate, self.press);
+        let (before, after) = split_columns([self.length, lx, lz, rx, rz, qx, qz], at);
+        let (kind, kinds) = self.kind.split_at_mut(at);
+        let of = |[length, lx, lz, rx, rz, qx, qz]: [_; 7], kind| Self {
+            length,
+            lean: [lx, lz],
+            rate: [rx, rz],
+            press: [qx, qz],
+            kind,
         };
-        let first = Self { length, lean: [lx, lz], rate: [rx, rz], press: [qx, qz], kind };
-        let after = Self {
-            length: length_after,
-            lean: [lx_after, lz_after],
-            rate: [rx_after, rz_after],
-            press: [qx_after, qz_after],
-            kind: kind_after,
-        };
-        (first, after)
+        (of(before, kind), of(after, kinds))
+    }
+
+    /// Some of them, for a while.
+    pub(super) fn range(&mut self, range: Range<usize>) -> Changing<'_> {
+        Changing {
+            length: &mut self.length[range.clone()],
+            lean: self.lean.each_mut().map(|column| &mut column[range.clone()]),
+            rate: self.rate.each_mut().map(|column| &mut column[range.clone()]),
+            press: self.press.each_mut().map(|column| &mut column[range.clone()]),
+            kind: &mut self.kind[range],
+        }
     }
 }
 
@@ -128,17 +151,11 @@ impl Rows<'_> {
         let level = air.level;
         if air.plain {
             let Changing { length, lean: [lx, lz], rate: [vx, vz], .. } = &mut self.own;
-            let fixed = Fixed {
-                position: self.position,
-                rest: self.rest,
-                stiffness: self.stiffness,
-                rise: self.rise,
-            };
-            match &air.gusts {
-                Some(gusts) => {
-                    dispatch!(level, simd => swing_gusts(simd, air, *gusts, &fixed, length, lx, lz, vx, vz));
-                }
-                None => dispatch!(level, simd => swing_steady(simd, air, &fixed, length, lx, lz, vx, vz)),
+            let fixed = self.fixed;
+            if air.gusts.is_some() {
+                dispatch!(level, simd => swing_plain::<_, true>(simd, air, fixed, length, lx, lz, vx, vz));
+            } else {
+                dispatch!(level, simd => swing_plain::<_, false>(simd, air, fixed, length, lx, lz, vx, vz));
             }
             return;
         }
@@ -155,11 +172,11 @@ impl Rows<'_> {
         let mut down = false;
         let spread = libm::logf(air.recover.max / air.recover.min);
         self.in_blown_blocks(air, |rows, [wx, wz]| {
-            let [px, py, pz] = rows.position;
+            let Fixed { position: [px, py, pz], rest, stiffness, rise, id } = rows.fixed;
             for i in 0..px.len() {
                 let mut press = Vec2::new(rows.own.press[0][i], rows.own.press[1][i]);
                 if press != Vec2::ZERO {
-                    let [u, ..] = hash3(rows.id[i], 0, RECOVER_SEED).map(unit);
+                    let [u, ..] = hash3(id[i], 0, RECOVER_SEED).map(unit);
                     press *= libm::expf(-air.dt / (air.recover.min * libm::expf(spread * u)));
                 }
                 for pusher in pushers() {
@@ -176,20 +193,18 @@ impl Rows<'_> {
                 }
                 (rows.own.press[0][i], rows.own.press[1][i]) = (press.x, press.y);
                 let pressed = pressed.min(1.0);
-                let (k, length) = (rows.stiffness[i], rows.own.length[i]);
+                let (k, length) = (stiffness[i], rows.own.length[i]);
                 let blown = blown(air.drag, [wx[i], wz[i]], length, k);
-                let free = Vec2::new(rows.rest[0][i] + blown[0], rows.rest[1][i] + blown[1]);
+                let free = Vec2::new(rest[0][i] + blown[0], rest[1][i] + blown[1]);
                 let target = free * (1.0 - pressed) + press * PRESSED;
                 let (k, slow) = (k * (1.0 + pressed * PRESS_STIFF), air.slow + pressed * PRESS_DAMP);
                 let spring = Spring::new(air.dt, k, slow);
                 let (x, vx) = spring.step(rows.own.lean[0][i], rows.own.rate[0][i], target.x);
                 let (z, vz) = spring.step(rows.own.lean[1][i], rows.own.rate[1][i], target.y);
-                let lean = Vec2::new(x, z);
-                let room = held(lean, Vec2::new(rows.rise[0][i], rows.rise[1][i]));
                 // What the ground stops has no speed left.
-                let rate = if room == lean { Vec2::new(vx, vz) } else { Vec2::ZERO };
-                (rows.own.lean[0][i], rows.own.lean[1][i]) = (room.x, room.y);
-                (rows.own.rate[0][i], rows.own.rate[1][i]) = (rate.x, rate.y);
+                let [x, z, free] = held(x, z, rise[0][i], rise[1][i]);
+                (rows.own.lean[0][i], rows.own.lean[1][i]) = (x, z);
+                (rows.own.rate[0][i], rows.own.rate[1][i]) = (vx * free, vz * free);
             }
         });
         down
@@ -197,17 +212,17 @@ impl Rows<'_> {
 
     /// Takes the blades off that the wind tears; hands out what comes off: its root and its lean.
     pub(super) fn tear(&mut self, tear: Tear, torn: &mut Vec<Torn>) {
-        for i in 0..self.id.len() {
+        for i in 0..self.fixed.id.len() {
             let lean = [self.own.lean[0][i], self.own.lean[1][i]];
             let whole = self.own.kind[i] & BladeColumns::TORN == 0;
             if !whole || lean[0] * lean[0] + lean[1] * lean[1] < tear.above * tear.above {
                 continue;
             }
-            let [draw, ..] = hash3(self.id[i], tear.draw, TEAR_SEED).map(unit);
+            let [draw, ..] = hash3(self.fixed.id[i], tear.draw, TEAR_SEED).map(unit);
             if draw < tear.share && torn.len() < torn.capacity() {
                 let length = self.own.length[i];
                 torn.push(Torn {
-                    root: self.position.map(|column| column[i]),
+                    root: self.fixed.position.map(|column| column[i]),
                     length,
                     lean,
                     rate: [self.own.rate[0][i], self.own.rate[1][i]],
@@ -220,12 +235,13 @@ impl Rows<'_> {
 
     /// Hands out blocks with the air at their roots.
     fn in_blown_blocks(&mut self, air: &Air<'_>, mut each: impl FnMut(&mut Rows<'_>, [&[f32]; 2])) {
-        let n = self.id.len();
+        let n = self.fixed.id.len();
         for from in (0..n).step_by(BLOCK) {
             let many = from..n.min(from + BLOCK);
             let count = many.len();
             let [mut wx, mut wy, mut wz] = [[0.0; BLOCK]; 3];
-            let position = self.position.map(|column| &column[many.clone()]);
+            let fixed = self.fixed.range(many.clone());
+            let position = fixed.position;
             if air.plain {
                 wx[..count].fill(air.wind[0]);
                 wz[..count].fill(air.wind[1]);
@@ -236,21 +252,7 @@ impl Rows<'_> {
             } else {
                 air.world.air(air.time, position, [&mut wx[..count], &mut wy[..count], &mut wz[..count]]);
             }
-            let Changing { length, lean: [lx, lz], rate: [vx, vz], press: [qx, qz], kind } = &mut self.own;
-            let mut rows = Rows {
-                position,
-                rest: self.rest.map(|column| &column[many.clone()]),
-                stiffness: &self.stiffness[many.clone()],
-                rise: self.rise.map(|column| &column[many.clone()]),
-                id: &self.id[many.clone()],
-                own: Changing {
-                    length: &mut length[many.clone()],
-                    lean: [&mut lx[many.clone()], &mut lz[many.clone()]],
-                    rate: [&mut vx[many.clone()], &mut vz[many.clone()]],
-                    press: [&mut qx[many.clone()], &mut qz[many.clone()]],
-                    kind: &mut kind[many],
-                },
-            };
+            let mut rows = Rows { fixed, own: self.own.range(many) };
             each(&mut rows, [&wx[..count], &wz[..count]]);
         }
     }
@@ -258,9 +260,9 @@ impl Rows<'_> {
     #[inline(always)]
     fn lean_block<S: Simd>(&mut self, _simd: S, air: &Air<'_>, [wx, wz]: [&[f32]; 2], left: f32) {
         let n = wx.len();
-        let [rest_x, rest_z] = self.rest.map(|column| &column[..n]);
-        let [rise_x, rise_z] = self.rise.map(|column| &column[..n]);
-        let (k, wz, length) = (&self.stiffness[..n], &wz[..n], &self.own.length[..n]);
+        let [rest_x, rest_z] = self.fixed.rest.map(|column| &column[..n]);
+        let [rise_x, rise_z] = self.fixed.rise.map(|column| &column[..n]);
+        let (k, wz, length) = (&self.fixed.stiffness[..n], &wz[..n], &self.own.length[..n]);
         let [lx, lz] = &mut self.own.lean;
         let (lx, lz) = (&mut lx[..n], &mut lz[..n]);
         let drag = air.drag;
@@ -268,7 +270,7 @@ impl Rows<'_> {
             let [bx, bz] = blown(drag, [wx[i], wz[i]], length[i], k[i]);
             let (tx, tz) = (rest_x[i] + bx, rest_z[i] + bz);
             let (x, z) = (tx + (lx[i] - tx) * left, tz + (lz[i] - tz) * left);
-            let [x, z, _] = held_lanes(x, z, rise_x[i], rise_z[i]);
+            let [x, z, _] = held(x, z, rise_x[i], rise_z[i]);
             (lx[i], lz[i]) = (x, z);
         }
     }
@@ -276,9 +278,9 @@ impl Rows<'_> {
     #[inline(always)]
     fn swing_block<S: Simd>(&mut self, _simd: S, air: &Air<'_>, [wx, wz]: [&[f32]; 2]) {
         let n = wx.len();
-        let [rest_x, rest_z] = self.rest.map(|column| &column[..n]);
-        let [rise_x, rise_z] = self.rise.map(|column| &column[..n]);
-        let (k, wz, length) = (&self.stiffness[..n], &wz[..n], &self.own.length[..n]);
+        let [rest_x, rest_z] = self.fixed.rest.map(|column| &column[..n]);
+        let [rise_x, rise_z] = self.fixed.rise.map(|column| &column[..n]);
+        let (k, wz, length) = (&self.fixed.stiffness[..n], &wz[..n], &self.own.length[..n]);
         let [lx, lz] = &mut self.own.lean;
         let [vx, vz] = &mut self.own.rate;
         let (lx, lz, vx, vz) = (&mut lx[..n], &mut lz[..n], &mut vx[..n], &mut vz[..n]);
@@ -325,20 +327,12 @@ impl Torn {
     }
 }
 
-/// Columns that a step only reads.
-struct Fixed<'a> {
-    position: [&'a [f32]; 3],
-    rest: [&'a [f32]; 2],
-    stiffness: &'a [f32],
-    rise: [&'a [f32]; 2],
-}
-
+/// One step where only the steady wind and, if there are any, gusts move the air: in one pass.
 #[inline(always)]
-fn swing_gusts<S: Simd>(
+fn swing_plain<S: Simd, const GUSTS: bool>(
     _simd: S,
     air: &Air<'_>,
-    gusts: Gusts,
-    fixed: &Fixed<'_>,
+    fixed: Fixed<'_>,
     length: &[f32],
     lx: &mut [f32],
     lz: &mut [f32],
@@ -351,34 +345,13 @@ fn swing_gusts<S: Simd>(
     let [rise_x, rise_z] = fixed.rise.map(|column| &column[..n]);
     let k = &fixed.stiffness[..n];
     let (lx, lz, vx, vz) = (&mut lx[..n], &mut lz[..n], &mut vx[..n], &mut vz[..n]);
-    let (dt, slow, drag, [wx, wz]) = (air.dt, air.slow, air.drag, air.wind);
+    let (dt, slow, drag, wind, gusts) = (air.dt, air.slow, air.drag, air.wind, air.gusts);
     for i in 0..n {
-        let [gx, _, gz] = gusts.at([px[i], py[i], pz[i]]);
-        let now = [lx[i], lz[i], vx[i], vz[i]];
-        let blown = blown(drag, [wx + gx, wz + gz], length[i], k[i]);
-        let target = [rest_x[i] + blown[0], rest_z[i] + blown[1]];
-        [lx[i], lz[i], vx[i], vz[i]] = swung(dt, slow, k[i], now, target, [rise_x[i], rise_z[i]]);
-    }
-}
-
-#[inline(always)]
-fn swing_steady<S: Simd>(
-    _simd: S,
-    air: &Air<'_>,
-    fixed: &Fixed<'_>,
-    length: &[f32],
-    lx: &mut [f32],
-    lz: &mut [f32],
-    vx: &mut [f32],
-    vz: &mut [f32],
-) {
-    let n = length.len();
-    let [rest_x, rest_z] = fixed.rest.map(|column| &column[..n]);
-    let [rise_x, rise_z] = fixed.rise.map(|column| &column[..n]);
-    let k = &fixed.stiffness[..n];
-    let (lx, lz, vx, vz) = (&mut lx[..n], &mut lz[..n], &mut vx[..n], &mut vz[..n]);
-    let (dt, slow, drag, wind) = (air.dt, air.slow, air.drag, air.wind);
-    for i in 0..n {
+        let mut wind = wind;
+        if GUSTS && let Some(gusts) = &gusts {
+            let [gx, _, gz] = gusts.at([px[i], py[i], pz[i]]);
+            wind = [wind[0] + gx, wind[1] + gz];
+        }
         let now = [lx[i], lz[i], vx[i], vz[i]];
         let blown = blown(drag, wind, length[i], k[i]);
         let target = [rest_x[i] + blown[0], rest_z[i] + blown[1]];
@@ -408,20 +381,8 @@ fn swung(
     let spring = Spring::new(dt, k, slow);
     let (x, vx) = spring.step(x, vx, tx);
     let (z, vz) = spring.step(z, vz, tz);
-    let [x, z, free] = held_lanes(x, z, rise_x, rise_z);
+    let [x, z, free] = held(x, z, rise_x, rise_z);
     [x, z, vx * free, vz * free]
-}
-
-/// [`held`] without a branch, and 1 where nothing had to be held, else 0.
-#[inline(always)]
-fn held_lanes(x: f32, z: f32, rise_x: f32, rise_z: f32) -> [f32; 3] {
-    let far = (x * x + z * z).sqrt();
-    let per = 1.0 / far.max(1e-9);
-    let rise = ((rise_x * x + rise_z * z) * per).max(0.0);
-    let room = (std::f32::consts::PI - 2.0 * rise).clamp(0.2, MOST_LEAN);
-    let free = if far > room { 0.0 } else { 1.0 };
-    let share = if far > room { room * per } else { 1.0 };
-    [x * share, z * share, free]
 }
 
 /// A damped spring over one step.

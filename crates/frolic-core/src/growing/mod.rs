@@ -18,7 +18,7 @@ use rayon::prelude::*;
 
 pub use spec::{GrowSpec, HarvestSpec, StackSpec};
 
-use crate::columns::columns;
+use crate::columns::{columns, split_columns};
 use crate::error::SpecError;
 use crate::events::Region;
 use crate::forms::Forms;
@@ -385,14 +385,17 @@ impl Growing {
 
     /// How far an element has grown by now, 0 to 1, whether it is in view or not; none where nothing grows, or beyond the last.
     pub fn growth(&self, nth: usize) -> Option<f32> {
-        let growth = *self.growth.get(nth)?;
+        let mut growth = *self.growth.get(nth)?;
         let at = self.clusters.partition_point(|cluster| cluster.first as usize <= nth) - 1;
         let cluster = &self.clusters[at];
-        let owed = self.steps - cluster.done;
-        let mut one = [growth];
-        let first = nth as u32 - cluster.first;
-        advance_one(&mut one[0], cluster.key, first, self.units(), owed);
-        (growth > 0).then(|| (f64::from(one[0]) / f64::from(u32::MAX)) as f32)
+        advance_one(
+            &mut growth,
+            cluster.key,
+            nth as u32 - cluster.first,
+            self.units(),
+            self.steps - cluster.done,
+        );
+        (growth > 0).then(|| (f64::from(growth) / f64::from(u32::MAX)) as f32)
     }
 
     /// How many elements there are, those that nothing grows at too.
@@ -542,14 +545,9 @@ impl Piece<'_> {
     }
 
     fn split(self, at: usize) -> (Self, Self) {
-        let mut left = self.columns.map(Some);
-        let columns = std::array::from_fn(|nth| {
-            let (before, after) = left[nth].take().unwrap_or_default().split_at_mut(at);
-            left[nth] = Some(after);
-            before
-        });
+        let (before, after) = split_columns(self.columns, at);
         let (id, ids) = self.id.split_at_mut(at);
-        (Self { columns, id }, Self { columns: left.map(Option::unwrap_or_default), id: ids })
+        (Self { columns: before, id }, Self { columns: after, id: ids })
     }
 
     fn fill(&mut self, cluster: &Cluster, layout: &PlacedColumns, growth: &[u32], size: Span) {

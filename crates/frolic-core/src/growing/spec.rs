@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, at_most, each, vector_within, within};
+use crate::error::{SpecError, each, vector_within, within};
 use crate::events::Region;
-use crate::placement::PlacementSpec;
+use crate::placement::{PlacementSpec, check_layers};
 use crate::span::Span;
 
 /// Elements that grow where they stand, in clusters: a few layouts, each put at many places. An element is its growth alone, four bytes; where it
@@ -165,10 +165,7 @@ impl GrowSpec {
         self.cluster.check().map_err(|error| error.under("cluster"))?;
         within("per_cluster", self.per_cluster as f32, 1.0, MOST_PER_CLUSTER, "elements")?;
         within("layouts", self.layouts as f32, 1.0, 64.0, "")?;
-        at_most("placement", self.placement.len(), 16)?;
-        for (nth, placement) in self.placement.iter().enumerate() {
-            placement.check().map_err(|error| error.under(&format!("placement.{nth}")))?;
-        }
+        check_layers("placement", &self.placement)?;
         if let Some(stack) = &self.stack {
             within("stack.count", stack.count as f32, 1.0, 4096.0, "")?;
             vector_within("stack.step", stack.step, 1e5, "m")?;

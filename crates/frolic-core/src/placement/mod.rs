@@ -29,7 +29,7 @@ use patterns::{MOST_DENSITY, Pattern, Spot};
 pub use sieve::{Sieve, SieveBy, SieveSpec};
 
 use crate::columns::columns;
-use crate::error::{SpecError, at_most, within};
+use crate::error::{SpecError, at_most, each, within};
 use crate::forms::{Forms, pick, sums};
 use crate::particles::{MeshPart, ShapeSpec, Source, VolumePart};
 use crate::random::{Draws, hash3, lot, unit};
@@ -234,10 +234,6 @@ impl PlacedColumns {
         rows.into_iter().for_each(|row| placed.push(&row));
         placed
     }
-
-    fn extend(&mut self, other: &Self) {
-        (0..other.len()).filter_map(|nth| other.row(nth)).for_each(|row| self.push(&row));
-    }
 }
 
 /// Sets the keys of read places apart.
@@ -316,10 +312,7 @@ impl PlacementSpec {
         self.area.check().map_err(|error| error.under("area"))?;
         within("density", self.density, 0.0, MOST_DENSITY, "elements a square metre")?;
         within("share", self.share.unwrap_or(1.0), 0.0, 1e6, "")?;
-        at_most("sieve", self.sieve.len(), MOST_SIEVES)?;
-        for (nth, sieve) in self.sieve.iter().enumerate() {
-            sieve.check().map_err(|error| error.under(&format!("sieve.{nth}")))?;
-        }
+        each("sieve", &self.sieve, MOST_SIEVES, SieveSpec::check)?;
         if let Some(terrain) = &self.terrain {
             terrain.check().map_err(|error| error.under("terrain"))?;
         }
@@ -343,6 +336,14 @@ impl EachSpec {
         }
         Ok(())
     }
+}
+
+/// Whether every layer of a placement is in range, and there are not too many; forms are looked up by [`Placement::new`].
+///
+/// # Errors
+/// Names the first key that is not, under `key` and the layer's number.
+pub fn check_layers(key: &str, layers: &[PlacementSpec]) -> Result<(), SpecError> {
+    each(key, layers, MOST_LAYERS, PlacementSpec::check)
 }
 
 /// A placement made ready: layers, one on top of the other.
@@ -420,7 +421,7 @@ impl Placement {
     pub fn all(&self) -> PlacedColumns {
         let mut all = PlacedColumns::default();
         for layer in &self.layers {
-            all.extend(&layer.all());
+            all.append(&layer.all());
         }
         if let Some(count) = self.count {
             all.truncate(count as usize);
@@ -523,8 +524,14 @@ impl Layer {
             return Ok(self);
         };
         most(f64::from(count))?;
+        self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+        if count == 0 {
+            self.threshold = 0.0;
+            return Ok(self);
+        }
+        let mut numbers = Vec::new();
         if pattern.is_set() || self.spec.density > 0.0 {
-            self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+            numbers = self.numbers();
         } else {
             // Somewhat denser than the sieves let through on the whole, until there are enough to take the wanted number from.
             let through = self.let_through().max(1e-9);
@@ -533,20 +540,18 @@ impl Layer {
             let most = most.min(f64::from(MOST_DENSITY));
             let mut density = f64::from(count) / (area * through);
             for nth in 0..6 {
-                density *= if nth == 0 { 1.01 + 3.0 / f64::from(count.max(1)).sqrt() } else { 1.25 };
+                density *= if nth == 0 { 1.01 + 3.0 / f64::from(count).sqrt() } else { 1.25 };
                 self.places = Places::Pattern(pattern.build(density.min(most) as f32, self.seed));
-                if count == 0 || density >= most || self.made().0 >= count as usize {
+                numbers = self.numbers();
+                if density >= most || numbers.len() >= count as usize {
                     break;
                 }
             }
         }
         // Of more than enough those with the lowest numbers, which are anywhere: no corner is left empty.
-        let (made, mut numbers) = self.made();
-        if made > count as usize && count > 0 {
+        if numbers.len() > count as usize {
             let (_, &mut last, _) = numbers.select_nth_unstable_by(count as usize - 1, f32::total_cmp);
             self.threshold = f32::from_bits(last.to_bits() + 1);
-        } else if count == 0 {
-            self.threshold = 0.0;
         }
         Ok(self)
     }
@@ -579,9 +584,9 @@ impl Layer {
         (share, footing, clump.map(|(clump, _)| clump))
     }
 
-    /// How many the area holds before the threshold, and their numbers.
-    fn made(&self) -> (usize, Vec<f32>) {
-        let Places::Pattern(pattern) = &self.places else { return (0, Vec::new()) };
+    /// The numbers of all that the area holds before the threshold.
+    fn numbers(&self) -> Vec<f32> {
+        let Places::Pattern(pattern) = &self.places else { return Vec::new() };
         let numbers: Vec<Vec<f32>> = self
             .squares()
             .into_par_iter()
@@ -596,8 +601,7 @@ impl Layer {
                 numbers
             })
             .collect();
-        let numbers = numbers.concat();
-        (numbers.len(), numbers)
+        numbers.concat()
     }
 
     /// Squares that make up the area.
@@ -619,32 +623,23 @@ impl Layer {
     }
 
     fn all(&self) -> PlacedColumns {
-        match &self.places {
-            Places::Pattern(_) => {
-                let parts: Vec<PlacedColumns> = self
-                    .squares()
-                    .into_par_iter()
-                    .map(|[low, high]| {
-                        let mut part = PlacedColumns::default();
-                        self.within(low, high, &mut part);
-                        part
-                    })
-                    .collect();
-                let mut all = PlacedColumns::default();
-                parts.iter().for_each(|part| all.extend(part));
-                all
-            }
-            Places::Form(source, count) => {
-                let mut all = PlacedColumns::default();
-                (0..*count).filter_map(|nth| self.on_form(source, nth)).for_each(|row| all.push(&row));
-                all
-            }
-            Places::Read(places) => {
-                let mut all = PlacedColumns::default();
-                (0..places.len()).filter_map(|nth| self.as_read(places, nth)).for_each(|row| all.push(&row));
-                all
-            }
+        let mut all = PlacedColumns::default();
+        if !matches!(self.places, Places::Pattern(_)) {
+            // Wherever the form is.
+            self.within([f32::NEG_INFINITY; 2], [f32::INFINITY; 2], &mut all);
+            return all;
         }
+        let parts: Vec<PlacedColumns> = self
+            .squares()
+            .into_par_iter()
+            .map(|[low, high]| {
+                let mut part = PlacedColumns::default();
+                self.within(low, high, &mut part);
+                part
+            })
+            .collect();
+        parts.iter().for_each(|part| all.append(part));
+        all
     }
 
     fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {

@@ -3,9 +3,10 @@
 use frolic_core::World;
 use glam::{Vec2, Vec3};
 
-use super::reference::{LinearImage, srgb};
+use super::reference::LinearImage;
 use super::show::{Canvas, Line, on_scale, sort, title};
 use crate::image::{Image, ImageSize};
+use crate::readout::group;
 
 /// A piece of ground seen from above.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -238,15 +239,7 @@ impl Plan {
                 }
             }
         }
-        canvas.legend(&legend);
-        if image.size() != self.size {
-            *image = Image::new(self.size);
-        }
-        let byte = |light: f32| (srgb(f64::from(light.clamp(0.0, 1.0))) * 255.0 + 0.5) as u8;
-        for (into, from) in image.pixels_mut().iter_mut().zip(canvas.picture.pixels()) {
-            let [r, g, b] = from.map(byte);
-            *into = [r, g, b, 255];
-        }
+        canvas.finish(&legend, image);
     }
 }
 
@@ -279,14 +272,8 @@ fn tidy(v: f32) -> String {
 
 /// A count with gaps between thousands.
 fn thousands(count: usize) -> String {
-    let digits = count.to_string();
     let mut text = String::new();
-    for (nth, digit) in digits.chars().enumerate() {
-        if nth > 0 && (digits.len() - nth).is_multiple_of(3) {
-            text.push(' ');
-        }
-        text.push(digit);
-    }
+    group(&mut text, count as u64);
     text
 }
 

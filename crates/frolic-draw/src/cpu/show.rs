@@ -151,12 +151,7 @@ impl Renderer {
             Show::Detail => canvas.details(list, view),
             Show::Shadow => canvas.shadows(list, view, &self.shadow),
         };
-        canvas.legend(&legend);
-        let byte = |light: f32| (srgb(f64::from(light.clamp(0.0, 1.0))) * 255.0 + 0.5) as u8;
-        for (into, from) in image.pixels_mut().iter_mut().zip(canvas.picture.pixels()) {
-            let [r, g, b] = from.map(byte);
-            *into = [r, g, b, 255];
-        }
+        canvas.finish(&legend, image);
     }
 }
 
@@ -173,6 +168,19 @@ impl Canvas {
             picture: LinearImage::new(size, colour("#10131f").to_array()),
             depth: vec![f32::INFINITY; pixels],
             touched: vec![0; pixels],
+        }
+    }
+
+    /// Sets the legend and hands the picture over, which takes on the canvas's size if it has another.
+    pub(super) fn finish(mut self, legend: &[Line], image: &mut Image) {
+        self.legend(legend);
+        if image.size() != self.picture.size() {
+            *image = Image::new(self.picture.size());
+        }
+        let byte = |light: f32| (srgb(f64::from(light.clamp(0.0, 1.0))) * 255.0 + 0.5) as u8;
+        for (into, from) in image.pixels_mut().iter_mut().zip(self.picture.pixels()) {
+            let [r, g, b] = from.map(byte);
+            *into = [r, g, b, 255];
         }
     }
 
@@ -425,7 +433,7 @@ impl Canvas {
     }
 
     /// Sets a legend into a corner, drawn as sprites like any other.
-    pub(super) fn legend(&mut self, lines: &[Line]) {
+    fn legend(&mut self, lines: &[Line]) {
         let size = self.picture.size();
         let text_size = if size.height() >= 600 { 16.0 } else { 12.0 };
         let mut builder = AtlasBuilder::default();
