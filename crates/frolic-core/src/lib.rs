@@ -78,8 +78,8 @@ pub mod trace;
 mod world;
 
 pub use blades::{
-    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, MOST_LEAN, TearSpec, Torn,
-    Weather, along_curve, blade_curve, curve_length,
+    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, Group, GroupSpec, Layouts,
+    MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
 };
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;

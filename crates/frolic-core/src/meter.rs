@@ -102,6 +102,8 @@ named_list! {
         Harvested = "harvested",
         /// Squares of blades that were not stepped, as none of them is in view; summed over steps.
         SquaresAsleep = "squares_asleep",
+        /// Squares of blades that were not stepped, as they are drawn as groups; summed over steps.
+        SquaresGrouped = "squares_grouped",
         /// What was noted of elements because an event asks for it.
         Events = "events",
         /// Elements that lie still and were not asked, summed over steps.
@@ -150,6 +152,12 @@ named_list! {
         BackdropHits = "backdrop_hits",
         /// Frames whose sky and ground were drawn anew.
         BackdropMisses = "backdrop_misses",
+        /// Groups of blades that were drawn from a picture made before.
+        GroupHits = "group_hits",
+        /// Groups of blades whose picture was made anew.
+        GroupMisses = "group_misses",
+        /// Bytes of pictures of groups that are kept.
+        GroupBytes = "group_bytes",
         /// Bytes written to a device.
         UploadedBytes = "uploaded_bytes",
         /// Bytes of elements among them.

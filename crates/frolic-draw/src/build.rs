@@ -190,7 +190,7 @@ impl ListScratch {
                     continue;
                 }
                 let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
-                let instanced = matches!(spec.technique, Technique::Instanced | Technique::Indirect);
+                let instanced = !matches!(spec.technique, Technique::Each | Technique::Batched);
                 if ordered && !(instanced && alone) {
                     let sorted =
                         merge(&sources, std::iter::once(nth), view, around.sun, sorter, order, meter);

@@ -1,6 +1,6 @@
 //! Instances of one population: columns that drawing borrows.
 
-use frolic_core::{BladeColumns, ParticleColumns, SpecError, blade_curve};
+use frolic_core::{BladeColumns, Group, Layouts, ParticleColumns, SpecError, blade_curve};
 
 use glam::Vec3;
 
@@ -65,6 +65,26 @@ pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> Vec<Part> {
     (0..chunks).map(of).collect()
 }
 
+/// A square of blades that is drawn as a group.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PlacedGroup {
+    /// The middle of its ground, m.
+    pub middle: [f32; 3],
+    /// What it shows.
+    pub group: Group,
+}
+
+/// Groups of one kind of blades.
+#[derive(Debug, Clone, Copy)]
+pub struct Groups<'a> {
+    /// What they show.
+    pub layouts: &'a Layouts,
+    /// Which of the kinds.
+    pub kind: usize,
+    /// Where they are.
+    pub placed: &'a [PlacedGroup],
+}
+
 /// A population that lives on a device: the columns are there, and only the device knows how many are alive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Resident {
@@ -101,6 +121,8 @@ pub struct Instances<'a> {
     pub(crate) sprites: &'a [Sprite],
     /// Stretches that are drawn if their box is in view, and the only ones that are there; empty: all are, wherever.
     pub(crate) parts: Option<&'a [Part]>,
+    /// Squares that are drawn as groups, beside the elements.
+    pub(crate) groups: Option<Groups<'a>>,
     /// How long before the columns' state the picture is taken, s.
     pub(crate) behind: f32,
     /// Where it lives instead, if it has no columns here.
@@ -171,6 +193,7 @@ impl<'a> Instances<'a> {
             tint: None,
             sprites: &[],
             parts: None,
+            groups: None,
             behind: 0.0,
             resident: None,
         }
@@ -327,6 +350,22 @@ impl<'a> Instances<'a> {
             behind,
             ..Self::raw(columns.position())
         }
+    }
+
+    /// The same blades, at rest, leaning like this along x and z, radians. Nothing changes of what are no blades.
+    ///
+    /// # Errors
+    /// When a column has another length.
+    pub fn leaning(self, [x, z]: [&'a [f32]; 2]) -> Result<Self, SpecError> {
+        self.fits("lean", &[x, z])?;
+        let blades =
+            self.blades.map(|[length, _, _, turn, rate_x, rate_z]| [length, x, z, turn, rate_x, rate_z]);
+        Ok(Self { blades, behind: 0.0, ..self })
+    }
+
+    /// The same with squares that are drawn as groups, from pictures of their layouts; looks that let through what is behind draw none.
+    pub fn grouped(self, groups: Groups<'a>) -> Self {
+        Self { groups: Some(groups), ..self }
     }
 
     /// How many.

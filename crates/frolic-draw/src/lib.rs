@@ -59,7 +59,7 @@ pub use colour::Colour;
 pub use cpu::{Mark, Plan, Renderer, Show};
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use instances::{Bounds, CHUNK, Instances, Part, Resident, chunk_parts};
+pub use instances::{Bounds, CHUNK, Groups, Instances, Part, PlacedGroup, Resident, chunk_parts};
 pub use land::LandSpec;
 pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};

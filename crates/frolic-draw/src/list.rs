@@ -7,11 +7,11 @@
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
-use crate::instances::Instances;
+use crate::instances::{Groups, Instances};
 use crate::light::Lighting;
 use crate::look::Look;
 
-/// How elements become draw calls. All give the same picture to the last bit.
+/// How elements become draw calls. All but [`Technique::Tiled`] give the same picture to the last bit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -26,6 +26,9 @@ pub enum Technique {
     /// As instanced, but the device finds out which instances are seen, and how many a call draws. On the CPU, which always
     /// leaves out what is not seen, the same as instanced.
     Indirect,
+    /// Groups of blades from pictures that are made once for each layout, state of the wind and side they are seen from, and kept;
+    /// all else as instanced. On the CPU alone.
+    Tiled,
 }
 
 /// Which transparent elements are put into depth order with which.
@@ -213,6 +216,16 @@ impl<'l> DrawList<'l> {
     /// The scene's time, s: flipbooks run by it.
     pub fn time(&self) -> f32 {
         self.time
+    }
+
+    /// Its groups, each with the number of its population.
+    pub(crate) fn groups(&self) -> impl Iterator<Item = (usize, Groups<'l>)> {
+        let of = |(nth, source): (usize, &Source<'l>)| {
+            let groups =
+                source.instances.groups.filter(|groups| source.look.solid && !groups.placed.is_empty())?;
+            Some((nth, groups))
+        };
+        self.sources.iter().enumerate().filter_map(of)
     }
 
     /// Instances in all batches.

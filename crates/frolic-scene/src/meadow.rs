@@ -4,7 +4,7 @@ use frolic_core::{
     BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, PlacedColumns, PlacedRow, Span, SpecError,
     World,
 };
-use frolic_draw::{Bounds, Instances, Look, Mark, Part, SunSpec, View};
+use frolic_draw::{Bounds, Groups, Instances, Look, Mark, Part, PlacedGroup, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
 #[derive(Debug)]
@@ -14,6 +14,10 @@ pub(crate) struct Meadow {
     parts: Vec<Vec<Part>>,
     /// How far what is drawn reaches beyond the blades themselves, m.
     margin: f32,
+    /// Squares that are drawn as groups.
+    placed: Vec<PlacedGroup>,
+    /// Whether all looks hide what is behind, as groups must.
+    solid: bool,
 }
 
 impl Meadow {
@@ -31,8 +35,10 @@ impl Meadow {
         let margin =
             size.max * if looks.iter().any(|look| look.parts().detail.is_active()) { 16.0 } else { 1.0 };
         let room = blades.chunks().len();
-        let mut meadow =
-            Self { blades, parts: looks.iter().map(|_| Vec::with_capacity(room)).collect(), margin };
+        let parts = looks.iter().map(|_| Vec::with_capacity(room)).collect();
+        let placed = Vec::with_capacity(if spec.groups.is_some() { room } else { 0 });
+        let solid = looks.iter().all(|look| look.is_solid());
+        let mut meadow = Self { blades, parts, margin, placed, solid };
         meadow.arrange();
         Ok(meadow)
     }
@@ -44,12 +50,28 @@ impl Meadow {
             parts.clear();
             for chunk in self.blades.chunks() {
                 let (first, count) = chunk.of_kind(kind);
-                if count > 0 {
+                if count > 0 && chunk.group.is_none() {
                     let bounds =
                         Bounds { low: chunk.low.map(|v| v - margin), high: chunk.high.map(|v| v + margin) };
                     parts.push(Part { first, count, bounds });
                 }
             }
+        }
+        self.placed.clear();
+        let side = self.blades.spec().chunk;
+        self.placed.extend(self.blades.chunks().iter().filter(|chunk| chunk.seen).filter_map(|chunk| {
+            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
+            let group = chunk.group?;
+            Some(PlacedGroup { middle: [x, self.blades.columns().py()[chunk.first as usize], z], group })
+        }));
+    }
+
+    /// Whether squares that can be drawn as groups are.
+    pub(crate) fn group(&mut self, grouped: bool) {
+        let grouped = grouped && self.solid;
+        if self.blades.is_grouped() != grouped {
+            self.blades.group(grouped);
+            self.arrange();
         }
     }
 
@@ -72,11 +94,11 @@ impl Meadow {
             }
             changed = true;
         }
-        if changed {
-            self.arrange();
-        }
         self.blades.look(eye.to_array(), |low, high| view.concerns(&Bounds { low, high }, sun));
         self.blades.step(world, dt, steps, meter);
+        if changed || self.blades.is_grouped() {
+            self.arrange();
+        }
     }
 
     /// Hands what was torn off to the particles that its spec names.
@@ -126,7 +148,11 @@ impl Meadow {
 
     /// The instances of a kind, `behind` seconds before the last step.
     pub(crate) fn instances(&self, kind: usize, behind: f32) -> Result<Instances<'_>, SpecError> {
-        Instances::blades(self.blades.columns(), behind)
-            .in_parts(self.parts.get(kind).map_or(&[], Vec::as_slice))
+        let parts = self.parts.get(kind).map_or(&[][..], Vec::as_slice);
+        let instances = Instances::blades(self.blades.columns(), behind).in_parts(parts)?;
+        Ok(match self.blades.layouts() {
+            Some(layouts) => instances.grouped(Groups { layouts, kind, placed: &self.placed }),
+            None => instances,
+        })
     }
 }

@@ -365,6 +365,7 @@ impl Scene {
                     match &mut population.elements {
                         Elements::Fixtures(fixtures, _) => fixtures.step(world, dt, steps, meter),
                         Elements::Blades(meadow) => {
+                            meadow.group(spec.draw.technique == Technique::Tiled);
                             meadow.step(world, &seen_from, spec.sun.as_ref(), dt, steps, meter);
                             meadow.hand_over(set, meter);
                         }
@@ -785,7 +786,7 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
 /// Whether what a scene asks for can be done where only the device knows its elements.
 fn could_live_on_device(spec: &SceneSpec) -> bool {
     spec.storage == Storage::Columns
-        && matches!(spec.draw.technique, Technique::Instanced | Technique::Indirect)
+        && !matches!(spec.draw.technique, Technique::Each | Technique::Batched)
         && spec.draw.depth_order != DepthOrder::All
 }
 

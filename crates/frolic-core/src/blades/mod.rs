@@ -8,8 +8,10 @@
 //! | how is a population described? | `spec.rs` |
 //! | what curve is a blade, and how long? | `shape.rs` |
 //! | how does it move? | `step.rs` |
+//! | which squares show the same? | `groups.rs` |
 //! | which squares are there, and awake? | here |
 
+mod groups;
 mod shape;
 mod spec;
 mod step;
@@ -17,6 +19,7 @@ mod step;
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
+pub use groups::{Group, GroupSpec, Layouts};
 use shape::held;
 pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
 pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
@@ -118,6 +121,10 @@ pub struct Chunk {
     pub seen: bool,
     /// Whether something presses blades of it down, or did until a while ago.
     pub pressed: bool,
+    /// What it shows as a group; none where its blades are drawn one by one.
+    pub group: Option<Group>,
+    /// The layout that it shows while all of that stands here, on level ground.
+    layout: Option<u32>,
     /// Whether a square of ground without end lies here.
     there: bool,
     /// Distance from the eye at the last look, m.
@@ -151,6 +158,9 @@ pub struct Blades {
     /// In order of their first blade; those of no cell are empty.
     chunks: Vec<Chunk>,
     around: Option<Around>,
+    layouts: Option<Layouts>,
+    /// Whether squares that can be groups are.
+    grouped: bool,
     looked: f64,
     time: f64,
     steps: u32,
@@ -220,8 +230,9 @@ impl Blades {
         let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
         fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
         let asked = spec.endless.is_none().then_some(count);
-        let placement =
-            Placement::new(&layers, asked, seed, forms).map_err(|error| error.under("placement"))?;
+        let repeat = spec.groups.map(|groups| groups.repeat(spec.chunk, seed));
+        let placement = Placement::repeated(&layers, asked, seed, forms, repeat)
+            .map_err(|error| error.under("placement"))?;
         let mut blades = Self {
             spec: spec.clone(),
             size,
@@ -230,6 +241,8 @@ impl Blades {
             columns: BladeColumns::default(),
             chunks: Vec::new(),
             around,
+            layouts: None,
+            grouped: false,
             looked: f64::NEG_INFINITY,
             time: 0.0,
             steps: 0,
@@ -242,6 +255,10 @@ impl Blades {
             SpecError::new("count", problem, "write a smaller count")
         };
         blades.columns.reserve(most as usize).map_err(refused)?;
+        if let (Some(groups), Some(repeat)) = (spec.groups, repeat) {
+            let layouts = Layouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
+            blades.layouts = Some(layouts);
+        }
         if blades.around.is_some() {
             let none = BladeRow::NONE;
             (0..most).for_each(|_| blades.columns.push(&none));
@@ -278,10 +295,25 @@ impl Blades {
                 }
             }
             chunk.stale = true;
+            self.know_layout(&mut chunk);
             self.chunks.push(chunk);
             next = end;
         }
         self.alive = self.columns.len();
+    }
+
+    /// Notes which layout a filled square shows.
+    fn know_layout(&self, chunk: &mut Chunk) {
+        let Some(layouts) = &self.layouts else { return };
+        let nth = layouts.of(chunk.cell);
+        let whole = layouts.columns(nth).is_some_and(|columns| columns.len() == chunk.len as usize);
+        let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+        let Some(&height) = self.columns.py.get(range.start) else { return };
+        let level = self.columns.py[range.clone()].iter().all(|&y| y == height)
+            && [&self.columns.rise_x, &self.columns.rise_z]
+                .iter()
+                .all(|rise| rise[range.clone()].iter().all(|&rise| rise == 0.0));
+        chunk.layout = (whole && level).then_some(nth);
     }
 
     /// A blade that stands at a place.
@@ -392,6 +424,7 @@ impl Blades {
                 }
             }
             chunk.there = true;
+            self.know_layout(&mut chunk);
             self.alive += many;
             self.chunks[slot] = chunk;
         }
@@ -418,6 +451,25 @@ impl Blades {
         }
     }
 
+    /// Whether squares that can be shown as groups are: they are then not stepped, and a renderer draws the layout and state that
+    /// [`Chunk::group`] names. Nothing changes without [`BladeSpec::groups`]. At first not.
+    pub fn group(&mut self, grouped: bool) {
+        self.grouped = grouped && self.layouts.is_some();
+        if !self.grouped {
+            self.chunks.iter_mut().for_each(|chunk| chunk.group = None);
+        }
+    }
+
+    /// Whether squares that can be shown as groups are.
+    pub fn is_grouped(&self) -> bool {
+        self.grouped
+    }
+
+    /// The layouts that squares share, if they do.
+    pub fn layouts(&self) -> Option<&Layouts> {
+        self.layouts.as_ref()
+    }
+
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). O(blades in squares that are awake).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         if !(dt.is_finite() && dt > 0.0) {
@@ -426,6 +478,9 @@ impl Blades {
         let started = meter.start(Stage::Integrate);
         self.torn.clear();
         let mut told = Told::default();
+        if let Some(layouts) = self.layouts.as_mut().filter(|_| self.grouped) {
+            layouts.follow(world, &self.spec);
+        }
         for nth in 0..steps {
             self.pushing.clear();
             self.pushing.extend(world.pushers_at(self.time));
@@ -454,7 +509,8 @@ impl Blades {
             };
             let (last, pushing) = (nth + 1 == steps, &self.pushing[..]);
             let (fixed, own) = self.columns.halves();
-            let plan = Plan { air: &air, fixed, pushing, near, last };
+            let layouts = self.layouts.as_ref().filter(|_| self.grouped);
+            let plan = Plan { air: &air, fixed, pushing, near, last, layouts };
             told.add(plan.step(&mut self.chunks, own, 0));
             if let Some(tear) = tear {
                 self.tear(tear);
@@ -465,19 +521,27 @@ impl Blades {
         meter.moved(Stage::Integrate, told.bytes());
         meter.stop(started);
         meter.add(Counter::Alive, self.alive as u64);
-        meter.add(Counter::ElementBytes, (self.columns.len() * BladeColumns::BYTES_PER_ELEMENT) as u64);
+        let bytes = self.columns.len() * BladeColumns::BYTES_PER_ELEMENT
+            + self.layouts.as_ref().map_or(0, Layouts::bytes);
+        meter.add(Counter::ElementBytes, bytes as u64);
         meter.add(Counter::Swung, told.swung);
         meter.add(Counter::Leant, told.leant);
         meter.add(Counter::Pressed, told.pressed);
         meter.add(Counter::SquaresAsleep, told.asleep);
+        meter.add(Counter::SquaresGrouped, told.grouped);
     }
 
     /// Takes off what tears, in order of the squares.
     fn tear(&mut self, tear: Tear) {
-        for chunk in self.chunks.iter().filter(|chunk| chunk.seen || chunk.pressed) {
+        let awake = |chunk: &&mut Chunk| (chunk.seen || chunk.pressed) && chunk.group.is_none();
+        for chunk in self.chunks.iter_mut().filter(awake) {
+            let before = self.torn.len();
             let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
             let (fixed, mut own) = self.columns.halves();
             Rows { fixed: fixed.range(range.clone()), own: own.range(range) }.tear(tear, &mut self.torn);
+            if self.torn.len() > before {
+                chunk.layout = None;
+            }
         }
     }
 
@@ -562,6 +626,8 @@ impl Chunk {
             high: [f32::NEG_INFINITY; 3],
             seen: true,
             pressed: false,
+            group: None,
+            layout: None,
             there: false,
             distance: 0.0,
             stale: false,
@@ -606,6 +672,7 @@ struct Told {
     leant: u64,
     pressed: u64,
     asleep: u64,
+    grouped: u64,
 }
 
 impl Told {
@@ -614,6 +681,7 @@ impl Told {
         self.leant += other.leant;
         self.pressed += other.pressed;
         self.asleep += other.asleep;
+        self.grouped += other.grouped;
     }
 
     /// Bytes read and written: place, length, rest, stiffness, rise and lean, of those that swing rates too, of those that are pressed that too.
@@ -669,6 +737,8 @@ struct Plan<'a> {
     near: f32,
     /// Whether the picture is taken after it.
     last: bool,
+    /// What squares can show as groups.
+    layouts: Option<&'a Layouts>,
 }
 
 impl Plan<'_> {
@@ -687,6 +757,20 @@ impl Plan<'_> {
             [chunk] => self.chunk(chunk, own),
             _ => Told::default(),
         }
+    }
+
+    /// What a square that nothing presses shows as a group, if it can be one.
+    fn group(&self, chunk: &Chunk) -> Option<Group> {
+        let (layouts, layout) = (self.layouts?, chunk.layout?);
+        if chunk.distance < layouts.beyond() {
+            return None;
+        }
+        let middle = |axis: usize| (chunk.low[axis] + chunk.high[axis]) * 0.5;
+        let [mut x, mut y, mut z] = [[0.0]; 3];
+        let at = [middle(0), chunk.low[1], middle(2)];
+        self.air.world.air(self.air.time, [&at[..1], &at[1..2], &at[2..]], [&mut x, &mut y, &mut z]);
+        let state = layouts.state(chunk.cell, [x[0], z[0]])?;
+        Some(Group { layout, state })
     }
 
     fn chunk(&self, chunk: &mut Chunk, mut own: Changing<'_>) -> Told {
@@ -708,6 +792,13 @@ impl Plan<'_> {
         let is_met = met > 0;
         if !(chunk.seen || chunk.pressed || is_met) {
             (chunk.stale, told.asleep) = (true, 1);
+            return told;
+        }
+        if self.last {
+            chunk.group = if is_met || chunk.pressed { None } else { self.group(chunk) };
+        }
+        if chunk.group.is_some() {
+            (chunk.stale, told.grouped) = (true, 1);
             return told;
         }
         let _part = part(Stage::Integrate);

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::groups::GroupSpec;
 use super::shape::MOST_LEAN;
 use crate::error::{SpecError, within};
 use crate::placement::{PlacementSpec, check_layers};
@@ -32,6 +33,9 @@ pub struct BladeSpec {
     pub motion: BladeMotion,
     /// Side of the squares in which they are stepped, left out and drawn, m, 0.01 to 1e4. Default 4.
     pub chunk: f32,
+    /// Squares that share layouts, which `technique = "tiled"` draws from pictures made before. Default none: each has its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub groups: Option<GroupSpec>,
     /// Ground without end: squares are made and given up around the camera. Default the areas of the placement.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub endless: Option<AroundSpec>,
@@ -127,6 +131,7 @@ impl Default for BladeSpec {
             recover: Span::new(0.5, 20.0),
             motion: BladeMotion::Swing,
             chunk: 4.0,
+            groups: None,
             endless: None,
             look_every: 0.0,
             tear: None,
@@ -160,6 +165,11 @@ impl BladeSpec {
         Self { endless: Some(around), ..self }
     }
 
+    /// The same in squares that share layouts.
+    pub fn groups(self, groups: GroupSpec) -> Self {
+        Self { groups: Some(groups), ..self }
+    }
+
     /// The same of which some tear off.
     pub fn tear(self, tear: TearSpec) -> Self {
         Self { tear: Some(tear), ..self }
@@ -186,6 +196,9 @@ impl BladeSpec {
         if let Some(around) = &self.endless {
             within("endless.reach", around.reach, self.chunk, self.chunk * 200.0, "m")?;
             within("endless.most_new", around.most_new as f32, 1.0, 1e8, "blades")?;
+        }
+        if let Some(groups) = &self.groups {
+            groups.check().map_err(|error| error.under("groups"))?;
         }
         if let Some(tear) = &self.tear {
             within("tear.above_degrees", tear.above_degrees, 1.0, over, "degrees")?;

@@ -10,10 +10,12 @@
 //! | where do fewer stand? | `sieve.rs` |
 //! | how high is the ground, how steep? | `ground.rs` |
 //! | what do neighbours share? | `clumps.rs` |
+//! | which squares of ground are the same? | `repeat.rs` |
 
 mod clumps;
 mod ground;
 mod patterns;
+mod repeat;
 mod sieve;
 
 use std::sync::Arc;
@@ -25,7 +27,9 @@ use serde::{Deserialize, Serialize};
 pub use clumps::{Clump, ClumpSpec};
 pub use ground::{Footing, Terrain, TerrainSpec};
 pub use patterns::PatternSpec;
-use patterns::{MOST_DENSITY, Pattern, Spot};
+use patterns::{MOST_DENSITY, Pattern};
+pub(crate) use repeat::Repeat;
+use repeat::Spot;
 pub use sieve::{Sieve, SieveBy, SieveSpec};
 
 use crate::columns::columns;
@@ -364,6 +368,8 @@ struct Layer {
     kinds: Vec<f32>,
     /// Those whose own number is below it are put.
     threshold: f32,
+    /// Squares of ground that are the same, if any are.
+    repeat: Option<Repeat>,
 }
 
 #[derive(Debug, Clone)]
@@ -394,6 +400,17 @@ impl Placement {
         seed: u32,
         forms: &Forms,
     ) -> Result<Self, SpecError> {
+        Self::repeated(specs, count, seed, forms, None)
+    }
+
+    /// The same, where squares of ground may share what lies on them: with a count, somewhat fewer, as they come and go a layout at a time.
+    pub(crate) fn repeated(
+        specs: &[PlacementSpec],
+        count: Option<u32>,
+        seed: u32,
+        forms: &Forms,
+        repeat: Option<Repeat>,
+    ) -> Result<Self, SpecError> {
         at_most("placement", specs.len(), MOST_LAYERS)?;
         let shares: f32 = specs.iter().map(|spec| spec.share.unwrap_or(1.0)).sum();
         let mut layers = Vec::with_capacity(specs.len());
@@ -412,7 +429,7 @@ impl Placement {
                 part
             });
             let seed = hash3(seed, nth as u32, PLACE_SEED)[0];
-            layers.push(Layer::new(spec, part, seed, forms).map_err(under)?);
+            layers.push(Layer::new(spec, part, seed, forms, repeat).map_err(under)?);
         }
         Ok(Self { layers, count })
     }
@@ -437,6 +454,13 @@ impl Placement {
         }
     }
 
+    /// What lies on squares of a layout where no sieve leaves any out, on level ground at height 0, about the square's middle.
+    pub(crate) fn layout(&self, nth: u32, into: &mut PlacedColumns) {
+        for layer in &self.layers {
+            layer.layout(nth, into);
+        }
+    }
+
     /// Least and greatest x and z of the areas, m.
     pub fn extent(&self) -> [[f32; 2]; 2] {
         let mut extent = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
@@ -456,7 +480,7 @@ impl Placement {
             let [low, high] = layer.spec.area.corners();
             let inside = x >= low[0] && x < high[0] && z >= low[1] && z < high[1];
             let stands = matches!(layer.places, Places::Pattern(_)) && (inside || endless);
-            if stands { layer.share(x, z).0 } else { 0.0 }
+            if stands { layer.share([x, z]).0 } else { 0.0 }
         };
         self.layers.iter().map(of).fold(0.0, f32::max)
     }
@@ -471,7 +495,13 @@ impl Placement {
 const PLACE_SEED: u32 = 0x3a9d_01b7;
 
 impl Layer {
-    fn new(spec: &PlacementSpec, count: Option<u32>, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
+    fn new(
+        spec: &PlacementSpec,
+        count: Option<u32>,
+        seed: u32,
+        forms: &Forms,
+        repeat: Option<Repeat>,
+    ) -> Result<Self, SpecError> {
         spec.check()?;
         let sieves = spec
             .sieve
@@ -494,6 +524,7 @@ impl Layer {
             terrain,
             kinds,
             threshold: 1.0,
+            repeat,
         };
         layer.places = match &spec.on {
             On::Mesh { form } => {
@@ -551,7 +582,10 @@ impl Layer {
         // Of more than enough those with the lowest numbers, which are anywhere: no corner is left empty.
         if numbers.len() > count as usize {
             let (_, &mut last, _) = numbers.select_nth_unstable_by(count as usize - 1, f32::total_cmp);
-            self.threshold = f32::from_bits(last.to_bits() + 1);
+            // Squares that are the same share numbers: all of one, or none, so that no square is cut.
+            let shared =
+                self.repeat.is_some() && numbers[..count as usize].iter().any(|&number| number < last);
+            self.threshold = if shared { last } else { f32::from_bits(last.to_bits() + 1) };
         }
         Ok(self)
     }
@@ -563,13 +597,31 @@ impl Layer {
         let row = |j: usize| -> f64 {
             let at =
                 |i: usize, axis: usize| low[axis] + (high[axis] - low[axis]) * (i as f32 + 0.5) / SIDE as f32;
-            (0..SIDE).map(|i| f64::from(self.share(at(i, 0), at(j, 1)).0)).sum()
+            (0..SIDE).map(|i| f64::from(self.share([at(i, 0), at(j, 1)]).0)).sum()
         };
         (0..SIDE).into_par_iter().map(row).sum::<f64>() / (SIDE * SIDE) as f64
     }
 
+    /// Where the layout of a place lies, if squares share layouts.
+    fn home(&self, at: [f32; 2]) -> [f32; 2] {
+        self.repeat.map_or(at, |repeat| repeat.home(at))
+    }
+
+    /// Calls `put` with each spot of the pattern in a rectangle.
+    fn spots(&self, pattern: &Pattern, low: [f32; 2], high: [f32; 2], mut put: impl FnMut(Spot)) {
+        match self.repeat {
+            Some(repeat) => repeat.within(pattern, low, high, put),
+            None => pattern.within(low, high, |(at, id)| put(Spot { at, home: at, id })),
+        }
+    }
+
     /// The share that stands at a place, and the ground and clump there.
-    fn share(&self, x: f32, z: f32) -> (f32, Option<Footing>, Option<Clump>) {
+    fn share(&self, at: [f32; 2]) -> (f32, Option<Footing>, Option<Clump>) {
+        self.share_of(at, self.home(at))
+    }
+
+    /// The same of a place whose layout lies at `home`.
+    fn share_of(&self, [x, z]: [f32; 2], home: [f32; 2]) -> (f32, Option<Footing>, Option<Clump>) {
         let footing = self.terrain.as_ref().map(|terrain| terrain.at(x, z));
         if footing == Some(None) {
             return (0.0, None, None);
@@ -579,9 +631,14 @@ impl Layer {
         if share <= 0.0 {
             return (0.0, footing, None);
         }
+        let (thinned, clump) = self.clump(home);
+        (share * thinned, footing, clump)
+    }
+
+    /// The share that clumps leave at a place, and the clump there.
+    fn clump(&self, [x, z]: [f32; 2]) -> (f32, Option<Clump>) {
         let clump = self.spec.clumps.map(|spec| (spec.at(x, z), spec.thin));
-        let share = share * clump.map_or(1.0, |(clump, thin)| clump.share(thin));
-        (share, footing, clump.map(|(clump, _)| clump))
+        (clump.map_or(1.0, |(clump, thin)| clump.share(thin)), clump.map(|(clump, _)| clump))
     }
 
     /// The numbers of all that the area holds before the threshold.
@@ -592,9 +649,9 @@ impl Layer {
             .into_par_iter()
             .map(|[low, high]| {
                 let mut numbers = Vec::new();
-                pattern.within(low, high, |(at, key)| {
-                    let [pass, number] = through(key);
-                    if pass < self.share(at[0], at[1]).0 {
+                self.spots(pattern, low, high, |spot| {
+                    let [pass, number] = through(spot.id);
+                    if pass < self.share_of(spot.at, spot.home).0 {
                         numbers.push(number);
                     }
                 });
@@ -646,7 +703,7 @@ impl Layer {
         let inside =
             |row: &PlacedRow| row.px >= low[0] && row.px < high[0] && row.pz >= low[1] && row.pz < high[1];
         match &self.places {
-            Places::Pattern(pattern) => pattern.within(low, high, |spot| {
+            Places::Pattern(pattern) => self.spots(pattern, low, high, |spot| {
                 if let Some(row) = self.stand(spot) {
                     into.push(&row);
                 }
@@ -663,12 +720,12 @@ impl Layer {
     }
 
     /// What stands at a place of the pattern, if anything.
-    fn stand(&self, (at, id): Spot) -> Option<PlacedRow> {
+    fn stand(&self, Spot { at, home, id }: Spot) -> Option<PlacedRow> {
         let [pass, number] = through(id);
         if number >= self.threshold {
             return None;
         }
-        let (share, footing, clump) = self.share(at[0], at[1]);
+        let (share, footing, clump) = self.share_of(at, home);
         if pass >= share {
             return None;
         }
@@ -684,12 +741,24 @@ impl Layer {
         Some(self.dress(row, id, footing.normal(), self.spec.each.square.unwrap_or(0.0), clump))
     }
 
+    fn layout(&self, nth: u32, into: &mut PlacedColumns) {
+        let (Places::Pattern(pattern), Some(repeat)) = (&self.places, self.repeat) else { return };
+        repeat.layout(pattern, nth, |Spot { at: [px, pz], home, id }| {
+            let [pass, number] = through(id);
+            let (share, clump) = self.clump(home);
+            if number < self.threshold && pass < share {
+                let row = PlacedRow { px, pz, ..PlacedRow::UPRIGHT };
+                into.push(&self.dress(row, id, Vec3::Y, self.spec.each.square.unwrap_or(0.0), clump));
+            }
+        });
+    }
+
     fn on_form(&self, source: &Source, nth: u32) -> Option<PlacedRow> {
         let draws = Draws { seed: self.seed, id: nth };
         let (at, outwards) = source.place(draws);
         let id = hash3(self.seed, nth, PLACE_SEED)[1];
         let [pass, _] = through(id);
-        let (share, _, clump) = self.share(at.x, at.z);
+        let (share, _, clump) = self.share([at.x, at.z]);
         if pass >= share {
             return None;
         }

@@ -314,7 +314,7 @@ impl<'a, R: Record> Iterator for OfRank<'a, R> {
 impl Projected {
     /// Projects a chunk, which may span many draw calls.
     #[inline(always)]
-    fn chunk<S: Simd>(&mut self, simd: S, scope: &Scope<'_, '_>, start: ChunkStart) {
+    pub(super) fn chunk<S: Simd>(&mut self, simd: S, scope: &Scope<'_, '_>, start: ChunkStart) {
         self.clear();
         let list = scope.seen.list;
         let mut left = start.count;

@@ -134,7 +134,7 @@ impl Samples<'_> {
 
     /// Notes how near the farthest sample of each cell is.
     #[inline(always)]
-    fn look_at_cells<S: Simd>(&self, simd: S, cells: &mut Vec<f32>) {
+    pub(super) fn look_at_cells<S: Simd>(&self, simd: S, cells: &mut Vec<f32>) {
         cells.clear();
         let (eights, _) = self.near.as_chunks::<LANES>();
         // Eights of a column, and of a cell in it.
@@ -156,7 +156,7 @@ impl Samples<'_> {
 
     /// Whether all that is within bounds is nearer than this.
     #[inline(always)]
-    fn hides(&self, cells: &[f32], bounds: [f32; 4], nearness: f32) -> bool {
+    pub(super) fn hides(&self, cells: &[f32], bounds: [f32; 4], nearness: f32) -> bool {
         if cells.is_empty() {
             return false;
         }

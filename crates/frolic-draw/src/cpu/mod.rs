@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! shadow   what the sun sees of solid things, by the same steps as the picture                        shadow.rs
+//! tiled    groups of blades: pictures that are kept, and those that are missing                                     tiled.rs
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its records
 //!          into the chunk's own bins (a counting sort)                             project.rs, record.rs, ribbon.rs, bin.rs
 //! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs):
@@ -31,6 +32,7 @@ mod shadow;
 mod show;
 mod solid;
 mod tile;
+mod tiled;
 
 use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, Stage, trace};
@@ -59,6 +61,7 @@ pub use solid::{PLACES, SAMPLES};
 use tile::Rect;
 use tile::SolidTile;
 pub(crate) use tile::{Grid, LANES, Row, STRIDE};
+use tiled::{Blit, Pictures};
 
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
 const ROUND: usize = 128;
@@ -97,6 +100,8 @@ pub struct Renderer {
     phases: Vec<Phase>,
     parts: Vec<Part>,
     bloom: Bloom,
+    pictures: Pictures,
+    blits: Vec<Blit>,
     /// What room there is on every thread.
     need: Need,
     /// Whether the sun itself is left out of the sky.
@@ -171,6 +176,8 @@ impl Renderer {
             phases: Vec::new(),
             parts: Vec::new(),
             bloom: Bloom::default(),
+            pictures: Pictures::default(),
+            blits: Vec::new(),
             need: Need::default(),
             plain: false,
         }
@@ -258,22 +265,39 @@ impl Renderer {
             self.need = need;
             bin::make_room(&need);
         }
+        self.pictures.start(list);
         let started = meter.start(Stage::Shadow);
-        let shadowed = self.shadow.cast(list, view, self.level, meter);
+        let shadowed = self.shadow.cast(list, view, self.level, &mut self.pictures, meter);
         if shadowed {
             meter.stop(started);
         }
+        let started = meter.start(Stage::Project);
+        self.pictures.find(list, view, None, self.level, &mut self.blits, meter);
+        meter.stop(started);
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         phase::split(list, &mut self.starts, &mut self.phases);
         phase::cut(&self.phases, self.round, &mut self.parts);
-        let Self { backdrop: Some(backdrop), rows, solid, shadow, bins, starts, parts, bloom, level, .. } =
-            self
+        let Self {
+            backdrop: Some(backdrop),
+            rows,
+            solid,
+            shadow,
+            bins,
+            starts,
+            parts,
+            bloom,
+            level,
+            pictures,
+            blits,
+            ..
+        } = self
         else {
             return grid;
         };
+        let (pictures, blits) = (&*pictures, &blits[..]);
         let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
-        let any_solid = parts.iter().any(|part| part.solid);
+        let any_solid = !blits.is_empty() || parts.iter().any(|part| part.solid);
         solid.resize(&grid, any_solid);
         bloom.resize(&grid);
         let scope = Scope {
@@ -314,6 +338,8 @@ impl Renderer {
                     list,
                     view,
                     shadow,
+                    groups: if next == 0 { blits } else { &[] },
+                    pictures,
                     first: next == 0,
                 };
                 dispatch!(level, simd => task.run(simd));
@@ -368,6 +394,7 @@ impl Renderer {
             + self.rows.capacity() * size_of::<Row>()
             + self.solid.bytes()
             + self.shadow.bytes()
+            + self.pictures.bytes()
             + self.bins.iter().map(Bin::bytes).sum::<usize>()
             + self.starts.capacity() * size_of::<ChunkStart>()
     }

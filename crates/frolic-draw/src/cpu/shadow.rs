@@ -15,6 +15,7 @@ use super::phase::{Phase, split};
 use super::project::{Scope, Tag};
 use super::solid::{Samples, Style};
 use super::tile::Grid;
+use super::tiled::{Blit, Pictures};
 use crate::camera::View;
 use crate::image::ImageSize;
 use crate::light::{SunSpec, shadow_view};
@@ -35,7 +36,11 @@ pub(super) struct Shadow {
     phases: Vec<Phase>,
     /// Chunks of solid things.
     chunks: Vec<usize>,
+    blits: Vec<Blit>,
 }
+
+/// Texels that a slanting surface is moved away from the sun at most.
+const MOST_SLOPE: f32 = 16.0;
 
 /// Chunks a round.
 const ROUND: usize = 64;
@@ -51,6 +56,7 @@ impl Default for Shadow {
             starts: Vec::new(),
             phases: Vec::new(),
             chunks: Vec::new(),
+            blits: Vec::new(),
         }
     }
 }
@@ -58,7 +64,7 @@ impl Default for Shadow {
 /// The sun, if it throws shadows of anything.
 fn casts<'a>(list: &DrawList<'a>) -> Option<&'a SunSpec> {
     let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
-    sun.filter(|_| list.batches().iter().any(|batch| batch.solid))
+    sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.groups().next().is_some())
 }
 
 impl Shadow {
@@ -74,6 +80,7 @@ impl Shadow {
         list: &DrawList<'_>,
         camera: &View,
         level: Level,
+        pictures: &mut Pictures,
         meter: &mut Meter,
     ) -> bool {
         let Some(sun) = casts(list) else {
@@ -85,7 +92,9 @@ impl Shadow {
         self.view = Some(view);
         self.bias = texel * 2.0;
         self.grid = Grid::new(size, TILE_LOG2);
-        let Self { grid, tiles, bins, starts, phases, chunks, .. } = self;
+        pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
+        let Self { grid, tiles, bins, starts, phases, chunks, blits, .. } = self;
+        let (pictures, blits) = (&*pictures, &blits[..]);
         let texels = grid.tiles() * grid.tile_width() * grid.rows();
         tiles.clear();
         tiles.resize(texels, f32::NEG_INFINITY);
@@ -94,6 +103,15 @@ impl Shadow {
         chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
         let seen = Seen { list, view: &view, camera, shadows: false };
         let scope = Scope { seen, grid, tag: Tag::Source };
+        let tile_texels = grid.tile_width() * grid.rows();
+        if !blits.is_empty() {
+            tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
+                let _part = trace::part(Stage::Shadow);
+                let rect = grid.rect(nth);
+                let place = [rect.x as i32, rect.y as i32, grid.tile_width() as i32, grid.rows() as i32];
+                blits.iter().for_each(|blit| blit.cast(pictures, near, place));
+            });
+        }
         for round in chunks.chunks(ROUND) {
             if bins.len() < round.len() {
                 bins.resize_with(round.len(), Bin::default);
@@ -101,7 +119,6 @@ impl Shadow {
             let bins = &mut bins[..round.len()];
             bins.par_iter_mut().zip(round).for_each(|(bin, &chunk)| bin.fill(&scope, starts[chunk], level));
             let bins = &*bins;
-            let tile_texels = grid.tile_width() * grid.rows();
             tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
                 let _part = trace::part(Stage::Shadow);
                 let rect = grid.rect(nth);
@@ -115,7 +132,7 @@ impl Shadow {
                     height: grid.rows(),
                     samples: 1,
                     spans: Default::default(),
-                    most_slope: texel * 16.0,
+                    most_slope: texel * MOST_SLOPE,
                 };
                 dispatch!(level, simd => {
                     for bin in bins {

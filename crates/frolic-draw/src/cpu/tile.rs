@@ -29,6 +29,7 @@ use super::phase::Part;
 use super::record::Dot;
 use super::shadow::Shadow;
 use super::solid::{SAMPLES, Samples};
+use super::tiled::{Blit, Pictures};
 use crate::backdrop::BackdropTile;
 use crate::camera::View;
 use crate::image::ImageSize;
@@ -200,6 +201,9 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     pub(super) shadow: Option<&'a Shadow>,
+    /// Groups to draw, nearest first, among the first of what is solid.
+    pub(super) groups: &'a [Blit],
+    pub(super) pictures: &'a Pictures,
     /// Whether to start from the backdrop, or go on from the round before.
     pub(super) first: bool,
 }
@@ -213,6 +217,29 @@ pub(super) struct SolidTile<'a> {
     pub(super) sun: &'a mut [u32],
 }
 
+impl SolidTile<'_> {
+    /// Its samples, of a tile with this first pixel and size; its depth and the least of that.
+    fn open(
+        &mut self,
+        [x, y]: [i32; 2],
+        [width, height]: [usize; 2],
+    ) -> (Samples<'_>, &mut [[f32; STRIDE]], &mut f32) {
+        let samples = Samples {
+            near: &mut *self.near,
+            base: &mut *self.base,
+            sun: &mut *self.sun,
+            x,
+            y,
+            width,
+            height,
+            samples: SAMPLES,
+            spans: Default::default(),
+            most_slope: 0.0,
+        };
+        (samples, &mut *self.depth, &mut *self.nearest)
+    }
+}
+
 impl RasterTile<'_, '_> {
     #[inline(always)]
     pub(super) fn run<S: Simd>(mut self, simd: S) {
@@ -221,26 +248,38 @@ impl RasterTile<'_, '_> {
         }
         let [across, down] = self.grid.place(self.nth);
         let (x, y) = (self.grid.rect(self.nth).x as i32, self.grid.rect(self.nth).y as i32);
-        let Self { grid, nth, rows, behind, mut solid, bins, first_chunk, parts, list, view, shadow, .. } =
-            self;
+        let Self {
+            grid,
+            nth,
+            rows,
+            behind,
+            mut solid,
+            bins,
+            first_chunk,
+            parts,
+            list,
+            view,
+            shadow,
+            groups,
+            pictures,
+            ..
+        } = self;
+        let (width, height) = (grid.tile_width(), grid.rows());
+        let mut groups = groups;
+        if !groups.is_empty()
+            && !parts.iter().any(|part| part.solid)
+            && let Some(solid) = &mut solid
+        {
+            // Nothing else is solid.
+            let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
+            samples.groups(simd, pictures, groups);
+            *nearest = nearest.min(samples.resolve(simd, rows, depth, view, shadow));
+        }
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.solid {
                 let Some(solid) = &mut solid else { continue };
-                let SolidTile { depth, nearest, near, base, sun } = solid;
-                let (width, height) = (grid.tile_width(), grid.rows());
-                let mut samples = Samples {
-                    near,
-                    base,
-                    sun,
-                    x,
-                    y,
-                    width,
-                    height,
-                    samples: SAMPLES,
-                    spans: Default::default(),
-                    most_slope: 0.0,
-                };
+                let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
                 let records = |bin: &Bin| bin.facets.in_tile(nth) + bin.strips.in_tile(nth);
                 let crowded = bins.iter().map(records).sum::<usize>() > width * height;
                 if part.nearest_wins && crowded {
@@ -250,9 +289,9 @@ impl RasterTile<'_, '_> {
                         samples.in_order(simd, list, shadow.is_some(), bin, nth, [across, down]);
                     }
                 }
+                samples.groups(simd, pictures, std::mem::take(&mut groups));
                 if part.ends {
-                    let least = samples.resolve(simd, rows, depth, view, shadow);
-                    **nearest = nearest.min(least);
+                    *nearest = nearest.min(samples.resolve(simd, rows, depth, view, shadow));
                 }
                 continue;
             }

@@ -1,0 +1,740 @@
+//! Groups of blades, drawn from pictures that are kept.
+//!
+//! ```text
+//! for each square that is a group:
+//!     which picture: layout, wind state, look; side it is seen from and size on the screen, both in steps
+//! pictures that are missing are drawn, side by side on all cores, the way single blades are drawn
+//! for each tile, nearest group first, unless all it can touch is nearer:
+//!     for each column, for each two rows:  look both pixels up, keep samples that are nearer
+//! ```
+//!
+//! A picture keeps for each pixel which of its samples are covered, how far behind or before the group's middle that is, and its colour
+//! with and without the sun. So groups stand in each other, in single blades and in whatever else is solid; shadows fall on them; and the
+//! same pictures, taken from the sun, throw them. Images with depth: Shade, Gortler, He and Szeliski, "Layered Depth Images", 1998, of one layer.
+//!
+//! Between steps a picture is a little off: it is drawn to its true size, but seen from up to half a step aside. Lamps do not light it.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x4, f32x8, u32x4, u32x8};
+use frolic_core::simd::{Level, dispatch};
+use frolic_core::{Counter, Group, Meter};
+use glam::{Quat, Vec2, Vec3};
+use rayon::prelude::*;
+use smallvec::smallvec;
+
+use super::bin::{CHUNK, ChunkStart};
+use super::colour9::{EMPTY, pack, unpack};
+use super::project::{Projected, Scope, Tag};
+use super::solid::{SAMPLES, Samples, Style};
+use super::tile::{Grid, LANES};
+use crate::camera::{NEAR, View};
+use crate::image::ImageSize;
+use crate::instances::{Bounds, Groups, Instances};
+use crate::light::Lighting;
+use crate::list::{Batch, Break, DrawList, Run, Source, Technique};
+use crate::vertices::Seen;
+
+/// Directions that pictures are taken from: this many to a whole turn, and this many to a right angle from level to straight down.
+const TURNS: f32 = 36.0;
+const HEIGHTS: f32 = 18.0;
+
+/// Rolls of the picture, to a whole turn.
+const ROLLS: f32 = 60.0;
+
+/// Sizes that pictures are taken at: each this many times the one before.
+const SIZES: f32 = 1.25;
+
+/// Bytes of pictures that are kept before those that were not used last are given up.
+const KEPT: usize = 384 << 20;
+
+/// Most pixels across or down a picture.
+const MOST_SIDE: f32 = 2048.0;
+
+/// What a picture shows, and from where.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+struct Key {
+    layouts: u64,
+    group: Group,
+    kind: u16,
+    look: u64,
+    detail: [u32; 5],
+    focal: u32,
+    turn: i16,
+    height: i16,
+    roll: i16,
+    size: i16,
+    /// Taken from the sun: the steps of its size there.
+    sun: Option<i16>,
+}
+
+/// A picture of a group, column by column.
+#[derive(Debug, Default)]
+struct Picture {
+    width: usize,
+    height: usize,
+    /// First row of each column with anything in it, and the one after the last.
+    spans: Vec<[u16; 2]>,
+    /// Which samples are covered (lower bits) and how far behind the group's middle (upper half, see [`Picture::unit`]).
+    depths: Vec<u32>,
+    /// Colour without the sun, and the sun's part.
+    colours: Vec<[u32; 2]>,
+    /// Metres of one step of the depths.
+    unit: f32,
+}
+
+impl Picture {
+    fn bytes(&self) -> usize {
+        self.spans.len() * size_of::<[u16; 2]>()
+            + self.depths.len() * size_of::<u32>()
+            + self.colours.len() * size_of::<[u32; 2]>()
+    }
+
+    /// Metres behind the group's middle.
+    #[inline(always)]
+    fn behind(&self, depth: u32) -> f32 {
+        ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * self.unit
+    }
+}
+
+const DEPTH_MIDDLE: i32 = 1 << 15;
+
+/// Pictures that are kept.
+#[derive(Debug, Default)]
+pub(super) struct Pictures {
+    places: HashMap<Key, u32>,
+    slots: Vec<Slot>,
+    free: Vec<u32>,
+    bytes: usize,
+    frame: u64,
+    light: Option<Light>,
+    missing: Vec<Shot>,
+}
+
+#[derive(Debug)]
+struct Slot {
+    key: Key,
+    used: u64,
+    picture: Picture,
+}
+
+/// What pictures are lit by.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Light {
+    sun: Option<[f32; 8]>,
+    sky: [Vec3; 3],
+    per_haze: f32,
+}
+
+impl Light {
+    fn of(lighting: &Lighting<'_>) -> Self {
+        let (tone, per_haze) = lighting.haze;
+        let sun = lighting.sun.map(|sun| {
+            let [x, y, z] = lighting.towards_sun.to_array();
+            let [r, g, b] = sun.colour.vec().to_array();
+            [x, y, z, r, g, b, sun.power, f32::from(u8::from(lighting.shadows()))]
+        });
+        Self { sun, sky: [lighting.ambient, lighting.bounce, tone], per_haze }
+    }
+}
+
+/// A picture that is to be taken.
+#[derive(Debug, Clone, Copy)]
+struct Shot {
+    key: Key,
+    slot: u32,
+    source: u16,
+    /// Where it is seen from and how large, about the group's middle.
+    view: View,
+    camera: View,
+    /// Depth of the middle, m.
+    middle: f32,
+    /// Greatest distance of anything from the middle, m.
+    reach: f32,
+    most_slope: f32,
+}
+
+/// A group on the screen.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Blit {
+    slot: u32,
+    /// Left and upper edge of its picture, pixels.
+    corner: [f32; 2],
+    /// Pixels of the picture for one of the screen.
+    per: [f32; 2],
+    /// Depth of its middle, m.
+    depth: f32,
+    /// Greatest nearness of anything in it.
+    nearest: f32,
+    /// First and last column, first and last row that it can touch.
+    extent: [i32; 4],
+}
+
+impl Pictures {
+    /// Starts a frame: what was lit otherwise is of no use, and of what is kept not too much may be.
+    pub(super) fn start(&mut self, list: &DrawList<'_>) {
+        if list.groups().next().is_none() {
+            return;
+        }
+        let light = Light::of(&list.lighting);
+        if self.light != Some(light) {
+            *self = Self { light: Some(light), frame: self.frame, ..Self::default() };
+        }
+        self.frame += 1;
+        if self.bytes > KEPT {
+            let mut old: Vec<(u64, u32)> =
+                self.places.values().map(|&slot| (self.slots[slot as usize].used, slot)).collect();
+            old.sort_unstable();
+            for (_, slot) in old {
+                if self.bytes <= KEPT / 4 * 3 {
+                    break;
+                }
+                let gone = &mut self.slots[slot as usize];
+                self.bytes -= gone.picture.bytes();
+                gone.picture = Picture::default();
+                self.places.remove(&gone.key);
+                self.free.push(slot);
+            }
+        }
+    }
+
+    /// The groups that a view sees, nearest first, each with its picture; those that are missing are taken. For the sun's view, the camera and
+    /// how far slanting surfaces are moved off at most.
+    pub(super) fn find(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        sun: Option<(&View, f32)>,
+        level: Level,
+        blits: &mut Vec<Blit>,
+        meter: &mut Meter,
+    ) {
+        blits.clear();
+        let mut drawn = 0;
+        for (source, groups) in list.groups() {
+            let before = blits.len();
+            self.find_of(list, view, sun, source, &groups, blits);
+            drawn += u64::from(blits.len() > before);
+        }
+        if blits.is_empty() {
+            return;
+        }
+        blits.sort_unstable_by(|a, b| b.nearest.total_cmp(&a.nearest).then(a.slot.cmp(&b.slot)));
+        let missing = std::mem::take(&mut self.missing);
+        let taken: Vec<Picture> =
+            missing.par_iter().map(|shot| dispatch!(level, simd => shot.take(simd, list))).collect();
+        for (shot, picture) in missing.iter().zip(taken) {
+            self.bytes += picture.bytes();
+            self.slots[shot.slot as usize].picture = picture;
+        }
+        meter.add(Counter::GroupMisses, missing.len() as u64);
+        meter.add(Counter::GroupHits, (blits.len() - missing.len()) as u64);
+        self.missing = missing;
+        self.missing.clear();
+        if sun.is_none() {
+            meter.add(Counter::DrawCalls, drawn);
+            meter.add(Counter::Instances, blits.len() as u64);
+            meter.add(Counter::GroupBytes, self.bytes as u64);
+        }
+    }
+
+    fn find_of(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        sun: Option<(&View, f32)>,
+        source: usize,
+        groups: &Groups<'_>,
+        blits: &mut Vec<Blit>,
+    ) {
+        let look = list.sources[source].look;
+        let [low, high] = groups.layouts.reach().map(Vec3::from);
+        if !low.cmple(high).all() {
+            return;
+        }
+        // About the middle of all that a group can reach.
+        let (anchor, half) = ((low + high) * 0.5, (high - low) * 0.5);
+        let reach = half.length();
+        let camera = sun.map_or(view, |(camera, _)| camera);
+        let detail = look.detail;
+        let detail = [detail.reach, detail.edge, detail.thin_below, detail.coarse_below, detail.density]
+            .map(f32::to_bits);
+        let most_slope = sun.map_or(0.0, |(_, most)| most);
+        for placed in groups.placed {
+            let middle = Vec3::from(placed.middle) + anchor;
+            let bounds = Bounds { low: (middle - half).to_array(), high: (middle + half).to_array() };
+            if bounds.distance(camera.eye) > look.detail.reach || !view.sees(&bounds) {
+                continue;
+            }
+            let Some(side) = Side::of(camera, middle) else { continue };
+            let local = view.local(middle);
+            if local.z <= view.near() {
+                continue;
+            }
+            let scale = view.scale(local.z);
+            let sun_size = view.level.then(|| step(scale));
+            let key = Key {
+                layouts: groups.layouts.key(),
+                group: placed.group,
+                kind: groups.kind as u16,
+                look: look.key,
+                detail,
+                focal: camera.focal.to_bits(),
+                turn: side.turn,
+                height: side.height,
+                roll: side.roll,
+                size: side.size,
+                sun: sun_size,
+            };
+            let own = side.view(camera);
+            let (own, drawn_scale) = match sun_size {
+                Some(size) => {
+                    let focal = SIZES.powi(i32::from(size));
+                    let away = view.forward * (reach * 2.0 + 1.0);
+                    (View { eye: -away, focal, ..*view }, focal)
+                }
+                None => (own, SIZES.powi(i32::from(side.size))),
+            };
+            let eye_to_middle = own.eye.dot(own.forward).abs();
+            let Some([w, h]) = frame(&own, half) else { continue };
+            let slot = match self.places.get(&key) {
+                Some(&slot) => slot,
+                None => {
+                    let Ok(size) = ImageSize::new(w as u32, h as u32) else { continue };
+                    let slot = self.free.pop().unwrap_or(self.slots.len() as u32);
+                    let fresh = Slot { key, used: 0, picture: Picture::default() };
+                    if slot as usize == self.slots.len() {
+                        self.slots.push(fresh);
+                    } else {
+                        self.slots[slot as usize] = fresh;
+                    }
+                    self.places.insert(key, slot);
+                    let (own, seen_from) = (View { size, ..own }, side.view(camera));
+                    self.missing.push(Shot {
+                        key,
+                        slot,
+                        source: source as u16,
+                        view: View { eye: own.eye + anchor, ..own },
+                        camera: View { eye: seen_from.eye + anchor, ..seen_from },
+                        middle: eye_to_middle,
+                        reach,
+                        most_slope,
+                    });
+                    slot
+                }
+            };
+            self.slots[slot as usize].used = self.frame;
+            let at = view.screen(local);
+            // Away from the middle of the picture all is drawn out sideways, as on any plane that is not square to the ray.
+            let wide = if view.level { 1.0 } else { local.x.hypot(local.z) / local.z };
+            let per = [drawn_scale / (scale * wide), drawn_scale / scale];
+            let size = [w as f32 / per[0], h as f32 / per[1]];
+            let corner = [at.x - size[0] * 0.5, at.y - size[1] * 0.5];
+            let last = |axis: usize| (corner[axis] + size[axis]).ceil() as i32;
+            let nearest = if view.level { reach - local.z } else { 1.0 / (local.z - reach).max(NEAR) };
+            blits.push(Blit {
+                slot,
+                corner,
+                per,
+                depth: local.z,
+
+                nearest,
+                extent: [corner[0].floor() as i32, last(0), corner[1].floor() as i32, last(1)],
+            });
+        }
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        self.bytes
+    }
+}
+
+/// The step of a size.
+fn step(scale: f32) -> i16 {
+    (libm::logf(scale) / libm::logf(SIZES)).round() as i16
+}
+
+/// The side that something is seen from, in steps.
+#[derive(Debug, Clone, Copy)]
+struct Side {
+    turn: i16,
+    height: i16,
+    roll: i16,
+    size: i16,
+}
+
+impl Side {
+    /// None for what is not before the camera.
+    fn of(camera: &View, middle: Vec3) -> Option<Self> {
+        let local = camera.local(middle);
+        // What lies beside the camera can still throw a shadow into the picture.
+        let depth = local.z.abs().max(local.length() * 0.25);
+        let towards = (middle - camera.eye).try_normalize()?;
+        let turn = libm::atan2f(towards.x, towards.z) * (TURNS / std::f32::consts::TAU);
+        let height = libm::asinf(towards.y.clamp(-1.0, 1.0)) * (HEIGHTS / std::f32::consts::FRAC_PI_2);
+        // How upright things stand in the picture there.
+        let up = Vec2::new(camera.right.y, camera.up.y)
+            - Vec2::new(local.x, local.y) / depth * camera.forward.y * f32::from(u8::from(local.z > 0.0));
+        let roll = libm::atan2f(up.x, up.y) * (ROLLS / std::f32::consts::TAU);
+        Some(Self {
+            turn: turn.round() as i16,
+            height: height.round() as i16,
+            roll: if up.length_squared() > 1e-3 { roll.round() as i16 } else { 0 },
+            size: step(camera.focal / depth),
+        })
+    }
+
+    /// A view like the camera's of the origin from this side, of a picture without a size.
+    fn view(self, camera: &View) -> View {
+        let turn = f32::from(self.turn) * (std::f32::consts::TAU / TURNS);
+        let height = f32::from(self.height) * (std::f32::consts::FRAC_PI_2 / HEIGHTS);
+        let (sin, cos) = libm::sincosf(turn);
+        let (rise, level) = libm::sincosf(height);
+        let forward = Vec3::new(sin * level, rise, cos * level);
+        let right = Vec3::new(-cos, 0.0, sin);
+        // Turned about the ray, so that upright things stand as aslant as they do there.
+        let roll = Quat::from_axis_angle(-forward, f32::from(self.roll) * (std::f32::consts::TAU / ROLLS));
+        let (right, up) = (roll * right, roll * right.cross(forward));
+        let eye = forward * -(camera.focal / SIZES.powi(i32::from(self.size)));
+        View { eye, right, up, forward, ..*camera }
+    }
+}
+
+/// Pixels across and down that hold a box about the origin, which is in their middle.
+fn frame(view: &View, half: Vec3) -> Option<[usize; 2]> {
+    let mut most = Vec2::ZERO;
+    for corner in 0..8 {
+        let sign = |bit: i32| if corner >> bit & 1 == 0 { -1.0 } else { 1.0 };
+        let d = Vec3::new(sign(0), sign(1), sign(2)) * half - view.eye;
+        let depth = d.dot(view.forward);
+        if depth <= view.near() {
+            return None;
+        }
+        most = most.max(Vec2::new(d.dot(view.right), d.dot(view.up)).abs() * view.scale(depth));
+    }
+    let side = |half: f32| (((half + 2.0) * 2.0).min(MOST_SIDE) as usize).next_multiple_of(LANES);
+    Some([side(most.x), side(most.y)])
+}
+
+/// What taking a picture needs, kept on each thread.
+#[derive(Debug, Default)]
+struct Desk {
+    projected: Projected,
+    near: Vec<f32>,
+    base: Vec<u32>,
+    sun: Vec<u32>,
+}
+
+thread_local! {
+    static DESK: RefCell<Desk> = RefCell::default();
+}
+
+impl Shot {
+    /// Takes the picture: draws the layout's blades one by one into samples of its own.
+    #[inline(always)]
+    fn take<S: Simd>(&self, simd: S, list: &DrawList<'_>) -> Picture {
+        let mut desk = DESK.take();
+        let picture = self.take_at(simd, list, &mut desk);
+        DESK.set(desk);
+        picture
+    }
+
+    #[inline(always)]
+    fn take_at<S: Simd>(&self, simd: S, list: &DrawList<'_>, desk: &mut Desk) -> Picture {
+        let source = &list.sources[usize::from(self.source)];
+        let (look, Some(groups)) = (source.look, source.instances.groups) else { return Picture::default() };
+        let Group { layout, .. } = self.key.group;
+        let (Some(columns), Some(lean)) =
+            (groups.layouts.columns(layout), groups.layouts.lean(self.key.group))
+        else {
+            return Picture::default();
+        };
+        let Ok(instances) = Instances::blades(columns, 0.0).leaning(lean) else { return Picture::default() };
+        let (first, count) = groups.layouts.of_kind(layout, groups.kind);
+        let run = Run { source: 0, first, count, sorted: false, vertices: 0 };
+        let batch = Batch {
+            first_run: 0,
+            runs: 1,
+            count,
+            why: Break::First,
+            layer: look.layer,
+            solid: true,
+            far_to_near: false,
+        };
+        let alone = DrawList {
+            sources: smallvec![Source { instances, look }],
+            batches: &[batch],
+            runs: &[run],
+            order: &[],
+            vertices: &[],
+            lighting: Lighting { lights: &[], ..list.lighting },
+            technique: Technique::Instanced,
+            time: list.time,
+        };
+        let from_sun = self.key.sun.is_some();
+        let shaded = !from_sun && list.lighting.shadows();
+        let size = self.view.size;
+        let (width, height) = (size.width(), size.height());
+        let per_pixel = if from_sun { 1 } else { SAMPLES };
+        let Desk { projected, near, base, sun } = desk;
+        near.clear();
+        near.resize(width * height * per_pixel, if from_sun { f32::NEG_INFINITY } else { 0.0 });
+        let coloured = if from_sun { 0 } else { near.len() };
+        base.clear();
+        base.resize(coloured, EMPTY);
+        sun.clear();
+        sun.resize(coloured, 0);
+        let grid = Grid::new(size, [6, 10]);
+        let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
+        let scope = Scope { seen, grid: &grid, tag: Tag::Source };
+        let mut samples = Samples {
+            near: &mut near[..],
+            base: &mut base[..],
+            sun: &mut sun[..],
+            x: 0,
+            y: 0,
+            width,
+            height,
+            samples: per_pixel,
+            spans: Default::default(),
+            most_slope: self.most_slope,
+        };
+        for skip in (0..count).step_by(CHUNK) {
+            let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
+            projected.chunk(simd, &scope, start);
+            for strip in &projected.strips.kept {
+                let style = Style::of(&alone, strip.label, shaded);
+                samples.strip(
+                    simd,
+                    strip,
+                    &if from_sun { Style::casting(&alone, strip.label) } else { style },
+                );
+            }
+            for facet in &projected.facets.kept {
+                let style = Style::of(&alone, facet.label, shaded);
+                samples.facet(
+                    simd,
+                    facet,
+                    &if from_sun { Style::casting(&alone, facet.label) } else { style },
+                );
+            }
+        }
+        self.keep(width, height, near, base, sun)
+    }
+
+    /// What is kept of the samples.
+    fn keep(&self, width: usize, height: usize, near: &[f32], base: &[u32], sun: &[u32]) -> Picture {
+        let from_sun = self.key.sun.is_some();
+        let samples = if from_sun { 1 } else { SAMPLES };
+        let mut picture = Picture {
+            width,
+            height,
+            spans: Vec::with_capacity(width),
+            depths: Vec::with_capacity(width * height),
+            colours: Vec::with_capacity(if from_sun { 0 } else { width * height }),
+            // Slanting surfaces may have been moved off.
+            unit: (self.reach + self.most_slope) / 32_000.0,
+        };
+        let mut put = |mask: u32, depth: f32| {
+            let behind =
+                ((depth - self.middle) / picture.unit).clamp(-32_000.0, 32_000.0) as i32 + DEPTH_MIDDLE;
+            picture.depths.push((behind as u32) << 16 | mask);
+        };
+        for column in 0..width {
+            let (mut first, mut after) = (height, 0);
+            for row in 0..height {
+                let at = (column * height + row) * samples;
+                if from_sun {
+                    let near = near[at];
+                    let met = near.is_finite();
+                    put(u32::from(met), if met { -near } else { self.middle });
+                    if met {
+                        (first, after) = (first.min(row), row + 1);
+                    }
+                    continue;
+                }
+                let (mut mask, mut many, mut depth) = (0, 0.0f32, 0.0);
+                let (mut own, mut sunny) = (Vec3::ZERO, Vec3::ZERO);
+                for nth in 0..SAMPLES {
+                    if base[at + nth] != EMPTY {
+                        mask |= 1 << nth;
+                        many += 1.0;
+                        depth += 1.0 / near[at + nth];
+                        own += Vec3::from(unpack(base[at + nth]));
+                        sunny += Vec3::from(unpack(sun[at + nth]));
+                    }
+                }
+                let per = if many > 0.0 { 1.0 / many } else { 0.0 };
+                put(mask, if many > 0.0 { depth * per } else { self.middle });
+                picture.colours.push([pack((own * per).to_array()), pack((sunny * per).to_array())]);
+                if many > 0.0 {
+                    (first, after) = (first.min(row), row + 1);
+                }
+            }
+            picture.spans.push(if first < after { [first as u16, after as u16] } else { [0; 2] });
+        }
+        picture
+    }
+}
+
+/// Added to nearness: nothing where a sample is covered, so much that nothing is nearer where it is not.
+const COVERED: [[f32; SAMPLES]; 1 << SAMPLES] = {
+    let mut all = [[f32::NEG_INFINITY; SAMPLES]; 1 << SAMPLES];
+    let mut mask = 0;
+    while mask < 1 << SAMPLES {
+        let mut nth = 0;
+        while nth < SAMPLES {
+            if mask >> nth & 1 == 1 {
+                all[mask][nth] = 0.0;
+            }
+            nth += 1;
+        }
+        mask += 1;
+    }
+    all
+};
+
+impl Blit {
+    /// Columns of a tile that it touches, first and last; none where it touches none of the tile.
+    #[inline(always)]
+    fn columns(&self, [x, y, w, h]: [i32; 4]) -> Option<[i32; 2]> {
+        let [i0, i1, j0, j1] = self.extent;
+        let inside = i0 < x + w && i1 >= x && j0 < y + h && j1 >= y;
+        inside.then(|| [i0.max(x), i1.min(x + w - 1)])
+    }
+
+    /// The column of the picture that one of the screen shows, and the rows of the screen, first and last, that it fills there.
+    #[inline(always)]
+    fn rows(&self, picture: &Picture, column: i32, [y, h]: [i32; 2]) -> Option<(usize, [i32; 2])> {
+        let from = (column as f32 + 0.5 - self.corner[0]) * self.per[0];
+        if !(from >= 0.0 && from < picture.width as f32) {
+            return None;
+        }
+        let from = from as usize;
+        let [first, after] = picture.spans[from];
+        if first == after {
+            return None;
+        }
+        let row = |at: u16| self.corner[1] + f32::from(at) / self.per[1] - 0.5;
+        let rows = [(row(first).ceil() as i32).max(y), (row(after).ceil() as i32 - 1).min(y + h - 1)];
+        (rows[0] <= rows[1]).then_some((from, rows))
+    }
+
+    /// The row of the picture that one of the screen shows.
+    #[inline(always)]
+    fn row(&self, row: i32) -> f32 {
+        (row as f32 + 0.5 - self.corner[1]) * self.per[1]
+    }
+
+    /// Draws it into a tile of a shadow map.
+    pub(super) fn cast(&self, pictures: &Pictures, near: &mut [f32], place: [i32; 4]) {
+        let [x, y, _, h] = place;
+        let Some([first, last]) = self.columns(place) else { return };
+        let picture = &pictures.slots[self.slot as usize].picture;
+        for column in first..=last {
+            let Some((from, [top, bottom])) = self.rows(picture, column, [y, h]) else { continue };
+            let depths = &picture.depths[from * picture.height..][..picture.height];
+            let texels = &mut near[((column - x) * h) as usize..][..h as usize];
+            for row in top..=bottom {
+                let Some(&depth) = depths.get(self.row(row) as usize) else { continue };
+                let texel = &mut texels[(row - y) as usize];
+                if depth & 1 == 1 {
+                    *texel = texel.max(-(self.depth + picture.behind(depth)));
+                }
+            }
+        }
+    }
+}
+
+/// Groups that are drawn before the cells are looked at anew.
+const PATIENCE: usize = 4;
+
+thread_local! {
+    static CELLS: RefCell<Vec<f32>> = const { RefCell::new(Vec::new()) };
+}
+
+impl Samples<'_> {
+    /// Draws groups, which come nearest first.
+    #[inline(always)]
+    pub(super) fn groups<S: Simd>(&mut self, simd: S, pictures: &Pictures, blits: &[Blit]) {
+        if blits.is_empty() {
+            return;
+        }
+        let mut cells = CELLS.take();
+        self.look_at_cells(simd, &mut cells);
+        let place = [self.x, self.y, self.width as i32, self.height as i32];
+        let mut drawn = 0;
+        for blit in blits {
+            let Some(columns) = blit.columns(place) else { continue };
+            let [i0, i1, j0, j1] = blit.extent.map(|at| at as f32);
+            if self.hides(&cells, [i0, j0, i1 + 1.0, j1 + 1.0], blit.nearest) {
+                continue;
+            }
+            self.blit(simd, &pictures.slots[blit.slot as usize].picture, blit, columns);
+            drawn += 1;
+            if drawn % PATIENCE == 0 {
+                self.look_at_cells(simd, &mut cells);
+            }
+        }
+        CELLS.set(cells);
+    }
+
+    #[inline(always)]
+    fn blit<S: Simd>(&mut self, simd: S, picture: &Picture, blit: &Blit, [first, last]: [i32; 2]) {
+        if picture.depths.is_empty() {
+            return;
+        }
+        let (y, height) = (self.y, self.height as i32);
+        let stride = self.height * SAMPLES / LANES;
+        let (nears, _) = self.near.as_chunks_mut::<LANES>();
+        let (bases, _) = self.base.as_chunks_mut::<LANES>();
+        let (suns, _) = self.sun.as_chunks_mut::<LANES>();
+        let per_depth = 1.0 / blit.depth;
+        let unit = picture.unit * per_depth;
+        for column in first..=last {
+            let Some((from, [top, bottom])) = blit.rows(picture, column, [y, height]) else { continue };
+            let depths = &picture.depths[from * picture.height..][..picture.height];
+            let colours = &picture.colours[from * picture.height..][..picture.height];
+            let column = (column - self.x) as usize * stride;
+            for pair in (top - y) / 2..=(bottom - y) / 2 {
+                let row = blit.row(y + pair * 2);
+                let rows = [row, row + blit.per[1]];
+                let own = |at: f32| {
+                    let inside = at >= 0.0 && at < picture.height as f32;
+                    if inside { at as usize } else { usize::MAX }
+                };
+                let [upper, lower] = rows.map(own);
+                let (a, b) =
+                    (depths.get(upper).copied().unwrap_or(0), depths.get(lower).copied().unwrap_or(0));
+                if (a | b) & 15 == 0 {
+                    continue;
+                }
+                // 1/(depth + behind), to the third power of the quotient.
+                let near = |depth: u32| {
+                    let x = ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * unit;
+                    per_depth * (1.0 - x * (1.0 - x))
+                };
+                let lanes =
+                    |depth: u32| f32x4::load_array(simd, COVERED[(depth & 15) as usize]) + near(depth);
+                let near: f32x8<S> = lanes(a).combine(lanes(b));
+                let at = column + pair as usize;
+                let Some(slot) = nears.get_mut(at) else { break };
+                let kept = f32x8::load_array(simd, *slot);
+                let met = near.simd_gt(kept);
+                if !met.any_true() {
+                    continue;
+                }
+                met.select(near, kept).store_slice(slot);
+                let colour = |at: usize| colours.get(at).copied().unwrap_or([0; 2]);
+                let (a, b) = (colour(upper), colour(lower));
+                let both = |part: usize| -> u32x8<S> {
+                    u32x4::splat(simd, a[part]).combine(u32x4::splat(simd, b[part]))
+                };
+                met.select(both(0), u32x8::load_array(simd, bases[at])).store_slice(&mut bases[at]);
+                met.select(both(1), u32x8::load_array(simd, suns[at])).store_slice(&mut suns[at]);
+            }
+        }
+    }
+}
