@@ -1,15 +1,13 @@
 //! Blades: against the closed form of a damped spring, against any wind and step, and square by square.
 
+mod common;
+
+use common::with;
 use frolic_core::{
     AreaSpec, AroundSpec, BladeMotion, BladeSpec, Blades, Counter, MOST_LEAN, Meter, On, PatternSpec,
     PlacementSpec, PusherSpec, Span, TearSpec, Weather, World, WorldSpec, blade_curve, curve_length,
 };
 use proptest::prelude::*;
-
-fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
-    change(&mut it);
-    it
-}
 
 fn field(side: f32) -> BladeSpec {
     let blue = PatternSpec::BlueNoise { distance: 0.0 };

@@ -1,15 +1,13 @@
 //! Placements against plain, slow ways to find the same, and against what they promise.
 
+mod common;
+
+use common::with;
 use frolic_core::{
     AreaSpec, ClumpSpec, EachSpec, Form, Forms, On, PatternSpec, PlacedColumns, Placement, PlacementSpec,
     Plane, SieveBy, SieveSpec, Span, Surface, TerrainSpec,
 };
 use proptest::prelude::*;
-
-fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
-    change(&mut it);
-    it
-}
 
 fn ground(pattern: PatternSpec) -> PlacementSpec {
     PlacementSpec::new(On::Ground(pattern))

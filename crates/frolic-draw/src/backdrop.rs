@@ -177,6 +177,7 @@ pub(crate) struct Backdrop {
 }
 
 /// One tile of a backdrop.
+#[derive(Debug, Clone, Copy)]
 pub(crate) struct BackdropTile<'a> {
     pub(crate) rows: &'a [Row],
     /// What the sun adds where no shadow falls.

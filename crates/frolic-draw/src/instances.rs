@@ -1,6 +1,6 @@
 //! Instances of one population: columns that drawing borrows.
 
-use frolic_core::{BladeColumns, Group, Layouts, ParticleColumns, SpecError, blade_curve};
+use frolic_core::{BladeColumns, Blades, Group, Layouts, ParticleColumns, SpecError, blade_curve};
 
 use glam::Vec3;
 
@@ -72,6 +72,18 @@ pub struct PlacedGroup {
     pub middle: [f32; 3],
     /// What it shows.
     pub group: Group,
+}
+
+impl PlacedGroup {
+    /// The squares of a population that are groups, of those in view.
+    pub fn all_of(blades: &Blades) -> impl Iterator<Item = Self> {
+        let side = blades.spec().chunk;
+        blades.chunks().iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
+            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
+            let height = blades.columns().py()[chunk.first as usize];
+            Some(Self { middle: [x, height, z], group: chunk.group? })
+        })
+    }
 }
 
 /// Groups of one kind of blades.

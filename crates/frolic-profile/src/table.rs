@@ -183,11 +183,12 @@ impl Profile {
     fn sameness(&self) -> Option<String> {
         if let Some(other) = self.other_picture() {
             return Some(format!(
-                "the picture of {} is another: {:.1} % of pixels differ from {}'s, by up to {} of 255",
+                "the picture of {} is another: {:.1} % of pixels differ from {}'s, by up to {} of 255, on average by {:.1}",
                 cut(&other.variant, 30),
                 other.share * 100.0,
                 cut(&self.variants.first()?.name, 30),
                 other.largest,
+                other.mean,
             ));
         }
         let largest = self.pictures.iter().map(|picture| picture.largest).max()?;

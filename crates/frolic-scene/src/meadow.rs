@@ -58,12 +58,7 @@ impl Meadow {
             }
         }
         self.placed.clear();
-        let side = self.blades.spec().chunk;
-        self.placed.extend(self.blades.chunks().iter().filter(|chunk| chunk.seen).filter_map(|chunk| {
-            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
-            let group = chunk.group?;
-            Some(PlacedGroup { middle: [x, self.blades.columns().py()[chunk.first as usize], z], group })
-        }));
+        self.placed.extend(PlacedGroup::all_of(&self.blades));
     }
 
     /// Whether squares that can be drawn as groups are.

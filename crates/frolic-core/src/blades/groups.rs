@@ -32,7 +32,7 @@ pub struct GroupSpec {
     pub layouts: u32,
     /// States of the wind, 1 to 64. Default 12.
     pub wind_states: u32,
-    /// Squares nearer than this are always drawn blade by blade, m, 1 to 1e6. Default 12.
+    /// Squares nearer than this are always drawn blade by blade, m, 1 and the side of a square to 1e6. Default 12.
     pub beyond: f32,
 }
 
@@ -53,10 +53,12 @@ impl GroupSpec {
         Self { beyond, ..self }
     }
 
-    pub(super) fn check(&self) -> Result<(), SpecError> {
+    /// `side` of the squares, m.
+    pub(super) fn check(&self, side: f32) -> Result<(), SpecError> {
         within("layouts", self.layouts as f32, 1.0, 256.0, "layouts")?;
         within("wind_states", self.wind_states as f32, 1.0, 64.0, "states")?;
-        within("beyond", self.beyond, 1.0, 1e6, "m")
+        // A square that the camera stands in, or nearly, has no side that it is seen from.
+        within("beyond", self.beyond, side.max(1.0), 1e6, "m")
     }
 
     pub(super) fn repeat(&self, side: f32, seed: u32) -> Repeat {

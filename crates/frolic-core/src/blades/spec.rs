@@ -198,7 +198,7 @@ impl BladeSpec {
             within("endless.most_new", around.most_new as f32, 1.0, 1e8, "blades")?;
         }
         if let Some(groups) = &self.groups {
-            groups.check().map_err(|error| error.under("groups"))?;
+            groups.check(self.chunk).map_err(|error| error.under("groups"))?;
         }
         if let Some(tear) = &self.tear {
             within("tear.above_degrees", tear.above_degrees, 1.0, over, "degrees")?;

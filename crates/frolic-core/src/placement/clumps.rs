@@ -112,7 +112,7 @@ impl ClumpSpec {
                 if left <= 0.0 {
                     continue;
                 }
-                let weight = libm::powf(left, power);
+                let weight = libm::expf(power * libm::logf(left));
                 let [size, bend, stiffness] = hash3(key.0, key.1, self.seed ^ CLUMP_SEED ^ 0x55).map(unit);
                 let [tint, ..] = hash3(key.0, key.1, self.seed ^ CLUMP_SEED ^ 0xaa).map(unit);
                 let (sin, cos) = libm::sincosf(turn * TAU);

@@ -29,7 +29,7 @@ pub use ground::{Footing, Terrain, TerrainSpec};
 pub use patterns::PatternSpec;
 use patterns::{MOST_DENSITY, Pattern};
 pub(crate) use repeat::Repeat;
-use repeat::Spot;
+use repeat::{Layout, Spot};
 pub use sieve::{Sieve, SieveBy, SieveSpec};
 
 use crate::columns::columns;
@@ -368,8 +368,9 @@ struct Layer {
     kinds: Vec<f32>,
     /// Those whose own number is below it are put.
     threshold: f32,
-    /// Squares of ground that are the same, if any are.
+    /// Squares of ground that are the same, if any are, and what lies on them.
     repeat: Option<Repeat>,
+    layouts: Vec<Layout>,
 }
 
 #[derive(Debug, Clone)]
@@ -525,6 +526,7 @@ impl Layer {
             kinds,
             threshold: 1.0,
             repeat,
+            layouts: Vec::new(),
         };
         layer.places = match &spec.on {
             On::Mesh { form } => {
@@ -551,11 +553,11 @@ impl Layer {
                 return Err(SpecError::new("density", problem, "write elements a square metre"));
             }
             most(area * f64::from(self.spec.density))?;
-            self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+            self.lay(pattern.build(self.spec.density, self.seed));
             return Ok(self);
         };
         most(f64::from(count))?;
-        self.places = Places::Pattern(pattern.build(self.spec.density, self.seed));
+        self.lay(pattern.build(self.spec.density, self.seed));
         if count == 0 {
             self.threshold = 0.0;
             return Ok(self);
@@ -572,7 +574,7 @@ impl Layer {
             let mut density = f64::from(count) / (area * through);
             for nth in 0..6 {
                 density *= if nth == 0 { 1.01 + 3.0 / f64::from(count).sqrt() } else { 1.25 };
-                self.places = Places::Pattern(pattern.build(density.min(most) as f32, self.seed));
+                self.lay(pattern.build(density.min(most) as f32, self.seed));
                 numbers = self.numbers();
                 if density >= most || numbers.len() >= count as usize {
                     break;
@@ -602,26 +604,33 @@ impl Layer {
         (0..SIDE).into_par_iter().map(row).sum::<f64>() / (SIDE * SIDE) as f64
     }
 
-    /// Where the layout of a place lies, if squares share layouts.
-    fn home(&self, at: [f32; 2]) -> [f32; 2] {
-        self.repeat.map_or(at, |repeat| repeat.home(at))
+    /// Takes on a pattern.
+    fn lay(&mut self, pattern: Pattern) {
+        if let Some(repeat) = self.repeat {
+            self.layouts = repeat.layouts(&pattern, |home| self.clump(home));
+        }
+        self.places = Places::Pattern(pattern);
     }
 
     /// Calls `put` with each spot of the pattern in a rectangle.
     fn spots(&self, pattern: &Pattern, low: [f32; 2], high: [f32; 2], mut put: impl FnMut(Spot)) {
         match self.repeat {
-            Some(repeat) => repeat.within(pattern, low, high, put),
-            None => pattern.within(low, high, |(at, id)| put(Spot { at, home: at, id })),
+            Some(repeat) => repeat.within(&self.layouts, low, high, put),
+            None => pattern.within(low, high, |(at, id)| put(Spot { at, id, clump: None })),
         }
     }
 
     /// The share that stands at a place, and the ground and clump there.
     fn share(&self, at: [f32; 2]) -> (f32, Option<Footing>, Option<Clump>) {
-        self.share_of(at, self.home(at))
+        self.share_of(at, None)
     }
 
-    /// The same of a place whose layout lies at `home`.
-    fn share_of(&self, [x, z]: [f32; 2], home: [f32; 2]) -> (f32, Option<Footing>, Option<Clump>) {
+    /// The same where the clump may be known.
+    fn share_of(
+        &self,
+        [x, z]: [f32; 2],
+        clump: Option<(f32, Option<Clump>)>,
+    ) -> (f32, Option<Footing>, Option<Clump>) {
         let footing = self.terrain.as_ref().map(|terrain| terrain.at(x, z));
         if footing == Some(None) {
             return (0.0, None, None);
@@ -631,7 +640,8 @@ impl Layer {
         if share <= 0.0 {
             return (0.0, footing, None);
         }
-        let (thinned, clump) = self.clump(home);
+        let home = || self.repeat.map_or([x, z], |repeat| repeat.home([x, z]));
+        let (thinned, clump) = clump.unwrap_or_else(|| self.clump(home()));
         (share * thinned, footing, clump)
     }
 
@@ -651,7 +661,7 @@ impl Layer {
                 let mut numbers = Vec::new();
                 self.spots(pattern, low, high, |spot| {
                     let [pass, number] = through(spot.id);
-                    if pass < self.share_of(spot.at, spot.home).0 {
+                    if pass < self.share_of(spot.at, spot.clump).0 {
                         numbers.push(number);
                     }
                 });
@@ -720,12 +730,12 @@ impl Layer {
     }
 
     /// What stands at a place of the pattern, if anything.
-    fn stand(&self, Spot { at, home, id }: Spot) -> Option<PlacedRow> {
+    fn stand(&self, Spot { at, id, clump }: Spot) -> Option<PlacedRow> {
         let [pass, number] = through(id);
         if number >= self.threshold {
             return None;
         }
-        let (share, footing, clump) = self.share_of(at, home);
+        let (share, footing, clump) = self.share_of(at, clump);
         if pass >= share {
             return None;
         }
@@ -742,15 +752,16 @@ impl Layer {
     }
 
     fn layout(&self, nth: u32, into: &mut PlacedColumns) {
-        let (Places::Pattern(pattern), Some(repeat)) = (&self.places, self.repeat) else { return };
-        repeat.layout(pattern, nth, |Spot { at: [px, pz], home, id }| {
-            let [pass, number] = through(id);
-            let (share, clump) = self.clump(home);
+        let (Some(repeat), Some(layout)) = (self.repeat, self.layouts.get(nth as usize)) else { return };
+        let half = repeat.side * 0.5;
+        for spot in layout {
+            let [pass, number] = through(spot.id);
+            let (share, clump) = spot.clump.unwrap_or((1.0, None));
             if number < self.threshold && pass < share {
-                let row = PlacedRow { px, pz, ..PlacedRow::UPRIGHT };
-                into.push(&self.dress(row, id, Vec3::Y, self.spec.each.square.unwrap_or(0.0), clump));
+                let row = PlacedRow { px: spot.at[0] - half, pz: spot.at[1] - half, ..PlacedRow::UPRIGHT };
+                into.push(&self.dress(row, spot.id, Vec3::Y, self.spec.each.square.unwrap_or(0.0), clump));
             }
-        });
+        }
     }
 
     fn on_form(&self, source: &Source, nth: u32) -> Option<PlacedRow> {

@@ -4,6 +4,9 @@
 //! a layout holds for every square that has it. Sieves and height maps still go by where a place really is, so squares at a path's edge
 //! differ.
 
+use rayon::prelude::*;
+
+use super::clumps::Clump;
 use super::patterns::Pattern;
 use crate::random::hash3;
 
@@ -22,11 +25,14 @@ pub(crate) struct Repeat {
 pub(super) struct Spot {
     /// x and z, m.
     pub(super) at: [f32; 2],
-    /// Where it is in its layout's own square, x and z, m.
-    pub(super) home: [f32; 2],
     /// Key of its random numbers.
     pub(super) id: u32,
+    /// The clump that it is in, where that is known: the share that clumps leave, and what is taken from it.
+    pub(super) clump: Option<(f32, Option<Clump>)>,
 }
+
+/// What lies on a square of a layout: spots from its least corner, with clumps that are known.
+pub(super) type Layout = Vec<Spot>;
 
 impl Repeat {
     /// Which layout a square has, counted in sides from the origin.
@@ -55,33 +61,46 @@ impl Repeat {
         [at[0] - here[0] + there[0], at[1] - here[1] + there[1]]
     }
 
+    /// All layouts of a pattern; `clump` tells of a place in a layout's own square.
+    pub(super) fn layouts(
+        &self,
+        pattern: &Pattern,
+        clump: impl Fn([f32; 2]) -> (f32, Option<Clump>) + Sync,
+    ) -> Vec<Layout> {
+        let of = |nth| {
+            let source = self.corner(self.source(nth));
+            let mut layout = Layout::new();
+            pattern.within(source, source.map(|at| at + self.side), |(home, id)| {
+                let at = [home[0] - source[0], home[1] - source[1]];
+                layout.push(Spot { at, id, clump: Some(clump(home)) });
+            });
+            layout
+        };
+        (0..self.layouts).into_par_iter().map(of).collect()
+    }
+
     /// Calls `put` with each place in a rectangle, least corner in, greatest out.
-    pub(super) fn within(&self, pattern: &Pattern, low: [f32; 2], high: [f32; 2], mut put: impl FnMut(Spot)) {
+    pub(super) fn within(
+        &self,
+        layouts: &[Layout],
+        low: [f32; 2],
+        high: [f32; 2],
+        mut put: impl FnMut(Spot),
+    ) {
         let (first, last) = (self.cell(low), self.cell(high));
         for z in first[1]..=last[1] {
             for x in first[0]..=last[0] {
                 let here = self.corner([x, z]);
                 let end = self.corner([x + 1, z + 1]).map(f32::next_down);
-                let source = self.corner(self.source(self.of([x, z])));
-                let to = source.map(|at| at + self.side);
-                pattern.within(source, to, |(home, id)| {
-                    let place = |axis: usize| (here[axis] + (home[axis] - source[axis])).min(end[axis]);
-                    let at = [place(0), place(1)];
+                let Some(layout) = layouts.get(self.of([x, z]) as usize) else { continue };
+                for spot in layout {
+                    let at = [(here[0] + spot.at[0]).min(end[0]), (here[1] + spot.at[1]).min(end[1])];
                     if at[0] >= low[0] && at[0] < high[0] && at[1] >= low[1] && at[1] < high[1] {
-                        put(Spot { at, home, id });
+                        put(Spot { at, ..*spot });
                     }
-                });
+                }
             }
         }
-    }
-
-    /// Calls `put` with each place of a layout, about the middle of its square.
-    pub(super) fn layout(&self, pattern: &Pattern, nth: u32, mut put: impl FnMut(Spot)) {
-        let source = self.corner(self.source(nth));
-        let half = self.side * 0.5;
-        pattern.within(source, source.map(|at| at + self.side), |(home, id)| {
-            put(Spot { at: [home[0] - source[0] - half, home[1] - source[1] - half], home, id });
-        });
     }
 }
 

@@ -5,6 +5,12 @@ use std::sync::OnceLock;
 
 use frolic_core::{BakeSpec, Form, Forms, Plane, Surface, World, WorldSpec};
 
+/// Something with a change: specs may get more fields.
+pub(crate) fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
+    change(&mut it);
+    it
+}
+
 /// A world without gravity.
 pub(crate) fn weightless() -> WorldSpec {
     let mut world = WorldSpec::default();

@@ -4,6 +4,8 @@
 //! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, so every
 //! element that throws a shadow into it is in it, whatever the count.
 
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
 use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, Stage, trace};
 use glam::Vec3;
@@ -14,7 +16,7 @@ use super::bin::{Bin, ChunkStart};
 use super::phase::{Phase, split};
 use super::project::{Scope, Tag};
 use super::solid::{Samples, Style};
-use super::tile::Grid;
+use super::tile::{Grid, LANES};
 use super::tiled::{Blit, Pictures};
 use crate::camera::View;
 use crate::image::ImageSize;
@@ -37,6 +39,54 @@ pub(super) struct Shadow {
     /// Chunks of solid things.
     chunks: Vec<usize>,
     blits: Vec<Blit>,
+}
+
+/// The sun's light at points of a picture: place and depth in the map are linear in the depth and in pixels times the depth.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Sunlight<'a> {
+    shadow: &'a Shadow,
+    /// Of column, row, and nearness to the sun: what each pixel across and down and each metre of depth adds, and what is there.
+    lines: [[f32; 4]; 3],
+}
+
+impl Sunlight<'_> {
+    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, m. Asked only of `wanted`; neighbours in a group of
+    /// `alike` lanes that are as deep as the one before share its answer.
+    #[inline(always)]
+    pub(super) fn at<S: Simd>(
+        &self,
+        simd: S,
+        x: f32x8<S>,
+        y: f32x8<S>,
+        depth: f32x8<S>,
+        wanted: [bool; LANES],
+        alike: usize,
+    ) -> [f32; LANES] {
+        let _ = simd;
+        // Loops, not closures: those would be compiled without the instruction set of `simd`.
+        let mut lines = [[0.0; LANES]; 3];
+        for (lanes, [ax, ay, a, c]) in lines.iter_mut().zip(self.lines) {
+            *lanes = ((x * ax + y * ay + a) * depth + c).to_array();
+        }
+        let [column, row, near] = lines;
+        let depth = depth.to_array();
+        let mut light = [1.0; LANES];
+        let mut before: Option<usize> = None;
+        for lane in 0..LANES {
+            if lane % alike == 0 {
+                before = None;
+            }
+            if !wanted[lane] {
+                continue;
+            }
+            light[lane] = match before {
+                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * 1e-3 => light[before],
+                _ => self.shadow.lit([column[lane], row[lane]], near[lane]),
+            };
+            before = Some(lane);
+        }
+        light
+    }
 }
 
 /// Texels that a slanting surface is moved away from the sun at most.
@@ -161,18 +211,59 @@ impl Shadow {
         let Some(view) = &self.view else { return 1.0 };
         let local = view.local(point);
         let at = view.screen(local) - 0.5;
-        let near = self.bias - local.z;
+        self.lit(at.to_array(), self.bias - local.z)
+    }
+
+    /// The light at points of a picture; none without a map.
+    pub(super) fn through(&self, view: &View) -> Option<Sunlight<'_>> {
+        let sun = self.view.as_ref()?;
+        let [cx, cy] = view.middle();
+        // The ray through pixel (x, y) is x times the first, y times the second, and the third, for each metre of depth.
+        let ray = [
+            view.right / view.focal,
+            -view.up / view.focal,
+            view.forward - view.right * (cx / view.focal) + view.up * (cy / view.focal),
+        ];
+        let from = view.eye - sun.eye;
+        let [sx, sy] = sun.middle();
+        let line = |axis: Vec3, scale: f32, add: f32| {
+            [
+                ray[0].dot(axis) * scale,
+                ray[1].dot(axis) * scale,
+                ray[2].dot(axis) * scale,
+                from.dot(axis) * scale + add,
+            ]
+        };
+        let lines = [
+            line(sun.right, sun.focal, sx - 0.5),
+            line(sun.up, -sun.focal, sy - 0.5),
+            line(sun.forward, -1.0, self.bias),
+        ];
+        Some(Sunlight { shadow: self, lines })
+    }
+
+    /// Share of the sun's light at a place of the map, pixels; the nearness to the sun that is compared. Beyond the map all is lit.
+    #[inline(always)]
+    fn lit(&self, at: [f32; 2], near: f32) -> f32 {
         let (w, h) = (self.grid.width, self.grid.height);
         // Written so that what is not a number is lit.
-        let within = at.x >= 0.0 && at.y >= 0.0 && at.x < (w - 1) as f32 && at.y < (h - 1) as f32;
+        let within = at[0] >= 0.0 && at[1] >= 0.0 && at[0] < (w - 1) as f32 && at[1] < (h - 1) as f32;
         if !within {
             return 1.0;
         }
-        let (x, y) = (at.x as usize, at.y as usize);
-        let (fx, fy) = (at.x - x as f32, at.y - y as f32);
-        let lit = |x: usize, y: usize| if self.tiles[self.grid.texel(x, y)] > near { 0.0 } else { 1.0 };
-        let upper = lit(x, y) * (1.0 - fx) + lit(x + 1, y) * fx;
-        let lower = lit(x, y + 1) * (1.0 - fx) + lit(x + 1, y + 1) * fx;
+        let (x, y) = (at[0] as usize, at[1] as usize);
+        let (fx, fy) = (at[0] - x as f32, at[1] - y as f32);
+        let first = self.grid.texel(x, y);
+        let [wide, high] = [self.grid.tile_width() - 1, self.grid.rows() - 1];
+        // Mostly all four are of one tile.
+        let (right, below, across) = if x & wide != wide && y & high != high {
+            (first + high + 1, first + 1, first + high + 2)
+        } else {
+            (self.grid.texel(x + 1, y), self.grid.texel(x, y + 1), self.grid.texel(x + 1, y + 1))
+        };
+        let lit = |at: usize| if self.tiles[at] > near { 0.0 } else { 1.0 };
+        let upper = lit(first) * (1.0 - fx) + lit(right) * fx;
+        let lower = lit(below) * (1.0 - fx) + lit(across) * fx;
         upper * (1.0 - fy) + lower * fy
     }
 

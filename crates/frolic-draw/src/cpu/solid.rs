@@ -711,59 +711,63 @@ impl Samples<'_> {
         view: &View,
         shadow: Option<&Shadow>,
     ) -> f32 {
-        if shadow.is_none() {
+        let Some(sunlight) = shadow.and_then(|shadow| shadow.through(view)) else {
             return self.resolve_unshadowed(simd, rows, depth);
-        }
+        };
         let mut nearest = f32::INFINITY;
-        for i in 0..self.width {
-            let mut skip = 0;
-            for j in 0..self.height {
-                let at = (i * self.height + j) * SAMPLES;
-                if j % LANES == 0 && self.untouched(simd, at) {
-                    skip = j + LANES;
-                }
-                if j < skip {
-                    continue;
-                }
-                let mut sum = Vec3::ZERO;
+        let places = Places::of(simd, SAMPLES);
+        let (one, zero, empty) =
+            (f32x8::splat(simd, 1.0), f32x8::splat(simd, 0.0), u32x8::splat(simd, EMPTY));
+        let pairs = self.height * SAMPLES / LANES;
+        let (nears, _) = self.near.as_chunks::<LANES>();
+        let (bases, _) = self.base.as_chunks_mut::<LANES>();
+        let (suns, _) = self.sun.as_chunks::<LANES>();
+        for (at, ((bases, nears), suns)) in bases.iter_mut().zip(nears).zip(suns).enumerate() {
+            let base = u32x8::load_array(simd, *bases);
+            let none = base.simd_eq(empty);
+            if none.all_true() {
+                continue;
+            }
+            let (i, j) = (at / pairs, at % pairs * 2);
+            let near = f32x8::load_array(simd, *nears);
+            // Samples of one surface share what they see of the sun, in the middle of their pixel.
+            let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
+            let y = places.middle + (self.y + j as i32) as f32;
+            let mut wanted = [false; LANES];
+            for lane in 0..LANES {
+                wanted[lane] = bases[lane] != EMPTY;
+            }
+            let lit = f32x8::load_array(simd, sunlight.at(simd, x, y, one / near, wanted, SAMPLES));
+            let (own, sun) = (unpack_lanes(base), unpack_lanes(u32x8::load_array(simd, *suns)));
+            let mut light = [[0.0; LANES]; 3];
+            for channel in 0..3 {
+                light[channel] = none.select(zero, own[channel] + sun[channel] * lit).to_array();
+            }
+            for (pixel, row) in rows[j..].iter_mut().take(2).enumerate() {
+                let from = pixel * SAMPLES;
                 let mut met = 0.0f32;
                 let mut close = 0.0f32;
-                let mut last: Option<(f32, f32)> = None;
-                for here in at..at + SAMPLES {
-                    let base = self.base[here];
-                    if base == EMPTY {
-                        continue;
+                for lane in from..from + SAMPLES {
+                    if wanted[lane] {
+                        met += 0.25;
+                        close = close.max(nears[lane]);
                     }
-                    met += 0.25;
-                    let near = self.near[here];
-                    close = close.max(near);
-                    sum += Vec3::from(unpack(base));
-                    if let Some(shadow) = shadow {
-                        // Samples of one surface share what they see of the sun.
-                        let lit = match last {
-                            Some((before, lit)) if (before - near).abs() <= near * 1e-3 => lit,
-                            _ => {
-                                let (x, y) =
-                                    ((self.x + i as i32) as f32 + 0.5, (self.y + j as i32) as f32 + 0.5);
-                                shadow.light_at(view.point(x, y, 1.0 / near))
-                            }
-                        };
-                        last = Some((near, lit));
-                        sum += Vec3::from(unpack(self.sun[here])) * lit;
-                    }
-                    self.base[here] = EMPTY;
                 }
-                if met > 0.0 {
-                    let row = &mut rows[j];
-                    for channel in 0..3 {
-                        row[channel][i] = row[channel][i] * (1.0 - met) + sum[channel] * 0.25;
-                    }
-                    if close > 0.0 {
-                        depth[j][i] = depth[j][i].min(1.0 / close);
-                        nearest = nearest.min(depth[j][i]);
-                    }
+                if met == 0.0 {
+                    continue;
+                }
+                for channel in 0..3 {
+                    let of = &light[channel];
+                    let sum = (of[from] + of[from + 1]) + (of[from + 2] + of[from + 3]);
+                    row[channel][i] = row[channel][i] * (1.0 - met) + sum * 0.25;
+                }
+                if close > 0.0 {
+                    let depth = &mut depth[j + pixel][i];
+                    *depth = depth.min(1.0 / close);
+                    nearest = nearest.min(*depth);
                 }
             }
+            *bases = [EMPTY; LANES];
         }
         nearest
     }
@@ -825,15 +829,11 @@ impl Samples<'_> {
         nearest
     }
 
-    /// Whether nothing was drawn to any sample of eight pixels.
+    /// Whether something solid covers all of a pixel, counted from the tile's first.
     #[inline(always)]
-    fn untouched<S: Simd>(&self, simd: S, at: usize) -> bool {
-        let mut all = u32x8::splat(simd, EMPTY);
-        let (eights, _) = self.base[at..].as_chunks::<LANES>();
-        for eight in eights.iter().take(SAMPLES) {
-            all &= u32x8::load_array(simd, *eight);
-        }
-        all.simd_eq(u32x8::splat(simd, EMPTY)).all_true()
+    pub(super) fn cover(&self, i: usize, j: usize) -> bool {
+        let at = (i * self.height + j) * SAMPLES;
+        self.base.get(at..at + SAMPLES).is_some_and(|samples| !samples.contains(&EMPTY))
     }
 
     /// Draws one transparent instance of solid pieces: its nearest surface alone, mixed in by its opacity. `bounds` is where it can be.

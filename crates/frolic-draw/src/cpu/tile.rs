@@ -262,9 +262,18 @@ impl RasterTile<'_, '_> {
             shadow,
             groups,
             pictures,
-            ..
+            first,
         } = self;
         let (width, height) = (grid.tile_width(), grid.rows());
+        let rect = grid.rect(nth);
+        let sunny = Sunny { behind, x, y, rect, shadow, view };
+        // What is solid mostly covers the ground: it is asked first, so that the sun on it is worked out only where it is seen.
+        let mut ground = first.then_some(sunny);
+        if let Some(ground) = ground
+            .take_if(|_| groups.is_empty() && !parts.first().is_some_and(|part| part.solid && part.ends))
+        {
+            ground.add(simd, rows, None);
+        }
         let mut groups = groups;
         if !groups.is_empty()
             && !parts.iter().any(|part| part.solid)
@@ -273,6 +282,9 @@ impl RasterTile<'_, '_> {
             // Nothing else is solid.
             let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
             samples.groups(simd, pictures, groups);
+            if let Some(ground) = ground.take() {
+                ground.add(simd, rows, Some(&samples));
+            }
             *nearest = nearest.min(samples.resolve(simd, rows, depth, view, shadow));
         }
         for part in parts {
@@ -291,6 +303,9 @@ impl RasterTile<'_, '_> {
                 }
                 samples.groups(simd, pictures, std::mem::take(&mut groups));
                 if part.ends {
+                    if let Some(ground) = ground.take() {
+                        ground.add(simd, rows, Some(&samples));
+                    }
                     *nearest = nearest.min(samples.resolve(simd, rows, depth, view, shadow));
                 }
                 continue;
@@ -326,27 +341,9 @@ impl RasterTile<'_, '_> {
         }
     }
 
-    /// Starts from the backdrop, with the sun where it is not in shadow.
+    /// Starts from the backdrop, without the sun.
     fn start(&mut self) {
         self.rows.copy_from_slice(self.behind.rows);
-        let rect = self.grid.rect(self.nth);
-        if let Some(sun) = self.behind.sun {
-            for (j, (row, sun)) in self.rows.iter_mut().zip(sun).enumerate() {
-                for i in 0..rect.w {
-                    let lit = self.shadow.map_or(1.0, |shadow| {
-                        let depth = self.behind.depth[j][i];
-                        if depth.is_infinite() || sun[0][i] + sun[1][i] + sun[2][i] == 0.0 {
-                            return 1.0;
-                        }
-                        let (x, y) = ((rect.x + i) as f32 + 0.5, (rect.y + j) as f32 + 0.5);
-                        shadow.light_at(self.view.point(x, y, depth))
-                    });
-                    for channel in 0..3 {
-                        row[channel][i] += sun[channel][i] * lit;
-                    }
-                }
-            }
-        }
         if let Some(solid) = &mut self.solid {
             solid.depth.copy_from_slice(self.behind.depth);
             *solid.nearest = self.behind.nearest;
@@ -362,6 +359,57 @@ impl RasterTile<'_, '_> {
                     let near = 1.0 / self.behind.depth[j][i];
                     for s in 0..SAMPLES {
                         solid.near[(i * height + j) * SAMPLES + s] = near;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// The sun on the backdrop of a tile.
+#[derive(Clone, Copy)]
+struct Sunny<'a> {
+    behind: BackdropTile<'a>,
+    /// First pixel of the tile.
+    x: i32,
+    y: i32,
+    rect: Rect,
+    shadow: Option<&'a Shadow>,
+    view: &'a View,
+}
+
+impl Sunny<'_> {
+    /// Adds it where it is not in shadow, and not wholly covered by what is solid.
+    #[inline(always)]
+    fn add<S: Simd>(self, simd: S, rows: &mut [Row], over: Option<&Samples<'_>>) {
+        let Some(sun) = self.behind.sun else { return };
+        let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
+        let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
+        for (j, (row, sun)) in rows.iter_mut().zip(sun).enumerate().take(self.rect.h) {
+            for i in (0..self.rect.w).step_by(LANES) {
+                let mut wanted = [false; LANES];
+                let depth = f32x8::from_slice(simd, &self.behind.depth[j][i..i + LANES]);
+                for lane in 0..LANES {
+                    let at = i + lane;
+                    let shines = at < self.rect.w && sun[0][at] + sun[1][at] + sun[2][at] != 0.0;
+                    wanted[lane] = shines && !over.is_some_and(|samples| samples.cover(at, j));
+                }
+                if wanted == [false; LANES] {
+                    continue;
+                }
+                let lit = match &sunlight {
+                    Some(sunlight) => {
+                        let x = middles + (self.x + i as i32) as f32;
+                        let y = f32x8::splat(simd, (self.y + j as i32) as f32 + 0.5);
+                        sunlight.at(simd, x, y, depth, wanted, 1)
+                    }
+                    None => [1.0; LANES],
+                };
+                for lane in 0..LANES {
+                    if wanted[lane] {
+                        for channel in 0..3 {
+                            row[channel][i + lane] += sun[channel][i + lane] * lit[lane];
+                        }
                     }
                 }
             }

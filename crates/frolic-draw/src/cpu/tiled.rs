@@ -45,7 +45,7 @@ const HEIGHTS: f32 = 18.0;
 const ROLLS: f32 = 60.0;
 
 /// Sizes that pictures are taken at: each this many times the one before.
-const SIZES: f32 = 1.25;
+const SIZES: f32 = 1.12;
 
 /// Bytes of pictures that are kept before those that were not used last are given up.
 const KEPT: usize = 384 << 20;
@@ -73,6 +73,8 @@ struct Key {
 /// A picture of a group, column by column.
 #[derive(Debug, Default)]
 struct Picture {
+    /// First column and row of the frame that hold anything: what is around them is not kept.
+    first: [usize; 2],
     width: usize,
     height: usize,
     /// First row of each column with anything in it, and the one after the last.
@@ -90,6 +92,12 @@ impl Picture {
         self.spans.len() * size_of::<[u16; 2]>()
             + self.depths.len() * size_of::<u32>()
             + self.colours.len() * size_of::<[u32; 2]>()
+    }
+
+    /// The row at a place down the picture; beyond the last where there is none.
+    #[inline(always)]
+    fn row(&self, at: f32) -> usize {
+        if at >= 0.0 && at < self.height as f32 { at as usize } else { usize::MAX }
     }
 
     /// Metres behind the group's middle.
@@ -160,7 +168,7 @@ struct Shot {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Blit {
     slot: u32,
-    /// Left and upper edge of its picture, pixels.
+    /// Left and upper edge of its picture, pixels: of the frame, then of what is kept of it.
     corner: [f32; 2],
     /// Pixels of the picture for one of the screen.
     per: [f32; 2],
@@ -228,6 +236,10 @@ impl Pictures {
         for (shot, picture) in missing.iter().zip(taken) {
             self.bytes += picture.bytes();
             self.slots[shot.slot as usize].picture = picture;
+        }
+        // Now that all pictures are there, what each touches is known.
+        for blit in blits.iter_mut() {
+            blit.crop(&self.slots[blit.slot as usize].picture);
         }
         meter.add(Counter::GroupMisses, missing.len() as u64);
         meter.add(Counter::GroupHits, (blits.len() - missing.len()) as u64);
@@ -330,19 +342,9 @@ impl Pictures {
             // Away from the middle of the picture all is drawn out sideways, as on any plane that is not square to the ray.
             let wide = if view.level { 1.0 } else { local.x.hypot(local.z) / local.z };
             let per = [drawn_scale / (scale * wide), drawn_scale / scale];
-            let size = [w as f32 / per[0], h as f32 / per[1]];
-            let corner = [at.x - size[0] * 0.5, at.y - size[1] * 0.5];
-            let last = |axis: usize| (corner[axis] + size[axis]).ceil() as i32;
+            let corner = [at.x - w as f32 / per[0] * 0.5, at.y - h as f32 / per[1] * 0.5];
             let nearest = if view.level { reach - local.z } else { 1.0 / (local.z - reach).max(NEAR) };
-            blits.push(Blit {
-                slot,
-                corner,
-                per,
-                depth: local.z,
-
-                nearest,
-                extent: [corner[0].floor() as i32, last(0), corner[1].floor() as i32, last(1)],
-            });
+            blits.push(Blit { slot, corner, per, depth: local.z, nearest, extent: [0; 4] });
         }
     }
 
@@ -382,7 +384,8 @@ impl Side {
             turn: turn.round() as i16,
             height: height.round() as i16,
             roll: if up.length_squared() > 1e-3 { roll.round() as i16 } else { 0 },
-            size: step(camera.focal / depth),
+            // Between what it is across and what it is down.
+            size: step(camera.focal / depth * (local.x.hypot(depth) / depth).sqrt()),
         })
     }
 
@@ -528,52 +531,61 @@ impl Shot {
     fn keep(&self, width: usize, height: usize, near: &[f32], base: &[u32], sun: &[u32]) -> Picture {
         let from_sun = self.key.sun.is_some();
         let samples = if from_sun { 1 } else { SAMPLES };
+        let column = height * samples;
+        let met = |at: usize| if from_sun { near[at].is_finite() } else { base[at] != EMPTY };
+        // The rows of a column with anything in them.
+        let span = |nth: usize| {
+            let mut of = (nth * column..(nth + 1) * column).filter(|&at| met(at));
+            let first = of.next()?;
+            let last = of.next_back().unwrap_or(first);
+            Some([(first - nth * column) / samples, (last - nth * column) / samples + 1])
+        };
+        let spans: Vec<Option<[usize; 2]>> = (0..width).map(span).collect();
+        let (Some(left), Some(last)) =
+            (spans.iter().position(Option::is_some), spans.iter().rposition(Option::is_some))
+        else {
+            return Picture::default();
+        };
+        let top = spans.iter().flatten().map(|&[first, _]| first).min().unwrap_or(0);
+        let bottom = spans.iter().flatten().map(|&[_, after]| after).max().unwrap_or(0);
+        let (kept_width, kept_height) = (last + 1 - left, bottom - top);
         let mut picture = Picture {
-            width,
-            height,
-            spans: Vec::with_capacity(width),
-            depths: Vec::with_capacity(width * height),
-            colours: Vec::with_capacity(if from_sun { 0 } else { width * height }),
+            first: [left, top],
+            width: kept_width,
+            height: kept_height,
+            spans: Vec::with_capacity(kept_width),
+            depths: Vec::with_capacity(kept_width * kept_height),
+            colours: Vec::with_capacity(if from_sun { 0 } else { kept_width * kept_height }),
             // Slanting surfaces may have been moved off.
             unit: (self.reach + self.most_slope) / 32_000.0,
         };
-        let mut put = |mask: u32, depth: f32| {
-            let behind =
-                ((depth - self.middle) / picture.unit).clamp(-32_000.0, 32_000.0) as i32 + DEPTH_MIDDLE;
-            picture.depths.push((behind as u32) << 16 | mask);
-        };
-        for column in 0..width {
-            let (mut first, mut after) = (height, 0);
-            for row in 0..height {
-                let at = (column * height + row) * samples;
-                if from_sun {
-                    let near = near[at];
-                    let met = near.is_finite();
-                    put(u32::from(met), if met { -near } else { self.middle });
-                    if met {
-                        (first, after) = (first.min(row), row + 1);
-                    }
-                    continue;
-                }
+        for (nth, span) in spans.iter().enumerate().take(last + 1).skip(left) {
+            picture.spans.push(span.map_or([0; 2], |rows| rows.map(|row| (row - top) as u16)));
+            for row in top..bottom {
+                let at = nth * column + row * samples;
                 let (mut mask, mut many, mut depth) = (0, 0.0f32, 0.0);
                 let (mut own, mut sunny) = (Vec3::ZERO, Vec3::ZERO);
-                for nth in 0..SAMPLES {
-                    if base[at + nth] != EMPTY {
-                        mask |= 1 << nth;
+                for sample in 0..samples {
+                    if met(at + sample) {
+                        mask |= 1 << sample;
                         many += 1.0;
-                        depth += 1.0 / near[at + nth];
-                        own += Vec3::from(unpack(base[at + nth]));
-                        sunny += Vec3::from(unpack(sun[at + nth]));
+                        if from_sun {
+                            depth -= near[at];
+                        } else {
+                            depth += 1.0 / near[at + sample];
+                            own += Vec3::from(unpack(base[at + sample]));
+                            sunny += Vec3::from(unpack(sun[at + sample]));
+                        }
                     }
                 }
                 let per = if many > 0.0 { 1.0 / many } else { 0.0 };
-                put(mask, if many > 0.0 { depth * per } else { self.middle });
-                picture.colours.push([pack((own * per).to_array()), pack((sunny * per).to_array())]);
-                if many > 0.0 {
-                    (first, after) = (first.min(row), row + 1);
+                let behind = if many > 0.0 { (depth * per - self.middle) / picture.unit } else { 0.0 };
+                let behind = behind.clamp(-32_000.0, 32_000.0) as i32 + DEPTH_MIDDLE;
+                picture.depths.push((behind as u32) << 16 | mask);
+                if !from_sun {
+                    picture.colours.push([pack((own * per).to_array()), pack((sunny * per).to_array())]);
                 }
             }
-            picture.spans.push(if first < after { [first as u16, after as u16] } else { [0; 2] });
         }
         picture
     }
@@ -597,6 +609,17 @@ const COVERED: [[f32; SAMPLES]; 1 << SAMPLES] = {
 };
 
 impl Blit {
+    /// Takes on the place of what is kept of its picture.
+    fn crop(&mut self, picture: &Picture) {
+        for axis in 0..2 {
+            self.corner[axis] += picture.first[axis] as f32 / self.per[axis];
+        }
+        let last =
+            |axis: usize, size: usize| (self.corner[axis] + size as f32 / self.per[axis]).ceil() as i32;
+        let [left, top] = self.corner.map(|at| at.floor() as i32);
+        self.extent = [left, last(0, picture.width), top, last(1, picture.height)];
+    }
+
     /// Columns of a tile that it touches, first and last; none where it touches none of the tile.
     #[inline(always)]
     fn columns(&self, [x, y, w, h]: [i32; 4]) -> Option<[i32; 2]> {
@@ -700,25 +723,13 @@ impl Samples<'_> {
             let column = (column - self.x) as usize * stride;
             for pair in (top - y) / 2..=(bottom - y) / 2 {
                 let row = blit.row(y + pair * 2);
-                let rows = [row, row + blit.per[1]];
-                let own = |at: f32| {
-                    let inside = at >= 0.0 && at < picture.height as f32;
-                    if inside { at as usize } else { usize::MAX }
-                };
-                let [upper, lower] = rows.map(own);
-                let (a, b) =
-                    (depths.get(upper).copied().unwrap_or(0), depths.get(lower).copied().unwrap_or(0));
+                let (upper, lower) = (picture.row(row), picture.row(row + blit.per[1]));
+                let (a, b) = (get(depths, upper), get(depths, lower));
                 if (a | b) & 15 == 0 {
                     continue;
                 }
-                // 1/(depth + behind), to the third power of the quotient.
-                let near = |depth: u32| {
-                    let x = ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * unit;
-                    per_depth * (1.0 - x * (1.0 - x))
-                };
-                let lanes =
-                    |depth: u32| f32x4::load_array(simd, COVERED[(depth & 15) as usize]) + near(depth);
-                let near: f32x8<S> = lanes(a).combine(lanes(b));
+                let near: f32x8<S> =
+                    nearness(simd, a, per_depth, unit).combine(nearness(simd, b, per_depth, unit));
                 let at = column + pair as usize;
                 let Some(slot) = nears.get_mut(at) else { break };
                 let kept = f32x8::load_array(simd, *slot);
@@ -727,14 +738,28 @@ impl Samples<'_> {
                     continue;
                 }
                 met.select(near, kept).store_slice(slot);
-                let colour = |at: usize| colours.get(at).copied().unwrap_or([0; 2]);
-                let (a, b) = (colour(upper), colour(lower));
-                let both = |part: usize| -> u32x8<S> {
-                    u32x4::splat(simd, a[part]).combine(u32x4::splat(simd, b[part]))
-                };
-                met.select(both(0), u32x8::load_array(simd, bases[at])).store_slice(&mut bases[at]);
-                met.select(both(1), u32x8::load_array(simd, suns[at])).store_slice(&mut suns[at]);
+                let (a, b) = (get(colours, upper), get(colours, lower));
+                let own: u32x8<S> = u32x4::splat(simd, a[0]).combine(u32x4::splat(simd, b[0]));
+                let sunny: u32x8<S> = u32x4::splat(simd, a[1]).combine(u32x4::splat(simd, b[1]));
+                met.select(own, u32x8::load_array(simd, bases[at])).store_slice(&mut bases[at]);
+                met.select(sunny, u32x8::load_array(simd, suns[at])).store_slice(&mut suns[at]);
             }
         }
     }
+}
+
+/// What stands at a place, or nothing beyond the last.
+#[inline(always)]
+fn get<T: Copy + Default>(from: &[T], at: usize) -> T {
+    match from.get(at) {
+        Some(&value) => value,
+        None => T::default(),
+    }
+}
+
+/// Nearness of the samples of a pixel: 1/(depth + behind), to the third power of the quotient.
+#[inline(always)]
+fn nearness<S: Simd>(simd: S, depth: u32, per_depth: f32, unit: f32) -> f32x4<S> {
+    let x = ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * unit;
+    f32x4::load_array(simd, COVERED[(depth & 15) as usize]) + per_depth * (1.0 - x * (1.0 - x))
 }
