@@ -138,6 +138,8 @@ proptest! {
         let (two, frame) = picture(&mut Renderer::new(), &[(grouped.instances(), &look)], &view, &backdrop, sun.as_ref());
         prop_assert!(frame.count(Counter::GroupMisses) > 0);
         let (mean, of_mean) = off(&one, &two);
+        prop_assert!(mean < TOLERANCE && of_mean < TOLERANCE_OF_MEAN, "{mean} {of_mean}");
+    }
 }
 
 #[test]
