@@ -28,7 +28,7 @@ fn the_demo_draws_and_profiles() {
     assert_eq!(calls(1), 5);
 
     let out = folder.path().join("frolic-demo");
-    for name in ["blowhole.png", "dunes.png", "foghorn.png", "heather.png", "mussels.png"] {
+    for name in ["blowhole.png", "dunes.png", "foghorn.png", "heather.png", "machair.png", "mussels.png"] {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 100_000, "{name}");
     }
     for name in ["beacon.png", "pennants.png", "profile.json", "profile.csv", "frames.svg", "frames.png"] {

@@ -535,7 +535,7 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
                     }
                     vertices.fill(Vertex::default());
                     if in_points(source.look) {
-                        if dispatch!(level, simd => seen.skin(simd, entry, skin)).is_some() {
+                        if dispatch!(level, simd => seen.skin(simd, entry, None, skin)).is_ok() {
                             store_skin(source.look, skin, vertices);
                         }
                         continue;

@@ -232,6 +232,22 @@ impl View {
             || side(-self.up, cy))
     }
 
+    /// Whether any part of a ball can be in the picture. Never says no to one that is.
+    #[inline(always)]
+    pub(crate) fn sees_ball(&self, middle: Vec3, radius: f32) -> bool {
+        let local = self.local(middle);
+        let [cx, cy] = self.middle().map(|half| half + EDGE);
+        if self.level {
+            let reach = radius * self.focal;
+            return local.x.abs() * self.focal <= cx + reach && local.y.abs() * self.focal <= cy + reach;
+        }
+        // A side of the pyramid leans by half the picture for each focal length; its normal is at most the sum of both long.
+        let inside = |aside: f32, half: f32| {
+            aside.abs() * self.focal <= half * local.z + radius * (self.focal + half) * 1.000_01
+        };
+        local.z + radius > NEAR && inside(local.x, cx) && inside(local.y, cy)
+    }
+
     /// Whether anything in a box can be seen, or can throw the sun's shadow onto what can be.
     pub fn concerns(&self, bounds: &Bounds, sun: Option<&SunSpec>) -> bool {
         self.sees(bounds) || sun.and_then(SunSpec::fall).is_some_and(|fall| self.sees(&bounds.swept(fall)))

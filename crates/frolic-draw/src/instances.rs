@@ -95,6 +95,8 @@ pub struct Groups<'a> {
     pub kind: usize,
     /// Where they are.
     pub placed: &'a [PlacedGroup],
+    /// How far what is drawn reaches beyond the blades themselves, m.
+    pub margin: f32,
 }
 
 /// A population that lives on a device: the columns are there, and only the device knows how many are alive.

@@ -78,7 +78,7 @@ fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
 const MOST: usize = 32_768;
 
 /// Names of [`Mesh::named`].
-pub const MESH_NAMES: [&str; 6] = ["box", "post", "cone", "ball", "pennant", "hull"];
+pub const MESH_NAMES: [&str; 8] = ["box", "post", "cone", "ball", "pennant", "hull", "flower", "ear"];
 
 impl Mesh {
     /// A mesh from its vertices and triangles (indices of vertices).
@@ -214,6 +214,8 @@ fn made(name: &str) -> Option<Result<Mesh, SpecError>> {
         }
         "pennant" => pennant(),
         "hull" => hull(),
+        "flower" => flower(),
+        "ear" => ear(),
         _ => return None,
     })
 }
@@ -324,6 +326,95 @@ fn hull() -> Result<Mesh, SpecError> {
     Mesh::faceted(&places, &triangles)
 }
 
+/// Radius of a stem, at height 1.
+const STEM: f32 = 0.008;
+
+/// A stem of three sides up to a height, which runs over its texture as it runs up the whole.
+fn stem(to: f32, vertices: &mut Vec<MeshVertex>, triangles: &mut Vec<[u16; 3]>) {
+    const ROWS: usize = 4;
+    for row in 0..=ROWS {
+        let y = to * row as f32 / ROWS as f32;
+        for side in 0..=3 {
+            let (sin, cos) = libm::sincosf((side % 3) as f32 / 3.0 * std::f32::consts::TAU);
+            let normal = Vec3::new(cos, 0.0, sin);
+            let position = normal * STEM + Vec3::Y * y;
+            vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 1.0 - y) });
+            if row > 0 && side > 0 {
+                let at = vertices.len() as u16 - 1;
+                triangles.extend([[at - 5, at - 4, at - 1], [at - 4, at, at - 1]]);
+            }
+        }
+    }
+}
+
+/// A flower of height 1: a stem, nine petals that rise a little, and a domed middle. Up its texture come the stem, to 0.7, the petals, from
+/// their tips inwards, to 0.9, and the middle.
+fn flower() -> Result<Mesh, SpecError> {
+    const PETALS: usize = 9;
+    const RADIUS: f32 = 0.105;
+    let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
+    stem(0.97, &mut vertices, &mut triangles);
+    for vertex in &mut vertices {
+        vertex.uv.y = 1.0 - (1.0 - vertex.uv.y) * 0.7;
+    }
+    let on_ring = |turn: f32, radius: f32, y: f32| {
+        let (sin, cos) = libm::sincosf(turn * std::f32::consts::TAU);
+        Vec3::new(cos * radius, y, sin * radius)
+    };
+    for petal in 0..PETALS {
+        let turn = petal as f32 / PETALS as f32;
+        // Narrow at the middle, widest near the end, with a blunt tip; every other one a little lower, so that they lie over each other.
+        let (half, lower) = (0.42 / PETALS as f32, if petal % 2 == 0 { 0.0 } else { 0.006 });
+        let first = vertices.len() as u16;
+        for (share, width, rise, v) in
+            [(0.2, 0.5, 0.97, 0.1), (0.7, 1.0, 0.985, 0.22), (1.0, 0.55, 0.995, 0.3)]
+        {
+            for side in [-1.0, 1.0] {
+                let position = on_ring(turn + side * half * width, RADIUS * share, rise - lower);
+                let normal = (Vec3::Y + on_ring(turn + side * half, -0.35, 0.0)).normalize();
+                vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5 + side * 0.5, v) });
+            }
+        }
+        for row in [0, 2] {
+            let at = first + row;
+            triangles.extend([[at, at + 1, at + 2], [at + 1, at + 3, at + 2]]);
+        }
+    }
+    let middle = vertices.len() as u16;
+    vertices.push(MeshVertex { position: Vec3::Y * 1.01, normal: Vec3::Y, uv: Vec2::new(0.5, 0.0) });
+    for nth in 0..PETALS {
+        let turn = nth as f32 / PETALS as f32;
+        let normal = on_ring(turn, 0.8, 0.6);
+        let position = on_ring(turn, RADIUS * 0.32, 0.985);
+        vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 0.02) });
+        let next = (nth + 1) % PETALS;
+        triangles.push([middle, middle + 1 + next as u16, middle + 1 + nth as u16]);
+    }
+    Mesh::new(vertices, triangles)
+}
+
+/// An ear of grass of height 1: a stem, and from 0.72 up a spindle.
+fn ear() -> Result<Mesh, SpecError> {
+    const SIDES: usize = 5;
+    let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
+    stem(0.74, &mut vertices, &mut triangles);
+    const PROFILE: [[f32; 2]; 5] = [[0.004, 0.72], [0.026, 0.79], [0.03, 0.86], [0.02, 0.94], [0.0, 1.0]];
+    for (row, [radius, y]) in PROFILE.into_iter().enumerate() {
+        for side in 0..=SIDES {
+            let (sin, cos) = libm::sincosf((side % SIDES) as f32 / SIDES as f32 * std::f32::consts::TAU);
+            let normal = Vec3::new(cos, 0.35, sin).normalize();
+            let position = Vec3::new(cos * radius, y, sin * radius);
+            vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 1.0 - y) });
+            if row > 0 && side > 0 {
+                let at = vertices.len() as u16 - 1;
+                let below = at - SIDES as u16 - 1;
+                triangles.extend([[below - 1, below, at - 1], [below, at, at - 1]]);
+            }
+        }
+    }
+    Mesh::new(vertices, triangles)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -333,7 +424,7 @@ mod tests {
         for name in MESH_NAMES {
             let mesh = Mesh::named(name).unwrap_or_else(|| panic!("{name}"));
             assert!(mesh.radius() > 0.3 && mesh.radius() < 1.5, "{name}: {}", mesh.radius());
-            assert_eq!(mesh.is_closed(), !["pennant", "hull"].contains(&name), "{name}");
+            assert_eq!(mesh.is_closed(), !["pennant", "hull", "flower", "ear"].contains(&name), "{name}");
             assert!(mesh.vertices().iter().all(|v| (v.normal.length() - 1.0).abs() < 1e-5), "{name}");
         }
         assert!(Mesh::named("teapot").is_none());

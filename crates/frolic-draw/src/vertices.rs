@@ -94,6 +94,15 @@ pub(crate) struct Seen<'a, 'l> {
     pub(crate) shadows: bool,
 }
 
+/// Why an element has no points.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Missing {
+    /// Not born yet, dead, too large, or left out by distance.
+    LeftOut,
+    /// All of it is beside the picture.
+    OutOfSight,
+}
+
 /// An element before its vertices: where, how large, which colour.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Body {
@@ -101,6 +110,8 @@ pub(crate) struct Body {
     pub(crate) size: f32,
     /// 1, or less on its way out.
     left: f32,
+    /// How much wider it is than by itself, as it stands for others.
+    wide: f32,
     age: f32,
     colour: [f32; 3],
     pub(crate) opacity: f32,
@@ -187,10 +198,12 @@ impl Seen<'_, '_> {
             _ => [1.0; 3],
         };
         let [r, g, b] = now.colour;
+        // A blade that stands for others is wider, not longer: as much is covered.
+        let wide = if instances.blades.is_some() { kept.left * kept.stands_for } else { kept.size };
         Some(Body {
             at,
-            // A blade that stands for others is wider, not longer: as much is covered.
-            size: size * if instances.blades.is_some() { kept.left * kept.stands_for } else { kept.size },
+            size: size * wide,
+            wide,
             left: kept.left,
             age,
             colour: [r * tint[0], g * tint[1], b * tint[2]],
@@ -303,26 +316,43 @@ impl Seen<'_, '_> {
         Some(Level::Full)
     }
 
-    /// The lit points of a ribbon or mesh; returns the level, or `None` if it is not there.
+    /// The lit points of a ribbon or mesh; returns the level. Of meshes only those that `within` can see, if that is given.
     #[inline(always)]
-    pub(crate) fn skin<S: Simd>(&self, simd: S, entry: Entry, skin: &mut Skin) -> Option<Level> {
+    pub(crate) fn skin<S: Simd>(
+        &self,
+        simd: S,
+        entry: Entry,
+        within: Option<&View>,
+        skin: &mut Skin,
+    ) -> Result<Level, Missing> {
         let source = &self.list.sources[entry.source as usize];
         let (element, look) = (entry.element as usize, source.look);
-        let body = self.sized_body(source, element)?;
+        let Some(body) = self.sized_body(source, element) else { return Err(Missing::LeftOut) };
         match &look.form {
             Form::Ribbon(_) => {
                 let mut sheaf = Sheaf::default();
                 sheaf.add(self, entry, &body);
                 self.ribbons(simd, look, &sheaf, skin);
-                return Some(body.level);
+                return Ok(body.level);
             }
             Form::Mesh { .. } => {
                 skin.start(skin_points(look, body.level), 0);
-                let mesh = mesh(look, body.level)?;
+                let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
+                // Most of a crowd's points are never worked out: those beside the picture.
+                let bends = source.instances.blades.is_some();
+                let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
+                if !bends && within.is_some_and(hidden) {
+                    return Err(Missing::OutOfSight);
+                }
                 let turn = self.turn(source, element, &body);
                 let [r, g, b] = body.colour.map(|channel| channel * body.opacity);
                 skin.own = [[r; LANES], [g; LANES], [b; LANES]];
                 skin.opacity = [look.cover(body.opacity); LANES];
+                if bends {
+                    self.bend(simd, source, element, &body, mesh, skin);
+                    self.light(simd, look, skin);
+                    return Ok(body.level);
+                }
                 for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
                     let [x, y, z] = turned(&turn, load(simd, &own.position));
                     let size = body.size;
@@ -332,10 +362,54 @@ impl Seen<'_, '_> {
                     eight.corner = own.uv;
                 }
             }
-            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return None,
+            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
         }
         self.light(simd, look, skin);
-        Some(body.level)
+        Ok(body.level)
+    }
+
+    /// The points of a mesh that is a blade: as long as the blade from its origin to height 1, bent along its curve.
+    #[inline(always)]
+    fn bend<S: Simd>(
+        &self,
+        simd: S,
+        source: &Source<'_>,
+        element: usize,
+        body: &Body,
+        mesh: &Mesh,
+        skin: &mut Skin,
+    ) {
+        let Some([length, _, _, turn, ..]) = source.instances.blades else { return };
+        let [middle, tip] = self.curve(source, element, body);
+        let (middle, tip, root) = (splat(simd, middle), splat(simd, tip), splat(simd, body.at));
+        let (sin, cos) = libm::sincosf(turn[element]);
+        let side = splat(simd, Vec3::new(cos, 0.0, -sin));
+        let length = length[element] * body.left;
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
+            let [x, y, z] = load(simd, &own.position);
+            let t = y.max(zero).min(one);
+            let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
+            let (mut at, mut along) = (root, tip);
+            for axis in 0..3 {
+                at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
+                along[axis] = middle[axis] * way + tip[axis] * t;
+            }
+            // Its own axes there: along the curve, and square to it.
+            let along = unit(simd, along);
+            let front = unit(simd, cross(side, along));
+            let right = cross(along, front);
+            let (x, z, beyond) = (x * (length * body.wide), z * (length * body.wide), (y - t) * length);
+            let [nx, ny, nz] = load(simd, &own.normal);
+            let mut normal = along;
+            for axis in 0..3 {
+                at[axis] = at[axis] + right[axis] * x + front[axis] * z + along[axis] * beyond;
+                normal[axis] = right[axis] * nx + along[axis] * ny + front[axis] * nz;
+            }
+            keep(at, &mut eight.at);
+            keep(normal, &mut eight.normal);
+            eight.corner = own.uv;
+        }
     }
 
     /// The body of an element that is large enough to be drawn, and not too large.

@@ -53,7 +53,8 @@ impl Field {
     }
 
     fn instances(&self) -> Instances<'_> {
-        let groups = Groups { layouts: self.blades.layouts().unwrap(), kind: 0, placed: &self.placed };
+        let groups =
+            Groups { layouts: self.blades.layouts().unwrap(), kind: 0, placed: &self.placed, margin: 0.0 };
         Instances::blades(self.blades.columns(), 0.0).in_parts(&self.parts).unwrap().grouped(groups)
     }
 }
@@ -216,7 +217,7 @@ fn groups_stand_before_and_behind_other_things() {
     let [x, y, z] = &place;
     let alone = Instances::at([x, y, z]).unwrap().sized(&[0.6]).unwrap().turned(&[0.0], &[0.0]).unwrap();
     let backdrop = plain();
-    let red = |image: &Image| image.pixels().iter().filter(|p| p[0] > 200 && p[1] < 60).count();
+    let red = |image: &Image| image.pixels().iter().filter(|p| p[0] > 100 && p[1] < p[0] / 2).count();
     let (without, _) = picture(&mut Renderer::new(), &[(alone, &board)], &view, &backdrop, None);
     for order in [true, false] {
         let mut both = [(field.instances(), &grass), (alone, &board)];

@@ -4,6 +4,7 @@ use frolic_core::{
     BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, PlacedColumns, PlacedRow, Span, SpecError,
     World,
 };
+use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Mark, Part, PlacedGroup, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
@@ -31,9 +32,11 @@ impl Meadow {
         looks: &[&Look],
     ) -> Result<Self, SpecError> {
         let blades = Blades::with_forms(spec, count, size, seed, forms)?;
-        // Those that stand for others are wider.
-        let margin =
-            size.max * if looks.iter().any(|look| look.parts().detail.is_active()) { 16.0 } else { 1.0 };
+        // Those that stand for others are wider; of meshes, which are as long as blades, some reach out.
+        let thins = looks.iter().any(|look| look.parts().detail.is_active());
+        let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
+        let wide = if bulky { spec.length.max * 0.12 } else { size.max };
+        let margin = wide * if thins { 16.0 } else { 1.0 };
         let room = blades.chunks().len();
         let parts = looks.iter().map(|_| Vec::with_capacity(room)).collect();
         let placed = Vec::with_capacity(if spec.groups.is_some() { room } else { 0 });
@@ -51,8 +54,7 @@ impl Meadow {
             for chunk in self.blades.chunks() {
                 let (first, count) = chunk.of_kind(kind);
                 if count > 0 && chunk.group.is_none() {
-                    let bounds =
-                        Bounds { low: chunk.low.map(|v| v - margin), high: chunk.high.map(|v| v + margin) };
+                    let bounds = widened(chunk.low, chunk.high, margin);
                     parts.push(Part { first, count, bounds });
                 }
             }
@@ -89,7 +91,8 @@ impl Meadow {
             }
             changed = true;
         }
-        self.blades.look(eye.to_array(), |low, high| view.concerns(&Bounds { low, high }, sun));
+        let margin = self.margin;
+        self.blades.look(eye.to_array(), |low, high| view.concerns(&widened(low, high, margin), sun));
         self.blades.step(world, dt, steps, meter);
         if changed || self.blades.is_grouped() {
             self.arrange();
@@ -146,8 +149,15 @@ impl Meadow {
         let parts = self.parts.get(kind).map_or(&[][..], Vec::as_slice);
         let instances = Instances::blades(self.blades.columns(), behind).in_parts(parts)?;
         Ok(match self.blades.layouts() {
-            Some(layouts) => instances.grouped(Groups { layouts, kind, placed: &self.placed }),
+            Some(layouts) => {
+                instances.grouped(Groups { layouts, kind, placed: &self.placed, margin: self.margin })
+            }
             None => instances,
         })
     }
+}
+
+/// The box of a square and of what is drawn beyond its blades.
+fn widened(low: [f32; 3], high: [f32; 3], margin: f32) -> Bounds {
+    Bounds { low: low.map(|v| v - margin), high: high.map(|v| v + margin) }
 }

@@ -53,6 +53,12 @@ pub const SHIPPED: &[Shipped] = &[
         ],
     },
     Shipped {
+        name: "machair",
+        about: "the machair of Tern Holm on a June morning: a million and a half blades, ears and flowers, most of them from kept pictures",
+        text: include_str!("../scenes/machair.toml"),
+        files: &[],
+    },
+    Shipped {
         name: "mussels",
         about: "ten million mussels on the ropes of Tern Holm, under water at noon: from seed to full size, harvested and sown anew",
         text: include_str!("../scenes/mussels.toml"),

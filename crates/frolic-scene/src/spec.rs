@@ -615,10 +615,15 @@ impl SceneSpec {
             }
             if let Some(blades) = &population.blades {
                 blades.check().map_err(|error| error.under(&format!("{at}.blades")))?;
-                let looks = std::iter::once(&population.look).chain(&population.kind);
-                if !looks.clone().all(|look| matches!(look.shape, Shape::Ribbon(_))) {
-                    let instead = "write shape = { ribbon = { segments = 3 } }";
-                    return Err(SpecError::new(format!("{at}.look.shape"), "is no ribbon", instead));
+                let kinds = population.kind.iter().enumerate();
+                let kinds = kinds.map(|(nth, look)| (format!("{at}.kind.{nth}.shape"), look));
+                for (key, look) in
+                    std::iter::once((format!("{at}.look.shape"), &population.look)).chain(kinds)
+                {
+                    if !matches!(look.shape, Shape::Ribbon(_) | Shape::Mesh { .. }) {
+                        let instead = "write shape = { ribbon = { segments = 3 } }, or a mesh";
+                        return Err(SpecError::new(key, "does not bend", instead));
+                    }
                 }
                 let start = blades.tear.as_ref().map(|tear| &tear.start);
                 if let Some(start) = start.filter(|start| !self.moves(start)) {

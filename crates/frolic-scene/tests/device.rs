@@ -27,7 +27,7 @@ fn picture(spec: &SceneSpec, seconds: f64) -> Image {
 #[test]
 fn shipped_scenes_are_the_same_picture() {
     // What the device does not draw yet is refused, and "auto" leaves it to the processor: see below.
-    let drawn = SHIPPED.iter().filter(|shipped| !["dunes", "mussels"].contains(&shipped.name));
+    let drawn = SHIPPED.iter().filter(|shipped| !["dunes", "machair", "mussels"].contains(&shipped.name));
     for shipped in drawn {
         let spec = with(&SceneSpec::find(shipped.name).unwrap(), &[("draw.size", "[640, 400]")]);
         // Those that stay with the processor are the same at any moment.
@@ -205,9 +205,11 @@ fn transparent_pictures_are_the_same() {
 /// Blades and growing elements: an error where the device is asked for, the processor and a remark where it may choose.
 #[test]
 fn what_only_the_processor_draws_is_told() {
-    for (name, few, what) in
-        [("dunes", "marram.count", "blades"), ("mussels", "mussels.count", "growing elements")]
-    {
+    for (name, few, what) in [
+        ("dunes", "marram.count", "blades"),
+        ("machair", "grass.count", "blades"),
+        ("mussels", "mussels.count", "growing elements"),
+    ] {
         let spec = with(&SceneSpec::find(name).unwrap(), &[(few, "2000"), ("draw.size", "[160, 100]")]);
         let told = Scene::new(&with(&spec, &[("backend", "gpu")])).unwrap_err();
         assert_eq!(told.key, "backend");

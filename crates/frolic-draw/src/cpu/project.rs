@@ -26,7 +26,7 @@ use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, Look, RibbonSpec};
 use crate::room;
 use crate::skin::Skin;
-use crate::vertices::{Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
+use crate::vertices::{Missing, Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
 
 /// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`tests/billboards.rs` measures it).
@@ -352,6 +352,7 @@ impl Projected {
             self.vertices.clear();
             // Merged cards face the camera; the sun sees them face itself.
             let turned = scope.seen.view.level && matches!(look.form, Form::Card { .. });
+            let mut out_of_sight = false;
             let level = if !list.vertices.is_empty() && !turned {
                 // Merged vertices are there if it is; how many, its level says.
                 let source = &list.sources[entry.source as usize];
@@ -368,14 +369,16 @@ impl Projected {
                 }
                 level
             } else if in_points {
-                scope.seen.skin(simd, entry, &mut self.skin)
+                let found = scope.seen.skin(simd, entry, Some(scope.seen.view), &mut self.skin);
+                out_of_sight = found == Err(Missing::OutOfSight);
+                found.ok()
             } else {
                 scope.seen.vertices(entry, &mut self.vertices)
             };
             self.shapes.clear();
             let Some(level) = level else {
                 self.tally.culled += 1;
-                self.tally.thinned += u64::from(look.detail.is_active());
+                self.tally.thinned += u64::from(look.detail.is_active() && !out_of_sight);
                 continue;
             };
             if in_points {

@@ -72,7 +72,7 @@ pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Inst
             }
             let level = if in_points(source.look) {
                 dispatch!(lanes, simd => {
-                    let level = seen.skin(simd, entry, &mut skin);
+                    let level = seen.skin(simd, entry, None, &mut skin).ok();
                     if let Some(level) = level {
                         shapes.add_skin(simd, list, view, entry, level, &mut skin);
                     }

@@ -28,6 +28,7 @@ use smallvec::smallvec;
 use super::bin::{CHUNK, ChunkStart};
 use super::colour9::{EMPTY, pack, unpack};
 use super::project::{Projected, Scope, Tag};
+use super::record::Label;
 use super::solid::{SAMPLES, Samples, Style};
 use super::tile::{Grid, LANES};
 use crate::camera::{NEAR, View};
@@ -58,9 +59,8 @@ const MOST_SIDE: f32 = 2048.0;
 struct Key {
     layouts: u64,
     group: Group,
-    kind: u16,
-    look: u64,
-    detail: [u32; 5],
+    /// Looks of all kinds, and how they thin out.
+    looks: u64,
     focal: u32,
     turn: i16,
     height: i16,
@@ -153,7 +153,6 @@ impl Light {
 struct Shot {
     key: Key,
     slot: u32,
-    source: u16,
     /// Where it is seen from and how large, about the group's middle.
     view: View,
     camera: View,
@@ -222,9 +221,13 @@ impl Pictures {
         blits.clear();
         let mut drawn = 0;
         for (source, groups) in list.groups() {
-            let before = blits.len();
-            self.find_of(list, view, sun, source, &groups, blits);
-            drawn += u64::from(blits.len() > before);
+            // Kinds of one population are in one picture.
+            let first = kinds(list, groups.layouts.key()).next().map(|(first, _)| first);
+            if first == Some(source) {
+                let before = blits.len();
+                self.find_of(list, view, sun, &groups, blits);
+                drawn += u64::from(blits.len() > before);
+            }
         }
         if blits.is_empty() {
             return;
@@ -257,30 +260,38 @@ impl Pictures {
         list: &DrawList<'_>,
         view: &View,
         sun: Option<(&View, f32)>,
-        source: usize,
         groups: &Groups<'_>,
         blits: &mut Vec<Blit>,
     ) {
-        let look = list.sources[source].look;
         let [low, high] = groups.layouts.reach().map(Vec3::from);
         if !low.cmple(high).all() {
             return;
         }
+        let (mut looks, mut margin, mut farthest) = (0u64, 0.0f32, 0.0f32);
+        for (nth, kind) in kinds(list, groups.layouts.key()) {
+            let look = list.sources[nth].look;
+            let d = look.detail;
+            let thins =
+                [d.reach, d.edge, d.thin_below, d.coarse_below, d.density].map(|v| u64::from(v.to_bits()));
+            for part in [look.key].into_iter().chain(thins) {
+                looks = (looks ^ part).wrapping_mul(0x0000_0100_0000_01b3).rotate_left(23);
+            }
+            (margin, farthest) = (margin.max(kind.margin), farthest.max(d.reach));
+        }
         // About the middle of all that a group can reach.
-        let (anchor, half) = ((low + high) * 0.5, (high - low) * 0.5);
+        let (anchor, half) = ((low + high) * 0.5, (high - low) * 0.5 + margin);
         let reach = half.length();
         let camera = sun.map_or(view, |(camera, _)| camera);
-        let detail = look.detail;
-        let detail = [detail.reach, detail.edge, detail.thin_below, detail.coarse_below, detail.density]
-            .map(f32::to_bits);
         let most_slope = sun.map_or(0.0, |(_, most)| most);
         for placed in groups.placed {
             let middle = Vec3::from(placed.middle) + anchor;
             let bounds = Bounds { low: (middle - half).to_array(), high: (middle + half).to_array() };
-            if bounds.distance(camera.eye) > look.detail.reach || !view.sees(&bounds) {
+            if bounds.distance(camera.eye) > farthest || !view.sees(&bounds) {
                 continue;
             }
             let Some(side) = Side::of(camera, middle) else { continue };
+            // The sun sees all from one side; how far it thins out is the camera's affair.
+            let side = if view.level { side.thinned_only() } else { side };
             let local = view.local(middle);
             if local.z <= view.near() {
                 continue;
@@ -290,9 +301,7 @@ impl Pictures {
             let key = Key {
                 layouts: groups.layouts.key(),
                 group: placed.group,
-                kind: groups.kind as u16,
-                look: look.key,
-                detail,
+                looks,
                 focal: camera.focal.to_bits(),
                 turn: side.turn,
                 height: side.height,
@@ -327,7 +336,6 @@ impl Pictures {
                     self.missing.push(Shot {
                         key,
                         slot,
-                        source: source as u16,
                         view: View { eye: own.eye + anchor, ..own },
                         camera: View { eye: seen_from.eye + anchor, ..seen_from },
                         middle: eye_to_middle,
@@ -351,6 +359,14 @@ impl Pictures {
     pub(super) fn bytes(&self) -> usize {
         self.bytes
     }
+}
+
+/// The sources of a list that show these layouts, a kind each.
+fn kinds<'b, 'l>(
+    list: &'b DrawList<'l>,
+    layouts: u64,
+) -> impl Iterator<Item = (usize, Groups<'l>)> + use<'b, 'l> {
+    list.groups().filter(move |(_, groups)| groups.layouts.key() == layouts)
 }
 
 /// The step of a size.
@@ -387,6 +403,12 @@ impl Side {
             // Between what it is across and what it is down.
             size: step(camera.focal / depth * (local.x.hypot(depth) / depth).sqrt()),
         })
+    }
+
+    /// The size alone, in coarser steps.
+    fn thinned_only(self) -> Self {
+        const COARSER: i16 = 4;
+        Self { turn: 0, height: 0, roll: 0, size: self.size.div_euclid(COARSER) * COARSER }
     }
 
     /// A view like the camera's of the origin from this side, of a picture without a size.
@@ -446,36 +468,6 @@ impl Shot {
 
     #[inline(always)]
     fn take_at<S: Simd>(&self, simd: S, list: &DrawList<'_>, desk: &mut Desk) -> Picture {
-        let source = &list.sources[usize::from(self.source)];
-        let (look, Some(groups)) = (source.look, source.instances.groups) else { return Picture::default() };
-        let Group { layout, .. } = self.key.group;
-        let (Some(columns), Some(lean)) =
-            (groups.layouts.columns(layout), groups.layouts.lean(self.key.group))
-        else {
-            return Picture::default();
-        };
-        let Ok(instances) = Instances::blades(columns, 0.0).leaning(lean) else { return Picture::default() };
-        let (first, count) = groups.layouts.of_kind(layout, groups.kind);
-        let run = Run { source: 0, first, count, sorted: false, vertices: 0 };
-        let batch = Batch {
-            first_run: 0,
-            runs: 1,
-            count,
-            why: Break::First,
-            layer: look.layer,
-            solid: true,
-            far_to_near: false,
-        };
-        let alone = DrawList {
-            sources: smallvec![Source { instances, look }],
-            batches: &[batch],
-            runs: &[run],
-            order: &[],
-            vertices: &[],
-            lighting: Lighting { lights: &[], ..list.lighting },
-            technique: Technique::Instanced,
-            time: list.time,
-        };
         let from_sun = self.key.sun.is_some();
         let shaded = !from_sun && list.lighting.shadows();
         let size = self.view.size;
@@ -490,8 +482,6 @@ impl Shot {
         sun.clear();
         sun.resize(coloured, 0);
         let grid = Grid::new(size, [6, 10]);
-        let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
-        let scope = Scope { seen, grid: &grid, tag: Tag::Source };
         let mut samples = Samples {
             near: &mut near[..],
             base: &mut base[..],
@@ -504,27 +494,54 @@ impl Shot {
             spans: Default::default(),
             most_slope: self.most_slope,
         };
-        for skip in (0..count).step_by(CHUNK) {
-            let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
-            projected.chunk(simd, &scope, start);
-            for strip in &projected.strips.kept {
-                let style = Style::of(&alone, strip.label, shaded);
-                samples.strip(
-                    simd,
-                    strip,
-                    &if from_sun { Style::casting(&alone, strip.label) } else { style },
-                );
-            }
-            for facet in &projected.facets.kept {
-                let style = Style::of(&alone, facet.label, shaded);
-                samples.facet(
-                    simd,
-                    facet,
-                    &if from_sun { Style::casting(&alone, facet.label) } else { style },
-                );
+        let Group { layout, .. } = self.key.group;
+        for (nth, groups) in kinds(list, self.key.layouts) {
+            let look = list.sources[nth].look;
+            let (Some(columns), Some(lean)) =
+                (groups.layouts.columns(layout), groups.layouts.lean(self.key.group))
+            else {
+                continue;
+            };
+            let Ok(instances) = Instances::blades(columns, 0.0).leaning(lean) else { continue };
+            let (first, count) = groups.layouts.of_kind(layout, groups.kind);
+            let run = Run { source: 0, first, count, sorted: false, vertices: 0 };
+            let batch = Batch {
+                first_run: 0,
+                runs: 1,
+                count,
+                why: Break::First,
+                layer: look.layer,
+                solid: true,
+                far_to_near: false,
+            };
+            let alone = DrawList {
+                sources: smallvec![Source { instances, look }],
+                batches: &[batch],
+                runs: &[run],
+                order: &[],
+                vertices: &[],
+                lighting: Lighting { lights: &[], ..list.lighting },
+                technique: Technique::Instanced,
+                time: list.time,
+            };
+            let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
+            let scope = Scope { seen, grid: &grid, tag: Tag::Source };
+            for skip in (0..count).step_by(CHUNK) {
+                let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
+                projected.chunk(simd, &scope, start);
+                for strip in &projected.strips.kept {
+                    samples.strip(simd, strip, &self.style(&alone, strip.label, shaded));
+                }
+                for facet in &projected.facets.kept {
+                    samples.facet(simd, facet, &self.style(&alone, facet.label, shaded));
+                }
             }
         }
         self.keep(width, height, near, base, sun)
+    }
+
+    fn style<'a>(&self, list: &DrawList<'a>, label: Label, shaded: bool) -> Style<'a> {
+        if self.key.sun.is_some() { Style::casting(list, label) } else { Style::of(list, label, shaded) }
     }
 
     /// What is kept of the samples.
