@@ -272,3 +272,33 @@ impl View {
         (self.forward * self.focal + self.right * (x - cx) - self.up * (y - cy)).normalize()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// A ball of which any point is seen is never said to be out of sight; one that is far beside the picture is.
+        #[test]
+        fn balls_in_sight_are_seen(
+            from in prop::array::uniform3(-9f32..9.0), middle in prop::array::uniform3(-12f32..12.0), radius in 0.001f32..4.0,
+            fov in 10f32..150.0, level in any::<bool>(), off in prop::array::uniform3(-1f32..1.0),
+        ) {
+            let size = ImageSize::new(160, 100).unwrap();
+            let view = CameraSpec::new(from, [0.3, 0.2, 0.1], fov).view(size).unwrap();
+            let view = View { level, ..view };
+            let middle = Vec3::from(middle);
+            let on = middle + Vec3::from(off).normalize_or(Vec3::X) * radius;
+            let seen = view.project(on.to_array()).is_some_and(|[x, y, _]| {
+                (0.0..160.0).contains(&x) && (0.0..100.0).contains(&y)
+            });
+            prop_assert!(!seen || view.sees_ball(middle, radius));
+            if !level {
+                let aside = view.eye + view.forward * 5.0 + view.right * (5.0 * 80.0 / view.focal + radius * 3.0 + 1.0);
+                prop_assert!(!view.sees_ball(aside + view.right * (radius * 80.0 / view.focal), radius));
+            }
+        }
+    }
+}

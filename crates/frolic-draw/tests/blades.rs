@@ -4,7 +4,8 @@ mod common;
 
 use common::plain;
 use frolic_core::{
-    AreaSpec, BladeSpec, Blades, Counter, Frame, Meter, On, PatternSpec, PlacementSpec, Span, WorldSpec,
+    AreaSpec, BladeMotion, BladeSpec, Blades, Counter, Frame, Meter, On, PatternSpec, PlacementSpec, Ramp,
+    Span, WorldSpec, blade_curve,
 };
 use frolic_draw::{
     Bounds, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
@@ -99,6 +100,50 @@ fn every_technique_draws_the_same_blades() {
     assert!(one == two && one == three);
     assert_eq!(merged.count(Counter::DrawCalls), 1);
     assert_eq!(each.count(Counter::DrawCalls), each.count(Counter::Instances));
+}
+
+/// A flower is a mesh that bends: its head is seen where a blade's tip is, however the wind leans it, and its stem where the blade stands.
+#[test]
+fn meshes_bend_as_blades_do() {
+    let place =
+        PlacementSpec::new(On::Ground(PatternSpec::Scattered)).area(AreaSpec::new([0.0; 2], [0.6; 2]));
+    let view = view([0.0, 0.5, 2.4], [0.0, 0.4, 0.0], 40.0, (320, 200));
+    let mut look =
+        LookSpec::solid(Shape::Mesh { name: "flower".to_owned(), coarse: None, texture: None }, "#ffffff")
+            .unwrap();
+    (look.lit, look.colour_over_age) = (0.0, Ramp::constant(Colour::WHITE));
+    // Green below, red from the petals up.
+    let (green, red) = (Colour::new(0.0, 1.0, 0.0), Colour::new(1.0, 0.0, 0.0));
+    look.colour_along = Ramp::new([(0.0, green), (0.69, green), (0.7, red), (1.0, red)]);
+    let look = look.build().unwrap();
+    for wind in [0.0, 3.0, 30.0] {
+        let spec = BladeSpec::new(place.clone()).length(0.5, 0.6).motion(BladeMotion::Lean);
+        let mut blades = Blades::new(&spec, 9, Span::from(0.004), 5).unwrap();
+        blades.step(&WorldSpec::default().wind([wind, 0.0, 0.0]).build().unwrap(), 0.1, 1, &mut Meter::new());
+        let all = Instances::blades(blades.columns(), 0.0);
+        let (image, _) = draw(all, &look, &view, Technique::Instanced, None);
+        for technique in [Technique::Each, Technique::Batched] {
+            assert!(draw(all, &look, &view, technique, None).0 == image, "{technique:?}");
+        }
+        let near = |point: [f32; 3], is: fn(&[u8; 4]) -> bool| {
+            let [x, y, _] = view.project(point).unwrap();
+            let around = |pixel: &usize| {
+                let (dx, dy) = ((pixel % 320) as f32 + 0.5 - x, (pixel / 320) as f32 + 0.5 - y);
+                dx.abs() < 5.0 && dy.abs() < 5.0
+            };
+            (0..320 * 200).filter(around).filter(|&pixel| is(&image.pixels()[pixel])).count()
+        };
+        for n in 0..blades.len() {
+            let row = blades.columns().row(n).unwrap();
+            let [middle, tip] = blade_curve(row.length, [row.lean_x, row.lean_z]);
+            let at = |offset: glam::Vec3| [row.px + offset.x, row.py + offset.y, row.pz + offset.z];
+            assert!(near(at(tip), |p| p[0] > 150 && p[1] < 120) > 4, "head of {n} in a wind of {wind}");
+            assert!(
+                near(at(middle * 0.5), |p| p[1] > 90 && p[0] < 150) > 0,
+                "stem of {n} in a wind of {wind}"
+            );
+        }
+    }
 }
 
 /// Beyond the reach squares are not even asked; the smaller squares are, the fewer blades are asked and the more stretches there are.
