@@ -37,5 +37,5 @@ fn the_demo_draws_and_profiles() {
     for name in ["report.html", "trace.json", "stages.svg", "stages.png", "spread.png", "timeline.png"] {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 1_000, "{name}");
     }
-    assert_eq!(fs::read_dir(out).unwrap().count(), 19, "and nothing else");
+    assert_eq!(fs::read_dir(out).unwrap().count(), 20, "and nothing else");
 }
