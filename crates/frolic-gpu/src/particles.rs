@@ -557,12 +557,12 @@ impl GpuParticles {
     pub fn settle(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<News, GpuError> {
         recorder.submit();
         self.ask();
-        self.gpu.wait()?;
+        self.ring.wait(&self.gpu)?;
         self.hear(recorder, meter);
         self.record(recorder);
         recorder.submit();
         self.ask();
-        self.gpu.wait()?;
+        self.ring.wait(&self.gpu)?;
         self.hear(recorder, meter);
         recorder.tally.tell(meter);
         Ok(self.news)

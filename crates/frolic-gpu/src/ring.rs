@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 use wgpu::BufferUsages;
 
 use crate::device::{Gpu, Tally};
+use crate::error::GpuError;
 
 /// Buffers of a ring: news of two frames under way, and one to write to.
 const SLOTS: usize = 3;
@@ -76,6 +77,20 @@ impl Ring {
         }
     }
 
+    /// Waits until all that was asked for is there. The device may be idle before: another thread that polls it may be about to tell.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub(crate) fn wait(&self, gpu: &Gpu) -> Result<(), GpuError> {
+        let open = |slot: &Slot| matches!(&slot.state, State::Asked(_, answer) if answer.load(Ordering::Acquire) == 0);
+        gpu.wait()?;
+        while self.slots.iter().any(open) {
+            std::thread::yield_now();
+            gpu.wait()?;
+        }
+        Ok(())
+    }
+
     /// Hands what has come to `hear`, oldest first: the frame it is of, and its words. Never waits.
     pub(crate) fn hear(&mut self, tally: &mut Tally, mut hear: impl FnMut(u64, &[u32])) {
         let mut ready: Vec<&mut Slot> = Vec::new();
@@ -125,11 +140,11 @@ mod tests {
             recorder.submit();
             ring.ask();
             if frame % 4 == 0 {
-                gpu.wait().unwrap();
+                ring.wait(&gpu).unwrap();
                 ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
             }
         }
-        gpu.wait().unwrap();
+        ring.wait(&gpu).unwrap();
         ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
         let frames: Vec<u64> = heard.iter().map(|(frame, _)| *frame).collect();
         assert_eq!(frames, kept);
