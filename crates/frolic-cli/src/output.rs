@@ -132,9 +132,13 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         row(counter.name(), count(counter), says);
     }
     if frame.count(Counter::GroupHits) + frame.count(Counter::GroupMisses) > 0 {
-        row("group_hits", count(Counter::GroupHits), "groups drawn from kept pictures, and their shadows");
-        row("group_misses", count(Counter::GroupMisses), "groups whose pictures had to be made");
-        row("group_bytes", count(Counter::GroupBytes), "of pictures, held");
+        for (counter, says) in [
+            (Counter::GroupHits, "groups drawn from kept pictures, and their shadows"),
+            (Counter::GroupMisses, "groups whose pictures had to be made"),
+            (Counter::GroupBytes, "of pictures, held"),
+        ] {
+            row(counter.name(), count(counter), says);
+        }
     }
     let pixels = (size.width() * size.height()) as f64;
     row(

@@ -329,22 +329,33 @@ fn hull() -> Result<Mesh, SpecError> {
 /// Radius of a stem, at height 1.
 const STEM: f32 = 0.008;
 
-/// A stem of three sides up to a height, which runs over its texture as it runs up the whole.
-fn stem(to: f32, vertices: &mut Vec<MeshVertex>, triangles: &mut Vec<[u16; 3]>) {
-    const ROWS: usize = 4;
-    for row in 0..=ROWS {
-        let y = to * row as f32 / ROWS as f32;
-        for side in 0..=3 {
-            let (sin, cos) = libm::sincosf((side % 3) as f32 / 3.0 * std::f32::consts::TAU);
-            let normal = Vec3::new(cos, 0.0, sin);
-            let position = normal * STEM + Vec3::Y * y;
+/// A surface about the y axis through rings of [radius, height], whose texture runs up as it does; normals rise by `lift`.
+fn tube(
+    rings: &[[f32; 2]],
+    sides: usize,
+    lift: f32,
+    vertices: &mut Vec<MeshVertex>,
+    triangles: &mut Vec<[u16; 3]>,
+) {
+    for (row, &[radius, y]) in rings.iter().enumerate() {
+        for side in 0..=sides {
+            let (sin, cos) = libm::sincosf((side % sides) as f32 / sides as f32 * std::f32::consts::TAU);
+            let normal = Vec3::new(cos, lift, sin).normalize();
+            let position = Vec3::new(cos * radius, y, sin * radius);
             vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 1.0 - y) });
             if row > 0 && side > 0 {
                 let at = vertices.len() as u16 - 1;
-                triangles.extend([[at - 5, at - 4, at - 1], [at - 4, at, at - 1]]);
+                let below = at - sides as u16 - 1;
+                triangles.extend([[below - 1, below, at - 1], [below, at, at - 1]]);
             }
         }
     }
+}
+
+/// A stem of three sides up to a height.
+fn stem(to: f32, vertices: &mut Vec<MeshVertex>, triangles: &mut Vec<[u16; 3]>) {
+    let rings = [0.0, 1.0, 2.0, 3.0, 4.0].map(|row| [STEM, to * row / 4.0]);
+    tube(&rings, 3, 0.0, vertices, triangles);
 }
 
 /// A flower of height 1: a stem, nine petals that rise a little, and a domed middle. Up its texture come the stem, to 0.7, the petals, from
@@ -395,23 +406,10 @@ fn flower() -> Result<Mesh, SpecError> {
 
 /// An ear of grass of height 1: a stem, and from 0.72 up a spindle.
 fn ear() -> Result<Mesh, SpecError> {
-    const SIDES: usize = 5;
+    const SPINDLE: [[f32; 2]; 5] = [[0.004, 0.72], [0.026, 0.79], [0.03, 0.86], [0.02, 0.94], [0.0, 1.0]];
     let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
     stem(0.74, &mut vertices, &mut triangles);
-    const PROFILE: [[f32; 2]; 5] = [[0.004, 0.72], [0.026, 0.79], [0.03, 0.86], [0.02, 0.94], [0.0, 1.0]];
-    for (row, [radius, y]) in PROFILE.into_iter().enumerate() {
-        for side in 0..=SIDES {
-            let (sin, cos) = libm::sincosf((side % SIDES) as f32 / SIDES as f32 * std::f32::consts::TAU);
-            let normal = Vec3::new(cos, 0.35, sin).normalize();
-            let position = Vec3::new(cos * radius, y, sin * radius);
-            vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 1.0 - y) });
-            if row > 0 && side > 0 {
-                let at = vertices.len() as u16 - 1;
-                let below = at - SIDES as u16 - 1;
-                triangles.extend([[below - 1, below, at - 1], [below, at, at - 1]]);
-            }
-        }
-    }
+    tube(&SPINDLE, 5, 0.35, &mut vertices, &mut triangles);
     Mesh::new(vertices, triangles)
 }
 

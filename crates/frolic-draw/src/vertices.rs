@@ -389,12 +389,7 @@ impl Seen<'_, '_> {
         for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
             let [x, y, z] = load(simd, &own.position);
             let t = y.max(zero).min(one);
-            let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
-            let (mut at, mut along) = (root, tip);
-            for axis in 0..3 {
-                at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
-                along[axis] = middle[axis] * way + tip[axis] * t;
-            }
+            let (mut at, along) = on_curve(simd, [root, middle, tip], t);
             // Its own axes there: along the curve, and square to it.
             let along = unit(simd, along);
             let front = unit(simd, cross(side, along));
@@ -487,13 +482,7 @@ impl Seen<'_, '_> {
         let faces = sheaf.facing != [[0.0; LANES]; 2];
         for (nth, eight) in skin.eights().iter_mut().enumerate() {
             let t = f32x8::splat(simd, nth as f32 / last);
-            // The quadratic curve of root, control point and tip, and its derivative.
-            let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
-            let (mut at, mut tangent) = (root, tip);
-            for axis in 0..3 {
-                at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
-                tangent[axis] = middle[axis] * way + tip[axis] * t;
-            }
+            let (at, tangent) = on_curve(simd, [root, middle, tip], t);
             let side = cross(tangent, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
             keep(at, &mut eight.at);
             let to_eye = unit(simd, cross(side, tangent));
@@ -543,6 +532,23 @@ impl Seen<'_, '_> {
         let z = Vec3::new(sin_turn, 0.0, cos_turn);
         Mat3::from_cols(x, Vec3::Y * cos_tilt + z * sin_tilt, z * cos_tilt - Vec3::Y * sin_tilt)
     }
+}
+
+/// Places on quadratic curves of root, control point and tip (the last two from the root), and half the derivative there.
+#[inline(always)]
+fn on_curve<S: Simd>(
+    simd: S,
+    [root, middle, tip]: [[f32x8<S>; 3]; 3],
+    t: f32x8<S>,
+) -> ([f32x8<S>; 3], [f32x8<S>; 3]) {
+    let one = f32x8::splat(simd, 1.0);
+    let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
+    let (mut at, mut tangent) = (root, tip);
+    for axis in 0..3 {
+        at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
+        tangent[axis] = middle[axis] * way + tip[axis] * t;
+    }
+    (at, tangent)
 }
 
 #[inline(always)]

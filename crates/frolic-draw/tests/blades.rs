@@ -2,14 +2,14 @@
 
 mod common;
 
-use common::plain;
+use common::{part, picture, plain};
 use frolic_core::{
     AreaSpec, BladeMotion, BladeSpec, Blades, Counter, Frame, Meter, On, PatternSpec, PlacementSpec, Ramp,
     Span, WorldSpec, blade_curve,
 };
 use frolic_draw::{
-    Bounds, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
-    LookSpec, Part, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, View,
+    CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Part, Renderer, RibbonSpec,
+    Shape, SunSpec, Technique, View,
 };
 use proptest::prelude::*;
 
@@ -27,11 +27,6 @@ fn meadow(side: f32, count: u32, chunk: f32) -> Blades {
 }
 
 fn parts(blades: &Blades) -> Vec<Part> {
-    let part = |chunk: &frolic_core::Chunk| Part {
-        first: chunk.first,
-        count: chunk.len,
-        bounds: Bounds { low: chunk.low, high: chunk.high },
-    };
     blades.chunks().iter().map(part).collect()
 }
 
@@ -49,14 +44,7 @@ fn draw(
     technique: Technique,
     sun: Option<&SunSpec>,
 ) -> (Image, Frame) {
-    let backdrop = plain();
-    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
-    meter.begin_frame();
-    let around = Surroundings::new(&backdrop).sun(sun);
-    let list = scratch.list([(instances, look)], &ListSpec::new(technique), view, &around, &mut meter);
-    let mut image = Image::new(view.size());
-    Renderer::new().render(&list, view, &backdrop, &mut image, &mut meter);
-    (image, meter.end_frame())
+    picture(&mut Renderer::new(), &[(instances, look)], technique, view, &plain(), sun)
 }
 
 proptest! {

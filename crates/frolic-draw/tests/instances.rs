@@ -2,23 +2,16 @@
 
 mod common;
 
-use common::{plain, view};
-use frolic_core::{Counter, Frame, Meter, SpecError};
+use common::{picture, plain, view};
+use frolic_core::{Counter, Frame, SpecError};
 use frolic_draw::{
-    Bounds, CHUNK, DetailSpec, Image, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer,
-    RibbonSpec, Shape, Sprite, Surroundings, chunk_parts,
+    Bounds, CHUNK, DetailSpec, Image, Instances, Look, LookSpec, Part, Renderer, RibbonSpec, Shape, Sprite,
+    Technique, chunk_parts,
 };
 use proptest::prelude::*;
 
 fn draw(instances: Instances<'_>, look: &Look) -> (Image, Frame) {
-    let (view, backdrop) = (view(96, 64), plain());
-    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
-    meter.begin_frame();
-    let around = Surroundings::new(&backdrop);
-    let list = scratch.list([(instances, look)], &ListSpec::default(), &view, &around, &mut meter);
-    let mut image = Image::new(view.size());
-    Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
-    (image, meter.end_frame())
+    picture(&mut Renderer::new(), &[(instances, look)], Technique::Instanced, &view(96, 64), &plain(), None)
 }
 
 fn spots() -> LookSpec {

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::plain;
+use common::{picture, plain};
 use frolic_core::random::Draws;
 use frolic_core::simd::Level;
 use frolic_core::{Counter, Frame, Meter, Ramp};
@@ -24,13 +24,14 @@ fn far(width: u32, height: u32) -> View {
 }
 
 fn draw(instances: Instances<'_>, look: &Look, view: &View, technique: Technique) -> (Image, Frame) {
-    let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
-    meter.begin_frame();
-    let around = Surroundings::new(&backdrop);
-    let list = scratch.list([(instances, look)], &ListSpec::new(technique), view, &around, &mut meter);
-    let mut image = Image::new(view.size());
-    Renderer::tuned([5, 4], 3, Level::new()).render(&list, view, &backdrop, &mut image, &mut meter);
-    (image, meter.end_frame())
+    picture(
+        &mut Renderer::tuned([5, 4], 3, Level::new()),
+        &[(instances, look)],
+        technique,
+        view,
+        &plain(),
+        None,
+    )
 }
 
 /// Coverage of each pixel by the plain form: white over black.

@@ -2,16 +2,15 @@
 
 mod common;
 
-use common::plain;
+use common::{part, plain};
 use frolic_core::simd::Level;
 use frolic_core::{
     AreaSpec, BladeMotion, BladeSpec, Blades, ClumpSpec, Counter, Frame, GroupSpec, Meter, On, PatternSpec,
     PlacementSpec, Span, Threads, World, WorldSpec,
 };
 use frolic_draw::{
-    BackdropSpec, Bounds, CameraSpec, Colour, DetailSpec, Groups, Image, ImageSize, Instances, ListScratch,
-    ListSpec, Look, LookSpec, Part, PlacedGroup, Renderer, RibbonSpec, Shape, SunSpec, Surroundings,
-    Technique, View,
+    BackdropSpec, Blend, Bounds, CameraSpec, Colour, DetailSpec, GroundSpec, Groups, Image, ImageSize,
+    Instances, Look, LookSpec, Part, PlacedGroup, Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
 };
 use proptest::prelude::*;
 
@@ -42,13 +41,7 @@ impl Field {
         self.blades.look(eye, |low, high| view.sees(&Bounds { low, high }));
         self.blades.step(world, 0.02, 1, &mut Meter::new());
         let single = self.blades.chunks().iter().filter(|chunk| chunk.group.is_none());
-        self.parts = single
-            .map(|chunk| Part {
-                first: chunk.first,
-                count: chunk.len,
-                bounds: Bounds { low: chunk.low, high: chunk.high },
-            })
-            .collect();
+        self.parts = single.map(part).collect();
         self.placed = PlacedGroup::all_of(&self.blades).collect();
     }
 
@@ -74,6 +67,13 @@ fn sun() -> SunSpec {
     SunSpec::new(40.0, 70.0, Colour::WHITE, 3.0)
 }
 
+/// Sky above ground, which the sun and shadows fall on.
+fn ground() -> BackdropSpec {
+    let mut backdrop = BackdropSpec::default();
+    backdrop.ground = Some(GroundSpec::default());
+    backdrop
+}
+
 fn still() -> World {
     WorldSpec::default().build().unwrap()
 }
@@ -85,19 +85,7 @@ fn picture(
     backdrop: &BackdropSpec,
     sun: Option<&SunSpec>,
 ) -> (Image, Frame) {
-    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
-    meter.begin_frame();
-    let around = Surroundings::new(backdrop).sun(sun);
-    let list = scratch.list(
-        populations.iter().copied(),
-        &ListSpec::new(Technique::Tiled),
-        view,
-        &around,
-        &mut meter,
-    );
-    let mut image = Image::new(view.size());
-    renderer.render(&list, view, backdrop, &mut image, &mut meter);
-    (image, meter.end_frame())
+    common::picture(renderer, populations, Technique::Tiled, view, backdrop, sun)
 }
 
 /// Mean difference of a channel, and the greatest difference of a channel's mean, of 255.
@@ -134,7 +122,7 @@ proptest! {
         let (mut single, mut grouped) = (Field::new(count, false), Field::new(count, true));
         single.step(&still(), &view);
         grouped.step(&still(), &view);
-        let backdrop = BackdropSpec::default();
+        let backdrop = ground();
         let (one, _) = picture(&mut Renderer::new(), &[(single.instances(), &look)], &view, &backdrop, sun.as_ref());
         let (two, frame) = picture(&mut Renderer::new(), &[(grouped.instances(), &look)], &view, &backdrop, sun.as_ref());
         prop_assert!(frame.count(Counter::GroupMisses) > 0);
@@ -187,7 +175,7 @@ fn threads_tiles_and_instruction_sets_give_the_same_picture() {
     field.step(&still(), &view);
     let shot = |threads: u32, tile: [u32; 2], level: Level| {
         let mut renderer = Renderer::tuned(tile, 128, level);
-        let backdrop = BackdropSpec::default();
+        let backdrop = ground();
         Threads::new(threads)
             .run(|| picture(&mut renderer, &[(field.instances(), &look)], &view, &backdrop, Some(&sun())).0)
     };
@@ -254,4 +242,38 @@ fn nothing_is_drawn_of_groups_behind_beyond_or_without_blades() {
         picture(&mut Renderer::new(), &[(empty.instances(), &far)], &across, &plain(), Some(&sun()));
     assert!(image == picture(&mut Renderer::new(), &[], &across, &plain(), Some(&sun())).0);
     assert_eq!(frame.count(Counter::DrawCalls), 0);
+}
+
+/// Beside so many single elements that they take several rounds, and in front of what is transparent in a lower layer, groups leave the sun on
+/// the ground where it was.
+#[test]
+fn the_ground_is_lit_whatever_comes_beside_groups() {
+    let view = view([0.0, 2.0, 9.0], [0.0; 3]);
+    let grass = look().build().unwrap();
+    let (mut grouped, mut single) = (Field::new(3_000, true), Field::new(60_000, false));
+    grouped.step(&still(), &view);
+    single.step(&still(), &view);
+    let backdrop = ground();
+    let by = |round: usize| {
+        let both = [(single.instances(), &grass), (grouped.instances(), &grass)];
+        let mut renderer = Renderer::tuned([6, 6], round, Level::new());
+        picture(&mut renderer, &both, &view, &backdrop, Some(&sun())).0
+    };
+    assert!(by(1) == by(128));
+
+    // From outside the field: at the lower edge there is ground alone.
+    let mut camera = CameraSpec::new([0.0, 2.0, 20.0], [0.0; 3], 45.0);
+    camera.bloom = 0.0;
+    let view = camera.view(view.size()).unwrap();
+    let mut mist = LookSpec::glowing(0.0, [(0.0, "#000000"), (1.0, "#000000")]).unwrap();
+    (mist.blend, mist.layer, mist.depth.test) = (Blend::Alpha, -1, false);
+    let mist = mist.build().unwrap();
+    grouped.step(&still(), &view);
+    let alone = Instances::at([&[0.0], &[1.0], &[0.0]]).unwrap().sized(&[40.0]).unwrap();
+    let edge = |populations: &[(Instances<'_>, &Look)]| {
+        let (image, _) = picture(&mut Renderer::new(), populations, &view, &backdrop, Some(&sun()));
+        image.pixels()[199 * 320..].to_vec()
+    };
+    assert!(edge(&[(alone, &mist)]) != edge(&[]), "the mist is seen");
+    assert!(edge(&[(grouped.instances(), &grass), (alone, &mist)]) == edge(&[(alone, &mist)]));
 }

@@ -18,7 +18,7 @@ use super::spec::BladeSpec;
 use super::step::{Air, Rows};
 use super::{BladeColumns, BladeRow, Chunk};
 use crate::error::{SpecError, within};
-use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, Repeat};
+use crate::placement::{PlacedColumns, PlacedRow, Placement, Repeat};
 use crate::random::{hash3, unit};
 use crate::simd::Level;
 use crate::world::World;
@@ -80,7 +80,8 @@ pub struct Group {
 #[derive(Debug)]
 struct Layout {
     columns: BladeColumns,
-    kinds: [u32; MOST_KINDS],
+    /// All of it as a square, from its first blade.
+    square: Chunk,
     /// Lean along x and z in each state.
     leans: Vec<[Vec<f32>; 2]>,
 }
@@ -91,8 +92,6 @@ pub struct Layouts {
     spec: GroupSpec,
     repeat: Repeat,
     all: Vec<Layout>,
-    low: [f32; 3],
-    high: [f32; 3],
     wind: Range,
     /// Another whenever a lean changes.
     key: u64,
@@ -145,8 +144,6 @@ impl Layouts {
             spec,
             repeat,
             all: Vec::new(),
-            low: [f32::INFINITY; 3],
-            high: [f32::NEG_INFINITY; 3],
             wind: Range { along: Vec2::X, least: f32::NAN, most: 0.0, strength: 0.0, drag: 0.0 },
             key: 0,
         };
@@ -162,11 +159,7 @@ impl Layouts {
                 square.take_in(row);
                 columns.push(row);
             }
-            for axis in 0..3 {
-                layouts.low[axis] = layouts.low[axis].min(square.low[axis]);
-                layouts.high[axis] = layouts.high[axis].max(square.high[axis]);
-            }
-            layouts.all.push(Layout { columns, kinds: square.kinds, leans: Vec::new() });
+            layouts.all.push(Layout { columns, square, leans: Vec::new() });
         }
         layouts
     }
@@ -254,15 +247,18 @@ impl Layouts {
 
     /// The stretch of a layout's blades of a kind: first and count.
     pub fn of_kind(&self, layout: u32, kind: usize) -> (u32, u32) {
-        let Some(layout) = self.all.get(layout as usize) else { return (0, 0) };
-        let end = layout.kinds.get(kind).copied().unwrap_or(0);
-        let before = if kind == 0 { 0 } else { layout.kinds[kind.min(MOST_KINDS) - 1] };
-        (before, end.saturating_sub(before))
+        self.all.get(layout as usize).map_or((0, 0), |layout| layout.square.of_kind(kind))
     }
 
     /// Least and greatest x, y, z that any part of any layout's blades can reach, from the middle of its square, m.
     pub fn reach(&self) -> [[f32; 3]; 2] {
-        [self.low, self.high]
+        let squares = || self.all.iter().map(|layout| &layout.square);
+        let fold = |axis: usize, least: f32, pick: fn(f32, f32) -> f32, end: fn(&Chunk) -> [f32; 3]| {
+            squares().fold(least, |most, square| pick(most, end(square)[axis]))
+        };
+        let low = [0, 1, 2].map(|axis| fold(axis, f32::INFINITY, f32::min, |square| square.low));
+        let high = [0, 1, 2].map(|axis| fold(axis, f32::NEG_INFINITY, f32::max, |square| square.high));
+        [low, high]
     }
 
     /// Another number whenever a lean has changed: what was made of the layouts before is no longer so.

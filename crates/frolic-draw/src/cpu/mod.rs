@@ -277,6 +277,9 @@ impl Renderer {
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         phase::split(list, &mut self.starts, &mut self.phases);
         phase::cut(&self.phases, self.round, &mut self.parts);
+        if !self.blits.is_empty() {
+            phase::begin_solid(&mut self.parts);
+        }
         let Self {
             backdrop: Some(backdrop),
             rows,
@@ -297,7 +300,7 @@ impl Renderer {
         let (pictures, blits) = (&*pictures, &blits[..]);
         let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
-        let any_solid = !blits.is_empty() || parts.iter().any(|part| part.solid);
+        let any_solid = parts.iter().any(|part| part.solid);
         solid.resize(&grid, any_solid);
         bloom.resize(&grid);
         let scope = Scope {

@@ -101,3 +101,12 @@ pub(super) fn cut(phases: &[Phase], most: usize, parts: &mut Vec<Part>) {
         }
     }
 }
+
+/// Sees to it that something solid is drawn in the first round, so that groups, which no chunk holds, are drawn with it.
+pub(super) fn begin_solid(parts: &mut Vec<Part>) {
+    if !parts.iter().any(|part| part.solid && part.round == 0) {
+        let none =
+            Part { round: 0, solid: true, far_to_near: false, nearest_wins: true, chunks: 0..0, ends: true };
+        parts.insert(0, none);
+    }
+}

@@ -55,14 +55,13 @@ impl Sunlight<'_> {
     #[inline(always)]
     pub(super) fn at<S: Simd>(
         &self,
-        simd: S,
+        _simd: S,
         x: f32x8<S>,
         y: f32x8<S>,
         depth: f32x8<S>,
         wanted: [bool; LANES],
         alike: usize,
     ) -> [f32; LANES] {
-        let _ = simd;
         // Loops, not closures: those would be compiled without the instruction set of `simd`.
         let mut lines = [[0.0; LANES]; 3];
         for (lanes, [ax, ay, a, c]) in lines.iter_mut().zip(self.lines) {

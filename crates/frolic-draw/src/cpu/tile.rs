@@ -265,28 +265,14 @@ impl RasterTile<'_, '_> {
             first,
         } = self;
         let (width, height) = (grid.tile_width(), grid.rows());
-        let rect = grid.rect(nth);
-        let sunny = Sunny { behind, x, y, rect, shadow, view };
-        // What is solid mostly covers the ground: it is asked first, so that the sun on it is worked out only where it is seen.
-        let mut ground = first.then_some(sunny);
-        if let Some(ground) = ground
-            .take_if(|_| groups.is_empty() && !parts.first().is_some_and(|part| part.solid && part.ends))
+        // What is solid mostly covers the ground: where it comes first, the sun on the ground is worked out only where that is seen.
+        let mut ground = first.then_some(Sunny { behind, rect: grid.rect(nth), shadow, view });
+        if !parts.first().is_some_and(|part| part.solid && part.ends)
+            && let Some(ground) = ground.take()
         {
             ground.add(simd, rows, None);
         }
         let mut groups = groups;
-        if !groups.is_empty()
-            && !parts.iter().any(|part| part.solid)
-            && let Some(solid) = &mut solid
-        {
-            // Nothing else is solid.
-            let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
-            samples.groups(simd, pictures, groups);
-            if let Some(ground) = ground.take() {
-                ground.add(simd, rows, Some(&samples));
-            }
-            *nearest = nearest.min(samples.resolve(simd, rows, depth, view, shadow));
-        }
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.solid {
@@ -370,9 +356,6 @@ impl RasterTile<'_, '_> {
 #[derive(Clone, Copy)]
 struct Sunny<'a> {
     behind: BackdropTile<'a>,
-    /// First pixel of the tile.
-    x: i32,
-    y: i32,
     rect: Rect,
     shadow: Option<&'a Shadow>,
     view: &'a View,
@@ -399,8 +382,8 @@ impl Sunny<'_> {
                 }
                 let lit = match &sunlight {
                     Some(sunlight) => {
-                        let x = middles + (self.x + i as i32) as f32;
-                        let y = f32x8::splat(simd, (self.y + j as i32) as f32 + 0.5);
+                        let x = middles + (self.rect.x + i) as f32;
+                        let y = f32x8::splat(simd, (self.rect.y + j) as f32 + 0.5);
                         sunlight.at(simd, x, y, depth, wanted, 1)
                     }
                     None => [1.0; LANES],

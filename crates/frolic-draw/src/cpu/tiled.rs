@@ -16,6 +16,7 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x4, f32x8, u32x4, u32x8};
@@ -77,7 +78,9 @@ struct Key {
 /// A picture of a group, column by column.
 #[derive(Debug, Default)]
 struct Picture {
-    /// First column and row of the frame that hold anything: what is around them is not kept.
+    /// Size that it was taken in, the group's middle in its middle, and the first column and row that hold anything: what is around them is
+    /// not kept.
+    frame: [usize; 2],
     first: [usize; 2],
     width: usize,
     height: usize,
@@ -103,15 +106,16 @@ impl Picture {
     fn row(&self, at: f32) -> usize {
         if at >= 0.0 && at < self.height as f32 { at as usize } else { usize::MAX }
     }
-
-    /// Metres behind the group's middle.
-    #[inline(always)]
-    fn behind(&self, depth: u32) -> f32 {
-        ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * self.unit
-    }
 }
 
+/// The step of a depth that is the group's middle.
 const DEPTH_MIDDLE: i32 = 1 << 15;
+
+/// How far behind the group's middle a depth is, in units of its picture.
+#[inline(always)]
+fn behind(depth: u32) -> f32 {
+    ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32
+}
 
 /// Pictures that are kept.
 #[derive(Debug, Default)]
@@ -171,7 +175,7 @@ struct Shot {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Blit {
     slot: u32,
-    /// Left and upper edge of its picture, pixels: of the frame, then of what is kept of it.
+    /// Where its middle is, pixels; once its picture is there, the left and upper edge of what is kept of that.
     corner: [f32; 2],
     /// Pixels of the picture for one of the screen.
     per: [f32; 2],
@@ -271,17 +275,15 @@ impl Pictures {
         if !low.cmple(high).all() {
             return;
         }
-        let (mut looks, mut margin, mut farthest) = (0u64, 0.0f32, 0.0f32);
+        let (mut looks, mut margin, mut farthest) = (DefaultHasher::new(), 0.0f32, 0.0f32);
         for (nth, kind) in kinds(list, groups.layouts.key()) {
             let look = list.sources[nth].look;
             let d = look.detail;
-            let thins = [d.reach, d.edge, d.thin_below, d.coarse_below, d.density]
-                .map(|v| u64::from(v.to_bits() >> COARSER_DETAIL));
-            for part in [look.key].into_iter().chain(thins) {
-                looks = (looks ^ part).wrapping_mul(0x0000_0100_0000_01b3).rotate_left(23);
-            }
+            let thins = [d.reach, d.edge, d.thin_below, d.coarse_below, d.density];
+            (look.key, thins.map(|value| value.to_bits() >> COARSER_DETAIL)).hash(&mut looks);
             (margin, farthest) = (margin.max(kind.margin), farthest.max(d.reach));
         }
+        let looks = looks.finish();
         // About the middle of all that a group can reach.
         let (anchor, half) = ((low + high) * 0.5, (high - low) * 0.5 + margin);
         let reach = half.length();
@@ -313,36 +315,25 @@ impl Pictures {
                 size: side.size,
                 sun: sun_size,
             };
-            let own = side.view(camera);
-            let (own, drawn_scale) = match sun_size {
-                Some(size) => {
-                    let focal = SIZES.powi(i32::from(size));
-                    let away = view.forward * (reach * 2.0 + 1.0);
-                    (View { eye: -away, focal, ..*view }, focal)
-                }
-                None => (own, SIZES.powi(i32::from(side.size))),
-            };
-            let eye_to_middle = own.eye.dot(own.forward).abs();
-            let Some([w, h]) = frame(&own, half) else { continue };
             let slot = match self.places.get(&key) {
                 Some(&slot) => slot,
                 None => {
-                    let Ok(size) = ImageSize::new(w as u32, h as u32) else { continue };
-                    let slot = self.free.pop().unwrap_or(self.slots.len() as u32);
-                    let fresh = Slot { key, used: 0, picture: Picture::default() };
-                    if slot as usize == self.slots.len() {
-                        self.slots.push(fresh);
-                    } else {
-                        self.slots[slot as usize] = fresh;
-                    }
-                    self.places.insert(key, slot);
-                    let (own, seen_from) = (View { size, ..own }, side.view(camera));
+                    let camera = side.view(camera);
+                    let own = match sun_size {
+                        Some(size) => {
+                            let away = view.forward * (reach * 2.0 + 1.0);
+                            View { eye: -away, focal: SIZES.powi(i32::from(size)), ..*view }
+                        }
+                        None => camera,
+                    };
+                    let Some(size) = frame(&own, half) else { continue };
+                    let slot = self.room(key);
                     self.missing.push(Shot {
                         key,
                         slot,
-                        view: View { eye: own.eye + anchor, ..own },
-                        camera: View { eye: seen_from.eye + anchor, ..seen_from },
-                        middle: eye_to_middle,
+                        view: View { size, eye: own.eye + anchor, ..own },
+                        camera: View { eye: camera.eye + anchor, ..camera },
+                        middle: own.eye.dot(own.forward).abs(),
                         reach,
                         most_slope,
                     });
@@ -353,11 +344,28 @@ impl Pictures {
             let at = view.screen(local);
             // Away from the middle of the picture all is drawn out sideways, as on any plane that is not square to the ray.
             let wide = if view.level { 1.0 } else { local.x.hypot(local.z) / local.z };
-            let per = [drawn_scale / (scale * wide), drawn_scale / scale];
-            let corner = [at.x - w as f32 / per[0] * 0.5, at.y - h as f32 / per[1] * 0.5];
+            let taken = SIZES.powi(i32::from(sun_size.unwrap_or(side.size)));
+            let per = [taken / (scale * wide), taken / scale];
             let nearest = if view.level { reach - local.z } else { 1.0 / (local.z - reach).max(NEAR) };
-            blits.push(Blit { slot, corner, per, depth: local.z, nearest, extent: [0; 4] });
+            blits.push(Blit { slot, corner: at.to_array(), per, depth: local.z, nearest, extent: [0; 4] });
         }
+    }
+
+    /// Room for a picture that is to be taken.
+    fn room(&mut self, key: Key) -> u32 {
+        let fresh = Slot { key, used: 0, picture: Picture::default() };
+        let slot = match self.free.pop() {
+            Some(slot) => {
+                self.slots[slot as usize] = fresh;
+                slot
+            }
+            None => {
+                self.slots.push(fresh);
+                self.slots.len() as u32 - 1
+            }
+        };
+        self.places.insert(key, slot);
+        slot
     }
 
     pub(super) fn bytes(&self) -> usize {
@@ -431,8 +439,8 @@ impl Side {
     }
 }
 
-/// Pixels across and down that hold a box about the origin, which is in their middle.
-fn frame(view: &View, half: Vec3) -> Option<[usize; 2]> {
+/// Size of a picture that holds a box about the origin, which is in its middle.
+fn frame(view: &View, half: Vec3) -> Option<ImageSize> {
     let mut most = Vec2::ZERO;
     for corner in 0..8 {
         let sign = |bit: i32| if corner >> bit & 1 == 0 { -1.0 } else { 1.0 };
@@ -443,8 +451,8 @@ fn frame(view: &View, half: Vec3) -> Option<[usize; 2]> {
         }
         most = most.max(Vec2::new(d.dot(view.right), d.dot(view.up)).abs() * view.scale(depth));
     }
-    let side = |half: f32| (((half + 2.0) * 2.0).min(MOST_SIDE) as usize).next_multiple_of(LANES);
-    Some([side(most.x), side(most.y)])
+    let side = |half: f32| (((half + 2.0) * 2.0).min(MOST_SIDE) as u32).next_multiple_of(LANES as u32);
+    ImageSize::new(side(most.x), side(most.y)).ok()
 }
 
 /// What taking a picture needs, kept on each thread.
@@ -571,6 +579,7 @@ impl Shot {
         let bottom = spans.iter().flatten().map(|&[_, after]| after).max().unwrap_or(0);
         let (kept_width, kept_height) = (last + 1 - left, bottom - top);
         let mut picture = Picture {
+            frame: [width, height],
             first: [left, top],
             width: kept_width,
             height: kept_height,
@@ -633,6 +642,7 @@ impl Blit {
     /// Takes on the place of what is kept of its picture.
     fn crop(&mut self, picture: &Picture) {
         for axis in 0..2 {
+            self.corner[axis] -= picture.frame[axis] as f32 / self.per[axis] * 0.5;
             self.corner[axis] += picture.first[axis] as f32 / self.per[axis];
         }
         let last =
@@ -685,7 +695,7 @@ impl Blit {
                 let Some(&depth) = depths.get(self.row(row) as usize) else { continue };
                 let texel = &mut texels[(row - y) as usize];
                 if depth & 1 == 1 {
-                    *texel = texel.max(-(self.depth + picture.behind(depth)));
+                    *texel = texel.max(-(self.depth + behind(depth) * picture.unit));
                 }
             }
         }
@@ -745,7 +755,8 @@ impl Samples<'_> {
             for pair in (top - y) / 2..=(bottom - y) / 2 {
                 let row = blit.row(y + pair * 2);
                 let (upper, lower) = (picture.row(row), picture.row(row + blit.per[1]));
-                let (a, b) = (get(depths, upper), get(depths, lower));
+                let a = depths.get(upper).copied().unwrap_or_default();
+                let b = depths.get(lower).copied().unwrap_or_default();
                 if (a | b) & 15 == 0 {
                     continue;
                 }
@@ -759,7 +770,8 @@ impl Samples<'_> {
                     continue;
                 }
                 met.select(near, kept).store_slice(slot);
-                let (a, b) = (get(colours, upper), get(colours, lower));
+                let a = colours.get(upper).copied().unwrap_or_default();
+                let b = colours.get(lower).copied().unwrap_or_default();
                 let own: u32x8<S> = u32x4::splat(simd, a[0]).combine(u32x4::splat(simd, b[0]));
                 let sunny: u32x8<S> = u32x4::splat(simd, a[1]).combine(u32x4::splat(simd, b[1]));
                 met.select(own, u32x8::load_array(simd, bases[at])).store_slice(&mut bases[at]);
@@ -769,18 +781,9 @@ impl Samples<'_> {
     }
 }
 
-/// What stands at a place, or nothing beyond the last.
-#[inline(always)]
-fn get<T: Copy + Default>(from: &[T], at: usize) -> T {
-    match from.get(at) {
-        Some(&value) => value,
-        None => T::default(),
-    }
-}
-
 /// Nearness of the samples of a pixel: 1/(depth + behind), to the third power of the quotient.
 #[inline(always)]
 fn nearness<S: Simd>(simd: S, depth: u32, per_depth: f32, unit: f32) -> f32x4<S> {
-    let x = ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32 * unit;
+    let x = behind(depth) * unit;
     f32x4::load_array(simd, COVERED[(depth & 15) as usize]) + per_depth * (1.0 - x * (1.0 - x))
 }

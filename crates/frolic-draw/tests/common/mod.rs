@@ -4,11 +4,11 @@
 pub mod kit;
 
 use frolic_core::simd::Level;
-use frolic_core::{EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
+use frolic_core::{Chunk, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
 use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, ListSpec, Look,
-    LookSpec, Renderer, Surroundings, Technique, View,
+    BackdropSpec, Blend, Bounds, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, ListSpec,
+    Look, LookSpec, Part, Renderer, SunSpec, Surroundings, Technique, View,
 };
 
 /// Particles spread through a box, some way into their lives.
@@ -70,6 +70,30 @@ pub fn draw(
 }
 
 /// The same by the plain scalar form over a sky of one colour, without bloom: 8-bit sRGB of each pixel.
+/// The picture and the frame's counters of instances, each with its look, perhaps in the sun.
+pub fn picture(
+    renderer: &mut Renderer,
+    populations: &[(Instances<'_>, &Look)],
+    technique: Technique,
+    view: &View,
+    backdrop: &BackdropSpec,
+    sun: Option<&SunSpec>,
+) -> (Image, Frame) {
+    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+    meter.begin_frame();
+    let around = Surroundings::new(backdrop).sun(sun);
+    let list =
+        scratch.list(populations.iter().copied(), &ListSpec::new(technique), view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    renderer.render(&list, view, backdrop, &mut image, &mut meter);
+    (image, meter.end_frame())
+}
+
+/// A square of blades as a part.
+pub fn part(chunk: &Chunk) -> Part {
+    Part { first: chunk.first, count: chunk.len, bounds: Bounds { low: chunk.low, high: chunk.high } }
+}
+
 pub fn reference(populations: &[(&Particles, &Look)], view: &View, backdrop: &BackdropSpec) -> Vec<[u8; 3]> {
     let (mut scratch, mut meter, lights) = (ListScratch::default(), Meter::new(), lights());
     let sources =
