@@ -4,7 +4,7 @@
 pub use crate::atlas::Region;
 pub use crate::backdrop::BackdropPlanes;
 pub use crate::camera::{NEAR, ViewParts};
-pub use crate::cpu::{LEAST_RISE, MOST_LEAN, NEAR_FADE, PLACES, THINNEST, WHITE};
+pub use crate::cpu::{AS_DEEP, LEAST_RISE, MOST_LEAN, NEAR_FADE, PLACES, THINNEST, WHITE};
 pub use crate::detail::{Detail, FADE};
 pub use crate::instances::ElementNow;
 pub use crate::light::{Lighting, Surface, shadow_view};

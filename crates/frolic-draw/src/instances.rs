@@ -163,6 +163,8 @@ pub struct ElementNow {
     pub curve: Option<[[f32; 3]; 2]>,
     /// Tint, 0 to 1; none where its random numbers say.
     pub tint: Option<f32>,
+    /// Length of a blade, m; none where it is no blade.
+    pub length: Option<f32>,
 }
 
 impl<'a> Instances<'a> {
@@ -252,6 +254,7 @@ impl<'a> Instances<'a> {
             }),
             curve: self.curve_of(nth, 1.0).map(|curve| curve.map(Into::into)),
             tint: self.tint.map(|tint| tint[nth]),
+            length: self.blades.map(|[length, ..]| length[nth]),
         })
     }
 

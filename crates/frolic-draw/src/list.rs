@@ -218,6 +218,11 @@ impl<'l> DrawList<'l> {
         self.time
     }
 
+    /// Whether squares of blades come as groups, which only the CPU backend draws.
+    pub fn is_grouped(&self) -> bool {
+        self.groups().next().is_some()
+    }
+
     /// Its groups, each with the number of its population.
     pub(crate) fn groups(&self) -> impl Iterator<Item = (usize, Groups<'l>)> {
         let of = |(nth, source): (usize, &Source<'l>)| {

@@ -597,6 +597,10 @@ pub struct LookParts<'a> {
     pub depth: DepthSpec,
     /// How it takes light.
     pub surface: Surface,
+    /// Share of a blade's normals that are bent towards the eye.
+    pub round: f32,
+    /// Share of distance's haze that lies over it.
+    pub hazed: f32,
     /// One over the depth of the soft edge, 1/m.
     pub per_soft: f32,
     /// Colour, opacity and size at ages from 0 to 1, evenly.
@@ -661,6 +665,8 @@ impl Look {
             blend: self.blend,
             depth: self.depth,
             surface: self.surface,
+            round: self.round,
+            hazed: self.hazed,
             per_soft: self.per_soft,
             over_age: &self.table[..],
             over_height: self.over_height.as_ref().map(|gradient| &gradient[..]),

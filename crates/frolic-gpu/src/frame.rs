@@ -79,6 +79,8 @@ impl Seen<'_> {
         words.vec(light.towards_sun, flag(light.sun.is_some()));
         words.vec(light.sun.map_or(Vec3::ZERO, |sun| sun.light()), 0.0);
         words.float(&[self.exposure, self.most_slope, 0.0, 0.0]);
+        let (tone, per_haze) = light.haze;
+        words.vec(tone, per_haze);
         for nth in 0..16 {
             match light.lights.get(nth) {
                 Some(lamp) => {

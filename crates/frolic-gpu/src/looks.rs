@@ -268,7 +268,7 @@ impl Looks {
             .float(&[if slot.shadows && look.is_solid() { EVERYWHERE } else { reach(look) }])
             .uint(&[parts.over_age.len() as u32, rows_of(&parts), slot.count])
             .uint(&[slot.span, closed(look), slot.newest])
-            .float(&[slot.trail_end, detail.density])
+            .float(&[slot.trail_end, detail.density, parts.round, parts.hazed])
             .align(64);
         words
     }

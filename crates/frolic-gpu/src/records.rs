@@ -1,6 +1,6 @@
 //! Elements that live on the processor, packed in drawing order for the device.
 
-use frolic_draw::backend::Form;
+use frolic_draw::backend::{ElementNow, Form};
 use frolic_draw::{Batch, DrawList, Fill, Look, Run, View};
 use rayon::prelude::*;
 
@@ -97,19 +97,26 @@ fn page_buffer(gpu: &Gpu, label: &str, bytes: u64) -> wgpu::Buffer {
     gpu.buffer(label, bytes, wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST)
 }
 
+/// Words of records: of what stands by its turn; with a velocity and a tint; with a curve, a tint and a blade's length; of sprites.
+const PLAIN: usize = 8;
+const MOVING: usize = 12;
+const CURVED: usize = 16;
+const SPRITE: usize = 24;
+
 /// Words of a record of a batch: as `shaders/packed.wgsl` reads them.
 pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
-    let curved = |run: &Run| {
-        list.source(run.source)
-            .and_then(|(instances, _)| instances.element(0))
-            .is_some_and(|e| e.curve.is_some())
+    // A sorted run may be of several sources.
+    let any = |has: fn(&ElementNow) -> bool| {
+        let first = |run: &Run| list.source(run.source).and_then(|(instances, _)| instances.element(0));
+        list.runs(batch).iter().any(|run| run.sorted || first(run).as_ref().is_some_and(has))
     };
-    match look.parts().form {
-        Form::Card { .. } => 12,
-        Form::Sprite { .. } => 24,
-        // A sorted run may be of several sources.
-        Form::Ribbon(_) if list.runs(batch).iter().any(|run| run.sorted || curved(run)) => 16,
-        _ => 8,
+    let parts = look.parts();
+    match parts.form {
+        Form::Sprite { .. } => SPRITE,
+        Form::Ribbon(_) | Form::Mesh { .. } if any(|element| element.curve.is_some()) => CURVED,
+        Form::Card { .. } => MOVING,
+        _ if !parts.tints.is_empty() && any(|element| element.tint.is_some()) => MOVING,
+        _ => PLAIN,
     }
 }
 
@@ -163,17 +170,22 @@ fn put(record: &mut [u32], at: usize, values: &[f32]) {
     }
 }
 
-fn element_record(element: &frolic_draw::backend::ElementNow, record: &mut [u32]) {
+fn element_record(element: &ElementNow, record: &mut [u32]) {
     put(record, 0, &element.position);
     put(record, 3, &[element.size, element.age]);
     record[5] = element.id;
     put(record, 6, &element.turn.unwrap_or([NOT_GIVEN; 2]));
+    let tint = element.tint.unwrap_or(NOT_GIVEN);
     match record.len() {
-        12 => put(record, 8, &element.velocity),
-        16 => {
+        MOVING => {
+            put(record, 8, &element.velocity);
+            put(record, 11, &[tint]);
+        }
+        CURVED => {
             let [middle, tip] = element.curve.unwrap_or([[NOT_GIVEN; 3]; 2]);
             put(record, 8, &middle);
             put(record, 11, &tip);
+            put(record, 14, &[tint, element.length.unwrap_or(NOT_GIVEN)]);
         }
         _ => {}
     }

@@ -98,7 +98,8 @@ impl GpuRenderer {
     /// never waits.
     ///
     /// # Errors
-    /// A picture or texture that is too large for the device, a population that is not among `residents`, a device that was lost.
+    /// A picture or texture that is too large for the device, a population that is not among `residents`, squares of blades that are
+    /// groups, a device that was lost.
     pub fn render(
         &mut self,
         recorder: &mut Recorder,
@@ -145,6 +146,11 @@ impl GpuRenderer {
     ) -> Result<(), GpuError> {
         let gpu = recorder.gpu().clone();
         gpu.check()?;
+        if list.is_grouped() {
+            let problem =
+                "squares of blades that are groups are drawn by the CPU alone; draw them blade by blade";
+            return Err(GpuError::Unsupported(problem.to_owned()));
+        }
         let started = meter.start(Stage::Encode);
         let size = view.size();
         self.stock.stock(list, residents, view, kind, &mut recorder.tally)?;

@@ -3,7 +3,7 @@
 use crate::device::Gpu;
 use crate::error::GpuError;
 use crate::grids::GRID_WIDTH;
-use frolic_draw::backend::{FADE, LEAST_RISE, MOST_LEAN, NEAR, NEAR_FADE, THINNEST, WHITE};
+use frolic_draw::backend::{AS_DEEP, FADE, LEAST_RISE, MOST_LEAN, NEAR, NEAR_FADE, PLACES, THINNEST, WHITE};
 use frolic_draw::cpu::SMALLEST;
 
 /// Keys that a thread group sorts at once.
@@ -131,6 +131,7 @@ pub(crate) fn at(starts: &[(usize, &'static str)], line: usize, problem: String)
 fn numbers() -> String {
     use crate::trails::HEAD_WORDS;
     let (near, far) = bloom_kernels();
+    let places = PLACES.map(|[x, y]| format!("vec2({x:?}, {y:?})")).join(", ");
     let list = |kernel: &[f32]| kernel.iter().map(|v| format!("{v:?}")).collect::<Vec<_>>().join(", ");
     format!(
         "const NEAR: f32 = {NEAR:?};\n\
@@ -138,6 +139,8 @@ fn numbers() -> String {
          const SMALLEST: f32 = {SMALLEST:?};\n\
          const FADE: f32 = {FADE:?};\n\
          const THINNEST: f32 = {THINNEST:?};\n\
+         const AS_DEEP: f32 = {AS_DEEP:?};\n\
+         const PLACES: array<vec2<f32>, {}> = array({places});\n\
          const LEAST_RISE: f32 = {LEAST_RISE:?};\n\
          const MOST_LEAN: f32 = {MOST_LEAN:?};\n\
          const WHITE: f32 = {WHITE:?};\n\
@@ -157,6 +160,7 @@ fn numbers() -> String {
          const TRAIL_HEAD: u32 = {HEAD_WORDS}u;\n\
          override TRAILS: bool = false;\n\
          override EVENTS: u32 = 0u;\n",
+        PLACES.len(),
         frolic_core::backend::GUST_SEED,
         near.len(),
         list(&near),

@@ -7,11 +7,14 @@ use std::cell::RefCell;
 use common::drawing::kit::{kit, looks};
 use common::drawing::{cloud, lights, plain};
 use common::{differ, gpu, keep};
-use frolic_core::{Counter, Frame, Meter, Particles};
+use frolic_core::{
+    AreaSpec, BladeSpec, Blades, Counter, Frame, Meter, On, Particles, PatternSpec, PlacementSpec, Ramp,
+    Span, WorldSpec,
+};
 use frolic_draw::{
-    Align, BackdropSpec, Blend, CameraSpec, Colour, DepthOrder, Fill, GroundSpec, Image, ImageSize,
-    Instances, ListScratch, ListSpec, Look, LookSpec, Renderer, Resident, Sprite, Stand, SunSpec,
-    Surroundings, Technique, TextStyle, View,
+    Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill, GroundSpec, Image,
+    ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape,
+    Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 
@@ -175,6 +178,74 @@ fn columns_orders_and_transparency_are_the_same() {
         assert!(off <= 0.012, "see-through: {off}");
     }
     assert!(there.pixels().iter().any(|pixel| pixel[3] == 0), "the sky is not there");
+}
+
+/// A meadow in the wind, thinned by size and let go over a distance, hazed, round, tinted by its own columns, in the light of lamps and
+/// under a sun: ribbons, a mesh that bends along them, a look over what is behind; and shapes that are no blades by the same columns.
+#[test]
+fn blades_are_the_same_picture() {
+    let even = PlacementSpec::new(On::Ground(PatternSpec::BlueNoise { distance: 0.0 }));
+    let spec = BladeSpec::new(even.area(AreaSpec::new([0.0; 2], [5.0; 2]))).chunk(1.0);
+    let mut blades = Blades::new(&spec, 900, Span::new(0.012, 0.03), 5).unwrap();
+    let world = WorldSpec::default().wind([5.0, 0.0, 2.0]).gusts(1.0, 2.0).build().unwrap();
+    blades.step(&world, 1.0 / 60.0, 40, &mut Meter::new());
+    let columns = blades.columns();
+    let tints = ["#a8d090", "#ffffff", "#ffc060"].map(|hex| Colour::hex(hex).unwrap());
+    let shape = |shape: Shape, blend: Blend| {
+        let mut look = LookSpec::solid(shape, "#b0b060").unwrap();
+        look.tints = tints.to_vec();
+        (look.through, look.round, look.hazed, look.blend) = (0.4, 0.5, 0.8, blend);
+        look.detail = DetailSpec::reach(5.0, 0.5).thin_below(1.5).coarse_below(3.0);
+        look.colour_along = Ramp::new([(0.0, Colour::new(0.4, 0.4, 0.4)), (1.0, Colour::WHITE)]);
+        look.build().unwrap()
+    };
+    let ribbon = || Shape::Ribbon(RibbonSpec::new(10.0, 0.1, 4));
+    let looks = [
+        shape(ribbon(), Blend::Opaque),
+        shape(ribbon(), Blend::Alpha),
+        shape(
+            Shape::Mesh { name: "flower".into(), coarse: Some("ear".into()), texture: None },
+            Blend::Opaque,
+        ),
+        shape(Shape::Disc, Blend::Alpha),
+        shape(Shape::Mesh { name: "box".into(), coarse: None, texture: None }, Blend::Opaque),
+    ];
+    let standing = Instances::at(columns.position())
+        .unwrap()
+        .sized(columns.size())
+        .unwrap()
+        .tinted(columns.tint())
+        .unwrap();
+    let mut backdrop = plain();
+    (backdrop.ground, backdrop.sky.haze) = (Some(GroundSpec::default()), 4.0);
+    let mut sun = SunSpec::new(40.0, 30.0, Colour::WHITE, 2.0);
+    (sun.shadow_map, sun.shadow_reach) = (512, 20.0);
+    let view = CameraSpec::new([0.3, 0.7, 3.2], [0.0, 0.2, 0.0], 45.0)
+        .view(ImageSize::new(180, 120).unwrap())
+        .unwrap();
+    let few = [Part { first: 450, count: 80, bounds: Bounds { low: [-9.0; 3], high: [9.0; 3] } }];
+    for (nth, look) in looks.iter().enumerate() {
+        let instances = if nth < 3 { Instances::blades(columns, 0.01) } else { standing };
+        // Of what is seen through, few: layer on layer of edges differ by little, and everywhere.
+        let instances = if nth == 1 { instances.in_parts(&few).unwrap() } else { instances };
+        let empty = both(&vec![], &ListSpec::default(), &view, &backdrop, None).0;
+        for sun in [None, Some(&sun)] {
+            for technique in [Technique::Instanced, Technique::Batched, Technique::Indirect] {
+                let populations = vec![(instances, look)];
+                let (images, frame) = both(&populations, &ListSpec::new(technique), &view, &backdrop, sun);
+                let (off, shown) = (differ(&images[0], &images[1]), differ(&images[0], &empty[0]));
+                if off > 0.01 {
+                    keep(&format!("blades {nth} {technique:?} {}", sun.is_some()), &images);
+                }
+                assert!(
+                    off <= 0.01 && shown > 0.03,
+                    "look {nth}, {technique:?}, sun {}: {off} of {shown}",
+                    sun.is_some()
+                );
+                assert!(frame.count(Counter::Instances) > 0);
+            }
+        }
+    }
 }
 
 /// A device that shows its shaders little at a time: batches are drawn in pieces, and the picture stays.

@@ -358,6 +358,7 @@ impl Scene {
             set.members_mut().iter_mut().for_each(|member| {
                 member.recentre([x, z]);
             });
+            let grouped = spec.draw.technique == Technique::Tiled && device.is_none();
             let mut advance = |world: &World, steps: u32, meter: &mut Meter| {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
@@ -365,7 +366,7 @@ impl Scene {
                     match &mut population.elements {
                         Elements::Fixtures(fixtures, _) => fixtures.step(world, dt, steps, meter),
                         Elements::Blades(meadow) => {
-                            meadow.group(spec.draw.technique == Technique::Tiled);
+                            meadow.group(grouped);
                             meadow.step(world, &seen_from, spec.sun.as_ref(), dt, steps, meter);
                             meadow.hand_over(set, meter);
                         }
@@ -763,10 +764,7 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
             }
             return Ok((None, None));
         }
-        Backend::Gpu | Backend::Auto => match spec.for_processor() {
-            Some(what) => Err(format!("{what} are not drawn by a graphics device yet")),
-            None => Device::open(),
-        },
+        Backend::Gpu | Backend::Auto => Device::open(),
     };
     match (opened, spec.backend) {
         (Ok(device), _) => {
@@ -775,7 +773,12 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
                                order of its own";
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
-            let remark = format!("drawn by {}", device.name());
+            // Pictures of groups are the processor's.
+            let blades = spec.population.iter().filter_map(|population| population.blades.as_ref());
+            let apart =
+                spec.draw.technique == Technique::Tiled && blades.into_iter().any(|it| it.groups.is_some());
+            let ungrouped = if apart { ", groups of blades blade by blade" } else { "" };
+            let remark = format!("drawn by {}{ungrouped}", device.name());
             Ok((Some(device), Some(remark)))
         }
         (Err(problem), Backend::Auto) => Ok((None, Some(format!("drawn by the CPU: {problem}")))),

@@ -508,20 +508,6 @@ impl SceneSpec {
         aired
     }
 
-    /// What of it only the processor draws as it should be, if anything: blades, growing elements, hazed looks.
-    pub fn for_processor(&self) -> Option<&'static str> {
-        let any = |of: fn(&PopulationSpec) -> bool| self.population.iter().any(of);
-        if any(|population| population.blades.is_some()) {
-            Some("blades")
-        } else if any(|population| population.growing.is_some()) {
-            Some("growing elements")
-        } else if any(|population| population.look.hazed > 0.0) {
-            Some("hazed looks")
-        } else {
-            None
-        }
-    }
-
     /// Sky, ground and water.
     pub fn backdrop(&self) -> BackdropSpec {
         let mut backdrop = BackdropSpec::default();

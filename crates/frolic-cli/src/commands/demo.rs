@@ -33,10 +33,6 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     for scene in SHIPPED {
         let mut spec = SceneSpec::find(scene.name)?;
         drawn_by(&mut spec, &args.drawing);
-        if let (Backend::Gpu, Some(what)) = (spec.backend, spec.for_processor()) {
-            note(&format!("{}: left out, as {what} are not drawn by a graphics device yet", scene.name));
-            continue;
-        }
         let path = args.out.join(format!("{}.png", scene.name));
         let Some((drawn, frame)) = draw(scene.name, &spec, PLAIN, &path)? else {
             return Ok(Outcome::Interrupted);

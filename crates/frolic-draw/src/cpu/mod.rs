@@ -54,6 +54,7 @@ pub use record::Splat;
 use resolve::Bloom;
 pub use resolve::WHITE;
 pub use ribbon::{LEAST_RISE, MOST_LEAN, THINNEST};
+pub use shadow::AS_DEEP;
 use shadow::Shadow;
 pub use show::Show;
 pub use solid::{PLACES, SAMPLES};

@@ -79,7 +79,7 @@ impl Sunlight<'_> {
                 continue;
             }
             light[lane] = match before {
-                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * 1e-3 => light[before],
+                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * AS_DEEP => light[before],
                 _ => self.shadow.lit([column[lane], row[lane]], near[lane]),
             };
             before = Some(lane);
@@ -87,6 +87,9 @@ impl Sunlight<'_> {
         light
     }
 }
+
+/// Neighbouring samples whose depths differ by less than this share take the sun alike.
+pub const AS_DEEP: f32 = 1e-3;
 
 /// Texels that a slanting surface is moved away from the sun at most.
 const MOST_SLOPE: f32 = 16.0;
@@ -113,7 +116,7 @@ impl Default for Shadow {
 /// The sun, if it throws shadows of anything.
 fn casts<'a>(list: &DrawList<'a>) -> Option<&'a SunSpec> {
     let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
-    sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.groups().next().is_some())
+    sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.is_grouped())
 }
 
 impl Shadow {

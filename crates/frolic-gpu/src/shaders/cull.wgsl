@@ -28,7 +28,7 @@ fn is_seen(nth: u32) -> bool {
     }
     var reach = body.size * draw.cull_reach;
     if e.curved {
-        reach += length(e.middle) + length(e.tip);
+        reach += length(e.middle) + length(e.tip) + e.length * (1.0 + body.wide) * draw.cull_reach;
     }
     // A disc is never smaller than a few pixels.
     let depth = max(local(frame.view, body.at).z, NEAR);

@@ -27,10 +27,23 @@ fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
     let turn = turn_of(e, body.dice);
     let one = corner_place(nth * 2u);
     let two = corner_place(nth * 2u + 1u);
+    var normal = turn * two.xyz;
     lit.at = turn * one.xyz * body.size + body.at;
+    if e.length > 0.0 {
+        // As long as the blade from its origin to height 1, bent along its curve.
+        let curve = Curve(body.at, e.middle * body.left, e.tip * body.left);
+        let high = e.length * body.left;
+        let t = clamp(one.y, 0.0, 1.0);
+        let upward = unit_or_up(curve_way(curve, t));
+        let front = unit_or_up(cross(side_of(e), upward));
+        let right = cross(upward, front);
+        let wide = one.xz * (high * body.wide);
+        lit.at = curve_at(curve, t) + right * wide.x + front * wide.y + upward * ((one.y - t) * high);
+        normal = right * two.x + upward * two.y + front * two.z;
+    }
     lit.corner = vec2(one.w, two.w);
     let own = body.colour * body.opacity * along(1.0 - two.w);
-    let light = light_vertex(own, lit.at, turn * two.xyz);
+    let light = hazed(light_vertex(own, lit.at, normal), lit.at, cover(body.opacity));
     lit.colour = light.base;
     lit.sun = light.sun;
     lit.cover = cover(body.opacity);

@@ -36,6 +36,8 @@ struct Frame {
     sun: vec4<f32>,
     // Exposure, for a pass of somebody else's; most that a shadow map moves a surface off, in its z.
     extra: vec4<f32>,
+    // Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
+    haze: vec4<f32>,
     lamps: array<Lamp, 16>,
 }
 

@@ -19,8 +19,8 @@ struct Draw {
     // Bits that say whether the mesh, and its coarse form, have an inside.
     // Of trails: places of each are `stride`; which of them is the newest; how much of the last stretch there is.
     span: u32, closed: u32, newest: u32, trail_end: f32,
-    // Share of elements that is drawn.
-    density: f32,
+    // Share of elements that is drawn; of a blade's normals that are bent towards the eye; of the haze that lies over it.
+    density: f32, round: f32, hazed: f32,
 }
 
 const DISC: u32 = 0u;
@@ -70,6 +70,10 @@ struct Element {
     curved: bool,
     middle: vec3<f32>,
     tip: vec3<f32>,
+    // Tint, where there are tints; below 0 the random numbers say.
+    tint: f32,
+    // Of a blade, m; 0 of what is none.
+    length: f32,
 }
 
 const FULL: u32 = 0u;
@@ -86,6 +90,9 @@ struct Body {
     opacity: f32,
     dice: vec2<f32>,
     level: u32,
+    // 1, or less on its way out; how much wider it is than by itself.
+    left: f32,
+    wide: f32,
 }
 
 fn has(flag: u32) -> bool {
@@ -125,6 +132,8 @@ struct Kept {
     there: bool,
     size: f32,
     level: u32,
+    left: f32,
+    stands_for: f32,
 }
 
 // What becomes of an element far away: see frolic-draw/src/detail.rs.
@@ -140,7 +149,7 @@ fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
     } else if pixels < draw.coarse_below * (0.75 + 0.5 * dice) {
         level = COARSE;
     }
-    return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level);
+    return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level, min(left, 1.0), 1.0 / small);
 }
 
 fn body_of(e: Element) -> Body {
@@ -156,6 +165,8 @@ fn body_of(e: Element) -> Body {
         body.dice = dice_of(e.id);
     }
     body.level = FULL;
+    body.left = 1.0;
+    body.wide = 1.0;
     if has(DETAIL) {
         let seen = local(frame.camera, e.at);
         let focal = frame.camera.place.w;
@@ -163,15 +174,25 @@ fn body_of(e: Element) -> Body {
         if !kept.there {
             return body;
         }
-        body.size *= kept.size;
+        // A blade that stands for others is wider, not longer.
+        body.wide = select(kept.size, kept.left * kept.stands_for, e.length > 0.0);
+        body.size *= body.wide;
         body.level = kept.level;
+        body.left = kept.left;
     }
     body.colour = now.xyz;
     if has(OVER_HEIGHT) {
         body.colour *= gradient(draw.over_height, (e.at.y - draw.height_low) * draw.per_height);
     }
     if has(TINTED) {
-        body.colour *= table_at(draw.tint_at + min(u32(body.dice.y * f32(draw.tints)), draw.tints - 1u)).xyz;
+        if e.tint >= 0.0 {
+            // So far along the list.
+            let at = min(e.tint, 1.0) * f32(draw.tints - 1u);
+            let one = table_at(draw.tint_at + u32(at)).xyz;
+            body.colour *= mix(one, table_at(draw.tint_at + min(u32(at) + 1u, draw.tints - 1u)).xyz, fract(at));
+        } else {
+            body.colour *= table_at(draw.tint_at + min(u32(body.dice.y * f32(draw.tints)), draw.tints - 1u)).xyz;
+        }
     }
     body.at = e.at;
     body.age = e.age;
@@ -203,6 +224,17 @@ fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
         return Light(colour * light.base, colour * light.sun);
     }
     return Light(colour * (light.base + light.sun), vec3(0.0));
+}
+
+// The light of a vertex of a ribbon or mesh with the haze that lies over it; `opaque` is what it covers.
+fn hazed(light: Light, at: vec3<f32>, opaque: f32) -> Light {
+    if draw.hazed == 0.0 {
+        return light;
+    }
+    let x = length(at - frame.camera.place.xyz) * (frame.haze.w * draw.hazed);
+    // As frolic-draw/src/vertices.rs has it.
+    let left = 1.0 / (1.0 + x * (1.0 + x * (x * (x / 24.0 + 1.0 / 6.0) + 0.5)));
+    return Light(light.base * left + frame.haze.xyz * ((1.0 - left) * opaque), light.sun * left);
 }
 
 // How an element is turned; one without columns for it, by its random numbers.

@@ -4,6 +4,18 @@
 @group(2) @binding(1) var<storage, read> listed: array<u32>;
 @group(2) @binding(2) var<storage, read> records: array<vec4<u32>>;
 
+// What is no number was not given.
+fn is_given(word: u32) -> bool {
+    return (word & 0x7f800000u) != 0x7f800000u;
+}
+
+fn given(word: u32, otherwise: f32) -> f32 {
+    if is_given(word) {
+        return bitcast<f32>(word);
+    }
+    return otherwise;
+}
+
 fn element_at(nth: u32) -> Element {
     let at = nth * draw.stride;
     let one = records[at];
@@ -14,19 +26,20 @@ fn element_at(nth: u32) -> Element {
     e.age = bitcast<f32>(two.x);
     e.id = two.y;
     e.turn = bitcast<vec2<f32>>(two.zw);
-    // A turn that is no number was not given.
-    e.turned = (two.z & 0x7f800000u) != 0x7f800000u;
-    if draw.stride > 2u {
+    e.turned = is_given(two.z);
+    e.tint = -1.0;
+    if draw.stride == 3u {
         let three = records[at + 2u];
-        if draw.form == CARD {
-            e.velocity = bitcast<vec3<f32>>(three.xyz);
-        } else {
-            let four = records[at + 3u];
-            e.middle = bitcast<vec3<f32>>(three.xyz);
-            e.tip = bitcast<vec3<f32>>(vec3(three.w, four.xy));
-            // A curve that is no number was not given.
-            e.curved = (three.x & 0x7f800000u) != 0x7f800000u;
-        }
+        e.velocity = bitcast<vec3<f32>>(three.xyz);
+        e.tint = given(three.w, -1.0);
+    } else if draw.stride == 4u {
+        let three = records[at + 2u];
+        let four = records[at + 3u];
+        e.middle = bitcast<vec3<f32>>(three.xyz);
+        e.tip = bitcast<vec3<f32>>(vec3(three.w, four.xy));
+        e.curved = is_given(three.x);
+        e.tint = given(four.z, -1.0);
+        e.length = given(four.w, 0.0);
     }
     return e;
 }

@@ -13,6 +13,7 @@ fn element_at(nth: u32) -> Element {
     e.at = bitcast<vec3<f32>>(place.xyz);
     e.size = bitcast<f32>(place.w);
     e.age = age.x / age.y;
+    e.tint = -1.0;
     if has(BEHIND) || has(DICE) {
         let motion = motions[nth];
         e.velocity = bitcast<vec3<f32>>(motion.xyz);

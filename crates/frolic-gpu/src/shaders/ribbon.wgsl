@@ -3,22 +3,14 @@
 
 const MOST_POINTS: u32 = 13u;
 
-struct Curve {
-    root: vec3<f32>,
-    middle: vec3<f32>,
-    tip: vec3<f32>,
-}
-
 fn curve_of(e: Element, body: Body) -> Curve {
     if e.curved {
-        return Curve(body.at, e.middle, e.tip);
+        // A blade grows into what is seen, as long as it is wide.
+        let share = select(1.0, body.left, e.length > 0.0);
+        return Curve(body.at, e.middle * share, e.tip * share);
     }
     let tip = turn_of(e, body.dice) * vec3(0.0, draw.length * body.size, 0.0);
     return Curve(body.at, vec3(tip.x * 0.25, tip.y * 0.5 + length(tip) * 0.1, tip.z * 0.25), tip);
-}
-
-fn curve_at(curve: Curve, t: f32) -> vec3<f32> {
-    return curve.root + curve.middle * (t * 2.0 * (1.0 - t)) + curve.tip * (t * t);
 }
 
 fn direction(v: vec2<f32>, otherwise: vec2<f32>) -> vec2<f32> {
@@ -116,12 +108,20 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
         out.cover = lit.cover;
     } else {
         let place = curve_at(curve, t);
-        let tangent = curve.middle * (1.0 - t * 2.0) + curve.tip * t;
+        let tangent = curve_way(curve, t);
         let aside = cross(tangent, frame.camera.place.xyz - place);
-        let light = light_vertex(body.colour * body.opacity * along(t), place, unit_or_up(cross(aside, tangent)));
+        var normal = unit_or_up(cross(aside, tangent));
+        if e.length > 0.0 {
+            // The blade's own flat side, bent towards the eye where it is round.
+            let flat = unit_or_up(cross(side_of(e), tangent));
+            let own = select(1.0, -1.0, dot(flat, normal) < 0.0) * (1.0 - draw.round);
+            normal = unit_or_up(flat * own + normal * draw.round);
+        }
+        let covers = cover(body.opacity);
+        let light = hazed(light_vertex(body.colour * body.opacity * along(t), place, normal), place, covers);
         out.base = light.base;
         out.sun = light.sun;
-        out.cover = cover(body.opacity);
+        out.cover = covers;
     }
     out.region = NONE;
     return own_colours(out);

@@ -1,5 +1,26 @@
 // What ribbons and meshes share: a surface with colours at its corners, taken once a pixel at its middle, met sample by sample.
 
+// A quadratic curve: a place, and from there its control point and end.
+struct Curve {
+    root: vec3<f32>,
+    middle: vec3<f32>,
+    tip: vec3<f32>,
+}
+
+fn curve_at(curve: Curve, t: f32) -> vec3<f32> {
+    return curve.root + curve.middle * (t * 2.0 * (1.0 - t)) + curve.tip * (t * t);
+}
+
+// Half the derivative.
+fn curve_way(curve: Curve, t: f32) -> vec3<f32> {
+    return curve.middle * (1.0 - t * 2.0) + curve.tip * t;
+}
+
+// The way that a blade's width lies.
+fn side_of(e: Element) -> vec3<f32> {
+    return vec3(cos(e.turn.x), 0.0, -sin(e.turn.x));
+}
+
 struct Surface {
     @builtin(position) clip: vec4<f32>,
     // Colours run evenly over the screen: times the clip space's w, which a fragment takes out again.
@@ -54,11 +75,31 @@ fn texel_of(in: Surface) -> vec4<f32> {
     return vec4(texel.xyz / max(texel.w, 1e-4), texel.w);
 }
 
+// Share of the sun that reaches a pixel of a surface: its samples', of which those as deep as the one before take it alike.
+fn sunlit_at(clip: vec4<f32>) -> f32 {
+    let across = dpdx(clip.w);
+    let down = dpdy(clip.w);
+    var all = 0.0;
+    var lit = 1.0;
+    var before = 0.0;
+    for (var s = 0; s < 4; s++) {
+        let off = PLACES[s];
+        // Beside the triangle its plane may run off to any depth.
+        let depth = 1.0 / max(clip.w + across * off.x + down * off.y, clip.w * 0.25);
+        if s == 0 || abs(before - depth) > depth * AS_DEEP {
+            lit = sunlit(point_behind(clip.xy + off, depth));
+        }
+        before = depth;
+        all += lit;
+    }
+    return all * 0.25;
+}
+
 fn shade(in: Surface) -> Shaded {
     let texel = texel_of(in);
     var colour = max(in.base * in.clip.w, vec3(0.0));
     if has(APART) {
-        colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit(point_behind(in.clip.xy, 1.0 / in.clip.w));
+        colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit_at(in.clip);
     }
     var mask = 0xfu;
     if has(HOLES) {

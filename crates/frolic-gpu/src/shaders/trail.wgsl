@@ -55,6 +55,7 @@ fn element_at(stretch: u32) -> Element {
     let ahead = start + (end - before) * select(0.25, 0.5, nth == 0u);
     let behind = end - (after - start) * 0.25;
     e.curved = true;
+    e.tint = -1.0;
     e.middle = (ahead + behind) * 0.5 - start;
     e.tip = off;
     return e;
