@@ -43,8 +43,12 @@ fn shipped_scenes_are_the_same_picture() {
             for technique in ["instanced", "indirect"] {
                 let settings = [("backend", "gpu"), ("residence", residence), ("draw.technique", technique)];
                 let off = differ(&here, &picture(&with(&spec, &settings), seconds));
-                // Tens of thousands of leaves of a pixel or two, and their shadows, are mostly edges.
-                let most = if shipped.name == "heather" { 0.015 } else { 0.01 };
+                // Tens of thousands of leaves of a pixel or two, and of blades' shadows over sand seen from the side, are mostly edges.
+                let most = match shipped.name {
+                    "heather" => 0.017,
+                    "dunes" => 0.035,
+                    _ => 0.01,
+                };
                 assert!(off <= most, "{}, residence {residence}, {technique}: {off}", shipped.name);
             }
         }

@@ -75,31 +75,37 @@ fn texel_of(in: Surface) -> vec4<f32> {
     return vec4(texel.xyz / max(texel.w, 1e-4), texel.w);
 }
 
-// Share of the sun that reaches a pixel of a surface: its samples', of which those as deep as the one before take it alike.
-fn sunlit_at(clip: vec4<f32>) -> f32 {
+// Share of the sun that reaches a pixel of a surface: that of the samples it covers, of which those as deep as the one before take it
+// alike.
+fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
     let across = dpdx(clip.w);
     let down = dpdy(clip.w);
     var all = 0.0;
+    var count = 0.0;
     var lit = 1.0;
     var before = 0.0;
     for (var s = 0; s < 4; s++) {
+        if (covered >> u32(s) & 1u) == 0u {
+            continue;
+        }
         let off = PLACES[s];
-        // Beside the triangle its plane may run off to any depth.
+        // Rounding may take a grazing plane behind the eye.
         let depth = 1.0 / max(clip.w + across * off.x + down * off.y, clip.w * 0.25);
-        if s == 0 || abs(before - depth) > depth * AS_DEEP {
+        if abs(before - depth) > depth * AS_DEEP {
             lit = sunlit(point_behind(clip.xy + off, depth));
         }
         before = depth;
         all += lit;
+        count += 1.0;
     }
-    return all * 0.25;
+    return all / max(count, 1.0);
 }
 
-fn shade(in: Surface) -> Shaded {
+fn shade(in: Surface, covered: u32) -> Shaded {
     let texel = texel_of(in);
     var colour = max(in.base * in.clip.w, vec3(0.0));
     if has(APART) {
-        colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit_at(in.clip);
+        colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit_at(in.clip, covered);
     }
     var mask = 0xfu;
     if has(HOLES) {
@@ -109,8 +115,8 @@ fn shade(in: Surface) -> Shaded {
 }
 
 @fragment
-fn fragment(in: Surface, @builtin(front_facing) front: bool) -> Shaded {
-    let shaded = shade(in);
+fn fragment(in: Surface, @builtin(front_facing) front: bool, @builtin(sample_mask) covered: u32) -> Shaded {
+    let shaded = shade(in, covered);
     if FACES && in.closed != 0u && !front {
         discard;
     }
@@ -119,7 +125,7 @@ fn fragment(in: Surface, @builtin(front_facing) front: bool) -> Shaded {
 
 @fragment
 fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(0) vec4<f32> {
-    let shaded = shade(in);
+    let shaded = shade(in, 1u);
     if FACES && in.closed != 0u && !front {
         discard;
     }
