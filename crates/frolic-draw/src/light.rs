@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::camera::View;
 use crate::colour::Colour;
 use crate::image::ImageSize;
+use crate::instances::Bounds;
 use crate::skin::{dot, splat, unit};
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
@@ -54,6 +55,13 @@ impl LightSpec {
     #[inline(always)]
     pub(crate) fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
         self.power / (dot(way, way) + self.radius * self.radius)
+    }
+
+    /// Whether more of its light than can be neglected, a 64th of white, falls anywhere into a box.
+    pub fn reaches(&self, bounds: &Bounds) -> bool {
+        let far = bounds.distance(self.position.into());
+        let brightest = self.colour.r.max(self.colour.g).max(self.colour.b);
+        self.power * brightest > (far * far + self.radius * self.radius) / 64.0
     }
 
     /// Light that arrives at a point, facing it.

@@ -5,7 +5,7 @@ use frolic_core::{
     World,
 };
 use frolic_draw::backend::Form;
-use frolic_draw::{Bounds, Groups, Instances, Look, Mark, Part, PlacedGroup, SunSpec, View};
+use frolic_draw::{Bounds, Groups, Instances, LightSpec, Look, Mark, Part, PlacedGroup, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
 #[derive(Debug)]
@@ -77,7 +77,7 @@ impl Meadow {
         &mut self,
         world: &World,
         view: &View,
-        sun: Option<&SunSpec>,
+        (sun, lamps): (Option<&SunSpec>, &[LightSpec]),
         dt: f32,
         steps: u32,
         meter: &mut Meter,
@@ -93,6 +93,10 @@ impl Meadow {
         }
         let margin = self.margin;
         self.blades.look(eye.to_array(), |low, high| view.concerns(&widened(low, high, margin), sun));
+        if self.blades.is_grouped() && !lamps.is_empty() {
+            let lit = |low, high| lamps.iter().any(|lamp| lamp.reaches(&Bounds { low, high }));
+            self.blades.set_apart(lit);
+        }
         self.blades.step(world, dt, steps, meter);
         if changed || self.blades.is_grouped() {
             self.arrange();

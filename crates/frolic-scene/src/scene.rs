@@ -367,7 +367,8 @@ impl Scene {
                         Elements::Fixtures(fixtures, _) => fixtures.step(world, dt, steps, meter),
                         Elements::Blades(meadow) => {
                             meadow.group(grouped);
-                            meadow.step(world, &seen_from, spec.sun.as_ref(), dt, steps, meter);
+                            let shining = (spec.sun.as_ref(), &spec.light[..]);
+                            meadow.step(world, &seen_from, shining, dt, steps, meter);
                             meadow.hand_over(set, meter);
                         }
                         Elements::Growing(grove) => {

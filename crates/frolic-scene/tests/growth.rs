@@ -1,10 +1,10 @@
 //! Blades, growing things, land and places in scenes and files.
 
 use frolic_core::{
-    AreaSpec, BladeSpec, Counter, GrowSpec, Meter, On, PatternSpec, PlacedColumns, PlacementSpec, PusherSpec,
-    Span, TearSpec, TerrainSpec, Weather,
+    AreaSpec, BladeSpec, Counter, GroupSpec, GrowSpec, Meter, On, PatternSpec, PlacedColumns, PlacementSpec,
+    PusherSpec, Span, TearSpec, TerrainSpec, Weather,
 };
-use frolic_draw::{ImageSize, LookSpec, Mesh, RibbonSpec, Shape, Show};
+use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Show, Technique};
 use frolic_scene::{
     FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, PopulationSpec, Scene, SceneError, SceneSpec,
     read_places, read_places_bytes, write_places,
@@ -55,6 +55,31 @@ fn weather_bends_the_blades_of_a_scene() {
     };
     let [still, storm] = [None, Some(Weather::Storm)].map(lean);
     assert!(storm > still + 0.2, "{storm} {still}");
+}
+
+/// Squares that a lamp shines on are drawn blade by blade, so that its light is seen on them: the others stay groups.
+#[test]
+fn lamps_light_squares_that_could_be_groups() {
+    let mut spec = meadow(3_000);
+    grass(&mut spec).chunk = 1.0;
+    grass(&mut spec).groups = Some(GroupSpec::new(3, 2).beyond(1.0));
+    spec.draw.technique = Technique::Tiled;
+    spec.sun = None;
+    let grouped = |lamp: Option<LightSpec>| {
+        let mut spec = spec.clone();
+        spec.light.extend(lamp);
+        let (mut scene, frame) = run(&spec, 0.2);
+        let image = scene.draw(&mut Meter::new()).unwrap().clone();
+        (frame.count(Counter::SquaresGrouped), image, spec)
+    };
+    let near = |power: f32| LightSpec::new([0.0, 0.4, 0.0], Colour::new(1.0, 0.6, 0.2), power);
+    let (all, dark, _) = grouped(None);
+    let (some, _, _) = grouped(Some(near(0.03)));
+    let (none, lit, mut spec) = grouped(Some(near(30.0)));
+    assert!(all > 10 && some > 0 && some < all && none == 0, "{all} {some} {none}");
+    assert!(lit != dark);
+    spec.draw.technique = Technique::Instanced;
+    assert!(*run(&spec, 0.2).0.draw(&mut Meter::new()).unwrap() == lit);
 }
 
 /// What a storm tears off flies on as particles.

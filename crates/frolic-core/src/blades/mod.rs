@@ -129,6 +129,8 @@ pub struct Chunk {
     there: bool,
     /// Distance from the eye at the last look, m.
     distance: f32,
+    /// Whether its blades are drawn one by one wherever it lies.
+    apart: bool,
     /// Whether it was not stepped for some time: its blades have to be put where the wind leans them.
     stale: bool,
     /// Seconds for which blades that stop swinging still settle.
@@ -460,6 +462,12 @@ impl Blades {
         }
     }
 
+    /// Tells which squares are no groups, as something shows on their blades that no picture of a layout has: the light of a lamp, say. Asked of
+    /// the box of each (least and greatest x, y, z, m); holds until asked again, and not of squares that come later.
+    pub fn set_apart(&mut self, apart: impl Fn([f32; 3], [f32; 3]) -> bool) {
+        self.chunks.iter_mut().for_each(|chunk| chunk.apart = apart(chunk.low, chunk.high));
+    }
+
     /// Whether squares that can be shown as groups are.
     pub fn is_grouped(&self) -> bool {
         self.grouped
@@ -630,6 +638,7 @@ impl Chunk {
             layout: None,
             there: false,
             distance: 0.0,
+            apart: false,
             stale: false,
             settle: 0.0,
         }
@@ -762,7 +771,7 @@ impl Plan<'_> {
     /// What a square that nothing presses shows as a group, if it can be one.
     fn group(&self, chunk: &Chunk) -> Option<Group> {
         let (layouts, layout) = (self.layouts?, chunk.layout?);
-        if chunk.distance < layouts.beyond() {
+        if chunk.apart || chunk.distance < layouts.beyond() {
             return None;
         }
         let middle = |axis: usize| (chunk.low[axis] + chunk.high[axis]) * 0.5;
