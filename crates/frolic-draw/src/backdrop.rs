@@ -40,6 +40,8 @@ pub struct SkySpec {
     pub zenith: Colour,
     /// Colour at the horizon; distance fades to it.
     pub horizon: Colour,
+    /// Degrees over which the sky passes into the horizon's colour on both sides of it, 0 to 90: in mist or under water there is no line. Default 0.
+    pub soft_degrees: f32,
     /// Colour at the horizon where the sun went down. Default none.
     pub afterglow: Colour,
     /// Direction of the afterglow along the horizon, degrees from -z towards x.
@@ -59,6 +61,7 @@ impl Default for SkySpec {
         Self {
             zenith: Colour::new(0.02, 0.04, 0.10),
             horizon: Colour::new(0.16, 0.18, 0.24),
+            soft_degrees: 0.0,
             afterglow: Colour::default(),
             afterglow_degrees: 0.0,
             stars: 0.0,
@@ -124,6 +127,7 @@ impl BackdropSpec {
         let sky = &self.sky;
         sky.zenith.check("sky.zenith")?;
         sky.horizon.check("sky.horizon")?;
+        within("sky.soft_degrees", sky.soft_degrees, 0.0, 90.0, "degrees")?;
         sky.afterglow.check("sky.afterglow")?;
         within("sky.afterglow_degrees", sky.afterglow_degrees, -360.0, 360.0, "degrees")?;
         within("sky.stars", sky.stars, 0.0, 100.0, "")?;
@@ -520,7 +524,9 @@ impl<'a> Painter<'a> {
 
     fn sky(&self, ray: Vec3) -> Vec3 {
         let sky = &self.spec.sky;
-        let up = ray.y.max(0.0);
+        // A branch of a hyperbola: as good as 0 well below the horizon, the height well above it.
+        let soft = sky.soft_degrees.to_radians();
+        let up = (ray.y + libm::sqrtf(ray.y * ray.y + soft * soft)) * 0.5;
         let towards = ray.dot(self.afterglow_way).max(0.0);
         sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(-up * 5.0))
             + sky.afterglow.vec() * (towards * towards * towards * libm::expf(-up * 11.0))
