@@ -15,7 +15,8 @@ use crate::random::Draws;
 use crate::simd::{Level, Simd, dispatch};
 use crate::span::Span;
 use crate::trace::part;
-use crate::world::{Gusts, World};
+use crate::walkers::{Figure, Walk, WalkSpec};
+use crate::world::{Gusts, MOST_PUSHERS, World};
 
 /// Where elements are put.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -35,6 +36,9 @@ pub struct FixtureSpec {
     /// Layers of a placement that the rest is put by instead, at most 16. Default none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub placement: Vec<PlacementSpec>,
+    /// Has them go with the world's pushers instead, one each. Default they stay.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub walk: Option<WalkSpec>,
     /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
     pub strung: bool,
     /// How elements swing. Default not at all.
@@ -203,11 +207,25 @@ impl FixtureSpec {
         Self { line: lines.into_iter().collect(), swing, ..Self::default() }
     }
 
+    /// Elements that go with the world's pushers.
+    pub fn walking(walk: WalkSpec) -> Self {
+        Self { walk: Some(walk), ..Self::default() }
+    }
+
     /// Whether every value is in range, for so many elements.
     ///
     /// # Errors
     /// Names the first key that is not.
     pub fn check(&self, count: u32) -> Result<(), SpecError> {
+        if let Some(walk) = &self.walk {
+            walk.check().map_err(|error| error.under("walk"))?;
+            at_most("count", count as usize, MOST_PUSHERS)?;
+            if *self != Self::walking(walk.clone()) {
+                let problem = "stands beside places, lines, swing or sway";
+                return Err(SpecError::new("walk", problem, "give those to another population"));
+            }
+            return Ok(());
+        }
         at_most("at", self.at.len(), MOST_PLACES)?;
         at_most("line", self.line.len(), MOST_LINES)?;
         for (nth, place) in self.at.iter().enumerate() {
@@ -277,6 +295,7 @@ pub struct Fixtures {
     rest: [Vec<f32>; 3],
     /// Cells that elements are scattered over, and what else that takes.
     cells: Option<Cells>,
+    walk: Option<Walk>,
     size: Span,
     seed: u32,
     count: u32,
@@ -331,8 +350,10 @@ impl Fixtures {
         columns.reserve(count as usize).map_err(refused)?;
         let (rest, curve) = Default::default();
         let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
+        let walk = spec.walk.as_ref().map(|walk| walk.build(forms)).transpose();
+        let walk = walk.map_err(|error| error.under("walk"))?;
         let mut fixtures =
-            Self { spec: spec.clone(), columns, rest, cells, size, seed, count, curve, time: 0.0 };
+            Self { spec: spec.clone(), columns, rest, cells, walk, size, seed, count, curve, time: 0.0 };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
             let id = fixtures.columns.len() as u32;
             let [dice, ..] = Draws { seed, id }.draw(0);
@@ -347,6 +368,11 @@ impl Fixtures {
                 id,
             });
         };
+        if spec.walk.is_some() {
+            // Nowhere until the first step.
+            (0..count).for_each(|_| put(Vec3::NAN, 0.0, 0.0, 1.0));
+            return Ok(fixtures);
+        }
         if spec.strung {
             for line in spec.line.iter().take(count as usize) {
                 put(Vec3::from(line.from), 0.0, 0.0, 1.0);
@@ -450,6 +476,25 @@ impl Fixtures {
         true
     }
 
+    /// Whether elements go elsewhere with each step, and do not only swing or sway.
+    pub fn moves(&self) -> bool {
+        self.walk.is_some()
+    }
+
+    /// Puts each where its pusher is. The way that it has gone stands where the swinging have their rate.
+    fn follow(&mut self, world: &World) {
+        let Self { walk: Some(walk), columns, time, .. } = self else { return };
+        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
+        for nth in 0..px.len() {
+            let at = Vec3::new(px[nth], py[nth], pz[nth]);
+            let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
+            let gone = Figure { at: Vec3::NAN, ..before };
+            let now = world.pusher_at(nth, *time).map_or(gone, |pushing| walk.go(before, &pushing));
+            [px[nth], py[nth], pz[nth]] = now.at.to_array();
+            (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);
+        }
+    }
+
     /// Bytes of state an element.
     pub fn bytes_per_element() -> u64 {
         FixtureColumns::BYTES_PER_ELEMENT as u64
@@ -469,6 +514,12 @@ impl Fixtures {
             }
             // Place and turn are read, tilt and its rate written too.
             meter.moved(Stage::Integrate, u64::from(steps) * self.len() as u64 * 8 * size_of::<f32>() as u64);
+            meter.stop(started);
+        }
+        if self.walk.is_some() && dt.is_finite() && dt > 0.0 && steps > 0 {
+            let started = meter.start(Stage::Integrate);
+            self.time += f64::from(dt) * f64::from(steps);
+            self.follow(world);
             meter.stop(started);
         }
         if let (Some(sway), true) = (self.spec.sway, dt.is_finite() && dt > 0.0 && steps > 0) {

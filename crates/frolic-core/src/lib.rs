@@ -10,6 +10,7 @@
 //! | how is a population described? | `particles/spec.rs` |
 //! | where and when do elements appear? | `particles/emit.rs` |
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
+//! | who goes where a pusher goes? | `walkers.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
 //! | what is rooted, bends in the wind and where something treads? | `blades/`, `pushers.rs` |
 //! | what grows from seed to full size, and is harvested? | `growing/` |
@@ -75,6 +76,7 @@ pub mod simd;
 mod span;
 mod threads;
 pub mod trace;
+mod walkers;
 mod world;
 
 pub use blades::{
@@ -112,4 +114,5 @@ pub use pushers::{BlastSpec, PusherSpec, Pushing};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;
 pub use threads::Threads;
+pub use walkers::WalkSpec;
 pub use world::{BrushSpec, GustSpec, World, WorldSpec};

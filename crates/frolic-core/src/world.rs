@@ -202,7 +202,7 @@ impl WorldSpec {
 }
 
 /// Most pushers of a world.
-const MOST_PUSHERS: usize = 4096;
+pub(crate) const MOST_PUSHERS: usize = 4096;
 
 /// Most brushes of a world.
 const MOST_BRUSHES: usize = 64;
@@ -507,7 +507,12 @@ impl World {
 
     /// Pushers as they are at a time, s.
     pub fn pushers_at(&self, time: f64) -> impl Iterator<Item = Pushing> {
-        self.pushers.iter().filter_map(move |pusher| pusher.at(time))
+        (0..self.pushers.len()).filter_map(move |nth| self.pusher_at(nth, time))
+    }
+
+    /// A pusher, counted from 0, at a time, s. `None` if it pushes nothing then, and beyond the last.
+    pub fn pusher_at(&self, nth: usize, time: f64) -> Option<Pushing> {
+        self.pushers.get(nth)?.at(time)
     }
 
     /// Puts a pusher, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed. Returns whether there is such

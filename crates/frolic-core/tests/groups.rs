@@ -181,3 +181,18 @@ proptest! {
         }
     }
 }
+
+/// Layouts that memory has no room for are refused before anything is made; squares larger than the field are none, and nothing is shared.
+#[test]
+fn layouts_are_bounded() {
+    let most = GroupSpec::new(256, 64).beyond(30.0);
+    let spec = |chunk: f32| BladeSpec::new(layer()).chunk(chunk).groups(most);
+    let size = Span::new(0.003, 0.005);
+    let told = Blades::new(&spec(20.0), 600_000, size, 1).unwrap_err();
+    assert_eq!(told.key, "groups");
+    assert!(told.problem.contains("256 layouts") && told.instead.contains("smaller chunk"), "{told}");
+    let mut wide = Blades::new(&spec(24.5), 6_000, size, 1).unwrap();
+    assert!(wide.layouts().is_none() && wide.len() == 6_000);
+    wide.group(true);
+    assert!(!wide.is_grouped());
+}

@@ -364,7 +364,12 @@ impl Scene {
                 add_up(caught, set);
                 for population in populations.iter_mut() {
                     match &mut population.elements {
-                        Elements::Fixtures(fixtures, _) => fixtures.step(world, dt, steps, meter),
+                        Elements::Fixtures(fixtures, chunks) => {
+                            fixtures.step(world, dt, steps, meter);
+                            if fixtures.moves() {
+                                *chunks = Chunks::new(fixtures, chunks.margin);
+                            }
+                        }
                         Elements::Blades(meadow) => {
                             meadow.group(grouped);
                             let shining = (spec.sun.as_ref(), &spec.light[..]);

@@ -18,6 +18,7 @@ use super::spec::BladeSpec;
 use super::step::{Air, Rows};
 use super::{BladeColumns, BladeRow, Chunk};
 use crate::error::{SpecError, within};
+use crate::particles::MEMORY_LIMIT;
 use crate::placement::{PlacedColumns, PlacedRow, Placement, Repeat};
 use crate::random::{hash3, unit};
 use crate::simd::Level;
@@ -59,6 +60,20 @@ impl GroupSpec {
         within("wind_states", self.wind_states as f32, 1.0, 64.0, "states")?;
         // A square that the camera stands in, or nearly, has no side that it is seen from.
         within("beyond", self.beyond, side.max(1.0), 1e6, "m")
+    }
+
+    /// Refuses layouts of squares of a side, m, of so many blades a square metre, that memory has no room for.
+    pub(super) fn fit(&self, density: f64, side: f32) -> Result<(), SpecError> {
+        let blade = BladeColumns::BYTES_PER_ELEMENT + self.wind_states as usize * size_of::<[f32; 2]>();
+        let square = density * f64::from(side) * f64::from(side);
+        if square * f64::from(self.layouts) * blade as f64 <= MEMORY_LIMIT as f64 {
+            return Ok(());
+        }
+        let problem = format!(
+            "{} layouts of {square:.0} blades in {} states are over the memory limit",
+            self.layouts, self.wind_states
+        );
+        Err(SpecError::new("groups", problem, "write fewer layouts or states, or a smaller chunk"))
     }
 
     pub(super) fn repeat(&self, side: f32, seed: u32) -> Repeat {

@@ -31,7 +31,7 @@ use crate::endless::{Cells, CellsSpec};
 use crate::error::SpecError;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
-use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement};
+use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, PlacementSpec};
 use crate::pushers::Pushing;
 use crate::random::Draws;
 use crate::simd::Level;
@@ -232,7 +232,14 @@ impl Blades {
         let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
         fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
         let asked = spec.endless.is_none().then_some(count);
-        let repeat = spec.groups.map(|groups| groups.repeat(spec.chunk, seed));
+        // Where no whole square lies on the ground, there is nothing to share.
+        let whole = |layer: &PlacementSpec| layer.area.size.iter().all(|&side| side >= spec.chunk);
+        let groups = spec.groups.filter(|_| spec.endless.is_some() || layers.iter().any(whole));
+        if let Some(groups) = groups {
+            let each = count / layers.len().max(1) as u32;
+            groups.fit(layers.iter().map(|layer| layer.mean_density(each)).sum(), spec.chunk)?;
+        }
+        let repeat = groups.map(|groups| groups.repeat(spec.chunk, seed));
         let placement = Placement::repeated(&layers, asked, seed, forms, repeat)
             .map_err(|error| error.under("placement"))?;
         let mut blades = Self {
@@ -257,7 +264,7 @@ impl Blades {
             SpecError::new("count", problem, "write a smaller count")
         };
         blades.columns.reserve(most as usize).map_err(refused)?;
-        if let (Some(groups), Some(repeat)) = (spec.groups, repeat) {
+        if let (Some(groups), Some(repeat)) = (groups, repeat) {
             let layouts = Layouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
             blades.layouts = Some(layouts);
         }

@@ -279,6 +279,12 @@ impl PlacementSpec {
         Self { area, ..self }
     }
 
+    /// Elements a square metre, on the whole, of so many in all.
+    pub(crate) fn mean_density(&self, count: u32) -> f64 {
+        let [x, z] = self.area.size.map(f64::from);
+        if self.density > 0.0 { f64::from(self.density) } else { f64::from(count) / (x * z) }
+    }
+
     /// The same with so many elements a square metre.
     pub fn density(self, density: f32) -> Self {
         Self { density, ..self }
