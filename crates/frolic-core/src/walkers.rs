@@ -8,7 +8,7 @@ use crate::forms::Forms;
 use crate::placement::{Terrain, TerrainSpec};
 use crate::pushers::Pushing;
 
-/// How elements go with the world's pushers: the first with the first, and so on, turned the way it goes. Those without a pusher are not there.
+/// How elements go with the world's pushers: one with each, turned the way it goes. Those without a pusher are not there.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
@@ -16,6 +16,8 @@ pub struct WalkSpec {
     /// The ground that they stand on. Default they are as high as their pusher.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub terrain: Option<TerrainSpec>,
+    /// The pusher that the first goes with, counted from 0. Default 0.
+    pub first: u32,
     /// Length of a step, m, 0 to 100: they rise and fall with each. Default 0: they glide.
     pub stride: f32,
 }
@@ -23,7 +25,12 @@ pub struct WalkSpec {
 impl WalkSpec {
     /// With steps of a length, m, on a ground.
     pub fn new(stride: f32, terrain: Option<TerrainSpec>) -> Self {
-        Self { terrain, stride }
+        Self { terrain, stride, first: 0 }
+    }
+
+    /// The same from this pusher on, counted from 0.
+    pub fn from(self, first: u32) -> Self {
+        Self { first, ..self }
     }
 
     pub(crate) fn check(&self) -> Result<(), SpecError> {

@@ -63,6 +63,10 @@ fn who_has_no_pusher_is_not_there() {
     // Without a ground it is as high as its pusher.
     assert_eq!(figures.columns().py()[0], world.pusher_at(0, 1.0).unwrap().at.y);
     assert!(world.pusher_at(1, 1.0).is_none());
+    let later = FixtureSpec::walking(WalkSpec::default().from(1));
+    let mut later = Fixtures::new(&later, 1, Span::from(1.0), 1).unwrap();
+    later.step(&world, 0.5, 2, &mut Meter::new());
+    assert_eq!(there(&later), 0);
 }
 
 #[test]

@@ -30,7 +30,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     spec.camera = CameraSpec::new([0.0, 1.7, 0.0], [0.0, 0.9, -9.0], 46.0);
     // A hundred kilometres an hour, straight ahead.
     spec.travel = Some(PathSpec::new([[0.0; 3], [24.0, 0.0, -108.0]], 4.0));
-    spec.sun = Some(SunSpec::new(24.0, 70.0, Colour::new(1.0, 0.84, 0.6), 4.2));
+    let mut sun = SunSpec::new(24.0, 70.0, Colour::new(1.0, 0.84, 0.6), 4.2);
+    // No farther than blades are seen, so that their shadows stay thin.
+    (sun.shadow_reach, sun.shadow_map) = (28.0, 4096);
+    spec.sun = Some(sun);
     spec.sky.zenith = Colour::new(0.14, 0.32, 0.66);
     spec.sky.horizon = Colour::new(0.95, 0.85, 0.70);
     spec.sky.haze = 90.0;

@@ -73,7 +73,7 @@ pub mod prelude {
         Particles, PathEnds, PathSpec, PatternSpec, PlaceSpec, PlacedColumns, PlacedRow, Placement,
         PlacementSpec, Plane, PusherSpec, Ramp, Region, ShapeFieldSpec, ShapeSpec, SieveBy, SieveSpec, Span,
         SpecError, StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick,
-        Touch, Trail, TrailSpec, VolumePart, VortexSpec, Weather, World, WorldSpec,
+        Touch, Trail, TrailSpec, VolumePart, VortexSpec, WalkSpec, Weather, World, WorldSpec,
     };
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, Corner,

@@ -62,7 +62,7 @@ impl Plan {
         image: &mut Image,
     ) {
         let mut canvas = Canvas::empty(self.size);
-        let step = height.map(|height| self.heights(&mut canvas, height));
+        let step = height.and_then(|height| self.heights(&mut canvas, height));
         let inside = |mark: &Mark| mark.place.iter().all(|v| v.is_finite());
         let ground = (self.size.width() * self.size.height()) as f32;
         let dense = marks.len() as f32 > ground * 0.2;
@@ -143,8 +143,8 @@ impl Plan {
         self.finish(canvas, legend, image);
     }
 
-    /// Draws lines of equal height; returns how far apart they are, m.
-    fn heights(&self, canvas: &mut Canvas, height: &dyn Fn(f32, f32) -> Option<f32>) -> f32 {
+    /// Draws lines of equal height; returns how far apart they are, m. None on level ground.
+    fn heights(&self, canvas: &mut Canvas, height: &dyn Fn(f32, f32) -> Option<f32>) -> Option<f32> {
         let (w, h) = (self.size.width(), self.size.height());
         let at = |x: usize, y: usize| {
             let place = self.place(Vec2::new(x as f32, y as f32));
@@ -153,7 +153,10 @@ impl Plan {
         let all: Vec<Option<f32>> = (0..(w + 1) * (h + 1)).map(|n| at(n % (w + 1), n / (w + 1))).collect();
         let (low, high) =
             all.iter().flatten().fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), v| (l.min(*v), h.max(*v)));
-        let step = round_number((high - low).max(1e-3) / 10.0);
+        if high - low < 1e-3 {
+            return None;
+        }
+        let step = round_number((high - low) / 10.0);
         for y in 0..h {
             for x in 0..w {
                 let corners = [0, 1, w + 1, w + 2].map(|off| all[y * (w + 1) + x + off]);
@@ -162,12 +165,12 @@ impl Plan {
                 if band(a) != band(b) || band(a) != band(c) {
                     *canvas.picture.pixel_mut(x, y) = CONTOUR.to_array();
                 } else {
-                    let shade = 0.012 + 0.022 * (a - low) / (high - low).max(1e-3);
+                    let shade = 0.012 + 0.022 * (a - low) / (high - low);
                     *canvas.picture.pixel_mut(x, y) = [shade, shade, shade * 1.25];
                 }
             }
         }
-        step
+        Some(step)
     }
 
     /// A spot, with a line the way it is turned where there is room for one.
@@ -230,10 +233,11 @@ impl Plan {
         legend.push(Line { colour: Some(Vec3::ONE), text: format!("the bar is {} m", tidy(metres)) });
         let (w, h) = (self.size.width(), self.size.height());
         let long = ((metres * self.scale) as usize).min(w.saturating_sub(48));
+        // In the middle, as the legend takes a corner.
         for x in 0..long {
             for y in 0..6.min(h) {
                 let rim = x < 2 || x + 2 >= long || y == 0 || y == 5;
-                let (x, y) = (w.saturating_sub(24 + long) + x, h.saturating_sub(30).max(6) + y);
+                let (x, y) = (w.saturating_sub(long) / 2 + x, h.saturating_sub(30).max(6) + y);
                 if x < w && y < h {
                     *canvas.picture.pixel_mut(x, y) = if rim { [0.02; 3] } else { [0.85; 3] };
                 }
