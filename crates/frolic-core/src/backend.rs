@@ -5,7 +5,7 @@ use glam::Vec3;
 pub use crate::particles::{
     Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion, TrailClock, event_seed,
 };
-pub use crate::world::{GUST_SEED, Gusts};
+pub use crate::world::{GUST_SEED, Gusts, ON_EDGE};
 
 use crate::curl::WAVES;
 use crate::endless::EndlessSpec;

@@ -147,6 +147,7 @@ fn numbers() -> String {
          const FARTHEST: f32 = {FARTHEST:?};\n\
          const SORT_TILE: u32 = {SORT_TILE}u;\n\
          const GUST_SEED: u32 = {}u;\n\
+         const ON_EDGE: vec2<f32> = vec2({:?}, {:?});\n\
          const GRID_WIDTH: u32 = {GRID_WIDTH}u;\n\
          const NEAR_KERNEL: array<f32, {}> = array({});\n\
          const FAR_REACH: i32 = {};\n\
@@ -162,6 +163,8 @@ fn numbers() -> String {
          override EVENTS: u32 = 0u;\n",
         PLACES.len(),
         frolic_core::backend::GUST_SEED,
+        frolic_core::backend::ON_EDGE[0],
+        frolic_core::backend::ON_EDGE[1],
         near.len(),
         list(&near),
         far.len(),

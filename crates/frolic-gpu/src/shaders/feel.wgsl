@@ -1,8 +1,16 @@
 // What a population feels where fields are felt one by one.
 
+// As frolic-core/src/world.rs.
+fn on_edge(at: vec3<f32>) -> vec3<f32> {
+    let level = at.x + at.z;
+    let up = at.y * ON_EDGE.y;
+    let aside = level * ON_EDGE.x + up;
+    return vec3(at.x + aside, up - level * ON_EDGE.y, at.z + aside);
+}
+
 // What gusts add to the steady wind at a place.
 fn gust_at(place: vec3<f32>) -> vec3<f32> {
-    let noise = gust_noise(place * step.gust_origin.w - step.gust_origin.xyz, GUST_SEED);
+    let noise = gust_noise(on_edge(place * step.gust_origin.w - step.gust_origin.xyz), GUST_SEED);
     return noise * step.strengths.x + noise.y * step.gust_along.xyz + step.gust_base.xyz;
 }
 
