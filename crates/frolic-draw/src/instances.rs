@@ -49,9 +49,9 @@ pub struct Part {
 pub const CHUNK: usize = 1024;
 
 /// Parts of [`CHUNK`] positions each, with `margin` m to all sides; for [`Instances::in_parts`]. Columns of one length.
-pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> Vec<Part> {
+pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> impl Iterator<Item = Part> {
     let chunks = position[0].len().div_ceil(CHUNK);
-    let of = |chunk: usize| {
+    let of = move |chunk: usize| {
         let mut bounds = Bounds { low: [f32::INFINITY; 3], high: [f32::NEG_INFINITY; 3] };
         let count = (position[0].len() - chunk * CHUNK).min(CHUNK);
         for axis in 0..3 {
@@ -62,7 +62,7 @@ pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> Vec<Part> {
         }
         Part { first: (chunk * CHUNK) as u32, count: count as u32, bounds }
     };
-    (0..chunks).map(of).collect()
+    (0..chunks).map(of)
 }
 
 /// A square of blades that is drawn as a group.

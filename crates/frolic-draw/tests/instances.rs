@@ -121,7 +121,7 @@ proptest! {
             (0..count).map(|n| draws(n).draw(of)[0] * 100.0 - 50.0).collect()
         };
         let (x, y, z) = (at(1), at(2), at(3));
-        let bounds = chunk_parts([&x, &y, &z], margin);
+        let bounds: Vec<_> = chunk_parts([&x, &y, &z], margin).collect();
         prop_assert_eq!(bounds.len(), count.div_ceil(CHUNK));
         for n in 0..count {
             let Bounds { low, high } = bounds[n / CHUNK].bounds;

@@ -71,7 +71,7 @@ proptest! {
         let [x, y, z] = [0, 1, 2].map(|axis| rows.iter().map(|r| [r.px, r.py, r.pz][axis]).collect::<Vec<f32>>());
         let sizes: Vec<f32> = rows.iter().map(|row| row.size).collect();
         let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
-        let bounds = chunk_parts([&x, &y, &z], look.reach_of(size, None));
+        let bounds: Vec<_> = chunk_parts([&x, &y, &z], look.reach_of(size, None)).collect();
         let view = view([0.0, 0.5, 0.0], [yaw.sin(), 0.5, -yaw.cos()], 35.0, (90, 60));
         let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();
         let (whole, before) = show(Show::Picture, all, &look, &view, &plain(), None);

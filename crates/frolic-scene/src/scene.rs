@@ -106,7 +106,15 @@ struct Chunks {
 
 impl Chunks {
     fn new(fixtures: &Fixtures, margin: f32) -> Self {
-        Self { parts: chunk_parts(fixtures.columns().position(), margin), margin }
+        let mut chunks = Self { parts: Vec::new(), margin };
+        chunks.follow(fixtures);
+        chunks
+    }
+
+    /// Where they are now.
+    fn follow(&mut self, fixtures: &Fixtures) {
+        self.parts.clear();
+        self.parts.extend(chunk_parts(fixtures.columns().position(), self.margin));
     }
 }
 
@@ -346,7 +354,7 @@ impl Scene {
                     Elements::Particles(_) => {}
                     Elements::Fixtures(fixtures, chunks) => {
                         if fixtures.recentre([x, z]) {
-                            *chunks = Chunks::new(fixtures, chunks.margin);
+                            chunks.follow(fixtures);
                         }
                     }
                     Elements::Blades(_) | Elements::Growing(_) | Elements::Living(_) => {}
@@ -367,7 +375,7 @@ impl Scene {
                         Elements::Fixtures(fixtures, chunks) => {
                             fixtures.step(world, dt, steps, meter);
                             if fixtures.moves() {
-                                *chunks = Chunks::new(fixtures, chunks.margin);
+                                chunks.follow(fixtures);
                             }
                         }
                         Elements::Blades(meadow) => {

@@ -55,6 +55,14 @@ fn frames_allocate_nothing_after_warm_up() {
         let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
         let kept = allocated(&spec.scaled(20_000), |scene, meter| scene.step(1.0 / 20.0, 200, meter));
         assert_eq!(kept.allocations + kept.reallocations, 0, "kept, {technique}: {kept:?}");
+        // Blades in the wind, under walkers, and what grows.
+        for (name, few) in [("dunes", 6_000), ("mussels", 20_000)] {
+            let spec = SceneSpec::find(name).unwrap().set("draw.technique", technique).unwrap();
+            let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
+            let spec = spec.scaled(few);
+            let stood = allocated(&spec, |scene, meter| scene.step(1.0 / 20.0, 20, meter));
+            assert_eq!(stood.allocations + stood.reallocations, 0, "{name}, {technique}: {stood:?}");
+        }
         // Solid things, shadows, boards, and a clock that goes on.
         let spec = SceneSpec::find("pennants").unwrap().set("draw.technique", technique).unwrap();
         let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
