@@ -483,14 +483,14 @@ impl Fixtures {
 
     /// Puts each where its pusher is. The way that it has gone stands where the swinging have their rate.
     fn follow(&mut self, world: &World) {
-        let Self { walk: Some(walk), columns, time, spec, .. } = self else { return };
-        let first = spec.walk.as_ref().map_or(0, |walk| walk.first as usize);
+        let Self { walk: Some(walk), columns, time, .. } = self else { return };
         let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
         for nth in 0..px.len() {
             let at = Vec3::new(px[nth], py[nth], pz[nth]);
             let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
             let gone = Figure { at: Vec3::NAN, ..before };
-            let now = world.pusher_at(first + nth, *time).map_or(gone, |pushing| walk.go(before, &pushing));
+            let now =
+                world.pusher_at(walk.first + nth, *time).map_or(gone, |pushing| walk.go(before, &pushing));
             [px[nth], py[nth], pz[nth]] = now.at.to_array();
             (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);
         }

@@ -41,7 +41,7 @@ impl WalkSpec {
     pub(crate) fn build(&self, forms: &Forms) -> Result<Walk, SpecError> {
         let terrain = self.terrain.as_ref().map(|terrain| terrain.build(forms)).transpose();
         let terrain = terrain.map_err(|error| error.under("terrain"))?;
-        Ok(Walk { terrain, stride: self.stride })
+        Ok(Walk { terrain, first: self.first as usize, stride: self.stride })
     }
 }
 
@@ -49,6 +49,8 @@ impl WalkSpec {
 #[derive(Debug)]
 pub(crate) struct Walk {
     terrain: Option<Terrain>,
+    /// The pusher of the first figure.
+    pub(crate) first: usize,
     stride: f32,
 }
 

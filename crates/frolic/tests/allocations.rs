@@ -29,7 +29,8 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
                 readout.paint(&mut shown, Corner::TopLeft);
             }
         };
-        frames(60);
+        // Long enough that whatever comes and goes was drawn at least once.
+        frames(300);
         let region = Region::new(COUNTED);
         frames(120);
         region.change()
