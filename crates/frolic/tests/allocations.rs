@@ -57,7 +57,9 @@ fn frames_allocate_nothing_after_warm_up() {
         let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
         let kept = allocated(&spec.scaled(20_000), |scene, meter| {
             scene.step(1.0 / 20.0, 200, meter);
-            (0..600).for_each(|_| scene.keep_budget(&Frame::new(Duration::from_millis(40))));
+            for _ in 0..600 {
+                scene.keep_budget(&Frame::new(Duration::from_millis(40)));
+            }
         });
         assert_eq!(kept.allocations + kept.reallocations, 0, "kept, {technique}: {kept:?}");
         // Blades in the wind, under walkers, and what grows.
