@@ -488,9 +488,9 @@ impl Fixtures {
         for nth in 0..px.len() {
             let at = Vec3::new(px[nth], py[nth], pz[nth]);
             let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
-            let gone = Figure { at: Vec3::NAN, ..before };
-            let now =
-                world.pusher_at(walk.first + nth, *time).map_or(gone, |pushing| walk.go(before, &pushing));
+            let nowhere = Figure { at: Vec3::NAN, ..before };
+            let pushing = world.pusher_at(walk.first + nth, *time);
+            let now = pushing.map_or(nowhere, |pushing| walk.go(before, &pushing));
             [px[nth], py[nth], pz[nth]] = now.at.to_array();
             (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);
         }

@@ -60,15 +60,20 @@ impl LightSpec {
     /// Whether more of its light than can be neglected, a 64th of white, falls anywhere into a box.
     pub fn reaches(&self, bounds: &Bounds) -> bool {
         let far = bounds.distance(self.position.into());
-        let brightest = self.colour.r.max(self.colour.g).max(self.colour.b);
-        self.power * brightest > (far * far + self.radius * self.radius) / 64.0
+        self.arriving(far * far) * self.colour.vec().max_element() > 1.0 / 64.0
+    }
+
+    /// Share of its colour that arrives over a squared distance, m².
+    #[inline(always)]
+    fn arriving(&self, square: f32) -> f32 {
+        self.power / (square + self.radius * self.radius)
     }
 
     /// Light that arrives at a point, facing it.
     #[inline(always)]
     pub(crate) fn at(&self, point: Vec3) -> Vec3 {
         let d = Vec3::from(self.position) - point;
-        self.colour.vec() * (self.power / (d.dot(d) + self.radius * self.radius))
+        self.colour.vec() * self.arriving(d.dot(d))
     }
 }
 

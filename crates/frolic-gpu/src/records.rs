@@ -1,7 +1,7 @@
 //! Elements that live on the processor, packed in drawing order for the device.
 
 use frolic_draw::backend::{ElementNow, Form};
-use frolic_draw::{Batch, DrawList, Fill, Look, Run, View};
+use frolic_draw::{Batch, DrawList, Fill, Instances, Look, View};
 use rayon::prelude::*;
 
 use crate::device::{Gpu, Tally, upload};
@@ -105,12 +105,15 @@ const SPRITE: usize = 24;
 
 /// Words of a record of a batch: as `shaders/packed.wgsl` reads them.
 pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
-    // A sorted run may be of several sources.
-    let any = |has: fn(&ElementNow) -> bool| {
-        let first = |run: &Run| list.source(run.source).and_then(|(instances, _)| instances.element(0));
-        list.runs(batch).iter().any(|run| run.sorted || first(run).as_ref().is_some_and(has))
-    };
     let parts = look.parts();
+    let any = |has: fn(&ElementNow) -> bool| {
+        let of = |instances: &Instances<'_>| instances.element(0).as_ref().is_some_and(has);
+        list.runs(batch).iter().any(|run| match list.source(run.source) {
+            Some((instances, _)) if !run.sorted => of(instances),
+            // A sorted run may be of all populations of its look.
+            _ => list.sources().any(|(instances, own)| own.parts().key == parts.key && of(instances)),
+        })
+    };
     match parts.form {
         Form::Sprite { .. } => SPRITE,
         Form::Ribbon(_) | Form::Mesh { .. } if any(|element| element.curve.is_some()) => CURVED,

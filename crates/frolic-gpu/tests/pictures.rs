@@ -224,11 +224,11 @@ fn blades_are_the_same_picture() {
         .view(ImageSize::new(180, 120).unwrap())
         .unwrap();
     let few = [Part { first: 450, count: 80, bounds: Bounds { low: [-9.0; 3], high: [9.0; 3] } }];
+    let empty = both(&vec![], &ListSpec::default(), &view, &backdrop, None).0;
     for (nth, look) in looks.iter().enumerate() {
         let instances = if nth < 3 { Instances::blades(columns, 0.01) } else { standing };
         // Of what is seen through, few: layer on layer of edges differ by little, and everywhere.
         let instances = if nth == 1 { instances.in_parts(&few).unwrap() } else { instances };
-        let empty = both(&vec![], &ListSpec::default(), &view, &backdrop, None).0;
         for sun in [None, Some(&sun)] {
             for technique in [Technique::Instanced, Technique::Batched, Technique::Indirect] {
                 let populations = vec![(instances, look)];

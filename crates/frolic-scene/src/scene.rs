@@ -788,9 +788,8 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
             // Pictures of groups are the processor's.
-            let blades = spec.population.iter().filter_map(|population| population.blades.as_ref());
-            let apart =
-                spec.draw.technique == Technique::Tiled && blades.into_iter().any(|it| it.groups.is_some());
+            let mut blades = spec.population.iter().filter_map(|population| population.blades.as_ref());
+            let apart = spec.draw.technique == Technique::Tiled && blades.any(|it| it.groups.is_some());
             let ungrouped = if apart { ", groups of blades blade by blade" } else { "" };
             let remark = format!("drawn by {}{ungrouped}", device.name());
             Ok((Some(device), Some(remark)))

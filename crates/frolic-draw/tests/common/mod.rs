@@ -69,7 +69,6 @@ pub fn draw(
     (image, meter.end_frame())
 }
 
-/// The same by the plain scalar form over a sky of one colour, without bloom: 8-bit sRGB of each pixel.
 /// The picture and the frame's counters of instances, each with its look, perhaps in the sun.
 pub fn picture(
     renderer: &mut Renderer,
@@ -94,6 +93,7 @@ pub fn part(chunk: &Chunk) -> Part {
     Part { first: chunk.first, count: chunk.len, bounds: Bounds { low: chunk.low, high: chunk.high } }
 }
 
+/// What [`draw`] draws by the plain scalar form, over a sky of one colour, without bloom: 8-bit sRGB of each pixel.
 pub fn reference(populations: &[(&Particles, &Look)], view: &View, backdrop: &BackdropSpec) -> Vec<[u8; 3]> {
     let (mut scratch, mut meter, lights) = (ListScratch::default(), Meter::new(), lights());
     let sources =

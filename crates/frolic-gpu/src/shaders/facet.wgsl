@@ -24,14 +24,12 @@ fn card_corner(e: Element, corner: vec2<f32>) -> Lit {
 
 fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
     var lit: Lit;
-    let turn = turn_of(e, body.dice);
     let one = corner_place(nth * 2u);
     let two = corner_place(nth * 2u + 1u);
-    var normal = turn * two.xyz;
-    lit.at = turn * one.xyz * body.size + body.at;
+    var normal: vec3<f32>;
     if e.length > 0.0 {
         // As long as the blade from its origin to height 1, bent along its curve.
-        let curve = Curve(body.at, e.middle * body.left, e.tip * body.left);
+        let curve = own_curve(e, body);
         let high = e.length * body.left;
         let t = clamp(one.y, 0.0, 1.0);
         let upward = unit_or_up(curve_way(curve, t));
@@ -40,13 +38,17 @@ fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
         let wide = one.xz * (high * body.wide);
         lit.at = curve_at(curve, t) + right * wide.x + front * wide.y + upward * ((one.y - t) * high);
         normal = right * two.x + upward * two.y + front * two.z;
+    } else {
+        let turn = turn_of(e, body.dice);
+        lit.at = turn * one.xyz * body.size + body.at;
+        normal = turn * two.xyz;
     }
+    lit.cover = cover(body.opacity);
     lit.corner = vec2(one.w, two.w);
     let own = body.colour * body.opacity * along(1.0 - two.w);
-    let light = hazed(light_vertex(own, lit.at, normal), lit.at, cover(body.opacity));
+    let light = hazed(light_vertex(own, lit.at, normal), lit.at, lit.cover);
     lit.colour = light.base;
     lit.sun = light.sun;
-    lit.cover = cover(body.opacity);
     return lit;
 }
 

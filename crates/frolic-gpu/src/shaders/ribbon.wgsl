@@ -5,9 +5,7 @@ const MOST_POINTS: u32 = 13u;
 
 fn curve_of(e: Element, body: Body) -> Curve {
     if e.curved {
-        // A blade grows into what is seen, as long as it is wide.
-        let share = select(1.0, body.left, e.length > 0.0);
-        return Curve(body.at, e.middle * share, e.tip * share);
+        return own_curve(e, body);
     }
     let tip = turn_of(e, body.dice) * vec3(0.0, draw.length * body.size, 0.0);
     return Curve(body.at, vec3(tip.x * 0.25, tip.y * 0.5 + length(tip) * 0.1, tip.z * 0.25), tip);

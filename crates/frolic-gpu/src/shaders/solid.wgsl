@@ -11,6 +11,12 @@ fn curve_at(curve: Curve, t: f32) -> vec3<f32> {
     return curve.root + curve.middle * (t * 2.0 * (1.0 - t)) + curve.tip * (t * t);
 }
 
+// The curve that an element has of its own. A blade grows into what is seen: as much shorter as it is narrower.
+fn own_curve(e: Element, body: Body) -> Curve {
+    let share = select(1.0, body.left, e.length > 0.0);
+    return Curve(body.at, e.middle * share, e.tip * share);
+}
+
 // Half the derivative.
 fn curve_way(curve: Curve, t: f32) -> vec3<f32> {
     return curve.middle * (1.0 - t * 2.0) + curve.tip * t;
