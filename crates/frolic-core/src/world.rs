@@ -11,7 +11,7 @@ use crate::endless::{Cells, EndlessSpec};
 use crate::error::{SpecError, each, vector_within, within};
 use crate::fields::{Acting, Field, FieldChunk, FieldSpec};
 use crate::forms::Forms;
-use crate::noise::gust_noise;
+use crate::noise::{PLACES, gust_noise, gust_noises};
 use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
 use crate::particles::Attractor;
 use crate::paths::{Path, PathSpec};
@@ -495,9 +495,8 @@ impl World {
             chunk.air[axis].fill(self.spec.wind[axis]);
         }
         if let Some(gusts) = gusts {
-            let [px, py, pz] = position;
-            let [ax, ay, az] = &mut chunk.air;
-            dispatch!(level, simd => gusts.add(simd, [px, py, pz], ax, ay, az));
+            let air = chunk.air.each_mut().map(|axis| &mut **axis);
+            dispatch!(level, simd => gusts.add(simd, position, air));
         }
         for field in self.fields.iter().filter(|field| field.moves_air() && field.acts(time)) {
             let curl = field.curl_at(self.spec.wind, time);
@@ -585,33 +584,53 @@ impl Gusts {
         self.strength * 2.0 + Vec3::from(self.along).length() + Vec3::from(self.base).length()
     }
 
-    /// Adds to the air at places.
+    /// Adds to the air at places; fastest where neighbours in space are neighbours in the columns.
     #[inline(always)]
-    pub(crate) fn add<S: Simd>(
-        &self,
-        _simd: S,
-        [px, py, pz]: [&[f32]; 3],
-        ax: &mut [f32],
-        ay: &mut [f32],
-        az: &mut [f32],
-    ) {
+    pub(crate) fn add<S: Simd>(&self, simd: S, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
         let gusts = *self;
-        let n = px.len();
-        let (py, pz, ax, ay, az) = (&py[..n], &pz[..n], &mut ax[..n], &mut ay[..n], &mut az[..n]);
-        for i in 0..n {
-            let [a, b, c] = gusts.at([px[i], py[i], pz[i]]);
-            ax[i] += a;
-            ay[i] += b;
-            az[i] += c;
+        let n = position[0].len();
+        let [ax, ay, az] = air;
+        let mut places = [[0.0; PLACES]; 3];
+        let mut noise = [[0.0; 4]; PLACES];
+        for from in (0..n).step_by(PLACES) {
+            let to = n.min(from + PLACES);
+            let count = to - from;
+            let [px, py, pz] = position;
+            let (px, py, pz) = (&px[from..to], &py[from..to], &pz[from..to]);
+            let [x, y, z] = &mut places;
+            let (x, y, z) = (&mut x[..count], &mut y[..count], &mut z[..count]);
+            for i in 0..count {
+                [x[i], y[i], z[i]] = gusts.place([px[i], py[i], pz[i]]);
+            }
+            gust_noises(simd, &mut places, count, GUST_SEED, &mut noise);
+            let (ax, ay, az) = (&mut ax[from..to], &mut ay[from..to], &mut az[from..to]);
+            let noise = &noise[..count];
+            for i in 0..count {
+                let [a, b, c, _] = noise[i];
+                let [a, b, c] = gusts.speed([a, b, c]);
+                ax[i] += a;
+                ay[i] += b;
+                az[i] += c;
+            }
         }
     }
 
     /// Speed added to the steady wind at a point, m/s.
     #[inline(always)]
-    pub(crate) fn at(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
+    pub(crate) fn at(&self, point: [f32; 3]) -> [f32; 3] {
+        self.speed(gust_noise(self.place(point), GUST_SEED))
+    }
+
+    /// Where a point lies in the noise.
+    #[inline(always)]
+    fn place(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
         let [ox, oy, oz] = self.origin;
-        let point = [x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz];
-        let [a, b, c] = gust_noise(on_edge(point), GUST_SEED);
+        on_edge([x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz])
+    }
+
+    /// What the noise's values add, m/s.
+    #[inline(always)]
+    fn speed(&self, [a, b, c]: [f32; 3]) -> [f32; 3] {
         let ([u, v, w], [p, q, r]) = (self.along, self.base);
         [a * self.strength + b * u + p, b * self.strength + b * v + q, c * self.strength + b * w + r]
     }

@@ -1,8 +1,9 @@
 //! Motion against closed forms.
 
 use frolic_core::{
-    Clock, ClockSpec, Counter, EmitterSpec, FieldSpec, Meter, ParticleSpec, Particles, Stage, WorldSpec,
-    gust_noise,
+    Clock, ClockSpec, Counter, EmitterSpec, FieldSpec, Meter, ParticleSpec, Particles, Span, Stage,
+    WorldSpec, gust_noise,
+    random::{hash3, unit},
 };
 use proptest::prelude::*;
 
@@ -86,6 +87,32 @@ proptest! {
         for (a, b) in here.iter().zip(there) {
             prop_assert!(a.abs() <= 1.0);
             prop_assert!((a - b).abs() < 0.01);
+        }
+    }
+
+    /// Places that lie in few cells of the noise share them; each by itself is the same to the bit.
+    #[test]
+    fn air_is_the_same_for_many_places_and_for_one(
+        (size, reach) in (0.05f32..20.0, 0.01f32..60.0),
+        (time, count) in (0f64..1e4, 1usize..700),
+        (middle, seed) in ([-1e4f32..1e4, -20.0..20.0, -1e4..1e4], any::<u32>()),
+    ) {
+        let mut spec = WorldSpec::default().wind([3.0, 0.1, -1.5]).gusts(2.0, size);
+        spec.gusts.as_mut().unwrap().swell = Span::new(-0.5, 1.5);
+        let world = spec.build().unwrap();
+        let strange = [f32::NAN, f32::INFINITY, 1e30];
+        let place = |nth: usize, axis: usize| match (nth, strange.get(nth % 250)) {
+            (500.., Some(strange)) => *strange,
+            _ => middle[axis] + (unit(hash3(nth as u32, axis as u32, seed)[0]) - 0.5) * reach,
+        };
+        let places = [0, 1, 2].map(|axis| (0..count).map(|nth| place(nth, axis)).collect::<Vec<_>>());
+        let [mut x, mut y, mut z] = [0, 1, 2].map(|_| vec![0.0; count]);
+        world.air(time, [&places[0], &places[1], &places[2]], [&mut x, &mut y, &mut z]);
+        for nth in 0..count {
+            let mut air = [[0.0]; 3];
+            let [ax, ay, az] = &mut air;
+            world.air(time, [0, 1, 2].map(|axis| &places[axis][nth..=nth]), [ax, ay, az]);
+            prop_assert_eq!(air.map(|[axis]| axis.to_bits()), [x[nth], y[nth], z[nth]].map(f32::to_bits));
         }
     }
 }

@@ -149,16 +149,6 @@ impl Rows<'_> {
     /// One step of every blade that nothing presses.
     pub(super) fn swing(&mut self, air: &Air<'_>) {
         let level = air.level;
-        if air.plain {
-            let Changing { length, lean: [lx, lz], rate: [vx, vz], .. } = &mut self.own;
-            let fixed = self.fixed;
-            if air.gusts.is_some() {
-                dispatch!(level, simd => swing_plain::<_, true>(simd, air, fixed, length, lx, lz, vx, vz));
-            } else {
-                dispatch!(level, simd => swing_plain::<_, false>(simd, air, fixed, length, lx, lz, vx, vz));
-            }
-            return;
-        }
         self.in_blown_blocks(air, |rows, blown| {
             dispatch!(level, simd => rows.swing_block(simd, air, blown));
         });
@@ -246,8 +236,8 @@ impl Rows<'_> {
                 wx[..count].fill(air.wind[0]);
                 wz[..count].fill(air.wind[1]);
                 if let Some(gusts) = &air.gusts {
-                    let (wx, wy, wz) = (&mut wx[..count], &mut wy[..count], &mut wz[..count]);
-                    dispatch!(air.level, simd => gusts.add(simd, position, wx, wy, wz));
+                    let blown = [&mut wx[..count], &mut wy[..count], &mut wz[..count]];
+                    dispatch!(air.level, simd => gusts.add(simd, position, blown));
                 }
             } else {
                 air.world.air(air.time, position, [&mut wx[..count], &mut wy[..count], &mut wz[..count]]);
@@ -324,38 +314,6 @@ impl Torn {
         let upright = Vec2::from(self.lean).length().cos();
         let reach = self.length * 0.5;
         [self.rate[0] * reach * upright, 0.3, self.rate[1] * reach * upright]
-    }
-}
-
-/// One step where only the steady wind and, if there are any, gusts move the air: in one pass.
-#[inline(always)]
-fn swing_plain<S: Simd, const GUSTS: bool>(
-    _simd: S,
-    air: &Air<'_>,
-    fixed: Fixed<'_>,
-    length: &[f32],
-    lx: &mut [f32],
-    lz: &mut [f32],
-    vx: &mut [f32],
-    vz: &mut [f32],
-) {
-    let n = length.len();
-    let [px, py, pz] = fixed.position.map(|column| &column[..n]);
-    let [rest_x, rest_z] = fixed.rest.map(|column| &column[..n]);
-    let [rise_x, rise_z] = fixed.rise.map(|column| &column[..n]);
-    let k = &fixed.stiffness[..n];
-    let (lx, lz, vx, vz) = (&mut lx[..n], &mut lz[..n], &mut vx[..n], &mut vz[..n]);
-    let (dt, slow, drag, wind, gusts) = (air.dt, air.slow, air.drag, air.wind, air.gusts);
-    for i in 0..n {
-        let mut wind = wind;
-        if GUSTS && let Some(gusts) = &gusts {
-            let [gx, _, gz] = gusts.at([px[i], py[i], pz[i]]);
-            wind = [wind[0] + gx, wind[1] + gz];
-        }
-        let now = [lx[i], lz[i], vx[i], vz[i]];
-        let blown = blown(drag, wind, length[i], k[i]);
-        let target = [rest_x[i] + blown[0], rest_z[i] + blown[1]];
-        [lx[i], lz[i], vx[i], vz[i]] = swung(dt, slow, k[i], now, target, [rise_x[i], rise_z[i]]);
     }
 }
 

@@ -334,8 +334,8 @@ impl Chunk<'_> {
             chunk.push[axis].fill(motion.fall[axis]);
         }
         if let Some(gusts) = &motion.gusts {
-            let [ax, ay, az] = &mut chunk.air;
-            dispatch!(acts.level, simd => gusts.add(simd, chunk.position, ax, ay, az));
+            let air = chunk.air.each_mut().map(|axis| &mut **axis);
+            dispatch!(acts.level, simd => gusts.add(simd, chunk.position, air));
         }
         for (field, curl) in acts.fields() {
             field.act(acts.level, curl, &mut chunk);
