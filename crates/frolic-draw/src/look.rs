@@ -62,6 +62,18 @@ pub enum Shape {
     },
 }
 
+impl Shape {
+    /// A mesh of one form.
+    pub fn mesh(name: &str) -> Self {
+        Self::Mesh { name: name.into(), coarse: None, texture: None }
+    }
+
+    /// A mesh of one form that wears a texture.
+    pub fn textured_mesh(name: &str, texture: &str) -> Self {
+        Self::Mesh { name: name.into(), coarse: None, texture: Some(texture.into()) }
+    }
+}
+
 /// A textured billboard.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -5,9 +5,9 @@ mod common;
 use common::{cloud, plain};
 use frolic_core::{Counter, Frame, Meter};
 use frolic_draw::{
-    BackdropSpec, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances,
-    ListScratch, ListSpec, Look, LookSpec, Renderer, RibbonSpec, Shape, Show, SunSpec, Surroundings, View,
-    chunk_parts,
+    AtlasBuilder, BackdropSpec, Blend, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image,
+    ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Renderer,
+    RibbonSpec, Shape, Show, SunSpec, Surroundings, View, chunk_parts,
 };
 use proptest::prelude::*;
 
@@ -104,7 +104,7 @@ fn meadow() -> (BackdropSpec, SunSpec) {
 }
 
 fn post_look() -> Look {
-    let shape = Shape::Mesh { name: "box".to_owned(), coarse: None, texture: None };
+    let shape = Shape::mesh("box");
     LookSpec::solid(shape, "#808080").unwrap().build().unwrap()
 }
 
@@ -130,6 +130,39 @@ fn the_sun_throws_shadows() {
     let (flat, _) = show(Show::Picture, post, &look, &view, &backdrop, Some(&without));
     let [px, py, _] = view.project([-0.9, 0.0, 0.0]).unwrap();
     assert!((i32::from(flat.pixels()[py as usize * 160 + px as usize][1]) - lit).abs() < 8);
+}
+
+/// The sun shines through the holes of a texture, and through nothing else: a board of four by four squares, every other one a hole.
+#[test]
+fn holes_let_the_sun_through() {
+    let (backdrop, mut sun) = meadow();
+    // From behind the board, at half a right angle: the shadow is as long as the board is high.
+    (sun.height_degrees, sun.bearing_degrees, sun.shadow_reach) = (45.0, 0.0, 12.0);
+    let board = [[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [1.0, 1.0, 0.0], [0.0, 1.0, 0.0]];
+    let solid = |x: u32, y: u32| (x / 16 + y / 16) % 2 == 0;
+    let mut atlas = AtlasBuilder::default();
+    let checks = Picture::paint([64, 64], |x, y| [255, 255, 255, if solid(x, y) { 255 } else { 0 }]);
+    atlas.picture("checks", checks.unwrap());
+    let mut library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
+    library.meshes.insert("board".into(), Mesh::faceted(&board, &[[0, 1, 2], [0, 2, 3]]).unwrap().into());
+    let mut spec = LookSpec::solid(Shape::textured_mesh("board", "checks"), "#808080").unwrap();
+    spec.blend = Blend::CutOut;
+    let look = spec.build_with(&library).unwrap();
+    let view = view([2.0, 9.0, 2.1], [2.0, 0.0, 2.0], 50.0, (200, 200));
+    let one = Instances::at([&[0.0], &[0.0], &[0.0]]).unwrap().sized(&[4.0]).unwrap();
+    let one = one.turned(&[0.0], &[0.0]).unwrap();
+    let (image, _) = show(Show::Picture, one, &look, &view, &backdrop, Some(&sun));
+    let at = |x: f32, z: f32| {
+        let [px, py, _] = view.project([x, 0.0, z]).unwrap();
+        image.pixels()[py as usize * 200 + px as usize][1]
+    };
+    let lit = at(2.0, 4.6);
+    for (x, z) in (0..4).flat_map(|x| (0..4).map(move |z| (x, z))) {
+        let here = at(x as f32 + 0.5, z as f32 + 0.5);
+        // Far off lies what is high up.
+        let shaded = solid(x * 16, (3 - z) * 16);
+        assert_eq!(here + 20 < lit, shaded, "{x} across, {z} away: {here} where {lit} is light");
+    }
 }
 
 /// However many there are, each throws its shadow.

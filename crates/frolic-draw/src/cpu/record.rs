@@ -188,13 +188,15 @@ pub(crate) struct Facet {
     /// Colour without the sun, and the sun's part, as [`super::colour9`].
     pub(super) base: [u32; 3],
     pub(super) sun: [u32; 3],
-    /// Place in the texture times `near`.
+    /// Place in the texture.
     pub(super) uv: [[f32; 2]; 3],
     /// Region of the look's atlas; [`PLAIN`] for none.
     pub(super) region: u32,
     pub(super) opacity: f32,
     pub(super) order_depth: f32,
     pub(super) label: Label,
+    /// Whether it is one of a level view, in which what is farther is not smaller.
+    pub(super) level: bool,
 }
 record!(Facet, order_depth, false, OFF_MIDDLE);
 
@@ -204,6 +206,11 @@ impl Facet {
     pub(super) fn nearest(&self) -> f32 {
         let [a, b, c] = self.near;
         a.max(b).max(c)
+    }
+
+    /// How large what is at its corners is seen: what is multiplied by it runs straight over the picture.
+    pub(super) fn scale(&self) -> [f32; 3] {
+        if self.level { [1.0; 3] } else { self.near }
     }
 }
 
@@ -361,7 +368,8 @@ impl Shapes {
                 // What faces away is hidden, but where there are holes to see it through.
                 let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
                 for triangle in mesh.triangles() {
-                    self.facets.extend(skin_facet(skin, *triangle, region, order_depth, turned_away));
+                    let facet = skin_facet(skin, *triangle, region, order_depth, turned_away);
+                    self.facets.extend(facet.map(|facet| Facet { level: view.level, ..facet }));
                 }
             }
             Form::Disc | Form::Card { .. } | Form::Sprite { .. } => {}
@@ -388,7 +396,7 @@ fn skin_facet(
     let mut uv = [[0.0; 2]; 3];
     if region != PLAIN {
         for (k, (eight, lane)) in points.into_iter().enumerate() {
-            uv[k] = eight.corner.map(|column| column[lane] * near[k]);
+            uv[k] = eight.corner.map(|column| column[lane]);
         }
     }
     let facet = Facet {
@@ -402,6 +410,7 @@ fn skin_facet(
         opacity: skin.opacity[0],
         order_depth,
         label: Label::default(),
+        level: false,
     };
     (seen && facet.extent().iter().all(|v| v.is_finite())).then_some(facet)
 }
@@ -494,10 +503,6 @@ impl Facets<'_> {
     fn push(&mut self, triangle: [Vertex; 3], local: [Vec3; 3]) {
         let at = local.map(|local| self.view.screen(local));
         let near = local.map(|local| nearness(self.view, local.z));
-        let mut uv = [[0.0; 2]; 3];
-        for k in 0..3 {
-            uv[k] = triangle[k].corner.map(|share| share * near[k]);
-        }
         // Colours are of the surface itself: what is not opaque is mixed in as a whole.
         let strength = triangle[0].opacity.max(1e-6);
         let own =
@@ -508,11 +513,12 @@ impl Facets<'_> {
             near,
             base: triangle.map(|vertex| pack(own(vertex.colour))),
             sun: triangle.map(|vertex| pack(own(vertex.sun))),
-            uv,
+            uv: triangle.map(|vertex| vertex.corner),
             region: self.region,
             opacity: triangle[0].opacity,
             order_depth: self.order_depth,
             label: Label::default(),
+            level: self.view.level,
         };
         let flat = (at[1] - at[0]).perp_dot(at[2] - at[0]);
         if flat != 0.0 && facet.extent().iter().all(|v| v.is_finite()) {

@@ -351,8 +351,11 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
         let mut colour: Vec3 = (0..3).map(|k| colours[k] * at_middle[k]).sum::<Vec3>().max(Vec3::ZERO);
         let mut opaque = 1.0;
         if facet.region != PLAIN {
-            let near = mix(facet.near, at_middle);
-            let uv = [0, 1].map(|axis| (mix(facet.uv.map(|uv| uv[axis]), at_middle) / near).clamp(0.0, 1.0));
+            let scale = facet.scale();
+            let uv = [0, 1].map(|axis| {
+                let scaled = [0, 1, 2].map(|k| facet.uv[k][axis] * scale[k]);
+                (mix(scaled, at_middle) / mix(scale, at_middle)).clamp(0.0, 1.0)
+            });
             let polygon = super::solid::Polygon::of_facet(facet, &look.atlas);
             let texel = look.atlas.sample(RegionId(facet.region), uv[0], uv[1], polygon.texels);
             opaque = texel[3];

@@ -231,7 +231,8 @@ pub(super) struct Polygon {
     /// Red, green, blue without the sun, then the sun's part; of one colour where `flat`.
     pub(super) colour: [Plane; 6],
     pub(super) flat: Option<[u32; 2]>,
-    /// Texture place times nearness.
+    /// How large what is there is seen, and the place in the texture times that.
+    pub(super) scale: Plane,
     pub(super) uv: [Plane; 2],
     pub(super) region: u32,
     /// Texels of the texture a pixel.
@@ -261,9 +262,11 @@ impl Polygon {
         }
         polygon.region = facet.region;
         if facet.region != PLAIN {
-            polygon.uv = [0, 1].map(|axis| plane(facet.uv.map(|uv| uv[axis])));
+            let scale = facet.scale();
+            polygon.scale = plane(scale);
+            polygon.uv = [0, 1].map(|axis| plane([0, 1, 2].map(|k| facet.uv[k][axis] * scale[k])));
             let [w, h] = atlas.size(RegionId(facet.region)).unwrap_or([1, 1]).map(|side| side as f32);
-            let uv = |k: usize| Vec2::new(facet.uv[k][0], facet.uv[k][1]) / facet.near[k] * Vec2::new(w, h);
+            let uv = |k: usize| Vec2::from(facet.uv[k]) * Vec2::new(w, h);
             let texels = (uv(1) - uv(0)).perp_dot(uv(2) - uv(0)).abs();
             polygon.texels = libm::sqrtf(texels * per.abs());
         }
@@ -358,8 +361,8 @@ impl Polygon {
         }
         let mut opaque = [0.0f32; LANES];
         for first in (0..LANES).step_by(samples) {
-            let near = self.near.at(x, y[first]);
-            let uv = self.uv.map(|plane| (plane.at(x, y[first]) / near).clamp(0.0, 1.0));
+            let scale = self.scale.at(x, y[first]);
+            let uv = self.uv.map(|plane| (plane.at(x, y[first]) / scale).clamp(0.0, 1.0));
             let texel = style.atlas.sample(RegionId(self.region), uv[0], uv[1], self.texels);
             let per = 1.0 / texel[3].max(1e-4);
             for lane in first..first + samples {
@@ -373,10 +376,11 @@ impl Polygon {
             *lanes = f32x8::load_array(simd, *channel);
         }
         if style.holes {
-            // About the half: a quarter of the range a sample.
-            let mut least = [0.5 - 1.5 * 0.125; LANES];
+            // About the half: a quarter of the range in all, where there are several.
+            let mut least = [0.5; LANES];
             for lane in 0..LANES {
-                least[lane] += (lane % samples) as f32 * 0.125;
+                let nth = (lane % samples) as f32;
+                least[lane] += (nth - 0.5 * (samples - 1) as f32) * 0.125;
             }
             *met &= f32x8::load_array(simd, opaque).simd_gt(f32x8::load_array(simd, least));
         }
