@@ -11,6 +11,7 @@ use smallvec::SmallVec;
 
 use crate::backdrop::BackdropSpec;
 use crate::camera::View;
+use crate::detail::Detail;
 use crate::instances::{Instances, Part};
 use crate::light::{LightSpec, Lighting, SunSpec};
 use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
@@ -295,9 +296,10 @@ fn in_view<'b>(
     meter: &mut Meter,
 ) -> impl Iterator<Item = (u32, u32)> + use<'b> {
     let parts = instances.parts.unwrap_or_default();
-    let reach = look.detail.reach;
+    let Detail { from, reach, .. } = look.detail;
     let sees = move |part: &Part| {
-        part.count > 0 && part.bounds.distance(view.eye) <= reach && view.concerns(&part.bounds, sun)
+        let within = || part.bounds.distance(view.eye) <= reach && part.bounds.farthest(view.eye) >= from;
+        part.count > 0 && within() && view.concerns(&part.bounds, sun)
     };
     let hidden: u64 = parts.iter().filter(|part| !sees(part)).map(|part| u64::from(part.count)).sum();
     meter.add(Counter::CulledInChunks, hidden);

@@ -3,7 +3,7 @@
 
 pub use frolic_core::random::FADE;
 pub(crate) use frolic_core::random::lot as dice;
-use frolic_core::{SpecError, within};
+use frolic_core::{Span, SpecError, within};
 use serde::{Deserialize, Serialize};
 
 /// Detail over distance and size.
@@ -11,6 +11,9 @@ use serde::{Deserialize, Serialize};
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DetailSpec {
+    /// Distances between which elements come in one by one, m, 0 to 1e9; nearer ones are not drawn. What stands for many from afar comes in where
+    /// those vanish. Default 0 to 0: all are drawn.
+    pub from: Span,
     /// Distance beyond which nothing is drawn, m, 0.01 to 1e9. Default 1e9: none.
     pub reach: f32,
     /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default 0.3.
@@ -27,7 +30,7 @@ const ENDLESS: f32 = 1e9;
 
 impl Default for DetailSpec {
     fn default() -> Self {
-        Self { reach: ENDLESS, edge: 0.3, thin_below: 0.0, coarse_below: 0.0 }
+        Self { from: Span::new(0.0, 0.0), reach: ENDLESS, edge: 0.3, thin_below: 0.0, coarse_below: 0.0 }
     }
 }
 
@@ -35,6 +38,12 @@ impl DetailSpec {
     /// Nothing beyond `reach` m, thinning out over the last `edge` (a share) of it.
     pub fn reach(reach: f32, edge: f32) -> Self {
         Self { reach, edge, ..Self::default() }
+    }
+
+    /// The same, coming in between two distances, m.
+    pub fn from(mut self, nearest: f32, all: f32) -> Self {
+        self.from = Span::new(nearest, all);
+        self
     }
 
     /// The same, thinning out below this radius on the screen, pixels.
@@ -50,6 +59,7 @@ impl DetailSpec {
     }
 
     pub(crate) fn check(&self) -> Result<(), SpecError> {
+        self.from.check("from", 0.0, ENDLESS, "m")?;
         within("reach", self.reach, 0.01, ENDLESS, "m")?;
         within("edge", self.edge, 0.001, 1.0, "")?;
         within("thin_below", self.thin_below, 0.0, 1000.0, "pixels")?;
@@ -61,6 +71,10 @@ impl DetailSpec {
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Detail {
+    /// Distance below which nothing is drawn, m.
+    pub from: f32,
+    /// Length over which elements come in from there on, m.
+    pub onset: f32,
     /// Distance beyond which nothing is drawn, m.
     pub reach: f32,
     /// Length of the soft edge, m.
@@ -106,8 +120,10 @@ const EASED: f32 = 0.5;
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
         let edge = spec.reach * spec.edge;
-        let DetailSpec { reach, thin_below, coarse_below, .. } = *spec;
-        Self { reach, edge, thin_below, coarse_below, density: 1.0 }
+        let DetailSpec { from, reach, thin_below, coarse_below, .. } = *spec;
+        // All that come in at once do so over a millimetre; from 0 on all are there.
+        let onset = (from.max - from.min).max(0.001);
+        Self { from: from.max - onset, onset, reach, edge, thin_below, coarse_below, density: 1.0 }
     }
 
     /// The detail of a spec of which only a share is affordable: nearer, and of larger elements; and only this share of them. Who is
@@ -115,31 +131,32 @@ impl Detail {
     pub(crate) fn eased(spec: &DetailSpec, detail: f32, density: f32) -> Self {
         let less = 1.0 / detail.clamp(0.05, 1.0);
         let reach = if spec.reach < ENDLESS { spec.reach / less } else { spec.reach };
+        let from = Span::new(spec.from.min / less, spec.from.max / less);
         let small = (less - 1.0) * EASED;
         let thin_below = (spec.thin_below * less).max(small);
         let coarse_below = (spec.coarse_below * less).max(small * 2.0);
         Self {
             density: density.clamp(0.02, 1.0),
-            ..Self::new(&DetailSpec { reach, thin_below, coarse_below, ..*spec })
+            ..Self::new(&DetailSpec { from, reach, thin_below, coarse_below, ..*spec })
         }
     }
 
     /// Whether any element can be drawn less than fully.
     #[inline(always)]
     pub fn is_active(&self) -> bool {
-        self.reach < ENDLESS || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
+        self.ends() || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
     }
 
     /// Whether the distance matters.
     #[inline(always)]
     pub(crate) fn ends(&self) -> bool {
-        self.reach < ENDLESS
+        self.reach < ENDLESS || self.from + self.onset > 0.0
     }
 
     /// What becomes of an element with this random number, distance (m) and radius on the screen (pixels). `None`: not drawn.
     ///
     /// Of elements at share p of full number, those whose number is below p stay. On its way out each shrinks to nothing, over a
-    /// seventh of the edge, or of p where elements thin out; those that stand for others grow by 1/√p.
+    /// seventh of the edge or onset, or of p where elements thin out; those that stand for others grow by 1/√p.
     #[inline(always)]
     pub(crate) fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
         if !self.is_active() {
@@ -152,9 +169,11 @@ impl Detail {
         let near = ((self.reach - distance) / self.edge).min(1.0);
         let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
         let small = small * self.density;
+        let far = ((distance - self.from) / self.onset).min(1.0);
         let in_reach = if near < 1.0 { (near * (1.0 + FADE) - dice) / FADE } else { 1.0 };
+        let come_in = if far < 1.0 { (far * (1.0 + FADE) - dice) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
-        let left = in_reach.min(chosen);
+        let left = in_reach.min(come_in).min(chosen);
         // Written so that what is not a number is not drawn.
         let drawn = left > 0.0;
         if !drawn {
@@ -212,6 +231,35 @@ mod tests {
                 before = size;
             }
         }
+    }
+
+    /// What comes in where others vanish makes up for what those no longer cover, and each only ever grows.
+    #[test]
+    fn what_comes_in_makes_up_for_what_vanishes() {
+        let near = Detail::new(&DetailSpec::reach(60.0, 0.5));
+        let far = Detail::new(&DetailSpec::default().from(30.0, 60.0));
+        let covered = |detail: &Detail, distance: f32| {
+            let sizes = kept(detail, distance, 9.0).into_iter().flatten();
+            sizes.map(|kept| f64::from(kept.size * kept.size)).sum::<f64>() / 4000.0
+        };
+        assert_eq!((covered(&far, 29.9), covered(&far, 60.1)), (0.0, 1.0));
+        for step in 0..=100 {
+            let distance = 25.0 + step as f32 * 0.4;
+            let both = covered(&near, distance) + covered(&far, distance);
+            assert!((0.9..1.1).contains(&both), "{distance}: {both}");
+        }
+        for id in 0..200 {
+            let size = |distance: f32| far.keep(dice(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
+            let sizes: Vec<f32> = (0..1000).map(|step| size(29.0 + step as f32 * 0.032)).collect();
+            assert!(sizes.windows(2).all(|pair| (0.0..0.02).contains(&(pair[1] - pair[0]))), "{id}");
+        }
+        // At once, a millimetre before the distance.
+        let step = Detail::new(&DetailSpec::default().from(5.0, 5.0));
+        assert!(kept(&step, 4.99, 9.0).iter().all(Option::is_none));
+        assert!(kept(&step, 5.01, 9.0).iter().flatten().all(|kept| kept.left == 1.0));
+        // Eased, both ends move together.
+        let eased = Detail::eased(&DetailSpec::reach(60.0, 0.5).from(20.0, 30.0), 0.5, 1.0);
+        assert_eq!((eased.from, eased.onset, eased.reach), (10.0, 5.0, 30.0));
     }
 
     /// Half as large on the screen: a share of them, each larger, covering as much.

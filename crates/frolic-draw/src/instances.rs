@@ -22,6 +22,13 @@ impl Bounds {
         if low.cmple(high).all() { place.clamp(low, high).distance(place) } else { 0.0 }
     }
 
+    /// How far its farthest corner is from a place, m; endless if it is empty.
+    pub(crate) fn farthest(&self, place: Vec3) -> f32 {
+        let (low, high) = (Vec3::from(self.low), Vec3::from(self.high));
+        let far = (place - low).abs().max((place - high).abs());
+        if low.cmple(high).all() { far.length() } else { f32::INFINITY }
+    }
+
     /// The box around it and the shadow that it throws down to its lower side: `fall` is the way of the shadow for each metre of height.
     pub(crate) fn swept(&self, fall: Vec3) -> Self {
         let way = fall * (self.high[1] - self.low[1]);

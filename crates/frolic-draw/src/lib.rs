@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `land.rs` (a height map as ground), `atlas/` (textures, fonts) |
+//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `land.rs` (a height map as ground), `tuft.rs` (blades on a card), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
@@ -46,6 +46,7 @@ mod skin;
 mod sort;
 mod sprite;
 mod trails;
+mod tuft;
 mod vertices;
 
 pub use atlas::{
@@ -70,3 +71,4 @@ pub use readout::{Corner, Readout};
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Sprite, Stand};
 pub use trails::Trails;
+pub use tuft::TuftSpec;

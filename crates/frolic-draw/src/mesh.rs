@@ -78,8 +78,8 @@ fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
 const MOST: usize = 32_768;
 
 /// Names of [`Mesh::named`].
-pub const MESH_NAMES: [&str; 9] =
-    ["box", "post", "cone", "ball", "pennant", "hull", "flower", "ear", "walker"];
+pub const MESH_NAMES: [&str; 10] =
+    ["box", "post", "cone", "ball", "pennant", "hull", "flower", "ear", "walker", "cards"];
 
 impl Mesh {
     /// A mesh from its vertices and triangles (indices of vertices).
@@ -166,7 +166,8 @@ impl Mesh {
     }
 
     /// A mesh that ships: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
-    /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1).
+    /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1),
+    /// `flower`, `ear`, `walker`, and `cards` (three that cross, 1 wide, each with the whole of a texture), all of height 1.
     pub fn named(name: &str) -> Option<Arc<Self>> {
         // Made once, so that looks that name the same mesh share it.
         static SHIPPED: LazyLock<Vec<Option<Arc<Mesh>>>> =
@@ -218,6 +219,7 @@ fn made(name: &str) -> Option<Result<Mesh, SpecError>> {
         "flower" => flower(),
         "ear" => ear(),
         "walker" => walker(),
+        "cards" => cards(),
         _ => return None,
     })
 }
@@ -423,6 +425,24 @@ fn ear() -> Result<Mesh, SpecError> {
     Mesh::new(vertices, triangles)
 }
 
+/// Three upright cards of height and width 1 that cross on the y axis. Their normals lean upwards, so that no card is seen in the light.
+fn cards() -> Result<Mesh, SpecError> {
+    let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
+    for nth in 0..3 {
+        let (sin, cos) = libm::sincosf(nth as f32 / 3.0 * std::f32::consts::PI);
+        let across = Vec3::new(cos, 0.0, sin);
+        let first = vertices.len() as u16;
+        for [u, v] in [[0.0f32, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]] {
+            let aside = across * (u - 0.5);
+            let (position, normal) = (aside + Vec3::Y * (1.0 - v), (aside + Vec3::Y).normalize());
+            vertices.push(MeshVertex { position, normal, uv: Vec2::new(u, v) });
+        }
+        triangles
+            .extend([[0, 2, 1], [0, 3, 2]].map(|corners: [u16; 3]| corners.map(|corner| corner + first)));
+    }
+    Mesh::new(vertices, triangles)
+}
+
 /// A figure of height 1 in the middle of a step towards +z, in a long coat and a hat with a brim. Its texture runs up with it: boots to
 /// 0.09, the coat from 0.36, the face from 0.84, the hat from 0.93.
 fn walker() -> Result<Mesh, SpecError> {
@@ -515,7 +535,7 @@ mod tests {
             assert!(mesh.radius() > 0.3 && mesh.radius() < 1.5, "{name}: {}", mesh.radius());
             assert_eq!(
                 mesh.is_closed(),
-                !["pennant", "hull", "flower", "ear", "walker"].contains(&name),
+                !["pennant", "hull", "flower", "ear", "walker", "cards"].contains(&name),
                 "{name}"
             );
             assert!(mesh.vertices().iter().all(|v| (v.normal.length() - 1.0).abs() < 1e-5), "{name}");

@@ -8,8 +8,8 @@ use frolic_core::{
     Span, WorldSpec, blade_curve,
 };
 use frolic_draw::{
-    CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Part, Renderer, RibbonSpec,
-    Shape, SunSpec, Technique, View,
+    AtlasBuilder, Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Library, Look,
+    LookSpec, Part, Renderer, RibbonSpec, Shape, SunSpec, Technique, TuftSpec, View,
 };
 use proptest::prelude::*;
 
@@ -96,9 +96,7 @@ fn meshes_bend_as_blades_do() {
     let place =
         PlacementSpec::new(On::Ground(PatternSpec::Scattered)).area(AreaSpec::new([0.0; 2], [0.6; 2]));
     let view = view([0.0, 0.5, 2.4], [0.0, 0.4, 0.0], 40.0, (320, 200));
-    let mut look =
-        LookSpec::solid(Shape::Mesh { name: "flower".to_owned(), coarse: None, texture: None }, "#ffffff")
-            .unwrap();
+    let mut look = LookSpec::solid(Shape::mesh("flower"), "#ffffff").unwrap();
     (look.lit, look.colour_over_age) = (0.0, Ramp::constant(Colour::WHITE));
     // Green below, red from the petals up.
     let (green, red) = (Colour::new(0.0, 1.0, 0.0), Colour::new(1.0, 0.0, 0.0));
@@ -151,6 +149,34 @@ fn chunk_size_trades_stretches_for_blades() {
     let ((a, many, few_stretches), (b, few, stretches)) = (count(12.0), count(0.5));
     assert!(a == b);
     assert!(few * 2 < many && stretches > few_stretches, "{few} of {many} blades in {stretches} stretches");
+}
+
+/// Squares that lie nearer than any of their elements come in are not even asked, and nothing of the picture is missing.
+#[test]
+fn squares_that_are_too_near_are_not_asked() {
+    let mut atlas = AtlasBuilder::default();
+    atlas.picture("tuft", TuftSpec::default().paint().unwrap());
+    let library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
+    let mut look = LookSpec::solid(Shape::textured_mesh("cards", "tuft"), "#a0c040").unwrap();
+    (look.blend, look.detail) = (Blend::CutOut, DetailSpec::default().from(5.0, 9.0));
+    let look = look.build_with(&library).unwrap();
+    let view = view([0.0, 1.0, 6.0], [0.0, 0.2, 0.0], 40.0, (160, 100));
+    let blades = meadow(12.0, 1500, 1.0);
+    let (all, parts) = (Instances::blades(blades.columns(), 0.0), parts(&blades));
+    let (whole, asked) = draw(all, &look, &view, Technique::Instanced, None);
+    let (image, frame) = draw(all.in_parts(&parts).unwrap(), &look, &view, Technique::Instanced, None);
+    assert!(image == whole);
+    let hidden = frame.count(Counter::CulledInChunks);
+    assert!(hidden > 300 && frame.count(Counter::Instances) + hidden == 1500, "{hidden}");
+    assert!(frame.count(Counter::Thinned) < asked.count(Counter::Thinned));
+    // The near ground is bare, the far one is not.
+    let (bare, _) = draw(Instances::at([&[]; 3]).unwrap(), &look, &view, Technique::Instanced, None);
+    let grown = |rows: std::ops::Range<usize>| {
+        // What shines spreads a little.
+        let differs = |&n: &usize| image.pixels()[n][1].abs_diff(bare.pixels()[n][1]) > 12;
+        (rows.start * 160..rows.end * 160).filter(differs).count()
+    };
+    assert!(grown(80..100) == 0 && grown(15..45) > 500, "{} and {}", grown(80..100), grown(15..45));
 }
 
 /// Blades that thin out far away are wider, not longer: as much is covered, and no one is higher than it was.

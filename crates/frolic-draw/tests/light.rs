@@ -27,7 +27,7 @@ fn dark() -> BackdropSpec {
 fn board(change: impl FnOnce(&mut LookSpec)) -> Look {
     let corners = [[-1.0, -1.0, 0.0], [1.0, -1.0, 0.0], [1.0, 1.0, 0.0], [-1.0, 1.0, 0.0]];
     let mesh = Mesh::faceted(&corners, &[[0, 1, 2], [0, 2, 3]]).unwrap();
-    let shape = Shape::Mesh { name: "board".to_owned(), coarse: None, texture: None };
+    let shape = Shape::mesh("board");
     let mut spec = LookSpec::solid(shape, "#ffffff").unwrap();
     change(&mut spec);
     let meshes = HashMap::from([("board".to_owned(), Arc::new(mesh))]);
@@ -138,7 +138,7 @@ fn the_rim_shines() {
     backdrop.sky.horizon = backdrop.sky.zenith;
     let around = Surroundings::new(&backdrop);
     let ball = |rim: f32| {
-        let shape = Shape::Mesh { name: "ball".to_owned(), coarse: None, texture: None };
+        let shape = Shape::mesh("ball");
         let mut spec = LookSpec::solid(shape, "#ffffff").unwrap();
         (spec.rim, spec.size_over_age) = (rim, Ramp::new([(0.0, 3.0)]));
         whole(&spec.build().unwrap(), &front(), &around)

@@ -39,7 +39,7 @@ fn any_look() -> impl Strategy<Value = LookSpec> {
     let shape = prop_oneof![
         Just(Shape::Disc),
         Just(Shape::Ribbon(RibbonSpec::default())),
-        Just(Shape::Mesh { name: "pennant".to_owned(), coarse: None, texture: None }),
+        Just(Shape::mesh("pennant")),
     ];
     (blend, shape, any::<bool>(), -2i32..3, 0u8..3).prop_map(|(blend, shape, solid, layer, tone)| {
         let mut look = LookSpec::glowing(f32::from(tone) + 0.5, [(0.0, "#ffffff")]).unwrap();

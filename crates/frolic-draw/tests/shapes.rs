@@ -279,9 +279,7 @@ fn unlit(mut look: LookSpec) -> Look {
 /// Two triangles that share an edge hide what is behind them completely: no seam, whatever the angle and wherever tiles end.
 #[test]
 fn solid_things_have_no_seams() {
-    let look =
-        LookSpec::solid(Shape::Mesh { name: "ball".to_owned(), coarse: None, texture: None }, "#ffffff")
-            .unwrap();
+    let look = LookSpec::solid(Shape::mesh("ball"), "#ffffff").unwrap();
     let look = unlit(look);
     for step in 0..40 {
         let turn = [step as f32 * 0.11];

@@ -176,7 +176,7 @@ proptest! {
         let (turn, tilt) = (turns.map(|t| t.0), turns.map(|t| t.1));
         let all = Instances::at([&x, &y, &z]).unwrap().turned(&turn, &tilt).unwrap();
         let of = |blend: Blend| {
-            let shape = Shape::Mesh { name: name.to_owned(), coarse: None, texture: None };
+            let shape = Shape::mesh(name);
             let mut spec = LookSpec::solid(shape, "#c08040").unwrap();
             spec.blend = blend;
             draw(all, &spec.build().unwrap(), &view, Technique::Instanced)
@@ -199,7 +199,7 @@ fn the_inside_of_a_mesh_is_seen_from_within() {
     let view = camera.view(ImageSize::new(60, 40).unwrap()).unwrap();
     let zero = [0.0f32];
     for name in MESH_NAMES.into_iter().filter(|name| Mesh::named(name).unwrap().is_closed()) {
-        let look = white(Shape::Mesh { name: name.to_owned(), coarse: None, texture: None });
+        let look = white(Shape::mesh(name));
         let size = [if name == "ball" { 3.0f32 } else { 1.0 }];
         let look = look.build().unwrap();
         let one = Instances::at([&zero, &zero, &zero]).unwrap().turned(&zero, &zero).unwrap();
@@ -245,7 +245,7 @@ fn crowds_hide_what_is_behind_and_nothing_else() {
         spec
     };
     let blades = many(Shape::Ribbon(RibbonSpec::new(0.25, 0.2, 3)), "#6c8a3a");
-    let boxes = many(Shape::Mesh { name: "box".to_owned(), coarse: None, texture: None }, "#8a6c3a");
+    let boxes = many(Shape::mesh("box"), "#8a6c3a");
     let mut untested = boxes.clone();
     untested.depth.test = false;
     let [blade, boxes, untested] = [blades, boxes, untested].map(|spec| spec.build().unwrap());
@@ -309,7 +309,8 @@ fn ribbons_side_by_side_are_as_alone() {
     let half = column(count, 6, 0.005, 0.05);
     let instances = Instances::at([&x, &y, &z]).unwrap().sized(&half).unwrap().curved(middle, tip).unwrap();
     for segments in [1, 3, 7, 12] {
-        for detail in [DetailSpec::default(), DetailSpec::reach(4.5, 0.6).coarse_below(2.5)] {
+        let soft = DetailSpec::reach(4.5, 0.6).coarse_below(2.5);
+        for detail in [DetailSpec::default(), soft, soft.from(0.5, 3.0)] {
             let mut spec =
                 LookSpec::solid(Shape::Ribbon(RibbonSpec::new(1.0, 0.3, segments)), "#6c8a3a").unwrap();
             spec.colour_along = Ramp::new([(0.0, Colour::new(0.2, 0.2, 0.2)), (1.0, Colour::WHITE)]);
@@ -347,7 +348,7 @@ fn shadows_change_nothing_of_what_has_no_light_to_lose() {
     let (x, y, z) = (column(count, 0, -0.4, 0.4), column(count, 1, -0.3, 0.3), column(count, 2, -0.5, 0.5));
     let size = column(count, 3, 0.02, 0.08);
     let instances = Instances::at([&x, &y, &z]).unwrap().sized(&size).unwrap();
-    let mut spec = white(Shape::Mesh { name: "ball".to_owned(), coarse: None, texture: None });
+    let mut spec = white(Shape::mesh("ball"));
     spec.tints = vec![Colour::new(1.0, 0.4, 0.3), Colour::new(0.3, 0.5, 1.0)];
     let look = spec.build().unwrap();
     let under = |shadow_map| {

@@ -269,6 +269,7 @@ impl Looks {
             .uint(&[parts.over_age.len() as u32, rows_of(&parts), slot.count])
             .uint(&[slot.span, closed(look), slot.newest])
             .float(&[slot.trail_end, detail.density, parts.round, parts.hazed])
+            .float(&[detail.from, detail.onset])
             .align(64);
         words
     }

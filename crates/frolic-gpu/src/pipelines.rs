@@ -92,7 +92,7 @@ pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, B
 
 /// Bytes of the uniforms.
 pub(crate) const FRAME_BYTES: u64 = 52 * 16;
-pub(crate) const DRAW_BYTES: u64 = 55 * 4;
+pub(crate) const DRAW_BYTES: u64 = 57 * 4;
 
 impl Layouts {
     fn new(gpu: &Gpu) -> Self {

@@ -105,7 +105,7 @@ fn spec() -> ParticleSpec {
 }
 
 fn looks() -> [Look; 2] {
-    let ball = Shape::Mesh { name: "ball".to_owned(), coarse: None, texture: None };
+    let ball = Shape::mesh("ball");
     let mut glow = LookSpec::default().opacity([(0.0, 0.3)]);
     glow.blend = Blend::Additive;
     [glow.build().unwrap(), LookSpec::solid(ball, "#c0a080").unwrap().build().unwrap()]

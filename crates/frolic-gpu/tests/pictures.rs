@@ -12,9 +12,9 @@ use frolic_core::{
     Span, WorldSpec,
 };
 use frolic_draw::{
-    Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill, GroundSpec, Image,
-    ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape,
-    Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
+    Align, AtlasBuilder, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill,
+    GroundSpec, Image, ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Part, Renderer,
+    Resident, RibbonSpec, Shape, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, TuftSpec, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 
@@ -197,9 +197,14 @@ fn blades_are_the_same_picture() {
         (look.through, look.round, look.hazed, look.blend) = (0.4, 0.5, 0.8, blend);
         look.detail = DetailSpec::reach(5.0, 0.5).thin_below(1.5).coarse_below(3.0);
         look.colour_along = Ramp::new([(0.0, Colour::new(0.4, 0.4, 0.4)), (1.0, Colour::WHITE)]);
-        look.build().unwrap()
+        look
     };
     let ribbon = || Shape::Ribbon(RibbonSpec::new(10.0, 0.1, 4));
+    let mut cards = shape(Shape::textured_mesh("cards", "tuft"), Blend::CutOut);
+    cards.detail = cards.detail.from(2.0, 4.0);
+    let mut atlas = AtlasBuilder::default();
+    atlas.picture("tuft", TuftSpec::default().paint().unwrap());
+    let library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
     let looks = [
         shape(ribbon(), Blend::Opaque),
         shape(ribbon(), Blend::Alpha),
@@ -208,8 +213,10 @@ fn blades_are_the_same_picture() {
             Blend::Opaque,
         ),
         shape(Shape::Disc, Blend::Alpha),
-        shape(Shape::Mesh { name: "box".into(), coarse: None, texture: None }, Blend::Opaque),
-    ];
+        shape(Shape::mesh("box"), Blend::Opaque),
+        cards,
+    ]
+    .map(|look| look.build_with(&library).unwrap());
     let standing = Instances::at(columns.position())
         .unwrap()
         .sized(columns.size())
@@ -226,19 +233,21 @@ fn blades_are_the_same_picture() {
     let few = [Part { first: 450, count: 80, bounds: Bounds { low: [-9.0; 3], high: [9.0; 3] } }];
     let empty = both(&vec![], &ListSpec::default(), &view, &backdrop, None).0;
     for (nth, look) in looks.iter().enumerate() {
-        let instances = if nth < 3 { Instances::blades(columns, 0.01) } else { standing };
-        // Of what is seen through, few: layer on layer of edges differ by little, and everywhere.
-        let instances = if nth == 1 { instances.in_parts(&few).unwrap() } else { instances };
+        let instances = if nth < 3 || nth == 5 { Instances::blades(columns, 0.01) } else { standing };
+        // Of what is seen through, or through the holes of, few: layer on layer of edges differ by little, and everywhere.
+        let instances = if nth == 1 || nth == 5 { instances.in_parts(&few).unwrap() } else { instances };
         for sun in [None, Some(&sun)] {
             for technique in [Technique::Instanced, Technique::Batched, Technique::Indirect] {
                 let populations = vec![(instances, look)];
                 let (images, frame) = both(&populations, &ListSpec::new(technique), &view, &backdrop, sun);
                 let (off, shown) = (differ(&images[0], &images[1]), differ(&images[0], &empty[0]));
-                if off > 0.01 {
+                // A device rounds corners to a 256th of a pixel, in which a card from the side has a whole blade.
+                let most = if nth == 5 { 0.02 } else { 0.01 };
+                if off > most {
                     keep(&format!("blades {nth} {technique:?} {}", sun.is_some()), &images);
                 }
                 assert!(
-                    off <= 0.01 && shown > 0.03,
+                    off <= most && shown > 0.03,
                     "look {nth}, {technique:?}, sun {}: {off} of {shown}",
                     sun.is_some()
                 );

@@ -231,7 +231,7 @@ proptest! {
         spec.shape = match shape {
             "ribbon" => frolic_draw::Shape::Ribbon(frolic_draw::RibbonSpec::default()),
             "disc" => frolic_draw::Shape::Disc,
-            mesh => frolic_draw::Shape::Mesh { name: mesh.to_owned(), coarse: None, texture: None },
+            mesh => frolic_draw::Shape::mesh(mesh),
         };
         spec.blend = if named && shape != "disc" { Blend::Opaque } else { Blend::Alpha };
         spec.detail = DetailSpec::reach(reach, 0.4).thin_below(3.0);

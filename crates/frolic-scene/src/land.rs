@@ -79,7 +79,7 @@ impl Land {
         let meshes = HashMap::from([("land".to_owned(), Arc::new(part.paint.mesh(&terrain)?))]);
         let library = Library { meshes, atlas: Arc::new(builder.build()?) };
         let mut look = LookSpec::default();
-        look.shape = Shape::Mesh { name: "land".into(), coarse: None, texture: Some("land".into()) };
+        look.shape = Shape::textured_mesh("land", "land");
         (look.blend, look.lit) = (Blend::Opaque, 1.0);
         look.colour_over_age = frolic_core::Ramp::constant(Colour::WHITE);
         Ok(Self { look: look.build_with(&library)? })

@@ -4,12 +4,12 @@ use std::fmt::Write;
 
 use frolic_core::random::hash3;
 use frolic_core::{ObstacleShape, SpecError, at_most, vector_within, within};
-use frolic_draw::{Align, Colour, Mesh, ReliefSpec, Stand};
+use frolic_draw::{Align, Colour, Mesh, ReliefSpec, Stand, TuftSpec};
 use serde::{Deserialize, Serialize};
 
 use crate::spec::SceneSpec;
 
-/// A texture from a PNG file.
+/// A texture: from a PNG file, or painted.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
@@ -17,7 +17,11 @@ pub struct TextureSpec {
     /// Its name.
     pub name: String,
     /// The PNG, beside the scene file: any colour type; at most 16384 pixels a side and 2^26 in all.
-    pub file: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// Without a file: a tuft of blades.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tuft: Option<TuftSpec>,
     /// Frames of equal size, across and down. Default `[1, 1]`.
     #[serde(default = "single")]
     pub frames: [u32; 2],
@@ -25,6 +29,29 @@ pub struct TextureSpec {
 
 fn single() -> [u32; 2] {
     [1, 1]
+}
+
+impl TextureSpec {
+    /// From a PNG.
+    pub fn new(name: &str, file: &str) -> Self {
+        Self { name: name.into(), file: Some(file.into()), tuft: None, frames: single() }
+    }
+
+    /// A tuft of blades.
+    pub fn tuft(name: &str, tuft: TuftSpec) -> Self {
+        Self { name: name.into(), file: None, tuft: Some(tuft), frames: single() }
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        match (&self.file, &self.tuft) {
+            (Some(_), None) => Ok(()),
+            (None, Some(tuft)) => tuft.check().map_err(|error| error.under("tuft")),
+            (None, None) => Err(SpecError::new("file", "is missing", "name a PNG, or write tuft = {}")),
+            (Some(_), Some(_)) => {
+                Err(SpecError::new("tuft", "is there besides a file", "write one of the two"))
+            }
+        }
+    }
 }
 
 /// A mesh, written down: small, every triangle flat.
@@ -337,6 +364,9 @@ pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
     };
     twice("texture", scene.texture.iter().map(|texture| texture.name.as_str()).collect())?;
     twice("mesh", scene.mesh.iter().map(|mesh| mesh.name.as_str()).collect())?;
+    for (nth, texture) in scene.texture.iter().enumerate() {
+        texture.check().map_err(|error| error.under(&format!("texture.{nth}")))?;
+    }
     for (nth, mesh) in scene.mesh.iter().enumerate() {
         Mesh::faceted(&mesh.vertices, &mesh.triangles)
             .map_err(|error| error.under(&format!("mesh.{nth}")))?;

@@ -96,7 +96,12 @@ impl Props {
         let mut sheets: HashMap<&str, Sheet> = HashMap::new();
         for (nth, texture) in spec.texture.iter().enumerate() {
             let key = |name: &str| format!("texture.{nth}.{name}");
-            let picture = read(spec, &texture.file, &key("file"))?;
+            let picture = match (&texture.file, &texture.tuft) {
+                (Some(file), _) => read(spec, file, &key("file"))?,
+                (None, tuft) => {
+                    tuft.unwrap_or_default().paint().map_err(|error| error.under(&key("tuft")))?
+                }
+            };
             let [across, down] = texture.frames;
             let sheet = builder
                 .frames(&texture.name, &picture, across, down)

@@ -124,8 +124,7 @@ fn a_scene_grows_what_it_does_not_show() {
     let beds =
         PlacementSpec::new(On::Ground(PatternSpec::Scattered)).area(AreaSpec::new([0.0; 2], [60.0; 2]));
     let grow = GrowSpec::new(patch, 20, beds).seconds(3.0, 6.0);
-    let mut look =
-        LookSpec::solid(Shape::Mesh { name: "ball".into(), coarse: None, texture: None }, "#405060").unwrap();
+    let mut look = LookSpec::solid(Shape::mesh("ball"), "#405060").unwrap();
     look.size_over_age = frolic_core::Ramp::new([(0.0, 0.1), (1.0, 1.0)]);
     let mut spec = SceneSpec::new("beds").with_fixed(PopulationSpec::growing(
         "kelp",
@@ -260,8 +259,7 @@ fn fixtures_and_particles_are_placed_too() {
     };
     let mut posts = frolic_core::FixtureSpec::default();
     posts.placement = vec![ring(2.0)];
-    let look =
-        LookSpec::solid(Shape::Mesh { name: "post".into(), coarse: None, texture: None }, "#806040").unwrap();
+    let look = LookSpec::solid(Shape::mesh("post"), "#806040").unwrap();
     let mut spec = SceneSpec::new("placed").with_fixed(PopulationSpec::fixed(
         "posts",
         posts,

@@ -167,6 +167,31 @@ fn tile_maps_show_the_tile_of_each_place() {
     assert!(refused("index = \"none.png\"").contains("none.png cannot be read"));
 }
 
+/// A texture is a file or a painted tuft, one of the two; cards that wear a tuft stand on blades, and only as far off as they are told.
+#[test]
+fn tufts_are_painted_for_cards() {
+    let scene = |texture: &str, from: &str| {
+        format!(
+            "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"cards\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"
+        )
+    };
+    let shown = |texture: &str, from: &str| {
+        let spec: SceneSpec = scene(texture, from).parse().unwrap();
+        let mut scene = Scene::new(&spec).unwrap();
+        let image = scene.draw(&mut Meter::new()).unwrap();
+        image.pixels().iter().filter(|pixel| pixel[1] > 128).count()
+    };
+    let (near, dense) = (shown("tuft = { blades = 5 }", "[0, 0]"), shown("tuft = { blades = 40 }", "[0, 0]"));
+    assert!(near > 100 && dense > near * 3 / 2, "{near}, then {dense}");
+    assert_eq!(shown("tuft = {}", "[900, 1000]"), 0);
+    let refused =
+        |texture: &str, from: &str| scene(texture, from).parse::<SceneSpec>().unwrap_err().to_string();
+    assert!(refused("", "[0, 0]").contains("texture.0.file: is missing"), "{}", refused("", "[0, 0]"));
+    assert!(refused("tuft = {}\nfile = \"a.png\"", "[0, 0]").contains("write one of the two"));
+    assert!(refused("tuft = { blades = 0 }", "[0, 0]").contains("texture.0.tuft.blades"));
+    assert!(refused("tuft = {}", "[9, 3]").contains("write [3, 9]"));
+}
+
 #[test]
 fn names_that_stand_for_nothing_are_told() {
     let population = |look: &str| {

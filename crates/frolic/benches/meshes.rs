@@ -20,7 +20,7 @@ fn main() {
         .and_then(|instances| instances.sized(&size))
         .and_then(|instances| instances.turned(&turn, &tilt))
         .unwrap();
-    let shape = Shape::Mesh { name: "box".into(), coarse: None, texture: None };
+    let shape = Shape::mesh("box");
     let look = LookSpec::solid(shape, "#b08a5a").unwrap().build().unwrap();
     let medians = compare_drawing(
         "boxes of twelve triangles, 6 pixels, solid",

@@ -40,9 +40,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .pusher(PusherSpec::new([0.0; 3], 0.9).along(ball))
         .pusher(PusherSpec::new([0.5, 0.0, -3.0], 3.5).blast(6.4, 9.0));
     // Who treads there: the first pusher wears a coat, the second is a float that got loose.
-    let worn = |name: &str, colour: &str| {
-        LookSpec::solid(Shape::Mesh { name: name.into(), coarse: None, texture: None }, colour)
-    };
+    let worn = |name: &str, colour: &str| LookSpec::solid(Shape::mesh(name), colour);
     let mut coat = worn("walker", "#ffffff")?;
     coat.colour_along = Ramp::new([
         (0.0, Colour::new(0.04, 0.05, 0.08)),

@@ -80,12 +80,12 @@ pub mod prelude {
         DepthOrder, DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances,
         LandSpec, Library, LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Readout,
         Renderer, RibbonSpec, Shape, Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique,
-        TextStyle, TileMap, View, WaterSpec,
+        TextStyle, TileMap, TuftSpec, View, WaterSpec,
     };
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{
         Backend, FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, PutSpec, Residence, Scene,
-        SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, read_grid, read_mesh, read_places,
-        write_grid, write_places, write_png,
+        SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, TextureSpec, read_grid, read_mesh,
+        read_places, write_grid, write_places, write_png,
     };
 }

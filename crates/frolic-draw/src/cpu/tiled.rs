@@ -279,7 +279,7 @@ impl Pictures {
         for (nth, kind) in kinds(list, groups.layouts.key()) {
             let look = list.sources[nth].look;
             let d = look.detail;
-            let thins = [d.reach, d.edge, d.thin_below, d.coarse_below, d.density];
+            let thins = [d.from, d.onset, d.reach, d.edge, d.thin_below, d.coarse_below, d.density];
             (look.key, thins.map(|value| value.to_bits() >> COARSER_DETAIL)).hash(&mut looks);
             (margin, farthest) = (margin.max(kind.margin), farthest.max(d.reach));
         }

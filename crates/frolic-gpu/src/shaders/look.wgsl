@@ -20,7 +20,8 @@ struct Draw {
     // Of trails: places of each are `stride`; which of them is the newest; how much of the last stretch there is.
     span: u32, closed: u32, newest: u32, trail_end: f32,
     // Share of elements that is drawn; of a blade's normals that are bent towards the eye; of the haze that lies over it.
-    density: f32, round: f32, hazed: f32,
+    density: f32, round: f32, hazed: f32, come_from: f32,
+    onset: f32,
 }
 
 const DISC: u32 = 0u;
@@ -140,9 +141,11 @@ struct Kept {
 fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
     let near = min((draw.reach - distance) / draw.edge, 1.0);
     let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0) * draw.density;
+    let far = min((distance - draw.come_from) / draw.onset, 1.0);
+    let come_in = select(1.0, (far * (1.0 + FADE) - dice) / FADE, far < 1.0);
     let in_reach = select(1.0, (near * (1.0 + FADE) - dice) / FADE, near < 1.0);
     let chosen = select(1.0, (small * (1.0 + FADE) - dice) / (FADE * small), small < 1.0);
-    let left = min(in_reach, chosen);
+    let left = min(min(in_reach, come_in), chosen);
     var level = FULL;
     if small < 1.0 {
         level = THINNED;
