@@ -347,6 +347,12 @@ impl Atlas {
 
     #[inline]
     pub(crate) fn look_up(&self, region: &Region, u: f32, v: f32, texels: f32) -> Vec4 {
+        self.texels(region, texels).at(u, v)
+    }
+
+    /// The copy of a region to look places up in where a pixel is so many of its texels large.
+    #[inline]
+    pub(crate) fn texels(&self, region: &Region, texels: f32) -> Texels<'_> {
         let page = &self.pages[region.page as usize];
         // A copy is taken when its texels are at most 1.4 pixels large.
         let mut level = 0;
@@ -356,26 +362,74 @@ impl Atlas {
             level += 1;
         }
         let scale = 1.0 / (1u32 << level) as f32;
-        let texel = |share: f32, from: u32, length: u32| {
-            let at = (from as f32 + share * length as f32) * scale - 0.5;
-            let (first, last) = ((from >> level) as i32, ((from + length - 1) >> level) as i32);
-            let whole = at.floor();
-            let fraction = at - whole;
-            let whole = whole as i32;
-            ([whole.clamp(first, last) as usize, (whole + 1).clamp(first, last) as usize], fraction)
+        let along = |from: u32, length: u32| Along {
+            from: from as f32 * scale,
+            length: length as f32 * scale,
+            first: (from >> level) as i32,
+            last: ((from + length - 1) >> level) as i32,
         };
-        let ([x0, x1], fx) = texel(u, region.x, region.w);
-        let ([y0, y1], fy) = texel(v, region.y, region.h);
-        let side = page.side >> level;
-        let texels = &page.levels[level];
-        let get = |x: usize, y: usize| {
-            let [r, g, b, a] = texels[y * side + x];
-            Vec4::new(f32::from(r), f32::from(g), f32::from(b), f32::from(a))
-        };
-        let upper = get(x0, y0) + (get(x1, y0) - get(x0, y0)) * fx;
-        let lower = get(x0, y1) + (get(x1, y1) - get(x0, y1)) * fx;
+        let (x, y) = (along(region.x, region.w), along(region.y, region.h));
+        Texels { x, y, side: page.side >> level, texels: &page.levels[level] }
+    }
+}
+
+/// A region's texels at one size.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Texels<'a> {
+    x: Along,
+    y: Along,
+    side: usize,
+    texels: &'a [[u16; 4]],
+}
+
+/// A region along one axis of its page, texels.
+#[derive(Debug, Clone, Copy)]
+struct Along {
+    from: f32,
+    length: f32,
+    first: i32,
+    last: i32,
+}
+
+impl Along {
+    /// The texels before and after a share of the region, and how far from one to the other.
+    #[inline(always)]
+    fn around(self, share: f32) -> ([usize; 2], f32) {
+        let at = self.from + share * self.length - 0.5;
+        let whole = at.floor();
+        let first = whole as i32;
+        let held = |texel: i32| texel.clamp(self.first, self.last) as usize;
+        ([held(first), held(first + 1)], at - whole)
+    }
+}
+
+impl Texels<'_> {
+    /// Colour times opacity, and opacity, at u, v: between the four texels around.
+    #[inline(always)]
+    pub(crate) fn at(&self, u: f32, v: f32) -> Vec4 {
+        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
+        let (one, two) = (&self.texels[y0 * self.side..], &self.texels[y1 * self.side..]);
+        let upper = kept(one[x0]) + (kept(one[x1]) - kept(one[x0])) * fx;
+        let lower = kept(two[x0]) + (kept(two[x1]) - kept(two[x0])) * fx;
         (upper + (lower - upper) * fy) * (1.0 / 65_535.0)
     }
+
+    /// The opacity alone.
+    #[inline(always)]
+    pub(crate) fn opacity(&self, u: f32, v: f32) -> f32 {
+        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
+        let (one, two) = (&self.texels[y0 * self.side..], &self.texels[y1 * self.side..]);
+        let kept = |texel: [u16; 4]| f32::from(texel[3]);
+        let upper = kept(one[x0]) + (kept(one[x1]) - kept(one[x0])) * fx;
+        let lower = kept(two[x0]) + (kept(two[x1]) - kept(two[x0])) * fx;
+        (upper + (lower - upper) * fy) * (1.0 / 65_535.0)
+    }
+}
+
+/// A texel as it is kept, 65535 for 1.
+#[inline(always)]
+fn kept([r, g, b, a]: [u16; 4]) -> Vec4 {
+    Vec4::new(f32::from(r), f32::from(g), f32::from(b), f32::from(a))
 }
 
 /// One page and its smaller copies.

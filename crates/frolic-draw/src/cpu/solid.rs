@@ -26,7 +26,7 @@ use super::colour9::{EMPTY, pack_lanes, unpack, unpack_lanes};
 use super::record::{Facet, Label, PLAIN, SEGMENTS, Strip, colours, has_holes};
 use super::shadow::Shadow;
 use super::tile::{LANES, Row, STRIDE};
-use crate::atlas::{Atlas, RegionId};
+use crate::atlas::{Atlas, RegionId, Texels};
 use crate::camera::View;
 use crate::list::DrawList;
 
@@ -113,11 +113,6 @@ impl Plane {
     fn along(from: Vec2, step: Vec2, a: f32, b: f32) -> Self {
         let (dx, dy) = ((b - a) * step.x, (b - a) * step.y);
         Self { dx, dy, c: a - dx * from.x - dy * from.y }
-    }
-
-    #[inline(always)]
-    pub(super) fn at(&self, x: f32, y: f32) -> f32 {
-        self.dx * x + self.dy * y + self.c
     }
 }
 
@@ -312,9 +307,9 @@ impl Polygon {
         &self,
         simd: S,
         style: &Style<'_>,
+        worn: Option<&Texels<'_>>,
         x: f32,
         y: f32x8<S>,
-        samples: usize,
         met: &mut mask32x8<S>,
     ) -> [u32x8<S>; 2] {
         let mut rgb = [f32x8::splat(simd, 0.0); 6];
@@ -334,8 +329,12 @@ impl Polygon {
                 }
             }
         }
-        if self.region != PLAIN {
-            self.wear(simd, style, x, y, samples, &mut rgb, met);
+        if let Some(worn) = worn {
+            // A call, so that there is one copy for each level and not one for each loop.
+            simd.vectorize(
+                #[inline(always)]
+                || self.wear(simd, style, worn, x, y, &mut rgb, met),
+            );
         }
         let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
         let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
@@ -344,46 +343,71 @@ impl Polygon {
 
     /// Multiplies a texture into colours, pixel by pixel. A sample counts as met by the texture's opacity: the more opaque, the more samples, so
     /// that the edges of holes are smooth too.
+    #[inline(always)]
     fn wear<S: Simd>(
         &self,
         simd: S,
         style: &Style<'_>,
+        worn: &Texels<'_>,
         x: f32,
         y: f32x8<S>,
-        samples: usize,
         rgb: &mut [f32x8<S>; 6],
         met: &mut mask32x8<S>,
     ) {
-        let y = y.to_array();
-        let mut channels = [[0.0f32; LANES]; 6];
-        for (channel, lanes) in channels.iter_mut().zip(&*rgb) {
-            *channel = lanes.to_array();
-        }
-        let mut opaque = [0.0f32; LANES];
-        for first in (0..LANES).step_by(samples) {
-            let scale = self.scale.at(x, y[first]);
-            let uv = self.uv.map(|plane| (plane.at(x, y[first]) / scale).clamp(0.0, 1.0));
-            let texel = style.atlas.sample(RegionId(self.region), uv[0], uv[1], self.texels);
-            let per = 1.0 / texel[3].max(1e-4);
-            for lane in first..first + samples {
-                opaque[lane] = texel[3];
-                for (channel, lanes) in channels.iter_mut().enumerate() {
-                    lanes[lane] *= texel[channel % 3] * per;
-                }
+        let (uv, touched) = (self.places(simd, x, y), met.to_bitmask());
+        // Red, green, blue and opacity of the upper and of the lower pixel.
+        let mut texels = [[0.0f32; LANES]; 4];
+        for first in (0..LANES).step_by(SAMPLES) {
+            if touched >> first & 0b1111 == 0 {
+                continue;
+            }
+            let [r, g, b, opaque] = worn.at(uv[0][first], uv[1][first]).to_array();
+            let per = 1.0 / opaque.max(1e-4);
+            for (lanes, value) in texels.iter_mut().zip([r * per, g * per, b * per, opaque]) {
+                lanes[first..first + SAMPLES].fill(value);
             }
         }
-        for (channel, lanes) in channels.iter().zip(rgb) {
-            *lanes = f32x8::load_array(simd, *channel);
+        for channel in 0..3 {
+            let own = f32x8::load_array(simd, texels[channel]);
+            rgb[channel] *= own;
+            rgb[channel + 3] *= own;
         }
         if style.holes {
-            // About the half: a quarter of the range in all, where there are several.
-            let mut least = [0.5; LANES];
-            for lane in 0..LANES {
-                let nth = (lane % samples) as f32;
-                least[lane] += (nth - 0.5 * (samples - 1) as f32) * 0.125;
-            }
-            *met &= f32x8::load_array(simd, opaque).simd_gt(f32x8::load_array(simd, least));
+            // About the half: a quarter of the range a sample.
+            let least = [0, 1, 2, 3, 0, 1, 2, 3].map(|nth| 0.5 + (nth as f32 - 1.5) * 0.125);
+            *met &= f32x8::load_array(simd, texels[3]).simd_gt(f32x8::load_array(simd, least));
         }
+    }
+
+    /// Which of the texels of a shadow map the texture's holes leave.
+    #[inline(always)]
+    fn opaque<S: Simd>(
+        &self,
+        simd: S,
+        worn: &Texels<'_>,
+        x: f32,
+        y: f32x8<S>,
+        met: mask32x8<S>,
+    ) -> mask32x8<S> {
+        let (uv, touched) = (self.places(simd, x, y), met.to_bitmask());
+        let mut opaque = [0.0f32; LANES];
+        for lane in 0..LANES {
+            if touched >> lane & 1 == 1 {
+                opaque[lane] = worn.opacity(uv[0][lane], uv[1][lane]);
+            }
+        }
+        met & f32x8::load_array(simd, opaque).simd_gt(f32x8::splat(simd, 0.5))
+    }
+
+    /// Places in the texture.
+    #[inline(always)]
+    fn places<S: Simd>(&self, simd: S, x: f32, y: f32x8<S>) -> [[f32; LANES]; 2] {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let Self { scale, uv: [u, v], .. } = self;
+        let scale = (y * scale.dy + scale.dx * x) + scale.c;
+        let u = ((y * u.dy + u.dx * x) + u.c) / scale;
+        let v = ((y * v.dy + v.dx * x) + v.c) / scale;
+        [u.max(zero).min(one).into(), v.max(zero).min(one).into()]
     }
 }
 
@@ -639,7 +663,10 @@ impl Samples<'_> {
         let flat = polygon.flat.map(|flat| flat.map(|colour| u32x8::splat(simd, colour)));
         // A shadow map has no colours, but holes.
         let coloured = USUAL || !self.base.is_empty();
-        let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && polygon.region != PLAIN);
+        // Strips wear nothing.
+        let region = if EDGES == 3 { style.atlas.region(RegionId(polygon.region)) } else { None };
+        let worn = region.map(|region| style.atlas.texels(region, polygon.texels));
+        let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && worn.is_some());
         let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
         let mut least = [zero; EDGES];
         for k in 0..EDGES {
@@ -686,7 +713,15 @@ impl Samples<'_> {
                         continue;
                     }
                     let y = places.middle + top;
-                    colour = polygon.colour(simd, style, i as f32 + 0.5, y, samples, &mut met);
+                    let x = i as f32 + 0.5;
+                    if coloured {
+                        colour = polygon.colour(simd, style, worn.as_ref(), x, y, &mut met);
+                    } else if let Some(worn) = &worn {
+                        met = simd.vectorize(
+                            #[inline(always)]
+                            || polygon.opaque(simd, worn, x, y, met),
+                        );
+                    }
                 }
                 if USUAL || style.write {
                     met.select(near, kept).store_slice(slot);
