@@ -995,7 +995,8 @@ mod tests {
                             let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[lane % SAMPLES] };
                             let row = (group * rows + lane / samples) as f32;
                             let (x, y) = (i as f32 + 0.5 + ox, row + 0.5 + oy);
-                            polygon.edges[..3].iter().all(|edge| edge.plane.at(x, y) >= edge.least)
+                            let inside = |Edge { plane: Plane { dx, dy, c }, least, .. }: &Edge| dx * x + dy * y + c >= *least;
+                            polygon.edges[..3].iter().all(inside)
                         });
                         prop_assert!(!touched || (from[group]..=to[group]).contains(&i), "column {}, group {}", i, group);
                     }
