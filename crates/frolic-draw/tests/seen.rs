@@ -139,7 +139,7 @@ fn holes_let_the_sun_through() {
     // From behind the board, at half a right angle: the shadow is as long as the board is high.
     (sun.height_degrees, sun.bearing_degrees, sun.shadow_reach) = (45.0, 0.0, 12.0);
     let board = [[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [1.0, 1.0, 0.0], [0.0, 1.0, 0.0]];
-    let solid = |x: u32, y: u32| (x / 16 + y / 16) % 2 == 0;
+    let solid = |x: u32, y: u32| (x / 16 + y / 16).is_multiple_of(2);
     let mut atlas = AtlasBuilder::default();
     let checks = Picture::paint([64, 64], |x, y| [255, 255, 255, if solid(x, y) { 255 } else { 0 }]);
     atlas.picture("checks", checks.unwrap());
