@@ -298,8 +298,10 @@ fn in_view<'b>(
     let parts = instances.parts.unwrap_or_default();
     let Detail { from, reach, .. } = look.detail;
     let sees = move |part: &Part| {
-        let within = || part.bounds.distance(view.eye) <= reach && part.bounds.farthest(view.eye) >= from;
-        part.count > 0 && within() && view.concerns(&part.bounds, sun)
+        part.count > 0
+            && part.bounds.distance(view.eye) <= reach
+            && part.bounds.farthest(view.eye) >= from
+            && view.concerns(&part.bounds, sun)
     };
     let hidden: u64 = parts.iter().filter(|part| !sees(part)).map(|part| u64::from(part.count)).sum();
     meter.add(Counter::CulledInChunks, hidden);

@@ -166,14 +166,13 @@ impl Detail {
         if dice >= self.density * (1.0 + FADE) {
             return None;
         }
-        let near = ((self.reach - distance) / self.edge).min(1.0);
+        let coming = (distance - self.from) / self.onset;
+        let there = ((self.reach - distance) / self.edge).min(coming).min(1.0);
         let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
         let small = small * self.density;
-        let far = ((distance - self.from) / self.onset).min(1.0);
-        let in_reach = if near < 1.0 { (near * (1.0 + FADE) - dice) / FADE } else { 1.0 };
-        let come_in = if far < 1.0 { (far * (1.0 + FADE) - dice) / FADE } else { 1.0 };
+        let in_reach = if there < 1.0 { (there * (1.0 + FADE) - dice) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
-        let left = in_reach.min(come_in).min(chosen);
+        let left = in_reach.min(chosen);
         // Written so that what is not a number is not drawn.
         let drawn = left > 0.0;
         if !drawn {

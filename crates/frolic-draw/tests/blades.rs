@@ -2,14 +2,15 @@
 
 mod common;
 
+use common::kit::kit;
 use common::{part, picture, plain};
 use frolic_core::{
     AreaSpec, BladeMotion, BladeSpec, Blades, Counter, Frame, Meter, On, PatternSpec, PlacementSpec, Ramp,
     Span, WorldSpec, blade_curve,
 };
 use frolic_draw::{
-    AtlasBuilder, Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Library, Look,
-    LookSpec, Part, Renderer, RibbonSpec, Shape, SunSpec, Technique, TuftSpec, View,
+    Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Part, Renderer,
+    RibbonSpec, Shape, SunSpec, Technique, View,
 };
 use proptest::prelude::*;
 
@@ -154,12 +155,9 @@ fn chunk_size_trades_stretches_for_blades() {
 /// Squares that lie nearer than any of their elements come in are not even asked, and nothing of the picture is missing.
 #[test]
 fn squares_that_are_too_near_are_not_asked() {
-    let mut atlas = AtlasBuilder::default();
-    atlas.picture("tuft", TuftSpec::default().paint().unwrap());
-    let library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
     let mut look = LookSpec::solid(Shape::textured_mesh("cards", "tuft"), "#a0c040").unwrap();
     (look.blend, look.detail) = (Blend::CutOut, DetailSpec::default().from(5.0, 9.0));
-    let look = look.build_with(&library).unwrap();
+    let look = look.build_with(&kit().library).unwrap();
     let view = view([0.0, 1.0, 6.0], [0.0, 0.2, 0.0], 40.0, (160, 100));
     let blades = meadow(12.0, 1500, 1.0);
     let (all, parts) = (Instances::blades(blades.columns(), 0.0), parts(&blades));

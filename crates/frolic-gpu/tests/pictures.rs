@@ -12,9 +12,9 @@ use frolic_core::{
     Span, WorldSpec,
 };
 use frolic_draw::{
-    Align, AtlasBuilder, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill,
-    GroundSpec, Image, ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Part, Renderer,
-    Resident, RibbonSpec, Shape, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, TuftSpec, View,
+    Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill, GroundSpec, Image,
+    ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape,
+    Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 
@@ -202,9 +202,7 @@ fn blades_are_the_same_picture() {
     let ribbon = || Shape::Ribbon(RibbonSpec::new(10.0, 0.1, 4));
     let mut cards = shape(Shape::textured_mesh("cards", "tuft"), Blend::CutOut);
     cards.detail = cards.detail.from(2.0, 4.0);
-    let mut atlas = AtlasBuilder::default();
-    atlas.picture("tuft", TuftSpec::default().paint().unwrap());
-    let library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
+    let kit = kit();
     let looks = [
         shape(ribbon(), Blend::Opaque),
         shape(ribbon(), Blend::Alpha),
@@ -216,7 +214,7 @@ fn blades_are_the_same_picture() {
         shape(Shape::mesh("box"), Blend::Opaque),
         cards,
     ]
-    .map(|look| look.build_with(&library).unwrap());
+    .map(|look| look.build_with(&kit.library).unwrap());
     let standing = Instances::at(columns.position())
         .unwrap()
         .sized(columns.size())

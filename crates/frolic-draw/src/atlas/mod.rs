@@ -8,6 +8,7 @@ mod font;
 mod pack;
 
 use std::collections::HashMap;
+use std::ops::{Add, Mul, Sub};
 
 use frolic_core::SpecError;
 use glam::Vec4;
@@ -407,29 +408,29 @@ impl Texels<'_> {
     /// Colour times opacity, and opacity, at u, v: between the four texels around.
     #[inline(always)]
     pub(crate) fn at(&self, u: f32, v: f32) -> Vec4 {
-        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
-        let (one, two) = (&self.texels[y0 * self.side..], &self.texels[y1 * self.side..]);
-        let upper = kept(one[x0]) + (kept(one[x1]) - kept(one[x0])) * fx;
-        let lower = kept(two[x0]) + (kept(two[x1]) - kept(two[x0])) * fx;
-        (upper + (lower - upper) * fy) * (1.0 / 65_535.0)
+        self.between(u, v, |texel| Vec4::from(texel.map(f32::from)))
     }
 
     /// The opacity alone.
     #[inline(always)]
     pub(crate) fn opacity(&self, u: f32, v: f32) -> f32 {
-        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
-        let (one, two) = (&self.texels[y0 * self.side..], &self.texels[y1 * self.side..]);
-        let kept = |texel: [u16; 4]| f32::from(texel[3]);
-        let upper = kept(one[x0]) + (kept(one[x1]) - kept(one[x0])) * fx;
-        let lower = kept(two[x0]) + (kept(two[x1]) - kept(two[x0])) * fx;
-        (upper + (lower - upper) * fy) * (1.0 / 65_535.0)
+        self.between(u, v, |[.., opacity]| f32::from(opacity))
     }
-}
 
-/// A texel as it is kept, 65535 for 1.
-#[inline(always)]
-fn kept([r, g, b, a]: [u16; 4]) -> Vec4 {
-    Vec4::new(f32::from(r), f32::from(g), f32::from(b), f32::from(a))
+    /// What is read of the four texels around u, v, mixed; 65535 is 1.
+    #[inline(always)]
+    fn between<T>(&self, u: f32, v: f32, read: impl Fn([u16; 4]) -> T) -> T
+    where
+        T: Copy + Add<Output = T> + Sub<Output = T> + Mul<f32, Output = T>,
+    {
+        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
+        let mix = |one: T, two: T, share: f32| one + (two - one) * share;
+        let row = |y: usize| {
+            let row = &self.texels[y * self.side..];
+            mix(read(row[x0]), read(row[x1]), fx)
+        };
+        mix(row(y0), row(y1), fy) * (1.0 / 65_535.0)
+    }
 }
 
 /// One page and its smaller copies.

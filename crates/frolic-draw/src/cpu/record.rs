@@ -368,8 +368,8 @@ impl Shapes {
                 // What faces away is hidden, but where there are holes to see it through.
                 let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
                 for triangle in mesh.triangles() {
-                    let facet = skin_facet(skin, *triangle, region, order_depth, turned_away);
-                    self.facets.extend(facet.map(|facet| Facet { level: view.level, ..facet }));
+                    let facet = skin_facet(skin, *triangle, region, order_depth, turned_away, view.level);
+                    self.facets.extend(facet);
                 }
             }
             Form::Disc | Form::Card { .. } | Form::Sprite { .. } => {}
@@ -385,6 +385,7 @@ fn skin_facet(
     region: u32,
     order_depth: f32,
     turned_away: bool,
+    level: bool,
 ) -> Option<Facet> {
     let points = triangle.map(|index| skin.point(0, usize::from(index)));
     let of = |column: fn(&Eight) -> &[f32; LANES]| points.map(|(eight, lane)| column(eight)[lane]);
@@ -393,12 +394,8 @@ fn skin_facet(
     let flat = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
     let seen = if turned_away { flat < 0.0 } else { flat != 0.0 };
     let near = of(|eight| &eight.near);
-    let mut uv = [[0.0; 2]; 3];
-    if region != PLAIN {
-        for (k, (eight, lane)) in points.into_iter().enumerate() {
-            uv[k] = eight.corner.map(|column| column[lane]);
-        }
-    }
+    let corner = |(eight, lane): (&Eight, usize)| eight.corner.map(|column| column[lane]);
+    let uv = if region == PLAIN { [[0.0; 2]; 3] } else { points.map(corner) };
     let facet = Facet {
         x,
         y,
@@ -410,7 +407,7 @@ fn skin_facet(
         opacity: skin.opacity[0],
         order_depth,
         label: Label::default(),
-        level: false,
+        level,
     };
     (seen && facet.extent().iter().all(|v| v.is_finite())).then_some(facet)
 }

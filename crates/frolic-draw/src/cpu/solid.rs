@@ -114,6 +114,12 @@ impl Plane {
         let (dx, dy) = ((b - a) * step.x, (b - a) * step.y);
         Self { dx, dy, c: a - dx * from.x - dy * from.y }
     }
+
+    /// In a column, on the rows of a vector.
+    #[inline(always)]
+    fn at<S: Simd>(self, x: f32, y: f32x8<S>) -> f32x8<S> {
+        (y * self.dy + self.dx * x) + self.c
+    }
 }
 
 /// An edge: positive inside.
@@ -403,10 +409,8 @@ impl Polygon {
     #[inline(always)]
     fn places<S: Simd>(&self, simd: S, x: f32, y: f32x8<S>) -> [[f32; LANES]; 2] {
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
-        let Self { scale, uv: [u, v], .. } = self;
-        let scale = (y * scale.dy + scale.dx * x) + scale.c;
-        let u = ((y * u.dy + u.dx * x) + u.c) / scale;
-        let v = ((y * v.dy + v.dx * x) + v.c) / scale;
+        let scale = self.scale.at(x, y);
+        let [u, v] = [self.uv[0].at(x, y) / scale, self.uv[1].at(x, y) / scale];
         [u.max(zero).min(one).into(), v.max(zero).min(one).into()]
     }
 }

@@ -3,10 +3,10 @@
 use frolic_core::Span;
 use frolic_draw::{
     AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Font, Library, Look, LookSpec, Picture, Play,
-    RibbonSpec, Shape, TileMap,
+    RibbonSpec, Shape, TileMap, TuftSpec,
 };
 
-/// Textures: two frames of soft spots, a picture with holes, four tiles; letters of two sizes.
+/// Textures: two frames of soft spots, a picture with holes, a tuft, four tiles; letters of two sizes.
 pub struct Kit {
     pub library: Library,
     pub font: Font,
@@ -24,6 +24,7 @@ pub fn kit() -> Kit {
     let sheet = builder.frames("puffs", &puffs.unwrap(), 2, 1).unwrap();
     let leaf = Picture::paint([32, 32], |x, y| [60, 180, 70, if (x / 4 + y / 8) % 3 == 0 { 0 } else { 255 }]);
     builder.picture("leaf", leaf.unwrap());
+    builder.picture("tuft", TuftSpec::default().paint().unwrap());
     let tiles = Picture::paint([32, 32], |x, y| [(x / 16 * 200) as u8, (y / 16 * 200) as u8, 90, 255]);
     let tiles = builder.frames("tiles", &tiles.unwrap(), 2, 2).unwrap();
     let tiles = builder.tile_map(TileMap::new(tiles, [7, 5], (0..35).map(|n| n % 4).collect()).unwrap());

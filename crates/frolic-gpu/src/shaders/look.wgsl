@@ -139,13 +139,12 @@ struct Kept {
 
 // What becomes of an element far away: see frolic-draw/src/detail.rs.
 fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
-    let near = min((draw.reach - distance) / draw.edge, 1.0);
+    let coming = (distance - draw.come_from) / draw.onset;
+    let there = min(min((draw.reach - distance) / draw.edge, coming), 1.0);
     let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0) * draw.density;
-    let far = min((distance - draw.come_from) / draw.onset, 1.0);
-    let come_in = select(1.0, (far * (1.0 + FADE) - dice) / FADE, far < 1.0);
-    let in_reach = select(1.0, (near * (1.0 + FADE) - dice) / FADE, near < 1.0);
+    let in_reach = select(1.0, (there * (1.0 + FADE) - dice) / FADE, there < 1.0);
     let chosen = select(1.0, (small * (1.0 + FADE) - dice) / (FADE * small), small < 1.0);
-    let left = min(min(in_reach, come_in), chosen);
+    let left = min(in_reach, chosen);
     var level = FULL;
     if small < 1.0 {
         level = THINNED;
