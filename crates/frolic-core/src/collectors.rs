@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::{SpecError, each, vector_within, within};
 use crate::paths::{Path, PathSpec};
-use crate::simd::Simd;
+use crate::simd::{Simd, kernel};
 
 /// Most collectors of a world.
 const MOST_COLLECTORS: usize = 65_536;
@@ -131,6 +131,16 @@ struct Ball {
 /// Most cells of the grid along one axis.
 const MOST_CELLS: usize = 64;
 
+kernel! {
+    /// Finds which elements of a block are caught, and by which collector; `caught` is as long. A first look over columns finds the
+    /// few that are near any.
+    pub(crate) fn find_caught(
+        simd, catching: &Catching, px: &[f32], py: &[f32], pz: &[f32], vx: &[f32], vy: &[f32], vz: &[f32], caught: &mut [u32],
+    ) {
+        catching.block(simd, px, py, pz, vx, vy, vz, caught);
+    }
+}
+
 impl Catching {
     /// Makes ready for the step from `time`, s, of `dt` seconds. Allocates only while the count of collectors grows.
     pub(crate) fn prepare(&mut self, collectors: &[Collector], time: f64, dt: f32) {
@@ -218,9 +228,8 @@ impl Catching {
         std::array::from_fn(|axis| (at[axis].max(0.0) as usize).min(self.cells[axis] - 1))
     }
 
-    /// Who of a block is caught, and by which: `caught` of the same length. A first look over columns finds the few that are near any.
     #[inline(always)]
-    pub(crate) fn block<S: Simd>(
+    fn block<S: Simd>(
         &self,
         simd: S,
         px: &[f32],

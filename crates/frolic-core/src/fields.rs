@@ -12,7 +12,7 @@ use crate::curl::Curl;
 use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::forms::{DistanceGrid, Forms};
 use crate::particles::Attractor;
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Level, Simd, kernel};
 use crate::span::Span;
 
 /// Something that acts on elements at a place and a time.
@@ -442,23 +442,23 @@ impl Acting {
         let [qx, qy, qz] = &mut chunk.push;
         match &self.spec.kind {
             FieldKind::Push { acceleration } => {
-                dispatch!(level, simd => steady(simd, fade, *acceleration, px, py, pz, qx, qy, qz));
+                add_steady(level, fade, *acceleration, px, py, pz, qx, qy, qz);
             }
             FieldKind::Wind { velocity } => {
-                dispatch!(level, simd => steady(simd, fade, *velocity, px, py, pz, ax, ay, az));
+                add_steady(level, fade, *velocity, px, py, pz, ax, ay, az);
             }
             FieldKind::Attractor(spec) => {
-                dispatch!(level, simd => attract(simd, fade, spec, px, py, pz, qx, qy, qz));
+                add_attractor(level, fade, spec, px, py, pz, qx, qy, qz);
             }
             FieldKind::Vortex(spec) => {
-                dispatch!(level, simd => turn(simd, fade, spec, px, py, pz, ax, ay, az));
+                add_vortex(level, fade, spec, px, py, pz, ax, ay, az);
             }
             FieldKind::Curl(_) => {
                 let Some(curl) = curl else { return };
                 if fade.per_square == 0.0 {
-                    dispatch!(level, simd => swirl::<_, false>(simd, fade, curl, px, py, pz, ax, ay, az));
+                    add_curl(level, fade, curl, px, py, pz, ax, ay, az);
                 } else {
-                    dispatch!(level, simd => swirl::<_, true>(simd, fade, curl, px, py, pz, ax, ay, az));
+                    add_fading_curl(level, fade, curl, px, py, pz, ax, ay, az);
                 }
             }
             FieldKind::Shape(spec) => {
@@ -488,6 +488,43 @@ impl Fade {
         let (dx, dy, dz) = (x - self.middle[0], y - self.middle[1], z - self.middle[2]);
         let left = (1.0 - (dx * dx + dy * dy + dz * dz) * self.per_square).max(0.0);
         left * left
+    }
+}
+
+kernel! {
+    /// Adds a steady push or wind at places.
+    fn add_steady(
+        simd, fade: Fade, what: [f32; 3], px: &[f32], py: &[f32], pz: &[f32], x: &mut [f32], y: &mut [f32], z: &mut [f32],
+    ) {
+        steady(simd, fade, what, px, py, pz, x, y, z);
+    }
+
+    /// Adds the pull of an attractor at places.
+    fn add_attractor(
+        simd, fade: Fade, spec: &AttractorSpec, px: &[f32], py: &[f32], pz: &[f32], x: &mut [f32], y: &mut [f32], z: &mut [f32],
+    ) {
+        attract(simd, fade, spec, px, py, pz, x, y, z);
+    }
+
+    /// Adds the air of a vortex at places.
+    fn add_vortex(
+        simd, fade: Fade, spec: &VortexSpec, px: &[f32], py: &[f32], pz: &[f32], x: &mut [f32], y: &mut [f32], z: &mut [f32],
+    ) {
+        turn(simd, fade, spec, px, py, pz, x, y, z);
+    }
+
+    /// Adds curl noise that is as strong everywhere.
+    fn add_curl(
+        simd, fade: Fade, curl: &Curl, px: &[f32], py: &[f32], pz: &[f32], x: &mut [f32], y: &mut [f32], z: &mut [f32],
+    ) {
+        swirl::<_, false>(simd, fade, curl, px, py, pz, x, y, z);
+    }
+
+    /// Adds curl noise that fades with distance.
+    fn add_fading_curl(
+        simd, fade: Fade, curl: &Curl, px: &[f32], py: &[f32], pz: &[f32], x: &mut [f32], y: &mut [f32], z: &mut [f32],
+    ) {
+        swirl::<_, true>(simd, fade, curl, px, py, pz, x, y, z);
     }
 }
 

@@ -12,7 +12,7 @@ use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
 use crate::placement::{Placement, PlacementSpec, check_layers};
 use crate::random::Draws;
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Simd, detect, kernel};
 use crate::span::Span;
 use crate::trace::part;
 use crate::walkers::{Figure, Walk, WalkSpec};
@@ -539,7 +539,7 @@ impl Fixtures {
 
     /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.
     fn sway(&mut self, sway: &SwaySpec, world: &World) {
-        let level = Level::new();
+        let level = detect();
         let gusts = world.gusts_at(self.time);
         let [wx, _, wz] = world.spec().wind;
         let [rx, ry, rz] = &self.rest;
@@ -548,12 +548,12 @@ impl Fixtures {
         let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
         chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
             let _part = part(Stage::Integrate);
-            dispatch!(level, simd => lean(simd, *sway, gusts, [wx, wz], [rx, ry, rz], px, py, pz));
+            lean_chunk(level, *sway, gusts, [wx, wz], [rx, ry, rz], px, py, pz);
         });
     }
 
     fn swing(&mut self, motion: &Motion<'_>) {
-        let level = Level::new();
+        let level = detect();
         let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
         let chunks = px
             .par_chunks(CHUNK)
@@ -564,7 +564,7 @@ impl Fixtures {
             .zip(rate.par_chunks_mut(CHUNK));
         chunks.for_each(|(((((px, py), pz), turn), tilt), rate)| {
             let _part = part(Stage::Integrate);
-            dispatch!(level, simd => motion.chunk(simd, [px, py, pz], turn, tilt, rate));
+            swing_chunk(level, motion, [px, py, pz], turn, tilt, rate);
         });
     }
 
@@ -592,6 +592,20 @@ impl Fixtures {
     /// Whether they move at all.
     pub fn swings(&self) -> bool {
         self.spec.swing.is_some() || self.spec.sway.is_some()
+    }
+}
+
+kernel! {
+    /// Moves what sways from where it rests to where the wind leans it.
+    fn lean_chunk(
+        simd, sway: SwaySpec, gusts: Option<Gusts>, wind: [f32; 2], rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
+    ) {
+        lean(simd, sway, gusts, wind, rest, px, py, pz);
+    }
+
+    /// Swings what hangs by one step.
+    fn swing_chunk(simd, motion: &Motion<'_>, position: [&[f32]; 3], turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
+        motion.chunk(simd, position, turn, tilt, rate);
     }
 }
 

@@ -11,7 +11,7 @@ use fearless_simd::{f32x8, f32x16};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Simd, detect, kernel};
 
 /// Bytes walked through for memory itself: more than a last-level cache.
 const MEMORY: usize = 128 << 20;
@@ -63,14 +63,24 @@ impl Limits {
 
 /// Bytes a second of a multiply in place, read and written.
 fn scale_rate(values: &mut [f32]) -> f64 {
-    let level = Level::new();
+    let level = detect();
     let part = values.len().div_ceil(rayon::current_num_threads() * 4).max(1);
     best(size_of_val(values) as f64 * 2.0, || {
         values.par_chunks_mut(part).for_each(|values| {
-            dispatch!(level, simd => scale(simd, values, black_box(1.000_001)));
+            scale_in_place(level, values, black_box(1.000_001));
         });
         black_box(&mut *values);
     })
+}
+
+kernel! {
+    fn scale_in_place(simd, values: &mut [f32], by: f32) {
+        scale(simd, values, by);
+    }
+
+    fn multiply_and_add(simd, rounds: u32) -> f32 {
+        multiply_add(simd, rounds)
+    }
 }
 
 #[inline(always)]
@@ -83,13 +93,13 @@ fn scale<S: Simd>(_simd: S, values: &mut [f32], by: f32) {
 /// Multiplications and additions a second of all threads.
 fn flops() -> f64 {
     const ROUNDS: u32 = 200_000;
-    let level = Level::new();
+    let level = detect();
     let threads = rayon::current_num_threads();
     // Ten vectors of sixteen, each a product and a sum.
     let work = f64::from(ROUNDS) * 10.0 * 16.0 * 2.0 * threads as f64;
     best(work, || {
         (0..threads).into_par_iter().with_max_len(1).for_each(|_| {
-            black_box(dispatch!(level, simd => multiply_add(simd, black_box(ROUNDS))));
+            black_box(multiply_and_add(level, black_box(ROUNDS)));
         });
     })
 }

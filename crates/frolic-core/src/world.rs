@@ -16,7 +16,7 @@ use crate::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
 use crate::particles::Attractor;
 use crate::paths::{Path, PathSpec};
 use crate::pushers::{Pusher, PusherSpec, Pushing};
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Level, Simd, detect, kernel};
 use crate::span::Span;
 
 /// Fields that all populations feel, each through its own motion settings.
@@ -450,7 +450,7 @@ impl World {
     /// # Ok::<(), frolic_core::SpecError>(())
     /// ```
     pub fn air(&self, time: f64, position: [&[f32]; 3], into: [&mut [f32]; 3]) {
-        let level = Level::new();
+        let level = detect();
         let n = into
             .iter()
             .map(|axis| axis.len())
@@ -496,7 +496,7 @@ impl World {
         }
         if let Some(gusts) = gusts {
             let air = chunk.air.each_mut().map(|axis| &mut **axis);
-            dispatch!(level, simd => gusts.add(simd, position, air));
+            add_gusts(level, gusts, position, air);
         }
         for field in self.fields.iter().filter(|field| field.moves_air() && field.acts(time)) {
             let curl = field.curl_at(self.spec.wind, time);
@@ -578,15 +578,21 @@ pub const ON_EDGE: [f32; 2] = [-0.211_324_87, 0.577_350_3];
 /// Sets the gust noise apart from every other use of the hash.
 pub const GUST_SEED: u32 = 0x5715_7a11;
 
+kernel! {
+    /// Adds gusts to the air at places; fastest where neighbours in space are neighbours in the columns.
+    pub(crate) fn add_gusts(simd, gusts: &Gusts, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
+        gusts.add(simd, position, air);
+    }
+}
+
 impl Gusts {
     /// Most speed that is added anywhere, m/s.
     pub(crate) fn most(&self) -> f32 {
         self.strength * 2.0 + Vec3::from(self.along).length() + Vec3::from(self.base).length()
     }
 
-    /// Adds to the air at places; fastest where neighbours in space are neighbours in the columns.
     #[inline(always)]
-    pub(crate) fn add<S: Simd>(&self, simd: S, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
+    fn add<S: Simd>(&self, simd: S, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
         let gusts = *self;
         let n = position[0].len();
         let [ax, ay, az] = air;

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::camera::View;
 use crate::colour::Colour;
-use crate::cpu::{Grid, Row, STRIDE};
+use frolic_raster::tile::{Grid, Row, STRIDE};
 use crate::light::{LightSpec, SunSpec};
 
 /// Everything behind the elements.

@@ -2,8 +2,10 @@
 
 use std::cell::RefCell;
 
-use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, SpecError, Stage, trace, within};
+use frolic_raster::light::Lamp;
+use frolic_raster::points::Skin;
+use frolic_simd as simd;
 use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -17,7 +19,6 @@ use crate::light::{LightSpec, Lighting, SunSpec};
 use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
 use crate::look::{Form, Look};
 use crate::room;
-use crate::skin::Skin;
 use crate::sort::DepthSorter;
 use crate::sprite::Fill;
 use crate::vertices::{CORNERS, Seen, in_points, store_skin, stride};
@@ -124,6 +125,7 @@ pub struct ListScratch {
     runs: Vec<Run>,
     order: Vec<Entry>,
     vertices: Vec<Vertex>,
+    lamps: Vec<Lamp>,
     sorter: DepthSorter,
 }
 
@@ -142,7 +144,7 @@ impl ListScratch {
         meter: &mut Meter,
     ) -> DrawList<'a> {
         let started = meter.start(Stage::Batch);
-        let Self { batches, runs, order, vertices, sorter } = self;
+        let Self { batches, runs, order, vertices, lamps, sorter } = self;
         batches.clear();
         runs.clear();
         order.clear();
@@ -207,8 +209,11 @@ impl ListScratch {
         }
 
         let started = meter.start(Stage::Batch);
+        lamps.clear();
+        lamps.extend(around.lights.iter().map(LightSpec::lamp));
         let lighting = Lighting {
             lights: around.lights,
+            lamps,
             sun: around.sun,
             towards_sun: around.sun.map_or(Vec3::Y, SunSpec::towards),
             ambient: around.backdrop.ambient(),
@@ -518,7 +523,7 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
     }
     room::at_least(vertices, needed);
     let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows() };
-    let level = Level::new();
+    let level = simd::detect();
     let mut left = &mut vertices[..needed];
     for run in runs.iter() {
         let each = stride(list.sources[run.source as usize].look);
@@ -539,7 +544,7 @@ fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: 
                     }
                     vertices.fill(Vertex::default());
                     if in_points(source.look) {
-                        if dispatch!(level, simd => seen.skin(simd, entry, None, skin)).is_ok() {
+                        if seen.skin(level, entry, None, skin).is_ok() {
                             store_skin(source.look, skin, vertices);
                         }
                         continue;

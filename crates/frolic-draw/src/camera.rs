@@ -1,6 +1,8 @@
 //! Where the picture is seen from.
 
 use frolic_core::{SpecError, vector_within, within};
+use frolic_raster::camera::Camera;
+pub use frolic_raster::camera::NEAR;
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
@@ -83,8 +85,7 @@ pub struct View {
     pub(crate) bloom: f32,
 }
 
-/// Nearest depth that is drawn, m.
-pub const NEAR: f32 = 0.05;
+
 
 /// What a [`View`] is made of, for a backend.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -139,6 +140,12 @@ impl View {
         }
         let focal = size.height() as f32 * 0.5 / libm::tanf(fov * 0.5);
         Ok(Self { size, eye: eye.into(), right, up, forward, focal, level: false, exposure: 1.0, bloom: 0.0 })
+    }
+
+    /// The view as kernels read it.
+    pub(crate) fn camera(&self) -> Camera {
+        let Self { eye, right, up, forward, focal, level, .. } = *self;
+        Camera { eye, right, up, forward, focal, middle: self.middle(), level, near: self.near() }
     }
 
     /// Size of the picture.

@@ -42,7 +42,6 @@ mod preview;
 mod readout;
 mod relief;
 mod room;
-mod skin;
 mod sort;
 mod sprite;
 mod trails;

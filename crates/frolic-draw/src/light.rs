@@ -1,9 +1,9 @@
 //! What shines: lamps, the sun, the sky's ambient light, and what a surface makes of them.
 
-use fearless_simd::f32x8;
-use fearless_simd::prelude::*;
-use frolic_core::simd::{Level, dispatch};
 use frolic_core::{SpecError, vector_within, within};
+pub use frolic_raster::light::Surface;
+use frolic_raster::light::{self, Lamp, Light};
+use frolic_simd as simd;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -11,7 +11,6 @@ use crate::camera::View;
 use crate::colour::Colour;
 use crate::image::ImageSize;
 use crate::instances::Bounds;
-use crate::skin::{dot, splat, unit};
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -51,10 +50,10 @@ impl LightSpec {
         within("radius", self.radius, 0.001, 1e4, "m")
     }
 
-    /// Share of its colour that arrives over eight ways, m.
-    #[inline(always)]
-    pub(crate) fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
-        self.power / (dot(way, way) + self.radius * self.radius)
+    /// The lamp as kernels read it.
+    pub(crate) fn lamp(&self) -> Lamp {
+        let Self { position, colour, power, radius } = *self;
+        Lamp { position, colour: [colour.r, colour.g, colour.b], power, radius }
     }
 
     /// Whether more of its light than can be neglected, a 64th of white, falls anywhere into a box.
@@ -155,6 +154,8 @@ impl SunSpec {
 pub struct Lighting<'a> {
     /// Lamps.
     pub lights: &'a [LightSpec],
+    /// The same as kernels read them.
+    pub(crate) lamps: &'a [Lamp],
     /// The sun.
     pub sun: Option<&'a SunSpec>,
     /// Unit length; no matter without a sun.
@@ -165,20 +166,6 @@ pub struct Lighting<'a> {
     pub bounce: Vec3,
     /// Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
     pub haze: (Vec3, f32),
-}
-
-/// How a solid surface takes light.
-#[derive(Debug, Clone, Copy, PartialEq)]
-#[non_exhaustive]
-pub struct Surface {
-    /// Share of its colour that comes from light.
-    pub lit: f32,
-    /// Strength of the light along edges that turn away.
-    pub rim: f32,
-    /// Share of light that comes through from behind; thin things are lit on both sides.
-    pub through: f32,
-    /// Whether both sides are lit.
-    pub two_sided: bool,
 }
 
 impl Lighting<'_> {
@@ -192,84 +179,26 @@ impl Lighting<'_> {
         if lit == 0.0 {
             return Vec3::ONE;
         }
-        let received = self.lights.iter().fold(self.soft_ambient(), |sum, light| sum + light.at(at));
+        let received = self.lights.iter().fold(self.plain().soft_ambient(), |sum, light| sum + light.at(at));
         Vec3::splat(1.0 - lit) + received * lit
-    }
-
-    /// Light that reaches something round and soft everywhere: the sky, and the sun as if half of it were in the light.
-    pub(crate) fn soft_ambient(&self) -> Vec3 {
-        self.sun.map_or(self.ambient, |sun| self.ambient + sun.light() * 0.5)
     }
 
     /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
     pub(crate) fn on_surface(&self, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
-        dispatch!(Level::baseline(), simd => {
-            self.on_surfaces(simd, surface, splat(simd, at), splat(simd, normal), eye)
-                .map(|light| Vec3::from(light.map(|channel| channel.to_array()[0])))
-        })
+        light::on_surface(simd::detect(), &self.plain(), surface, at, normal, eye)
     }
 
-    /// The same for eight places. Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
-    #[inline(always)]
-    pub(crate) fn on_surfaces<S: Simd>(
-        &self,
-        simd: S,
-        surface: Surface,
-        at: [f32x8<S>; 3],
-        normal: [f32x8<S>; 3],
-        eye: Vec3,
-    ) -> [[f32x8<S>; 3]; 2] {
-        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
-        if surface.lit == 0.0 {
-            return [[one; 3], [zero; 3]];
+    /// All that shines, as kernels read it.
+    pub(crate) fn plain(&self) -> Light<'_> {
+        Light {
+            lamps: self.lamps,
+            sun: self.sun.map(SunSpec::light),
+            towards_sun: self.towards_sun,
+            ambient: self.ambient,
+            bounce: self.bounce,
+            haze: self.haze,
         }
-        let view = unit(simd, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
-        let [mut x, mut y, mut z] = normal;
-        if surface.two_sided {
-            let away = dot(normal, view).simd_lt(zero);
-            (x, y, z) = (away.select(zero - x, x), away.select(zero - y, y), away.select(zero - z, z));
-        }
-        let normal = [x, y, z];
-        let up = y * 0.5 + 0.5;
-        let (bounce, ambient) = (splat(simd, self.bounce), splat(simd, self.ambient));
-        let mut light = [zero; 3];
-        for channel in 0..3 {
-            light[channel] = bounce[channel] + (ambient[channel] - bounce[channel]) * up;
-        }
-        for lamp in self.lights {
-            let [px, py, pz] = lamp.position;
-            let to = [px - at[0], py - at[1], pz - at[2]];
-            let fall = lamp.fall_off(to);
-            let share = facing(simd, dot(normal, unit(simd, to)), surface.through) * fall;
-            light[0] += share * lamp.colour.r;
-            light[1] += share * lamp.colour.g;
-            light[2] += share * lamp.colour.b;
-        }
-        let edge = one - dot(normal, view).abs().min(one);
-        let rim = edge * edge * edge * surface.rim;
-        let mut sunlight = [zero; 3];
-        if let Some(sun) = self.sun {
-            let to = splat(simd, self.towards_sun);
-            // Against the light the rim glows with it.
-            let share =
-                facing(simd, dot(normal, to), surface.through) + rim * (zero - dot(view, to)).max(zero);
-            let sun = splat(simd, sun.light());
-            for channel in 0..3 {
-                sunlight[channel] = sun[channel] * share * surface.lit;
-            }
-        }
-        for channel in 0..3 {
-            light[channel] = (light[channel] + ambient[channel] * rim) * surface.lit + (1.0 - surface.lit);
-        }
-        [light, sunlight]
     }
-}
-
-/// How much light a surface takes that is turned to it by this cosine; what is behind, comes through.
-#[inline(always)]
-fn facing<S: Simd>(simd: S, cos: f32x8<S>, through: f32) -> f32x8<S> {
-    let zero = f32x8::splat(simd, 0.0);
-    cos.simd_ge(zero).select(cos, (zero - cos) * through)
 }
 
 /// The sun's view over the part of the camera's view up to its reach, onto a shadow map of this size, and the side of a texel, m.

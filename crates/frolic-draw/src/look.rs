@@ -4,8 +4,6 @@ use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
-use fearless_simd::f32x8;
-use fearless_simd::prelude::*;
 use frolic_core::{Ramp, Span, SpecError, within};
 use serde::{Deserialize, Serialize};
 
@@ -547,7 +545,7 @@ fn hex_stops<'a>(stops: impl IntoIterator<Item = (f32, &'a str)>) -> Result<Ramp
 
 /// Ages that a look is tabulated at: steps too small to see, in a table that stays in the first-level cache.
 const TABLE: usize = 512;
-const LAST_ROW: f32 = (TABLE - 1) as f32;
+pub(crate) const LAST_ROW: f32 = (TABLE - 1) as f32;
 
 /// Steps of a gradient.
 const GRADIENT: usize = 64;
@@ -682,7 +680,7 @@ impl Look {
             per_soft: self.per_soft,
             over_age: &self.table[..],
             over_height: self.over_height.as_ref().map(|gradient| &gradient[..]),
-            along: self.along.as_ref().map(|gradient| &gradient[..]),
+            along: self.gradient_along(),
             height: self.height,
             tints: &self.tints,
             detail: self.detail,
@@ -693,12 +691,6 @@ impl Look {
     /// The look at an age fraction; callers keep it within 0..=1.
     pub(crate) fn at(&self, age: f32) -> &LookAtAge {
         self.at_row((age * LAST_ROW + 0.5) as usize)
-    }
-
-    /// Rows of the table, not yet cut to whole ones, for age fractions.
-    #[inline(always)]
-    pub(crate) fn row<S: Simd>(age: f32x8<S>) -> f32x8<S> {
-        age * LAST_ROW + 0.5
     }
 
     #[inline(always)]
@@ -748,10 +740,9 @@ impl Look {
         tint
     }
 
-    /// Whether it has a colour of its own along the way from root to tip.
-    #[inline(always)]
-    pub(crate) fn varies_along(&self) -> bool {
-        self.along.is_some()
+    /// Factors on the colour from root to tip, evenly; none where it does not vary.
+    pub(crate) fn gradient_along(&self) -> Option<&[[f32; 3]]> {
+        self.along.as_ref().map(|gradient| &gradient[..])
     }
 
     /// Factor on the colour at a share of the way from root to tip.

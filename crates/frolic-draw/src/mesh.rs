@@ -6,7 +6,8 @@ use std::sync::{Arc, LazyLock};
 use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
 
-use crate::cpu::LANES;
+use frolic_raster::LANES;
+use frolic_raster::surfaces::MeshEight;
 use crate::look::RibbonSpec;
 
 /// One corner of a mesh.
@@ -33,25 +34,17 @@ pub struct Mesh {
     closed: bool,
 }
 
-/// Eight vertices, column by column; the last repeats.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct MeshEight {
-    pub(crate) position: [[f32; LANES]; 3],
-    pub(crate) normal: [[f32; LANES]; 3],
-    pub(crate) uv: [[f32; LANES]; 2],
-}
 
-impl MeshEight {
-    fn new(vertices: &[MeshVertex]) -> Self {
-        let vertex = |lane: usize| vertices[lane.min(vertices.len() - 1)];
-        let of = |axis: usize, part: fn(&MeshVertex) -> Vec3| {
-            std::array::from_fn(|lane| part(&vertex(lane)).to_array()[axis])
-        };
-        Self {
-            position: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.position)),
-            normal: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.normal)),
-            uv: [0, 1].map(|axis| std::array::from_fn(|lane| vertex(lane).uv.to_array()[axis])),
-        }
+/// Eight vertices; the last is repeated where there are fewer.
+fn eight(vertices: &[MeshVertex]) -> MeshEight {
+    let vertex = |lane: usize| vertices[lane.min(vertices.len() - 1)];
+    let of = |axis: usize, part: fn(&MeshVertex) -> Vec3| {
+        std::array::from_fn(|lane| part(&vertex(lane)).to_array()[axis])
+    };
+    MeshEight {
+        position: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.position)),
+        normal: [0, 1, 2].map(|axis| of(axis, |vertex| vertex.normal)),
+        uv: [0, 1].map(|axis| std::array::from_fn(|lane| vertex(lane).uv.to_array()[axis])),
     }
 }
 
@@ -105,7 +98,7 @@ impl Mesh {
             vertex.normal = vertex.normal.normalize_or(Vec3::Y);
         }
         let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
-        let eights = vertices.chunks(LANES).map(MeshEight::new).collect();
+        let eights = vertices.chunks(LANES).map(eight).collect();
         let closed = encloses(&vertices, &triangles);
         Ok(Self { vertices, triangles, radius, eights, closed })
     }
@@ -130,7 +123,7 @@ impl Mesh {
             })
             .collect();
         let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
-        let eights = vertices.chunks(LANES).map(MeshEight::new).collect();
+        let eights = vertices.chunks(LANES).map(eight).collect();
         Self { vertices, triangles, radius, eights, closed: false }
     }
 

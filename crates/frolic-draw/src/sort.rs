@@ -2,22 +2,14 @@
 
 use std::ops::Range;
 
-use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Stage, trace};
+use frolic_raster::record::key;
 use rayon::prelude::*;
 
 use crate::camera::View;
 use crate::instances::Instances;
 use crate::list::Entry;
 use crate::room;
-
-/// A depth along the view as a key that rises from far to near. Behind the camera and not a number count as nearest: they are not
-/// drawn anyway. Bits of floats that are not negative rise with their value.
-#[inline(always)]
-pub(crate) fn key(depth: f32) -> u32 {
-    let depth = if depth > 0.0 { depth } else { 0.0 };
-    !depth.to_bits()
-}
 
 /// Bits a pass, and counters.
 const BITS: u32 = 8;
@@ -72,11 +64,10 @@ impl DepthSorter {
         let from = self.keys.len();
         room::for_more(&mut self.keys, count as usize);
         self.keys.resize(from + count as usize, Key::default());
-        let level = Level::new();
         self.keys[from..].par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
             let _part = trace::part(Stage::Sort);
             let first = first as usize + part * PART;
-            dispatch!(level, simd => depth_keys(simd, keys, source, first, instances, view));
+            depth_keys(keys, source, first, instances, view);
         });
     }
 
@@ -201,9 +192,7 @@ impl Buckets<'_> {
 }
 
 /// Depth keys of the instances from `first` on.
-#[inline(always)]
-fn depth_keys<S: Simd>(
-    _simd: S,
+fn depth_keys(
     keys: &mut [Key],
     source: u32,
     first: usize,
@@ -230,18 +219,6 @@ fn depth_keys<S: Simd>(
             keys[i] = Key { key: key(depth(x, y, z)), source, element: (first + i) as u32 };
         }
     }
-}
-
-/// For [`by_key`]: the [`key`] of a depth, and below it what it belongs to.
-#[inline(always)]
-pub(crate) fn keyed(depth: f32, which: u32) -> u64 {
-    u64::from(key(depth)) << 32 | u64::from(which)
-}
-
-/// The depth that went into [`keyed`], 0 for one that is not above it.
-#[inline(always)]
-pub(crate) fn depth_of(keyed: u64) -> f32 {
-    f32::from_bits(!((keyed >> 32) as u32))
 }
 
 /// Digits of the small sort, and its counters.

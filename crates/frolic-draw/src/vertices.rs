@@ -1,18 +1,18 @@
 //! From an element to finished vertices: place, size, colour, light. What `batched` merges and what the CPU backend works
 //! out for itself while drawing are these same functions, so both give the same bits.
 
-use fearless_simd::f32x8;
-use fearless_simd::prelude::*;
+use frolic_raster::points::Skin;
+use frolic_raster::surfaces::{self, Bend, Paint, Pose, RibbonForm};
+use frolic_raster::{LANES, Lanes};
+use frolic_simd::Level as InstructionSet;
 use glam::{Mat3, Vec3};
 
 use crate::atlas::RegionId;
 use crate::camera::View;
-use crate::cpu::LANES;
 use crate::detail::{Kept, Level, dice};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
-use crate::skin::{Lanes, Skin, cross, keep, load, splat, unit};
 
 /// Finished vertices that one instance of a look takes, as `batched` merges them.
 pub fn stride(look: &Look) -> usize {
@@ -48,7 +48,7 @@ fn skin_points(look: &Look, level: Level) -> usize {
 pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
     let each = a_point(look);
     for (nth, copies) in into.chunks_exact_mut(each).take(skin.len).enumerate() {
-        copies.fill(skin.vertex(nth));
+        copies.fill(vertex_of(skin, nth));
         if let [left, right] = copies {
             (left.corner[0], right.corner[0]) = (-1.0, 1.0);
         }
@@ -58,8 +58,43 @@ pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
 /// Takes a skin of a level in from finished vertices.
 pub(crate) fn load_skin(look: &Look, level: Level, vertices: &[Vertex], skin: &mut Skin) {
     let each = a_point(look);
-    skin.load(&vertices[..skin_points(look, level) * each], each, each > 1);
+    take_vertices(skin, &vertices[..skin_points(look, level) * each], each, each > 1);
 }
+
+/// A point of a skin's first instance as a finished vertex.
+pub(crate) fn vertex_of(skin: &Skin, nth: usize) -> Vertex {
+        let (eight, lane) = skin.point(0, nth);
+        let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
+        Vertex {
+            place: of(&eight.at),
+            corner: eight.corner.map(|column| column[lane]),
+            radius: eight.radius[lane],
+            colour: of(&eight.colour),
+            sun: of(&eight.sun),
+            opacity: skin.opacity[0],
+        }
+    }
+
+/// Takes the finished vertices of one mesh or ribbon into a skin, every `step`th.
+fn take_vertices(skin: &mut Skin, vertices: &[Vertex], step: usize, is_ribbon: bool) {
+        skin.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
+        skin.start(vertices.len() / step, usize::from(is_ribbon));
+        for nth in 0..skin.used() * LANES {
+            // Filler repeats the last, or the one ribbon.
+            let point = if is_ribbon { nth / LANES } else { nth.min(skin.len - 1) };
+            let vertex = &vertices[point * step];
+            let (eight, lane) = (&mut skin.eights[nth / LANES], nth % LANES);
+            for axis in 0..3 {
+                eight.at[axis][lane] = vertex.place[axis];
+                eight.colour[axis][lane] = vertex.colour[axis];
+                eight.sun[axis][lane] = vertex.sun[axis];
+            }
+            for axis in 0..2 {
+                eight.corner[axis][lane] = vertex.corner[axis];
+            }
+            eight.radius[lane] = vertex.radius;
+        }
+    }
 
 /// Triangles of one instance.
 pub(crate) fn triangles(look: &Look, level: Level) -> usize {
@@ -122,17 +157,10 @@ pub(crate) struct Body {
 /// Ribbons of one look, and as many points, that are worked out side by side.
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct Sheaf {
-    pub(crate) len: usize,
+    pub(crate) ribbons: surfaces::Sheaf,
     pub(crate) levels: [Level; LANES],
     /// Depth that each is sorted by, m.
     pub(crate) order_depth: Lanes,
-    /// Root, control point and tip; the last two from the root.
-    curve: [[Lanes; 3]; 3],
-    size: Lanes,
-    own: [Lanes; 3],
-    opacity: Lanes,
-    /// The way that blades are turned, along x and z; 0 where ribbons face the eye.
-    facing: [Lanes; 2],
 }
 
 impl Sheaf {
@@ -140,7 +168,7 @@ impl Sheaf {
     #[inline(always)]
     pub(crate) fn takes(&self, level: Level) -> bool {
         let coarse = |level| level != Level::Full;
-        self.len == 0 || (self.len < LANES && coarse(level) == coarse(self.levels[0]))
+        self.ribbons.len == 0 || (self.ribbons.len < LANES && coarse(level) == coarse(self.levels[0]))
     }
 
     /// Adds a ribbon.
@@ -148,22 +176,22 @@ impl Sheaf {
     pub(crate) fn add(&mut self, seen: &Seen<'_, '_>, entry: Entry, body: &Body) {
         let source = &seen.list.sources[entry.source as usize];
         let [middle, tip] = seen.curve(source, entry.element as usize, body);
-        let lane = self.len % LANES;
+        let lane = self.ribbons.len % LANES;
         for axis in 0..3 {
-            self.curve[0][axis][lane] = body.at[axis];
-            self.curve[1][axis][lane] = middle[axis];
-            self.curve[2][axis][lane] = tip[axis];
-            self.own[axis][lane] = body.colour[axis] * body.opacity;
+            self.ribbons.curve[0][axis][lane] = body.at[axis];
+            self.ribbons.curve[1][axis][lane] = middle[axis];
+            self.ribbons.curve[2][axis][lane] = tip[axis];
+            self.ribbons.own[axis][lane] = body.colour[axis] * body.opacity;
         }
         if let Some([_, _, _, turn, ..]) = source.instances.blades {
             let (sin, cos) = libm::sincosf(turn[entry.element as usize]);
-            (self.facing[0][lane], self.facing[1][lane]) = (sin, cos);
+            (self.ribbons.facing[0][lane], self.ribbons.facing[1][lane]) = (sin, cos);
         }
-        self.size[lane] = body.size;
-        self.opacity[lane] = source.look.cover(body.opacity);
+        self.ribbons.size[lane] = body.size;
+        self.ribbons.opacity[lane] = source.look.cover(body.opacity);
         self.order_depth[lane] = seen.view.local(body.at).z;
         self.levels[lane] = body.level;
-        self.len += 1;
+        self.ribbons.len += 1;
     }
 }
 
@@ -317,10 +345,9 @@ impl Seen<'_, '_> {
     }
 
     /// The lit points of a ribbon or mesh; returns the level. Of meshes only those that `within` can see, if that is given.
-    #[inline(always)]
-    pub(crate) fn skin<S: Simd>(
+    pub(crate) fn skin(
         &self,
-        simd: S,
+        set: InstructionSet,
         entry: Entry,
         within: Option<&View>,
         skin: &mut Skin,
@@ -332,79 +359,38 @@ impl Seen<'_, '_> {
             Form::Ribbon(_) => {
                 let mut sheaf = Sheaf::default();
                 sheaf.add(self, entry, &body);
-                self.ribbons(simd, look, &sheaf, skin);
-                return Ok(body.level);
+                self.ribbons(set, look, &sheaf, skin);
             }
             Form::Mesh { .. } => {
                 skin.start(skin_points(look, body.level), 0);
                 let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
                 // Most of a crowd's points are never worked out: those beside the picture.
-                let bends = source.instances.blades.is_some();
+                let blades = source.instances.blades;
                 let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
-                if !bends && within.is_some_and(hidden) {
+                if blades.is_none() && within.is_some_and(hidden) {
                     return Err(Missing::OutOfSight);
                 }
-                let turn = self.turn(source, element, &body);
                 let [r, g, b] = body.colour.map(|channel| channel * body.opacity);
                 skin.own = [[r; LANES], [g; LANES], [b; LANES]];
                 skin.opacity = [look.cover(body.opacity); LANES];
-                if bends {
-                    self.bend(simd, source, element, &body, mesh, skin);
-                    self.light(simd, look, skin);
-                    return Ok(body.level);
-                }
-                for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
-                    let [x, y, z] = turned(&turn, load(simd, &own.position));
-                    let size = body.size;
-                    let at = [x * size + body.at.x, y * size + body.at.y, z * size + body.at.z];
-                    keep(at, &mut eight.at);
-                    keep(turned(&turn, load(simd, &own.normal)), &mut eight.normal);
-                    eight.corner = own.uv;
+                if let Some([length, _, _, turn, ..]) = blades {
+                    let [middle, tip] = self.curve(source, element, &body);
+                    let bend = Bend {
+                        curve: [body.at, middle, tip],
+                        turn: turn[element],
+                        length: length[element] * body.left,
+                        wide: body.wide,
+                    };
+                    surfaces::bent_mesh(set, skin, mesh.eights(), &bend, &self.paint(look));
+                } else {
+                    let pose =
+                        Pose { turn: self.turn(source, element, &body), size: body.size, at: body.at };
+                    surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
                 }
             }
             Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
         }
-        self.light(simd, look, skin);
         Ok(body.level)
-    }
-
-    /// The points of a mesh that is a blade: as long as the blade from its origin to height 1, bent along its curve.
-    #[inline(always)]
-    fn bend<S: Simd>(
-        &self,
-        simd: S,
-        source: &Source<'_>,
-        element: usize,
-        body: &Body,
-        mesh: &Mesh,
-        skin: &mut Skin,
-    ) {
-        let Some([length, _, _, turn, ..]) = source.instances.blades else { return };
-        let [middle, tip] = self.curve(source, element, body);
-        let (middle, tip, root) = (splat(simd, middle), splat(simd, tip), splat(simd, body.at));
-        let (sin, cos) = libm::sincosf(turn[element]);
-        let side = splat(simd, Vec3::new(cos, 0.0, -sin));
-        let length = length[element] * body.left;
-        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
-        for (eight, own) in skin.eights().iter_mut().zip(mesh.eights()) {
-            let [x, y, z] = load(simd, &own.position);
-            let t = y.max(zero).min(one);
-            let (mut at, along) = on_curve(simd, [root, middle, tip], t);
-            // Its own axes there: along the curve, and square to it.
-            let along = unit(simd, along);
-            let front = unit(simd, cross(side, along));
-            let right = cross(along, front);
-            let (x, z, beyond) = (x * (length * body.wide), z * (length * body.wide), (y - t) * length);
-            let [nx, ny, nz] = load(simd, &own.normal);
-            let mut normal = along;
-            for axis in 0..3 {
-                at[axis] = at[axis] + right[axis] * x + front[axis] * z + along[axis] * beyond;
-                normal[axis] = right[axis] * nx + along[axis] * ny + front[axis] * nz;
-            }
-            keep(at, &mut eight.at);
-            keep(normal, &mut eight.normal);
-            eight.corner = own.uv;
-        }
     }
 
     /// The body of an element that is large enough to be drawn, and not too large.
@@ -413,97 +399,24 @@ impl Seen<'_, '_> {
         self.body(source, element).filter(|body| body.size > 0.0 && body.size < 1e9)
     }
 
-    /// Colours of points.
-    #[inline(always)]
-    fn light<S: Simd>(&self, simd: S, look: &Look, skin: &mut Skin) {
-        let own = load(simd, &skin.own);
-        // Where shadows may fall on it, the sun's part is kept apart.
-        let apart = self.shadows && look.solid;
-        let is_ribbon = skin.ribbons > 0;
-        let (eye, opacity) = (self.camera.eye, skin.opacity);
-        for eight in skin.eights() {
-            let (at, normal) = (load(simd, &eight.at), load(simd, &eight.normal));
-            let [light, sun] =
-                self.list.lighting.on_surfaces(simd, look.surface, at, normal, self.camera.eye);
-            let mut factor = [f32x8::splat(simd, 1.0); 3];
-            if look.varies_along() && is_ribbon {
-                // All lanes are as far along.
-                factor = splat(simd, Vec3::from(look.along(eight.corner[1][0])));
-            } else if look.varies_along() {
-                let mut lanes = [[0.0; LANES]; 3];
-                for lane in 0..LANES {
-                    // A mesh runs from the lower edge of its texture to the upper.
-                    let own = look.along(1.0 - eight.corner[1][lane]);
-                    (lanes[0][lane], lanes[1][lane], lanes[2][lane]) = (own[0], own[1], own[2]);
-                }
-                factor = load(simd, &lanes);
-            }
-            let (mut colour, mut sunlit) = (light, sun);
-            for channel in 0..3 {
-                let own = factor[channel] * own[channel];
-                if apart {
-                    colour[channel] = own * light[channel];
-                    sunlit[channel] = own * sun[channel];
-                } else {
-                    colour[channel] = own * (light[channel] + sun[channel]);
-                    sunlit[channel] = f32x8::splat(simd, 0.0);
-                }
-            }
-            if look.hazed > 0.0 {
-                let (tone, per) = self.list.lighting.haze;
-                let off = [at[0] - eye.x, at[1] - eye.y, at[2] - eye.z];
-                let x = (off[0] * off[0] + off[1] * off[1] + off[2] * off[2]).sqrt() * (per * look.hazed);
-                // Of e^-x, to a fiftieth where anything is left to be seen.
-                let one = f32x8::splat(simd, 1.0);
-                let left = one / (one + x * (one + x * (x * (x * (1.0 / 24.0) + 1.0 / 6.0) + 0.5)));
-                let veil = (one - left) * f32x8::load_array(simd, opacity);
-                for (channel, tone) in tone.to_array().into_iter().enumerate() {
-                    colour[channel] = colour[channel] * left + veil * tone;
-                    sunlit[channel] *= left;
-                }
-            }
-            keep(colour, &mut eight.colour);
-            keep(sunlit, &mut eight.sun);
+    /// How the points of a look are lit and coloured.
+    fn paint<'p>(&'p self, look: &'p Look) -> Paint<'p> {
+        Paint {
+            surface: look.surface,
+            // Where shadows may fall on it, the sun's part is kept apart.
+            apart: self.shadows && look.solid,
+            hazed: look.hazed,
+            along: look.gradient_along(),
+            eye: self.camera.eye,
+            light: self.list.lighting.plain(),
         }
     }
 
     /// The lit points of ribbons.
-    #[inline(always)]
-    pub(crate) fn ribbons<S: Simd>(&self, simd: S, look: &Look, sheaf: &Sheaf, skin: &mut Skin) {
+    pub(crate) fn ribbons(&self, set: InstructionSet, look: &Look, sheaf: &Sheaf, skin: &mut Skin) {
         let Form::Ribbon(ribbon) = &look.form else { return };
-        skin.start(points(ribbon, sheaf.levels[0]), sheaf.len);
-        (skin.own, skin.opacity) = (sheaf.own, sheaf.opacity);
-        let last = (skin.len - 1) as f32;
-        let [root, middle, tip] = &sheaf.curve;
-        let (root, middle, tip) = (load(simd, root), load(simd, middle), load(simd, tip));
-        let size = f32x8::load_array(simd, sheaf.size);
-        let eye = self.camera.eye;
-        let one = f32x8::splat(simd, 1.0);
-        let faces = sheaf.facing != [[0.0; LANES]; 2];
-        for (nth, eight) in skin.eights().iter_mut().enumerate() {
-            let t = f32x8::splat(simd, nth as f32 / last);
-            let (at, tangent) = on_curve(simd, [root, middle, tip], t);
-            let side = cross(tangent, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
-            keep(at, &mut eight.at);
-            let to_eye = unit(simd, cross(side, tangent));
-            let normal = if faces {
-                // The blade's own flat side, square to its way and to its width; bent towards the eye where it is round.
-                let [x, z] =
-                    [f32x8::load_array(simd, sheaf.facing[0]), f32x8::load_array(simd, sheaf.facing[1])];
-                let zero = f32x8::splat(simd, 0.0);
-                let flat = unit(simd, cross([z, zero, zero - x], tangent));
-                let seen = flat[0] * to_eye[0] + flat[1] * to_eye[1] + flat[2] * to_eye[2];
-                let sign = seen.simd_lt(zero).select(zero - one, one);
-                let (own, round) = (sign * (1.0 - look.round), f32x8::splat(simd, look.round));
-                unit(simd, [0, 1, 2].map(|axis| flat[axis] * own + to_eye[axis] * round))
-            } else {
-                to_eye
-            };
-            keep(normal, &mut eight.normal);
-            t.store_slice(&mut eight.corner[1]);
-            ((one + t * (ribbon.tip - 1.0)) * size).store_slice(&mut eight.radius);
-        }
-        self.light(simd, look, skin);
+        let form = RibbonForm { points: points(ribbon, sheaf.levels[0]), tip: ribbon.tip, round: look.round };
+        surfaces::ribbons(set, skin, &sheaf.ribbons, form, &self.paint(look));
     }
 
     /// Control point and tip of a ribbon, from its root.
@@ -532,33 +445,6 @@ impl Seen<'_, '_> {
         let z = Vec3::new(sin_turn, 0.0, cos_turn);
         Mat3::from_cols(x, Vec3::Y * cos_tilt + z * sin_tilt, z * cos_tilt - Vec3::Y * sin_tilt)
     }
-}
-
-/// Places on quadratic curves of root, control point and tip (the last two from the root), and half the derivative there.
-#[inline(always)]
-fn on_curve<S: Simd>(
-    simd: S,
-    [root, middle, tip]: [[f32x8<S>; 3]; 3],
-    t: f32x8<S>,
-) -> ([f32x8<S>; 3], [f32x8<S>; 3]) {
-    let one = f32x8::splat(simd, 1.0);
-    let (of_middle, of_tip, way) = (t * 2.0 * (one - t), t * t, one - t * 2.0);
-    let (mut at, mut tangent) = (root, tip);
-    for axis in 0..3 {
-        at[axis] = root[axis] + middle[axis] * of_middle + tip[axis] * of_tip;
-        tangent[axis] = middle[axis] * way + tip[axis] * t;
-    }
-    (at, tangent)
-}
-
-#[inline(always)]
-fn turned<S: Simd>(turn: &Mat3, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
-    let Mat3 { x_axis: x, y_axis: y, z_axis: z } = turn;
-    [
-        v[0] * x.x + v[1] * y.x + v[2] * z.x,
-        v[0] * x.y + v[1] * y.y + v[2] * z.y,
-        v[0] * x.z + v[1] * y.z + v[2] * z.z,
-    ]
 }
 
 const TURN: f32 = std::f32::consts::TAU;

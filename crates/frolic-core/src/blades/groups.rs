@@ -21,7 +21,7 @@ use crate::error::{SpecError, within};
 use crate::particles::MEMORY_LIMIT;
 use crate::placement::{PlacedColumns, PlacedRow, Placement, Repeat};
 use crate::random::{hash3, unit};
-use crate::simd::Level;
+use crate::simd::detect;
 use crate::world::World;
 
 /// Squares that share layouts.
@@ -192,7 +192,7 @@ impl Layouts {
             for state in 0..states {
                 let air = Air {
                     world,
-                    level: Level::new(),
+                    level: detect(),
                     time: 0.0,
                     plain: true,
                     gusts: None,

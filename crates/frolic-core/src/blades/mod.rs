@@ -34,7 +34,7 @@ use crate::meter::{Counter, Meter, Stage};
 use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, PlacementSpec};
 use crate::pushers::Pushing;
 use crate::random::Draws;
-use crate::simd::Level;
+use crate::simd::detect;
 use crate::span::Span;
 use crate::trace::part;
 use crate::world::World;
@@ -507,7 +507,7 @@ impl Blades {
             });
             let air = Air {
                 world,
-                level: Level::new(),
+                level: detect(),
                 time: self.time,
                 plain: !world.fields().iter().any(|field| field.moves_air()),
                 gusts: world.gusts_at(self.time),

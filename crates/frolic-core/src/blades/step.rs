@@ -22,9 +22,9 @@ use super::shape::{along_curve, blade_curve, held};
 use crate::columns::split_columns;
 use crate::pushers::Pushing;
 use crate::random::{hash3, unit};
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Level, Simd, kernel};
 use crate::span::Span;
-use crate::world::{Gusts, World};
+use crate::world::{Gusts, World, add_gusts};
 
 /// Most that wind alone leans a blade, radians.
 pub(super) const MOST_BLOWN: f32 = 1.9;
@@ -137,12 +137,24 @@ impl Changing<'_> {
 /// Blades whose air is worked out at once where fields move it.
 const BLOCK: usize = 256;
 
+kernel! {
+    /// Leans blades as the wind is now.
+    fn lean_block(simd, rows: &mut Rows<'_>, air: &Air<'_>, blown: [&[f32]; 2], left: f32) {
+        rows.lean_block(simd, air, blown, left);
+    }
+
+    /// Steps blades that nothing presses.
+    fn swing_block(simd, rows: &mut Rows<'_>, air: &Air<'_>, blown: [&[f32]; 2]) {
+        rows.swing_block(simd, air, blown);
+    }
+}
+
 impl Rows<'_> {
     /// Leans every blade as the wind is now; `left` is the share of its lean that each keeps, 0 for none.
     pub(super) fn lean(&mut self, air: &Air<'_>, left: f32) {
         let level = air.level;
         self.in_blown_blocks(air, |rows, blown| {
-            dispatch!(level, simd => rows.lean_block(simd, air, blown, left));
+            lean_block(level, rows, air, blown, left);
         });
     }
 
@@ -150,7 +162,7 @@ impl Rows<'_> {
     pub(super) fn swing(&mut self, air: &Air<'_>) {
         let level = air.level;
         self.in_blown_blocks(air, |rows, blown| {
-            dispatch!(level, simd => rows.swing_block(simd, air, blown));
+            swing_block(level, rows, air, blown);
         });
     }
 
@@ -237,7 +249,7 @@ impl Rows<'_> {
                 wz[..count].fill(air.wind[1]);
                 if let Some(gusts) = &air.gusts {
                     let blown = [&mut wx[..count], &mut wy[..count], &mut wz[..count]];
-                    dispatch!(air.level, simd => gusts.add(simd, position, blown));
+                    add_gusts(air.level, gusts, position, blown);
                 }
             } else {
                 air.world.air(air.time, position, [&mut wx[..count], &mut wy[..count], &mut wz[..count]]);

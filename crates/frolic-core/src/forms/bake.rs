@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use super::distance::{DistanceGrid, check_points};
 use super::surface::Surface;
 use crate::error::{SpecError, within};
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Simd, detect, kernel};
 
 /// How a distance grid is made.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -57,7 +57,7 @@ impl BakeSpec {
         let inside = Inside::new(surface, points, origin, cell);
         let [nx, ny, nz] = points;
         let mut values = vec![0.0f32; nx * ny * nz];
-        let level = Level::new();
+        let level = detect();
         // Blocks of two points a side, in slabs two layers thick.
         values.par_chunks_mut(nx * ny * 2).enumerate().for_each(|(slab, values)| {
             let layers = values.len() / (nx * ny);
@@ -78,7 +78,7 @@ impl BakeSpec {
                         }
                     }
                     let distances;
-                    (distances, nearest) = dispatch!(level, simd => tree.nearest(simd, &places, nearest));
+                    (distances, nearest) = nearest_triangles(level, &tree, &places, nearest);
                     for (lane, distance) in distances.into_iter().enumerate() {
                         let [x, y, z] = point(lane);
                         let is_inside = inside.at(x, y, slab * 2 + z);
@@ -116,6 +116,13 @@ const LEAF: usize = 2;
 
 /// Points that go through the tree together.
 const LANES: usize = 8;
+
+kernel! {
+    /// Distances of eight places from the nearest triangles, m; and one of those triangles, which is a good first guess for neighbours.
+    fn nearest_triangles(simd, tree: &Tree, places: &[[f32; LANES]; 3], guess: usize) -> ([f32; LANES], usize) {
+        tree.nearest(simd, places, guess)
+    }
+}
 
 impl Tree {
     fn new(surface: &Surface) -> Self {

@@ -25,7 +25,7 @@ use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::placement::{PlacedColumns, Placement};
 use crate::random::{hash3, lot, unit};
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Simd, detect, kernel};
 use crate::span::Span;
 use crate::trace::part;
 
@@ -279,8 +279,8 @@ impl Growing {
 
     /// Has clusters take the steps that they owe; returns how many elements were touched.
     fn catch_up(&mut self, which: impl Fn(usize, &Cluster) -> bool + Sync) -> u64 {
-        let (units, steps, level) = (self.units(), self.steps, Level::new());
-        let grow = |nth: usize, cluster: &mut Cluster, growth: &mut [u32]| {
+        let (units, steps, level) = (self.units(), self.steps, detect());
+        let catch_up = |nth: usize, cluster: &mut Cluster, growth: &mut [u32]| {
             let owed = steps - cluster.done;
             if owed == 0 || !which(nth, cluster) {
                 return 0;
@@ -291,10 +291,10 @@ impl Growing {
             }
             let _part = part(Stage::Integrate);
             let key = cluster.key;
-            cluster.still = dispatch!(level, simd => advance(simd, growth, key, units, owed));
+            cluster.still = grow(level, growth, key, units, owed);
             growth.len() as u64
         };
-        over(&mut self.clusters, &mut self.growth, 0, &grow)
+        over(&mut self.clusters, &mut self.growth, 0, &catch_up)
     }
 
     /// Takes out what stands in a region and has grown at least so far (0 to 1), and sows it anew if asked. Returns how many were taken.
@@ -454,6 +454,13 @@ fn advance_one(growth: &mut u32, key: u32, nth: u32, units: Units, owed: u64) {
     let more = (u64::from(units.of(key, nth)) * owed).min(u64::from(u32::MAX)) as u32;
     let grown = growth.saturating_add(more);
     *growth = if *growth == 0 { 0 } else { grown };
+}
+
+kernel! {
+    /// Grows a cluster by the steps it owes; returns whether nothing of it will grow any more.
+    fn grow(simd, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
+        advance(simd, growth, key, units, owed)
+    }
 }
 
 /// The same of a cluster; returns whether nothing of it will grow any more.

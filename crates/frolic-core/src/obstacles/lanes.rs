@@ -10,7 +10,7 @@ use glam::{Vec2, Vec3};
 use super::body::SKIN;
 use super::meet::{BLOCK, MOST_TOUCHES, Met, is_flat};
 use super::{Body, Mask, MaskLie, Obstacle, Solid, Touch};
-use crate::simd::Simd;
+use crate::simd::{Simd, kernel};
 
 /// Elements that are followed at a time.
 const LANES: usize = 8;
@@ -111,11 +111,20 @@ impl Solid {
     }
 }
 
+kernel! {
+    /// Lets elements of a block, by their places in `list`, collide with a mask that is the only obstacle.
+    pub(crate) fn meet_lone_mask(
+        simd, lone: LoneMask<'_>, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met],
+    ) {
+        lone.meet(simd, list, dt, rest, all, mets);
+    }
+}
+
 impl LoneMask<'_> {
     /// Lets those of `list` meet the mask in a step of `dt` seconds; slower than `rest`, m/s, and pressed against it, they lie still.
     /// `mets` is as long as the list.
     #[inline(always)]
-    pub(crate) fn meet<S: Simd>(
+    fn meet<S: Simd>(
         self,
         simd: S,
         list: &[u16],
@@ -309,7 +318,7 @@ mod tests {
     use super::*;
     use crate::forms::{Form, Forms, Plane};
     use crate::obstacles::ObstacleSpec;
-    use crate::simd::{Level, dispatch};
+    use crate::simd::Level;
 
     /// Discs and a wall.
     fn solid(touch: Touch) -> Solid {
@@ -358,8 +367,7 @@ mod tests {
                         velocity: velocity.each_mut().map(|axis| &mut axis[..]),
                     };
                     if by_lanes {
-                        let level = Level::baseline();
-                        dispatch!(level, simd => lone.meet(simd, &list, dt, rest, &mut all, &mut mets));
+                        meet_lone_mask(Level::baseline(), lone, &list, dt, rest, &mut all, &mut mets);
                     } else {
                         solid.meet_each(&list, dt, rest, &mut all, &mut mets);
                     }

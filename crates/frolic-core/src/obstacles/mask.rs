@@ -11,7 +11,7 @@ use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
 use crate::forms::Plane;
-use crate::simd::{Level, Simd};
+use crate::simd::{Level, Simd, kernel};
 use crate::world::new_stamp;
 
 /// How a mask lies in the world.
@@ -92,6 +92,17 @@ const NEAR: f32 = 1.1;
 
 /// Cells around what changed that are looked at: the band, and what a direction is taken over.
 const REACH: usize = BAND + 4;
+
+kernel! {
+    /// Finds, for a first look at a block, the cell that each element is in, or the nearest one of the picture; and how far within
+    /// the picture it can have come from, in cells.
+    pub(super) fn find_cells(
+        simd, mask: &Mask, px: &[f32], py: &[f32], pz: &[f32], vx: &[f32], vy: &[f32], vz: &[f32], dt: f32, cells: &mut [u32],
+        ways: &mut [f32],
+    ) {
+        mask.find(simd, px, py, pz, vx, vy, vz, dt, cells, ways);
+    }
+}
 
 impl Mask {
     /// A mask from a picture: solid where its value is at least `threshold`; its middle and the width of a cell, m.
@@ -383,10 +394,8 @@ impl Mask {
         self.corner + at * self.cell
     }
 
-    /// For a first look at a block: the cell that each element is in, or the nearest one of the picture; and how far within
-    /// the picture it can have come from, in cells.
     #[inline(always)]
-    pub(crate) fn find<S: Simd>(
+    fn find<S: Simd>(
         &self,
         _simd: S,
         px: &[f32],

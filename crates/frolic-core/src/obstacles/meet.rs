@@ -8,7 +8,8 @@ use glam::Vec3;
 use super::body::{Body, HELD, SKIN};
 use super::lanes::Moved;
 use super::{Obstacle, Solid, Touch};
-use crate::simd::{Level, Simd, dispatch};
+use super::mask::find_cells;
+use crate::simd::{Level, Simd, kernel};
 
 /// Elements looked at together.
 pub(crate) const BLOCK: usize = 256;
@@ -358,7 +359,7 @@ impl Solid {
                 }
                 Body::Box { middle, half, .. } => Look::ball(*middle, half.length(), dt),
                 Body::Mask(mask) => {
-                    dispatch!(level, simd => mask.find(simd, px, py, pz, vx, vy, vz, dt, &mut near.cells, &mut near.ways));
+                    find_cells(level, mask, px, py, pz, vx, vy, vz, dt, &mut near.cells, &mut near.ways);
                     mask.look(&near.cells[..n], &near.ways[..n], flags);
                     continue;
                 }
@@ -367,7 +368,7 @@ impl Solid {
                     continue;
                 }
             };
-            dispatch!(level, simd => look.over(simd, px, py, pz, vx, vy, vz, flags));
+            find_near(level, look, px, py, pz, vx, vy, vz, flags);
         }
         if let Some(posts) = &self.posts {
             for i in 0..n {
@@ -417,6 +418,15 @@ struct Look {
     normal: Vec3,
     /// Seconds of motion to grow by.
     way: f32,
+}
+
+kernel! {
+    /// Flags elements that can have touched a ball or a plane.
+    fn find_near(
+        simd, look: Look, px: &[f32], py: &[f32], pz: &[f32], vx: &[f32], vy: &[f32], vz: &[f32], flags: &mut [u32],
+    ) {
+        look.over(simd, px, py, pz, vx, vy, vz, flags);
+    }
 }
 
 impl Look {

@@ -22,7 +22,7 @@ use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
-pub(crate) use lanes::Moved;
+pub(crate) use lanes::{Moved, meet_lone_mask};
 pub use mask::{Mask, MaskLie};
 pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;

@@ -4,10 +4,9 @@ use glam::Vec3;
 
 use super::ParticleRow;
 use super::step::{Acts, Chunk, Notes, Room};
-use crate::collectors::FREE;
+use crate::collectors::{FREE, find_caught};
 use crate::events::{EventSpec, Happening, Moment};
-use crate::obstacles::{Met, Moved, Solid};
-use crate::simd::dispatch;
+use crate::obstacles::{Met, Moved, Solid, meet_lone_mask};
 
 impl Chunk<'_> {
     /// Obstacles, collectors, ages and regions, while the block is in cache.
@@ -35,7 +34,7 @@ impl Chunk<'_> {
             mets.fill(Met::default());
             match solid.lone_mask() {
                 Some(lone) => {
-                    dispatch!(acts.level, simd => lone.meet(simd, list, dt, rest, &mut moved, mets));
+                    meet_lone_mask(acts.level, lone, list, dt, rest, &mut moved, mets);
                 }
                 None => solid.meet_each(list, dt, rest, &mut moved, mets),
             }
@@ -74,7 +73,7 @@ impl Chunk<'_> {
         let n = self.px.len();
         let caught = &mut room.caught[..n];
         let (px, py, pz, vx, vy, vz) = (&*self.px, &*self.py, &*self.pz, &*self.vx, &*self.vy, &*self.vz);
-        dispatch!(acts.level, simd => acts.catching.block(simd, px, py, pz, vx, vy, vz, caught));
+        find_caught(acts.level, acts.catching, px, py, pz, vx, vy, vz, caught);
         // Who was turned about has not come straight from where its velocity says: where it ended decides.
         for &i in &room.touched[..touched] {
             caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);

@@ -49,7 +49,7 @@ use crate::fields::Acting;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::random::{Draws, FADE, lot};
-use crate::simd::Level;
+use crate::simd::{Level, detect};
 use crate::world::World;
 use emit::Newborn;
 use objects::Records;
@@ -257,7 +257,7 @@ impl Particles {
             dead: Vec::new(),
             dead_in_chunk: Vec::new(),
             chunk: CHUNK,
-            level: Level::new(),
+            level: detect(),
         };
         particles.recentre([0.0; 2]);
         particles.reserve(count).map_err(|_| {

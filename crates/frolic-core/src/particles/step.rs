@@ -19,9 +19,9 @@ use crate::fields::{Acting, FieldChunk};
 use crate::forms::DistanceGrid;
 use crate::meter::Stage;
 use crate::obstacles::{BLOCK, Met, Nearby};
-use crate::simd::{Level, Simd, dispatch};
+use crate::simd::{Level, Simd, kernel};
 use crate::trace::part;
-use crate::world::World;
+use crate::world::{World, add_gusts};
 
 /// All that acts in one step.
 #[derive(Debug, Clone, Copy)]
@@ -170,7 +170,7 @@ pub(super) fn step_chunks(
                 let mut room = Room::new();
                 chunk.part(0..aside).lie(acts, &mut lies[..aside], &mut room, notes);
                 chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], &mut room, notes);
-                *dead_count = dispatch!(acts.level, _simd => list_dead(chunk.age, life, dead, base));
+                *dead_count = find_dead(acts.level, chunk.age, life, dead, base);
                 chunk.note_deaths(acts, &dead[..*dead_count as usize], notes);
                 notes.sort();
             },
@@ -218,6 +218,49 @@ pub(super) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -
     })
 }
 
+kernel! {
+    /// Lists the elements of a chunk whose life has ended; returns how many.
+    fn find_dead(_simd, age: &[f32], life: &[f32], dead: &mut [u32], base: u32) -> u32 {
+        list_dead(age, life, dead, base)
+    }
+
+    /// Ages elements that lie still.
+    fn age_all(simd, dt: f32, age: &mut [f32]) {
+        grow_old(simd, dt, age);
+    }
+
+    fn remember(simd, block: &Chunk<'_>, room: &mut Room) {
+        block.remember(simd, room);
+    }
+
+    /// Moves a chunk by gravity, drag and steady wind alone.
+    fn advance(simd, motion: &Motion, chunk: &mut Chunk<'_>) {
+        advance_plain::<_, false, false>(simd, motion, chunk);
+    }
+
+    fn advance_attracted(simd, motion: &Motion, chunk: &mut Chunk<'_>) {
+        advance_plain::<_, false, true>(simd, motion, chunk);
+    }
+
+    fn advance_in_gusts(simd, motion: &Motion, chunk: &mut Chunk<'_>) {
+        advance_plain::<_, true, false>(simd, motion, chunk);
+    }
+
+    fn advance_attracted_in_gusts(simd, motion: &Motion, chunk: &mut Chunk<'_>) {
+        advance_plain::<_, true, true>(simd, motion, chunk);
+    }
+
+    /// Moves a block by the sums of its fields.
+    fn integrate_sums(simd, chunk: &mut Chunk<'_>, motion: &Motion, sums: &[[f32; BLOCK]; 6]) {
+        chunk.integrate::<_, false>(simd, motion, sums);
+    }
+
+    /// The same with drag that grows by the square of the speed.
+    fn integrate_square_drag(simd, chunk: &mut Chunk<'_>, motion: &Motion, sums: &[[f32; BLOCK]; 6]) {
+        chunk.integrate::<_, true>(simd, motion, sums);
+    }
+}
+
 impl Chunk<'_> {
     fn part(&mut self, range: std::ops::Range<usize>) -> Chunk<'_> {
         Chunk {
@@ -238,7 +281,7 @@ impl Chunk<'_> {
 
     /// Ages those that lie still and stay so.
     fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
-        dispatch!(acts.level, simd => grow_old(simd, acts.motion.dt, self.age));
+        age_all(acts.level, acts.motion.dt, self.age);
         lies.fill(1);
         if acts.catching.is_empty() || acts.catching.is_still() {
             return;
@@ -264,7 +307,7 @@ impl Chunk<'_> {
             let range = first..(first + BLOCK).min(n);
             let mut block = self.part(range.clone());
             if solid {
-                dispatch!(acts.level, simd => block.remember(simd, room));
+                remember(acts.level, &block, room);
             }
             if plain {
                 block.advance_plain(acts.motion, acts.level);
@@ -304,10 +347,10 @@ impl Chunk<'_> {
 
     fn advance_plain(&mut self, motion: &Motion, level: Level) {
         match (motion.gusts.is_some(), motion.attractor.is_some()) {
-            (false, false) => dispatch!(level, simd => advance_plain::<_, false, false>(simd, motion, self)),
-            (false, true) => dispatch!(level, simd => advance_plain::<_, false, true>(simd, motion, self)),
-            (true, false) => dispatch!(level, simd => advance_plain::<_, true, false>(simd, motion, self)),
-            (true, true) => dispatch!(level, simd => advance_plain::<_, true, true>(simd, motion, self)),
+            (false, false) => advance(level, motion, self),
+            (false, true) => advance_attracted(level, motion, self),
+            (true, false) => advance_in_gusts(level, motion, self),
+            (true, true) => advance_attracted_in_gusts(level, motion, self),
         }
     }
 
@@ -335,7 +378,7 @@ impl Chunk<'_> {
         }
         if let Some(gusts) = &motion.gusts {
             let air = chunk.air.each_mut().map(|axis| &mut **axis);
-            dispatch!(acts.level, simd => gusts.add(simd, chunk.position, air));
+            add_gusts(acts.level, gusts, chunk.position, air);
         }
         for (field, curl) in acts.fields() {
             field.act(acts.level, curl, &mut chunk);
@@ -345,9 +388,9 @@ impl Chunk<'_> {
             field.act(&mut chunk);
         }
         if motion.drag_square > 0.0 {
-            dispatch!(acts.level, simd => self.integrate::<_, true>(simd, motion, &room.sums));
+            integrate_square_drag(acts.level, self, motion, &room.sums);
         } else {
-            dispatch!(acts.level, simd => self.integrate::<_, false>(simd, motion, &room.sums));
+            integrate_sums(acts.level, self, motion, &room.sums);
         }
     }
 

@@ -8,17 +8,16 @@ mod font;
 mod pack;
 
 use std::collections::HashMap;
-use std::ops::{Add, Mul, Sub};
 
 use frolic_core::SpecError;
-use glam::Vec4;
+use frolic_raster::texture::{LEVELS, Page, Textures};
+pub use frolic_raster::texture::{Region, RegionId};
 
 use crate::colour::linear;
 pub use font::{Align, Font, TextStyle};
 pub use pack::{CELL, PackSpec, Place, pack};
 
-/// Copies of a page, each half the size of the one before.
-const LEVELS: usize = CELL.ilog2() as usize + 1;
+const _: () = assert!(LEVELS == CELL.ilog2() as usize + 1, "cells are whole texels at every size");
 
 /// Straight RGBA in sRGB, 8 bits a channel, rows from the top: what a PNG holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -72,17 +71,6 @@ impl Picture {
     }
 }
 
-/// A picture's place in an atlas.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
-pub struct RegionId(pub(crate) u32);
-
-impl RegionId {
-    /// Its number: a place in [`Atlas::regions`].
-    pub fn number(self) -> u32 {
-        self.0
-    }
-}
-
 /// Frames, tiles or a single picture: regions that follow one another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Sheet {
@@ -101,22 +89,6 @@ impl Sheet {
     pub fn len(self) -> u32 {
         self.count
     }
-}
-
-/// Where a picture lies on its page, texels at full size.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Region {
-    /// Which page.
-    pub page: u16,
-    /// Left end.
-    pub x: u32,
-    /// Upper end.
-    pub y: u32,
-    /// Width.
-    pub w: u32,
-    /// Height.
-    pub h: u32,
 }
 
 /// Any number of tiles on one quad: an index image names the tile at each place.
@@ -250,7 +222,7 @@ impl AtlasBuilder {
     pub fn build(self) -> Result<Atlas, SpecError> {
         let sizes: Vec<[u32; 2]> = self.pictures.iter().map(Picture::size).collect();
         let (sides, places) = pack(&sizes, &self.spec)?;
-        let mut pages: Vec<Page> = sides.iter().map(|&side| Page::new(side as usize)).collect();
+        let mut pages: Vec<Page> = sides.iter().map(|&side| Page::blank(side as usize)).collect();
         let mut regions = Vec::with_capacity(places.len());
         for (picture, place) in self.pictures.iter().zip(&places) {
             let [w, h] = picture.size();
@@ -259,16 +231,15 @@ impl AtlasBuilder {
             pages[place.page].put(picture, &region, self.spec.cell([w, h]));
             regions.push(region);
         }
-        pages.iter_mut().for_each(Page::shrink);
-        Ok(Atlas { pages, regions, names: self.names, tile_maps: self.tile_maps })
+        pages.iter_mut().for_each(Fill::shrink);
+        Ok(Atlas { textures: Textures { pages, regions }, names: self.names, tile_maps: self.tile_maps })
     }
 }
 
 /// Packed pictures.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Atlas {
-    pages: Vec<Page>,
-    regions: Vec<Region>,
+    textures: Textures,
     names: HashMap<String, Sheet>,
     tile_maps: Vec<TileMap>,
 }
@@ -286,17 +257,17 @@ impl Atlas {
 
     /// How many pages there are.
     pub fn pages(&self) -> usize {
-        self.pages.len()
+        self.textures.pages.len()
     }
 
     /// Bytes of all pages.
     pub fn bytes(&self) -> usize {
-        self.pages.iter().flat_map(|page| &page.levels).map(|level| size_of_val(&level[..])).sum()
+        self.textures.pages.iter().flat_map(|page| &page.levels).map(|level| size_of_val(&level[..])).sum()
     }
 
     /// Where every picture lies, by its number.
     pub fn regions(&self) -> &[Region] {
-        &self.regions
+        &self.textures.regions
     }
 
     /// Tile maps, by number.
@@ -307,14 +278,14 @@ impl Atlas {
     /// Side of a page, texels, and its copies, each half the size of the one before: linear light times opacity, where 65535 is 1. Row
     /// after row from the top.
     pub fn page(&self, nth: usize) -> Option<(usize, &[Vec<[u16; 4]>])> {
-        self.pages.get(nth).map(|page| (page.side, &page.levels[..]))
+        self.textures.pages.get(nth).map(|page| (page.side, &page.levels[..]))
     }
 
     /// Paints over a part of a picture, from a place on, texels from its upper left; what does not fit is left. Costs the texels that
     /// change.
     pub fn repaint(&mut self, region: RegionId, [x, y]: [u32; 2], part: &Picture) {
-        let Some(&region) = self.regions.get(region.0 as usize) else { return };
-        let Some(page) = self.pages.get_mut(usize::from(region.page)) else { return };
+        let Some(&region) = self.textures.regions.get(region.0 as usize) else { return };
+        let Some(page) = self.textures.pages.get_mut(usize::from(region.page)) else { return };
         let [w, h] = part.size();
         let (w, h) = (w.min(region.w.saturating_sub(x)), h.min(region.h.saturating_sub(y)));
         page.paint_over(part, [region.x + x, region.y + y], [w, h]);
@@ -322,12 +293,12 @@ impl Atlas {
 
     /// Width and height of a picture, texels.
     pub fn size(&self, region: RegionId) -> Option<[u32; 2]> {
-        self.regions.get(region.0 as usize).map(|region| [region.w, region.h])
+        self.textures.regions.get(region.0 as usize).map(|region| [region.w, region.h])
     }
 
     /// The page that a picture lies on.
     pub fn page_of(&self, region: RegionId) -> u16 {
-        self.regions.get(region.0 as usize).map_or(0, |region| region.page)
+        self.textures.regions.get(region.0 as usize).map_or(0, |region| region.page)
     }
 
     pub(crate) fn map(&self, id: TileMapId) -> Option<&TileMap> {
@@ -338,115 +309,37 @@ impl Atlas {
     /// the picture's texels a pixel of the screen covers. Bilinear, on the copy of the nearest size.
     #[inline]
     pub fn sample(&self, region: RegionId, u: f32, v: f32, texels: f32) -> [f32; 4] {
-        let Some(region) = self.regions.get(region.0 as usize) else { return [0.0; 4] };
-        self.look_up(region, u, v, texels).to_array()
+        let Some(region) = self.textures.regions.get(region.0 as usize) else { return [0.0; 4] };
+        self.textures.look_up(region, u, v, texels).to_array()
     }
 
     pub(crate) fn region(&self, id: RegionId) -> Option<&Region> {
-        self.regions.get(id.0 as usize)
+        self.textures.region(id)
     }
 
-    #[inline]
-    pub(crate) fn look_up(&self, region: &Region, u: f32, v: f32, texels: f32) -> Vec4 {
-        self.texels(region, texels).at(u, v)
-    }
-
-    /// The copy of a region to look places up in where a pixel is so many of its texels large.
-    #[inline]
-    pub(crate) fn texels(&self, region: &Region, texels: f32) -> Texels<'_> {
-        let page = &self.pages[region.page as usize];
-        // A copy is taken when its texels are at most 1.4 pixels large.
-        let mut level = 0;
-        let mut size = texels;
-        while size > 1.42 && level + 1 < LEVELS {
-            size *= 0.5;
-            level += 1;
-        }
-        let scale = 1.0 / (1u32 << level) as f32;
-        let along = |from: u32, length: u32| Along {
-            from: from as f32 * scale,
-            length: length as f32 * scale,
-            first: (from >> level) as i32,
-            last: ((from + length - 1) >> level) as i32,
-        };
-        let (x, y) = (along(region.x, region.w), along(region.y, region.h));
-        Texels { x, y, side: page.side >> level, texels: &page.levels[level] }
+    /// The pages and regions, as kernels read them.
+    pub(crate) fn textures(&self) -> &Textures {
+        &self.textures
     }
 }
 
-/// A region's texels at one size.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Texels<'a> {
-    x: Along,
-    y: Along,
-    side: usize,
-    texels: &'a [[u16; 4]],
+/// How pages are filled.
+trait Fill {
+    /// A page without a texel.
+    fn blank(side: usize) -> Self;
+    /// Puts a picture into its cell and fills the rest of the cell with its edge.
+    fn put(&mut self, picture: &Picture, region: &Region, cell: [u32; 2]);
+    /// Paints over a rectangle and makes its smaller copies anew.
+    fn paint_over(&mut self, picture: &Picture, place: [u32; 2], size: [u32; 2]);
+    /// Makes the smaller copies: means of two by two.
+    fn shrink(&mut self);
 }
 
-/// A region along one axis of its page, texels.
-#[derive(Debug, Clone, Copy)]
-struct Along {
-    from: f32,
-    length: f32,
-    first: i32,
-    last: i32,
-}
-
-impl Along {
-    /// The texels before and after a share of the region, and how far from one to the other.
-    #[inline(always)]
-    fn around(self, share: f32) -> ([usize; 2], f32) {
-        let at = self.from + share * self.length - 0.5;
-        let whole = at.floor();
-        let first = whole as i32;
-        let held = |texel: i32| texel.clamp(self.first, self.last) as usize;
-        ([held(first), held(first + 1)], at - whole)
-    }
-}
-
-impl Texels<'_> {
-    /// Colour times opacity, and opacity, at u, v: between the four texels around.
-    #[inline(always)]
-    pub(crate) fn at(&self, u: f32, v: f32) -> Vec4 {
-        self.between(u, v, |texel| Vec4::from(texel.map(f32::from)))
-    }
-
-    /// The opacity alone.
-    #[inline(always)]
-    pub(crate) fn opacity(&self, u: f32, v: f32) -> f32 {
-        self.between(u, v, |[.., opacity]| f32::from(opacity))
-    }
-
-    /// What is read of the four texels around u, v, mixed; 65535 is 1.
-    #[inline(always)]
-    fn between<T>(&self, u: f32, v: f32, read: impl Fn([u16; 4]) -> T) -> T
-    where
-        T: Copy + Add<Output = T> + Sub<Output = T> + Mul<f32, Output = T>,
-    {
-        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
-        let mix = |one: T, two: T, share: f32| one + (two - one) * share;
-        let row = |y: usize| {
-            let row = &self.texels[y * self.side..];
-            mix(read(row[x0]), read(row[x1]), fx)
-        };
-        mix(row(y0), row(y1), fy) * (1.0 / 65_535.0)
-    }
-}
-
-/// One page and its smaller copies.
-#[derive(Debug, Clone, PartialEq)]
-struct Page {
-    side: usize,
-    /// Linear light times opacity, 65535 is 1.
-    levels: Vec<Vec<[u16; 4]>>,
-}
-
-impl Page {
-    fn new(side: usize) -> Self {
+impl Fill for Page {
+    fn blank(side: usize) -> Self {
         Self { side, levels: vec![vec![[0; 4]; side * side]] }
     }
 
-    /// Puts a picture into its cell and fills the rest of the cell with its edge.
     fn put(&mut self, picture: &Picture, region: &Region, cell: [u32; 2]) {
         for j in 0..cell[1] {
             for i in 0..cell[0] {
@@ -456,7 +349,6 @@ impl Page {
         }
     }
 
-    /// Paints over a rectangle and makes its smaller copies anew.
     fn paint_over(&mut self, picture: &Picture, [x, y]: [u32; 2], [w, h]: [u32; 2]) {
         let side = self.side;
         for j in 0..h {
@@ -477,7 +369,6 @@ impl Page {
         }
     }
 
-    /// Makes the smaller copies: means of two by two.
     fn shrink(&mut self) {
         for level in 1..LEVELS {
             let (from, side) = (&self.levels[level - 1], self.side >> level);

@@ -9,12 +9,12 @@
 
 use std::cell::RefCell;
 
-use frolic_core::simd::{Level, Simd, dispatch};
 use frolic_core::{Counter, Meter, Stage, trace};
+use frolic_raster::record::{Dot, Facet, Record, Strip};
+use frolic_raster::tile::{Grid, Tiles};
 
 use super::project::{Need, Projected, Queue, Scope};
-use super::record::{Dot, Facet, Quad, Record, Strip};
-use super::tile::{Grid, Tiles};
+use super::record::Quad;
 use crate::build::SEEN;
 use crate::room;
 
@@ -69,16 +69,14 @@ pub(super) struct Tally {
 
 impl Bin {
     /// Takes in a chunk.
-    pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart, level: Level) {
+    pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart) {
         let _part = trace::part(Stage::Project);
         PROJECTED.with_borrow_mut(|projected| {
-            dispatch!(level, simd => {
-                projected.chunk(simd, scope, start);
-                self.dots.sort(&mut projected.dots, scope.grid);
-                self.quads.sort(&mut projected.quads, scope.grid);
-                self.facets.sort(&mut projected.facets, scope.grid);
-                self.strips.sort(&mut projected.strips, scope.grid);
-            });
+            projected.chunk(scope, start);
+            self.dots.sort(&mut projected.dots, scope.grid);
+            self.quads.sort(&mut projected.quads, scope.grid);
+            self.facets.sort(&mut projected.facets, scope.grid);
+            self.strips.sort(&mut projected.strips, scope.grid);
             self.tally = projected.tally;
             self.asked = start.count;
         });
@@ -121,7 +119,6 @@ pub(super) struct Binned<R> {
 
 impl<R: Record> Binned<R> {
     /// Sorts records to tiles.
-    #[inline(always)]
     fn sort(&mut self, queue: &mut Queue<R>, grid: &Grid) {
         self.large.clear();
         self.starts.clear();
@@ -313,8 +310,7 @@ impl<'a, R: Record> Iterator for OfRank<'a, R> {
 
 impl Projected {
     /// Projects a chunk, which may span many draw calls.
-    #[inline(always)]
-    pub(super) fn chunk<S: Simd>(&mut self, simd: S, scope: &Scope<'_, '_>, start: ChunkStart) {
+    pub(super) fn chunk(&mut self, scope: &Scope<'_, '_>, start: ChunkStart) {
         self.clear();
         let list = scope.seen.list;
         let mut left = start.count;
@@ -325,7 +321,7 @@ impl Projected {
             while run < end && left > 0 {
                 let stretch = &list.runs[run as usize];
                 let count = left.min(stretch.count - skip);
-                self.run(simd, scope, nth as u32, stretch, skip, count);
+                self.run(scope, nth as u32, stretch, skip, count);
                 left -= count;
                 skip = 0;
                 run += 1;

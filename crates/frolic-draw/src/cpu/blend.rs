@@ -3,14 +3,17 @@
 
 use std::cell::RefCell;
 
-use fearless_simd::prelude::*;
+use frolic_raster::LANES;
+use frolic_raster::colour9::EMPTY;
+use frolic_raster::dots;
+use frolic_raster::record::{Dot, Facet, Outlined, Record, Strip, keyed};
+use frolic_raster::solid::{self, SAMPLES, Samples, Style, ceil, floor};
+use frolic_raster::tile::{first_pixel, last_pixel};
 use glam::{Vec3, Vec4};
 
 use super::bin::{Bin, Found, InTile};
-use super::colour9::EMPTY;
-use super::record::{Dot, Facet, Outlined, Quad, Record, Shown, Strip, shown};
-use super::solid::{SAMPLES, Samples, Style, ceil, floor};
-use super::tile::{LANES, Tile, first_pixel, last_pixel};
+use super::record::{Quad, Shown, shown};
+use super::tile::Tile;
 use crate::atlas::{Atlas, Region, TileMap};
 use crate::camera::View;
 use crate::list::DrawList;
@@ -58,7 +61,7 @@ impl<'a> Texture<'a> {
     fn at(&self, atlas: &Atlas, u: f32, v: f32, grow: [f32; 2]) -> Vec4 {
         let of = |region: &Region| {
             let texels = (grow[0] * region.w as f32).max(grow[1] * region.h as f32);
-            atlas.look_up(region, u, v, texels)
+            atlas.textures().look_up(region, u, v, texels)
         };
         match self {
             Self::Plain => Vec4::ONE,
@@ -78,7 +81,7 @@ impl<'a> Texture<'a> {
                     .flatten();
                 region.map_or(Vec4::ZERO, |region| {
                     let texels = (grow[0] * (w * region.w) as f32).max(grow[1] * (h * region.h) as f32);
-                    atlas.look_up(region, u, v, texels)
+                    atlas.textures().look_up(region, u, v, texels)
                 })
             }
         }
@@ -207,10 +210,8 @@ impl Tile<'_, '_> {
     }
 
     /// Draws the pieces of one transparent mesh or ribbon as one surface, the nearest of it, so that no edge within shows through.
-    #[inline(always)]
-    pub(super) fn pieces<'r, S: Simd>(
+    pub(super) fn pieces<'r>(
         &mut self,
-        simd: S,
         facets: impl Iterator<Item = &'r Facet> + Clone,
         strips: impl Iterator<Item = &'r Strip> + Clone,
     ) {
@@ -242,7 +243,6 @@ impl Tile<'_, '_> {
         if bounds[0] > bounds[2] || bounds[1] > bounds[3] {
             return;
         }
-        // Taken out: within a closure of the standard library the kernels would lose the instruction set of `simd`.
         let (mut near, mut base) = SCRATCH.with_borrow_mut(|scratch| {
             (std::mem::take(&mut scratch.near), std::mem::take(&mut scratch.base))
         });
@@ -273,20 +273,20 @@ impl Tile<'_, '_> {
             spans: Default::default(),
             most_slope: 0.0,
         };
-        let style = Style { test: true, write: true, ..Style::of(self.list, label, false) };
+        // Within the instance the nearest is kept whatever the look says, and no shadow falls.
+        let own = Style { test: true, write: true, sun: false, ..self.styles[usize::from(label.tag)] };
         for facet in facets {
-            samples.facet(simd, facet, &style);
+            solid::facet(self.level, &mut samples, facet, &own);
         }
         for strip in strips {
-            samples.strip(simd, strip, &style);
+            solid::strip(self.level, &mut samples, strip, &own);
         }
         samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
         SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
     }
 
     /// All records of some chunks, far to near; of equal depth in the order of drawing. They are of one look, so of one kind.
-    #[inline(always)]
-    pub(super) fn far_to_near<S: Simd>(&mut self, simd: S, bins: &[Bin], nth: usize, across: u16, down: u16) {
+    pub(super) fn far_to_near(&mut self, bins: &[Bin], nth: usize, across: u16, down: u16) {
         // Taken out, as pieces need the scratch too.
         let (mut keys, mut swap, mut dots) = SCRATCH.with_borrow_mut(|scratch| {
             let Scratch { keys, swap, dots, .. } = scratch;
@@ -316,11 +316,13 @@ impl Tile<'_, '_> {
             gather(bin.facets.tile(nth, across, down), number, &mut keys);
             gather(bin.strips.tile(nth, across, down), number, &mut keys);
         }
-        let key = |(at, dot): (usize, &Dot)| sort::keyed(dot.depth, at as u32);
+        let key = |(at, dot): (usize, &Dot)| keyed(dot.depth, at as u32);
         keys.extend(dots.iter().enumerate().map(key));
         sort::by_key(&mut keys, &mut swap);
         // All of the phase are of one look, so of one kind.
-        self.dots(simd, keys.iter().filter_map(|key| dots.get(*key as u32 as usize)));
+        if !dots.is_empty() {
+            dots::by_key(self.level, &mut self.for_dots(), &dots, &keys);
+        }
         for key in keys.iter().filter(|_| dots.is_empty()) {
             let (bin, at) = found(*key as u32);
             let bin = &bins[bin];
@@ -335,7 +337,7 @@ impl Tile<'_, '_> {
                 } else {
                     bin.strips.get(nth, at).label.rank
                 };
-                self.pieces(simd, facets.of_rank(rank), strips.of_rank(rank));
+                self.pieces(facets.of_rank(rank), strips.of_rank(rank));
             }
         }
         SCRATCH.with_borrow_mut(|scratch| {
@@ -347,7 +349,7 @@ impl Tile<'_, '_> {
 /// Appends the depth key and place of the first record of each instance.
 #[inline(always)]
 fn gather<R: Record>(mut records: InTile<'_, R>, bin: u32, keys: &mut Vec<u64>) {
-    let key = |record: &R, place: u32| sort::keyed(record.order_depth(), place);
+    let key = |record: &R, place: u32| keyed(record.order_depth(), place);
     if R::ALONE
         && let Some(all) = records.alone()
     {

@@ -2,15 +2,16 @@
 //!
 //! ```text
 //! shadow   what the sun sees of solid things, by the same steps as the picture                        shadow.rs
-//! tiled    groups of blades: pictures that are kept, and those that are missing                                     tiled.rs
+//! tiled    groups of blades: pictures that are kept, and those that are missing                       tiled.rs
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its records
-//!          into the chunk's own bins (a counting sort)                             project.rs, record.rs, ribbon.rs, bin.rs
-//! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs):
-//!          solid things by their samples, the nearest wins                                            solid.rs, front.rs
-//!          transparent things in order, or far to near                                      tile.rs, blend.rs
-//! resolve  bloom, tone curve, dither, eight bits                                                    resolve.rs
+//!          into the chunk's own bins (a counting sort)                                     project.rs, record.rs, bin.rs
+//! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs, tile.rs):
+//!          solid things by their samples, the nearest wins                                                     front.rs
+//!          transparent things in order, or far to near                                                         blend.rs
+//! resolve  bloom, tone curve, dither, eight bits
 //! ```
 //!
+//! These files decide what is drawn where and in which order; the arithmetic is in the kernels of `frolic-raster`.
 //! `reference.rs` is the plain form that tests compare with, `show.rs` paints diagnostics, `plan.rs` ground from above.
 //!
 //! Order is kept by construction (chunks in order, records in order within a chunk), so the picture is the same to the last
@@ -19,24 +20,31 @@
 
 mod bin;
 mod blend;
-mod colour9;
 mod front;
 mod phase;
 mod plan;
 mod project;
 mod record;
 pub mod reference;
-mod resolve;
-mod ribbon;
 mod shadow;
 mod show;
-mod solid;
+mod style;
 mod tile;
 mod tiled;
 
-use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, Stage, trace};
+use frolic_raster::colour9;
+use frolic_raster::finish::{self, Bloom, ResolveBand};
+pub use frolic_raster::finish::WHITE;
+use frolic_raster::picture::Blit;
+pub use frolic_raster::record::Splat;
+pub use frolic_raster::sections::{LEAST_RISE, MOST_LEAN, THINNEST};
+use frolic_raster::solid::Style;
+pub use frolic_raster::solid::{PLACES, SAMPLES};
+use frolic_raster::tile::{Grid, Row, STRIDE};
+use frolic_simd::{self as simd, Level};
 use rayon::prelude::*;
+use smallvec::SmallVec;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
 use crate::camera::View;
@@ -45,24 +53,17 @@ use crate::light::Lighting;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
-pub(crate) use colour9::pack_lanes;
 use phase::{Part, Phase};
 pub use plan::{Mark, Plan};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope, Tag};
-pub use record::Splat;
-use resolve::Bloom;
-pub use resolve::WHITE;
-pub use ribbon::{LEAST_RISE, MOST_LEAN, THINNEST};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
 pub use show::Show;
-pub use solid::{PLACES, SAMPLES};
-#[cfg(test)]
-use tile::Rect;
+use style::drawing;
+pub(crate) use style::sides;
 use tile::SolidTile;
-pub(crate) use tile::{Grid, LANES, Row, STRIDE};
-use tiled::{Blit, Pictures};
+use tiled::Pictures;
 
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
 const ROUND: usize = 128;
@@ -158,7 +159,7 @@ impl Default for Renderer {
 impl Renderer {
     /// A renderer for this machine: tiles of 64 by 64 pixels.
     pub fn new() -> Self {
-        Self::tuned(TILE_LOG2, ROUND, Level::new())
+        Self::tuned(TILE_LOG2, ROUND, simd::detect())
     }
 
     /// A renderer with tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 to 10), `round` chunks a round (at least 1) and kernels
@@ -209,8 +210,9 @@ impl Renderer {
         bands.zip(rows.par_chunks(grid.rows() * grid.across)).enumerate().for_each(
             |(row, (pixels, tiles))| {
                 let _part = trace::part(Stage::Resolve);
-                let task = resolve::ResolveBand { grid: &grid, row, pixels, tiles, bloom, view };
-                dispatch!(level, simd => task.run(simd));
+                let (glare, exposure) = (view.bloom, view.exposure);
+                let band = ResolveBand { grid: &grid, row, pixels, tiles, bloom, glare, exposure };
+                finish::resolve_band(level, band);
             },
         );
         meter.moved(Stage::Resolve, (size_of_val(&rows[..]) + image.bytes().len()) as u64);
@@ -259,7 +261,7 @@ impl Renderer {
 
     /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
-        let grid = Grid::new(view.size(), self.tile_log2);
+        let grid = Grid::new(sides(view.size()), self.tile_log2);
         let tiles = grid.tiles().max(Shadow::tiles_for(list));
         let need = Need::of(list, tiles, self.need);
         if need != self.need {
@@ -305,10 +307,13 @@ impl Renderer {
         solid.resize(&grid, any_solid);
         bloom.resize(&grid);
         let scope = Scope {
+            level,
             seen: Seen { list, view, camera: view, shadows: list.lighting.shadows() },
             grid: &grid,
             tag: Tag::Source,
         };
+        let styles: SmallVec<[Style<'_>; 32]> =
+            list.sources.iter().map(|source| drawing(source.look, shadow.is_some())).collect();
         // One round at least, so that the backdrop is there.
         let mut next = 0;
         loop {
@@ -322,7 +327,7 @@ impl Renderer {
             }
             let bins = &mut bins[..chunks.len()];
             let started = meter.start(Stage::Project);
-            bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.fill(&scope, *start, level));
+            bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.fill(&scope, *start));
             bins.iter().for_each(|bin| bin.count(meter));
             meter.stop(started);
 
@@ -331,6 +336,7 @@ impl Renderer {
             let raster = |nth: usize, rows: &mut [Row], small: &mut [f32], solid: Option<SolidTile<'_>>| {
                 let _part = trace::part(Stage::Raster);
                 let task = tile::RasterTile {
+                    level,
                     grid: &grid,
                     nth,
                     rows: &mut *rows,
@@ -342,13 +348,14 @@ impl Renderer {
                     list,
                     view,
                     shadow,
+                    styles: &styles,
                     groups: if next == 0 { blits } else { &[] },
                     pictures,
                     first: next == 0,
                 };
-                dispatch!(level, simd => task.run(simd));
+                task.run();
                 if view.bloom > 0.0 && last {
-                    dispatch!(level, simd => resolve::average_blocks(simd, &grid, nth, rows, small));
+                    finish::average_blocks(level, &grid, nth, rows, small);
                 }
             };
             let tiles = rows.par_chunks_mut(grid.rows()).zip(bloom.tiles(&grid));
@@ -408,17 +415,11 @@ impl Renderer {
 mod tests {
     use super::*;
 
-    /// A record is what a chunk writes and a tile reads for every instance: its size is the memory traffic.
-    #[test]
-    fn a_record_stays_small() {
-        assert_eq!(size_of::<record::Dot>(), 32);
-    }
-
     #[test]
     fn grid_covers_the_picture_once() {
-        let grid = Grid::new(crate::ImageSize::new(130, 33).unwrap(), [6, 5]);
+        let grid = Grid::new([130, 33], [6, 5]);
         assert_eq!((grid.across, grid.down), (3, 2));
-        let inside: usize = (0..grid.tiles()).map(|nth| grid.rect(nth)).map(|Rect { w, h, .. }| w * h).sum();
+        let inside: usize = (0..grid.tiles()).map(|nth| grid.rect(nth)).map(|frolic_raster::tile::Rect { w, h, .. }| w * h).sum();
         assert_eq!(inside, 130 * 33);
     }
 }

@@ -2,38 +2,29 @@
 //!
 //! Cards, sprites and meshes go one by one. Discs and ribbons are most of what there is, and go eight at a time.
 //!
-//! A disc covers a pixel whose centre is at distance d from its middle by `(1 - d²/R²)²`, and not at all beyond the
-//! radius R: round at every size, without an edge. R is at least [`SMALLEST`] pixels; below that the light is
-//! scaled so that its sum stays, and a distant ember fades and does not twinkle.
-//!
 //! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`], [`Dot::new`]), as vertices and the reference need them, and
-//! for eight at a time ([`Block`]). Both do the same operations in the same order, so the bits are the same;
+//! for eight at a time (`frolic-raster`). Both do the same operations in the same order, so the bits are the same;
 //! `tests/techniques.rs` holds that.
 
 use std::ops::Range;
 
-use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, i32x8, mask32x8, u32x8};
+use frolic_raster::camera::NEAR;
+use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
+pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
+use frolic_raster::points::Skin;
+use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip};
+use frolic_raster::tile::{Grid, Tiles};
+use frolic_simd as simd;
 use glam::Vec3;
 
 use super::bin::{CHUNK, MANY, Tally};
-use super::record::{Dot, FARTHEST, Facet, HALF_STEP, Label, Outlined, Quad, Record, Shapes, Splat, Strip};
-use super::tile::{Grid, LANES, Tiles};
-use crate::camera::{NEAR, View};
+use super::record::{Quad, Shapes};
+use crate::camera::View;
 use crate::detail::{Level, dice};
-use crate::light::Lighting;
 use crate::list::{DrawList, Run, Vertex};
-use crate::look::{Blend, Form, Look, RibbonSpec};
+use crate::look::{Blend, Form, LAST_ROW, Look, RibbonSpec};
 use crate::room;
-use crate::skin::Skin;
 use crate::vertices::{Missing, Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
-
-/// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
-/// place (`tests/billboards.rs` measures it).
-pub const SMALLEST: f32 = 1.5;
-
-/// Depth over which what comes close to the camera fades, m.
-pub const NEAR_FADE: f32 = 0.5;
 
 /// Where a point is on the screen: x, y, depth, and pixels a metre there.
 #[inline(always)]
@@ -65,11 +56,9 @@ pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<S
     (strength > 0.0 && strength < f32::INFINITY).then_some(Splat { x, y, radius, depth, light, cover })
 }
 
-/// Radius in pixels beyond which nothing is drawn: its arithmetic would overflow.
-const LARGEST: f32 = 1e9;
-
 /// What projecting a chunk needs to know.
 pub(super) struct Scope<'a, 'l> {
+    pub(super) level: simd::Level,
     pub(super) seen: Seen<'a, 'l>,
     pub(super) grid: &'a Grid,
     /// What records are tagged with, and whether only what casts shadows counts.
@@ -173,10 +162,8 @@ impl Projected {
     }
 
     /// Projects `count` instances of a run from `skip` on, in the list's order.
-    #[inline(always)]
-    pub(super) fn run<S: Simd>(
+    pub(super) fn run(
         &mut self,
-        simd: S,
         scope: &Scope<'_, '_>,
         batch: u32,
         run: &Run,
@@ -189,26 +176,30 @@ impl Projected {
         match which.look.form {
             Form::Disc => {}
             Form::Ribbon(_) if list.vertices.is_empty() => {
-                return self.ribbons(simd, scope, tag, run, skip..skip + count);
+                return self.ribbons(scope, tag, run, skip..skip + count);
             }
-            _ => return self.shapes(simd, scope, tag, run, skip, count),
+            _ => return self.shapes(scope, tag, run, skip, count),
         }
         if !list.vertices.is_empty() {
             let quads = &list.vertices[(run.vertices + skip * 4) as usize..][..count as usize * 4];
             return self.merged(quads, scope, tag);
         }
+        let (level, camera, light) = (scope.level, scope.seen.view.camera(), list.lighting.plain());
+        let look = which.look;
+        let disc = DiscLook { lit: look.lit, covers: look.blend == Blend::Alpha };
+        debug_assert!(!camera.level, "discs cast no shadows");
         let mut done = 0;
         while done < count as usize {
             let n = BLOCK.min(count as usize - done);
-            let varies = which.look.detail.is_active() || which.look.is_tinted();
-            self.block.load(list, run, skip as usize + done, n, varies);
+            let varies = look.detail.is_active() || look.is_tinted();
+            load(&mut self.block, list, run, skip as usize + done, n, varies);
             // A sorted run may span sources, all of one look.
-            self.block.place(simd, scope.seen.view, n);
-            self.block.look_up(which.look, n);
+            discs::place(level, &mut self.block, &camera, LAST_ROW, n);
+            look_up(&mut self.block, look, n);
             if varies {
-                self.tally.thinned += self.block.vary(scope.seen.camera, which.look, n);
+                self.tally.thinned += vary(&mut self.block, scope.seen.camera, look, n);
             }
-            self.block.finish(simd, scope.seen.view, scope.grid, which.look, &list.lighting, n);
+            discs::finish(level, &mut self.block, scope.grid, disc, &light, n);
             self.collect(scope.grid, tag, scope.tag, n);
             done += n;
         }
@@ -275,16 +266,15 @@ impl Projected {
     }
 
     /// Ribbons, eight side by side.
-    #[inline(always)]
-    fn ribbons<S: Simd>(
+    fn ribbons(
         &mut self,
-        simd: S,
         scope: &Scope<'_, '_>,
         tag: u16,
         run: &Run,
         mut range: Range<u32>,
     ) {
         let list = scope.seen.list;
+        let camera = scope.seen.view.camera();
         while !range.is_empty() {
             let mut sheaf = Sheaf::default();
             let look = list.sources[list.entry(run, run.first + range.start).source as usize].look;
@@ -302,15 +292,15 @@ impl Projected {
                 }
                 range.start += 1;
             }
-            if sheaf.len == 0 {
+            if sheaf.ribbons.len == 0 {
                 continue;
             }
-            scope.seen.ribbons(simd, look, &sheaf, &mut self.skin);
-            self.shapes.start_ribbons(simd, scope.seen.view, &mut self.skin);
-            for ribbon in 0..sheaf.len {
+            scope.seen.ribbons(scope.level, look, &sheaf, &mut self.skin);
+            self.shapes.start_ribbons(scope.level, &camera, &mut self.skin);
+            for ribbon in 0..sheaf.ribbons.len {
                 self.shapes.strips.clear();
                 let depth = sheaf.order_depth[ribbon];
-                self.shapes.add_ribbon(simd, scope.seen.view, &self.skin, ribbon, depth);
+                self.shapes.add_ribbon(scope.level, camera.near, &self.skin, ribbon, depth);
                 let level = sheaf.levels[ribbon];
                 let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
                 let label = Label { rank: self.rank, tag };
@@ -334,10 +324,8 @@ impl Projected {
     }
 
     /// Instances of every other shape, one after the other.
-    #[inline(always)]
-    fn shapes<S: Simd>(
+    fn shapes(
         &mut self,
-        simd: S,
         scope: &Scope<'_, '_>,
         tag: u16,
         run: &Run,
@@ -369,7 +357,7 @@ impl Projected {
                 }
                 level
             } else if in_points {
-                let found = scope.seen.skin(simd, entry, Some(scope.seen.view), &mut self.skin);
+                let found = scope.seen.skin(scope.level, entry, Some(scope.seen.view), &mut self.skin);
                 out_of_sight = found == Err(Missing::OutOfSight);
                 found.ok()
             } else {
@@ -383,7 +371,7 @@ impl Projected {
             };
             if in_points {
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                self.shapes.add_skin(simd, list, scope.seen.view, entry, level, &mut self.skin);
+                self.shapes.add_skin(scope.level, list, scope.seen.view, entry, level, &mut self.skin);
             } else {
                 self.tally.vertices += self.vertices.len() as u64;
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
@@ -457,7 +445,7 @@ impl<R: Record> Queue<R> {
 
     fn push(&mut self, record: R, tiles: Tiles, grid: &Grid) {
         let mut room = self.open(1, grid);
-        room.push(record, tiles.place(grid), || tiles);
+        room.push(record, place_of(tiles, grid), || tiles);
         room.close();
     }
 
@@ -511,398 +499,118 @@ impl<R: Record> Room<'_, R> {
     }
 }
 
-impl Tiles {
-    /// Where a record that touches these goes.
-    fn place(self, grid: &Grid) -> Place {
-        match (self.count(), self.first(grid)) {
-            (1, tile) => Place(tile as u32),
-            _ => Place(Place::SPAN),
-        }
+/// Where a record that touches tiles goes.
+fn place_of(tiles: Tiles, grid: &Grid) -> Place {
+    match (tiles.count(), tiles.first(grid)) {
+        (1, tile) => Place(tile as u32),
+        _ => Place(Place::SPAN),
     }
 }
 
-/// Instances that are projected together; their columns fit the first-level cache beside the look's table.
-const BLOCK: usize = 64;
-
-type Lane<T> = [T; BLOCK];
-
-/// Columns of a block: what came in, then what was worked out, stage by stage.
-#[derive(Debug)]
-struct Block {
-    /// Age over life.
-    age: Lane<f32>,
-    /// Size, m, before its look.
-    own: Lane<f32>,
-    id: Lane<u32>,
-    /// Tint 0..1; below 0 where random numbers say.
-    tint: Lane<f32>,
-    at: [Lane<f32>; 3],
-    x: Lane<f32>,
-    y: Lane<f32>,
-    depth: Lane<f32>,
-    scale: Lane<f32>,
-    /// Row of the look's table; -1 when not born yet or dead.
-    row: Lane<i32>,
-    size: Lane<f32>,
-    opacity: Lane<f32>,
-    red: Lane<f32>,
-    green: Lane<f32>,
-    blue: Lane<f32>,
-    dots: Lane<Dot>,
-    /// The tile it touches, or -1 when more than one.
-    tile: Lane<i32>,
-    x0: Lane<i32>,
-    x1: Lane<i32>,
-    y0: Lane<i32>,
-    y1: Lane<i32>,
-    pixels: Lane<i32>,
-    seen: Lane<i32>,
-    level: Lane<u16>,
-}
-
-impl Default for Block {
-    fn default() -> Self {
-        let (f, i) = ([0.0; BLOCK], [0; BLOCK]);
-        Self {
-            age: f,
-            own: f,
-            id: [0; BLOCK],
-            tint: f,
-            at: [f; 3],
-            x: f,
-            y: f,
-            depth: f,
-            scale: f,
-            row: i,
-            size: f,
-            opacity: f,
-            red: f,
-            green: f,
-            blue: f,
-            dots: [Dot::default(); BLOCK],
-            tile: i,
-            x0: i,
-            x1: i,
-            y0: i,
-            y1: i,
-            pixels: i,
-            seen: i,
-            level: [0; BLOCK],
-        }
+/// Brings `n` instances into a block: place, age over life, size and id at the picture's moment.
+fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
+    if varies {
+        block.level = [0; BLOCK];
     }
-}
-
-/// Lanes from `i`.
-#[inline(always)]
-fn get<S: Simd>(simd: S, column: &Lane<f32>, i: usize) -> f32x8<S> {
-    f32x8::from_slice(simd, &column[i..i + LANES])
-}
-
-#[inline(always)]
-fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
-    value.store_slice(&mut column[i..i + LANES]);
-}
-
-impl Block {
-    /// Brings in `n` instances: place, age over life, size and id at the picture's moment.
-    #[inline(always)]
-    fn load(&mut self, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
-        if varies {
-            self.level = [0; BLOCK];
+    if run.sorted {
+        let order = &list.order[run.first as usize + first..][..n];
+        for (i, entry) in order.iter().enumerate() {
+            let instances = &list.sources[entry.source as usize].instances;
+            let element = entry.element as usize;
+            let [x, y, z] = instances.place(element);
+            (block.at[0][i], block.at[1][i], block.at[2][i]) = (x, y, z);
+            block.age[i] = instances.age(element);
+            block.own[i] = instances.size(element);
+            block.id[i] = instances.id(element);
+            block.tint[i] = instances.tint.map_or(-1.0, |tint| tint[element]);
         }
-        if run.sorted {
-            let order = &list.order[run.first as usize + first..][..n];
-            for (i, entry) in order.iter().enumerate() {
-                let instances = &list.sources[entry.source as usize].instances;
-                let element = entry.element as usize;
-                let [x, y, z] = instances.place(element);
-                (self.at[0][i], self.at[1][i], self.at[2][i]) = (x, y, z);
-                self.age[i] = instances.age(element);
-                self.own[i] = instances.size(element);
-                self.id[i] = instances.id(element);
-                self.tint[i] = instances.tint.map_or(-1.0, |tint| tint[element]);
+        return;
+    }
+    let instances = &list.sources[run.source as usize].instances;
+    let first = run.first as usize + first;
+    let behind = instances.behind;
+    for axis in 0..3 {
+        block.at[axis][..n].copy_from_slice(&instances.position[axis][first..first + n]);
+        if let Some(velocity) = instances.velocity.filter(|_| behind != 0.0) {
+            let velocity = &velocity[axis][first..first + n];
+            for i in 0..n {
+                block.at[axis][i] -= velocity[i] * behind;
             }
-            return;
         }
-        let instances = &list.sources[run.source as usize].instances;
-        let first = run.first as usize + first;
-        let behind = instances.behind;
-        for axis in 0..3 {
-            self.at[axis][..n].copy_from_slice(&instances.position[axis][first..first + n]);
-            if let Some(velocity) = instances.velocity.filter(|_| behind != 0.0) {
-                let velocity = &velocity[axis][first..first + n];
-                for i in 0..n {
-                    self.at[axis][i] -= velocity[i] * behind;
+    }
+    if let Some([age, life]) = instances.age {
+        let (age, life) = (&age[first..first + n], &life[first..first + n]);
+        for i in 0..n {
+            block.age[i] = (age[i] - behind) / life[i];
+        }
+    } else {
+        block.age[..n].fill(0.0);
+    }
+    match instances.size {
+        Some(size) => block.own[..n].copy_from_slice(&size[first..first + n]),
+        None => block.own[..n].fill(1.0),
+    }
+    if varies {
+        for i in 0..n {
+            block.id[i] = instances.id(first + i);
+            block.tint[i] = instances.tint.map_or(-1.0, |tint| tint[first + i]);
+        }
+    }
+}
+
+/// Size, opacity and colour at each one's age.
+fn look_up(block: &mut Block, look: &Look, n: usize) {
+    for i in 0..n {
+        let now = look.at_row(block.row[i].max(0) as usize);
+        // Not born yet, or dead: no size, so not seen.
+        block.size[i] = if block.row[i] < 0 { 0.0 } else { now.size };
+        block.opacity[i] = now.opacity;
+        [block.red[i], block.green[i], block.blue[i]] = now.colour;
+    }
+}
+
+/// Tint and detail of elements that differ by more than age; returns how many were left out.
+fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
+    let mut left_out = 0;
+    let ends = look.detail.ends();
+    for i in 0..n {
+        let at = Vec3::new(block.at[0][i], block.at[1][i], block.at[2][i]);
+        let dice = dice(block.id[i]);
+        if look.is_tinted() {
+            let own = block.tint[i];
+            let [r, g, b] = if own < 0.0 { look.tint(dice[1], at.y) } else { look.tint_along(own, at.y) };
+            (block.red[i], block.green[i], block.blue[i]) =
+                (block.red[i] * r, block.green[i] * g, block.blue[i] * b);
+        }
+        if look.detail.is_active() {
+            let distance = if ends { camera.local(at).length() } else { 0.0 };
+            let depth = block.depth[i].max(camera.near().max(0.01));
+            let pixels = block.own[i] * block.size[i] * camera.scale(depth);
+            match look.detail.keep(dice[0], distance, pixels) {
+                Some(kept) => {
+                    // As the scalar form: the size itself times the factor.
+                    block.own[i] = block.own[i] * block.size[i] * kept.size;
+                    block.size[i] = if block.row[i] < 0 { 0.0 } else { 1.0 };
+                    block.level[i] = kept.level as u16;
+                }
+                None => {
+                    block.size[i] = 0.0;
+                    left_out += u64::from(block.row[i] >= 0);
                 }
             }
         }
-        if let Some([age, life]) = instances.age {
-            let (age, life) = (&age[first..first + n], &life[first..first + n]);
-            for i in 0..n {
-                self.age[i] = (age[i] - behind) / life[i];
-            }
-        } else {
-            self.age[..n].fill(0.0);
-        }
-        match instances.size {
-            Some(size) => self.own[..n].copy_from_slice(&size[first..first + n]),
-            None => self.own[..n].fill(1.0),
-        }
-        if varies {
-            for i in 0..n {
-                self.id[i] = instances.id(first + i);
-                self.tint[i] = instances.tint.map_or(-1.0, |tint| tint[first + i]);
-            }
-        }
     }
-
-    /// Place on the screen and row of the look's table. Lanes past `n` hold what the block before left; nobody reads them.
-    #[inline(always)]
-    fn place<S: Simd>(&mut self, simd: S, view: &View, n: usize) {
-        let [cx, cy] = view.middle();
-        let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
-        for i in (0..n).step_by(LANES) {
-            let x = get(simd, &self.at[0], i);
-            let y = get(simd, &self.at[1], i);
-            let z = get(simd, &self.at[2], i);
-            let (dx, dy, dz) = (x - eye.x, y - eye.y, z - eye.z);
-            let depth = dx * forward.x + dy * forward.y + dz * forward.z;
-            let scale = f32x8::splat(simd, view.focal) / depth;
-            put(&mut self.x, i, cx + (dx * right.x + dy * right.y + dz * right.z) * scale);
-            put(&mut self.y, i, cy - (dx * up.x + dy * up.y + dz * up.z) * scale);
-            put(&mut self.depth, i, depth);
-            put(&mut self.scale, i, scale);
-            let age = get(simd, &self.age, i);
-            let alive = age.simd_ge(f32x8::splat(simd, 0.0)) & age.simd_lt(f32x8::splat(simd, 1.0));
-            let row: i32x8<S> = alive.select(Look::row(age), f32x8::splat(simd, -1.0)).to_int();
-            row.store_slice(&mut self.row[i..i + LANES]);
-        }
-    }
-
-    /// Size, opacity and colour at each one's age.
-    #[inline(always)]
-    fn look_up(&mut self, look: &Look, n: usize) {
-        for i in 0..n {
-            let now = look.at_row(self.row[i].max(0) as usize);
-            // Not born yet, or dead: no size, so not seen.
-            self.size[i] = if self.row[i] < 0 { 0.0 } else { now.size };
-            self.opacity[i] = now.opacity;
-            [self.red[i], self.green[i], self.blue[i]] = now.colour;
-        }
-    }
-
-    /// Tint and detail of elements that differ by more than age; returns how many were left out.
-    #[inline(always)]
-    fn vary(&mut self, camera: &View, look: &Look, n: usize) -> u64 {
-        let mut left_out = 0;
-        let ends = look.detail.ends();
-        for i in 0..n {
-            let at = Vec3::new(self.at[0][i], self.at[1][i], self.at[2][i]);
-            let dice = dice(self.id[i]);
-            if look.is_tinted() {
-                let own = self.tint[i];
-                let [r, g, b] = if own < 0.0 { look.tint(dice[1], at.y) } else { look.tint_along(own, at.y) };
-                (self.red[i], self.green[i], self.blue[i]) =
-                    (self.red[i] * r, self.green[i] * g, self.blue[i] * b);
-            }
-            if look.detail.is_active() {
-                let distance = if ends { camera.local(at).length() } else { 0.0 };
-                let depth = self.depth[i].max(camera.near().max(0.01));
-                let pixels = self.own[i] * self.size[i] * camera.scale(depth);
-                match look.detail.keep(dice[0], distance, pixels) {
-                    Some(kept) => {
-                        // As the scalar form: the size itself times the factor.
-                        self.own[i] = self.own[i] * self.size[i] * kept.size;
-                        self.size[i] = if self.row[i] < 0 { 0.0 } else { 1.0 };
-                        self.level[i] = kept.level as u16;
-                    }
-                    None => {
-                        self.size[i] = 0.0;
-                        left_out += u64::from(self.row[i] >= 0);
-                    }
-                }
-            }
-        }
-        left_out
-    }
-
-    /// Radius, light, and what of the picture is touched.
-    #[inline(always)]
-    fn finish<S: Simd>(
-        &mut self,
-        simd: S,
-        view: &View,
-        grid: &Grid,
-        look: &Look,
-        lighting: &Lighting<'_>,
-        n: usize,
-    ) {
-        let zero = f32x8::splat(simd, 0.0);
-        let covers = if look.blend == Blend::Alpha { 1.0 } else { 0.0 };
-        debug_assert!(!view.level, "discs cast no shadows");
-        for i in (0..n).step_by(LANES) {
-            let depth = get(simd, &self.depth, i);
-            let wanted = get(simd, &self.own, i) * get(simd, &self.size, i) * get(simd, &self.scale, i);
-            let seen = depth.simd_gt(f32x8::splat(simd, NEAR))
-                & wanted.simd_gt(zero)
-                & wanted.simd_lt(f32x8::splat(simd, LARGEST));
-            let radius = wanted.max(f32x8::splat(simd, SMALLEST));
-            let share = wanted / radius;
-            let near = ((depth - NEAR) * (1.0 / NEAR_FADE)).min(f32x8::splat(simd, 1.0));
-            let weight = share * share * near;
-            let opacity = get(simd, &self.opacity, i);
-            let mut light = [get(simd, &self.red, i), get(simd, &self.green, i), get(simd, &self.blue, i)];
-            if look.lit != 0.0 {
-                let at = [get(simd, &self.at[0], i), get(simd, &self.at[1], i), get(simd, &self.at[2], i)];
-                light_lanes(simd, &mut light, look, lighting, at);
-            }
-            light = [light[0] * opacity * weight, light[1] * opacity * weight, light[2] * opacity * weight];
-            let cover = opacity * covers * weight;
-            let strength = light[0] + light[1] + light[2] + cover;
-            let seen = seen & strength.simd_gt(zero) & strength.simd_lt(f32x8::splat(simd, f32::INFINITY));
-            let ([dx, dy], first) = self.touch(simd, grid, radius, seen, i);
-            let per_r2 = f32x8::splat(simd, 1.0) / (radius * radius);
-            let paint = [halves(light[0], light[1]), halves(light[2], cover)];
-            let rows = transpose([
-                dx,
-                dy,
-                per_r2,
-                depth,
-                paint[0].bitcast(),
-                paint[1].bitcast(),
-                first.bitcast(),
-                depth,
-            ]);
-            for k in 0..LANES {
-                let [dx, dy, per_r2, depth, red_green, blue_cover, first, _] = rows[k].to_array();
-                let first = first.to_bits();
-                self.dots[i + k] = Dot {
-                    offset: [dx, dy],
-                    per_r2,
-                    depth,
-                    paint: [red_green.to_bits(), blue_cover.to_bits()],
-                    first: [first as i16, (first >> 16) as i16],
-                    label: Label::default(),
-                };
-            }
-        }
-    }
-
-    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight; returns the way to the first pixel, and that pixel's
-    /// column and above it its row.
-    #[inline(always)]
-    fn touch<S: Simd>(
-        &mut self,
-        simd: S,
-        grid: &Grid,
-        radius: f32x8<S>,
-        seen: mask32x8<S>,
-        i: usize,
-    ) -> ([f32x8<S>; 2], u32x8<S>) {
-        let (x, y) = (get(simd, &self.x, i), get(simd, &self.y, i));
-        let (zero, farthest) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, FARTHEST));
-        let whole = |v: f32x8<S>| -> i32x8<S> { v.to_int() };
-        let first_x = (x - 0.5 - radius).ceil().max(-farthest).min(farthest);
-        let first_y = (y - 0.5 - radius).ceil().max(-farthest).min(farthest);
-        let first = (whole(first_x) & 0xffff) | (whole(first_y) << 16);
-        let (i0, j0) = (first_x.max(zero), first_y.max(zero));
-        let last = |v: f32x8<S>, most: usize| (v - 0.5).floor().min(f32x8::splat(simd, most as f32 - 1.0));
-        let (i1, j1) = (last(x + radius, grid.width), last(y + radius, grid.height));
-        let seen = seen & i0.simd_le(i1) & j0.simd_le(j1);
-        let (i0, i1, j0, j1) = (whole(i0), whole(i1), whole(j0), whole(j1));
-        let [w, h] = grid.tile_log2;
-        let (x0, x1, y0, y1) = (i0 >> w, i1 >> w, j0 >> h, j1 >> h);
-        x0.store_slice(&mut self.x0[i..i + LANES]);
-        x1.store_slice(&mut self.x1[i..i + LANES]);
-        y0.store_slice(&mut self.y0[i..i + LANES]);
-        y1.store_slice(&mut self.y1[i..i + LANES]);
-        let one = x0.simd_eq(x1) & y0.simd_eq(y1);
-        let tile = one.select(y0 * grid.across as i32 + x0, i32x8::splat(simd, -1));
-        tile.store_slice(&mut self.tile[i..i + LANES]);
-        ((i1 - i0 + 1) * (j1 - j0 + 1)).store_slice(&mut self.pixels[i..i + LANES]);
-        let flag = seen.select(i32x8::splat(simd, 1), i32x8::splat(simd, 0));
-        flag.store_slice(&mut self.seen[i..i + LANES]);
-        ([first_x + 0.5 - x, first_y + 0.5 - y], first.bitcast())
-    }
-}
-
-/// The upper halves of floats that are not negative.
-#[inline(always)]
-fn halves<S: Simd>(upper: f32x8<S>, lower: f32x8<S>) -> u32x8<S> {
-    let (upper, lower): (u32x8<S>, u32x8<S>) = (upper.bitcast(), lower.bitcast());
-    ((upper + HALF_STEP) & 0xffff_0000) | ((lower + HALF_STEP) >> 16)
-}
-
-/// Eight columns to eight rows, by three perfect shuffles.
-#[inline(always)]
-fn transpose<S: Simd>(v: [f32x8<S>; LANES]) -> [f32x8<S>; LANES] {
-    let mut v = v;
-    for _ in 0..3 {
-        let (a, b) = v[0].interleave(v[4]);
-        let (c, d) = v[1].interleave(v[5]);
-        let (e, f) = v[2].interleave(v[6]);
-        let (g, h) = v[3].interleave(v[7]);
-        v = [a, b, c, d, e, f, g, h];
-    }
-    v
-}
-
-/// [`Lighting::on_soft`] for eight, multiplied into their colours.
-#[inline(always)]
-fn light_lanes<S: Simd>(
-    simd: S,
-    colour: &mut [f32x8<S>; 3],
-    look: &Look,
-    lighting: &Lighting<'_>,
-    at: [f32x8<S>; 3],
-) {
-    let [r, g, b] = lighting.soft_ambient().to_array();
-    let mut received = [f32x8::splat(simd, r), f32x8::splat(simd, g), f32x8::splat(simd, b)];
-    for light in lighting.lights {
-        let [x, y, z] = light.position;
-        let fall = light.fall_off([x - at[0], y - at[1], z - at[2]]);
-        received[0] += light.colour.r * fall;
-        received[1] += light.colour.g * fall;
-        received[2] += light.colour.b * fall;
-    }
-    let own = 1.0 - look.lit;
-    for channel in 0..3 {
-        colour[channel] *= own + received[channel] * look.lit;
-    }
+    left_out
 }
 
 #[cfg(test)]
 mod tests {
-    use frolic_core::simd::{dispatch, levels};
-
     use super::*;
-
-    #[test]
-    fn columns_become_rows() {
-        for level in levels() {
-            let rows = dispatch!(level, simd => {
-                let mut columns = [f32x8::splat(simd, 0.0); LANES];
-                for k in 0..LANES {
-                    let mut lanes = [0.0; LANES];
-                    for lane in 0..LANES {
-                        lanes[lane] = (k * 10 + lane) as f32;
-                    }
-                    columns[k] = f32x8::load_array(simd, lanes);
-                }
-                transpose(columns).map(|row| row.to_array())
-            });
-            for (lane, row) in rows.iter().enumerate() {
-                for (k, value) in row.iter().enumerate() {
-                    assert_eq!(*value, (k * 10 + lane) as f32, "{level:?}");
-                }
-            }
-        }
-    }
 
     /// Every record is counted once for each tile it touches, in one push or in a room for many.
     #[test]
     fn queues_count_what_tiles_get() {
-        let grid = Grid::new(crate::ImageSize::new(256, 128).unwrap(), [5, 5]);
+        let grid = Grid::new([256, 128], [5, 5]);
         let mut queue = Queue::<Dot>::default();
         let spans =
             [Tiles::new(0, 0, 0, 0), Tiles::new(1, 2, 0, 1), Tiles::new(0, 7, 0, 3), Tiles::new(2, 2, 1, 1)];

@@ -7,149 +7,23 @@
 //! | [`Facet`] | a triangle of a mesh, or half of a solid card |
 //! | [`Strip`] | up to three segments of a ribbon |
 
-use fearless_simd::Simd;
+use frolic_raster::camera::Camera;
+use frolic_raster::colour9::pack;
+use frolic_raster::points::{self, Eight, Skin};
+use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip};
+use frolic_raster::sections::{self, Sections};
+use frolic_raster::LANES;
+use frolic_simd::Level as InstructionSet;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
-use super::LANES;
-use super::colour9::{pack, unpack};
-use super::ribbon::Sections;
 use crate::atlas::RegionId;
 use crate::camera::View;
 use crate::detail::Level;
 use crate::list::{DrawList, Entry, Vertex};
 use crate::look::{Blend, Form};
-use crate::skin::{Eight, Skin};
 use crate::sprite::Fill;
-use crate::vertices::{frames, mesh};
-
-/// What every record tells the bins and the tiles.
-pub(super) trait Record: Copy + Default + Send + Sync {
-    /// Whether an instance is one record and no more.
-    const ALONE: bool;
-    /// Place within its chunk, and what it belongs to.
-    fn label(&self) -> Label;
-    /// Depth that its element is sorted by, m.
-    fn order_depth(&self) -> f32;
-}
-
-/// A record with an outline of its own.
-pub(super) trait Outlined: Record {
-    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
-    fn bounds(&self) -> [f32; 4];
-    fn set_label(&mut self, label: Label);
-}
-
-/// Where a record comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) struct Label {
-    /// Place of its instance among the kept ones of its chunk: the order of drawing.
-    pub(crate) rank: u16,
-    /// Its source; for a diagnostic, its batch or level.
-    pub(crate) tag: u16,
-}
-
-/// Distance of a sample from the middle of its pixel: what is sampled touches pixels whose middle is as far off.
-const OFF_MIDDLE: f32 = 0.375;
-
-macro_rules! record {
-    ($Record:ty, $depth:ident, $alone:literal) => {
-        impl Record for $Record {
-            const ALONE: bool = $alone;
-
-            #[inline(always)]
-            fn label(&self) -> Label {
-                self.label
-            }
-            #[inline(always)]
-            fn order_depth(&self) -> f32 {
-                self.$depth
-            }
-        }
-    };
-    ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
-        record!($Record, $depth, $alone);
-
-        impl Outlined for $Record {
-            #[inline(always)]
-            fn bounds(&self) -> [f32; 4] {
-                let [x0, y0, x1, y1] = self.extent();
-                [x0 - $reach, y0 - $reach, x1 + $reach, y1 + $reach]
-            }
-            #[inline(always)]
-            fn set_label(&mut self, label: Label) {
-                self.label = label;
-            }
-        }
-    };
-}
-
-/// A round soft billboard on the screen.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Splat {
-    /// Middle, pixels from the left.
-    pub x: f32,
-    /// Middle, pixels from the top.
-    pub y: f32,
-    /// Radius, pixels.
-    pub radius: f32,
-    /// Depth along the view, m.
-    pub depth: f32,
-    /// Light at full coverage: colour times opacity.
-    pub light: [f32; 3],
-    /// How much of what is behind is covered at full coverage; 0 adds.
-    pub cover: f32,
-}
-
-impl Splat {
-    pub(crate) fn extent(&self) -> [f32; 4] {
-        [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
-    }
-}
-
-/// A splat made ready to be filled: eight numbers of four bytes, as they come from eight lanes.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-#[repr(C, align(32))]
-pub(super) struct Dot {
-    /// From its middle to the middle of the first pixel, pixels.
-    pub(super) offset: [f32; 2],
-    /// One over its radius squared.
-    pub(super) per_r2: f32,
-    pub(super) depth: f32,
-    /// Red above green and blue above cover: the upper halves of their floats, rounded, so within a 256th.
-    pub(super) paint: [u32; 2],
-    /// Column and row of the first pixel that it may touch; may be outside the picture.
-    pub(super) first: [i16; 2],
-    pub(super) label: Label,
-}
-record!(Dot, depth, true);
-
-impl Dot {
-    pub(super) fn new(splat: &Splat, label: Label) -> Self {
-        let at = [splat.x, splat.y];
-        let first = at.map(|at| (at - 0.5 - splat.radius).ceil().clamp(-FARTHEST, FARTHEST));
-        Self {
-            first: first.map(|first| first as i16),
-            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
-            per_r2: 1.0 / (splat.radius * splat.radius),
-            depth: splat.depth,
-            paint: [halves(splat.light[0], splat.light[1]), halves(splat.light[2], splat.cover)],
-            label,
-        }
-    }
-}
-
-/// Added to a float's bits, so that cutting off the lower half rounds.
-pub(super) const HALF_STEP: u32 = 1 << 15;
-
-/// The upper halves of two floats that are not negative.
-fn halves(upper: f32, lower: f32) -> u32 {
-    let [upper, lower] = [upper, lower].map(|v| v.to_bits() + HALF_STEP);
-    upper & 0xffff_0000 | lower >> 16
-}
-
-/// Pixels from the corner of the picture that a first column or row is held to: more than the largest picture has.
-pub(super) const FARTHEST: f32 = 32_000.0;
+use crate::vertices::{frames, mesh, vertex_of};
 
 /// A rectangle in space, seen in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
 /// and d·q is one over the depth (1 on the screen).
@@ -169,113 +43,30 @@ pub(crate) struct Quad {
     pub(super) entry: Entry,
     pub(super) label: Label,
 }
-record!(Quad, order_depth, true, 0.0);
+impl Record for Quad {
+    const ALONE: bool = true;
 
-impl Quad {
     #[inline(always)]
-    fn extent(&self) -> [f32; 4] {
+    fn label(&self) -> Label {
+        self.label
+    }
+    #[inline(always)]
+    fn order_depth(&self) -> f32 {
+        self.order_depth
+    }
+}
+
+impl Outlined for Quad {
+    #[inline(always)]
+    fn bounds(&self) -> [f32; 4] {
         self.extent
     }
-}
-
-/// A triangle on the screen.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub(crate) struct Facet {
-    pub(super) x: [f32; 3],
-    pub(super) y: [f32; 3],
-    /// Greater for nearer: one over the depth, or of a level view minus the depth.
-    pub(super) near: [f32; 3],
-    /// Colour without the sun, and the sun's part, as [`super::colour9`].
-    pub(super) base: [u32; 3],
-    pub(super) sun: [u32; 3],
-    /// Place in the texture.
-    pub(super) uv: [[f32; 2]; 3],
-    /// Region of the look's atlas; [`PLAIN`] for none.
-    pub(super) region: u32,
-    pub(super) opacity: f32,
-    pub(super) order_depth: f32,
-    pub(super) label: Label,
-    /// Whether it is one of a level view, in which what is farther is not smaller.
-    pub(super) level: bool,
-}
-record!(Facet, order_depth, false, OFF_MIDDLE);
-
-impl Facet {
-    /// Greatest nearness of its corners.
     #[inline(always)]
-    pub(super) fn nearest(&self) -> f32 {
-        let [a, b, c] = self.near;
-        a.max(b).max(c)
-    }
-
-    /// How large what is at its corners is seen: what is multiplied by it runs straight over the picture.
-    pub(super) fn scale(&self) -> [f32; 3] {
-        if self.level { [1.0; 3] } else { self.near }
+    fn set_label(&mut self, label: Label) {
+        self.label = label;
     }
 }
 
-impl Strip {
-    /// Greatest nearness of its cross sections.
-    #[inline(always)]
-    pub(super) fn nearest(&self) -> f32 {
-        let [a, b, c, d] = self.near;
-        a.max(b).max(c.max(d))
-    }
-}
-
-/// No texture.
-pub(super) const PLAIN: u32 = u32::MAX;
-
-impl Facet {
-    #[inline(always)]
-    pub(super) fn extent(&self) -> [f32; 4] {
-        let ([a, b, c], [d, e, f]) = (self.x, self.y);
-        [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
-    }
-}
-
-/// Segments of a strip.
-pub(super) const SEGMENTS: usize = 3;
-
-/// A piece of a ribbon: a row of cross sections, each from `p - n` to `p + n`.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub(crate) struct Strip {
-    pub(super) p: [Vec2; SEGMENTS + 1],
-    pub(super) n: [Vec2; SEGMENTS + 1],
-    pub(super) near: [f32; SEGMENTS + 1],
-    pub(super) base: [u32; SEGMENTS + 1],
-    pub(super) sun: [u32; SEGMENTS + 1],
-    /// Cross sections that there are.
-    pub(super) count: u16,
-    /// Whether all cross sections are level, each below the one before: it is then a span a row. What is beyond `count` repeats the last.
-    pub(super) upright: bool,
-    pub(super) opacity: f32,
-    pub(super) order_depth: f32,
-    pub(super) label: Label,
-}
-record!(Strip, order_depth, false, OFF_MIDDLE);
-
-impl Strip {
-    /// How far a place is from cross section `nth` to the next, 0 to 1 between them.
-    pub(super) fn share(&self, nth: usize, at: Vec2) -> f32 {
-        let (from, way) = (self.p[nth], self.p[nth + 1] - self.p[nth]);
-        if self.upright {
-            (at.y - from.y) / way.y
-        } else {
-            (at - from).dot(way) / way.length_squared().max(1e-12)
-        }
-    }
-
-    fn extent(&self) -> [f32; 4] {
-        let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
-        for k in 0..self.count as usize {
-            let (low, high) = (self.p[k] - self.n[k].abs(), self.p[k] + self.n[k].abs());
-            bounds =
-                [bounds[0].min(low.x), bounds[1].min(low.y), bounds[2].max(high.x), bounds[3].max(high.y)];
-        }
-        bounds
-    }
-}
 
 /// Records of one instance that is no disc.
 #[derive(Debug, Default)]
@@ -316,30 +107,27 @@ impl Shapes {
     }
 
     /// Works out what the ribbons of a skin have in common; [`Shapes::add_ribbon`] then adds one after the other.
-    #[inline(always)]
-    pub(super) fn start_ribbons<S: Simd>(&mut self, simd: S, view: &View, skin: &mut Skin) {
-        skin.project(simd, view);
-        self.sections.take(simd, skin);
+    pub(super) fn start_ribbons(&mut self, set: InstructionSet, camera: &Camera, skin: &mut Skin) {
+        points::project(set, skin, camera);
+        sections::take(set, &mut self.sections, skin);
     }
 
-    /// Appends the records of one of a skin's ribbons.
-    #[inline(always)]
-    pub(super) fn add_ribbon<S: Simd>(
+    /// Appends the records of one of a skin's ribbons; nothing nearer than `near`, m, is drawn.
+    pub(super) fn add_ribbon(
         &mut self,
-        simd: S,
-        view: &View,
+        set: InstructionSet,
+        near: f32,
         skin: &Skin,
         ribbon: usize,
         order_depth: f32,
     ) {
-        self.sections.strips(simd, view, skin, ribbon, order_depth, &mut self.strips);
+        sections::append(set, &self.sections, near, skin, ribbon, order_depth, &mut self.strips);
     }
 
     /// Appends the records of a ribbon or mesh from its points.
-    #[inline(always)]
-    pub(super) fn add_skin<S: Simd>(
+    pub(super) fn add_skin(
         &mut self,
-        simd: S,
+        set: InstructionSet,
         list: &DrawList<'_>,
         view: &View,
         entry: Entry,
@@ -349,19 +137,20 @@ impl Shapes {
         let source = &list.sources[entry.source as usize];
         let look = source.look;
         let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
+        let camera = view.camera();
         match &look.form {
             Form::Ribbon(_) => {
-                self.start_ribbons(simd, view, skin);
-                self.add_ribbon(simd, view, skin, 0, order_depth);
+                self.start_ribbons(set, &camera, skin);
+                self.add_ribbon(set, camera.near, skin, 0, order_depth);
             }
             Form::Mesh { texture, .. } => {
-                skin.project(simd, view);
+                points::project(set, skin, &camera);
                 let Some(mesh) = mesh(look, level) else { return };
                 let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
                 if skin.in_front != [1.0; LANES] {
                     let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
                     for triangle in mesh.triangles() {
-                        facets.add(triangle.map(|index| skin.vertex(usize::from(index))));
+                        facets.add(triangle.map(|index| vertex_of(skin, usize::from(index))));
                     }
                     return;
                 }
@@ -567,16 +356,6 @@ pub(super) fn shown(list: &DrawList<'_>, entry: Entry) -> Shown {
         },
         _ => Shown::Plain,
     }
-}
-
-/// Whether opacity decides which samples are met.
-pub(super) fn has_holes(blend: Blend) -> bool {
-    blend == Blend::CutOut
-}
-
-/// The colours of a strip's or facet's corners, unpacked.
-pub(super) fn colours<const N: usize>(packed: [u32; N]) -> [Vec3; N] {
-    packed.map(|packed| Vec3::from(unpack(packed)))
 }
 
 #[cfg(test)]

@@ -3,23 +3,24 @@
 //! It shares with the fast form what an element's records are, and for quads what one pixel of them shows. Bins, tiles, samples,
 //! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
 
-use frolic_core::simd::{self, dispatch};
+use frolic_simd as simd;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
+use frolic_raster::colour9::unpack;
+use frolic_raster::points::Skin;
+use frolic_raster::record::{Facet, PLAIN, Splat, Strip, key};
+use frolic_raster::solid::{PLACES, Polygon, SAMPLES};
+
 use super::blend::QuadPainter;
-use super::colour9::unpack;
 use super::project::{place, splat};
-use super::record::{Facet, PLAIN, Quad, Shapes, Splat, Strip, has_holes};
-use super::solid::{PLACES, SAMPLES};
+use super::record::{Quad, Shapes};
 use crate::atlas::RegionId;
 use crate::camera::View;
 use crate::detail::Level;
 use crate::image::ImageSize;
 use crate::list::{Batch, DrawList, Entry};
 use crate::look::{Blend, Form, Look};
-use crate::skin::Skin;
-use crate::sort;
 use crate::vertices::{Seen, in_points};
 
 /// The discs of a draw list on the screen, in drawing order; those that cannot be seen are left out.
@@ -44,7 +45,7 @@ fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
     if batch.far_to_near {
         entries.sort_by_cached_key(|entry| {
             let place = list.sources[entry.source as usize].instances.place(entry.element as usize);
-            sort::key(view.local(Vec3::from(place)).z)
+            key(view.local(Vec3::from(place)).z)
         });
     }
     entries
@@ -71,13 +72,11 @@ pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Inst
                 continue;
             }
             let level = if in_points(source.look) {
-                dispatch!(lanes, simd => {
-                    let level = seen.skin(simd, entry, None, &mut skin).ok();
-                    if let Some(level) = level {
-                        shapes.add_skin(simd, list, view, entry, level, &mut skin);
-                    }
-                    level
-                })
+                let level = seen.skin(lanes, entry, None, &mut skin).ok();
+                if let Some(level) = level {
+                    shapes.add_skin(lanes, list, view, entry, level, &mut skin);
+                }
+                level
             } else {
                 let level = seen.vertices(entry, &mut vertices);
                 if level.is_some() {
@@ -356,14 +355,14 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
                 let scaled = [0, 1, 2].map(|k| facet.uv[k][axis] * scale[k]);
                 (mix(scaled, at_middle) / mix(scale, at_middle)).clamp(0.0, 1.0)
             });
-            let polygon = super::solid::Polygon::of_facet(facet, &look.atlas);
+            let polygon = Polygon::of_facet(facet, look.atlas.textures());
             let texel = look.atlas.sample(RegionId(facet.region), uv[0], uv[1], polygon.texels);
             opaque = texel[3];
             colour *= Vec3::new(texel[0], texel[1], texel[2]) / opaque.max(1e-4);
         }
         for (s, place) in PLACES.iter().enumerate() {
             let at = middle + Vec2::from(*place);
-            let hole = has_holes(look.blend) && opaque <= 0.5 + (s as f32 - 1.5) * 0.125;
+            let hole = look.blend == Blend::CutOut && opaque <= 0.5 + (s as f32 - 1.5) * 0.125;
             if outline.contains(at) && !hole {
                 visit(x, y, s, mix(facet.near, shares(at)), colour);
             }
@@ -409,7 +408,7 @@ fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
 
 /// The tone curve of `resolve.rs`.
 pub fn tone(x: f64) -> f64 {
-    let white = f64::from(super::resolve::WHITE);
+    let white = f64::from(super::WHITE);
     (x * (1.0 + x / (white * white)) / (1.0 + x)).clamp(0.0, 1.0)
 }
 

@@ -4,20 +4,23 @@
 //! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, so every
 //! element that throws a shadow into it is in it, whatever the count.
 
-use fearless_simd::f32x8;
-use fearless_simd::prelude::*;
-use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Meter, Stage, trace};
+use frolic_raster::picture::Blit;
+use frolic_raster::solid::{self, Samples, Style};
+pub use frolic_raster::sun::AS_DEEP;
+use frolic_raster::sun::{ShadowMap, Sunlight};
+use frolic_raster::tile::Grid;
+use frolic_simd::Level;
 use glam::Vec3;
 use rayon::prelude::*;
+use smallvec::SmallVec;
 
 use super::TILE_LOG2;
 use super::bin::{Bin, ChunkStart};
 use super::phase::{Phase, split};
 use super::project::{Scope, Tag};
-use super::solid::{Samples, Style};
-use super::tile::{Grid, LANES};
-use super::tiled::{Blit, Pictures};
+use super::style::{casting, sides};
+use super::tiled::Pictures;
 use crate::camera::View;
 use crate::image::ImageSize;
 use crate::light::{SunSpec, shadow_view};
@@ -41,56 +44,6 @@ pub(super) struct Shadow {
     blits: Vec<Blit>,
 }
 
-/// The sun's light at points of a picture: place and depth in the map are linear in the depth and in pixels times the depth.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Sunlight<'a> {
-    shadow: &'a Shadow,
-    /// Of column, row, and nearness to the sun: what each pixel across and down and each metre of depth adds, and what is there.
-    lines: [[f32; 4]; 3],
-}
-
-impl Sunlight<'_> {
-    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, m. Asked only of `wanted`; neighbours in a group of
-    /// `alike` lanes that are as deep as the one before share its answer.
-    #[inline(always)]
-    pub(super) fn at<S: Simd>(
-        &self,
-        _simd: S,
-        x: f32x8<S>,
-        y: f32x8<S>,
-        depth: f32x8<S>,
-        wanted: [bool; LANES],
-        alike: usize,
-    ) -> [f32; LANES] {
-        // Loops, not closures: those would be compiled without the instruction set of `simd`.
-        let mut lines = [[0.0; LANES]; 3];
-        for (lanes, [ax, ay, a, c]) in lines.iter_mut().zip(self.lines) {
-            *lanes = ((x * ax + y * ay + a) * depth + c).to_array();
-        }
-        let [column, row, near] = lines;
-        let depth = depth.to_array();
-        let mut light = [1.0; LANES];
-        let mut before: Option<usize> = None;
-        for lane in 0..LANES {
-            if lane % alike == 0 {
-                before = None;
-            }
-            if !wanted[lane] {
-                continue;
-            }
-            light[lane] = match before {
-                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * AS_DEEP => light[before],
-                _ => self.shadow.lit([column[lane], row[lane]], near[lane]),
-            };
-            before = Some(lane);
-        }
-        light
-    }
-}
-
-/// Neighbouring samples whose depths differ by less than this share take the sun alike.
-pub const AS_DEEP: f32 = 1e-3;
-
 /// Texels that a slanting surface is moved away from the sun at most.
 const MOST_SLOPE: f32 = 16.0;
 
@@ -101,7 +54,7 @@ impl Default for Shadow {
     fn default() -> Self {
         Self {
             view: None,
-            grid: Grid::new(ImageSize::default(), TILE_LOG2),
+            grid: Grid::new(sides(ImageSize::default()), TILE_LOG2),
             tiles: Vec::new(),
             bias: 0.0,
             bins: Vec::new(),
@@ -123,7 +76,7 @@ impl Shadow {
     /// Tiles of the map that a list takes.
     pub(super) fn tiles_for(list: &DrawList<'_>) -> usize {
         let size = casts(list).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
-        size.map_or(0, |size| Grid::new(size, TILE_LOG2).tiles())
+        size.map_or(0, |size| Grid::new(sides(size), TILE_LOG2).tiles())
     }
 
     /// Draws the map of a list's solid shapes; returns whether there is one.
@@ -143,7 +96,7 @@ impl Shadow {
         let (view, texel) = shadow_view(sun, camera, size);
         self.view = Some(view);
         self.bias = texel * 2.0;
-        self.grid = Grid::new(size, TILE_LOG2);
+        self.grid = Grid::new(sides(size), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
         let Self { grid, tiles, bins, starts, phases, chunks, blits, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);
@@ -154,14 +107,15 @@ impl Shadow {
         chunks.clear();
         chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
         let seen = Seen { list, view: &view, camera, shadows: false };
-        let scope = Scope { seen, grid, tag: Tag::Source };
+        let scope = Scope { level, seen, grid, tag: Tag::Source };
+        let styles: SmallVec<[Style<'_>; 32]> = list.sources.iter().map(|source| casting(source.look)).collect();
         let tile_texels = grid.tile_width() * grid.rows();
         if !blits.is_empty() {
             tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
                 let _part = trace::part(Stage::Shadow);
                 let rect = grid.rect(nth);
                 let place = [rect.x as i32, rect.y as i32, grid.tile_width() as i32, grid.rows() as i32];
-                blits.iter().for_each(|blit| blit.cast(pictures, near, place));
+                blits.iter().for_each(|blit| blit.cast(pictures.of(blit), near, place));
             });
         }
         for round in chunks.chunks(ROUND) {
@@ -169,7 +123,7 @@ impl Shadow {
                 bins.resize_with(round.len(), Bin::default);
             }
             let bins = &mut bins[..round.len()];
-            bins.par_iter_mut().zip(round).for_each(|(bin, &chunk)| bin.fill(&scope, starts[chunk], level));
+            bins.par_iter_mut().zip(round).for_each(|(bin, &chunk)| bin.fill(&scope, starts[chunk]));
             let bins = &*bins;
             tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
                 let _part = trace::part(Stage::Shadow);
@@ -186,19 +140,19 @@ impl Shadow {
                     spans: Default::default(),
                     most_slope: texel * MOST_SLOPE,
                 };
-                dispatch!(level, simd => {
-                    for bin in bins {
-                        let [across, down] = grid.place(nth);
-                        let mut facets = bin.facets.tile(nth, across, down);
-                        while let Some((facet, _)) = facets.take() {
-                            samples.facet(simd, facet, &Style::casting(list, facet.label));
-                        }
-                        let mut strips = bin.strips.tile(nth, across, down);
-                        while let Some((strip, _)) = strips.take() {
-                            samples.strip(simd, strip, &Style::casting(list, strip.label));
-                        }
+                for bin in bins {
+                    let [across, down] = grid.place(nth);
+                    let mut facets = bin.facets.tile(nth, across, down);
+                    solid::facets(level, &mut samples, facets.alone().unwrap_or_default(), &styles);
+                    while let Some((facet, _)) = facets.take() {
+                        solid::facets(level, &mut samples, std::slice::from_ref(facet), &styles);
                     }
-                });
+                    let mut strips = bin.strips.tile(nth, across, down);
+                    solid::strips(level, &mut samples, strips.alone().unwrap_or_default(), &styles);
+                    while let Some((strip, _)) = strips.take() {
+                        solid::strips(level, &mut samples, std::slice::from_ref(strip), &styles);
+                    }
+                }
             });
             let cast: usize = bins.iter().map(|bin| bin.facets.distinct + bin.strips.distinct).sum();
             meter.add(Counter::ShadowRecords, cast as u64);
@@ -213,7 +167,7 @@ impl Shadow {
         let Some(view) = &self.view else { return 1.0 };
         let local = view.local(point);
         let at = view.screen(local) - 0.5;
-        self.lit(at.to_array(), self.bias - local.z)
+        self.map().lit(at.to_array(), self.bias - local.z)
     }
 
     /// The light at points of a picture; none without a map.
@@ -241,32 +195,11 @@ impl Shadow {
             line(sun.up, -sun.focal, sy - 0.5),
             line(sun.forward, -1.0, self.bias),
         ];
-        Some(Sunlight { shadow: self, lines })
+        Some(Sunlight { map: self.map(), lines })
     }
 
-    /// Share of the sun's light at a place of the map, pixels; the nearness to the sun that is compared. Beyond the map all is lit.
-    #[inline(always)]
-    fn lit(&self, at: [f32; 2], near: f32) -> f32 {
-        let (w, h) = (self.grid.width, self.grid.height);
-        // Written so that what is not a number is lit.
-        let within = at[0] >= 0.0 && at[1] >= 0.0 && at[0] < (w - 1) as f32 && at[1] < (h - 1) as f32;
-        if !within {
-            return 1.0;
-        }
-        let (x, y) = (at[0] as usize, at[1] as usize);
-        let (fx, fy) = (at[0] - x as f32, at[1] - y as f32);
-        let first = self.grid.texel(x, y);
-        let [wide, high] = [self.grid.tile_width() - 1, self.grid.rows() - 1];
-        // Mostly all four are of one tile.
-        let (right, below, across) = if x & wide != wide && y & high != high {
-            (first + high + 1, first + 1, first + high + 2)
-        } else {
-            (self.grid.texel(x + 1, y), self.grid.texel(x, y + 1), self.grid.texel(x + 1, y + 1))
-        };
-        let lit = |at: usize| if self.tiles[at] > near { 0.0 } else { 1.0 };
-        let upper = lit(first) * (1.0 - fx) + lit(right) * fx;
-        let lower = lit(below) * (1.0 - fx) + lit(across) * fx;
-        upper * (1.0 - fy) + lower * fy
+    fn map(&self) -> ShadowMap<'_> {
+        ShadowMap { grid: self.grid, nearness: &self.tiles }
     }
 
     /// Side of the map, and at each place how deep the sun sees: 0 nowhere, else 0..1 from far to near.

@@ -137,7 +137,7 @@ impl Renderer {
         }
         let size = view.size();
         let (w, h) = (size.width(), size.height());
-        let grid = super::Grid::new(size, self.tile_log2);
+        let grid = super::Grid::new([w, h], self.tile_log2);
         let far = |x: usize, y: usize| {
             self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
         };

@@ -18,21 +18,23 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-use fearless_simd::prelude::*;
-use fearless_simd::{f32x4, f32x8, u32x4, u32x8};
-use frolic_core::simd::{Level, dispatch};
 use frolic_core::{Counter, Group, Meter};
+use frolic_raster::camera::NEAR;
+use frolic_raster::cells;
+use frolic_raster::colour9::{EMPTY, pack, unpack};
+use frolic_raster::picture::{self, Blit, DEPTH_MIDDLE, Picture};
+use frolic_raster::solid::{self, SAMPLES, Samples};
+use frolic_raster::tile::Grid;
+use frolic_raster::LANES;
+use frolic_simd::Level;
 use glam::{Quat, Vec2, Vec3};
 use rayon::prelude::*;
 use smallvec::smallvec;
 
 use super::bin::{CHUNK, ChunkStart};
-use super::colour9::{EMPTY, pack, unpack};
 use super::project::{Projected, Scope, Tag};
-use super::record::Label;
-use super::solid::{SAMPLES, Samples, Style};
-use super::tile::{Grid, LANES};
-use crate::camera::{NEAR, View};
+use super::style::{casting, drawing, sides};
+use crate::camera::View;
 use crate::image::ImageSize;
 use crate::instances::{Bounds, Groups, Instances};
 use crate::light::Lighting;
@@ -75,46 +77,11 @@ struct Key {
     sun: Option<i16>,
 }
 
-/// A picture of a group, column by column.
-#[derive(Debug, Default)]
-struct Picture {
-    /// Size that it was taken in, the group's middle in its middle, and the first column and row that hold anything: what is around them is
-    /// not kept.
-    frame: [usize; 2],
-    first: [usize; 2],
-    width: usize,
-    height: usize,
-    /// First row of each column with anything in it, and the one after the last.
-    spans: Vec<[u16; 2]>,
-    /// Which samples are covered (lower bits) and how far behind the group's middle (upper half, see [`Picture::unit`]).
-    depths: Vec<u32>,
-    /// Colour without the sun, and the sun's part.
-    colours: Vec<[u32; 2]>,
-    /// Metres of one step of the depths.
-    unit: f32,
-}
-
-impl Picture {
-    fn bytes(&self) -> usize {
-        self.spans.len() * size_of::<[u16; 2]>()
-            + self.depths.len() * size_of::<u32>()
-            + self.colours.len() * size_of::<[u32; 2]>()
-    }
-
-    /// The row at a place down the picture; beyond the last where there is none.
-    #[inline(always)]
-    fn row(&self, at: f32) -> usize {
-        if at >= 0.0 && at < self.height as f32 { at as usize } else { usize::MAX }
-    }
-}
-
-/// The step of a depth that is the group's middle.
-const DEPTH_MIDDLE: i32 = 1 << 15;
-
-/// How far behind the group's middle a depth is, in units of its picture.
-#[inline(always)]
-fn behind(depth: u32) -> f32 {
-    ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32
+/// Bytes that a picture holds.
+fn bytes(picture: &Picture) -> usize {
+    picture.spans.len() * size_of::<[u16; 2]>()
+        + picture.depths.len() * size_of::<u32>()
+        + picture.colours.len() * size_of::<[u32; 2]>()
 }
 
 /// Pictures that are kept.
@@ -171,23 +138,12 @@ struct Shot {
     most_slope: f32,
 }
 
-/// A group on the screen.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Blit {
-    slot: u32,
-    /// Where its middle is, pixels; once its picture is there, the left and upper edge of what is kept of that.
-    corner: [f32; 2],
-    /// Pixels of the picture for one of the screen.
-    per: [f32; 2],
-    /// Depth of its middle, m.
-    depth: f32,
-    /// Greatest nearness of anything in it.
-    nearest: f32,
-    /// First and last column, first and last row that it can touch.
-    extent: [i32; 4],
-}
-
 impl Pictures {
+    /// The picture that a blit draws.
+    pub(super) fn of(&self, blit: &Blit) -> &Picture {
+        &self.slots[blit.slot as usize].picture
+    }
+
     /// Starts a frame: what was lit otherwise is of no use, and of what is kept not too much may be.
     pub(super) fn start(&mut self, list: &DrawList<'_>) {
         if list.groups().next().is_none() {
@@ -207,7 +163,7 @@ impl Pictures {
                     break;
                 }
                 let gone = &mut self.slots[slot as usize];
-                self.bytes -= gone.picture.bytes();
+                self.bytes -= bytes(&gone.picture);
                 gone.picture = Picture::default();
                 self.places.remove(&gone.key);
                 self.free.push(slot);
@@ -243,14 +199,14 @@ impl Pictures {
         blits.sort_unstable_by(|a, b| b.nearest.total_cmp(&a.nearest).then(a.slot.cmp(&b.slot)));
         let missing = std::mem::take(&mut self.missing);
         let taken: Vec<Picture> =
-            missing.par_iter().map(|shot| dispatch!(level, simd => shot.take(simd, list))).collect();
+            missing.par_iter().map(|shot| shot.take(level, list)).collect();
         for (shot, picture) in missing.iter().zip(taken) {
-            self.bytes += picture.bytes();
+            self.bytes += bytes(&picture);
             self.slots[shot.slot as usize].picture = picture;
         }
         // Now that all pictures are there, what each touches is known.
         for blit in blits.iter_mut() {
-            blit.crop(&self.slots[blit.slot as usize].picture);
+            crop(blit, &self.slots[blit.slot as usize].picture);
         }
         meter.add(Counter::GroupMisses, missing.len() as u64);
         meter.add(Counter::GroupHits, (blits.len() - missing.len()) as u64);
@@ -470,16 +426,14 @@ thread_local! {
 
 impl Shot {
     /// Takes the picture: draws the layout's blades one by one into samples of its own.
-    #[inline(always)]
-    fn take<S: Simd>(&self, simd: S, list: &DrawList<'_>) -> Picture {
+    fn take(&self, level: Level, list: &DrawList<'_>) -> Picture {
         let mut desk = DESK.take();
-        let picture = self.take_at(simd, list, &mut desk);
+        let picture = self.take_at(level, list, &mut desk);
         DESK.set(desk);
         picture
     }
 
-    #[inline(always)]
-    fn take_at<S: Simd>(&self, simd: S, list: &DrawList<'_>, desk: &mut Desk) -> Picture {
+    fn take_at(&self, level: Level, list: &DrawList<'_>, desk: &mut Desk) -> Picture {
         let from_sun = self.key.sun.is_some();
         let shaded = !from_sun && list.lighting.shadows();
         let size = self.view.size;
@@ -493,7 +447,7 @@ impl Shot {
         base.resize(coloured, EMPTY);
         sun.clear();
         sun.resize(coloured, 0);
-        let grid = Grid::new(size, [6, 10]);
+        let grid = Grid::new(sides(size), [6, 10]);
         let mut samples = Samples {
             near: &mut near[..],
             base: &mut base[..],
@@ -532,28 +486,21 @@ impl Shot {
                 runs: &[run],
                 order: &[],
                 vertices: &[],
-                lighting: Lighting { lights: &[], ..list.lighting },
+                lighting: Lighting { lights: &[], lamps: &[], ..list.lighting },
                 technique: Technique::Instanced,
                 time: list.time,
             };
             let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
-            let scope = Scope { seen, grid: &grid, tag: Tag::Source };
+            let scope = Scope { level, seen, grid: &grid, tag: Tag::Source };
+            let styles = [if from_sun { casting(look) } else { drawing(look, shaded) }];
             for skip in (0..count).step_by(CHUNK) {
                 let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
-                projected.chunk(simd, &scope, start);
-                for strip in &projected.strips.kept {
-                    samples.strip(simd, strip, &self.style(&alone, strip.label, shaded));
-                }
-                for facet in &projected.facets.kept {
-                    samples.facet(simd, facet, &self.style(&alone, facet.label, shaded));
-                }
+                projected.chunk(&scope, start);
+                solid::strips(level, &mut samples, &projected.strips.kept, &styles);
+                solid::facets(level, &mut samples, &projected.facets.kept, &styles);
             }
         }
         self.keep(width, height, near, base, sun)
-    }
-
-    fn style<'a>(&self, list: &DrawList<'a>, label: Label, shaded: bool) -> Style<'a> {
-        if self.key.sun.is_some() { Style::casting(list, label) } else { Style::of(list, label, shaded) }
     }
 
     /// What is kept of the samples.
@@ -621,86 +568,17 @@ impl Shot {
     }
 }
 
-/// Added to nearness: nothing where a sample is covered, so much that nothing is nearer where it is not.
-const COVERED: [[f32; SAMPLES]; 1 << SAMPLES] = {
-    let mut all = [[f32::NEG_INFINITY; SAMPLES]; 1 << SAMPLES];
-    let mut mask = 0;
-    while mask < 1 << SAMPLES {
-        let mut nth = 0;
-        while nth < SAMPLES {
-            if mask >> nth & 1 == 1 {
-                all[mask][nth] = 0.0;
-            }
-            nth += 1;
-        }
-        mask += 1;
-    }
-    all
-};
-
-impl Blit {
-    /// Takes on the place of what is kept of its picture.
-    fn crop(&mut self, picture: &Picture) {
+/// Gives a blit the place of what is kept of its picture.
+fn crop(blit: &mut Blit, picture: &Picture) {
         for axis in 0..2 {
-            self.corner[axis] -= picture.frame[axis] as f32 / self.per[axis] * 0.5;
-            self.corner[axis] += picture.first[axis] as f32 / self.per[axis];
+            blit.corner[axis] -= picture.frame[axis] as f32 / blit.per[axis] * 0.5;
+            blit.corner[axis] += picture.first[axis] as f32 / blit.per[axis];
         }
         let last =
-            |axis: usize, size: usize| (self.corner[axis] + size as f32 / self.per[axis]).ceil() as i32;
-        let [left, top] = self.corner.map(|at| at.floor() as i32);
-        self.extent = [left, last(0, picture.width), top, last(1, picture.height)];
+            |axis: usize, size: usize| (blit.corner[axis] + size as f32 / blit.per[axis]).ceil() as i32;
+        let [left, top] = blit.corner.map(|at| at.floor() as i32);
+        blit.extent = [left, last(0, picture.width), top, last(1, picture.height)];
     }
-
-    /// Columns of a tile that it touches, first and last; none where it touches none of the tile.
-    #[inline(always)]
-    fn columns(&self, [x, y, w, h]: [i32; 4]) -> Option<[i32; 2]> {
-        let [i0, i1, j0, j1] = self.extent;
-        let inside = i0 < x + w && i1 >= x && j0 < y + h && j1 >= y;
-        inside.then(|| [i0.max(x), i1.min(x + w - 1)])
-    }
-
-    /// The column of the picture that one of the screen shows, and the rows of the screen, first and last, that it fills there.
-    #[inline(always)]
-    fn rows(&self, picture: &Picture, column: i32, [y, h]: [i32; 2]) -> Option<(usize, [i32; 2])> {
-        let from = (column as f32 + 0.5 - self.corner[0]) * self.per[0];
-        if !(from >= 0.0 && from < picture.width as f32) {
-            return None;
-        }
-        let from = from as usize;
-        let [first, after] = picture.spans[from];
-        if first == after {
-            return None;
-        }
-        let row = |at: u16| self.corner[1] + f32::from(at) / self.per[1] - 0.5;
-        let rows = [(row(first).ceil() as i32).max(y), (row(after).ceil() as i32 - 1).min(y + h - 1)];
-        (rows[0] <= rows[1]).then_some((from, rows))
-    }
-
-    /// The row of the picture that one of the screen shows.
-    #[inline(always)]
-    fn row(&self, row: i32) -> f32 {
-        (row as f32 + 0.5 - self.corner[1]) * self.per[1]
-    }
-
-    /// Draws it into a tile of a shadow map.
-    pub(super) fn cast(&self, pictures: &Pictures, near: &mut [f32], place: [i32; 4]) {
-        let [x, y, _, h] = place;
-        let Some([first, last]) = self.columns(place) else { return };
-        let picture = &pictures.slots[self.slot as usize].picture;
-        for column in first..=last {
-            let Some((from, [top, bottom])) = self.rows(picture, column, [y, h]) else { continue };
-            let depths = &picture.depths[from * picture.height..][..picture.height];
-            let texels = &mut near[((column - x) * h) as usize..][..h as usize];
-            for row in top..=bottom {
-                let Some(&depth) = depths.get(self.row(row) as usize) else { continue };
-                let texel = &mut texels[(row - y) as usize];
-                if depth & 1 == 1 {
-                    *texel = texel.max(-(self.depth + behind(depth) * picture.unit));
-                }
-            }
-        }
-    }
-}
 
 /// Groups that are drawn before the cells are looked at anew.
 const PATIENCE: usize = 4;
@@ -709,81 +587,29 @@ thread_local! {
     static CELLS: RefCell<Vec<f32>> = const { RefCell::new(Vec::new()) };
 }
 
-impl Samples<'_> {
-    /// Draws groups, which come nearest first.
-    #[inline(always)]
-    pub(super) fn groups<S: Simd>(&mut self, simd: S, pictures: &Pictures, blits: &[Blit]) {
-        if blits.is_empty() {
-            return;
-        }
-        let mut cells = CELLS.take();
-        self.look_at_cells(simd, &mut cells);
-        let place = [self.x, self.y, self.width as i32, self.height as i32];
-        let mut drawn = 0;
-        for blit in blits {
-            let Some(columns) = blit.columns(place) else { continue };
-            let [i0, i1, j0, j1] = blit.extent.map(|at| at as f32);
-            if self.hides(&cells, [i0, j0, i1 + 1.0, j1 + 1.0], blit.nearest) {
-                continue;
-            }
-            self.blit(simd, &pictures.slots[blit.slot as usize].picture, blit, columns);
-            drawn += 1;
-            if drawn % PATIENCE == 0 {
-                self.look_at_cells(simd, &mut cells);
-            }
-        }
-        CELLS.set(cells);
+/// Draws groups, which come nearest first, into a tile.
+pub(super) fn draw_groups(level: Level, samples: &mut Samples<'_>, pictures: &Pictures, blits: &[Blit]) {
+    if blits.is_empty() {
+        return;
     }
-
-    #[inline(always)]
-    fn blit<S: Simd>(&mut self, simd: S, picture: &Picture, blit: &Blit, [first, last]: [i32; 2]) {
-        if picture.depths.is_empty() {
-            return;
+    let mut cells = CELLS.take();
+    cells::note(level, samples, &mut cells);
+    let place = [samples.x, samples.y, samples.width as i32, samples.height as i32];
+    let mut drawn = 0;
+    for blit in blits {
+        let Some(columns) = blit.columns(place) else { continue };
+        let [i0, i1, j0, j1] = blit.extent.map(|at| at as f32);
+        if cells::hides(samples, &cells, [i0, j0, i1 + 1.0, j1 + 1.0], blit.nearest) {
+            continue;
         }
-        let (y, height) = (self.y, self.height as i32);
-        let stride = self.height * SAMPLES / LANES;
-        let (nears, _) = self.near.as_chunks_mut::<LANES>();
-        let (bases, _) = self.base.as_chunks_mut::<LANES>();
-        let (suns, _) = self.sun.as_chunks_mut::<LANES>();
-        let per_depth = 1.0 / blit.depth;
-        let unit = picture.unit * per_depth;
-        for column in first..=last {
-            let Some((from, [top, bottom])) = blit.rows(picture, column, [y, height]) else { continue };
-            let depths = &picture.depths[from * picture.height..][..picture.height];
-            let colours = &picture.colours[from * picture.height..][..picture.height];
-            let column = (column - self.x) as usize * stride;
-            for pair in (top - y) / 2..=(bottom - y) / 2 {
-                let row = blit.row(y + pair * 2);
-                let (upper, lower) = (picture.row(row), picture.row(row + blit.per[1]));
-                let a = depths.get(upper).copied().unwrap_or_default();
-                let b = depths.get(lower).copied().unwrap_or_default();
-                if (a | b) & 15 == 0 {
-                    continue;
-                }
-                let near: f32x8<S> =
-                    nearness(simd, a, per_depth, unit).combine(nearness(simd, b, per_depth, unit));
-                let at = column + pair as usize;
-                let Some(slot) = nears.get_mut(at) else { break };
-                let kept = f32x8::load_array(simd, *slot);
-                let met = near.simd_gt(kept);
-                if !met.any_true() {
-                    continue;
-                }
-                met.select(near, kept).store_slice(slot);
-                let a = colours.get(upper).copied().unwrap_or_default();
-                let b = colours.get(lower).copied().unwrap_or_default();
-                let own: u32x8<S> = u32x4::splat(simd, a[0]).combine(u32x4::splat(simd, b[0]));
-                let sunny: u32x8<S> = u32x4::splat(simd, a[1]).combine(u32x4::splat(simd, b[1]));
-                met.select(own, u32x8::load_array(simd, bases[at])).store_slice(&mut bases[at]);
-                met.select(sunny, u32x8::load_array(simd, suns[at])).store_slice(&mut suns[at]);
-            }
+        let picture = pictures.of(blit);
+        if !picture.depths.is_empty() {
+            picture::draw(level, samples, picture, blit, columns);
+        }
+        drawn += 1;
+        if drawn % PATIENCE == 0 {
+            cells::note(level, samples, &mut cells);
         }
     }
-}
-
-/// Nearness of the samples of a pixel: 1/(depth + behind), to the third power of the quotient.
-#[inline(always)]
-fn nearness<S: Simd>(simd: S, depth: u32, per_depth: f32, unit: f32) -> f32x4<S> {
-    let x = behind(depth) * unit;
-    f32x4::load_array(simd, COVERED[(depth & 15) as usize]) + per_depth * (1.0 - x * (1.0 - x))
+    CELLS.set(cells);
 }

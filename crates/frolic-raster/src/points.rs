@@ -2,56 +2,62 @@
 
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
+use frolic_simd::kernel;
 use glam::Vec3;
 
-use crate::camera::View;
-use crate::cpu::{LANES, pack_lanes};
-use crate::list::Vertex;
-
-pub(crate) type Lanes = [f32; LANES];
+use crate::camera::Camera;
+use crate::colour9::pack_lanes;
+use crate::{LANES, Lanes};
 
 /// Eight points, column by column.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Eight {
-    pub(crate) at: [Lanes; 3],
-    pub(crate) normal: [Lanes; 3],
+pub struct Eight {
+    pub at: [Lanes; 3],
+    pub normal: [Lanes; 3],
     /// Place in a texture; along a ribbon the second is the share of the way.
-    pub(crate) corner: [Lanes; 2],
+    pub corner: [Lanes; 2],
     /// Half the width of a ribbon, m.
-    pub(crate) radius: Lanes,
+    pub radius: Lanes,
     /// Colour times opacity, without the sun where that is kept apart; and the sun's part.
-    pub(crate) colour: [Lanes; 3],
-    pub(crate) sun: [Lanes; 3],
+    pub colour: [Lanes; 3],
+    pub sun: [Lanes; 3],
     /// On the screen, pixels; depth, m; what the depth buffer compares; pixels a metre.
-    pub(crate) x: Lanes,
-    pub(crate) y: Lanes,
-    pub(crate) depth: Lanes,
-    pub(crate) near: Lanes,
-    pub(crate) scale: Lanes,
+    pub x: Lanes,
+    pub y: Lanes,
+    pub depth: Lanes,
+    pub near: Lanes,
+    pub scale: Lanes,
     /// The surface's own colours, packed.
-    pub(crate) base: [u32; LANES],
-    pub(crate) sunny: [u32; LANES],
+    pub base: [u32; LANES],
+    pub sunny: [u32; LANES],
 }
 
 /// The points of one mesh, or of ribbons that have as many.
 #[derive(Debug, Default)]
-pub(crate) struct Skin {
-    pub(crate) eights: Vec<Eight>,
+pub struct Skin {
+    pub eights: Vec<Eight>,
     /// Points of each instance.
-    pub(crate) len: usize,
+    pub len: usize,
     /// How many ribbons lie side by side, each a lane of every eight; 0 for a mesh, whose points fill the lanes. Lanes that are left are filler.
-    pub(crate) ribbons: usize,
+    pub ribbons: usize,
     /// Of each lane's instance: opacity, 0 adds; and its colour times opacity.
-    pub(crate) opacity: Lanes,
-    pub(crate) own: [Lanes; 3],
+    pub opacity: Lanes,
+    pub own: [Lanes; 3],
     /// 1 where all points of a lane are in front of the camera. Told by [`Skin::project`].
-    pub(crate) in_front: Lanes,
+    pub in_front: Lanes,
+}
+
+kernel! {
+    /// Works out a skin's places on the screen, its depths and packed colours.
+    pub fn project(simd, skin: &mut Skin, view: &Camera) {
+        skin.project(simd, view);
+    }
 }
 
 impl Skin {
     /// Room for `len` points, of which nothing is known yet: of a mesh, or of each of some ribbons.
     #[inline(always)]
-    pub(crate) fn start(&mut self, len: usize, ribbons: usize) {
+    pub fn start(&mut self, len: usize, ribbons: usize) {
         (self.len, self.ribbons) = (len, ribbons);
         let eights = self.used();
         if self.eights.len() < eights {
@@ -60,20 +66,20 @@ impl Skin {
     }
 
     #[inline(always)]
-    fn used(&self) -> usize {
+    pub fn used(&self) -> usize {
         if self.ribbons > 0 { self.len } else { self.len.div_ceil(LANES) }
     }
 
     /// The eights that hold its points.
     #[inline(always)]
-    pub(crate) fn eights(&mut self) -> &mut [Eight] {
+    pub fn eights(&mut self) -> &mut [Eight] {
         let used = self.used();
         &mut self.eights[..used]
     }
 
     /// A point with the eight it is in; a mesh has but one instance.
     #[inline(always)]
-    pub(crate) fn point(&self, instance: usize, nth: usize) -> (&Eight, usize) {
+    pub fn point(&self, instance: usize, nth: usize) -> (&Eight, usize) {
         if self.ribbons > 0 {
             (&self.eights[nth], instance % LANES)
         } else {
@@ -81,47 +87,11 @@ impl Skin {
         }
     }
 
-    /// A point of the first instance as a finished vertex.
-    pub(crate) fn vertex(&self, nth: usize) -> Vertex {
-        let (eight, lane) = self.point(0, nth);
-        let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
-        Vertex {
-            place: of(&eight.at),
-            corner: eight.corner.map(|column| column[lane]),
-            radius: eight.radius[lane],
-            colour: of(&eight.colour),
-            sun: of(&eight.sun),
-            opacity: self.opacity[0],
-        }
-    }
-
-    /// Takes the finished vertices of one mesh or ribbon in, every `step`th.
-    pub(crate) fn load(&mut self, vertices: &[Vertex], step: usize, is_ribbon: bool) {
-        self.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
-        self.start(vertices.len() / step, usize::from(is_ribbon));
-        for nth in 0..self.used() * LANES {
-            // Filler repeats the last, or the one ribbon.
-            let point = if is_ribbon { nth / LANES } else { nth.min(self.len - 1) };
-            let vertex = &vertices[point * step];
-            let (eight, lane) = (&mut self.eights[nth / LANES], nth % LANES);
-            for axis in 0..3 {
-                eight.at[axis][lane] = vertex.place[axis];
-                eight.colour[axis][lane] = vertex.colour[axis];
-                eight.sun[axis][lane] = vertex.sun[axis];
-            }
-            for axis in 0..2 {
-                eight.corner[axis][lane] = vertex.corner[axis];
-            }
-            eight.radius[lane] = vertex.radius;
-        }
-    }
-
-    /// Places on the screen, depths and packed colours.
     #[inline(always)]
-    pub(crate) fn project<S: Simd>(&mut self, simd: S, view: &View) {
-        let [cx, cy] = view.middle();
+    fn project<S: Simd>(&mut self, simd: S, view: &Camera) {
+        let [cx, cy] = view.middle;
         let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
-        let near = f32x8::splat(simd, view.near());
+        let near = f32x8::splat(simd, view.near);
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
         let opacity = f32x8::load_array(simd, self.opacity);
         let per = opacity.simd_gt(zero).select(opacity, one);
@@ -151,14 +121,14 @@ impl Skin {
 
 /// Three columns.
 #[inline(always)]
-pub(crate) fn load<S: Simd>(simd: S, columns: &[Lanes; 3]) -> [f32x8<S>; 3] {
+pub fn load<S: Simd>(simd: S, columns: &[Lanes; 3]) -> [f32x8<S>; 3] {
     let [x, y, z] = columns;
     [f32x8::load_array(simd, *x), f32x8::load_array(simd, *y), f32x8::load_array(simd, *z)]
 }
 
 /// Stores three columns.
 #[inline(always)]
-pub(crate) fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
+pub fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
     let [x, y, z] = columns;
     value[0].store_slice(x);
     value[1].store_slice(y);
@@ -166,23 +136,23 @@ pub(crate) fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
 }
 
 #[inline(always)]
-pub(crate) fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
+pub fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
     [f32x8::splat(simd, v.x), f32x8::splat(simd, v.y), f32x8::splat(simd, v.z)]
 }
 
 #[inline(always)]
-pub(crate) fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {
+pub fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {
     a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 }
 
 #[inline(always)]
-pub(crate) fn cross<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+pub fn cross<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
     [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
 }
 
 /// Vectors made one long; up where they have no direction.
 #[inline(always)]
-pub(crate) fn unit<S: Simd>(simd: S, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+pub fn unit<S: Simd>(simd: S, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
     let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
     let per = one / dot(v, v).sqrt();
     let sound = per.simd_gt(zero) & per.simd_lt(f32x8::splat(simd, f32::INFINITY));

@@ -2,13 +2,12 @@
 
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
+use frolic_simd::kernel;
 use glam::Vec2;
 
-use super::LANES;
-use super::record::{SEGMENTS, Strip};
-use crate::camera::View;
-use crate::look::RibbonSpec;
-use crate::skin::{Lanes, Skin};
+use crate::points::Skin;
+use crate::record::{SEGMENTS, Strip};
+use crate::{LANES, Lanes};
 
 /// Least half width of a ribbon but where it ends in a point, pixels: a thinner one would slip between the samples, which lie on lines
 /// 0.56 pixels apart, and look dotted.
@@ -22,13 +21,16 @@ pub const MOST_LEAN: f32 = 1.5;
 /// Pixels from the corner of the picture beyond which nothing is drawn: its arithmetic would be coarse.
 const FARTHEST: f32 = 1e7;
 
+/// Most straight pieces of a ribbon.
+pub const MOST_SEGMENTS: usize = 12;
+
 /// Points of a ribbon.
-const MOST: usize = RibbonSpec::MOST_SEGMENTS as usize + 1;
+const MOST: usize = MOST_SEGMENTS + 1;
 
 /// Cross sections of ribbons side by side: square to each at its ends, and between segments along the bisector, so that neighbours
 /// share an edge. Those of upright ribbons are level.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Sections {
+pub struct Sections {
     /// Middle, pixels.
     x: [Lanes; MOST],
     y: [Lanes; MOST],
@@ -43,10 +45,21 @@ pub(super) struct Sections {
     sound: Lanes,
 }
 
+kernel! {
+    /// Measures all points of a skin's ribbons.
+    pub fn take(simd, sections: &mut Sections, skin: &Skin) {
+        sections.take(simd, skin);
+    }
+
+    /// Appends the strips of one of the skin's ribbons; nothing nearer than `near`, m, is drawn.
+    pub fn append(simd, sections: &Sections, near: f32, skin: &Skin, ribbon: usize, order_depth: f32, into: &mut Vec<Strip>) {
+        sections.strips(simd, near, skin, ribbon, order_depth, into);
+    }
+}
+
 impl Sections {
-    /// Of all points of a skin's ribbons.
     #[inline(always)]
-    pub(super) fn take<S: Simd>(&mut self, simd: S, skin: &Skin) {
+    fn take<S: Simd>(&mut self, simd: S, skin: &Skin) {
         for (nth, eight) in skin.eights[..skin.len].iter().enumerate() {
             (self.x[nth], self.y[nth]) = (eight.x, eight.y);
             let half = f32x8::load_array(simd, eight.radius) * f32x8::load_array(simd, eight.scale);
@@ -93,12 +106,11 @@ impl Sections {
         }
     }
 
-    /// Appends the strips of one of the skin's ribbons.
     #[inline(always)]
-    pub(super) fn strips<S: Simd>(
+    fn strips<S: Simd>(
         &self,
         simd: S,
-        view: &View,
+        near: f32,
         skin: &Skin,
         ribbon: usize,
         order_depth: f32,
@@ -111,7 +123,7 @@ impl Sections {
         let (mut kept, mut left, mut count) = (Self::default(), ALL, 0);
         for nth in 0..skin.len.min(MOST) {
             let (eight, lane) = skin.point(ribbon, nth);
-            if eight.depth[lane] > view.near() {
+            if eight.depth[lane] > near {
                 kept.x[count] = [eight.x[lane]; LANES];
                 kept.y[count] = [eight.y[lane]; LANES];
                 kept.half[count] = [eight.radius[lane] * eight.scale[lane]; LANES];

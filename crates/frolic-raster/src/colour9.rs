@@ -5,7 +5,7 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 
 /// No light is stored here. No colour packs to it: with exponent 31 a mantissa of 511 is never reached below the largest value.
-pub(super) const EMPTY: u32 = u32::MAX;
+pub const EMPTY: u32 = u32::MAX;
 
 const LARGEST: f32 = 65_000.0;
 const BIAS: i32 = 15;
@@ -13,7 +13,7 @@ const MANTISSA: i32 = 9;
 
 /// Packs one colour; what is negative or not a number is 0.
 #[inline(always)]
-pub(super) fn pack([r, g, b]: [f32; 3]) -> u32 {
+pub fn pack([r, g, b]: [f32; 3]) -> u32 {
     let clean = |v: f32| if v > 0.0 { if v < LARGEST { v } else { LARGEST } } else { 0.0 };
     let (r, g, b) = (clean(r), clean(g), clean(b));
     let most = r.max(g).max(b).max(SMALLEST);
@@ -42,7 +42,7 @@ fn scale_bits(exponent: u32) -> u32 {
 
 /// Unpacks a colour.
 #[inline(always)]
-pub(super) fn unpack(packed: u32) -> [f32; 3] {
+pub fn unpack(packed: u32) -> [f32; 3] {
     let scale = f32::from_bits((127 + (packed >> 27) as i32 as u32 - (BIAS + MANTISSA) as u32) << 23);
     let channel = |shift: u32| (packed >> shift & 511) as i32 as f32 * scale;
     [channel(0), channel(9), channel(18)]
@@ -50,7 +50,7 @@ pub(super) fn unpack(packed: u32) -> [f32; 3] {
 
 /// [`unpack`] for eight.
 #[inline(always)]
-pub(super) fn unpack_lanes<S: Simd>(packed: u32x8<S>) -> [f32x8<S>; 3] {
+pub fn unpack_lanes<S: Simd>(packed: u32x8<S>) -> [f32x8<S>; 3] {
     let exponent = (packed >> 27) + (127 - (BIAS + MANTISSA) as u32);
     let scale: f32x8<S> = (exponent << 23).bitcast();
     let channel = |mantissa: u32x8<S>| mantissa.bitcast::<i32x8_of<S>>().to_float::<f32x8<S>>() * scale;
@@ -59,7 +59,7 @@ pub(super) fn unpack_lanes<S: Simd>(packed: u32x8<S>) -> [f32x8<S>; 3] {
 
 /// [`pack`] for eight.
 #[inline(always)]
-pub(crate) fn pack_lanes<S: Simd>(simd: S, colour: [f32x8<S>; 3]) -> u32x8<S> {
+pub fn pack_lanes<S: Simd>(simd: S, colour: [f32x8<S>; 3]) -> u32x8<S> {
     let (zero, largest) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, LARGEST));
     let r = zero.max(colour[0]).min(largest);
     let g = zero.max(colour[1]).min(largest);
@@ -80,10 +80,20 @@ type i32x8_of<S> = fearless_simd::i32x8<S>;
 
 #[cfg(test)]
 mod tests {
-    use frolic_core::simd::{Level, dispatch};
+    use frolic_simd::{kernel, levels};
     use proptest::prelude::*;
 
     use super::*;
+
+    kernel! {
+        fn eight_packed(simd, colour: [f32; 3]) -> [u32; 8] {
+            pack_lanes(simd, colour.map(|c| f32x8::splat(simd, c))).to_array()
+        }
+
+        fn eight_unpacked(simd, packed: u32) -> [[f32; 8]; 3] {
+            unpack_lanes(u32x8::splat(simd, packed)).map(|channel| channel.to_array())
+        }
+    }
 
     proptest! {
         /// Within a 256th of the brightest channel, at any brightness; eight at a time the same to the last bit.
@@ -97,14 +107,10 @@ mod tests {
             for (a, b) in colour.iter().zip(back) {
                 prop_assert!((a - b).abs() <= most / 256.0 + 1e-7, "{colour:?} {back:?}");
             }
-            let lanes = dispatch!(Level::new(), simd => {
-                pack_lanes(simd, colour.map(|c| f32x8::splat(simd, c))).to_array()
-            });
-            prop_assert_eq!(lanes, [packed; 8]);
-            let unpacked = dispatch!(Level::new(), simd => {
-                unpack_lanes(u32x8::splat(simd, packed)).map(|channel| channel.to_array())
-            });
-            prop_assert_eq!(unpacked, back.map(|channel| [channel; 8]));
+            for level in levels() {
+                prop_assert_eq!(eight_packed(level, colour), [packed; 8]);
+                prop_assert_eq!(eight_unpacked(level, packed), back.map(|channel| [channel; 8]));
+            }
         }
     }
 

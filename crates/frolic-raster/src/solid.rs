@@ -20,15 +20,16 @@
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x4, f32x8, i32x4, i32x8, mask32x8, u32x4, u32x8};
+use frolic_simd::kernel;
 use glam::{Vec2, Vec3};
 
-use super::colour9::{EMPTY, pack_lanes, unpack, unpack_lanes};
-use super::record::{Facet, Label, PLAIN, SEGMENTS, Strip, colours, has_holes};
-use super::shadow::Shadow;
-use super::tile::{LANES, Row, STRIDE};
-use crate::atlas::{Atlas, RegionId, Texels};
-use crate::camera::View;
-use crate::list::DrawList;
+use crate::LANES;
+use crate::cells::hides;
+use crate::colour9::{EMPTY, pack_lanes, unpack, unpack_lanes};
+use crate::record::{Facet, Outlined, PLAIN, SEGMENTS, Strip, colours, depth_of};
+use crate::sun::Sunlight;
+use crate::texture::{RegionId, Texels, Textures};
+use crate::tile::{Row, STRIDE};
 
 /// Samples of a pixel.
 pub const SAMPLES: usize = 4;
@@ -38,22 +39,22 @@ pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.
 
 /// One tile's samples: column after column, down each column, those of a pixel together.
 #[derive(Debug)]
-pub(super) struct Samples<'a> {
-    pub(super) near: &'a mut [f32],
+pub struct Samples<'a> {
+    pub near: &'a mut [f32],
     /// Colour without the sun, [`EMPTY`] where nothing solid was drawn in this layer; and the sun's part.
-    pub(super) base: &'a mut [u32],
-    pub(super) sun: &'a mut [u32],
+    pub base: &'a mut [u32],
+    pub sun: &'a mut [u32],
     /// First pixel of the tile, and its size.
-    pub(super) x: i32,
-    pub(super) y: i32,
-    pub(super) width: usize,
-    pub(super) height: usize,
+    pub x: i32,
+    pub y: i32,
+    pub width: usize,
+    pub height: usize,
     /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
-    pub(super) samples: usize,
+    pub samples: usize,
     /// What is known of some rows of a strip.
-    pub(super) spans: [Span; PIECE],
+    pub spans: [Span; PIECE],
     /// Of a shadow map: most that a slanting surface is moved away from the sun, m.
-    pub(super) most_slope: f32,
+    pub most_slope: f32,
 }
 
 /// Vectors of rows whose spans are worked out before they are filled.
@@ -61,43 +62,34 @@ const PIECE: usize = 16;
 
 /// What a strip covers of some rows: at each sample the ends, in columns, and nearness; least first column twice and most last twice, negated.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Span {
+pub struct Span {
     start: [f32; LANES],
     end: [f32; LANES],
     near: [f32; LANES],
     columns: [i32; LANES / 2],
 }
 
-/// How a record is drawn.
+/// How the records of one source are drawn.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Style<'a> {
-    pub(super) test: bool,
-    pub(super) write: bool,
-    pub(super) holes: bool,
-    pub(super) sun: bool,
-    pub(super) atlas: &'a Atlas,
-}
-
-impl<'a> Style<'a> {
-    /// How a record of a solid look is drawn; `sun` says whether the sun's part is kept apart.
-    pub(super) fn of(list: &DrawList<'a>, label: Label, sun: bool) -> Self {
-        let look = list.sources[usize::from(label.tag)].look;
-        let holes = has_holes(look.blend);
-        Self { test: look.depth.test, write: look.depth.write, holes, sun, atlas: &look.atlas }
-    }
-
-    /// How it throws its shadow.
-    pub(super) fn casting(list: &DrawList<'a>, label: Label) -> Self {
-        Self { test: true, write: true, ..Self::of(list, label, false) }
-    }
+pub struct Style<'a> {
+    /// Whether nearer solid things hide them.
+    pub test: bool,
+    /// Whether they hide what comes later and lies behind.
+    pub write: bool,
+    /// Whether they have holes where their texture is less than half opaque.
+    pub holes: bool,
+    /// Whether the sun's part is kept apart.
+    pub sun: bool,
+    /// Where their textures are.
+    pub textures: &'a Textures,
 }
 
 /// A linear function over the picture.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Plane {
-    pub(super) dx: f32,
-    pub(super) dy: f32,
-    pub(super) c: f32,
+pub struct Plane {
+    pub dx: f32,
+    pub dy: f32,
+    pub c: f32,
 }
 
 impl Plane {
@@ -124,10 +116,10 @@ impl Plane {
 
 /// An edge: positive inside.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Edge {
-    pub(super) plane: Plane,
+pub struct Edge {
+    pub plane: Plane,
     /// Least value that is inside: 0, or the least above 0 where a sample on the edge belongs to the neighbour.
-    pub(super) least: f32,
+    pub least: f32,
 }
 
 impl Edge {
@@ -224,24 +216,24 @@ fn below<S: Simd>(simd: S, y: f32x8<S>, from: [f32; SEGMENTS]) -> [f32x8<S>; SEG
 
 /// A convex polygon of up to four edges with all that is drawn in it.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Polygon {
-    pub(super) edges: [Edge; 4],
-    pub(super) count: usize,
-    pub(super) extent: [f32; 4],
-    pub(super) near: Plane,
+pub struct Polygon {
+    pub edges: [Edge; 4],
+    pub count: usize,
+    pub extent: [f32; 4],
+    pub near: Plane,
     /// Red, green, blue without the sun, then the sun's part; of one colour where `flat`.
-    pub(super) colour: [Plane; 6],
-    pub(super) flat: Option<[u32; 2]>,
+    pub colour: [Plane; 6],
+    pub flat: Option<[u32; 2]>,
     /// How large what is there is seen, and the place in the texture times that.
-    pub(super) scale: Plane,
-    pub(super) uv: [Plane; 2],
-    pub(super) region: u32,
+    pub scale: Plane,
+    pub uv: [Plane; 2],
+    pub region: u32,
     /// Texels of the texture a pixel.
-    pub(super) texels: f32,
+    pub texels: f32,
 }
 
 impl Polygon {
-    pub(super) fn of_facet(facet: &Facet, atlas: &Atlas) -> Self {
+    pub fn of_facet(facet: &Facet, textures: &Textures) -> Self {
         let (x, y) = (facet.x, facet.y);
         let at = |k: usize| Vec2::new(x[k], y[k]);
         let area = (at(1) - at(0)).perp_dot(at(2) - at(0));
@@ -266,7 +258,8 @@ impl Polygon {
             let scale = facet.scale();
             polygon.scale = plane(scale);
             polygon.uv = [0, 1].map(|axis| plane([0, 1, 2].map(|k| facet.uv[k][axis] * scale[k])));
-            let [w, h] = atlas.size(RegionId(facet.region)).unwrap_or([1, 1]).map(|side| side as f32);
+            let size = textures.region(RegionId(facet.region)).map_or([1, 1], |region| [region.w, region.h]);
+            let [w, h] = size.map(|side| side as f32);
             let uv = |k: usize| Vec2::from(facet.uv[k]) * Vec2::new(w, h);
             let texels = (uv(1) - uv(0)).perp_dot(uv(2) - uv(0)).abs();
             polygon.texels = libm::sqrtf(texels * per.abs());
@@ -275,7 +268,7 @@ impl Polygon {
     }
 
     /// The nth segment of a strip.
-    pub(super) fn of_segment(strip: &Strip, nth: usize) -> Self {
+    pub fn of_segment(strip: &Strip, nth: usize) -> Self {
         let (p0, p1, n0, n1) = (strip.p[nth], strip.p[nth + 1], strip.n[nth], strip.n[nth + 1]);
         let corners = [p0 - n0, p1 - n1, p1 + n1, p0 + n0];
         let area = (corners[2] - corners[0]).perp_dot(corners[3] - corners[1]);
@@ -336,11 +329,11 @@ impl Polygon {
             }
         }
         if let Some(worn) = worn {
-            // A call, so that there is one copy for each level and not one for each loop.
-            simd.vectorize(
-                #[inline(always)]
-                || self.wear(simd, style, worn, x, y, &mut rgb, met),
-            );
+            let mut lanes = rgb.map(|channel| channel.to_array());
+            let bits = met.to_bitmask() as u8;
+            let left = worn_colours(simd.level(), self, style.holes, worn, x, &y.to_array(), &mut lanes, bits);
+            rgb = lanes.map(|channel| f32x8::load_array(simd, channel));
+            *met = mask32x8::from_bitmask(simd, left.into());
         }
         let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
         let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
@@ -353,18 +346,18 @@ impl Polygon {
     fn wear<S: Simd>(
         &self,
         simd: S,
-        style: &Style<'_>,
+        holes: bool,
         worn: &Texels<'_>,
         x: f32,
-        y: f32x8<S>,
-        rgb: &mut [f32x8<S>; 6],
-        met: &mut mask32x8<S>,
-    ) {
-        let (uv, touched) = (self.places(simd, x, y), met.to_bitmask());
+        y: &[f32; LANES],
+        rgb: &mut [[f32; LANES]; 6],
+        met: u8,
+    ) -> u8 {
+        let uv = self.places(simd, x, f32x8::load_array(simd, *y));
         // Red, green, blue and opacity of the upper and of the lower pixel.
         let mut texels = [[0.0f32; LANES]; 4];
         for first in (0..LANES).step_by(SAMPLES) {
-            if touched >> first & 0b1111 == 0 {
+            if met >> first & 0b1111 == 0 {
                 continue;
             }
             let [r, g, b, opaque] = worn.at(uv[0][first], uv[1][first]).to_array();
@@ -375,14 +368,17 @@ impl Polygon {
         }
         for channel in 0..3 {
             let own = f32x8::load_array(simd, texels[channel]);
-            rgb[channel] *= own;
-            rgb[channel + 3] *= own;
+            for half in [channel, channel + 3] {
+                rgb[half] = (f32x8::load_array(simd, rgb[half]) * own).to_array();
+            }
         }
-        if style.holes {
-            // About the half: a quarter of the range a sample.
-            let least = [0, 1, 2, 3, 0, 1, 2, 3].map(|nth| 0.5 + (nth as f32 - 1.5) * 0.125);
-            *met &= f32x8::load_array(simd, texels[3]).simd_gt(f32x8::load_array(simd, least));
+        if !holes {
+            return met;
         }
+        // About the half: a quarter of the range a sample.
+        let least = [0, 1, 2, 3, 0, 1, 2, 3].map(|nth| 0.5 + (nth as f32 - 1.5) * 0.125);
+        let left = f32x8::load_array(simd, texels[3]).simd_gt(f32x8::load_array(simd, least));
+        met & left.to_bitmask() as u8
     }
 
     /// Which of the texels of a shadow map the texture's holes leave.
@@ -392,17 +388,17 @@ impl Polygon {
         simd: S,
         worn: &Texels<'_>,
         x: f32,
-        y: f32x8<S>,
-        met: mask32x8<S>,
-    ) -> mask32x8<S> {
-        let (uv, touched) = (self.places(simd, x, y), met.to_bitmask());
+        y: &[f32; LANES],
+        met: u8,
+    ) -> u8 {
+        let uv = self.places(simd, x, f32x8::load_array(simd, *y));
         let mut opaque = [0.0f32; LANES];
         for lane in 0..LANES {
-            if touched >> lane & 1 == 1 {
+            if met >> lane & 1 == 1 {
                 opaque[lane] = worn.opacity(uv[0][lane], uv[1][lane]);
             }
         }
-        met & f32x8::load_array(simd, opaque).simd_gt(f32x8::splat(simd, 0.5))
+        met & f32x8::load_array(simd, opaque).simd_gt(f32x8::splat(simd, 0.5)).to_bitmask() as u8
     }
 
     /// Places in the texture.
@@ -463,19 +459,140 @@ const TRUSTED: f32 = 4096.0;
 /// Pixels around an edge that count as touched: samples are up to 3/8 off the middle, the rest is for rounding.
 const MARGIN: f32 = 0.5;
 
-impl Samples<'_> {
-    #[inline(always)]
-    pub(super) fn facet<S: Simd>(&mut self, simd: S, facet: &Facet, style: &Style<'_>) {
-        self.fill::<S, 3>(simd, &Polygon::of_facet(facet, style.atlas), style);
+kernel! {
+    /// Draws triangles one after the other; `styles` are those of their sources, by the tag of their label.
+    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], styles: &[Style<'_>]) {
+        for facet in facets {
+            if let Some(style) = styles.get(usize::from(facet.label.tag)) {
+                self::facet(simd.level(), samples, facet, style);
+            }
+        }
     }
 
+    /// Draws pieces of ribbons one after the other; `styles` as with [`facets`].
+    pub fn strips(simd, samples: &mut Samples<'_>, strips: &[Strip], styles: &[Style<'_>]) {
+        for strip in strips {
+            if let Some(style) = styles.get(usize::from(strip.label.tag)) {
+                samples.strip(simd, strip, style);
+            }
+        }
+    }
+
+    /// Draws a piece of a ribbon.
+    pub fn strip(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.strip(simd, strip, style);
+    }
+
+    /// Draws records in the order of their keys, nearest first; see [`FACET`] for the keys. `cells` is scratch.
+    pub fn nearest_first(
+        simd, samples: &mut Samples<'_>, keys: &[u64], facets: &[Facet], strips: &[Strip], styles: &[Style<'_>], cells: &mut Vec<f32>,
+    ) {
+        cells.clear();
+        let mut drawn = 0;
+        for key in keys {
+            let nearness = depth_of(*key);
+            let which = (*key as u32 & !FACET) as usize;
+            if *key as u32 & FACET != 0 {
+                let facet = &facets[which];
+                if hides(samples, cells, facet.bounds(), nearness) {
+                    continue;
+                }
+                if let Some(style) = styles.get(usize::from(facet.label.tag)) {
+                    self::facet(simd.level(), samples, facet, style);
+                }
+            } else {
+                let strip = &strips[which];
+                if hides(samples, cells, strip.bounds(), nearness) {
+                    continue;
+                }
+                if let Some(style) = styles.get(usize::from(strip.label.tag)) {
+                    samples.strip(simd, strip, style);
+                }
+            }
+            drawn += 1;
+            if drawn % PATIENCE == 0 {
+                crate::cells::note(simd.level(), samples, cells);
+            }
+        }
+    }
+
+    /// Draws a triangle.
+    pub fn facet(simd, samples: &mut Samples<'_>, facet: &Facet, style: &Style<'_>) {
+        let polygon = Polygon::of_facet(facet, style.textures);
+        if samples.is_usual(style) {
+            samples.blocks::<_, 3, true>(simd, &polygon, style);
+        } else {
+            samples.blocks::<_, 3, false>(simd, &polygon, style);
+        }
+    }
+
+    fn segment(simd, samples: &mut Samples<'_>, polygon: &Polygon, style: &Style<'_>) {
+        if samples.is_usual(style) {
+            samples.blocks::<_, 4, true>(simd, polygon, style);
+        } else {
+            samples.blocks::<_, 4, false>(simd, polygon, style);
+        }
+    }
+
+    /// An upright strip in a picture with shadows.
+    fn sunny_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, true, true>(simd, strip, style);
+    }
+
+    /// An upright strip in a picture without shadows.
+    fn plain_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, true, false>(simd, strip, style);
+    }
+
+    /// An upright strip in a shadow map, or one that compares or keeps no depths.
+    fn other_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, false, false>(simd, strip, style);
+    }
+
+    fn worn_colours(
+        simd, polygon: &Polygon, holes: bool, worn: &Texels<'_>, x: f32, y: &[f32; LANES], rgb: &mut [[f32; LANES]; 6], met: u8,
+    ) -> u8 {
+        polygon.wear(simd, holes, worn, x, y, rgb, met)
+    }
+
+    fn worn_opacity(simd, polygon: &Polygon, worn: &Texels<'_>, x: f32, y: &[f32; LANES], met: u8) -> u8 {
+        polygon.opaque(simd, worn, x, y, met)
+    }
+
+    /// Mixes what solid things were drawn since the last time into the tile's pixels, keeps their depth for what is transparent, and
+    /// starts anew. Returns the least depth.
+    pub fn resolve(
+        simd, samples: &mut Samples<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]], sunlight: Option<&Sunlight<'_>>,
+    ) -> f32 {
+        match sunlight {
+            Some(sunlight) => samples.resolve(simd, rows, depth, sunlight),
+            None => samples.resolve_unshadowed(simd, rows, depth),
+        }
+    }
+}
+
+/// Marks the key of a facet; without it the lower half of a key is the place of a strip. The upper half is as
+/// [`keyed`](crate::record::keyed) writes nearness.
+pub const FACET: u32 = 1 << 31;
+
+/// Records that are drawn before the cells are looked at anew.
+const PATIENCE: usize = 64;
+
+impl Samples<'_> {
     #[inline(always)]
-    pub(super) fn strip<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
+    fn strip<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
         if strip.upright {
-            return self.upright(simd, strip, style);
+            // A strip with level cross sections covers a span on each row, whose ends, nearness and colour run straight from cross section to
+            // cross section. All are worked out for a vector of samples at once, whatever segments those are in.
+            match (self.is_usual(style), style.sun) {
+                (true, true) => sunny_spans(simd.level(), self, strip, style),
+                (true, false) => plain_spans(simd.level(), self, strip, style),
+                (false, _) => other_spans(simd.level(), self, strip, style),
+            }
+            return;
         }
         for nth in 0..(strip.count as usize).saturating_sub(1).min(SEGMENTS) {
-            self.fill::<S, 4>(simd, &Polygon::of_segment(strip, nth), style);
+            segment(simd.level(), self, &Polygon::of_segment(strip, nth), style);
         }
     }
 
@@ -483,21 +600,6 @@ impl Samples<'_> {
     #[inline(always)]
     fn is_usual(&self, style: &Style<'_>) -> bool {
         style.test && style.write && !self.base.is_empty()
-    }
-
-    /// A strip with level cross sections: on each row it covers a span, whose ends, nearness and colour run straight from cross
-    /// section to cross section. All are worked out for a vector of samples at once, whatever segments those are in.
-    #[inline(always)]
-    fn upright<S: Simd>(&mut self, simd: S, strip: &Strip, style: &Style<'_>) {
-        if self.is_usual(style) {
-            if style.sun {
-                self.spans::<S, true, true>(simd, strip, style);
-            } else {
-                self.spans::<S, true, false>(simd, strip, style);
-            }
-        } else {
-            self.spans::<S, false, false>(simd, strip, style);
-        }
     }
 
     #[inline(always)]
@@ -632,15 +734,6 @@ impl Samples<'_> {
     }
 
     #[inline(always)]
-    fn fill<S: Simd, const EDGES: usize>(&mut self, simd: S, polygon: &Polygon, style: &Style<'_>) {
-        if self.is_usual(style) {
-            self.blocks::<S, EDGES, true>(simd, polygon, style);
-        } else {
-            self.blocks::<S, EDGES, false>(simd, polygon, style);
-        }
-    }
-
-    #[inline(always)]
     fn blocks<S: Simd, const EDGES: usize, const USUAL: bool>(
         &mut self,
         simd: S,
@@ -668,8 +761,8 @@ impl Samples<'_> {
         // A shadow map has no colours, but holes.
         let coloured = USUAL || !self.base.is_empty();
         // Strips wear nothing.
-        let region = if EDGES == 3 { style.atlas.region(RegionId(polygon.region)) } else { None };
-        let worn = region.map(|region| style.atlas.texels(region, polygon.texels));
+        let region = if EDGES == 3 { style.textures.region(RegionId(polygon.region)) } else { None };
+        let worn = region.map(|region| style.textures.texels(region, polygon.texels));
         let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && worn.is_some());
         let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
         let mut least = [zero; EDGES];
@@ -721,10 +814,9 @@ impl Samples<'_> {
                     if coloured {
                         colour = polygon.colour(simd, style, worn.as_ref(), x, y, &mut met);
                     } else if let Some(worn) = &worn {
-                        met = simd.vectorize(
-                            #[inline(always)]
-                            || polygon.opaque(simd, worn, x, y, met),
-                        );
+                        let left =
+                            worn_opacity(simd.level(), polygon, worn, x, &y.to_array(), met.to_bitmask() as u8);
+                        met = mask32x8::from_bitmask(simd, left.into());
                     }
                 }
                 if USUAL || style.write {
@@ -743,20 +835,14 @@ impl Samples<'_> {
         }
     }
 
-    /// Mixes what solid things were drawn since the last time into the tile's pixels, keeps their depth for what is transparent, and
-    /// starts anew. Returns the least depth.
     #[inline(always)]
-    pub(super) fn resolve<S: Simd>(
+    fn resolve<S: Simd>(
         &mut self,
         simd: S,
         rows: &mut [Row],
         depth: &mut [[f32; STRIDE]],
-        view: &View,
-        shadow: Option<&Shadow>,
+        sunlight: &Sunlight<'_>,
     ) -> f32 {
-        let Some(sunlight) = shadow.and_then(|shadow| shadow.through(view)) else {
-            return self.resolve_unshadowed(simd, rows, depth);
-        };
         let mut nearest = f32::INFINITY;
         let places = Places::of(simd, SAMPLES);
         let (one, zero, empty) =
@@ -874,13 +960,13 @@ impl Samples<'_> {
 
     /// Whether something solid covers all of a pixel, counted from the tile's first.
     #[inline(always)]
-    pub(super) fn cover(&self, i: usize, j: usize) -> bool {
+    pub fn cover(&self, i: usize, j: usize) -> bool {
         let at = (i * self.height + j) * SAMPLES;
         self.base.get(at..at + SAMPLES).is_some_and(|samples| !samples.contains(&EMPTY))
     }
 
     /// Draws one transparent instance of solid pieces: its nearest surface alone, mixed in by its opacity. `bounds` is where it can be.
-    pub(super) fn flatten(&mut self, rows: &mut [Row], opacity: f32, glow: bool, bounds: [i32; 4]) {
+    pub fn flatten(&mut self, rows: &mut [Row], opacity: f32, glow: bool, bounds: [i32; 4]) {
         for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
             for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
                 let at = (i * self.height + j) * SAMPLES;
@@ -913,40 +999,50 @@ fn by_pairs<S: Simd>(a: f32x8<S>, b: f32x8<S>) -> f32x8<S> {
 }
 
 #[inline(always)]
-pub(super) fn floor(v: f32) -> i32 {
+pub fn floor(v: f32) -> i32 {
     let whole = v as i32;
     whole - i32::from(whole as f32 > v)
 }
 
 #[inline(always)]
-pub(super) fn ceil(v: f32) -> i32 {
+pub fn ceil(v: f32) -> i32 {
     let whole = v as i32;
     whole + i32::from((whole as f32) < v)
 }
 
 #[cfg(test)]
 mod tests {
-    use frolic_core::simd::{Level, dispatch, levels};
+    use frolic_simd::{detect, levels};
     use proptest::prelude::*;
 
     use super::*;
 
+    kernel! {
+        fn lanes_of(simd, samples: usize) -> [[f32; LANES]; 3] {
+            let Places { x, y, middle } = Places::of(simd, samples);
+            [x.to_array(), y.to_array(), middle.to_array()]
+        }
+
+        fn along(simd, path: Path, y: f32, from: [f32; SEGMENTS]) -> f32 {
+            path.at(simd, &below(simd, f32x8::splat(simd, y), from)).to_array()[0]
+        }
+
+        fn touched(simd, polygon: &Polygon, rows: usize, within: (i32, i32)) -> ([i32; LANES], [i32; LANES]) {
+            polygon.columns(simd, 0.0, rows, within)
+        }
+    }
+
     /// A vector is two pixels down a column, the four samples of each, or eight pixels with one.
     #[test]
     fn lanes_are_the_samples_of_their_pixels() {
-        let of = |samples| {
-            dispatch!(Level::new(), simd => {
-                let Places { x, y, middle } = Places::of(simd, samples);
-                (x.to_array(), y.to_array(), middle.to_array())
-            })
-        };
-        let (x, y, middle) = of(SAMPLES);
+        let of = |samples| lanes_of(detect(), samples);
+        let [x, y, middle] = of(SAMPLES);
         for lane in 0..LANES {
             let [ox, oy] = PLACES[lane % SAMPLES];
             let row = (lane / SAMPLES) as f32;
             assert_eq!((x[lane], y[lane], middle[lane]), (0.5 + ox, row + 0.5 + oy, row + 0.5));
         }
-        let (x, y, middle) = of(1);
+        let [x, y, middle] = of(1);
         assert_eq!((x, y), ([0.5; LANES], middle));
         assert_eq!(middle[7], 7.5);
     }
@@ -968,9 +1064,7 @@ mod tests {
             let from = [at[0], at[1], at[2]];
             let per = [0, 1, 2].map(|k| if at[k + 1] > at[k] { 1.0 / (at[k + 1] - at[k]) } else { 0.0 });
             let path = Path::new(values, per);
-            let value = |y: f32| {
-                dispatch!(Level::new(), simd => path.at(simd, &below(simd, f32x8::splat(simd, y), from)).to_array()[0])
-            };
+            let value = |y: f32| along(detect(), path, y, from);
             for k in 0..count {
                 let (a, b) = (values[k], values[k + 1]);
                 for share in [0.0, 0.25, 0.5, 1.0] {
@@ -988,10 +1082,10 @@ mod tests {
             let facet = Facet { x, y, near: [1.0; 3], region: PLAIN, ..Facet::default() };
             let area = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
             prop_assume!(area.abs() > 0.01);
-            let polygon = Polygon::of_facet(&facet, &Atlas::default());
+            let polygon = Polygon::of_facet(&facet, &Textures::default());
             let (rows, within) = (LANES / samples, (first, first + width));
             for level in levels() {
-                let (from, to) = dispatch!(level, simd => polygon.columns(simd, 0.0, rows, within));
+                let (from, to) = touched(level, &polygon, rows, within);
                 for group in 0..LANES {
                     prop_assert!(from[group] >= within.0 && to[group] <= within.1);
                     for i in within.0..=within.1 {

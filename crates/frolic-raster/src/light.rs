@@ -1,0 +1,138 @@
+//! What shines, as kernels read it, and what surfaces make of it.
+
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
+use frolic_simd::kernel;
+use glam::Vec3;
+
+use crate::points::{dot, splat, unit};
+
+/// A point light. Its light falls off as `power / (distance² + radius²)`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Lamp {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// Linear colour.
+    pub colour: [f32; 3],
+    /// Light on a wall 1 m away that faces it.
+    pub power: f32,
+    /// Radius of what shines, m.
+    pub radius: f32,
+}
+
+impl Lamp {
+    /// Share of its colour that arrives over eight ways, m.
+    #[inline(always)]
+    pub fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
+        self.power / (dot(way, way) + self.radius * self.radius)
+    }
+}
+
+/// All that shines.
+#[derive(Debug, Clone, Copy)]
+pub struct Light<'a> {
+    /// Lamps.
+    pub lamps: &'a [Lamp],
+    /// Light of the sun on a wall that faces it; none without a sun.
+    pub sun: Option<Vec3>,
+    /// Unit length; no matter without a sun.
+    pub towards_sun: Vec3,
+    /// Light from the sky, on what faces up.
+    pub ambient: Vec3,
+    /// Light sent back by ground or water, on what faces down.
+    pub bounce: Vec3,
+    /// Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
+    pub haze: (Vec3, f32),
+}
+
+/// How a solid surface takes light.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Surface {
+    /// Share of its colour that comes from light.
+    pub lit: f32,
+    /// Strength of the light along edges that turn away.
+    pub rim: f32,
+    /// Share of light that comes through from behind; thin things are lit on both sides.
+    pub through: f32,
+    /// Whether both sides are lit.
+    pub two_sided: bool,
+}
+
+kernel! {
+    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
+    pub fn on_surface(simd, light: &Light<'_>, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
+        light
+            .on_surfaces(simd, surface, splat(simd, at), splat(simd, normal), eye)
+            .map(|light| Vec3::from(light.map(|channel| channel.to_array()[0])))
+    }
+}
+
+impl Light<'_> {
+    /// Light that reaches something round and soft everywhere: the sky, and the sun as if half of it were in the light.
+    pub fn soft_ambient(&self) -> Vec3 {
+        self.sun.map_or(self.ambient, |sun| self.ambient + sun * 0.5)
+    }
+
+    /// Light on surfaces at eight places: factors on their colours, first without the sun, then the sun's if nothing is in its way.
+    /// Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
+    #[inline(always)]
+    pub fn on_surfaces<S: Simd>(
+        &self,
+        simd: S,
+        surface: Surface,
+        at: [f32x8<S>; 3],
+        normal: [f32x8<S>; 3],
+        eye: Vec3,
+    ) -> [[f32x8<S>; 3]; 2] {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        if surface.lit == 0.0 {
+            return [[one; 3], [zero; 3]];
+        }
+        let view = unit(simd, [eye.x - at[0], eye.y - at[1], eye.z - at[2]]);
+        let [mut x, mut y, mut z] = normal;
+        if surface.two_sided {
+            let away = dot(normal, view).simd_lt(zero);
+            (x, y, z) = (away.select(zero - x, x), away.select(zero - y, y), away.select(zero - z, z));
+        }
+        let normal = [x, y, z];
+        let up = y * 0.5 + 0.5;
+        let (bounce, ambient) = (splat(simd, self.bounce), splat(simd, self.ambient));
+        let mut light = [zero; 3];
+        for channel in 0..3 {
+            light[channel] = bounce[channel] + (ambient[channel] - bounce[channel]) * up;
+        }
+        for lamp in self.lamps {
+            let [px, py, pz] = lamp.position;
+            let to = [px - at[0], py - at[1], pz - at[2]];
+            let fall = lamp.fall_off(to);
+            let share = facing(simd, dot(normal, unit(simd, to)), surface.through) * fall;
+            light[0] += share * lamp.colour[0];
+            light[1] += share * lamp.colour[1];
+            light[2] += share * lamp.colour[2];
+        }
+        let edge = one - dot(normal, view).abs().min(one);
+        let rim = edge * edge * edge * surface.rim;
+        let mut sunlight = [zero; 3];
+        if let Some(sun) = self.sun {
+            let to = splat(simd, self.towards_sun);
+            // Against the light the rim glows with it.
+            let share =
+                facing(simd, dot(normal, to), surface.through) + rim * (zero - dot(view, to)).max(zero);
+            let sun = splat(simd, sun);
+            for channel in 0..3 {
+                sunlight[channel] = sun[channel] * share * surface.lit;
+            }
+        }
+        for channel in 0..3 {
+            light[channel] = (light[channel] + ambient[channel] * rim) * surface.lit + (1.0 - surface.lit);
+        }
+        [light, sunlight]
+    }
+}
+
+/// How much light a surface takes that is turned to it by this cosine; what is behind, comes through.
+#[inline(always)]
+fn facing<S: Simd>(simd: S, cos: f32x8<S>, through: f32) -> f32x8<S> {
+    let zero = f32x8::splat(simd, 0.0);
+    cos.simd_ge(zero).select(cos, (zero - cos) * through)
+}

@@ -1,0 +1,257 @@
+//! What the kernels fill: discs, triangles and pieces of ribbons on the screen, in pixels.
+
+use glam::{Vec2, Vec3};
+
+use crate::colour9::unpack;
+
+/// What every record tells the bins and the tiles.
+pub trait Record: Copy + Default + Send + Sync {
+    /// Whether an instance is one record and no more.
+    const ALONE: bool;
+    /// Place within its chunk, and what it belongs to.
+    fn label(&self) -> Label;
+    /// Depth that its element is sorted by, m.
+    fn order_depth(&self) -> f32;
+}
+
+/// A record with an outline of its own.
+pub trait Outlined: Record {
+    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
+    fn bounds(&self) -> [f32; 4];
+    fn set_label(&mut self, label: Label);
+}
+
+/// Where a record comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Label {
+    /// Place of its instance among the kept ones of its chunk: the order of drawing.
+    pub rank: u16,
+    /// Its source; for a diagnostic, its batch or level.
+    pub tag: u16,
+}
+
+/// Distance of a sample from the middle of its pixel: what is sampled touches pixels whose middle is as far off.
+pub const OFF_MIDDLE: f32 = 0.375;
+
+macro_rules! record {
+    ($Record:ty, $depth:ident, $alone:literal) => {
+        impl Record for $Record {
+            const ALONE: bool = $alone;
+
+            #[inline(always)]
+            fn label(&self) -> Label {
+                self.label
+            }
+            #[inline(always)]
+            fn order_depth(&self) -> f32 {
+                self.$depth
+            }
+        }
+    };
+    ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
+        record!($Record, $depth, $alone);
+
+        impl Outlined for $Record {
+            #[inline(always)]
+            fn bounds(&self) -> [f32; 4] {
+                let [x0, y0, x1, y1] = self.extent();
+                [x0 - $reach, y0 - $reach, x1 + $reach, y1 + $reach]
+            }
+            #[inline(always)]
+            fn set_label(&mut self, label: Label) {
+                self.label = label;
+            }
+        }
+    };
+}
+
+/// A round soft billboard on the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Splat {
+    /// Middle, pixels from the left.
+    pub x: f32,
+    /// Middle, pixels from the top.
+    pub y: f32,
+    /// Radius, pixels.
+    pub radius: f32,
+    /// Depth along the view, m.
+    pub depth: f32,
+    /// Light at full coverage: colour times opacity.
+    pub light: [f32; 3],
+    /// How much of what is behind is covered at full coverage; 0 adds.
+    pub cover: f32,
+}
+
+impl Splat {
+    pub fn extent(&self) -> [f32; 4] {
+        [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
+    }
+}
+
+/// A splat made ready to be filled: eight numbers of four bytes, as they come from eight lanes.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[repr(C, align(32))]
+pub struct Dot {
+    /// From its middle to the middle of the first pixel, pixels.
+    pub offset: [f32; 2],
+    /// One over its radius squared.
+    pub per_r2: f32,
+    pub depth: f32,
+    /// Red above green and blue above cover: the upper halves of their floats, rounded, so within a 256th.
+    pub paint: [u32; 2],
+    /// Column and row of the first pixel that it may touch; may be outside the picture.
+    pub first: [i16; 2],
+    pub label: Label,
+}
+record!(Dot, depth, true);
+
+impl Dot {
+    pub fn new(splat: &Splat, label: Label) -> Self {
+        let at = [splat.x, splat.y];
+        let first = at.map(|at| (at - 0.5 - splat.radius).ceil().clamp(-FARTHEST, FARTHEST));
+        Self {
+            first: first.map(|first| first as i16),
+            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
+            per_r2: 1.0 / (splat.radius * splat.radius),
+            depth: splat.depth,
+            paint: [halves(splat.light[0], splat.light[1]), halves(splat.light[2], splat.cover)],
+            label,
+        }
+    }
+}
+
+/// Added to a float's bits, so that cutting off the lower half rounds.
+pub const HALF_STEP: u32 = 1 << 15;
+
+/// The upper halves of two floats that are not negative.
+pub fn halves(upper: f32, lower: f32) -> u32 {
+    let [upper, lower] = [upper, lower].map(|v| v.to_bits() + HALF_STEP);
+    upper & 0xffff_0000 | lower >> 16
+}
+
+/// Pixels from the corner of the picture that a first column or row is held to: more than the largest picture has.
+pub const FARTHEST: f32 = 32_000.0;
+
+/// A triangle on the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Facet {
+    pub x: [f32; 3],
+    pub y: [f32; 3],
+    /// Greater for nearer: one over the depth, or of a level view minus the depth.
+    pub near: [f32; 3],
+    /// Colour without the sun, and the sun's part, as [`crate::colour9`].
+    pub base: [u32; 3],
+    pub sun: [u32; 3],
+    /// Place in the texture.
+    pub uv: [[f32; 2]; 3],
+    /// Region of the look's atlas; [`PLAIN`] for none.
+    pub region: u32,
+    pub opacity: f32,
+    pub order_depth: f32,
+    pub label: Label,
+    /// Whether it is one of a level view, in which what is farther is not smaller.
+    pub level: bool,
+}
+record!(Facet, order_depth, false, OFF_MIDDLE);
+
+impl Facet {
+    /// Greatest nearness of its corners.
+    #[inline(always)]
+    pub fn nearest(&self) -> f32 {
+        let [a, b, c] = self.near;
+        a.max(b).max(c)
+    }
+
+    /// How large what is at its corners is seen: what is multiplied by it runs straight over the picture.
+    pub fn scale(&self) -> [f32; 3] {
+        if self.level { [1.0; 3] } else { self.near }
+    }
+}
+
+impl Strip {
+    /// Greatest nearness of its cross sections.
+    #[inline(always)]
+    pub fn nearest(&self) -> f32 {
+        let [a, b, c, d] = self.near;
+        a.max(b).max(c.max(d))
+    }
+}
+
+/// No texture.
+pub const PLAIN: u32 = u32::MAX;
+
+impl Facet {
+    #[inline(always)]
+    pub fn extent(&self) -> [f32; 4] {
+        let ([a, b, c], [d, e, f]) = (self.x, self.y);
+        [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
+    }
+}
+
+/// Segments of a strip.
+pub const SEGMENTS: usize = 3;
+
+/// A piece of a ribbon: a row of cross sections, each from `p - n` to `p + n`.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Strip {
+    pub p: [Vec2; SEGMENTS + 1],
+    pub n: [Vec2; SEGMENTS + 1],
+    pub near: [f32; SEGMENTS + 1],
+    pub base: [u32; SEGMENTS + 1],
+    pub sun: [u32; SEGMENTS + 1],
+    /// Cross sections that there are.
+    pub count: u16,
+    /// Whether all cross sections are level, each below the one before: it is then a span a row. What is beyond `count` repeats the last.
+    pub upright: bool,
+    pub opacity: f32,
+    pub order_depth: f32,
+    pub label: Label,
+}
+record!(Strip, order_depth, false, OFF_MIDDLE);
+
+impl Strip {
+    /// How far a place is from cross section `nth` to the next, 0 to 1 between them.
+    pub fn share(&self, nth: usize, at: Vec2) -> f32 {
+        let (from, way) = (self.p[nth], self.p[nth + 1] - self.p[nth]);
+        if self.upright {
+            (at.y - from.y) / way.y
+        } else {
+            (at - from).dot(way) / way.length_squared().max(1e-12)
+        }
+    }
+
+    pub fn extent(&self) -> [f32; 4] {
+        let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
+        for k in 0..self.count as usize {
+            let (low, high) = (self.p[k] - self.n[k].abs(), self.p[k] + self.n[k].abs());
+            bounds =
+                [bounds[0].min(low.x), bounds[1].min(low.y), bounds[2].max(high.x), bounds[3].max(high.y)];
+        }
+        bounds
+    }
+}
+
+/// The colours of a strip's or facet's corners, unpacked.
+pub fn colours<const N: usize>(packed: [u32; N]) -> [Vec3; N] {
+    packed.map(|packed| Vec3::from(unpack(packed)))
+}
+
+/// A depth along the view as a key that rises from far to near. Behind the camera and not a number count as nearest: they are not
+/// drawn anyway. Bits of floats that are not negative rise with their value.
+#[inline(always)]
+pub fn key(depth: f32) -> u32 {
+    let depth = if depth > 0.0 { depth } else { 0.0 };
+    !depth.to_bits()
+}
+
+/// For sorting: the [`key`] of a depth, and below it what it belongs to.
+#[inline(always)]
+pub fn keyed(depth: f32, which: u32) -> u64 {
+    u64::from(key(depth)) << 32 | u64::from(which)
+}
+
+/// The depth that went into [`keyed`], 0 for one that is not above it.
+#[inline(always)]
+pub fn depth_of(keyed: u64) -> f32 {
+    f32::from_bits(!((keyed >> 32) as u32))
+}

@@ -1,0 +1,153 @@
+//! The sun's light at points of a picture, looked up in a shadow map; and the sunlit ground behind a tile.
+
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
+use frolic_simd::kernel;
+
+use crate::LANES;
+use crate::solid::Samples;
+use crate::tile::{Grid, Rect, Row, STRIDE};
+
+/// What the sun sees: a depth buffer, as tiles lie in it.
+#[derive(Debug, Clone, Copy)]
+pub struct ShadowMap<'a> {
+    /// How it is cut into tiles.
+    pub grid: Grid,
+    /// Nearness to the sun, tile after tile, column after column.
+    pub nearness: &'a [f32],
+}
+
+/// The sun's light at points of a picture: place and depth in the map are linear in the depth and in pixels times the depth.
+#[derive(Debug, Clone, Copy)]
+pub struct Sunlight<'a> {
+    /// Where it is looked up.
+    pub map: ShadowMap<'a>,
+    /// Of column, row, and nearness to the sun: what each pixel across and down and each metre of depth adds, and what is there.
+    pub lines: [[f32; 4]; 3],
+}
+
+impl Sunlight<'_> {
+    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, m. Asked only of `wanted`; neighbours in a group of
+    /// `alike` lanes that are as deep as the one before share its answer.
+    #[inline(always)]
+    pub fn at<S: Simd>(
+        &self,
+        _simd: S,
+        x: f32x8<S>,
+        y: f32x8<S>,
+        depth: f32x8<S>,
+        wanted: [bool; LANES],
+        alike: usize,
+    ) -> [f32; LANES] {
+        // Loops, not closures: those would be compiled without the instruction set of `simd`.
+        let mut lines = [[0.0; LANES]; 3];
+        for (lanes, [ax, ay, a, c]) in lines.iter_mut().zip(self.lines) {
+            *lanes = ((x * ax + y * ay + a) * depth + c).to_array();
+        }
+        let [column, row, near] = lines;
+        let depth = depth.to_array();
+        let mut light = [1.0; LANES];
+        let mut before: Option<usize> = None;
+        for lane in 0..LANES {
+            if lane % alike == 0 {
+                before = None;
+            }
+            if !wanted[lane] {
+                continue;
+            }
+            light[lane] = match before {
+                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * AS_DEEP => light[before],
+                _ => self.map.lit([column[lane], row[lane]], near[lane]),
+            };
+            before = Some(lane);
+        }
+        light
+    }
+}
+
+/// Neighbouring samples whose depths differ by less than this share take the sun alike.
+pub const AS_DEEP: f32 = 1e-3;
+
+impl ShadowMap<'_> {
+    /// Share of the sun's light at a place of the map, pixels; the nearness to the sun that is compared. Beyond the map all is lit.
+    #[inline(always)]
+    pub fn lit(&self, at: [f32; 2], near: f32) -> f32 {
+        let (w, h) = (self.grid.width, self.grid.height);
+        // Written so that what is not a number is lit.
+        let within = at[0] >= 0.0 && at[1] >= 0.0 && at[0] < (w - 1) as f32 && at[1] < (h - 1) as f32;
+        if !within {
+            return 1.0;
+        }
+        let (x, y) = (at[0] as usize, at[1] as usize);
+        let (fx, fy) = (at[0] - x as f32, at[1] - y as f32);
+        let first = self.grid.texel(x, y);
+        let [wide, high] = [self.grid.tile_width() - 1, self.grid.rows() - 1];
+        // Mostly all four are of one tile.
+        let (right, below, across) = if x & wide != wide && y & high != high {
+            (first + high + 1, first + 1, first + high + 2)
+        } else {
+            (self.grid.texel(x + 1, y), self.grid.texel(x, y + 1), self.grid.texel(x + 1, y + 1))
+        };
+        let lit = |at: usize| if self.nearness[at] > near { 0.0 } else { 1.0 };
+        let upper = lit(first) * (1.0 - fx) + lit(right) * fx;
+        let lower = lit(below) * (1.0 - fx) + lit(across) * fx;
+        upper * (1.0 - fy) + lower * fy
+    }
+}
+
+/// The sun on the backdrop of a tile.
+#[derive(Debug, Clone, Copy)]
+pub struct SunnyGround<'a> {
+    /// What the sun adds to each pixel where no shadow falls.
+    pub sun: &'a [Row],
+    /// Depth of the ground along the view, m.
+    pub depth: &'a [[f32; STRIDE]],
+    /// The tile's part of the picture.
+    pub rect: Rect,
+    /// The sun's light; none without shadows.
+    pub sunlight: Option<Sunlight<'a>>,
+}
+
+kernel! {
+    /// Adds the sun to the ground behind a tile, where it is neither in shadow nor wholly covered by what is solid.
+    pub fn light_ground(simd, ground: SunnyGround<'_>, rows: &mut [Row], over: Option<&Samples<'_>>) {
+        ground.add(simd, rows, over);
+    }
+}
+
+impl SunnyGround<'_> {
+    /// Adds it where it is not in shadow, and not wholly covered by what is solid.
+    #[inline(always)]
+    fn add<S: Simd>(self, simd: S, rows: &mut [Row], over: Option<&Samples<'_>>) {
+        let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
+        for (j, (row, sun)) in rows.iter_mut().zip(self.sun).enumerate().take(self.rect.h) {
+            for i in (0..self.rect.w).step_by(LANES) {
+                let mut wanted = [false; LANES];
+                let depth = f32x8::from_slice(simd, &self.depth[j][i..i + LANES]);
+                for lane in 0..LANES {
+                    let at = i + lane;
+                    let shines = at < self.rect.w && sun[0][at] + sun[1][at] + sun[2][at] != 0.0;
+                    wanted[lane] = shines && !over.is_some_and(|samples| samples.cover(at, j));
+                }
+                if wanted == [false; LANES] {
+                    continue;
+                }
+                let lit = match &self.sunlight {
+                    Some(sunlight) => {
+                        let x = middles + (self.rect.x + i) as f32;
+                        let y = f32x8::splat(simd, (self.rect.y + j) as f32 + 0.5);
+                        sunlight.at(simd, x, y, depth, wanted, 1)
+                    }
+                    None => [1.0; LANES],
+                };
+                for lane in 0..LANES {
+                    if wanted[lane] {
+                        for channel in 0..3 {
+                            row[channel][i + lane] += sun[channel][i + lane] * lit[lane];
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

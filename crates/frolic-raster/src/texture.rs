@@ -1,0 +1,148 @@
+//! Textures as the kernels read them: pages of texels, each with its smaller copies, and regions on them.
+
+use std::ops::{Add, Mul, Sub};
+
+use glam::Vec4;
+
+/// Number of sizes a page is kept at, each half the one before.
+pub const LEVELS: usize = 4;
+
+/// A picture's place in an atlas.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct RegionId(pub u32);
+
+impl RegionId {
+    /// Its number: a place in the atlas's list of regions.
+    pub fn number(self) -> u32 {
+        self.0
+    }
+}
+
+/// Where a picture lies on its page, texels at full size.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Region {
+    /// Which page.
+    pub page: u16,
+    /// Left end.
+    pub x: u32,
+    /// Upper end.
+    pub y: u32,
+    /// Width.
+    pub w: u32,
+    /// Height.
+    pub h: u32,
+}
+
+/// One page and its smaller copies.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Page {
+    /// Texels along a side at full size.
+    pub side: usize,
+    /// Linear light times opacity, 65535 is 1; row after row from the top, [`LEVELS`] sizes once they are made.
+    pub levels: Vec<Vec<[u16; 4]>>,
+}
+
+/// Packed pictures.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Textures {
+    /// Pages.
+    pub pages: Vec<Page>,
+    /// Pictures on them.
+    pub regions: Vec<Region>,
+}
+
+impl Textures {
+    /// Returns where a picture lies.
+    pub fn region(&self, id: RegionId) -> Option<&Region> {
+        self.regions.get(id.0 as usize)
+    }
+
+    /// Returns colour times opacity, and opacity, at u, v of a region: 0..1 from its upper left. `texels` is how many of the picture's
+    /// texels a pixel covers. Bilinear, on the copy of the nearest size.
+    #[inline]
+    pub fn look_up(&self, region: &Region, u: f32, v: f32, texels: f32) -> Vec4 {
+        self.texels(region, texels).at(u, v)
+    }
+
+    /// The copy of a region to look places up in where a pixel is so many of its texels large.
+    #[inline]
+    pub fn texels(&self, region: &Region, texels: f32) -> Texels<'_> {
+        let page = &self.pages[region.page as usize];
+        // A copy is taken when its texels are at most 1.4 pixels large.
+        let mut level = 0;
+        let mut size = texels;
+        while size > 1.42 && level + 1 < LEVELS {
+            size *= 0.5;
+            level += 1;
+        }
+        let scale = 1.0 / (1u32 << level) as f32;
+        let along = |from: u32, length: u32| Along {
+            from: from as f32 * scale,
+            length: length as f32 * scale,
+            first: (from >> level) as i32,
+            last: ((from + length - 1) >> level) as i32,
+        };
+        let (x, y) = (along(region.x, region.w), along(region.y, region.h));
+        Texels { x, y, side: page.side >> level, texels: &page.levels[level] }
+    }
+}
+
+/// A region's texels at one size.
+#[derive(Debug, Clone, Copy)]
+pub struct Texels<'a> {
+    x: Along,
+    y: Along,
+    side: usize,
+    texels: &'a [[u16; 4]],
+}
+
+/// A region along one axis of its page, texels.
+#[derive(Debug, Clone, Copy)]
+struct Along {
+    from: f32,
+    length: f32,
+    first: i32,
+    last: i32,
+}
+
+impl Along {
+    /// The texels before and after a share of the region, and how far from one to the other.
+    #[inline(always)]
+    fn around(self, share: f32) -> ([usize; 2], f32) {
+        let at = self.from + share * self.length - 0.5;
+        let whole = at.floor();
+        let first = whole as i32;
+        let held = |texel: i32| texel.clamp(self.first, self.last) as usize;
+        ([held(first), held(first + 1)], at - whole)
+    }
+}
+
+impl Texels<'_> {
+    /// Colour times opacity, and opacity, at u, v: between the four texels around.
+    #[inline(always)]
+    pub fn at(&self, u: f32, v: f32) -> Vec4 {
+        self.between(u, v, |texel| Vec4::from(texel.map(f32::from)))
+    }
+
+    /// The opacity alone.
+    #[inline(always)]
+    pub fn opacity(&self, u: f32, v: f32) -> f32 {
+        self.between(u, v, |[.., opacity]| f32::from(opacity))
+    }
+
+    /// What is read of the four texels around u, v, mixed; 65535 is 1.
+    #[inline(always)]
+    fn between<T>(&self, u: f32, v: f32, read: impl Fn([u16; 4]) -> T) -> T
+    where
+        T: Copy + Add<Output = T> + Sub<Output = T> + Mul<f32, Output = T>,
+    {
+        let (([x0, x1], fx), ([y0, y1], fy)) = (self.x.around(u), self.y.around(v));
+        let mix = |one: T, two: T, share: f32| one + (two - one) * share;
+        let row = |y: usize| {
+            let row = &self.texels[y * self.side..];
+            mix(read(row[x0]), read(row[x1]), fx)
+        };
+        mix(row(y0), row(y1), fy) * (1.0 / 65_535.0)
+    }
+}
+
