@@ -13,8 +13,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::camera::View;
 use crate::colour::Colour;
-use frolic_raster::tile::{Grid, Row, STRIDE};
 use crate::light::{LightSpec, SunSpec};
+use frolic_raster::tile::{Grid, Row, STRIDE};
 
 /// Everything behind the elements.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]

@@ -85,8 +85,6 @@ pub struct View {
     pub(crate) bloom: f32,
 }
 
-
-
 /// What a [`View`] is made of, for a backend.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]

@@ -1,6 +1,8 @@
 //! Colours in linear light.
 
 use frolic_core::{RampValue, SpecError, within};
+use std::sync::LazyLock;
+
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -51,10 +53,15 @@ impl Colour {
     }
 }
 
-/// Linear light of an 8-bit sRGB value (IEC 61966-2-1).
+/// Linear light of an 8-bit sRGB value (IEC 61966-2-1). Worked out once for each value: a scene's textures have millions of them.
 pub(crate) fn linear(byte: u8) -> f32 {
-    let s = f32::from(byte) / 255.0;
-    if s <= 0.040_45 { s / 12.92 } else { libm::powf((s + 0.055) / 1.055, 2.4) }
+    static OF_BYTES: LazyLock<[f32; 256]> = LazyLock::new(|| {
+        std::array::from_fn(|byte| {
+            let s = byte as f32 / 255.0;
+            if s <= 0.040_45 { s / 12.92 } else { libm::powf((s + 0.055) / 1.055, 2.4) }
+        })
+    });
+    OF_BYTES[usize::from(byte)]
 }
 
 /// The 8-bit sRGB value of linear light (IEC 61966-2-1).

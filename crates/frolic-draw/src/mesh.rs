@@ -6,9 +6,9 @@ use std::sync::{Arc, LazyLock};
 use frolic_core::SpecError;
 use glam::{Vec2, Vec3};
 
+use crate::look::RibbonSpec;
 use frolic_raster::LANES;
 use frolic_raster::surfaces::MeshEight;
-use crate::look::RibbonSpec;
 
 /// One corner of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -33,7 +33,6 @@ pub struct Mesh {
     /// Whether it has an inside, which triangles face away from.
     closed: bool,
 }
-
 
 /// Eight vertices; the last is repeated where there are fewer.
 fn eight(vertices: &[MeshVertex]) -> MeshEight {

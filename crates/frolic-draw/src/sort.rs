@@ -192,13 +192,7 @@ impl Buckets<'_> {
 }
 
 /// Depth keys of the instances from `first` on.
-fn depth_keys(
-    keys: &mut [Key],
-    source: u32,
-    first: usize,
-    instances: &Instances<'_>,
-    view: &View,
-) {
+fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances<'_>, view: &View) {
     let n = keys.len();
     let (eye, f) = (view.eye, view.forward);
     let depth = |x: f32, y: f32, z: f32| (x - eye.x) * f.x + (y - eye.y) * f.y + (z - eye.z) * f.z;
@@ -282,6 +276,8 @@ pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
+
+    use frolic_raster::record::{depth_of, keyed};
 
     use super::*;
 

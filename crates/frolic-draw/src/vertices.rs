@@ -63,38 +63,38 @@ pub(crate) fn load_skin(look: &Look, level: Level, vertices: &[Vertex], skin: &m
 
 /// A point of a skin's first instance as a finished vertex.
 pub(crate) fn vertex_of(skin: &Skin, nth: usize) -> Vertex {
-        let (eight, lane) = skin.point(0, nth);
-        let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
-        Vertex {
-            place: of(&eight.at),
-            corner: eight.corner.map(|column| column[lane]),
-            radius: eight.radius[lane],
-            colour: of(&eight.colour),
-            sun: of(&eight.sun),
-            opacity: skin.opacity[0],
-        }
+    let (eight, lane) = skin.point(0, nth);
+    let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
+    Vertex {
+        place: of(&eight.at),
+        corner: eight.corner.map(|column| column[lane]),
+        radius: eight.radius[lane],
+        colour: of(&eight.colour),
+        sun: of(&eight.sun),
+        opacity: skin.opacity[0],
     }
+}
 
 /// Takes the finished vertices of one mesh or ribbon into a skin, every `step`th.
 fn take_vertices(skin: &mut Skin, vertices: &[Vertex], step: usize, is_ribbon: bool) {
-        skin.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
-        skin.start(vertices.len() / step, usize::from(is_ribbon));
-        for nth in 0..skin.used() * LANES {
-            // Filler repeats the last, or the one ribbon.
-            let point = if is_ribbon { nth / LANES } else { nth.min(skin.len - 1) };
-            let vertex = &vertices[point * step];
-            let (eight, lane) = (&mut skin.eights[nth / LANES], nth % LANES);
-            for axis in 0..3 {
-                eight.at[axis][lane] = vertex.place[axis];
-                eight.colour[axis][lane] = vertex.colour[axis];
-                eight.sun[axis][lane] = vertex.sun[axis];
-            }
-            for axis in 0..2 {
-                eight.corner[axis][lane] = vertex.corner[axis];
-            }
-            eight.radius[lane] = vertex.radius;
+    skin.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
+    skin.start(vertices.len() / step, usize::from(is_ribbon));
+    for nth in 0..skin.used() * LANES {
+        // Filler repeats the last, or the one ribbon.
+        let point = if is_ribbon { nth / LANES } else { nth.min(skin.len - 1) };
+        let vertex = &vertices[point * step];
+        let (eight, lane) = (&mut skin.eights[nth / LANES], nth % LANES);
+        for axis in 0..3 {
+            eight.at[axis][lane] = vertex.place[axis];
+            eight.colour[axis][lane] = vertex.colour[axis];
+            eight.sun[axis][lane] = vertex.sun[axis];
         }
+        for axis in 0..2 {
+            eight.corner[axis][lane] = vertex.corner[axis];
+        }
+        eight.radius[lane] = vertex.radius;
     }
+}
 
 /// Triangles of one instance.
 pub(crate) fn triangles(look: &Look, level: Level) -> usize {
@@ -383,8 +383,7 @@ impl Seen<'_, '_> {
                     };
                     surfaces::bent_mesh(set, skin, mesh.eights(), &bend, &self.paint(look));
                 } else {
-                    let pose =
-                        Pose { turn: self.turn(source, element, &body), size: body.size, at: body.at };
+                    let pose = Pose { turn: self.turn(source, element, &body), size: body.size, at: body.at };
                     surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
                 }
             }

@@ -584,7 +584,7 @@ fn this_machine() -> Machine {
     Machine {
         architecture: std::env::consts::ARCH.to_owned(),
         system: std::env::consts::OS.to_owned(),
-        instruction_set: simd::name(simd::Level::new()),
+        instruction_set: simd::name(simd::detect()),
         threads: std::thread::available_parallelism().map_or(1, |threads| threads.get() as u32),
         frolic: env!("CARGO_PKG_VERSION").to_owned(),
         limits: *LIMITS.get_or_init(Limits::measure),

@@ -55,10 +55,14 @@ pub fn hides(samples: &Samples<'_>, cells: &[f32], bounds: [f32; 4], nearness: f
     let cell = |at: f32, from: i32, most: usize, axis: usize| {
         ((at - from as f32).max(0.0) as usize / CELL[axis]).min(most / CELL[axis] - 1)
     };
-    let (i0, i1) =
-        (cell(bounds[0] - 1.5, samples.x, samples.width, 0), cell(bounds[2] + 0.5, samples.x, samples.width, 0));
-    let (j0, j1) =
-        (cell(bounds[1] - 1.5, samples.y, samples.height, 1), cell(bounds[3] + 0.5, samples.y, samples.height, 1));
+    let (i0, i1) = (
+        cell(bounds[0] - 1.5, samples.x, samples.width, 0),
+        cell(bounds[2] + 0.5, samples.x, samples.width, 0),
+    );
+    let (j0, j1) = (
+        cell(bounds[1] - 1.5, samples.y, samples.height, 1),
+        cell(bounds[3] + 0.5, samples.y, samples.height, 1),
+    );
     // A hair nearer: nearness between corners is rounded.
     let nearness = nearness * 1.000_01;
     for i in i0..=i1 {

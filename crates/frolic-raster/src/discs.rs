@@ -48,6 +48,7 @@ kernel! {
 /// Instances that are projected together; their columns fit the first-level cache beside the look's table.
 pub const BLOCK: usize = 64;
 
+/// A column of a block.
 pub type Lane<T> = [T; BLOCK];
 
 /// Columns of a block: what came in, then what was worked out, stage by stage.
@@ -57,30 +58,49 @@ pub struct Block {
     pub age: Lane<f32>,
     /// Size, m, before its look.
     pub own: Lane<f32>,
+    /// Identity number.
     pub id: Lane<u32>,
     /// Tint 0..1; below 0 where random numbers say.
     pub tint: Lane<f32>,
+    /// Place, m.
     pub at: [Lane<f32>; 3],
+    /// Column on the screen, pixels.
     pub x: Lane<f32>,
+    /// Row on the screen, pixels.
     pub y: Lane<f32>,
+    /// Depth along the view, m.
     pub depth: Lane<f32>,
+    /// Pixels a metre there.
     pub scale: Lane<f32>,
     /// Row of the look's table; -1 when not born yet or dead.
     pub row: Lane<i32>,
+    /// Factor on the size at its age.
     pub size: Lane<f32>,
+    /// Opacity at its age.
     pub opacity: Lane<f32>,
+    /// Red at its age.
     pub red: Lane<f32>,
+    /// Green at its age.
     pub green: Lane<f32>,
+    /// Blue at its age.
     pub blue: Lane<f32>,
+    /// What is drawn.
     pub dots: Lane<Dot>,
     /// The tile it touches, or -1 when more than one.
     pub tile: Lane<i32>,
+    /// First column of tiles it touches.
     pub x0: Lane<i32>,
+    /// Last column of tiles it touches.
     pub x1: Lane<i32>,
+    /// First row of tiles it touches.
     pub y0: Lane<i32>,
+    /// Last row of tiles it touches.
     pub y1: Lane<i32>,
+    /// Pixels of the box around it.
     pub pixels: Lane<i32>,
+    /// 1 if any of it is in the picture.
     pub seen: Lane<i32>,
+    /// How fully it is drawn, for a diagnostic.
     pub level: Lane<u16>,
 }
 
@@ -153,14 +173,7 @@ impl Block {
 
     /// Radius, light, and what of the picture is touched.
     #[inline(always)]
-    fn finish<S: Simd>(
-        &mut self,
-        simd: S,
-        grid: &Grid,
-        look: &DiscLook,
-        light: &Light<'_>,
-        n: usize,
-    ) {
+    fn finish<S: Simd>(&mut self, simd: S, grid: &Grid, look: &DiscLook, light: &Light<'_>, n: usize) {
         let zero = f32x8::splat(simd, 0.0);
         let covers = if look.covers { 1.0 } else { 0.0 };
         for i in (0..n).step_by(LANES) {
@@ -179,7 +192,8 @@ impl Block {
                 let at = [get(simd, &self.at[0], i), get(simd, &self.at[1], i), get(simd, &self.at[2], i)];
                 light_lanes(simd, &mut paint, look.lit, light, at);
             }
-            let paint = [paint[0] * opacity * weight, paint[1] * opacity * weight, paint[2] * opacity * weight];
+            let paint =
+                [paint[0] * opacity * weight, paint[1] * opacity * weight, paint[2] * opacity * weight];
             let cover = opacity * covers * weight;
             let strength = paint[0] + paint[1] + paint[2] + cover;
             let seen = seen & strength.simd_gt(zero) & strength.simd_lt(f32x8::splat(simd, f32::INFINITY));
@@ -272,13 +286,7 @@ fn transpose<S: Simd>(v: [f32x8<S>; LANES]) -> [f32x8<S>; LANES] {
 
 /// Light on something round and soft, for eight, multiplied into their colours.
 #[inline(always)]
-fn light_lanes<S: Simd>(
-    simd: S,
-    colour: &mut [f32x8<S>; 3],
-    lit: f32,
-    light: &Light<'_>,
-    at: [f32x8<S>; 3],
-) {
+fn light_lanes<S: Simd>(simd: S, colour: &mut [f32x8<S>; 3], lit: f32, light: &Light<'_>, at: [f32x8<S>; 3]) {
     let [r, g, b] = light.soft_ambient().to_array();
     let mut received = [f32x8::splat(simd, r), f32x8::splat(simd, g), f32x8::splat(simd, b)];
     for lamp in light.lamps {

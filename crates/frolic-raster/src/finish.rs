@@ -34,6 +34,7 @@ fn blocks(grid: &Grid) -> [usize; 2] {
 }
 
 impl Bloom {
+    /// Takes on the size of a picture.
     pub fn resize(&mut self, grid: &Grid) {
         let [across, down] = blocks(grid);
         self.by_tile.resize(grid.tiles() * across * down * 3, 0.0);
@@ -142,11 +143,15 @@ fn averages<S: Simd>(simd: S, grid: &Grid, nth: usize, rows: &[Row], small: &mut
 
 /// One row of tiles, and the rows of the picture it becomes.
 pub struct ResolveBand<'a> {
+    /// How the picture is cut into tiles.
     pub grid: &'a Grid,
     /// Which row of tiles.
     pub row: usize,
+    /// Rows of the picture.
     pub pixels: &'a mut [[u8; 4]],
+    /// Rows of the tiles, tile after tile.
     pub tiles: &'a [Row],
+    /// What has spread.
     pub bloom: &'a Bloom,
     /// Share of light that glare spreads, 0 to 1.
     pub glare: f32,

@@ -12,7 +12,9 @@ use crate::{LANES, Lanes};
 /// Eight points, column by column.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Eight {
+    /// Place, m.
     pub at: [Lanes; 3],
+    /// Normal, unit length.
     pub normal: [Lanes; 3],
     /// Place in a texture; along a ribbon the second is the share of the way.
     pub corner: [Lanes; 2],
@@ -20,21 +22,28 @@ pub struct Eight {
     pub radius: Lanes,
     /// Colour times opacity, without the sun where that is kept apart; and the sun's part.
     pub colour: [Lanes; 3],
+    /// The sun's part of the colour.
     pub sun: [Lanes; 3],
     /// On the screen, pixels; depth, m; what the depth buffer compares; pixels a metre.
     pub x: Lanes,
+    /// Row on the screen, pixels.
     pub y: Lanes,
+    /// Depth along the view, m.
     pub depth: Lanes,
+    /// What the depth buffer compares: greater is nearer.
     pub near: Lanes,
+    /// Pixels a metre.
     pub scale: Lanes,
     /// The surface's own colours, packed.
     pub base: [u32; LANES],
+    /// The sun's part of the surface's own colours, packed.
     pub sunny: [u32; LANES],
 }
 
 /// The points of one mesh, or of ribbons that have as many.
 #[derive(Debug, Default)]
 pub struct Skin {
+    /// Its points; those beyond [`Skin::used`] are left over.
     pub eights: Vec<Eight>,
     /// Points of each instance.
     pub len: usize,
@@ -42,6 +51,7 @@ pub struct Skin {
     pub ribbons: usize,
     /// Of each lane's instance: opacity, 0 adds; and its colour times opacity.
     pub opacity: Lanes,
+    /// Colour times opacity of each lane's instance.
     pub own: [Lanes; 3],
     /// 1 where all points of a lane are in front of the camera. Told by [`Skin::project`].
     pub in_front: Lanes,
@@ -66,6 +76,7 @@ impl Skin {
     }
 
     #[inline(always)]
+    /// Number of eights that hold its points.
     pub fn used(&self) -> usize {
         if self.ribbons > 0 { self.len } else { self.len.div_ceil(LANES) }
     }
@@ -121,14 +132,14 @@ impl Skin {
 
 /// Three columns.
 #[inline(always)]
-pub fn load<S: Simd>(simd: S, columns: &[Lanes; 3]) -> [f32x8<S>; 3] {
+pub(crate) fn load<S: Simd>(simd: S, columns: &[Lanes; 3]) -> [f32x8<S>; 3] {
     let [x, y, z] = columns;
     [f32x8::load_array(simd, *x), f32x8::load_array(simd, *y), f32x8::load_array(simd, *z)]
 }
 
 /// Stores three columns.
 #[inline(always)]
-pub fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
+pub(crate) fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
     let [x, y, z] = columns;
     value[0].store_slice(x);
     value[1].store_slice(y);
@@ -136,23 +147,26 @@ pub fn keep<S: Simd>(value: [f32x8<S>; 3], columns: &mut [Lanes; 3]) {
 }
 
 #[inline(always)]
-pub fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
+/// A vector in every lane.
+pub(crate) fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
     [f32x8::splat(simd, v.x), f32x8::splat(simd, v.y), f32x8::splat(simd, v.z)]
 }
 
 #[inline(always)]
-pub fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {
+/// Scalar products.
+pub(crate) fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {
     a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 }
 
 #[inline(always)]
-pub fn cross<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+/// Vector products.
+pub(crate) fn cross<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
     [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
 }
 
 /// Vectors made one long; up where they have no direction.
 #[inline(always)]
-pub fn unit<S: Simd>(simd: S, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+pub(crate) fn unit<S: Simd>(simd: S, v: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
     let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
     let per = one / dot(v, v).sqrt();
     let sound = per.simd_gt(zero) & per.simd_lt(f32x8::splat(simd, f32::INFINITY));

@@ -18,6 +18,7 @@ pub trait Record: Copy + Default + Send + Sync {
 pub trait Outlined: Record {
     /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
     fn bounds(&self) -> [f32; 4];
+    /// Says where it comes from.
     fn set_label(&mut self, label: Label);
 }
 
@@ -83,6 +84,7 @@ pub struct Splat {
 }
 
 impl Splat {
+    /// Left, upper, right and lower end, pixels.
     pub fn extent(&self) -> [f32; 4] {
         [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
     }
@@ -96,16 +98,19 @@ pub struct Dot {
     pub offset: [f32; 2],
     /// One over its radius squared.
     pub per_r2: f32,
+    /// Depth along the view, m.
     pub depth: f32,
     /// Red above green and blue above cover: the upper halves of their floats, rounded, so within a 256th.
     pub paint: [u32; 2],
     /// Column and row of the first pixel that it may touch; may be outside the picture.
     pub first: [i16; 2],
+    /// Where it comes from.
     pub label: Label,
 }
 record!(Dot, depth, true);
 
 impl Dot {
+    /// Makes a splat ready.
     pub fn new(splat: &Splat, label: Label) -> Self {
         let at = [splat.x, splat.y];
         let first = at.map(|at| (at - 0.5 - splat.radius).ceil().clamp(-FARTHEST, FARTHEST));
@@ -135,19 +140,25 @@ pub const FARTHEST: f32 = 32_000.0;
 /// A triangle on the screen.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Facet {
+    /// Columns of its corners, pixels.
     pub x: [f32; 3],
+    /// Rows of its corners, pixels.
     pub y: [f32; 3],
     /// Greater for nearer: one over the depth, or of a level view minus the depth.
     pub near: [f32; 3],
     /// Colour without the sun, and the sun's part, as [`crate::colour9`].
     pub base: [u32; 3],
+    /// The sun's part of the colours.
     pub sun: [u32; 3],
     /// Place in the texture.
     pub uv: [[f32; 2]; 3],
     /// Region of the look's atlas; [`PLAIN`] for none.
     pub region: u32,
+    /// Opacity, 0 adds.
     pub opacity: f32,
+    /// Depth that its element is sorted by, m.
     pub order_depth: f32,
+    /// Where it comes from.
     pub label: Label,
     /// Whether it is one of a level view, in which what is farther is not smaller.
     pub level: bool,
@@ -182,6 +193,7 @@ pub const PLAIN: u32 = u32::MAX;
 
 impl Facet {
     #[inline(always)]
+    /// Left, upper, right and lower end, pixels.
     pub fn extent(&self) -> [f32; 4] {
         let ([a, b, c], [d, e, f]) = (self.x, self.y);
         [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
@@ -194,17 +206,25 @@ pub const SEGMENTS: usize = 3;
 /// A piece of a ribbon: a row of cross sections, each from `p - n` to `p + n`.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Strip {
+    /// Middles of the cross sections, pixels.
     pub p: [Vec2; SEGMENTS + 1],
+    /// From the middle of each cross section to one side, pixels.
     pub n: [Vec2; SEGMENTS + 1],
+    /// What the depth buffer compares, as of a facet.
     pub near: [f32; SEGMENTS + 1],
+    /// Colours without the sun, packed.
     pub base: [u32; SEGMENTS + 1],
+    /// The sun's part of the colours, packed.
     pub sun: [u32; SEGMENTS + 1],
     /// Cross sections that there are.
     pub count: u16,
     /// Whether all cross sections are level, each below the one before: it is then a span a row. What is beyond `count` repeats the last.
     pub upright: bool,
+    /// Opacity, 0 adds.
     pub opacity: f32,
+    /// Depth that its element is sorted by, m.
     pub order_depth: f32,
+    /// Where it comes from.
     pub label: Label,
 }
 record!(Strip, order_depth, false, OFF_MIDDLE);
@@ -220,6 +240,7 @@ impl Strip {
         }
     }
 
+    /// Left, upper, right and lower end, pixels.
     pub fn extent(&self) -> [f32; 4] {
         let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
         for k in 0..self.count as usize {

@@ -40,14 +40,19 @@ pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.
 /// One tile's samples: column after column, down each column, those of a pixel together.
 #[derive(Debug)]
 pub struct Samples<'a> {
+    /// Nearness of each sample.
     pub near: &'a mut [f32],
     /// Colour without the sun, [`EMPTY`] where nothing solid was drawn in this layer; and the sun's part.
     pub base: &'a mut [u32],
+    /// The sun's part of each sample's colour, packed.
     pub sun: &'a mut [u32],
     /// First pixel of the tile, and its size.
     pub x: i32,
+    /// First row of the tile.
     pub y: i32,
+    /// Columns of the tile.
     pub width: usize,
+    /// Rows of the tile.
     pub height: usize,
     /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
     pub samples: usize,
@@ -87,8 +92,11 @@ pub struct Style<'a> {
 /// A linear function over the picture.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Plane {
+    /// What a pixel to the right adds.
     pub dx: f32,
+    /// What a pixel down adds.
     pub dy: f32,
+    /// Value in the corner of the picture.
     pub c: f32,
 }
 
@@ -117,6 +125,7 @@ impl Plane {
 /// An edge: positive inside.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Edge {
+    /// Distance from it, in units of its own; positive inside.
     pub plane: Plane,
     /// Least value that is inside: 0, or the least above 0 where a sample on the edge belongs to the neighbour.
     pub least: f32,
@@ -217,22 +226,30 @@ fn below<S: Simd>(simd: S, y: f32x8<S>, from: [f32; SEGMENTS]) -> [f32x8<S>; SEG
 /// A convex polygon of up to four edges with all that is drawn in it.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Polygon {
+    /// Its edges, of which `count` are there.
     pub edges: [Edge; 4],
+    /// Number of edges, 3 or 4.
     pub count: usize,
+    /// Left, upper, right and lower end, pixels.
     pub extent: [f32; 4],
+    /// Nearness over the picture.
     pub near: Plane,
     /// Red, green, blue without the sun, then the sun's part; of one colour where `flat`.
     pub colour: [Plane; 6],
+    /// The one colour and its sun's part, packed.
     pub flat: Option<[u32; 2]>,
     /// How large what is there is seen, and the place in the texture times that.
     pub scale: Plane,
+    /// Place in the texture times `scale`.
     pub uv: [Plane; 2],
+    /// Region of the textures; [`PLAIN`] for none.
     pub region: u32,
     /// Texels of the texture a pixel.
     pub texels: f32,
 }
 
 impl Polygon {
+    /// The polygon of a triangle.
     pub fn of_facet(facet: &Facet, textures: &Textures) -> Self {
         let (x, y) = (facet.x, facet.y);
         let at = |k: usize| Vec2::new(x[k], y[k]);
@@ -331,7 +348,8 @@ impl Polygon {
         if let Some(worn) = worn {
             let mut lanes = rgb.map(|channel| channel.to_array());
             let bits = met.to_bitmask() as u8;
-            let left = worn_colours(simd.level(), self, style.holes, worn, x, &y.to_array(), &mut lanes, bits);
+            let left =
+                worn_colours(simd.level(), self, style.holes, worn, x, &y.to_array(), &mut lanes, bits);
             rgb = lanes.map(|channel| f32x8::load_array(simd, channel));
             *met = mask32x8::from_bitmask(simd, left.into());
         }
@@ -383,14 +401,7 @@ impl Polygon {
 
     /// Which of the texels of a shadow map the texture's holes leave.
     #[inline(always)]
-    fn opaque<S: Simd>(
-        &self,
-        simd: S,
-        worn: &Texels<'_>,
-        x: f32,
-        y: &[f32; LANES],
-        met: u8,
-    ) -> u8 {
+    fn opaque<S: Simd>(&self, simd: S, worn: &Texels<'_>, x: f32, y: &[f32; LANES], met: u8) -> u8 {
         let uv = self.places(simd, x, f32x8::load_array(simd, *y));
         let mut opaque = [0.0f32; LANES];
         for lane in 0..LANES {
@@ -814,8 +825,14 @@ impl Samples<'_> {
                     if coloured {
                         colour = polygon.colour(simd, style, worn.as_ref(), x, y, &mut met);
                     } else if let Some(worn) = &worn {
-                        let left =
-                            worn_opacity(simd.level(), polygon, worn, x, &y.to_array(), met.to_bitmask() as u8);
+                        let left = worn_opacity(
+                            simd.level(),
+                            polygon,
+                            worn,
+                            x,
+                            &y.to_array(),
+                            met.to_bitmask() as u8,
+                        );
                         met = mask32x8::from_bitmask(simd, left.into());
                     }
                 }
@@ -999,12 +1016,14 @@ fn by_pairs<S: Simd>(a: f32x8<S>, b: f32x8<S>) -> f32x8<S> {
 }
 
 #[inline(always)]
+/// Greatest whole number that is not above.
 pub fn floor(v: f32) -> i32 {
     let whole = v as i32;
     whole - i32::from(whole as f32 > v)
 }
 
 #[inline(always)]
+/// Least whole number that is not below.
 pub fn ceil(v: f32) -> i32 {
     let whole = v as i32;
     whole + i32::from((whole as f32) < v)

@@ -229,8 +229,7 @@ fn place_ribbons<S: Simd>(simd: S, skin: &mut Skin, sheaf: &Sheaf, form: &Ribbon
         let to_eye = unit(simd, cross(side, tangent));
         let normal = if faces {
             // The blade's own flat side, square to its way and to its width; bent towards the eye where it is round.
-            let [x, z] =
-                [f32x8::load_array(simd, sheaf.facing[0]), f32x8::load_array(simd, sheaf.facing[1])];
+            let [x, z] = [f32x8::load_array(simd, sheaf.facing[0]), f32x8::load_array(simd, sheaf.facing[1])];
             let zero = f32x8::splat(simd, 0.0);
             let flat = unit(simd, cross([z, zero, zero - x], tangent));
             let seen = flat[0] * to_eye[0] + flat[1] * to_eye[1] + flat[2] * to_eye[2];

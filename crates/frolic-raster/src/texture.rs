@@ -121,7 +121,7 @@ impl Texels<'_> {
     /// Colour times opacity, and opacity, at u, v: between the four texels around.
     #[inline(always)]
     pub fn at(&self, u: f32, v: f32) -> Vec4 {
-        self.between(u, v, |texel| Vec4::from(texel.map(f32::from)))
+        self.between(u, v, |[r, g, b, a]| Vec4::new(f32::from(r), f32::from(g), f32::from(b), f32::from(a)))
     }
 
     /// The opacity alone.
@@ -145,4 +145,3 @@ impl Texels<'_> {
         mix(row(y0), row(y1), fy) * (1.0 / 65_535.0)
     }
 }
-

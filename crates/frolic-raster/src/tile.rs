@@ -14,11 +14,15 @@ pub type Row = [[f32; STRIDE]; 3];
 /// How the picture is cut into tiles.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Grid {
+    /// Columns of the picture.
     pub width: usize,
+    /// Rows of the picture.
     pub height: usize,
     /// Logarithms of a tile's width and height.
     pub tile_log2: [u32; 2],
+    /// Tiles across.
     pub across: usize,
+    /// Tiles down.
     pub down: usize,
 }
 
@@ -46,11 +50,13 @@ pub struct Tiles {
 
 impl Tiles {
     #[inline(always)]
+    /// From the first to the last column and row of tiles.
     pub fn new(x0: i32, x1: i32, y0: i32, y1: i32) -> Self {
         Self { x0: x0 as u16, y0: y0 as u16, x1: x1 as u16, y1: y1 as u16 }
     }
 
     #[inline(always)]
+    /// Number of tiles.
     pub fn count(self) -> u32 {
         (u32::from(self.x1 - self.x0) + 1) * (u32::from(self.y1 - self.y0) + 1)
     }
@@ -73,6 +79,7 @@ impl Tiles {
     }
 
     #[inline(always)]
+    /// Whether a tile, counted across and down, is among them.
     pub fn contains(self, across: u16, down: u16) -> bool {
         self.x0 <= across && across <= self.x1 && self.y0 <= down && down <= self.y1
     }
@@ -85,6 +92,7 @@ impl Grid {
         Self { width, height, tile_log2, across, down }
     }
 
+    /// Number of tiles.
     pub fn tiles(&self) -> usize {
         self.across * self.down
     }
@@ -118,6 +126,7 @@ impl Grid {
         (((tile << w) + (x & (self.tile_width() - 1))) << h) + (y & (self.rows() - 1))
     }
 
+    /// A tile's part of the picture.
     pub fn rect(&self, nth: usize) -> Rect {
         let (x, y) = (nth % self.across * self.tile_width(), nth / self.across * self.rows());
         Rect { x, y, w: (self.width - x).min(self.tile_width()), h: (self.height - y).min(self.rows()) }
@@ -151,4 +160,3 @@ pub fn last_pixel(x: f32, most: i32) -> i32 {
     let to = x - 0.5;
     if to >= 0.0 { (to as i32).min(most) } else { -1 }
 }
-

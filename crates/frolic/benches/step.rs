@@ -34,7 +34,7 @@ fn main() {
     let world = world();
     println!(
         "instruction set {}, {} threads",
-        frolic::core::simd::name(frolic::core::simd::Level::new()),
+        frolic::core::simd::name(frolic::core::simd::detect()),
         Threads::current()
     );
     for count in counts {

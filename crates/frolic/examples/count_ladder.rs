@@ -1,8 +1,8 @@
 //! How does a frame's time grow with the count, and how much do draw calls cost? The shipped scene at a ladder of
 //! counts, once with one draw call an element, once with one a batch.
 //!
-//! `cargo run --release -p frolic --example count_ladder [FOLDER]` prints a table and, given FOLDER, writes
-//! `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into it.
+//! `cargo run --release -p frolic --example count_ladder [FOLDER] [FRAMES]` prints a table and, given FOLDER, writes
+//! `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into it. FRAMES are timed at each count, 15 if not given.
 
 use frolic::prelude::*;
 
@@ -11,7 +11,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut plan = Plan::default();
     plan.counts = "1k,4k,16k,64k".parse()?;
     plan.vary = vec!["draw.technique=each,instanced".parse()?];
-    plan.frames = 15;
+    plan.frames = std::env::args().nth(2).map_or(Ok(15), |text| text.parse())?;
 
     let profile = sweep("beacon", &scene, &plan, None, |progress| {
         eprint!("\r{} of {} frames ", progress.done, progress.total);

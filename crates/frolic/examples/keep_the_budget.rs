@@ -1,8 +1,8 @@
 //! More elements than a frame can hold, and a keeper that holds it anyway: it lowers detail, then the share that is drawn, then the steps a
 //! second, says what it lowered, and gives it back when the load goes. A read-out shows it in the picture.
 //!
-//! `cargo run --release -p frolic --example keep_the_budget [FILE]` prints what the keeper does and, given FILE, writes a picture of a frame
-//! that was kept.
+//! `cargo run --release -p frolic --example keep_the_budget [FILE] [COUNT]` prints what the keeper does and, given FILE, writes a picture of a
+//! frame that was kept. COUNT is the number of elements, 600 000 if not given.
 
 use frolic::prelude::*;
 
@@ -10,10 +10,11 @@ use frolic::prelude::*;
 const BUDGETS: [f32; 2] = [0.75, 2.0];
 
 /// Frames of each part.
-const FRAMES: usize = 480;
+const FRAMES: usize = 240;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    let scene = SceneSpec::find("beacon")?.scaled(600_000).set("draw.size", "[960, 600]")?;
+    let count = std::env::args().nth(2).map_or(Ok(600_000), |text| text.parse())?;
+    let scene = SceneSpec::find("beacon")?.scaled(count).set("draw.size", "[960, 600]")?;
     let usual = median_frame(&scene)?;
     println!("a frame takes {:.1} ms without a keeper", usual * 1e3);
 

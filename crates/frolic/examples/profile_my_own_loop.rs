@@ -1,8 +1,8 @@
 //! A loop of your own, measured as Frolic measures its scenes: any count, several ways, in rounds, with intervals and growth. Here: does it pay
 //! to sort a million points by distance with keys of their own, or to sort the points?
 //!
-//! `cargo run --release -p frolic --example profile_my_own_loop [FOLDER]` prints a table and the comparison of both ways at the highest
-//! count, and, given FOLDER, writes `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into it.
+//! `cargo run --release -p frolic --example profile_my_own_loop [FOLDER] [SECONDS]` prints a table and the comparison of both ways at the
+//! highest count, and, given FOLDER, writes `profile.json`, `profile.csv`, `frames.svg` and `frames.png` into it. It takes SECONDS, 8 if not given.
 
 use frolic::prelude::*;
 use frolic::profile::{Run, Subject, Variant, sweep_subjects};
@@ -63,7 +63,8 @@ impl Run for Frames<'_> {
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut plan = Plan::default();
     plan.counts = "1k..200k".parse()?;
-    plan.time = Some(std::time::Duration::from_secs(8));
+    let seconds = std::env::args().nth(2).map_or(Ok(8), |text| text.parse())?;
+    plan.time = Some(std::time::Duration::from_secs(seconds));
     let ways = vec![
         Variant::new("points", Sorting { by_keys: false }),
         Variant::new("keys", Sorting { by_keys: true }),

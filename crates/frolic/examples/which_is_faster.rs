@@ -1,7 +1,8 @@
 //! Which of two ways is faster, answered so that it holds: they take turns, who draws another picture is not called faster, and a difference
 //! counts only where its interval leaves none out. The second way is there twice: what is called a change between the two is noise.
 //!
-//! `cargo run --release -p frolic --example which_is_faster [FOLDER]` prints what came of it and, given FOLDER, writes the report there.
+//! `cargo run --release -p frolic --example which_is_faster [FOLDER] [SECONDS]` prints what came of it and, given FOLDER, writes the report
+//! there. It takes SECONDS, 15 if not given.
 
 use std::time::Duration;
 
@@ -13,7 +14,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut plan = Plan::default();
     plan.counts = "20k,100k".parse()?;
     plan.vary = vec!["draw.technique=each,instanced,instanced".parse()?];
-    plan.time = Some(Duration::from_secs(15));
+    let seconds = std::env::args().nth(2).map_or(Ok(15), |text| text.parse())?;
+    plan.time = Some(Duration::from_secs(seconds));
     let profile = sweep("beacon", &scene, &plan, None, |_| true)?;
     println!("{}\n", profile.table());
 

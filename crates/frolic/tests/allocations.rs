@@ -39,23 +39,25 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
 }
 
 #[test]
+#[ignore = "slow: scripts/test runs it"]
 fn frames_allocate_nothing_after_warm_up() {
     for technique in ["each", "batched", "instanced"] {
-        for order in ["population", "all"] {
+        // An order over all populations is made by the list; with it, drawing is the same however elements become draw calls.
+        let orders: &[&str] = if technique == "each" { &["population"] } else { &["population", "all"] };
+        for &order in orders {
             let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
             let spec = spec.set("draw.depth_order", order).unwrap();
-            let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
+            let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
             // Until the populations stand and the burst has come and gone.
-            let allocated =
-                allocated(&spec.scaled(20_000), |scene, meter| scene.step(1.0 / 20.0, 200, meter));
+            let allocated = allocated(&spec.scaled(3_000), |scene, meter| scene.step(1.0 / 20.0, 200, meter));
             assert_eq!(allocated.allocations, 0, "beacon, {technique}, {order}: {allocated:?}");
             assert_eq!(allocated.reallocations, 0, "beacon, {technique}, {order}: {allocated:?}");
         }
         // A keeper that has lowered whatever it may.
         let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
         let spec = spec.set("keeper", "{ budget = 0.0001 }").unwrap();
-        let spec = spec.set("draw.size", "[320, 200]").unwrap().set("threads", "2").unwrap();
-        let kept = allocated(&spec.scaled(20_000), |scene, meter| {
+        let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
+        let kept = allocated(&spec.scaled(3_000), |scene, meter| {
             scene.step(1.0 / 20.0, 200, meter);
             for _ in 0..600 {
                 scene.keep_budget(&Frame::new(Duration::from_millis(40)));
@@ -65,13 +67,13 @@ fn frames_allocate_nothing_after_warm_up() {
         // Solid things, shadows, boards, and a clock that goes on.
         let spec = SceneSpec::find("pennants").unwrap().set("draw.technique", technique).unwrap();
         let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
-        let spec = spec.set("sun.shadow_map", "256").unwrap();
-        let allocated = allocated(&spec.scaled(800), |_, _| ());
+        let spec = spec.set("sun.shadow_map", "128").unwrap();
+        let allocated = allocated(&spec.scaled(300), |_, _| ());
         assert_eq!(allocated.allocations, 0, "pennants, {technique}: {allocated:?}");
         assert_eq!(allocated.reallocations, 0, "pennants, {technique}: {allocated:?}");
     }
     // Blades in the wind, under walkers, and what grows.
-    for (name, few) in [("dunes", 6_000), ("mussels", 20_000)] {
+    for (name, few) in [("dunes", 3_000), ("mussels", 8_000)] {
         let spec = SceneSpec::find(name).unwrap().set("draw.size", "[160, 100]").unwrap();
         let spec = spec.set("threads", "2").unwrap().scaled(few);
         let stood = allocated(&spec, |scene, meter| scene.step(1.0 / 20.0, 20, meter));

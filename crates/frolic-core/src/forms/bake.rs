@@ -360,6 +360,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::simd::Level;
 
     /// The nearest point of a triangle: Ericson, "Real-Time Collision Detection" (2005), 5.1.5.
     fn nearest_on(p: Vec3, &[a, b, c]: &[Vec3; 3]) -> Vec3 {

@@ -124,15 +124,7 @@ impl LoneMask<'_> {
     /// Lets those of `list` meet the mask in a step of `dt` seconds; slower than `rest`, m/s, and pressed against it, they lie still.
     /// `mets` is as long as the list.
     #[inline(always)]
-    fn meet<S: Simd>(
-        self,
-        simd: S,
-        list: &[u16],
-        dt: f32,
-        rest: f32,
-        all: &mut Moved<'_>,
-        mets: &mut [Met],
-    ) {
+    fn meet<S: Simd>(self, simd: S, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
         let mut ways = Ways {
             x: [0.0; LANES],
             y: [0.0; LANES],

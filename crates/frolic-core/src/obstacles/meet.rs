@@ -7,8 +7,8 @@ use glam::Vec3;
 
 use super::body::{Body, HELD, SKIN};
 use super::lanes::Moved;
-use super::{Obstacle, Solid, Touch};
 use super::mask::find_cells;
+use super::{Obstacle, Solid, Touch};
 use crate::simd::{Level, Simd, kernel};
 
 /// Elements looked at together.

@@ -1,29 +1,29 @@
 //! What several tests are set among.
-#![allow(dead_code)] // each test takes what it needs
+#![allow(missing_docs)]
 
 use std::sync::OnceLock;
 
 use frolic_core::{BakeSpec, Form, Forms, Plane, Surface, World, WorldSpec};
 
 /// Something with a change: specs may get more fields.
-pub(crate) fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
+pub fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
     change(&mut it);
     it
 }
 
 /// A world without gravity.
-pub(crate) fn weightless() -> WorldSpec {
+pub fn weightless() -> WorldSpec {
     let mut world = WorldSpec::default();
     world.gravity = [0.0; 3];
     world
 }
 
-pub(crate) fn still() -> World {
+pub fn still() -> World {
     weightless().build().unwrap()
 }
 
 /// A ball of radius 0.8 about (0, 1, 0) as triangles ("mesh") and distances ("ball"), hills, a mask of bars and discs, a picture.
-pub(crate) fn forms() -> Forms {
+pub fn forms() -> Forms {
     static FORMS: OnceLock<Forms> = OnceLock::new();
     FORMS.get_or_init(make).clone()
 }

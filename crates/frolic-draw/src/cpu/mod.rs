@@ -34,8 +34,8 @@ mod tiled;
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::colour9;
-use frolic_raster::finish::{self, Bloom, ResolveBand};
 pub use frolic_raster::finish::WHITE;
+use frolic_raster::finish::{self, Bloom, ResolveBand};
 use frolic_raster::picture::Blit;
 pub use frolic_raster::record::Splat;
 pub use frolic_raster::sections::{LEAST_RISE, MOST_LEAN, THINNEST};
@@ -419,7 +419,10 @@ mod tests {
     fn grid_covers_the_picture_once() {
         let grid = Grid::new([130, 33], [6, 5]);
         assert_eq!((grid.across, grid.down), (3, 2));
-        let inside: usize = (0..grid.tiles()).map(|nth| grid.rect(nth)).map(|frolic_raster::tile::Rect { w, h, .. }| w * h).sum();
+        let inside: usize = (0..grid.tiles())
+            .map(|nth| grid.rect(nth))
+            .map(|frolic_raster::tile::Rect { w, h, .. }| w * h)
+            .sum();
         assert_eq!(inside, 130 * 33);
     }
 }

@@ -162,14 +162,7 @@ impl Projected {
     }
 
     /// Projects `count` instances of a run from `skip` on, in the list's order.
-    pub(super) fn run(
-        &mut self,
-        scope: &Scope<'_, '_>,
-        batch: u32,
-        run: &Run,
-        skip: u32,
-        count: u32,
-    ) {
+    pub(super) fn run(&mut self, scope: &Scope<'_, '_>, batch: u32, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
         let tag = if scope.tag == Tag::Batch { batch as u16 } else { run.source as u16 };
         let which = &list.sources[run.source as usize];
@@ -266,13 +259,7 @@ impl Projected {
     }
 
     /// Ribbons, eight side by side.
-    fn ribbons(
-        &mut self,
-        scope: &Scope<'_, '_>,
-        tag: u16,
-        run: &Run,
-        mut range: Range<u32>,
-    ) {
+    fn ribbons(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, mut range: Range<u32>) {
         let list = scope.seen.list;
         let camera = scope.seen.view.camera();
         while !range.is_empty() {
@@ -324,14 +311,7 @@ impl Projected {
     }
 
     /// Instances of every other shape, one after the other.
-    fn shapes(
-        &mut self,
-        scope: &Scope<'_, '_>,
-        tag: u16,
-        run: &Run,
-        skip: u32,
-        count: u32,
-    ) {
+    fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);

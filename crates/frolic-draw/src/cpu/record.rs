@@ -7,12 +7,12 @@
 //! | [`Facet`] | a triangle of a mesh, or half of a solid card |
 //! | [`Strip`] | up to three segments of a ribbon |
 
+use frolic_raster::LANES;
 use frolic_raster::camera::Camera;
 use frolic_raster::colour9::pack;
 use frolic_raster::points::{self, Eight, Skin};
 use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip};
 use frolic_raster::sections::{self, Sections};
-use frolic_raster::LANES;
 use frolic_simd::Level as InstructionSet;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
@@ -66,7 +66,6 @@ impl Outlined for Quad {
         self.label = label;
     }
 }
-
 
 /// Records of one instance that is no disc.
 #[derive(Debug, Default)]
@@ -363,6 +362,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use frolic_raster::record::{Dot, FARTHEST, Splat};
 
     /// What the upper half of a float is worth.
     fn half(bits: u32) -> f32 {

@@ -108,7 +108,8 @@ impl Shadow {
         chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
         let seen = Seen { list, view: &view, camera, shadows: false };
         let scope = Scope { level, seen, grid, tag: Tag::Source };
-        let styles: SmallVec<[Style<'_>; 32]> = list.sources.iter().map(|source| casting(source.look)).collect();
+        let styles: SmallVec<[Style<'_>; 32]> =
+            list.sources.iter().map(|source| casting(source.look)).collect();
         let tile_texels = grid.tile_width() * grid.rows();
         if !blits.is_empty() {
             tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {

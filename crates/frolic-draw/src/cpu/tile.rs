@@ -136,7 +136,8 @@ impl RasterTile<'_, '_> {
                     if let Some(ground) = ground.take() {
                         sun::light_ground(level, ground, rows, Some(&samples));
                     }
-                    *nearest = nearest.min(solid::resolve(level, &mut samples, rows, depth, sunlight.as_ref()));
+                    *nearest =
+                        nearest.min(solid::resolve(level, &mut samples, rows, depth, sunlight.as_ref()));
                 }
                 continue;
             }

@@ -19,13 +19,13 @@ use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 use frolic_core::{Counter, Group, Meter};
+use frolic_raster::LANES;
 use frolic_raster::camera::NEAR;
 use frolic_raster::cells;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::picture::{self, Blit, DEPTH_MIDDLE, Picture};
 use frolic_raster::solid::{self, SAMPLES, Samples};
 use frolic_raster::tile::Grid;
-use frolic_raster::LANES;
 use frolic_simd::Level;
 use glam::{Quat, Vec2, Vec3};
 use rayon::prelude::*;
@@ -198,8 +198,7 @@ impl Pictures {
         }
         blits.sort_unstable_by(|a, b| b.nearest.total_cmp(&a.nearest).then(a.slot.cmp(&b.slot)));
         let missing = std::mem::take(&mut self.missing);
-        let taken: Vec<Picture> =
-            missing.par_iter().map(|shot| shot.take(level, list)).collect();
+        let taken: Vec<Picture> = missing.par_iter().map(|shot| shot.take(level, list)).collect();
         for (shot, picture) in missing.iter().zip(taken) {
             self.bytes += bytes(&picture);
             self.slots[shot.slot as usize].picture = picture;
@@ -570,15 +569,14 @@ impl Shot {
 
 /// Gives a blit the place of what is kept of its picture.
 fn crop(blit: &mut Blit, picture: &Picture) {
-        for axis in 0..2 {
-            blit.corner[axis] -= picture.frame[axis] as f32 / blit.per[axis] * 0.5;
-            blit.corner[axis] += picture.first[axis] as f32 / blit.per[axis];
-        }
-        let last =
-            |axis: usize, size: usize| (blit.corner[axis] + size as f32 / blit.per[axis]).ceil() as i32;
-        let [left, top] = blit.corner.map(|at| at.floor() as i32);
-        blit.extent = [left, last(0, picture.width), top, last(1, picture.height)];
+    for axis in 0..2 {
+        blit.corner[axis] -= picture.frame[axis] as f32 / blit.per[axis] * 0.5;
+        blit.corner[axis] += picture.first[axis] as f32 / blit.per[axis];
     }
+    let last = |axis: usize, size: usize| (blit.corner[axis] + size as f32 / blit.per[axis]).ceil() as i32;
+    let [left, top] = blit.corner.map(|at| at.floor() as i32);
+    blit.extent = [left, last(0, picture.width), top, last(1, picture.height)];
+}
 
 /// Groups that are drawn before the cells are looked at anew.
 const PATIENCE: usize = 4;

@@ -1,9 +1,9 @@
 //! What the tests of drawing share: populations placed at will, and drawing them every way there is.
-#![allow(dead_code, unreachable_pub)]
+#![allow(missing_docs)]
 
 pub mod kit;
 
-use frolic_core::simd::Level;
+use frolic_core::simd::detect;
 use frolic_core::{Chunk, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
 use frolic_draw::cpu::reference::LinearImage;
 use frolic_draw::{
@@ -107,5 +107,5 @@ pub fn reference(populations: &[(&Particles, &Look)], view: &View, backdrop: &Ba
 }
 
 pub fn renderer() -> Renderer {
-    Renderer::tuned([6, 5], 128, Level::new())
+    Renderer::tuned([6, 5], 128, detect())
 }

@@ -1,5 +1,5 @@
 //! What the tests of the device path share: one device, and ways to compare.
-#![allow(dead_code, unreachable_pub)]
+#![allow(missing_docs)]
 
 use std::sync::OnceLock;
 
@@ -21,8 +21,7 @@ pub fn plain_device() -> (wgpu::Device, wgpu::Queue) {
 
 pub mod stepped;
 
-#[path = "../../../frolic-draw/tests/common/mod.rs"]
-pub mod drawing;
+pub use frolic_draw_tests as drawing;
 
 use frolic_draw::Image;
 

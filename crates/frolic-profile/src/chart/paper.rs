@@ -330,16 +330,22 @@ pub(crate) fn cut(text: &str, most: usize) -> String {
 
 /// Means of `by` x `by` pixels.
 fn reduce(large: &[u8], width: usize, by: usize) -> Vec<u8> {
-    let rows = large.len() / 3 / width / by;
-    let mut small = Vec::with_capacity(rows * (width / by) * 3);
-    for y in 0..rows {
-        for x in 0..width / by {
-            for channel in 0..3 {
-                let places =
-                    (0..by * by).map(|n| ((y * by + n / by) * width + x * by + n % by) * 3 + channel);
-                let sum: usize = places.map(|at| usize::from(large[at])).sum();
-                small.push(((sum + by * by / 2) / (by * by)) as u8);
+    let mut small = Vec::with_capacity(large.len() / by / by);
+    let mut sums = vec![0u32; width / by * 3];
+    let area = (by * by) as u32;
+    for band in large.chunks_exact(width * by * 3) {
+        sums.fill(0);
+        for row in band.chunks_exact(width * 3) {
+            for (pixels, sums) in row.chunks_exact(by * 3).zip(sums.chunks_exact_mut(3)) {
+                for pixel in pixels.chunks_exact(3) {
+                    sums[0] += u32::from(pixel[0]);
+                    sums[1] += u32::from(pixel[1]);
+                    sums[2] += u32::from(pixel[2]);
+                }
             }
+        }
+        for sum in &sums {
+            small.push(((sum + area / 2) / area) as u8);
         }
     }
     small

@@ -1,7 +1,7 @@
 //! A whole draw (draw list, projection, bins, tiles, eight bits) beside the plain form of it.
 
 use frolic::core::random::Draws;
-use frolic::core::simd::{Level, levels, name};
+use frolic::core::simd::{detect, levels, name};
 use frolic::draw::cpu::reference::LinearImage;
 use frolic::draw::{DrawList, View};
 use frolic::prelude::*;
@@ -26,7 +26,7 @@ pub(crate) fn column(count: u32, which: u32, from: f32, to: f32) -> Vec<f32> {
 
 /// Says what the benches run on.
 pub(crate) fn tell_machine() {
-    println!("instruction set {}, {} threads", name(Level::new()), Threads::current());
+    println!("instruction set {}, {} threads", name(detect()), Threads::current());
 }
 
 /// The medians of drawing `instances`: by tiles, by the same tiles with the narrowest instruction set, and by `plain`, one
@@ -42,7 +42,7 @@ pub(crate) fn compare_drawing<'a>(
     let around = Surroundings::new(&backdrop);
     let [mut wide, mut narrow, mut scalar] = [(); 3].map(|()| ListScratch::default());
     let (mut renderer, mut narrow_renderer) =
-        (Renderer::new(), Renderer::tuned([6, 6], 128, levels().first().copied().unwrap_or(Level::new())));
+        (Renderer::new(), Renderer::tuned([6, 6], 128, levels().first().copied().unwrap_or(detect())));
     let [mut image, mut narrow_image] = [(); 2].map(|()| Image::new(view.size()));
     let (mut meter, mut frames) = (Meter::new(), Vec::new());
     let list_spec = ListSpec::default();

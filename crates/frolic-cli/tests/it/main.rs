@@ -1,0 +1,6 @@
+//! The tests of this crate, one binary.
+
+mod command;
+mod demo;
+mod device;
+mod report;

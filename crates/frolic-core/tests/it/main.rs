@@ -1,0 +1,24 @@
+//! The tests of this crate, one binary.
+
+use frolic_core_tests as common;
+
+mod backend;
+mod births;
+mod blades;
+mod emission;
+mod endless;
+mod events;
+mod fields;
+mod fixtures;
+mod forms;
+mod groups;
+mod growing;
+mod motion;
+mod obstacles;
+mod placement;
+mod same_results;
+#[cfg(feature = "tracing")]
+mod spans;
+mod specs;
+mod trails;
+mod walkers;

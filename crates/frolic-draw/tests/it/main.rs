@@ -1,0 +1,20 @@
+//! The tests of this crate, one binary.
+
+use frolic_draw_tests as common;
+
+mod atlas;
+mod backdrop;
+mod backends;
+mod billboards;
+mod blades;
+mod hostile;
+mod instances;
+mod light;
+mod order;
+mod place;
+mod relief;
+mod seen;
+mod shapes;
+mod solids;
+mod techniques;
+mod tiled;

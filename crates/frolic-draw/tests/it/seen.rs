@@ -1,0 +1,300 @@
+//! Culling, detail, shadows and diagnostics: nothing that can be seen is left out, and what was done can be read.
+
+use crate::common::{cloud, plain};
+use frolic_core::{Counter, Frame, Meter};
+use frolic_draw::{
+    AtlasBuilder, BackdropSpec, Blend, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image,
+    ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Renderer,
+    RibbonSpec, Shape, Show, SunSpec, Surroundings, View, chunk_parts,
+};
+use proptest::prelude::*;
+
+fn view(position: [f32; 3], target: [f32; 3], fov: f32, size: (u32, u32)) -> View {
+    let mut camera = CameraSpec::new(position, target, fov);
+    camera.bloom = 0.0;
+    camera.view(ImageSize::new(size.0, size.1).unwrap()).unwrap()
+}
+
+fn show(
+    show: Show,
+    instances: Instances<'_>,
+    look: &Look,
+    view: &View,
+    backdrop: &BackdropSpec,
+    sun: Option<&SunSpec>,
+) -> (Image, Frame) {
+    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+    meter.begin_frame();
+    let around = Surroundings::new(backdrop).sun(sun);
+    let list = scratch.list([(instances, look)], &ListSpec::default(), view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    Renderer::new().show(show, &list, view, backdrop, &mut image, &mut meter);
+    (image, meter.end_frame())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// A box any point of which can be seen is never culled.
+    #[test]
+    fn what_touches_the_view_is_kept(
+        eye in prop::array::uniform3(-20f32..20.0), target in prop::array::uniform3(-20f32..20.0), fov in 1f32..170.0,
+        w in 1u32..300, h in 1u32..300, low in prop::array::uniform3(-60f32..60.0),
+        size in prop::array::uniform3(0f32..60.0), share in prop::array::uniform3(0f32..1.0),
+    ) {
+        prop_assume!(glam::Vec3::from(eye).distance(target.into()) > 0.1);
+        let view = view(eye, target, fov, (w, h));
+        let high = [0, 1, 2].map(|k| low[k] + size[k]);
+        let point = [0, 1, 2].map(|k| low[k] + size[k] * share[k]);
+        if let Some([x, y, _]) = view.project(point)
+            && x >= 0.0 && y >= 0.0 && x <= w as f32 && y <= h as f32
+        {
+            let bounds = Bounds { low, high };
+            prop_assert!(view.sees(&bounds));
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Boxes around chunks change what is worked on, never the picture.
+    #[test]
+    fn chunks_out_of_view_leave_no_gap(seed in any::<u32>(), yaw in -3.2f32..3.2, size in 0.01f32..0.4) {
+        let count = 3 * CHUNK as u32 + 17;
+        let cloud = cloud(count, [size, size], [40.0, 2.0, 4.0], seed);
+        // Sorted along x, so that chunks are places.
+        let mut rows: Vec<_> = (0..cloud.len()).map(|n| cloud.columns().row(n).unwrap()).collect();
+        rows.sort_by(|a, b| a.px.total_cmp(&b.px));
+        let [x, y, z] = [0, 1, 2].map(|axis| rows.iter().map(|r| [r.px, r.py, r.pz][axis]).collect::<Vec<f32>>());
+        let sizes: Vec<f32> = rows.iter().map(|row| row.size).collect();
+        let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
+        let bounds: Vec<_> = chunk_parts([&x, &y, &z], look.reach_of(size, None)).collect();
+        let view = view([0.0, 0.5, 0.0], [yaw.sin(), 0.5, -yaw.cos()], 35.0, (90, 60));
+        let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();
+        let (whole, before) = show(Show::Picture, all, &look, &view, &plain(), None);
+        let (parts, after) = show(Show::Picture, all.in_parts(&bounds).unwrap(), &look, &view, &plain(), None);
+        prop_assert!(whole == parts);
+        prop_assert!(after.count(Counter::CulledInChunks) > 0 || yaw.cos().abs() > 0.8);
+        prop_assert_eq!(
+            before.count(Counter::Culled),
+            after.count(Counter::Culled) + after.count(Counter::CulledInChunks)
+        );
+    }
+}
+
+/// Posts on a plain of ground, one a metre, and the sun.
+fn posts(across: u32) -> ([Vec<f32>; 3], Vec<f32>) {
+    let count = across * across;
+    let x = (0..count).map(|n| (n % across) as f32 - across as f32 * 0.5 + 0.5).collect();
+    let z = (0..count).map(|n| (n / across) as f32 - across as f32 * 0.5 + 0.5).collect();
+    ([x, vec![0.0; count as usize], z], vec![0.3; count as usize])
+}
+
+fn meadow() -> (BackdropSpec, SunSpec) {
+    let mut backdrop = plain();
+    let mut ground = GroundSpec::default();
+    (ground.mottled, ground.colour) = (0.0, Colour::new(0.3, 0.3, 0.3));
+    backdrop.ground = Some(ground);
+    let mut sun = SunSpec::new(40.0, 84.0, Colour::WHITE, 2.0);
+    (sun.shadow_map, sun.shadow_reach) = (512, 30.0);
+    (backdrop, sun)
+}
+
+fn post_look() -> Look {
+    let shape = Shape::mesh("box");
+    LookSpec::solid(shape, "#808080").unwrap().build().unwrap()
+}
+
+#[test]
+fn the_sun_throws_shadows() {
+    let (backdrop, sun) = meadow();
+    let ([x, y, z], sizes) = ([vec![0.0], vec![0.0], vec![0.0]], vec![1.0]);
+    let look = post_look();
+    let post = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap().turned(&[0.0], &[0.0]).unwrap();
+    let view = view([0.0, 6.0, 0.1], [0.0, 0.0, 0.0], 60.0, (160, 100));
+    let (image, frame) = show(Show::Picture, post, &look, &view, &backdrop, Some(&sun));
+    assert_eq!(frame.count(Counter::ShadowRecords), 6, "the sides that face the sun");
+    // The sun stands over +x, so the shadow lies on the side of -x.
+    let at = |place: [f32; 3]| {
+        let [px, py, _] = view.project(place).unwrap();
+        i32::from(image.pixels()[py as usize * 160 + px as usize][1])
+    };
+    let (lit, shaded) = (at([1.6, 0.0, 0.0]), at([-0.9, 0.0, 0.0]));
+    assert!(lit > shaded + 40, "{lit} {shaded}");
+    assert!((at([-2.6, 0.0, 0.0]) - lit).abs() < 8, "beyond the shadow it is light again");
+    let mut without = sun;
+    without.shadow_map = 0;
+    let (flat, _) = show(Show::Picture, post, &look, &view, &backdrop, Some(&without));
+    let [px, py, _] = view.project([-0.9, 0.0, 0.0]).unwrap();
+    assert!((i32::from(flat.pixels()[py as usize * 160 + px as usize][1]) - lit).abs() < 8);
+}
+
+/// The sun shines through the holes of a texture, and through nothing else: a board of four by four squares, every other one a hole.
+#[test]
+fn holes_let_the_sun_through() {
+    let (backdrop, mut sun) = meadow();
+    // From behind the board, at half a right angle: the shadow is as long as the board is high.
+    (sun.height_degrees, sun.bearing_degrees, sun.shadow_reach) = (45.0, 0.0, 12.0);
+    let board = [[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [1.0, 1.0, 0.0], [0.0, 1.0, 0.0]];
+    let solid = |x: u32, y: u32| (x / 16 + y / 16).is_multiple_of(2);
+    let mut atlas = AtlasBuilder::default();
+    let checks = Picture::paint([64, 64], |x, y| [255, 255, 255, if solid(x, y) { 255 } else { 0 }]);
+    atlas.picture("checks", checks.unwrap());
+    let mut library = Library { atlas: atlas.build().unwrap().into(), ..Library::default() };
+    library.meshes.insert("board".into(), Mesh::faceted(&board, &[[0, 1, 2], [0, 2, 3]]).unwrap().into());
+    let mut spec = LookSpec::solid(Shape::textured_mesh("board", "checks"), "#808080").unwrap();
+    spec.blend = Blend::CutOut;
+    let look = spec.build_with(&library).unwrap();
+    let view = view([2.0, 9.0, 2.1], [2.0, 0.0, 2.0], 50.0, (200, 200));
+    let one = Instances::at([&[0.0], &[0.0], &[0.0]]).unwrap().sized(&[4.0]).unwrap();
+    let one = one.turned(&[0.0], &[0.0]).unwrap();
+    let (image, _) = show(Show::Picture, one, &look, &view, &backdrop, Some(&sun));
+    let at = |x: f32, z: f32| {
+        let [px, py, _] = view.project([x, 0.0, z]).unwrap();
+        image.pixels()[py as usize * 200 + px as usize][1]
+    };
+    let lit = at(2.0, 4.6);
+    for (x, z) in (0..4).flat_map(|x| (0..4).map(move |z| (x, z))) {
+        let here = at(x as f32 + 0.5, z as f32 + 0.5);
+        // Far off lies what is high up.
+        let shaded = solid(x * 16, (3 - z) * 16);
+        assert_eq!(here + 20 < lit, shaded, "{x} across, {z} away: {here} where {lit} is light");
+    }
+}
+
+/// However many there are, each throws its shadow.
+#[test]
+fn no_shadow_goes_missing_as_counts_rise() {
+    let (backdrop, sun) = meadow();
+    let look = post_look();
+    for across in [2, 8, 20] {
+        let ([x, y, z], sizes) = posts(across);
+        let turn = vec![0.0; x.len()];
+        let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap().turned(&turn, &turn).unwrap();
+        let view = view([0.0, 24.0, 0.1], [0.0, 0.0, 0.0], 60.0, (300, 300));
+        let (image, frame) = show(Show::Shadow, all, &look, &view, &backdrop, Some(&sun));
+        assert_eq!(frame.count(Counter::ShadowRecords), u64::from(across * across) * 6);
+        let dark = |x: f32, z: f32| {
+            let [px, py, _] = view.project([x - 0.29, 0.0, z]).unwrap();
+            let [r, _, b, _] = image.pixels()[py as usize * 300 + px as usize];
+            b > r
+        };
+        // The legend and the inset hide corners; in the middle every one is there.
+        let seen = x.iter().zip(&z).filter(|(x, z)| x.abs() < 5.0 && z.abs() < 5.0);
+        let (mut total, mut found) = (0, 0);
+        for (x, z) in seen {
+            total += 1;
+            found += u32::from(dark(*x, *z));
+        }
+        assert!(total > 0 && found == total, "{found} of {total}");
+    }
+}
+
+/// A strand throws a shadow too, and discs none.
+#[test]
+fn ribbons_throw_shadows_and_discs_do_not() {
+    let (backdrop, sun) = meadow();
+    let ([x, y, z], sizes) = posts(4);
+    let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();
+    let view = view([0.0, 9.0, 0.1], [0.0, 0.0, 0.0], 60.0, (80, 80));
+    let blades = LookSpec::solid(Shape::Ribbon(RibbonSpec::default()), "#80a060").unwrap().build().unwrap();
+    let (_, frame) = show(Show::Picture, all, &blades, &view, &backdrop, Some(&sun));
+    assert_eq!(frame.count(Counter::ShadowRecords), 16);
+    let discs = LookSpec::default().build().unwrap();
+    let (_, frame) = show(Show::Picture, all, &discs, &view, &backdrop, Some(&sun));
+    assert_eq!(frame.count(Counter::ShadowRecords), 0);
+}
+
+/// Far elements go one by one, and the meter says how many.
+#[test]
+fn far_elements_thin_out() {
+    let cloud = cloud(4000, [0.02, 0.05], [60.0, 1.0, 60.0], 3);
+    let view = view([0.0, 2.0, 32.0], [0.0, 0.0, 0.0], 60.0, (120, 80));
+    let drawn = |detail: DetailSpec| {
+        let mut look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap();
+        look.detail = detail;
+        let look = look.build().unwrap();
+        let instances = Instances::of(cloud.columns(), 0.0);
+        let (_, frame) = show(Show::Picture, instances, &look, &view, &plain(), None);
+        (frame.count(Counter::Triangles) / 2, frame.count(Counter::Thinned), frame.count(Counter::Coarse))
+    };
+    let (all, none, _) = drawn(DetailSpec::default());
+    assert_eq!(none, 0);
+    let mut before = all;
+    for reach in [60.0, 45.0, 30.0, 12.0] {
+        let (kept, thinned, _) = drawn(DetailSpec::reach(reach, 0.5));
+        assert!(kept < before && thinned > 0, "{reach}: {kept} of {before}");
+        before = kept;
+    }
+    let (kept, thinned, _) = drawn(DetailSpec::default().thin_below(4.0));
+    assert!(kept < all * 9 / 10 && thinned > all / 20, "{kept} {thinned}");
+}
+
+#[test]
+fn diagnostics_can_be_read() {
+    let (backdrop, sun) = meadow();
+    let ([x, y, z], sizes) = posts(6);
+    let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::default()), "#80a060").unwrap();
+    look.detail = DetailSpec::reach(14.0, 0.6).coarse_below(9.0);
+    let look = look.build().unwrap();
+    let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();
+    let view = view([0.0, 3.0, 8.0], [0.0, 0.5, 0.0], 60.0, (320, 240));
+    let mut pictures = Vec::new();
+    for what in Show::ALL {
+        assert_eq!(what.name().parse::<Show>().unwrap(), what);
+        // Plans are of a scene; of a list they are the picture itself.
+        if matches!(what, Show::Placement | Show::Wind) {
+            continue;
+        }
+        let (image, _) = show(what, all, &look, &view, &backdrop, Some(&sun));
+        let mut tones: Vec<[u8; 4]> = image.pixels().to_vec();
+        tones.sort_unstable();
+        tones.dedup();
+        assert!(tones.len() > 8, "{} has {} tones", what.name(), tones.len());
+        assert!(pictures.iter().all(|other| *other != image), "{} looks like another", what.name());
+        pictures.push(image);
+    }
+    assert_eq!("overdrawn".parse::<Show>().unwrap_err().key, "show");
+}
+
+/// Three discs on one spot: the legend's colour for three, where nothing else is.
+#[test]
+fn overdraw_counts_what_touches_a_pixel() {
+    let look = LookSpec::default().build().unwrap();
+    let (x, size) = ([0.0f32; 3], [0.4f32; 3]);
+    // Above the legend.
+    let view = view([0.0, -1.2, 5.0], [0.0, -1.2, 0.0], 40.0, (400, 600));
+    let of = |count: usize| {
+        let all = Instances::at([&x[..count]; 3]).unwrap().sized(&size[..count]).unwrap();
+        let (image, _) = show(Show::Overdraw, all, &look, &view, &plain(), None);
+        let [px, py, _] = view.project([0.0; 3]).unwrap();
+        (image.pixels()[py as usize * 400 + px as usize], image.pixels()[20 * 400 + 20])
+    };
+    let (once, empty) = of(1);
+    let (thrice, again) = of(3);
+    assert_eq!(empty, again);
+    let light = |pixel: [u8; 4]| pixel[..3].iter().map(|c| u32::from(*c)).sum::<u32>();
+    assert!(light(thrice) > light(once) && light(once) > light(empty), "{empty:?} {once:?} {thrice:?}");
+}
+
+/// Without a backdrop: nothing where nothing is, covered where something is, and the same colours over black.
+#[test]
+fn transparent_pictures_are_straight() {
+    let mut look = LookSpec::covering([(0.0, "#ff8040")]).unwrap();
+    look.lit = 0.0;
+    let look = look.build().unwrap();
+    let (zero, size) = ([0.0f32], [1.0f32]);
+    let disc = Instances::at([&zero; 3]).unwrap().sized(&size).unwrap();
+    let view = view([0.0, 0.0, 5.0], [0.0; 3], 40.0, (81, 61));
+    let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
+    let around = Surroundings::new(&backdrop);
+    let list = scratch.list([(disc, &look)], &ListSpec::default(), &view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    Renderer::new().render_transparent(&list, &view, &mut image, &mut meter);
+    assert_eq!(image.pixels()[0], [0; 4]);
+    let [r, g, b, a] = image.pixels()[30 * 81 + 40];
+    assert!(a > 250 && r > g && g > b, "{:?}", [r, g, b, a]);
+    let edge = image.pixels()[30 * 81 + 26];
+    assert!(edge[3] > 5 && edge[3] < 230, "{edge:?}");
+}

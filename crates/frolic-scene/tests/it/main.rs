@@ -1,0 +1,11 @@
+//! The tests of this crate, one binary.
+
+#[cfg(feature = "gpu")]
+mod device;
+mod files;
+mod forms;
+mod growth;
+mod keeper;
+mod particles;
+mod parts;
+mod running;

@@ -1,0 +1,237 @@
+//! The examples run and do what their headers say.
+
+use std::path::PathBuf;
+use std::process::Command;
+
+/// Runs an example, which `cargo test` has built beside this test.
+fn example(name: &str, args: &[&str]) -> String {
+    let mut path: PathBuf = std::env::current_exe().unwrap();
+    path.pop();
+    path.pop();
+    path.push("examples");
+    path.push(format!("{name}{}", std::env::consts::EXE_SUFFIX));
+    let output = Command::new(&path).args(args).output().unwrap_or_else(|error| {
+        panic!("{}: {error}; examples are built by `cargo test` without a filter on targets", path.display())
+    });
+    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn first_frame_draws_a_fire() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("first_frame", &[folder.path().to_str().unwrap()]);
+    assert!(told.contains("embers in 1 draw call"), "{told}");
+    let file = std::fs::File::open(folder.path().join("first_frame.png")).unwrap();
+    let reader = png::Decoder::new(std::io::BufReader::new(file)).read_info().unwrap();
+    assert_eq!((reader.info().width, reader.info().height), (1280, 800));
+}
+
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn a_loop_of_its_own_is_profiled() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("profile_my_own_loop", &[folder.path().to_str().unwrap(), "1"]);
+    for said in ["points", "keys", "the frame grows as n^", "at 200000 keys take 1/"] {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+    assert!(folder.path().join("profile.json").exists() && folder.path().join("frames.png").exists());
+}
+
+/// What it answers is the machine's business; that it answers both questions of all counts is ours.
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn which_is_faster_answers() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("which_is_faster", &[folder.path().to_str().unwrap(), "1"]);
+    for said in ["from each to instanced:", "at 20000 embers: ", "at 100000 embers: ", "the same way twice:"]
+    {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+    let last = told.lines().rfind(|line| !line.starts_with("wrote ")).unwrap();
+    let found: Vec<&str> = last.split(' ').collect();
+    let (called, all): (u32, u32) = (found[0].parse().unwrap(), found[2].parse().unwrap());
+    assert!(called <= all && all >= 2, "{told}");
+}
+
+/// The first of its order is what a keeper lowers first, if it has to lower anything.
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn a_budget_is_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    let picture = folder.path().join("kept.png");
+    let told = example("keep_the_budget", &[picture.to_str().unwrap(), "20000"]);
+    if let Some(changed) = told.lines().find(|line| line.starts_with("  frame ")) {
+        assert!(changed.contains("detail lowered to"), "{told}");
+    }
+    assert_eq!(told.lines().filter(|line| line.starts_with("to ") && line.contains(" changes; ")).count(), 2);
+    assert!(picture.exists());
+}
+
+/// "Under thirty lines" is a promise.
+#[test]
+fn first_frame_is_short() {
+    let text = include_str!("../../examples/first_frame.rs");
+    let lines = text.lines().filter(|line| !line.trim().is_empty() && !line.trim().starts_with("//")).count();
+    assert!(lines < 35, "{lines} lines with imports and braces");
+    let body = text.split("fn main()").nth(1).unwrap();
+    assert!(body.lines().filter(|line| !line.trim().is_empty()).count() <= 30);
+}
+
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn count_ladder_prints_a_table() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("count_ladder", &[folder.path().to_str().unwrap(), "2"]);
+    assert!(told.contains("instanced") && told.contains("64k"), "{told}");
+    assert!(folder.path().join("frames.png").exists());
+}
+
+#[test]
+fn own_loop_prints_a_fountain() {
+    let told = example("own_loop", &[]);
+    assert!(told.matches('@').count() > 10, "{told}");
+    assert!(told.contains("4 steps taken and 17 dropped"), "{told}");
+}
+
+/// Runs an example that writes a picture, and checks that it did.
+fn pictured(name: &str) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example(name, &[folder.path().to_str().unwrap()]);
+    let picture = std::fs::metadata(folder.path().join(format!("{name}.png"))).unwrap();
+    assert!(picture.len() > 10_000, "{name}");
+    told
+}
+
+#[test]
+fn sprite_layers_takes_three_draw_calls() {
+    let told = pictured("sprite_layers");
+    assert!(
+        told.contains("Instanced: ") && told.contains(" in 3 draw calls, 2 of which began with a layer"),
+        "{told}"
+    );
+}
+
+#[test]
+fn depth_order_pays_in_draw_calls() {
+    let told = pictured("depth_order");
+    let calls = |order: &str| -> u32 {
+        let line = told.lines().find(|line| line.starts_with(order)).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    };
+    assert_eq!((calls("none"), calls("population")), (4, 4));
+    assert!(calls("all") > 100, "{told}");
+}
+
+#[test]
+fn read_the_batches_tells_why() {
+    let told = pictured("read_the_batches");
+    assert!(told.contains("16 draw calls; broke 7 on mesh, 1 on look, 7 on layer"), "{told}");
+}
+
+#[test]
+fn paint_textures_makes_those_that_ship() {
+    let folder = tempfile::tempdir().unwrap();
+    example("paint_textures", &[folder.path().to_str().unwrap()]);
+    let shipped = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scenes/textures/paving.png");
+    assert!(std::fs::read(folder.path().join("paving.png")).unwrap() == std::fs::read(shipped).unwrap());
+}
+
+#[cfg(feature = "gpu")]
+#[test]
+fn guest_in_your_pass_shares_the_depth_buffer() {
+    let told = pictured("guest_in_your_pass");
+    assert!(told.contains(" alive, ") && told.contains(" 0 bytes of elements uploaded"), "{told}");
+}
+
+#[test]
+fn a_chain_of_events_adds_up() {
+    let told = pictured("chain_of_events");
+    let count = |word: &str| -> u64 {
+        let line = told.lines().find(|line| line.contains(word)).unwrap();
+        line.split_whitespace().find_map(|part| part.parse().ok()).unwrap()
+    };
+    assert!(count("stars") > 500 && count("drops") > 50 && count("events") > 100, "{told}");
+}
+
+#[test]
+fn nobody_is_left_inside_of_a_mask_that_is_dug() {
+    let told = example("dig_the_mask", &[]);
+    let rows: Vec<&str> = told.lines().skip(1).collect();
+    assert_eq!(rows.len(), 8);
+    for row in rows {
+        let depth: f64 = row.split_whitespace().nth(3).unwrap().parse().unwrap();
+        assert!(depth < 0.002, "{row}");
+    }
+}
+
+#[test]
+fn the_catch_is_counted_once() {
+    let told = example("count_the_catch", &[]);
+    let last: Vec<u64> =
+        told.lines().nth(5).unwrap().split_whitespace().map(|word| word.parse().unwrap()).collect();
+    let all: u64 = told.lines().last().unwrap().split_whitespace().next().unwrap().parse().unwrap();
+    assert_eq!(last[1] + last[2] + last[3], all);
+    assert!(last[1..4].iter().all(|count| *count > 300), "{told}");
+}
+
+#[test]
+fn a_mesh_is_filled() {
+    let told = pictured("fill_a_mesh");
+    assert_eq!(told.matches("12000 elements").count(), 3, "{told}");
+}
+
+#[test]
+fn a_field_of_ones_own_lifts_leaves() {
+    let told = pictured("my_own_field");
+    assert!(told.contains("our own field"), "{told}");
+}
+
+/// Runs an example that writes numbered pictures, and checks that they are there.
+fn numbered(name: &str, count: usize) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example(name, &[folder.path().to_str().unwrap()]);
+    for nth in 1..=count {
+        let picture = std::fs::metadata(folder.path().join(format!("{name}-{nth}.png"))).unwrap();
+        assert!(picture.len() > 10_000, "{name}-{nth}");
+    }
+    told
+}
+
+#[test]
+fn anything_is_placed() {
+    let told = numbered("place_anything", 6);
+    // The rings have as many crossings as they have; all others just the thousand that was asked for.
+    assert_eq!(told.matches(": 1000 of ").count(), 5, "{told}");
+}
+
+#[test]
+fn a_walk_presses_grass_down() {
+    let told = numbered("walk_through_grass", 3);
+    let pressed = |line: &str| line.split_whitespace().nth(3).unwrap().parse::<u64>().unwrap();
+    assert!(told.lines().all(|line| pressed(line) > 0), "{told}");
+}
+
+#[test]
+fn ten_million_take_turns() {
+    let told = example("ten_million", &["200000"]);
+    assert!(told.contains("200000 elements in ") && told.contains(" harvested and sown anew"), "{told}");
+    let word = |line: usize, nth: usize| -> u64 {
+        told.lines().nth(line).unwrap().split_whitespace().nth(nth).unwrap().parse().unwrap()
+    };
+    let (bytes, seen, worked) = (word(0, 3), word(1, 0), word(1, 3));
+    assert!(bytes < 200_000 * 16, "{told}");
+    // Those in view each step, one in 32 of the others.
+    assert!(worked >= seen && worked < seen + 200_000 / 16, "{told}");
+    let grown: Vec<&str> = told.lines().nth(2).unwrap().split("Some(").collect();
+    assert_eq!(grown.len(), 3, "{told}");
+}
+
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn a_field_without_end_is_there_wherever_one_goes() {
+    let told = numbered("endless_field", 3);
+    let alive = |line: &str| line.split_whitespace().nth(1).unwrap().parse::<f64>().unwrap();
+    let counts: Vec<f64> = told.lines().map(alive).collect();
+    assert!(counts.iter().all(|count| *count > 50_000.0 && *count < 250_000.0), "{told}");
+}
