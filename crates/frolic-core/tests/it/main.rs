@@ -17,8 +17,6 @@ mod motion;
 mod obstacles;
 mod placement;
 mod same_results;
-#[cfg(feature = "tracing")]
-mod spans;
 mod specs;
 mod trails;
 mod walkers;

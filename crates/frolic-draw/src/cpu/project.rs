@@ -4,7 +4,7 @@
 //!
 //! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`], [`Dot::new`]), as vertices and the reference need them, and
 //! for eight at a time (`frolic-raster`). Both do the same operations in the same order, so the bits are the same;
-//! `tests/techniques.rs` holds that.
+//! `tests/it/techniques.rs` holds that.
 
 use std::ops::Range;
 

@@ -154,7 +154,7 @@ fn a_kind_may_start_its_own() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(8))]
+    #![proptest_config(ProptestConfig::with_cases(5))]
 
     /// However many, however often, however little room: the same are started on both.
     #[test]

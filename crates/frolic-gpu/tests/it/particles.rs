@@ -123,7 +123,7 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(24))]
+    #![proptest_config(ProptestConfig::with_cases(12))]
 
     /// Any emitters, shapes, fields: who lives is the same to the digit, and where they are within two thousandths.
     #[test]

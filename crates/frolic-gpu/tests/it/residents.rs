@@ -214,7 +214,7 @@ fn frames_are_metered() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(16))]
+    #![proptest_config(ProptestConfig::with_cases(8))]
 
     /// Any look on any cloud from anywhere: the same picture, culled or not.
     #[test]
