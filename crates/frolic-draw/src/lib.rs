@@ -12,13 +12,13 @@
 //! | a look at a distance grid | `preview.rs` |
 //! | a meter's last frames, over a picture | `readout.rs` |
 //! | what is behind a moving element? | `trails.rs` |
-//! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `skin.rs` |
+//! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `surfaces.rs` of `frolic-raster` |
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
-//! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files |
+//! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files; the kernels are in `frolic-raster` |
 //! | what does a backend elsewhere need to know? | `backend.rs` |
 //!
-//! Light is linear, in units where 1 is a sunlit white wall before exposure, until `cpu/resolve.rs` maps it to sRGB.
+//! Light is linear, in units where 1 is a sunlit white wall before exposure, until `finish.rs` of `frolic-raster` maps it to sRGB.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]
