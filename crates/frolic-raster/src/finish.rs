@@ -2,7 +2,7 @@
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, i32x8};
-use frolic_simd::kernel;
+use frolic_simd::{kernel, rounds};
 use rayon::prelude::*;
 
 use crate::LANES;
@@ -232,7 +232,7 @@ fn eight_pixels<S: Simd>(
     out: &mut [[u8; 4]],
 ) {
     let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
-    let threshold = dither(count + x as f32, y as f32);
+    let threshold = dither(simd, count + x as f32, y as f32);
     let mut packed = i32x8::splat(simd, 0xff00_0000u32 as i32);
     for channel in 0..3 {
         let value = srgb(simd, tone(simd, rgb[channel] * exposure)) * 255.0 + threshold;
@@ -266,14 +266,17 @@ fn srgb<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
 /// Rounding with a threshold that differs from pixel to pixel, 0..1, so that slow gradients do not band: interleaved
 /// gradient noise (Jimenez, 2014).
 #[inline(always)]
-fn dither<S: Simd>(x: f32x8<S>, y: f32) -> f32x8<S> {
-    fract((fract(x * 0.067_110_56 + 0.005_837_15 * y)) * 52.982_918)
+fn dither<S: Simd>(simd: S, x: f32x8<S>, y: f32) -> f32x8<S> {
+    fract(simd, fract(simd, x * 0.067_110_56 + 0.005_837_15 * y) * 52.982_918)
 }
 
-/// What is left of a number of 0 to 2^31 after its whole part. By way of integers, as SSE2 has no rounding: with the
-/// library's `fract` it took twice as long to finish a picture there.
+/// What is left of a number of 0 to 2^31 after its whole part. SSE2 has no rounding, so there it goes by way of integers: with the library's
+/// `fract` it took twice as long to finish a picture.
 #[inline(always)]
-fn fract<S: Simd>(x: f32x8<S>) -> f32x8<S> {
+fn fract<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
+    if rounds(simd.level()) {
+        return x.fract();
+    }
     let whole: i32x8<S> = x.to_int();
     x - whole.to_float::<f32x8<S>>()
 }
@@ -290,7 +293,7 @@ mod tests {
         }
 
         fn threshold(simd, x: f32, y: f32) -> f32 {
-            dither(f32x8::splat(simd, x), y).to_array()[0]
+            dither(simd, f32x8::splat(simd, x), y).to_array()[0]
         }
     }
 

@@ -46,6 +46,18 @@ pub fn levels() -> Vec<Level> {
     if name(narrowest) == name(widest) { vec![widest] } else { vec![narrowest, widest] }
 }
 
+/// Returns true if an instruction set rounds floats to whole numbers by itself. Resolved by the compiler within a kernel.
+#[inline(always)]
+pub fn rounds(level: Level) -> bool {
+    #[cfg(target_arch = "x86_64")]
+    return level.as_sse4_2().is_some();
+    #[cfg(not(target_arch = "x86_64"))]
+    {
+        let _ = level;
+        true
+    }
+}
+
 /// Returns the name of an instruction set, as reports show it: `"avx2"`.
 pub fn name(level: Level) -> String {
     let text = format!("{level:?}");
