@@ -148,7 +148,7 @@ fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
 }
 
 impl Block {
-    /// Place on the screen and row of the look's table. Lanes past `n` hold what the block before left; nobody reads them.
+    /// Place on the screen and row of the look's table. Lanes past `n` hold what the block before left, and are not read.
     #[inline(always)]
     fn place<S: Simd>(&mut self, simd: S, view: &Camera, last_row: f32, n: usize) {
         let [cx, cy] = view.middle;

@@ -12,7 +12,7 @@
 //! 1. Red, green and blue of a row lie one after the other, so that eight neighbours are one vector, no channel is
 //!    shuffled, and a row is one stretch of memory.
 //! 2. The `dx²/R²` of the columns are worked out once and kept in a register down the rows.
-//! 3. A row is eight pixels longer than the tile: a vector may run over the right edge, where it writes what nobody reads.
+//! 3. A row is eight pixels longer than the tile: a vector may run over the right edge, into pixels that are never read.
 //!    So small splats need no masks.
 //! 4. Distances are counted from the dot's own first pixel, which makes a pixel the same whatever tile it is in.
 //!
