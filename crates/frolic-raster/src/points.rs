@@ -53,7 +53,7 @@ pub struct Skin {
     pub opacity: Lanes,
     /// Colour times opacity of each lane's instance.
     pub own: [Lanes; 3],
-    /// 1 where all points of a lane are in front of the camera. Told by [`Skin::project`].
+    /// 1 where all points of a lane are in front of the camera, once [`project`] has worked that out.
     pub in_front: Lanes,
 }
 
