@@ -3,7 +3,7 @@
 use frolic_core::{SpecError, vector_within, within};
 pub use frolic_raster::light::Surface;
 use frolic_raster::light::{self, Lamp, Light};
-use frolic_simd as simd;
+use frolic_simd::Level;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -185,7 +185,7 @@ impl Lighting<'_> {
 
     /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
     pub(crate) fn on_surface(&self, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
-        light::on_surface(simd::detect(), &self.plain(), surface, at, normal, eye)
+        light::on_surface(Level::baseline(), &self.plain(), surface, at, normal, eye)
     }
 
     /// All that shines, as kernels read it.

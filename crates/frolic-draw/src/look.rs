@@ -187,7 +187,7 @@ impl RibbonSpec {
     }
 
     /// Most straight pieces.
-    pub const MOST_SEGMENTS: u32 = 12;
+    pub const MOST_SEGMENTS: u32 = frolic_raster::sections::MOST_SEGMENTS as u32;
 }
 
 /// Whether depths are compared, and kept, where something is drawn.

@@ -284,7 +284,7 @@ impl Atlas {
     /// Paints over a part of a picture, from a place on, texels from its upper left; what does not fit is left. Costs the texels that
     /// change.
     pub fn repaint(&mut self, region: RegionId, [x, y]: [u32; 2], part: &Picture) {
-        let Some(&region) = self.textures.regions.get(region.0 as usize) else { return };
+        let Some(&region) = self.region(region) else { return };
         let Some(page) = self.textures.pages.get_mut(usize::from(region.page)) else { return };
         let [w, h] = part.size();
         let (w, h) = (w.min(region.w.saturating_sub(x)), h.min(region.h.saturating_sub(y)));
@@ -293,12 +293,12 @@ impl Atlas {
 
     /// Width and height of a picture, texels.
     pub fn size(&self, region: RegionId) -> Option<[u32; 2]> {
-        self.textures.regions.get(region.0 as usize).map(|region| [region.w, region.h])
+        self.region(region).map(|region| [region.w, region.h])
     }
 
     /// The page that a picture lies on.
     pub fn page_of(&self, region: RegionId) -> u16 {
-        self.textures.regions.get(region.0 as usize).map_or(0, |region| region.page)
+        self.region(region).map_or(0, |region| region.page)
     }
 
     pub(crate) fn map(&self, id: TileMapId) -> Option<&TileMap> {
@@ -309,7 +309,7 @@ impl Atlas {
     /// the picture's texels a pixel of the screen covers. Bilinear, on the copy of the nearest size.
     #[inline]
     pub fn sample(&self, region: RegionId, u: f32, v: f32, texels: f32) -> [f32; 4] {
-        let Some(region) = self.textures.regions.get(region.0 as usize) else { return [0.0; 4] };
+        let Some(region) = self.region(region) else { return [0.0; 4] };
         self.textures.look_up(region, u, v, texels).to_array()
     }
 

@@ -274,6 +274,16 @@ impl<'a, R: Record> InTile<'a, R> {
         })
     }
 
+    /// Hands out all that are left, in order: mostly at once, else one by one.
+    pub(super) fn runs(&mut self, mut each: impl FnMut(&'a [R])) {
+        if let Some(all) = self.alone() {
+            return each(all);
+        }
+        while let Some((record, _)) = self.take() {
+            each(std::slice::from_ref(record));
+        }
+    }
+
     /// The records of one rank.
     pub(super) fn of_rank(mut self, rank: u16) -> impl Iterator<Item = &'a R> + Clone {
         // Ranks rise, so those copied to the tile can be searched.

@@ -144,15 +144,9 @@ impl Shadow {
                 for bin in bins {
                     let [across, down] = grid.place(nth);
                     let mut facets = bin.facets.tile(nth, across, down);
-                    solid::facets(level, &mut samples, facets.alone().unwrap_or_default(), &styles);
-                    while let Some((facet, _)) = facets.take() {
-                        solid::facets(level, &mut samples, std::slice::from_ref(facet), &styles);
-                    }
+                    facets.runs(|facets| solid::facets(level, &mut samples, facets, &styles));
                     let mut strips = bin.strips.tile(nth, across, down);
-                    solid::strips(level, &mut samples, strips.alone().unwrap_or_default(), &styles);
-                    while let Some((strip, _)) = strips.take() {
-                        solid::strips(level, &mut samples, std::slice::from_ref(strip), &styles);
-                    }
+                    strips.runs(|strips| solid::strips(level, &mut samples, strips, &styles));
                 }
             });
             let cast: usize = bins.iter().map(|bin| bin.facets.distinct + bin.strips.distinct).sum();

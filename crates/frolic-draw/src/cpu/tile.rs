@@ -246,12 +246,7 @@ impl Tile<'_, '_> {
         if bin.quads.distinct + bin.facets.distinct + bin.strips.distinct == 0 {
             // Most often there is nothing to merge.
             let mut tile = self.for_dots();
-            if let Some(dots) = dots.alone() {
-                dots::in_order(level, &mut tile, dots);
-            }
-            while let Some((dot, _)) = dots.take() {
-                dots::in_order(level, &mut tile, std::slice::from_ref(dot));
-            }
+            dots.runs(|dots| dots::in_order(level, &mut tile, dots));
             return;
         }
         let mut quads = bin.quads.tile(nth, across, down);
