@@ -47,6 +47,11 @@ impl ImageSize {
     pub fn height(self) -> usize {
         self.height as usize
     }
+
+    /// Width and height, pixels.
+    pub(crate) fn sides(self) -> [usize; 2] {
+        [self.width(), self.height()]
+    }
 }
 
 impl Default for ImageSize {

@@ -61,7 +61,6 @@ pub use shadow::AS_DEEP;
 use shadow::Shadow;
 pub use show::Show;
 use style::drawing;
-pub(crate) use style::sides;
 use tile::SolidTile;
 use tiled::Pictures;
 
@@ -261,7 +260,7 @@ impl Renderer {
 
     /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
-        let grid = Grid::new(sides(view.size()), self.tile_log2);
+        let grid = Grid::new(view.size().sides(), self.tile_log2);
         let tiles = grid.tiles().max(Shadow::tiles_for(list));
         let need = Need::of(list, tiles, self.need);
         if need != self.need {

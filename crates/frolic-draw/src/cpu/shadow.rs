@@ -19,7 +19,7 @@ use super::TILE_LOG2;
 use super::bin::{Bin, ChunkStart};
 use super::phase::{Phase, split};
 use super::project::{Scope, Tag};
-use super::style::{casting, sides};
+use super::style::casting;
 use super::tiled::Pictures;
 use crate::camera::View;
 use crate::image::ImageSize;
@@ -54,7 +54,7 @@ impl Default for Shadow {
     fn default() -> Self {
         Self {
             view: None,
-            grid: Grid::new(sides(ImageSize::default()), TILE_LOG2),
+            grid: Grid::new(ImageSize::default().sides(), TILE_LOG2),
             tiles: Vec::new(),
             bias: 0.0,
             bins: Vec::new(),
@@ -76,7 +76,7 @@ impl Shadow {
     /// Tiles of the map that a list takes.
     pub(super) fn tiles_for(list: &DrawList<'_>) -> usize {
         let size = casts(list).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
-        size.map_or(0, |size| Grid::new(sides(size), TILE_LOG2).tiles())
+        size.map_or(0, |size| Grid::new(size.sides(), TILE_LOG2).tiles())
     }
 
     /// Draws the map of a list's solid shapes; returns whether there is one.
@@ -96,7 +96,7 @@ impl Shadow {
         let (view, texel) = shadow_view(sun, camera, size);
         self.view = Some(view);
         self.bias = texel * 2.0;
-        self.grid = Grid::new(sides(size), TILE_LOG2);
+        self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
         let Self { grid, tiles, bins, starts, phases, chunks, blits, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);

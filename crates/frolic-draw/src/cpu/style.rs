@@ -2,7 +2,6 @@
 
 use frolic_raster::solid::Style;
 
-use crate::image::ImageSize;
 use crate::look::{Blend, Look};
 
 /// How records of a look are drawn; `sun` says whether the sun's part is kept apart.
@@ -19,9 +18,4 @@ pub(super) fn drawing(look: &Look, sun: bool) -> Style<'_> {
 /// How records of a look throw their shadow.
 pub(super) fn casting(look: &Look) -> Style<'_> {
     Style { test: true, write: true, ..drawing(look, false) }
-}
-
-/// Width and height, pixels.
-pub(crate) fn sides(size: ImageSize) -> [usize; 2] {
-    [size.width(), size.height()]
 }

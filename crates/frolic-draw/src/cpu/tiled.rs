@@ -33,7 +33,7 @@ use smallvec::smallvec;
 
 use super::bin::{CHUNK, ChunkStart};
 use super::project::{Projected, Scope, Tag};
-use super::style::{casting, drawing, sides};
+use super::style::{casting, drawing};
 use crate::camera::View;
 use crate::image::ImageSize;
 use crate::instances::{Bounds, Groups, Instances};
@@ -446,7 +446,7 @@ impl Shot {
         base.resize(coloured, EMPTY);
         sun.clear();
         sun.resize(coloured, 0);
-        let grid = Grid::new(sides(size), [6, 10]);
+        let grid = Grid::new(size.sides(), [6, 10]);
         let mut samples = Samples {
             near: &mut near[..],
             base: &mut base[..],
