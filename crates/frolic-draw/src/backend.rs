@@ -4,9 +4,13 @@
 pub use crate::atlas::Region;
 pub use crate::backdrop::BackdropPlanes;
 pub use crate::camera::{NEAR, ViewParts};
+pub use crate::colour::{srgb, srgb_byte, tone};
 pub use crate::cpu::{AS_DEEP, LEAST_RISE, MOST_LEAN, NEAR_FADE, PLACES, THINNEST, WHITE};
-pub use crate::detail::{Detail, FADE};
+pub use crate::detail::{Detail, FADE, Level};
 pub use crate::instances::ElementNow;
 pub use crate::light::{Lighting, Surface, shadow_view};
+pub use crate::list::{BYTES_SEEN, BatchKey, Source, Sources};
 pub use crate::look::{Form, LookAtAge, LookParts};
+pub use crate::sort::DepthSorter;
 pub use crate::vertices::stride;
+pub use frolic_raster::light::Lamp;

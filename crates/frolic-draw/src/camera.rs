@@ -260,7 +260,7 @@ impl View {
 
     /// The point at a depth along the view behind a place of the picture, pixels.
     #[inline(always)]
-    pub(crate) fn point(&self, x: f32, y: f32, depth: f32) -> Vec3 {
+    pub fn point(&self, x: f32, y: f32, depth: f32) -> Vec3 {
         let [cx, cy] = self.middle();
         let scale = 1.0 / self.scale(depth);
         self.eye + self.forward * depth + self.right * ((x - cx) * scale) + self.up * ((cy - y) * scale)

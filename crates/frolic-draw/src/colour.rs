@@ -1,6 +1,7 @@
 //! Colours in linear light.
 
 use frolic_core::{RampValue, SpecError, within};
+use frolic_raster::finish::WHITE;
 use std::sync::LazyLock;
 
 use serde::de::{SeqAccess, Visitor};
@@ -48,7 +49,8 @@ impl Colour {
             .try_for_each(|channel| within(key, channel, 0.0, 1e6, "in linear light"))
     }
 
-    pub(crate) fn vec(self) -> glam::Vec3 {
+    /// As a vector.
+    pub fn vec(self) -> glam::Vec3 {
         glam::Vec3::new(self.r, self.g, self.b)
     }
 }
@@ -64,11 +66,22 @@ pub(crate) fn linear(byte: u8) -> f32 {
     OF_BYTES[usize::from(byte)]
 }
 
-/// The 8-bit sRGB value of linear light (IEC 61966-2-1).
-pub(crate) fn srgb(light: f32) -> u8 {
+/// The tone curve that pictures go through: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, with [`WHITE`] as white.
+pub fn tone(light: f64) -> f64 {
+    let white = f64::from(WHITE);
+    (light * (1.0 + light / (white * white)) / (1.0 + light)).clamp(0.0, 1.0)
+}
+
+/// Linear light as an sRGB byte (IEC 61966-2-1).
+pub fn srgb_byte(light: f32) -> u8 {
     let light = light.clamp(0.0, 1.0);
     let s = if light <= 0.003_130_8 { light * 12.92 } else { 1.055 * libm::powf(light, 1.0 / 2.4) - 0.055 };
     (s * 255.0 + 0.5) as u8
+}
+
+/// Linear light 0..1 to sRGB 0..1 (IEC 61966-2-1), in double precision.
+pub fn srgb(light: f64) -> f64 {
+    if light <= 0.003_130_8 { 12.92 * light } else { 1.055 * libm::pow(light, 1.0 / 2.4) - 0.055 }
 }
 
 impl RampValue for Colour {

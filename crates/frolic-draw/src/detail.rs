@@ -106,9 +106,11 @@ impl Kept {
 
 /// How much of an element is drawn: `frolic draw --show detail` paints these.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) enum Level {
+pub enum Level {
+    /// As it is.
     #[default]
     Full,
+    /// In its coarse form.
     Coarse,
     /// One of few that stand for many.
     Thinned,

@@ -140,7 +140,8 @@ impl Image {
         }
     }
 
-    pub(crate) fn pixels_mut(&mut self) -> &mut [[u8; 4]] {
+    /// All pixels, straight RGBA, rows from the top.
+    pub fn pixels_mut(&mut self) -> &mut [[u8; 4]] {
         &mut self.pixels
     }
 

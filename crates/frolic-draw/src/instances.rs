@@ -17,13 +17,13 @@ pub struct Bounds {
 
 impl Bounds {
     /// How far it is from a place, m; 0 inside.
-    pub(crate) fn distance(&self, place: Vec3) -> f32 {
+    pub fn distance(&self, place: Vec3) -> f32 {
         let (low, high) = (Vec3::from(self.low), Vec3::from(self.high));
         if low.cmple(high).all() { place.clamp(low, high).distance(place) } else { 0.0 }
     }
 
     /// How far its farthest corner is from a place, m; endless if it is empty.
-    pub(crate) fn farthest(&self, place: Vec3) -> f32 {
+    pub fn farthest(&self, place: Vec3) -> f32 {
         let (low, high) = (Vec3::from(self.low), Vec3::from(self.high));
         let far = (place - low).abs().max((place - high).abs());
         if low.cmple(high).all() { far.length() } else { f32::INFINITY }
@@ -228,7 +228,13 @@ impl<'a> Instances<'a> {
         Self { resident: Some(resident), behind, ..Self::raw([&[]; 3]) }
     }
 
+    /// Its stretches with bounds, if it is in parts.
+    pub fn parts(&self) -> Option<&'a [Part]> {
+        self.parts
+    }
+
     /// Where it lives, if on a device.
+    #[inline]
     pub fn resident(&self) -> Option<Resident> {
         self.resident
     }

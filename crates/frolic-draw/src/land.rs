@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::atlas::Picture;
-use crate::colour::{Colour, srgb};
+use crate::colour::{Colour, srgb_byte};
 use crate::mesh::{Mesh, MeshVertex};
 
 /// How ground looks.
@@ -121,7 +121,7 @@ impl LandSpec {
             for (column, pixel) in pixels.iter_mut().enumerate() {
                 let share = [column, row].map(|at| (at as f32 + 0.5) / side as f32);
                 let [x, z] = [0, 1].map(|axis| low[axis] + (high[axis] - low[axis]) * share[axis]);
-                let [r, g, b] = self.colour(terrain, x, z, cover(x, z)).map(srgb);
+                let [r, g, b] = self.colour(terrain, x, z, cover(x, z)).map(srgb_byte);
                 *pixel = [r, g, b, 255];
             }
         });

@@ -8,10 +8,9 @@
 //! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `land.rs` (a height map as ground), `tuft.rs` (blades on a card), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
-//! | what is in a draw list, who breaks it into batches? | `instances.rs`, `list.rs`, `build.rs` |
-//! | a look at a distance grid | `preview.rs` |
-//! | a meter's last frames, over a picture | `readout.rs` |
+//! | what is in a draw list? | `instances.rs`, `list.rs`; the crate `frolic-list` breaks it into batches |
 //! | what is behind a moving element? | `trails.rs` |
+//! | all vertices in one buffer | `merge.rs` |
 //! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `surfaces.rs` of `frolic-raster` |
 //! | what order do transparent instances come in? | `sort.rs` |
 //! | sky, ground, water | `backdrop.rs` |
@@ -26,7 +25,6 @@
 mod atlas;
 mod backdrop;
 pub mod backend;
-mod build;
 mod camera;
 mod colour;
 pub mod cpu;
@@ -37,9 +35,8 @@ mod land;
 mod light;
 mod list;
 mod look;
+mod merge;
 mod mesh;
-mod preview;
-mod readout;
 mod relief;
 mod room;
 mod sort;
@@ -53,10 +50,9 @@ pub use atlas::{
     TileMapId, pack,
 };
 pub use backdrop::{BackdropSpec, GroundSpec, SkySpec, WaterSpec};
-pub use build::{ListScratch, ListSpec, Surroundings};
 pub use camera::{CameraSpec, View};
 pub use colour::Colour;
-pub use cpu::{Mark, Plan, Renderer, Show};
+pub use cpu::Renderer;
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
 pub use instances::{Bounds, CHUNK, Groups, Instances, Part, PlacedGroup, Resident, chunk_parts};
@@ -65,8 +61,6 @@ pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
-pub use preview::preview;
-pub use readout::{Corner, Readout};
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Sprite, Stand};
 pub use trails::Trails;

@@ -7,6 +7,7 @@ use frolic_simd::Level;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
+use crate::backdrop::BackdropSpec;
 use crate::camera::View;
 use crate::colour::Colour;
 use crate::image::ImageSize;
@@ -168,7 +169,27 @@ pub struct Lighting<'a> {
     pub haze: (Vec3, f32),
 }
 
-impl Lighting<'_> {
+impl<'a> Lighting<'a> {
+    /// What shines of these; `room` is filled with the lamps as kernels read them.
+    pub fn new(
+        backdrop: &BackdropSpec,
+        lights: &'a [LightSpec],
+        sun: Option<&'a SunSpec>,
+        room: &'a mut Vec<Lamp>,
+    ) -> Self {
+        room.clear();
+        room.extend(lights.iter().map(LightSpec::lamp));
+        Self {
+            lights,
+            lamps: room,
+            sun,
+            towards_sun: sun.map_or(Vec3::Y, SunSpec::towards),
+            ambient: backdrop.ambient(),
+            bounce: backdrop.bounce(sun),
+            haze: (backdrop.sky.horizon.vec(), 1.0 / backdrop.sky.haze),
+        }
+    }
+
     /// Whether shadows may fall, so that the sun's part is kept apart.
     pub fn shadows(&self) -> bool {
         self.sun.is_some_and(|sun| sun.shadow_map > 0 && sun.power > 0.0)

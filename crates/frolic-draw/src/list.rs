@@ -4,12 +4,18 @@
 //! draw call over *runs* of instances: stretches of a source, or of the merged depth order of several. Nothing is copied that
 //! can be borrowed.
 
+use std::sync::Arc;
+
+use frolic_core::Counter;
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
+use crate::camera::View;
 use crate::instances::{Groups, Instances};
 use crate::light::Lighting;
-use crate::look::Look;
+use crate::look::{Form, Look};
+use crate::merge;
+use crate::sprite::Fill;
 
 /// How elements become draw calls. All but [`Technique::Tiled`] give the same picture to the last bit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -64,6 +70,18 @@ pub enum Break {
 }
 
 impl Break {
+    /// What counts it; none of the first, which is no break.
+    pub const fn counter(self) -> Option<Counter> {
+        match self {
+            Self::First => None,
+            Self::Mesh => Some(Counter::BreaksMesh),
+            Self::Look => Some(Counter::BreaksLook),
+            Self::Atlas => Some(Counter::BreaksAtlas),
+            Self::Layer => Some(Counter::BreaksLayer),
+            Self::Capacity => Some(Counter::BreaksCapacity),
+        }
+    }
+
     /// In words, as reports show it.
     pub const fn name(self) -> &'static str {
         match self {
@@ -141,15 +159,80 @@ pub struct Entry {
 
 /// A population in a draw list.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Source<'a> {
-    pub(crate) instances: Instances<'a>,
-    pub(crate) look: &'a Look,
+pub struct Source<'a> {
+    /// Its elements.
+    pub instances: Instances<'a>,
+    /// How each is drawn.
+    pub look: &'a Look,
 }
+
+/// What instances of one batch share.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BatchKey {
+    /// Its layer.
+    pub layer: i16,
+    /// Whether it hides what is behind.
+    pub solid: bool,
+    form: u64,
+    look: u64,
+    /// Page of the atlas; none where no picture is shown, which goes with any.
+    pub page: Option<u16>,
+}
+
+impl BatchKey {
+    /// Why what has another key cannot share a batch, if so.
+    pub fn why(&self, other: &Self) -> Option<Break> {
+        if (self.layer, self.solid) != (other.layer, other.solid) {
+            Some(Break::Layer)
+        } else if self.form != other.form {
+            Some(Break::Mesh)
+        } else if self.look != other.look {
+            Some(Break::Look)
+        } else if self.page.is_some() && other.page.is_some() && self.page != other.page {
+            Some(Break::Atlas)
+        } else {
+            None
+        }
+    }
+}
+
+impl Source<'_> {
+    /// What it takes to share a batch with one of its elements.
+    pub fn batch_key(&self, element: u32) -> BatchKey {
+        let Self { instances, look } = self;
+        let (form, page) = match &look.form {
+            Form::Disc => (0, None),
+            Form::Card { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
+            Form::Ribbon(ribbon) => (16 + u64::from(ribbon.segments), None),
+            Form::Sprite { .. } => {
+                let page = match instances.sprites.get(element as usize).map(|sprite| sprite.fill) {
+                    None | Some(Fill::Plain) => None,
+                    Some(Fill::Picture(region)) => Some(look.atlas.page_of(region)),
+                    Some(Fill::Tiles(map)) => {
+                        look.atlas.map(map).map(|map| look.atlas.page_of(map.sheet.frame(0)))
+                    }
+                };
+                (2, page)
+            }
+            Form::Mesh { fine, texture, .. } => {
+                let page = texture.map(|sheet| look.atlas.page_of(sheet.frame(0)));
+                (1024 + Arc::as_ptr(fine) as u64, page)
+            }
+        };
+        BatchKey { layer: look.layer, solid: look.solid, form, look: look.key, page }
+    }
+}
+
+/// Populations by number; a few need no memory of their own.
+pub type Sources<'a> = SmallVec<[Source<'a>; 32]>;
+
+/// Bytes that are read of an element to draw it: place, size, age over life, id.
+pub const BYTES_SEEN: u64 = 7 * size_of::<f32>() as u64;
 
 /// Everything to draw, in order.
 #[derive(Debug)]
 pub struct DrawList<'a> {
-    pub(crate) sources: SmallVec<[Source<'a>; 32]>,
+    pub(crate) sources: Sources<'a>,
     pub(crate) batches: &'a [Batch],
     pub(crate) runs: &'a [Run],
     pub(crate) order: &'a [Entry],
@@ -162,6 +245,36 @@ pub struct DrawList<'a> {
 }
 
 impl<'l> DrawList<'l> {
+    /// A list of these populations without batches yet; `order` is the merged order that sorted runs name places in.
+    pub fn new(
+        sources: Sources<'l>,
+        order: &'l [Entry],
+        lighting: Lighting<'l>,
+        technique: Technique,
+        time: f32,
+    ) -> Self {
+        Self { sources, batches: &[], runs: &[], order, vertices: &[], lighting, technique, time }
+    }
+
+    /// Finishes the vertices of these runs, in drawing order, and writes down where each run's start.
+    pub fn merge(&mut self, runs: &mut [Run], view: &View, vertices: &'l mut Vec<Vertex>) {
+        merge::vertices_of(self, runs, view, vertices);
+        self.vertices = vertices;
+    }
+
+    /// Its batches and their runs, in drawing order.
+    pub fn set_batches(&mut self, batches: &'l [Batch], runs: &'l [Run]) {
+        (self.batches, self.runs) = (batches, runs);
+    }
+
+    /// Bytes that it holds, beside what it borrows of populations.
+    pub fn bytes(&self) -> usize {
+        size_of_val(self.batches)
+            + size_of_val(self.runs)
+            + size_of_val(self.order)
+            + size_of_val(self.vertices)
+    }
+
     /// The draw calls, in order.
     pub fn batches(&self) -> &[Batch] {
         self.batches

@@ -792,15 +792,27 @@ impl Look {
 
     /// Whether instances have to come back to front.
     pub fn needs_depth_order(&self) -> bool {
-        self.blend == Blend::Alpha && !matches!(self.form, Form::Sprite { on_screen: true })
+        self.blend == Blend::Alpha && !self.is_on_screen()
+    }
+
+    /// Whether it draws sprites.
+    pub fn is_sprites(&self) -> bool {
+        matches!(self.form, Form::Sprite { .. })
+    }
+
+    /// Whether it draws sprites whose places are pixels of the picture.
+    pub fn is_on_screen(&self) -> bool {
+        matches!(self.form, Form::Sprite { on_screen: true })
     }
 
     /// Whether it hides what is behind it.
+    #[inline]
     pub fn is_solid(&self) -> bool {
         self.solid
     }
 
     /// The layer it is drawn in.
+    #[inline]
     pub fn layer(&self) -> i32 {
         i32::from(self.layer)
     }

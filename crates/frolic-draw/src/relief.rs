@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::atlas::Picture;
-use crate::colour::{Colour, srgb};
+use crate::colour::{Colour, srgb_byte};
 
 /// How a mask looks.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -107,7 +107,7 @@ impl ReliefSpec {
             mix(self.colour.g, self.edge_colour.g),
             mix(self.colour.b, self.edge_colour.b),
         );
-        let [r, g, b] = [light.r, light.g, light.b].map(srgb);
+        let [r, g, b] = [light.r, light.g, light.b].map(srgb_byte);
         [r, g, b, (alpha * 255.0 + 0.5) as u8]
     }
 }

@@ -38,7 +38,7 @@ struct Key {
 ///
 /// Equal depths keep their order: sources as they came, elements by index. O(n); two buffers of 12 bytes an instance.
 #[derive(Debug, Default)]
-pub(crate) struct DepthSorter {
+pub struct DepthSorter {
     keys: Vec<Key>,
     parts: Vec<Key>,
     sorted: Vec<Key>,
@@ -48,19 +48,12 @@ pub(crate) struct DepthSorter {
 
 impl DepthSorter {
     /// Forgets what was added.
-    pub(crate) fn clear(&mut self) {
+    pub fn clear(&mut self) {
         self.keys.clear();
     }
 
     /// Adds a stretch of a population.
-    pub(crate) fn add(
-        &mut self,
-        source: u32,
-        instances: &Instances<'_>,
-        first: u32,
-        count: u32,
-        view: &View,
-    ) {
+    pub fn add(&mut self, source: u32, instances: &Instances<'_>, first: u32, count: u32, view: &View) {
         let from = self.keys.len();
         room::for_more(&mut self.keys, count as usize);
         self.keys.resize(from + count as usize, Key::default());
@@ -72,7 +65,7 @@ impl DepthSorter {
     }
 
     /// Appends all that was added to `order`, farthest along the view first.
-    pub(crate) fn sort(&mut self, order: &mut Vec<Entry>) {
+    pub fn sort(&mut self, order: &mut Vec<Entry>) {
         let Self { keys, parts, sorted, ends } = self;
         let n = keys.len();
         // Bits that all keys share say nothing.
@@ -118,11 +111,11 @@ impl DepthSorter {
 
     /// Bytes that sorting an element moves: its place is read, its key written, read for the bits that differ and for the count, scattered
     /// to parts, gathered to buckets, and told as an entry.
-    pub(crate) const BYTES_PER_ELEMENT: u64 =
+    pub const BYTES_PER_ELEMENT: u64 =
         (3 * size_of::<f32>() + 7 * size_of::<Key>() + size_of::<Entry>()) as u64;
 
     /// Bytes held between frames.
-    pub(crate) fn bytes(&self) -> usize {
+    pub fn bytes(&self) -> usize {
         (self.keys.capacity() + self.parts.capacity() + self.sorted.capacity()) * size_of::<Key>()
             + self.ends.capacity() * size_of::<[u32; BUCKETS + 1]>()
     }

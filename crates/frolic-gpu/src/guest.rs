@@ -2,9 +2,8 @@
 //! is submitted here.
 
 use frolic_core::{Meter, ParticleSpec, World};
-use frolic_draw::{
-    BackdropSpec, ImageSize, LightSpec, ListScratch, ListSpec, Look, SunSpec, Surroundings, Technique, View,
-};
+use frolic_draw::{BackdropSpec, ImageSize, LightSpec, Look, SunSpec, Technique, View};
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use glam::{Mat4, Vec3};
 
 use crate::device::{Gpu, GpuSpec, Tally};

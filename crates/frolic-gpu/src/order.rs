@@ -268,10 +268,8 @@ impl Ordering {
 
 #[cfg(test)]
 mod tests {
-    use frolic_draw::{
-        BackdropSpec, CameraSpec, ImageSize, Instances, ListScratch, ListSpec, LookSpec, Surroundings,
-        Technique, View,
-    };
+    use frolic_draw::{BackdropSpec, CameraSpec, ImageSize, Instances, LookSpec, Technique, View};
+    use frolic_list::{ListScratch, ListSpec, Surroundings};
     use proptest::prelude::*;
 
     use super::*;

@@ -31,7 +31,8 @@ use crate::timing::Timing;
 ///
 /// ```no_run
 /// use frolic_core::Meter;
-/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, ListScratch, ListSpec, Surroundings};
+/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize};
+/// use frolic_list::{ListScratch, ListSpec, Surroundings};
 /// use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 ///
 /// let gpu = Gpu::open(GpuSpec::default())?;

@@ -3,7 +3,8 @@
 use frolic_core::{
     Forms, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownRow, Span, SpecError,
 };
-use frolic_draw::{Bounds, Instances, Look, Mark, Part, SunSpec, View};
+use frolic_diagnostics::Mark;
+use frolic_draw::{Bounds, Instances, Look, Part, SunSpec, View};
 
 /// Growing elements, and the parts that drawing asks for.
 #[derive(Debug)]

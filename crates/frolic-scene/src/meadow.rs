@@ -4,8 +4,9 @@ use frolic_core::{
     BladeColumns, BladeSpec, Blades, Forms, Meter, ParticleSet, PlacedColumns, PlacedRow, Span, SpecError,
     World,
 };
+use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
-use frolic_draw::{Bounds, Groups, Instances, LightSpec, Look, Mark, Part, PlacedGroup, SunSpec, View};
+use frolic_draw::{Bounds, Groups, Instances, LightSpec, Look, Part, PlacedGroup, SunSpec, View};
 
 /// Blades, and the parts of each kind that drawing asks for.
 #[derive(Debug)]

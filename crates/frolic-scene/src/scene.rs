@@ -5,10 +5,12 @@ use frolic_core::{
     Clock, Counter, Fixtures, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec,
     Particles, Path, PlacedColumns, PlacedRow, SpecError, Storage, Threads, World, random,
 };
+use frolic_diagnostics::{Mark, Plan, Show};
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, ListScratch, Look, LookSpec,
-    Mark, Mesh, Part, Plan, Renderer, Show, SunSpec, Surroundings, Technique, Trails, View, chunk_parts,
+    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, Look, LookSpec, Mesh, Part,
+    Renderer, SunSpec, Technique, Trails, View, chunk_parts,
 };
+use frolic_list::{ListScratch, Surroundings};
 
 use smallvec::SmallVec;
 
@@ -571,7 +573,7 @@ impl Scene {
             return Ok(&self.image);
         }
         self.paint(meter, |renderer, list, view, backdrop, image, meter| {
-            renderer.show(show, list, view, backdrop, image, meter);
+            show.paint(renderer, list, view, backdrop, image, meter);
         });
         Ok(&self.image)
     }

@@ -9,9 +9,10 @@ use frolic_core::{
     at_most, check_events, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
-    Shape, SkySpec, SunSpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Shape, SkySpec,
+    SunSpec, Technique, WaterSpec,
 };
+use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
 use crate::forms::FormSpec;

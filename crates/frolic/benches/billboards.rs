@@ -4,7 +4,7 @@
 
 mod support;
 
-use frolic::draw::cpu::reference;
+use frolic::diagnostics::reference;
 use frolic::prelude::*;
 use support::drawing::{compare_drawing, far_view, tell_machine};
 use support::{at_least, at_most};

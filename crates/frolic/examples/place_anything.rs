@@ -3,7 +3,7 @@
 //!
 //! `cargo run --release -p frolic --example place_anything [FOLDER]` writes `place_anything-1.png` to `-6.png` into FOLDER, or here.
 
-use frolic::draw::{Mark, Plan};
+use frolic::diagnostics::{Mark, Plan};
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -42,11 +42,11 @@
 //! | say what they look like | [`LookSpec`](draw::LookSpec), [`Shape`](draw::Shape), [`CameraSpec`](draw::CameraSpec), [`SunSpec`](draw::SunSpec) |
 //! | use textures, fonts, meshes of your own | [`AtlasBuilder`](draw::AtlasBuilder), [`Font`](draw::Font), [`Mesh`](draw::Mesh), [`Library`](draw::Library), `examples/sprite_layers.rs` |
 //! | see why batches break, or take the list to a backend of your own | [`DrawList`](draw::DrawList), [`Break`](draw::Break), `examples/read_the_batches.rs` |
-//! | paint what a frame did | [`Show`](draw::Show) |
+//! | paint what a frame did | [`Show`](diagnostics::Show) |
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
 //! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
 //! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
-//! | see it while it runs, or see every thread | [`Readout`](draw::Readout), [`Trace`](core::trace::Trace) |
+//! | see it while it runs, or see every thread | [`Readout`](diagnostics::Readout), [`Trace`](core::trace::Trace) |
 //! | hold frames under a time | [`Keeper`](core::Keeper), `examples/keep_the_budget.rs` |
 //!
 //! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
@@ -55,9 +55,11 @@
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 pub use frolic_core as core;
+pub use frolic_diagnostics as diagnostics;
 pub use frolic_draw as draw;
 #[cfg(feature = "gpu")]
 pub use frolic_gpu as gpu;
+pub use frolic_list as list;
 pub use frolic_profile as profile;
 pub use frolic_scene as scene;
 
@@ -75,13 +77,14 @@ pub mod prelude {
         SpecError, StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick,
         Touch, Trail, TrailSpec, VolumePart, VortexSpec, WalkSpec, Weather, World, WorldSpec,
     };
+    pub use frolic_diagnostics::{Corner, Readout, Show};
     pub use frolic_draw::{
-        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, Corner,
-        DepthOrder, DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances,
-        LandSpec, Library, LightSpec, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Play, Readout,
-        Renderer, RibbonSpec, Shape, Show, SkySpec, Sprite, Stand, SunSpec, Surroundings, Technique,
-        TextStyle, TileMap, TuftSpec, View, WaterSpec,
+        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
+        DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances, LandSpec, Library,
+        LightSpec, Look, LookSpec, Mesh, Picture, Play, Renderer, RibbonSpec, Shape, SkySpec, Sprite, Stand,
+        SunSpec, Technique, TextStyle, TileMap, TuftSpec, View, WaterSpec,
     };
+    pub use frolic_list::{ListScratch, ListSpec, Surroundings};
     pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
     pub use frolic_scene::{
         Backend, FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, PutSpec, Residence, Scene,

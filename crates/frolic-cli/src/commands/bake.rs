@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Instant;
 
-use frolic::draw::preview;
+use frolic::diagnostics::preview;
 use frolic::prelude::*;
 use serde::Serialize;
 

@@ -318,7 +318,7 @@ impl Atlas {
     }
 
     /// The pages and regions, as kernels read them.
-    pub(crate) fn textures(&self) -> &Textures {
+    pub fn textures(&self) -> &Textures {
         &self.textures
     }
 }

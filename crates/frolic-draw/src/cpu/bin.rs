@@ -15,7 +15,7 @@ use frolic_raster::tile::{Grid, Tiles};
 
 use super::project::{Need, Projected, Queue, Scope};
 use super::record::Quad;
-use crate::build::SEEN;
+use crate::list::BYTES_SEEN;
 use crate::room;
 
 /// Instances a chunk; ranks within it fit 16 bits.
@@ -95,7 +95,7 @@ impl Bin {
         meter.add(Counter::BinRecords, records);
         // Each record is read again by its tiles.
         let bytes = self.dots.moved() + self.quads.moved() + self.facets.moved() + self.strips.moved();
-        meter.moved(Stage::Project, bytes + u64::from(self.asked) * SEEN);
+        meter.moved(Stage::Project, bytes + u64::from(self.asked) * BYTES_SEEN);
         meter.moved(Stage::Raster, bytes);
     }
 

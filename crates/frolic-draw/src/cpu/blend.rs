@@ -103,19 +103,21 @@ pub(super) fn rounded(x: f32, y: f32, half: [f32; 2], radius: f32) -> f32 {
 }
 
 /// A quad made ready to be asked pixel by pixel.
-pub(super) struct QuadPainter<'a, 'l> {
+pub struct QuadPainter<'a, 'l> {
     quad: &'a Quad,
-    pub(super) look: &'l Look,
+    /// How it is drawn.
+    pub look: &'l Look,
     texture: Texture<'l>,
     /// The sprite, where its corners are round or it has a border.
     framed: Option<&'l Sprite>,
     /// Whether depth counts.
-    pub(super) tests: bool,
+    pub tests: bool,
     near: f32,
 }
 
 impl<'a, 'l> QuadPainter<'a, 'l> {
-    pub(super) fn new(list: &DrawList<'l>, view: &View, quad: &'a Quad) -> Option<Self> {
+    /// None where what it shows is in no atlas.
+    pub fn new(list: &DrawList<'l>, view: &View, quad: &'a Quad) -> Option<Self> {
         let source = &list.sources[quad.entry.source as usize];
         let look = source.look;
         let on_screen = matches!(look.form, Form::Sprite { on_screen: true });
@@ -133,7 +135,7 @@ impl<'a, 'l> QuadPainter<'a, 'l> {
     /// Share of the pixel at x, y (its middle) that is covered, colour times opacity and opacity there, and its depth; `sunlit` says what share
     /// of the sun reaches the point at a depth there.
     #[inline]
-    pub(super) fn at(&self, x: f32, y: f32, sunlit: impl Fn(f32) -> f32) -> Option<(f32, Vec4, f32)> {
+    pub fn at(&self, x: f32, y: f32, sunlit: impl Fn(f32) -> f32) -> Option<(f32, Vec4, f32)> {
         let Self { quad, look, .. } = self;
         let at = |p: &[f32; 3]| p[0] * x + p[1] * y + p[2];
         let q = at(&quad.q);

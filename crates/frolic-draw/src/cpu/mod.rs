@@ -12,7 +12,7 @@
 //! ```
 //!
 //! These files decide what is drawn where and in which order; the arithmetic is in the kernels of `frolic-raster`.
-//! `reference.rs` is the plain form that tests compare with, `show.rs` paints diagnostics, `plan.rs` ground from above.
+//! `walk.rs` tells of the records one instance after the other, as diagnostics and the plain rasteriser want them.
 //!
 //! Order is kept by construction (chunks in order, records in order within a chunk), so the picture is the same to the last
 //! bit at any thread count, tile size and instruction set. Instances go through in rounds of at most
@@ -22,15 +22,13 @@ mod bin;
 mod blend;
 mod front;
 mod phase;
-mod plan;
 mod project;
 mod record;
-pub mod reference;
 mod shadow;
-mod show;
 mod style;
 mod tile;
 mod tiled;
+mod walk;
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::colour9;
@@ -43,26 +41,29 @@ use frolic_raster::solid::Style;
 pub use frolic_raster::solid::{PLACES, SAMPLES};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_simd::{self as simd, Level};
+use glam::Vec3;
 use rayon::prelude::*;
 use smallvec::SmallVec;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
 use crate::camera::View;
-use crate::image::Image;
+use crate::colour::{srgb, tone};
+use crate::image::{Image, ImageSize};
 use crate::light::Lighting;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
+pub use blend::QuadPainter;
 use phase::{Part, Phase};
-pub use plan::{Mark, Plan};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope, Tag};
+pub use record::{Quad, Shapes};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
-pub use show::Show;
 use style::drawing;
 use tile::SolidTile;
 use tiled::Pictures;
+pub use walk::{Instance, walk};
 
 /// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
 const ROUND: usize = 128;
@@ -74,7 +75,8 @@ const TILE_LOG2: [u32; 2] = [6, 6];
 ///
 /// ```
 /// use frolic_core::Meter;
-/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, ListScratch, ListSpec, Renderer, Surroundings};
+/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, Renderer};
+/// use frolic_list::{ListScratch, ListSpec, Surroundings};
 ///
 /// let size = ImageSize::new(64, 40)?;
 /// let (view, backdrop) = (CameraSpec::default().view(size)?, BackdropSpec::default());
@@ -246,9 +248,7 @@ impl Renderer {
                 let (row, column) = grid.row_of(x, y);
                 let (black, white) = (&rows[row], &covered[row]);
                 let through = (0..3).map(|c| white[c][column] - black[c][column]).sum::<f32>() / 3.0;
-                let light = [0, 1, 2].map(|c| {
-                    reference::srgb(reference::tone(f64::from(black[c][column] * view.exposure))) as f32
-                });
+                let light = [0, 1, 2].map(|c| srgb(tone(f64::from(black[c][column] * view.exposure))) as f32);
                 let brightest = light.iter().fold(0.0f32, |most, v| most.max(*v));
                 let opacity = (1.0 - through).clamp(0.0, 1.0).max(brightest);
                 let byte = |v: f32| (v.clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
@@ -256,6 +256,22 @@ impl Renderer {
                 *pixel = [r, g, b, byte(opacity)];
             }
         });
+    }
+
+    /// Depth of sky, ground or water at a pixel of the picture drawn last, m; infinite where there is none.
+    pub fn backdrop_depth(&self, size: ImageSize, x: usize, y: usize) -> f32 {
+        let grid = Grid::new(size.sides(), self.tile_log2);
+        self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
+    }
+
+    /// Share of the sun's light, 0 to 1, that reached a point when the last picture was drawn; 1 where it had no shadows.
+    pub fn sunlight_at(&self, point: Vec3) -> f32 {
+        self.shadow.light_at(point)
+    }
+
+    /// What the sun saw of the last picture: side of the square map, and at each place how near, 0 nowhere, else 0..1 from far to near.
+    pub fn sun_map(&self) -> (usize, Vec<f32>) {
+        self.shadow.picture()
     }
 
     /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.

@@ -28,11 +28,12 @@ use crate::vertices::{frames, mesh, vertex_of};
 /// A rectangle in space, seen in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
 /// and d·q is one over the depth (1 on the screen).
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub(crate) struct Quad {
+pub struct Quad {
     pub(super) u: [f32; 3],
     pub(super) v: [f32; 3],
     pub(super) q: [f32; 3],
-    pub(super) extent: [f32; 4],
+    /// Least x and y, greatest x and y, pixels.
+    pub extent: [f32; 4],
     /// Colour times opacity; opacity, 0 adds.
     pub(super) light: [f32; 3],
     /// What the sun adds where no shadow falls.
@@ -69,10 +70,13 @@ impl Outlined for Quad {
 
 /// Records of one instance that is no disc.
 #[derive(Debug, Default)]
-pub(super) struct Shapes {
-    pub(super) quads: Vec<Quad>,
-    pub(super) facets: Vec<Facet>,
-    pub(super) strips: Vec<Strip>,
+pub struct Shapes {
+    /// Rectangles.
+    pub quads: Vec<Quad>,
+    /// Triangles.
+    pub facets: Vec<Facet>,
+    /// Segments of ribbons.
+    pub strips: Vec<Strip>,
     sections: Sections,
 }
 

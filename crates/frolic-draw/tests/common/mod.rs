@@ -5,11 +5,12 @@ pub mod kit;
 
 use frolic_core::simd::detect;
 use frolic_core::{Chunk, EmitterSpec, Frame, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec};
-use frolic_draw::cpu::reference::LinearImage;
+use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
-    BackdropSpec, Blend, Bounds, CameraSpec, Image, ImageSize, Instances, LightSpec, ListScratch, ListSpec,
-    Look, LookSpec, Part, Renderer, SunSpec, Surroundings, Technique, View,
+    BackdropSpec, Blend, Bounds, CameraSpec, Image, ImageSize, Instances, LightSpec, Look, LookSpec, Part,
+    Renderer, SunSpec, Technique, View,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 
 /// Particles spread through a box, some way into their lives.
 pub fn cloud(count: u32, size: [f32; 2], box_size: [f32; 3], seed: u32) -> Particles {

@@ -2,9 +2,10 @@
 
 use frolic_core::{Counter, Meter, Ramp};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, ListScratch,
-    ListSpec, LookSpec, Renderer, SunSpec, Surroundings, View, WaterSpec,
+    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, LookSpec,
+    Renderer, SunSpec, View, WaterSpec,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 const W: usize = 120;

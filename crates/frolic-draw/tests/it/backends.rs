@@ -5,11 +5,12 @@ use crate::common::kit::kit;
 use crate::common::{cloud, draw, look, plain, view};
 use frolic_core::{Counter, Meter};
 use frolic_draw::backend::{BackdropPlanes, Form, stride};
-use frolic_draw::cpu::reference;
+use frolic_draw::backend::{srgb, tone};
 use frolic_draw::{
-    BackdropSpec, Blend, Break, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, ListScratch,
-    ListSpec, LookSpec, Renderer, Resident, RibbonSpec, Shape, SunSpec, Surroundings, Technique, WaterSpec,
+    BackdropSpec, Blend, Break, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LookSpec,
+    Renderer, Resident, RibbonSpec, Shape, SunSpec, Technique, WaterSpec,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 /// A population on a device is a batch of its own, says why, and is empty for the processor.
@@ -137,7 +138,7 @@ fn planes_of_a_backdrop_are_its_picture() {
     for (nth, pixel) in image.pixels().iter().enumerate() {
         for channel in 0..3 {
             let light = planes.light[nth][channel] + planes.sun[nth][channel];
-            let byte = reference::srgb(reference::tone(f64::from(light))) * 255.0;
+            let byte = srgb(tone(f64::from(light))) * 255.0;
             assert!((f64::from(pixel[channel]) - byte).abs() <= 1.02, "{pixel:?} for {byte} at {nth}");
         }
     }

@@ -3,11 +3,10 @@
 use crate::common::{cloud, draw, look, plain, reference, renderer, view};
 use frolic_core::simd::detect;
 use frolic_core::{EmitterSpec, Meter, ParticleSpec, Particles, WorldSpec};
+use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::cpu::SMALLEST;
-use frolic_draw::cpu::reference::LinearImage;
-use frolic_draw::{
-    Blend, CameraSpec, ImageSize, ListSpec, LookSpec, Renderer, Surroundings, Technique, View,
-};
+use frolic_draw::{Blend, CameraSpec, ImageSize, LookSpec, Renderer, Technique, View};
+use frolic_list::{ListSpec, Surroundings};
 use proptest::prelude::*;
 
 /// A view like another but without bloom, whose spread the scalar form leaves out.
@@ -61,12 +60,12 @@ fn light_of(radius: f32, x: f32, y: f32) -> f64 {
     particles.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());
     let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
 
-    let (mut scratch, backdrop) = (frolic_draw::ListScratch::default(), plain());
+    let (mut scratch, backdrop) = (frolic_list::ListScratch::default(), plain());
     let sources = [(frolic_draw::Instances::of(particles.columns(), 0.0), &look)];
     let list =
         scratch.list(sources, &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut Meter::new());
     let mut linear = LinearImage::new(size, [0.0; 3]);
-    linear.blend(frolic_draw::cpu::reference::splats(&list, &view));
+    linear.blend(frolic_diagnostics::reference::splats(&list, &view));
     linear.pixels().iter().map(|pixel| f64::from(pixel[0])).sum()
 }
 

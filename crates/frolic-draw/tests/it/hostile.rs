@@ -3,9 +3,9 @@
 use crate::common::{cloud, draw, look, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, ListSpec, LookSpec,
-    Surroundings, Technique,
+    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique,
 };
+use frolic_list::{ListSpec, Surroundings};
 use proptest::prelude::*;
 
 fn size(w: u32, h: u32) -> ImageSize {
@@ -104,11 +104,11 @@ fn the_unborn_are_not_drawn() {
     let look = look(Blend::Additive);
     let (backdrop, mut meter) = (plain(), Meter::new());
     let view = CameraSpec::new([0.0, 0.0, 4.0], [0.0; 3], 45.0).view(size(64, 64)).unwrap();
-    let mut scratch = frolic_draw::ListScratch::default();
+    let mut scratch = frolic_list::ListScratch::default();
     // Half a step back: about half of them are there.
     let sources = [(frolic_draw::Instances::of(particles.columns(), 0.05), &look)];
     let list = scratch.list(sources, &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut meter);
-    let seen = frolic_draw::cpu::reference::splats(&list, &view).len();
+    let seen = frolic_diagnostics::reference::splats(&list, &view).len();
     assert_eq!(particles.len(), 60);
     assert!((29..=31).contains(&seen), "{seen}");
 }

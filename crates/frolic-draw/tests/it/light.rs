@@ -4,11 +4,12 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use frolic_core::{Meter, Ramp};
-use frolic_draw::cpu::reference::LinearImage;
+use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
     BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, Library, LightSpec,
-    ListScratch, ListSpec, Look, LookSpec, Mesh, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, View,
+    Look, LookSpec, Mesh, Renderer, RibbonSpec, Shape, SunSpec, View,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 const SIDE: usize = 40;

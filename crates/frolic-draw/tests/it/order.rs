@@ -3,9 +3,10 @@
 use crate::common::{cloud, draw, plain, renderer, view};
 use frolic_core::{Counter, EmitterSpec, Frame, Meter, ParticleSpec, Particles, WorldSpec};
 use frolic_draw::{
-    Blend, Break, DepthOrder, DrawList, Entry, Fill, Image, Instances, ListScratch, ListSpec, Look, LookSpec,
-    RibbonSpec, Shape, Sprite, Surroundings, Technique, View,
+    Blend, Break, DepthOrder, DrawList, Entry, Fill, Image, Instances, Look, LookSpec, RibbonSpec, Shape,
+    Sprite, Technique, View,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 /// Depth of an element 0.01 s before its state, as the common view sees it.

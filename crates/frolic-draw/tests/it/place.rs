@@ -3,9 +3,10 @@
 use crate::common::{draw, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, ListScratch,
-    ListSpec, Look, LookSpec, Renderer, Surroundings, Technique, View, WaterSpec,
+    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, Look,
+    LookSpec, Renderer, Technique, View, WaterSpec,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 
 /// One still element of a radius, m, at a place, m.
 fn one(at: [f32; 3], radius: f32) -> Particles {
@@ -135,7 +136,7 @@ fn lamps_light_what_is_lit() {
         let sources = [(Instances::of(particles.columns(), 0.0), &look)];
         let around = Surroundings::new(&backdrop).lights(&lamp);
         let list = scratch.list(sources, &ListSpec::default(), &view, &around, &mut meter);
-        frolic_draw::cpu::reference::splats(&list, &view)[0].light[0]
+        frolic_diagnostics::reference::splats(&list, &view)[0].light[0]
     };
     let ambient = 0.02;
     for distance in [0.5f32, 1.0, 2.0] {

@@ -6,9 +6,8 @@ use frolic_core::{
     BakeSpec, EmitterSpec, Form, Forms, Mask, Meter, ObstacleSpec, ParticleSpec, Particles, Plane, Surface,
     TrailSpec, World, WorldSpec,
 };
-use frolic_draw::{
-    AtlasBuilder, ImageSize, Library, LookSpec, Picture, RELIEF_SCALE, ReliefSpec, Trails, preview,
-};
+use frolic_diagnostics::preview;
+use frolic_draw::{AtlasBuilder, ImageSize, Library, LookSpec, Picture, RELIEF_SCALE, ReliefSpec, Trails};
 use proptest::prelude::*;
 
 /// A world with one mask, solid below a slanting line.

@@ -2,11 +2,13 @@
 
 use crate::common::{cloud, plain};
 use frolic_core::{Counter, Frame, Meter};
+use frolic_diagnostics::Show;
 use frolic_draw::{
     AtlasBuilder, BackdropSpec, Blend, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image,
-    ImageSize, Instances, Library, ListScratch, ListSpec, Look, LookSpec, Mesh, Picture, Renderer,
-    RibbonSpec, Shape, Show, SunSpec, Surroundings, View, chunk_parts,
+    ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, Renderer, RibbonSpec, Shape, SunSpec, View,
+    chunk_parts,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 fn view(position: [f32; 3], target: [f32; 3], fov: f32, size: (u32, u32)) -> View {
@@ -28,7 +30,7 @@ fn show(
     let around = Surroundings::new(backdrop).sun(sun);
     let list = scratch.list([(instances, look)], &ListSpec::default(), view, &around, &mut meter);
     let mut image = Image::new(view.size());
-    Renderer::new().show(show, &list, view, backdrop, &mut image, &mut meter);
+    show.paint(&mut Renderer::new(), &list, view, backdrop, &mut image, &mut meter);
     (image, meter.end_frame())
 }
 

@@ -4,11 +4,12 @@ use crate::common::kit::{Kit, kit, looks};
 use crate::common::{cloud, lights, plain};
 use frolic_core::simd::{Level, detect, levels};
 use frolic_core::{Counter, Frame, Meter, Particles, Threads};
-use frolic_draw::cpu::reference::LinearImage;
+use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
-    CameraSpec, Colour, DepthOrder, Fill, Image, ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec,
-    Renderer, RibbonSpec, Shape, Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
+    CameraSpec, Colour, DepthOrder, Fill, Image, ImageSize, Instances, Look, LookSpec, Renderer, RibbonSpec,
+    Shape, Sprite, Stand, SunSpec, Technique, TextStyle, View,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 fn view(width: u32, height: u32) -> View {

@@ -4,11 +4,12 @@ use crate::common::{picture, plain};
 use frolic_core::random::Draws;
 use frolic_core::simd::detect;
 use frolic_core::{Counter, Frame, Meter, Ramp};
-use frolic_draw::cpu::reference::LinearImage;
+use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
-    Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, ListScratch, ListSpec, Look,
-    LookSpec, MESH_NAMES, Mesh, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, View,
+    Blend, CameraSpec, Colour, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, MESH_NAMES, Mesh,
+    Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
 };
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 const METRES_A_PIXEL: f32 = 0.01;

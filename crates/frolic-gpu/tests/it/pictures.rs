@@ -12,10 +12,11 @@ use frolic_core::{
 };
 use frolic_draw::{
     Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill, GroundSpec, Image,
-    ImageSize, Instances, ListScratch, ListSpec, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape,
-    Sprite, Stand, SunSpec, Surroundings, Technique, TextStyle, View,
+    ImageSize, Instances, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape, Sprite, Stand,
+    SunSpec, Technique, TextStyle, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 
 type Populations<'a> = Vec<(Instances<'a>, &'a Look)>;
 

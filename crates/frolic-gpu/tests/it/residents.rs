@@ -9,10 +9,11 @@ use frolic_core::{
     WorldSpec,
 };
 use frolic_draw::{
-    Blend, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances, ListScratch, ListSpec,
-    Look, LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Surroundings, Technique, Trails, View,
+    Blend, CameraSpec, Colour, DetailSpec, GroundSpec, Image, ImageSize, Instances, Look, LookSpec, Renderer,
+    RibbonSpec, Shape, SunSpec, Technique, Trails, View,
 };
 use frolic_gpu::{GpuParticles, GpuRenderer, Recorder};
+use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
 
 const STEP: f32 = 1.0 / 60.0;

@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use frolic_core::{Counter, Frame, Meter, Stage};
-use frolic_draw::{Image, Show};
+use frolic_diagnostics::Show;
+use frolic_draw::Image;
 use frolic_scene::{SHIPPED, Scene, SceneSpec};
 
 /// Share of pixels that differ by more than four 8-bit steps: the measure of parity between backends.

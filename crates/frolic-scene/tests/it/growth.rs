@@ -4,7 +4,8 @@ use frolic_core::{
     AreaSpec, BladeSpec, Counter, GroupSpec, GrowSpec, Meter, On, PatternSpec, PlacedColumns, PlacementSpec,
     PusherSpec, Span, TearSpec, TerrainSpec, Weather,
 };
-use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Show, Technique};
+use frolic_diagnostics::Show;
+use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Technique};
 use frolic_scene::{
     FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, PopulationSpec, Scene, SceneError, SceneSpec,
     read_places, read_places_bytes, write_places,

@@ -1,7 +1,8 @@
 //! Scenes whose particles meet things, start others and are picked up, as files say it.
 
 use frolic_core::{Counter, Meter};
-use frolic_draw::{Image, Show};
+use frolic_diagnostics::Show;
+use frolic_draw::Image;
 use frolic_scene::{Scene, SceneSpec, TrailLookSpec};
 
 fn shipped(name: &str, settings: &[(&str, &str)]) -> SceneSpec {

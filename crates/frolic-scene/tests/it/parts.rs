@@ -6,7 +6,8 @@ use std::io::Cursor;
 use std::path::Path;
 
 use frolic_core::{Counter, Frame, Meter};
-use frolic_draw::{Image, ImageSize, Show};
+use frolic_diagnostics::Show;
+use frolic_draw::{Image, ImageSize};
 use frolic_scene::{
     Scene, SceneSpec, SheetTiming, VideoWriter, read_png, read_png_bytes, write_animated_png, write_png,
     write_sheet,

@@ -2,7 +2,7 @@
 
 use frolic::core::random::Draws;
 use frolic::core::simd::{detect, levels, name};
-use frolic::draw::cpu::reference::LinearImage;
+use frolic::diagnostics::reference::LinearImage;
 use frolic::draw::{DrawList, View};
 use frolic::prelude::*;
 

@@ -5,11 +5,13 @@ use std::fs;
 use std::path::Path;
 
 /// Each crate, lowest first; one may use only those before it.
-const ORDER: [&str; 9] = [
+const ORDER: [&str; 11] = [
     "frolic-simd",
     "frolic-core",
     "frolic-raster",
     "frolic-draw",
+    "frolic-list",
+    "frolic-diagnostics",
     "frolic-gpu",
     "frolic-scene",
     "frolic-profile",

@@ -3,93 +3,22 @@
 //! It shares with the fast form what an element's records are, and for quads what one pixel of them shows. Bins, tiles, samples,
 //! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
 
-use frolic_simd as simd;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
+use frolic_draw::backend::{PLACES, srgb, tone};
+use frolic_draw::cpu::{Instance, Quad, QuadPainter, SAMPLES, Shapes, walk};
+use frolic_draw::{Blend, DrawList, ImageSize, Look, View};
 use frolic_raster::colour9::unpack;
-use frolic_raster::points::Skin;
-use frolic_raster::record::{Facet, PLAIN, Splat, Strip, key};
-use frolic_raster::solid::{PLACES, Polygon, SAMPLES};
-
-use super::blend::QuadPainter;
-use super::project::{place, splat};
-use super::record::{Quad, Shapes};
-use crate::atlas::RegionId;
-use crate::camera::View;
-use crate::detail::Level;
-use crate::image::ImageSize;
-use crate::list::{Batch, DrawList, Entry};
-use crate::look::{Blend, Form, Look};
-use crate::vertices::{Seen, in_points};
+use frolic_raster::record::{Facet, PLAIN, Splat, Strip};
+use frolic_raster::solid::Polygon;
+use frolic_raster::texture::RegionId;
 
 /// The discs of a draw list on the screen, in drawing order; those that cannot be seen are left out.
 pub fn splats(list: &DrawList<'_>, view: &View) -> Vec<Splat> {
     let mut splats = Vec::with_capacity(list.instances());
     walk(list, view, |instance| splats.extend(instance.splat));
     splats
-}
-
-/// What one instance is on the screen.
-pub(super) struct Instance<'a> {
-    pub(super) splat: Option<Splat>,
-    pub(super) shapes: &'a Shapes,
-    pub(super) batch: usize,
-    pub(super) look: &'a Look,
-    pub(super) level: Level,
-}
-
-/// The instances of a batch in the order they are drawn.
-fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
-    let mut entries: Vec<Entry> = list.entries(batch).collect();
-    if batch.far_to_near {
-        entries.sort_by_cached_key(|entry| {
-            let place = list.sources[entry.source as usize].instances.place(entry.element as usize);
-            key(view.local(Vec3::from(place)).z)
-        });
-    }
-    entries
-}
-
-/// Visits all instances in drawing order.
-pub(super) fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_>)) {
-    let seen = Seen { list, view, camera: view, shadows: false };
-    let (mut vertices, mut skin, mut shapes) = (Vec::new(), Skin::default(), Shapes::default());
-    let lanes = simd::Level::baseline();
-    for (nth, batch) in list.batches().iter().enumerate() {
-        for entry in in_order(list, view, batch) {
-            let source = &list.sources[entry.source as usize];
-            let element = entry.element as usize;
-            vertices.clear();
-            shapes.clear();
-            let mut instance =
-                Instance { splat: None, shapes: &shapes, batch: nth, look: source.look, level: Level::Full };
-            if matches!(source.look.form, Form::Disc) {
-                let vertex = seen.disc(source, element);
-                instance.splat = splat(&vertex, place(view, vertex.place));
-                instance.level = seen.body(source, element).map_or(Level::Full, |body| body.level);
-                visit(&instance);
-                continue;
-            }
-            let level = if in_points(source.look) {
-                let level = seen.skin(lanes, entry, None, &mut skin).ok();
-                if let Some(level) = level {
-                    shapes.add_skin(lanes, list, view, entry, level, &mut skin);
-                }
-                level
-            } else {
-                let level = seen.vertices(entry, &mut vertices);
-                if level.is_some() {
-                    shapes.add(list, view, entry, &vertices);
-                }
-                level
-            };
-            if let Some(level) = level {
-                let shapes = &shapes;
-                visit(&Instance { splat: None, shapes, batch: nth, look: source.look, level });
-            }
-        }
-    }
 }
 
 /// A picture in linear light: red, green and blue of each pixel, rows from the top.
@@ -110,11 +39,11 @@ impl LinearImage {
         &self.pixels
     }
 
-    pub(super) fn size(&self) -> ImageSize {
+    pub(crate) fn size(&self) -> ImageSize {
         self.size
     }
 
-    pub(super) fn pixel_mut(&mut self, x: usize, y: usize) -> &mut [f32; 3] {
+    pub(crate) fn pixel_mut(&mut self, x: usize, y: usize) -> &mut [f32; 3] {
         &mut self.pixels[y * self.size.width() + x]
     }
 
@@ -145,15 +74,15 @@ impl LinearImage {
                 self.settle(&mut solid);
             }
             phase = Some(now);
-            if instance.look.solid {
-                let own = instance.look;
+            if instance.look.is_solid() {
+                let own = instance.look.parts().depth;
                 pieces(
                     instance.shapes,
-                    own,
+                    instance.look,
                     &mut |x, y, s, near, colour| {
                         let kept = &mut samples[y * w + x][s];
-                        if !own.depth.test || near > *kept {
-                            if own.depth.write {
+                        if !own.test || near > *kept {
+                            if own.write {
                                 *kept = near;
                             }
                             solid[y * w + x][s] = Some(colour);
@@ -189,7 +118,7 @@ impl LinearImage {
         depth: &dyn Fn(usize, usize) -> f32,
         samples: &[[f32; SAMPLES]],
     ) {
-        let (size, look) = (self.size, instance.look);
+        let (size, look) = (self.size, instance.look.parts());
         let soft = |at: f32, x: usize, y: usize| {
             if look.depth.test { ((depth(x, y) - at) * look.per_soft).clamp(0.0, 1.0) } else { 1.0 }
         };
@@ -220,7 +149,7 @@ impl LinearImage {
         }
         pieces(
             instance.shapes,
-            look,
+            instance.look,
             &mut |x, y, s, near, colour| {
                 let before = nearest.get(&(x, y, s)).map_or(0.0, |(near, _)| *near);
                 let solid = if look.depth.test { samples[y * size.width() + x][s] } else { 0.0 };
@@ -246,13 +175,13 @@ impl LinearImage {
 
     /// The picture as 8-bit sRGB through the exposure and tone curve of a view, without bloom or dither, in double precision.
     pub fn to_srgb(&self, view: &View) -> Vec<[u8; 3]> {
-        let channel = |light: f32| (srgb(tone(f64::from(light * view.exposure))) * 255.0 + 0.5) as u8;
+        let channel = |light: f32| (srgb(tone(f64::from(light * view.parts().exposure))) * 255.0 + 0.5) as u8;
         self.pixels.iter().map(|pixel| pixel.map(channel)).collect()
     }
 }
 
 /// Visits the pixels of the picture whose middle is within bounds.
-pub(super) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit: impl FnMut(usize, usize)) {
+pub(crate) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit: impl FnMut(usize, usize)) {
     let clip = |from: f32, to: f32, most: usize| {
         (from.floor().max(0.0) as usize, (to.ceil().max(0.0) as usize).min(most))
     };
@@ -265,14 +194,14 @@ pub(super) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit:
 }
 
 /// How much of a pixel a disc covers.
-pub(super) fn disc_coverage(splat: &Splat, x: usize, y: usize) -> f32 {
+pub(crate) fn disc_coverage(splat: &Splat, x: usize, y: usize) -> f32 {
     let (dx, dy) = (x as f32 + 0.5 - splat.x, y as f32 + 0.5 - splat.y);
     let t = (1.0 - (dx * dx + dy * dy) / (splat.radius * splat.radius)).max(0.0);
     t * t
 }
 
 /// Visits the pixels of a quad: place, share covered, paint, depth, and whether depth counts.
-pub(super) fn quad_pixels(
+pub(crate) fn quad_pixels(
     list: &DrawList<'_>,
     view: &View,
     quad: &Quad,
@@ -291,7 +220,7 @@ pub(super) fn quad_pixels(
 type Met<'a> = dyn FnMut(usize, usize, usize, f32, Vec3) + 'a;
 
 /// Visits every sample that the pieces of a mesh or ribbon meet.
-pub(super) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: ImageSize) {
+pub(crate) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: ImageSize) {
     for facet in &shapes.facets {
         facet_samples(facet, look, size, visit);
     }
@@ -333,6 +262,7 @@ impl Outline {
 }
 
 fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_>) {
+    let look = look.parts();
     let corners = [0, 1, 2].map(|k| Vec2::new(facet.x[k], facet.y[k]));
     let outline = Outline::new(&corners);
     let area = (corners[1] - corners[0]).perp_dot(corners[2] - corners[0]);
@@ -404,15 +334,4 @@ fn strip_samples(strip: &Strip, size: ImageSize, visit: &mut Met<'_>) {
             }
         });
     }
-}
-
-/// The tone curve of `resolve.rs`.
-pub fn tone(x: f64) -> f64 {
-    let white = f64::from(super::WHITE);
-    (x * (1.0 + x / (white * white)) / (1.0 + x)).clamp(0.0, 1.0)
-}
-
-/// Linear light 0..1 to sRGB 0..1 (IEC 61966-2-1).
-pub fn srgb(x: f64) -> f64 {
-    if x <= 0.003_130_8 { 12.92 * x } else { 1.055 * libm::pow(x, 1.0 / 2.4) - 0.055 }
 }

@@ -7,19 +7,15 @@ use std::str::FromStr;
 use frolic_core::{Meter, SpecError};
 use glam::Vec3;
 
-use super::Renderer;
-use super::reference::{Instance, LinearImage, disc_coverage, each_pixel, pieces, quad_pixels, srgb, walk};
-use crate::atlas::{AtlasBuilder, Font, TextStyle};
-use crate::backdrop::BackdropSpec;
-use crate::build::{ListScratch, ListSpec, Surroundings};
-use crate::camera::View;
-use crate::colour::Colour;
-use crate::detail::Level;
-use crate::image::{Image, ImageSize};
-use crate::instances::Instances;
-use crate::list::{Break, DrawList};
-use crate::look::{Library, LookSpec};
-use crate::sprite::Sprite;
+use frolic_draw::backend::{Level, srgb};
+use frolic_draw::cpu::{Instance, walk};
+use frolic_draw::{
+    Align, AtlasBuilder, BackdropSpec, Break, CameraSpec, Colour, DrawList, Font, Image, ImageSize,
+    Instances, Library, LookSpec, Renderer, Sprite, TextStyle, View,
+};
+use frolic_list::{ListScratch, ListSpec, Surroundings};
+
+use crate::reference::{LinearImage, disc_coverage, each_pixel, pieces, quad_pixels};
 
 /// What of a frame is painted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -93,36 +89,51 @@ const SORTS: [&str; 10] = [
 ];
 
 /// A line of a legend.
-pub(super) struct Line {
-    pub(super) colour: Option<Vec3>,
-    pub(super) text: String,
+pub(crate) struct Line {
+    pub(crate) colour: Option<Vec3>,
+    pub(crate) text: String,
 }
 
-pub(super) fn colour(hex: &str) -> Vec3 {
+pub(crate) fn colour(hex: &str) -> Vec3 {
     Colour::hex(hex).map_or(Vec3::ONE, Colour::vec)
 }
 
 /// A place on the scale, 0..1.
-pub(super) fn on_scale(share: f32) -> Vec3 {
+pub(crate) fn on_scale(share: f32) -> Vec3 {
     let at = share.clamp(0.0, 1.0) * (SCALE.len() - 1) as f32;
     let step = (at as usize).min(SCALE.len() - 2);
     colour(SCALE[step]).lerp(colour(SCALE[step + 1]), at - step as f32)
 }
 
 /// What is painted, pixel by pixel.
-pub(super) struct Canvas {
-    pub(super) picture: LinearImage,
+pub(crate) struct Canvas {
+    pub(crate) picture: LinearImage,
     /// Depth of the nearest solid thing, m.
     depth: Vec<f32>,
     /// Elements that touch a pixel.
     touched: Vec<u32>,
 }
 
-impl Renderer {
-    /// Paints a diagnostic of the list into `image`, which takes on the view's size if it has another.
-    pub fn show(
-        &mut self,
-        show: Show,
+impl Show {
+    /// Draws the list, then paints this diagnostic of the frame into `image`, which takes on the view's size if it has another.
+    ///
+    /// ```
+    /// use frolic_core::Meter;
+    /// use frolic_diagnostics::Show;
+    /// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, Renderer};
+    /// use frolic_list::{ListScratch, ListSpec, Surroundings};
+    ///
+    /// let size = ImageSize::new(64, 40)?;
+    /// let (view, backdrop) = (CameraSpec::default().view(size)?, BackdropSpec::default());
+    /// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+    /// let list = scratch.list([], &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut meter);
+    /// let (mut renderer, mut image) = (Renderer::new(), Image::new(size));
+    /// Show::Overdraw.paint(&mut renderer, &list, &view, &backdrop, &mut image, &mut meter);
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn paint(
+        self,
+        renderer: &mut Renderer,
         list: &DrawList<'_>,
         view: &View,
         backdrop: &BackdropSpec,
@@ -130,39 +141,35 @@ impl Renderer {
         meter: &mut Meter,
     ) {
         // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
-        self.render(list, view, backdrop, image, meter);
+        renderer.render(list, view, backdrop, image, meter);
         // Plans are of a scene and not of a draw list.
-        if matches!(show, Show::Picture | Show::Placement | Show::Wind) {
+        if matches!(self, Self::Picture | Self::Placement | Self::Wind) {
             return;
         }
         let size = view.size();
         let (w, h) = (size.width(), size.height());
-        let grid = super::Grid::new([w, h], self.tile_log2);
-        let far = |x: usize, y: usize| {
-            self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
-        };
-        let depth = (0..w * h).map(|at| far(at % w, at / w)).collect();
+        let depth = (0..w * h).map(|at| renderer.backdrop_depth(size, at % w, at / w)).collect();
         let mut canvas = Canvas { depth, ..Canvas::empty(size) };
-        let legend = match show {
-            Show::Picture | Show::Placement | Show::Wind => return,
-            Show::Overdraw => canvas.overdraw(list, view),
-            Show::Depth => canvas.depths(list, view),
-            Show::Batches => canvas.batches(list, view),
-            Show::Detail => canvas.details(list, view),
-            Show::Shadow => canvas.shadows(list, view, &self.shadow),
+        let legend = match self {
+            Self::Picture | Self::Placement | Self::Wind => return,
+            Self::Overdraw => canvas.overdraw(list, view),
+            Self::Depth => canvas.depths(list, view),
+            Self::Batches => canvas.batches(list, view),
+            Self::Detail => canvas.details(list, view),
+            Self::Shadow => canvas.shadows(list, view, renderer),
         };
         canvas.finish(&legend, image);
     }
 }
 
 /// A colour for what has no order.
-pub(super) fn sort(nth: u32) -> Vec3 {
+pub(crate) fn sort(nth: u32) -> Vec3 {
     colour(SORTS[nth as usize % SORTS.len()])
 }
 
 impl Canvas {
     /// Dark, with nothing on it.
-    pub(super) fn empty(size: ImageSize) -> Self {
+    pub(crate) fn empty(size: ImageSize) -> Self {
         let pixels = size.width() * size.height();
         Self {
             picture: LinearImage::new(size, colour("#10131f").to_array()),
@@ -172,7 +179,7 @@ impl Canvas {
     }
 
     /// Sets the legend and hands the picture over, which takes on the canvas's size if it has another.
-    pub(super) fn finish(mut self, legend: &[Line], image: &mut Image) {
+    pub(crate) fn finish(mut self, legend: &[Line], image: &mut Image) {
         self.legend(legend);
         if image.size() != self.picture.size() {
             *image = Image::new(self.picture.size());
@@ -197,7 +204,7 @@ impl Canvas {
         visit: &mut dyn FnMut(usize, usize, f32, f32, bool),
     ) {
         let size = self.picture.size();
-        let tests = instance.look.depth.test;
+        let tests = instance.look.parts().depth.test;
         if let Some(splat) = &instance.splat {
             each_pixel(size, splat.extent(), |x, y| {
                 let share = disc_coverage(splat, x, y);
@@ -243,9 +250,9 @@ impl Canvas {
             for (x, y, share, depth) in met {
                 let at = self.at(x, y);
                 let pixel = self.picture.pixel_mut(x, y);
-                let share = if instance.look.solid { 1.0 } else { share };
+                let share = if instance.look.is_solid() { 1.0 } else { share };
                 *pixel = Vec3::from(*pixel).lerp(tint, share).to_array();
-                if instance.look.solid && instance.look.depth.write {
+                if instance.look.is_solid() && instance.look.parts().depth.write {
                     self.depth[at] = self.depth[at].min(depth);
                 }
             }
@@ -283,7 +290,7 @@ impl Canvas {
             let mut met: Vec<(usize, f32)> = Vec::new();
             self.pixels(list, view, instance, &mut |x, y, share, depth, tests| {
                 // Of what is transparent only the better part counts; the screen's own has no depth.
-                if tests && (instance.look.solid || share > 0.25) {
+                if tests && (instance.look.is_solid() || share > 0.25) {
                     met.push((self.at(x, y), depth));
                 }
             });
@@ -365,12 +372,12 @@ impl Canvas {
         ]
     }
 
-    fn shadows(&mut self, list: &DrawList<'_>, view: &View, shadow: &super::Shadow) -> Vec<Line> {
+    fn shadows(&mut self, list: &DrawList<'_>, view: &View, renderer: &Renderer) -> Vec<Line> {
         let size = self.picture.size();
         let (w, h) = (size.width(), size.height());
         walk(list, view, |instance| {
             let mut met: Vec<(usize, f32)> = Vec::new();
-            if instance.look.solid {
+            if instance.look.is_solid() {
                 self.pixels(list, view, instance, &mut |x, y, _, depth, _| met.push((self.at(x, y), depth)));
             }
             met.into_iter().for_each(|(at, depth)| self.depth[at] = self.depth[at].min(depth));
@@ -380,7 +387,7 @@ impl Canvas {
             let (x, y) = (at % w, at / w);
             let depth = self.depth[at];
             let tone = if depth.is_finite() {
-                let lit = shadow.light_at(view.point(x as f32 + 0.5, y as f32 + 0.5, depth));
+                let lit = renderer.sunlight_at(view.point(x as f32 + 0.5, y as f32 + 0.5, depth));
                 // A touch of depth, so that things stand off from one another.
                 dark.lerp(bright, lit) * (0.72 + 0.28 / (1.0 + depth * 0.05))
             } else {
@@ -389,7 +396,7 @@ impl Canvas {
             *self.picture.pixel_mut(x, y) = tone.to_array();
         }
         // What the sun sees, in the upper right corner.
-        let (side, map) = shadow.picture();
+        let (side, map) = renderer.sun_map();
         let inset = (h * 2 / 5).min(w * 2 / 5);
         let margin = h / 50;
         if !map.is_empty() && inset > 8 && w > inset + 2 * margin {
@@ -402,7 +409,7 @@ impl Canvas {
                 }
             }
         }
-        let some = list.lighting.shadows() && !map.is_empty();
+        let some = list.lighting().shadows() && !map.is_empty();
         vec![
             title(if some { "shadow: what the sun reaches" } else { "shadow: there is none" }),
             Line { colour: Some(bright), text: "in the sun".to_owned() },
@@ -475,15 +482,11 @@ impl Canvas {
                 });
                 x += swatch + pad;
             }
-            let style = TextStyle {
-                size: text_size,
-                align: crate::atlas::Align::Left,
-                tint: [0.83, 0.86, 0.92, 1.0],
-            };
+            let style = TextStyle { size: text_size, align: Align::Left, tint: [0.83, 0.86, 0.92, 1.0] };
             font.on_screen(&line.text, [x, y], &style, &mut sprites);
         }
         let backdrop = BackdropSpec::default();
-        let Ok(view) = crate::camera::CameraSpec::default().view(size) else { return };
+        let Ok(view) = CameraSpec::default().view(size) else { return };
         let mut scratch = ListScratch::default();
         let around = Surroundings::new(&backdrop);
         let populations = [(Instances::sprites(&sprites), &look)];
@@ -492,6 +495,6 @@ impl Canvas {
     }
 }
 
-pub(super) fn title(text: &str) -> Line {
+pub(crate) fn title(text: &str) -> Line {
     Line { colour: None, text: text.to_owned() }
 }

@@ -1,27 +1,13 @@
 //! From populations to batches, by the technique and depth order asked for.
 
-use std::cell::RefCell;
-
-use frolic_core::{Counter, Meter, SpecError, Stage, trace, within};
-use frolic_raster::light::Lamp;
-use frolic_raster::points::Skin;
-use frolic_simd as simd;
-use glam::Vec3;
-use rayon::prelude::*;
+use frolic_core::{Counter, Meter, SpecError, Stage, within};
+use frolic_draw::backend::{BYTES_SEEN, BatchKey, DepthSorter, Detail, Lamp, Lighting, Source, Sources};
+use frolic_draw::{
+    BackdropSpec, Batch, Break, DepthOrder, DrawList, Entry, Instances, LightSpec, Look, Part, Run, SunSpec,
+    Technique, Vertex, View,
+};
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
-
-use crate::backdrop::BackdropSpec;
-use crate::camera::View;
-use crate::detail::Detail;
-use crate::instances::{Instances, Part};
-use crate::light::{LightSpec, Lighting, SunSpec};
-use crate::list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Source, Technique, Vertex};
-use crate::look::{Form, Look};
-use crate::room;
-use crate::sort::DepthSorter;
-use crate::sprite::Fill;
-use crate::vertices::{CORNERS, Seen, in_points, store_skin, stride};
 
 /// How populations become a draw list.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -72,10 +58,10 @@ impl ListSpec {
 /// What surrounds the elements: sky, ground, lamps, sun, and the moment.
 #[derive(Debug, Clone, Copy)]
 pub struct Surroundings<'a> {
-    pub(crate) backdrop: &'a BackdropSpec,
-    pub(crate) lights: &'a [LightSpec],
-    pub(crate) sun: Option<&'a SunSpec>,
-    pub(crate) time: f32,
+    backdrop: &'a BackdropSpec,
+    lights: &'a [LightSpec],
+    sun: Option<&'a SunSpec>,
+    time: f32,
 }
 
 impl<'a> Surroundings<'a> {
@@ -104,9 +90,8 @@ impl<'a> Surroundings<'a> {
 ///
 /// ```
 /// use frolic_core::{Meter, ParticleSpec, Particles};
-/// use frolic_draw::{
-///     BackdropSpec, CameraSpec, ImageSize, Instances, ListScratch, ListSpec, LookSpec, Surroundings,
-/// };
+/// use frolic_draw::{BackdropSpec, CameraSpec, ImageSize, Instances, LookSpec};
+/// use frolic_list::{ListScratch, ListSpec, Surroundings};
 ///
 /// let particles = Particles::new(&ParticleSpec::new(10), 1)?;
 /// let look = LookSpec::default().build()?;
@@ -130,7 +115,7 @@ pub struct ListScratch {
 }
 
 /// Most instances whose depth order is left to the backend.
-pub(crate) const SORTED_BY_BACKEND: u32 = 1 << 20;
+const SORTED_BY_BACKEND: u32 = 1 << 20;
 
 impl ListScratch {
     /// The draw list of these populations: layers in rising order; in a layer what is solid, then what is transparent; within these
@@ -148,7 +133,7 @@ impl ListScratch {
         batches.clear();
         runs.clear();
         order.clear();
-        let mut sources: SmallVec<[Source<'a>; 32]> = SmallVec::new();
+        let mut sources = Sources::new();
         sources.extend(
             populations
                 .into_iter()
@@ -156,23 +141,23 @@ impl ListScratch {
                 .map(|(instances, look)| Source { instances, look }),
         );
         let mut turn: SmallVec<[u32; 32]> = (0..sources.len() as u32).collect();
-        turn.sort_by_key(|&nth| (sources[nth as usize].look.layer, !sources[nth as usize].look.solid));
+        turn.sort_by_key(|&nth| (sources[nth as usize].look.layer(), !sources[nth as usize].look.is_solid()));
         meter.stop(started);
 
         let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false };
         let mut next = 0;
         while next < turn.len() {
             let first = sources[turn[next] as usize].look;
-            let same = |look: &Look| look.layer == first.layer && look.solid == first.solid;
+            let same = |look: &Look| look.layer() == first.layer() && look.is_solid() == first.is_solid();
             let end = turn[next..].iter().take_while(|&&nth| same(sources[nth as usize].look)).count() + next;
             let group = &turn[next..end];
             next = end;
             let mixes = |nth: u32| {
                 let look = sources[nth as usize].look;
                 spec.depth_order == DepthOrder::All
-                    && !look.solid
-                    && sources[nth as usize].instances.resident.is_none()
-                    && !matches!(look.form, Form::Sprite { on_screen: true })
+                    && !look.is_solid()
+                    && sources[nth as usize].instances.resident().is_none()
+                    && !look.is_on_screen()
             };
             let mixed = group.iter().filter(|&&nth| mixes(nth)).count();
             let mut done = false;
@@ -188,7 +173,7 @@ impl ListScratch {
                     continue;
                 }
                 let ordered = source.look.needs_depth_order() && spec.depth_order != DepthOrder::None;
-                if source.instances.resident.is_some() {
+                if source.instances.resident().is_some() {
                     batcher.resident(nth, ordered);
                     continue;
                 }
@@ -209,40 +194,19 @@ impl ListScratch {
         }
 
         let started = meter.start(Stage::Batch);
-        lamps.clear();
-        lamps.extend(around.lights.iter().map(LightSpec::lamp));
-        let lighting = Lighting {
-            lights: around.lights,
-            lamps,
-            sun: around.sun,
-            towards_sun: around.sun.map_or(Vec3::Y, SunSpec::towards),
-            ambient: around.backdrop.ambient(),
-            bounce: around.backdrop.bounce(around.sun),
-            haze: (around.backdrop.sky.horizon.vec(), 1.0 / around.backdrop.sky.haze),
-        };
-        let mut list = DrawList {
-            sources,
-            batches: &[],
-            runs: &[],
-            order,
-            vertices: &[],
-            lighting,
-            technique: spec.technique,
-            time: around.time,
-        };
+        let lighting = Lighting::new(around.backdrop, around.lights, around.sun, lamps);
+        let mut list = DrawList::new(sources, order, lighting, spec.technique, around.time);
         if spec.technique == Technique::Batched {
-            merge_vertices(&list, runs, view, vertices);
-            list.vertices = vertices;
-            meter.moved(Stage::Batch, size_of_val(list.vertices) as u64 + list.instances() as u64 * SEEN);
+            list.merge(runs, view, vertices);
         }
-        (list.batches, list.runs) = (batches, runs);
+        list.set_batches(batches, runs);
+        if spec.technique == Technique::Batched {
+            let seen = list.instances() as u64 * BYTES_SEEN;
+            meter.moved(Stage::Batch, size_of_val(list.vertices()) as u64 + seen);
+        }
         meter.stop(started);
         count(&list, meter);
-        let bytes = size_of_val(list.batches)
-            + size_of_val(list.runs)
-            + size_of_val(list.order)
-            + size_of_val(list.vertices)
-            + sorter.bytes();
+        let bytes = list.bytes() + sorter.bytes();
         meter.add(Counter::DrawBytes, bytes as u64);
         list
     }
@@ -250,19 +214,13 @@ impl ListScratch {
 
 /// What the meter hears of a list.
 fn count(list: &DrawList<'_>, meter: &mut Meter) {
-    meter.add(Counter::DrawCalls, list.batches.len() as u64);
+    meter.add(Counter::DrawCalls, list.batches().len() as u64);
     meter.add(Counter::Instances, list.instances() as u64);
-    meter.add(Counter::Stretches, list.runs.len() as u64);
-    for batch in list.batches {
-        let counter = match batch.why {
-            Break::First => continue,
-            Break::Mesh => Counter::BreaksMesh,
-            Break::Look => Counter::BreaksLook,
-            Break::Atlas => Counter::BreaksAtlas,
-            Break::Layer => Counter::BreaksLayer,
-            Break::Capacity => Counter::BreaksCapacity,
-        };
-        meter.add(counter, 1);
+    meter.add(Counter::Stretches, list.batches().iter().map(|batch| u64::from(batch.runs)).sum());
+    for batch in list.batches() {
+        if let Some(counter) = batch.why.counter() {
+            meter.add(counter, 1);
+        }
     }
 }
 
@@ -300,18 +258,19 @@ fn in_view<'b>(
     sun: Option<&'b SunSpec>,
     meter: &mut Meter,
 ) -> impl Iterator<Item = (u32, u32)> + use<'b> {
-    let parts = instances.parts.unwrap_or_default();
-    let Detail { from, reach, .. } = look.detail;
+    let parts = instances.parts().unwrap_or_default();
+    let Detail { from, reach, .. } = look.parts().detail;
+    let eye = view.parts().eye;
     let sees = move |part: &Part| {
         part.count > 0
-            && part.bounds.distance(view.eye) <= reach
-            && part.bounds.farthest(view.eye) >= from
+            && part.bounds.distance(eye) <= reach
+            && part.bounds.farthest(eye) >= from
             && view.concerns(&part.bounds, sun)
     };
     let hidden: u64 = parts.iter().filter(|part| !sees(part)).map(|part| u64::from(part.count)).sum();
     meter.add(Counter::CulledInChunks, hidden);
     let mut next = 0;
-    let whole = (instances.parts.is_none() && !instances.is_empty()).then_some((0, instances.len() as u32));
+    let whole = (instances.parts().is_none() && !instances.is_empty()).then_some((0, instances.len() as u32));
     let stretches = std::iter::from_fn(move || {
         while next < parts.len() && !sees(&parts[next]) {
             next += 1;
@@ -330,34 +289,6 @@ fn in_view<'b>(
     whole.into_iter().chain(stretches)
 }
 
-/// What instances of one batch share.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Key {
-    layer: i16,
-    solid: bool,
-    form: u64,
-    look: u64,
-    /// Page of the atlas; none where no picture is shown, which goes with any.
-    page: Option<u16>,
-}
-
-impl Key {
-    /// Why what has another key cannot share a batch, if so.
-    fn why(&self, other: &Self) -> Option<Break> {
-        if (self.layer, self.solid) != (other.layer, other.solid) {
-            Some(Break::Layer)
-        } else if self.form != other.form {
-            Some(Break::Mesh)
-        } else if self.look != other.look {
-            Some(Break::Look)
-        } else if self.page.is_some() && other.page.is_some() && self.page != other.page {
-            Some(Break::Atlas)
-        } else {
-            None
-        }
-    }
-}
-
 /// Breaks stretches of instances into batches.
 struct Batcher<'b, 'a> {
     sources: &'b [Source<'a>],
@@ -365,34 +296,14 @@ struct Batcher<'b, 'a> {
     batches: &'b mut Vec<Batch>,
     runs: &'b mut Vec<Run>,
     /// Of the batch in hand.
-    key: Option<Key>,
+    key: Option<BatchKey>,
     /// Whether nothing may join it.
     closed: bool,
 }
 
 impl Batcher<'_, '_> {
-    fn key(&self, source: u32, element: u32) -> Key {
-        let Source { instances, look } = &self.sources[source as usize];
-        let (form, page) = match &look.form {
-            Form::Disc => (0, None),
-            Form::Card { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
-            Form::Ribbon(ribbon) => (16 + u64::from(ribbon.segments), None),
-            Form::Sprite { .. } => {
-                let page = match instances.sprites.get(element as usize).map(|sprite| sprite.fill) {
-                    None | Some(Fill::Plain) => None,
-                    Some(Fill::Picture(region)) => Some(look.atlas.page_of(region)),
-                    Some(Fill::Tiles(map)) => {
-                        look.atlas.map(map).map(|map| look.atlas.page_of(map.sheet.frame(0)))
-                    }
-                };
-                (2, page)
-            }
-            Form::Mesh { fine, texture, .. } => {
-                let page = texture.map(|sheet| look.atlas.page_of(sheet.frame(0)));
-                (1024 + std::sync::Arc::as_ptr(fine) as u64, page)
-            }
-        };
-        Key { layer: look.layer, solid: look.solid, form, look: look.key, page }
+    fn key(&self, source: u32, element: u32) -> BatchKey {
+        self.sources[source as usize].batch_key(element)
     }
 
     /// A source that lives on a device: a batch of its own, as no other shares its buffers.
@@ -400,7 +311,7 @@ impl Batcher<'_, '_> {
         let key = self.key(source, 0);
         let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
         let first_run = self.runs.len() as u32;
-        let Key { layer, solid, .. } = key;
+        let BatchKey { layer, solid, .. } = key;
         self.batches.push(Batch { first_run, runs: 1, count: 0, why, layer, solid, far_to_near });
         self.runs.push(Run { source, first: 0, count: 0, sorted: false, vertices: 0 });
         self.key = Some(key);
@@ -409,7 +320,7 @@ impl Batcher<'_, '_> {
 
     /// A stretch of one source, in the order of its columns.
     fn stretch(&mut self, source: u32, first: u32, count: u32, far_to_near: bool) {
-        let by_element = matches!(self.sources[source as usize].look.form, Form::Sprite { .. });
+        let by_element = self.sources[source as usize].look.is_sprites();
         if !by_element {
             let key = self.key(source, first);
             return self.add(key, Run { source, first, count, sorted: false, vertices: 0 }, far_to_near);
@@ -444,19 +355,17 @@ impl Batcher<'_, '_> {
         while from < stretch.end {
             let first = order[from];
             let mut key = self.key(first.source, first.element);
-            let sprite =
-                |entry: Entry| matches!(self.sources[entry.source as usize].look.form, Form::Sprite { .. });
+            let sprite = |entry: Entry| self.sources[entry.source as usize].look.is_sprites();
             let mut to = from + 1;
             while to < stretch.end {
                 let entry = order[to];
                 // Most often the source is the same, which is quicker to see.
                 if entry.source != first.source || sprite(entry) {
                     let other = self.key(entry.source, entry.element);
-                    let page = key.page.or(other.page);
-                    if (Key { page, ..key }) != (Key { page: other.page.or(page), ..other }) {
+                    if key.why(&other).is_some() {
                         break;
                     }
-                    key.page = page;
+                    key.page = key.page.or(other.page);
                 }
                 to += 1;
             }
@@ -467,7 +376,7 @@ impl Batcher<'_, '_> {
     }
 
     /// Adds a run to the batch in hand or to new ones.
-    fn add(&mut self, key: Key, run: Run, far_to_near: bool) {
+    fn add(&mut self, key: BatchKey, run: Run, far_to_near: bool) {
         let capacity = if self.spec.technique == Technique::Each { 1 } else { self.spec.capacity.max(1) };
         let mut run = run;
         while run.count > 0 {
@@ -506,58 +415,4 @@ impl Batcher<'_, '_> {
             run.count -= count;
         }
     }
-}
-
-/// Bytes that are read of an element to draw it: place, size, age over life, id.
-pub(crate) const SEEN: u64 = 7 * size_of::<f32>() as u64;
-
-/// Elements a part of what is merged in parallel.
-const PART: usize = 1024;
-
-/// Writes finished vertices, in drawing order, and where each run's start.
-fn merge_vertices(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: &mut Vec<Vertex>) {
-    let mut needed = 0;
-    for run in runs.iter_mut() {
-        run.vertices = needed as u32;
-        needed += run.count as usize * stride(list.sources[run.source as usize].look);
-    }
-    room::at_least(vertices, needed);
-    let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows() };
-    let level = simd::detect();
-    let mut left = &mut vertices[..needed];
-    for run in runs.iter() {
-        let each = stride(list.sources[run.source as usize].look);
-        let (mine, rest) = left.split_at_mut(run.count as usize * each);
-        left = rest;
-        mine.par_chunks_mut(each * PART).enumerate().for_each(|(part, vertices)| {
-            let _part = trace::part(Stage::Batch);
-            MERGED.with_borrow_mut(|(finished, skin)| {
-                for (nth, vertices) in vertices.chunks_mut(each).enumerate() {
-                    let entry = list.entry(run, run.first + (part * PART + nth) as u32);
-                    let source = &list.sources[entry.source as usize];
-                    if matches!(source.look.form, Form::Disc) {
-                        let vertex = seen.disc(source, entry.element as usize);
-                        for (into, [u, v]) in vertices.iter_mut().zip(CORNERS) {
-                            *into = Vertex { corner: [u * 2.0 - 1.0, v * 2.0 - 1.0], ..vertex };
-                        }
-                        continue;
-                    }
-                    vertices.fill(Vertex::default());
-                    if in_points(source.look) {
-                        if seen.skin(level, entry, None, skin).is_ok() {
-                            store_skin(source.look, skin, vertices);
-                        }
-                        continue;
-                    }
-                    finished.clear();
-                    seen.vertices(entry, finished);
-                    vertices[..finished.len()].copy_from_slice(finished);
-                }
-            });
-        });
-    }
-}
-
-thread_local! {
-    static MERGED: RefCell<(Vec<Vertex>, Skin)> = RefCell::default();
 }

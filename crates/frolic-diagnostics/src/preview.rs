@@ -4,8 +4,8 @@ use frolic_core::DistanceGrid;
 use glam::Vec3;
 use rayon::prelude::*;
 
-use crate::colour::srgb;
-use crate::image::{Image, ImageSize};
+use frolic_draw::backend::srgb_byte;
+use frolic_draw::{Image, ImageSize};
 
 /// Paints a grid: the view on the left, the three slices below each other on the right. In a slice what is inside is warm, what is outside
 /// cold; lines follow equal distances, the thick one the surface.
@@ -26,7 +26,7 @@ pub fn preview(grid: &DistanceGrid, size: ImageSize) -> Image {
                 let nth = (y / side).min(2);
                 slice(grid, nth, (x - view_wide) as f32 + 0.5, (y - nth * side) as f32 + 0.5, side as f32)
             };
-            let [r, g, b] = light.to_array().map(srgb);
+            let [r, g, b] = light.to_array().map(srgb_byte);
             *pixel = [r, g, b, 255];
         }
     });

@@ -3,10 +3,10 @@
 use frolic_core::World;
 use glam::{Vec2, Vec3};
 
-use super::reference::LinearImage;
-use super::show::{Canvas, Line, on_scale, sort, title};
-use crate::image::{Image, ImageSize};
 use crate::readout::group;
+use crate::reference::LinearImage;
+use crate::show::{Canvas, Line, on_scale, sort, title};
+use frolic_draw::{Image, ImageSize};
 
 /// A piece of ground seen from above.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -6,7 +6,7 @@
 use ab_glyph::{Font as _, FontRef, ScaleFont, point};
 use frolic_core::{Counter, Frame, Meter, Stage};
 
-use crate::image::Image;
+use frolic_draw::Image;
 
 /// Frames that the graph shows.
 const FRAMES: usize = 120;
@@ -57,7 +57,8 @@ struct Letter {
 ///
 /// ```
 /// use frolic_core::{Counter, Meter};
-/// use frolic_draw::{Corner, Image, ImageSize, Readout};
+/// use frolic_diagnostics::{Corner, Readout};
+/// use frolic_draw::{Image, ImageSize};
 /// let mut meter = Meter::new();
 /// let mut readout = Readout::new(1.0 / 60.0);
 /// for _ in 0..3 {
@@ -321,7 +322,7 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
-    use crate::image::ImageSize;
+    use frolic_draw::ImageSize;
 
     fn frame(ms: f64) -> Frame {
         let time = |ms: f64| Duration::from_secs_f64(ms * 1e-3);
