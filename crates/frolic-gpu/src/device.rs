@@ -6,6 +6,7 @@ use std::time::Duration;
 use frolic_core::{Counter, Meter};
 
 use crate::error::GpuError;
+use crate::made::Made;
 
 /// How a device is chosen and used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -52,6 +53,7 @@ struct Inner {
     binding: u64,
     timed: bool,
     fault: Arc<OnceLock<GpuError>>,
+    made: Made,
 }
 
 /// Largest side of a picture that this library draws.
@@ -167,7 +169,7 @@ impl Gpu {
     ) -> Self {
         let binding = spec.binding.min(device.limits().max_storage_buffer_binding_size);
         let timed = spec.timed && device.features().contains(wgpu::Features::TIMESTAMP_QUERY);
-        Self { inner: Arc::new(Inner { device, queue, name, binding, timed, fault }) }
+        Self { inner: Arc::new(Inner { device, queue, name, binding, timed, fault, made: Made::default() }) }
     }
 
     /// The device itself.
@@ -183,6 +185,17 @@ impl Gpu {
     /// What it calls itself.
     pub fn name(&self) -> &str {
         &self.inner.name
+    }
+
+    /// What was compiled and laid out on it.
+    pub(crate) fn made(&self) -> &Made {
+        &self.inner.made
+    }
+
+    /// How many pipelines were compiled so far, each of which may have cost a stall. All renderers and populations of a device share them, so
+    /// a second one of a kind compiles none.
+    pub fn pipelines_compiled(&self) -> usize {
+        self.made().pipelines()
     }
 
     /// Whether passes are timed on the device.

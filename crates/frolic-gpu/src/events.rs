@@ -150,20 +150,17 @@ impl Following {
             Arc::new(layout(gpu, label, ShaderStages::COMPUTE, &all))
         };
         let layouts = [of("births", &[6, 7]), of("grant", &[9]), of("start", &[6, 7, 8])];
-        let module = shader::EVENTS.compile(gpu)?;
         let pipeline = |nth: usize, entry| {
             let layouts: &[Arc<BindGroupLayout>; 3] = &layouts;
-            compute(gpu, &module, entry, &[Some(&*layouts[nth])], &[])
+            compute(gpu, shader::EVENTS, entry, &[Some(&*layouts[nth])], &[])
         };
-        let made = Self {
-            turn: pipeline(0, "turn"),
-            births: [pipeline(0, "mark_births"), pipeline(0, "add_births"), pipeline(0, "tell_births")],
-            grant: pipeline(1, "grant"),
-            start: pipeline(2, "start"),
+        Ok(Self {
+            turn: pipeline(0, "turn")?,
+            births: [pipeline(0, "mark_births")?, pipeline(0, "add_births")?, pipeline(0, "tell_births")?],
+            grant: pipeline(1, "grant")?,
+            start: pipeline(2, "start")?,
             layouts,
-        };
-        gpu.check()?;
-        Ok(made)
+        })
     }
 
     /// Binds what following an event of `parent`, by its number, needs.

@@ -5,7 +5,7 @@ use wgpu::{BufferUsages, TextureView};
 
 use crate::device::{Gpu, Tally, Words, upload};
 use crate::error::GpuError;
-use crate::pipelines::{Pipelines, group};
+use crate::pipelines::{Pipelines, compute, group};
 use crate::shader;
 
 /// Buffers and bindings of one size of picture.
@@ -64,7 +64,7 @@ impl Finish {
             ],
         );
         let groups = [Some(&layouts.bloom)];
-        let mut of = |entry| pipelines.compute(shader::BLOOM, entry, &groups, &[]);
+        let of = |entry| compute(gpu, shader::BLOOM, entry, &groups, &[]);
         let passes = [of("means")?, of("near_across")?, of("near_down")?, of("far_across")?, of("far_down")?];
         Ok(Self {
             size,

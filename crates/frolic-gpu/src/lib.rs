@@ -14,7 +14,7 @@
 //! | how do particles live there? | `particles.rs`, their buffers and pipelines `shard.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
 //! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
-//! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs` |
+//! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs`, shared by all of a device `made.rs` |
 //!
 //! What WebGPU promises everywhere is enough: eight storage buffers a stage, 256 invocations, 16 KiB of shared memory, bindings of 128 MiB
 //! (a larger population is split). Timestamps are used where there are any.
@@ -30,6 +30,7 @@ mod frame;
 mod grids;
 mod guest;
 mod looks;
+mod made;
 mod newborn;
 mod order;
 mod particles;

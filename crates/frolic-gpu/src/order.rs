@@ -7,7 +7,7 @@ use wgpu::BufferUsages;
 
 use crate::device::{Gpu, SLOT, Tally, upload};
 use crate::error::GpuError;
-use crate::pipelines::{Pipelines, Source, group, window};
+use crate::pipelines::{Pipelines, Source, compute, group, window};
 use crate::shader::{self, SORT_TILE};
 
 /// Elements of a thread group.
@@ -181,16 +181,16 @@ pub(crate) struct Ordering {
 }
 
 impl Ordering {
-    pub(crate) fn new(pipelines: &mut Pipelines) -> Result<Self, GpuError> {
+    pub(crate) fn new(pipelines: &Pipelines) -> Result<Self, GpuError> {
         let layouts = Arc::clone(&pipelines.layouts);
         let digits = [Some(&layouts.digits)];
-        let mut sort = |entry| pipelines.compute(shader::SORT, entry, &digits, &[]);
+        let sort = |entry| compute(&pipelines.gpu, shader::SORT, entry, &digits, &[]);
         let sort = [sort("count_digits")?, sort("add_digits")?, sort("write_sorted")?];
         Ok(Self { cull: HashMap::new(), sort })
     }
 
     /// Sees to it that elements of a kind can be culled.
-    pub(crate) fn need(&mut self, source: Source, pipelines: &mut Pipelines) -> Result<(), GpuError> {
+    pub(crate) fn need(&mut self, source: Source, pipelines: &Pipelines) -> Result<(), GpuError> {
         if self.cull.contains_key(&source) {
             return Ok(());
         }
@@ -205,9 +205,9 @@ impl Ordering {
         let sum =
             [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list_sum)];
         let made = [
-            pipelines.compute(program, "mark", &fill, &[])?,
-            pipelines.compute(program, "add_up", &sum, &[])?,
-            pipelines.compute(program, "write_list", &fill, &[])?,
+            compute(&pipelines.gpu, program, "mark", &fill, &[])?,
+            compute(&pipelines.gpu, program, "add_up", &sum, &[])?,
+            compute(&pipelines.gpu, program, "write_list", &fill, &[])?,
         ];
         self.cull.insert(source, made);
         Ok(())

@@ -42,7 +42,7 @@ pub(crate) struct Layouts {
 }
 
 /// A binding: what it is, and who sees it.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Bind {
     /// A uniform, placed by a dynamic offset if so, of so many bytes.
     Uniform(bool, u64),
@@ -58,36 +58,41 @@ pub(crate) enum Bind {
 }
 
 pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, Bind)]) -> BindGroupLayout {
-    let entries: Vec<_> = binds
-        .iter()
-        .map(|&(binding, bind)| {
-            let buffer = |ty, has_dynamic_offset, size| wgpu::BindingType::Buffer {
-                ty,
-                has_dynamic_offset,
-                min_binding_size: std::num::NonZeroU64::new(size),
-            };
-            let texture = |sample_type, multisampled| wgpu::BindingType::Texture {
-                sample_type,
-                view_dimension: wgpu::TextureViewDimension::D2,
-                multisampled,
-            };
-            let ty = match bind {
-                Bind::Uniform(moves, size) => buffer(wgpu::BufferBindingType::Uniform, moves, size),
-                Bind::Read => buffer(wgpu::BufferBindingType::Storage { read_only: true }, false, 0),
-                Bind::Moving => buffer(wgpu::BufferBindingType::Storage { read_only: true }, true, 0),
-                Bind::Write => buffer(wgpu::BufferBindingType::Storage { read_only: false }, false, 0),
-                Bind::Texture => texture(wgpu::TextureSampleType::Float { filterable: false }, false),
-                Bind::Numbers => texture(wgpu::TextureSampleType::Uint, false),
-                Bind::Depth => texture(wgpu::TextureSampleType::Depth, false),
-                Bind::Samples => texture(wgpu::TextureSampleType::Depth, true),
-            };
-            // A buffer that is written is never the business of drawing.
-            let visibility = if matches!(bind, Bind::Write) { ShaderStages::COMPUTE } else { who };
-            wgpu::BindGroupLayoutEntry { binding, visibility, ty, count: None }
+    let make = || {
+        let entries: Vec<_> = binds
+            .iter()
+            .map(|&(binding, bind)| {
+                let buffer = |ty, has_dynamic_offset, size| wgpu::BindingType::Buffer {
+                    ty,
+                    has_dynamic_offset,
+                    min_binding_size: std::num::NonZeroU64::new(size),
+                };
+                let texture = |sample_type, multisampled| wgpu::BindingType::Texture {
+                    sample_type,
+                    view_dimension: wgpu::TextureViewDimension::D2,
+                    multisampled,
+                };
+                let ty = match bind {
+                    Bind::Uniform(moves, size) => buffer(wgpu::BufferBindingType::Uniform, moves, size),
+                    Bind::Read => buffer(wgpu::BufferBindingType::Storage { read_only: true }, false, 0),
+                    Bind::Moving => buffer(wgpu::BufferBindingType::Storage { read_only: true }, true, 0),
+                    Bind::Write => buffer(wgpu::BufferBindingType::Storage { read_only: false }, false, 0),
+                    Bind::Texture => texture(wgpu::TextureSampleType::Float { filterable: false }, false),
+                    Bind::Numbers => texture(wgpu::TextureSampleType::Uint, false),
+                    Bind::Depth => texture(wgpu::TextureSampleType::Depth, false),
+                    Bind::Samples => texture(wgpu::TextureSampleType::Depth, true),
+                };
+                // A buffer that is written is never the business of drawing.
+                let visibility = if matches!(bind, Bind::Write) { ShaderStages::COMPUTE } else { who };
+                wgpu::BindGroupLayoutEntry { binding, visibility, ty, count: None }
+            })
+            .collect();
+        gpu.device().create_bind_group_layout(&wgpu::BindGroupLayoutDescriptor {
+            label: Some(label),
+            entries: &entries,
         })
-        .collect();
-    gpu.device()
-        .create_bind_group_layout(&wgpu::BindGroupLayoutDescriptor { label: Some(label), entries: &entries })
+    };
+    gpu.made().layout(who, binds, make)
 }
 
 /// Bytes of the uniforms.
@@ -278,15 +283,12 @@ impl Key {
     }
 }
 
-/// All pipelines that were needed so far.
+/// The pipelines that a renderer needed so far, out of those that its device has.
 #[derive(Debug)]
 pub(crate) struct Pipelines {
-    gpu: Gpu,
+    pub(crate) gpu: Gpu,
     pub(crate) layouts: Arc<Layouts>,
-    modules: HashMap<&'static str, wgpu::ShaderModule>,
     drawn: HashMap<Key, wgpu::RenderPipeline>,
-    wide: HashMap<&'static str, wgpu::RenderPipeline>,
-    compute: HashMap<(&'static str, &'static str), wgpu::ComputePipeline>,
 }
 
 /// What is in front covers by its opacity: colours have it multiplied in, and what adds has none.
@@ -305,23 +307,7 @@ const OVER: wgpu::BlendState = wgpu::BlendState {
 
 impl Pipelines {
     pub(crate) fn new(gpu: &Gpu) -> Self {
-        Self {
-            gpu: gpu.clone(),
-            layouts: Arc::new(Layouts::new(gpu)),
-            modules: HashMap::new(),
-            drawn: HashMap::new(),
-            wide: HashMap::new(),
-            compute: HashMap::new(),
-        }
-    }
-
-    fn module(&mut self, program: Program) -> Result<wgpu::ShaderModule, GpuError> {
-        if let Some(module) = self.modules.get(program.name) {
-            return Ok(module.clone());
-        }
-        let module = program.compile(&self.gpu)?;
-        self.modules.insert(program.name, module.clone());
-        Ok(module)
+        Self { gpu: gpu.clone(), layouts: Arc::new(Layouts::new(gpu)), drawn: HashMap::new() }
     }
 
     /// Sees to it that a pipeline is there.
@@ -329,7 +315,7 @@ impl Pipelines {
         if self.drawn.contains_key(&key) {
             return Ok(());
         }
-        let module = self.module(key.shape.program(key.source))?;
+        let program = key.shape.program(key.source);
         let elements = match key.source {
             Source::Packed => &self.layouts.packed,
             Source::Resident | Source::Trail => &self.layouts.resident,
@@ -377,40 +363,42 @@ impl Pipelines {
                 (Some(target.colour), Some(OVER), depth, target.samples, "fragment_guest")
             }
         };
-        let layout = self.gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
-            label: None,
-            bind_group_layouts: &groups,
-            immediate_size: 0,
-        });
+        let gpu = &self.gpu;
         let options = wgpu::PipelineCompilationOptions { constants: &constants, ..Default::default() };
-        let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
-            label: Some(key.shape.program(key.source).name),
-            layout: Some(&layout),
-            vertex: wgpu::VertexState {
-                module: &module,
-                entry_point: Some("vertex"),
-                compilation_options: options.clone(),
-                buffers: &[],
-            },
-            primitive: wgpu::PrimitiveState {
-                topology: key.topology(),
-                cull_mode: (key.closed == 3).then_some(wgpu::Face::Back),
-                ..Default::default()
-            },
-            depth_stencil: depth,
-            multisample: wgpu::MultisampleState { count: samples, ..Default::default() },
-            fragment: Some(wgpu::FragmentState {
-                module: &module,
-                entry_point: Some(entry),
-                compilation_options: options,
-                targets: &colour.map_or_else(Vec::new, |format| {
-                    vec![Some(wgpu::ColorTargetState { format, blend, write_mask: wgpu::ColorWrites::ALL })]
+        let make = |module: &wgpu::ShaderModule| {
+            gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
+                label: Some(program.name),
+                layout: Some(&pipeline_layout(gpu, &groups)),
+                vertex: wgpu::VertexState {
+                    module,
+                    entry_point: Some("vertex"),
+                    compilation_options: options.clone(),
+                    buffers: &[],
+                },
+                primitive: wgpu::PrimitiveState {
+                    topology: key.topology(),
+                    cull_mode: (key.closed == 3).then_some(wgpu::Face::Back),
+                    ..Default::default()
+                },
+                depth_stencil: depth,
+                multisample: wgpu::MultisampleState { count: samples, ..Default::default() },
+                fragment: Some(wgpu::FragmentState {
+                    module,
+                    entry_point: Some(entry),
+                    compilation_options: options,
+                    targets: &colour.map_or_else(Vec::new, |format| {
+                        vec![Some(wgpu::ColorTargetState {
+                            format,
+                            blend,
+                            write_mask: wgpu::ColorWrites::ALL,
+                        })]
+                    }),
                 }),
-            }),
-            multiview_mask: None,
-            cache: None,
-        });
-        self.gpu.check()?;
+                multiview_mask: None,
+                cache: None,
+            })
+        };
+        let pipeline = gpu.made().drawn(gpu, key, program, make)?;
         self.drawn.insert(key, pipeline);
         Ok(())
     }
@@ -421,10 +409,8 @@ impl Pipelines {
     }
 
     /// A pipeline of a pass over the whole picture, made if need be.
-    pub(crate) fn wide(&mut self, entry: &'static str) -> Result<wgpu::RenderPipeline, GpuError> {
-        if let Some(pipeline) = self.wide.get(entry) {
-            return Ok(pipeline.clone());
-        }
+    pub(crate) fn wide(&self, entry: &'static str) -> Result<wgpu::RenderPipeline, GpuError> {
+        let gpu = &self.gpu;
         let (program, layouts): (Program, Vec<Option<&BindGroupLayout>>) = match entry {
             "start" | "start_depth" => {
                 (shader::BACKDROP, vec![Some(&self.layouts.frame), Some(&self.layouts.backdrop)])
@@ -434,12 +420,6 @@ impl Pipelines {
             }
             _ => (shader::RESOLVE, vec![Some(&self.layouts.resolve)]),
         };
-        let layout = self.gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
-            label: None,
-            bind_group_layouts: &layouts,
-            immediate_size: 0,
-        });
-        let module = self.module(program)?;
         let target = |format, blend, write_mask| Some(wgpu::ColorTargetState { format, blend, write_mask });
         let all = wgpu::ColorWrites::ALL;
         let samples = entry == "start_depth";
@@ -450,80 +430,59 @@ impl Pipelines {
             "compose_solid" => vec![target(LIGHT, Some(OVER), all), target(NEAREST, None, all)],
             _ => vec![target(PICTURE, None, all)],
         };
-        let pipeline = self.gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
-            label: Some(entry),
-            layout: Some(&layout),
-            vertex: wgpu::VertexState {
-                module: &module,
-                entry_point: Some("wide"),
-                compilation_options: Default::default(),
-                buffers: &[],
-            },
-            primitive: wgpu::PrimitiveState::default(),
-            depth_stencil: samples.then(|| wgpu::DepthStencilState {
-                format: DEPTH,
-                depth_write_enabled: Some(true),
-                depth_compare: Some(wgpu::CompareFunction::Always),
-                stencil: wgpu::StencilState::default(),
-                bias: wgpu::DepthBiasState::default(),
-            }),
-            multisample: wgpu::MultisampleState {
-                count: if samples { SAMPLES } else { 1 },
-                ..Default::default()
-            },
-            fragment: Some(wgpu::FragmentState {
-                module: &module,
-                entry_point: Some(entry),
-                compilation_options: Default::default(),
-                targets: &targets,
-            }),
-            multiview_mask: None,
-            cache: None,
-        });
-        self.gpu.check()?;
-        self.wide.insert(entry, pipeline.clone());
-        Ok(pipeline)
-    }
-
-    /// A compute pipeline, made if need be.
-    pub(crate) fn compute(
-        &mut self,
-        program: Program,
-        entry: &'static str,
-        layouts: &[Option<&BindGroupLayout>],
-        constants: &[(&str, f64)],
-    ) -> Result<wgpu::ComputePipeline, GpuError> {
-        if let Some(pipeline) = self.compute.get(&(program.name, entry)) {
-            return Ok(pipeline.clone());
-        }
-        let module = self.module(program)?;
-        let pipeline = compute(&self.gpu, &module, entry, layouts, constants);
-        self.gpu.check()?;
-        self.compute.insert((program.name, entry), pipeline.clone());
-        Ok(pipeline)
+        let make = |module: &wgpu::ShaderModule| {
+            gpu.device().create_render_pipeline(&wgpu::RenderPipelineDescriptor {
+                label: Some(entry),
+                layout: Some(&pipeline_layout(gpu, &layouts)),
+                vertex: wgpu::VertexState {
+                    module,
+                    entry_point: Some("wide"),
+                    compilation_options: Default::default(),
+                    buffers: &[],
+                },
+                primitive: wgpu::PrimitiveState::default(),
+                depth_stencil: samples.then(|| wgpu::DepthStencilState {
+                    format: DEPTH,
+                    depth_write_enabled: Some(true),
+                    depth_compare: Some(wgpu::CompareFunction::Always),
+                    stencil: wgpu::StencilState::default(),
+                    bias: wgpu::DepthBiasState::default(),
+                }),
+                multisample: wgpu::MultisampleState {
+                    count: if samples { SAMPLES } else { 1 },
+                    ..Default::default()
+                },
+                fragment: Some(wgpu::FragmentState {
+                    module,
+                    entry_point: Some(entry),
+                    compilation_options: Default::default(),
+                    targets: &targets,
+                }),
+                multiview_mask: None,
+                cache: None,
+            })
+        };
+        gpu.made().wide(gpu, entry, program, make)
     }
 }
 
+pub(crate) fn pipeline_layout(gpu: &Gpu, groups: &[Option<&BindGroupLayout>]) -> wgpu::PipelineLayout {
+    gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
+        label: None,
+        bind_group_layouts: groups,
+        immediate_size: 0,
+    })
+}
+
+/// A compute pipeline, made if the device has it not yet.
 pub(crate) fn compute(
     gpu: &Gpu,
-    module: &wgpu::ShaderModule,
-    entry: &str,
+    program: Program,
+    entry: &'static str,
     layouts: &[Option<&BindGroupLayout>],
     constants: &[(&str, f64)],
-) -> wgpu::ComputePipeline {
-    let layout = gpu.device().create_pipeline_layout(&wgpu::PipelineLayoutDescriptor {
-        label: None,
-        bind_group_layouts: layouts,
-        immediate_size: 0,
-    });
-    gpu.device().create_compute_pipeline(&wgpu::ComputePipelineDescriptor {
-        label: Some(entry),
-        layout: Some(&layout),
-        module,
-        entry_point: Some(entry),
-        compilation_options: wgpu::PipelineCompilationOptions { constants, ..Default::default() },
-        cache: None,
-    })
+) -> Result<wgpu::ComputePipeline, GpuError> {
+    gpu.made().compute(gpu, program, entry, layouts, constants)
 }
 
 /// A bind group of these things, numbered as the layout has them.

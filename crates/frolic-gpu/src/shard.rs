@@ -188,7 +188,6 @@ impl Layouts {
         grids: &Grids,
         newborn: &Newborn,
     ) -> Result<Stepping, GpuError> {
-        let module = shader::STEP.compile(gpu)?;
         let [events, trails] = extra;
         let constants = [
             ("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))),
@@ -199,18 +198,16 @@ impl Layouts {
         let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
             let mut layouts = vec![Some(&*self.groups[nth])];
             layouts.extend(more.iter().copied().map(Some));
-            compute(gpu, &module, entry, &layouts, constants)
+            compute(gpu, shader::STEP, entry, &layouts, constants)
         };
         let (grids, newborn) = (&**grids.layout(), &**newborn.layout());
-        let made = Stepping {
+        Ok(Stepping {
             fields,
-            mark: of(0, "mark", &[grids], &constants),
-            settle: of(1, "settle", &[], &[events]),
-            advance: of(2, "advance", &[grids], &constants),
-            birth: of(3, "give_birth", &[newborn], &[]),
-        };
-        gpu.check()?;
-        Ok(made)
+            mark: of(0, "mark", &[grids], &constants)?,
+            settle: of(1, "settle", &[], &[events])?,
+            advance: of(2, "advance", &[grids], &constants)?,
+            birth: of(3, "give_birth", &[newborn], &[])?,
+        })
     }
 }
 

@@ -43,9 +43,7 @@ impl Trailing {
         let mut binds = vec![(0, Bind::Uniform(true, STEP_WORDS * 4)), (13, Bind::Read)];
         binds.extend([1, 2, 6, 7, 8, 14].map(|binding| (binding, Bind::Write)));
         let layout = Arc::new(layout(gpu, "carry", ShaderStages::COMPUTE, &binds));
-        let module = shader::CARRY.compile(gpu)?;
-        let pipeline = compute(gpu, &module, "carry", &[Some(&*layout)], &[]);
-        gpu.check()?;
+        let pipeline = compute(gpu, shader::CARRY, "carry", &[Some(&*layout)], &[])?;
         let buffer = || gpu.buffer("trail", each * u64::from(count), BufferUsages::STORAGE);
         let buffers = [buffer(), buffer()];
         Ok(Self { clock: TrailClock::new(spec), buffers, layout, pipeline, groups: None })

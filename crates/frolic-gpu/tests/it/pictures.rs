@@ -362,3 +362,24 @@ fn nothing_breaks_on_strange_numbers() {
         }
     }
 }
+
+/// A stall by compiling comes once for each kind of pipeline, not once for each renderer.
+#[test]
+fn renderers_of_a_device_share_pipelines() {
+    // A device of its own: other tests compile on the shared one.
+    let gpu = Gpu::open(GpuSpec::default()).unwrap();
+    let (particles, look) = (cloud(100, [0.1, 0.2], [2.0; 3], 1), LookSpec::default().build().unwrap());
+    let (view, backdrop) = (view(64, 40), plain());
+    let mut compiled = [0; 3];
+    for after in &mut compiled {
+        let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+        let around = Surroundings::new(&backdrop);
+        let list = scratch.list([(of(&particles), &look)], &ListSpec::default(), &view, &around, &mut meter);
+        let (mut recorder, mut renderer) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
+        let mut image = Image::new(view.size());
+        renderer.render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter).unwrap();
+        *after = gpu.pipelines_compiled();
+    }
+    assert!(compiled[0] > 5, "{compiled:?}");
+    assert_eq!(compiled, [compiled[0]; 3]);
+}
