@@ -69,6 +69,9 @@ pub(crate) struct Demo {
     pub(crate) out: PathBuf,
     #[command(flatten)]
     pub(crate) drawing: Drawing,
+    /// Seconds for the profile; each point still takes four turns. 0 is as long as it takes
+    #[arg(long, value_name = "SECONDS", default_value_t = 40.0, allow_negative_numbers = true)]
+    pub(crate) time: f64,
     /// Print what was done as JSON
     #[arg(long)]
     pub(crate) json: bool,

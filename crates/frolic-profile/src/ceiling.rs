@@ -11,9 +11,11 @@ use serde::{Deserialize, Serialize};
 use crate::growth::Line;
 use crate::plan::{Plan, PlanError};
 use crate::profile::ms;
-use crate::stats::{CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, median, quantile_of, resample};
 use crate::subject::{Run, Subject};
 use crate::sweep::{ProfileError, TURN, Variant, prepare};
+use frolic_statistics::{
+    CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, median, quantile_of, resample,
+};
 
 /// Rounds of a run near the budget, at least.
 const ROUNDS: usize = 8;
@@ -308,10 +310,12 @@ fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
     let frames: Vec<Vec<f64>> = near.iter().map(|run| run.rounds.concat()).collect();
     let count = crossing(&frames)?;
     let mut dice = Dice::new(near.len() as u64);
+    let rounds: Vec<Vec<&[f64]>> =
+        near.iter().map(|run| run.rounds.iter().map(Vec::as_slice).collect()).collect();
     let mut drawn: Vec<Vec<f64>> = vec![Vec::new(); near.len()];
     let resampled = (0..RESAMPLES).filter_map(|_| {
-        for (run, drawn) in near.iter().zip(&mut drawn) {
-            resample(&run.rounds, run.phases, &mut dice, drawn);
+        for ((run, rounds), drawn) in near.iter().zip(&rounds).zip(&mut drawn) {
+            resample(rounds, run.phases, &mut dice, drawn);
         }
         crossing(&drawn)
     });

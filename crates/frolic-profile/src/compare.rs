@@ -8,8 +8,8 @@ use serde::Serialize;
 use crate::noise::Pace;
 use crate::plan::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
-use crate::stats::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 use crate::sweep::{BUILDS, ProfileError, TURN};
+use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 
 /// Share of re-runs without a change that are called none.
 const CONFIDENCE: f64 = 0.985;

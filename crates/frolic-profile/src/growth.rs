@@ -6,7 +6,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::stats::Interval;
+use frolic_statistics::Interval;
 
 /// Noise below which a better fit proves nothing, as a share of a time.
 const FLOOR: f64 = 0.02;

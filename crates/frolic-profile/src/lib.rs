@@ -11,7 +11,7 @@
 //! | how is it measured, in which order? | `sweep.rs`; what a kill does not lose `journal.rs` |
 //! | what else did the machine do? | `noise.rs` |
 //! | what is kept of the measurements? | `profile.rs` (and `docs/profile-format.md`) |
-//! | how sure is it, and how does it grow? | `stats.rs`, `growth.rs` |
+//! | how sure is it, and how does it grow? | `growth.rs`, and the crate `frolic-statistics` |
 //! | do they draw the same? | `pictures.rs` |
 //! | how many can be afforded? | `ceiling.rs` |
 //! | did it become slower? | `compare.rs` |
@@ -33,7 +33,6 @@ mod plan;
 mod profile;
 
 mod report;
-pub mod stats;
 mod subject;
 mod sweep;
 mod table;
@@ -45,6 +44,7 @@ pub use compare::{Change, CompareSpec, Comparison, Verdict, compare, compare_bui
 #[cfg(feature = "schema")]
 pub use files::schema;
 pub use files::{profile_from_json, write_profile};
+pub use frolic_statistics as stats;
 pub use growth::{Growth, Knee};
 pub use journal::{Journal, JournalOf};
 pub use other::{OtherProgram, answer_frames};

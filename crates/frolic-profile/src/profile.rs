@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 use crate::growth::Growth;
 use crate::noise::{Noise, Pace, Taken};
 use crate::pictures::PictureDifference;
-use crate::stats::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
 use crate::trace::FrameTrace;
+use frolic_statistics::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
 
 /// Version of `profile.json`.
 pub const FORMAT_VERSION: u32 = 2;

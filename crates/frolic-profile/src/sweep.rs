@@ -21,9 +21,9 @@ use crate::plan::{Plan, PlanError};
 use crate::profile::{
     FORMAT_VERSION, Machine, Point, Profile, Stop, Turn, VariantGrowth, VariantProfile, ms,
 };
-use crate::stats::{Dice, bootstrap, median};
 use crate::subject::{Run, SceneSubject, Subject};
 use crate::trace::{FrameTrace, LONGEST};
+use frolic_statistics::{Dice, bootstrap, median};
 
 /// Frames a variant takes before it is the next one's turn.
 pub(crate) const TURN: u32 = 5;

@@ -6,7 +6,7 @@ use frolic::scene::SHIPPED;
 use serde::Serialize;
 
 use super::draw::{Drawn, PLAIN, draw, summary};
-use super::profile::measure;
+use super::profile::{measure, time_of};
 use super::{CommandError, Outcome, drawn_by, heed_interrupts, usable};
 use crate::args;
 use crate::output::{say, say_json};
@@ -48,6 +48,7 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     plan.counts = "1k,10k,100k,1m".parse()?;
     plan.vary = vec!["draw.technique=each,instanced".parse()?];
     plan.frames = 15;
+    plan.time = time_of(args.time)?;
     note(&format!("\nprofile of {PROFILED}: one draw call an element, against one a batch"));
     let profile = measure(PROFILED, &spec, &plan, None)?;
     let written = write_profile(&profile, &args.out)?;

@@ -15,6 +15,11 @@ use super::{
 use crate::args;
 use crate::output::{columns, complain, progress, say, say_json};
 
+/// Seconds for a whole profile as `--time` has them; none is as long as it takes.
+pub(super) fn time_of(time: f64) -> Result<Option<Duration>, CommandError> {
+    if time == 0.0 { Ok(None) } else { seconds("--time", time).map(Some) }
+}
+
 pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     heed_interrupts();
     let mut spec = choose(&args.chosen)?;
@@ -24,10 +29,7 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     plan.vary.clone_from(&args.vary);
     plan.frames = args.frames;
     plan.within = args.within;
-    plan.time = match args.time {
-        0.0 => None,
-        time => Some(seconds("--time", time)?),
-    };
+    plan.time = time_of(args.time)?;
     plan.target = seconds("--target-rate", 1.0 / args.target_rate)?;
     plan.frame_limit = Duration::try_from_secs_f64(args.frame_limit).map_err(|_| {
         CommandError::Usage(format!("--frame-limit {}: write seconds from 0.001 to 3600", args.frame_limit))

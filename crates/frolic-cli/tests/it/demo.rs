@@ -12,7 +12,8 @@ fn the_demo_draws_and_profiles() {
     let output = Command::cargo_bin("frolic")
         .unwrap()
         .current_dir(folder.path())
-        .args(["demo", "--json"])
+        // As many turns of every point as ever, and no more.
+        .args(["demo", "--json", "--time", "1"])
         .output()
         .unwrap();
     assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));

@@ -10,6 +10,7 @@ use frolic_profile::{
     ceiling, compare, sweep_subjects,
 };
 use proptest::prelude::*;
+use rayon::prelude::*;
 
 /// ms for a count.
 type Cost = fn(f64) -> f64;
@@ -278,14 +279,17 @@ fn re_runs_are_no_change_and_three_percent_is_one() {
         profile
     };
     const ALL: usize = 40;
-    let (mut called, mut found) = (0, 0);
-    for seed in 0..ALL as u64 {
+    let pair = |seed: u64| {
         let base = run(seed * 3 + 1, 1.0);
         let verdict =
             |new: &Profile| compare(&base, new, &CompareSpec::default()).unwrap().changes[0].verdict;
-        called += usize::from(verdict(&run(seed * 3 + 2, 1.0)) != Verdict::NoDifference);
-        found += usize::from(verdict(&run(seed * 3 + 3, 1.03)) == Verdict::Slower);
-    }
+        [
+            usize::from(verdict(&run(seed * 3 + 2, 1.0)) != Verdict::NoDifference),
+            usize::from(verdict(&run(seed * 3 + 3, 1.03)) == Verdict::Slower),
+        ]
+    };
+    let [called, found] =
+        (0..ALL as u64).into_par_iter().map(pair).reduce(|| [0; 2], |a, b| [a[0] + b[0], a[1] + b[1]]);
     assert!(called * 100 < ALL * 5, "{called} of {ALL} re-runs were called a change");
     assert!(found * 100 > ALL * 90, "{found} of {ALL} slow-downs of 3 % were found");
 }

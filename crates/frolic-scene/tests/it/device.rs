@@ -5,7 +5,7 @@ use std::time::Duration;
 use frolic_core::{Counter, Frame, Meter, Stage};
 use frolic_diagnostics::Show;
 use frolic_draw::Image;
-use frolic_scene::{SHIPPED, Scene, SceneSpec};
+use frolic_scene::{Scene, SceneSpec};
 
 /// Share of pixels that differ by more than four 8-bit steps: the measure of parity between backends.
 fn differ(a: &Image, b: &Image) -> f64 {
@@ -23,39 +23,51 @@ fn picture(spec: &SceneSpec, seconds: f64) -> Image {
     scene.draw(&mut Meter::new()).unwrap().clone()
 }
 
-/// After three hundred and more steps, particles stepped on the device.
-#[test]
-fn shipped_scenes_are_the_same_picture() {
-    for shipped in SHIPPED {
-        let mut spec = with(&SceneSpec::find(shipped.name).unwrap(), &[("draw.size", "[640, 400]")]);
-        // Hundreds of thousands that the processor steps and packs are the same as thousands.
-        match shipped.name {
-            "dunes" => spec = with(&spec, &[("marram.count", "40000")]),
-            "mussels" => spec = with(&spec, &[("mussels.count", "400000")]),
-            "machair" => spec = with(&spec, &[("grass.count", "60000"), ("draw.technique", "instanced")]),
-            _ => {}
-        }
-        // Those that stay with the processor are the same at any moment.
-        let long = ["beacon", "pennants"].contains(&shipped.name);
-        let seconds = if long { f64::from(spec.draw.at) } else { 2.6 };
-        let here = picture(&spec, seconds);
-        let standing = spec.population.iter().all(|it| it.blades.is_some() || it.growing.is_some());
-        let residences: &[&str] = if standing { &["auto"] } else { &["auto", "cpu"] };
-        for &residence in residences {
-            // How the device finds out what is seen does not depend on where elements live.
-            let techniques: &[&str] =
-                if residence == "auto" { &["instanced", "indirect"] } else { &["instanced"] };
-            for &technique in techniques {
-                let settings = [("backend", "gpu"), ("residence", residence), ("draw.technique", technique)];
-                let off = differ(&here, &picture(&with(&spec, &settings), seconds));
-                // Tens of thousands of leaves of a pixel or two, and of blades' shadows over sand seen from the side, are mostly edges.
-                let most = match shipped.name {
-                    "heather" => 0.017,
-                    "dunes" => 0.035,
-                    _ => 0.01,
-                };
-                assert!(off <= most, "{}, residence {residence}, {technique}: {off}", shipped.name);
+/// A test for each scene that ships.
+macro_rules! shipped_scenes_are_the_same_picture {
+    ($($name:ident),*) => {
+        mod shipped_scenes_are_the_same_picture {
+            $(#[test] fn $name() { super::shipped_scene_is_the_same_picture(stringify!($name)); })*
+
+            #[test]
+            fn none_is_left_out() {
+                assert_eq!(frolic_scene::SHIPPED.iter().map(|scene| scene.name).collect::<Vec<_>>(), [$(stringify!($name)),*]);
             }
+        }
+    };
+}
+shipped_scenes_are_the_same_picture!(beacon, blowhole, dunes, foghorn, heather, machair, mussels, pennants);
+
+/// After hundreds of steps, particles stepped on the device.
+fn shipped_scene_is_the_same_picture(name: &str) {
+    let mut spec = with(&SceneSpec::find(name).unwrap(), &[("draw.size", "[640, 400]")]);
+    // Hundreds of thousands that the processor steps and packs are the same as thousands.
+    match name {
+        "dunes" => spec = with(&spec, &[("marram.count", "40000")]),
+        "mussels" => spec = with(&spec, &[("mussels.count", "400000")]),
+        "machair" => spec = with(&spec, &[("grass.count", "60000"), ("draw.technique", "instanced")]),
+        _ => {}
+    }
+    // Those that stay with the processor are the same at any moment.
+    let long = ["beacon", "pennants"].contains(&name);
+    let seconds = if long { f64::from(spec.draw.at) } else { 2.6 };
+    let here = picture(&spec, seconds);
+    let standing = spec.population.iter().all(|it| it.blades.is_some() || it.growing.is_some());
+    let residences: &[&str] = if standing { &["auto"] } else { &["auto", "cpu"] };
+    for &residence in residences {
+        // How the device finds out what is seen does not depend on where elements live.
+        let techniques: &[&str] =
+            if residence == "auto" { &["instanced", "indirect"] } else { &["instanced"] };
+        for &technique in techniques {
+            let settings = [("backend", "gpu"), ("residence", residence), ("draw.technique", technique)];
+            let off = differ(&here, &picture(&with(&spec, &settings), seconds));
+            // Tens of thousands of leaves of a pixel or two, and of blades' shadows over sand seen from the side, are mostly edges.
+            let most = match name {
+                "heather" => 0.017,
+                "dunes" => 0.035,
+                _ => 0.01,
+            };
+            assert!(off <= most, "{name}, residence {residence}, {technique}: {off}");
         }
     }
 }

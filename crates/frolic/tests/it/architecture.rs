@@ -5,7 +5,7 @@ use std::fs;
 use std::path::Path;
 
 /// Each crate, lowest first; one may use only those before it.
-const ORDER: [&str; 11] = [
+const ORDER: [&str; 12] = [
     "frolic-simd",
     "frolic-core",
     "frolic-raster",
@@ -14,6 +14,7 @@ const ORDER: [&str; 11] = [
     "frolic-diagnostics",
     "frolic-gpu",
     "frolic-scene",
+    "frolic-statistics",
     "frolic-profile",
     "frolic",
     "frolic-cli",

@@ -1,5 +1,9 @@
 //! Statistics of frame times. They are skewed and come in runs, so there are no means here: order statistics, and intervals by resampling
 //! whole rounds.
+//!
+//! A crate by itself, as it is gone through thousands of times for a profile, and what is around it, charts and reports, is not optimised.
+
+#![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 /// Share of the time that an interval is right.
 pub const CONFIDENCE: f64 = 0.95;
@@ -33,7 +37,7 @@ impl Interval {
 /// and Fan, "Sample Quantiles in Statistical Packages", 1996). 0 for no samples.
 ///
 /// ```
-/// use frolic_profile::stats::quantile;
+/// use frolic_statistics::quantile;
 /// assert_eq!(quantile(&[1.0, 2.0, 3.0, 4.0], 0.5), 2.5);
 /// assert_eq!(quantile(&[], 0.5), 0.0);
 /// ```
@@ -100,7 +104,7 @@ impl Dice {
 /// from moment to moment is no uncertainty. With fewer than two rounds it is the range of the samples. The same samples give the same interval.
 ///
 /// ```
-/// use frolic_profile::stats::{bootstrap, median};
+/// use frolic_statistics::{bootstrap, median};
 /// let rounds = [[4.0, 4.1], [3.9, 4.0], [4.2, 4.0], [4.1, 3.8], [4.0, 4.0]];
 /// let interval = bootstrap(&rounds, 1, median);
 /// assert!(interval.holds(4.0) && interval.half_width_of(4.0) < 0.05);
@@ -110,7 +114,12 @@ pub fn bootstrap<R: AsRef<[f64]>>(
     phases: usize,
     statistic: impl Fn(&[f64]) -> f64,
 ) -> Interval {
-    let all: Vec<f64> = rounds.iter().flat_map(|round| round.as_ref().iter().copied()).collect();
+    interval_of(&slices(rounds), phases, &statistic)
+}
+
+/// Generic code is compiled, and not optimised, where it is used; this and its like are compiled here.
+fn interval_of(rounds: &[&[f64]], phases: usize, statistic: &dyn Fn(&[f64]) -> f64) -> Interval {
+    let all: Vec<f64> = rounds.concat();
     if rounds.len() < 2 {
         return Interval { low: quantile_of(&all, 0.0), high: quantile_of(&all, 1.0) };
     }
@@ -133,9 +142,18 @@ pub fn bootstrap_ratio<R: AsRef<[f64]>>(
     confidence: f64,
     statistic: impl Fn(&[f64]) -> f64,
 ) -> Interval {
+    ratio_of([&slices(base), &slices(new)], phases, confidence, &statistic)
+}
+
+fn ratio_of(
+    [base, new]: [&[&[f64]]; 2],
+    phases: usize,
+    confidence: f64,
+    statistic: &dyn Fn(&[f64]) -> f64,
+) -> Interval {
     let mut dice = Dice::new((base.len() + new.len()) as u64);
     let mut drawn = Vec::new();
-    let mut draw = |rounds: &[R]| {
+    let mut draw = |rounds: &[&[f64]]| {
         resample(rounds, phases, &mut dice, &mut drawn);
         statistic(&drawn)
     };
@@ -149,7 +167,7 @@ pub fn bootstrap_ratio<R: AsRef<[f64]>>(
 /// has more, its last are left out.
 ///
 /// ```
-/// use frolic_profile::stats::{bootstrap_pairs, bootstrap_ratio, median};
+/// use frolic_statistics::{bootstrap_pairs, bootstrap_ratio, median};
 /// // The machine slows down; the new is 2 % slower all the time.
 /// let base: Vec<[f64; 3]> = (0..20).map(|turn| [1.0, 1.01, 1.02].map(|ms| ms + f64::from(turn) * 0.1)).collect();
 /// let new: Vec<[f64; 3]> = base.iter().map(|turn| turn.map(|ms| ms * 1.02)).collect();
@@ -163,6 +181,15 @@ pub fn bootstrap_pairs<R: AsRef<[f64]>>(
     phases: usize,
     confidence: f64,
     statistic: impl Fn(&[f64]) -> f64,
+) -> Interval {
+    pairs_of([&slices(base), &slices(new)], phases, confidence, &statistic)
+}
+
+fn pairs_of(
+    [base, new]: [&[&[f64]]; 2],
+    phases: usize,
+    confidence: f64,
+    statistic: &dyn Fn(&[f64]) -> f64,
 ) -> Interval {
     let n = base.len().min(new.len());
     if n == 0 {
@@ -179,24 +206,28 @@ pub fn bootstrap_pairs<R: AsRef<[f64]>>(
     around(values.collect(), confidence)
 }
 
+fn slices<R: AsRef<[f64]>>(rounds: &[R]) -> Vec<&[f64]> {
+    rounds.iter().map(AsRef::as_ref).collect()
+}
+
 /// Phases that so many rounds tell apart: all, where each has two rounds at least.
-pub(crate) fn told_apart(rounds: usize, phases: usize) -> usize {
+pub fn told_apart(rounds: usize, phases: usize) -> usize {
     if rounds / 2 >= phases { phases.max(1) } else { 1 }
 }
 
 /// As many rounds, each drawn among those of its own phase; among all where a phase has only one.
-pub(crate) fn resample<R: AsRef<[f64]>>(rounds: &[R], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
+pub fn resample(rounds: &[&[f64]], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
     drawn.clear();
     let phases = told_apart(rounds.len(), phases);
     for nth in 0..rounds.len() {
         let phase = nth % phases;
         let of_phase = (rounds.len() - phase).div_ceil(phases);
-        drawn.extend_from_slice(rounds[phase + dice.below(of_phase) * phases].as_ref());
+        drawn.extend_from_slice(rounds[phase + dice.below(of_phase) * phases]);
     }
 }
 
 /// The middle share of values.
-pub(crate) fn around(mut values: Vec<f64>, share: f64) -> Interval {
+pub fn around(mut values: Vec<f64>, share: f64) -> Interval {
     values.sort_by(f64::total_cmp);
     let tail = (1.0 - share) * 0.5;
     Interval { low: quantile(&values, tail), high: quantile(&values, 1.0 - tail) }
