@@ -68,7 +68,7 @@ fn frames_allocate_nothing_after_warm_up() {
         let spec = SceneSpec::find("pennants").unwrap().set("draw.technique", technique).unwrap();
         let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
         let spec = spec.set("sun.shadow_map", "128").unwrap();
-        let allocated = allocated(&spec.scaled(300), |_, _| ());
+        let allocated = allocated(&spec.scaled(60), |_, _| ());
         assert_eq!(allocated.allocations, 0, "pennants, {technique}: {allocated:?}");
         assert_eq!(allocated.reallocations, 0, "pennants, {technique}: {allocated:?}");
     }
