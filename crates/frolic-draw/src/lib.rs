@@ -1,4 +1,4 @@
-//! From populations to a draw list, and from a draw list to pixels on the CPU.
+//! Looks, views and draw lists, and from a draw list to pixels on the CPU.
 //!
 //! **In:** columns that [`Instances`] borrow, a [`Look`] for each, a [`View`]. **Between:** a [`DrawList`] of batches,
 //! one draw call each, that any backend can take. **Out:** an [`Image`].
