@@ -202,11 +202,11 @@ impl Stock {
             }
         }
         if !self.listings.is_empty() && self.ordering.is_none() {
-            self.ordering = Some(Ordering::new(&mut self.pipelines)?);
+            self.ordering = Some(Ordering::new(&self.pipelines)?);
         }
         for (nth, listing) in self.listings.iter().enumerate() {
             if let Some(ordering) = &mut self.ordering {
-                ordering.need(self.items[listing.item].key.source, &mut self.pipelines)?;
+                ordering.need(self.items[listing.item].key.source, &self.pipelines)?;
             }
             let book = match self.items[listing.item].elements {
                 Elements::Resident { key, .. } => Some(find(residents, key)?.book),
