@@ -58,14 +58,16 @@ pub enum FieldKind {
     Shape(ShapeFieldSpec),
 }
 
-/// A point that pulls: strength times the falloff of the distance, softened near the point.
+/// A point that pulls. At a distance `d` the acceleration towards it is `strength * d / s^3` for [`Falloff::Square`],
+/// `strength * d / s^2` for [`Falloff::Linear`], `strength * d / s` for [`Falloff::None`] and `strength * d` for [`Falloff::Spring`], where
+/// `s^2 = d^2 + radius^2`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AttractorSpec {
     /// Pull at a distance of 1 m with radius 0, m/s² (negative pushes away), -1e6 to 1e6. Default 1.
     pub strength: f32,
-    /// Softening radius, m, 0.001 to 1e6: inside it the pull weakens. Default 1.
+    /// Softening radius, in metres, 0.001 to 1e6: inside it the pull weakens to nothing at the middle. A spring ignores it. Default: 1.
     pub radius: f32,
     /// How the pull falls off with distance. Default with its square.
     pub falloff: Falloff,

@@ -496,6 +496,11 @@ impl Fixtures {
         }
     }
 
+    /// Memory that its elements hold, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.len() as u64 * Self::bytes_per_element()
+    }
+
     /// Bytes of state an element.
     pub fn bytes_per_element() -> u64 {
         FixtureColumns::BYTES_PER_ELEMENT as u64
@@ -534,7 +539,7 @@ impl Fixtures {
             meter.stop(started);
         }
         meter.add(Counter::Alive, self.len() as u64);
-        meter.add(Counter::ElementBytes, self.len() as u64 * Self::bytes_per_element());
+        meter.add(Counter::ElementBytes, self.bytes());
     }
 
     /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.

@@ -123,9 +123,8 @@ impl Subject for SceneSubject {
     fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String> {
         let mut scene = self.scene(count).map_err(|error| error.to_string())?;
         let mut meter = Meter::new();
-        // Long enough for the longest-lived of the climbing population to have come and gone.
-        let life = self.spec.climbing().map_or(0.0, |population| population.life.max);
-        let steps = (life.min(60.0) / SETTLE_STEP).ceil() as u32 + 1;
+        let settle = self.spec.climbing().map_or(0.0, |population| population.settle_seconds());
+        let steps = (settle.min(60.0) / SETTLE_STEP).ceil() as u32 + 1;
         let started = Instant::now();
         for _ in 0..steps {
             scene.step(SETTLE_STEP, 1, &mut meter);

@@ -1,10 +1,12 @@
 //! A scene's graphics device: populations that live there, and the pictures it draws. `no_device.rs` stands in where the feature
 //! `gpu` is off.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World};
+use frolic_core::{Counter, Forms, Meter, ParticleSet, ParticleSpec, PlacedColumns, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
 use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
 use smallvec::SmallVec;
+
+use crate::families::{DrawContext, Elements, InstancesOfKinds};
 
 /// An open device with what lives on it and what draws it.
 #[derive(Debug)]
@@ -15,20 +17,32 @@ pub(crate) struct Device {
     set: GpuSet,
 }
 
-/// A population that lives there: what a draw list names.
+/// A device-resident population: what a draw list names.
 #[derive(Debug)]
-pub(crate) struct Living {
+struct Living {
     shards: SmallVec<[Resident; 1]>,
     trails: Option<Resident>,
 }
 
-impl Living {
-    pub(crate) fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> {
-        self.shards.iter().map(move |resident| Instances::on_device(*resident, behind))
+impl Elements for Living {
+    fn len(&self, _set: &ParticleSet) -> usize {
+        0
     }
 
-    pub(crate) fn trails(&self, behind: f32) -> Option<Instances<'static>> {
-        self.trails.map(|resident| Instances::on_device(resident, behind))
+    fn bytes(&self, _set: &ParticleSet) -> u64 {
+        0
+    }
+
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> InstancesOfKinds<'a> {
+        self.shards.iter().map(|resident| (Instances::on_device(*resident, context.lag), 0)).collect()
+    }
+
+    fn trails(&self, context: DrawContext<'_>) -> Option<Instances<'_>> {
+        self.trails.map(|resident| Instances::on_device(resident, context.lag))
+    }
+
+    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+        None
     }
 }
 
@@ -52,10 +66,10 @@ impl Device {
         spec: &ParticleSpec,
         seed: u32,
         forms: &Forms,
-    ) -> Result<Living, SpecError> {
+    ) -> Result<Box<dyn Elements>, SpecError> {
         let nth = self.set.add(name, spec, seed, forms).map_err(as_spec)?;
         let member = &self.set.members()[nth];
-        Ok(Living { shards: member.residents().collect(), trails: member.trails() })
+        Ok(Box::new(Living { shards: member.residents().collect(), trails: member.trails() }))
     }
 
     /// Once all populations are there: finds those that events name.

@@ -7,6 +7,7 @@ use frolic_core::{Forms, Placement, SpecError, TerrainSpec};
 use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
 use serde::{Deserialize, Serialize};
 
+use crate::families;
 use crate::spec::SceneSpec;
 
 /// Ground after a height map.
@@ -34,7 +35,7 @@ impl LandPart {
         self.terrain.check().map_err(|error| error.under("terrain"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
-        if scene.blades(name).is_some() {
+        if families::blades(scene, name).is_some() {
             return Ok(());
         }
         let problem = format!("there are no blades '{name}'");
@@ -62,7 +63,7 @@ impl Land {
 
     fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
         let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
-        let grown = part.grown_by.as_ref().and_then(|name| scene.blades(name));
+        let grown = part.grown_by.as_ref().and_then(|name| families::blades(scene, name));
         let placement = grown.map(|blades| {
             let mut layers = blades.placement.clone();
             // How dense does not matter here.

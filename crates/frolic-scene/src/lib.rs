@@ -14,7 +14,7 @@
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
 //! | ground with a shape | `land.rs` |
-//! | what of a field of blades, of what grows, is stepped and drawn? | `meadow.rs`, `grove.rs` |
+//! | how does a scene step and draw a family of elements? | `families/`: a file for each, and `mod.rs`, which lists them |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
@@ -25,12 +25,11 @@ mod device;
 #[path = "no_device.rs"]
 mod device;
 mod error;
+mod families;
 mod file;
 mod forms;
 mod grid_file;
-mod grove;
 mod land;
-mod meadow;
 mod models;
 mod output;
 mod parts;

@@ -1,23 +1,12 @@
 //! Stands in for `device.rs` where the feature `gpu` is off: there is no device, and nothing lives there.
 
 use frolic_core::{Forms, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, Instances, View};
+use frolic_draw::{BackdropSpec, DrawList, Image, View};
+
+use crate::families::Elements;
 
 #[derive(Debug)]
 pub(crate) enum Device {}
-
-#[derive(Debug)]
-pub(crate) enum Living {}
-
-impl Living {
-    pub(crate) fn instances(&self, _behind: f32) -> std::iter::Empty<Instances<'static>> {
-        match *self {}
-    }
-
-    pub(crate) fn trails(&self, _behind: f32) -> Option<Instances<'static>> {
-        match *self {}
-    }
-}
 
 impl Device {
     pub(crate) fn open() -> Result<Self, String> {
@@ -35,7 +24,7 @@ impl Device {
         _spec: &ParticleSpec,
         _seed: u32,
         _forms: &Forms,
-    ) -> Result<Living, SpecError> {
+    ) -> Result<Box<dyn Elements>, SpecError> {
         match *self {}
     }
 

@@ -2,23 +2,20 @@
 
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
-    Clock, Counter, Fixtures, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec,
-    Particles, Path, PlacedColumns, PlacedRow, SpecError, Storage, Threads, World, random,
+    Clock, Counter, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
+    PlacedColumns, SpecError, Storage, Threads, World,
 };
 use frolic_diagnostics::{Mark, Plan, Show};
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Instances, Look, LookSpec, Mesh, Part,
-    Renderer, SunSpec, Technique, Trails, View, chunk_parts,
+    BackdropSpec, CameraSpec, DepthOrder, DrawList, Image, ImageSize, Look, LookSpec, Mesh, Renderer,
+    SunSpec, Technique, View,
 };
 use frolic_list::{ListScratch, Surroundings};
 
-use smallvec::SmallVec;
-
-use crate::device::{Device, Living};
+use crate::device::Device;
 use crate::error::SceneError;
-use crate::grove::Grove;
+use crate::families::{self, BuildContext, DrawContext, Elements, GroundPlan, StepContext};
 use crate::land::Land;
-use crate::meadow::Meadow;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
 
@@ -67,124 +64,19 @@ pub struct Scene {
 
 #[derive(Debug)]
 struct Population {
-    elements: Elements,
+    elements: Box<dyn Elements>,
     look: Look,
     /// Looks of the second kind of element and those after it.
     kinds: Vec<Look>,
-    /// Ribbons behind its elements, worked out when they are drawn.
-    trail: Option<(Trails, Look)>,
+    /// How ribbons behind its elements are drawn.
+    trail: Option<Look>,
 }
 
 impl Population {
-    /// Works out what is only known when it is drawn, `behind` seconds before the last step: trails, and what of a grove is in view.
-    fn prepare(
-        &mut self,
-        set: &ParticleSet,
-        behind: f32,
-        view: &View,
-        sun: Option<&SunSpec>,
-        meter: &mut Meter,
-    ) {
-        if let Elements::Growing(grove) = &mut self.elements {
-            grove.prepare(view, sun, meter);
-        }
-        let (Elements::Particles(member), Some((trails, look))) = (&self.elements, &mut self.trail) else {
-            return;
-        };
-        let particles = &set.members()[*member];
-        if let (Some(trail), Some(taper)) = (particles.trail(), look.taper()) {
-            trails.take(particles.columns(), trail, behind, taper);
-        }
-    }
-}
-
-/// Boxes around the chunks of fixtures.
-#[derive(Debug)]
-struct Chunks {
-    parts: Vec<Part>,
-    /// How far what is drawn of an element reaches from its place, the wind's part included, m.
-    margin: f32,
-}
-
-impl Chunks {
-    fn new(fixtures: &Fixtures, margin: f32) -> Self {
-        let mut chunks = Self { parts: Vec::new(), margin };
-        chunks.follow(fixtures);
-        chunks
-    }
-
-    /// Where they are now.
-    fn follow(&mut self, fixtures: &Fixtures) {
-        self.parts.clear();
-        self.parts.extend(chunk_parts(fixtures.columns().position(), self.margin));
-    }
-}
-
-#[derive(Debug)]
-enum Elements {
-    /// A member of the scene's set.
-    Particles(usize),
-    /// With boxes around their chunks, as they stay where they are.
-    Fixtures(Box<Fixtures>, Chunks),
-    /// Blades, square by square.
-    Blades(Box<Meadow>),
-    /// What grows, cluster by cluster.
-    Growing(Box<Grove>),
-    /// Particles on a graphics device.
-    Living(Box<Living>),
-}
-
-impl Elements {
-    /// Elements; none of those that live on a device.
-    fn len(&self, set: &ParticleSet) -> usize {
-        match self {
-            Self::Particles(member) => set.members()[*member].len(),
-            Self::Fixtures(fixtures, _) => fixtures.len(),
-            Self::Blades(meadow) => meadow.blades.len(),
-            Self::Growing(grove) => grove.growing.len(),
-            Self::Living(_) => 0,
-        }
-    }
-
-    /// Its instances, each with which kind it is of: of one that lives on a device several, if it is very large.
-    fn instances<'a>(
-        &'a self,
-        set: &'a ParticleSet,
-        behind: f32,
-        kinds: usize,
-    ) -> SmallVec<[(Instances<'a>, usize); 1]> {
-        match self {
-            Self::Living(living) => {
-                let mut all: SmallVec<[(Instances<'a>, usize); 1]> = SmallVec::new();
-                living.instances(behind).for_each(|instances| all.push((instances, 0)));
-                all
-            }
-            Self::Blades(meadow) => {
-                (0..kinds).filter_map(|kind| Some((meadow.instances(kind, behind).ok()?, kind))).collect()
-            }
-            // Columns of one family are of one length, so none is refused.
-            _ => self.columns(set, behind).into_iter().map(|instances| (instances, 0)).collect(),
-        }
-    }
-
-    fn columns<'a>(&'a self, set: &'a ParticleSet, behind: f32) -> Result<Instances<'a>, SpecError> {
-        match self {
-            Self::Particles(member) => Ok(Instances::of(set.members()[*member].columns(), behind)),
-            Self::Growing(grove) => grove.instances(),
-            Self::Living(_) | Self::Blades(_) => Instances::at([&[]; 3]),
-            Self::Fixtures(fixtures, chunks) => {
-                let columns = fixtures.columns();
-                let instances = Instances::at(columns.position())?
-                    .sized(columns.size())?
-                    .turned(columns.turn(), columns.tilt())?
-                    .keyed(columns.id())?
-                    .in_parts(&chunks.parts)?;
-                match fixtures.curves() {
-                    Some([middle, tip]) => instances.curved(middle, tip),
-                    None => Ok(instances),
-                }
-            }
-        }
+    /// Derives what only a picture needs: trails, and the visible part of a population.
+    fn prepare(&mut self, context: DrawContext<'_>, view: &View, sun: Option<&SunSpec>, meter: &mut Meter) {
+        let taper = self.trail.as_ref().and_then(Look::taper);
+        self.elements.prepare(context, view, sun, taper, meter);
     }
 }
 
@@ -217,45 +109,28 @@ impl Scene {
                 look.build_with(&props.library).map_err(under)
             });
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
-            let there = device.as_mut().filter(|_| !stays.contains(&nth));
-            let elements = match (&population.growing, &population.blades, &population.fixed) {
-                (Some(growing), ..) => {
-                    let ramp = &dressed.size_over_age;
-                    Grove::new(growing, population.count, particles.size, seed, &forms, (&look, ramp))
-                        .map(|grove| Elements::Growing(Box::new(grove)))
+            let context = BuildContext {
+                count: population.count,
+                size: particles.size,
+                seed,
+                forms: &forms,
+                look: &look,
+                kinds: &kinds,
+                look_spec: dressed,
+            };
+            let elements = match families::all(population).next() {
+                Some(family) => family.build(&context),
+                None => {
+                    let device = device.as_mut().filter(|_| !stays.contains(&nth));
+                    let name = &population.name;
+                    families::build_particles(name, particles, &context, spec.storage, &mut set, device)
                 }
-                (None, Some(blades), _) => {
-                    let looks: Vec<&Look> = std::iter::once(&look).chain(&kinds).collect();
-                    Meadow::new(blades, population.count, particles.size, seed, &forms, &looks)
-                        .map(|meadow| Elements::Blades(Box::new(meadow)))
-                }
-                (None, None, Some(fixed)) => {
-                    let (count, size) = (population.count, particles.size);
-                    Fixtures::with_forms(fixed, count, size, seed, &forms).map(|fixtures| {
-                        let give = fixed.sway.map_or(0.0, |sway| sway.give * 40.0);
-                        let margin = look.reach_of(size.max, fixtures.curves()) + give;
-                        let chunks = Chunks::new(&fixtures, margin);
-                        Elements::Fixtures(Box::new(fixtures), chunks)
-                    })
-                }
-                (None, None, None) => match there {
-                    Some(device) => device
-                        .population(&population.name, particles, seed, &forms)
-                        .map(|living| Elements::Living(Box::new(living))),
-                    None => set
-                        .add_with(&population.name, particles, seed, spec.storage, &forms)
-                        .map(Elements::Particles),
-                },
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
-            let trail = match &population.trail {
-                Some(trail) => {
-                    let look = trail.look.build_with(&props.library);
-                    let look = look.map_err(|error| error.under(&format!("population.{nth}.trail.look")))?;
-                    Some((Trails::default(), look))
-                }
-                None => None,
-            };
+            let under = |error: SpecError| error.under(&format!("population.{nth}.trail.look"));
+            let trail =
+                population.trail.as_ref().map(|trail| trail.look.build_with(&props.library).map_err(under));
+            let trail = trail.transpose()?;
             populations.push(Population { elements, look, kinds, trail });
         }
         set.link()?;
@@ -312,9 +187,7 @@ impl Scene {
         for population in &mut self.populations {
             population.look.ease(detail, density);
             population.kinds.iter_mut().for_each(|look| look.ease(detail, density));
-            if let Some((_, look)) = &mut population.trail {
-                look.ease(detail, density);
-            }
+            population.trail.iter_mut().for_each(|look| look.ease(detail, density));
         }
         self.set.members_mut().iter_mut().for_each(|member| member.thin(density));
         self.clock.set_rate((self.spec.clock.rate * rate).max(1.0));
@@ -334,7 +207,9 @@ impl Scene {
     /// Takes at most `most` steps of [`Scene::run_to`]; returns whether there are more to take.
     pub fn run_some(&mut self, seconds: f64, most: u32, meter: &mut Meter) -> bool {
         let step = self.spec.clock.step();
-        let left = ((seconds - self.time) / f64::from(step) - 1e-6).ceil().max(0.0);
+        // The length of a step is rounded to a float: that error, summed over all steps, must not become another step.
+        let rounding = 1e-6 + seconds / f64::from(step) * f64::from(f32::EPSILON);
+        let left = ((seconds - self.time) / f64::from(step) - rounding).ceil().max(0.0);
         let steps = left.min(f64::from(most)) as u32;
         self.step(step, steps, meter);
         if steps > 0 && f64::from(steps) == left {
@@ -351,17 +226,7 @@ impl Scene {
             let camera = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
             let [x, _, z] = camera.target;
             let seen_from = camera.view(view.size()).unwrap_or(*view);
-            for population in populations.iter_mut() {
-                match &mut population.elements {
-                    Elements::Particles(_) => {}
-                    Elements::Fixtures(fixtures, chunks) => {
-                        if fixtures.recentre([x, z]) {
-                            chunks.follow(fixtures);
-                        }
-                    }
-                    Elements::Blades(_) | Elements::Growing(_) | Elements::Living(_) => {}
-                }
-            }
+            populations.iter_mut().for_each(|population| population.elements.recentre([x, z]));
             if let Some(device) = device {
                 device.recentre([x, z]);
             }
@@ -372,26 +237,18 @@ impl Scene {
             let mut advance = |world: &World, steps: u32, meter: &mut Meter| {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
-                for population in populations.iter_mut() {
-                    match &mut population.elements {
-                        Elements::Fixtures(fixtures, chunks) => {
-                            fixtures.step(world, dt, steps, meter);
-                            if fixtures.moves() {
-                                chunks.follow(fixtures);
-                            }
-                        }
-                        Elements::Blades(meadow) => {
-                            meadow.group(grouped);
-                            let shining = (spec.sun.as_ref(), &spec.light[..]);
-                            meadow.step(world, &seen_from, shining, dt, steps, meter);
-                            meadow.hand_over(set, meter);
-                        }
-                        Elements::Growing(grove) => {
-                            grove.step(&seen_from, spec.sun.as_ref(), dt, steps, meter);
-                        }
-                        Elements::Particles(_) | Elements::Living(_) => {}
-                    }
-                }
+                let mut context = StepContext {
+                    world,
+                    set,
+                    view: &seen_from,
+                    sun: spec.sun.as_ref(),
+                    lights: &spec.light,
+                    grouped,
+                    dt,
+                    steps,
+                    meter,
+                };
+                populations.iter_mut().for_each(|population| population.elements.step(&mut context));
                 if let Some(device) = device.as_mut().filter(|_| fault.is_none()) {
                     *fault = device.step(world, dt, steps, meter).err();
                     device.take_caught(caught);
@@ -472,33 +329,16 @@ impl Scene {
     /// what an export writes. None where there is no such population, or it lives on a device.
     pub fn snapshot(&mut self, name: &str) -> Option<(PlacedColumns, Mesh)> {
         let nth = self.spec.population.iter().position(|population| population.name == name)?;
-        let Self { populations, set, .. } = self;
+        let Self { populations, set, behind, .. } = self;
         let population = &mut populations[nth];
-        let placed = match &mut population.elements {
-            Elements::Particles(member) => {
-                let columns = set.members()[*member].columns();
-                let ([x, y, z], size) = (columns.position(), columns.size());
-                let row = |n: usize| {
-                    let id = columns.key()[n];
-                    let tint = random::lot(id)[1];
-                    PlacedRow { px: x[n], py: y[n], pz: z[n], size: size[n], tint, id, ..PlacedRow::UPRIGHT }
-                };
-                PlacedColumns::from_rows((0..columns.len()).map(row))
-            }
-            Elements::Fixtures(fixtures, _) => {
-                PlacedColumns::from_rows((0..fixtures.len()).filter_map(|n| {
-                    let row = fixtures.columns().row(n)?;
-                    let (id, tint) = (row.id, random::lot(row.id)[1]);
-                    let (turn, tilt, size) = (row.turn, row.tilt, row.size);
-                    let [px, py, pz] = [row.px, row.py, row.pz];
-                    Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
-                }))
-            }
-            Elements::Blades(meadow) => meadow.placed(),
-            Elements::Growing(grove) => grove.placed(),
-            Elements::Living(_) => return None,
-        };
+        let placed = population.elements.placed(DrawContext { set, lag: *behind })?;
         Some((placed, population.look.model()))
+    }
+
+    /// Memory that the elements of a population hold, in bytes: 0 if it is device-resident, none if there is no such population.
+    pub fn bytes(&self, name: &str) -> Option<u64> {
+        let nth = self.spec.population.iter().position(|population| population.name == name)?;
+        Some(self.populations[nth].elements.bytes(&self.set))
     }
 
     /// What elements feel and meet.
@@ -525,6 +365,8 @@ impl Scene {
     /// The draw list of the scene as it stands, for a renderer of one's own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
         let Self { scratch, populations, set, props, spec, view, backdrop, behind, time, .. } = self;
+        let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
+        populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
         Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time }
             .list(scratch, meter)
     }
@@ -582,37 +424,18 @@ impl Scene {
     fn show_placement(&mut self) -> Result<&Image, SceneError> {
         let Self { populations, spec, image, view, .. } = self;
         let climbing = spec.climbing().map(|population| population.name.as_str());
-        let stands = |nth: &usize| spec.population[*nth].stands().is_some();
-        let standing = (0..spec.population.len()).filter(stands);
-        let Some(nth) = standing.min_by_key(|&nth| Some(spec.population[nth].name.as_str()) != climbing)
-        else {
+        let standing =
+            (0..populations.len()).filter_map(|nth| Some((nth, populations[nth].elements.plan()?)));
+        let first = standing.min_by_key(|(nth, _)| Some(spec.population[*nth].name.as_str()) != climbing);
+        let Some((nth, GroundPlan { marks, placement: terrain, extent })) = first else {
             let problem = "nothing in it is placed: particles are where they are at the moment";
             return Err(SpecError::new(
                 "population",
                 problem,
-                "show the picture, or a scene with blades or fixtures",
+                "show the picture, or a scene whose elements stand where they were placed",
             )
             .into());
         };
-        let mut marks = Vec::new();
-        let mut terrain = None;
-        let mut extent = None;
-        match &populations[nth].elements {
-            Elements::Blades(meadow) => {
-                meadow.marks(&mut marks);
-                terrain = Some(meadow.blades.placement());
-                extent = meadow.blades.spec().endless.is_none().then(|| meadow.blades.placement().extent());
-            }
-            Elements::Fixtures(fixtures, _) => {
-                let columns = fixtures.columns();
-                marks.extend((0..columns.len()).map(|n| {
-                    let (place, tint) = ([columns.px()[n], columns.pz()[n]], 0.5);
-                    Mark { place, turn: columns.turn()[n], radius: columns.size()[n], tint, kind: 0 }
-                }));
-            }
-            Elements::Growing(grove) => grove.marks(&mut marks),
-            Elements::Particles(_) | Elements::Living(_) => {}
-        }
         let [low, high] = extent.unwrap_or_else(|| around(&marks));
         let plan = Plan::of(low, high, view.size());
         let height =
@@ -655,8 +478,8 @@ impl Scene {
                 image,
                 ..
             } = self;
-            let sun = spec.sun.as_ref();
-            populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
+            let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
+            populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             paint(renderer, &list, view, backdrop, image, meter);
@@ -700,8 +523,8 @@ impl Scene {
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
-        let sun = spec.sun.as_ref();
-        populations.iter_mut().for_each(|population| population.prepare(set, *behind, view, sun, meter));
+        let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
+        populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
         let done = {
             let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
@@ -790,8 +613,8 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
             // Pictures of groups are the processor's.
-            let mut blades = spec.population.iter().filter_map(|population| population.blades.as_ref());
-            let apart = spec.draw.technique == Technique::Tiled && blades.any(|it| it.groups.is_some());
+            let mut written = spec.population.iter().flat_map(families::all);
+            let apart = spec.draw.technique == Technique::Tiled && written.any(|family| family.has_groups());
             let ungrouped = if apart { ", groups of blades blade by blade" } else { "" };
             let remark = format!("drawn by {}{ungrouped}", device.name());
             Ok((Some(device), Some(remark)))
@@ -818,7 +641,7 @@ fn stays(
     if !lives_on_device(spec) {
         return Ok((0..seasonal.len()).collect());
     }
-    let free = |nth: &usize| spec.population[*nth].stands().is_none();
+    let free = |nth: &usize| spec.population[*nth].moves();
     let moving: Vec<usize> = (0..seasonal.len()).filter(free).collect();
     let named: Vec<_> =
         moving.iter().map(|&nth| (spec.population[nth].name.as_str(), &seasonal[nth].0)).collect();
@@ -855,15 +678,10 @@ impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let elements = self.populations.iter().flat_map(|population| {
             // Trails first: what leaves them is in front.
-            let trails = population.trail.as_ref().and_then(|(trails, look)| {
-                let instances = match &population.elements {
-                    Elements::Living(living) => living.trails(self.behind),
-                    _ => trails.instances().ok(),
-                };
-                Some((instances?, look))
-            });
-            let kinds = population.kinds.len() + 1;
-            let instances = population.elements.instances(self.set, self.behind, kinds);
+            let context = DrawContext { set: self.set, lag: self.behind };
+            let trails =
+                population.trail.as_ref().and_then(|look| Some((population.elements.trails(context)?, look)));
+            let instances = population.elements.instances(context);
             let look = |kind: usize| if kind == 0 { &population.look } else { &population.kinds[kind - 1] };
             let dressed = instances.into_iter().map(move |(instances, kind)| (instances, look(kind)));
             trails.into_iter().chain(dressed)

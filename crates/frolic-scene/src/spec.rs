@@ -9,12 +9,13 @@ use frolic_core::{
     at_most, check_events, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Shape, SkySpec,
-    SunSpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, RibbonSpec,
+    Shape, SkySpec, SunSpec, Technique, WaterSpec,
 };
 use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
+use crate::families;
 use crate::forms::FormSpec;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
@@ -339,9 +340,18 @@ fn default_size() -> Span {
 }
 
 impl PopulationSpec {
-    /// A population by name, from what moves it and what it looks like.
+    /// A population by name, from what moves it and what it looks like. A trail is drawn as a ribbon in the colours of the look; set `trail` for
+    /// another look.
     pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-        let ParticleSpec { count, life, size, motion, emitters, fields, events, order, .. } = particles;
+        let ParticleSpec { count, life, size, motion, emitters, fields, events, order, trail, .. } =
+            particles;
+        let trail = trail.map(|trail| {
+            let mut ribbon = RibbonSpec::default();
+            (ribbon.tip, ribbon.segments) = (0.9, 1);
+            let mut drawn = look.clone();
+            drawn.shape = Shape::Ribbon(ribbon);
+            TrailLookSpec::new(trail.places, trail.every, drawn)
+        });
         Self {
             name: name.to_owned(),
             count,
@@ -352,7 +362,7 @@ impl PopulationSpec {
             field: fields,
             event: events,
             order,
-            trail: None,
+            trail,
             fixed: None,
             blades: None,
             growing: None,
@@ -409,11 +419,32 @@ impl PopulationSpec {
         (particles, look)
     }
 
-    /// The key of what its elements stand by, if they do.
-    pub(crate) fn stands(&self) -> Option<&'static str> {
-        let fixed = self.fixed.as_ref().map(|_| "fixed");
-        let blades = self.blades.as_ref().map(|_| "blades");
-        fixed.or(blades).or_else(|| self.growing.as_ref().map(|_| "growing"))
+    /// Whether its elements are particles: they are emitted, move freely and retire.
+    pub(crate) fn moves(&self) -> bool {
+        families::all(self).next().is_none()
+    }
+
+    /// Time until it costs what it costs from then on, in seconds: of particles the longest life, of other families what they take to swing or grow.
+    pub fn settle_seconds(&self) -> f32 {
+        families::all(self).next().map_or(self.life.max, |family| family.settle_seconds())
+    }
+
+    /// Keys whose values are not the default, beside those of families.
+    pub(crate) fn written(&self) -> Vec<&'static str> {
+        let default = ParticleSpec::new(0);
+        [
+            ("life", self.life != default.life),
+            ("motion", self.motion != default.motion),
+            ("emitter", !self.emitter.is_empty()),
+            ("field", !self.field.is_empty()),
+            ("event", !self.event.is_empty()),
+            ("order", self.order != default.order),
+            ("trail", self.trail.is_some()),
+            ("kind", !self.kind.is_empty()),
+        ]
+        .into_iter()
+        .filter_map(|(key, written)| written.then_some(key))
+        .collect()
     }
 
     /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
@@ -433,10 +464,7 @@ impl PopulationSpec {
                 burst.count = (f64::from(burst.count) * factor).round() as u32;
             }
         }
-        if let Some(blades) = &mut scaled.blades {
-            // As many as asked, wherever a density was said.
-            blades.placement.iter_mut().for_each(|placement| placement.density *= factor as f32);
-        }
+        families::all_mut(&mut scaled).for_each(|family| family.scale(factor));
         scaled
     }
 }
@@ -500,11 +528,7 @@ impl SceneSpec {
         let mut aired = self.clone();
         if let Some(weather) = self.weather {
             weather.blow(&mut aired.world);
-            aired
-                .population
-                .iter_mut()
-                .filter_map(|it| it.blades.as_mut())
-                .for_each(|blades| weather.settle(blades));
+            aired.population.iter_mut().flat_map(families::all_mut).for_each(|it| it.set_weather(weather));
         }
         aired
     }
@@ -518,14 +542,9 @@ impl SceneSpec {
         backdrop
     }
 
-    /// The blades of a population by name, if it is of such.
-    pub(crate) fn blades(&self, name: &str) -> Option<&BladeSpec> {
-        self.population.iter().find(|population| population.name == name)?.blades.as_ref()
-    }
-
     /// Whether there is a population of this name whose elements are born, move and die.
-    fn moves(&self, name: &str) -> bool {
-        self.population.iter().any(|population| population.name == *name && population.stands().is_none())
+    pub(crate) fn moves(&self, name: &str) -> bool {
+        self.population.iter().any(|population| population.name == *name && population.moves())
     }
 
     /// Which population a profile lets climb.
@@ -597,40 +616,7 @@ impl SceneSpec {
             let at = format!("population.{nth}");
             check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
             population.particles().check().map_err(|error| error.under(&at))?;
-            if let Some(fixed) = &population.fixed {
-                fixed.check(population.count).map_err(|error| error.under(&format!("{at}.fixed")))?;
-            }
-            if let Some(blades) = &population.blades {
-                blades.check().map_err(|error| error.under(&format!("{at}.blades")))?;
-                let kinds = population.kind.iter().enumerate();
-                let kinds = kinds.map(|(nth, look)| (format!("{at}.kind.{nth}.shape"), look));
-                for (key, look) in
-                    std::iter::once((format!("{at}.look.shape"), &population.look)).chain(kinds)
-                {
-                    if !matches!(look.shape, Shape::Ribbon(_) | Shape::Mesh { .. }) {
-                        let instead = "write shape = { ribbon = { segments = 3 } }, or a mesh";
-                        return Err(SpecError::new(key, "does not bend", instead));
-                    }
-                }
-                let start = blades.tear.as_ref().map(|tear| &tear.start);
-                if let Some(start) = start.filter(|start| !self.moves(start)) {
-                    let problem = format!("there is no population '{start}' of particles");
-                    let key = format!("{at}.blades.tear.start");
-                    return Err(SpecError::new(key, problem, "name one with a life of its own"));
-                }
-            }
-            if let Some(growing) = &population.growing {
-                growing.check().map_err(|error| error.under(&format!("{at}.growing")))?;
-            }
-            if let Some(stands) = population.stands() {
-                let moves = !(population.emitter.is_empty() && population.event.is_empty());
-                let ways =
-                    [population.fixed.is_some(), population.blades.is_some(), population.growing.is_some()];
-                if moves || ways.into_iter().filter(|way| *way).count() > 1 {
-                    let problem = "stands beside emitters, events or another way to stand";
-                    return Err(SpecError::new(format!("{at}.{stands}"), problem, "keep one of them"));
-                }
-            }
+            families::check(population, self).map_err(|error| error.under(&at))?;
             at_most(&format!("{at}.kind"), population.kind.len(), MOST_KINDS - 1)?;
             for (nth, look) in population.kind.iter().enumerate() {
                 look.check().map_err(|error| error.under(&format!("{at}.kind.{nth}")))?;

@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use super::{CommandError, Outcome, choose};
 use crate::args;
-use crate::output::{say, say_json};
+use crate::output::{bytes, say, say_json};
 
 #[derive(Debug, Serialize)]
 struct Checked {
@@ -26,22 +26,22 @@ struct Population {
 pub(super) fn run(args: &args::Check) -> Result<Outcome, CommandError> {
     let spec = choose(&args.chosen)?;
     // Building it reserves all memory, which is the rest of the check.
-    Scene::new(&spec)?;
-    let each = Particles::bytes_per_element(spec.storage);
+    let scene = Scene::new(&spec)?;
     let populations: Vec<Population> = spec
         .population
         .iter()
         .map(|population| Population {
             name: population.name.clone(),
             count: population.count,
-            per_second: population.emitter.iter().map(|emitter| emitter.rate).sum(),
+            // A sum of no floats is -0.
+            per_second: population.emitter.iter().map(|emitter| emitter.rate).sum::<f32>() + 0.0,
             burst: population
                 .emitter
                 .iter()
                 .filter_map(|emitter| emitter.burst)
                 .map(|burst| burst.count)
                 .sum(),
-            memory_bytes: u64::from(population.count) * each,
+            memory_bytes: scene.bytes(&population.name).unwrap_or_default(),
         })
         .collect();
     let memory_bytes = populations.iter().map(|population| population.memory_bytes).sum();
@@ -53,9 +53,10 @@ pub(super) fn run(args: &args::Check) -> Result<Outcome, CommandError> {
     say(&format!("{}: good. {}", args.chosen.scene, checked.title));
     for population in &checked.populations {
         let Population { name, count, per_second, burst, memory_bytes } = population;
+        let rate = if *per_second > 0.0 { format!(", {per_second} a second") } else { String::new() };
         let burst = if *burst > 0 { format!(", {burst} in bursts") } else { String::new() };
-        let kib = memory_bytes >> 10;
-        say(&format!("  {name:12} up to {count} alive, {per_second} a second{burst}, {kib} KiB"));
+        let memory = bytes(*memory_bytes);
+        say(&format!("  {name:12} up to {count} alive{rate}{burst}, {memory}"));
     }
     Ok(Outcome::Done)
 }

@@ -485,6 +485,12 @@ impl Blades {
         self.layouts.as_ref()
     }
 
+    /// Memory that its blades hold, shared layouts included, in bytes.
+    pub fn bytes(&self) -> u64 {
+        let layouts = self.layouts.as_ref().map_or(0, Layouts::bytes);
+        (self.columns.len() * BladeColumns::BYTES_PER_ELEMENT + layouts) as u64
+    }
+
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). O(blades in squares that are awake).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         if !(dt.is_finite() && dt > 0.0) {
@@ -536,9 +542,7 @@ impl Blades {
         meter.moved(Stage::Integrate, told.bytes());
         meter.stop(started);
         meter.add(Counter::Alive, self.alive as u64);
-        let bytes = self.columns.len() * BladeColumns::BYTES_PER_ELEMENT
-            + self.layouts.as_ref().map_or(0, Layouts::bytes);
-        meter.add(Counter::ElementBytes, bytes as u64);
+        meter.add(Counter::ElementBytes, self.bytes());
         meter.add(Counter::Swung, told.swung);
         meter.add(Counter::Leant, told.leant);
         meter.add(Counter::Pressed, told.pressed);

@@ -295,6 +295,12 @@ impl Particles {
         self.happened.try_reserve_exact(room * self.spec.events.len())
     }
 
+    /// Memory reserved for its elements, trails included, in bytes.
+    pub fn bytes(&self) -> u64 {
+        let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
+        u64::from(self.spec.count) * (Self::bytes_per_element(self.held.storage) + trail)
+    }
+
     /// Bytes of state and scratch an element of capacity.
     pub fn bytes_per_element(storage: Storage) -> u64 {
         let records = match storage {
@@ -386,9 +392,7 @@ impl Particles {
         }
         meter.add(Counter::Events, self.happened.len() as u64);
         meter.add(Counter::Alive, self.len() as u64);
-        let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
-        let each = Self::bytes_per_element(self.held.storage) + trail;
-        meter.add(Counter::ElementBytes, u64::from(self.spec.count) * each);
+        meter.add(Counter::ElementBytes, self.bytes());
     }
 
     /// Moves, ages and lets meet all that live; returns how many lie still and only age.

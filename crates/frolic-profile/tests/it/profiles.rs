@@ -42,6 +42,8 @@ fn ladders_are_read() {
         [1e3, 2e3, 5e3, 1e4, 2e4, 5e4, 1e5, 2e5, 5e5, 1e6].map(|n| n as u32)
     );
     assert_eq!(counts("100..10k/4").unwrap(), [100, 178, 316, 562, 1_000, 1_778, 3_162, 5_623, 10_000]);
+    // No two at the end that are nearly the same.
+    assert_eq!(counts("128..4096/4").unwrap(), [128, 228, 405, 720, 1_280, 2_276, 4_096]);
     assert_eq!(counts("5..5/3").unwrap(), [5]);
     assert_eq!(counts("0..3/1").unwrap(), [0, 3]);
     assert_eq!(counts("300..700").unwrap(), [300, 500, 700]);

@@ -3,9 +3,9 @@
 use std::fs;
 use std::io::{self, Write};
 
-use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec};
+use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, TrailSpec};
 use frolic_draw::{Image, ImageSize, LookSpec};
-use frolic_scene::{Scene, SceneSpec, write_beside, write_png};
+use frolic_scene::{SHIPPED, Scene, SceneSpec, write_beside, write_png};
 
 fn beacon(settings: &[(&str, &str)]) -> Scene {
     let spec = SceneSpec::find("beacon").unwrap().set("draw.size", "[160, 100]").unwrap();
@@ -175,4 +175,103 @@ fn a_failed_write_leaves_what_was_there() {
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
     assert!(write_beside(folder.path(), |_| Ok(())).is_err(), "a folder is no file");
     assert!(write_beside(path.join("x"), |_| Ok(())).is_err(), "a file is no folder");
+}
+
+/// One particle that moves along x at 1 m/s, from the origin at time 0.
+fn steady(rate: f32) -> SceneSpec {
+    let emitter = EmitterSpec::burst(1, 0.0).speed(1.0, 1.0).aim([1.0, 0.0, 0.0], 0.0);
+    let mut spec = SceneSpec::new("steady").with(
+        "one",
+        ParticleSpec::new(1).life(100.0, 100.0).emitter(emitter),
+        LookSpec::default(),
+    );
+    spec.world.gravity = [0.0; 3];
+    spec.clock.rate = rate;
+    spec
+}
+
+#[test]
+fn an_export_shows_the_moment_asked_for() {
+    let place = |rate: f32, at: f64| {
+        let mut scene = Scene::new(&steady(rate)).unwrap();
+        scene.run_to(at, &mut Meter::new());
+        scene.snapshot("one").unwrap().0.px()[0]
+    };
+    for rate in [2.0, 60.0] {
+        let [early, late] = [place(rate, 1.01), place(rate, 1.31)];
+        assert!((late - early - 0.3).abs() < 1e-4, "{rate}: {early} and {late}");
+    }
+}
+
+#[test]
+fn an_exact_end_of_a_step_takes_no_further_step() {
+    for rate in [7.0f32, 30.0, 50.0, 60.0, 144.0, 1000.0] {
+        for steps in [1u32, 3, 49, 500, 5_000] {
+            let mut spec = SceneSpec::new("empty");
+            spec.clock.rate = rate;
+            let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+            meter.begin_frame();
+            scene.run_to(f64::from(steps) / f64::from(rate), &mut meter);
+            assert_eq!(meter.end_frame().count(Counter::Steps), u64::from(steps), "{rate} steps a second");
+        }
+    }
+}
+
+#[test]
+fn a_population_keeps_its_trail_and_a_draw_list_shows_it() {
+    let particles = ParticleSpec::new(50).emitter(EmitterSpec::rate(100.0)).trail(TrailSpec::new(4, 0.02));
+    let spec = SceneSpec::new("trails").with("sparks", particles, LookSpec::default());
+    let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+    scene.run_to(0.5, &mut meter);
+    let list = scene.draw_list(&mut meter);
+    let counts: Vec<usize> = list.sources().map(|(instances, _)| instances.len()).collect();
+    assert!(matches!(counts[..], [ribbons, 50] if ribbons > 50), "{counts:?}");
+}
+
+/// Growing elements are gathered when they are drawn, by whichever call.
+#[test]
+fn a_draw_list_shows_present_growth() {
+    let spec = SceneSpec::find("mussels").unwrap().set("mussels.count", "20000").unwrap();
+    let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+    scene.run_to(0.2, &mut meter);
+    assert!(scene.draw_list(&mut meter).instances() > 0);
+}
+
+#[test]
+fn memory_is_that_of_the_family() {
+    for shipped in SHIPPED {
+        let spec = SceneSpec::find(shipped.name).unwrap();
+        let spec = spec.scaled(spec.climbing().unwrap().count.min(30_000));
+        let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+        meter.begin_frame();
+        scene.step(1.0 / 60.0, 1, &mut meter);
+        let bytes: u64 = spec.population.iter().map(|it| scene.bytes(&it.name).unwrap()).sum();
+        assert_eq!(bytes, meter.end_frame().count(Counter::ElementBytes), "{}", shipped.name);
+    }
+    assert_eq!(beacon(&[]).bytes("nothing"), None);
+}
+
+#[test]
+fn keys_that_do_nothing_are_refused() {
+    let refused = |scene: &str, key: &str, value: &str| {
+        SceneSpec::find(scene).unwrap().set(key, value).unwrap_err().to_string()
+    };
+    for (key, value) in [
+        ("life", "[3, 4]"),
+        ("motion", "{ drag = 3 }"),
+        ("field", "[{ kind = { push = { acceleration = [1, 0, 0] } } }]"),
+        ("order", "'any'"),
+        ("trail", "{ look = { shape = { ribbon = {} } } }"),
+    ] {
+        for (scene, population) in [("dunes", "marram"), ("mussels", "mussels"), ("pennants", "bollards")] {
+            let told = refused(scene, &format!("{population}.{key}"), value);
+            assert!(told.contains(key) && told.contains("does nothing in a population of"), "{told}");
+        }
+    }
+    assert!(
+        refused("mussels", "mussels.kind", "[{}]").contains("kind: does nothing in a population of growing")
+    );
+    assert!(
+        refused("beacon", "embers.kind", "[{}]").contains("kind: does nothing: particles are of one kind")
+    );
 }

@@ -1,0 +1,226 @@
+//! Blades: rooted, bent by the wind, stepped and drawn square by square.
+
+use frolic_core::{
+    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, SpecError, Weather,
+};
+use frolic_diagnostics::Mark;
+use frolic_draw::backend::Form;
+use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
+
+use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
+use crate::spec::{PopulationSpec, SceneSpec};
+
+impl FamilySpec for BladeSpec {
+    fn key(&self) -> &'static str {
+        "blades"
+    }
+
+    fn reads(&self) -> &'static [&'static str] {
+        &["kind"]
+    }
+
+    fn check(&self, population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError> {
+        BladeSpec::check(self).map_err(|error| error.under("blades"))?;
+        let kinds = population.kind.iter().enumerate();
+        let kinds = kinds.map(|(nth, look)| (format!("kind.{nth}.shape"), look));
+        for (key, look) in std::iter::once(("look.shape".to_owned(), &population.look)).chain(kinds) {
+            if !matches!(look.shape, Shape::Ribbon(_) | Shape::Mesh { .. }) {
+                let instead = "write shape = { ribbon = { segments = 3 } }, or a mesh";
+                return Err(SpecError::new(key, "does not bend", instead));
+            }
+        }
+        let start = self.tear.as_ref().map(|tear| &tear.start);
+        if let Some(start) = start.filter(|start| !scene.moves(start)) {
+            let problem = format!("there is no population '{start}' of particles");
+            return Err(SpecError::new("blades.tear.start", problem, "name one with a life of its own"));
+        }
+        Ok(())
+    }
+
+    /// Three swings of the slowest.
+    fn settle_seconds(&self) -> f32 {
+        3.0 / self.sway_hz.min
+    }
+
+    fn has_groups(&self) -> bool {
+        self.groups.is_some()
+    }
+
+    /// As many as asked for, wherever a density was written.
+    fn scale(&mut self, factor: f64) {
+        self.placement.iter_mut().for_each(|placement| placement.density *= factor as f32);
+    }
+
+    fn set_weather(&mut self, weather: Weather) {
+        weather.settle(self);
+    }
+
+    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        Ok(Box::new(Meadow::new(self, context)?))
+    }
+}
+
+/// Blades, and the parts of each kind that drawing asks for.
+#[derive(Debug)]
+struct Meadow {
+    blades: Blades,
+    /// Of each kind.
+    parts: Vec<Vec<Part>>,
+    /// How far what is drawn reaches beyond the blades themselves, m.
+    margin: f32,
+    /// Squares that are drawn as groups.
+    placed: Vec<PlacedGroup>,
+    /// Whether all looks hide what is behind, as groups must.
+    solid: bool,
+}
+
+impl Meadow {
+    fn new(spec: &BladeSpec, context: &BuildContext<'_>) -> Result<Self, SpecError> {
+        let &BuildContext { count, size, seed, forms, look, kinds, .. } = context;
+        let looks: Vec<&Look> = std::iter::once(look).chain(kinds).collect();
+        let blades = Blades::with_forms(spec, count, size, seed, forms)?;
+        // Those that stand for others are wider; of meshes, which are as long as blades, some reach out.
+        let thins = looks.iter().any(|look| look.parts().detail.is_active());
+        let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
+        let wide = if bulky { spec.length.max * 0.12 } else { size.max };
+        let margin = wide * if thins { 16.0 } else { 1.0 };
+        let room = blades.chunks().len();
+        let parts = looks.iter().map(|_| Vec::with_capacity(room)).collect();
+        let placed = Vec::with_capacity(if spec.groups.is_some() { room } else { 0 });
+        let solid = looks.iter().all(|look| look.is_solid());
+        let mut meadow = Self { blades, parts, margin, placed, solid };
+        meadow.arrange();
+        Ok(meadow)
+    }
+
+    /// Makes the parts anew.
+    fn arrange(&mut self) {
+        let margin = self.margin;
+        for (kind, parts) in self.parts.iter_mut().enumerate() {
+            parts.clear();
+            for chunk in self.blades.chunks() {
+                let (first, count) = chunk.of_kind(kind);
+                if count > 0 && chunk.group.is_none() {
+                    let bounds = widened(chunk.low, chunk.high, margin);
+                    parts.push(Part { first, count, bounds });
+                }
+            }
+        }
+        self.placed.clear();
+        self.placed.extend(PlacedGroup::all_of(&self.blades));
+    }
+
+    /// Whether squares that can be drawn as groups are.
+    fn group(&mut self, grouped: bool) {
+        let grouped = grouped && self.solid;
+        if self.blades.is_grouped() != grouped {
+            self.blades.group(grouped);
+            self.arrange();
+        }
+    }
+
+    /// Hands blades that were torn off to the particle population that the spec names.
+    fn hand_over(&self, set: &mut ParticleSet, meter: &mut Meter) {
+        let Some(tear) = &self.blades.spec().tear else { return };
+        let Some(into) = set.get_mut(&tear.start) else { return };
+        let torn = self.blades.torn().iter().map(|torn| (torn.middle(), torn.velocity()));
+        into.take_on(torn, meter);
+    }
+
+    /// The instances of a kind, `lag` seconds before the last step.
+    fn of_kind(&self, kind: usize, lag: f32) -> Result<Instances<'_>, SpecError> {
+        let parts = self.parts.get(kind).map_or(&[][..], Vec::as_slice);
+        let instances = Instances::blades(self.blades.columns(), lag).in_parts(parts)?;
+        Ok(match self.blades.layouts() {
+            Some(layouts) => {
+                instances.grouped(Groups { layouts, kind, placed: &self.placed, margin: self.margin })
+            }
+            None => instances,
+        })
+    }
+}
+
+impl Elements for Meadow {
+    fn len(&self, _set: &ParticleSet) -> usize {
+        self.blades.len()
+    }
+
+    fn bytes(&self, _set: &ParticleSet) -> u64 {
+        self.blades.bytes()
+    }
+
+    /// Follows the camera, then steps the squares that are awake.
+    fn step(&mut self, context: &mut StepContext<'_>) {
+        let StepContext { world, set, view, sun, lights, grouped, dt, steps, meter } = context;
+        self.group(*grouped);
+        let eye = view.parts().eye;
+        // As many new squares as these steps allow, so that a long run does not fall behind.
+        let mut changed = false;
+        for _ in 0..(*steps).max(1) {
+            if !self.blades.recentre([eye.x, eye.z]) {
+                break;
+            }
+            changed = true;
+        }
+        let margin = self.margin;
+        self.blades.look(eye.to_array(), |low, high| view.concerns(&widened(low, high, margin), *sun));
+        if self.blades.is_grouped() && !lights.is_empty() {
+            let lit = |low, high| lights.iter().any(|lamp| lamp.reaches(&Bounds { low, high }));
+            self.blades.set_apart(lit);
+        }
+        self.blades.step(world, *dt, *steps, meter);
+        if changed || self.blades.is_grouped() {
+            self.arrange();
+        }
+        self.hand_over(set, meter);
+    }
+
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> InstancesOfKinds<'a> {
+        (0..self.parts.len()).filter_map(|kind| Some((self.of_kind(kind, context.lag).ok()?, kind))).collect()
+    }
+
+    /// Where every blade stands, how it leans and how long it is.
+    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+        let columns = self.blades.columns();
+        let row = |n: usize| {
+            let row = columns.row(n).filter(|row| row.length > 0.0)?;
+            let lean = row.lean_x.hypot(row.lean_z);
+            let turn = if lean > 1e-6 { row.lean_x.atan2(row.lean_z) } else { row.turn };
+            Some(PlacedRow {
+                px: row.px,
+                py: row.py,
+                pz: row.pz,
+                turn,
+                // The line from root to tip leans half as far as the tip.
+                tilt: lean * 0.5,
+                size: row.length,
+                tint: row.tint,
+                kind: row.kind & !BladeColumns::TORN,
+                id: row.id,
+                ..PlacedRow::UPRIGHT
+            })
+        };
+        Some(PlacedColumns::from_rows((0..columns.len()).filter_map(row)))
+    }
+
+    fn plan(&self) -> Option<GroundPlan<'_>> {
+        let columns = self.blades.columns();
+        let [x, _, z] = columns.position();
+        let mark = |n: usize| Mark {
+            place: [x[n], z[n]],
+            turn: columns.turn()[n],
+            radius: columns.size()[n] * 4.0,
+            tint: columns.tint()[n],
+            kind: columns.kind()[n] & !BladeColumns::TORN,
+        };
+        let marks = (0..columns.len()).filter(|&n| columns.length()[n] > 0.0).map(mark).collect();
+        let placement = self.blades.placement();
+        let extent = self.blades.spec().endless.is_none().then(|| placement.extent());
+        Some(GroundPlan { marks, placement: Some(placement), extent })
+    }
+}
+
+/// The box of a square and of what is drawn beyond its blades.
+fn widened(low: [f32; 3], high: [f32; 3], margin: f32) -> Bounds {
+    Bounds { low: low.map(|v| v - margin), high: high.map(|v| v + margin) }
+}

@@ -1,0 +1,113 @@
+//! Elements that stay where they are put: they hang, stand and sway.
+
+use frolic_core::{FixtureSpec, Fixtures, ParticleSet, PlacedColumns, PlacedRow, SpecError, random};
+use frolic_diagnostics::Mark;
+use frolic_draw::{Instances, Part, chunk_parts};
+
+use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
+use crate::spec::{PopulationSpec, SceneSpec};
+
+impl FamilySpec for FixtureSpec {
+    fn key(&self) -> &'static str {
+        "fixed"
+    }
+
+    fn check(&self, population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+        FixtureSpec::check(self, population.count).map_err(|error| error.under("fixed"))
+    }
+
+    /// Three swings of a pendulum of its length.
+    fn settle_seconds(&self) -> f32 {
+        let swing = |length: f32| std::f32::consts::TAU * (length / 9.81).sqrt();
+        self.swing.map_or(0.0, |it| 3.0 * swing(it.length))
+    }
+
+    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let &BuildContext { count, size, seed, forms, look, .. } = context;
+        let fixtures = Fixtures::with_forms(self, count, size, seed, forms)?;
+        let give = self.sway.map_or(0.0, |sway| sway.give * 40.0);
+        let margin = look.reach_of(size.max, fixtures.curves()) + give;
+        let mut fixed = Fixed { fixtures, parts: Vec::new(), margin };
+        fixed.follow();
+        Ok(Box::new(fixed))
+    }
+}
+
+/// Fixtures, and boxes around their chunks.
+#[derive(Debug)]
+struct Fixed {
+    fixtures: Fixtures,
+    parts: Vec<Part>,
+    /// Distance that a drawn element reaches from its place, the wind's part included, in metres.
+    margin: f32,
+}
+
+impl Fixed {
+    /// Brings the boxes to where the elements are.
+    fn follow(&mut self) {
+        self.parts.clear();
+        self.parts.extend(chunk_parts(self.fixtures.columns().position(), self.margin));
+    }
+
+    fn drawn(&self) -> Result<Instances<'_>, SpecError> {
+        let columns = self.fixtures.columns();
+        let instances = Instances::at(columns.position())?
+            .sized(columns.size())?
+            .turned(columns.turn(), columns.tilt())?
+            .keyed(columns.id())?
+            .in_parts(&self.parts)?;
+        match self.fixtures.curves() {
+            Some([middle, tip]) => instances.curved(middle, tip),
+            None => Ok(instances),
+        }
+    }
+}
+
+impl Elements for Fixed {
+    fn len(&self, _set: &ParticleSet) -> usize {
+        self.fixtures.len()
+    }
+
+    fn bytes(&self, _set: &ParticleSet) -> u64 {
+        self.fixtures.bytes()
+    }
+
+    fn recentre(&mut self, middle: [f32; 2]) {
+        if self.fixtures.recentre(middle) {
+            self.follow();
+        }
+    }
+
+    fn step(&mut self, context: &mut StepContext<'_>) {
+        self.fixtures.step(context.world, context.dt, context.steps, context.meter);
+        if self.fixtures.moves() {
+            self.follow();
+        }
+    }
+
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> InstancesOfKinds<'a> {
+        // Columns of one family are of one length, so none is refused.
+        self.drawn().into_iter().map(|instances| (instances, 0)).collect()
+    }
+
+    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+        let columns = self.fixtures.columns();
+        let row = |n: usize| {
+            let row = columns.row(n)?;
+            let (id, tint) = (row.id, random::lot(row.id)[1]);
+            let (turn, tilt, size) = (row.turn, row.tilt, row.size);
+            let [px, py, pz] = [row.px, row.py, row.pz];
+            Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
+        };
+        Some(PlacedColumns::from_rows((0..self.fixtures.len()).filter_map(row)))
+    }
+
+    fn plan(&self) -> Option<GroundPlan<'_>> {
+        let columns = self.fixtures.columns();
+        let mark = |n: usize| {
+            let (place, tint) = ([columns.px()[n], columns.pz()[n]], 0.5);
+            Mark { place, turn: columns.turn()[n], radius: columns.size()[n], tint, kind: 0 }
+        };
+        Some(GroundPlan { marks: (0..columns.len()).map(mark).collect(), placement: None, extent: None })
+    }
+}

@@ -1,0 +1,135 @@
+//! Elements that grow in clusters.
+
+use frolic_core::{
+    GrowSpec, Growing, Meter, ParticleSet, PlacedColumns, PlacedRow, Ramp, ShownRow, SpecError,
+};
+use frolic_diagnostics::Mark;
+use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
+
+use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
+use crate::spec::{PopulationSpec, SceneSpec};
+
+impl FamilySpec for GrowSpec {
+    fn key(&self) -> &'static str {
+        "growing"
+    }
+
+    fn check(&self, _population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+        GrowSpec::check(self).map_err(|error| error.under("growing"))
+    }
+
+    /// The slowest from seed to full size.
+    fn settle_seconds(&self) -> f32 {
+        self.seconds.max * (1.0 - self.start.min).max(0.0)
+    }
+
+    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let &BuildContext { count, size, seed, forms, look, look_spec, .. } = context;
+        let growing = Growing::with_forms(self, count, size, seed, forms)?;
+        let parts = Vec::with_capacity(growing.clusters().len());
+        let (margin, reach) = (look.reach_of(size.max, None), look.parts().detail.reach);
+        Ok(Box::new(Grove { growing, parts, margin, reach, size: look_spec.size_over_age.clone() }))
+    }
+}
+
+/// Growing elements, and the parts that drawing asks for.
+#[derive(Debug)]
+struct Grove {
+    growing: Growing,
+    parts: Vec<Part>,
+    /// How far what is drawn of an element reaches from its place, m.
+    margin: f32,
+    /// Distance beyond which none is drawn, m.
+    reach: f32,
+    /// Factor on the size over growth.
+    size: Ramp<f32>,
+}
+
+impl Grove {
+    fn look(&mut self, view: &View, sun: Option<&SunSpec>) {
+        let (margin, reach, eye) = (self.margin, self.reach, view.parts().eye);
+        self.growing.look(|place, radius| {
+            let near = eye.distance(place.into()) - radius - margin <= reach;
+            near && view.concerns(&ball(place, radius + margin), sun)
+        });
+    }
+
+    fn drawn(&self) -> Result<Instances<'_>, SpecError> {
+        let shown = self.growing.shown();
+        Instances::at(shown.position())?
+            .sized(shown.size())?
+            .turned(shown.turn(), shown.tilt())?
+            .ageing(shown.growth(), shown.whole())?
+            .tinted(shown.tint())?
+            .keyed(shown.id())?
+            .in_parts(&self.parts)
+    }
+}
+
+impl Elements for Grove {
+    fn len(&self, _set: &ParticleSet) -> usize {
+        self.growing.len()
+    }
+
+    fn bytes(&self, _set: &ParticleSet) -> u64 {
+        self.growing.bytes() as u64
+    }
+
+    fn step(&mut self, context: &mut StepContext<'_>) {
+        self.look(context.view, context.sun);
+        self.growing.step(context.dt, context.steps, context.meter);
+    }
+
+    /// Gathers the clusters that are visible.
+    fn prepare(
+        &mut self,
+        _context: DrawContext<'_>,
+        view: &View,
+        sun: Option<&SunSpec>,
+        _taper: Option<f32>,
+        meter: &mut Meter,
+    ) {
+        self.look(view, sun);
+        self.growing.show(meter);
+        self.parts.clear();
+        for &(nth, first) in self.growing.visible() {
+            let cluster = &self.growing.clusters()[nth as usize];
+            let bounds = ball(cluster.place, cluster.radius + self.margin);
+            self.parts.push(Part { first, count: cluster.len, bounds });
+        }
+    }
+
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> InstancesOfKinds<'a> {
+        // Columns of one family are of one length, so none is refused.
+        self.drawn().into_iter().map(|instances| (instances, 0)).collect()
+    }
+
+    /// Where every element is, visible or not, at its present size.
+    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+        self.growing.look(|_, _| true);
+        let shown = self.growing.show(&mut Meter::new());
+        let row = |n: usize| {
+            let row = shown.row(n).filter(|row| row.growth >= 0.0)?;
+            let ShownRow { px, py, pz, turn, tilt, tint, id, .. } = row;
+            let size = row.size * self.size.at(row.growth);
+            Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
+        };
+        Some(PlacedColumns::from_rows((0..shown.len()).filter_map(row)))
+    }
+
+    /// A mark for each cluster.
+    fn plan(&self) -> Option<GroundPlan<'_>> {
+        let marks = self.growing.clusters().iter().map(|cluster| Mark {
+            place: [cluster.place[0], cluster.place[2]],
+            turn: cluster.turn,
+            radius: cluster.radius,
+            tint: 0.5,
+            kind: cluster.layout,
+        });
+        Some(GroundPlan { marks: marks.collect(), placement: None, extent: None })
+    }
+}
+
+fn ball(place: [f32; 3], radius: f32) -> Bounds {
+    Bounds { low: place.map(|v| v - radius), high: place.map(|v| v + radius) }
+}
