@@ -276,7 +276,7 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
     if spec.trail.is_some_and(|trail| u64::from(spec.count) * u64::from(trail.places + 3) > MOST_KEPT) {
         return told("its trail keeps over 10 million places");
     }
-    if !world.own_fields().is_empty() {
+    if has_own_fields(world) {
         return told("it feels fields of the caller's own");
     }
     let fields = || world.spec().field.iter().chain(&spec.fields);
@@ -302,6 +302,11 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
         return told("its grids hold over 16 million points");
     }
     None
+}
+
+/// Whether the world has fields that the program wrote itself, which no device can run.
+pub fn has_own_fields(world: &World) -> bool {
+    !world.own_fields().is_empty()
 }
 
 /// The same for populations by name, whose events may start elements of one another: those that events join live in one place.

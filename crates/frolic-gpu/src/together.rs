@@ -65,6 +65,10 @@ pub(crate) fn encode_together(
     steps: u32,
     timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
 ) -> Result<(), GpuError> {
+    if frolic_core::backend::has_own_fields(world) {
+        let problem = "shaders cannot run a field of the program's own; keep the population on the CPU (residence = \"cpu\")";
+        return Err(GpuError::Unsupported(problem.to_owned()));
+    }
     let ready = members.iter_mut().map(|member| member.ready(encoder, tally, world, dt, steps));
     let ready = ready.collect::<Result<Vec<_>, _>>()?;
     let mut pass = encoder

@@ -168,7 +168,9 @@ impl ListScratch {
                     if !std::mem::replace(&mut done, true) {
                         let together = group.iter().copied().filter(|&nth| mixes(nth));
                         let sorted = merge(&sources, together, view, around.sun, sorter, order, meter);
+                        let started = meter.start(Stage::Batch);
                         batcher.sorted(order, sorted);
+                        meter.stop(started);
                     }
                     continue;
                 }
@@ -182,7 +184,9 @@ impl ListScratch {
                 if ordered && !(instanced && alone) {
                     let sorted =
                         merge(&sources, std::iter::once(nth), view, around.sun, sorter, order, meter);
+                    let started = meter.start(Stage::Batch);
                     batcher.sorted(order, sorted);
+                    meter.stop(started);
                 } else {
                     let started = meter.start(Stage::Batch);
                     for (from, count) in in_view(source, view, around.sun, meter) {
@@ -204,8 +208,8 @@ impl ListScratch {
             let seen = list.instances() as u64 * BYTES_SEEN;
             meter.moved(Stage::Batch, size_of_val(list.vertices()) as u64 + seen);
         }
-        meter.stop(started);
         count(&list, meter);
+        meter.stop(started);
         let bytes = list.bytes() + sorter.bytes();
         meter.add(Counter::DrawBytes, bytes as u64);
         list

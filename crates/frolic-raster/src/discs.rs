@@ -100,8 +100,6 @@ pub struct Block {
     pub pixels: Lane<i32>,
     /// 1 if any of it is in the picture.
     pub seen: Lane<i32>,
-    /// How fully it is drawn, for a diagnostic.
-    pub level: Lane<u16>,
 }
 
 impl Default for Block {
@@ -131,7 +129,6 @@ impl Default for Block {
             y1: i,
             pixels: i,
             seen: i,
-            level: [0; BLOCK],
         }
     }
 }

@@ -559,11 +559,11 @@ impl Layer {
                 return Err(SpecError::new("density", problem, "write elements a square metre"));
             }
             most(area * f64::from(self.spec.density))?;
-            self.lay(pattern.build(self.spec.density, self.seed));
+            self.lay(self.searchable(pattern.build(self.spec.density, self.seed))?);
             return Ok(self);
         };
         most(f64::from(count))?;
-        self.lay(pattern.build(self.spec.density, self.seed));
+        self.lay(self.searchable(pattern.build(self.spec.density, self.seed))?);
         if count == 0 {
             self.threshold = 0.0;
             return Ok(self);
@@ -596,6 +596,21 @@ impl Layer {
             self.threshold = if shared { last } else { f32::from_bits(last.to_bits() + 1) };
         }
         Ok(self)
+    }
+
+    /// The pattern, if a search of the whole area ends within seconds.
+    fn searchable(&self, pattern: Pattern) -> Result<Pattern, SpecError> {
+        if self.spec.density == 0.0 && !matches!(&self.spec.on, On::Ground(spec) if spec.is_set()) {
+            // Its density follows from the count.
+            return Ok(pattern);
+        }
+        let candidates: f64 = self.squares().iter().map(|[low, high]| pattern.candidates(*low, *high)).sum();
+        if candidates <= MOST_CANDIDATES {
+            return Ok(pattern);
+        }
+        let problem =
+            format!("has about {candidates:.0} places to look at; at most {MOST_CANDIDATES:.0} are searched");
+        Err(SpecError::new("area", problem, "write a smaller area, a lower density or a wider spacing"))
     }
 
     /// Share of the area's ground that sieves let through, from places spread evenly over it.
@@ -836,6 +851,9 @@ fn through(id: u32) -> [f32; 2] {
     let [a, b, _] = hash3(id, PLACE_SEED, 0x7d).map(unit);
     [a, b]
 }
+
+/// Most candidates that one layer searches: a few seconds' work.
+const MOST_CANDIDATES: f64 = 5e8;
 
 fn most(many: f64) -> Result<u32, SpecError> {
     if many <= f64::from(MOST_PLACED) {

@@ -212,6 +212,27 @@ impl Pattern {
     }
 }
 
+impl Pattern {
+    /// About how many candidates [`Pattern::within`] goes through in a rectangle.
+    pub(crate) fn candidates(&self, low: [f32; 2], high: [f32; 2]) -> f64 {
+        let [wide, deep] = [0, 1].map(|axis| f64::from(high[axis]) - f64::from(low[axis]));
+        let lattice = |[x, z]: [f32; 2]| (wide / f64::from(x) + 1.0) * (deep / f64::from(z) + 1.0);
+        match &self.way {
+            Way::Scattered { side } => lattice([*side; 2]) * f64::from(SCATTERED),
+            // A turned rectangle lies in one of at most twice its area.
+            Way::Grid { spacing, .. } => lattice(*spacing) * 2.0,
+            Way::BlueNoise { distance } => lattice([*distance * CANDIDATE; 2]),
+            Way::Rings { centres, rings } => {
+                let pairs = centres
+                    .iter()
+                    .enumerate()
+                    .flat_map(|(nth, a)| centres[nth + 1..].iter().map(move |b| (a, b)));
+                pairs.map(|(a, b)| rings.candidates(*a, *b, low, high)).sum()
+            }
+        }
+    }
+}
+
 /// Cells of a lattice that a rectangle touches.
 fn cells(low: [f32; 2], high: [f32; 2], side: [f32; 2]) -> impl Iterator<Item = (i32, i32)> {
     let span = |axis: usize| {
@@ -343,6 +364,30 @@ impl Rings {
         from as u32..=to as u32
     }
 
+    /// Those of the rings `of_b` about a centre that can cross a ring of radius `ra` about another one, `apart` away.
+    fn near(
+        &self,
+        ra: f64,
+        apart: f64,
+        of_b: &std::ops::RangeInclusive<u32>,
+    ) -> std::ops::RangeInclusive<u32> {
+        let (spacing, swell) = (f64::from(self.spacing), f64::from(self.swell));
+        // Radii are floats: a ring to either side is within their error.
+        let from = ((((ra - apart).abs() - swell) / spacing).floor() - 1.0).max(0.0);
+        let to = ((ra + apart + swell) / spacing).ceil() + 1.0;
+        (*of_b.start()).max(from as u32)..=(*of_b.end()).min(to as u32)
+    }
+
+    /// About how many pairs of rings [`Rings::crossings`] goes through.
+    fn candidates(&self, a: [f32; 2], b: [f32; 2], low: [f32; 2], high: [f32; 2]) -> f64 {
+        let many = |rings: std::ops::RangeInclusive<u32>| {
+            (f64::from(*rings.end()) - f64::from(*rings.start()) + 1.0).max(0.0)
+        };
+        let apart = (f64::from(b[0]) - f64::from(a[0])).hypot(f64::from(b[1]) - f64::from(a[1]));
+        let near = 2.0 * (apart.max(f64::from(self.swell)) / f64::from(self.spacing)) + 4.0;
+        many(self.through(a, low, high)) * many(self.through(b, low, high)).min(near)
+    }
+
     /// Hands out where rings about `a` and `b` cross within a rectangle, and which ring of each it is. Each crossing of two rings is two
     /// points, one to each side of the line through the centres, or one where they touch.
     pub(crate) fn crossings(
@@ -359,7 +404,7 @@ impl Rings {
         let of_b = self.through(b, low, high);
         for m in self.through(a, low, high) {
             let ra = f64::from(self.radius(m));
-            for n in of_b.clone() {
+            for n in self.near(ra, apart, &of_b) {
                 let rb = f64::from(self.radius(n));
                 if ra <= 0.0 || rb <= 0.0 || ra + rb < apart || (ra - rb).abs() > apart {
                     continue;

@@ -344,6 +344,31 @@ fn what_cannot_be_is_refused() {
     assert_eq!(wrong(ground(PatternSpec::Scattered).each(bad), Some(1)), "each.size");
 }
 
+/// Every search of an area is bounded: rings that cannot cross are not paired, and what would take minutes is refused.
+#[test]
+fn a_search_without_a_bound_is_refused() {
+    let centres = vec![[-3.0, 1.0], [4.0, 0.0]];
+    let rings = PatternSpec::Rings { centres, spacing: 1.0, swell: 0.2, period: 8.0 };
+    let strip = ground(rings.clone()).area(AreaSpec::new([0.0; 2], [1e6, 8.0]));
+    assert!((1..=4_000).contains(&place(strip, Some(4_000), &Forms::default()).len()));
+
+    let vast = AreaSpec::new([0.0; 2], [1e6; 2]);
+    let fine = PatternSpec::Grid { spacing: [0.001; 2], jitter: 0.0, turn_degrees: 30.0 };
+    let far =
+        PatternSpec::Rings { centres: vec![[-9e5, 0.0], [9e5, 0.0]], spacing: 1.0, swell: 0.0, period: 8.0 };
+    for (pattern, density) in [
+        (fine, 0.0),
+        (PatternSpec::BlueNoise { distance: 0.01 }, 0.0),
+        (PatternSpec::Scattered, 1e3),
+        (far, 0.0),
+    ] {
+        let spec = ground(pattern).density(density).area(vast);
+        let error = Placement::new(&[spec], Some(4_000), 1, &Forms::default()).unwrap_err();
+        assert_eq!(error.key, "area");
+        assert!(error.to_string().contains("write a smaller area"), "{error}");
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(8))]
 

@@ -70,7 +70,7 @@ pub(super) struct Tally {
 impl Bin {
     /// Takes in a chunk.
     pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart) {
-        let _part = trace::part(Stage::Project);
+        let _part = trace::part(scope.stage);
         PROJECTED.with_borrow_mut(|projected| {
             projected.chunk(scope, start);
             self.dots.sort(&mut projected.dots, scope.grid);
@@ -326,12 +326,12 @@ impl Projected {
         let mut left = start.count;
         let mut skip = start.skip;
         let mut run = start.run;
-        for (nth, batch) in list.batches().iter().enumerate().skip(start.batch as usize) {
+        for batch in list.batches().iter().skip(start.batch as usize) {
             let end = batch.first_run + batch.runs;
             while run < end && left > 0 {
                 let stretch = &list.runs[run as usize];
                 let count = left.min(stretch.count - skip);
-                self.run(scope, nth as u32, stretch, skip, count);
+                self.run(scope, stretch, skip, count);
                 left -= count;
                 skip = 0;
                 run += 1;

@@ -56,7 +56,7 @@ use bin::{Bin, ChunkStart};
 pub use blend::QuadPainter;
 use phase::{Part, Phase};
 pub use project::{NEAR_FADE, SMALLEST};
-use project::{Need, Scope, Tag};
+use project::{Need, Scope};
 pub use record::{Quad, Shapes};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
@@ -293,11 +293,14 @@ impl Renderer {
         self.pictures.find(list, view, None, self.level, &mut self.blits, meter);
         meter.stop(started);
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
+        // With a draw call an element this takes time.
+        let started = meter.start(Stage::Project);
         phase::split(list, &mut self.starts, &mut self.phases);
         phase::cut(&self.phases, self.round, &mut self.parts);
         if !self.blits.is_empty() {
             phase::begin_solid(&mut self.parts);
         }
+        meter.stop(started);
         let Self {
             backdrop: Some(backdrop),
             rows,
@@ -325,7 +328,7 @@ impl Renderer {
             level,
             seen: Seen { list, view, camera: view, shadows: list.lighting.shadows() },
             grid: &grid,
-            tag: Tag::Source,
+            stage: Stage::Project,
         };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| drawing(source.look, shadow.is_some())).collect();

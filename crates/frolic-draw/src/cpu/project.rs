@@ -8,6 +8,7 @@
 
 use std::ops::Range;
 
+use frolic_core::Stage;
 use frolic_raster::camera::NEAR;
 use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
 pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
@@ -61,18 +62,8 @@ pub(super) struct Scope<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) seen: Seen<'a, 'l>,
     pub(super) grid: &'a Grid,
-    /// What records are tagged with, and whether only what casts shadows counts.
-    pub(super) tag: Tag,
-}
-
-/// What a record's tag tells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Tag {
-    Source,
-    /// For a diagnostic: the draw call.
-    Batch,
-    /// For a diagnostic: how much of the element is drawn.
-    Detail,
+    /// The stage that a trace shows it as.
+    pub(super) stage: Stage,
 }
 
 /// Room that chunks of a list may need, other than for discs.
@@ -162,9 +153,9 @@ impl Projected {
     }
 
     /// Projects `count` instances of a run from `skip` on, in the list's order.
-    pub(super) fn run(&mut self, scope: &Scope<'_, '_>, batch: u32, run: &Run, skip: u32, count: u32) {
+    pub(super) fn run(&mut self, scope: &Scope<'_, '_>, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
-        let tag = if scope.tag == Tag::Batch { batch as u16 } else { run.source as u16 };
+        let tag = run.source as u16;
         let which = &list.sources[run.source as usize];
         match which.look.form {
             Form::Disc => {}
@@ -193,14 +184,14 @@ impl Projected {
                 self.tally.thinned += vary(&mut self.block, scope.seen.camera, look, n);
             }
             discs::finish(level, &mut self.block, scope.grid, disc, &light, n);
-            self.collect(scope.grid, tag, scope.tag, n);
+            self.collect(scope.grid, tag, n);
             done += n;
         }
     }
 
     /// Keeps what of the block is seen.
     #[inline(always)]
-    fn collect(&mut self, grid: &Grid, tag: u16, tagged: Tag, n: usize) {
+    fn collect(&mut self, grid: &Grid, tag: u16, n: usize) {
         let Self { block, dots, tally, .. } = self;
         // In registers, not in memory.
         let (mut rank, mut pixels) = (self.rank, 0);
@@ -209,7 +200,6 @@ impl Projected {
             if block.seen[i] == 0 {
                 continue;
             }
-            let tag = if tagged == Tag::Detail { block.level[i] } else { tag };
             let dot = Dot { label: Label { rank, tag }, ..block.dots[i] };
             rank += 1;
             room.push(dot, Place(block.tile[i] as u32), || {
@@ -289,7 +279,6 @@ impl Projected {
                 let depth = sheaf.order_depth[ribbon];
                 self.shapes.add_ribbon(scope.level, camera.near, &self.skin, ribbon, depth);
                 let level = sheaf.levels[ribbon];
-                let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
                 let label = Label { rank: self.rank, tag };
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
                 let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
@@ -356,7 +345,6 @@ impl Projected {
                 self.tally.vertices += self.vertices.len() as u64;
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
             }
-            let tag = if scope.tag == Tag::Detail { level as u16 } else { tag };
             let label = Label { rank: self.rank, tag };
             let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
@@ -489,9 +477,7 @@ fn place_of(tiles: Tiles, grid: &Grid) -> Place {
 
 /// Brings `n` instances into a block: place, age over life, size and id at the picture's moment.
 fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
-    if varies {
-        block.level = [0; BLOCK];
-    }
+    if varies {}
     if run.sorted {
         let order = &list.order[run.first as usize + first..][..n];
         for (i, entry) in order.iter().enumerate() {
@@ -571,7 +557,6 @@ fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
                     // As the scalar form: the size itself times the factor.
                     block.own[i] = block.own[i] * block.size[i] * kept.size;
                     block.size[i] = if block.row[i] < 0 { 0.0 } else { 1.0 };
-                    block.level[i] = kept.level as u16;
                 }
                 None => {
                     block.size[i] = 0.0;

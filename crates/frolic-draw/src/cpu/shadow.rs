@@ -18,7 +18,7 @@ use smallvec::SmallVec;
 use super::TILE_LOG2;
 use super::bin::{Bin, ChunkStart};
 use super::phase::{Phase, split};
-use super::project::{Scope, Tag};
+use super::project::Scope;
 use super::style::casting;
 use super::tiled::Pictures;
 use crate::camera::View;
@@ -107,7 +107,7 @@ impl Shadow {
         chunks.clear();
         chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
         let seen = Seen { list, view: &view, camera, shadows: false };
-        let scope = Scope { level, seen, grid, tag: Tag::Source };
+        let scope = Scope { level, seen, grid, stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();
         let tile_texels = grid.tile_width() * grid.rows();

@@ -18,7 +18,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-use frolic_core::{Counter, Group, Meter};
+use frolic_core::{Counter, Group, Meter, Stage};
 use frolic_raster::LANES;
 use frolic_raster::camera::NEAR;
 use frolic_raster::cells;
@@ -32,7 +32,7 @@ use rayon::prelude::*;
 use smallvec::smallvec;
 
 use super::bin::{CHUNK, ChunkStart};
-use super::project::{Projected, Scope, Tag};
+use super::project::{Projected, Scope};
 use super::style::{casting, drawing};
 use crate::camera::View;
 use crate::image::ImageSize;
@@ -490,7 +490,12 @@ impl Shot {
                 time: list.time,
             };
             let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
-            let scope = Scope { level, seen, grid: &grid, tag: Tag::Source };
+            let scope = Scope {
+                level,
+                seen,
+                grid: &grid,
+                stage: if from_sun { Stage::Shadow } else { Stage::Project },
+            };
             let styles = [if from_sun { casting(look) } else { drawing(look, shaded) }];
             for skip in (0..count).step_by(CHUNK) {
                 let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };

@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Meter, Ramp};
+use frolic_core::trace::{Trace, What};
+use frolic_core::{Meter, Ramp, Stage};
 use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
     BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, Library, LightSpec,
@@ -223,4 +224,35 @@ fn glow_blooms() {
     let (_, bloomed) = picture(6.0, 0.3);
     assert!(brighter > bright + 20, "{brighter} {bright}");
     assert!(beside <= 1 && bloomed > 8, "{beside} {bloomed}");
+}
+
+/// In a trace, all that is done for the sun's map is a part of the stage `shadow`: the same element is projected once for the sun and once for the
+/// picture.
+#[test]
+fn projection_for_the_sun_is_traced_as_shadow() {
+    let (look, view, backdrop, sun) = (board(|_| ()), front(), dark(), SunSpec::default());
+    let around = Surroundings::new(&backdrop).sun(Some(&sun));
+    let zero = [0.0f32];
+    let (mut scratch, mut image) = (ListScratch::default(), Image::new(view.size()));
+    // Threads of its own, as other tests draw at the same time.
+    let threads = rayon::ThreadPoolBuilder::new().num_threads(2).thread_name(|nth| format!("sunlit-{nth}"));
+    let threads = threads.build().unwrap();
+    let trace = Trace::begin();
+    threads.install(|| {
+        let one = Instances::at([&zero, &zero, &zero]).unwrap().turned(&zero, &zero).unwrap();
+        let list = scratch.list([(one, &look)], &ListSpec::default(), &view, &around, &mut Meter::new());
+        Renderer::new().render(&list, &view, &backdrop, &mut image, &mut Meter::new());
+    });
+    let lanes = trace.end();
+    let ours = lanes.iter().filter(|lane| lane.thread.starts_with("sunlit-")).flat_map(|lane| &lane.spans);
+    let parts: Vec<Stage> = ours
+        .filter_map(|span| match span.what {
+            What::Part(stage) => Some(stage),
+            _ => None,
+        })
+        .collect();
+    let count = |stage: Stage| parts.iter().filter(|other| **other == stage).count();
+    assert_eq!(count(Stage::Project), 1, "{parts:?}");
+    // The chunk, and each tile of the map.
+    assert!(count(Stage::Shadow) > 1, "{parts:?}");
 }

@@ -36,6 +36,20 @@ fn techniques_differ_in_draw_calls_alone() {
     }
 }
 
+/// With a draw call an element, making and walking the calls is most of a frame: it belongs to stages too. Of several frames the best counts, as
+/// other work may interrupt one.
+#[test]
+fn a_draw_call_an_element_leaves_no_time_to_no_stage() {
+    let (cloud, look) = (cloud(60_000, [0.001, 0.002], [3.0; 3], 1), look(Blend::Alpha));
+    let (view, backdrop, mut renderer) = (view(32, 20), island(), renderer());
+    let share = |_| {
+        let frame = draw(&[(&cloud, &look)], Technique::Each, &view, &backdrop, &mut renderer).1;
+        frame.other().as_secs_f64() / frame.total().as_secs_f64()
+    };
+    let least = (0..8).map(share).fold(f64::INFINITY, f64::min);
+    assert!(least < 0.02, "{:.1} % of a frame is in no stage", least * 100.0);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(16))]
 

@@ -4,8 +4,8 @@ use crate::common::gpu;
 use crate::common::stepped::{agree, both};
 use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, FieldKind, FieldSpec, Forms, KeepTo, Meter,
-    ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
+    AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec,
+    Forms, KeepTo, Meter, ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
 use proptest::prelude::*;
@@ -216,6 +216,23 @@ fn a_lost_device_is_told() {
         .unwrap_err();
     assert!(told.to_string().contains("lost") || told.to_string().contains("refused"), "{told}");
     assert!(GpuParticles::new(&gpu, &spec, 5).is_err());
+}
+
+/// A field that the program wrote itself is an error on the device, and a reason to keep a population on the CPU.
+#[test]
+fn a_field_of_ones_own_is_refused() {
+    #[derive(Debug)]
+    struct Still;
+    impl Field for Still {
+        fn act(&self, _chunk: &mut FieldChunk<'_>) {}
+    }
+    let (gpu, spec) = (gpu(), ParticleSpec::new(10));
+    let world = WorldSpec::default().build().unwrap().with_field(Still);
+    let mut there = GpuParticles::new(&gpu, &spec, 1).unwrap();
+    let told = there.step(&mut Recorder::new(&gpu), &world, 0.1, 1).unwrap_err().to_string();
+    assert!(told.contains("field of the program's own") && told.contains("residence"), "{told}");
+    let why = stays_at_home(&spec, &world, &Forms::default()).unwrap();
+    assert!(why.contains("fields of the caller's own"), "{why}");
 }
 
 #[test]
