@@ -1,14 +1,14 @@
-//! What a frame did, painted so that it can be read.
+//! Diagnostic views of a frame, and the plain rasteriser that tests compare with.
 //!
 //! | question | file |
 //! | --- | --- |
-//! | overdraw, depth, batches, detail, shadows of a frame | `show.rs` |
-//! | what stands on a piece of ground, or blows over it? | `plan.rs` |
-//! | a meter's last frames, over a picture | `readout.rs` |
-//! | a look at a distance grid | `preview.rs` |
-//! | what should the picture be, drawn the plain way? | `reference.rs`, which tests hold the CPU backend to |
+//! | where are overdraw, depth, batches, detail and shadows of a frame? | `show.rs` |
+//! | where do elements stand, and how does the air move, seen from above? | `plan.rs` |
+//! | what did the last frames cost, drawn over a picture? | `readout.rs` |
+//! | what does a distance grid look like? | `preview.rs` |
+//! | what is the correct picture? | `reference.rs`: a plain rasteriser that the CPU backend is tested against |
 //!
-//! None of it is needed for a picture, and it is not optimised as the rest is.
+//! None of it is needed to draw a picture, and release builds hardly optimise it.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 

@@ -1,4 +1,4 @@
-//! Plans: a piece of ground from above, x to the right and -z up, with what stands on it or what blows over it.
+//! Plans: a rectangle of ground from above, x to the right and -z up, with the elements that stand on it or the wind above it.
 
 use frolic_core::World;
 use glam::{Vec2, Vec3};
@@ -8,12 +8,12 @@ use crate::reference::LinearImage;
 use crate::show::{Canvas, Line, on_scale, sort, title};
 use frolic_draw::{Image, ImageSize};
 
-/// A piece of ground seen from above.
+/// A rectangle of ground seen from above.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Plan {
-    /// Its middle, x and z, m.
+    /// Its middle, x and z, in metres.
     centre: Vec2,
-    /// Pixels a metre.
+    /// Pixels per metre.
     scale: f32,
     size: ImageSize,
 }
@@ -21,20 +21,20 @@ pub struct Plan {
 /// One element on a plan.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Mark {
-    /// x and z, m.
+    /// x and z, in metres.
     pub place: [f32; 2],
-    /// Turn about y, radians.
+    /// Rotation about y, in radians.
     pub turn: f32,
-    /// Radius that it takes up, m.
+    /// Radius of the space it takes up, in metres.
     pub radius: f32,
     /// Tint, 0 to 1.
     pub tint: f32,
-    /// Which of the kinds.
+    /// Number of its kind.
     pub kind: u32,
 }
 
 impl Plan {
-    /// All of a rectangle, least and greatest x and z, m, in a picture of a size, with some ground around it.
+    /// A plan of a rectangle given by its least and greatest x and z, in metres, with a margin, for a picture of this size.
     pub fn of(low: [f32; 2], high: [f32; 2], size: ImageSize) -> Self {
         let (low, high) = (Vec2::from(low), Vec2::from(high));
         let extent = (high - low).max(Vec2::splat(1e-3));
@@ -52,8 +52,8 @@ impl Plan {
         half + (place - self.centre) * self.scale
     }
 
-    /// Marks where elements stand, coloured by tint, or by kind where there are several; where they are too many to be told apart, how many there are.
-    /// Thin lines follow the heights of the ground, if they are told. `name` is what they are called.
+    /// Draws a mark for each element, coloured by tint, or by kind if there are several kinds. Elements too dense to tell apart are shown as a density.
+    /// Contour lines show the height of the ground, if it is given. `name` is the name of the population.
     pub fn placement(
         &self,
         name: &str,
@@ -99,7 +99,7 @@ impl Plan {
         self.finish(canvas, legend, image);
     }
 
-    /// Shows how fast the air moves, m/s, at a height and a time, and which way.
+    /// Draws speed, in metres per second, and direction of the air at a height and a time.
     pub fn wind(&self, world: &World, time: f64, height: f32, image: &mut Image) {
         let mut canvas = Canvas::empty(self.size);
         let (w, h) = (self.size.width(), self.size.height());
@@ -143,7 +143,7 @@ impl Plan {
         self.finish(canvas, legend, image);
     }
 
-    /// Draws lines of equal height; returns how far apart they are, m. None on level ground.
+    /// Draws contour lines. Returns their spacing, in metres; none on level ground.
     fn heights(&self, canvas: &mut Canvas, height: &dyn Fn(f32, f32) -> Option<f32>) -> Option<f32> {
         let (w, h) = (self.size.width(), self.size.height());
         let at = |x: usize, y: usize| {
@@ -173,7 +173,7 @@ impl Plan {
         Some(step)
     }
 
-    /// A spot, with a line the way it is turned where there is room for one.
+    /// Draws a spot, with a line that shows its direction if there is room.
     fn mark(&self, canvas: &mut Canvas, mark: &Mark, tone: Vec3) {
         let at = self.pixel(mark.place.into());
         let radius = (mark.radius * self.scale).clamp(0.8, 40.0);
@@ -202,7 +202,7 @@ impl Plan {
         }
     }
 
-    /// Colours pixels by how many stand there, spread over a little ground; returns what the lightest colour stands for, elements a pixel.
+    /// Colours pixels by density, smoothed over a few pixels. Returns the density of the lightest colour, in elements per pixel.
     fn density(&self, canvas: &mut Canvas, marks: &[Mark]) -> f32 {
         const CELL: usize = 2;
         let (w, h) = (self.size.width().div_ceil(CELL), self.size.height().div_ceil(CELL));
@@ -227,7 +227,7 @@ impl Plan {
         most
     }
 
-    /// Adds the scale bar and the legend, and hands the picture over.
+    /// Adds the scale bar and the legend, and writes the picture.
     fn finish(&self, mut canvas: Canvas, mut legend: Vec<Line>, image: &mut Image) {
         let metres = round_number(self.size.width() as f32 / self.scale / 6.0);
         legend.push(Line { colour: Some(Vec3::ONE), text: format!("the bar is {} m", tidy(metres)) });
@@ -249,7 +249,7 @@ impl Plan {
 
 const CONTOUR: Vec3 = Vec3::new(0.10, 0.11, 0.15);
 
-/// 1, 2 or 5 times a power of ten, near a number above 0.
+/// Rounds a positive number to 1, 2 or 5 times a power of ten.
 fn round_number(v: f32) -> f32 {
     let ten = 10f32.powf(v.max(1e-9).log10().floor());
     let share = v / ten;
@@ -264,7 +264,7 @@ fn round_number(v: f32) -> f32 {
     }
 }
 
-/// A number as one reads it.
+/// Formats a number for a legend.
 fn tidy(v: f32) -> String {
     if v.abs() >= 20.0 {
         format!("{v:.0}")
@@ -274,7 +274,7 @@ fn tidy(v: f32) -> String {
     }
 }
 
-/// A count with gaps between thousands.
+/// Formats a count with spaces between thousands.
 fn thousands(count: usize) -> String {
     let mut text = String::new();
     group(&mut text, count as u64);
@@ -294,7 +294,7 @@ fn arrow(picture: &mut LinearImage, from: Vec2, to: Vec2) {
     }
 }
 
-/// A soft line, about a pixel and a half wide.
+/// Draws an antialiased line, about one and a half pixels wide.
 fn stroke(picture: &mut LinearImage, a: Vec2, b: Vec2) {
     let most = Vec2::new(picture.size().width() as f32, picture.size().height() as f32) - 1.0;
     let (low, high) = ((a.min(b) - 2.0).clamp(Vec2::ZERO, most), (a.max(b) + 2.0).clamp(Vec2::ZERO, most));

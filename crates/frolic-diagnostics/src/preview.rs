@@ -1,4 +1,4 @@
-//! A look at a distance grid: a shaded view from a corner above, and slices through its middle square to x, y and z.
+//! Pictures of a distance grid: a shaded view from above a corner, and slices through its middle perpendicular to x, y and z.
 
 use frolic_core::DistanceGrid;
 use glam::Vec3;
@@ -7,8 +7,8 @@ use rayon::prelude::*;
 use frolic_draw::backend::srgb_byte;
 use frolic_draw::{Image, ImageSize};
 
-/// Paints a grid: the view on the left, the three slices below each other on the right. In a slice what is inside is warm, what is outside
-/// cold; lines follow equal distances, the thick one the surface.
+/// Draws a grid: the shaded view on the left, the three slices on the right, one below the other. In a slice the inside has warm colours and the
+/// outside cold ones. Lines follow equal distances; the thick line is the surface.
 pub fn preview(grid: &DistanceGrid, size: ImageSize) -> Image {
     let (wide, high) = (size.width(), size.height());
     // Slices are square; the view takes what is left.
@@ -40,7 +40,7 @@ struct Eye {
     right: Vec3,
     up: Vec3,
     ahead: Vec3,
-    /// Half the picture, pixels, and pixels for a slope of 1.
+    /// Half the size of the picture, in pixels, and the focal length, in pixels.
     half: [f32; 2],
     per_slope: f32,
     middle: Vec3,
@@ -69,7 +69,7 @@ impl Eye {
         }
     }
 
-    /// Light along a ray.
+    /// Returns the light that arrives along a ray.
     fn see(&self, grid: &DistanceGrid, x: f32, y: f32) -> Vec3 {
         let (u, v) = ((x - self.half[0]) / self.per_slope, (self.half[1] - y) / self.per_slope);
         let way = (self.ahead + self.right * u + self.up * v).normalize();
@@ -110,7 +110,7 @@ impl Eye {
     }
 }
 
-/// A surface in a key light with a soft shadow, a sky above and a glint at its edges.
+/// Shades a surface point: key light with a soft shadow, sky light, rim light.
 fn shade(grid: &DistanceGrid, place: Vec3, normal: Vec3, way: Vec3, key: Vec3, colour: Vec3) -> Vec3 {
     let cell = grid.cell();
     let mut lit = 1.0f32;
@@ -136,7 +136,7 @@ fn shade(grid: &DistanceGrid, place: Vec3, normal: Vec3, way: Vec3, key: Vec3, c
     colour * (sun + sky) + Vec3::new(0.8, 0.9, 1.0) * rim
 }
 
-/// A place of a slice square to an axis.
+/// Returns the colour of a point of a slice.
 fn slice(grid: &DistanceGrid, axis: usize, x: f32, y: f32, side: f32) -> Vec3 {
     let frame = Vec3::new(0.16, 0.18, 0.21);
     let inset = side * 0.025;

@@ -1,25 +1,25 @@
-//! A read-out over a picture: the last frames as a graph, the stages, draw calls, elements and memory, drawn by the program that runs.
+//! A read-out over a picture: a graph of the last frames, their stages, draw calls, elements and memory.
 //!
-//! It is for any program with a meter: nothing of it needs a scene. Letters are drawn once; painting it allocates nothing and costs a
-//! fraction of a millisecond.
+//! Any program with a meter can use it; it needs no scene. Glyphs are rasterised once. Painting allocates nothing and takes a fraction of a
+//! millisecond.
 
 use ab_glyph::{Font as _, FontRef, ScaleFont, point};
 use frolic_core::{Counter, Frame, Meter, Stage};
 
 use frolic_draw::Image;
 
-/// Frames that the graph shows.
+/// Number of frames in the graph.
 const FRAMES: usize = 120;
-/// Frames over which the numbers are smoothed.
+/// Number of frames over which values are averaged.
 const SMOOTH: usize = 30;
-/// Width of the panel and room around what is in it, pixels.
+/// Width and padding of the panel, in pixels.
 const WIDTH: usize = 316;
 const ROOM: usize = 12;
-/// Height of the graph and of a line of text, pixels.
+/// Height of the graph and of a line of text, in pixels.
 const GRAPH: usize = 72;
 const LINE: usize = 17;
 const SIZE: f32 = 13.0;
-/// Stages that are listed, the longest first.
+/// Number of stages listed, longest first.
 const STAGES: usize = 5;
 
 const PANEL: [u8; 3] = [16, 20, 26];
@@ -29,7 +29,7 @@ const GOOD: [u8; 3] = [132, 190, 140];
 const LATE: [u8; 3] = [236, 132, 76];
 const RULE: [u8; 3] = [214, 180, 110];
 
-/// Where it is painted.
+/// The corner of the picture that a read-out is painted into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub enum Corner {
@@ -44,7 +44,7 @@ pub enum Corner {
     BottomRight,
 }
 
-/// A letter: how wide it is set, where its pixels go, and how much of each it covers.
+/// A glyph: advance, offset and size of its bitmap, and coverage of each pixel.
 #[derive(Debug, Clone, Default)]
 struct Letter {
     advance: f32,
@@ -53,7 +53,7 @@ struct Letter {
     cover: Vec<u8>,
 }
 
-/// The last frames of a meter, and how they are painted.
+/// Keeps the last frames of a meter and paints them.
 ///
 /// ```
 /// use frolic_core::{Counter, Meter};
@@ -64,7 +64,7 @@ struct Letter {
 /// for _ in 0..3 {
 ///     meter.begin_frame();
 ///     meter.add(Counter::Alive, 12_000);
-///     readout.hear(&meter.end_frame());
+///     readout.add(&meter.end_frame());
 /// }
 /// let mut picture = Image::new(ImageSize::new(640, 400)?);
 /// readout.paint(&mut picture, Corner::TopLeft);
@@ -74,7 +74,7 @@ struct Letter {
 #[derive(Debug, Clone)]
 pub struct Readout {
     target: f32,
-    /// The last frames, the newest at `next - 1`.
+    /// Ring of the last frames; the newest is at `next - 1`.
     frames: Vec<Frame>,
     next: usize,
     letters: Vec<Letter>,
@@ -83,7 +83,7 @@ pub struct Readout {
 }
 
 impl Readout {
-    /// A read-out that has heard of nothing yet; frames longer than `target` s are shown as late.
+    /// An empty read-out. Frames longer than `target`, in seconds, are shown as late.
     pub fn new(target: f32) -> Self {
         let mut letters = vec![Letter::default(); 128];
         let mut ascent = SIZE;
@@ -100,35 +100,35 @@ impl Readout {
         Self { target, frames: Vec::with_capacity(FRAMES), next: 0, letters, ascent, lines }
     }
 
-    /// Hears of a finished frame.
-    pub fn hear(&mut self, frame: &Frame) {
+    /// Adds a finished frame.
+    pub fn add(&mut self, frame: &Frame) {
         if self.frames.len() < FRAMES {
             self.frames.push(*frame);
         } else {
             self.frames[self.next] = *frame;
         }
         self.next = (self.next + 1) % FRAMES;
-        self.say();
+        self.update_lines();
     }
 
-    /// Hears of the frame that a meter finished last.
-    pub fn hear_meter(&mut self, meter: &Meter) {
-        self.hear(meter.last());
+    /// Adds the last frame that a meter finished.
+    pub fn add_last(&mut self, meter: &Meter) {
+        self.add(meter.last());
     }
 
-    /// What it says, line by line: for a program that sets text itself.
+    /// Returns the text, line by line, for a program that draws text itself.
     pub fn lines(&self) -> &[String] {
         &self.lines
     }
 
-    /// The newest frames, the newest first.
+    /// Iterates over the frames, newest first.
     fn newest(&self) -> impl Iterator<Item = &Frame> {
         let n = self.frames.len();
         (0..n).map(move |back| &self.frames[(self.next + n - 1 - back) % n])
     }
 
-    /// Writes the lines anew.
-    fn say(&mut self) {
+    /// Updates the lines of text.
+    fn update_lines(&mut self) {
         use std::fmt::Write;
         let mut times = [0.0f32; FRAMES];
         let mut stages = [(0.0f32, 0usize); Stage::ALL.len()];
@@ -181,7 +181,7 @@ impl Readout {
         self.lines = lines;
     }
 
-    /// Paints it over a picture; where the picture is too small, what fits.
+    /// Paints the read-out over a picture. In a small picture only the part that fits is painted.
     pub fn paint(&self, image: &mut Image, corner: Corner) {
         let height = ROOM * 2 + GRAPH + 6 + LINE * self.lines.len();
         let size = image.size();
@@ -222,7 +222,7 @@ impl Readout {
         }
     }
 
-    /// The last frames as columns, the newest at the right, with a line at the target.
+    /// Paints the graph: one bar a frame, newest at the right, with a line at the target.
     fn graph(&self, paper: &mut Paper<'_>, [left, top]: [usize; 2]) {
         let wide = WIDTH - ROOM * 2;
         let most = self.newest().map(|frame| frame.total().as_secs_f32()).fold(self.target * 2.0, f32::max);
@@ -253,7 +253,7 @@ impl Readout {
     }
 }
 
-/// A letter's pixels.
+/// Rasterises a glyph.
 fn letter(font: &FontRef<'_>, character: char) -> Letter {
     let glyph = font.glyph_id(character).with_scale_and_position(SIZE, point(0.0, 0.0));
     let advance = font.as_scaled(SIZE).h_advance(glyph.id);
@@ -269,7 +269,7 @@ fn letter(font: &FontRef<'_>, character: char) -> Letter {
     Letter { advance, place: [bounds.min.x as i32, bounds.min.y as i32], size, cover }
 }
 
-/// A number with its thousands set apart.
+/// Writes a number with spaces between thousands.
 pub(crate) fn group(text: &mut String, number: u64) {
     use std::fmt::Write;
     let mut unit = 1_000_000_000_000;
@@ -283,7 +283,7 @@ pub(crate) fn group(text: &mut String, number: u64) {
     }
 }
 
-/// The picture that is painted over.
+/// The picture that is painted on.
 struct Paper<'a> {
     pixels: &'a mut [[u8; 4]],
     w: usize,
@@ -336,7 +336,7 @@ mod tests {
     #[test]
     fn it_says_what_frames_were() {
         let mut readout = Readout::new(0.016);
-        (0..200).for_each(|_| readout.hear(&frame(8.0)));
+        (0..200).for_each(|_| readout.add(&frame(8.0)));
         let lines = readout.lines();
         assert_eq!(lines[0], "frame 8.0 ms   125 fps   worst 8.0");
         assert!(lines[1].starts_with("alive 1 234 567"), "{}", lines[1]);
@@ -344,16 +344,16 @@ mod tests {
         assert_eq!((lines[4].as_str(), lines[5].as_str()), ("raster 4.00", "sort 2.00"));
         assert!(lines[6].is_empty(), "stages that take no time are not listed");
         // One late frame is the worst for as long as the graph shows it.
-        readout.hear(&frame(40.0));
+        readout.add(&frame(40.0));
         assert!(readout.lines()[0].ends_with("worst 40.0") && readout.lines()[0].starts_with("frame 8.0"));
-        (0..FRAMES).for_each(|_| readout.hear(&frame(8.0)));
+        (0..FRAMES).for_each(|_| readout.add(&frame(8.0)));
         assert!(readout.lines()[0].ends_with("worst 8.0"));
     }
 
     #[test]
     fn it_is_painted_into_any_picture() {
         let mut readout = Readout::new(f32::NAN);
-        readout.hear(&frame(30.0));
+        readout.add(&frame(30.0));
         for (w, h) in [(1, 1), (40, 300), (640, 400)] {
             for corner in [Corner::TopLeft, Corner::TopRight, Corner::BottomLeft, Corner::BottomRight] {
                 let mut image = Image::new(ImageSize::new(w, h).unwrap());

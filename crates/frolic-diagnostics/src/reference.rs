@@ -1,7 +1,7 @@
-//! The plain form: every pixel of every element, one after the other, over the whole picture.
+//! The plain rasteriser: every pixel of every element, one after the other, over the whole picture.
 //!
-//! It shares with the fast form what an element's records are, and for quads what one pixel of them shows. Bins, tiles, samples,
-//! order and blending are its own. Tests hold the fast form to it; benches say how much the tiles, bins and vectors are worth.
+//! It shares the records of elements with the CPU backend, and the texture lookup of quads. Samples, order and blending are implemented again, without
+//! bins and tiles. Tests compare the backend with it, and benches measure what bins, tiles and vectors gain.
 
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
@@ -14,7 +14,7 @@ use frolic_raster::record::{Facet, PLAIN, Splat, Strip};
 use frolic_raster::solid::Polygon;
 use frolic_raster::texture::RegionId;
 
-/// The discs of a draw list on the screen, in drawing order; those that cannot be seen are left out.
+/// Returns the visible discs of a draw list in screen space, in drawing order.
 pub fn splats(list: &DrawList<'_>, view: &View) -> Vec<Splat> {
     let mut splats = Vec::with_capacity(list.instances());
     walk(list, view, |instance| splats.extend(instance.splat));
@@ -29,12 +29,12 @@ pub struct LinearImage {
 }
 
 impl LinearImage {
-    /// A picture of one colour.
+    /// A picture filled with one colour.
     pub fn new(size: ImageSize, colour: [f32; 3]) -> Self {
         Self { size, pixels: vec![colour; size.width() * size.height()] }
     }
 
-    /// All pixels.
+    /// Returns all pixels.
     pub fn pixels(&self) -> &[[f32; 3]] {
         &self.pixels
     }
@@ -47,7 +47,7 @@ impl LinearImage {
         &mut self.pixels[y * self.size.width() + x]
     }
 
-    /// Blends splats over the picture, in order, as if nothing solid stood before them.
+    /// Blends splats over the picture, in order, without a depth test.
     pub fn blend(&mut self, splats: impl IntoIterator<Item = Splat>) {
         let size = self.size;
         for splat in splats {
@@ -61,7 +61,7 @@ impl LinearImage {
         }
     }
 
-    /// Draws a whole list over the picture: any shape, solid or transparent, without shadows.
+    /// Draws a list over the picture: all shapes, solid and transparent, without shadows.
     pub fn draw(&mut self, list: &DrawList<'_>, view: &View) {
         let (w, h) = (self.size.width(), self.size.height());
         let mut samples = vec![[0.0f32; SAMPLES]; w * h];
@@ -98,7 +98,7 @@ impl LinearImage {
         self.settle(&mut solid);
     }
 
-    /// Means of the samples that solid things were drawn to.
+    /// Resolves the samples of solid elements into pixels.
     fn settle(&mut self, solid: &mut [[Option<Vec3>; SAMPLES]]) {
         for (pixel, samples) in self.pixels.iter_mut().zip(solid) {
             let met = samples.iter().flatten().count() as f32 * 0.25;
@@ -173,14 +173,14 @@ impl LinearImage {
         }
     }
 
-    /// The picture as 8-bit sRGB through the exposure and tone curve of a view, without bloom or dither, in double precision.
+    /// Converts the picture to 8-bit sRGB by exposure and tone curve of a view, in double precision, without bloom or dither.
     pub fn to_srgb(&self, view: &View) -> Vec<[u8; 3]> {
         let channel = |light: f32| (srgb(tone(f64::from(light * view.parts().exposure))) * 255.0 + 0.5) as u8;
         self.pixels.iter().map(|pixel| pixel.map(channel)).collect()
     }
 }
 
-/// Visits the pixels of the picture whose middle is within bounds.
+/// Visits the pixels of the picture whose centre is within bounds.
 pub(crate) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit: impl FnMut(usize, usize)) {
     let clip = |from: f32, to: f32, most: usize| {
         (from.floor().max(0.0) as usize, (to.ceil().max(0.0) as usize).min(most))
@@ -193,7 +193,7 @@ pub(crate) fn each_pixel(size: ImageSize, [x0, y0, x1, y1]: [f32; 4], mut visit:
     }
 }
 
-/// How much of a pixel a disc covers.
+/// Returns the coverage of a pixel by a disc.
 pub(crate) fn disc_coverage(splat: &Splat, x: usize, y: usize) -> f32 {
     let (dx, dy) = (x as f32 + 0.5 - splat.x, y as f32 + 0.5 - splat.y);
     let t = (1.0 - (dx * dx + dy * dy) / (splat.radius * splat.radius)).max(0.0);
@@ -216,10 +216,10 @@ pub(crate) fn quad_pixels(
     });
 }
 
-/// What hears of a met sample: pixel, sample, nearness, colour.
+/// Callback for a covered sample: pixel x and y, sample, one over the depth, colour.
 type Met<'a> = dyn FnMut(usize, usize, usize, f32, Vec3) + 'a;
 
-/// Visits every sample that the pieces of a mesh or ribbon meet.
+/// Visits every sample that triangles of a mesh or segments of a ribbon cover.
 pub(crate) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: ImageSize) {
     for facet in &shapes.facets {
         facet_samples(facet, look, size, visit);
@@ -229,12 +229,12 @@ pub(crate) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: Im
     }
 }
 
-/// A polygon of three or four corners that is asked for places.
+/// A polygon of three or four corners, for point-in-polygon tests.
 struct Outline {
     edges: SmallVec<[Side; 4]>,
 }
 
-/// A point of an edge, its way, and whether a place on it is inside: on an upper or left one.
+/// An edge: a point, a direction, and whether points on it are inside (top-left rule).
 type Side = ([f64; 2], [f64; 2], bool);
 
 impl Outline {
@@ -300,7 +300,7 @@ fn facet_samples(facet: &Facet, look: &Look, size: ImageSize, visit: &mut Met<'_
     });
 }
 
-/// Colour of segment `nth` of a strip at the middle of a pixel; an upright one's is that of its row, whatever the segment.
+/// Returns the colour of segment `nth` of a strip at the centre of a pixel. In an upright strip the colour depends on the row alone.
 fn strip_colour(strip: &Strip, nth: usize, middle: Vec2) -> Vec3 {
     let between = |nth: usize, share: f32| {
         let ends = [strip.base[nth], strip.base[nth + 1]].map(|packed| Vec3::from(unpack(packed)));

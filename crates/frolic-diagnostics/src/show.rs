@@ -1,6 +1,6 @@
-//! Diagnostics: what a frame did, painted so that it can be read, with a legend.
+//! Diagnostic views of a frame, with a legend.
 //!
-//! Painted pixel by pixel, one element after the other: not fast, but from the same records as the picture.
+//! They are painted pixel by pixel and element by element, from the same records as the picture. This is slow.
 
 use std::str::FromStr;
 
@@ -17,31 +17,31 @@ use frolic_list::{ListScratch, ListSpec, Surroundings};
 
 use crate::reference::{LinearImage, disc_coverage, each_pixel, pieces, quad_pixels};
 
-/// What of a frame is painted.
+/// A rendered frame, or a diagnostic view of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub enum Show {
-    /// The picture itself.
+    /// The rendered frame.
     #[default]
     Picture,
-    /// How many elements touch each pixel.
+    /// Number of elements that touch each pixel.
     Overdraw,
-    /// How far away the nearest thing is.
+    /// Depth of the nearest element.
     Depth,
-    /// Which draw call each element went out with, and why batches broke.
+    /// Draw call of each element, and why batches broke.
     Batches,
-    /// How fully each element is drawn.
+    /// Level of detail of each element.
     Detail,
-    /// What the sun reaches, and what it sees.
+    /// Sunlit and shadowed areas, and the shadow map.
     Shadow,
-    /// Where elements that stand were put, from above. Of a scene.
+    /// Plan of the elements that were placed. Scenes only.
     Placement,
-    /// How the air moves, from above. Of a scene.
+    /// Plan of the wind. Scenes only.
     Wind,
 }
 
 impl Show {
-    /// All of them.
+    /// All views.
     pub const ALL: [Self; 8] = [
         Self::Picture,
         Self::Overdraw,
@@ -79,10 +79,10 @@ impl FromStr for Show {
     }
 }
 
-/// A scale from little to much, readable without colour too: it gets lighter all the way.
+/// A colour scale from low to high. Its lightness rises throughout, so it reads without colour too.
 const SCALE: [&str; 7] = ["#161a33", "#233f7a", "#1f7a8c", "#3fae6a", "#c3c637", "#f2993a", "#fff1d6"];
 
-/// Colours for what has no order, told apart from their neighbours.
+/// Colours for unordered values; neighbours are easy to tell apart.
 const SORTS: [&str; 10] = [
     "#4f8fd9", "#e08a3c", "#5bb56b", "#c75b8e", "#d9c74a", "#8a6fd1", "#49b8b8", "#b5683f", "#9ab648",
     "#d97a7a",
@@ -98,24 +98,24 @@ pub(crate) fn colour(hex: &str) -> Vec3 {
     Colour::hex(hex).map_or(Vec3::ONE, Colour::vec)
 }
 
-/// A place on the scale, 0..1.
+/// Returns the colour at a place of the scale, 0 to 1.
 pub(crate) fn on_scale(share: f32) -> Vec3 {
     let at = share.clamp(0.0, 1.0) * (SCALE.len() - 1) as f32;
     let step = (at as usize).min(SCALE.len() - 2);
     colour(SCALE[step]).lerp(colour(SCALE[step + 1]), at - step as f32)
 }
 
-/// What is painted, pixel by pixel.
+/// The view being painted.
 pub(crate) struct Canvas {
     pub(crate) picture: LinearImage,
-    /// Depth of the nearest solid thing, m.
+    /// Depth of the nearest solid element, in metres.
     depth: Vec<f32>,
-    /// Elements that touch a pixel.
+    /// Number of elements that touch each pixel.
     touched: Vec<u32>,
 }
 
 impl Show {
-    /// Draws the list, then paints this diagnostic of the frame into `image`, which takes on the view's size if it has another.
+    /// Draws the list, then paints this view of the frame into `image`, which is resized to the view if necessary.
     ///
     /// ```
     /// use frolic_core::Meter;
@@ -162,13 +162,13 @@ impl Show {
     }
 }
 
-/// A colour for what has no order.
+/// Returns a colour for an unordered value.
 pub(crate) fn sort(nth: u32) -> Vec3 {
     colour(SORTS[nth as usize % SORTS.len()])
 }
 
 impl Canvas {
-    /// Dark, with nothing on it.
+    /// An empty, dark canvas.
     pub(crate) fn empty(size: ImageSize) -> Self {
         let pixels = size.width() * size.height();
         Self {
@@ -178,7 +178,7 @@ impl Canvas {
         }
     }
 
-    /// Sets the legend and hands the picture over, which takes on the canvas's size if it has another.
+    /// Draws the legend and writes the picture to `image`, which is resized if necessary.
     pub(crate) fn finish(mut self, legend: &[Line], image: &mut Image) {
         self.legend(legend);
         if image.size() != self.picture.size() {
@@ -195,7 +195,7 @@ impl Canvas {
         y * self.picture.size().width() + x
     }
 
-    /// Visits the pixels an instance touches: place, share covered, depth, and whether depth counts.
+    /// Visits the pixels that an instance touches: x, y, coverage, depth, and whether it is depth-tested.
     fn pixels(
         &self,
         list: &DrawList<'_>,
@@ -230,7 +230,7 @@ impl Canvas {
         );
     }
 
-    /// Paints each instance in a colour of its own: solid where nothing is nearer, transparent mixed in.
+    /// Paints each instance in its own colour: solid ones with a depth test, transparent ones blended.
     fn paint(&mut self, list: &DrawList<'_>, view: &View, mut tint: impl FnMut(&Instance<'_>) -> Vec3) {
         // What is behind, in greys by its depth, so that one knows where one is.
         for at in 0..self.depth.len() {
@@ -419,7 +419,7 @@ impl Canvas {
         ]
     }
 
-    /// The corner, of those that no diagnostic uses itself, where a panel hides least: where the picture is most of one tone.
+    /// Returns the corner with the most uniform picture, where a panel hides least. The upper right corner is used by views.
     fn calmest(&self, panel: [f32; 2], margin: f32) -> [f32; 2] {
         let size = self.picture.size();
         let (right, lower) =
@@ -439,7 +439,7 @@ impl Canvas {
         calmest.unwrap_or([margin, lower])
     }
 
-    /// Sets a legend into a corner, drawn as sprites like any other.
+    /// Draws the legend into a corner, as sprites.
     fn legend(&mut self, lines: &[Line]) {
         let size = self.picture.size();
         let text_size = if size.height() >= 600 { 16.0 } else { 12.0 };

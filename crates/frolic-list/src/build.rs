@@ -1,4 +1,4 @@
-//! From populations to batches, by the technique and depth order asked for.
+//! Builds a draw list: breaks populations into batches, by technique and depth order.
 
 use frolic_core::{Counter, Meter, SpecError, Stage, within};
 use frolic_draw::backend::{BYTES_SEEN, BatchKey, DepthSorter, Detail, Lamp, Lighting, Source, Sources};
@@ -9,16 +9,16 @@ use frolic_draw::{
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
-/// How populations become a draw list.
+/// Settings of the list builder.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ListSpec {
-    /// How elements become draw calls. Default instanced.
+    /// How elements become draw calls. Default: instanced.
     pub technique: Technique,
-    /// Which transparent elements are put into depth order with which. Default those of one population.
+    /// Which transparent elements are sorted together by depth. Default: the elements of each population.
     pub depth_order: DepthOrder,
-    /// Most instances of a batch, 1 to 2^32 - 1. Default 1048576.
+    /// Maximum number of instances in a batch, 1 to 2^32 - 1. Default: 1048576.
     pub capacity: u32,
 }
 
@@ -29,33 +29,33 @@ impl Default for ListSpec {
 }
 
 impl ListSpec {
-    /// By this technique.
+    /// Settings with this technique, and defaults.
     pub fn new(technique: Technique) -> Self {
         Self { technique, ..Self::default() }
     }
 
-    /// The same with transparent elements ordered this way.
+    /// Sets the depth order.
     pub fn depth_order(mut self, depth_order: DepthOrder) -> Self {
         self.depth_order = depth_order;
         self
     }
 
-    /// The same with at most so many instances a batch.
+    /// Sets the maximum number of instances in a batch.
     pub fn capacity(mut self, capacity: u32) -> Self {
         self.capacity = capacity;
         self
     }
 
-    /// Whether the values are in range.
+    /// Checks that values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("capacity", self.capacity as f32, 1.0, u32::MAX as f32, "instances")
     }
 }
 
-/// What surrounds the elements: sky, ground, lamps, sun, and the moment.
+/// The surroundings of a draw list: backdrop, lamps, sun and time.
 #[derive(Debug, Clone, Copy)]
 pub struct Surroundings<'a> {
     backdrop: &'a BackdropSpec,
@@ -65,28 +65,28 @@ pub struct Surroundings<'a> {
 }
 
 impl<'a> Surroundings<'a> {
-    /// Sky, ground and water, without a lamp or sun, at time 0.
+    /// A backdrop without lamps or sun, at time 0.
     pub fn new(backdrop: &'a BackdropSpec) -> Self {
         Self { backdrop, lights: &[], sun: None, time: 0.0 }
     }
 
-    /// The same with lamps.
+    /// Sets the lamps.
     pub fn lights(self, lights: &'a [LightSpec]) -> Self {
         Self { lights, ..self }
     }
 
-    /// The same with the sun.
+    /// Sets the sun.
     pub fn sun(self, sun: Option<&'a SunSpec>) -> Self {
         Self { sun, ..self }
     }
 
-    /// The same at a time, s: flipbooks that play by the clock show it.
+    /// Sets the time, in seconds, which selects the frame of flipbooks that play by the clock.
     pub fn time(self, time: f32) -> Self {
         Self { time, ..self }
     }
 }
 
-/// Buffers of the draw list, kept from frame to frame so that a frame allocates nothing.
+/// Scratch buffers of the list builder. They are kept between frames, so a frame allocates nothing after warm-up.
 ///
 /// ```
 /// use frolic_core::{Meter, ParticleSpec, Particles};
@@ -114,12 +114,12 @@ pub struct ListScratch {
     sorter: DepthSorter,
 }
 
-/// Most instances whose depth order is left to the backend.
+/// Maximum number of instances whose depth order is left to the backend.
 const SORTED_BY_BACKEND: u32 = 1 << 20;
 
 impl ListScratch {
-    /// The draw list of these populations: layers in rising order; in a layer what is solid, then what is transparent; within these
-    /// as they come, or far to near as the spec asks.
+    /// Builds the draw list of these populations. Layers come in rising order. Within a layer solid populations come before transparent ones, and
+    /// each group keeps its order or is sorted far to near, as the spec says.
     pub fn list<'a>(
         &'a mut self,
         populations: impl IntoIterator<Item = (Instances<'a>, &'a Look)>,
@@ -164,7 +164,7 @@ impl ListScratch {
             for &nth in group {
                 let source = &sources[nth as usize];
                 if mixed > 1 && mixes(nth) {
-                    // All of them go where the first of them is.
+                    // The merged order takes the place of the first of its populations.
                     if !std::mem::replace(&mut done, true) {
                         let together = group.iter().copied().filter(|&nth| mixes(nth));
                         let sorted = merge(&sources, together, view, around.sun, sorter, order, meter);
@@ -216,7 +216,7 @@ impl ListScratch {
     }
 }
 
-/// What the meter hears of a list.
+/// Adds the counters of a list to the meter.
 fn count(list: &DrawList<'_>, meter: &mut Meter) {
     meter.add(Counter::DrawCalls, list.batches().len() as u64);
     meter.add(Counter::Instances, list.instances() as u64);
@@ -228,7 +228,7 @@ fn count(list: &DrawList<'_>, meter: &mut Meter) {
     }
 }
 
-/// Puts all instances of some sources into one depth order; returns their stretch of the order.
+/// Merges the instances of some sources into one depth order. Returns their range within `order`.
 fn merge(
     sources: &[Source<'_>],
     which: impl Iterator<Item = u32>,
@@ -255,7 +255,7 @@ fn merge(
     from..order.len()
 }
 
-/// Stretches of instances whose parts can be in view, or throw a shadow into it: first and count. Parts side by side make one stretch.
+/// Returns the ranges (first, count) of instances whose parts may be visible or may cast a shadow into view. Adjacent parts form one range.
 fn in_view<'b>(
     Source { instances, look }: &'b Source<'_>,
     view: &'b View,
@@ -293,15 +293,15 @@ fn in_view<'b>(
     whole.into_iter().chain(stretches)
 }
 
-/// Breaks stretches of instances into batches.
+/// Breaks ranges of instances into batches.
 struct Batcher<'b, 'a> {
     sources: &'b [Source<'a>],
     spec: &'b ListSpec,
     batches: &'b mut Vec<Batch>,
     runs: &'b mut Vec<Run>,
-    /// Of the batch in hand.
+    /// Key of the current batch.
     key: Option<BatchKey>,
-    /// Whether nothing may join it.
+    /// Whether the current batch is closed: no run can be added to it.
     closed: bool,
 }
 
@@ -310,7 +310,7 @@ impl Batcher<'_, '_> {
         self.sources[source as usize].batch_key(element)
     }
 
-    /// A source that lives on a device: a batch of its own, as no other shares its buffers.
+    /// Adds a device-resident source. It gets a batch of its own, because no other source shares its buffers.
     fn resident(&mut self, source: u32, far_to_near: bool) {
         let key = self.key(source, 0);
         let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
@@ -322,14 +322,14 @@ impl Batcher<'_, '_> {
         self.closed = true;
     }
 
-    /// A stretch of one source, in the order of its columns.
+    /// Adds a range of one source, in column order.
     fn stretch(&mut self, source: u32, first: u32, count: u32, far_to_near: bool) {
         let by_element = self.sources[source as usize].look.is_sprites();
         if !by_element {
             let key = self.key(source, first);
             return self.add(key, Run { source, first, count, sorted: false, vertices: 0 }, far_to_near);
         }
-        // Pages differ from sprite to sprite.
+        // Sprites of one source may be on different atlas pages.
         let page = |nth: u32| self.key(source, nth).page;
         let mut cuts: SmallVec<[(u32, u32); 8]> = SmallVec::new();
         let mut from = first;
@@ -353,7 +353,7 @@ impl Batcher<'_, '_> {
         }
     }
 
-    /// A stretch of the merged order, cut where the look changes.
+    /// Adds a range of the merged order, split where the look changes.
     fn sorted(&mut self, order: &[Entry], stretch: std::ops::Range<usize>) {
         let mut from = stretch.start;
         while from < stretch.end {
@@ -363,7 +363,7 @@ impl Batcher<'_, '_> {
             let mut to = from + 1;
             while to < stretch.end {
                 let entry = order[to];
-                // Most often the source is the same, which is quicker to see.
+                // Comparing sources first is quicker: they are usually the same.
                 if entry.source != first.source || sprite(entry) {
                     let other = self.key(entry.source, entry.element);
                     if key.why(&other).is_some() {
@@ -379,14 +379,14 @@ impl Batcher<'_, '_> {
         }
     }
 
-    /// Adds a run to the batch in hand or to new ones.
+    /// Adds a run to the current batch, or to new ones.
     fn add(&mut self, key: BatchKey, run: Run, far_to_near: bool) {
         let capacity = if self.spec.technique == Technique::Each { 1 } else { self.spec.capacity.max(1) };
         let mut run = run;
         while run.count > 0 {
             let why = match (&self.key, self.batches.last()) {
                 (Some(before), Some(batch)) => {
-                    // Two orders that are left to the backend cannot be one.
+                    // A batch has at most one order that is left to the backend.
                     let full = batch.count >= capacity || far_to_near || batch.far_to_near || self.closed;
                     before.why(&key).or(full.then_some(Break::Capacity))
                 }

@@ -1,5 +1,4 @@
-//! A scene's graphics device: populations that live there, and the pictures it draws. `no_device.rs` stands in where the feature
-//! `gpu` is off.
+//! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
 use frolic_core::{Counter, Forms, Meter, ParticleSet, ParticleSpec, PlacedColumns, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
@@ -8,7 +7,7 @@ use smallvec::SmallVec;
 
 use crate::families::{DrawContext, Elements, InstancesOfKinds};
 
-/// An open device with what lives on it and what draws it.
+/// An open device, its populations and its renderer.
 #[derive(Debug)]
 pub(crate) struct Device {
     gpu: Gpu,
@@ -17,7 +16,7 @@ pub(crate) struct Device {
     set: GpuSet,
 }
 
-/// A device-resident population: what a draw list names.
+/// A device-resident population, as draw lists refer to it.
 #[derive(Debug)]
 struct Living {
     shards: SmallVec<[Resident; 1]>,
@@ -47,14 +46,14 @@ impl Elements for Living {
 }
 
 impl Device {
-    /// Opens the machine's device.
+    /// Opens the default device.
     pub(crate) fn open() -> Result<Self, String> {
         let gpu = Gpu::shared().map_err(|error| error.to_string())?;
         let renderer = GpuRenderer::new(&gpu).map_err(|error| error.to_string())?;
         Ok(Self { recorder: Recorder::new(&gpu), renderer, set: GpuSet::new(&gpu), gpu })
     }
 
-    /// What it calls itself, and whether it times its passes.
+    /// Returns the name of the device, and whether it times passes.
     pub(crate) fn name(&self) -> String {
         let untimed = if self.gpu.is_timed() { "" } else { ", which does not time its passes" };
         format!("{}{untimed}", self.gpu.name())
@@ -72,22 +71,22 @@ impl Device {
         Ok(Box::new(Living { shards: member.residents().collect(), trails: member.trails() }))
     }
 
-    /// Once all populations are there: finds those that events name.
+    /// Resolves the populations that events refer to. Call it after the last population.
     pub(crate) fn link(&mut self) -> Result<(), SpecError> {
         self.set.link().map_err(as_spec)
     }
 
-    /// Alive in all populations, as was heard last.
+    /// Returns the number of live elements at the latest readback.
     pub(crate) fn alive(&self) -> usize {
         self.set.members().iter().map(|member| member.news().alive as usize).sum()
     }
 
-    /// Adds what each collector has picked up, as far as that was heard since the last call.
+    /// Adds the number of elements that each collector has picked up between the previous call and the latest readback.
     pub(crate) fn take_caught(&mut self, caught: &mut [u64]) {
         self.set.take_caught(caught);
     }
 
-    /// Moves the middle that scattered emitters are there around: x and z, m.
+    /// Moves the centre of endless emitters: x and z, in metres.
     pub(crate) fn recentre(&mut self, middle: [f32; 2]) {
         self.set.recentre(middle);
     }
@@ -105,28 +104,28 @@ impl Device {
         Ok(())
     }
 
-    /// At the end of a frame's steps: what was counted is to be told.
+    /// Records the readback of counters. Call it after the steps of a frame.
     pub(crate) fn record(&mut self, meter: &mut Meter) {
         self.set.record(&mut self.recorder);
         meter.add(Counter::DeviceBytes, self.set.bytes());
     }
 
-    /// After the frame was handed over.
+    /// Requests the readback. Call it after the frame was submitted.
     pub(crate) fn ask(&mut self) {
         self.set.ask();
     }
 
-    /// Frames that the latest news are old.
+    /// Returns the age of the latest readback, in frames.
     pub(crate) fn news_age(&self) -> u64 {
         self.set.news_age()
     }
 
-    /// Waits for the newest counts of all populations.
+    /// Waits for the present counts of all populations.
     pub(crate) fn settle(&mut self, meter: &mut Meter) -> Result<(), String> {
         self.set.settle(&mut self.recorder, meter).map_err(|error| error.to_string())
     }
 
-    /// Draws; without a backdrop see-through. Without an image the picture stays on the device, and is waited for.
+    /// Draws a list: transparent without a backdrop. Without an image the picture is not read back, and the call waits for the device.
     pub(crate) fn draw(
         &mut self,
         list: &DrawList<'_>,

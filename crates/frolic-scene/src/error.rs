@@ -1,15 +1,15 @@
-//! What can go wrong between a scene's text and its picture, split by who can mend it.
+//! Errors of reading, running and writing scenes.
 
 use std::io;
 use std::path::PathBuf;
 
 use frolic_core::SpecError;
 
-/// Why a scene cannot be read, run or written.
+/// A scene cannot be read, run or written.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SceneError {
-    /// The graphics device could not do what was asked.
+    /// The graphics device failed.
     #[error("{0}")]
     Device(String),
     /// The file cannot be read.
@@ -17,7 +17,7 @@ pub enum SceneError {
     Read {
         /// The file.
         path: PathBuf,
-        /// Why not.
+        /// The cause.
         source: io::Error,
     },
     /// The text is not a scene.
@@ -25,26 +25,26 @@ pub enum SceneError {
     Text {
         /// File name and line, `my.toml:12`.
         place: String,
-        /// What is wrong and what would be right.
+        /// The problem and a remedy.
         problem: String,
     },
     /// A value cannot be used.
     #[error("{place}: {source}")]
     Value {
-        /// File name and line, or the setting that brought the value in.
+        /// File name and line, or the setting that contains the value.
         place: String,
-        /// The key, the problem, and what would be right.
+        /// The key, the problem and a remedy.
         source: SpecError,
     },
-    /// What was asked of a scene is not in it.
+    /// The scene has nothing of the requested kind.
     #[error(transparent)]
     Missing(#[from] SpecError),
-    /// No such scene.
+    /// There is no such scene.
     #[error("no scene '{name}': neither a file nor one that ships{hint}")]
     Unknown {
-        /// What was asked for.
+        /// The requested name.
         name: String,
-        /// The nearest right name, as a clause.
+        /// A clause with the nearest valid name.
         hint: String,
     },
     /// A texture, mesh or grid cannot be used.
@@ -52,7 +52,7 @@ pub enum SceneError {
     File {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it and what would be right.
+        /// The problem and a remedy.
         problem: String,
     },
     /// A result cannot be written.
@@ -60,19 +60,19 @@ pub enum SceneError {
     Write {
         /// The file or folder.
         path: PathBuf,
-        /// Why not.
+        /// The cause.
         source: io::Error,
     },
 }
 
-/// The candidate that `word` most likely stands for, if any is near.
+/// Returns the candidate that a misspelt word most likely stands for, if any is near.
 pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let score = |candidate: &'a str| (strsim::jaro_winkler(word, candidate), candidate);
     let best = candidates.into_iter().map(score).max_by(|a, b| a.0.total_cmp(&b.0))?;
     (best.0 > 0.75).then_some(best.1)
 }
 
-/// What to write instead of a misspelt `word`, as a clause.
+/// Returns a clause that says what to write instead of a misspelt word.
 pub(crate) fn advice<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> String {
     match nearest(word, candidates) {
         Some(near) => format!("did you mean '{near}'?"),

@@ -1,4 +1,4 @@
-//! From text to a checked [`SceneSpec`], with errors that say file, line, key and what would be right.
+//! Parses text into a checked [`SceneSpec`]. Errors give file, line, key and a remedy.
 
 use std::fs;
 use std::io::Read;
@@ -12,19 +12,19 @@ use crate::error::{SceneError, advice, nearest};
 use crate::shipped;
 use crate::spec::{Folder, SceneSpec};
 
-/// Largest scene file, bytes.
+/// Maximum size of a scene file, in bytes.
 const LARGEST: u64 = 1 << 20;
 
 impl SceneSpec {
     /// Reads and checks a scene file.
     ///
     /// # Errors
-    /// A file that cannot be read, is over 1 MiB, is not UTF-8, is not TOML, has a key that is not known or a value out of range.
+    /// The file cannot be read, is over 1 MiB, is not UTF-8 or not TOML, or has an unknown key or a value out of range.
     pub fn from_file(path: impl AsRef<Path>) -> Result<Self, SceneError> {
         let path = path.as_ref();
         let read = |source| SceneError::Read { path: path.to_owned(), source };
         let mut bytes = Vec::new();
-        // One byte over the limit is enough to know; a file that grows meanwhile is not followed.
+        // One byte more than the limit is enough to detect a larger file.
         fs::File::open(path).map_err(read)?.take(LARGEST + 1).read_to_end(&mut bytes).map_err(read)?;
         let name = path.display().to_string();
         if bytes.len() as u64 > LARGEST {
@@ -40,10 +40,10 @@ impl SceneSpec {
         Ok(Self { folder: Folder::At(folder), ..Self::parse(&text, &name)? })
     }
 
-    /// A scene that ships, or a scene file: a shipped name first, then a path.
+    /// Finds a shipped scene by name, or else reads a scene file.
     ///
     /// # Errors
-    /// As [`SceneSpec::from_file`], or when there is neither.
+    /// As [`SceneSpec::from_file`], or there is neither a shipped scene nor a file of that name.
     pub fn find(name: &str) -> Result<Self, SceneError> {
         if let Some(scene) = shipped::find(name) {
             let spec = Self::parse(scene.text, &format!("{name} (shipped)"))?;
@@ -60,7 +60,7 @@ impl SceneSpec {
         Err(SceneError::Unknown { name: name.to_owned(), hint })
     }
 
-    /// Reads and checks scene text; `name` is what errors call it.
+    /// Parses and checks the text of a scene. Errors refer to it by `name`.
     ///
     /// # Errors
     /// As [`SceneSpec::from_file`].
@@ -83,7 +83,7 @@ impl SceneSpec {
         Ok(spec)
     }
 
-    /// The scene as text that [`SceneSpec::parse`] reads back to the same.
+    /// Writes the scene as text. [`SceneSpec::parse`] reads it back unchanged.
     pub fn to_toml(&self) -> String {
         // Plain data with string keys always serialises.
         toml::to_string(self).unwrap_or_default()
@@ -102,7 +102,7 @@ fn line_of(text: &[u8], offset: usize) -> usize {
     text[..offset.min(text.len())].iter().filter(|&&byte| byte == b'\n').count() + 1
 }
 
-/// The reader's message as ours: one line, and for a misspelt word the nearest right one.
+/// Rewrites a message of the TOML reader as one line, with the nearest valid word for a misspelt one.
 pub(crate) fn readable(message: &str) -> String {
     let kind = [("unknown field", "key"), ("unknown variant", "value")];
     if let Some((_, noun)) = kind.iter().find(|(start, _)| message.starts_with(start)) {
@@ -119,7 +119,7 @@ pub(crate) fn readable(message: &str) -> String {
     line.replace('`', "'").replace("missing field", "missing key")
 }
 
-/// Byte offset of the key that an error is about, or of the nearest table above it that the text has.
+/// Returns the byte offset of the key that an error is about, or of the nearest table above it in the text.
 fn locate(root: &DeTable<'_>, error: &SpecError) -> Option<usize> {
     let mut found = None;
     let mut at: Option<&DeValue<'_>> = None;

@@ -1,4 +1,4 @@
-//! Stands in for `device.rs` where the feature `gpu` is off: there is no device, and nothing lives there.
+//! Replaces `device.rs` without the feature `gpu`: no device can be opened.
 
 use frolic_core::{Forms, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, View};

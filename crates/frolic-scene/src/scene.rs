@@ -1,4 +1,4 @@
-//! A scene that runs: state, made from a [`SceneSpec`].
+//! Running scenes: state built from a [`SceneSpec`].
 
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
@@ -19,7 +19,7 @@ use crate::land::Land;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
 
-/// Populations, world, camera and renderer of one scene.
+/// A running scene: populations, world, camera and renderer.
 ///
 /// ```
 /// use frolic_core::{Counter, Meter};
@@ -42,23 +42,23 @@ pub struct Scene {
     view: View,
     backdrop: BackdropSpec,
     populations: Vec<Population>,
-    /// Those that live with the processor: their events start one another's elements.
+    /// CPU particle populations, joined by events that start elements of one another.
     set: ParticleSet,
     props: Props,
     clock: Clock,
     keeper: Option<Keeper>,
     travel: Option<Path>,
-    /// How long before the state of the populations the picture is taken, s.
+    /// Interpolation lag: time from the picture to the state of the populations, in seconds.
     behind: f32,
     time: f64,
-    /// What each collector of the world has picked up since the start.
+    /// Number of elements that each collector has picked up since the start.
     caught: Vec<u64>,
     scratch: ListScratch,
     renderer: Renderer,
     image: Image,
     device: Option<Device>,
     remark: Option<String>,
-    /// What went wrong on the device while stepping; told when it is asked to draw.
+    /// An error of the device while stepping, which the next call that draws returns.
     fault: Option<String>,
 }
 
@@ -66,14 +66,14 @@ pub struct Scene {
 struct Population {
     elements: Box<dyn Elements>,
     look: Look,
-    /// Looks of the second kind of element and those after it.
+    /// Looks of kinds 1 and up.
     kinds: Vec<Look>,
-    /// How ribbons behind its elements are drawn.
+    /// Look of the trails.
     trail: Option<Look>,
 }
 
 impl Population {
-    /// Derives what only a picture needs: trails, and the visible part of a population.
+    /// Prepares drawing: updates trails, and gathers the visible elements of populations that need it.
     fn prepare(&mut self, context: DrawContext<'_>, view: &View, sun: Option<&SunSpec>, meter: &mut Meter) {
         let taper = self.trail.as_ref().and_then(Look::taper);
         self.elements.prepare(context, view, sun, taper, meter);
@@ -81,10 +81,10 @@ impl Population {
 }
 
 impl Scene {
-    /// A scene at time zero, nothing born yet; all memory for elements is reserved.
+    /// Builds a scene at time 0, before anything is emitted, and reserves all memory for elements.
     ///
     /// # Errors
-    /// A value out of range, or more elements than memory allows.
+    /// A value is out of range, or the elements need more memory than allowed.
     pub fn new(spec: &SceneSpec) -> Result<Self, SpecError> {
         spec.check()?;
         let given = spec;
@@ -99,7 +99,7 @@ impl Scene {
         let stays = stays(spec, &seasonal, &world, &forms)?;
         let mut populations = Vec::with_capacity(spec.population.len());
         for ((nth, population), (particles, dressed)) in spec.population.iter().enumerate().zip(&seasonal) {
-            // Populations of one scene must not draw the same random numbers.
+            // Each population needs its own random numbers.
             let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
             let look = dressed
                 .build_with(&props.library)
@@ -159,17 +159,17 @@ impl Scene {
         })
     }
 
-    /// What it was made from.
+    /// Returns the spec that the scene was built from.
     pub fn spec(&self) -> &SceneSpec {
         &self.spec
     }
 
-    /// The team of threads it runs on. A loop that runs whole inside `threads().run(..)` allocates nothing a frame.
+    /// Returns the thread pool of the scene. A frame loop inside `threads().run(..)` allocates nothing after warm-up.
     pub fn threads(&self) -> Threads {
         self.threads.clone()
     }
 
-    /// Lets `elapsed` seconds of a frame pass: as many fixed steps as are due, at most the clock's cap.
+    /// Advances time by `elapsed` seconds: takes the fixed steps that are due, up to the cap of the clock.
     pub fn tick(&mut self, elapsed: f64, meter: &mut Meter) {
         let tick = self.clock.advance(elapsed);
         let step = self.clock.step();
@@ -178,7 +178,7 @@ impl Scene {
         meter.add(Counter::StepsDropped, u64::from(tick.dropped));
     }
 
-    /// Tells the scene's keeper how long a frame took, from beginning to end; what it changed for that, if the scene has one and it did.
+    /// Reports the duration of a whole frame to the keeper. Returns the quality setting that the keeper changed, if any.
     pub fn keep_budget(&mut self, frame: &Frame) -> Option<Lowered> {
         let keeper = self.keeper.as_mut()?;
         let change = keeper.after(frame.total());
@@ -194,17 +194,17 @@ impl Scene {
         change
     }
 
-    /// What holds its frames under a time, if anything.
+    /// Returns the keeper, which holds frames within a time budget, if the scene has one.
     pub fn keeper(&self) -> Option<&Keeper> {
         self.keeper.as_ref()
     }
 
-    /// Runs to a moment, s after the start, in fixed steps and without the cap; does nothing if it has passed.
+    /// Runs to a time, in seconds after the start, in fixed steps and without the cap. Does nothing if that time has passed.
     pub fn run_to(&mut self, seconds: f64, meter: &mut Meter) {
         while self.run_some(seconds, 1024, meter) {}
     }
 
-    /// Takes at most `most` steps of [`Scene::run_to`]; returns whether there are more to take.
+    /// Takes at most `most` steps towards a time, as [`Scene::run_to`]. Returns whether steps are left.
     pub fn run_some(&mut self, seconds: f64, most: u32, meter: &mut Meter) -> bool {
         let step = self.spec.clock.step();
         // The length of a step is rounded to a float: that error, summed over all steps, must not become another step.
@@ -218,7 +218,7 @@ impl Scene {
         f64::from(steps) < left
     }
 
-    /// Takes steps of any length, s: for getting to a settled state quickly.
+    /// Takes steps of any length, in seconds, for example to reach a steady state quickly.
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
@@ -294,15 +294,15 @@ impl Scene {
         }
     }
 
-    /// Seconds stepped so far.
+    /// Returns the simulated time, in seconds.
     pub fn time(&self) -> f64 {
         self.time
     }
 
-    /// Gives the picture another size.
+    /// Resizes the picture.
     ///
     /// # Errors
-    /// As the camera's view.
+    /// The size is not one that the camera or the texts of the scene can use.
     pub fn resize(&mut self, size: ImageSize) -> Result<(), SpecError> {
         self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
@@ -315,18 +315,18 @@ impl Scene {
         Ok(())
     }
 
-    /// A population's state by name: the columns that it is drawn from. None of those that live on a device.
+    /// Returns the state of a CPU particle population by name.
     pub fn particles(&self, name: &str) -> Option<&Particles> {
         self.set.get(name)
     }
 
-    /// Populations that live with the processor, to ask their emitters for something.
+    /// CPU particle populations by name, for commanding their emitters.
     pub fn particles_mut(&mut self, name: &str) -> Option<&mut Particles> {
         self.set.get_mut(name)
     }
 
-    /// Where every element of a population is as the scene stands, and the mesh that it is drawn as (of ribbons, a blade; of flat shapes, a small box):
-    /// what an export writes. None where there is no such population, or it lives on a device.
+    /// Returns the placement of every element of a population at the time of the picture, and the mesh that stands for an element: a blade for ribbons, a
+    /// small box for flat shapes. Exports write these. None if there is no such population, or if it is device-resident.
     pub fn snapshot(&mut self, name: &str) -> Option<(PlacedColumns, Mesh)> {
         let nth = self.spec.population.iter().position(|population| population.name == name)?;
         let Self { populations, set, behind, .. } = self;
@@ -341,28 +341,28 @@ impl Scene {
         Some(self.populations[nth].elements.bytes(&self.set))
     }
 
-    /// What elements feel and meet.
+    /// Returns the world: wind, fields, obstacles, collectors.
     pub fn world(&self) -> &World {
         &self.world
     }
 
-    /// What elements feel and meet, to dig in or to put collectors elsewhere.
+    /// The world, for digging masks and moving collectors.
     pub fn world_mut(&mut self) -> &mut World {
         &mut self.world
     }
 
-    /// How many elements each collector of the world has picked up since the start, from populations that live with the processor.
+    /// Returns the number of elements that each collector has picked up since the start.
     pub fn caught(&self) -> &[u64] {
         &self.caught
     }
 
-    /// Elements alive in all populations; of those that live on a device, as was heard last.
+    /// Returns the number of live elements. The count of device-resident populations is that of the latest readback.
     pub fn alive(&self) -> usize {
         let here: usize = self.populations.iter().map(|population| population.elements.len(&self.set)).sum();
         here + self.device.as_ref().map_or(0, Device::alive)
     }
 
-    /// The draw list of the scene as it stands, for a renderer of one's own.
+    /// Builds the draw list of the present state, for a renderer of your own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
         let Self { scratch, populations, set, props, spec, view, backdrop, behind, time, .. } = self;
         let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
@@ -371,33 +371,33 @@ impl Scene {
             .list(scratch, meter)
     }
 
-    /// The view it is seen through.
+    /// Returns the current view.
     pub fn view(&self) -> &View {
         &self.view
     }
 
-    /// What is to be said of the choice of backend, if anything: that there is no device, and why; or which one draws.
+    /// Returns a remark on the choice of backend, if any: the name of the device that draws, or why there is none.
     pub fn remark(&self) -> Option<&str> {
         self.remark.as_deref()
     }
 
-    /// Whether a graphics device draws it.
+    /// Returns whether a graphics device draws the scene.
     pub fn is_on_device(&self) -> bool {
         self.device.is_some()
     }
 
-    /// Draws the scene as it stands. The picture stays the scene's own and is drawn over by the next.
+    /// Draws the present state. The scene owns the picture, and the next call overwrites it.
     ///
     /// # Errors
-    /// When a graphics device draws it and was lost, or is too small for it. The CPU always draws.
+    /// The graphics device was lost, or is too small for the scene. The CPU never fails.
     pub fn draw(&mut self, meter: &mut Meter) -> Result<&Image, SceneError> {
         self.show(Show::Picture, meter)
     }
 
-    /// Draws the scene, or a diagnostic of how it is drawn, as [`Scene::draw`].
+    /// Draws the present state, or a diagnostic view of it.
     ///
     /// # Errors
-    /// As [`Scene::draw`]; and a diagnostic of a scene that a graphics device draws.
+    /// As [`Scene::draw`]. Also, a graphics device paints no diagnostic views.
     pub fn show(&mut self, show: Show, meter: &mut Meter) -> Result<&Image, SceneError> {
         match show {
             Show::Placement => return self.show_placement(),
@@ -420,7 +420,7 @@ impl Scene {
         Ok(&self.image)
     }
 
-    /// Of the population that a profile lets climb, if it stands, or else of the first that does.
+    /// Paints the plan of the population that profiles vary, if it is placed, else of the first population that is.
     fn show_placement(&mut self) -> Result<&Image, SceneError> {
         let Self { populations, spec, image, view, .. } = self;
         let climbing = spec.climbing().map(|population| population.name.as_str());
@@ -445,7 +445,7 @@ impl Scene {
         Ok(image)
     }
 
-    /// Where the camera looks, as far around as it is away from there.
+    /// Paints the wind around the target of the camera, out to the distance of the camera.
     fn show_wind(&mut self) -> &Image {
         let camera = camera_at(&self.spec, self.travel.as_ref(), self.time);
         let ([ex, ey, ez], [x, y, z]) = (camera.position, camera.target);
@@ -456,7 +456,7 @@ impl Scene {
         &self.image
     }
 
-    /// Makes the draw list and has the processor paint it, on the scene's threads.
+    /// Builds the draw list and paints it on the CPU, in the scene's thread pool.
     fn paint(
         &mut self,
         meter: &mut Meter,
@@ -486,7 +486,7 @@ impl Scene {
         });
     }
 
-    /// Draws the scene without sky, ground and water, as straight (not premultiplied) RGBA.
+    /// Draws the present state without sky, ground and water, as straight (not premultiplied) RGBA.
     ///
     /// # Errors
     /// As [`Scene::draw`].
@@ -501,8 +501,7 @@ impl Scene {
         Ok(&self.image)
     }
 
-    /// Draws the scene as [`Scene::draw`], but leaves the picture where it was drawn: what a measurement wants, which reads none back. It
-    /// waits until the device is done.
+    /// Draws as [`Scene::draw`], without reading the picture back from a device. It waits until the device is done. Measurements use it.
     ///
     /// # Errors
     /// As [`Scene::draw`].
@@ -543,10 +542,10 @@ impl Scene {
         })
     }
 
-    /// Waits until the counts of populations that live on a device are those of now, and tells the meter. It stalls: for the end of a run.
+    /// Waits for the present counts of device-resident populations, and adds them to the meter. This stalls; use it at the end of a run.
     ///
     /// # Errors
-    /// When the device was lost.
+    /// The device was lost.
     pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
         let Self { device: Some(device), caught, .. } = self else { return Ok(()) };
         device.settle(meter).map_err(SceneError::Device)?;
@@ -556,7 +555,7 @@ impl Scene {
     }
 }
 
-/// The rectangle around marks; some ground where there are none.
+/// Returns the rectangle around marks; a default one if there are none.
 fn around(marks: &[Mark]) -> [[f32; 2]; 2] {
     let mut extent = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
     for place in marks.iter().map(|mark| mark.place) {
@@ -568,7 +567,7 @@ fn around(marks: &[Mark]) -> [[f32; 2]; 2] {
     if marks.is_empty() { [[-5.0; 2], [5.0; 2]] } else { extent }
 }
 
-/// The camera as it has travelled by a time, s.
+/// Returns the camera at a time, in seconds, of its path.
 fn camera_at(spec: &SceneSpec, travel: Option<&Path>, time: f64) -> CameraSpec {
     let mut camera = spec.camera;
     let way = travel.map_or([0.0; 3], |path| path.at(time).0.to_array());
@@ -585,7 +584,7 @@ fn add_up(caught: &mut [u64], set: &ParticleSet) {
     }
 }
 
-/// What is wanted of a picture that a device draws.
+/// What a device draws, and whether it is read back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Take {
     Picture,
@@ -593,7 +592,7 @@ enum Take {
     Nothing,
 }
 
-/// The device that a scene asks for, and what is to be said of the choice.
+/// Opens the device that a scene asks for. Returns it with a remark on the choice.
 fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError> {
     let opened = match spec.backend {
         Backend::Cpu => {
@@ -612,7 +611,7 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
                                order of its own";
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
-            // Pictures of groups are the processor's.
+            // Only the CPU caches pictures of groups.
             let mut written = spec.population.iter().flat_map(families::all);
             let apart = spec.draw.technique == Technique::Tiled && written.any(|family| family.has_groups());
             let ungrouped = if apart { ", groups of blades blade by blade" } else { "" };
@@ -624,14 +623,14 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
     }
 }
 
-/// Whether what a scene asks for can be done where only the device knows its elements.
+/// Returns whether storage, technique and depth order of a scene allow device-resident populations.
 fn could_live_on_device(spec: &SceneSpec) -> bool {
     spec.storage == Storage::Columns
         && !matches!(spec.draw.technique, Technique::Each | Technique::Batched)
         && spec.draw.depth_order != DepthOrder::All
 }
 
-/// Populations that live with the processor though a device draws, by their places.
+/// Returns the indices of populations that stay on the CPU although a device draws.
 fn stays(
     spec: &SceneSpec,
     seasonal: &[(ParticleSpec, LookSpec)],
@@ -662,7 +661,7 @@ fn lives_on_device(spec: &SceneSpec) -> bool {
     spec.residence != Residence::Cpu && could_live_on_device(spec)
 }
 
-/// What a draw list is made of.
+/// The inputs of a draw list.
 struct Drawn<'a> {
     populations: &'a [Population],
     set: &'a ParticleSet,
@@ -677,7 +676,7 @@ struct Drawn<'a> {
 impl<'a> Drawn<'a> {
     fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let elements = self.populations.iter().flat_map(|population| {
-            // Trails first: what leaves them is in front.
+            // Trails first, so that elements are drawn in front of them.
             let context = DrawContext { set: self.set, lag: self.behind };
             let trails =
                 population.trail.as_ref().and_then(|look| Some((population.elements.trails(context)?, look)));

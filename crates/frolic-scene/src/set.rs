@@ -1,4 +1,4 @@
-//! Changing one key of a scene by its path, as `--set` and `--vary` do.
+//! Sets one key of a scene by its path, as `--set` and `--vary` do.
 
 use toml::{Table, Value};
 
@@ -7,7 +7,7 @@ use crate::file::readable;
 use crate::spec::{KEYS, SceneSpec};
 
 impl SceneSpec {
-    /// The same scene with the key at a dotted path set to a value, checked.
+    /// Returns the scene with the key at a dotted path set to a value.
     ///
     /// A path starts at the top of the scene (`draw.technique`, `light.0.power`) or with a population's name
     /// (`embers.count`, `embers.emitter.0.rate`). The value is TOML; a bare word counts as a string.
@@ -20,12 +20,12 @@ impl SceneSpec {
     /// ```
     ///
     /// # Errors
-    /// A path that leads nowhere, a value of the wrong kind or out of range.
+    /// The path leads nowhere, or the value has the wrong type or is out of range.
     pub fn set(&self, path: &str, value: &str) -> Result<Self, SceneError> {
         let place = || format!("{path}={value}");
         let text = |problem: String| SceneError::Text { place: place(), problem };
         let parts = self.resolve(path).map_err(text)?;
-        // By way of text, which needs no second set of readers and writers for every spec.
+        // Text needs no second set of readers and writers for every spec.
         let mut root: Table = toml::from_str(&self.to_toml()).map_err(|error| text(error.to_string()))?;
         put(&mut root, &parts, parse(value)).map_err(text)?;
         let changed: Self =
@@ -35,7 +35,7 @@ impl SceneSpec {
         Ok(changed)
     }
 
-    /// A path with a population's name written out; its first word is a population or a key of the scene.
+    /// Resolves the first word of a path, which is a population or a key of the scene.
     fn resolve(&self, path: &str) -> Result<Vec<String>, String> {
         let mut parts: Vec<String> = path.split('.').map(str::to_owned).collect();
         let names = || self.population.iter().map(|population| population.name.as_str());
@@ -59,11 +59,11 @@ fn parse(value: &str) -> Value {
     table.and_then(|mut table| table.remove("value")).unwrap_or_else(|| Value::String(value.to_owned()))
 }
 
-/// Puts a value at a path; tables that the scene leaves to their defaults are made on the way.
+/// Sets the value at a path, and creates tables that are missing on the way.
 fn put(table: &mut Table, parts: &[String], value: Value) -> Result<(), String> {
     let [first, rest @ ..] = parts else { return Err("the path is empty".to_owned()) };
     if rest.is_empty() {
-        // A whole number is as good as a number with a point where the scene has one.
+        // An integer is accepted for a float.
         let value = match (table.get(first), value) {
             (Some(Value::Float(_)), Value::Integer(whole)) => Value::Float(whole as f64),
             (_, value) => value,

@@ -1,4 +1,4 @@
-//! A scene as plain data: the keys of a scene file.
+//! Specs of a scene: the keys of a scene file as plain data.
 
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -23,74 +23,74 @@ use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, Tiles
 /// The version of the scene format that this library reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
 
-/// Everything about a scene. `docs/scene-format.md` is the same for readers of files.
+/// Spec of a scene. `docs/scene-format.md` documents the same keys for scene files.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct SceneSpec {
-    /// Version of the format: 1.
+    /// Version of the scene format: 1.
     pub frolic: u32,
     /// One line about the scene.
     #[serde(default)]
     pub title: String,
-    /// Key of all random numbers. Default 1.
+    /// Seed of all random numbers. Default: 1.
     #[serde(default = "one")]
     pub seed: u32,
-    /// The air, by name: in place of the world's wind and gusts (but from where that wind comes), and blades to match. Default as the world says.
+    /// Named weather. It replaces speed and gusts of the world's wind, keeps its direction, and adapts blades. Default: the wind of the world.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weather: Option<Weather>,
-    /// Time of the year, 0 to 1, for populations that change with it. Default 0.
+    /// Season, 0 to 1, for populations that change with it. Default: 0.
     #[serde(default)]
     pub season: f32,
-    /// How elements are held. Default columns.
+    /// Storage of elements. Default: columns.
     #[serde(default)]
     pub storage: Storage,
-    /// Threads to use, 0 (all cores) to 1024. Default 0.
+    /// Number of threads, 0 to 1024; 0 uses all cores. Default: 0.
     #[serde(default)]
     pub threads: u32,
-    /// Who draws. Default the processor.
+    /// Rendering backend. Default: the CPU.
     #[serde(default)]
     pub backend: Backend,
-    /// Where particles live and are stepped. Default where they are drawn.
+    /// Where particles are stored and stepped. Default: where they are drawn.
     #[serde(default)]
     pub residence: Residence,
-    /// How time advances.
+    /// Fixed steps.
     #[serde(default)]
     pub clock: ClockSpec,
-    /// Lowers what may be lowered where frames take too long. Default none.
+    /// Keeps frames within a time budget by reducing quality settings in order. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keeper: Option<KeeperSpec>,
-    /// Where it is seen from.
+    /// Camera.
     #[serde(default)]
     pub camera: CameraSpec,
-    /// The way that the camera goes, with what it looks at. Default it stays.
+    /// Path of the camera and its target. Default: none; the camera does not move.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub travel: Option<PathSpec>,
-    /// What picture is taken, and how.
+    /// Picture settings.
     #[serde(default)]
     pub draw: DrawSpec,
-    /// What a profile varies.
+    /// Profile settings.
     #[serde(default)]
     pub profile: ProfileSpec,
-    /// The sky.
+    /// Sky.
     #[serde(default)]
     pub sky: SkySpec,
-    /// The ground. Default none.
+    /// Ground. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ground: Option<GroundSpec>,
-    /// The water. Default none.
+    /// Water. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub water: Option<WaterSpec>,
-    /// Gravity, wind, fields, obstacles, collectors.
+    /// World: gravity, wind, fields, obstacles, collectors.
     #[serde(default)]
     pub world: WorldSpec,
-    /// Meshes, distance grids and pictures that emitters, obstacles and fields name, at most 256.
+    /// Meshes, distance grids and pictures that emitters, obstacles and fields refer to, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub form: Vec<FormSpec>,
-    /// Lights, at most 16. Default none.
+    /// Lamps, at most 16. Default: none.
     #[serde(default)]
     pub light: Vec<LightSpec>,
-    /// The sun. Default none.
+    /// Sun. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sun: Option<SunSpec>,
     /// Textures, at most 256.
@@ -105,34 +105,34 @@ pub struct SceneSpec {
     /// Tile maps, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tiles: Vec<TilesSpec>,
-    /// Masks of the world that are shown as stone, at most 16.
+    /// Masks of the world that are drawn as stone, at most 16.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub stone: Vec<StoneSpec>,
-    /// Ground with a shape, at most 16.
+    /// Terrain, at most 16 pieces.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub land: Vec<LandPart>,
     /// Texts, at most 4096.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub text: Vec<TextSpec>,
-    /// Populations, drawn in this order, at most 256.
+    /// Populations in drawing order, at most 256.
     #[serde(default)]
     pub population: Vec<PopulationSpec>,
-    /// Where its files are.
+    /// Folder of the files that the scene refers to.
     #[serde(skip)]
     pub folder: Folder,
 }
 
-/// Who draws a scene.
+/// Rendering backend.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Backend {
-    /// The processor.
+    /// The CPU.
     #[default]
     Cpu,
-    /// The graphics device; an error where there is none.
+    /// The graphics device. An error if there is none.
     Gpu,
-    /// The graphics device where there is one, else the processor; [`Scene::remark`](crate::Scene::remark) says which and why.
+    /// The graphics device if there is one, else the CPU. [`Scene::remark`](crate::Scene::remark) says which, and why.
     Auto,
 }
 
@@ -159,30 +159,30 @@ impl std::str::FromStr for Backend {
     }
 }
 
-/// Where particles live and are stepped.
+/// Where particles are stored and stepped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Residence {
-    /// On the device where it draws and the technique allows, else with the processor.
+    /// On the device if it draws and the technique allows it, else on the CPU.
     #[default]
     Auto,
-    /// With the processor; what the device draws is uploaded each frame.
+    /// On the CPU. Elements that a device draws are uploaded each frame.
     Cpu,
-    /// On the device; an error where that cannot be.
+    /// On the device. An error if that is not possible.
     Gpu,
 }
 
-/// Where a scene's files are.
+/// Folder of the files that a scene refers to.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub enum Folder {
-    /// The folder that the program runs in.
+    /// The working directory.
     #[default]
     Here,
-    /// This folder: that of the scene file.
+    /// This folder, usually that of the scene file.
     At(PathBuf),
-    /// In the program, beside the shipped scene of this name.
+    /// The files compiled into the program for the shipped scene of this name.
     Shipped(&'static str),
 }
 
@@ -190,20 +190,20 @@ fn one() -> u32 {
     1
 }
 
-/// What picture is taken, and how.
+/// Picture settings.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DrawSpec {
-    /// How elements become draw calls. Default instanced.
+    /// How elements become draw calls. Default: instanced.
     pub technique: Technique,
-    /// Which transparent elements are put into depth order with which. Default those of one population.
+    /// Which transparent elements are sorted together by depth. Default: the elements of each population.
     pub depth_order: DepthOrder,
-    /// Most instances of a draw call, 1 to 4294967295. Default 1048576.
+    /// Maximum number of instances in a draw call, 1 to 4294967295. Default: 1048576.
     pub capacity: u32,
-    /// Width and height, pixels, 1 to 16384. Default `[1280, 800]`.
+    /// Width and height, in pixels, 1 to 16384. Default: `[1280, 800]`.
     pub size: ImageSize,
-    /// When the picture is taken, s after the start, 0 to 86400. Default 5.
+    /// Time of the picture, in seconds after the start, 0 to 86400. Default: 5.
     pub at: f32,
 }
 
@@ -215,18 +215,18 @@ impl Default for DrawSpec {
 }
 
 impl DrawSpec {
-    /// How populations become a draw list.
+    /// Returns the settings of the list builder.
     pub fn list(&self) -> ListSpec {
         ListSpec::new(self.technique).depth_order(self.depth_order).capacity(self.capacity)
     }
 }
 
-/// What a profile varies.
+/// Profile settings.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ProfileSpec {
-    /// The population whose count climbs. Default the first.
+    /// Name of the population whose count varies. Default: the first.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub population: Option<String>,
 }
@@ -236,62 +236,62 @@ pub struct ProfileSpec {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PopulationSpec {
-    /// Its name: letters, digits, `-` and `_`; not a name of another key of the scene.
+    /// Name: letters, digits, `-` and `_`. It cannot be a key of the scene.
     pub name: String,
-    /// Most elements alive at once.
+    /// Maximum number of live elements.
     pub count: u32,
-    /// Age at death, s: one number or `[lowest, highest]`. Default `[1, 2]`.
+    /// Lifetime, in seconds: one number or `[lowest, highest]`. Default: `[1, 2]`.
     #[serde(default = "default_life")]
     pub life: Span,
-    /// Radius at birth, m: one number or `[lowest, highest]`. Default 0.05.
+    /// Radius at birth, in metres: one number or `[lowest, highest]`. Default: 0.05.
     #[serde(default = "default_size")]
     pub size: Span,
-    /// How it answers to the world.
+    /// Response to the world: drag, buoyancy, speed limits.
     #[serde(default)]
     pub motion: MotionSpec,
-    /// Where and when elements appear.
+    /// Emitters.
     #[serde(default)]
     pub emitter: Vec<EmitterSpec>,
-    /// Fields that this population alone feels, beside the world's.
+    /// Fields that act on this population alone, in addition to those of the world.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub field: Vec<FieldSpec>,
-    /// What is noted of its elements, and what that starts.
+    /// Events of its elements, and what they start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub event: Vec<EventSpec>,
-    /// Whether the order of its elements says anything. Default it is that of birth.
+    /// Order of its elements. Default: order of birth.
     #[serde(default)]
     pub order: Order,
-    /// Ribbons along the last places of its elements. Default none.
+    /// Trails: ribbons along the last positions of its elements. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trail: Option<TrailLookSpec>,
-    /// Where elements are put that stay there, instead of emitters. Default none: they are born, move and die.
+    /// Static instances instead of emitters. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fixed: Option<FixtureSpec>,
-    /// Blades, rooted and bent by the wind, instead of emitters; its `size` is half the width of their roots. Default none.
+    /// Blades instead of emitters: rooted, bent by the wind. `size` is half the width of their roots. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blades: Option<BladeSpec>,
-    /// Elements that grow in clusters, instead of emitters; `size` is their full size, and ramps over age run over growth. Default none.
+    /// Elements that grow in clusters, instead of emitters. `size` is their full size, and ramps over age run over growth. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub growing: Option<GrowSpec>,
-    /// How it changes with the time of the year. Default not at all.
+    /// Changes with the season. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seasons: Option<SeasonsSpec>,
-    /// What elements look like.
+    /// Look of its elements.
     #[serde(default)]
     pub look: LookSpec,
-    /// Looks of the second kind of element and those after it, where a placement chooses kinds, at most 15.
+    /// Looks of kinds 1 and up, where a placement assigns kinds, at most 15.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub kind: Vec<LookSpec>,
 }
 
-/// How a population changes with the time of the year: ramps over the scene's `season`.
+/// Changes of a population with the season: ramps over the `season` of the scene.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SeasonsSpec {
-    /// Factor on the colour. Default white.
+    /// Factor on the colour. Default: white.
     pub colour: Ramp<Colour>,
-    /// Factor on the size. Default 1.
+    /// Factor on the size. Default: 1.
     pub size: Ramp<f32>,
 }
 
@@ -301,23 +301,23 @@ impl Default for SeasonsSpec {
     }
 }
 
-/// Ribbons along the last places of a population's elements.
+/// Trails: ribbons along the last positions of the elements of a population.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TrailLookSpec {
-    /// Places behind each element, 1 to 32. Default 8.
+    /// Number of positions kept for each element, 1 to 32. Default: 8.
     #[serde(default = "default_places")]
     pub places: u32,
-    /// Time from one to the next, s, 0.001 to 100. Default 0.05.
+    /// Time between two positions, in seconds, 0.001 to 100. Default: 0.05.
     #[serde(default = "default_every")]
     pub every: f32,
-    /// What they look like: its shape is a ribbon. Each stretch narrows by the ribbon's `tip`; ramps over age run along the trail.
+    /// Look of the trails, whose shape is a ribbon. Each segment narrows by the `tip` of the ribbon, and ramps over age run along the trail.
     pub look: LookSpec,
 }
 
 impl TrailLookSpec {
-    /// So many places, so many seconds apart, drawn as this ribbon.
+    /// Trails of this number of positions, this many seconds apart, with this look.
     pub fn new(places: u32, every: f32, look: LookSpec) -> Self {
         Self { places, every, look }
     }
@@ -372,28 +372,28 @@ impl PopulationSpec {
         }
     }
 
-    /// A population of `count` elements that stay where they are put.
+    /// A population of `count` static instances.
     pub fn fixed(name: &str, fixtures: FixtureSpec, count: u32, size: Span, look: LookSpec) -> Self {
         let mut particles = ParticleSpec::new(count);
         particles.size = size;
         Self { fixed: Some(fixtures), ..Self::new(name, particles, look) }
     }
 
-    /// A population of `count` blades whose roots have half widths of this range, m.
+    /// A population of `count` blades. `size` is the range of half the width of their roots, in metres.
     pub fn blades(name: &str, blades: BladeSpec, count: u32, size: Span, look: LookSpec) -> Self {
         let mut particles = ParticleSpec::new(count);
         particles.size = size;
         Self { blades: Some(blades), ..Self::new(name, particles, look) }
     }
 
-    /// A population of `count` elements that grow, of this full size, m.
+    /// A population of `count` growing elements. `size` is the range of their full size, in metres.
     pub fn growing(name: &str, growing: GrowSpec, count: u32, size: Span, look: LookSpec) -> Self {
         let mut particles = ParticleSpec::new(count);
         particles.size = size;
         Self { growing: Some(growing), ..Self::new(name, particles, look) }
     }
 
-    /// What moves it.
+    /// Returns the spec of its particles.
     pub fn particles(&self) -> ParticleSpec {
         let mut spec = ParticleSpec::new(self.count).life(self.life.min, self.life.max);
         spec.size = self.size;
@@ -406,7 +406,7 @@ impl PopulationSpec {
         spec
     }
 
-    /// What moves it, and its look, at a time of the year.
+    /// Returns the spec of its particles and its look in a season.
     pub(crate) fn in_season(&self, season: f32) -> (ParticleSpec, LookSpec) {
         let (mut particles, mut look) = (self.particles(), self.look.clone());
         let Some(seasons) = &self.seasons else { return (particles, look) };
@@ -419,17 +419,17 @@ impl PopulationSpec {
         (particles, look)
     }
 
-    /// Whether its elements are particles: they are emitted, move freely and retire.
+    /// Returns whether its elements are particles, which are emitted, move freely and retire.
     pub(crate) fn moves(&self) -> bool {
         families::all(self).next().is_none()
     }
 
-    /// Time until it costs what it costs from then on, in seconds: of particles the longest life, of other families what they take to swing or grow.
+    /// Returns the time until its cost is steady, in seconds: the longest lifetime of particles; of other families, the time to swing or grow.
     pub fn settle_seconds(&self) -> f32 {
         families::all(self).next().map_or(self.life.max, |family| family.settle_seconds())
     }
 
-    /// Keys whose values are not the default, beside those of families.
+    /// Returns the keys whose values differ from the default, except those of families.
     pub(crate) fn written(&self) -> Vec<&'static str> {
         let default = ParticleSpec::new(0);
         [
@@ -447,16 +447,15 @@ impl PopulationSpec {
         .collect()
     }
 
-    /// The same population with `count` alive at once: streams and bursts grow in proportion, and streams are strong enough to
-    /// keep that many alive.
+    /// Returns the population scaled to `count` live elements. Rates and bursts change in proportion, and rates are high enough to keep that number
+    /// alive.
     fn scaled(&self, count: u32) -> Self {
         let mut scaled = Self { count, ..self.clone() };
         let factor = f64::from(count) / f64::from(self.count.max(1));
         let kept: f64 = self.emitter.iter().map(|emitter| f64::from(emitter.rate)).sum::<f64>()
             * f64::from(self.life.mean())
             / f64::from(self.count.max(1));
-        // A fifth more than dies, so that the population stands at its count (a gap is filled within a few births)
-        // and not about it.
+        // A fifth more than retires, so that the count is steady: gaps are filled within a few births.
         let stronger = if kept > 0.0 { (1.2 / kept).max(1.0) } else { 1.0 };
         for emitter in &mut scaled.emitter {
             emitter.rate = (f64::from(emitter.rate) * factor * stronger).min(1e9) as f32;
@@ -469,12 +468,12 @@ impl PopulationSpec {
     }
 }
 
-/// Most lights and most populations of a scene.
+/// Maximum number of lamps and of populations.
 const MOST_LIGHTS: usize = 16;
 const MOST_POPULATIONS: usize = 256;
 
 impl SceneSpec {
-    /// An empty scene: a sky, a camera, nothing that moves.
+    /// An empty scene with a sky and a camera.
     pub fn new(title: &str) -> Self {
         Self {
             frolic: FORMAT_VERSION,
@@ -511,19 +510,19 @@ impl SceneSpec {
         }
     }
 
-    /// The same scene with one more population, drawn after those before.
+    /// Adds a population of particles, drawn after the others.
     pub fn with(mut self, name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
         self.population.push(PopulationSpec::new(name, particles, look));
         self
     }
 
-    /// The same scene with one more population of elements that stay where they are put, or of blades.
+    /// Adds a population of any family, drawn after the others.
     pub fn with_fixed(mut self, population: PopulationSpec) -> Self {
         self.population.push(population);
         self
     }
 
-    /// The same with the wind, gusts and blades that its weather asks for.
+    /// Returns the scene with wind, gusts and blades set by its weather.
     pub(crate) fn in_weather(&self) -> Self {
         let mut aired = self.clone();
         if let Some(weather) = self.weather {
@@ -533,7 +532,7 @@ impl SceneSpec {
         aired
     }
 
-    /// Sky, ground and water.
+    /// Returns sky, ground and water.
     pub fn backdrop(&self) -> BackdropSpec {
         let mut backdrop = BackdropSpec::default();
         backdrop.sky.clone_from(&self.sky);
@@ -542,12 +541,12 @@ impl SceneSpec {
         backdrop
     }
 
-    /// Whether there is a population of this name whose elements are born, move and die.
+    /// Returns whether there is a population of particles of this name.
     pub(crate) fn moves(&self, name: &str) -> bool {
         self.population.iter().any(|population| population.name == *name && population.moves())
     }
 
-    /// Which population a profile lets climb.
+    /// Returns the population whose count a profile varies.
     pub fn climbing(&self) -> Option<&PopulationSpec> {
         match &self.profile.population {
             Some(name) => self.population.iter().find(|population| population.name == *name),
@@ -555,7 +554,7 @@ impl SceneSpec {
         }
     }
 
-    /// The same scene with `count` elements of the climbing population, kept alive to within a few.
+    /// Returns the scene with the count of that population set to `count`, and rates that keep about that number alive.
     pub fn scaled(&self, count: u32) -> Self {
         let mut scaled = self.clone();
         if let Some(name) = self.climbing().map(|population| population.name.clone()) {
@@ -566,10 +565,10 @@ impl SceneSpec {
         scaled
     }
 
-    /// Whether every value can be used.
+    /// Checks all values.
     ///
     /// # Errors
-    /// Names the first key that cannot, as a path from the top of the scene.
+    /// Names the first invalid key, as a path from the top of the scene.
     pub fn check(&self) -> Result<(), SpecError> {
         if self.frolic != FORMAT_VERSION {
             let problem =
@@ -644,7 +643,7 @@ impl SceneSpec {
             .map(|population| (population.name.as_str(), &population.event[..]))
             .collect();
         check_events(&events).map_err(|mut error| {
-            // From the population's name to its place in the file.
+            // Replace the name of the population by its index in the file.
             let nth = events.iter().position(|(name, _)| error.key.starts_with(&format!("{name}.")));
             if let (Some(nth), Some((_, rest))) = (nth, error.key.split_once('.')) {
                 error.key = format!("population.{nth}.{rest}");
@@ -665,7 +664,7 @@ impl SceneSpec {
     }
 }
 
-/// Keys of a scene. A population of such a name could not be told from them in a path.
+/// Keys of a scene. Populations cannot have these names, because paths would be ambiguous.
 pub(crate) const KEYS: [&str; 30] = [
     "frolic",
     "title",

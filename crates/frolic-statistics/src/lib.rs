@@ -1,17 +1,17 @@
 //! Statistics of frame times. They are skewed and come in runs, so there are no means here: order statistics, and intervals by resampling
 //! whole rounds.
 //!
-//! A crate by itself, as it is gone through thousands of times for a profile, and what is around it, charts and reports, is not optimised.
+//! It is a separate crate because a profile runs it thousands of times, while charts and reports around it are not optimised.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
-/// Share of the time that an interval is right.
+/// Confidence level of intervals.
 pub const CONFIDENCE: f64 = 0.95;
 
-/// Resamples behind an interval.
+/// Number of resamples for an interval.
 pub const RESAMPLES: u32 = 400;
 
-/// A range that a value lies in, [`CONFIDENCE`] of the time.
+/// A confidence interval at the level [`CONFIDENCE`].
 #[derive(Debug, Clone, Copy, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Interval {
@@ -22,12 +22,12 @@ pub struct Interval {
 }
 
 impl Interval {
-    /// Half its width, as a share of a value; infinite for 0.
+    /// Returns half its width divided by a value; infinite if the value is 0.
     pub fn half_width_of(&self, value: f64) -> f64 {
         if value > 0.0 { (self.high - self.low) * 0.5 / value } else { f64::INFINITY }
     }
 
-    /// Whether a value lies in it.
+    /// Returns whether a value is inside.
     pub fn holds(&self, value: f64) -> bool {
         self.low <= value && value <= self.high
     }
@@ -49,14 +49,14 @@ pub fn quantile(sorted: &[f64], q: f64) -> f64 {
     sorted[below] + (sorted[above] - sorted[below]) * (place - below as f64)
 }
 
-/// A quantile of samples in any order.
+/// Returns a quantile of unsorted samples.
 pub fn quantile_of(samples: &[f64], q: f64) -> f64 {
     let mut sorted = samples.to_vec();
     sorted.sort_by(f64::total_cmp);
     quantile(&sorted, q)
 }
 
-/// The middle value of samples in any order; 0 for none.
+/// Returns the median of unsorted samples; 0 if there are none.
 pub fn median(samples: &[f64]) -> f64 {
     quantile_of(samples, 0.5)
 }
@@ -117,7 +117,7 @@ pub fn bootstrap<R: AsRef<[f64]>>(
     interval_of(&slices(rounds), phases, &statistic)
 }
 
-/// Generic code is compiled, and not optimised, where it is used; this and its like are compiled here.
+/// Not generic: generic code would be compiled in the calling crate, which may not be optimised.
 fn interval_of(rounds: &[&[f64]], phases: usize, statistic: &dyn Fn(&[f64]) -> f64) -> Interval {
     let all: Vec<f64> = rounds.concat();
     if rounds.len() < 2 {
@@ -210,12 +210,12 @@ fn slices<R: AsRef<[f64]>>(rounds: &[R]) -> Vec<&[f64]> {
     rounds.iter().map(AsRef::as_ref).collect()
 }
 
-/// Phases that so many rounds tell apart: all, where each has two rounds at least.
+/// Returns the number of phases to resample separately: all if each has at least two rounds, else 1.
 pub fn told_apart(rounds: usize, phases: usize) -> usize {
     if rounds / 2 >= phases { phases.max(1) } else { 1 }
 }
 
-/// As many rounds, each drawn among those of its own phase; among all where a phase has only one.
+/// Draws as many rounds with replacement, each from its own phase, or from all rounds if phases have only one.
 pub fn resample(rounds: &[&[f64]], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
     drawn.clear();
     let phases = told_apart(rounds.len(), phases);
@@ -226,7 +226,7 @@ pub fn resample(rounds: &[&[f64]], phases: usize, dice: &mut Dice, drawn: &mut V
     }
 }
 
-/// The middle share of values.
+/// Returns the interval that holds the middle share of values.
 pub fn around(mut values: Vec<f64>, share: f64) -> Interval {
     values.sort_by(f64::total_cmp);
     let tail = (1.0 - share) * 0.5;

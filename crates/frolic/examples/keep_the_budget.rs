@@ -32,7 +32,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             scene.tick(1.0 / 60.0, &mut meter);
             scene.draw(&mut meter)?;
             let frame = meter.end_frame();
-            readout.hear(&frame);
+            readout.add(&frame);
             if let Some(change) = scene.keep_budget(&frame) {
                 println!("  frame {nth}: {change}");
                 changes += 1;

@@ -26,7 +26,7 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
                 scene.draw(&mut meter).unwrap();
                 let frame = meter.end_frame();
                 scene.keep_budget(&frame);
-                readout.hear(&frame);
+                readout.add(&frame);
                 readout.paint(&mut shown, Corner::TopLeft);
             }
         };

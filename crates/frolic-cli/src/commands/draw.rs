@@ -180,7 +180,7 @@ fn shoot_live(
     let mut image = scene.show(shot.show, meter)?.clone();
     let frame = meter.end_frame();
     scene.keep_budget(&frame);
-    readout.hear(&frame);
+    readout.add(&frame);
     readout.paint(&mut image, Corner::TopLeft);
     Ok((image, frame))
 }

@@ -477,7 +477,6 @@ fn place_of(tiles: Tiles, grid: &Grid) -> Place {
 
 /// Brings `n` instances into a block: place, age over life, size and id at the picture's moment.
 fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
-    if varies {}
     if run.sorted {
         let order = &list.order[run.first as usize + first..][..n];
         for (i, entry) in order.iter().enumerate() {
