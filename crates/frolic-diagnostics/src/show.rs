@@ -147,9 +147,7 @@ impl Show {
             return;
         }
         let size = view.size();
-        let (w, h) = (size.width(), size.height());
-        let depth = (0..w * h).map(|at| renderer.backdrop_depth(size, at % w, at / w)).collect();
-        let mut canvas = Canvas { depth, ..Canvas::empty(size) };
+        let mut canvas = Canvas { depth: renderer.backdrop_depths(size), ..Canvas::empty(size) };
         let legend = match self {
             Self::Picture | Self::Placement | Self::Wind => return,
             Self::Overdraw => canvas.overdraw(list, view),

@@ -301,7 +301,7 @@ pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
         (parts.along.is_some(), ALONG),
         (detailed, DETAIL),
         (slot.shadows && is_shadowed(look), APART),
-        (matches!(parts.form, Form::Sprite { on_screen: true }), ON_SCREEN),
+        (look.is_on_screen(), ON_SCREEN),
         (tinted, TINTED),
         (slot.listed, LISTED),
         (slot.corners > 0, MERGED),

@@ -14,6 +14,13 @@ use crate::error::GpuError;
 use crate::pipelines::{Bind, Key, pipeline_layout};
 use crate::shader::Program;
 
+/// A render pipeline: one that draws elements, or the entry of a pass over the whole picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum RenderKey {
+    Elements(Key),
+    Wide(&'static str),
+}
+
 /// A compute pipeline: program, entry, layouts and constants.
 type ComputeKey = (&'static str, &'static str, Vec<Option<BindGroupLayout>>, Vec<(String, u64)>);
 
@@ -55,14 +62,13 @@ impl<K, V> fmt::Debug for Shelf<K, V> {
 pub(crate) struct Made {
     layouts: Shelf<(ShaderStages, Vec<(u32, Bind)>), BindGroupLayout>,
     modules: Shelf<&'static str, ShaderModule>,
-    drawn: Shelf<Key, RenderPipeline>,
-    wide: Shelf<&'static str, RenderPipeline>,
+    render: Shelf<RenderKey, RenderPipeline>,
     compute: Shelf<ComputeKey, ComputePipeline>,
 }
 
 impl Made {
     pub(crate) fn pipelines(&self) -> usize {
-        self.drawn.len() + self.wide.len() + self.compute.len()
+        self.render.len() + self.compute.len()
     }
 
     pub(crate) fn layout(
@@ -80,29 +86,15 @@ impl Made {
         self.modules.get(program.name, || program.compile(gpu))
     }
 
-    /// A pipeline that draws elements.
-    pub(crate) fn drawn(
+    /// A render pipeline.
+    pub(crate) fn render(
         &self,
         gpu: &Gpu,
-        key: Key,
+        key: RenderKey,
         program: Program,
         make: impl FnOnce(&ShaderModule) -> RenderPipeline,
     ) -> Result<RenderPipeline, GpuError> {
-        self.drawn.get(key, || {
-            let pipeline = make(&self.module(gpu, program)?);
-            gpu.check().map(|()| pipeline)
-        })
-    }
-
-    /// A pipeline of a pass over the whole picture.
-    pub(crate) fn wide(
-        &self,
-        gpu: &Gpu,
-        entry: &'static str,
-        program: Program,
-        make: impl FnOnce(&ShaderModule) -> RenderPipeline,
-    ) -> Result<RenderPipeline, GpuError> {
-        self.wide.get(entry, || {
+        self.render.get(key, || {
             let pipeline = make(&self.module(gpu, program)?);
             gpu.check().map(|()| pipeline)
         })

@@ -10,6 +10,7 @@ use wgpu::{BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, ShaderS
 use crate::device::{Gpu, Tally};
 use crate::error::GpuError;
 use crate::looks::{MERGED, Slot, closed, flags};
+use crate::made::RenderKey;
 use crate::shader::{self, Program};
 
 /// Linear light, with room above 1.
@@ -398,7 +399,7 @@ impl Pipelines {
                 cache: None,
             })
         };
-        let pipeline = gpu.made().drawn(gpu, key, program, make)?;
+        let pipeline = gpu.made().render(gpu, RenderKey::Elements(key), program, make)?;
         self.drawn.insert(key, pipeline);
         Ok(())
     }
@@ -462,7 +463,7 @@ impl Pipelines {
                 cache: None,
             })
         };
-        gpu.made().wide(gpu, entry, program, make)
+        gpu.made().render(gpu, RenderKey::Wide(entry), program, make)
     }
 }
 

@@ -201,7 +201,7 @@ fn sprite_record(
     atlas: Option<&AtlasOn>,
     record: &mut [u32],
 ) {
-    let on_screen = matches!(look.parts().form, Form::Sprite { on_screen: true });
+    let on_screen = look.is_on_screen();
     let [origin, across, down] = sprite.frame(view, on_screen);
     let [r, g, b, opacity] = sprite.tint;
     let (kind, place) = match sprite.fill {

@@ -302,7 +302,7 @@ impl Stock {
         let merged = list.technique() == Technique::Batched;
         let listed = !merged && (batch.far_to_near || list.technique() == Technique::Indirect);
         // Sprites are neither moved about nor sorted one by one.
-        let listed = listed && !matches!(look.parts().form, Form::Sprite { .. });
+        let listed = listed && !look.is_sprites();
         let each = if merged { stride(look) } else { 0 };
         let [span, corners] = self.looks.span(look);
         let (atlas, page) = self.page(list, batch, look);

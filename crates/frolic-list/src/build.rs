@@ -201,13 +201,12 @@ impl ListScratch {
         let lighting = Lighting::new(around.backdrop, around.lights, around.sun, lamps);
         let mut list = DrawList::new(sources, order, lighting, spec.technique, around.time);
         if spec.technique == Technique::Batched {
+            let read = runs.iter().map(|run| u64::from(run.count)).sum::<u64>() * BYTES_SEEN;
             list.merge(runs, view, vertices);
+            meter.moved(Stage::Batch, size_of_val(list.vertices()) as u64 + read);
         }
+        meter.add(Counter::Stretches, runs.len() as u64);
         list.set_batches(batches, runs);
-        if spec.technique == Technique::Batched {
-            let seen = list.instances() as u64 * BYTES_SEEN;
-            meter.moved(Stage::Batch, size_of_val(list.vertices()) as u64 + seen);
-        }
         count(&list, meter);
         meter.stop(started);
         let bytes = list.bytes() + sorter.bytes();
@@ -220,7 +219,6 @@ impl ListScratch {
 fn count(list: &DrawList<'_>, meter: &mut Meter) {
     meter.add(Counter::DrawCalls, list.batches().len() as u64);
     meter.add(Counter::Instances, list.instances() as u64);
-    meter.add(Counter::Stretches, list.batches().iter().map(|batch| u64::from(batch.runs)).sum());
     for batch in list.batches() {
         if let Some(counter) = batch.why.counter() {
             meter.add(counter, 1);

@@ -6,6 +6,9 @@
 use std::time::{Duration, Instant};
 
 use frolic_scene::SceneSpec;
+use frolic_statistics::{
+    CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, median, quantile_of, resample, slices,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::growth::Line;
@@ -13,9 +16,6 @@ use crate::plan::{Plan, PlanError};
 use crate::profile::ms;
 use crate::subject::{Run, Subject};
 use crate::sweep::{ProfileError, TURN, Variant, prepare};
-use frolic_statistics::{
-    CONFIDENCE, Dice, Interval, RESAMPLES, around, bootstrap, median, quantile_of, resample,
-};
 
 /// Rounds of a run near the budget, at least.
 const ROUNDS: usize = 8;
@@ -310,8 +310,7 @@ fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
     let frames: Vec<Vec<f64>> = near.iter().map(|run| run.rounds.concat()).collect();
     let count = crossing(&frames)?;
     let mut dice = Dice::new(near.len() as u64);
-    let rounds: Vec<Vec<&[f64]>> =
-        near.iter().map(|run| run.rounds.iter().map(Vec::as_slice).collect()).collect();
+    let rounds: Vec<Vec<&[f64]>> = near.iter().map(|run| slices(&run.rounds)).collect();
     let mut drawn: Vec<Vec<f64>> = vec![Vec::new(); near.len()];
     let resampled = (0..RESAMPLES).filter_map(|_| {
         for ((run, rounds), drawn) in near.iter().zip(&rounds).zip(&mut drawn) {

@@ -3,13 +3,13 @@
 //! A change is called where the interval of the ratio of medians leaves 1 out, rounds of both resampled apart; it is so wide that of re-runs
 //! without a change fewer than one in twenty is called one.
 
+use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 use serde::Serialize;
 
 use crate::noise::Pace;
 use crate::plan::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
 use crate::sweep::{BUILDS, ProfileError, TURN};
-use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 
 /// Share of re-runs without a change that are called none.
 const CONFIDENCE: f64 = 0.985;

@@ -4,9 +4,8 @@
 //! least squares, and as many are taken as the Bayesian information criterion (Schwarz, "Estimating the Dimension of a Model", 1978) wants. Where two
 //! lines cross is a knee: a fixed cost that is overtaken, a cache that is full, a stage that turns quadratic. O(points³).
 
-use serde::{Deserialize, Serialize};
-
 use frolic_statistics::Interval;
+use serde::{Deserialize, Serialize};
 
 /// Noise below which a better fit proves nothing, as a share of a time.
 const FLOOR: f64 = 0.02;

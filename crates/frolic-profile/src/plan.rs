@@ -131,7 +131,7 @@ fn count(word: &str) -> Option<u32> {
     (value.fract() == 0.0 && value <= f64::from(u32::MAX)).then_some(value as u32)
 }
 
-/// From `from` to `to`, so many a decade, evenly apart. The last gap is at least half as wide as the others.
+/// Returns counts from `from` to `to`, `each` per decade, evenly spaced on a logarithmic scale. The last gap is at least half as wide as the others.
 fn even_rungs(from: u32, to: u32, each: u32) -> Vec<u32> {
     let first = f64::from(from.max(1));
     let last = f64::from(to) / 10f64.powf(0.5 / f64::from(each));

@@ -2,13 +2,13 @@
 
 use frolic_core::limits::Limits;
 use frolic_core::{Counter, Frame, Stage};
+use frolic_statistics::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
 use serde::{Deserialize, Serialize};
 
 use crate::growth::Growth;
 use crate::noise::{Noise, Pace, Taken};
 use crate::pictures::PictureDifference;
 use crate::trace::FrameTrace;
-use frolic_statistics::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
 
 /// Version of `profile.json`.
 pub const FORMAT_VERSION: u32 = 2;

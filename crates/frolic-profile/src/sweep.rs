@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use frolic_core::limits::Limits;
 use frolic_core::{SpecError, simd};
 use frolic_scene::{SceneError, SceneSpec};
+use frolic_statistics::{Dice, bootstrap, median};
 
 use crate::journal::Journal;
 use crate::noise::{Pace, Reference, Watch, memory};
@@ -23,7 +24,6 @@ use crate::profile::{
 };
 use crate::subject::{Run, SceneSubject, Subject};
 use crate::trace::{FrameTrace, LONGEST};
-use frolic_statistics::{Dice, bootstrap, median};
 
 /// Frames a variant takes before it is the next one's turn.
 pub(crate) const TURN: u32 = 5;

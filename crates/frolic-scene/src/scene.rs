@@ -328,16 +328,20 @@ impl Scene {
     /// Returns the placement of every element of a population at the time of the picture, and the mesh that stands for an element: a blade for ribbons, a
     /// small box for flat shapes. Exports write these. None if there is no such population, or if it is device-resident.
     pub fn snapshot(&mut self, name: &str) -> Option<(PlacedColumns, Mesh)> {
-        let nth = self.spec.population.iter().position(|population| population.name == name)?;
+        let nth = self.place_of(name)?;
         let Self { populations, set, behind, .. } = self;
         let population = &mut populations[nth];
         let placed = population.elements.placed(DrawContext { set, lag: *behind })?;
         Some((placed, population.look.model()))
     }
 
+    fn place_of(&self, name: &str) -> Option<usize> {
+        self.spec.population.iter().position(|population| population.name == name)
+    }
+
     /// Memory that the elements of a population hold, in bytes: 0 if it is device-resident, none if there is no such population.
     pub fn bytes(&self, name: &str) -> Option<u64> {
-        let nth = self.spec.population.iter().position(|population| population.name == name)?;
+        let nth = self.place_of(name)?;
         Some(self.populations[nth].elements.bytes(&self.set))
     }
 
@@ -365,8 +369,6 @@ impl Scene {
     /// Builds the draw list of the present state, for a renderer of your own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
         let Self { scratch, populations, set, props, spec, view, backdrop, behind, time, .. } = self;
-        let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
-        populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
         Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time }
             .list(scratch, meter)
     }
@@ -424,9 +426,13 @@ impl Scene {
     fn show_placement(&mut self) -> Result<&Image, SceneError> {
         let Self { populations, spec, image, view, .. } = self;
         let climbing = spec.climbing().map(|population| population.name.as_str());
-        let standing =
-            (0..populations.len()).filter_map(|nth| Some((nth, populations[nth].elements.plan()?)));
-        let first = standing.min_by_key(|(nth, _)| Some(spec.population[*nth].name.as_str()) != climbing);
+        let is_climbing = |nth: &usize| Some(spec.population[*nth].name.as_str()) == climbing;
+        let all = 0..populations.len();
+        let first = all
+            .clone()
+            .filter(is_climbing)
+            .chain(all)
+            .find_map(|nth| Some((nth, populations[nth].elements.plan()?)));
         let Some((nth, GroundPlan { marks, placement: terrain, extent })) = first else {
             let problem = "nothing in it is placed: particles are where they are at the moment";
             return Err(SpecError::new(
@@ -478,8 +484,6 @@ impl Scene {
                 image,
                 ..
             } = self;
-            let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
-            populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             paint(renderer, &list, view, backdrop, image, meter);
@@ -522,10 +526,7 @@ impl Scene {
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
-        let (context, sun) = (DrawContext { set, lag: *behind }, spec.sun.as_ref());
-        populations.iter_mut().for_each(|population| population.prepare(context, view, sun, meter));
         let done = {
-            let populations = &*populations;
             let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             let (backdrop, image) = match take {
@@ -663,7 +664,7 @@ fn lives_on_device(spec: &SceneSpec) -> bool {
 
 /// The inputs of a draw list.
 struct Drawn<'a> {
-    populations: &'a [Population],
+    populations: &'a mut [Population],
     set: &'a ParticleSet,
     props: &'a Props,
     spec: &'a SceneSpec,
@@ -674,10 +675,12 @@ struct Drawn<'a> {
 }
 
 impl<'a> Drawn<'a> {
-    fn list(&self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
-        let elements = self.populations.iter().flat_map(|population| {
+    fn list(self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
+        let (context, sun) = (DrawContext { set: self.set, lag: self.behind }, self.spec.sun.as_ref());
+        let populations = self.populations;
+        populations.iter_mut().for_each(|population| population.prepare(context, self.view, sun, meter));
+        let elements = populations.iter().flat_map(|population| {
             // Trails first, so that elements are drawn in front of them.
-            let context = DrawContext { set: self.set, lag: self.behind };
             let trails =
                 population.trail.as_ref().and_then(|look| Some((population.elements.trails(context)?, look)));
             let instances = population.elements.instances(context);
@@ -687,7 +690,7 @@ impl<'a> Drawn<'a> {
         });
         let around = Surroundings::new(self.backdrop)
             .lights(&self.spec.light)
-            .sun(self.spec.sun.as_ref())
+            .sun(sun)
             .time((self.time - f64::from(self.behind)) as f32);
         scratch.list(elements.chain(self.props.drawn()), &self.spec.draw.list(), self.view, &around, meter)
     }

@@ -429,7 +429,7 @@ impl PopulationSpec {
         families::all(self).next().map_or(self.life.max, |family| family.settle_seconds())
     }
 
-    /// Returns the keys whose values differ from the default, except those of families.
+    /// Returns the keys whose values differ from the default, of those that not every family reads.
     pub(crate) fn written(&self) -> Vec<&'static str> {
         let default = ParticleSpec::new(0);
         [

@@ -206,7 +206,8 @@ fn pairs_of(
     around(values.collect(), confidence)
 }
 
-fn slices<R: AsRef<[f64]>>(rounds: &[R]) -> Vec<&[f64]> {
+/// Borrows rounds as [`resample`] takes them.
+pub fn slices<R: AsRef<[f64]>>(rounds: &[R]) -> Vec<&[f64]> {
     rounds.iter().map(AsRef::as_ref).collect()
 }
 

@@ -94,6 +94,8 @@ impl Browser {
             if !told.is_empty() {
                 return told;
             }
+            // A pointer that stays where it is enters nothing: away, then back.
+            self.point("h1", false);
             std::thread::sleep(Duration::from_millis(100));
         }
         String::new()

@@ -210,9 +210,7 @@ impl Pattern {
             }
         }
     }
-}
 
-impl Pattern {
     /// About how many candidates [`Pattern::within`] goes through in a rectangle.
     pub(crate) fn candidates(&self, low: [f32; 2], high: [f32; 2]) -> f64 {
         let [wide, deep] = [0, 1].map(|axis| f64::from(high[axis]) - f64::from(low[axis]));
@@ -384,7 +382,7 @@ impl Rings {
             (f64::from(*rings.end()) - f64::from(*rings.start()) + 1.0).max(0.0)
         };
         let apart = (f64::from(b[0]) - f64::from(a[0])).hypot(f64::from(b[1]) - f64::from(a[1]));
-        let near = 2.0 * (apart.max(f64::from(self.swell)) / f64::from(self.spacing)) + 4.0;
+        let near = 2.0 * (apart + f64::from(self.swell)) / f64::from(self.spacing) + 4.0;
         many(self.through(a, low, high)) * many(self.through(b, low, high)).min(near)
     }
 

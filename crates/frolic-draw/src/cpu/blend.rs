@@ -17,7 +17,7 @@ use super::tile::Tile;
 use crate::atlas::{Atlas, Region, TileMap};
 use crate::camera::View;
 use crate::list::DrawList;
-use crate::look::{Blend, Form, Look};
+use crate::look::{Blend, Look};
 use crate::room;
 use crate::sort;
 use crate::sprite::Sprite;
@@ -120,7 +120,7 @@ impl<'a, 'l> QuadPainter<'a, 'l> {
     pub fn new(list: &DrawList<'l>, view: &View, quad: &'a Quad) -> Option<Self> {
         let source = &list.sources[quad.entry.source as usize];
         let look = source.look;
-        let on_screen = matches!(look.form, Form::Sprite { on_screen: true });
+        let on_screen = look.is_on_screen();
         let sprite = source.instances.sprites.get(quad.entry.element as usize);
         Some(Self {
             quad,

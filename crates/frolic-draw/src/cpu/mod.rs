@@ -258,10 +258,12 @@ impl Renderer {
         });
     }
 
-    /// Depth of sky, ground or water at a pixel of the picture drawn last, m; infinite where there is none.
-    pub fn backdrop_depth(&self, size: ImageSize, x: usize, y: usize) -> f32 {
-        let grid = Grid::new(size.sides(), self.tile_log2);
-        self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y))
+    /// Depth of sky, ground or water at each pixel of the last picture, which had this size, in metres; infinite where there is none.
+    pub fn backdrop_depths(&self, size: ImageSize) -> Vec<f32> {
+        let [wide, high] = size.sides();
+        let grid = Grid::new([wide, high], self.tile_log2);
+        let at = |x, y| self.backdrop.as_ref().map_or(f32::INFINITY, |backdrop| backdrop.depth(&grid, x, y));
+        (0..wide * high).map(|pixel| at(pixel % wide, pixel / wide)).collect()
     }
 
     /// Share of the sun's light, 0 to 1, that reached a point when the last picture was drawn; 1 where it had no shadows.

@@ -39,15 +39,12 @@ pub(crate) fn all_mut(population: &mut PopulationSpec) -> impl Iterator<Item = &
     [fixed, blades, growing].into_iter().flatten()
 }
 
-/// Keys of a population that every family reads.
-const COMMON: [&str; 5] = ["name", "count", "size", "look", "seasons"];
-
 /// What a scene file says of a family.
 pub(crate) trait FamilySpec {
     /// The key of a population that holds it.
     fn key(&self) -> &'static str;
 
-    /// Further keys of a population that it reads, beside those that all families do.
+    /// Keys of a population that it reads and other families may not; see [`PopulationSpec::written`].
     fn reads(&self) -> &'static [&'static str] {
         &[]
     }
@@ -201,8 +198,7 @@ pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<()
         return Err(SpecError::new(other.key(), problem, "keep one of them"));
     }
     family.check(population, scene)?;
-    let written = population.written();
-    let unread = written.into_iter().find(|key| !COMMON.contains(key) && !family.reads().contains(key));
+    let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
     match unread {
         Some(unread) => {
             let problem = format!("does nothing in a population of {key}");
