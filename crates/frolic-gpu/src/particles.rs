@@ -61,7 +61,7 @@ pub struct News {
     pub emitted: u64,
     /// Due, but without room.
     pub refused: u64,
-    /// At the end of their life, or picked up.
+    /// At the end of their life, or picked up. Those that something ends in the step of their birth count a step later.
     pub retired: u64,
     /// Met an obstacle, each once a step.
     pub hits: u64,
@@ -415,11 +415,12 @@ impl GpuParticles {
                 let [across, down] = groups(ready.due.min(u64::from(shard.most)) as u32);
                 pass.set_pipeline(&stepping.birth);
                 pass.set_bind_group(0, &groups_of[3], &[slot, births]);
-                pass.set_bind_group(1, &ready.newborn, &[]);
+                pass.set_bind_group(1, self.grids.group(), &[]);
+                pass.set_bind_group(2, &ready.newborn, &[]);
                 pass.dispatch_workgroups(across, down, 1);
                 tally.dispatches += 1;
                 tally.pipelines += 1;
-                tally.binds += 2;
+                tally.binds += 3;
             }
         }
         self.now = 1 - self.now;

@@ -206,7 +206,7 @@ impl Layouts {
             mark: of(0, "mark", &[grids], &constants)?,
             settle: of(1, "settle", &[], &[events])?,
             advance: of(2, "advance", &[grids], &constants)?,
-            birth: of(3, "give_birth", &[newborn], &[])?,
+            birth: of(3, "give_birth", &[grids, newborn], &constants[..2])?,
         })
     }
 }

@@ -76,7 +76,7 @@ pub(crate) fn field_words(words: &mut Words, motion: &Motion, felt: &[Felt], wav
     words.float(&motion.wind).float(&[motion.drag_square]);
     words.float(&motion.fall).float(&[felt.len() as f32]);
     words.float(&motion.free).float(&[f32::from(u8::from(motion.speed_limits.is_some()))]);
-    words.float(&[least, most, 0.0, 0.0]);
+    words.float(&[least, most]).float(&motion.start);
     for nth in 0..MOST_FIELDS {
         match felt.get(nth) {
             Some(field) => {

@@ -79,7 +79,7 @@ impl Solid {
     }
 
     /// Lets one of a block meet what is in its way.
-    pub(super) fn meet_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Met {
+    pub(crate) fn meet_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Met {
         let (mut place, mut velocity) = (all.place(i), all.velocity(i));
         let met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
         all.put(i, place, velocity);

@@ -162,8 +162,8 @@ pub struct Births<'a> {
 impl<'a> Births<'a> {
     /// The first `count` of those that are due, numbered from `first_id`.
     ///
-    /// A newborn is as old as the rest of the step after its moment of birth, and has moved for as long, so that a
-    /// stream is even at any step rate; where its emitter moves it starts from where that was then.
+    /// Each row is the newborn at its moment of birth, where its emitter was then; its age is the rest of the step, for which it has yet to
+    /// move, so that a stream is even at any step rate.
     pub fn rows(
         self,
         spec: &'a ParticleSpec,
@@ -176,6 +176,8 @@ impl<'a> Births<'a> {
         (0..count.min(due.count)).map(move |nth| {
             let id = first_id.wrapping_add(nth as u32);
             let age = due.age(nth) as f32;
+            // Too young to move: the last bit does not decide in which step it starts, so that a device decides alike.
+            let age = if f64::from(age) < 1e-4 * due.dt { 0.0 } else { age };
             let order = (due.age_step == 0.0).then_some((nth, due.count));
             // One after the other, so that each has its share.
             let spot =
@@ -426,7 +428,7 @@ impl Newborn {
         };
         let (off, way) = parent.turn.map_or((off, way), |turn| (turn * off, turn * way));
         let velocity = way * self.speed.at(speed) + parent.velocity * self.keep_velocity;
-        let position = parent.position + off + velocity * age;
+        let position = parent.position + off;
         ParticleRow {
             px: position.x,
             py: position.y,

@@ -6,16 +6,18 @@ use super::ParticleRow;
 use super::step::{Acts, Chunk, Notes, Room};
 use crate::collectors::{FREE, find_caught};
 use crate::events::{EventSpec, Happening, Moment};
-use crate::obstacles::{Met, Moved, Solid, meet_lone_mask};
+use crate::obstacles::{BLOCK, Met, Moved, Solid, meet_lone_mask};
 
 impl Chunk<'_> {
-    /// Obstacles, collectors, ages and regions, while the block is in cache.
-    pub(super) fn meet(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
+    /// Obstacles, collectors, ages and regions, while the block is in cache. Newborn have moved for as long as they are old.
+    pub(super) fn meet(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
         let rest = acts.motion.rest();
         let mut touched = 0;
         if !solid.is_empty() {
-            self.lie_on(solid, rest, room);
+            if !newborn {
+                self.lie_on(solid, rest, room);
+            }
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
             let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
             // Whose life ends in this step meets nothing any more.
@@ -23,7 +25,8 @@ impl Chunk<'_> {
             for k in 0..near {
                 let i = room.near.list[k];
                 room.near.list[count] = i;
-                count += usize::from(self.age[usize::from(i)] < self.life[usize::from(i)]);
+                let (age, life) = (self.age[usize::from(i)], self.life[usize::from(i)]);
+                count += usize::from(age < life && age > 0.0);
             }
             let (list, mets) = (&room.near.list[..count], &mut room.mets[..count]);
             let mut moved = Moved {
@@ -33,6 +36,12 @@ impl Chunk<'_> {
             };
             mets.fill(Met::default());
             match solid.lone_mask() {
+                _ if newborn => {
+                    for (&i, met) in list.iter().zip(&mut *mets) {
+                        let i = usize::from(i);
+                        *met = solid.meet_alone(i, self.age[i], rest, &mut moved);
+                    }
+                }
                 Some(lone) => {
                     meet_lone_mask(acts.level, lone, list, dt, rest, &mut moved, mets);
                 }
@@ -61,19 +70,33 @@ impl Chunk<'_> {
             }
         }
         if !acts.catching.is_empty() {
-            self.be_caught(acts, touched, room, notes);
+            self.be_caught(acts, newborn, touched, room, notes);
         }
         if acts.watches_ways() {
-            self.watch_ways(acts, notes);
+            self.watch_ways(acts, newborn.then_some(&room.start), notes);
         }
     }
 
     /// Lets collectors pick up who comes into them; the first `touched` of the room's list were turned about on their way.
-    pub(super) fn be_caught(&mut self, acts: &Acts<'_>, touched: usize, room: &mut Room, notes: &mut Notes) {
+    pub(super) fn be_caught(
+        &mut self,
+        acts: &Acts<'_>,
+        newborn: bool,
+        touched: usize,
+        room: &mut Room,
+        notes: &mut Notes,
+    ) {
         let n = self.px.len();
         let caught = &mut room.caught[..n];
         let (px, py, pz, vx, vy, vz) = (&*self.px, &*self.py, &*self.pz, &*self.vx, &*self.vy, &*self.vz);
-        find_caught(acts.level, acts.catching, px, py, pz, vx, vy, vz, caught);
+        if newborn {
+            for i in 0..n {
+                let way = self.velocity(i) * (self.age[i] / acts.motion.dt);
+                caught[i] = acts.catching.by(self.place(i), way);
+            }
+        } else {
+            find_caught(acts.level, acts.catching, px, py, pz, vx, vy, vz, caught);
+        }
         // Who was turned about has not come straight from where its velocity says: where it ended decides.
         for &i in &room.touched[..touched] {
             caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
@@ -105,14 +128,18 @@ impl Chunk<'_> {
         }
     }
 
-    fn watch_ways(&self, acts: &Acts<'_>, notes: &mut Notes) {
+    /// Notes ages and regions reached on the way from `starts`, or from where the velocity says.
+    fn watch_ways(&self, acts: &Acts<'_>, starts: Option<&[[f32; BLOCK]; 3]>, notes: &mut Notes) {
         let dt = acts.motion.dt;
         for i in 0..self.px.len() {
             if self.age[i] >= self.life[i] {
                 continue;
             }
             let (age, place) = (self.age[i], self.place(i));
-            let before = place - self.velocity(i) * dt;
+            let before = match starts {
+                Some([x, y, z]) => Vec3::new(x[i], y[i], z[i]),
+                None => place - self.velocity(i) * dt,
+            };
             note(acts.events, notes, (self.first + i as u32, self.row(i)), 0, Vec3::ZERO, |on| match on {
                 Moment::Age(at) => age >= at && age - dt < at,
                 Moment::Enter(region) => region.holds(place) && !region.holds(before),

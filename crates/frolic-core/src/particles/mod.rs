@@ -1,6 +1,6 @@
 //! A population of particles: its state, and the step that moves it.
 //!
-//! One step is: fields, integration and what is met, over all that live; the dead taken out; the newborn appended. State is
+//! One step is: fields, integration and what is met, over all that live; the dead taken out; the newborn moved and appended. State is
 //! columns ([`ParticleColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
 //! same numbers to the last bit.
 //!
@@ -8,6 +8,7 @@
 //! | --- | --- |
 //! | how is a population described? | `spec.rs` |
 //! | when and where is one born? | `emit.rs`, `places.rs` |
+//! | what befalls one in the step of its birth? | `births.rs` |
 //! | by what formula does one move? | `motion.rs` |
 //! | how are all moved in one pass? | `step.rs` |
 //! | what becomes of one that meets something? | `encounters.rs` |
@@ -15,6 +16,7 @@
 //! | which populations start each other? | `set.rs` |
 //! | where has one been? | `trail.rs` |
 
+mod births;
 mod emit;
 mod encounters;
 mod motion;
@@ -51,6 +53,7 @@ use crate::meter::{Counter, Meter, Stage};
 use crate::random::{Draws, FADE, lot};
 use crate::simd::{Level, detect};
 use crate::world::World;
+use births::{Fate, Newcomers};
 use emit::Newborn;
 use objects::Records;
 use order::Aside;
@@ -126,11 +129,10 @@ pub struct Particles {
     time: f64,
     next_id: u32,
     emitters: Emitters,
-    fields: Vec<Acting>,
     /// How what each event starts comes about.
     children: Arc<[Newborn]>,
-    curls: Vec<Option<Curl>>,
-    catching: Catching,
+    forces: Forces,
+    newcomers: Newcomers,
     notes: Vec<Notes>,
     happened: Vec<Happening>,
     caught: Vec<u64>,
@@ -141,6 +143,46 @@ pub struct Particles {
     level: Level,
     /// Share of the newborn that are born: see [`Particles::thin`].
     share: f32,
+}
+
+/// What acts in one step: fields of the population's own, curl noise of the world's and of those, and collectors.
+#[derive(Debug, Default)]
+struct Forces {
+    fields: Vec<Acting>,
+    curls: Vec<Option<Curl>>,
+    catching: Catching,
+}
+
+impl Forces {
+    /// For the step from `time` on, s.
+    fn prepare(&mut self, motion: &Motion, world: &World, time: f64) {
+        self.curls.clear();
+        let fields = world.fields().iter().chain(&self.fields);
+        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, time)));
+        self.catching.prepare(world.collectors(), time, motion.dt);
+    }
+
+    fn acts<'a>(
+        &'a self,
+        spec: &'a ParticleSpec,
+        motion: &'a Motion,
+        world: &'a World,
+        time: f64,
+        level: Level,
+    ) -> Acts<'a> {
+        Acts {
+            motion,
+            world,
+            is_plain: spec.motion.is_plain() && world.is_plain() && self.fields.is_empty(),
+            own: &self.fields,
+            curls: &self.curls,
+            catching: &self.catching,
+            events: &spec.events,
+            sets_aside: spec.order == Order::Any,
+            time,
+            level,
+        }
+    }
 }
 
 /// The elements themselves, one way or the other, and what is behind them.
@@ -168,6 +210,38 @@ impl Held {
         }
         if let Some(trail) = &mut self.trail {
             trail.push(row);
+        }
+    }
+
+    fn row(&self, nth: usize) -> ParticleRow {
+        match self.storage {
+            Storage::Columns => self.columns.row(nth).expect("an element"),
+            Storage::Objects => *self.records.row(nth),
+        }
+    }
+
+    fn age(&self, nth: usize) -> f32 {
+        match self.storage {
+            Storage::Columns => self.columns.age[nth],
+            Storage::Objects => self.records.row(nth).age,
+        }
+    }
+
+    fn set_velocity(&mut self, nth: usize, [vx, vy, vz]: [f32; 3]) {
+        let row = ParticleRow { vx, vy, vz, ..self.row(nth) };
+        match self.storage {
+            Storage::Columns => self.columns.put(nth, &row),
+            Storage::Objects => *self.records.row_mut(nth) = row,
+        }
+    }
+
+    fn append(&mut self, rows: &ParticleColumns) {
+        match self.storage {
+            Storage::Columns => self.columns.append(rows),
+            Storage::Objects => (0..rows.len()).filter_map(|nth| rows.row(nth)).for_each(|row| self.records.push(&row)),
+        }
+        if let Some(trail) = &mut self.trail {
+            (0..rows.len()).filter_map(|nth| rows.row(nth)).for_each(|row| trail.push(&row));
         }
     }
 
@@ -247,10 +321,9 @@ impl Particles {
             time: 0.0,
             next_id: 0,
             emitters: Emitters::new(&spec.emitters, forms)?,
-            fields: Acting::all(&spec.fields, forms)?,
             children: children(spec, forms)?,
-            curls: Vec::new(),
-            catching: Catching::default(),
+            forces: Forces { fields: Acting::all(&spec.fields, forms)?, ..Forces::default() },
+            newcomers: Newcomers::default(),
             notes: Vec::new(),
             happened: Vec::new(),
             caught: Vec::new(),
@@ -273,6 +346,7 @@ impl Particles {
     fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
         self.held.columns.reserve(count)?;
         self.held.aside.reserve(count)?;
+        self.newcomers.reserve()?;
         self.dead.try_reserve_exact(count)?;
         if let Some(trail) = &mut self.held.trail {
             trail.reserve(count)?;
@@ -328,8 +402,9 @@ impl Particles {
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
     ///
-    /// Each element's drag is solved exactly over the step and its other accelerations are held constant, then
-    /// the position follows the new velocity (semi-implicit). Stable at any drag and any step. O(n).
+    /// Positions under gravity, steady wind and linear drag are exact at any step; with fields, gusts and drag of the square their error is
+    /// of second order in `dt`, and a contact adds one of first order in the step in which it happens. Velocities are means over the last
+    /// step. Stable at any drag and any step. O(n).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         self.begin();
         if !(dt.is_finite() && dt > 0.0) {
@@ -355,12 +430,13 @@ impl Particles {
 
     fn step_once(&mut self, world: &World, dt: f32, meter: &mut Meter) {
         let motion = Motion::new(&self.spec.motion, world, self.time, dt);
-        self.curls.clear();
-        let fields = world.fields().iter().chain(&self.fields);
-        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, self.time)));
-        self.catching.prepare(world.collectors(), self.time, dt);
-        self.caught.resize(self.catching.len(), 0);
+        self.forces.prepare(&motion, world, self.time);
+        self.caught.resize(self.forces.catching.len(), 0);
         let started = meter.start(Stage::Integrate);
+        if self.newcomers.still > 0 {
+            let acts = self.forces.acts(&self.spec, &motion, world, self.time, self.level);
+            self.newcomers.start(&acts, &mut self.held);
+        }
         let aside = self.move_all(&motion, world) as u64;
         meter.add(Counter::SetAside, aside);
         meter.moved(Stage::Integrate, self.step_bytes(aside));
@@ -379,7 +455,7 @@ impl Particles {
             meter.add(Counter::Picked, notes.caught.len() as u64);
         }
         self.held.follow(dt);
-        self.emit(dt, meter);
+        self.emit(&motion, world, meter);
         self.time += f64::from(dt);
     }
 
@@ -397,17 +473,13 @@ impl Particles {
 
     /// Moves, ages and lets meet all that live; returns how many lie still and only age.
     fn move_all(&mut self, motion: &Motion, world: &World) -> usize {
-        let Self { spec, held, fields, curls, catching, notes, dead, dead_in_chunk, .. } = self;
+        let Self { spec, held, forces, notes, dead, dead_in_chunk, .. } = self;
         notes.iter_mut().for_each(Notes::clear);
         let level = match held.storage {
             Storage::Columns => self.level,
             Storage::Objects => Level::baseline(),
         };
-        let (events, time) = (&spec.events[..], self.time);
-        let sets_aside = spec.order == Order::Any;
-        let is_plain = spec.motion.is_plain() && world.is_plain() && fields.is_empty();
-        let own = &fields[..];
-        let acts = Acts { motion, world, is_plain, own, curls, catching, events, sets_aside, time, level };
+        let acts = forces.acts(spec, motion, world, self.time, level);
         let Aside { count, stamp, lies, .. } = &mut held.aside;
         // Written by the step, so that this allocates and clears nothing but the newborn's.
         lies.resize(held.columns.len().max(held.records.len()), 0);
@@ -492,26 +564,33 @@ impl Particles {
         count
     }
 
-    fn emit(&mut self, dt: f32, meter: &mut Meter) {
+    fn emit(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start(Stage::Emit);
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
-        let Self { spec, emitters, held, happened, share, .. } = self;
+        let Self { spec, emitters, held, happened, caught, share, forces, newcomers, .. } = self;
         let (drawn, mut unborn) = (*share * (1.0 + FADE), 0);
-        let due = emitters.emit(spec, self.seed, self.time, dt, first, room, |row| {
+        let acts = forces.acts(spec, motion, world, self.time, self.level);
+        let mut fate = Fate::default();
+        let due = emitters.emit(spec, self.seed, self.time, motion.dt, first, room, |row| {
             // Nobody would see it.
             if *share < 1.0 && lot(row.id)[0] >= drawn {
                 unborn += 1;
                 return;
             }
-            held.push(row);
-            note_birth(spec, row, happened);
+            if newcomers.push(row) {
+                newcomers.deliver(&acts, held, happened, caught, &mut fate);
+            }
         });
+        newcomers.deliver(&acts, held, happened, caught, &mut fate);
         let with_room = due.min(room as u64);
         let born = with_room - unborn;
         // Those without room use up their numbers too: who decides on births needs not know who has died.
         self.next_id = first.wrapping_add(due as u32);
         meter.add(Counter::Emitted, born);
+        meter.add(Counter::Hits, fate.hits);
+        meter.add(Counter::Picked, fate.caught);
+        meter.add(Counter::Retired, fate.ended);
         meter.moved(Stage::Emit, born * ROW);
         meter.add(Counter::Refused, due - with_room);
         meter.stop(started);
@@ -540,7 +619,8 @@ impl Particles {
             let row = newborn.child(&self.spec, event, happening, draws, u64::from(nth), u64::from(room));
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
-            note_birth(&self.spec, &row, &mut self.happened);
+            self.newcomers.still += 1;
+            note_birth(&self.spec.events, &row, &mut self.happened);
         }
         *started += room;
         meter.add(Counter::Emitted, u64::from(room));
@@ -575,7 +655,8 @@ impl Particles {
             let row = ParticleRow { px, py, pz, vx, vy, vz, age: 0.0, life, size, id, key };
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
-            note_birth(&self.spec, &row, &mut self.happened);
+            self.newcomers.still += 1;
+            note_birth(&self.spec.events, &row, &mut self.happened);
             taken += 1;
         }
         meter.add(Counter::Emitted, taken as u64);
@@ -654,8 +735,8 @@ fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Arc<[Newborn]>, SpecEr
     spec.events.iter().enumerate().map(ready).collect()
 }
 
-fn note_birth(spec: &ParticleSpec, row: &ParticleRow, happened: &mut Vec<Happening>) {
-    for (event, _) in spec.events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
+fn note_birth(events: &[EventSpec], row: &ParticleRow, happened: &mut Vec<Happening>) {
+    for (event, _) in events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
         happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
     }
 }

@@ -49,6 +49,14 @@ impl Records {
         notes.sort();
     }
 
+    pub(super) fn row(&self, nth: usize) -> &ParticleRow {
+        &self.rows[nth]
+    }
+
+    pub(super) fn row_mut(&mut self, nth: usize) -> &mut ParticleRow {
+        &mut self.rows[nth]
+    }
+
     /// Where each is, m.
     pub(super) fn places(&self) -> impl Iterator<Item = [f32; 3]> {
         self.rows.iter().map(|row| [row.px, row.py, row.pz])

@@ -43,7 +43,7 @@ pub(super) struct Acts<'a> {
 
 impl Acts<'_> {
     /// Whether elements can meet anything.
-    fn is_solid(&self) -> bool {
+    pub(super) fn is_solid(&self) -> bool {
         !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
     }
 
@@ -229,7 +229,7 @@ kernel! {
         grow_old(simd, dt, age);
     }
 
-    fn remember(simd, block: &Chunk<'_>, room: &mut Room) {
+    pub(super) fn remember(simd, block: &Chunk<'_>, room: &mut Room) {
         block.remember(simd, room);
     }
 
@@ -288,7 +288,7 @@ impl Chunk<'_> {
         }
         let n = self.px.len();
         for first in (0..n).step_by(BLOCK) {
-            self.part(first..(first + BLOCK).min(n)).be_caught(acts, 0, room, notes);
+            self.part(first..(first + BLOCK).min(n)).be_caught(acts, false, 0, room, notes);
         }
     }
 
@@ -313,14 +313,10 @@ impl Chunk<'_> {
                 block.advance_plain(acts.motion, acts.level);
             } else {
                 block.advance_by_fields(acts, room);
-                for (field, _) in acts.fields() {
-                    if let Some(grid) = field.holds() {
-                        block.hold_on(grid);
-                    }
-                }
+                block.hold_on_shapes(acts);
             }
             if solid {
-                block.meet(acts, room, notes);
+                block.meet(acts, false, room, notes);
                 if acts.sets_aside {
                     for (lies, now) in lies[range].iter_mut().zip(room.lies) {
                         *lies = now as u8;
@@ -355,6 +351,17 @@ impl Chunk<'_> {
     }
 
     fn advance_by_fields(&mut self, acts: &Acts<'_>, room: &mut Room) {
+        self.sum_fields(acts, room);
+        let motion = acts.motion;
+        if motion.drag_square > 0.0 {
+            integrate_square_drag(acts.level, self, motion, &room.sums);
+        } else {
+            integrate_sums(acts.level, self, motion, &room.sums);
+        }
+    }
+
+    /// Adds up the air's velocity and all accelerations at each element of a block.
+    pub(super) fn sum_fields(&self, acts: &Acts<'_>, room: &mut Room) {
         let n = self.px.len();
         let motion = acts.motion;
         let [ax, ay, az, qx, qy, qz] = &mut room.sums;
@@ -387,10 +394,12 @@ impl Chunk<'_> {
         for field in acts.world.own_fields() {
             field.act(&mut chunk);
         }
-        if motion.drag_square > 0.0 {
-            integrate_square_drag(acts.level, self, motion, &room.sums);
-        } else {
-            integrate_sums(acts.level, self, motion, &room.sums);
+    }
+
+    /// Puts every element onto the surfaces that hold it.
+    pub(super) fn hold_on_shapes(&mut self, acts: &Acts<'_>) {
+        for grid in acts.fields().filter_map(|(field, _)| field.holds()) {
+            self.hold_on(grid);
         }
     }
 
@@ -526,21 +535,9 @@ fn integrate<S: Simd, const SQUARE: bool>(
     let (qx, qy, qz) = (&qx[..n], &qy[..n], &qz[..n]);
     let [least, most] = motion.speed_limits.unwrap_or([0.0, f32::INFINITY]);
     let limits = motion.speed_limits.is_some();
-    let [fx, fy, fz] = motion.free;
     for i in 0..n {
-        let (ux, uy, uz) = (vx[i] - ax[i], vy[i] - ay[i], vz[i] - az[i]);
-        let (mut keep, mut reach) = (motion.keep, motion.reach);
-        if SQUARE {
-            let through = (ux * ux + uy * uy + uz * uz).sqrt();
-            let slow = 1.0 / (1.0 + motion.drag_square * through * motion.reach);
-            (keep, reach) = (keep * slow, reach * slow);
-        }
-        let (mut x, mut y, mut z) = (
-            ax[i] + ux * keep + qx[i] * reach,
-            ay[i] + uy * keep + qy[i] * reach,
-            az[i] + uz * keep + qz[i] * reach,
-        );
-        (x, y, z) = (x * fx, y * fy, z * fz);
+        let (v, air, push) = ([vx[i], vy[i], vz[i]], [ax[i], ay[i], az[i]], [qx[i], qy[i], qz[i]]);
+        let [mut x, mut y, mut z] = motion.after::<SQUARE>(v, air, push, motion.keep, motion.reach);
         if limits {
             let speed = (x * x + y * y + z * z).sqrt();
             // What stands still has no way to go faster.

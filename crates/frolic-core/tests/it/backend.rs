@@ -41,7 +41,13 @@ proptest! {
             here.step(&world, dt, 1, &mut Meter::new());
             let mut rows: Vec<ParticleRow> = Vec::new();
             there.due(&spec.emitters, time, dt, |due, births| {
-                rows.extend(births.rows(&spec, 5, &due, next, due.count));
+                // Each is written down at its birth, and flies straight for the rest of the step.
+                rows.extend(births.rows(&spec, 5, &due, next, due.count).map(|mut row| {
+                    row.px += row.vx * row.age;
+                    row.py += row.vy * row.age;
+                    row.pz += row.vz * row.age;
+                    row
+                }));
                 next = next.wrapping_add(due.count as u32);
             });
             time += f64::from(dt);

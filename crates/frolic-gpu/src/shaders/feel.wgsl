@@ -14,8 +14,14 @@ fn gust_at(place: vec3<f32>) -> vec3<f32> {
     return noise * step.strengths.x + noise.y * step.gust_along.xyz + step.gust_base.xyz;
 }
 
-// Velocity after a step in which fields are felt one by one: `Chunk::advance_by_fields` of frolic-core/src/particles/step.rs.
-fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
+// Velocity of the air at an element, and all accelerations.
+struct Acting {
+    air: vec3<f32>,
+    push: vec3<f32>,
+}
+
+// `Chunk::sum_fields` of frolic-core/src/particles/step.rs.
+fn sum_fields(place: vec3<f32>, velocity: vec3<f32>) -> Acting {
     var air = step.wind.xyz;
     var push = step.fall.xyz;
     if (FIELDS & GUSTS) != 0u {
@@ -67,14 +73,35 @@ fn by_fields(place: vec3<f32>, velocity: vec3<f32>) -> vec3<f32> {
             }
         }
     }
-    let through = velocity - air;
-    let slow = 1.0 / (1.0 + step.wind.w * length(through) * step.reach);
-    var now = (air + through * (step.keep * slow) + push * (step.reach * slow)) * step.free.xyz;
-    let speed = length(now);
+    return Acting(air, push);
+}
+
+// `Motion::after` and the limits of speed: frolic-core/src/particles/motion.rs.
+fn after(acting: Acting, velocity: vec3<f32>, keep: f32, reach: f32) -> vec3<f32> {
+    let through = velocity - acting.air;
+    let slow = 1.0 / (1.0 + step.wind.w * length(through) * reach);
+    return limited((acting.air + through * (keep * slow) + acting.push * (reach * slow)) * step.free.xyz);
+}
+
+fn limited(velocity: vec3<f32>) -> vec3<f32> {
+    let speed = length(velocity);
     if step.free.w > 0.0 && speed > 0.0 {
-        now *= min(max(speed, step.limits.x), step.limits.y) / speed;
+        return velocity * (min(max(speed, step.limits.x), step.limits.y) / speed);
     }
-    return now;
+    return velocity;
+}
+
+// `Motion::before_birth`.
+fn before_birth(acting: Acting, velocity: vec3<f32>) -> vec3<f32> {
+    let through = limited(velocity * step.free.xyz) - acting.air;
+    let square = min(step.wind.w * length(through) * step.dt, 1.0);
+    return (acting.air + through * (step.limits.z + 0.5 * square) + acting.push * step.limits.w) * step.free.xyz;
+}
+
+fn attraction(place: vec3<f32>) -> vec3<f32> {
+    let d = step.attractor.xyz - place;
+    let r2 = dot(d, d) + step.strengths.z * step.strengths.z;
+    return d * (step.strengths.y / (r2 * sqrt(r2)));
 }
 
 // Puts an element onto each surface that holds it, by three steps along the gradient, and leaves it what leads along.

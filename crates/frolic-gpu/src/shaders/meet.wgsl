@@ -2,6 +2,9 @@
 
 const MOST_TOUCHES: u32 = 6u;
 
+// How long the way took that an element is moved along: a step, or what was left of it after a birth.
+var<private> seconds: f32;
+
 struct Moved {
     at: vec3<f32>,
     velocity: vec3<f32>,
@@ -143,7 +146,7 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
         }
         off = 0.0;
     }
-    var left = step.dt;
+    var left = seconds;
     var speed = pace((*to).velocity);
     var touches = 0u;
     for (var turn = 0u; turn < 4096u; turn++) {
@@ -200,7 +203,7 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
         (*to).at = moved_to;
         return;
     }
-    (*to).velocity *= 1.0 - left / step.dt;
+    (*to).velocity *= 1.0 - left / seconds;
     bring_out(to);
 }
 
@@ -213,7 +216,7 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
         return;
     }
     if (FIELDS & MARCHES) != 0u {
-        if pace((*to).velocity) * step.dt <= step.short_way {
+        if pace((*to).velocity) * seconds <= step.short_way {
             // Too short to lead through anything: where it ends decides.
             if !bring_out(to) {
                 (*to).at = start;
@@ -247,8 +250,8 @@ fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
                 }
             }
             case PASSES: {
-                if there.w > 0.0 && there.w <= speed * step.dt + SKIN {
-                    let first = first_touch(k, start, (*to).velocity * step.dt);
+                if there.w > 0.0 && there.w <= speed * seconds + SKIN {
+                    let first = first_touch(k, start, (*to).velocity * seconds);
                     if first.w <= 1.0 {
                         (*to).touched = false;
                         touch(to, k, first.xyz);
@@ -272,7 +275,7 @@ fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
         }
         clear = min(clear, there.w - spare);
     }
-    if !inside && clear > speed * step.dt + SKIN {
+    if !inside && clear > speed * seconds + SKIN {
         return;
     }
     let moved_to = (*to).at;
@@ -286,7 +289,7 @@ fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
             return;
         }
     }
-    var left = step.dt;
+    var left = seconds;
     for (var turn = 0u; turn < MOST_TOUCHES; turn++) {
         let way = (*to).velocity * left;
         var first = vec4(0.0, 0.0, 0.0, 2.0);
@@ -326,7 +329,7 @@ fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
         return;
     }
     if left > 0.0 {
-        (*to).velocity *= 1.0 - left / step.dt;
+        (*to).velocity *= 1.0 - left / seconds;
     }
     bring_out(to);
 }

@@ -31,7 +31,10 @@ struct Newborn {
 @group(0) @binding(10) var<storage, read> emitters: array<Emitter>;
 @group(0) @binding(11) var<uniform> events: array<Event, 8>;
 @group(1) @binding(0) var grids: texture_2d<u32>;
-@group(1) @binding(1) var<storage, read> newborn: array<Newborn>;
+@group(2) @binding(1) var<storage, read> newborn: array<Newborn>;
+
+// Age of what was ended in the step of its birth, s.
+const ENDED: f32 = 2e30;
 
 // An emitter's shape where its newborn are written down by the processor.
 const WRITTEN_DOWN: u32 = 7u;
@@ -51,49 +54,83 @@ const MARCHES: u32 = 512u;
 const ENDLESS: u32 = 1024u;
 const GRIDS: u32 = GROUNDS | STONES | MASKS;
 
-// `meets`: what comes in its way, as long as its life does not end.
-fn moved(place: vec3<f32>, velocity: vec3<f32>, meets: bool) -> Moved {
-    var a = step.push.xyz;
-    if (FIELDS & GUSTS) != 0u {
-        a += gust_at(place) * step.drag;
-    }
-    if (FIELDS & ATTRACTOR) != 0u {
-        let d = step.attractor.xyz - place;
-        let r2 = dot(d, d) + step.strengths.z * step.strengths.z;
-        a += d * (step.strengths.y / (r2 * sqrt(r2)));
+// An element after a step. `meets`: what comes in its way, as long as its life does not end. One that was born at the end of the last step
+// starts from the velocity that the leapfrog starts from.
+fn moved(place: vec3<f32>, before: vec3<f32>, is_new: bool, meets: bool) -> Moved {
+    var velocity = before;
+    // A loop, as devices that run both sides of a branch leave loops alone that none of a group takes.
+    for (var births = select(0u, 1u, is_new); births > 0u; births--) {
+        velocity = before_birth(sum_fields(place, before), before);
     }
     var to: Moved;
-    to.velocity = velocity * step.keep + a * step.reach;
     if (FIELDS & BY_FIELDS) != 0u {
-        to.velocity = by_fields(place, velocity);
+        to.velocity = after(sum_fields(place, velocity), velocity, step.keep, step.reach);
+    } else {
+        var a = step.push.xyz;
+        if (FIELDS & GUSTS) != 0u {
+            a += gust_at(place) * step.drag;
+        }
+        if (FIELDS & ATTRACTOR) != 0u {
+            a += attraction(place);
+        }
+        to.velocity = velocity * step.keep + a * step.reach;
     }
     to.at = place + to.velocity * step.dt;
     if (FIELDS & SHAPES) != 0u {
         hold_on(&to);
     }
-    if !meets {
-        return to;
+    if meets {
+        seconds = step.dt;
+        encounter(place, !is_new && all(velocity == vec3(0.0)), &to);
     }
+    return to;
+}
+
+// Obstacles and collectors on the way to where an element is, over `seconds`.
+fn encounter(place: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     if (FIELDS & OBSTACLES) != 0u {
-        meet(place, all(velocity == vec3(0.0)), &to);
+        meet(place, rested, to);
     }
-    for (var k = 0u; ENDS_LIVES && !to.dies && k < step.collectors; k++) {
+    for (var k = 0u; ENDS_LIVES && !(*to).dies && k < step.collectors; k++) {
         // Seen from the ball: where the element ends, and the way it came, if it came straight.
-        let end = to.at - step.collector[k].to.xyz;
-        let way = select(to.velocity * step.dt, vec3(0.0), to.touched) - step.collector[k].moved.xyz;
+        let end = (*to).at - step.collector[k].to.xyz;
+        let way = select((*to).velocity * seconds, vec3(0.0), (*to).touched) - step.collector[k].moved.xyz;
         let share = clamp(dot(end, way) / (dot(way, way) + 1e-30), 0.0, 1.0);
         let near = end - way * share;
         let radius = step.collector[k].to.w;
-        if !to.picked && dot(near, near) < radius * radius {
-            to.picked = true;
-            to.by = k;
+        if !(*to).picked && dot(near, near) < radius * radius {
+            (*to).picked = true;
+            (*to).by = k;
         }
+    }
+}
+
+// A newborn after the rest of the step in which it is born: `Chunk::grow_up` of frolic-core/src/particles/births.rs.
+fn grown_up(place: vec3<f32>, velocity: vec3<f32>, age: f32, meets: bool) -> Moved {
+    let acting = sum_fields(place, velocity);
+    let keep = exp(-0.5 * step.drag * age);
+    let turns = step.drag * age;
+    let reach = select(0.5 * age * (1.0 - 0.25 * turns), (1.0 - keep) / step.drag, turns > 1e-3);
+    let way = after(acting, velocity, keep, reach);
+    var to: Moved;
+    to.velocity = way;
+    to.at = place + way * age;
+    if (FIELDS & SHAPES) != 0u {
+        hold_on(&to);
+    }
+    if meets {
+        seconds = age;
+        encounter(place, false, &to);
+    }
+    if all(to.velocity == way) {
+        to.velocity = before_birth(acting, after(acting, way, keep, reach));
     }
     return to;
 }
 
 fn moved_at(nth: u32, meets: bool) -> Moved {
-    return moved(bitcast<vec3<f32>>(places[nth].xyz), bitcast<vec3<f32>>(motions[nth].xyz), meets);
+    let place = bitcast<vec3<f32>>(places[nth].xyz);
+    return moved(place, bitcast<vec3<f32>>(motions[nth].xyz), ages[nth].x == 0.0, meets);
 }
 
 fn is_in(e: Event, place: vec3<f32>) -> bool {
@@ -108,7 +145,8 @@ fn is_in(e: Event, place: vec3<f32>) -> bool {
 fn happens(e: Event, nth: u32, to: Moved, outlives: bool) -> bool {
     let stays = outlives && !to.picked && !to.dies;
     switch e.kind {
-        case ON_DEATH: { return !outlives; }
+        // Not what an obstacle or a collector ended in the step of its birth.
+        case ON_DEATH: { return !outlives && ages[nth].x < 1e30; }
         case ON_HIT: { return to.hit && to.into >= e.level; }
         case ON_CAUGHT: { return to.picked; }
         case ON_AGE: {
@@ -254,13 +292,12 @@ fn give_birth(
     let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;
     if emitter.shape == WRITTEN_DOWN {
         let row = newborn[step.first_row + emitter.row + birth - emitter.begins];
-        next_places[to] = row.place;
-        next_motions[to] = row.motion;
-        next_ages[to] = row.age;
+        write_newborn(to, row.place, row.motion, row.age);
         return;
     }
     let order = f32(birth - emitter.begins);
-    let age = clamp(emitter.first_age - order * emitter.age_step, 0.0, step.dt);
+    let old = clamp(emitter.first_age - order * emitter.age_step, 0.0, step.dt);
+    let age = select(old, 0.0, old < 1e-4 * step.dt);
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
@@ -275,10 +312,33 @@ fn give_birth(
     }
     let velocity = way * speed(aim, way_dice.z) + emitter.velocity.xyz * emitter.velocity.w;
     let off = spot(emitter.shape, aim, where_dice);
-    let at = emitter.position.xyz - emitter.velocity.xyz * age + off + velocity * age;
+    let at = emitter.position.xyz - emitter.velocity.xyz * age + off;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
-    next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
-    next_motions[to] = vec4(bitcast<vec3<u32>>(velocity), id);
-    next_ages[to] = vec2(age, life);
+    let place = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
+    write_newborn(to, place, vec4(bitcast<vec3<u32>>(velocity), id), vec2(age, life));
+}
+
+// Writes an element, given at its moment of birth, as it is at the end of the step. One that is ended before stays for this step, unseen.
+fn write_newborn(nth: u32, place: vec4<u32>, motion: vec4<u32>, ages: vec2<f32>) {
+    var to: Moved;
+    to.at = bitcast<vec3<f32>>(place.xyz);
+    to.velocity = bitcast<vec3<f32>>(motion.xyz);
+    var age = ages.x;
+    if age > 0.0 {
+        to = grown_up(to.at, to.velocity, age, age < ages.y);
+        if to.hit {
+            atomicAdd(&book[HITS], 1u);
+        }
+        if ENDS_LIVES && to.picked {
+            atomicAdd(&book[PICKED], 1u);
+            atomicAdd(&book[CAUGHT + to.by], 1u);
+        }
+        if to.picked || to.dies {
+            age = ENDED;
+        }
+    }
+    next_places[nth] = vec4(bitcast<vec3<u32>>(to.at), place.w);
+    next_motions[nth] = vec4(bitcast<vec3<u32>>(to.velocity), motion.w);
+    next_ages[nth] = vec2(age, ages.y);
 }

@@ -57,7 +57,8 @@ struct Step {
     // Obstacles, then shapes of fields.
     solid: array<Obstacle, 16>,
     collector: array<Ball, 16>,
-    // Steady wind and drag of the square; gravity and how many fields there are; 1 for each free axis and whether speeds are limited; how.
+    // Steady wind and drag of the square; gravity and how many fields there are; 1 for each free axis and whether speeds are limited; how,
+    // and what the leapfrog starts from (`Motion::start`).
     wind: vec4<f32>,
     fall: vec4<f32>,
     free: vec4<f32>,

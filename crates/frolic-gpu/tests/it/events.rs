@@ -115,9 +115,12 @@ fn every_moment_starts_what_it_should() {
         .obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.6, 0.1))
         .collector(CollectorSpec::new([0.4, 0.5, 0.0], 0.4));
     let (rows, counted) = both(&specs, &world, 150);
-    assert_eq!(counted[0], counted[1]);
-    assert!(counted[0][3] > 100 && counted[0][4] > 10, "{:?}", counted[0]);
     // Who bounces twice in a step of either is a matter of the last bit.
+    let [mut here, mut there] = counted;
+    assert!(here[3].abs_diff(there[3]) <= 3, "{here:?} {there:?}");
+    (here[3], there[3]) = (0, 0);
+    assert_eq!(here, there);
+    assert!(counted[0][3] > 100 && counted[0][4] > 10, "{:?}", counted[0]);
     for rows in &rows {
         assert!(alike(rows, 4e-3) > 0.98, "{}", alike(rows, 4e-3));
     }

@@ -5,7 +5,8 @@ use crate::common::stepped::{agree, both};
 use frolic_core::backend::stays_at_home;
 use frolic_core::{
     AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec,
-    Forms, KeepTo, Meter, ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec, VortexSpec, WorldSpec,
+    Forms, KeepTo, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec, Touch,
+    VortexSpec, WorldSpec,
 };
 use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
 use proptest::prelude::*;
@@ -23,6 +24,34 @@ fn a_fire_burns_the_same_on_the_device() {
     assert_eq!(counted[0], counted[1]);
     assert!(counted[0][1] > 0, "room must run out for this test");
     agree(&rows, 2e-3);
+}
+
+/// A fault once: in the step of its birth an element met no wall and no collector. Emitters that the device knows, and one that the
+/// processor writes down.
+#[test]
+fn newborn_pass_through_no_walls() {
+    let plate = ObstacleShape::Box { position: [0.05, 0.0, 0.0], size: [0.002, 9.0, 9.0], turn_degrees: 0.0 };
+    let gpu = gpu();
+    for even in [false, true] {
+        let mut emitter = EmitterSpec::rate(1_500.0).aim([1.0, 0.0, 0.0], 20.0).speed(6.0, 60.0);
+        emitter.aim.even = even;
+        let spec = ParticleSpec::new(2000).life(0.3, 0.9).motion(0.5, 1.0).emitter(emitter);
+        let walled = WorldSpec::default().obstacle(ObstacleSpec::new(plate.clone()).bounce(0.4, 0.0));
+        let (rows, counted) = both(&gpu, &spec, &walled, 20);
+        assert_eq!(counted[0], counted[1]);
+        assert!(rows.iter().all(|rows| rows.len() > 400 && rows.iter().all(|row| row.px <= 0.05)));
+        agree(&rows, 2e-3);
+        let bucket = WorldSpec::default().collector(CollectorSpec::new([0.2, 0.0, 0.0], 0.15));
+        let end = WorldSpec::default().obstacle(ObstacleSpec::new(plate.clone()).touch(Touch::Die));
+        for (world, counter) in [(bucket, 4), (end, 3)] {
+            let (mut rows, counted) = both(&gpu, &spec, &world, 20);
+            assert_eq!(counted[0][counter], counted[1][counter]);
+            assert!(counted[0][counter] > 400);
+            // What ended in the step of its birth is still there, unseen, until the next.
+            rows[1].retain(|row| row.age < 1e30);
+            agree(&rows, 2e-3);
+        }
+    }
 }
 
 /// Counts around the size of a thread group, and none at all; more steps than one submission holds.
