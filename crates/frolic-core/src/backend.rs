@@ -2,9 +2,9 @@
 
 use glam::Vec3;
 
-pub use crate::particles::{
-    Attractor, Births, Due, EmitterAxes, Emitters, MOST_BURSTS, Motion, TrailClock, event_seed,
-};
+pub use crate::bodies::Motion;
+pub use crate::fields::Attractor;
+pub use crate::particles::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS, TrailClock, event_seed};
 pub use crate::world::{GUST_SEED, Gusts, ON_EDGE};
 
 use crate::curl::WAVES;

@@ -64,7 +64,7 @@ macro_rules! columns {
         $($(#[$doc:meta])* $name:ident: $ty:ty,)*
     ) => {
         $(#[$row_doc])*
-        #[derive(Debug, Clone, Copy, PartialEq)]
+        #[derive(Debug, Clone, Copy, PartialEq, Default)]
         pub struct $Row { $($(#[$doc])* pub $name: $ty,)* }
 
         $(#[$columns_doc])*
@@ -81,8 +81,8 @@ macro_rules! columns {
                 Ok(())
             }
 
-            #[allow(dead_code)] // not every family needs it
-            pub(crate) fn push(&mut self, row: &$Row) {
+            /// Adds an element at the end.
+            pub fn push(&mut self, row: &$Row) {
                 $(self.$name.push(row.$name);)*
             }
 
@@ -109,9 +109,8 @@ macro_rules! columns {
                 $(self.$name.truncate(count);)*
             }
 
-            /// Takes elements out, all columns at once.
-            #[allow(dead_code)] // not every family needs it
-            pub(crate) fn remove_sorted(&mut self, dead: &[u32]) {
+            /// Takes out the elements of these indices, which rise; the others keep their order. All columns at once, on all cores.
+            pub fn remove_sorted(&mut self, dead: &[u32]) {
                 columns!(@join remove_sorted(dead) self $($name)*);
             }
 

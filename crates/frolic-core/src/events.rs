@@ -3,8 +3,9 @@
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
+use crate::bodies::BodyRow;
 use crate::error::{SpecError, vector_within, within};
-use crate::particles::{AimSpec, ParticleRow, ShapeSpec};
+use crate::particles::{AimSpec, ShapeSpec};
 use crate::span::Span;
 
 /// When something happens to an element, it may start others.
@@ -169,7 +170,7 @@ pub struct Happening {
     /// Which of the population's events.
     pub event: u32,
     /// The element as it was then.
-    pub element: ParticleRow,
+    pub element: BodyRow,
     /// The obstacle that it hit, or the collector that caught it.
     pub other: u32,
     /// Direction away from the obstacle that it hit.

@@ -11,7 +11,6 @@ use serde::{Deserialize, Serialize};
 use crate::curl::Curl;
 use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::forms::{DistanceGrid, Forms};
-use crate::particles::Attractor;
 use crate::simd::{Level, Simd, kernel};
 use crate::span::Span;
 
@@ -116,6 +115,18 @@ impl Default for VortexSpec {
     fn default() -> Self {
         Self { axis: [0.0, 1.0, 0.0], speed: 2.0, radius: 1.0, inward: 0.0, along: 0.0 }
     }
+}
+
+/// An attractor with the falloff of a square that pulls everywhere and always, as the plain step takes it along.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Attractor {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// m/s² at 1 m.
+    pub strength: f32,
+    /// m.
+    pub radius: f32,
 }
 
 impl VortexSpec {

@@ -1,12 +1,12 @@
 //! What small elements are and how they move; pure computation, no files, no pictures, no devices.
 //!
 //! **In:** specs ([`ParticleSpec`], [`WorldSpec`]), plain data with checked ranges. **Out:** columns of numbers
-//! ([`ParticleColumns`]) that a renderer, ours or a caller's own, reads in place, and a [`Meter`] that says what each
+//! ([`BodyColumns`]) that a renderer, ours or a caller's own, reads in place, and a [`Meter`] that says what each
 //! stage of the step cost.
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what is stored for an element, how are the dead taken out? | `columns.rs`, `particles/mod.rs` |
+//! | what is stored for an element, how are the dead taken out? | `columns.rs`, `bodies/mod.rs` |
 //! | how is a population described? | `particles/spec.rs` |
 //! | where and when do elements appear? | `particles/emit.rs` |
 //! | what stands or hangs in its place, and swings? | `fixtures.rs` |
@@ -21,7 +21,7 @@
 //! | what does one start in another? | `events.rs`, `particles/set.rs` |
 //! | meshes, pictures, distance grids that all of these name | `forms/` |
 //! | what do emitters and collectors follow? | `paths.rs` |
-//! | the hot loop | `particles/step.rs`; its classic twin in `particles/objects.rs` |
+//! | how do free bodies move, whatever their family? | `bodies/`; the hot loop `bodies/step.rs`; its classic twin in `particles/objects.rs` |
 //! | how does a frame become fixed steps? | `clock.rs` |
 //! | what did it cost? | `meter.rs`; who did what when `trace.rs` |
 //! | what can the machine do at most? | `limits.rs` |
@@ -50,6 +50,7 @@
 
 pub mod backend;
 mod blades;
+mod bodies;
 mod clock;
 mod collectors;
 mod columns;
@@ -83,6 +84,7 @@ pub use blades::{
     AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, Group, GroupSpec, Layouts,
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
 };
+pub use bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
 pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
@@ -101,9 +103,8 @@ pub use meter::{Counter, Frame, Meter, Stage, Started};
 pub use noise::gust_noise;
 pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use particles::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MEMORY_LIMIT, MeshPart, MotionSpec, Order,
-    ParticleColumns, ParticleRow, ParticleSet, ParticleSpec, Particles, ShapeSpec, Storage, Trail, TrailSpec,
-    VolumePart, check_events,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MEMORY_LIMIT, MeshPart, Order, ParticleSet, ParticleSpec,
+    Particles, ShapeSpec, Storage, Trail, TrailSpec, VolumePart, check_events,
 };
 pub use paths::{Path, PathEnds, PathSpec};
 pub use placement::{

@@ -1,6 +1,6 @@
 //! Instances of one population: columns that drawing borrows.
 
-use frolic_core::{BladeColumns, Blades, Group, Layouts, ParticleColumns, SpecError, blade_curve};
+use frolic_core::{BladeColumns, Blades, BodyColumns, Group, Layouts, SpecError, blade_curve};
 
 use glam::Vec3;
 
@@ -177,7 +177,7 @@ pub struct ElementNow {
 impl<'a> Instances<'a> {
     /// All particles of a population, `behind` seconds before their last step: `(1 - alpha) * dt` for a
     /// [`Tick::alpha`](frolic_core::Tick).
-    pub fn of(columns: &'a ParticleColumns, behind: f32) -> Self {
+    pub fn of(columns: &'a BodyColumns, behind: f32) -> Self {
         Self {
             velocity: Some(columns.velocity()),
             age: Some([columns.age(), columns.life()]),

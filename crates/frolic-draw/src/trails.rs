@@ -3,7 +3,7 @@
 //! Ramps over age run from the element (0) to the end of its trail (1); over the last part of an element's life all of its trail moves
 //! on to the end of the ramps, so that nothing vanishes at once.
 
-use frolic_core::{ParticleColumns, SpecError, Trail};
+use frolic_core::{BodyColumns, SpecError, Trail};
 
 use crate::instances::Instances;
 
@@ -23,7 +23,7 @@ pub struct Trails {
 impl Trails {
     /// Works the stretches out anew, `behind` seconds before the population's last step. Each is `taper` times as wide as the one before
     /// it; ribbons should narrow as much. O(elements times places).
-    pub fn take(&mut self, columns: &ParticleColumns, trail: &Trail, behind: f32, taper: f32) {
+    pub fn take(&mut self, columns: &BodyColumns, trail: &Trail, behind: f32, taper: f32) {
         let Self { position, curve, size, age, key } = self;
         position.iter_mut().chain(curve.iter_mut()).chain(age.iter_mut()).for_each(Vec::clear);
         size.clear();

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use frolic_core::ParticleRow;
+use frolic_core::BodyRow;
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
 use crate::device::{Gpu, Tally, upload};
@@ -54,7 +54,7 @@ impl Newborn {
     }
 
     /// Adds some to the step that is being written down; returns the place of the first among those of the step.
-    pub(crate) fn add(&mut self, rows: impl Iterator<Item = ParticleRow>) -> u32 {
+    pub(crate) fn add(&mut self, rows: impl Iterator<Item = BodyRow>) -> u32 {
         let first = self.words.len() / WORDS;
         for row in rows {
             let place = [row.px, row.py, row.pz, row.size];

@@ -11,7 +11,7 @@ use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
     Motion, OwnFields, Wave, balls, event_stays, hindrances, is_simple,
 };
-use frolic_core::{Counter, EventSpec, Forms, Meter, Moment, ParticleRow, ParticleSpec, SpecError, World};
+use frolic_core::{BodyRow, Counter, EventSpec, Forms, Meter, Moment, ParticleSpec, SpecError, World};
 use frolic_draw::{Instances, Resident};
 use wgpu::BufferUsages;
 
@@ -631,7 +631,7 @@ impl GpuParticles {
     ///
     /// # Errors
     /// When the device was lost.
-    pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<ParticleRow>, GpuError> {
+    pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<BodyRow>, GpuError> {
         let alive = self.settle(recorder, &mut Meter::new())?;
         let parity = (alive.steps % 2) as usize;
         let book = read_words(&self.gpu, &self.book, self.book.size())?;
@@ -649,7 +649,7 @@ impl GpuParticles {
             for ((place, motion), age) in
                 places.chunks_exact(4).zip(motions.chunks_exact(4)).zip(ages.chunks_exact(2)).take(live)
             {
-                rows.push(ParticleRow {
+                rows.push(BodyRow {
                     px: float(place[0]),
                     py: float(place[1]),
                     pz: float(place[2]),

@@ -226,7 +226,7 @@ impl GpuSet {
         &mut self,
         recorder: &mut Recorder,
         nth: usize,
-    ) -> Result<Vec<frolic_core::ParticleRow>, GpuError> {
+    ) -> Result<Vec<frolic_core::BodyRow>, GpuError> {
         self.members.get_mut(nth).map_or(Ok(Vec::new()), |member| member.read(recorder))
     }
 }

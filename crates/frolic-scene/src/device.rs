@@ -1,11 +1,11 @@
 //! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSet, ParticleSpec, PlacedColumns, SpecError, World};
+use frolic_core::{Counter, Forms, Meter, ParticleSpec, PlacedColumns, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
 use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
 use smallvec::SmallVec;
 
-use crate::families::{DrawContext, Elements, InstancesOfKinds};
+use crate::families::{DrawContext, Drawables, Elements};
 
 /// An open device, its populations and its renderer.
 #[derive(Debug)]
@@ -21,19 +21,24 @@ pub(crate) struct Device {
 struct Living {
     shards: SmallVec<[Resident; 1]>,
     trails: Option<Resident>,
+    /// Memory on the device when it was built: only grids and newborn that are written down add to it.
+    bytes: u64,
 }
 
 impl Elements for Living {
-    fn len(&self, _set: &ParticleSet) -> usize {
+    /// Only the device knows how many there are.
+    fn len(&self, _context: DrawContext<'_>) -> usize {
         0
     }
 
-    fn bytes(&self, _set: &ParticleSet) -> u64 {
-        0
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        self.bytes
     }
 
-    fn instances<'a>(&'a self, context: DrawContext<'a>) -> InstancesOfKinds<'a> {
-        self.shards.iter().map(|resident| (Instances::on_device(*resident, context.lag), 0)).collect()
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        let mut all = Drawables::default();
+        self.shards.iter().for_each(|resident| all.push(Instances::on_device(*resident, context.lag), 0));
+        Ok(all)
     }
 
     fn trails(&self, context: DrawContext<'_>) -> Option<Instances<'_>> {
@@ -68,7 +73,8 @@ impl Device {
     ) -> Result<Box<dyn Elements>, SpecError> {
         let nth = self.set.add(name, spec, seed, forms).map_err(as_spec)?;
         let member = &self.set.members()[nth];
-        Ok(Box::new(Living { shards: member.residents().collect(), trails: member.trails() }))
+        let (shards, trails) = (member.residents().collect(), member.trails());
+        Ok(Box::new(Living { shards, trails, bytes: member.bytes() }))
     }
 
     /// Resolves the populations that events refer to. Call it after the last population.

@@ -12,6 +12,14 @@ pub enum SceneError {
     /// The graphics device failed.
     #[error("{0}")]
     Device(String),
+    /// The elements of a population could not be stepped or drawn. It has ended; the rest of the scene goes on.
+    #[error("population '{population}' has ended: {problem}")]
+    Population {
+        /// Its name.
+        population: String,
+        /// The problem.
+        problem: String,
+    },
     /// The file cannot be read.
     #[error("{path}: cannot be read: {source}")]
     Read {

@@ -3,11 +3,10 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Forms, Placement, SpecError, TerrainSpec};
+use frolic_core::{Forms, Placement, PlacementSpec, SpecError, TerrainSpec};
 use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
 use serde::{Deserialize, Serialize};
 
-use crate::families;
 use crate::spec::SceneSpec;
 
 /// Ground after a height map.
@@ -35,12 +34,17 @@ impl LandPart {
         self.terrain.check().map_err(|error| error.under("terrain"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
-        if families::blades(scene, name).is_some() {
+        if grown_by(scene, name).is_some() {
             return Ok(());
         }
-        let problem = format!("there are no blades '{name}'");
+        let problem = format!("there is no population '{name}' that is placed on ground");
         Err(SpecError::new("grown_by", problem, "name a population of blades"))
     }
+}
+
+/// The placement of a population by name, and whether it is endless.
+fn grown_by<'a>(scene: &'a SceneSpec, name: &str) -> Option<(&'a [PlacementSpec], bool)> {
+    scene.population.iter().find(|population| population.name == name)?.families().next()?.ground()
 }
 
 /// Land made ready.
@@ -63,13 +67,12 @@ impl Land {
 
     fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
         let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
-        let grown = part.grown_by.as_ref().and_then(|name| families::blades(scene, name));
-        let placement = grown.map(|blades| {
-            let mut layers = blades.placement.clone();
+        let grown = part.grown_by.as_ref().and_then(|name| grown_by(scene, name));
+        let placement = grown.map(|(layers, endless)| {
+            let mut layers = layers.to_vec();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);
-            Placement::new(&layers, None, scene.seed, forms)
-                .map(|placement| (placement, blades.endless.is_some()))
+            Placement::new(&layers, None, scene.seed, forms).map(|placement| (placement, endless))
         });
         let placement = placement.transpose()?;
         let cover = |x: f32, z: f32| {

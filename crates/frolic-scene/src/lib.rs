@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | which keys does a scene file have? | `spec.rs`, `parts.rs` (and `docs/scene-format.md`) |
+//! | which keys does a scene file have? | `spec.rs`, `population.rs`, `parts.rs` (and `docs/scene-format.md`) |
 //! | what are emitters, obstacles and fields made of? | `forms.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
 //! | places in files: glTF instances, PLY, CSV | `places_file.rs` |
 //! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
@@ -14,7 +14,7 @@
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
 //! | ground with a shape | `land.rs` |
-//! | how does a scene step and draw a family of elements? | `families/`: a file for each, and `mod.rs`, which lists them |
+//! | how does a scene step and draw a family of elements, also one of your own? | `families/`: a file for each, and `mod.rs`, which lists them |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
@@ -34,6 +34,7 @@ mod models;
 mod output;
 mod parts;
 mod places_file;
+mod population;
 mod props;
 mod scene;
 mod set;
@@ -42,6 +43,9 @@ mod spec;
 mod texture;
 
 pub use error::SceneError;
+pub use families::{
+    BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
+};
 pub use forms::{FormSource, FormSpec, HillsSpec, PlacementForm};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
 pub use land::LandPart;
@@ -49,10 +53,8 @@ pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
 pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
 pub use places_file::{read_places, read_places_bytes, write_places};
+pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
-pub use spec::{
-    Backend, DrawSpec, FORMAT_VERSION, Folder, PopulationSpec, ProfileSpec, Residence, SceneSpec,
-    SeasonsSpec, TrailLookSpec,
-};
+pub use spec::{Backend, DrawSpec, FORMAT_VERSION, Folder, ProfileSpec, Residence, SceneSpec};
 pub use texture::{read_png, read_png_bytes};

@@ -1,5 +1,7 @@
 //! Running scenes: state built from a [`SceneSpec`].
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
+
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
     Clock, Counter, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
@@ -14,8 +16,9 @@ use frolic_list::{ListScratch, Surroundings};
 
 use crate::device::Device;
 use crate::error::SceneError;
-use crate::families::{self, BuildContext, DrawContext, Elements, GroundPlan, StepContext};
+use crate::families::{self, BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
 use crate::land::Land;
+use crate::population::PopulationSpec;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
 
@@ -60,11 +63,18 @@ pub struct Scene {
     remark: Option<String>,
     /// An error of the device while stepping, which the next call that draws returns.
     fault: Option<String>,
+    /// Populations that have ended, for the next calls that draw.
+    ended: Vec<SceneError>,
 }
 
 #[derive(Debug)]
 struct Population {
+    name: String,
+    /// Maximum number of elements.
+    count: usize,
     elements: Box<dyn Elements>,
+    /// Number of its events in the set, for populations of other families than particles.
+    source: usize,
     look: Look,
     /// Looks of kinds 1 and up.
     kinds: Vec<Look>,
@@ -73,6 +83,32 @@ struct Population {
 }
 
 impl Population {
+    /// Lets its elements do something. If they cannot, or panic, the population ends, and the rest of the scene is left as it is.
+    fn attempt(&mut self, ended: &mut Vec<SceneError>, act: impl FnOnce(&mut Self) -> Result<(), SpecError>) {
+        let done = catch_unwind(AssertUnwindSafe(|| act(self)));
+        let problem = match done {
+            Ok(Ok(())) => return,
+            Ok(Err(error)) => error.to_string(),
+            Err(panic) => {
+                let text = panic.downcast_ref::<String>().map(String::as_str);
+                let text = text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("no message");
+                format!("its code panicked: {text}")
+            }
+        };
+        self.elements = Box::new(Ended);
+        ended.push(SceneError::Population { population: self.name.clone(), problem });
+    }
+
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
+        self.elements.step(context)?;
+        let len = self.elements.len(DrawContext { set: context.set, lag: 0.0 });
+        if len <= self.count {
+            return Ok(());
+        }
+        let problem = format!("it has {len} elements");
+        Err(SpecError::new("count", problem, format!("keep to {} elements, its count", self.count)))
+    }
+
     /// Prepares drawing: updates trails, and gathers the visible elements of populations that need it.
     fn prepare(&mut self, context: DrawContext<'_>, view: &View, sun: Option<&SunSpec>, meter: &mut Meter) {
         let taper = self.trail.as_ref().and_then(Look::taper);
@@ -110,6 +146,7 @@ impl Scene {
             });
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
             let context = BuildContext {
+                population,
                 count: population.count,
                 size: particles.size,
                 seed,
@@ -118,8 +155,13 @@ impl Scene {
                 kinds: &kinds,
                 look_spec: dressed,
             };
-            let elements = match families::all(population).next() {
-                Some(family) => family.build(&context),
+            let mut source = 0;
+            let elements = match population.families().next() {
+                Some(family) => {
+                    let under = |error: SpecError| error.under(&format!("population.{nth}"));
+                    source = set.add_source(&population.name, &population.event, &forms).map_err(under)?;
+                    family.build(&context)
+                }
                 None => {
                     let device = device.as_mut().filter(|_| !stays.contains(&nth));
                     let name = &population.name;
@@ -131,7 +173,8 @@ impl Scene {
             let trail =
                 population.trail.as_ref().map(|trail| trail.look.build_with(&props.library).map_err(under));
             let trail = trail.transpose()?;
-            populations.push(Population { elements, look, kinds, trail });
+            let (name, count) = (population.name.clone(), population.count as usize);
+            populations.push(Population { name, count, elements, source, look, kinds, trail });
         }
         set.link()?;
         device.as_mut().map_or(Ok(()), Device::link)?;
@@ -155,6 +198,7 @@ impl Scene {
             device,
             remark,
             fault: None,
+            ended: Vec::new(),
             spec: given.clone(),
         })
     }
@@ -222,11 +266,18 @@ impl Scene {
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
-            let Self { populations, set, world, device, fault, caught, time, travel, spec, view, .. } = self;
+            let Self {
+                populations, set, world, device, fault, ended, caught, time, travel, spec, view, ..
+            } = self;
             let camera = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
             let [x, _, z] = camera.target;
             let seen_from = camera.view(view.size()).unwrap_or(*view);
-            populations.iter_mut().for_each(|population| population.elements.recentre([x, z]));
+            for population in populations.iter_mut() {
+                population.attempt(ended, |population| {
+                    population.elements.recentre([x, z]);
+                    Ok(())
+                });
+            }
             if let Some(device) = device {
                 device.recentre([x, z]);
             }
@@ -237,18 +288,22 @@ impl Scene {
             let mut advance = |world: &World, steps: u32, meter: &mut Meter| {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
-                let mut context = StepContext {
-                    world,
-                    set,
-                    view: &seen_from,
-                    sun: spec.sun.as_ref(),
-                    lights: &spec.light,
-                    grouped,
-                    dt,
-                    steps,
-                    meter,
-                };
-                populations.iter_mut().for_each(|population| population.elements.step(&mut context));
+                for population in populations.iter_mut() {
+                    let mut context = StepContext {
+                        world,
+                        set,
+                        source: population.source,
+                        caught,
+                        view: &seen_from,
+                        sun: spec.sun.as_ref(),
+                        lights: &spec.light,
+                        grouped,
+                        dt,
+                        steps,
+                        meter,
+                    };
+                    population.attempt(ended, |population| population.step(&mut context));
+                }
                 if let Some(device) = device.as_mut().filter(|_| fault.is_none()) {
                     *fault = device.step(world, dt, steps, meter).err();
                     device.take_caught(caught);
@@ -342,7 +397,7 @@ impl Scene {
     /// Memory that the elements of a population hold, in bytes: 0 if it is device-resident, none if there is no such population.
     pub fn bytes(&self, name: &str) -> Option<u64> {
         let nth = self.place_of(name)?;
-        Some(self.populations[nth].elements.bytes(&self.set))
+        Some(self.populations[nth].elements.bytes(DrawContext { set: &self.set, lag: self.behind }))
     }
 
     /// Returns the world: wind, fields, obstacles, collectors.
@@ -362,14 +417,15 @@ impl Scene {
 
     /// Returns the number of live elements. The count of device-resident populations is that of the latest readback.
     pub fn alive(&self) -> usize {
-        let here: usize = self.populations.iter().map(|population| population.elements.len(&self.set)).sum();
+        let context = DrawContext { set: &self.set, lag: self.behind };
+        let here: usize = self.populations.iter().map(|population| population.elements.len(context)).sum();
         here + self.device.as_ref().map_or(0, Device::alive)
     }
 
     /// Builds the draw list of the present state, for a renderer of your own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
-        let Self { scratch, populations, set, props, spec, view, backdrop, behind, time, .. } = self;
-        Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time }
+        let Self { scratch, populations, ended, set, props, spec, view, backdrop, behind, time, .. } = self;
+        Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time }
             .list(scratch, meter)
     }
 
@@ -419,6 +475,7 @@ impl Scene {
         self.paint(meter, |renderer, list, view, backdrop, image, meter| {
             show.paint(renderer, list, view, backdrop, image, meter);
         });
+        self.take_ended()?;
         Ok(&self.image)
     }
 
@@ -473,6 +530,7 @@ impl Scene {
             let Self {
                 scratch,
                 populations,
+                ended,
                 set,
                 props,
                 spec,
@@ -484,7 +542,8 @@ impl Scene {
                 image,
                 ..
             } = self;
-            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
+            let drawn =
+                Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             paint(renderer, &list, view, backdrop, image, meter);
         });
@@ -502,6 +561,7 @@ impl Scene {
         self.paint(meter, |renderer, list, view, _, image, meter| {
             renderer.render_transparent(list, view, image, meter);
         });
+        self.take_ended()?;
         Ok(&self.image)
     }
 
@@ -521,13 +581,26 @@ impl Scene {
             return Err(SceneError::Device(fault.clone()));
         }
         let Self {
-            scratch, populations, set, props, spec, view, backdrop, behind, time, image, device, ..
+            scratch,
+            populations,
+            ended,
+            set,
+            props,
+            spec,
+            view,
+            backdrop,
+            behind,
+            time,
+            image,
+            device,
+            ..
         } = self;
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
         let done = {
-            let drawn = Drawn { populations, set, props, spec, view, backdrop, behind: *behind, time: *time };
+            let drawn =
+                Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time };
             let list = drawn.list(scratch, meter);
             let (backdrop, image) = match take {
                 Take::Picture => (Some(&*backdrop), Some(image)),
@@ -540,7 +613,13 @@ impl Scene {
         done.map_err(|problem| {
             self.fault = Some(problem.clone());
             SceneError::Device(problem)
-        })
+        })?;
+        self.take_ended()
+    }
+
+    /// Returns an error for each population that has ended, once.
+    fn take_ended(&mut self) -> Result<(), SceneError> {
+        if self.ended.is_empty() { Ok(()) } else { Err(self.ended.remove(0)) }
     }
 
     /// Waits for the present counts of device-resident populations, and adds them to the meter. This stalls; use it at the end of a run.
@@ -613,7 +692,7 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
                 return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
             }
             // Only the CPU caches pictures of groups.
-            let mut written = spec.population.iter().flat_map(families::all);
+            let mut written = spec.population.iter().flat_map(PopulationSpec::families);
             let apart = spec.draw.technique == Technique::Tiled && written.any(|family| family.has_groups());
             let ungrouped = if apart { ", groups of blades blade by blade" } else { "" };
             let remark = format!("drawn by {}{ungrouped}", device.name());
@@ -645,6 +724,15 @@ fn stays(
     let moving: Vec<usize> = (0..seasonal.len()).filter(free).collect();
     let named: Vec<_> =
         moving.iter().map(|&nth| (spec.population[nth].name.as_str(), &seasonal[nth].0)).collect();
+    // Events of a family that is stepped here start elements that are here.
+    let mut others = spec.population.iter().filter(|population| !population.moves());
+    if others.any(|population| population.event.iter().any(|event| event.start.is_some())) {
+        if spec.residence == Residence::Gpu {
+            let problem = "is \"gpu\", but events of other families start particles";
+            return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
+        }
+        return Ok((0..seasonal.len()).collect());
+    }
     let mut stays = Vec::new();
     for (&nth, why) in moving.iter().zip(all_that_stay(&named, world, forms)) {
         let Some(why) = why else { continue };
@@ -665,6 +753,7 @@ fn lives_on_device(spec: &SceneSpec) -> bool {
 /// The inputs of a draw list.
 struct Drawn<'a> {
     populations: &'a mut [Population],
+    ended: &'a mut Vec<SceneError>,
     set: &'a ParticleSet,
     props: &'a Props,
     spec: &'a SceneSpec,
@@ -677,14 +766,23 @@ struct Drawn<'a> {
 impl<'a> Drawn<'a> {
     fn list(self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
         let (context, sun) = (DrawContext { set: self.set, lag: self.behind }, self.spec.sun.as_ref());
-        let populations = self.populations;
-        populations.iter_mut().for_each(|population| population.prepare(context, self.view, sun, meter));
+        for population in &mut *self.populations {
+            population.attempt(self.ended, |population| {
+                population.prepare(context, self.view, sun, meter);
+                population.elements.instances(context).map(drop)
+            });
+        }
+        let populations = &*self.populations;
         let elements = populations.iter().flat_map(|population| {
             // Trails first, so that elements are drawn in front of them.
             let trails =
                 population.trail.as_ref().and_then(|look| Some((population.elements.trails(context)?, look)));
-            let instances = population.elements.instances(context);
-            let look = |kind: usize| if kind == 0 { &population.look } else { &population.kinds[kind - 1] };
+            // Those that cannot be drawn have ended above.
+            let instances = population.elements.instances(context).unwrap_or_default().into_inner();
+            let look = |kind: usize| match kind.checked_sub(1) {
+                None => &population.look,
+                Some(further) => population.kinds.get(further).unwrap_or(&population.look),
+            };
             let dressed = instances.into_iter().map(move |(instances, kind)| (instances, look(kind)));
             trails.into_iter().chain(dressed)
         });

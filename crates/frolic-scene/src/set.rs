@@ -30,7 +30,11 @@ impl SceneSpec {
         put(&mut root, &parts, parse(value)).map_err(text)?;
         let changed: Self =
             toml::from_str(&root.to_string()).map_err(|error| text(readable(error.message())))?;
-        let changed = Self { folder: self.folder.clone(), ..changed };
+        let mut changed = Self { folder: self.folder.clone(), ..changed };
+        // What text cannot hold.
+        for (population, before) in changed.population.iter_mut().zip(&self.population) {
+            population.own.clone_from(&before.own);
+        }
         changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
         Ok(changed)
     }

@@ -4,13 +4,12 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use frolic_core::{
-    BladeSpec, ClockSpec, EmitterSpec, EventSpec, FieldSpec, FixtureSpec, GrowSpec, KeeperSpec, MOST_KINDS,
-    MotionSpec, Order, ParticleSpec, PathSpec, Ramp, Span, SpecError, Storage, TrailSpec, Weather, WorldSpec,
-    at_most, check_events, within,
+    ClockSpec, EventSpec, KeeperSpec, MOST_KINDS, ParticleSpec, PathSpec, SpecError, Storage, Weather,
+    WorldSpec, at_most, check_events, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, Colour, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, RibbonSpec,
-    Shape, SkySpec, SunSpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Shape, SkySpec,
+    SunSpec, Technique, WaterSpec,
 };
 use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
@@ -19,6 +18,7 @@ use crate::families;
 use crate::forms::FormSpec;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
+use crate::population::PopulationSpec;
 
 /// The version of the scene format that this library reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
@@ -231,243 +231,6 @@ pub struct ProfileSpec {
     pub population: Option<String>,
 }
 
-/// A named population and its look.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-#[non_exhaustive]
-pub struct PopulationSpec {
-    /// Name: letters, digits, `-` and `_`. It cannot be a key of the scene.
-    pub name: String,
-    /// Maximum number of live elements.
-    pub count: u32,
-    /// Lifetime, in seconds: one number or `[lowest, highest]`. Default: `[1, 2]`.
-    #[serde(default = "default_life")]
-    pub life: Span,
-    /// Radius at birth, in metres: one number or `[lowest, highest]`. Default: 0.05.
-    #[serde(default = "default_size")]
-    pub size: Span,
-    /// Response to the world: drag, buoyancy, speed limits.
-    #[serde(default)]
-    pub motion: MotionSpec,
-    /// Emitters.
-    #[serde(default)]
-    pub emitter: Vec<EmitterSpec>,
-    /// Fields that act on this population alone, in addition to those of the world.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub field: Vec<FieldSpec>,
-    /// Events of its elements, and what they start.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub event: Vec<EventSpec>,
-    /// Order of its elements. Default: order of birth.
-    #[serde(default)]
-    pub order: Order,
-    /// Trails: ribbons along the last positions of its elements. Default: none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub trail: Option<TrailLookSpec>,
-    /// Static instances instead of emitters. Default: none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub fixed: Option<FixtureSpec>,
-    /// Blades instead of emitters: rooted, bent by the wind. `size` is half the width of their roots. Default: none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub blades: Option<BladeSpec>,
-    /// Elements that grow in clusters, instead of emitters. `size` is their full size, and ramps over age run over growth. Default: none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub growing: Option<GrowSpec>,
-    /// Changes with the season. Default: none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub seasons: Option<SeasonsSpec>,
-    /// Look of its elements.
-    #[serde(default)]
-    pub look: LookSpec,
-    /// Looks of kinds 1 and up, where a placement assigns kinds, at most 15.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub kind: Vec<LookSpec>,
-}
-
-/// Changes of a population with the season: ramps over the `season` of the scene.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-#[non_exhaustive]
-pub struct SeasonsSpec {
-    /// Factor on the colour. Default: white.
-    pub colour: Ramp<Colour>,
-    /// Factor on the size. Default: 1.
-    pub size: Ramp<f32>,
-}
-
-impl Default for SeasonsSpec {
-    fn default() -> Self {
-        Self { colour: Ramp::constant(Colour::WHITE), size: Ramp::constant(1.0) }
-    }
-}
-
-/// Trails: ribbons along the last positions of the elements of a population.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-#[non_exhaustive]
-pub struct TrailLookSpec {
-    /// Number of positions kept for each element, 1 to 32. Default: 8.
-    #[serde(default = "default_places")]
-    pub places: u32,
-    /// Time between two positions, in seconds, 0.001 to 100. Default: 0.05.
-    #[serde(default = "default_every")]
-    pub every: f32,
-    /// Look of the trails, whose shape is a ribbon. Each segment narrows by the `tip` of the ribbon, and ramps over age run along the trail.
-    pub look: LookSpec,
-}
-
-impl TrailLookSpec {
-    /// Trails of this number of positions, this many seconds apart, with this look.
-    pub fn new(places: u32, every: f32, look: LookSpec) -> Self {
-        Self { places, every, look }
-    }
-}
-
-fn default_places() -> u32 {
-    TrailSpec::default().places
-}
-
-fn default_every() -> f32 {
-    TrailSpec::default().every
-}
-
-fn default_life() -> Span {
-    ParticleSpec::new(0).life
-}
-
-fn default_size() -> Span {
-    ParticleSpec::new(0).size
-}
-
-impl PopulationSpec {
-    /// A population by name, from what moves it and what it looks like. A trail is drawn as a ribbon in the colours of the look; set `trail` for
-    /// another look.
-    pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-        let ParticleSpec { count, life, size, motion, emitters, fields, events, order, trail, .. } =
-            particles;
-        let trail = trail.map(|trail| {
-            let mut ribbon = RibbonSpec::default();
-            (ribbon.tip, ribbon.segments) = (0.9, 1);
-            let mut drawn = look.clone();
-            drawn.shape = Shape::Ribbon(ribbon);
-            TrailLookSpec::new(trail.places, trail.every, drawn)
-        });
-        Self {
-            name: name.to_owned(),
-            count,
-            life,
-            size,
-            motion,
-            emitter: emitters,
-            field: fields,
-            event: events,
-            order,
-            trail,
-            fixed: None,
-            blades: None,
-            growing: None,
-            seasons: None,
-            look,
-            kind: Vec::new(),
-        }
-    }
-
-    /// A population of `count` static instances.
-    pub fn fixed(name: &str, fixtures: FixtureSpec, count: u32, size: Span, look: LookSpec) -> Self {
-        let mut particles = ParticleSpec::new(count);
-        particles.size = size;
-        Self { fixed: Some(fixtures), ..Self::new(name, particles, look) }
-    }
-
-    /// A population of `count` blades. `size` is the range of half the width of their roots, in metres.
-    pub fn blades(name: &str, blades: BladeSpec, count: u32, size: Span, look: LookSpec) -> Self {
-        let mut particles = ParticleSpec::new(count);
-        particles.size = size;
-        Self { blades: Some(blades), ..Self::new(name, particles, look) }
-    }
-
-    /// A population of `count` growing elements. `size` is the range of their full size, in metres.
-    pub fn growing(name: &str, growing: GrowSpec, count: u32, size: Span, look: LookSpec) -> Self {
-        let mut particles = ParticleSpec::new(count);
-        particles.size = size;
-        Self { growing: Some(growing), ..Self::new(name, particles, look) }
-    }
-
-    /// Returns the spec of its particles.
-    pub fn particles(&self) -> ParticleSpec {
-        let mut spec = ParticleSpec::new(self.count).life(self.life.min, self.life.max);
-        spec.size = self.size;
-        spec.motion = self.motion;
-        spec.emitters.clone_from(&self.emitter);
-        spec.fields.clone_from(&self.field);
-        spec.events.clone_from(&self.event);
-        spec.order = self.order;
-        spec.trail = self.trail.as_ref().map(|trail| TrailSpec::new(trail.places, trail.every));
-        spec
-    }
-
-    /// Returns the spec of its particles and its look in a season.
-    pub(crate) fn in_season(&self, season: f32) -> (ParticleSpec, LookSpec) {
-        let (mut particles, mut look) = (self.particles(), self.look.clone());
-        let Some(seasons) = &self.seasons else { return (particles, look) };
-        let (colour, size) = (seasons.colour.at(season), seasons.size.at(season));
-        let dyed = |&(at, own): &(f32, Colour)| {
-            (at, Colour::new(own.r * colour.r, own.g * colour.g, own.b * colour.b))
-        };
-        look.colour_over_age = Ramp::new(look.colour_over_age.stops().iter().map(dyed));
-        particles.size = Span::new(self.size.min * size, self.size.max * size);
-        (particles, look)
-    }
-
-    /// Returns whether its elements are particles, which are emitted, move freely and retire.
-    pub(crate) fn moves(&self) -> bool {
-        families::all(self).next().is_none()
-    }
-
-    /// Returns the time until its cost is steady, in seconds: the longest lifetime of particles; of other families, the time to swing or grow.
-    pub fn settle_seconds(&self) -> f32 {
-        families::all(self).next().map_or(self.life.max, |family| family.settle_seconds())
-    }
-
-    /// Returns the keys whose values differ from the default, of those that not every family reads.
-    pub(crate) fn written(&self) -> Vec<&'static str> {
-        let default = ParticleSpec::new(0);
-        [
-            ("life", self.life != default.life),
-            ("motion", self.motion != default.motion),
-            ("emitter", !self.emitter.is_empty()),
-            ("field", !self.field.is_empty()),
-            ("event", !self.event.is_empty()),
-            ("order", self.order != default.order),
-            ("trail", self.trail.is_some()),
-            ("kind", !self.kind.is_empty()),
-        ]
-        .into_iter()
-        .filter_map(|(key, written)| written.then_some(key))
-        .collect()
-    }
-
-    /// Returns the population scaled to `count` live elements. Rates and bursts change in proportion, and rates are high enough to keep that number
-    /// alive.
-    fn scaled(&self, count: u32) -> Self {
-        let mut scaled = Self { count, ..self.clone() };
-        let factor = f64::from(count) / f64::from(self.count.max(1));
-        let kept: f64 = self.emitter.iter().map(|emitter| f64::from(emitter.rate)).sum::<f64>()
-            * f64::from(self.life.mean())
-            / f64::from(self.count.max(1));
-        // A fifth more than retires, so that the count is steady: gaps are filled within a few births.
-        let stronger = if kept > 0.0 { (1.2 / kept).max(1.0) } else { 1.0 };
-        for emitter in &mut scaled.emitter {
-            emitter.rate = (f64::from(emitter.rate) * factor * stronger).min(1e9) as f32;
-            if let Some(burst) = &mut emitter.burst {
-                burst.count = (f64::from(burst.count) * factor).round() as u32;
-            }
-        }
-        families::all_mut(&mut scaled).for_each(|family| family.scale(factor));
-        scaled
-    }
-}
-
 /// Maximum number of lamps and of populations.
 const MOST_LIGHTS: usize = 16;
 const MOST_POPULATIONS: usize = 256;
@@ -517,7 +280,7 @@ impl SceneSpec {
     }
 
     /// Adds a population of any family, drawn after the others.
-    pub fn with_fixed(mut self, population: PopulationSpec) -> Self {
+    pub fn with_population(mut self, population: PopulationSpec) -> Self {
         self.population.push(population);
         self
     }
@@ -527,7 +290,7 @@ impl SceneSpec {
         let mut aired = self.clone();
         if let Some(weather) = self.weather {
             weather.blow(&mut aired.world);
-            aired.population.iter_mut().flat_map(families::all_mut).for_each(|it| it.set_weather(weather));
+            aired.population.iter_mut().for_each(|it| it.set_weather(weather));
         }
         aired
     }

@@ -27,7 +27,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let grass = PopulationSpec::blades("grass", blades, 200_000, Span::new(0.003, 0.006), look);
     let tufts = PopulationSpec::blades("tufts", tufts, 50_000, Span::new(0.2, 0.3), cards);
-    let mut spec = SceneSpec::new("a field without end").with_fixed(grass).with_fixed(tufts);
+    let mut spec = SceneSpec::new("a field without end").with_population(grass).with_population(tufts);
     spec.texture = vec![TextureSpec::tuft("tuft", TuftSpec::new(12))];
     spec.weather = Some(Weather::Breeze);
     spec.camera = CameraSpec::new([0.0, 1.7, 0.0], [0.0, 0.9, -9.0], 46.0);

@@ -44,7 +44,7 @@ fn main() -> Result<(), SpecError> {
 }
 
 /// Counts drops a character cell, straight from the columns.
-fn draw(columns: &ParticleColumns) -> String {
+fn draw(columns: &BodyColumns) -> String {
     let mut cells = [[0usize; ACROSS]; DOWN];
     for (x, y) in columns.px().iter().zip(columns.py()) {
         let (i, j) = ((x + 4.0) * 5.0, DOWN as f32 - 1.0 - y * 4.5);

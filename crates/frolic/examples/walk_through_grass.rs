@@ -15,7 +15,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     look.through = 0.5;
     look.colour_along = Ramp::new([(0.0, Colour::new(0.3, 0.28, 0.2)), (1.0, Colour::new(1.3, 1.25, 0.9))]);
 
-    let mut spec = SceneSpec::new("a walk through grass").with_fixed(PopulationSpec::blades(
+    let mut spec = SceneSpec::new("a walk through grass").with_population(PopulationSpec::blades(
         "grass",
         blades,
         160_000,
@@ -57,7 +57,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         ("float", WalkSpec::default().from(1), 1.2, float),
     ] {
         let figure = FixtureSpec::walking(walk);
-        spec = spec.with_fixed(PopulationSpec::fixed(name, figure, 1, Span::from(size), look));
+        spec = spec.with_population(PopulationSpec::fixed(name, figure, 1, Span::from(size), look));
     }
 
     let mut scene = Scene::new(&spec)?;

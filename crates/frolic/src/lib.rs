@@ -67,15 +67,15 @@ pub use frolic_scene as scene;
 pub mod prelude {
     pub use frolic_core::{
         AimBy, AimSpec, AreaSpec, AroundSpec, AttractorSpec, BakeSpec, BladeColumns, BladeMotion, BladeSpec,
-        Blades, BrushSpec, BurstSpec, Clock, ClockSpec, ClumpSpec, CollectorSpec, Counter, CourseSpec,
-        CurlSpec, DistanceGrid, EachSpec, EmitterSpec, EventSpec, Falloff, Field, FieldChunk, FieldKind,
-        FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GrowSpec, Growing, GustSpec, Happening,
-        HarvestSpec, KeepTo, Keeper, KeeperSpec, Lever, LineSpec, MaskLie, MeshPart, Meter, Moment,
-        MotionSpec, ObstacleShape, ObstacleSpec, On, ParticleColumns, ParticleRow, ParticleSet, ParticleSpec,
-        Particles, PathEnds, PathSpec, PatternSpec, PlaceSpec, PlacedColumns, PlacedRow, Placement,
-        PlacementSpec, Plane, PusherSpec, Ramp, Region, ShapeFieldSpec, ShapeSpec, SieveBy, SieveSpec, Span,
-        SpecError, StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick,
-        Touch, Trail, TrailSpec, VolumePart, VortexSpec, WalkSpec, Weather, World, WorldSpec,
+        Blades, BodyColumns, BodyRow, BrushSpec, BurstSpec, Clock, ClockSpec, ClumpSpec, CollectorSpec,
+        Counter, CourseSpec, CurlSpec, DistanceGrid, EachSpec, EmitterSpec, EventSpec, Falloff, Field,
+        FieldChunk, FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GrowSpec, Growing,
+        GustSpec, Happening, HarvestSpec, KeepTo, Keeper, KeeperSpec, Lever, LineSpec, MaskLie, MeshPart,
+        Meter, Moment, MotionSpec, ObstacleShape, ObstacleSpec, On, ParticleSet, ParticleSpec, Particles,
+        PathEnds, PathSpec, PatternSpec, PlaceSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
+        Plane, PusherSpec, Ramp, Region, ShapeFieldSpec, ShapeSpec, SieveBy, SieveSpec, Span, SpecError,
+        StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick, Touch, Trail,
+        TrailSpec, VolumePart, VortexSpec, WalkSpec, Weather, World, WorldSpec,
     };
     pub use frolic_diagnostics::{Corner, Readout, Show};
     pub use frolic_draw::{

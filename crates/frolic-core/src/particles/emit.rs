@@ -3,9 +3,9 @@
 
 use glam::{Mat3, Vec3};
 
-use super::ParticleRow;
 use super::places::{Basis, Source};
 use super::spec::{AimSpec, EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::bodies::BodyRow;
 use crate::endless::Spots;
 use crate::error::SpecError;
 use crate::events::{AimBy, EventSpec, Happening};
@@ -139,7 +139,7 @@ impl Emitters {
         dt: f32,
         first_id: u32,
         room: usize,
-        mut born: impl FnMut(&ParticleRow),
+        mut born: impl FnMut(&BodyRow),
     ) -> u64 {
         let mut due = 0u64;
         self.due(&spec.emitters, time, dt, |now, births| {
@@ -171,7 +171,7 @@ impl<'a> Births<'a> {
         due: &Due,
         first_id: u32,
         count: u64,
-    ) -> impl Iterator<Item = ParticleRow> + 'a {
+    ) -> impl Iterator<Item = BodyRow> + 'a {
         let due = *due;
         (0..count.min(due.count)).map(move |nth| {
             let id = first_id.wrapping_add(nth as u32);
@@ -377,7 +377,7 @@ impl Newborn {
         draws: Draws,
         nth: u64,
         count: u64,
-    ) -> ParticleRow {
+    ) -> BodyRow {
         let element = &happening.element;
         let velocity = Vec3::new(element.vx, element.vy, element.vz);
         let parent = Parent { position: Vec3::new(element.px, element.py, element.pz), velocity, turn: None };
@@ -413,7 +413,7 @@ impl Newborn {
         age: f32,
         order: Option<(u64, u64)>,
         parent: &Parent,
-    ) -> ParticleRow {
+    ) -> BodyRow {
         let [u, v, speed] = draws.draw(1);
         let [life, size, _] = draws.draw(2);
         let (off, outwards) = self.source.place(draws);
@@ -429,7 +429,7 @@ impl Newborn {
         let (off, way) = parent.turn.map_or((off, way), |turn| (turn * off, turn * way));
         let velocity = way * self.speed.at(speed) + parent.velocity * self.keep_velocity;
         let position = parent.position + off;
-        ParticleRow {
+        BodyRow {
             px: position.x,
             py: position.y,
             pz: position.z,

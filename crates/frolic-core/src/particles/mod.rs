@@ -1,113 +1,57 @@
 //! A population of particles: its state, and the step that moves it.
 //!
-//! One step is: fields, integration and what is met, over all that live; the dead taken out; the newborn moved and appended. State is
-//! columns ([`ParticleColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
+//! One step is: fields, integration and what is met, over all that live (`bodies/`); the dead taken out; the newborn moved and appended. State is
+//! columns ([`BodyColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
 //! same numbers to the last bit.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how is a population described? | `spec.rs` |
 //! | when and where is one born? | `emit.rs`, `places.rs` |
-//! | what befalls one in the step of its birth? | `births.rs` |
-//! | by what formula does one move? | `motion.rs` |
-//! | how are all moved in one pass? | `step.rs` |
-//! | what becomes of one that meets something? | `encounters.rs` |
+//! | how does a newborn come into the population? | `births.rs` |
 //! | in which order are they held? | `order.rs`, `objects.rs` |
 //! | which populations start each other? | `set.rs` |
 //! | where has one been? | `trail.rs` |
 
 mod births;
 mod emit;
-mod encounters;
-mod motion;
 mod objects;
 mod order;
 mod places;
 mod set;
 mod spec;
-mod step;
 mod trail;
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use glam::Vec3;
 
 pub use emit::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS};
-pub use motion::{Attractor, Motion};
 pub(crate) use places::Source;
 pub use set::{ParticleSet, check_events};
+pub(crate) use spec::MOST_PARTS;
 pub use spec::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, KeepTo, MeshPart, MotionSpec, Order, ParticleSpec,
-    ShapeSpec, Storage, VolumePart,
+    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MeshPart, Order, ParticleSpec, ShapeSpec, Storage,
+    VolumePart,
 };
 pub use trail::{Trail, TrailClock, TrailSpec};
 
-use crate::collectors::Catching;
-use crate::columns::columns;
-use crate::curl::Curl;
+use crate::bodies::{Acts, BodyColumns, BodyRow, Chunk, Integrator, Motion, Room, STEP_BYTES, note_birth};
 use crate::error::SpecError;
-use crate::events::{EventSpec, Happening, Moment};
-use crate::fields::Acting;
+use crate::events::{EventSpec, Happening};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::random::{Draws, FADE, lot};
-use crate::simd::{Level, detect};
+use crate::simd::Level;
 use crate::world::World;
 use births::{Fate, Newcomers};
 use emit::Newborn;
 use objects::Records;
 use order::Aside;
-use step::{Acts, Notes};
-
-columns! {
-    /// All attributes of one particle.
-    row ParticleRow;
-    /// The attributes of all particles, in order of birth or as [`Order`] says; slices of one length.
-    columns ParticleColumns;
-    /// Position x, m.
-    px: f32,
-    /// Position y (up), m.
-    py: f32,
-    /// Position z, m.
-    pz: f32,
-    /// Velocity x, m/s.
-    vx: f32,
-    /// Velocity y, m/s.
-    vy: f32,
-    /// Velocity z, m/s.
-    vz: f32,
-    /// Time since birth, s.
-    age: f32,
-    /// Age at death, s.
-    life: f32,
-    /// Radius at birth, m.
-    size: f32,
-    /// Number of the element, counted from 0 in order of birth.
-    id: u32,
-    /// Key of the random numbers that its look is drawn by: its number, or its parent's key.
-    key: u32,
-}
-
-impl ParticleColumns {
-    /// The three position columns, m.
-    pub fn position(&self) -> [&[f32]; 3] {
-        [&self.px, &self.py, &self.pz]
-    }
-
-    /// The three velocity columns, m/s.
-    pub fn velocity(&self) -> [&[f32]; 3] {
-        [&self.vx, &self.vy, &self.vz]
-    }
-}
 
 /// Most memory that one population may reserve: 4 GiB.
 pub const MEMORY_LIMIT: u64 = 4 << 30;
-
-/// Happenings of a step that a chunk has room for from the start.
-const NOTED: usize = 1024;
-
-/// Elements a worker steps at a time: ten columns of it fit a second-level cache.
-const CHUNK: usize = 8192;
 
 /// A population of particles.
 ///
@@ -126,70 +70,21 @@ pub struct Particles {
     spec: Arc<ParticleSpec>,
     held: Held,
     seed: u32,
-    time: f64,
     next_id: u32,
     emitters: Emitters,
     /// How what each event starts comes about.
     children: Arc<[Newborn]>,
-    forces: Forces,
+    integrator: Integrator,
     newcomers: Newcomers,
-    notes: Vec<Notes>,
-    happened: Vec<Happening>,
-    caught: Vec<u64>,
-    /// Indices of the dead: each chunk writes its own part, then they are joined.
-    dead: Vec<u32>,
-    dead_in_chunk: Vec<u32>,
-    chunk: usize,
-    level: Level,
     /// Share of the newborn that are born: see [`Particles::thin`].
     share: f32,
-}
-
-/// What acts in one step: fields of the population's own, curl noise of the world's and of those, and collectors.
-#[derive(Debug, Default)]
-struct Forces {
-    fields: Vec<Acting>,
-    curls: Vec<Option<Curl>>,
-    catching: Catching,
-}
-
-impl Forces {
-    /// For the step from `time` on, s.
-    fn prepare(&mut self, motion: &Motion, world: &World, time: f64) {
-        self.curls.clear();
-        let fields = world.fields().iter().chain(&self.fields);
-        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, time)));
-        self.catching.prepare(world.collectors(), time, motion.dt);
-    }
-
-    fn acts<'a>(
-        &'a self,
-        spec: &'a ParticleSpec,
-        motion: &'a Motion,
-        world: &'a World,
-        time: f64,
-        level: Level,
-    ) -> Acts<'a> {
-        Acts {
-            motion,
-            world,
-            is_plain: spec.motion.is_plain() && world.is_plain() && self.fields.is_empty(),
-            own: &self.fields,
-            curls: &self.curls,
-            catching: &self.catching,
-            events: &spec.events,
-            sets_aside: spec.order == Order::Any,
-            time,
-            level,
-        }
-    }
 }
 
 /// The elements themselves, one way or the other, and what is behind them.
 #[derive(Debug)]
 struct Held {
     storage: Storage,
-    columns: ParticleColumns,
+    columns: BodyColumns,
     records: Records,
     trail: Option<Trail>,
     aside: Aside,
@@ -203,20 +98,13 @@ impl Held {
         }
     }
 
-    fn push(&mut self, row: &ParticleRow) {
+    fn push(&mut self, row: &BodyRow) {
         match self.storage {
             Storage::Columns => self.columns.push(row),
             Storage::Objects => self.records.push(row),
         }
         if let Some(trail) = &mut self.trail {
             trail.push(row);
-        }
-    }
-
-    fn row(&self, nth: usize) -> ParticleRow {
-        match self.storage {
-            Storage::Columns => self.columns.row(nth).expect("an element"),
-            Storage::Objects => *self.records.row(nth),
         }
     }
 
@@ -227,18 +115,24 @@ impl Held {
         }
     }
 
-    fn set_velocity(&mut self, nth: usize, [vx, vy, vz]: [f32; 3]) {
-        let row = ParticleRow { vx, vy, vz, ..self.row(nth) };
+    /// Gives newborn of a range, at most a block, the velocity that the leapfrog starts from.
+    fn start(&mut self, range: Range<usize>, acts: &Acts<'_>, room: &mut Room) {
         match self.storage {
-            Storage::Columns => self.columns.put(nth, &row),
-            Storage::Objects => *self.records.row_mut(nth) = row,
+            Storage::Columns => Chunk::of(&mut self.columns.bodies()).part(range).start(acts, room),
+            Storage::Objects => {
+                for nth in range {
+                    Chunk::of_row(nth as u32, self.records.row_mut(nth)).start(acts, room);
+                }
+            }
         }
     }
 
-    fn append(&mut self, rows: &ParticleColumns) {
+    fn append(&mut self, rows: &BodyColumns) {
         match self.storage {
             Storage::Columns => self.columns.append(rows),
-            Storage::Objects => (0..rows.len()).filter_map(|nth| rows.row(nth)).for_each(|row| self.records.push(&row)),
+            Storage::Objects => {
+                (0..rows.len()).filter_map(|nth| rows.row(nth)).for_each(|row| self.records.push(&row))
+            }
         }
         if let Some(trail) = &mut self.trail {
             (0..rows.len()).filter_map(|nth| rows.row(nth)).for_each(|row| trail.push(&row));
@@ -262,7 +156,7 @@ impl Held {
 }
 
 /// Bytes of one element's columns.
-const ROW: u64 = ParticleColumns::BYTES_PER_ELEMENT as u64;
+const ROW: u64 = BodyColumns::BYTES_PER_ELEMENT as u64;
 
 impl Particles {
     /// An empty population with room for all its elements, held as columns.
@@ -311,27 +205,22 @@ impl Particles {
             share: 1.0,
             held: Held {
                 storage,
-                columns: ParticleColumns::default(),
+                columns: BodyColumns::default(),
                 records: Records::default(),
                 trail: spec.trail.as_ref().map(Trail::new),
                 aside: Aside::default(),
             },
             spec: Arc::new(spec.clone()),
             seed,
-            time: 0.0,
             next_id: 0,
             emitters: Emitters::new(&spec.emitters, forms)?,
-            children: children(spec, forms)?,
-            forces: Forces { fields: Acting::all(&spec.fields, forms)?, ..Forces::default() },
+            children: children(&spec.events, forms)?,
+            integrator: Integrator::new(&spec.motion)?
+                .with_fields(&spec.fields, forms)?
+                .with_events(&spec.events)?,
             newcomers: Newcomers::default(),
-            notes: Vec::new(),
-            happened: Vec::new(),
-            caught: Vec::new(),
-            dead: Vec::new(),
-            dead_in_chunk: Vec::new(),
-            chunk: CHUNK,
-            level: detect(),
         };
+        particles.integrator.sets_aside = spec.order == Order::Any;
         particles.recentre([0.0; 2]);
         particles.reserve(count).map_err(|_| {
             SpecError::new(
@@ -347,7 +236,6 @@ impl Particles {
         self.held.columns.reserve(count)?;
         self.held.aside.reserve(count)?;
         self.newcomers.reserve()?;
-        self.dead.try_reserve_exact(count)?;
         if let Some(trail) = &mut self.held.trail {
             trail.reserve(count)?;
         }
@@ -356,17 +244,9 @@ impl Particles {
                 self.held.records.reserve(count)?;
                 1
             }
-            Storage::Columns => {
-                let chunks = count.div_ceil(self.chunk);
-                self.dead_in_chunk.try_reserve_exact(chunks)?;
-                chunks
-            }
+            Storage::Columns => count.div_ceil(self.integrator.chunk),
         };
-        // Events are bursts: room for those of a step, so that the first of them allocates nothing.
-        let room = if self.spec.events.is_empty() { 0 } else { count.min(NOTED) };
-        self.notes.try_reserve_exact(chunks)?;
-        self.notes.resize_with(chunks, || Notes::with_room(room));
-        self.happened.try_reserve_exact(room * self.spec.events.len())
+        self.integrator.reserve(count, chunks)
     }
 
     /// Memory reserved for its elements, trails included, in bytes.
@@ -383,7 +263,7 @@ impl Particles {
         };
         // Who is dead, and who lies still.
         let scratch = size_of::<u32>() + size_of::<u8>();
-        (ParticleColumns::BYTES_PER_ELEMENT + records + scratch) as u64
+        (BodyColumns::BYTES_PER_ELEMENT + records + scratch) as u64
     }
 
     /// The same population stepped `chunk` elements at a time (at least 1) with kernels of `level`; results do not
@@ -392,8 +272,8 @@ impl Particles {
     /// # Errors
     /// When the system has no memory for the scratch of so many chunks.
     pub fn tuned(mut self, chunk: usize, level: Level) -> Result<Self, SpecError> {
-        self.chunk = chunk.max(1);
-        self.level = level;
+        self.integrator.chunk = chunk.max(1);
+        self.integrator.level = level;
         self.reserve(self.spec.count as usize).map_err(|_| {
             SpecError::new("chunk", "the system has no memory for its scratch", "take larger chunks")
         })?;
@@ -424,39 +304,29 @@ impl Particles {
 
     /// Forgets what happened in the steps before.
     fn begin(&mut self) {
-        self.happened.clear();
-        self.caught.iter_mut().for_each(|count| *count = 0);
+        self.integrator.begin();
     }
 
     fn step_once(&mut self, world: &World, dt: f32, meter: &mut Meter) {
-        let motion = Motion::new(&self.spec.motion, world, self.time, dt);
-        self.forces.prepare(&motion, world, self.time);
-        self.caught.resize(self.forces.catching.len(), 0);
+        let motion = self.integrator.prepare(world, dt);
         let started = meter.start(Stage::Integrate);
         if self.newcomers.still > 0 {
-            let acts = self.forces.acts(&self.spec, &motion, world, self.time, self.level);
-            self.newcomers.start(&acts, &mut self.held);
+            self.newcomers.start(&self.integrator.acts(&motion, world), &mut self.held);
         }
-        let aside = self.move_all(&motion, world) as u64;
-        meter.add(Counter::SetAside, aside);
-        meter.moved(Stage::Integrate, self.step_bytes(aside));
+        let (aside, dead) = self.move_all(&motion, world);
+        meter.add(Counter::SetAside, aside as u64);
+        meter.moved(Stage::Integrate, self.step_bytes(aside as u64));
         meter.stop(started);
         let started = meter.start(Stage::Retire);
-        let (before, retired) = (self.len(), self.retire());
-        meter.add(Counter::Retired, retired as u64);
-        meter.moved(Stage::Retire, self.retire_bytes(before, retired));
+        let before = self.len();
+        self.retire(dead);
+        meter.add(Counter::Retired, dead as u64);
+        meter.moved(Stage::Retire, self.retire_bytes(before, dead));
         meter.stop(started);
-        for notes in &mut self.notes {
-            for &collector in &notes.caught {
-                self.caught[collector as usize] += 1;
-            }
-            self.happened.extend(notes.happenings.drain(..).map(|(_, happening)| happening));
-            meter.add(Counter::Hits, notes.hits);
-            meter.add(Counter::Picked, notes.caught.len() as u64);
-        }
+        self.integrator.collect(meter);
         self.held.follow(dt);
         self.emit(&motion, world, meter);
-        self.time += f64::from(dt);
+        self.integrator.time += f64::from(dt);
     }
 
     fn end(&mut self, steps: u32, meter: &mut Meter) {
@@ -466,46 +336,29 @@ impl Particles {
             meter.moved(Stage::Gather, 2 * self.len() as u64 * ROW);
             meter.stop(started);
         }
-        meter.add(Counter::Events, self.happened.len() as u64);
+        meter.add(Counter::Events, self.happened().len() as u64);
         meter.add(Counter::Alive, self.len() as u64);
         meter.add(Counter::ElementBytes, self.bytes());
     }
 
-    /// Moves, ages and lets meet all that live; returns how many lie still and only age.
-    fn move_all(&mut self, motion: &Motion, world: &World) -> usize {
-        let Self { spec, held, forces, notes, dead, dead_in_chunk, .. } = self;
-        notes.iter_mut().for_each(Notes::clear);
-        let level = match held.storage {
-            Storage::Columns => self.level,
-            Storage::Objects => Level::baseline(),
-        };
-        let acts = forces.acts(spec, motion, world, self.time, level);
+    /// Moves, ages and lets meet all that live; returns how many lie still and only age, and how many are dead.
+    fn move_all(&mut self, motion: &Motion, world: &World) -> (usize, usize) {
+        let Self { held, integrator, .. } = self;
+        let is_calm = integrator.acts(motion, world).is_calm();
         let Aside { count, stamp, lies, .. } = &mut held.aside;
         // Written by the step, so that this allocates and clears nothing but the newborn's.
         lies.resize(held.columns.len().max(held.records.len()), 0);
-        let skipped = if *stamp == world.stamp() && acts.is_calm() { *count } else { 0 };
+        let skipped = if *stamp == world.stamp() && is_calm { *count } else { 0 };
         *stamp = world.stamp();
-        match held.storage {
-            Storage::Columns => {
-                // Scratch for this step's length; all were reserved, so this writes zeros and allocates nothing.
-                let chunks = held.columns.len().div_ceil(self.chunk);
-                dead.resize(held.columns.len(), 0);
-                dead_in_chunk.resize(chunks, 0);
-                let notes = &mut notes[..chunks];
-                step::step_chunks(
-                    &acts,
-                    self.chunk,
-                    skipped,
-                    &mut held.columns,
-                    lies,
-                    dead,
-                    dead_in_chunk,
-                    notes,
-                );
+        let dead = match held.storage {
+            Storage::Columns => integrator.advance(motion, world, held.columns.bodies(), skipped, lies),
+            Storage::Objects => {
+                let records = &mut held.records;
+                integrator
+                    .advance_rows(motion, world, |acts, dead, notes| records.advance(acts, lies, dead, notes))
             }
-            Storage::Objects => held.records.advance(&acts, lies, dead, &mut notes[0]),
-        }
-        skipped
+        };
+        (skipped, dead)
     }
 
     /// Bytes that a step reads and writes: place, velocity and age, and what it looks up; of those that lie still the age alone.
@@ -513,8 +366,7 @@ impl Particles {
         const AGED: u64 = 3 * size_of::<f32>() as u64;
         let moves = self.len() as u64 - aside.min(self.len() as u64);
         match self.held.storage {
-            // Seven are written back; then life, and whether it lies.
-            Storage::Columns => moves * (7 * 2 + 1) * size_of::<f32>() as u64 + aside * AGED,
+            Storage::Columns => moves * STEP_BYTES + aside * AGED,
             Storage::Objects => 2 * (moves + aside) * ROW,
         }
     }
@@ -523,22 +375,19 @@ impl Particles {
     fn retire_bytes(&self, before: usize, retired: usize) -> u64 {
         match self.spec.order {
             Order::Birth => {
-                let first = self.dead[..retired.min(self.dead.len())].first();
+                let dead = &self.integrator.dead;
+                let first = dead[..retired.min(dead.len())].first();
                 first.map_or(0, |&first| 2 * (before - first as usize) as u64 * ROW)
             }
             Order::Any => 2 * retired as u64 * ROW,
         }
     }
 
-    /// Takes the dead out; returns how many.
-    fn retire(&mut self) -> usize {
-        let Self { spec, held, dead, dead_in_chunk, .. } = self;
+    /// Takes out the dead, the first so many of the list.
+    fn retire(&mut self, count: usize) {
+        let Self { spec, held, integrator, .. } = self;
         let Held { storage, columns, records, trail, aside } = held;
-        let count = match storage {
-            Storage::Columns => step::join_dead(dead, dead_in_chunk, self.chunk),
-            Storage::Objects => dead.len(),
-        };
-        let dead = &dead[..count];
+        let dead = &integrator.dead[..count];
         match spec.order {
             Order::Birth => {
                 match storage {
@@ -561,28 +410,30 @@ impl Particles {
                 }
             }
         }
-        count
     }
 
     fn emit(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start(Stage::Emit);
         let room = self.spec.count as usize - self.len();
         let first = self.next_id;
-        let Self { spec, emitters, held, happened, caught, share, forces, newcomers, .. } = self;
+        let Self { spec, emitters, held, share, integrator, newcomers, .. } = self;
+        let (mut happened, mut caught) =
+            (std::mem::take(&mut integrator.happened), std::mem::take(&mut integrator.caught));
         let (drawn, mut unborn) = (*share * (1.0 + FADE), 0);
-        let acts = forces.acts(spec, motion, world, self.time, self.level);
+        let acts = integrator.acts(motion, world);
         let mut fate = Fate::default();
-        let due = emitters.emit(spec, self.seed, self.time, motion.dt, first, room, |row| {
+        let due = emitters.emit(spec, self.seed, acts.time, motion.dt, first, room, |row| {
             // Nobody would see it.
             if *share < 1.0 && lot(row.id)[0] >= drawn {
                 unborn += 1;
                 return;
             }
             if newcomers.push(row) {
-                newcomers.deliver(&acts, held, happened, caught, &mut fate);
+                newcomers.deliver(&acts, held, &mut happened, &mut caught, &mut fate);
             }
         });
-        newcomers.deliver(&acts, held, happened, caught, &mut fate);
+        newcomers.deliver(&acts, held, &mut happened, &mut caught, &mut fate);
+        (integrator.happened, integrator.caught) = (happened, caught);
         let with_room = due.min(room as u64);
         let born = with_room - unborn;
         // Those without room use up their numbers too: who decides on births needs not know who has died.
@@ -620,7 +471,7 @@ impl Particles {
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
             self.newcomers.still += 1;
-            note_birth(&self.spec.events, &row, &mut self.happened);
+            note_birth(&self.spec.events, &row, &mut self.integrator.happened);
         }
         *started += room;
         meter.add(Counter::Emitted, u64::from(room));
@@ -652,11 +503,11 @@ impl Particles {
             let [life, size, _] = draws.draw(2);
             let (life, size) = (self.spec.life.at(life), self.spec.size.at(size));
             let (id, key) = (draws.id, draws.id);
-            let row = ParticleRow { px, py, pz, vx, vy, vz, age: 0.0, life, size, id, key };
+            let row = BodyRow { px, py, pz, vx, vy, vz, age: 0.0, life, size, id, key };
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
             self.newcomers.still += 1;
-            note_birth(&self.spec.events, &row, &mut self.happened);
+            note_birth(&self.spec.events, &row, &mut self.integrator.happened);
             taken += 1;
         }
         meter.add(Counter::Emitted, taken as u64);
@@ -667,12 +518,12 @@ impl Particles {
     /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements, the newborn last. Only what an
     /// event of its spec asks for.
     pub fn happened(&self) -> &[Happening] {
-        &self.happened
+        self.integrator.happened()
     }
 
     /// How many elements each collector of the world has picked up in the last call of [`Particles::step`].
     pub fn caught(&self) -> &[u64] {
-        &self.caught
+        self.integrator.caught()
     }
 
     /// Asks an emitter, counted from 0, for a burst at the next step. Returns whether there is such an emitter.
@@ -704,7 +555,7 @@ impl Particles {
     }
 
     /// The attributes of all that live, as of the last step, whatever the storage.
-    pub fn columns(&self) -> &ParticleColumns {
+    pub fn columns(&self) -> &BodyColumns {
         &self.held.columns
     }
 
@@ -720,7 +571,7 @@ impl Particles {
 
     /// Seconds stepped so far.
     pub fn time(&self) -> f64 {
-        self.time
+        self.integrator.time()
     }
 }
 
@@ -729,16 +580,10 @@ pub fn event_seed(seed: u32) -> u32 {
     seed ^ 0x1e5e_4eed
 }
 
-fn children(spec: &ParticleSpec, forms: &Forms) -> Result<Arc<[Newborn]>, SpecError> {
+fn children(events: &[EventSpec], forms: &Forms) -> Result<Arc<[Newborn]>, SpecError> {
     let ready =
         |(nth, event)| Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")));
-    spec.events.iter().enumerate().map(ready).collect()
-}
-
-fn note_birth(events: &[EventSpec], row: &ParticleRow, happened: &mut Vec<Happening>) {
-    for (event, _) in events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
-        happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
-    }
+    events.iter().enumerate().map(ready).collect()
 }
 
 fn gib(bytes: u64) -> f64 {

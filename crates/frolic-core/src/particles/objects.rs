@@ -3,8 +3,7 @@
 //! Kept honest so that a profile can compare it: the same formula, the same order, no needless work. What it pays for
 //! is what the form costs: a pointer to follow, and attributes side by side that one loop does not need together.
 
-use super::step::{Acts, Notes, Room, step_row};
-use super::{ParticleColumns, ParticleRow};
+use crate::bodies::{Acts, BodyColumns, BodyRow, Notes, Room, step_row};
 use crate::columns::swap_and_truncate;
 
 /// All records, in order of birth.
@@ -12,12 +11,12 @@ use crate::columns::swap_and_truncate;
 pub(super) struct Records {
     // A box each is the point of this form.
     #[allow(clippy::vec_box)]
-    rows: Vec<Box<ParticleRow>>,
+    rows: Vec<Box<BodyRow>>,
 }
 
 impl Records {
     /// A record, the pointer to it, and what an allocator keeps beside each block.
-    pub(super) const BYTES_PER_ELEMENT: usize = size_of::<ParticleRow>() + 2 * size_of::<usize>();
+    pub(super) const BYTES_PER_ELEMENT: usize = size_of::<BodyRow>() + 2 * size_of::<usize>();
 
     pub(super) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
         self.rows.try_reserve_exact(capacity)
@@ -27,7 +26,7 @@ impl Records {
         self.rows.len()
     }
 
-    pub(super) fn push(&mut self, row: &ParticleRow) {
+    pub(super) fn push(&mut self, row: &BodyRow) {
         self.rows.push(Box::new(*row));
     }
 
@@ -49,11 +48,11 @@ impl Records {
         notes.sort();
     }
 
-    pub(super) fn row(&self, nth: usize) -> &ParticleRow {
+    pub(super) fn row(&self, nth: usize) -> &BodyRow {
         &self.rows[nth]
     }
 
-    pub(super) fn row_mut(&mut self, nth: usize) -> &mut ParticleRow {
+    pub(super) fn row_mut(&mut self, nth: usize) -> &mut BodyRow {
         &mut self.rows[nth]
     }
 
@@ -73,7 +72,7 @@ impl Records {
     }
 
     /// Copies every record into columns, for drawing.
-    pub(super) fn gather(&self, columns: &mut ParticleColumns) {
+    pub(super) fn gather(&self, columns: &mut BodyColumns) {
         columns.clear();
         self.rows.iter().for_each(|row| columns.push(row));
     }

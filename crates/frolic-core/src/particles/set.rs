@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use super::{ParticleSpec, Particles, Storage};
+use super::emit::Newborn;
+use super::{ParticleSpec, Particles, Storage, children};
 use crate::error::SpecError;
-use crate::events::{EventSpec, Moment};
+use crate::events::{EventSpec, Happening, Moment};
 use crate::forms::Forms;
-use crate::meter::{Meter, Stage};
+use crate::meter::{Counter, Meter, Stage};
 use crate::world::World;
 
 /// Named populations whose events may start elements of each other.
@@ -35,6 +36,18 @@ pub struct ParticleSet {
     /// For each member: how many of its happenings have been followed, and what its events have started in this step.
     followed: Vec<usize>,
     started: Vec<Vec<u32>>,
+    /// Populations of other families, whose events may start elements of members.
+    sources: Vec<Source>,
+}
+
+/// Events of a population of another family.
+#[derive(Debug)]
+struct Source {
+    name: String,
+    events: Vec<EventSpec>,
+    children: Arc<[Newborn]>,
+    targets: Vec<Option<usize>>,
+    started: Vec<u32>,
 }
 
 impl ParticleSet {
@@ -69,6 +82,53 @@ impl ParticleSet {
         Ok(self.members.len() - 1)
     }
 
+    /// Adds the events of a population of another family, which may start elements of members; returns its number for
+    /// [`ParticleSet::start_from`].
+    ///
+    /// # Errors
+    /// A value out of range; a form that is missing or of another kind; a name that is there already.
+    pub fn add_source(
+        &mut self,
+        name: &str,
+        events: &[EventSpec],
+        forms: &Forms,
+    ) -> Result<usize, SpecError> {
+        let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
+        if names.any(|other| other == name) {
+            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
+        }
+        self.sources.push(Source {
+            name: name.to_owned(),
+            events: events.to_vec(),
+            children: children(events, forms)?,
+            targets: vec![None; events.len()],
+            started: vec![0; events.len()],
+        });
+        Ok(self.sources.len() - 1)
+    }
+
+    /// Starts what follows from what happened in one step to elements of a source, in their order, and what follows from that. Call it after
+    /// [`ParticleSet::step`]. Each event starts no more than its cap.
+    pub fn start_from(&mut self, source: usize, happened: &[Happening], meter: &mut Meter) {
+        if happened.is_empty() || source >= self.sources.len() {
+            return;
+        }
+        let started = meter.start(Stage::Emit);
+        let Self { sources, members, .. } = self;
+        let Source { events, children, targets, started: counts, .. } = &mut sources[source];
+        counts.fill(0);
+        for (nth, target) in targets.iter().enumerate() {
+            let Some(target) = *target else { continue };
+            for happening in happened.iter().filter(|happening| happening.event as usize == nth) {
+                members[target].start(&events[nth], &children[nth], happening, &mut counts[nth], meter);
+            }
+        }
+        self.started.iter_mut().for_each(|counts| counts.fill(0));
+        while self.follow(meter) {}
+        meter.add(Counter::Events, happened.len() as u64);
+        meter.stop(started);
+    }
+
     /// Finds the populations that events name, once all are there. Events that were not linked start nothing.
     ///
     /// # Errors
@@ -79,8 +139,21 @@ impl ParticleSet {
             .iter()
             .zip(&self.members)
             .map(|(name, member)| (name.as_str(), &member.spec.events[..]))
+            .chain(self.sources.iter().map(|source| (source.name.as_str(), &source.events[..])))
             .collect();
-        self.targets = check_events(&specs)?;
+        let mut targets = check_events(&specs)?;
+        let names = &self.names;
+        for ((name, events), targets) in specs.iter().zip(&targets) {
+            if let Some(nth) = targets.iter().position(|to| to.is_some_and(|to| to >= names.len())) {
+                let start = events[nth].start.as_deref().unwrap_or_default();
+                let problem = format!("'{start}' is no population of particles");
+                let instead = format!("write one of: {}", names.join(", "));
+                return Err(SpecError::new(format!("{name}.event.{nth}.start"), problem, instead));
+            }
+        }
+        let of_sources = targets.split_off(names.len());
+        self.sources.iter_mut().zip(of_sources).for_each(|(source, targets)| source.targets = targets);
+        self.targets = targets;
         Ok(())
     }
 
@@ -127,7 +200,7 @@ impl ParticleSet {
     fn follow(&mut self, meter: &mut Meter) -> bool {
         let mut any = false;
         for parent in 0..self.members.len() {
-            let end = self.members[parent].happened.len();
+            let end = self.members[parent].happened().len();
             let news = std::mem::replace(&mut self.followed[parent], end)..end;
             if news.is_empty() {
                 continue;
@@ -141,7 +214,7 @@ impl ParticleSet {
                 let Some(target) = *target else { continue };
                 let started = &mut self.started[parent][event];
                 for nth in news.clone() {
-                    let happening = self.members[parent].happened[nth];
+                    let happening = self.members[parent].happened()[nth];
                     if happening.event as usize == event {
                         let to = &mut self.members[target];
                         to.start(&spec.events[event], &children[event], &happening, started, meter);

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::trail::TrailSpec;
+use crate::bodies::MotionSpec;
 use crate::endless::ScatterSpec;
 use crate::error::{SpecError, direction, each, vector_within, within};
 use crate::events::EventSpec;
@@ -61,49 +62,6 @@ pub struct ParticleSpec {
     /// Whether the order of its elements says anything. Default it is that of birth.
     #[serde(default)]
     pub order: Order,
-}
-
-/// How a population answers to the world's fields.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-#[non_exhaustive]
-pub struct MotionSpec {
-    /// Rate at which velocity nears that of the air, 1/s, 0 to 1e4. Default 0: no air.
-    pub drag: f32,
-    /// Drag that grows with the square of the speed through the air, 1/m, 0 to 1e4. Default 0.
-    pub drag_square: f32,
-    /// Share of the world's gravity that is felt, -100 to 100; negative rises. Default 1.
-    pub weight: f32,
-    /// Least and greatest speed, m/s, 0 to 1e6: what is slower or faster is brought there. Default no limit.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub speed_limits: Option<[f32; 2]>,
-    /// The plane that elements keep to, at the depth or height that they are born at. Default none: they move freely.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub keep_to: Option<KeepTo>,
-}
-
-impl MotionSpec {
-    /// Whether the plain form of the step does for it.
-    pub(crate) fn is_plain(&self) -> bool {
-        self.drag_square == 0.0 && self.speed_limits.is_none() && self.keep_to.is_none()
-    }
-}
-
-impl Default for MotionSpec {
-    fn default() -> Self {
-        Self { drag: 0.0, drag_square: 0.0, weight: 1.0, speed_limits: None, keep_to: None }
-    }
-}
-
-/// A plane that elements keep to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum KeepTo {
-    /// Across and up (x and y).
-    Upright,
-    /// The ground (x and z).
-    Flat,
 }
 
 /// Where, when and how fast elements appear.
@@ -547,12 +505,7 @@ impl ParticleSpec {
     pub fn check(&self) -> Result<(), SpecError> {
         self.life.check("life", 0.001, 1e6, "s")?;
         self.size.check("size", 0.0, 1e4, "m")?;
-        within("motion.drag", self.motion.drag, 0.0, 1e4, "1/s")?;
-        within("motion.drag_square", self.motion.drag_square, 0.0, 1e4, "1/m")?;
-        within("motion.weight", self.motion.weight, -100.0, 100.0, "times gravity")?;
-        if let Some([least, greatest]) = self.motion.speed_limits {
-            Span::new(least, greatest).check("motion.speed_limits", 0.0, 1e6, "m/s")?;
-        }
+        self.motion.check().map_err(|error| error.under("motion"))?;
         if let Some(trail) = &self.trail {
             trail.check().map_err(|error| error.under("trail"))?;
         }
@@ -662,4 +615,4 @@ impl EmitterSpec {
 }
 
 /// Most emitters, and most events, of a population.
-const MOST_PARTS: usize = 256;
+pub(crate) const MOST_PARTS: usize = 256;

@@ -4,7 +4,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::ParticleRow;
+use crate::bodies::BodyRow;
 use crate::columns::{remove_sorted, swap_and_truncate};
 use crate::error::{SpecError, within};
 
@@ -130,7 +130,7 @@ impl Trail {
     }
 
     /// All places of a newborn are where it is born.
-    pub(super) fn push(&mut self, row: &ParticleRow) {
+    pub(super) fn push(&mut self, row: &BodyRow) {
         for [x, y, z] in &mut self.ring {
             x.push(row.px);
             y.push(row.py);

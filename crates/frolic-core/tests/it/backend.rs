@@ -5,8 +5,8 @@ use frolic_core::backend::{
     Emitters, Grid, MOST_LINKED, MOST_WRITTEN, OwnFields, grids, hindrances, is_simple, stays_at_home,
 };
 use frolic_core::{
-    CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, Forms, MeshPart, Meter, Moment, ObstacleShape,
-    ObstacleSpec, ParticleRow, ParticleSpec, Particles, ScatterSpec, ShapeSpec, Span, TrailSpec, WorldSpec,
+    BodyRow, CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, Forms, MeshPart, Meter, Moment,
+    ObstacleShape, ObstacleSpec, ParticleSpec, Particles, ScatterSpec, ShapeSpec, Span, TrailSpec, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -39,7 +39,7 @@ proptest! {
         for _ in 0..steps {
             let before = here.len();
             here.step(&world, dt, 1, &mut Meter::new());
-            let mut rows: Vec<ParticleRow> = Vec::new();
+            let mut rows: Vec<BodyRow> = Vec::new();
             there.due(&spec.emitters, time, dt, |due, births| {
                 // Each is written down at its birth, and flies straight for the rest of the step.
                 rows.extend(births.rows(&spec, 5, &due, next, due.count).map(|mut row| {

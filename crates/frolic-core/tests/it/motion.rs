@@ -68,7 +68,8 @@ fn motion_is_of_second_order_where_fields_act() {
 fn children_fall_as_exactly_as_their_parents() {
     let world = WorldSpec::default().build().unwrap();
     let fall = |steps: u32| {
-        let mut parent = ParticleSpec::new(1).life(0.25, 0.25).emitter(EmitterSpec::burst(1, 0.0).speed(0.0, 0.0));
+        let mut parent =
+            ParticleSpec::new(1).life(0.25, 0.25).emitter(EmitterSpec::burst(1, 0.0).speed(0.0, 0.0));
         parent.motion.weight = 0.0;
         let mut set = ParticleSet::default();
         let mut event = EventSpec::start(Moment::Death, "child", 1.0);

@@ -2,8 +2,8 @@
 
 use crate::common::{forms, weightless};
 use frolic_core::{
-    AimSpec, CollectorSpec, Counter, EmitterSpec, FieldKind, FieldSpec, Form, Forms, Meter, ObstacleShape,
-    ObstacleSpec, Order, ParticleRow, ParticleSpec, Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
+    AimSpec, BodyRow, CollectorSpec, Counter, EmitterSpec, FieldKind, FieldSpec, Form, Forms, Meter,
+    ObstacleShape, ObstacleSpec, Order, ParticleSpec, Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -424,7 +424,7 @@ proptest! {
                     *told += frame.count(counter);
                 }
             }
-            let mut rows: Vec<ParticleRow> = (0..rain.len()).filter_map(|nth| rain.columns().row(nth)).collect();
+            let mut rows: Vec<BodyRow> = (0..rain.len()).filter_map(|nth| rain.columns().row(nth)).collect();
             rows.sort_by_key(|row| row.id);
             (rows, told)
         };

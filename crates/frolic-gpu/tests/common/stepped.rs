@@ -1,10 +1,10 @@
 //! The same population stepped on the processor and on the device.
 
-use frolic_core::{Counter, Forms, Meter, ParticleRow, ParticleSpec, Particles, World, WorldSpec};
+use frolic_core::{BodyRow, Counter, Forms, Meter, ParticleSpec, Particles, World, WorldSpec};
 use frolic_gpu::{Gpu, GpuParticles, Recorder};
 
 /// Rows of both, by id; and what each counted: emitted, refused, retired, hits, picked, alive.
-pub type Both = ([Vec<ParticleRow>; 2], [[u64; 6]; 2]);
+pub type Both = ([Vec<BodyRow>; 2], [[u64; 6]; 2]);
 
 /// Both after some steps in a world that stays as it is.
 pub fn both(gpu: &Gpu, spec: &ParticleSpec, world: &WorldSpec, steps: u32) -> Both {
@@ -53,14 +53,14 @@ pub fn both_in(
     assert_eq!(news.steps, u64::from(steps));
     assert_eq!(news.alive, rows.len() as u64);
     rows.sort_by_key(|row| row.id);
-    let mut own: Vec<ParticleRow> = (0..here.len()).filter_map(|nth| here.columns().row(nth)).collect();
+    let mut own: Vec<BodyRow> = (0..here.len()).filter_map(|nth| here.columns().row(nth)).collect();
     own.sort_by_key(|row| row.id);
     let heard = [news.emitted, news.refused, news.retired, news.hits, news.picked, news.alive];
     ([own, rows], [counted.try_into().unwrap(), heard])
 }
 
 /// The largest difference between attributes of two rows, of their own size or a unit.
-pub fn off(a: &ParticleRow, b: &ParticleRow) -> f32 {
+pub fn off(a: &BodyRow, b: &BodyRow) -> f32 {
     let pairs = [
         (a.px, b.px),
         (a.py, b.py),
@@ -76,7 +76,7 @@ pub fn off(a: &ParticleRow, b: &ParticleRow) -> f32 {
 }
 
 /// The same elements live, and all of their attributes agree.
-pub fn agree(rows: &[Vec<ParticleRow>; 2], tolerance: f32) {
+pub fn agree(rows: &[Vec<BodyRow>; 2], tolerance: f32) {
     let [own, there] = rows;
     assert_eq!(own.len(), there.len());
     for (a, b) in own.iter().zip(there) {
@@ -87,7 +87,7 @@ pub fn agree(rows: &[Vec<ParticleRow>; 2], tolerance: f32) {
 
 /// Share of the elements of either that the other has within a tolerance. Who grazes an obstacle and who just passes by is decided by the
 /// last bit, and ways part there.
-pub fn alike(rows: &[Vec<ParticleRow>; 2], tolerance: f32) -> f64 {
+pub fn alike(rows: &[Vec<BodyRow>; 2], tolerance: f32) -> f64 {
     let [own, there] = rows;
     let mut same = 0;
     let mut nth = 0;

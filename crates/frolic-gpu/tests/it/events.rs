@@ -5,7 +5,7 @@ use crate::common::gpu;
 use crate::common::stepped::{agree, alike};
 use frolic_core::backend::{MOST_EVENTS, all_that_stay};
 use frolic_core::{
-    AimBy, CollectorSpec, Counter, EmitterSpec, EventSpec, Forms, Meter, Moment, ObstacleSpec, ParticleRow,
+    AimBy, BodyRow, CollectorSpec, Counter, EmitterSpec, EventSpec, Forms, Meter, Moment, ObstacleSpec,
     ParticleSet, ParticleSpec, Region, ShapeSpec, Span, TrailSpec, WorldSpec,
 };
 use frolic_gpu::{GpuSet, Recorder};
@@ -24,7 +24,7 @@ const COUNTERS: [Counter; 7] = [
 type Named<'a> = [(&'a str, ParticleSpec)];
 
 /// Rows of every population on both, by id; and what both counted.
-fn both(specs: &Named<'_>, world: &WorldSpec, steps: u32) -> (Vec<[Vec<ParticleRow>; 2]>, [[u64; 7]; 2]) {
+fn both(specs: &Named<'_>, world: &WorldSpec, steps: u32) -> (Vec<[Vec<BodyRow>; 2]>, [[u64; 7]; 2]) {
     let gpu = gpu();
     let (mut here, mut there) = (ParticleSet::default(), GpuSet::new(&gpu));
     for ((name, spec), seed) in specs.iter().zip(5..) {

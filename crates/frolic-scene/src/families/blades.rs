@@ -1,14 +1,16 @@
 //! Blades: rooted, bent by the wind, stepped and drawn square by square.
 
 use frolic_core::{
-    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, SpecError, Weather,
+    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, PlacementSpec, SpecError,
+    Weather,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
 
-use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
-use crate::spec::{PopulationSpec, SceneSpec};
+use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use crate::population::PopulationSpec;
+use crate::spec::SceneSpec;
 
 impl FamilySpec for BladeSpec {
     fn key(&self) -> &'static str {
@@ -44,6 +46,10 @@ impl FamilySpec for BladeSpec {
 
     fn has_groups(&self) -> bool {
         self.groups.is_some()
+    }
+
+    fn ground(&self) -> Option<(&[PlacementSpec], bool)> {
+        Some((&self.placement, self.endless.is_some()))
     }
 
     /// As many as asked for, wherever a density was written.
@@ -141,17 +147,17 @@ impl Meadow {
 }
 
 impl Elements for Meadow {
-    fn len(&self, _set: &ParticleSet) -> usize {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
         self.blades.len()
     }
 
-    fn bytes(&self, _set: &ParticleSet) -> u64 {
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
         self.blades.bytes()
     }
 
     /// Follows the camera, then steps the squares that are awake.
-    fn step(&mut self, context: &mut StepContext<'_>) {
-        let StepContext { world, set, view, sun, lights, grouped, dt, steps, meter } = context;
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
+        let StepContext { world, set, view, sun, lights, grouped, dt, steps, meter, .. } = context;
         self.group(*grouped);
         let eye = view.parts().eye;
         // As many new squares as these steps allow, so that a long run does not fall behind.
@@ -173,10 +179,15 @@ impl Elements for Meadow {
             self.arrange();
         }
         self.hand_over(set, meter);
+        Ok(())
     }
 
-    fn instances<'a>(&'a self, context: DrawContext<'a>) -> InstancesOfKinds<'a> {
-        (0..self.parts.len()).filter_map(|kind| Some((self.of_kind(kind, context.lag).ok()?, kind))).collect()
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        let mut all = Drawables::default();
+        for kind in 0..self.parts.len() {
+            all.push(self.of_kind(kind, context.lag)?, kind);
+        }
+        Ok(all)
     }
 
     /// Where every blade stands, how it leans and how long it is.

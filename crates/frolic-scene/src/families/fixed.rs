@@ -1,11 +1,12 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{FixtureSpec, Fixtures, ParticleSet, PlacedColumns, PlacedRow, SpecError, random};
+use frolic_core::{FixtureSpec, Fixtures, SpecError};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, chunk_parts};
 
-use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
-use crate::spec::{PopulationSpec, SceneSpec};
+use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use crate::population::PopulationSpec;
+use crate::spec::SceneSpec;
 
 impl FamilySpec for FixtureSpec {
     fn key(&self) -> &'static str {
@@ -64,11 +65,11 @@ impl Fixed {
 }
 
 impl Elements for Fixed {
-    fn len(&self, _set: &ParticleSet) -> usize {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
         self.fixtures.len()
     }
 
-    fn bytes(&self, _set: &ParticleSet) -> u64 {
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
         self.fixtures.bytes()
     }
 
@@ -78,28 +79,16 @@ impl Elements for Fixed {
         }
     }
 
-    fn step(&mut self, context: &mut StepContext<'_>) {
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
         self.fixtures.step(context.world, context.dt, context.steps, context.meter);
         if self.fixtures.moves() {
             self.follow();
         }
+        Ok(())
     }
 
-    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> InstancesOfKinds<'a> {
-        // Columns of one family are of one length, so none is refused.
-        self.drawn().into_iter().map(|instances| (instances, 0)).collect()
-    }
-
-    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
-        let columns = self.fixtures.columns();
-        let row = |n: usize| {
-            let row = columns.row(n)?;
-            let (id, tint) = (row.id, random::lot(row.id)[1]);
-            let (turn, tilt, size) = (row.turn, row.tilt, row.size);
-            let [px, py, pz] = [row.px, row.py, row.pz];
-            Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
-        };
-        Some(PlacedColumns::from_rows((0..self.fixtures.len()).filter_map(row)))
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        self.drawn().map(Drawables::one)
     }
 
     fn plan(&self) -> Option<GroundPlan<'_>> {
@@ -108,6 +97,6 @@ impl Elements for Fixed {
             let (place, tint) = ([columns.px()[n], columns.pz()[n]], 0.5);
             Mark { place, turn: columns.turn()[n], radius: columns.size()[n], tint, kind: 0 }
         };
-        Some(GroundPlan { marks: (0..columns.len()).map(mark).collect(), placement: None, extent: None })
+        Some(GroundPlan::new((0..columns.len()).map(mark).collect()))
     }
 }

@@ -1,13 +1,12 @@
 //! Elements that grow in clusters.
 
-use frolic_core::{
-    GrowSpec, Growing, Meter, ParticleSet, PlacedColumns, PlacedRow, Ramp, ShownRow, SpecError,
-};
+use frolic_core::{GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownRow, SpecError};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 
-use super::{BuildContext, DrawContext, Elements, FamilySpec, GroundPlan, InstancesOfKinds, StepContext};
-use crate::spec::{PopulationSpec, SceneSpec};
+use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use crate::population::PopulationSpec;
+use crate::spec::SceneSpec;
 
 impl FamilySpec for GrowSpec {
     fn key(&self) -> &'static str {
@@ -67,17 +66,18 @@ impl Grove {
 }
 
 impl Elements for Grove {
-    fn len(&self, _set: &ParticleSet) -> usize {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
         self.growing.len()
     }
 
-    fn bytes(&self, _set: &ParticleSet) -> u64 {
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
         self.growing.bytes() as u64
     }
 
-    fn step(&mut self, context: &mut StepContext<'_>) {
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
         self.look(context.view, context.sun);
         self.growing.step(context.dt, context.steps, context.meter);
+        Ok(())
     }
 
     /// Gathers the clusters that are visible.
@@ -99,9 +99,8 @@ impl Elements for Grove {
         }
     }
 
-    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> InstancesOfKinds<'a> {
-        // Columns of one family are of one length, so none is refused.
-        self.drawn().into_iter().map(|instances| (instances, 0)).collect()
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        self.drawn().map(Drawables::one)
     }
 
     /// Where every element is, visible or not, at its present size.
@@ -126,7 +125,7 @@ impl Elements for Grove {
             tint: 0.5,
             kind: cluster.layout,
         });
-        Some(GroundPlan { marks: marks.collect(), placement: None, extent: None })
+        Some(GroundPlan::new(marks.collect()))
     }
 }
 

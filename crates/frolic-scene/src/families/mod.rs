@@ -1,7 +1,7 @@
 //! The families of elements that ship, and the seam between them and the rest of a scene.
 //!
-//! A scene builds, steps, draws, exports and checks populations through [`FamilySpec`] and [`Elements`] and names no family. [`all`] and [`all_mut`]
-//! list the families that a population can be written as; a population with none of their keys is one of particles.
+//! A scene builds, steps, draws, exports and checks populations through [`FamilySpec`] and [`Elements`] and names no family. [`list`] names those
+//! that a population can be written as; a population with none of their keys is one of particles.
 
 mod blades;
 mod fixed;
@@ -9,55 +9,66 @@ mod growing;
 mod particles;
 
 use std::fmt::Debug;
+use std::sync::Arc;
 
 use frolic_core::{
-    BladeSpec, Forms, Meter, ParticleSet, ParticleSpec, PlacedColumns, Placement, Span, SpecError, Storage,
-    Weather, World,
+    Forms, Happening, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
+    Span, SpecError, Storage, Weather, World, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use crate::device::Device;
-use crate::spec::{PopulationSpec, SceneSpec};
+use crate::population::PopulationSpec;
+use crate::spec::SceneSpec;
 
-/// The families that a population is written as; a checked one has at most one.
-pub(crate) fn all(population: &PopulationSpec) -> impl Iterator<Item = &dyn FamilySpec> {
-    let PopulationSpec { fixed, blades, growing, .. } = population;
-    let fixed = fixed.as_ref().map(|spec| spec as &dyn FamilySpec);
-    let blades = blades.as_ref().map(|spec| spec as &dyn FamilySpec);
-    let growing = growing.as_ref().map(|spec| spec as &dyn FamilySpec);
-    [fixed, blades, growing].into_iter().flatten()
+/// Hands the families that ship to a macro: the key of a population that holds each, its spec, and what a population of it is.
+macro_rules! list {
+    ($then:ident) => {
+        $then! {
+            /// Static instances instead of emitters. Default: none.
+            fixed: frolic_core::FixtureSpec, "A population of `count` static instances.";
+            /// Blades instead of emitters: rooted, bent by the wind. `size` is half the width of their roots. Default: none.
+            blades: frolic_core::BladeSpec, "A population of `count` blades. `size` is the range of half the width of their roots, in metres.";
+            /// Elements that grow in clusters, instead of emitters. `size` is their full size, and ramps over age run over growth. Default: none.
+            growing: frolic_core::GrowSpec, "A population of `count` growing elements. `size` is the range of their full size, in metres.";
+        }
+    };
 }
+pub(crate) use list;
 
-/// The same, to change.
-pub(crate) fn all_mut(population: &mut PopulationSpec) -> impl Iterator<Item = &mut dyn FamilySpec> {
-    let PopulationSpec { fixed, blades, growing, .. } = population;
-    let fixed = fixed.as_mut().map(|spec| spec as &mut dyn FamilySpec);
-    let blades = blades.as_mut().map(|spec| spec as &mut dyn FamilySpec);
-    let growing = growing.as_mut().map(|spec| spec as &mut dyn FamilySpec);
-    [fixed, blades, growing].into_iter().flatten()
-}
-
-/// What a scene file says of a family.
-pub(crate) trait FamilySpec {
-    /// The key of a population that holds it.
+/// A family of elements as a population names it: what is written down of it, and how its elements are built.
+///
+/// A program adds a family of its own by this trait and [`Elements`]; [`PopulationSpec::of`] puts it into a scene built in code. The example
+/// `my_own_family` is a whole one.
+pub trait FamilySpec: Debug + Send + Sync {
+    /// Name of the family: the key of a population that holds it. No two families have the same.
     fn key(&self) -> &'static str;
 
-    /// Keys of a population that it reads and other families may not; see [`PopulationSpec::written`].
+    /// Keys of a population that it reads beside `name`, `count`, `size`, `look` and `seasons`. Other keys that are written are refused: a key
+    /// that does nothing is an error.
     fn reads(&self) -> &'static [&'static str] {
         &[]
     }
 
-    /// Whether its values can be used in this population of this scene. Keys are relative to the population.
+    /// Checks its values, in this population of this scene. Keys are relative to the population.
+    ///
+    /// # Errors
+    /// Names the first key that cannot be used.
     fn check(&self, population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError>;
 
-    /// Time until the population costs what it costs from then on, in seconds.
+    /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
     fn settle_seconds(&self) -> f32;
 
     /// Whether `tiled` draws it as cached pictures, which only the CPU does.
     fn has_groups(&self) -> bool {
         false
+    }
+
+    /// Ground that its elements are placed on, which terrain may show: the placement, and whether it is endless.
+    fn ground(&self) -> Option<(&[PlacementSpec], bool)> {
+        None
     }
 
     /// Changes densities by the factor that the count of its population changed by.
@@ -67,22 +78,54 @@ pub(crate) trait FamilySpec {
     fn set_weather(&mut self, _weather: Weather) {}
 
     /// Builds the population's elements.
+    ///
+    /// # Errors
+    /// A value cannot be used, or memory is short.
     fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError>;
+}
+
+/// A family of a program's own, shared by the copies of a spec.
+#[derive(Debug, Clone)]
+pub struct OwnFamily(Arc<dyn FamilySpec>);
+
+impl OwnFamily {
+    /// Shares a family.
+    pub fn new(family: impl FamilySpec + 'static) -> Self {
+        Self(Arc::new(family))
+    }
+
+    pub(crate) fn spec(&self) -> &dyn FamilySpec {
+        &*self.0
+    }
+}
+
+/// Two are the same if they share their family.
+impl PartialEq for OwnFamily {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
 }
 
 /// What a population is built from, beside its own spec.
 #[derive(Debug)]
-pub(crate) struct BuildContext<'a> {
-    pub(crate) count: u32,
-    /// Radius range in the scene's season, in metres.
-    pub(crate) size: Span,
-    pub(crate) seed: u32,
-    pub(crate) forms: &'a Forms,
-    pub(crate) look: &'a Look,
+#[non_exhaustive]
+pub struct BuildContext<'a> {
+    /// What is written of the population.
+    pub population: &'a PopulationSpec,
+    /// Maximum number of elements.
+    pub count: u32,
+    /// Range of the radius in the scene's season, in metres.
+    pub size: Span,
+    /// Seed of the population's random numbers.
+    pub seed: u32,
+    /// Meshes, pictures and distance grids that specs name.
+    pub forms: &'a Forms,
+    /// Look of its elements.
+    pub look: &'a Look,
     /// Looks of further kinds of element.
-    pub(crate) kinds: &'a [Look],
+    pub kinds: &'a [Look],
     /// What the look was built from, in the scene's season.
-    pub(crate) look_spec: &'a LookSpec,
+    pub look_spec: &'a LookSpec,
 }
 
 /// Builds a population of particles: device-resident if `device` is given, else a member of `set`.
@@ -104,55 +147,118 @@ pub(crate) fn build_particles(
 }
 
 /// What a population is stepped with.
-pub(crate) struct StepContext<'a> {
-    pub(crate) world: &'a World,
+#[derive(Debug)]
+#[non_exhaustive]
+pub struct StepContext<'a> {
+    /// Wind, fields, obstacles and collectors.
+    pub world: &'a World,
+    /// The view at the end of the steps.
+    pub view: &'a View,
+    /// The sun, if there is one: what throws a shadow into the picture concerns it too.
+    pub sun: Option<&'a SunSpec>,
+    /// Lamps.
+    pub lights: &'a [LightSpec],
+    /// Whether groups may be drawn as cached pictures.
+    pub grouped: bool,
+    /// Length of a step, in seconds.
+    pub dt: f32,
+    /// Number of steps to take.
+    pub steps: u32,
+    /// Records stages and counters.
+    pub meter: &'a mut Meter,
     /// The scene's particle populations, stepped before the others.
     pub(crate) set: &'a mut ParticleSet,
-    /// The view at the end of the steps.
-    pub(crate) view: &'a View,
-    pub(crate) sun: Option<&'a SunSpec>,
-    pub(crate) lights: &'a [LightSpec],
-    /// Whether groups may be drawn as cached pictures.
-    pub(crate) grouped: bool,
-    /// Length of a step, in seconds.
-    pub(crate) dt: f32,
-    pub(crate) steps: u32,
-    pub(crate) meter: &'a mut Meter,
+    /// Number of the population's events in the set.
+    pub(crate) source: usize,
+    /// Number of elements that each collector has picked up since the start.
+    pub(crate) caught: &'a mut [u64],
+}
+
+impl StepContext<'_> {
+    /// Starts what events of this population start: `happened` since the last call, as [`frolic_core::Integrator::happened`] lists it.
+    pub fn start(&mut self, happened: &[Happening]) {
+        self.set.start_from(self.source, happened, self.meter);
+    }
+
+    /// Adds what each collector has picked up, as [`frolic_core::Integrator::caught`] counts it.
+    pub fn add_caught(&mut self, caught: &[u64]) {
+        self.caught.iter_mut().zip(caught).for_each(|(sum, now)| *sum += now);
+    }
 }
 
 /// What a population is drawn with.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct DrawContext<'a> {
-    pub(crate) set: &'a ParticleSet,
+#[non_exhaustive]
+pub struct DrawContext<'a> {
     /// Interpolation lag: time from the picture to the state, in seconds.
-    pub(crate) lag: f32,
+    pub lag: f32,
+    pub(crate) set: &'a ParticleSet,
 }
 
-/// Instances with the number of the kind of element that they are.
-pub(crate) type InstancesOfKinds<'a> = SmallVec<[(Instances<'a>, usize); 1]>;
+/// Instances to draw, each with the number of the kind of element that they are.
+#[derive(Debug, Default)]
+pub struct Drawables<'a>(SmallVec<[(Instances<'a>, usize); 1]>);
 
-/// Elements that stand where they were placed, for a plan from above.
-pub(crate) struct GroundPlan<'a> {
-    pub(crate) marks: Vec<Mark>,
+impl<'a> Drawables<'a> {
+    /// Instances of one kind, drawn by the look of the population.
+    pub fn one(instances: Instances<'a>) -> Self {
+        Self(smallvec![(instances, 0)])
+    }
+
+    /// Adds instances of a kind: 0 is drawn by the look of the population, further ones by its `kind`.
+    pub fn push(&mut self, instances: Instances<'a>, kind: usize) {
+        self.0.push((instances, kind));
+    }
+
+    pub(crate) fn into_inner(self) -> SmallVec<[(Instances<'a>, usize); 1]> {
+        self.0
+    }
+}
+
+/// A plan of the elements of a population from above.
+#[derive(Debug)]
+#[non_exhaustive]
+pub struct GroundPlan<'a> {
+    /// A mark for each element or group of elements.
+    pub marks: Vec<Mark>,
     /// Where the heights of the ground come from, if elements were placed on one.
-    pub(crate) placement: Option<&'a Placement>,
+    pub placement: Option<&'a Placement>,
     /// Least and greatest x and z, in metres; by default the rectangle around the marks.
-    pub(crate) extent: Option<[[f32; 2]; 2]>,
+    pub extent: Option<[[f32; 2]; 2]>,
+}
+
+impl GroundPlan<'_> {
+    /// A plan of these marks.
+    pub fn new(marks: Vec<Mark>) -> Self {
+        Self { marks, placement: None, extent: None }
+    }
 }
 
 /// The elements of one population: state, and what drawing needs of it. One virtual call a population a step, none an element.
-pub(crate) trait Elements: Debug + Send + Sync {
-    /// Number of elements; 0 of a device-resident population.
-    fn len(&self, set: &ParticleSet) -> usize;
+///
+/// A panic in one of these calls ends the population and leaves the rest of the scene as it is: the next call that draws returns it as an error.
+pub trait Elements: Debug + Send + Sync {
+    /// Number of elements, at most the `count` of the population.
+    fn len(&self, context: DrawContext<'_>) -> usize;
 
-    /// Memory that the elements hold, in bytes; 0 of a device-resident population.
-    fn bytes(&self, set: &ParticleSet) -> u64;
+    /// Whether there are none.
+    fn is_empty(&self, context: DrawContext<'_>) -> bool {
+        self.len(context) == 0
+    }
+
+    /// Memory that the elements hold, in bytes.
+    fn bytes(&self, context: DrawContext<'_>) -> u64;
 
     /// Moves an endless population to around a place: x and z, in metres.
     fn recentre(&mut self, _middle: [f32; 2]) {}
 
-    /// Takes fixed steps. Particle populations take theirs together, in the scene's set.
-    fn step(&mut self, _context: &mut StepContext<'_>) {}
+    /// Takes fixed steps. Particle populations take theirs together, in the scene's set, before the others.
+    ///
+    /// # Errors
+    /// The state cannot be stepped; the population ends.
+    fn step(&mut self, _context: &mut StepContext<'_>) -> Result<(), SpecError> {
+        Ok(())
+    }
 
     /// Derives what only a picture needs. `taper` is the width of a trail's tip over its root, where the population has trails.
     fn prepare(
@@ -166,15 +272,29 @@ pub(crate) trait Elements: Debug + Send + Sync {
     }
 
     /// What is drawn.
-    fn instances<'a>(&'a self, context: DrawContext<'a>) -> InstancesOfKinds<'a>;
+    ///
+    /// # Errors
+    /// Columns differ in length.
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError>;
 
     /// Ribbons behind its elements.
     fn trails(&self, _context: DrawContext<'_>) -> Option<Instances<'_>> {
         None
     }
 
-    /// Where every element is; none of a device-resident population.
-    fn placed(&mut self, context: DrawContext<'_>) -> Option<PlacedColumns>;
+    /// Where every element is, for an export; none of a device-resident population. By default what is drawn.
+    fn placed(&mut self, context: DrawContext<'_>) -> Option<PlacedColumns> {
+        let drawn = self.instances(context).ok()?.into_inner();
+        let rows = drawn.iter().flat_map(|(instances, kind)| {
+            (0..instances.len()).filter_map(|nth| instances.element(nth)).map(|element| {
+                let ([px, py, pz], [turn, tilt]) = (element.position, element.turn.unwrap_or_default());
+                let tint = element.tint.unwrap_or_else(|| random::lot(element.id)[1]);
+                let (size, kind, id) = (element.size, *kind as u32, element.id);
+                PlacedRow { px, py, pz, turn, tilt, size, tint, kind, id, ..PlacedRow::UPRIGHT }
+            })
+        });
+        Some(PlacedColumns::from_rows(rows))
+    }
 
     /// A plan of the elements; none where they move freely.
     fn plan(&self) -> Option<GroundPlan<'_>> {
@@ -182,9 +302,35 @@ pub(crate) trait Elements: Debug + Send + Sync {
     }
 }
 
+/// Elements of a population that has ended: none.
+#[derive(Debug)]
+pub(crate) struct Ended;
+
+impl Elements for Ended {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
+        0
+    }
+
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        0
+    }
+
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        Ok(Drawables::default())
+    }
+}
+
+// Keys of the families that ship.
+macro_rules! keys {
+    ($($(#[$doc:meta])* $key:ident: $Spec:ty, $about:literal;)*) => {
+        const KEYS: &[&str] = &["particles", $(stringify!($key)),*];
+    };
+}
+list!(keys);
+
 /// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.
 pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError> {
-    let mut families = all(population);
+    let mut families = population.families();
     let Some(family) = families.next() else {
         if !population.kind.is_empty() {
             let problem = "does nothing: particles are of one kind";
@@ -197,6 +343,10 @@ pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<()
         let problem = format!("stands beside {key}");
         return Err(SpecError::new(other.key(), problem, "keep one of them"));
     }
+    if population.own.is_some() && KEYS.contains(&key) {
+        let problem = format!("'{key}' is a family that ships");
+        return Err(SpecError::new("family", problem, "give your own another key"));
+    }
     family.check(population, scene)?;
     let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
     match unread {
@@ -206,9 +356,4 @@ pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<()
         }
         None => Ok(()),
     }
-}
-
-/// The blades of a population by name, whose ground a scene may show.
-pub(crate) fn blades<'a>(scene: &'a SceneSpec, name: &str) -> Option<&'a BladeSpec> {
-    scene.population.iter().find(|population| population.name == name)?.blades.as_ref()
 }

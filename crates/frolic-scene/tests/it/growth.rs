@@ -17,7 +17,7 @@ fn meadow(count: u32) -> SceneSpec {
         .area(AreaSpec::new([0.0; 2], [6.0; 2]));
     let look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.0, 3)), "#a0a850").unwrap();
     let blades = PopulationSpec::blades("grass", BladeSpec::new(layer), count, Span::new(0.004, 0.008), look);
-    let mut spec = SceneSpec::new("a meadow").with_fixed(blades);
+    let mut spec = SceneSpec::new("a meadow").with_population(blades);
     spec.draw.size = ImageSize::new(160, 100).unwrap();
     spec
 }
@@ -127,7 +127,7 @@ fn a_scene_grows_what_it_does_not_show() {
     let grow = GrowSpec::new(patch, 20, beds).seconds(3.0, 6.0);
     let mut look = LookSpec::solid(Shape::mesh("ball"), "#405060").unwrap();
     look.size_over_age = frolic_core::Ramp::new([(0.0, 0.1), (1.0, 1.0)]);
-    let mut spec = SceneSpec::new("beds").with_fixed(PopulationSpec::growing(
+    let mut spec = SceneSpec::new("beds").with_population(PopulationSpec::growing(
         "kelp",
         grow,
         8000,
@@ -261,7 +261,7 @@ fn fixtures_and_particles_are_placed_too() {
     let mut posts = frolic_core::FixtureSpec::default();
     posts.placement = vec![ring(2.0)];
     let look = LookSpec::solid(Shape::mesh("post"), "#806040").unwrap();
-    let mut spec = SceneSpec::new("placed").with_fixed(PopulationSpec::fixed(
+    let mut spec = SceneSpec::new("placed").with_population(PopulationSpec::fixed(
         "posts",
         posts,
         150,

@@ -11,7 +11,7 @@ use glam::Vec3;
 use rayon::prelude::*;
 
 use super::motion::Motion;
-use super::{ParticleColumns, ParticleRow};
+use super::{Bodies, BodyRow};
 use crate::collectors::{Catching, FREE};
 use crate::curl::Curl;
 use crate::events::{EventSpec, Happening, Moment};
@@ -25,34 +25,34 @@ use crate::world::{World, add_gusts};
 
 /// All that acts in one step.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Acts<'a> {
-    pub(super) motion: &'a Motion,
-    pub(super) world: &'a World,
+pub(crate) struct Acts<'a> {
+    pub(crate) motion: &'a Motion,
+    pub(crate) world: &'a World,
     /// Whether the plain form does.
-    pub(super) is_plain: bool,
+    pub(crate) is_plain: bool,
     /// Fields of the population's own, and curl noise of the world's and of those as it is now.
-    pub(super) own: &'a [Acting],
-    pub(super) curls: &'a [Option<Curl>],
-    pub(super) catching: &'a Catching,
-    pub(super) events: &'a [EventSpec],
+    pub(crate) own: &'a [Acting],
+    pub(crate) curls: &'a [Option<Curl>],
+    pub(crate) catching: &'a Catching,
+    pub(crate) events: &'a [EventSpec],
     /// Whether it matters who lies still.
-    pub(super) sets_aside: bool,
-    pub(super) time: f64,
-    pub(super) level: Level,
+    pub(crate) sets_aside: bool,
+    pub(crate) time: f64,
+    pub(crate) level: Level,
 }
 
 impl Acts<'_> {
     /// Whether elements can meet anything.
-    pub(super) fn is_solid(&self) -> bool {
+    pub(crate) fn is_solid(&self) -> bool {
         !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
     }
 
-    pub(super) fn watches_ways(&self) -> bool {
+    pub(crate) fn watches_ways(&self) -> bool {
         self.events.iter().any(|event| matches!(event.on, Moment::Age(_) | Moment::Enter(_)))
     }
 
     /// Whether nothing that acts in this step can move what lies still, so that it need not be asked: less than what holds it.
-    pub(super) fn is_calm(&self) -> bool {
+    pub(crate) fn is_calm(&self) -> bool {
         let motion = self.motion;
         let [least, _] = motion.speed_limits.unwrap_or([0.0; 2]);
         let asks = !self.world.own_fields().is_empty() || self.world.pulls() || self.watches_ways();
@@ -85,26 +85,26 @@ fn length(vector: [f32; 3]) -> f32 {
 
 /// What was noted of a chunk in one step.
 #[derive(Debug, Default)]
-pub(super) struct Notes {
+pub(crate) struct Notes {
     /// Places of elements in the population, and what happened to them.
-    pub(super) happenings: Vec<(u32, Happening)>,
+    pub(crate) happenings: Vec<(u32, Happening)>,
     /// Collectors, one a catch.
-    pub(super) caught: Vec<u32>,
-    pub(super) hits: u64,
+    pub(crate) caught: Vec<u32>,
+    pub(crate) hits: u64,
 }
 
 impl Notes {
     /// With room for so many happenings.
-    pub(super) fn with_room(room: usize) -> Self {
+    pub(crate) fn with_room(room: usize) -> Self {
         Self { happenings: Vec::with_capacity(room), ..Self::default() }
     }
 
     /// Element by element, so that what events start depends neither on chunks nor on blocks.
-    pub(super) fn sort(&mut self) {
+    pub(crate) fn sort(&mut self) {
         self.happenings.sort_unstable_by_key(|(place, happening)| (*place, happening.event));
     }
 
-    pub(super) fn clear(&mut self) {
+    pub(crate) fn clear(&mut self) {
         self.happenings.clear();
         self.caught.clear();
         self.hits = 0;
@@ -112,48 +112,44 @@ impl Notes {
 }
 
 /// Columns of one chunk.
-pub(super) struct Chunk<'a> {
+pub(crate) struct Chunk<'a> {
     /// Place of its first element in the population.
-    pub(super) first: u32,
-    pub(super) px: &'a mut [f32],
-    pub(super) py: &'a mut [f32],
-    pub(super) pz: &'a mut [f32],
-    pub(super) vx: &'a mut [f32],
-    pub(super) vy: &'a mut [f32],
-    pub(super) vz: &'a mut [f32],
-    pub(super) age: &'a mut [f32],
-    pub(super) life: &'a [f32],
-    pub(super) size: &'a [f32],
-    pub(super) id: &'a [u32],
-    pub(super) key: &'a [u32],
+    pub(crate) first: u32,
+    pub(crate) px: &'a mut [f32],
+    pub(crate) py: &'a mut [f32],
+    pub(crate) pz: &'a mut [f32],
+    pub(crate) vx: &'a mut [f32],
+    pub(crate) vy: &'a mut [f32],
+    pub(crate) vz: &'a mut [f32],
+    pub(crate) age: &'a mut [f32],
+    pub(crate) life: &'a [f32],
+    pub(crate) size: &'a [f32],
+    pub(crate) id: &'a [u32],
+    pub(crate) key: &'a [u32],
 }
 
 /// Steps all chunks on all cores; of the first `aside` it is known that they lie still. Afterwards
 /// `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of chunk `c`, rising, and `lies` is 1 for who lies still.
-pub(super) fn step_chunks(
+pub(crate) fn step_chunks(
     acts: &Acts<'_>,
     chunk: usize,
     aside: usize,
-    columns: &mut ParticleColumns,
+    bodies: Bodies<'_>,
     lies: &mut [u8],
     dead: &mut [u32],
     dead_in_chunk: &mut [u32],
     notes: &mut [Notes],
 ) {
-    let still = (
-        columns.life.par_chunks(chunk),
-        columns.size.par_chunks(chunk),
-        columns.id.par_chunks(chunk),
-        columns.key.par_chunks(chunk),
-    );
+    let Bodies { position: [px, py, pz], velocity: [vx, vy, vz], age, life, size, id, key } = bodies;
+    let still = (life.par_chunks(chunk), size.par_chunks(chunk), id.par_chunks(chunk), key.par_chunks(chunk));
     (
-        columns.px.par_chunks_mut(chunk),
-        columns.py.par_chunks_mut(chunk),
-        columns.pz.par_chunks_mut(chunk),
-        columns.vx.par_chunks_mut(chunk),
-        columns.vy.par_chunks_mut(chunk),
-        columns.vz.par_chunks_mut(chunk),
-        columns.age.par_chunks_mut(chunk),
+        px.par_chunks_mut(chunk),
+        py.par_chunks_mut(chunk),
+        pz.par_chunks_mut(chunk),
+        vx.par_chunks_mut(chunk),
+        vy.par_chunks_mut(chunk),
+        vz.par_chunks_mut(chunk),
+        age.par_chunks_mut(chunk),
         still.into_par_iter(),
         (lies.par_chunks_mut(chunk), dead.par_chunks_mut(chunk)).into_par_iter(),
         dead_in_chunk,
@@ -178,29 +174,15 @@ pub(super) fn step_chunks(
 }
 
 /// Steps one record as columns of one element: the classic form pays for every field and obstacle anew. Returns whether it dies.
-pub(super) fn step_row(
+pub(crate) fn step_row(
     acts: &Acts<'_>,
     first: u32,
-    row: &mut ParticleRow,
+    row: &mut BodyRow,
     lies: &mut u8,
     room: &mut Room,
     notes: &mut Notes,
 ) -> bool {
-    let ParticleRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
-    let mut chunk = Chunk {
-        first,
-        px: std::slice::from_mut(px),
-        py: std::slice::from_mut(py),
-        pz: std::slice::from_mut(pz),
-        vx: std::slice::from_mut(vx),
-        vy: std::slice::from_mut(vy),
-        vz: std::slice::from_mut(vz),
-        age: std::slice::from_mut(age),
-        life: std::slice::from_ref(life),
-        size: std::slice::from_ref(size),
-        id: std::slice::from_ref(id),
-        key: std::slice::from_ref(key),
-    };
+    let mut chunk = Chunk::of_row(first, row);
     chunk.step(acts, std::slice::from_mut(lies), room, notes);
     let dies = chunk.age[0] >= chunk.life[0];
     if dies {
@@ -210,7 +192,7 @@ pub(super) fn step_row(
 }
 
 /// Moves each chunk's dead to the front of the list, in order; returns how many there are.
-pub(super) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -> usize {
+pub(crate) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -> usize {
     dead_in_chunk.iter().enumerate().fold(0, |to, (nth, &count)| {
         let from = nth * chunk;
         dead.copy_within(from..from + count as usize, to);
@@ -229,7 +211,7 @@ kernel! {
         grow_old(simd, dt, age);
     }
 
-    pub(super) fn remember(simd, block: &Chunk<'_>, room: &mut Room) {
+    pub(crate) fn remember(simd, block: &Chunk<'_>, room: &mut Room) {
         block.remember(simd, room);
     }
 
@@ -261,8 +243,35 @@ kernel! {
     }
 }
 
+impl<'a> Chunk<'a> {
+    /// One record as columns of one element.
+    pub(crate) fn of_row(first: u32, row: &'a mut BodyRow) -> Self {
+        let BodyRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
+        Self {
+            first,
+            px: std::slice::from_mut(px),
+            py: std::slice::from_mut(py),
+            pz: std::slice::from_mut(pz),
+            vx: std::slice::from_mut(vx),
+            vy: std::slice::from_mut(vy),
+            vz: std::slice::from_mut(vz),
+            age: std::slice::from_mut(age),
+            life: std::slice::from_ref(life),
+            size: std::slice::from_ref(size),
+            id: std::slice::from_ref(id),
+            key: std::slice::from_ref(key),
+        }
+    }
+
+    /// All of them.
+    pub(crate) fn of(bodies: &'a mut Bodies<'_>) -> Self {
+        let Bodies { position: [px, py, pz], velocity: [vx, vy, vz], age, life, size, id, key } = bodies;
+        Self { first: 0, px, py, pz, vx, vy, vz, age, life, size, id, key }
+    }
+}
+
 impl Chunk<'_> {
-    fn part(&mut self, range: std::ops::Range<usize>) -> Chunk<'_> {
+    pub(crate) fn part(&mut self, range: std::ops::Range<usize>) -> Chunk<'_> {
         Chunk {
             first: self.first + range.start as u32,
             px: &mut self.px[range.clone()],
@@ -361,7 +370,7 @@ impl Chunk<'_> {
     }
 
     /// Adds up the air's velocity and all accelerations at each element of a block.
-    pub(super) fn sum_fields(&self, acts: &Acts<'_>, room: &mut Room) {
+    pub(crate) fn sum_fields(&self, acts: &Acts<'_>, room: &mut Room) {
         let n = self.px.len();
         let motion = acts.motion;
         let [ax, ay, az, qx, qy, qz] = &mut room.sums;
@@ -397,7 +406,7 @@ impl Chunk<'_> {
     }
 
     /// Puts every element onto the surfaces that hold it.
-    pub(super) fn hold_on_shapes(&mut self, acts: &Acts<'_>) {
+    pub(crate) fn hold_on_shapes(&mut self, acts: &Acts<'_>) {
         for grid in acts.fields().filter_map(|(field, _)| field.holds()) {
             self.hold_on(grid);
         }
@@ -425,16 +434,16 @@ impl Chunk<'_> {
         integrate::<S, SQUARE>(simd, motion, px, py, pz, vx, vy, vz, age, ax, ay, az, qx, qy, qz);
     }
 
-    pub(super) fn place(&self, i: usize) -> Vec3 {
+    pub(crate) fn place(&self, i: usize) -> Vec3 {
         Vec3::new(self.px[i], self.py[i], self.pz[i])
     }
 
-    pub(super) fn velocity(&self, i: usize) -> Vec3 {
+    pub(crate) fn velocity(&self, i: usize) -> Vec3 {
         Vec3::new(self.vx[i], self.vy[i], self.vz[i])
     }
 
-    pub(super) fn row(&self, i: usize) -> ParticleRow {
-        ParticleRow {
+    pub(crate) fn row(&self, i: usize) -> BodyRow {
+        BodyRow {
             px: self.px[i],
             py: self.py[i],
             pz: self.pz[i],
@@ -451,21 +460,21 @@ impl Chunk<'_> {
 }
 
 /// Room for a block's sums and lists, on the stack of who steps it.
-pub(super) struct Room {
+pub(crate) struct Room {
     /// Velocity of the air, then acceleration.
-    pub(super) sums: [[f32; BLOCK]; 6],
-    pub(super) near: Nearby,
-    pub(super) mets: [Met; BLOCK],
-    pub(super) caught: [u32; BLOCK],
-    pub(super) touched: [u16; BLOCK],
+    pub(crate) sums: [[f32; BLOCK]; 6],
+    pub(crate) near: Nearby,
+    pub(crate) mets: [Met; BLOCK],
+    pub(crate) caught: [u32; BLOCK],
+    pub(crate) touched: [u16; BLOCK],
     /// Places before the step, and 1 for who was at rest, and for who lies on something still.
-    pub(super) start: [[f32; BLOCK]; 3],
-    pub(super) rests: [u32; BLOCK],
-    pub(super) lies: [u32; BLOCK],
+    pub(crate) start: [[f32; BLOCK]; 3],
+    pub(crate) rests: [u32; BLOCK],
+    pub(crate) lies: [u32; BLOCK],
 }
 
 impl Room {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self {
             sums: [[0.0; BLOCK]; 6],
             near: Nearby::new(),

@@ -26,6 +26,7 @@
 use glam::Vec3;
 
 use super::spec::{KeepTo, MotionSpec};
+use crate::fields::Attractor;
 use crate::world::{Gusts, World};
 
 /// A step's constants: what every element of the population shares, here or on a device.
@@ -58,18 +59,6 @@ pub struct Motion {
     pub speed_limits: Option<[f32; 2]>,
     /// 1 for each axis along which it may move, 0 for one along which it may not.
     pub free: [f32; 3],
-}
-
-/// A point that pulls with strength / (distance² + radius²).
-#[derive(Debug, Clone, Copy, PartialEq)]
-#[non_exhaustive]
-pub struct Attractor {
-    /// Where, m.
-    pub position: [f32; 3],
-    /// m/s² at 1 m.
-    pub strength: f32,
-    /// m.
-    pub radius: f32,
 }
 
 impl Motion {
@@ -111,7 +100,7 @@ impl Motion {
     /// Velocity after a time: of one with a velocity, in air of a velocity and under an acceleration, that keeps so much and lets a steady
     /// acceleration act for so long, s.
     #[inline(always)]
-    pub(super) fn after<const SQUARE: bool>(
+    pub(crate) fn after<const SQUARE: bool>(
         &self,
         v: [f32; 3],
         air: [f32; 3],
@@ -144,7 +133,7 @@ impl Motion {
 
     /// For a newborn with this velocity: its mean velocity over the first `age` seconds and its velocity at their end, m/s, by two half steps.
     #[inline(always)]
-    pub(super) fn since_birth<const LIMITS: bool>(
+    pub(crate) fn since_birth<const LIMITS: bool>(
         &self,
         v: [f32; 3],
         air: [f32; 3],
@@ -163,7 +152,7 @@ impl Motion {
 
     /// The velocity that the leapfrog starts from, m/s, for one that has this velocity now.
     #[inline(always)]
-    pub(super) fn before_birth<const LIMITS: bool>(
+    pub(crate) fn before_birth<const LIMITS: bool>(
         &self,
         v: [f32; 3],
         air: [f32; 3],
@@ -184,7 +173,7 @@ impl Motion {
 
     /// One element's new position and velocity by the plain form. The one formula, for columns and objects alike.
     #[inline(always)]
-    pub(super) fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
+    pub(crate) fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
         &self,
         p: [f32; 3],
         v: [f32; 3],

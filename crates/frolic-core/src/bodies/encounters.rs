@@ -2,7 +2,7 @@
 
 use glam::Vec3;
 
-use super::ParticleRow;
+use super::BodyRow;
 use super::step::{Acts, Chunk, Notes, Room};
 use crate::collectors::{FREE, find_caught};
 use crate::events::{EventSpec, Happening, Moment};
@@ -10,7 +10,7 @@ use crate::obstacles::{BLOCK, Met, Moved, Solid, meet_lone_mask};
 
 impl Chunk<'_> {
     /// Obstacles, collectors, ages and regions, while the block is in cache. Newborn have moved for as long as they are old.
-    pub(super) fn meet(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
+    pub(crate) fn meet(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
         let rest = acts.motion.rest();
         let mut touched = 0;
@@ -78,7 +78,7 @@ impl Chunk<'_> {
     }
 
     /// Lets collectors pick up who comes into them; the first `touched` of the room's list were turned about on their way.
-    pub(super) fn be_caught(
+    pub(crate) fn be_caught(
         &mut self,
         acts: &Acts<'_>,
         newborn: bool,
@@ -149,7 +149,7 @@ impl Chunk<'_> {
     }
 
     /// Those that end by age: neither caught nor ended by an obstacle.
-    pub(super) fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], notes: &mut Notes) {
+    pub(crate) fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], notes: &mut Notes) {
         if acts.events.iter().all(|event| event.on != Moment::Death) {
             return;
         }
@@ -166,7 +166,7 @@ impl Chunk<'_> {
 fn note(
     events: &[EventSpec],
     notes: &mut Notes,
-    (place, element): (u32, ParticleRow),
+    (place, element): (u32, BodyRow),
     other: u32,
     normal: Vec3,
     is_now: impl Fn(Moment) -> bool,
