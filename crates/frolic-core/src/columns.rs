@@ -86,10 +86,13 @@ macro_rules! columns {
                 $(self.$name.push(row.$name);)*
             }
 
-            /// Puts another in the place of one.
-            #[allow(dead_code)] // not every family needs it
-            pub(crate) fn put(&mut self, index: usize, row: &$Row) {
-                $(self.$name[index] = row.$name;)*
+            /// Puts another in the place of one. Returns whether there is an element `index`.
+            pub fn put(&mut self, index: usize, row: &$Row) -> bool {
+                let there = index < self.len();
+                if there {
+                    $(self.$name[index] = row.$name;)*
+                }
+                there
             }
 
             /// Adds all of another's.

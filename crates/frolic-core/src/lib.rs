@@ -13,6 +13,7 @@
 //! | who goes where a pusher goes? | `walkers.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
 //! | what is rooted, bends in the wind and where something treads? | `blades/`, `pushers.rs` |
+//! | what does drawing borrow of a family? | `poses.rs` |
 //! | what grows from seed to full size, and is harvested? | `growing/` |
 //! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
 //! | what do they bounce off? | `obstacles/` |
@@ -70,6 +71,7 @@ mod obstacles;
 mod particles;
 mod paths;
 mod placement;
+mod poses;
 mod pushers;
 mod ramp;
 pub mod random;
@@ -81,7 +83,7 @@ mod walkers;
 mod world;
 
 pub use blades::{
-    AroundSpec, BladeColumns, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, Group, GroupSpec, Layouts,
+    AroundSpec, BladeColumns, BladeLayouts, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, GroupSpec,
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
 };
 pub use bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
@@ -111,6 +113,7 @@ pub use placement::{
     AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns,
     PlacedRow, Placement, PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec, check_layers,
 };
+pub use poses::{Group, Layouts, Posed, Poses};
 pub use pushers::{BlastSpec, PusherSpec, Pushing};
 pub use ramp::{Ramp, RampValue};
 pub use span::Span;

@@ -1,6 +1,6 @@
 //! Instances of one population: columns that drawing borrows.
 
-use frolic_core::{BladeColumns, Blades, BodyColumns, Group, Layouts, SpecError, blade_curve};
+use frolic_core::{Group, Layouts, Posed, Poses, SpecError, blade_curve};
 
 use glam::Vec3;
 
@@ -72,7 +72,7 @@ pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> impl Iterator<Item = P
     (0..chunks).map(of)
 }
 
-/// A square of blades that is drawn as a group.
+/// A square whose elements are drawn as a group.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PlacedGroup {
     /// The middle of its ground, m.
@@ -81,28 +81,16 @@ pub struct PlacedGroup {
     pub group: Group,
 }
 
-impl PlacedGroup {
-    /// The squares of a population that are groups, of those in view.
-    pub fn all_of(blades: &Blades) -> impl Iterator<Item = Self> {
-        let side = blades.spec().chunk;
-        blades.chunks().iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
-            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
-            let height = blades.columns().py()[chunk.first as usize];
-            Some(Self { middle: [x, height, z], group: chunk.group? })
-        })
-    }
-}
-
-/// Groups of one kind of blades.
+/// Groups of one kind of elements.
 #[derive(Debug, Clone, Copy)]
 pub struct Groups<'a> {
     /// What they show.
-    pub layouts: &'a Layouts,
+    pub layouts: &'a dyn Layouts,
     /// Which of the kinds.
     pub kind: usize,
     /// Where they are.
     pub placed: &'a [PlacedGroup],
-    /// How far what is drawn reaches beyond the blades themselves, m.
+    /// How far what is drawn reaches beyond the elements themselves, m.
     pub margin: f32,
 }
 
@@ -117,28 +105,12 @@ pub struct Resident {
 
 /// Instances of one population: borrowed columns of one length.
 ///
-/// Only positions must be there. What is left out has one value for all: at rest, just born, of size 1, not turned.
+/// How they stand is a matter of [`Poses`]: at a point, turned, curved, or bent along a length. Only positions must be there.
 #[derive(Debug, Clone, Copy)]
 pub struct Instances<'a> {
     pub(crate) count: usize,
-    /// x, y, z, m.
-    pub(crate) position: [&'a [f32]; 3],
-    /// x, y, z, m/s.
-    pub(crate) velocity: Option<[&'a [f32]; 3]>,
-    /// Time since birth, and age at death, s.
-    pub(crate) age: Option<[&'a [f32]; 2]>,
-    /// Radius of discs and cards, half width of a ribbon's root, scale of a mesh, m.
-    pub(crate) size: Option<&'a [f32]>,
-    /// Turn about y, then tilt about the turned x axis, radians.
-    pub(crate) turn: Option<[&'a [f32]; 2]>,
-    /// Ribbons: offsets of the middle control point and of the tip from the root; x, y, z each, m.
-    pub(crate) curve: Option<[&'a [f32]; 6]>,
-    /// Key of an element's random numbers.
-    pub(crate) id: Option<&'a [u32]>,
-    /// Blades: length, m, lean along x and z and turn about y, radians, rate of the lean along x and z, radians a second.
-    pub(crate) blades: Option<[&'a [f32]; 6]>,
-    /// Tint, 0 to 1; else by its random numbers.
-    pub(crate) tint: Option<&'a [f32]>,
+    /// How they stand.
+    pub(crate) poses: Poses<'a>,
     pub(crate) sprites: &'a [Sprite],
     /// Stretches that are drawn if their box is in view, and the only ones that are there; empty: all are, wherever.
     pub(crate) parts: Option<&'a [Part]>,
@@ -170,31 +142,24 @@ pub struct ElementNow {
     pub curve: Option<[[f32; 3]; 2]>,
     /// Tint, 0 to 1; none where its random numbers say.
     pub tint: Option<f32>,
-    /// Length of a blade, m; none where it is no blade.
+    /// Length along which it is bent, m; none where it is not.
     pub length: Option<f32>,
 }
 
 impl<'a> Instances<'a> {
-    /// All particles of a population, `behind` seconds before their last step: `(1 - alpha) * dt` for a
+    /// All elements of a family's columns, `behind` seconds before their last step: `(1 - alpha) * dt` for a
     /// [`Tick::alpha`](frolic_core::Tick).
-    pub fn of(columns: &'a BodyColumns, behind: f32) -> Self {
-        Self {
-            velocity: Some(columns.velocity()),
-            age: Some([columns.age(), columns.life()]),
-            size: Some(columns.size()),
-            id: Some(columns.key()),
-            behind,
-            ..Self::raw(columns.position())
-        }
+    pub fn of(columns: &'a impl Posed, behind: f32) -> Self {
+        Self { behind, ..Self::raw(columns.poses()) }
     }
 
-    /// Instances at these positions, m: x, y and z columns of one length.
+    /// Elements that stand like this, `behind` seconds before their last step.
     ///
     /// # Errors
-    /// When the columns differ in length, or are longer than a draw list can count (2^32 - 1).
-    pub fn at(position: [&'a [f32]; 3]) -> Result<Self, SpecError> {
-        let instances = Self::raw(position);
-        instances.fits("position", &position)?;
+    /// When columns differ in length, or are longer than a draw list can count (2^32 - 1).
+    pub fn posed(poses: Poses<'a>, behind: f32) -> Result<Self, SpecError> {
+        let instances = Self { behind, ..Self::raw(poses) };
+        poses.check()?;
         if u32::try_from(instances.count).is_err() {
             let problem = format!("{} elements", instances.count);
             return Err(SpecError::new("position", problem, "split them into several populations"));
@@ -202,18 +167,18 @@ impl<'a> Instances<'a> {
         Ok(instances)
     }
 
-    fn raw(position: [&'a [f32]; 3]) -> Self {
+    /// Instances at these positions, m: x, y and z columns of one length.
+    ///
+    /// # Errors
+    /// When the columns differ in length, or are longer than a draw list can count (2^32 - 1).
+    pub fn at(position: [&'a [f32]; 3]) -> Result<Self, SpecError> {
+        Self::posed(Poses::at(position), 0.0)
+    }
+
+    fn raw(poses: Poses<'a>) -> Self {
         Self {
-            count: position[0].len(),
-            position,
-            velocity: None,
-            age: None,
-            size: None,
-            turn: None,
-            curve: None,
-            id: None,
-            blades: None,
-            tint: None,
+            count: poses.position[0].len(),
+            poses,
             sprites: &[],
             parts: None,
             groups: None,
@@ -225,7 +190,7 @@ impl<'a> Instances<'a> {
     /// A population that lives on a device, drawn `behind` seconds before its last step. Only that device's backend can draw it; for
     /// others it is empty.
     pub fn on_device(resident: Resident, behind: f32) -> Self {
-        Self { resident: Some(resident), behind, ..Self::raw([&[]; 3]) }
+        Self { resident: Some(resident), behind, ..Self::raw(Poses::default()) }
     }
 
     /// Its stretches with bounds, if it is in parts.
@@ -252,38 +217,36 @@ impl<'a> Instances<'a> {
     /// One element, for a backend that packs it. `None` beyond the last, and of sprites.
     #[inline]
     pub fn element(&self, nth: usize) -> Option<ElementNow> {
-        if nth >= self.position[0].len() {
+        let poses = &self.poses;
+        if nth >= poses.position[0].len() {
             return None;
         }
         Some(ElementNow {
             position: self.place(nth),
-            velocity: self.velocity.map_or([0.0; 3], |[x, y, z]| [x[nth], y[nth], z[nth]]),
+            velocity: poses.velocity.map_or([0.0; 3], |[x, y, z]| [x[nth], y[nth], z[nth]]),
             size: self.size(nth),
             age: self.age(nth),
             id: self.id(nth),
-            turn: self.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]).or_else(|| {
-                let [_, _, _, turn, ..] = self.blades?;
+            turn: poses.turn.map(|[turn, tilt]| [turn[nth], tilt[nth]]).or_else(|| {
+                let [_, _, _, turn, ..] = poses.bend?;
                 Some([turn[nth], 0.0])
             }),
             curve: self.curve_of(nth, 1.0).map(|curve| curve.map(Into::into)),
-            tint: self.tint.map(|tint| tint[nth]),
-            length: self.blades.map(|[length, ..]| length[nth]),
+            tint: poses.tint.map(|tint| tint[nth]),
+            length: poses.bend.map(|[length, ..]| length[nth]),
         })
     }
 
     /// Sprites, in drawing order where depth does not decide.
     pub fn sprites(sprites: &'a [Sprite]) -> Self {
-        Self { count: sprites.len(), sprites, ..Self::raw([&[]; 3]) }
+        Self { count: sprites.len(), sprites, ..Self::raw(Poses::default()) }
     }
 
-    fn fits<T>(&self, key: &str, columns: &[&[T]]) -> Result<(), SpecError> {
-        match columns.iter().find(|column| column.len() != self.count) {
-            None => Ok(()),
-            Some(column) => {
-                let problem = format!("a column of {} for {} elements", column.len(), self.count);
-                Err(SpecError::new(key, problem, "give columns of one length"))
-            }
-        }
+    /// The same with a column more.
+    fn with(mut self, change: impl FnOnce(&mut Poses<'a>)) -> Result<Self, SpecError> {
+        change(&mut self.poses);
+        self.poses.check()?;
+        Ok(self)
     }
 
     /// The same with velocities, m/s.
@@ -291,8 +254,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When a column has another length, as all that follow.
     pub fn moving(self, velocity: [&'a [f32]; 3]) -> Result<Self, SpecError> {
-        self.fits("velocity", &velocity)?;
-        Ok(Self { velocity: Some(velocity), ..self })
+        self.with(|poses| poses.velocity = Some(velocity))
     }
 
     /// The same with ages and ages at death, s.
@@ -300,8 +262,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When a column has another length.
     pub fn ageing(self, age: &'a [f32], life: &'a [f32]) -> Result<Self, SpecError> {
-        self.fits("age", &[age, life])?;
-        Ok(Self { age: Some([age, life]), ..self })
+        self.with(|poses| poses.age = Some([age, life]))
     }
 
     /// The same with sizes, m: radius of discs and cards, half width of a ribbon's root, scale of a mesh.
@@ -309,8 +270,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When the column has another length.
     pub fn sized(self, size: &'a [f32]) -> Result<Self, SpecError> {
-        self.fits("size", &[size])?;
-        Ok(Self { size: Some(size), ..self })
+        self.with(|poses| poses.size = Some(size))
     }
 
     /// The same with a turn about y, then a tilt about the turned x axis, radians.
@@ -318,8 +278,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When a column has another length.
     pub fn turned(self, turn: &'a [f32], tilt: &'a [f32]) -> Result<Self, SpecError> {
-        self.fits("turn", &[turn, tilt])?;
-        Ok(Self { turn: Some([turn, tilt]), ..self })
+        self.with(|poses| poses.turn = Some([turn, tilt]))
     }
 
     /// The same with ribbons bent: offsets of the middle control point and of the tip from the root, m. The ribbon is the quadratic curve
@@ -329,8 +288,7 @@ impl<'a> Instances<'a> {
     /// When a column has another length.
     pub fn curved(self, middle: [&'a [f32]; 3], tip: [&'a [f32]; 3]) -> Result<Self, SpecError> {
         let ([a, b, c], [d, e, f]) = (middle, tip);
-        self.fits("curve", &[a, b, c, d, e, f])?;
-        Ok(Self { curve: Some([a, b, c, d, e, f]), ..self })
+        self.with(|poses| poses.curve = Some([a, b, c, d, e, f]))
     }
 
     /// The same with keys of random numbers; else the index is the key.
@@ -338,8 +296,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When the column has another length.
     pub fn keyed(self, id: &'a [u32]) -> Result<Self, SpecError> {
-        self.fits("id", &[id])?;
-        Ok(Self { id: Some(id), ..self })
+        self.with(|poses| poses.id = Some(id))
     }
 
     /// The same in parts with a box around each, so that those out of view are skipped together. What is in none of them is not drawn.
@@ -364,33 +321,7 @@ impl<'a> Instances<'a> {
     /// # Errors
     /// When the column has another length.
     pub fn tinted(self, tint: &'a [f32]) -> Result<Self, SpecError> {
-        self.fits("tint", &[tint])?;
-        Ok(Self { tint: Some(tint), ..self })
-    }
-
-    /// Blades: ribbons that keep their length however far they lean, `behind` seconds before their last step.
-    pub fn blades(columns: &'a BladeColumns, behind: f32) -> Self {
-        let [lean_x, lean_z] = columns.lean();
-        let (rate_x, rate_z) = (columns.rate_x(), columns.rate_z());
-        Self {
-            size: Some(columns.size()),
-            blades: Some([columns.length(), lean_x, lean_z, columns.turn(), rate_x, rate_z]),
-            tint: Some(columns.tint()),
-            id: Some(columns.id()),
-            behind,
-            ..Self::raw(columns.position())
-        }
-    }
-
-    /// The same blades, at rest, leaning like this along x and z, radians. Nothing changes of what are no blades.
-    ///
-    /// # Errors
-    /// When a column has another length.
-    pub fn leaning(self, [x, z]: [&'a [f32]; 2]) -> Result<Self, SpecError> {
-        self.fits("lean", &[x, z])?;
-        let blades =
-            self.blades.map(|[length, _, _, turn, rate_x, rate_z]| [length, x, z, turn, rate_x, rate_z]);
-        Ok(Self { blades, behind: 0.0, ..self })
+        self.with(|poses| poses.tint = Some(tint))
     }
 
     /// The same with squares that are drawn as groups, from pictures of their layouts; looks that let through what is behind draw none.
@@ -414,9 +345,9 @@ impl<'a> Instances<'a> {
         if !self.sprites.is_empty() {
             return self.sprites[element].position;
         }
-        let [x, y, z] = self.position;
+        let [x, y, z] = self.poses.position;
         let mut at = [x[element], y[element], z[element]];
-        if let Some([vx, vy, vz]) = self.velocity {
+        if let Some([vx, vy, vz]) = self.poses.velocity {
             at[0] -= vx[element] * self.behind;
             at[1] -= vy[element] * self.behind;
             at[2] -= vz[element] * self.behind;
@@ -427,27 +358,27 @@ impl<'a> Instances<'a> {
     /// Offsets of a curved ribbon's control point and tip, m; of a blade this share of its length.
     #[inline(always)]
     pub(crate) fn curve_of(&self, nth: usize, share: f32) -> Option<[Vec3; 2]> {
-        if let Some([length, lean_x, lean_z, _, rate_x, rate_z]) = self.blades {
+        if let Some([length, lean_x, lean_z, _, rate_x, rate_z]) = self.poses.bend {
             let lean = [lean_x[nth] - rate_x[nth] * self.behind, lean_z[nth] - rate_z[nth] * self.behind];
             return Some(blade_curve(length[nth] * share, lean));
         }
-        let [a, b, c, d, e, f] = self.curve?;
+        let [a, b, c, d, e, f] = self.poses.curve?;
         Some([Vec3::new(a[nth], b[nth], c[nth]), Vec3::new(d[nth], e[nth], f[nth])])
     }
 
     /// Age over life at the picture's moment; outside 0..1 it is not there.
     #[inline(always)]
     pub(crate) fn age(&self, element: usize) -> f32 {
-        self.age.map_or(0.0, |[age, life]| (age[element] - self.behind) / life[element])
+        self.poses.age.map_or(0.0, |[age, life]| (age[element] - self.behind) / life[element])
     }
 
     #[inline(always)]
     pub(crate) fn size(&self, element: usize) -> f32 {
-        self.size.map_or(1.0, |size| size[element])
+        self.poses.size.map_or(1.0, |size| size[element])
     }
 
     #[inline(always)]
     pub(crate) fn id(&self, element: usize) -> u32 {
-        self.id.map_or(element as u32, |id| id[element])
+        self.poses.id.map_or(element as u32, |id| id[element])
     }
 }

@@ -189,8 +189,8 @@ fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances
     let n = keys.len();
     let (eye, f) = (view.eye, view.forward);
     let depth = |x: f32, y: f32, z: f32| (x - eye.x) * f.x + (y - eye.y) * f.y + (z - eye.z) * f.z;
-    if let (Some(velocity), true) = (instances.velocity, instances.sprites.is_empty()) {
-        let [px, py, pz] = instances.position.map(|column| &column[first..first + n]);
+    if let (Some(velocity), true) = (instances.poses.velocity, instances.sprites.is_empty()) {
+        let [px, py, pz] = instances.poses.position.map(|column| &column[first..first + n]);
         let [vx, vy, vz] = velocity.map(|column| &column[first..first + n]);
         let behind = instances.behind;
         for i in 0..n {

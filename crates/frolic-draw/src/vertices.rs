@@ -183,7 +183,7 @@ impl Sheaf {
             self.ribbons.curve[2][axis][lane] = tip[axis];
             self.ribbons.own[axis][lane] = body.colour[axis] * body.opacity;
         }
-        if let Some([_, _, _, turn, ..]) = source.instances.blades {
+        if let Some([_, _, _, turn, ..]) = source.instances.poses.bend {
             let (sin, cos) = libm::sincosf(turn[entry.element as usize]);
             (self.ribbons.facing[0][lane], self.ribbons.facing[1][lane]) = (sin, cos);
         }
@@ -220,14 +220,14 @@ impl Seen<'_, '_> {
         } else {
             Kept::FULL
         };
-        let tint = match instances.tint {
+        let tint = match instances.poses.tint {
             Some(tint) if look.is_tinted() => look.tint_along(tint[element], at.y),
             _ if look.is_tinted() => look.tint(dice[1], at.y),
             _ => [1.0; 3],
         };
         let [r, g, b] = now.colour;
         // A blade that stands for others is wider, not longer: as much is covered.
-        let wide = if instances.blades.is_some() { kept.left * kept.stands_for } else { kept.size };
+        let wide = if instances.poses.bend.is_some() { kept.left * kept.stands_for } else { kept.size };
         Some(Body {
             at,
             size: size * wide,
@@ -289,6 +289,7 @@ impl Seen<'_, '_> {
             Form::Card { card, .. } => {
                 let velocity = source
                     .instances
+                    .poses
                     .velocity
                     .map_or(Vec3::ZERO, |[x, y, z]| Vec3::new(x[element], y[element], z[element]));
                 let [across, up] = card_axes(self.view, card.facing, card.aspect, &body, velocity);
@@ -365,7 +366,7 @@ impl Seen<'_, '_> {
                 skin.start(skin_points(look, body.level), 0);
                 let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
                 // Most of a crowd's points are never worked out: those beside the picture.
-                let blades = source.instances.blades;
+                let blades = source.instances.poses.bend;
                 let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
                 if blades.is_none() && within.is_some_and(hidden) {
                     return Err(Missing::OutOfSight);
@@ -432,7 +433,7 @@ impl Seen<'_, '_> {
 
     /// How an element is turned; one without columns for it, by its random numbers.
     fn turn(&self, source: &Source<'_>, element: usize, body: &Body) -> Mat3 {
-        let [turn, tilt] = match source.instances.turn {
+        let [turn, tilt] = match source.instances.poses.turn {
             Some([turn, tilt]) => [turn[element], tilt[element]],
             None if matches!(source.look.form, Form::Ribbon(_)) => [body.dice[0] * TURN, 0.0],
             None => [body.dice[0] * TURN, (body.dice[1] - 0.5) * TURN],

@@ -20,6 +20,7 @@ use super::{BladeColumns, BladeRow, Chunk};
 use crate::error::{SpecError, within};
 use crate::particles::MEMORY_LIMIT;
 use crate::placement::{PlacedColumns, PlacedRow, Placement, Repeat};
+use crate::poses::Group;
 use crate::random::{hash3, unit};
 use crate::simd::detect;
 use crate::world::World;
@@ -81,16 +82,6 @@ impl GroupSpec {
     }
 }
 
-/// What a square shows as a group.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub struct Group {
-    /// Which layout.
-    pub layout: u32,
-    /// Which state of the wind.
-    pub state: u32,
-}
-
 /// The blades of one layout, about the middle of their square.
 #[derive(Debug)]
 struct Layout {
@@ -103,7 +94,7 @@ struct Layout {
 
 /// All layouts in all states.
 #[derive(Debug)]
-pub struct Layouts {
+pub struct BladeLayouts {
     spec: GroupSpec,
     repeat: Repeat,
     all: Vec<Layout>,
@@ -147,7 +138,7 @@ impl Range {
     }
 }
 
-impl Layouts {
+impl BladeLayouts {
     /// The layouts of a placement; `blade` makes a blade of what was placed.
     pub(super) fn new(
         spec: GroupSpec,

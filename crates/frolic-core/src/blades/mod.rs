@@ -19,7 +19,7 @@ mod step;
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
-pub use groups::{Group, GroupSpec, Layouts};
+pub use groups::{BladeLayouts, GroupSpec};
 use shape::held;
 pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
 pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
@@ -32,6 +32,7 @@ use crate::error::SpecError;
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, PlacementSpec};
+use crate::poses::Group;
 use crate::pushers::Pushing;
 use crate::random::Draws;
 use crate::simd::detect;
@@ -160,7 +161,7 @@ pub struct Blades {
     /// In order of their first blade; those of no cell are empty.
     chunks: Vec<Chunk>,
     around: Option<Around>,
-    layouts: Option<Layouts>,
+    layouts: Option<BladeLayouts>,
     /// Whether squares that can be groups are.
     grouped: bool,
     looked: f64,
@@ -265,7 +266,7 @@ impl Blades {
         };
         blades.columns.reserve(most as usize).map_err(refused)?;
         if let (Some(groups), Some(repeat)) = (groups, repeat) {
-            let layouts = Layouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
+            let layouts = BladeLayouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
             blades.layouts = Some(layouts);
         }
         if blades.around.is_some() {
@@ -481,13 +482,22 @@ impl Blades {
     }
 
     /// The layouts that squares share, if they do.
-    pub fn layouts(&self) -> Option<&Layouts> {
+    pub fn layouts(&self) -> Option<&BladeLayouts> {
         self.layouts.as_ref()
+    }
+
+    /// The squares in view that are groups: the middle of the ground of each, in metres, and what it shows.
+    pub fn groups(&self) -> impl Iterator<Item = ([f32; 3], Group)> {
+        let side = self.spec.chunk;
+        self.chunks.iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
+            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
+            Some(([x, self.columns.py[chunk.first as usize], z], chunk.group?))
+        })
     }
 
     /// Memory that its blades hold, shared layouts included, in bytes.
     pub fn bytes(&self) -> u64 {
-        let layouts = self.layouts.as_ref().map_or(0, Layouts::bytes);
+        let layouts = self.layouts.as_ref().map_or(0, BladeLayouts::bytes);
         (self.columns.len() * BladeColumns::BYTES_PER_ELEMENT + layouts) as u64
     }
 
@@ -758,7 +768,7 @@ struct Plan<'a> {
     /// Whether the picture is taken after it.
     last: bool,
     /// What squares can show as groups.
-    layouts: Option<&'a Layouts>,
+    layouts: Option<&'a BladeLayouts>,
 }
 
 impl Plan<'_> {

@@ -487,7 +487,7 @@ fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usiz
             block.age[i] = instances.age(element);
             block.own[i] = instances.size(element);
             block.id[i] = instances.id(element);
-            block.tint[i] = instances.tint.map_or(-1.0, |tint| tint[element]);
+            block.tint[i] = instances.poses.tint.map_or(-1.0, |tint| tint[element]);
         }
         return;
     }
@@ -495,15 +495,15 @@ fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usiz
     let first = run.first as usize + first;
     let behind = instances.behind;
     for axis in 0..3 {
-        block.at[axis][..n].copy_from_slice(&instances.position[axis][first..first + n]);
-        if let Some(velocity) = instances.velocity.filter(|_| behind != 0.0) {
+        block.at[axis][..n].copy_from_slice(&instances.poses.position[axis][first..first + n]);
+        if let Some(velocity) = instances.poses.velocity.filter(|_| behind != 0.0) {
             let velocity = &velocity[axis][first..first + n];
             for i in 0..n {
                 block.at[axis][i] -= velocity[i] * behind;
             }
         }
     }
-    if let Some([age, life]) = instances.age {
+    if let Some([age, life]) = instances.poses.age {
         let (age, life) = (&age[first..first + n], &life[first..first + n]);
         for i in 0..n {
             block.age[i] = (age[i] - behind) / life[i];
@@ -511,14 +511,14 @@ fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usiz
     } else {
         block.age[..n].fill(0.0);
     }
-    match instances.size {
+    match instances.poses.size {
         Some(size) => block.own[..n].copy_from_slice(&size[first..first + n]),
         None => block.own[..n].fill(1.0),
     }
     if varies {
         for i in 0..n {
             block.id[i] = instances.id(first + i);
-            block.tint[i] = instances.tint.map_or(-1.0, |tint| tint[first + i]);
+            block.tint[i] = instances.poses.tint.map_or(-1.0, |tint| tint[first + i]);
         }
     }
 }

@@ -462,12 +462,8 @@ impl Shot {
         let Group { layout, .. } = self.key.group;
         for (nth, groups) in kinds(list, self.key.layouts) {
             let look = list.sources[nth].look;
-            let (Some(columns), Some(lean)) =
-                (groups.layouts.columns(layout), groups.layouts.lean(self.key.group))
-            else {
-                continue;
-            };
-            let Ok(instances) = Instances::blades(columns, 0.0).leaning(lean) else { continue };
+            let Some(poses) = groups.layouts.poses(self.key.group) else { continue };
+            let Ok(instances) = Instances::posed(poses, 0.0) else { continue };
             let (first, count) = groups.layouts.of_kind(layout, groups.kind);
             let run = Run { source: 0, first, count, sorted: false, vertices: 0 };
             let batch = Batch {

@@ -58,7 +58,7 @@ proptest! {
         let look = spec().build().unwrap();
         let view = view([0.5, height, 0.3], [0.5 + yaw.sin(), height + level, 0.3 - yaw.cos()], 40.0, (120, 75));
         let sun = shadows.then(|| SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0));
-        let all = Instances::blades(blades.columns(), 0.0);
+        let all = Instances::of(blades.columns(), 0.0);
         let parts = parts(&blades);
         let (whole, before) = draw(all, &look, &view, Technique::Instanced, sun.as_ref());
         let (pieces, after) = draw(all.in_parts(&parts).unwrap(), &look, &view, Technique::Instanced, sun.as_ref());
@@ -79,7 +79,7 @@ fn every_technique_draws_the_same_blades() {
     let view = view([0.0, 0.7, 3.5], [0.0, 0.3, 0.0], 40.0, (160, 100));
     let sun = SunSpec::new(30.0, 70.0, Colour::WHITE, 3.0);
     let parts = parts(&blades);
-    let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
+    let all = Instances::of(blades.columns(), 0.0).in_parts(&parts).unwrap();
     let (one, frame) = draw(all, &look, &view, Technique::Instanced, Some(&sun));
     assert_eq!(frame.count(Counter::DrawCalls), 1);
     let (two, merged) = draw(all, &look, &view, Technique::Batched, Some(&sun));
@@ -105,7 +105,7 @@ fn meshes_bend_as_blades_do() {
         let spec = BladeSpec::new(place.clone()).length(0.5, 0.6).motion(BladeMotion::Lean);
         let mut blades = Blades::new(&spec, 9, Span::from(0.004), 5).unwrap();
         blades.step(&WorldSpec::default().wind([wind, 0.0, 0.0]).build().unwrap(), 0.1, 1, &mut Meter::new());
-        let all = Instances::blades(blades.columns(), 0.0);
+        let all = Instances::of(blades.columns(), 0.0);
         let (image, _) = draw(all, &look, &view, Technique::Instanced, None);
         for technique in [Technique::Each, Technique::Batched] {
             assert!(draw(all, &look, &view, technique, None).0 == image, "{technique:?}");
@@ -141,7 +141,7 @@ fn chunk_size_trades_stretches_for_blades() {
     let count = |chunk: f32| {
         let blades = meadow(12.0, 4000, chunk);
         let parts = parts(&blades);
-        let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
+        let all = Instances::of(blades.columns(), 0.0).in_parts(&parts).unwrap();
         let (image, frame) = draw(all, &look, &view, Technique::Instanced, None);
         (image, frame.count(Counter::Instances), frame.count(Counter::Stretches))
     };
@@ -158,7 +158,7 @@ fn squares_that_are_too_near_are_not_asked() {
     let look = look.build_with(&kit().library).unwrap();
     let view = view([0.0, 1.0, 6.0], [0.0, 0.2, 0.0], 40.0, (160, 100));
     let blades = meadow(12.0, 1500, 1.0);
-    let (all, parts) = (Instances::blades(blades.columns(), 0.0), parts(&blades));
+    let (all, parts) = (Instances::of(blades.columns(), 0.0), parts(&blades));
     let (whole, asked) = draw(all, &look, &view, Technique::Instanced, None);
     let (image, frame) = draw(all.in_parts(&parts).unwrap(), &look, &view, Technique::Instanced, None);
     assert!(image == whole);
@@ -186,7 +186,7 @@ fn thinned_blades_cover_as_much() {
         look.detail = DetailSpec::default().thin_below(thin);
         let look = look.build().unwrap();
         let (image, frame) =
-            draw(Instances::blades(blades.columns(), 0.0), &look, &far, Technique::Instanced, None);
+            draw(Instances::of(blades.columns(), 0.0), &look, &far, Technique::Instanced, None);
         let (empty, _) = draw(Instances::at([&[]; 3]).unwrap(), &look, &far, Technique::Instanced, None);
         let changed = |n: &usize| image.pixels()[*n] != empty.pixels()[*n];
         let all: Vec<usize> = (0..image.pixels().len()).filter(changed).collect();
@@ -206,7 +206,7 @@ fn cameras_may_stand_anywhere() {
     let blades = meadow(4.0, 500, 0.7);
     let look = spec().build().unwrap();
     let parts = parts(&blades);
-    let all = Instances::blades(blades.columns(), 0.0).in_parts(&parts).unwrap();
+    let all = Instances::of(blades.columns(), 0.0).in_parts(&parts).unwrap();
     for (from, to) in [
         ([0.0, -3.0, 0.0], [0.0, 0.0, 0.1]),
         ([0.0, 0.2, 0.0], [1.0, 0.2, 0.0]),
@@ -229,10 +229,10 @@ fn blades_are_drawn_between_steps() {
     // At rest in still air, then blown; ten steps a second: each is a long way.
     blades.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());
     blades.step(&world, 0.1, 1, &mut Meter::new());
-    let before = draw(Instances::blades(blades.columns(), 0.0), &look, &view, Technique::Instanced, None).0;
+    let before = draw(Instances::of(blades.columns(), 0.0), &look, &view, Technique::Instanced, None).0;
     blades.step(&world, 0.1, 1, &mut Meter::new());
     let at = |behind: f32| {
-        draw(Instances::blades(blades.columns(), behind), &look, &view, Technique::Instanced, None).0
+        draw(Instances::of(blades.columns(), behind), &look, &view, Technique::Instanced, None).0
     };
     let apart = |a: &Image, b: &Image| {
         a.bytes().iter().zip(b.bytes()).map(|(a, b)| u64::from(a.abs_diff(*b))).sum::<u64>()

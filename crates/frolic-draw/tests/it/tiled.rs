@@ -41,13 +41,13 @@ impl Field {
         self.blades.step(world, 0.02, 1, &mut Meter::new());
         let single = self.blades.chunks().iter().filter(|chunk| chunk.group.is_none());
         self.parts = single.map(part).collect();
-        self.placed = PlacedGroup::all_of(&self.blades).collect();
+        self.placed = self.blades.groups().map(|(middle, group)| PlacedGroup { middle, group }).collect();
     }
 
     fn instances(&self) -> Instances<'_> {
         let groups =
             Groups { layouts: self.blades.layouts().unwrap(), kind: 0, placed: &self.placed, margin: 0.0 };
-        Instances::blades(self.blades.columns(), 0.0).in_parts(&self.parts).unwrap().grouped(groups)
+        Instances::of(self.blades.columns(), 0.0).in_parts(&self.parts).unwrap().grouped(groups)
     }
 }
 

@@ -233,7 +233,7 @@ fn blades_are_the_same_picture() {
     let few = [Part { first: 450, count: 80, bounds: Bounds { low: [-9.0; 3], high: [9.0; 3] } }];
     let empty = both(&vec![], &ListSpec::default(), &view, &backdrop, None).0;
     for (nth, look) in looks.iter().enumerate() {
-        let instances = if nth < 3 || nth == 5 { Instances::blades(columns, 0.01) } else { standing };
+        let instances = if nth < 3 || nth == 5 { Instances::of(columns, 0.01) } else { standing };
         // Of what is seen through, or through the holes of, few: layer on layer of edges differ by little, and everywhere.
         let instances = if nth == 1 || nth == 5 { instances.in_parts(&few).unwrap() } else { instances };
         for sun in [None, Some(&sun)] {

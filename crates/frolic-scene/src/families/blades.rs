@@ -113,7 +113,8 @@ impl Meadow {
             }
         }
         self.placed.clear();
-        self.placed.extend(PlacedGroup::all_of(&self.blades));
+        let groups = self.blades.groups();
+        self.placed.extend(groups.map(|(middle, group)| PlacedGroup { middle, group }));
     }
 
     /// Whether squares that can be drawn as groups are.
@@ -136,7 +137,7 @@ impl Meadow {
     /// The instances of a kind, `lag` seconds before the last step.
     fn of_kind(&self, kind: usize, lag: f32) -> Result<Instances<'_>, SpecError> {
         let parts = self.parts.get(kind).map_or(&[][..], Vec::as_slice);
-        let instances = Instances::blades(self.blades.columns(), lag).in_parts(parts)?;
+        let instances = Instances::of(self.blades.columns(), lag).in_parts(parts)?;
         Ok(match self.blades.layouts() {
             Some(layouts) => {
                 instances.grouped(Groups { layouts, kind, placed: &self.placed, margin: self.margin })

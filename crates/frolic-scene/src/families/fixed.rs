@@ -51,12 +51,7 @@ impl Fixed {
     }
 
     fn drawn(&self) -> Result<Instances<'_>, SpecError> {
-        let columns = self.fixtures.columns();
-        let instances = Instances::at(columns.position())?
-            .sized(columns.size())?
-            .turned(columns.turn(), columns.tilt())?
-            .keyed(columns.id())?
-            .in_parts(&self.parts)?;
+        let instances = Instances::of(self.fixtures.columns(), 0.0).in_parts(&self.parts)?;
         match self.fixtures.curves() {
             Some([middle, tip]) => instances.curved(middle, tip),
             None => Ok(instances),

@@ -54,14 +54,7 @@ impl Grove {
     }
 
     fn drawn(&self) -> Result<Instances<'_>, SpecError> {
-        let shown = self.growing.shown();
-        Instances::at(shown.position())?
-            .sized(shown.size())?
-            .turned(shown.turn(), shown.tilt())?
-            .ageing(shown.growth(), shown.whole())?
-            .tinted(shown.tint())?
-            .keyed(shown.id())?
-            .in_parts(&self.parts)
+        Instances::of(self.growing.shown(), 0.0).in_parts(&self.parts)
     }
 }
 

@@ -6,6 +6,7 @@ mod files;
 mod forms;
 mod growth;
 mod keeper;
+mod own_family;
 mod particles;
 mod parts;
 mod running;
