@@ -28,6 +28,14 @@ impl SpecError {
     }
 }
 
+/// Names to choose from, for a message: a list of any length stays within a few lines.
+pub fn listed<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
+    const MOST: usize = 24;
+    let names: Vec<&str> = names.into_iter().collect();
+    let shown = names[..names.len().min(MOST)].join(", ");
+    if names.len() > MOST { format!("{shown} and {} more", names.len() - MOST) } else { shown }
+}
+
 /// Refuses a number outside `min..=max`, or one that is not finite.
 ///
 /// # Errors

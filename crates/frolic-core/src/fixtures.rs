@@ -10,9 +10,9 @@ use crate::error::{SpecError, at_most, vector_within, within};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
 use crate::particles::{ShapeSpec, Source, VolumePart};
-use crate::placement::{Placement, PlacementSpec, check_layers};
-use crate::random::Draws;
-use crate::simd::{Simd, detect, kernel};
+use crate::placement::{On, Placement, PlacementSpec, check_layers};
+use crate::random::{Draws, lot};
+use crate::simd::{Level, Simd, detect, kernel};
 use crate::span::Span;
 use crate::trace::part;
 use crate::walkers::{Figure, Walk, WalkSpec};
@@ -226,6 +226,18 @@ impl FixtureSpec {
             }
             return Ok(());
         }
+        let ways = [
+            ("line", !self.line.is_empty()),
+            ("fill", self.fill.is_some()),
+            ("placement", !self.placement.is_empty()),
+            ("scatter", self.scatter.is_some()),
+            ("at", self.strung && !self.at.is_empty()),
+        ];
+        let mut ways = ways.into_iter().filter_map(|(key, written)| written.then_some(key));
+        if let (Some(first), Some(second)) = (ways.next(), ways.next()) {
+            let problem = format!("stands beside {first}");
+            return Err(SpecError::new(second, problem, "keep one of them, or write two populations"));
+        }
         at_most("at", self.at.len(), MOST_PLACES)?;
         at_most("line", self.line.len(), MOST_LINES)?;
         for (nth, place) in self.at.iter().enumerate() {
@@ -293,6 +305,8 @@ pub struct Fixtures {
     columns: FixtureColumns,
     /// Where those that sway are at rest, m.
     rest: [Vec<f32>; 3],
+    /// Tints, where places that were read bring them; else none.
+    tint: Vec<f32>,
     /// Cells that elements are scattered over, and what else that takes.
     cells: Option<Cells>,
     walk: Option<Walk>,
@@ -352,8 +366,19 @@ impl Fixtures {
         let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
         let walk = spec.walk.as_ref().map(|walk| walk.build(forms)).transpose();
         let walk = walk.map_err(|error| error.under("walk"))?;
-        let mut fixtures =
-            Self { spec: spec.clone(), columns, rest, cells, walk, size, seed, count, curve, time: 0.0 };
+        let mut fixtures = Self {
+            spec: spec.clone(),
+            columns,
+            rest,
+            tint: Vec::new(),
+            cells,
+            walk,
+            size,
+            seed,
+            count,
+            curve,
+            time: 0.0,
+        };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
             let id = fixtures.columns.len() as u32;
             let [dice, ..] = Draws { seed, id }.draw(0);
@@ -401,6 +426,13 @@ impl Fixtures {
             let placed = placement.map_err(|error| error.under("placement"))?.all();
             for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
                 put(Vec3::new(row.px, row.py, row.pz), row.turn, row.tilt, row.size);
+            }
+            // Places that were read keep what they bring; others go by the number of the element.
+            if spec.placement.iter().any(|layer| matches!(layer.on, On::Places { .. })) {
+                let first = fixtures.columns.len() - placed.len();
+                fixtures.columns.id[first..].copy_from_slice(placed.id());
+                let before = fixtures.columns.id[..first].iter().map(|id| lot(*id)[1]);
+                fixtures.tint = before.chain(placed.tint().iter().copied()).collect();
             }
             return Ok(fixtures);
         }
@@ -514,7 +546,7 @@ impl Fixtures {
         if let (Some(swing), true) = (self.spec.swing, dt.is_finite() && dt > 0.0) {
             let started = meter.start(Stage::Integrate);
             for _ in 0..steps {
-                let motion = Motion { swing, world, gusts: world.gusts_at(self.time), dt };
+                let motion = Motion { swing, air: Air::new(world, self.time), dt };
                 self.swing(&motion);
                 self.time += f64::from(dt);
             }
@@ -544,21 +576,28 @@ impl Fixtures {
 
     /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.
     fn sway(&mut self, sway: &SwaySpec, world: &World) {
-        let level = detect();
-        let gusts = world.gusts_at(self.time);
-        let [wx, _, wz] = world.spec().wind;
+        let air = Air::new(world, self.time);
         let [rx, ry, rz] = &self.rest;
         let FixtureColumns { px, py, pz, .. } = &mut self.columns;
         let chunks = rx.par_chunks(CHUNK).zip(ry.par_chunks(CHUNK)).zip(rz.par_chunks(CHUNK));
         let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
         chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
             let _part = part(Stage::Integrate);
-            lean_chunk(level, *sway, gusts, [wx, wz], [rx, ry, rz], px, py, pz);
+            if !air.has_currents {
+                lean_chunk(air.level, *sway, &air, [rx, ry, rz], px, py, pz);
+                return;
+            }
+            for first in (0..px.len()).step_by(BLOCK) {
+                let many = first..(first + BLOCK).min(px.len());
+                let rest = [rx, ry, rz].map(|axis| &axis[many.clone()]);
+                let blown = air.at(rest);
+                let (px, py, pz) = (&mut px[many.clone()], &mut py[many.clone()], &mut pz[many]);
+                lean_blown(air.level, *sway, &blown, rest, px, py, pz);
+            }
         });
     }
 
     fn swing(&mut self, motion: &Motion<'_>) {
-        let level = detect();
         let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
         let chunks = px
             .par_chunks(CHUNK)
@@ -569,7 +608,23 @@ impl Fixtures {
             .zip(rate.par_chunks_mut(CHUNK));
         chunks.for_each(|(((((px, py), pz), turn), tilt), rate)| {
             let _part = part(Stage::Integrate);
-            swing_chunk(level, motion, [px, py, pz], turn, tilt, rate);
+            let level = motion.air.level;
+            if !motion.air.has_currents {
+                swing_chunk(level, motion, [px, py, pz], turn, tilt, rate);
+                return;
+            }
+            for first in (0..px.len()).step_by(BLOCK) {
+                let many = first..(first + BLOCK).min(px.len());
+                let blown = motion.air.at([px, py, pz].map(|axis| &axis[many.clone()]));
+                swing_blown(
+                    level,
+                    motion,
+                    &blown,
+                    &turn[many.clone()],
+                    &mut tilt[many.clone()],
+                    &mut rate[many],
+                );
+            }
         });
     }
 
@@ -588,6 +643,11 @@ impl Fixtures {
         &self.columns
     }
 
+    /// Tints, 0 to 1, of places that were read; none where the number of an element says.
+    pub fn tint(&self) -> Option<&[f32]> {
+        (!self.tint.is_empty()).then_some(&self.tint)
+    }
+
     /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z columns, m.
     pub fn curves(&self) -> Option<[[&[f32]; 3]; 2]> {
         let [a, b, c, d, e, f] = &self.curve;
@@ -600,17 +660,71 @@ impl Fixtures {
     }
 }
 
+/// Elements whose air is worked out at once where fields move it.
+const BLOCK: usize = 256;
+
+/// Velocity of the air along x and z of a block, m/s.
+type Blown = [[f32; BLOCK]; 2];
+
+/// The air of a step.
+struct Air<'a> {
+    world: &'a World,
+    level: Level,
+    time: f64,
+    gusts: Option<Gusts>,
+    /// Whether more than the steady wind and gusts moves it.
+    has_currents: bool,
+}
+
+impl<'a> Air<'a> {
+    fn new(world: &'a World, time: f64) -> Self {
+        let (gusts, has_currents) = (world.gusts_at(time), world.has_currents());
+        Self { world, level: detect(), time, gusts, has_currents }
+    }
+
+    /// All that moves the air of a block, fields of a caller's own included.
+    fn at(&self, position: [&[f32]; 3]) -> Blown {
+        let n = position[0].len();
+        let ([mut x, mut y, mut z], gusts) = ([[0.0; BLOCK]; 3], self.gusts.as_ref());
+        let air = [&mut x[..n], &mut y[..n], &mut z[..n]];
+        self.world.air_of_chunk(self.level, self.time, gusts, position, air);
+        [x, z]
+    }
+
+    /// Steady wind and gusts along x and z at a place, m/s.
+    #[inline(always)]
+    fn plain(&self, at: [f32; 3]) -> [f32; 2] {
+        let [wx, _, wz] = self.world.spec().wind;
+        let [gx, _, gz] = self.gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at(at));
+        [wx + gx, wz + gz]
+    }
+}
+
 kernel! {
     /// Moves what sways from where it rests to where the wind leans it.
     fn lean_chunk(
-        simd, sway: SwaySpec, gusts: Option<Gusts>, wind: [f32; 2], rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
+        simd, sway: SwaySpec, air: &Air<'_>, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
     ) {
-        lean(simd, sway, gusts, wind, rest, px, py, pz);
+        let [rx, ry, rz] = rest;
+        lean(simd, sway, |i| air.plain([rx[i], ry[i], rz[i]]), rest, px, py, pz);
+    }
+
+    /// The same of a block whose air was worked out.
+    fn lean_blown(
+        simd, sway: SwaySpec, air: &Blown, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
+    ) {
+        lean(simd, sway, |i| [air[0][i], air[1][i]], rest, px, py, pz);
     }
 
     /// Swings what hangs by one step.
     fn swing_chunk(simd, motion: &Motion<'_>, position: [&[f32]; 3], turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
-        motion.chunk(simd, position, turn, tilt, rate);
+        let [x, y, z] = position;
+        motion.chunk(simd, |i| motion.air.plain([x[i], y[i], z[i]]), turn, tilt, rate);
+    }
+
+    /// The same of a block whose air was worked out.
+    fn swing_blown(simd, motion: &Motion<'_>, air: &Blown, turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
+        motion.chunk(simd, |i| [air[0][i], air[1][i]], turn, tilt, rate);
     }
 }
 
@@ -618,18 +732,17 @@ kernel! {
 fn lean<S: Simd>(
     _simd: S,
     sway: SwaySpec,
-    gusts: Option<Gusts>,
-    [wx, wz]: [f32; 2],
+    air: impl Fn(usize) -> [f32; 2],
     [rx, ry, rz]: [&[f32]; 3],
     px: &mut [f32],
     py: &mut [f32],
     pz: &mut [f32],
 ) {
     for i in 0..px.len() {
-        let [gx, _, gz] = gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at([rx[i], ry[i], rz[i]]));
+        let [ax, az] = air(i);
         let share = ((ry[i] - sway.root) / sway.height).max(0.0);
         let give = sway.give * share * share;
-        let (dx, dz) = ((wx + gx) * give, (wz + gz) * give);
+        let (dx, dz) = (ax * give, az * give);
         px[i] = rx[i] + dx;
         pz[i] = rz[i] + dz;
         // What leans comes down a little.
@@ -639,8 +752,7 @@ fn lean<S: Simd>(
 
 struct Motion<'a> {
     swing: SwingSpec,
-    world: &'a World,
-    gusts: Option<Gusts>,
+    air: Air<'a>,
     dt: f32,
 }
 
@@ -649,21 +761,19 @@ impl Motion<'_> {
     fn chunk<S: Simd>(
         &self,
         _simd: S,
-        position: [&[f32]; 3],
+        air: impl Fn(usize) -> [f32; 2],
         turn: &[f32],
         tilt: &mut [f32],
         rate: &mut [f32],
     ) {
         let SwingSpec { length, drag, damping } = self.swing;
-        let [wx, _, wz] = self.world.spec().wind;
-        let fall = -self.world.spec().gravity[1] / length;
+        let fall = -self.air.world.spec().gravity[1] / length;
         let slow = 1.0 / (1.0 + self.dt * (drag + damping));
         for i in 0..turn.len() {
-            let at = [position[0][i], position[1][i], position[2][i]];
-            let [gx, _, gz] = self.gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at(at));
+            let [ax, az] = air(i);
             let (sin_turn, cos_turn) = libm::sincosf(turn[i]);
             // Wind square to the cloth, which tilts the other way about x.
-            let push = (wx + gx) * sin_turn + (wz + gz) * cos_turn;
+            let push = ax * sin_turn + az * cos_turn;
             let (sin, cos) = libm::sincosf(tilt[i]);
             let force = -fall * sin - drag * push * cos / length;
             rate[i] = (rate[i] + self.dt * force) * slow;

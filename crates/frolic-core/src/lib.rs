@@ -90,7 +90,7 @@ pub use bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use clock::{Clock, ClockSpec, Tick};
 pub use collectors::CollectorSpec;
 pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
-pub use error::{SpecError, at_most, vector_within, within};
+pub use error::{SpecError, at_most, listed, vector_within, within};
 pub use events::{AimBy, EventSpec, Happening, Moment, Region};
 pub use fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,

@@ -438,8 +438,8 @@ impl World {
         pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))
     }
 
-    /// Velocity of the air at places, m/s, at a time, s after the start: steady wind, gusts, and every field of the spec that moves air. Slices of
-    /// one length; what pushes without moving air, and fields of one's own, are left out.
+    /// Velocity of the air at places, m/s, at a time, s after the start: steady wind, gusts, and every field that moves air, one's own included
+    /// (it is asked as for elements at rest that were just born). Slices of one length; what pushes without moving air is left out.
     ///
     /// ```
     /// let world = frolic_core::WorldSpec::default().wind([3.0, 0.0, 0.0]).build()?;
@@ -467,7 +467,7 @@ impl World {
     }
 
     /// [`World::air`] of at most [`AIR`] places.
-    fn air_of_chunk(
+    pub(crate) fn air_of_chunk(
         &self,
         level: Level,
         time: f64,
@@ -501,6 +501,12 @@ impl World {
             let curl = field.curl_at(self.spec.wind, time);
             field.act(level, curl.as_ref(), &mut chunk);
         }
+        self.own_fields.iter().for_each(|field| field.act(&mut chunk));
+    }
+
+    /// Whether anything but the steady wind and gusts moves the air.
+    pub(crate) fn has_currents(&self) -> bool {
+        !self.own_fields.is_empty() || self.fields.iter().any(Acting::moves_air)
     }
 
     /// Pushers as they are at a time, s.

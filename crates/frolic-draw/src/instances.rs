@@ -193,6 +193,11 @@ impl<'a> Instances<'a> {
         Self { resident: Some(resident), behind, ..Self::raw(Poses::default()) }
     }
 
+    /// How they stand.
+    pub fn poses(&self) -> &Poses<'a> {
+        &self.poses
+    }
+
     /// Its stretches with bounds, if it is in parts.
     pub fn parts(&self) -> Option<&'a [Part]> {
         self.parts

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
-use frolic_core::{Ramp, Span, SpecError, within};
+use frolic_core::{Ramp, Span, SpecError, listed, within};
 use serde::{Deserialize, Serialize};
 
 use crate::atlas::{Atlas, Sheet};
@@ -528,7 +528,7 @@ fn nothing(key: &str, what: &str, name: &str, names: &[&str]) -> SpecError {
     let instead = if names.is_empty() {
         format!("add a {what} of this name")
     } else {
-        format!("name one of: {}", names.join(", "))
+        format!("name one of: {}", listed(names.iter().copied()))
     };
     SpecError::new(key, format!("there is no {what} '{name}'"), instead)
 }

@@ -1,11 +1,13 @@
 //! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSpec, PlacedColumns, SpecError, World};
+use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
 use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
 use smallvec::SmallVec;
 
+use crate::error::DeviceError;
 use crate::families::{DrawContext, Drawables, Elements};
+use crate::places_file::Places;
 
 /// An open device, its populations and its renderer.
 #[derive(Debug)]
@@ -45,16 +47,16 @@ impl Elements for Living {
         self.trails.map(|resident| Instances::on_device(resident, context.lag))
     }
 
-    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
         None
     }
 }
 
 impl Device {
     /// Opens the default device.
-    pub(crate) fn open() -> Result<Self, String> {
-        let gpu = Gpu::shared().map_err(|error| error.to_string())?;
-        let renderer = GpuRenderer::new(&gpu).map_err(|error| error.to_string())?;
+    pub(crate) fn open() -> Result<Self, DeviceError> {
+        let gpu = Gpu::shared()?;
+        let renderer = GpuRenderer::new(&gpu)?;
         Ok(Self { recorder: Recorder::new(&gpu), renderer, set: GpuSet::new(&gpu), gpu })
     }
 
@@ -103,9 +105,9 @@ impl Device {
         dt: f32,
         steps: u32,
         meter: &mut Meter,
-    ) -> Result<(), String> {
+    ) -> Result<(), DeviceError> {
         let Self { renderer, recorder, set, .. } = self;
-        renderer.step_set(recorder, set, world, dt, steps).map_err(|error| error.to_string())?;
+        renderer.step_set(recorder, set, world, dt, steps)?;
         set.hear(recorder, meter);
         Ok(())
     }
@@ -127,8 +129,8 @@ impl Device {
     }
 
     /// Waits for the present counts of all populations.
-    pub(crate) fn settle(&mut self, meter: &mut Meter) -> Result<(), String> {
-        self.set.settle(&mut self.recorder, meter).map_err(|error| error.to_string())
+    pub(crate) fn settle(&mut self, meter: &mut Meter) -> Result<(), DeviceError> {
+        self.set.settle(&mut self.recorder, meter).map_err(DeviceError::from)
     }
 
     /// Draws a list: transparent without a backdrop. Without an image the picture is not read back, and the call waits for the device.
@@ -139,7 +141,7 @@ impl Device {
         backdrop: Option<&BackdropSpec>,
         image: Option<&mut Image>,
         meter: &mut Meter,
-    ) -> Result<(), String> {
+    ) -> Result<(), DeviceError> {
         let Self { recorder, renderer, set, .. } = self;
         let residents: Vec<&GpuParticles> = set.members().iter().collect();
         let done = match (backdrop, image) {
@@ -154,7 +156,7 @@ impl Device {
             }
             (None, None) => Ok(()),
         };
-        done.map_err(|error| error.to_string())
+        done.map_err(DeviceError::from)
     }
 }
 

@@ -10,8 +10,8 @@ use frolic_core::SpecError;
 #[non_exhaustive]
 pub enum SceneError {
     /// The graphics device failed.
-    #[error("{0}")]
-    Device(String),
+    #[error(transparent)]
+    Device(#[from] DeviceError),
     /// The elements of a population could not be stepped or drawn. It has ended; the rest of the scene goes on.
     #[error("population '{population}' has ended: {problem}")]
     Population {
@@ -71,6 +71,25 @@ pub enum SceneError {
         /// The cause.
         source: io::Error,
     },
+}
+
+/// A graphics device cannot do something, or there is none.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum DeviceError {
+    /// This build has no support for graphics devices.
+    #[error("this build draws on the CPU alone; build with --features gpu to draw on a graphics device")]
+    NotBuilt,
+    /// A diagnostic view that only the CPU paints.
+    #[error("{view} is painted by the CPU alone; leave the backend to it")]
+    CpuOnly {
+        /// Name of the view.
+        view: &'static str,
+    },
+    /// The device failed.
+    #[cfg(feature = "gpu")]
+    #[error(transparent)]
+    Gpu(#[from] frolic_gpu::GpuError),
 }
 
 /// Returns the candidate that a misspelt word most likely stands for, if any is near.

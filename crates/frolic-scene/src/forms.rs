@@ -226,7 +226,7 @@ impl FormSpec {
             FormSource::Places(file) => {
                 let read =
                     find(folder, file, |bytes| read_places_bytes(bytes, file), |path| read_places(path));
-                Ok(Form::Places(read.map_err(|error| told("from.places", error))?.into()))
+                Ok(Form::Places(read.map_err(|error| told("from.places", error))?.elements.into()))
             }
             FormSource::Hills(hills) => hills.form(),
             FormSource::Brightness(file) => {

@@ -42,7 +42,7 @@ mod shipped;
 mod spec;
 mod texture;
 
-pub use error::SceneError;
+pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
 };
@@ -52,7 +52,7 @@ pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
 pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
-pub use places_file::{read_places, read_places_bytes, write_places};
+pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};

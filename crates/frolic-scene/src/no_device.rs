@@ -3,15 +3,15 @@
 use frolic_core::{Forms, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, View};
 
+use crate::error::DeviceError;
 use crate::families::Elements;
 
 #[derive(Debug)]
 pub(crate) enum Device {}
 
 impl Device {
-    pub(crate) fn open() -> Result<Self, String> {
-        Err("this build draws on the CPU alone; build with --features gpu to draw on a graphics device"
-            .to_owned())
+    pub(crate) fn open() -> Result<Self, DeviceError> {
+        Err(DeviceError::NotBuilt)
     }
 
     pub(crate) fn name(&self) -> String {
@@ -50,7 +50,7 @@ impl Device {
         _dt: f32,
         _steps: u32,
         _meter: &mut Meter,
-    ) -> Result<(), String> {
+    ) -> Result<(), DeviceError> {
         match *self {}
     }
 
@@ -66,7 +66,7 @@ impl Device {
         match *self {}
     }
 
-    pub(crate) fn settle(&mut self, _meter: &mut Meter) -> Result<(), String> {
+    pub(crate) fn settle(&mut self, _meter: &mut Meter) -> Result<(), DeviceError> {
         match *self {}
     }
 
@@ -77,7 +77,7 @@ impl Device {
         _backdrop: Option<&BackdropSpec>,
         _image: Option<&mut Image>,
         _meter: &mut Meter,
-    ) -> Result<(), String> {
+    ) -> Result<(), DeviceError> {
         match *self {}
     }
 }

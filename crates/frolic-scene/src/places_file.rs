@@ -2,11 +2,11 @@
 //!
 //! | file | an element is |
 //! | --- | --- |
-//! | `.glb` | an instance: `TRANSLATION`, `ROTATION`, `SCALE`, and our own `_TINT`, `_KIND`; drawn as one mesh |
-//! | `.ply` | a vertex: `x y z turn tilt size tint` as float, `kind id` as uint |
+//! | `.glb` | an instance: `TRANSLATION`, `ROTATION`, `SCALE`, and our own `_TINT`, `_KIND`, `_ID` (lower and upper half), `_VELOCITY`, `_AGE`; drawn as one mesh |
+//! | `.ply` | a vertex: `x y z turn tilt size tint` as float, `kind id` as uint, `vx vy vz age` as float |
 //! | `.csv` | a row: the same, with a header |
 //!
-//! m and radians; a turn is about y, a tilt about the x axis that this gives, so that its top leans towards (sin turn, 0, cos turn).
+//! Velocity and age are there where elements have any. Metres, seconds and radians; a turn is about y, a tilt about the x axis that this gives, so that its top leans towards (sin turn, 0, cos turn).
 
 use std::io::{self, BufRead, Write};
 use std::path::Path;
@@ -19,16 +19,63 @@ use crate::error::SceneError;
 use crate::models::{Problem, buffers_of, bytes_of, ending, ext_instancing};
 use crate::output::write_beside;
 
+/// Where elements are and how they stand; of those that move or age, how.
+#[derive(Debug, Clone, PartialEq, Default)]
+#[non_exhaustive]
+pub struct Places {
+    /// Place, turn, size, tint, kind and id of each.
+    pub elements: PlacedColumns,
+    /// Velocity: x, y and z columns as long, in metres a second; none where nothing moves.
+    pub velocity: Option<[Vec<f32>; 3]>,
+    /// Time since birth, in seconds; none where nothing ages.
+    pub age: Option<Vec<f32>>,
+}
+
+impl From<PlacedColumns> for Places {
+    fn from(elements: PlacedColumns) -> Self {
+        Self { elements, ..Self::default() }
+    }
+}
+
+impl Places {
+    /// Velocity and age of an element, as far as there are any.
+    fn motion(&self, nth: usize) -> ([Option<f32>; 3], Option<f32>) {
+        let at = |column: &Vec<f32>| column.get(nth).copied();
+        let velocity = self.velocity.as_ref().map_or([None; 3], |columns| columns.each_ref().map(at));
+        (velocity, self.age.as_ref().and_then(at))
+    }
+
+    fn from_rows(rows: &[Row]) -> Self {
+        let all = |value: fn(&Row) -> Option<f32>| rows.iter().map(value).collect::<Option<Vec<f32>>>();
+        let axis =
+            |axis: usize| rows.iter().map(|row| Some(row.velocity?[axis])).collect::<Option<Vec<f32>>>();
+        let some = !rows.is_empty();
+        Self {
+            elements: PlacedColumns::from_rows(rows.iter().map(|row| row.place)),
+            velocity: axis(0).zip(axis(1)).zip(axis(2)).map(|((x, y), z)| [x, y, z]).filter(|_| some),
+            age: all(|row| row.age).filter(|_| some),
+        }
+    }
+}
+
+/// An element as it is read.
+#[derive(Debug)]
+struct Row {
+    place: PlacedRow,
+    velocity: Option<[f32; 3]>,
+    age: Option<f32>,
+}
+
 /// Writes places to a `.glb`, `.ply` or `.csv`; a `.glb` draws each as this mesh, m at size 1.
 ///
 /// # Errors
 /// Another ending; a file that cannot be written.
-pub fn write_places(path: impl AsRef<Path>, placed: &PlacedColumns, mesh: &Mesh) -> Result<(), SceneError> {
+pub fn write_places(path: impl AsRef<Path>, places: &Places, mesh: &Mesh) -> Result<(), SceneError> {
     let path = path.as_ref();
     match ending(path).as_str() {
-        "glb" => write_beside(path, |file| glb(file, placed, mesh)),
-        "ply" => write_beside(path, |file| ply(file, placed)),
-        "csv" => write_beside(path, |file| csv_rows(file, placed)),
+        "glb" => write_beside(path, |file| glb(file, places, mesh)),
+        "ply" => write_beside(path, |file| ply(file, places)),
+        "csv" => write_beside(path, |file| csv_rows(file, places)),
         other => Err(no_places(other).of(path)),
     }
 }
@@ -38,7 +85,7 @@ pub fn write_places(path: impl AsRef<Path>, placed: &PlacedColumns, mesh: &Mesh)
 ///
 /// # Errors
 /// A file that cannot be read, is over 512 MiB, is none of these, or is cut short.
-pub fn read_places(path: impl AsRef<Path>) -> Result<PlacedColumns, SceneError> {
+pub fn read_places(path: impl AsRef<Path>) -> Result<Places, SceneError> {
     let path = path.as_ref();
     let bytes = bytes_of(path).map_err(|problem| problem.of(path))?;
     read(&bytes, path, path.parent())
@@ -48,11 +95,11 @@ pub fn read_places(path: impl AsRef<Path>) -> Result<PlacedColumns, SceneError> 
 ///
 /// # Errors
 /// As [`read_places`].
-pub fn read_places_bytes(bytes: &[u8], name: &str) -> Result<PlacedColumns, SceneError> {
+pub fn read_places_bytes(bytes: &[u8], name: &str) -> Result<Places, SceneError> {
     read(bytes, Path::new(name), None)
 }
 
-fn read(bytes: &[u8], path: &Path, folder: Option<&Path>) -> Result<PlacedColumns, SceneError> {
+fn read(bytes: &[u8], path: &Path, folder: Option<&Path>) -> Result<Places, SceneError> {
     let rows = match ending(path).as_str() {
         "glb" | "gltf" => from_gltf(bytes, folder),
         "ply" => from_ply(bytes),
@@ -60,15 +107,17 @@ fn read(bytes: &[u8], path: &Path, folder: Option<&Path>) -> Result<PlacedColumn
         other => Err(no_places(other)),
     };
     let rows = rows.map_err(|problem| problem.of(path))?;
-    let sound = |row: &PlacedRow| {
-        let numbers = [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint];
-        numbers.iter().all(|v| v.is_finite() && v.abs() <= 1e7) && row.size >= 0.0
+    let sound = |Row { place, velocity, age }: &Row| {
+        let [vx, vy, vz] = velocity.unwrap_or_default();
+        let motion = [vx, vy, vz, age.unwrap_or_default()];
+        let numbers = [place.px, place.py, place.pz, place.turn, place.tilt, place.size, place.tint];
+        numbers.iter().chain(&motion).all(|v| v.is_finite() && v.abs() <= 1e7) && place.size >= 0.0
     };
     if let Some(bad) = rows.iter().position(|row| !sound(row)) {
         let problem = format!("element {bad} is no place: {:?}; give finite numbers", rows[bad]);
         return Err(SceneError::File { path: path.to_owned(), problem });
     }
-    Ok(PlacedColumns::from_rows(rows))
+    Ok(Places::from_rows(&rows))
 }
 
 fn no_places(ending: &str) -> Problem {
@@ -88,7 +137,8 @@ fn turned(rotation: Quat) -> [f32; 2] {
     [turn, libm::atan2f(top.x * sin + top.z * cos, top.y)]
 }
 
-fn glb(file: &mut dyn Write, placed: &PlacedColumns, mesh: &Mesh) -> io::Result<()> {
+fn glb(file: &mut dyn Write, places: &Places, mesh: &Mesh) -> io::Result<()> {
+    let placed = &places.elements;
     let count = placed.len();
     let mut binary: Vec<u8> = Vec::with_capacity(count * 48);
     let mut views = Vec::new();
@@ -129,9 +179,31 @@ fn glb(file: &mut dyn Write, placed: &PlacedColumns, mesh: &Mesh) -> io::Result<
         let size = push(&mut rows().flat_map(|row| [row.size; 3]), "VEC3", 3, None);
         let tint = push(&mut rows().map(|row| row.tint), "SCALAR", 1, None);
         let kind = push(&mut rows().map(|row| row.kind as f32), "SCALAR", 1, None);
-        serde_json::json!({ ext_instancing(): { "attributes": {
+        let mut attributes = serde_json::json!({
             "TRANSLATION": place, "ROTATION": turn, "SCALE": size, "_TINT": tint, "_KIND": kind,
-        } } })
+        });
+        if let Some([x, y, z]) = &places.velocity {
+            let all = x.iter().zip(y).zip(z);
+            attributes["_VELOCITY"] =
+                push(&mut all.flat_map(|((x, y), z)| [*x, *y, *z]), "VEC3", 3, None).into();
+        }
+        if let Some(age) = &places.age {
+            attributes["_AGE"] = push(&mut age.iter().copied(), "SCALAR", 1, None).into();
+        }
+        attributes
+    });
+    let instancing = instancing.map(|mut attributes| {
+        // Attributes of one's own may not be of 32 whole bits.
+        let start = binary.len();
+        rows().for_each(|row| binary.extend(row.id.to_le_bytes()));
+        views.push(
+            serde_json::json!({ "buffer": 0, "byteOffset": start, "byteLength": binary.len() - start }),
+        );
+        accessors.push(serde_json::json!({
+            "bufferView": views.len() - 1, "componentType": 5123, "count": count, "type": "VEC2",
+        }));
+        attributes["_ID"] = (accessors.len() - 1).into();
+        serde_json::json!({ ext_instancing(): { "attributes": attributes } })
     });
     // Indices last, as they are of another type.
     let start = binary.len();
@@ -168,45 +240,70 @@ fn glb(file: &mut dyn Write, placed: &PlacedColumns, mesh: &Mesh) -> io::Result<
     file.write_all(&binary)
 }
 
-/// Names of the numbers of an element, in order; the last two are whole.
-const NAMES: [&str; 9] = ["x", "y", "z", "turn", "tilt", "size", "tint", "kind", "id"];
+/// Names of the numbers of an element, in order; kind and id are whole, and the last four only there where elements have any.
+const NAMES: [&str; 13] =
+    ["x", "y", "z", "turn", "tilt", "size", "tint", "kind", "id", "vx", "vy", "vz", "age"];
 
-fn ply(file: &mut dyn Write, placed: &PlacedColumns) -> io::Result<()> {
+/// Which of them a file has.
+fn names(places: &Places) -> impl Iterator<Item = &'static str> {
+    let (moves, ages) = (places.velocity.is_some(), places.age.is_some());
+    NAMES.into_iter().enumerate().filter_map(move |(nth, name)| {
+        let there = match nth {
+            0..9 => true,
+            9..12 => moves,
+            _ => ages,
+        };
+        there.then_some(name)
+    })
+}
+
+fn ply(file: &mut dyn Write, places: &Places) -> io::Result<()> {
+    let placed = &places.elements;
     writeln!(
         file,
-        "ply\nformat binary_little_endian 1.0\ncomment places, m and radians\nelement vertex {}",
+        "ply\nformat binary_little_endian 1.0\ncomment places: metres, seconds, radians\nelement vertex {}",
         placed.len()
     )?;
-    for (nth, name) in NAMES.iter().enumerate() {
-        writeln!(file, "property {} {name}", if nth < 7 { "float" } else { "uint" })?;
+    for name in names(places) {
+        writeln!(file, "property {} {name}", if ["kind", "id"].contains(&name) { "uint" } else { "float" })?;
     }
     writeln!(file, "end_header")?;
-    for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
+    for (nth, row) in (0..placed.len()).filter_map(|nth| Some((nth, placed.row(nth)?))) {
         for value in [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint] {
             file.write_all(&value.to_le_bytes())?;
         }
         file.write_all(&row.kind.to_le_bytes())?;
         file.write_all(&row.id.to_le_bytes())?;
+        let ([x, y, z], age) = places.motion(nth);
+        for value in [x, y, z, age].into_iter().flatten() {
+            file.write_all(&value.to_le_bytes())?;
+        }
     }
     Ok(())
 }
 
-fn csv_rows(file: &mut dyn Write, placed: &PlacedColumns) -> io::Result<()> {
+fn csv_rows(file: &mut dyn Write, places: &Places) -> io::Result<()> {
+    let placed = &places.elements;
     let mut writer = csv::Writer::from_writer(file);
-    writer.write_record(NAMES)?;
-    for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
+    writer.write_record(names(places))?;
+    for (nth, row) in (0..placed.len()).filter_map(|nth| Some((nth, placed.row(nth)?))) {
         let numbers = [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint];
         let whole = [row.kind.to_string(), row.id.to_string()];
-        writer.write_record(numbers.iter().map(f32::to_string).chain(whole))?;
+        let ([x, y, z], age) = places.motion(nth);
+        let motion = [x, y, z, age].into_iter().flatten().map(|value| value.to_string());
+        writer.write_record(numbers.iter().map(f32::to_string).chain(whole).chain(motion))?;
     }
     writer.flush()
 }
 
 /// A row from what of its numbers is there.
-fn row_of(nth: usize, value: impl Fn(usize) -> Option<f64>) -> PlacedRow {
+fn row_of(nth: usize, value: impl Fn(usize) -> Option<f64>) -> Row {
     let float = |at: usize, otherwise: f32| value(at).map_or(otherwise, |value| value as f32);
     let whole = |at: usize| value(at).map(|value| value as u32);
-    PlacedRow {
+    let velocity = [value(9), value(10), value(11)].map(|value| value.map(|value| value as f32));
+    let [x, y, z] = velocity;
+    let velocity = x.zip(y).zip(z).map(|((x, y), z)| [x, y, z]);
+    let place = PlacedRow {
         px: float(0, 0.0),
         py: float(1, 0.0),
         pz: float(2, 0.0),
@@ -217,7 +314,8 @@ fn row_of(nth: usize, value: impl Fn(usize) -> Option<f64>) -> PlacedRow {
         kind: whole(7).unwrap_or(0),
         id: whole(8).unwrap_or_else(|| frolic_core::random::hash3(nth as u32, 0, 1)[0]),
         ..PlacedRow::UPRIGHT
-    }
+    };
+    Row { place, velocity, age: value(12).map(|value| value as f32) }
 }
 
 /// Which of our numbers each column is.
@@ -232,7 +330,7 @@ fn columns<'a>(names: impl Iterator<Item = &'a str>) -> Result<Vec<Option<usize>
     Ok(columns)
 }
 
-fn from_csv(bytes: &[u8]) -> Result<Vec<PlacedRow>, Problem> {
+fn from_csv(bytes: &[u8]) -> Result<Vec<Row>, Problem> {
     let mut reader = csv::Reader::from_reader(bytes);
     let wrong = |error: csv::Error| Problem::Said(format!("is no CSV that can be read: {error}"));
     let columns = columns(reader.headers().map_err(wrong)?.iter())?;
@@ -300,7 +398,7 @@ impl Number {
     }
 }
 
-fn from_ply(bytes: &[u8]) -> Result<Vec<PlacedRow>, Problem> {
+fn from_ply(bytes: &[u8]) -> Result<Vec<Row>, Problem> {
     let said = |text: &str| Problem::Said(text.to_owned());
     let mut at = 0;
     let mut line = || -> Option<String> {
@@ -378,18 +476,18 @@ fn from_ply(bytes: &[u8]) -> Result<Vec<PlacedRow>, Problem> {
     Ok(rows)
 }
 
-fn from_gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Vec<PlacedRow>, Problem> {
+fn from_gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Vec<Row>, Problem> {
     let (document, buffers) = buffers_of(bytes, folder)?;
-    let mut rows: Vec<PlacedRow> = Vec::new();
-    let mut add = |place: Mat4, tint: Option<f32>, kind: Option<f32>| {
+    let mut rows: Vec<Row> = Vec::new();
+    // `own`: what of tint, kind, id, velocity and age there is, in the order of our numbers.
+    let mut add = |place: Mat4, own: [Option<f64>; 7]| {
         let (scale, rotation, at) = place.to_scale_rotation_translation();
         let [turn, tilt] = turned(rotation);
         let given = [at.x, at.y, at.z, turn, tilt, (scale.x + scale.y + scale.z) / 3.0];
         let nth = rows.len();
-        rows.push(row_of(nth, |at| match at {
-            6 => tint.map(f64::from),
-            7 => kind.map(f64::from),
-            at => given.get(at).map(|value| f64::from(*value)),
+        rows.push(row_of(nth, |at| match at.checked_sub(6) {
+            Some(at) => own[at],
+            None => Some(f64::from(given[at])),
         }));
     };
     crate::models::each_node(&document, |node, place| {
@@ -397,7 +495,7 @@ fn from_gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Vec<PlacedRow>, Prob
             return Ok(());
         }
         let Some(extension) = node.extension_value(ext_instancing()) else {
-            add(place, None, None);
+            add(place, [None; 7]);
             return Ok(());
         };
         let accessor = |name: &str| -> Result<Option<gltf::Accessor<'_>>, Problem> {
@@ -413,7 +511,8 @@ fn from_gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Vec<PlacedRow>, Prob
         };
         let (places, turns, sizes) =
             (numbers("TRANSLATION", 3)?, numbers("ROTATION", 4)?, numbers("SCALE", 3)?);
-        let (tints, kinds) = (numbers("_TINT", 1)?, numbers("_KIND", 1)?);
+        let (tints, kinds, ids) = (numbers("_TINT", 1)?, numbers("_KIND", 1)?, numbers("_ID", 2)?);
+        let (velocities, ages) = (numbers("_VELOCITY", 3)?, numbers("_AGE", 1)?);
         let lens = [
             places.as_ref().map(|it| it.len() / 3),
             turns.as_ref().map(|it| it.len() / 4),
@@ -430,8 +529,18 @@ fn from_gltf(bytes: &[u8], folder: Option<&Path>) -> Result<Vec<PlacedRow>, Prob
                 rotation.normalize(),
                 three(&places, Vec3::ZERO),
             );
-            let one = |of: &Option<Vec<f32>>| of.as_ref().and_then(|of| of.get(nth).copied());
-            add(place * own, one(&tints), one(&kinds));
+            let value = |of: &Option<Vec<f32>>, each: usize, part: usize| {
+                of.as_ref().and_then(|of| of.get(nth * each + part)).map(|value| f64::from(*value))
+            };
+            let id = value(&ids, 2, 0).zip(value(&ids, 2, 1)).map(|(low, high)| low + high * 65_536.0);
+            // Velocities turn with the node that the instances are of.
+            let velocity = velocities
+                .as_ref()
+                .and_then(|of| of.get(nth * 3..nth * 3 + 3))
+                .map(|of| place.transform_vector3(Vec3::from_slice(of)).to_array().map(f64::from));
+            let [x, y, z] = velocity.map_or([None; 3], |velocity| velocity.map(Some));
+            let (tint, kind, age) = (value(&tints, 1, 0), value(&kinds, 1, 0), value(&ages, 1, 0));
+            add(place * own, [tint, kind, id, x, y, z, age]);
         }
         Ok(())
     })?;

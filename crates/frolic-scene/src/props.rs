@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Mask, MaskLie, SpecError, World};
+use frolic_core::{Mask, MaskLie, SpecError, World, listed};
 use frolic_draw::{
     AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, RELIEF_SCALE,
     RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
@@ -115,7 +115,7 @@ impl Props {
                 let instead = if names.is_empty() {
                     "add a texture of this name".to_owned()
                 } else {
-                    format!("name one of: {}", names.join(", "))
+                    format!("name one of: {}", listed(names))
                 };
                 SpecError::new(key, format!("there is no texture '{name}'"), instead)
             })

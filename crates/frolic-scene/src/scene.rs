@@ -5,7 +5,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
     Clock, Counter, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
-    PlacedColumns, SpecError, Storage, Threads, World,
+    SpecError, Storage, Threads, World,
 };
 use frolic_diagnostics::{Mark, Plan, Show};
 use frolic_draw::{
@@ -15,9 +15,10 @@ use frolic_draw::{
 use frolic_list::{ListScratch, Surroundings};
 
 use crate::device::Device;
-use crate::error::SceneError;
+use crate::error::{DeviceError, SceneError};
 use crate::families::{self, BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
 use crate::land::Land;
+use crate::places_file::Places;
 use crate::population::PopulationSpec;
 use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
@@ -62,7 +63,7 @@ pub struct Scene {
     device: Option<Device>,
     remark: Option<String>,
     /// An error of the device while stepping, which the next call that draws returns.
-    fault: Option<String>,
+    fault: Option<DeviceError>,
     /// Populations that have ended, for the next calls that draw.
     ended: Vec<SceneError>,
 }
@@ -382,12 +383,12 @@ impl Scene {
 
     /// Returns the placement of every element of a population at the time of the picture, and the mesh that stands for an element: a blade for ribbons, a
     /// small box for flat shapes. Exports write these. None if there is no such population, or if it is device-resident.
-    pub fn snapshot(&mut self, name: &str) -> Option<(PlacedColumns, Mesh)> {
+    pub fn snapshot(&mut self, name: &str) -> Option<(Places, Mesh)> {
         let nth = self.place_of(name)?;
         let Self { populations, set, behind, .. } = self;
         let population = &mut populations[nth];
-        let placed = population.elements.placed(DrawContext { set, lag: *behind })?;
-        Some((placed, population.look.model()))
+        let places = population.elements.places(DrawContext { set, lag: *behind })?;
+        Some((places, population.look.model()))
     }
 
     fn place_of(&self, name: &str) -> Option<usize> {
@@ -465,9 +466,7 @@ impl Scene {
         if self.device.is_some() {
             if show != Show::Picture {
                 let name = show.name();
-                return Err(SceneError::Device(format!(
-                    "{name} is painted by the CPU alone; leave the backend to it"
-                )));
+                return Err(DeviceError::CpuOnly { view: name }.into());
             }
             self.on_device(Take::Picture, meter)?;
             return Ok(&self.image);
@@ -578,7 +577,7 @@ impl Scene {
 
     fn on_device(&mut self, take: Take, meter: &mut Meter) -> Result<(), SceneError> {
         if let Some(fault) = &self.fault {
-            return Err(SceneError::Device(fault.clone()));
+            return Err(fault.clone().into());
         }
         let Self {
             scratch,
@@ -612,7 +611,7 @@ impl Scene {
         device.ask();
         done.map_err(|problem| {
             self.fault = Some(problem.clone());
-            SceneError::Device(problem)
+            problem
         })?;
         self.take_ended()
     }
@@ -628,7 +627,7 @@ impl Scene {
     /// The device was lost.
     pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
         let Self { device: Some(device), caught, .. } = self else { return Ok(()) };
-        device.settle(meter).map_err(SceneError::Device)?;
+        device.settle(meter)?;
         device.take_caught(caught);
         self.props.tell(self.time, &self.caught);
         Ok(())
@@ -699,7 +698,9 @@ fn open(spec: &SceneSpec) -> Result<(Option<Device>, Option<String>), SpecError>
             Ok((Some(device), Some(remark)))
         }
         (Err(problem), Backend::Auto) => Ok((None, Some(format!("drawn by the CPU: {problem}")))),
-        (Err(problem), _) => Err(SpecError::new("backend", problem, "write backend = \"cpu\" or \"auto\"")),
+        (Err(problem), _) => {
+            Err(SpecError::new("backend", problem.to_string(), "write backend = \"cpu\" or \"auto\""))
+        }
     }
 }
 

@@ -1,5 +1,6 @@
 //! Sets one key of a scene by its path, as `--set` and `--vary` do.
 
+use frolic_core::listed;
 use toml::{Table, Value};
 
 use crate::error::{SceneError, advice};
@@ -47,7 +48,7 @@ impl SceneSpec {
             parts.splice(..1, ["population".to_owned(), nth.to_string()]);
         } else if !KEYS.contains(&parts[0].as_str()) {
             let advice = advice(&parts[0], names().chain(KEYS));
-            let populations = names().collect::<Vec<_>>().join(", ");
+            let populations = listed(names());
             let keys = KEYS.join(", ");
             return Err(format!(
                 "unknown key '{}'; {advice} (populations: {populations}; keys: {keys})",

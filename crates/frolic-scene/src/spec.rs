@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use frolic_core::{
     ClockSpec, EventSpec, KeeperSpec, MOST_KINDS, ParticleSpec, PathSpec, SpecError, Storage, Weather,
-    WorldSpec, at_most, check_events, within,
+    WorldSpec, at_most, check_events, listed, within,
 };
 use frolic_draw::{
     BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Shape, SkySpec,
@@ -414,9 +414,8 @@ impl SceneSpec {
             error
         })?;
         if let (Some(name), None) = (&self.profile.population, self.climbing()) {
-            let names: Vec<&str> =
-                self.population.iter().map(|population| population.name.as_str()).collect();
-            let instead = format!("name one of: {}", names.join(", "));
+            let names = self.population.iter().map(|population| population.name.as_str());
+            let instead = format!("name one of: {}", listed(names));
             return Err(SpecError::new(
                 "profile.population",
                 format!("there is no population '{name}'"),

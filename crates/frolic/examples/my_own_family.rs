@@ -288,7 +288,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     println!("{} bursts, {} hits of the pile", frame.count(Counter::Events), frame.count(Counter::Hits));
     if let Some((places, mesh)) = scene.snapshot("bubbles") {
         write_places(folder.join("bubbles.csv"), &places, &mesh)?;
-        println!("{} bubbles and where they are in bubbles.csv", places.len());
+        println!("{} bubbles and where they are in bubbles.csv", places.elements.len());
     }
 
     let mut plan = Plan::default();

@@ -1,5 +1,6 @@
 //! `frolic export`: where the elements of a population are, as a file that other programs read.
 
+use frolic::core::listed;
 use frolic::prelude::*;
 use serde::Serialize;
 
@@ -34,8 +35,8 @@ pub(super) fn run(args: &args::Export) -> Result<Outcome, CommandError> {
         }
     };
     if !spec.population.iter().any(|population| population.name == name) {
-        let names: Vec<&str> = spec.population.iter().map(|population| population.name.as_str()).collect();
-        let told = format!("there is no population '{name}'; name one of: {}", names.join(", "));
+        let names = spec.population.iter().map(|population| population.name.as_str());
+        let told = format!("there is no population '{name}'; name one of: {}", listed(names));
         return Err(CommandError::Usage(told));
     }
     let scene_name = short_name(&args.chosen.scene);
@@ -44,16 +45,16 @@ pub(super) fn run(args: &args::Export) -> Result<Outcome, CommandError> {
     if !run_to(&mut scene, f64::from(spec.draw.at), &mut Meter::new()) || interrupted() {
         return Ok(Outcome::Interrupted);
     }
-    let Some((placed, mesh)) = scene.snapshot(&name) else {
+    let Some((places, mesh)) = scene.snapshot(&name) else {
         let told = format!("'{name}' lives on the graphics device; write --set residence=cpu");
         return Err(CommandError::Usage(told));
     };
-    write_places(&path, &placed, &mesh)?;
+    write_places(&path, &places, &mesh)?;
     let exported = Exported {
         scene: scene_name,
         population: name,
         file: path.display().to_string(),
-        elements: placed.len(),
+        elements: places.elements.len(),
         triangles_each: mesh.triangles().len(),
         at: spec.draw.at,
         bytes: std::fs::metadata(&path).map_or(0, |data| data.len()),

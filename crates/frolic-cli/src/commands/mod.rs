@@ -35,6 +35,9 @@ pub(crate) enum CommandError {
     Profile(#[from] ProfileError),
     #[error(transparent)]
     Plan(#[from] PlanError),
+    /// A graphics device that failed while a profile ran.
+    #[error("{0}")]
+    Fault(String),
     #[error("{0}")]
     Usage(String),
 }
@@ -42,7 +45,7 @@ pub(crate) enum CommandError {
 impl CommandError {
     /// Whether a graphics device went wrong on the way.
     pub(crate) fn is_device(&self) -> bool {
-        matches!(self, Self::Scene(SceneError::Device(_)))
+        matches!(self, Self::Scene(SceneError::Device(_)) | Self::Fault(_))
     }
 }
 

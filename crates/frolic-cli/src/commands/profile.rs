@@ -60,7 +60,7 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
     }
     if let Some(fault) = &profile.fault {
         // What was finished is written.
-        return Err(SceneError::Device(fault.clone()).into());
+        return Err(CommandError::Fault(fault.clone()));
     }
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
 }

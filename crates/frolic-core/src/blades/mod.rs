@@ -525,7 +525,7 @@ impl Blades {
                 world,
                 level: detect(),
                 time: self.time,
-                plain: !world.fields().iter().any(|field| field.moves_air()),
+                plain: !world.has_currents(),
                 gusts: world.gusts_at(self.time),
                 wind: [world.spec().wind[0], world.spec().wind[2]],
                 dt,

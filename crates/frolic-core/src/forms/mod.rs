@@ -23,7 +23,7 @@ pub use distance::DistanceGrid;
 pub use plane::Plane;
 pub use surface::Surface;
 
-use crate::error::SpecError;
+use crate::error::{SpecError, listed};
 use crate::placement::PlacedColumns;
 
 /// Something with an extent.
@@ -122,7 +122,7 @@ impl Forms {
         let instead = if names.is_empty() {
             "add a form of that name".to_owned()
         } else {
-            format!("write one of: {}", names.join(", "))
+            format!("write one of: {}", listed(names))
         };
         SpecError::new(key, problem, instead)
     }

@@ -91,7 +91,8 @@ impl Source {
                 self::volume(grid, *part, [u, v, w], more)
             }
             Self::Places(places) => {
-                let nth = ((u * places.len() as f32) as usize).min(places.len() - 1);
+                // One after the other, so that none is left out.
+                let nth = draws.id as usize % places.len();
                 let [x, y, z] = places.position().map(|column| column[nth]);
                 (Vec3::new(x, y, z), None)
             }

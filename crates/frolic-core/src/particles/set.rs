@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::emit::Newborn;
 use super::{ParticleSpec, Particles, Storage, children};
-use crate::error::SpecError;
+use crate::error::{SpecError, listed};
 use crate::events::{EventSpec, Happening, Moment};
 use crate::forms::Forms;
 use crate::meter::{Counter, Meter, Stage};
@@ -147,7 +147,7 @@ impl ParticleSet {
             if let Some(nth) = targets.iter().position(|to| to.is_some_and(|to| to >= names.len())) {
                 let start = events[nth].start.as_deref().unwrap_or_default();
                 let problem = format!("'{start}' is no population of particles");
-                let instead = format!("write one of: {}", names.join(", "));
+                let instead = format!("write one of: {}", listed(names.iter().map(String::as_str)));
                 return Err(SpecError::new(format!("{name}.event.{nth}.start"), problem, instead));
             }
         }
@@ -240,11 +240,10 @@ pub fn check_events(populations: &[(&str, &[EventSpec])]) -> Result<Vec<Vec<Opti
                 continue;
             };
             let Some(target) = populations.iter().position(|(other, _)| other == start) else {
-                let names: Vec<&str> = populations.iter().map(|(name, _)| *name).collect();
                 return Err(SpecError::new(
                     format!("{name}.event.{nth}.start"),
                     format!("there is no population '{start}'"),
-                    format!("write one of: {}", names.join(", ")),
+                    format!("write one of: {}", listed(populations.iter().map(|(name, _)| *name))),
                 ));
             };
             of.push(Some(target));

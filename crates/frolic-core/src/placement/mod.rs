@@ -587,6 +587,13 @@ impl Layer {
                 }
             }
         }
+        // Sieves may leave few; what has no room is an error.
+        let fit = area * f64::from(MOST_DENSITY);
+        let follows = !pattern.is_set() && self.spec.density == 0.0;
+        if follows && numbers.len() < count as usize && f64::from(count) > fit {
+            let problem = format!("has room for about {fit:.0} of {count} elements");
+            return Err(SpecError::new("area", problem, "write a larger area or a smaller count"));
+        }
         // Of more than enough those with the lowest numbers, which are anywhere: no corner is left empty.
         if numbers.len() > count as usize {
             let (_, &mut last, _) = numbers.select_nth_unstable_by(count as usize - 1, f32::total_cmp);

@@ -1,7 +1,9 @@
 //! Elements that stay where they are put: where that is, how they swing, what is refused.
 
 use frolic_core::{
-    Counter, FixtureSpec, Fixtures, LineSpec, Meter, PlaceSpec, Span, Stage, SwingSpec, Threads, WorldSpec,
+    BladeSpec, Blades, Counter, Field, FieldChunk, FieldKind, FieldSpec, FixtureSpec, Fixtures, LineSpec,
+    Meter, On, PatternSpec, PlaceSpec, Placement, PlacementSpec, Span, Stage, SwaySpec, SwingSpec, Threads,
+    World, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -184,4 +186,79 @@ proptest! {
         prop_assert_eq!(one.len(), count as usize);
         prop_assert!(one.size().iter().all(|size| (0.1..=0.3).contains(size)));
     }
+}
+
+/// Air that moves along x, as a field of a program's own.
+#[derive(Debug)]
+struct Draught(f32);
+
+impl Field for Draught {
+    fn act(&self, chunk: &mut FieldChunk<'_>) {
+        chunk.air[0].iter_mut().for_each(|x| *x += self.0);
+    }
+}
+
+/// A fault once: fixed elements ignored every field, and blades those of a program's own. Air that a field moves leans them as the same wind does.
+#[test]
+fn fields_that_move_the_air_are_felt_by_what_stands() {
+    let speed = 3.0;
+    let air = |world: &WorldSpec| world.clone().build().unwrap();
+    let windy = air(&WorldSpec::default().wind([speed, 0.0, 0.0]));
+    let draught = FieldSpec::new(FieldKind::Wind { velocity: [speed, 0.0, 0.0] });
+    let others: [World; 2] =
+        [air(&WorldSpec::default().field(draught)), air(&WorldSpec::default()).with_field(Draught(speed))];
+    let mut place = PlaceSpec::default();
+    (place.position, place.turn_degrees) = ([0.0, 1.5, 0.0], 90.0);
+    let mut spec = FixtureSpec::default();
+    (spec.at, spec.swing, spec.sway) =
+        (vec![place; 700], Some(SwingSpec::default()), Some(SwaySpec::default()));
+    let stood = |world: &World| {
+        let mut all = fixtures(&spec, 700);
+        all.step(world, 1.0 / 60.0, 40, &mut Meter::new());
+        all.columns().clone()
+    };
+    let mut meadow = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
+    meadow.area.size = [4.0; 2];
+    let bent = |world: &World| {
+        let mut blades = Blades::new(&BladeSpec::new(meadow.clone()), 500, Span::from(0.004), 3).unwrap();
+        blades.step(world, 1.0 / 60.0, 40, &mut Meter::new());
+        blades.columns().clone()
+    };
+    let still = air(&WorldSpec::default());
+    assert!(stood(&still) != stood(&windy) && bent(&still) != bent(&windy));
+    for world in &others {
+        assert_eq!(stood(world), stood(&windy));
+        assert_eq!(bent(world), bent(&windy));
+    }
+}
+
+/// A fault once: of several ways to place elements one silently won.
+#[test]
+fn one_way_of_placing_at_a_time() {
+    let line = LineSpec::new([0.0; 3], [1.0, 0.0, 0.0], 0.0);
+    let ground = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
+    let mut spec = FixtureSpec::hung([line], None);
+    spec.placement = vec![ground];
+    let error = spec.check(3).unwrap_err();
+    assert_eq!(
+        error.to_string(),
+        "placement: stands beside line; keep one of them, or write two populations"
+    );
+    spec.placement.clear();
+    (spec.strung, spec.at) = (true, vec![PlaceSpec::default()]);
+    assert_eq!(spec.check(1).unwrap_err().key, "at");
+    // Places of their own come first, then the line.
+    spec.strung = false;
+    assert_eq!(fixtures(&spec, 5).len(), 5);
+}
+
+/// A fault once: an area of a few millimetres lost elements and said nothing.
+#[test]
+fn an_area_without_room_says_so() {
+    let mut narrow = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
+    narrow.area.size = [0.002; 2];
+    let error = Placement::new(&[narrow.clone()], Some(5_000_000), 1, &Default::default()).unwrap_err();
+    assert!(error.to_string().contains("has room for about"), "{error}");
+    narrow.area.size = [1.0; 2];
+    assert_eq!(Placement::new(&[narrow], Some(5_000), 1, &Default::default()).unwrap().all().len(), 5_000);
 }

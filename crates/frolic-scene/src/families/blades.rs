@@ -9,6 +9,7 @@ use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
 
 use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use crate::places_file::Places;
 use crate::population::PopulationSpec;
 use crate::spec::SceneSpec;
 
@@ -192,7 +193,7 @@ impl Elements for Meadow {
     }
 
     /// Where every blade stands, how it leans and how long it is.
-    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
         let columns = self.blades.columns();
         let row = |n: usize| {
             let row = columns.row(n).filter(|row| row.length > 0.0)?;
@@ -212,7 +213,7 @@ impl Elements for Meadow {
                 ..PlacedRow::UPRIGHT
             })
         };
-        Some(PlacedColumns::from_rows((0..columns.len()).filter_map(row)))
+        Some(PlacedColumns::from_rows((0..columns.len()).filter_map(row)).into())
     }
 
     fn plan(&self) -> Option<GroundPlan<'_>> {

@@ -52,6 +52,10 @@ impl Fixed {
 
     fn drawn(&self) -> Result<Instances<'_>, SpecError> {
         let instances = Instances::of(self.fixtures.columns(), 0.0).in_parts(&self.parts)?;
+        let instances = match self.fixtures.tint() {
+            Some(tint) => instances.tinted(tint)?,
+            None => instances,
+        };
         match self.fixtures.curves() {
             Some([middle, tip]) => instances.curved(middle, tip),
             None => Ok(instances),

@@ -5,6 +5,7 @@ use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 
 use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use crate::places_file::Places;
 use crate::population::PopulationSpec;
 use crate::spec::SceneSpec;
 
@@ -97,7 +98,7 @@ impl Elements for Grove {
     }
 
     /// Where every element is, visible or not, at its present size.
-    fn placed(&mut self, _context: DrawContext<'_>) -> Option<PlacedColumns> {
+    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
         self.growing.look(|_, _| true);
         let shown = self.growing.show(&mut Meter::new());
         let row = |n: usize| {
@@ -106,7 +107,7 @@ impl Elements for Grove {
             let size = row.size * self.size.at(row.growth);
             Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
         };
-        Some(PlacedColumns::from_rows((0..shown.len()).filter_map(row)))
+        Some(PlacedColumns::from_rows((0..shown.len()).filter_map(row)).into())
     }
 
     /// A mark for each cluster.

@@ -20,6 +20,7 @@ use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
 use smallvec::{SmallVec, smallvec};
 
 use crate::device::Device;
+use crate::places_file::Places;
 use crate::population::PopulationSpec;
 use crate::spec::SceneSpec;
 
@@ -283,17 +284,33 @@ pub trait Elements: Debug + Send + Sync {
     }
 
     /// Where every element is, for an export; none of a device-resident population. By default what is drawn.
-    fn placed(&mut self, context: DrawContext<'_>) -> Option<PlacedColumns> {
+    fn places(&mut self, context: DrawContext<'_>) -> Option<Places> {
         let drawn = self.instances(context).ok()?.into_inner();
-        let rows = drawn.iter().flat_map(|(instances, kind)| {
-            (0..instances.len()).filter_map(|nth| instances.element(nth)).map(|element| {
-                let ([px, py, pz], [turn, tilt]) = (element.position, element.turn.unwrap_or_default());
-                let tint = element.tint.unwrap_or_else(|| random::lot(element.id)[1]);
-                let (size, kind, id) = (element.size, *kind as u32, element.id);
-                PlacedRow { px, py, pz, turn, tilt, size, tint, kind, id, ..PlacedRow::UPRIGHT }
+        let all = || {
+            drawn.iter().flat_map(|(instances, kind)| {
+                let elements = (0..instances.len()).filter_map(|nth| Some((nth, instances.element(nth)?)));
+                elements.map(move |(nth, element)| (instances, *kind as u32, nth, element))
             })
+        };
+        let rows = all().map(|(_, kind, _, element)| {
+            let ([px, py, pz], [turn, tilt]) = (element.position, element.turn.unwrap_or_default());
+            let tint = element.tint.unwrap_or_else(|| random::lot(element.id)[1]);
+            let (size, id) = (element.size, element.id);
+            PlacedRow { px, py, pz, turn, tilt, size, tint, kind, id, ..PlacedRow::UPRIGHT }
         });
-        Some(PlacedColumns::from_rows(rows))
+        let mut places = Places::from(PlacedColumns::from_rows(rows));
+        if drawn.iter().any(|(instances, _)| instances.poses().velocity.is_some()) {
+            places.velocity =
+                Some([0, 1, 2].map(|axis| all().map(|(.., element)| element.velocity[axis]).collect()));
+        }
+        if drawn.iter().any(|(instances, _)| instances.poses().age.is_some()) {
+            let age = |(instances, _, nth, _): (&Instances<'_>, u32, usize, _)| {
+                instances.poses().age.map_or(0.0, |[age, _]| (age[nth] - context.lag).max(0.0))
+            };
+            places.age =
+                Some(all().map(|(instances, kind, nth, _)| age((instances, kind, nth, ()))).collect());
+        }
+        Some(places)
     }
 
     /// A plan of the elements; none where they move freely.

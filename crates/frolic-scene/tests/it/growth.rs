@@ -7,8 +7,8 @@ use frolic_core::{
 use frolic_diagnostics::Show;
 use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Technique};
 use frolic_scene::{
-    FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, PopulationSpec, Scene, SceneError, SceneSpec,
-    read_places, read_places_bytes, write_places,
+    FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, Places, PopulationSpec, Scene, SceneError,
+    SceneSpec, read_places, read_places_bytes, write_places,
 };
 use proptest::prelude::*;
 
@@ -51,7 +51,7 @@ fn weather_bends_the_blades_of_a_scene() {
         let mut spec = meadow(400);
         spec.weather = weather;
         let (mut scene, _) = run(&spec, 2.0);
-        let (placed, _) = scene.snapshot("grass").unwrap();
+        let placed = scene.snapshot("grass").unwrap().0.elements;
         placed.tilt().iter().sum::<f32>() / placed.len() as f32
     };
     let [still, storm] = [None, Some(Weather::Storm)].map(lean);
@@ -113,7 +113,7 @@ fn land_lies_under_its_blades() {
     spec.land[0].grown_by = Some("grass".into());
     let (mut scene, frame) = run(&spec, 0.2);
     assert_eq!(frame.count(Counter::DrawCalls), 2);
-    let (placed, _) = scene.snapshot("grass").unwrap();
+    let placed = scene.snapshot("grass").unwrap().0.elements;
     let (low, high) = placed.py().iter().fold((f32::MAX, f32::MIN), |(l, h), y| (l.min(*y), h.max(*y)));
     assert!(low >= 0.0 && high <= 2.0 && high - low > 0.3, "{low} {high}");
 }
@@ -139,7 +139,8 @@ fn a_scene_grows_what_it_does_not_show() {
     assert_eq!(frame.count(Counter::Alive), 8000);
     let drawn = frame.count(Counter::Instances);
     assert!(drawn > 100 && drawn < 5000, "{drawn}");
-    let (placed, mesh) = scene.snapshot("kelp").unwrap();
+    let (places, mesh) = scene.snapshot("kelp").unwrap();
+    let placed = places.elements;
     assert_eq!(placed.len(), 8000);
     // Half to fully grown, wherever they are.
     assert!(placed.size().iter().all(|size| (0.024..=0.05).contains(size)));
@@ -165,25 +166,32 @@ fn same(a: &PlacedColumns, b: &PlacedColumns) {
         let place = (a.px - b.px).abs() + (a.py - b.py).abs() + (a.pz - b.pz).abs();
         assert!(place < 1e-4 && (a.size - b.size).abs() < 1e-4 * (1.0 + a.size), "{a:?} {b:?}");
         assert!((a.turn - b.turn).sin().abs() < 1e-3 && (a.turn - b.turn).cos() > 0.9, "{a:?} {b:?}");
-        assert!((a.tilt - b.tilt).abs() < 1e-3 && (a.tint - b.tint).abs() < 1e-5 && a.kind == b.kind);
+        assert!((a.tilt - b.tilt).abs() < 1e-3 && (a.tint, a.kind, a.id) == (b.tint, b.kind, b.id));
     }
 }
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(20))]
 
-    /// What is written to a file of any kind is read back.
+    /// What is written to a file of any kind is read back: tint, kind and id to the bit, velocity and age too where there are any.
     #[test]
     fn places_survive_every_format(rows in prop::collection::vec(
         (prop::array::uniform3(-1e3f32..1e3), -3.1f32..3.1, -1.5f32..1.5, 0.001f32..50.0), 0..40,
-    )) {
+    ), moves in any::<bool>(), ages in any::<bool>()) {
+        let motion: Vec<[f32; 3]> = rows.iter().map(|(at, ..)| at.map(|v| v * 0.37)).collect();
         let placed = PlacedColumns::of(rows.into_iter().map(|(at, turn, tilt, size)| (at, [turn, tilt], size)));
+        let mut places = Places::from(placed);
+        let some = !motion.is_empty();
+        places.velocity = (moves && some).then(|| [0, 1, 2].map(|axis| motion.iter().map(|v| v[axis]).collect()));
+        places.age = (ages && some).then(|| motion.iter().map(|v| v[0].abs()).collect());
         let folder = tempfile::tempdir().unwrap();
         let mesh = Mesh::named("cone").unwrap();
         for name in ["field.glb", "field.ply", "field.csv"] {
             let path = folder.path().join(name);
-            write_places(&path, &placed, &mesh).unwrap();
-            same(&placed, &read_places(&path).unwrap());
+            write_places(&path, &places, &mesh).unwrap();
+            let back = read_places(&path).unwrap();
+            same(&places.elements, &back.elements);
+            prop_assert_eq!((&places.velocity, &places.age), (&back.velocity, &back.age), "{}", name);
         }
     }
 
@@ -194,7 +202,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let name = ["field.glb", "field.ply", "field.csv"][kind];
         let path = folder.path().join(name);
-        write_places(&path, &placed, &Mesh::named("cone").unwrap()).unwrap();
+        write_places(&path, &placed.into(), &Mesh::named("cone").unwrap()).unwrap();
         let mut bytes = std::fs::read(&path).unwrap();
         let spoil = (at * bytes.len() as f32) as usize;
         bytes[spoil] = byte;
@@ -207,15 +215,16 @@ proptest! {
 #[test]
 fn what_was_exported_can_be_placed() {
     let (mut scene, _) = run(&meadow(200), 0.1);
-    let (placed, mesh) = scene.snapshot("grass").unwrap();
+    let (places, mesh) = scene.snapshot("grass").unwrap();
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("grass.glb");
-    write_places(&path, &placed, &mesh).unwrap();
+    write_places(&path, &places, &mesh).unwrap();
+    let placed = places.elements;
     let mut again = meadow(200);
     again.form.push(FormSpec::new("read", FormSource::Places(path.display().to_string())));
     grass(&mut again).placement = vec![PlacementSpec::new(On::Places { form: "read".into() })];
     let (mut scene, _) = run(&again, 0.1);
-    let (back, _) = scene.snapshot("grass").unwrap();
+    let back = scene.snapshot("grass").unwrap().0.elements;
     assert_eq!(back.len(), 200);
     let sum = |columns: &PlacedColumns| columns.px().iter().map(|x| f64::from(*x)).sum::<f64>();
     assert!((sum(&back) - sum(&placed)).abs() < 1e-2);
@@ -225,6 +234,7 @@ fn what_was_exported_can_be_placed() {
 #[test]
 fn an_exported_field_is_valid_gltf() {
     let placed = PlacedColumns::of((0..5).map(|n| ([n as f32, 0.0, 0.0], [0.3, 0.1], 2.0)));
+    let placed = Places::from(placed);
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("field.glb");
     write_places(&path, &placed, &Mesh::named("post").unwrap()).unwrap();
@@ -278,13 +288,73 @@ fn fixtures_and_particles_are_placed_too() {
     let within = |placed: &PlacedColumns, radius: f32| {
         (0..placed.len()).all(|n| placed.px()[n].hypot(placed.pz()[n]) < radius * 1.01)
     };
-    let (posts, _) = scene.snapshot("posts").unwrap();
+    let posts = scene.snapshot("posts").unwrap().0.elements;
     assert!(posts.len() == 150 && within(&posts, 2.0) && !within(&posts, 1.5));
-    let (sparks, _) = scene.snapshot("sparks").unwrap();
+    let sparks = scene.snapshot("sparks").unwrap().0.elements;
     assert!(sparks.len() == 500 && within(&sparks, 1.0));
     // No more places than there are.
     let mut places: Vec<u32> = sparks.px().iter().map(|x| x.to_bits()).collect();
     places.sort_unstable();
     places.dedup();
     assert!((60..=90).contains(&places.len()), "{}", places.len());
+}
+
+/// A fault once: exports left out how elements move and how old they are.
+#[test]
+fn exports_carry_velocity_age_id_and_tint() {
+    let sparks = frolic_core::ParticleSpec::new(400)
+        .life(3.0, 5.0)
+        .emitter(frolic_core::EmitterSpec::rate(200.0).aim([0.3, 1.0, 0.0], 40.0).speed(1.0, 4.0));
+    let mut spec = SceneSpec::new("sparks").with("sparks", sparks, LookSpec::default());
+    spec.draw.size = ImageSize::new(32, 20).unwrap();
+    let (mut scene, _) = run(&spec, 1.0);
+    let columns = scene.particles("sparks").unwrap().columns().clone();
+    let (places, mesh) = scene.snapshot("sparks").unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["sparks.glb", "sparks.ply", "sparks.csv"] {
+        write_places(folder.path().join(name), &places, &mesh).unwrap();
+        let back = read_places(folder.path().join(name)).unwrap();
+        assert_eq!(back.elements.id(), columns.key(), "{name}");
+        assert_eq!(back.elements.tint(), places.elements.tint(), "{name}");
+        assert_eq!(back.velocity.unwrap().each_ref().map(|axis| &axis[..]), columns.velocity(), "{name}");
+        // As old as they are in the picture.
+        let ages = back.age.unwrap();
+        assert!(ages.iter().zip(columns.age()).all(|(a, b)| (a - b).abs() < 1e-6), "{name}");
+    }
+}
+
+/// A fault once: fixed elements lost tint and id of the places that they were read from, and `places` of an emitter left some out.
+#[test]
+fn places_from_a_file_keep_tint_and_id_and_none_is_left_out() {
+    let rows = (0..70u32).map(|n| frolic_core::PlacedRow {
+        px: n as f32,
+        tint: n as f32 / 70.0,
+        id: n * 977 + 5,
+        ..frolic_core::PlacedRow::UPRIGHT
+    });
+    let placed = Places::from(PlacedColumns::from_rows(rows));
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("read.ply");
+    write_places(&path, &placed, &Mesh::named("post").unwrap()).unwrap();
+    let mut fixtures = frolic_core::FixtureSpec::default();
+    fixtures.placement = vec![PlacementSpec::new(On::Places { form: "read".into() })];
+    let look = LookSpec::solid(frolic_draw::Shape::mesh("post"), "#808080").unwrap();
+    let sparks = frolic_core::ParticleSpec::new(70).life(9.0, 9.0).emitter(
+        frolic_core::EmitterSpec::burst(70, 0.0)
+            .shape(frolic_core::ShapeSpec::Places { form: "read".into() })
+            .speed(0.0, 0.0),
+    );
+    let mut spec = SceneSpec::new("read")
+        .with_population(PopulationSpec::fixed("posts", fixtures, 70, Span::from(0.1), look))
+        .with("sparks", sparks, LookSpec::default());
+    spec.world.gravity = [0.0; 3];
+    spec.draw.size = ImageSize::new(32, 20).unwrap();
+    spec.form.push(FormSpec::new("read", FormSource::Places(path.display().to_string())));
+    let (mut scene, _) = run(&spec, 0.1);
+    let posts = scene.snapshot("posts").unwrap().0.elements;
+    assert_eq!((posts.tint(), posts.id()), (placed.elements.tint(), placed.elements.id()));
+    let mut at: Vec<u32> =
+        scene.particles("sparks").unwrap().columns().px().iter().map(|x| *x as u32).collect();
+    at.sort_unstable();
+    assert_eq!(at, (0..70).collect::<Vec<_>>(), "each place once");
 }

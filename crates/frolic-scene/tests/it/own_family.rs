@@ -161,7 +161,8 @@ proptest! {
     fn one_is_stepped_drawn_and_exported(count in 1u32..40, height in 1f32..12.0, steps in 1u32..50) {
         let (mut scene, mut meter) = run(&scene(stones(StoneSpec { height, ..STONES }, count)), f64::from(steps) / 60.0);
         let t = steps as f32 / 60.0;
-        let (places, mesh) = scene.snapshot("stones").unwrap();
+        let (exported, mesh) = scene.snapshot("stones").unwrap();
+        let places = &exported.elements;
         prop_assert_eq!(places.len(), count as usize);
         for nth in 0..places.len() {
             let row = places.row(nth).unwrap();
@@ -173,7 +174,7 @@ proptest! {
         let frame = meter.end_frame();
         prop_assert_eq!(frame.count(Counter::Instances), scene.alive() as u64);
         let folder = tempfile::tempdir().unwrap();
-        write_places(folder.path().join("stones.csv"), &places, &mesh).unwrap();
+        write_places(folder.path().join("stones.csv"), &exported, &mesh).unwrap();
         let text = std::fs::read_to_string(folder.path().join("stones.csv")).unwrap();
         prop_assert_eq!(text.lines().count(), count as usize + 1);
         // What is drawn are the stones: without them the picture is another.
@@ -201,6 +202,7 @@ proptest! {
         prop_assert_eq!(scene.particles("embers").unwrap().len() as u64, caught);
         let mut scene = scene;
         if let Some((places, _)) = scene.snapshot("stones") {
+            let places = places.elements;
             prop_assert!((0..places.len()).all(|nth| places.row(nth).unwrap().py >= 7.0 - 1e-3));
         }
         scene.run_to(1.2, &mut meter);
@@ -272,7 +274,7 @@ fn changes_of_a_spec_keep_it() {
     let spec = scene(stones(STONES, 7));
     for changed in [spec.set("stones.count", "3").unwrap(), spec.scaled(3)] {
         let (mut scene, _) = run(&changed, 0.1);
-        assert_eq!(scene.snapshot("stones").unwrap().0.len(), 3);
+        assert_eq!(scene.snapshot("stones").unwrap().0.elements.len(), 3);
     }
     assert_eq!(spec.climbing().unwrap().settle_seconds(), 0.5);
 }

@@ -195,7 +195,7 @@ fn an_export_shows_the_moment_asked_for() {
     let place = |rate: f32, at: f64| {
         let mut scene = Scene::new(&steady(rate)).unwrap();
         scene.run_to(at, &mut Meter::new());
-        scene.snapshot("one").unwrap().0.px()[0]
+        scene.snapshot("one").unwrap().0.elements.px()[0]
     };
     for rate in [2.0, 60.0] {
         let [early, late] = [place(rate, 1.01), place(rate, 1.31)];
