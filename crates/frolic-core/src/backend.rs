@@ -2,19 +2,22 @@
 
 use glam::Vec3;
 
-pub use crate::bodies::Motion;
-pub use crate::fields::Attractor;
-pub use crate::particles::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS, TrailClock, event_seed};
+pub use crate::families::particles::{
+    Births, Due, EmitterAxes, Emitters, MOST_BURSTS, TrailClock, event_seed,
+};
+pub use crate::world::bodies::Motion;
+pub use crate::world::fields::Attractor;
 pub use crate::world::{GUST_SEED, Gusts, ON_EDGE};
 
-use crate::curl::WAVES;
-use crate::endless::EndlessSpec;
-use crate::error::SpecError;
-use crate::events::EventSpec;
-use crate::fields::{Acting, Fade, Falloff, FieldKind};
-use crate::forms::{DistanceGrid, Forms, Plane};
-use crate::obstacles::{Body, Mask, MaskLie, Obstacle, Posts, Touch};
-use crate::particles::{AimSpec, EmitterSpec, ParticleSpec, ShapeSpec};
+use crate::assets::{DistanceGrid, Forms, Plane};
+use crate::families::particles::{EmitterSpec, ParticleSpec};
+use crate::foundations::error::SpecError;
+use crate::placement::{AimSpec, ShapeSpec};
+use crate::world::curl::WAVES;
+use crate::world::endless::EndlessSpec;
+use crate::world::events::EventSpec;
+use crate::world::fields::{Acting, Fade, Falloff, FieldKind};
+use crate::world::obstacles::{Body, Mask, MaskLie, Obstacle, Posts, Touch};
 use crate::world::{World, new_stamp};
 
 /// Most events of such a population.

@@ -6,29 +6,31 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what is stored for an element, how are the dead taken out? | `columns.rs`, `bodies/mod.rs` |
-//! | how is a population described? | `particles/spec.rs` |
-//! | where and when do elements appear? | `particles/emit.rs` |
-//! | what stands or hangs in its place, and swings? | `fixtures.rs` |
-//! | who goes where a pusher goes? | `walkers.rs` |
-//! | where are elements put, how do they stand? | `placement/` |
-//! | what is rooted, bends in the wind and where something treads? | `blades/`, `pushers.rs` |
+//! | what is stored for an element, how are the dead taken out? | `foundations/columns.rs` |
+//! | how do free bodies move, whatever their family? | `world/bodies/`; the hot loop `world/bodies/step.rs` |
+//! | how is a population of particles described? | `families/particles/spec.rs` |
+//! | where and when do particles appear? | `families/particles/emit.rs` |
+//! | what stands or hangs in its place, and swings? | `families/fixed.rs` |
+//! | what goes where a pusher goes? | `families/walkers.rs` |
+//! | what is rooted, bends in the wind and where something treads? | `families/blades/`, `world/pushers.rs` |
+//! | what grows from seed to full size, and is harvested? | `families/growing/` |
 //! | what does drawing borrow of a family? | `poses.rs` |
-//! | what grows from seed to full size, and is harvested? | `growing/` |
-//! | what pushes them? | `world.rs`, `fields.rs`; noises `noise.rs`, `curl.rs` |
-//! | what do they bounce off? | `obstacles/` |
-//! | what picks them up? | `collectors.rs` |
-//! | what is there around a moving middle? | `endless.rs` |
-//! | what does one start in another? | `events.rs`, `particles/set.rs` |
-//! | meshes, pictures, distance grids that all of these name | `forms/` |
-//! | what do emitters and collectors follow? | `paths.rs` |
-//! | how do free bodies move, whatever their family? | `bodies/`; the hot loop `bodies/step.rs`; its classic twin in `particles/objects.rs` |
-//! | how does a frame become fixed steps? | `clock.rs` |
-//! | what did it cost? | `meter.rs`; who did what when `trace.rs` |
-//! | what can the machine do at most? | `limits.rs` |
-//! | what is lowered when frames take too long? | `keeper.rs` |
+//! | where are elements put, how do they stand? | `placement/` |
+//! | what pushes them? | `world/mod.rs`, `world/fields.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
+//! | what do they bounce off? | `world/obstacles/` |
+//! | what picks them up? | `world/collectors.rs` |
+//! | what is there around a moving middle? | `world/endless.rs` |
+//! | what does one start in another? | `world/events.rs`, `families/particles/set.rs` |
+//! | meshes, pictures, distance grids that all of these name | `assets/` |
+//! | what do emitters and collectors follow? | `foundations/paths.rs` |
+//! | how does a frame become fixed steps? | `foundations/clock.rs` |
+//! | what did it cost? | `foundations/meter.rs`; which thread did what when `foundations/trace.rs` |
+//! | what can the machine do at most? | `foundations/limits.rs` |
+//! | what is lowered when frames take too long? | `foundations/keeper.rs` |
 //! | what does a device need to know? | `backend.rs` |
-//! | random numbers, instruction sets | `random.rs`, `simd.rs` |
+//! | random numbers, instruction sets | `foundations/random.rs`, `foundations/simd.rs` |
+//!
+//! Within the crate arrows go one way: `foundations <- assets <- placement <- world <- families`.
 //!
 //! Conventions: metres, seconds, radians unless a name says degrees; y points up; a result depends on the spec and
 //! the seed alone, never on thread count, chunk size or instruction set.
@@ -49,74 +51,52 @@
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
+pub mod assets;
 pub mod backend;
-mod blades;
-mod bodies;
-mod clock;
-mod collectors;
-mod columns;
-mod curl;
-mod endless;
-mod error;
-mod events;
-mod fields;
-mod fixtures;
-pub mod forms;
-mod growing;
-mod keeper;
-pub mod limits;
-pub mod meter;
-mod noise;
-mod obstacles;
-mod particles;
-mod paths;
+mod families;
+mod foundations;
 mod placement;
 mod poses;
-mod pushers;
-mod ramp;
-pub mod random;
-pub mod simd;
-mod span;
-mod threads;
-pub mod trace;
-mod walkers;
 mod world;
 
-pub use blades::{
+pub use assets::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
+pub use families::blades::{
     AroundSpec, BladeColumns, BladeLayouts, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, GroupSpec,
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
 };
-pub use bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
-pub use clock::{Clock, ClockSpec, Tick};
-pub use collectors::CollectorSpec;
-pub use endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
-pub use error::{SpecError, at_most, listed, vector_within, within};
-pub use events::{AimBy, EventSpec, Happening, Moment, Region};
-pub use fields::{
-    AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
-};
-pub use fixtures::{
+pub use families::fixed::{
     FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
-pub use forms::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
-pub use growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
-pub use keeper::{Keeper, KeeperSpec, Lever, Lowered};
-pub use meter::{Counter, Frame, Meter, Stage, Started};
-pub use noise::gust_noise;
-pub use obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
-pub use particles::{
-    AimSpec, BurstSpec, CourseSpec, EmitterSpec, MEMORY_LIMIT, MeshPart, Order, ParticleSet, ParticleSpec,
-    Particles, ShapeSpec, Storage, Trail, TrailSpec, VolumePart, check_events,
+pub use families::growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
+pub use families::particles::{
+    BurstSpec, CourseSpec, EmitterSpec, Order, ParticleSet, ParticleSpec, Particles, Storage, Trail,
+    TrailSpec, check_events,
 };
-pub use paths::{Path, PathEnds, PathSpec};
+pub use families::walkers::WalkSpec;
+pub use foundations::clock::{Clock, ClockSpec, Tick};
+pub use foundations::columns::MEMORY_LIMIT;
+pub use foundations::error::{SpecError, at_most, listed, vector_within, within};
+pub use foundations::keeper::{Keeper, KeeperSpec, Lever, Lowered};
+pub use foundations::meter::{Counter, Frame, Meter, Stage, Started};
+pub use foundations::noise::gust_noise;
+pub use foundations::paths::{Path, PathEnds, PathSpec};
+pub use foundations::ramp::{Ramp, RampValue};
+pub use foundations::span::Span;
+pub use foundations::threads::Threads;
+pub use foundations::{limits, meter, random, simd, trace};
 pub use placement::{
-    AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, On, PatternSpec, PlacedColumns,
-    PlacedRow, Placement, PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec, check_layers,
+    AimSpec, AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, MeshPart, On,
+    PatternSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec, ShapeSpec, Sieve, SieveBy, SieveSpec,
+    Terrain, TerrainSpec, VolumePart, check_layers,
 };
 pub use poses::{Group, Layouts, Posed, Poses};
-pub use pushers::{BlastSpec, PusherSpec, Pushing};
-pub use ramp::{Ramp, RampValue};
-pub use span::Span;
-pub use threads::Threads;
-pub use walkers::WalkSpec;
+pub use world::bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+pub use world::collectors::CollectorSpec;
+pub use world::endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
+pub use world::events::{AimBy, EventSpec, Happening, Moment, Region};
+pub use world::fields::{
+    AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
+};
+pub use world::obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
+pub use world::pushers::{BlastSpec, PusherSpec, Pushing};
 pub use world::{BrushSpec, GustSpec, World, WorldSpec};

@@ -5,11 +5,7 @@
 
 use std::fmt::Debug;
 
-use crate::blades::{BladeColumns, BladeLayouts};
-use crate::bodies::BodyColumns;
-use crate::error::SpecError;
-use crate::fixtures::FixtureColumns;
-use crate::growing::ShownColumns;
+use crate::foundations::error::SpecError;
 
 /// Borrowed columns of elements. Only positions must be there: what is left out has one value for all.
 #[derive(Debug, Clone, Copy, Default)]
@@ -78,61 +74,9 @@ pub trait Posed: sealed::Sealed {
     fn poses(&self) -> Poses<'_>;
 }
 
-mod sealed {
+pub(crate) mod sealed {
+    /// Columns of families that ship.
     pub trait Sealed {}
-    impl Sealed for super::BodyColumns {}
-    impl Sealed for super::FixtureColumns {}
-    impl Sealed for super::BladeColumns {}
-    impl Sealed for super::ShownColumns {}
-}
-
-impl Posed for BodyColumns {
-    fn poses(&self) -> Poses<'_> {
-        Poses {
-            velocity: Some(self.velocity()),
-            age: Some([self.age(), self.life()]),
-            size: Some(self.size()),
-            id: Some(self.key()),
-            ..Poses::at(self.position())
-        }
-    }
-}
-
-impl Posed for FixtureColumns {
-    fn poses(&self) -> Poses<'_> {
-        Poses {
-            size: Some(self.size()),
-            turn: Some([self.turn(), self.tilt()]),
-            id: Some(self.id()),
-            ..Poses::at(self.position())
-        }
-    }
-}
-
-impl Posed for ShownColumns {
-    fn poses(&self) -> Poses<'_> {
-        Poses {
-            size: Some(self.size()),
-            turn: Some([self.turn(), self.tilt()]),
-            age: Some([self.growth(), self.whole()]),
-            tint: Some(self.tint()),
-            id: Some(self.id()),
-            ..Poses::at(self.position())
-        }
-    }
-}
-
-impl Posed for BladeColumns {
-    fn poses(&self) -> Poses<'_> {
-        let [lean_x, lean_z] = self.lean();
-        Poses {
-            size: Some(self.size()),
-            bend: Some([self.length(), lean_x, lean_z, self.turn(), self.rate_x(), self.rate_z()]),
-            tint: Some(self.tint()),
-            id: Some(self.id()),
-            ..Poses::at(self.position())
-        }
-    }
 }
 
 /// What a square shows as a group.
@@ -165,27 +109,4 @@ pub trait Layouts: Debug + Sync {
 
     /// A number that changes whenever poses change: cached pictures are made anew.
     fn key(&self) -> u64;
-}
-
-impl Layouts for BladeLayouts {
-    fn poses(&self, group: Group) -> Option<Poses<'_>> {
-        let columns = self.columns(group.layout)?;
-        let [x, z] = self.lean(group)?;
-        let mut poses = columns.poses();
-        poses.bend =
-            poses.bend.map(|[length, _, _, turn, rate_x, rate_z]| [length, x, z, turn, rate_x, rate_z]);
-        Some(poses)
-    }
-
-    fn of_kind(&self, layout: u32, kind: usize) -> (u32, u32) {
-        BladeLayouts::of_kind(self, layout, kind)
-    }
-
-    fn reach(&self) -> [[f32; 3]; 2] {
-        BladeLayouts::reach(self)
-    }
-
-    fn key(&self) -> u64 {
-        BladeLayouts::key(self)
-    }
 }

@@ -609,10 +609,7 @@ impl Scene {
             device.draw(&list, view, backdrop, image, meter)
         };
         device.ask();
-        done.map_err(|problem| {
-            self.fault = Some(problem.clone());
-            problem
-        })?;
+        done.inspect_err(|problem| self.fault = Some(problem.clone()))?;
         self.take_ended()
     }
 

@@ -276,14 +276,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = PathBuf::from(std::env::args().nth(1).unwrap_or_else(|| ".".to_owned()));
     let mut texture = Image::transparent(ImageSize::new(128, 128)?);
     texture.paint(|x, y| film(x, y, 128));
-    write_png(&folder.join("bubble.png"), &texture)?;
+    write_png(folder.join("bubble.png"), &texture)?;
 
     let spec = scene(260, folder.clone())?;
     let mut scene = Scene::new(&spec)?;
     let mut meter = Meter::new();
     meter.begin_frame();
     scene.run_to(9.0, &mut meter);
-    write_png(&folder.join("my_own_family.png"), scene.draw(&mut meter)?)?;
+    write_png(folder.join("my_own_family.png"), scene.draw(&mut meter)?)?;
     let frame = meter.end_frame();
     println!("{} bursts, {} hits of the pile", frame.count(Counter::Events), frame.count(Counter::Hits));
     if let Some((places, mesh)) = scene.snapshot("bubbles") {

@@ -10,9 +10,9 @@ use std::f32::consts::TAU;
 use glam::Vec2;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, within};
-use crate::random::{hash3, unit};
-use crate::span::Span;
+use crate::foundations::error::{SpecError, within};
+use crate::foundations::random::{hash3, unit};
+use crate::foundations::span::Span;
 
 /// What the elements of a clump share.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

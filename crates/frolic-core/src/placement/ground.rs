@@ -5,8 +5,8 @@ use std::sync::Arc;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, vector_within, within};
-use crate::forms::{Forms, Plane};
+use crate::assets::{Forms, Plane};
+use crate::foundations::error::{SpecError, vector_within, within};
 
 /// Ground after a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -5,8 +5,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::error::{SpecError, at_most, within};
-use crate::random::{Draws, hash3, unit};
+use crate::foundations::error::{SpecError, at_most, within};
+use crate::foundations::random::{Draws, hash3, unit};
 
 /// How places lie.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]

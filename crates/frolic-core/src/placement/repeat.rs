@@ -8,7 +8,7 @@ use rayon::prelude::*;
 
 use super::clumps::Clump;
 use super::patterns::Pattern;
-use crate::random::hash3;
+use crate::foundations::random::hash3;
 
 /// How squares share layouts.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -6,10 +6,10 @@ use glam::Vec2;
 use serde::{Deserialize, Serialize};
 
 use super::ground::Footing;
-use crate::error::{SpecError, at_most, within};
-use crate::forms::{Forms, Plane};
-use crate::noise::gust_noise;
-use crate::span::Span;
+use crate::assets::{Forms, Plane};
+use crate::foundations::error::{SpecError, at_most, within};
+use crate::foundations::noise::gust_noise;
+use crate::foundations::span::Span;
 
 /// Lets a share of the elements through, by where they are. Several multiply.
 ///

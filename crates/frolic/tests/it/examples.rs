@@ -235,3 +235,23 @@ fn a_field_without_end_is_there_wherever_one_goes() {
     let counts: Vec<f64> = told.lines().map(alive).collect();
     assert!(counts.iter().all(|count| *count > 50_000.0 && *count < 250_000.0), "{told}");
 }
+
+/// One family from outside: it merges and bursts, its picture and its places are written, and a profile counts it.
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn a_family_of_ones_own_is_at_home() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("my_own_family", &[folder.path().to_str().unwrap(), "1"]);
+    let number = |end: &str| -> u32 {
+        let line = told.lines().find(|line| line.contains(end)).unwrap_or_else(|| panic!("{end}: {told}"));
+        line.split(end).next().unwrap().split(' ').next_back().unwrap().parse().unwrap()
+    };
+    assert!(number(" bursts") > 10 && number(" hits of the pile") > 10, "{told}");
+    let rows = std::fs::read_to_string(folder.path().join("bubbles.csv")).unwrap();
+    assert_eq!(rows.lines().count() as u32, 1 + number(" bubbles and where"));
+    assert!(rows.starts_with("x,y,z,turn,tilt,size,tint,kind,id,vx,vy,vz,age\n"), "{rows}");
+    for count in ["100", "400", "1.6k"] {
+        assert!(told.lines().any(|line| line.trim_start().starts_with(count)), "{count}: {told}");
+    }
+    assert!(folder.path().join("my_own_family.png").exists());
+}

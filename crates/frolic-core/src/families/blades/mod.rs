@@ -1,0 +1,882 @@
+//! Blades: rooted, bent by wind and by what moves through them, in squares of ground.
+//!
+//! **In:** a [`BladeSpec`], a [`World`] with its wind and pushers, and where it is looked at from. **Out:** [`BladeColumns`] and
+//! [`Chunk`]s, which a renderer draws square by square. Blades of one square lie side by side in the columns.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how is a population described? | `spec.rs` |
+//! | what curve is a blade, and how long? | `shape.rs` |
+//! | how does it move? | `step.rs` |
+//! | which squares show the same? | `groups.rs` |
+//! | which squares are there, and awake? | here |
+
+mod groups;
+mod shape;
+mod spec;
+mod step;
+
+use glam::{Vec2, Vec3};
+use rayon::prelude::*;
+
+pub use groups::{BladeLayouts, GroupSpec};
+use shape::held;
+pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
+pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
+pub use step::Torn;
+use step::{Air, Changing, Fixed, Rows, Tear, stiffness};
+
+use crate::assets::Forms;
+use crate::foundations::columns::{columns, fits};
+use crate::foundations::error::SpecError;
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::random::Draws;
+use crate::foundations::simd::detect;
+use crate::foundations::span::Span;
+use crate::foundations::trace::part;
+use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, PlacementSpec};
+use crate::poses::Group;
+use crate::poses::sealed::Sealed;
+use crate::poses::{Posed, Poses};
+use crate::world::World;
+use crate::world::endless::{Cells, CellsSpec};
+use crate::world::pushers::Pushing;
+
+columns! {
+    /// All attributes of one blade.
+    row BladeRow;
+    /// The attributes of all blades; slices of one length.
+    columns BladeColumns;
+    /// Root x, m.
+    px: f32,
+    /// Root y (up), m.
+    py: f32,
+    /// Root z, m.
+    pz: f32,
+    /// Length, m; 0 where there is no blade.
+    length: f32,
+    /// Half the width at the root, m.
+    size: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Lean along x of still air, radians.
+    rest_x: f32,
+    /// Lean along z of still air, radians.
+    rest_z: f32,
+    /// Lean along x, radians.
+    lean_x: f32,
+    /// Lean along z, radians.
+    lean_z: f32,
+    /// Rate of the lean along x, radians a second.
+    rate_x: f32,
+    /// Rate of the lean along z, radians a second.
+    rate_z: f32,
+    /// Acceleration for each radian off rest, 1/s².
+    stiffness: f32,
+    /// Rise of the ground along x, m a metre.
+    rise_x: f32,
+    /// Rise of the ground along z, m a metre.
+    rise_z: f32,
+    /// How far it is pressed down along x, 1 is flat.
+    press_x: f32,
+    /// How far it is pressed down along z, 1 is flat.
+    press_z: f32,
+    /// Tint, 0 to 1.
+    tint: f32,
+    /// Which of the kinds; with [`TORN`](BladeColumns::TORN) added once it was torn off.
+    kind: u32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl BladeColumns {
+    /// Marks the kind of a blade that was torn off.
+    pub const TORN: u32 = 1 << 31;
+
+    /// The three columns of roots, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+
+    /// Lean along x and z, radians.
+    pub fn lean(&self) -> [&[f32]; 2] {
+        [&self.lean_x, &self.lean_z]
+    }
+}
+
+/// A square of ground and the blades on it.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Chunk {
+    /// Which square, counted in sides from the origin.
+    pub cell: [i32; 2],
+    /// Its first blade.
+    pub first: u32,
+    /// How many.
+    pub len: u32,
+    /// How many of each kind up to that one: blades of a kind lie side by side.
+    pub kinds: [u32; MOST_KINDS],
+    /// Least x, y, z that any part of its blades can reach, m.
+    pub low: [f32; 3],
+    /// Greatest x, y, z that any part of its blades can reach, m.
+    pub high: [f32; 3],
+    /// Whether it was in view at the last look.
+    pub seen: bool,
+    /// Whether something presses blades of it down, or did until a while ago.
+    pub pressed: bool,
+    /// What it shows as a group; none where its blades are drawn one by one.
+    pub group: Option<Group>,
+    /// The layout that it shows while all of that stands here, on level ground.
+    layout: Option<u32>,
+    /// Whether a square of ground without end lies here.
+    there: bool,
+    /// Distance from the eye at the last look, m.
+    distance: f32,
+    /// Whether its blades are drawn one by one wherever it lies.
+    apart: bool,
+    /// Whether it was not stepped for some time: its blades have to be put where the wind leans them.
+    stale: bool,
+    /// Seconds for which blades that stop swinging still settle.
+    settle: f32,
+}
+
+/// A population of blades.
+///
+/// ```
+/// use frolic_core::{BladeSpec, Blades, Meter, PlacementSpec, Span, WorldSpec};
+///
+/// let mut meadow = Blades::new(&BladeSpec::new(PlacementSpec::default()), 500, Span::from(0.004), 1)?;
+/// let world = WorldSpec::default().wind([4.0, 0.0, 0.0]).build()?;
+/// meadow.step(&world, 1.0 / 60.0, 120, &mut Meter::new());
+/// let columns = meadow.columns();
+/// let leaning = (0..500).filter(|&i| columns.lean_x()[i] > columns.rest_x()[i]).count();
+/// assert!(leaning > 450);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Blades {
+    spec: BladeSpec,
+    size: Span,
+    seed: u32,
+    placement: Placement,
+    columns: BladeColumns,
+    /// In order of their first blade; those of no cell are empty.
+    chunks: Vec<Chunk>,
+    around: Option<Around>,
+    layouts: Option<BladeLayouts>,
+    /// Whether squares that can be groups are.
+    grouped: bool,
+    looked: f64,
+    time: f64,
+    steps: u32,
+    pushing: Vec<Pushing>,
+    torn: Vec<Torn>,
+    alive: usize,
+}
+
+/// Ground without end: which squares are there, and room for each.
+#[derive(Debug)]
+struct Around {
+    cells: Cells,
+    /// Blades that a square has room for.
+    room: u32,
+    /// Squares that are still to be made.
+    waiting: bool,
+}
+
+/// Pushers of a square that are told apart from the others.
+const FEW: usize = 8;
+
+/// Blades that can come off in a step.
+const MOST_TORN: usize = 4096;
+
+/// How long blades settle that stop swinging, s, and how fast, 1/s.
+const SETTLE: f32 = 1.5;
+const SETTLE_RATE: f32 = 4.0;
+
+impl Blades {
+    /// `count` blades whose roots have half widths of this range, m.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than memory allows.
+    pub fn new(spec: &BladeSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        Self::with_forms(spec, count, size, seed, &Forms::default())
+    }
+
+    /// The same, where the placement may name forms.
+    ///
+    /// # Errors
+    /// As [`Blades::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &BladeSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        spec.check()?;
+        size.check("size", 0.0, 1e4, "m")?;
+        let mut layers = spec.placement.clone();
+        let around = match &spec.endless {
+            None => None,
+            Some(endless) => {
+                let cells = CellsSpec::new(spec.chunk, endless.reach);
+                let ground = std::f32::consts::PI * endless.reach * endless.reach;
+                for layer in layers.iter_mut().filter(|layer| layer.density == 0.0) {
+                    layer.density = (count as f32 / ground).max(1e-6);
+                }
+                let mean = count as f32 / ground * spec.chunk * spec.chunk;
+                // As many as come by chance, and twice as many where sieves leave other squares empty.
+                let room = (mean * 2.0 + 6.0 * mean.sqrt()).ceil() as u32 + 8;
+                Some(Around { cells: Cells::new(cells)?, room, waiting: true })
+            }
+        };
+        let slots = around.as_ref().map_or(0, |around| around.cells.most() as u64);
+        let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
+        fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
+        let asked = spec.endless.is_none().then_some(count);
+        // Where no whole square lies on the ground, there is nothing to share.
+        let whole = |layer: &PlacementSpec| layer.area.size.iter().all(|&side| side >= spec.chunk);
+        let groups = spec.groups.filter(|_| spec.endless.is_some() || layers.iter().any(whole));
+        if let Some(groups) = groups {
+            let each = count / layers.len().max(1) as u32;
+            groups.fit(layers.iter().map(|layer| layer.mean_density(each)).sum(), spec.chunk)?;
+        }
+        let repeat = groups.map(|groups| groups.repeat(spec.chunk, seed));
+        let placement = Placement::repeated(&layers, asked, seed, forms, repeat)
+            .map_err(|error| error.under("placement"))?;
+        let mut blades = Self {
+            spec: spec.clone(),
+            size,
+            seed,
+            placement,
+            columns: BladeColumns::default(),
+            chunks: Vec::new(),
+            around,
+            layouts: None,
+            grouped: false,
+            looked: f64::NEG_INFINITY,
+            time: 0.0,
+            steps: 0,
+            pushing: Vec::with_capacity(256),
+            torn: Vec::with_capacity(if spec.tear.is_some() { MOST_TORN } else { 0 }),
+            alive: 0,
+        };
+        let refused = |_| {
+            let problem = format!("the system has no room for {most} blades");
+            SpecError::new("count", problem, "write a smaller count")
+        };
+        blades.columns.reserve(most as usize).map_err(refused)?;
+        if let (Some(groups), Some(repeat)) = (groups, repeat) {
+            let layouts = BladeLayouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
+            blades.layouts = Some(layouts);
+        }
+        if blades.around.is_some() {
+            let none = BladeRow::NONE;
+            (0..most).for_each(|_| blades.columns.push(&none));
+            let room = (most / slots.max(1)) as u32;
+            blades.chunks.extend((0..slots as u32).map(|slot| Chunk::empty(slot * room)));
+            blades.recentre([0.0, 0.0]);
+        } else {
+            blades.fill();
+        }
+        Ok(blades)
+    }
+
+    /// Puts all blades of areas that end, square by square.
+    fn fill(&mut self) {
+        let placed = self.placement.all();
+        let side = self.spec.chunk;
+        let cell = |nth: usize| {
+            let [x, _, z] = placed.position();
+            [z[nth], x[nth]].map(|at| (at / side).floor() as i32)
+        };
+        let mut order: Vec<u32> = (0..placed.len() as u32).collect();
+        // Stable: kinds of a square as they were placed.
+        order.par_sort_by_key(|&nth| (cell(nth as usize), placed.kind()[nth as usize]));
+        let mut next = 0;
+        while next < order.len() {
+            let [z, x] = cell(order[next] as usize);
+            let end = next + order[next..].iter().take_while(|&&nth| cell(nth as usize) == [z, x]).count();
+            let mut chunk = Chunk { cell: [x, z], ..Chunk::empty(next as u32) };
+            for &nth in &order[next..end] {
+                if let Some(row) = placed.row(nth as usize) {
+                    let row = self.blade(&row);
+                    self.columns.push(&row);
+                    chunk.take_in(&row);
+                }
+            }
+            chunk.stale = true;
+            self.know_layout(&mut chunk);
+            self.chunks.push(chunk);
+            next = end;
+        }
+        self.alive = self.columns.len();
+    }
+
+    /// Notes which layout a filled square shows.
+    fn know_layout(&self, chunk: &mut Chunk) {
+        let Some(layouts) = &self.layouts else { return };
+        let nth = layouts.of(chunk.cell);
+        let whole = layouts.columns(nth).is_some_and(|columns| columns.len() == chunk.len as usize);
+        let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+        let Some(&height) = self.columns.py.get(range.start) else { return };
+        let level = self.columns.py[range.clone()].iter().all(|&y| y == height)
+            && [&self.columns.rise_x, &self.columns.rise_z]
+                .iter()
+                .all(|rise| rise[range.clone()].iter().all(|&rise| rise == 0.0));
+        chunk.layout = (whole && level).then_some(nth);
+    }
+
+    /// A blade that stands at a place.
+    fn blade(&self, placed: &PlacedRow) -> BladeRow {
+        let draws = Draws { seed: self.seed ^ BLADE_SEED, id: placed.id };
+        let [length, size, hz] = draws.draw(0);
+        let [bend, ..] = draws.draw(1);
+        let (sin, cos) = libm::sincosf(placed.turn);
+        let bend = self.spec.bend_degrees.at(bend).to_radians() + placed.bend + placed.tilt;
+        let [rest_x, rest_z, _] = held(sin * bend, cos * bend, placed.rise_x, placed.rise_z);
+        BladeRow {
+            px: placed.px,
+            py: placed.py,
+            pz: placed.pz,
+            length: self.spec.length.at(length) * placed.size,
+            // Small ones are not as much narrower as they are shorter.
+            size: self.size.at(size) * placed.size.sqrt(),
+            turn: placed.turn,
+            rest_x,
+            rest_z,
+            lean_x: rest_x,
+            lean_z: rest_z,
+            rate_x: 0.0,
+            rate_z: 0.0,
+            stiffness: stiffness(self.spec.sway_hz.at(hz)) * placed.stiffness,
+            rise_x: placed.rise_x,
+            rise_z: placed.rise_z,
+            press_x: 0.0,
+            press_z: 0.0,
+            tint: placed.tint,
+            kind: placed.kind,
+            id: placed.id,
+        }
+    }
+
+    /// Moves the middle that ground without end is made around: x and z, m. Squares that are too far are given up at once, new ones made over
+    /// the next steps, nearest first. Returns whether any is still to be made or came or went.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        let Some(around) = &mut self.around else { return false };
+        let moved = around.cells.follow(middle);
+        if !moved && !around.waiting {
+            return false;
+        }
+        let first = self.alive == 0;
+        // Those that are there no more.
+        let there = around.cells.all();
+        let mut gone = 0;
+        for chunk in &mut self.chunks {
+            if chunk.there && there.binary_search(&chunk.cell).is_err() {
+                let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+                self.alive -= range.len();
+                self.columns.length[range].fill(0.0);
+                *chunk = Chunk::empty(chunk.first);
+                gone += 1;
+            }
+        }
+        let mut made: Vec<[i32; 2]> =
+            self.chunks.iter().filter(|chunk| chunk.there).map(|chunk| chunk.cell).collect();
+        made.sort_unstable();
+        let mut missing: Vec<[i32; 2]> =
+            there.iter().copied().filter(|cell| made.binary_search(cell).is_err()).collect();
+        let side = self.spec.chunk;
+        let off = |&[x, z]: &[i32; 2]| {
+            let at = Vec2::new((x as f32 + 0.5) * side, (z as f32 + 0.5) * side);
+            (at - Vec2::from(middle)).length_squared()
+        };
+        missing.sort_by(|a, b| off(a).total_cmp(&off(b)).then(a.cmp(b)));
+        let most_new = self.spec.endless.map_or(u32::MAX, |endless| endless.most_new);
+        let most = if first { missing.len() } else { (most_new / around.room.max(1)).max(1) as usize };
+        let many = missing.len().min(most);
+        around.waiting = missing.len() > many;
+        let changed = moved || gone > 0 || many > 0;
+        self.make(&missing[..many]);
+        changed
+    }
+
+    /// Makes squares, side by side on all cores.
+    fn make(&mut self, cells: &[[i32; 2]]) {
+        let side = self.spec.chunk;
+        let placement = &self.placement;
+        let made: Vec<(PlacedColumns, [i32; 2])> = cells
+            .par_iter()
+            .map(|&[x, z]| {
+                let mut placed = PlacedColumns::default();
+                let low = [x as f32 * side, z as f32 * side];
+                placement.within(low, [low[0] + side, low[1] + side], &mut placed);
+                (placed, [x, z])
+            })
+            .collect();
+        let room = self.around.as_ref().map_or(0, |around| around.room as usize);
+        let mut slot = 0;
+        for (placed, cell) in &made {
+            // Those before are taken.
+            slot += self.chunks[slot..].iter().take_while(|chunk| chunk.there).count();
+            if slot == self.chunks.len() {
+                return;
+            }
+            let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
+            // More than there is room for: every so manieth is left out, so that no edge of the square is bare.
+            let many = placed.len().min(room);
+            let mut order: Vec<usize> = (0..many).map(|nth| nth * placed.len() / many).collect();
+            order.sort_by_key(|&from| placed.kind()[from]);
+            for (nth, &from) in order.iter().enumerate() {
+                if let Some(row) = placed.row(from) {
+                    let row = self.blade(&row);
+                    self.columns.put(chunk.first as usize + nth, &row);
+                    chunk.take_in(&row);
+                }
+            }
+            chunk.there = true;
+            self.know_layout(&mut chunk);
+            self.alive += many;
+            self.chunks[slot] = chunk;
+        }
+    }
+
+    /// Looks which squares are in view: from where, m, and whether a box (least and greatest x, y, z, m) can be seen. Squares out of view are not
+    /// stepped until they come into view again, but for those that something presses. With [`BladeSpec::look_every`] it does nothing until that
+    /// time has passed.
+    pub fn look(&mut self, eye: [f32; 3], sees: impl Fn([f32; 3], [f32; 3]) -> bool + Sync) {
+        let every = f64::from(self.spec.look_every);
+        if every > 0.0 && self.time - self.looked < every && self.time >= self.looked {
+            return;
+        }
+        self.looked = self.time;
+        let eye = Vec3::from(eye);
+        // What could come into view until the next look.
+        let margin = if every > 0.0 { self.spec.chunk } else { 0.0 };
+        let wide = |chunk: &Chunk| (chunk.low.map(|v| v - margin), chunk.high.map(|v| v + margin));
+        for chunk in self.chunks.iter_mut().filter(|chunk| chunk.len > 0) {
+            let (low, high) = wide(chunk);
+            chunk.seen = sees(low, high);
+            let nearest = eye.clamp(chunk.low.into(), chunk.high.into());
+            chunk.distance = nearest.distance(eye);
+        }
+    }
+
+    /// Whether squares that can be shown as groups are: they are then not stepped, and a renderer draws the layout and state that
+    /// [`Chunk::group`] names. Nothing changes without [`BladeSpec::groups`]. At first not.
+    pub fn group(&mut self, grouped: bool) {
+        self.grouped = grouped && self.layouts.is_some();
+        if !self.grouped {
+            self.chunks.iter_mut().for_each(|chunk| chunk.group = None);
+        }
+    }
+
+    /// Tells which squares are no groups, as something shows on their blades that no picture of a layout has: the light of a lamp, say. Asked of
+    /// the box of each (least and greatest x, y, z, m); holds until asked again, and not of squares that come later.
+    pub fn set_apart(&mut self, apart: impl Fn([f32; 3], [f32; 3]) -> bool) {
+        self.chunks.iter_mut().for_each(|chunk| chunk.apart = apart(chunk.low, chunk.high));
+    }
+
+    /// Whether squares that can be shown as groups are.
+    pub fn is_grouped(&self) -> bool {
+        self.grouped
+    }
+
+    /// The layouts that squares share, if they do.
+    pub fn layouts(&self) -> Option<&BladeLayouts> {
+        self.layouts.as_ref()
+    }
+
+    /// The squares in view that are groups: the middle of the ground of each, in metres, and what it shows.
+    pub fn groups(&self) -> impl Iterator<Item = ([f32; 3], Group)> {
+        let side = self.spec.chunk;
+        self.chunks.iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
+            let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
+            Some(([x, self.columns.py[chunk.first as usize], z], chunk.group?))
+        })
+    }
+
+    /// Memory that its blades hold, shared layouts included, in bytes.
+    pub fn bytes(&self) -> u64 {
+        let layouts = self.layouts.as_ref().map_or(0, BladeLayouts::bytes);
+        (self.columns.len() * BladeColumns::BYTES_PER_ELEMENT + layouts) as u64
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). O(blades in squares that are awake).
+    pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        if !(dt.is_finite() && dt > 0.0) {
+            return;
+        }
+        let started = meter.start(Stage::Integrate);
+        self.torn.clear();
+        let mut told = Told::default();
+        if let Some(layouts) = self.layouts.as_mut().filter(|_| self.grouped) {
+            layouts.follow(world, &self.spec);
+        }
+        for nth in 0..steps {
+            self.pushing.clear();
+            self.pushing.extend(world.pushers_at(self.time));
+            let tear = self.spec.tear.as_ref().map(|tear| Tear {
+                above: tear.above_degrees.to_radians(),
+                share: tear.rate * dt,
+                stub: tear.stub,
+                draw: self.steps,
+            });
+            let air = Air {
+                world,
+                level: detect(),
+                time: self.time,
+                plain: !world.has_currents(),
+                gusts: world.gusts_at(self.time),
+                wind: [world.spec().wind[0], world.spec().wind[2]],
+                dt,
+                drag: self.spec.drag,
+                slow: self.spec.drag + self.spec.damping,
+                recover: self.spec.recover,
+            };
+            let near = match self.spec.motion {
+                BladeMotion::Swing => f32::INFINITY,
+                BladeMotion::Lean => -1.0,
+                BladeMotion::Near(far) => far,
+            };
+            let (last, pushing) = (nth + 1 == steps, &self.pushing[..]);
+            let (fixed, own) = self.columns.halves();
+            let layouts = self.layouts.as_ref().filter(|_| self.grouped);
+            let plan = Plan { air: &air, fixed, pushing, near, last, layouts };
+            told.add(plan.step(&mut self.chunks, own, 0));
+            if let Some(tear) = tear {
+                self.tear(tear);
+            }
+            self.time += f64::from(dt);
+            self.steps = self.steps.wrapping_add(1);
+        }
+        meter.moved(Stage::Integrate, told.bytes());
+        meter.stop(started);
+        meter.add(Counter::Alive, self.alive as u64);
+        meter.add(Counter::ElementBytes, self.bytes());
+        meter.add(Counter::Swung, told.swung);
+        meter.add(Counter::Leant, told.leant);
+        meter.add(Counter::Pressed, told.pressed);
+        meter.add(Counter::SquaresAsleep, told.asleep);
+        meter.add(Counter::SquaresGrouped, told.grouped);
+    }
+
+    /// Takes off what tears, in order of the squares.
+    fn tear(&mut self, tear: Tear) {
+        let awake = |chunk: &&mut Chunk| (chunk.seen || chunk.pressed) && chunk.group.is_none();
+        for chunk in self.chunks.iter_mut().filter(awake) {
+            let before = self.torn.len();
+            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let (fixed, mut own) = self.columns.halves();
+            Rows { fixed: fixed.range(range.clone()), own: own.range(range) }.tear(tear, &mut self.torn);
+            if self.torn.len() > before {
+                chunk.layout = None;
+            }
+        }
+    }
+
+    /// What came off in the last steps, for a population of particles to take on.
+    pub fn torn(&self) -> &[Torn] {
+        &self.torn
+    }
+
+    /// What it was made from.
+    pub fn spec(&self) -> &BladeSpec {
+        &self.spec
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.alive
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.alive == 0
+    }
+
+    /// The attributes of all; blades of ground without end have gaps between squares, of length 0.
+    pub fn columns(&self) -> &BladeColumns {
+        &self.columns
+    }
+
+    /// Squares, in order of their first blade; some may hold none.
+    pub fn chunks(&self) -> &[Chunk] {
+        &self.chunks
+    }
+
+    /// Where blades are put.
+    pub fn placement(&self) -> &Placement {
+        &self.placement
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+}
+
+/// Sets the draws of blades apart.
+const BLADE_SEED: u32 = 0x0b1a_de55;
+
+impl BladeRow {
+    /// An empty place.
+    const NONE: Self = Self {
+        px: 0.0,
+        py: 0.0,
+        pz: 0.0,
+        length: 0.0,
+        size: 0.0,
+        turn: 0.0,
+        rest_x: 0.0,
+        rest_z: 0.0,
+        lean_x: 0.0,
+        lean_z: 0.0,
+        rate_x: 0.0,
+        rate_z: 0.0,
+        stiffness: 1.0,
+        rise_x: 0.0,
+        rise_z: 0.0,
+        press_x: 0.0,
+        press_z: 0.0,
+        tint: 0.0,
+        kind: 0,
+        id: 0,
+    };
+}
+
+impl Chunk {
+    fn empty(first: u32) -> Self {
+        Self {
+            cell: [0; 2],
+            first,
+            len: 0,
+            kinds: [0; MOST_KINDS],
+            low: [f32::INFINITY; 3],
+            high: [f32::NEG_INFINITY; 3],
+            seen: true,
+            pressed: false,
+            group: None,
+            layout: None,
+            there: false,
+            distance: 0.0,
+            apart: false,
+            stale: false,
+            settle: 0.0,
+        }
+    }
+
+    /// Counts a blade in, and widens the box by all that it can reach.
+    fn take_in(&mut self, row: &BladeRow) {
+        let reach = row.length;
+        self.len += 1;
+        // Kinds come in order, so those after it end no earlier.
+        self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
+        for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
+            // A blade is nowhere below its root, but for its width.
+            let below = if axis == 1 { row.size } else { reach + row.size };
+            self.low[axis] = self.low[axis].min(at - below);
+            self.high[axis] = self.high[axis].max(at + reach + row.size);
+        }
+    }
+
+    /// Its stretch of blades of a kind: first and count.
+    pub fn of_kind(&self, kind: usize) -> (u32, u32) {
+        let before = if kind == 0 { 0 } else { self.kinds[kind.min(MOST_KINDS) - 1] };
+        let end = self.kinds.get(kind).copied().unwrap_or(before);
+        (self.first + before, end - before)
+    }
+
+    /// Whether a pusher reaches it.
+    fn meets(&self, pushing: &Pushing) -> bool {
+        let [low, high] = [Vec3::from(self.low), Vec3::from(self.high)];
+        let nearest = pushing.at.clamp(low, high);
+        let off = Vec2::new(nearest.x - pushing.at.x, nearest.z - pushing.at.z);
+        off.length() < pushing.radius
+    }
+}
+
+/// What a step did.
+#[derive(Debug, Default, Clone, Copy)]
+struct Told {
+    swung: u64,
+    leant: u64,
+    pressed: u64,
+    asleep: u64,
+    grouped: u64,
+}
+
+impl Told {
+    fn add(&mut self, other: Self) {
+        self.swung += other.swung;
+        self.leant += other.leant;
+        self.pressed += other.pressed;
+        self.asleep += other.asleep;
+        self.grouped += other.grouped;
+    }
+
+    /// Bytes read and written: place, length, rest, stiffness, rise and lean, of those that swing rates too, of those that are pressed that too.
+    fn bytes(self) -> u64 {
+        (self.leant * 13 + self.swung * 17 + self.pressed * 21) * size_of::<f32>() as u64
+    }
+}
+
+impl BladeColumns {
+    /// What a step reads, and what it changes.
+    fn halves(&mut self) -> (Fixed<'_>, Changing<'_>) {
+        let Self {
+            px,
+            py,
+            pz,
+            length,
+            rest_x,
+            rest_z,
+            lean_x,
+            lean_z,
+            rate_x,
+            rate_z,
+            stiffness,
+            rise_x,
+            rise_z,
+            press_x,
+            press_z,
+            kind,
+            id,
+            ..
+        } = self;
+        let fixed =
+            Fixed { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
+        (
+            fixed,
+            Changing {
+                length,
+                lean: [lean_x, lean_z],
+                rate: [rate_x, rate_z],
+                press: [press_x, press_z],
+                kind,
+            },
+        )
+    }
+}
+
+/// One step of all squares.
+struct Plan<'a> {
+    air: &'a Air<'a>,
+    fixed: Fixed<'a>,
+    pushing: &'a [Pushing],
+    /// Squares nearer than this swing, m.
+    near: f32,
+    /// Whether the picture is taken after it.
+    last: bool,
+    /// What squares can show as groups.
+    layouts: Option<&'a BladeLayouts>,
+}
+
+impl Plan<'_> {
+    /// Steps squares whose blades start at `base`, halves side by side on all cores: no list of pieces is made.
+    fn step(&self, chunks: &mut [Chunk], own: Changing<'_>, base: usize) -> Told {
+        if chunks.len() > 1 {
+            let (left, right) = chunks.split_at_mut(chunks.len() / 2);
+            let middle = right[0].first as usize;
+            let (before, after) = own.split(middle - base);
+            let (mut told, more) =
+                rayon::join(|| self.step(left, before, base), || self.step(right, after, middle));
+            told.add(more);
+            return told;
+        }
+        match chunks {
+            [chunk] => self.chunk(chunk, own),
+            _ => Told::default(),
+        }
+    }
+
+    /// What a square that nothing presses shows as a group, if it can be one.
+    fn group(&self, chunk: &Chunk) -> Option<Group> {
+        let (layouts, layout) = (self.layouts?, chunk.layout?);
+        if chunk.apart || chunk.distance < layouts.beyond() {
+            return None;
+        }
+        let middle = |axis: usize| (chunk.low[axis] + chunk.high[axis]) * 0.5;
+        let [mut x, mut y, mut z] = [[0.0]; 3];
+        let at = [middle(0), chunk.low[1], middle(2)];
+        self.air.world.air(self.air.time, [&at[..1], &at[1..2], &at[2..]], [&mut x, &mut y, &mut z]);
+        let state = layouts.state(chunk.cell, [x[0], z[0]])?;
+        Some(Group { layout, state })
+    }
+
+    fn chunk(&self, chunk: &mut Chunk, mut own: Changing<'_>) -> Told {
+        let mut told = Told::default();
+        let many = chunk.len as usize;
+        if many == 0 {
+            return told;
+        }
+        // Those that reach this square; all of them where they are many.
+        let mut near = [None; FEW];
+        let mut met = 0;
+        for pushing in self.pushing.iter().filter(|pushing| chunk.meets(pushing)) {
+            if let Some(slot) = near.get_mut(met) {
+                *slot = Some(*pushing);
+            }
+            met += 1;
+        }
+        let few = || near.iter().flatten();
+        let is_met = met > 0;
+        if !(chunk.seen || chunk.pressed || is_met) {
+            (chunk.stale, told.asleep) = (true, 1);
+            return told;
+        }
+        if self.last {
+            chunk.group = if is_met || chunk.pressed { None } else { self.group(chunk) };
+        }
+        if chunk.group.is_some() {
+            (chunk.stale, told.grouped) = (true, 1);
+            return told;
+        }
+        let _part = part(Stage::Integrate);
+        let from = chunk.first as usize;
+        let mut rows = Rows { fixed: self.fixed.range(from..from + many), own: own.range(0..many) };
+        let swings = chunk.distance < self.near;
+        if chunk.stale {
+            // From where the wind leans it, at rest.
+            rows.lean(self.air, 0.0);
+            rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
+            (chunk.stale, chunk.settle) = (false, 0.0);
+        }
+        if is_met || chunk.pressed {
+            chunk.pressed = if met > FEW {
+                rows.press(self.air, || self.pushing.iter())
+            } else {
+                rows.press(self.air, few)
+            };
+            (chunk.settle, told.pressed) = (SETTLE, many as u64);
+        } else if swings {
+            rows.swing(self.air);
+            (chunk.settle, told.swung) = (SETTLE, many as u64);
+        } else if self.last || chunk.settle > 0.0 {
+            let left = if chunk.settle > 0.0 { libm::expf(-SETTLE_RATE * self.air.dt) } else { 0.0 };
+            rows.lean(self.air, left);
+            if chunk.settle > 0.0 {
+                chunk.settle -= self.air.dt;
+                rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
+            }
+            told.leant = many as u64;
+        }
+        told
+    }
+}
+
+impl Sealed for BladeColumns {}
+
+impl Posed for BladeColumns {
+    fn poses(&self) -> Poses<'_> {
+        let [lean_x, lean_z] = self.lean();
+        Poses {
+            size: Some(self.size()),
+            bend: Some([self.length(), lean_x, lean_z, self.turn(), self.rate_x(), self.rate_z()]),
+            tint: Some(self.tint()),
+            id: Some(self.id()),
+            ..Poses::at(self.position())
+        }
+    }
+}

@@ -1,0 +1,858 @@
+//! Elements that stay where they are put: posts, boats, flags on a line. Those that hang swing in the wind.
+
+use glam::Vec3;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::assets::Forms;
+use crate::families::walkers::{Figure, Walk, WalkSpec};
+use crate::foundations::columns::{columns, fits};
+use crate::foundations::error::{SpecError, at_most, vector_within, within};
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::random::{Draws, lot};
+use crate::foundations::simd::{Level, Simd, detect, kernel};
+use crate::foundations::span::Span;
+use crate::foundations::trace::part;
+use crate::placement::{On, Placement, PlacementSpec, check_layers};
+use crate::placement::{ShapeSpec, Source, VolumePart};
+use crate::poses::sealed::Sealed;
+use crate::poses::{Posed, Poses};
+use crate::world::endless::{Cells, ScatterSpec};
+use crate::world::{Gusts, MOST_PUSHERS, World};
+
+/// Where elements are put.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct FixtureSpec {
+    /// Single places, the first elements. At most 65536.
+    pub at: Vec<PlaceSpec>,
+    /// Lines along which the other elements hang, spread evenly by length. At most 4096.
+    pub line: Vec<LineSpec>,
+    /// A distance grid that the rest is spread over instead of lines. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fill: Option<FillSpec>,
+    /// Cells of an endless world that the rest is scattered over instead. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub scatter: Option<ScatterSpec>,
+    /// Layers of a placement that the rest is put by instead, at most 16. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub placement: Vec<PlacementSpec>,
+    /// Has them go with the world's pushers instead, one each. Default they stay.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub walk: Option<WalkSpec>,
+    /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
+    pub strung: bool,
+    /// How elements swing. Default not at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub swing: Option<SwingSpec>,
+    /// How all of it sways, as a bush does. Default not at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sway: Option<SwaySpec>,
+}
+
+/// Elements spread over a distance grid, turned outwards.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct FillSpec {
+    /// Name of the grid.
+    pub form: String,
+    /// What of it. Default its inside.
+    #[serde(default)]
+    pub part: VolumePart,
+    /// Range of the tilt outwards, degrees: 0 stands upright, 90 points out. Default 0 to 90.
+    #[serde(default = "any_tilt")]
+    pub tilt_degrees: Span,
+    /// Largest turn off the way outwards, degrees, 0 to 180. Default 60.
+    #[serde(default = "some_turn")]
+    pub stray_degrees: f32,
+}
+
+fn any_tilt() -> Span {
+    Span::new(0.0, 90.0)
+}
+
+fn some_turn() -> f32 {
+    60.0
+}
+
+/// Swaying of everything together: the higher up, the further the wind moves it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SwaySpec {
+    /// Height that stands still, m. Default 0.
+    pub root: f32,
+    /// Height above it at which `give` is reached, m, 0.001 to 1e4. Default 1.
+    pub height: f32,
+    /// How far it moves there for each m/s of wind, m, 0 to 100. Default 0.02.
+    pub give: f32,
+}
+
+impl Default for SwaySpec {
+    fn default() -> Self {
+        Self { root: 0.0, height: 1.0, give: 0.02 }
+    }
+}
+
+/// One place.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct PlaceSpec {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// Turn about y, degrees anticlockwise from above. Default 0.
+    pub turn_degrees: f32,
+    /// Tilt about the turned x axis, degrees. Default 0.
+    pub tilt_degrees: f32,
+    /// Factor on the population's size, 0 to 1e4. Default 1.
+    pub scale: f32,
+}
+
+impl Default for PlaceSpec {
+    fn default() -> Self {
+        Self { position: [0.0; 3], turn_degrees: 0.0, tilt_degrees: 0.0, scale: 1.0 }
+    }
+}
+
+/// A line that sags between two points.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct LineSpec {
+    /// One end, m.
+    pub from: [f32; 3],
+    /// The other end, m.
+    pub to: [f32; 3],
+    /// How far its middle hangs below the straight line, m, 0 to 1e4. Default 0.
+    #[serde(default)]
+    pub sag: f32,
+}
+
+impl LineSpec {
+    /// A line between two points, m, that sags so far, m.
+    pub fn new(from: [f32; 3], to: [f32; 3], sag: f32) -> Self {
+        Self { from, to, sag }
+    }
+
+    /// The place at a share of the way: a parabola, as a line that bears an even load hangs.
+    fn at(&self, share: f32) -> Vec3 {
+        let straight = Vec3::from(self.from).lerp(Vec3::from(self.to), share);
+        straight - Vec3::Y * (self.sag * 4.0 * share * (1.0 - share))
+    }
+
+    fn length(&self) -> f32 {
+        // The parabola's length to second order in the sag.
+        let straight = Vec3::from(self.from).distance(Vec3::from(self.to));
+        straight + if straight > 0.0 { self.sag * self.sag * 8.0 / (3.0 * straight) } else { 0.0 }
+    }
+}
+
+/// Swinging about the turned x axis, as a flag hung from its upper edge.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SwingSpec {
+    /// Distance from the line to the middle of what swings, m, 0.01 to 1000: short ones swing fast. Default 0.3.
+    pub length: f32,
+    /// How much the wind takes hold, 1/s, 0 to 1000. Default 2.
+    pub drag: f32,
+    /// Rate at which swinging dies down by itself, 1/s, 0 to 1000. Default 0.8.
+    pub damping: f32,
+}
+
+impl Default for SwingSpec {
+    fn default() -> Self {
+        Self { length: 0.3, drag: 2.0, damping: 0.8 }
+    }
+}
+
+columns! {
+    /// All attributes of one fixture.
+    row FixtureRow;
+    /// The attributes of all fixtures; slices of one length.
+    columns FixtureColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Tilt about the turned x axis, radians.
+    tilt: f32,
+    /// Rate of the tilt, radians a second.
+    rate: f32,
+    /// Size, m.
+    size: f32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl FixtureColumns {
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+}
+
+/// Most places and lines.
+const MOST_PLACES: usize = 65_536;
+const MOST_LINES: usize = 4096;
+
+impl FixtureSpec {
+    /// Elements that hang along lines.
+    pub fn hung(lines: impl IntoIterator<Item = LineSpec>, swing: Option<SwingSpec>) -> Self {
+        Self { line: lines.into_iter().collect(), swing, ..Self::default() }
+    }
+
+    /// Elements that go with the world's pushers.
+    pub fn walking(walk: WalkSpec) -> Self {
+        Self { walk: Some(walk), ..Self::default() }
+    }
+
+    /// Whether every value is in range, for so many elements.
+    ///
+    /// # Errors
+    /// Names the first key that is not.
+    pub fn check(&self, count: u32) -> Result<(), SpecError> {
+        if let Some(walk) = &self.walk {
+            walk.check().map_err(|error| error.under("walk"))?;
+            at_most("count", count as usize, MOST_PUSHERS)?;
+            if *self != Self::walking(walk.clone()) {
+                let problem = "stands beside places, lines, swing or sway";
+                return Err(SpecError::new("walk", problem, "give those to another population"));
+            }
+            return Ok(());
+        }
+        let ways = [
+            ("line", !self.line.is_empty()),
+            ("fill", self.fill.is_some()),
+            ("placement", !self.placement.is_empty()),
+            ("scatter", self.scatter.is_some()),
+            ("at", self.strung && !self.at.is_empty()),
+        ];
+        let mut ways = ways.into_iter().filter_map(|(key, written)| written.then_some(key));
+        if let (Some(first), Some(second)) = (ways.next(), ways.next()) {
+            let problem = format!("stands beside {first}");
+            return Err(SpecError::new(second, problem, "keep one of them, or write two populations"));
+        }
+        at_most("at", self.at.len(), MOST_PLACES)?;
+        at_most("line", self.line.len(), MOST_LINES)?;
+        for (nth, place) in self.at.iter().enumerate() {
+            let key = |name: &str| format!("at.{nth}.{name}");
+            vector_within(&key("position"), place.position, 1e6, "m")?;
+            within(&key("turn_degrees"), place.turn_degrees, -1e6, 1e6, "degrees")?;
+            within(&key("tilt_degrees"), place.tilt_degrees, -1e6, 1e6, "degrees")?;
+            within(&key("scale"), place.scale, 0.0, 1e4, "")?;
+        }
+        for (nth, line) in self.line.iter().enumerate() {
+            let key = |name: &str| format!("line.{nth}.{name}");
+            vector_within(&key("from"), line.from, 1e6, "m")?;
+            vector_within(&key("to"), line.to, 1e6, "m")?;
+            within(&key("sag"), line.sag, 0.0, 1e4, "m")?;
+        }
+        if let Some(fill) = &self.fill {
+            fill.tilt_degrees.check("fill.tilt_degrees", -180.0, 180.0, "degrees")?;
+            within("fill.stray_degrees", fill.stray_degrees, 0.0, 180.0, "degrees")?;
+        }
+        check_layers("placement", &self.placement)?;
+        if let Some(scatter) = &self.scatter {
+            scatter.check().map_err(|error| error.under("scatter"))?;
+        }
+        if let Some(sway) = &self.sway {
+            within("sway.root", sway.root, -1e6, 1e6, "m")?;
+            within("sway.height", sway.height, 0.001, 1e4, "m")?;
+            within("sway.give", sway.give, 0.0, 100.0, "m for each m/s")?;
+        }
+        if let Some(swing) = &self.swing {
+            within("swing.length", swing.length, 0.01, 1000.0, "m")?;
+            within("swing.drag", swing.drag, 0.0, 1000.0, "1/s")?;
+            within("swing.damping", swing.damping, 0.0, 1000.0, "1/s")?;
+        }
+        let places = if self.strung { self.line.len() } else { self.at.len() };
+        if (self.strung || self.line.is_empty())
+            && self.fill.is_none()
+            && self.placement.is_empty()
+            && self.scatter.is_none()
+            && count as usize > places
+        {
+            let problem = format!("{count} elements for {places} places");
+            return Err(SpecError::new("count", problem, "add places or lines, or write a smaller count"));
+        }
+        Ok(())
+    }
+}
+
+/// A population of fixtures: its state, and the step that swings it.
+///
+/// ```
+/// use frolic_core::{FixtureSpec, Fixtures, LineSpec, Meter, Span, SwingSpec, WorldSpec};
+///
+/// let line = LineSpec::new([0.0, 3.0, 0.0], [10.0, 3.0, 0.0], 0.5);
+/// let spec = FixtureSpec::hung([line], Some(SwingSpec::default()));
+/// let mut flags = Fixtures::new(&spec, 40, Span::from(0.2), 1)?;
+/// let world = WorldSpec::default().wind([0.0, 0.0, 4.0]).build()?;
+/// flags.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
+/// assert_eq!(flags.columns().len(), 40);
+/// assert!(flags.columns().tilt().iter().all(|tilt| *tilt < 0.0)); // blown to one side
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Fixtures {
+    spec: FixtureSpec,
+    columns: FixtureColumns,
+    /// Where those that sway are at rest, m.
+    rest: [Vec<f32>; 3],
+    /// Tints, where places that were read bring them; else none.
+    tint: Vec<f32>,
+    /// Cells that elements are scattered over, and what else that takes.
+    cells: Option<Cells>,
+    walk: Option<Walk>,
+    size: Span,
+    seed: u32,
+    count: u32,
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, m.
+    curve: [Vec<f32>; 6],
+    time: f64,
+}
+
+/// Elements a worker swings at a time.
+const CHUNK: usize = 4096;
+
+impl Fixtures {
+    /// `count` elements with sizes of this range, m, and their memory.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than memory allows.
+    pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        Self::with_forms(spec, count, size, seed, &Forms::default())
+    }
+
+    /// The same, where the spec may name forms.
+    ///
+    /// # Errors
+    /// As [`Fixtures::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &FixtureSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        let mut fixtures = Self::put(spec, count, size, seed, forms)?;
+        if spec.sway.is_some() {
+            fixtures.rest = fixtures.columns.position().map(<[f32]>::to_vec);
+        }
+        Ok(fixtures)
+    }
+
+    fn put(spec: &FixtureSpec, count: u32, size: Span, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
+        spec.check(count)?;
+        size.check("size", 0.0, 1e4, "m")?;
+        let mut columns = FixtureColumns::default();
+        let bytes = u64::from(count) * Self::bytes_per_element();
+        let refused = |_| {
+            SpecError::new(
+                "count",
+                format!("the system has no {bytes} bytes to give"),
+                "write a smaller count",
+            )
+        };
+        fits(u64::from(count), Self::bytes_per_element())?;
+        columns.reserve(count as usize).map_err(refused)?;
+        let (rest, curve) = Default::default();
+        let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
+        let walk = spec.walk.as_ref().map(|walk| walk.build(forms)).transpose();
+        let walk = walk.map_err(|error| error.under("walk"))?;
+        let mut fixtures = Self {
+            spec: spec.clone(),
+            columns,
+            rest,
+            tint: Vec::new(),
+            cells,
+            walk,
+            size,
+            seed,
+            count,
+            curve,
+            time: 0.0,
+        };
+        let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
+            let id = fixtures.columns.len() as u32;
+            let [dice, ..] = Draws { seed, id }.draw(0);
+            fixtures.columns.push(&FixtureRow {
+                px: at.x,
+                py: at.y,
+                pz: at.z,
+                turn,
+                tilt,
+                rate: 0.0,
+                size: size.at(dice) * scale,
+                id,
+            });
+        };
+        if spec.walk.is_some() {
+            // Nowhere until the first step.
+            (0..count).for_each(|_| put(Vec3::NAN, 0.0, 0.0, 1.0));
+            return Ok(fixtures);
+        }
+        if spec.strung {
+            for line in spec.line.iter().take(count as usize) {
+                put(Vec3::from(line.from), 0.0, 0.0, 1.0);
+                let tip = Vec3::from(line.to) - Vec3::from(line.from);
+                // The control point of a parabola is twice as far off the straight line as its middle.
+                let middle = tip * 0.5 - Vec3::Y * (line.sag * 2.0);
+                for (column, value) in
+                    fixtures.curve.iter_mut().zip([middle.x, middle.y, middle.z, tip.x, tip.y, tip.z])
+                {
+                    column.push(value);
+                }
+            }
+            return Ok(fixtures);
+        }
+        for place in spec.at.iter().take(count as usize) {
+            let (turn, tilt) = (place.turn_degrees.to_radians(), place.tilt_degrees.to_radians());
+            put(Vec3::from(place.position), turn, tilt, place.scale);
+        }
+        if spec.scatter.is_some() {
+            fixtures.recentre([0.0, 0.0]);
+            return Ok(fixtures);
+        }
+        if !spec.placement.is_empty() {
+            let rest = count - count.min(spec.at.len() as u32);
+            let placement = Placement::new(&spec.placement, Some(rest), seed, forms);
+            let placed = placement.map_err(|error| error.under("placement"))?.all();
+            for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
+                put(Vec3::new(row.px, row.py, row.pz), row.turn, row.tilt, row.size);
+            }
+            // Places that were read keep what they bring; others go by the number of the element.
+            if spec.placement.iter().any(|layer| matches!(layer.on, On::Places { .. })) {
+                let first = fixtures.columns.len() - placed.len();
+                fixtures.columns.id[first..].copy_from_slice(placed.id());
+                let before = fixtures.columns.id[..first].iter().map(|id| lot(*id)[1]);
+                fixtures.tint = before.chain(placed.tint().iter().copied()).collect();
+            }
+            return Ok(fixtures);
+        }
+        if let Some(fill) = &spec.fill {
+            let shape = ShapeSpec::Volume { form: fill.form.clone(), part: fill.part };
+            let source = Source::new(&shape, forms).map_err(|error| error.under("fill"))?;
+            let grid = forms.distance("fill.form", &fill.form)?;
+            for id in spec.at.len() as u32..count {
+                let draws = Draws { seed, id };
+                let (at, outwards) = source.place(draws);
+                let [stray, tilt, _] = draws.draw(4);
+                let out = outwards.unwrap_or_else(|| grid.sample(at).1.normalize_or(Vec3::Y));
+                let stray = (stray * 2.0 - 1.0) * fill.stray_degrees.to_radians();
+                // Turned so that a tilt about x leans its top outwards.
+                let turn = libm::atan2f(out.x, out.z) + stray;
+                put(at, turn, fill.tilt_degrees.at(tilt).to_radians(), 1.0);
+            }
+            return Ok(fixtures);
+        }
+        let hung = (count as usize).saturating_sub(spec.at.len());
+        let total: f64 = spec.line.iter().map(|line| f64::from(line.length())).sum();
+        let mut before = 0.0;
+        let mut nth = 0;
+        for line in &spec.line {
+            let length = f64::from(line.length());
+            // Even over all lines together: element n is at the middle of the nth of equal pieces.
+            let way = Vec3::from(line.to) - Vec3::from(line.from);
+            let turn = libm::atan2f(-way.z, way.x);
+            while nth < hung {
+                let place = (nth as f64 + 0.5) * total / hung as f64 - before;
+                if place > length {
+                    break;
+                }
+                put(line.at((place / length.max(1e-9)).clamp(0.0, 1.0) as f32), turn, 0.0, 1.0);
+                nth += 1;
+            }
+            before += length;
+        }
+        // All lines of no length, or the last one missed by rounding.
+        if let Some(line) = spec.line.last() {
+            (nth..hung).for_each(|_| put(line.at(1.0), 0.0, 0.0, 1.0));
+        }
+        Ok(fixtures)
+    }
+
+    /// Moves the middle that elements are scattered around: x and z, m. Those of cells that stay keep their key; no more than the count are
+    /// there, cell by cell. Returns whether any came or went.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        let (Some(scatter), Some(cells)) = (&self.spec.scatter, &mut self.cells) else { return false };
+        if !cells.follow(middle) {
+            return false;
+        }
+        let kept = self.spec.at.len().min(self.columns.len());
+        self.columns.truncate(kept);
+        let room = self.count as usize - kept;
+        let all = cells.all().iter().flat_map(|&cell| scatter.places(cell, self.seed));
+        for ([px, py, pz], draws, turn) in all.take(room) {
+            let [size, ..] = draws.draw(1);
+            self.columns.push(&FixtureRow {
+                px,
+                py,
+                pz,
+                turn: turn * std::f32::consts::TAU,
+                tilt: 0.0,
+                rate: 0.0,
+                size: self.size.at(size),
+                id: draws.seed.wrapping_add(draws.id),
+            });
+        }
+        if self.spec.sway.is_some() {
+            self.rest = self.columns.position().map(<[f32]>::to_vec);
+        }
+        true
+    }
+
+    /// Whether elements go elsewhere with each step, and do not only swing or sway.
+    pub fn moves(&self) -> bool {
+        self.walk.is_some()
+    }
+
+    /// Puts each where its pusher is. The way that it has gone stands where the swinging have their rate.
+    fn follow(&mut self, world: &World) {
+        let Self { walk: Some(walk), columns, time, .. } = self else { return };
+        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
+        for nth in 0..px.len() {
+            let at = Vec3::new(px[nth], py[nth], pz[nth]);
+            let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
+            let nowhere = Figure { at: Vec3::NAN, ..before };
+            let pushing = world.pusher_at(walk.first + nth, *time);
+            let now = pushing.map_or(nowhere, |pushing| walk.go(before, &pushing));
+            [px[nth], py[nth], pz[nth]] = now.at.to_array();
+            (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);
+        }
+    }
+
+    /// Memory that its elements hold, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.len() as u64 * Self::bytes_per_element()
+    }
+
+    /// Bytes of state an element.
+    pub fn bytes_per_element() -> u64 {
+        FixtureColumns::BYTES_PER_ELEMENT as u64
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
+    ///
+    /// A pendulum whose bob the air drags along: semi-implicit, with drag and damping solved implicitly, so that it is stable at any
+    /// of them. O(n).
+    pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        if let (Some(swing), true) = (self.spec.swing, dt.is_finite() && dt > 0.0) {
+            let started = meter.start(Stage::Integrate);
+            for _ in 0..steps {
+                let motion = Motion { swing, air: Air::new(world, self.time), dt };
+                self.swing(&motion);
+                self.time += f64::from(dt);
+            }
+            // Place and turn are read, tilt and its rate written too.
+            meter.moved(Stage::Integrate, u64::from(steps) * self.len() as u64 * 8 * size_of::<f32>() as u64);
+            meter.stop(started);
+        }
+        if self.walk.is_some() && dt.is_finite() && dt > 0.0 && steps > 0 {
+            let started = meter.start(Stage::Integrate);
+            self.time += f64::from(dt) * f64::from(steps);
+            self.follow(world);
+            meter.stop(started);
+        }
+        if let (Some(sway), true) = (self.spec.sway, dt.is_finite() && dt > 0.0 && steps > 0) {
+            let started = meter.start(Stage::Integrate);
+            if self.spec.swing.is_none() {
+                self.time += f64::from(dt) * f64::from(steps);
+            }
+            self.sway(&sway, world);
+            // From where they rest to where they are.
+            meter.moved(Stage::Integrate, self.len() as u64 * 6 * size_of::<f32>() as u64);
+            meter.stop(started);
+        }
+        meter.add(Counter::Alive, self.len() as u64);
+        meter.add(Counter::ElementBytes, self.bytes());
+    }
+
+    /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.
+    fn sway(&mut self, sway: &SwaySpec, world: &World) {
+        let air = Air::new(world, self.time);
+        let [rx, ry, rz] = &self.rest;
+        let FixtureColumns { px, py, pz, .. } = &mut self.columns;
+        let chunks = rx.par_chunks(CHUNK).zip(ry.par_chunks(CHUNK)).zip(rz.par_chunks(CHUNK));
+        let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
+        chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
+            let _part = part(Stage::Integrate);
+            if !air.has_currents {
+                lean_chunk(air.level, *sway, &air, [rx, ry, rz], px, py, pz);
+                return;
+            }
+            for first in (0..px.len()).step_by(BLOCK) {
+                let many = first..(first + BLOCK).min(px.len());
+                let rest = [rx, ry, rz].map(|axis| &axis[many.clone()]);
+                let blown = air.at(rest);
+                let (px, py, pz) = (&mut px[many.clone()], &mut py[many.clone()], &mut pz[many]);
+                lean_blown(air.level, *sway, &blown, rest, px, py, pz);
+            }
+        });
+    }
+
+    fn swing(&mut self, motion: &Motion<'_>) {
+        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
+        let chunks = px
+            .par_chunks(CHUNK)
+            .zip(py.par_chunks(CHUNK))
+            .zip(pz.par_chunks(CHUNK))
+            .zip(turn.par_chunks(CHUNK))
+            .zip(tilt.par_chunks_mut(CHUNK))
+            .zip(rate.par_chunks_mut(CHUNK));
+        chunks.for_each(|(((((px, py), pz), turn), tilt), rate)| {
+            let _part = part(Stage::Integrate);
+            let level = motion.air.level;
+            if !motion.air.has_currents {
+                swing_chunk(level, motion, [px, py, pz], turn, tilt, rate);
+                return;
+            }
+            for first in (0..px.len()).step_by(BLOCK) {
+                let many = first..(first + BLOCK).min(px.len());
+                let blown = motion.air.at([px, py, pz].map(|axis| &axis[many.clone()]));
+                swing_blown(
+                    level,
+                    motion,
+                    &blown,
+                    &turn[many.clone()],
+                    &mut tilt[many.clone()],
+                    &mut rate[many],
+                );
+            }
+        });
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.columns.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.columns.is_empty()
+    }
+
+    /// The attributes of all.
+    pub fn columns(&self) -> &FixtureColumns {
+        &self.columns
+    }
+
+    /// Tints, 0 to 1, of places that were read; none where the number of an element says.
+    pub fn tint(&self) -> Option<&[f32]> {
+        (!self.tint.is_empty()).then_some(&self.tint)
+    }
+
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z columns, m.
+    pub fn curves(&self) -> Option<[[&[f32]; 3]; 2]> {
+        let [a, b, c, d, e, f] = &self.curve;
+        self.spec.strung.then_some([[a, b, c], [d, e, f]])
+    }
+
+    /// Whether they move at all.
+    pub fn swings(&self) -> bool {
+        self.spec.swing.is_some() || self.spec.sway.is_some()
+    }
+}
+
+/// Elements whose air is worked out at once where fields move it.
+const BLOCK: usize = 256;
+
+/// Velocity of the air along x and z of a block, m/s.
+type Blown = [[f32; BLOCK]; 2];
+
+/// The air of a step.
+struct Air<'a> {
+    world: &'a World,
+    level: Level,
+    time: f64,
+    gusts: Option<Gusts>,
+    /// Whether more than the steady wind and gusts moves it.
+    has_currents: bool,
+}
+
+impl<'a> Air<'a> {
+    fn new(world: &'a World, time: f64) -> Self {
+        let (gusts, has_currents) = (world.gusts_at(time), world.has_currents());
+        Self { world, level: detect(), time, gusts, has_currents }
+    }
+
+    /// All that moves the air of a block, fields of a caller's own included.
+    fn at(&self, position: [&[f32]; 3]) -> Blown {
+        let n = position[0].len();
+        let ([mut x, mut y, mut z], gusts) = ([[0.0; BLOCK]; 3], self.gusts.as_ref());
+        let air = [&mut x[..n], &mut y[..n], &mut z[..n]];
+        self.world.air_of_chunk(self.level, self.time, gusts, position, air);
+        [x, z]
+    }
+
+    /// Steady wind and gusts along x and z at a place, m/s.
+    #[inline(always)]
+    fn plain(&self, at: [f32; 3]) -> [f32; 2] {
+        let [wx, _, wz] = self.world.spec().wind;
+        let [gx, _, gz] = self.gusts.as_ref().map_or([0.0; 3], |gusts| gusts.at(at));
+        [wx + gx, wz + gz]
+    }
+}
+
+kernel! {
+    /// Moves what sways from where it rests to where the wind leans it.
+    fn lean_chunk(
+        simd, sway: SwaySpec, air: &Air<'_>, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
+    ) {
+        let [rx, ry, rz] = rest;
+        lean(simd, sway, |i| air.plain([rx[i], ry[i], rz[i]]), rest, px, py, pz);
+    }
+
+    /// The same of a block whose air was worked out.
+    fn lean_blown(
+        simd, sway: SwaySpec, air: &Blown, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
+    ) {
+        lean(simd, sway, |i| [air[0][i], air[1][i]], rest, px, py, pz);
+    }
+
+    /// Swings what hangs by one step.
+    fn swing_chunk(simd, motion: &Motion<'_>, position: [&[f32]; 3], turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
+        let [x, y, z] = position;
+        motion.chunk(simd, |i| motion.air.plain([x[i], y[i], z[i]]), turn, tilt, rate);
+    }
+
+    /// The same of a block whose air was worked out.
+    fn swing_blown(simd, motion: &Motion<'_>, air: &Blown, turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
+        motion.chunk(simd, |i| [air[0][i], air[1][i]], turn, tilt, rate);
+    }
+}
+
+#[inline(always)]
+fn lean<S: Simd>(
+    _simd: S,
+    sway: SwaySpec,
+    air: impl Fn(usize) -> [f32; 2],
+    [rx, ry, rz]: [&[f32]; 3],
+    px: &mut [f32],
+    py: &mut [f32],
+    pz: &mut [f32],
+) {
+    for i in 0..px.len() {
+        let [ax, az] = air(i);
+        let share = ((ry[i] - sway.root) / sway.height).max(0.0);
+        let give = sway.give * share * share;
+        let (dx, dz) = (ax * give, az * give);
+        px[i] = rx[i] + dx;
+        pz[i] = rz[i] + dz;
+        // What leans comes down a little.
+        py[i] = ry[i] - (dx * dx + dz * dz) * 0.5 / sway.height;
+    }
+}
+
+struct Motion<'a> {
+    swing: SwingSpec,
+    air: Air<'a>,
+    dt: f32,
+}
+
+impl Motion<'_> {
+    #[inline(always)]
+    fn chunk<S: Simd>(
+        &self,
+        _simd: S,
+        air: impl Fn(usize) -> [f32; 2],
+        turn: &[f32],
+        tilt: &mut [f32],
+        rate: &mut [f32],
+    ) {
+        let SwingSpec { length, drag, damping } = self.swing;
+        let fall = -self.air.world.spec().gravity[1] / length;
+        let slow = 1.0 / (1.0 + self.dt * (drag + damping));
+        for i in 0..turn.len() {
+            let [ax, az] = air(i);
+            let (sin_turn, cos_turn) = libm::sincosf(turn[i]);
+            // Wind square to the cloth, which tilts the other way about x.
+            let push = ax * sin_turn + az * cos_turn;
+            let (sin, cos) = libm::sincosf(tilt[i]);
+            let force = -fall * sin - drag * push * cos / length;
+            rate[i] = (rate[i] + self.dt * force) * slow;
+            // A flag does not go over the line.
+            tilt[i] = (tilt[i] + self.dt * rate[i]).clamp(-2.6, 2.6);
+        }
+    }
+}
+
+impl Sealed for FixtureColumns {}
+
+impl Posed for FixtureColumns {
+    fn poses(&self) -> Poses<'_> {
+        Poses {
+            size: Some(self.size()),
+            turn: Some([self.turn(), self.tilt()]),
+            id: Some(self.id()),
+            ..Poses::at(self.position())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::world::WorldSpec;
+
+    #[test]
+    fn elements_are_even_along_lines_of_any_length() {
+        let lines =
+            [LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.0), LineSpec::new([0.0; 3], [0.0, 0.0, 1.0], 0.0)];
+        let flags = Fixtures::new(&FixtureSpec::hung(lines, None), 400, Span::from(0.1), 1).unwrap();
+        let columns = flags.columns();
+        assert_eq!(columns.px().iter().filter(|x| **x > 0.0).count(), 300);
+        for pair in columns.px()[..300].windows(2) {
+            assert!((pair[1] - pair[0] - 0.01).abs() < 1e-4);
+        }
+        // Their x axis runs along the line.
+        assert_eq!(columns.turn()[0], 0.0);
+        assert!((columns.turn()[399] + std::f32::consts::FRAC_PI_2).abs() < 1e-6);
+    }
+
+    #[test]
+    fn a_line_hangs_by_its_sag() {
+        let line = LineSpec::new([0.0, 2.0, 0.0], [10.0, 2.0, 0.0], 0.7);
+        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 101, Span::from(0.1), 1).unwrap();
+        let lowest = flags.columns().py().iter().copied().fold(f32::INFINITY, f32::min);
+        assert!((lowest - 1.3).abs() < 1e-3, "{lowest}");
+    }
+
+    #[test]
+    fn places_without_room_are_refused() {
+        assert_eq!(FixtureSpec::default().check(1).unwrap_err().key, "count");
+        let mut spec = FixtureSpec { at: vec![PlaceSpec::default()], ..FixtureSpec::default() };
+        assert!(spec.check(1).is_ok());
+        spec.at[0].position[1] = f32::NAN;
+        assert_eq!(spec.check(1).unwrap_err().key, "at.0.position");
+        let line = LineSpec::new([0.0; 3], [0.0; 3], 0.0);
+        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 5, Span::from(0.1), 1).unwrap();
+        assert_eq!(flags.len(), 5);
+    }
+
+    proptest! {
+        /// Stable at any drag, wind and step; at rest in still air it stays at rest.
+        #[test]
+        fn swinging_is_stable(length in 0.01f32..5.0, drag in 0f32..1000.0, wind in -60f32..60.0, dt in 0.001f32..0.05) {
+            let swing = SwingSpec { length, drag, damping: 0.5 };
+            let line = LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.2);
+            let mut flags = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            let world = WorldSpec::default().wind([0.0, 0.0, wind]).gusts(1.0, 2.0).build().unwrap();
+            flags.step(&world, dt, 200, &mut Meter::new());
+            prop_assert!(flags.columns().tilt().iter().all(|tilt| tilt.abs() <= 2.6));
+            let mut still = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            still.step(&WorldSpec::default().build().unwrap(), dt, 50, &mut Meter::new());
+            prop_assert!(still.columns().tilt().iter().all(|tilt| *tilt == 0.0));
+        }
+    }
+}

@@ -1,0 +1,612 @@
+//! Elements that grow where they stand, ten million and more: from seed to full size, harvested, sown anew.
+//!
+//! **In:** a [`GrowSpec`], and which clusters can be seen. **Out:** [`ShownColumns`] of those clusters, filled for each picture.
+//!
+//! State is one integer an element, so that skipping loses nothing: growth in units of 2⁻³² of full size, of which a step adds a whole number. A
+//! cluster in view is stepped each step; the others take turns, each with the units of all the steps that it missed, which is the same sum.
+//! All else (place, turn, size, tint, time to full size) follows from the cluster's layout and the element's key.
+//!
+//! ```text
+//! 0                 nothing grows here
+//! 1 ..= 2³² - 1     from seed to full size
+//! ```
+
+mod spec;
+
+use glam::{Quat, Vec3};
+use rayon::prelude::*;
+
+pub use spec::{GrowSpec, HarvestSpec, StackSpec};
+
+use crate::assets::Forms;
+use crate::foundations::columns::{columns, split_columns};
+use crate::foundations::error::SpecError;
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::random::{hash3, lot, unit};
+use crate::foundations::simd::{Simd, detect, kernel};
+use crate::foundations::span::Span;
+use crate::foundations::trace::part;
+use crate::placement::{PlacedColumns, Placement};
+use crate::poses::sealed::Sealed;
+use crate::poses::{Posed, Poses};
+use crate::world::events::Region;
+
+columns! {
+    /// One element as it is drawn.
+    row ShownRow;
+    /// Elements of the clusters in view, filled for each picture; slices of one length.
+    columns ShownColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Full size, m.
+    size: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Tilt about the turned x axis, radians.
+    tilt: f32,
+    /// Growth, 0 to just under 1; below 0 where nothing grows.
+    growth: f32,
+    /// 1 for all: growth is age over it.
+    whole: f32,
+    /// Tint, 0 to 1.
+    tint: f32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl ShownColumns {
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+}
+
+/// What all clusters of a layout share, around the cluster's origin.
+#[derive(Debug)]
+struct Layout {
+    placed: PlacedColumns,
+    /// Radius of the ball around it, m, without the size of elements.
+    radius: f32,
+}
+
+/// One cluster.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Cluster {
+    /// Where its origin is, m.
+    pub place: [f32; 3],
+    /// Turn about y, radians.
+    pub turn: f32,
+    /// Its first element; it has as many as its layout.
+    pub first: u32,
+    /// How many.
+    pub len: u32,
+    /// Which layout.
+    pub layout: u32,
+    /// Radius of the ball around it, m.
+    pub radius: f32,
+    /// Whether it was in view at the last look.
+    pub seen: bool,
+    key: u32,
+    /// Steps that its elements have taken.
+    done: u64,
+    /// Whether all are fully grown or gone: nothing is left to do.
+    still: bool,
+}
+
+/// A population of growing elements.
+///
+/// ```
+/// use frolic_core::{GrowSpec, Growing, Meter, PlacementSpec, Span};
+///
+/// let spec = GrowSpec::new(PlacementSpec::default(), 100, PlacementSpec::default()).seconds(1.0, 1.0);
+/// let mut beds = Growing::new(&spec, 1_000, Span::from(0.1), 3)?;
+/// beds.step(1.0 / 60.0, 30, &mut Meter::new());
+/// assert!((beds.growth(17).unwrap() - 0.5).abs() < 1e-3);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Growing {
+    spec: GrowSpec,
+    layouts: Vec<Layout>,
+    clusters: Vec<Cluster>,
+    growth: Vec<u32>,
+    size: Span,
+    seed: u32,
+    steps: u64,
+    time: f64,
+    /// Length of the steps so far: their units depend on it.
+    dt: f32,
+    shown: ShownColumns,
+    /// Clusters in view and where in the shown columns each starts.
+    visible: Vec<(u32, u32)>,
+}
+
+impl Growing {
+    /// `count` elements with full sizes of this range, m; the last cluster may lack some.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than memory allows.
+    pub fn new(spec: &GrowSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+        Self::with_forms(spec, count, size, seed, &Forms::default())
+    }
+
+    /// The same, where placements may name forms.
+    ///
+    /// # Errors
+    /// As [`Growing::new`]; and a form that is missing or of another kind.
+    pub fn with_forms(
+        spec: &GrowSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        spec.check()?;
+        size.check("size", 0.0, 1e4, "m")?;
+        let layouts = (0..spec.layouts).map(|nth| {
+            let key = hash3(seed, nth, GROW_SEED)[0];
+            let placed =
+                Placement::new(std::slice::from_ref(&spec.cluster), Some(spec.per_cluster), key, forms);
+            let placed = placed.map_err(|error| error.under("cluster"))?.all();
+            let far = |nth: usize| Vec3::from(placed.position().map(|column| column[nth])).length();
+            let radius = (0..placed.len()).map(far).fold(0.0, f32::max);
+            Ok(Layout { placed, radius })
+        });
+        let layouts = layouts.collect::<Result<Vec<_>, SpecError>>()?;
+        let each = layouts.iter().map(|layout| layout.placed.len()).max().unwrap_or(0).max(1) as u32;
+        let wanted = count.div_ceil(each);
+        let stack = spec.stack.unwrap_or(StackSpec { count: 1, step: [0.0; 3] });
+        let places = Placement::new(&spec.placement, Some(wanted.div_ceil(stack.count)), seed, forms);
+        let places = places.map_err(|error| error.under("placement"))?.all();
+        let mut growing = Self {
+            spec: spec.clone(),
+            layouts,
+            clusters: Vec::new(),
+            growth: Vec::new(),
+            size,
+            seed,
+            steps: 0,
+            time: 0.0,
+            dt: 0.0,
+            shown: ShownColumns::default(),
+            visible: Vec::new(),
+        };
+        growing.put(&places, stack, count)?;
+        Ok(growing)
+    }
+
+    fn put(&mut self, places: &PlacedColumns, stack: StackSpec, count: u32) -> Result<(), SpecError> {
+        let refused = |_| {
+            let problem = format!("the system has no room for {count} elements");
+            SpecError::new("count", problem, "write a smaller count")
+        };
+        self.growth.try_reserve_exact(count as usize).map_err(refused)?;
+        let mut left = count;
+        for nth in 0..places.len() {
+            let Some(row) = places.row(nth) else { break };
+            for level in 0..stack.count {
+                if left == 0 {
+                    break;
+                }
+                let key = hash3(row.id, level, self.seed ^ GROW_SEED)[0];
+                let layout = key % self.layouts.len() as u32;
+                let of = &self.layouts[layout as usize];
+                let len = (of.placed.len() as u32).min(left);
+                let step = Vec3::from(stack.step) * level as f32;
+                let place = Vec3::new(row.px, row.py, row.pz) + step;
+                self.clusters.push(Cluster {
+                    place: place.to_array(),
+                    // Each of a stack turned another way.
+                    turn: row.turn + unit(hash3(key, 1, 2)[0]) * std::f32::consts::TAU,
+                    first: count - left,
+                    len,
+                    layout,
+                    radius: of.radius + self.size.max,
+                    seen: true,
+                    key,
+                    done: 0,
+                    still: false,
+                });
+                left -= len;
+            }
+        }
+        self.growth.resize((count - left) as usize, 0);
+        let (start, bare) = (self.spec.start, self.spec.bare);
+        over(&mut self.clusters, &mut self.growth, 0, &|_, cluster, growth| {
+            for (nth, growth) in growth.iter_mut().enumerate() {
+                let [at, there, _] = hash3(cluster.key, nth as u32, START_SEED).map(unit);
+                let grown = (f64::from(start.at(at)) * f64::from(u32::MAX)) as u32;
+                *growth = if there < bare { 0 } else { grown.max(1) };
+            }
+            0
+        });
+        self.visible.reserve(self.clusters.len());
+        Ok(())
+    }
+
+    /// Units that an element grows in a step, by the share of the range of times that it drew.
+    fn units(&self) -> Units {
+        let steps = |seconds: f32| (f64::from(seconds) / f64::from(self.dt)).max(1.0);
+        let per =
+            |seconds: f32| (f64::from(u32::MAX) / steps(seconds)).clamp(1.0, f64::from(u32::MAX)) as u32;
+        let (fast, slow) = (per(self.spec.seconds.min), per(self.spec.seconds.max));
+        Units { slow, more: fast - slow }
+    }
+
+    /// Looks which clusters are in view: `sees` is asked with the middle and radius of a ball, m. One that comes into view has made up what it
+    /// missed before it is shown.
+    pub fn look(&mut self, sees: impl Fn([f32; 3], f32) -> bool + Sync) {
+        self.clusters.par_iter_mut().for_each(|cluster| cluster.seen = sees(cluster.place, cluster.radius));
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). With another length of step than before, all that is
+    /// owed is made up first. O(elements in view + others / rotation).
+    pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
+        if !(dt.is_finite() && dt > 0.0) {
+            return;
+        }
+        let started = meter.start(Stage::Integrate);
+        if dt != self.dt {
+            self.catch_up(|_, _| true);
+            self.dt = dt;
+        }
+        let (mut grown, mut cut) = (0, 0);
+        for _ in 0..steps {
+            let from = self.time;
+            self.time += f64::from(dt);
+            self.steps += 1;
+            let (turn, rotation) = (self.steps, u64::from(self.spec.rotation));
+            // In turns, each cluster once in so many steps.
+            grown +=
+                self.catch_up(|nth, cluster| cluster.seen || (nth as u64 + turn).is_multiple_of(rotation));
+            for nth in 0..self.spec.harvest.len() {
+                let harvest = self.spec.harvest[nth];
+                if harvest.is_due(from, self.time) {
+                    cut += self.harvest(&harvest.region, harvest.least, harvest.replant);
+                }
+            }
+        }
+        meter.moved(Stage::Integrate, grown * 8);
+        meter.stop(started);
+        meter.add(Counter::Grown, grown);
+        meter.add(Counter::Harvested, cut);
+        meter.add(Counter::Alive, self.growth.len() as u64);
+        meter.add(Counter::ElementBytes, self.bytes() as u64);
+    }
+
+    /// Has clusters take the steps that they owe; returns how many elements were touched.
+    fn catch_up(&mut self, which: impl Fn(usize, &Cluster) -> bool + Sync) -> u64 {
+        let (units, steps, level) = (self.units(), self.steps, detect());
+        let catch_up = |nth: usize, cluster: &mut Cluster, growth: &mut [u32]| {
+            let owed = steps - cluster.done;
+            if owed == 0 || !which(nth, cluster) {
+                return 0;
+            }
+            cluster.done = steps;
+            if cluster.still {
+                return 0;
+            }
+            let _part = part(Stage::Integrate);
+            let key = cluster.key;
+            cluster.still = grow(level, growth, key, units, owed);
+            growth.len() as u64
+        };
+        over(&mut self.clusters, &mut self.growth, 0, &catch_up)
+    }
+
+    /// Takes out what stands in a region and has grown at least so far (0 to 1), and sows it anew if asked. Returns how many were taken.
+    pub fn harvest(&mut self, region: &Region, least: f32, replant: bool) -> u64 {
+        let least = ((f64::from(least) * f64::from(u32::MAX)) as u32).max(1);
+        self.change(region, |growth| {
+            let taken = *growth >= least;
+            if taken {
+                *growth = u32::from(replant);
+            }
+            taken
+        })
+    }
+
+    /// Sows where nothing grows in a region. Returns how many were sown.
+    pub fn replant(&mut self, region: &Region) -> u64 {
+        self.change(region, |growth| {
+            let bare = *growth == 0;
+            if bare {
+                *growth = 1;
+            }
+            bare
+        })
+    }
+
+    fn change(&mut self, region: &Region, change: impl Fn(&mut u32) -> bool + Sync) -> u64 {
+        let meets = |cluster: &Cluster| region.reaches(cluster.place.into(), cluster.radius);
+        // What grows on from here has to start from now.
+        self.catch_up(|_, cluster| meets(cluster));
+        let layouts = &self.layouts;
+        let each = |_: usize, cluster: &mut Cluster, growth: &mut [u32]| {
+            if !meets(cluster) {
+                return 0;
+            }
+            let layout = &layouts[cluster.layout as usize].placed;
+            let put = Put::new(cluster);
+            let mut changed = 0;
+            for (nth, growth) in growth.iter_mut().enumerate() {
+                let [x, y, z] = layout.position().map(|column| column[nth]);
+                if region.holds(put.place(Vec3::new(x, y, z))) && change(growth) {
+                    changed += 1;
+                }
+            }
+            cluster.still &= changed == 0;
+            changed
+        };
+        over(&mut self.clusters, &mut self.growth, 0, &each)
+    }
+
+    /// Fills and gives the columns of what is in view, cluster by cluster, with what each starts at: [`Growing::visible`].
+    pub fn show(&mut self, meter: &mut Meter) -> &ShownColumns {
+        let started = meter.start(Stage::Gather);
+        self.catch_up(|_, cluster| cluster.seen);
+        self.visible.clear();
+        let mut end = 0;
+        for (nth, cluster) in self.clusters.iter().enumerate().filter(|(_, cluster)| cluster.seen) {
+            self.visible.push((nth as u32, end));
+            end += cluster.len;
+        }
+        self.shown.resize(end as usize);
+        let (clusters, layouts, growth, size) = (&self.clusters, &self.layouts, &self.growth, self.size);
+        let fill = |nth: u32, mut piece: Piece<'_>| {
+            let _part = part(Stage::Gather);
+            let cluster = &clusters[nth as usize];
+            let range = cluster.first as usize..(cluster.first + cluster.len) as usize;
+            piece.fill(cluster, &layouts[cluster.layout as usize].placed, &growth[range], size);
+        };
+        self.shown.whole_piece().over(&self.visible, &fill);
+        meter.moved(Stage::Gather, self.shown.len() as u64 * (ShownColumns::BYTES_PER_ELEMENT as u64 + 32));
+        meter.stop(started);
+        &self.shown
+    }
+
+    /// What [`Growing::show`] filled last.
+    pub fn shown(&self) -> &ShownColumns {
+        &self.shown
+    }
+
+    /// Clusters in view, by their number, and where each starts in the shown columns.
+    pub fn visible(&self) -> &[(u32, u32)] {
+        &self.visible
+    }
+
+    /// Clusters, in order of their first element.
+    pub fn clusters(&self) -> &[Cluster] {
+        &self.clusters
+    }
+
+    /// How far an element has grown by now, 0 to 1, whether it is in view or not; none where nothing grows, or beyond the last.
+    pub fn growth(&self, nth: usize) -> Option<f32> {
+        let mut growth = *self.growth.get(nth)?;
+        let at = self.clusters.partition_point(|cluster| cluster.first as usize <= nth) - 1;
+        let cluster = &self.clusters[at];
+        advance_one(
+            &mut growth,
+            cluster.key,
+            nth as u32 - cluster.first,
+            self.units(),
+            self.steps - cluster.done,
+        );
+        (growth > 0).then(|| (f64::from(growth) / f64::from(u32::MAX)) as f32)
+    }
+
+    /// How many elements there are, those that nothing grows at too.
+    pub fn len(&self) -> usize {
+        self.growth.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.growth.is_empty()
+    }
+
+    /// Bytes held: growth, clusters and layouts; what is shown is not counted, as it is of the picture.
+    pub fn bytes(&self) -> usize {
+        self.growth.capacity() * size_of::<u32>()
+            + self.clusters.capacity() * size_of::<Cluster>()
+            + self.layouts.iter().map(|it| it.placed.len() * PlacedColumns::BYTES_PER_ELEMENT).sum::<usize>()
+    }
+
+    /// What it was made from.
+    pub fn spec(&self) -> &GrowSpec {
+        &self.spec
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+}
+
+/// Sets draws apart.
+const GROW_SEED: u32 = 0x6709_41b3;
+const START_SEED: u32 = 0x57a2_7000;
+const SPEED_SEED: u32 = 0x5bee_d000;
+
+/// Units a step of the slowest, and how many more of the fastest.
+#[derive(Debug, Clone, Copy)]
+struct Units {
+    slow: u32,
+    more: u32,
+}
+
+impl Units {
+    /// Of an element: a whole number, the same whenever it is asked.
+    #[inline(always)]
+    fn of(self, key: u32, nth: u32) -> u32 {
+        let [speed, ..] = hash3(key, nth, SPEED_SEED);
+        // A share of 16 bits; no rounding that could differ.
+        self.slow + ((u64::from(self.more) * u64::from(speed >> 16)) >> 16) as u32
+    }
+}
+
+/// One element's growth after steps that it owes.
+#[inline(always)]
+fn advance_one(growth: &mut u32, key: u32, nth: u32, units: Units, owed: u64) {
+    let more = (u64::from(units.of(key, nth)) * owed).min(u64::from(u32::MAX)) as u32;
+    let grown = growth.saturating_add(more);
+    *growth = if *growth == 0 { 0 } else { grown };
+}
+
+kernel! {
+    /// Grows a cluster by the steps it owes; returns whether nothing of it will grow any more.
+    fn grow(simd, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
+        advance(simd, growth, key, units, owed)
+    }
+}
+
+/// The same of a cluster; returns whether nothing of it will grow any more.
+#[inline(always)]
+fn advance<S: Simd>(_simd: S, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
+    // No more than takes a seed to full size matters, which keeps products within 64 bits.
+    let owed = owed.min(u64::from(u32::MAX));
+    let mut left = 0u32;
+    for (nth, growth) in growth.iter_mut().enumerate() {
+        advance_one(growth, key, nth as u32, units, owed);
+        left |= u32::from(growth.wrapping_add(1) > 1);
+    }
+    left == 0
+}
+
+/// How a cluster lies in the world.
+struct Put {
+    turn: Quat,
+    place: Vec3,
+}
+
+impl Put {
+    fn new(cluster: &Cluster) -> Self {
+        Self { turn: Quat::from_rotation_y(cluster.turn), place: cluster.place.into() }
+    }
+
+    fn place(&self, local: Vec3) -> Vec3 {
+        self.turn * local + self.place
+    }
+}
+
+/// Visits clusters from the nth on, each with its growth, halves side by side on all cores; returns the sum. No list of pieces is made.
+fn over(
+    clusters: &mut [Cluster],
+    growth: &mut [u32],
+    nth: usize,
+    visit: &(impl Fn(usize, &mut Cluster, &mut [u32]) -> u64 + Sync),
+) -> u64 {
+    if clusters.len() > 4 {
+        let middle = clusters.len() / 2;
+        let (left, right) = clusters.split_at_mut(middle);
+        let (before, after) = growth.split_at_mut((right[0].first - left[0].first) as usize);
+        let (a, b) =
+            rayon::join(|| over(left, before, nth, visit), || over(right, after, nth + middle, visit));
+        return a + b;
+    }
+    let (mut rest, mut sum) = (growth, 0);
+    for (off, cluster) in clusters.iter_mut().enumerate() {
+        let (mine, after) = std::mem::take(&mut rest).split_at_mut(cluster.len as usize);
+        sum += visit(nth + off, cluster, mine);
+        rest = after;
+    }
+    sum
+}
+
+/// One cluster's stretch of the shown columns.
+struct Piece<'a> {
+    /// Place x, y, z; size; turn, tilt; growth; tint.
+    columns: [&'a mut [f32]; 8],
+    id: &'a mut [u32],
+}
+
+impl ShownColumns {
+    fn resize(&mut self, len: usize) {
+        let Self { px, py, pz, size, turn, tilt, growth, whole, tint, id } = self;
+        for column in [px, py, pz, size, turn, tilt, growth, tint] {
+            column.resize(len, 0.0);
+        }
+        whole.resize(len, 1.0);
+        id.resize(len, 0);
+    }
+
+    fn whole_piece(&mut self) -> Piece<'_> {
+        let Self { px, py, pz, size, turn, tilt, growth, tint, id, .. } = self;
+        Piece { columns: [px, py, pz, size, turn, tilt, growth, tint], id }
+    }
+}
+
+impl Piece<'_> {
+    /// Visits the clusters in view, each with its own stretch, halves side by side.
+    fn over(self, visible: &[(u32, u32)], visit: &(impl Fn(u32, Piece<'_>) + Sync)) {
+        let Some(&(nth, first)) = visible.first() else { return };
+        if visible.len() == 1 {
+            return visit(nth, self);
+        }
+        let (left, right) = visible.split_at(visible.len() / 2);
+        let (before, after) = self.split((right[0].1 - first) as usize);
+        rayon::join(|| before.over(left, visit), || after.over(right, visit));
+    }
+
+    fn split(self, at: usize) -> (Self, Self) {
+        let (before, after) = split_columns(self.columns, at);
+        let (id, ids) = self.id.split_at_mut(at);
+        (Self { columns: before, id }, Self { columns: after, id: ids })
+    }
+
+    fn fill(&mut self, cluster: &Cluster, layout: &PlacedColumns, growth: &[u32], size: Span) {
+        let (sin, cos) = libm::sincosf(cluster.turn);
+        let [cx, cy, cz] = cluster.place;
+        let [x, y, z] = layout.position();
+        let [px, py, pz, full, turn, tilt, grown, tints] = &mut self.columns;
+        for nth in 0..growth.len() {
+            px[nth] = cx + x[nth] * cos + z[nth] * sin;
+            py[nth] = cy + y[nth];
+            pz[nth] = cz + z[nth] * cos - x[nth] * sin;
+            let id = hash3(cluster.key, nth as u32, GROW_SEED)[0];
+            let [large, tint] = lot(id);
+            self.id[nth] = id;
+            full[nth] = size.at(large) * layout.size[nth];
+            turn[nth] = layout.turn[nth] + cluster.turn;
+            tilt[nth] = layout.tilt[nth];
+            tints[nth] = tint;
+            // Fully grown is just under 1, as ages are; where nothing grows, not born.
+            let share = growth[nth] as f32 * (1.0 / 4_294_967_296.0);
+            grown[nth] = if growth[nth] == 0 { -1.0 } else { share.min(0.999_999) };
+        }
+    }
+}
+
+impl Sealed for ShownColumns {}
+
+impl Posed for ShownColumns {
+    fn poses(&self) -> Poses<'_> {
+        Poses {
+            size: Some(self.size()),
+            turn: Some([self.turn(), self.tilt()]),
+            age: Some([self.growth(), self.whole()]),
+            tint: Some(self.tint()),
+            id: Some(self.id()),
+            ..Poses::at(self.position())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::placement::PlacementSpec;
+
+    #[test]
+    fn an_element_is_four_bytes_and_a_share_of_its_cluster() {
+        let spec = GrowSpec::new(PlacementSpec::default(), 2048, PlacementSpec::default());
+        let growing = Growing::new(&spec, 1 << 20, Span::from(0.01), 1).unwrap();
+        assert_eq!(growing.len(), 1 << 20);
+        assert!(growing.bytes() <= (1 << 20) * 5, "{}", growing.bytes());
+    }
+}

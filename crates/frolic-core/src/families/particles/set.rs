@@ -1,0 +1,308 @@
+//! Populations that start one another: events of one are births of another.
+
+use std::sync::Arc;
+
+use super::emit::Newborn;
+use super::{ParticleSpec, Particles, Storage, children};
+use crate::assets::Forms;
+use crate::foundations::error::{SpecError, listed};
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::world::World;
+use crate::world::events::{EventSpec, Happening, Moment};
+
+/// Named populations whose events may start elements of each other.
+///
+/// ```
+/// use frolic_core::{EmitterSpec, EventSpec, Meter, Moment, ParticleSet, ParticleSpec, WorldSpec};
+///
+/// let rocket = ParticleSpec::new(10)
+///     .life(0.5, 0.5)
+///     .emitter(EmitterSpec::burst(1, 0.0).speed(9.0, 9.0))
+///     .event(EventSpec::start(Moment::Death, "sparks", 80.0));
+/// let mut set = ParticleSet::default();
+/// set.add("rocket", &rocket, 1)?;
+/// set.add("sparks", &ParticleSpec::new(1000), 2)?;
+/// set.link()?;
+/// set.step(&WorldSpec::default().build()?, 0.02, 30, &mut Meter::new());
+/// assert_eq!(set.get("sparks").map(|sparks| sparks.len()), Some(80));
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Default)]
+pub struct ParticleSet {
+    names: Vec<String>,
+    members: Vec<Particles>,
+    /// For each member's events: the member that they start elements of.
+    targets: Vec<Vec<Option<usize>>>,
+    /// For each member: how many of its happenings have been followed, and what its events have started in this step.
+    followed: Vec<usize>,
+    started: Vec<Vec<u32>>,
+    /// Populations of other families, whose events may start elements of members.
+    sources: Vec<Source>,
+}
+
+/// Events of a population of another family.
+#[derive(Debug)]
+struct Source {
+    name: String,
+    events: Vec<EventSpec>,
+    children: Arc<[Newborn]>,
+    targets: Vec<Option<usize>>,
+    started: Vec<u32>,
+}
+
+impl ParticleSet {
+    /// Adds a population held as columns; returns its place.
+    ///
+    /// # Errors
+    /// As [`Particles::new`], or a name that is there already.
+    pub fn add(&mut self, name: &str, spec: &ParticleSpec, seed: u32) -> Result<usize, SpecError> {
+        self.add_with(name, spec, seed, Storage::Columns, &Forms::default())
+    }
+
+    /// Adds a population held as `storage` says, whose emitters and fields may name forms; returns its place.
+    ///
+    /// # Errors
+    /// As [`Particles::with_forms`], or a name that is there already.
+    pub fn add_with(
+        &mut self,
+        name: &str,
+        spec: &ParticleSpec,
+        seed: u32,
+        storage: Storage,
+        forms: &Forms,
+    ) -> Result<usize, SpecError> {
+        if self.names.iter().any(|other| other == name) {
+            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
+        }
+        self.members.push(Particles::with_forms(spec, seed, storage, forms)?);
+        self.names.push(name.to_owned());
+        self.targets.push(vec![None; spec.events.len()]);
+        self.followed.push(0);
+        self.started.push(vec![0; spec.events.len()]);
+        Ok(self.members.len() - 1)
+    }
+
+    /// Adds the events of a population of another family, which may start elements of members; returns its number for
+    /// [`ParticleSet::start_from`].
+    ///
+    /// # Errors
+    /// A value out of range; a form that is missing or of another kind; a name that is there already.
+    pub fn add_source(
+        &mut self,
+        name: &str,
+        events: &[EventSpec],
+        forms: &Forms,
+    ) -> Result<usize, SpecError> {
+        let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
+        if names.any(|other| other == name) {
+            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
+        }
+        self.sources.push(Source {
+            name: name.to_owned(),
+            events: events.to_vec(),
+            children: children(events, forms)?,
+            targets: vec![None; events.len()],
+            started: vec![0; events.len()],
+        });
+        Ok(self.sources.len() - 1)
+    }
+
+    /// Starts what follows from what happened in one step to elements of a source, in their order, and what follows from that. Call it after
+    /// [`ParticleSet::step`]. Each event starts no more than its cap.
+    pub fn start_from(&mut self, source: usize, happened: &[Happening], meter: &mut Meter) {
+        if happened.is_empty() || source >= self.sources.len() {
+            return;
+        }
+        let started = meter.start(Stage::Emit);
+        let Self { sources, members, .. } = self;
+        let Source { events, children, targets, started: counts, .. } = &mut sources[source];
+        counts.fill(0);
+        for (nth, target) in targets.iter().enumerate() {
+            let Some(target) = *target else { continue };
+            for happening in happened.iter().filter(|happening| happening.event as usize == nth) {
+                members[target].start(&events[nth], &children[nth], happening, &mut counts[nth], meter);
+            }
+        }
+        self.started.iter_mut().for_each(|counts| counts.fill(0));
+        while self.follow(meter) {}
+        meter.add(Counter::Events, happened.len() as u64);
+        meter.stop(started);
+    }
+
+    /// Finds the populations that events name, once all are there. Events that were not linked start nothing.
+    ///
+    /// # Errors
+    /// A name that no population has; a ring of events that could start ever more elements.
+    pub fn link(&mut self) -> Result<(), SpecError> {
+        let specs: Vec<(&str, &[EventSpec])> = self
+            .names
+            .iter()
+            .zip(&self.members)
+            .map(|(name, member)| (name.as_str(), &member.spec.events[..]))
+            .chain(self.sources.iter().map(|source| (source.name.as_str(), &source.events[..])))
+            .collect();
+        let mut targets = check_events(&specs)?;
+        let names = &self.names;
+        for ((name, events), targets) in specs.iter().zip(&targets) {
+            if let Some(nth) = targets.iter().position(|to| to.is_some_and(|to| to >= names.len())) {
+                let start = events[nth].start.as_deref().unwrap_or_default();
+                let problem = format!("'{start}' is no population of particles");
+                let instead = format!("write one of: {}", listed(names.iter().map(String::as_str)));
+                return Err(SpecError::new(format!("{name}.event.{nth}.start"), problem, instead));
+            }
+        }
+        let of_sources = targets.split_off(names.len());
+        self.sources.iter_mut().zip(of_sources).for_each(|(source, targets)| source.targets = targets);
+        self.targets = targets;
+        Ok(())
+    }
+
+    /// The population of this name.
+    pub fn get(&self, name: &str) -> Option<&Particles> {
+        self.names.iter().position(|other| other == name).map(|nth| &self.members[nth])
+    }
+
+    /// The population of this name, to ask its emitters for something.
+    pub fn get_mut(&mut self, name: &str) -> Option<&mut Particles> {
+        self.names.iter().position(|other| other == name).map(|nth| &mut self.members[nth])
+    }
+
+    /// All populations, in the order in which they were added.
+    pub fn members(&self) -> &[Particles] {
+        &self.members
+    }
+
+    /// All populations, to ask their emitters for something.
+    pub fn members_mut(&mut self) -> &mut [Particles] {
+        &mut self.members
+    }
+
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken): every population moves, then what happened starts
+    /// what it starts, until nothing more follows. Each event starts no more than its cap in a step. As [`Particles::step`].
+    pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
+        self.members.iter_mut().for_each(Particles::begin);
+        self.followed.fill(0);
+        if !(dt.is_finite() && dt > 0.0) {
+            return;
+        }
+        for _ in 0..steps {
+            self.members.iter_mut().for_each(|member| member.step_once(world, dt, meter));
+            let started = meter.start(Stage::Emit);
+            self.started.iter_mut().for_each(|counts| counts.fill(0));
+            // Newborn may start others at once. As a ring of births is refused, no chain is longer than there are members.
+            while self.follow(meter) {}
+            meter.stop(started);
+        }
+        self.members.iter_mut().for_each(|member| member.end(steps, meter));
+    }
+
+    /// Starts what follows from what has happened since the last call. Returns whether anything had.
+    fn follow(&mut self, meter: &mut Meter) -> bool {
+        let mut any = false;
+        for parent in 0..self.members.len() {
+            let end = self.members[parent].happened().len();
+            let news = std::mem::replace(&mut self.followed[parent], end)..end;
+            if news.is_empty() {
+                continue;
+            }
+            any = true;
+            // Shared, as a population may start elements of its own kind.
+            let Particles { spec, children, .. } = &self.members[parent];
+            let (spec, children) = (Arc::clone(spec), Arc::clone(children));
+            // One event after the other, each in the order of the elements.
+            for (event, target) in self.targets[parent].iter().enumerate() {
+                let Some(target) = *target else { continue };
+                let started = &mut self.started[parent][event];
+                for nth in news.clone() {
+                    let happening = self.members[parent].happened()[nth];
+                    if happening.event as usize == event {
+                        let to = &mut self.members[target];
+                        to.start(&spec.events[event], &children[event], &happening, started, meter);
+                    }
+                }
+            }
+        }
+        any
+    }
+}
+
+/// Which population each event starts elements of, for populations by name.
+///
+/// # Errors
+/// As [`ParticleSet::link`].
+pub fn check_events(populations: &[(&str, &[EventSpec])]) -> Result<Vec<Vec<Option<usize>>>, SpecError> {
+    let mut targets = Vec::with_capacity(populations.len());
+    for (name, events) in populations {
+        let mut of = Vec::with_capacity(events.len());
+        for (nth, event) in events.iter().enumerate() {
+            let Some(start) = &event.start else {
+                of.push(None);
+                continue;
+            };
+            let Some(target) = populations.iter().position(|(other, _)| other == start) else {
+                return Err(SpecError::new(
+                    format!("{name}.event.{nth}.start"),
+                    format!("there is no population '{start}'"),
+                    format!("write one of: {}", listed(populations.iter().map(|(name, _)| *name))),
+                ));
+            };
+            of.push(Some(target));
+        }
+        targets.push(of);
+    }
+    check_rings(populations, &targets)?;
+    Ok(targets)
+}
+
+/// Refuses rings of events in which each round could start more elements than the one before, and rings of births, which would not end
+/// within a step.
+///
+/// The most that one element of population i can lead to of population j by one event is a matrix; along a ring its entries multiply. A
+/// ring grows if the product is over 1: the largest product over all ways is found by Floyd's (1962) scheme.
+fn check_rings(
+    populations: &[(&str, &[EventSpec])],
+    targets: &[Vec<Option<usize>>],
+) -> Result<(), SpecError> {
+    let count = populations.len();
+    let gains = |only_births: bool| {
+        let mut gain = vec![0.0f64; count * count];
+        for (from, (_, events)) in populations.iter().enumerate() {
+            for (event, target) in events.iter().zip(&targets[from]) {
+                if let Some(to) = target
+                    && (!only_births || event.on == Moment::Birth)
+                {
+                    // An element may live to see each of its population's events.
+                    gain[from * count + to] += f64::from(event.most_children());
+                }
+            }
+        }
+        for over in 0..count {
+            for from in 0..count {
+                for to in 0..count {
+                    let (a, b) = (gain[from * count + over], gain[over * count + to]);
+                    if a > 0.0 && b > 0.0 {
+                        let all = &mut gain[from * count + to];
+                        // Bounded, so that a growing ring does not run off while it is looked for.
+                        *all = all.max(a * b).min(1e30);
+                    }
+                }
+            }
+        }
+        (0..count).map(|nth| gain[nth * count + nth]).collect::<Vec<_>>()
+    };
+    let wrong = |nth: usize, problem: &str, instead: &str| {
+        Err(SpecError::new(format!("{}.event", populations[nth].0), problem, instead))
+    };
+    if let Some(nth) = gains(true).iter().position(|gain| *gain > 0.0) {
+        return wrong(
+            nth,
+            "births start births in a ring, without end",
+            "break the ring, or start at a later moment",
+        );
+    }
+    if let Some(nth) = gains(false).iter().position(|gain| *gain > 1.0) {
+        let problem = "each round of this ring of events could start more elements than the one before";
+        return wrong(nth, problem, "write a smaller count or chance, or break the ring");
+    }
+    Ok(())
+}

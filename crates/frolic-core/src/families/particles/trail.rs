@@ -1,0 +1,153 @@
+//! Trails: the last places of every element, kept at even times.
+//!
+//! A ring of columns: each time all places are written to the oldest of them, so that nothing is shifted.
+
+use serde::{Deserialize, Serialize};
+
+use crate::foundations::columns::{remove_sorted, swap_and_truncate};
+use crate::foundations::error::{SpecError, within};
+use crate::world::bodies::BodyRow;
+
+/// How a trail is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct TrailSpec {
+    /// Places behind each element, 1 to 32: 12 bytes each. Default 8.
+    pub places: u32,
+    /// Time from one to the next, s, 0.001 to 100; at least a step. Default 0.05.
+    pub every: f32,
+}
+
+impl Default for TrailSpec {
+    fn default() -> Self {
+        Self { places: 8, every: 0.05 }
+    }
+}
+
+impl TrailSpec {
+    /// So many places, so many seconds apart.
+    pub fn new(places: u32, every: f32) -> Self {
+        Self { places, every }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        within("places", self.places as f32, 1.0, 32.0, "places")?;
+        within("every", self.every, 0.001, 100.0, "s")
+    }
+}
+
+/// When places of a trail are kept, and in which of a ring of columns.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct TrailClock {
+    places: usize,
+    newest: usize,
+    every: f64,
+    since: f64,
+}
+
+impl TrailClock {
+    /// At first all places are where an element is born.
+    pub fn new(spec: &TrailSpec) -> Self {
+        Self { places: spec.places as usize, newest: 0, every: f64::from(spec.every), since: 0.0 }
+    }
+
+    /// How many places there are behind each element.
+    pub fn places(&self) -> usize {
+        self.places
+    }
+
+    /// Which column of the ring is the newest.
+    pub fn newest(&self) -> usize {
+        self.newest
+    }
+
+    /// Time since the newest place was kept, as a share of the time between two.
+    pub fn share(&self) -> f32 {
+        (self.since / self.every).min(1.0) as f32
+    }
+
+    /// After a step of `dt` seconds: whether a place is due, which then is to be kept in the newest column.
+    pub fn advance(&mut self, dt: f32) -> bool {
+        self.since += f64::from(dt);
+        // A step's rounding must not delay it by a whole step.
+        if self.since < self.every - f64::from(dt) * 1e-3 {
+            return false;
+        }
+        self.since = (self.since - self.every).clamp(0.0, self.every);
+        self.newest = (self.newest + 1) % self.places.max(1);
+        true
+    }
+}
+
+/// The last places of every element of a population.
+#[derive(Debug, Clone, Default)]
+pub struct Trail {
+    /// x, y, z columns, one set a place; in a ring.
+    ring: Vec<[Vec<f32>; 3]>,
+    clock: TrailClock,
+}
+
+impl Trail {
+    pub(super) fn new(spec: &TrailSpec) -> Self {
+        let ring = (0..spec.places).map(|_| Default::default()).collect();
+        Self { ring, clock: TrailClock::new(spec) }
+    }
+
+    /// Bytes an element.
+    pub(super) fn bytes(spec: &TrailSpec) -> u64 {
+        u64::from(spec.places) * 12
+    }
+
+    pub(super) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
+        self.ring.iter_mut().flatten().try_for_each(|column| column.try_reserve_exact(count))
+    }
+
+    /// How many places there are behind each element.
+    pub fn places(&self) -> usize {
+        self.ring.len()
+    }
+
+    /// The `nth` places behind, counted from the newest: x, y, z columns as long as the population's. `None` past the oldest.
+    pub fn place(&self, nth: usize) -> Option<[&[f32]; 3]> {
+        let count = self.ring.len();
+        let at = (nth < count).then(|| (self.clock.newest + count - nth) % count)?;
+        let [x, y, z] = &self.ring[at];
+        Some([x, y, z])
+    }
+
+    /// Time since the newest place was kept, as a share of the time between two.
+    pub fn share(&self) -> f32 {
+        self.clock.share()
+    }
+
+    pub(super) fn remove(&mut self, dead: &[u32]) {
+        self.ring.iter_mut().flatten().for_each(|column| remove_sorted(column, dead));
+    }
+
+    pub(super) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
+        self.ring.iter_mut().flatten().for_each(|column| swap_and_truncate(column, swaps, left));
+    }
+
+    /// All places of a newborn are where it is born.
+    pub(super) fn push(&mut self, row: &BodyRow) {
+        for [x, y, z] in &mut self.ring {
+            x.push(row.px);
+            y.push(row.py);
+            z.push(row.pz);
+        }
+    }
+
+    /// After a step: whether a place is due.
+    pub(super) fn is_due(&mut self, dt: f32) -> bool {
+        self.clock.advance(dt)
+    }
+
+    /// Keeps where the elements are, by index.
+    pub(super) fn keep(&mut self, places: impl Iterator<Item = [f32; 3]>) {
+        let Some([x, y, z]) = self.ring.get_mut(self.clock.newest) else { return };
+        for (nth, [px, py, pz]) in places.enumerate().take(x.len()) {
+            (x[nth], y[nth], z[nth]) = (px, py, pz);
+        }
+    }
+}

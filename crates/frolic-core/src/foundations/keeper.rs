@@ -1,0 +1,376 @@
+//! Holds frames under a time: lowers what can be lowered, in an order that is stated, and says what it lowered.
+//!
+//! It looks at frames in windows of twelve. Where all but one of a window take too long, or nearly, the first lever of the order that still has room
+//! is lowered, in proportion; the next one when that has reached its least. When frames have been well under the time for a while, the
+//! last that was lowered is raised a little; each time that proves too much, it waits twice as long before the next try, so that nothing
+//! swings. Levers move over half a window, so nothing pops.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::foundations::error::{SpecError, within};
+
+/// Frames of a window.
+const WINDOW: usize = 12;
+/// Frames over which a lever moves to where it should be.
+const GLIDE: f32 = 6.0;
+/// Frames as short as this share of the budget leave room for more.
+const CALM: f64 = 0.75;
+/// What a raised lever is multiplied by.
+const RAISE: f32 = 1.1;
+/// Windows that must be calm before a lever is raised, at first and at most.
+const CALM_WINDOWS: [u32; 2] = [4, 64];
+
+/// Something that can be lowered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Lever {
+    /// How far away, and how small on the screen, elements are drawn in full.
+    Detail,
+    /// The share of elements that is drawn; those that are grow, so that as much is covered.
+    Density,
+    /// Steps a second; drawing goes on between them.
+    Rate,
+}
+
+impl Lever {
+    /// Its name in reports and files.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Detail => "detail",
+            Self::Density => "density",
+            Self::Rate => "rate",
+        }
+    }
+}
+
+/// What is kept to, and what may be lowered for it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct KeeperSpec {
+    /// Longest that a frame is to take, s, 0.0001 to 10. Default 1/60.
+    pub budget: f32,
+    /// What is lowered, one after the other. Default detail, density, rate.
+    pub order: Vec<Lever>,
+    /// Least share of detail, 0.05 to 1. Default 0.25.
+    pub least_detail: f32,
+    /// Least share of elements that are drawn, 0.02 to 1. Default 0.2.
+    pub least_density: f32,
+    /// Least share of the steps a second, 0.1 to 1. Default 0.5.
+    pub least_rate: f32,
+}
+
+impl Default for KeeperSpec {
+    fn default() -> Self {
+        Self {
+            budget: 1.0 / 60.0,
+            order: vec![Lever::Detail, Lever::Density, Lever::Rate],
+            least_detail: 0.25,
+            least_density: 0.2,
+            least_rate: 0.5,
+        }
+    }
+}
+
+impl KeeperSpec {
+    /// Keeps frames under so many seconds.
+    pub fn new(budget: f32) -> Self {
+        Self { budget, ..Self::default() }
+    }
+
+    /// Lowers these, in this order, and nothing else.
+    pub fn lowers(mut self, order: impl Into<Vec<Lever>>) -> Self {
+        self.order = order.into();
+        self
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not; a lever that is there twice.
+    pub fn check(&self) -> Result<(), SpecError> {
+        within("budget", self.budget, 1e-4, 10.0, "s")?;
+        within("least_detail", self.least_detail, 0.05, 1.0, "")?;
+        within("least_density", self.least_density, 0.02, 1.0, "")?;
+        within("least_rate", self.least_rate, 0.1, 1.0, "")?;
+        let twice = |(nth, lever): (usize, &Lever)| self.order[..nth].contains(lever);
+        if self.order.is_empty() || self.order.iter().enumerate().any(twice) {
+            let problem = "is empty, or has a lever twice";
+            return Err(SpecError::new(
+                "order",
+                problem,
+                "write order = [\"detail\", \"density\", \"rate\"]",
+            ));
+        }
+        Ok(())
+    }
+
+    fn least(&self, lever: Lever) -> f32 {
+        match lever {
+            Lever::Detail => self.least_detail,
+            Lever::Density => self.least_density,
+            Lever::Rate => self.least_rate,
+        }
+    }
+}
+
+/// What a keeper has just changed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Lowered {
+    /// The lever.
+    pub lever: Lever,
+    /// Where it was going, as a share, and where it goes now.
+    pub from: f32,
+    /// See `from`.
+    pub to: f32,
+    /// How long frames took that made it do so.
+    pub took: Duration,
+}
+
+impl std::fmt::Display for Lowered {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let did = if self.to < self.from { "lowered" } else { "raised" };
+        let (name, percent) = (self.lever.name(), self.to * 100.0);
+        write!(f, "{name} {did} to {percent:.0} %, as frames took {:.1} ms", self.took.as_secs_f64() * 1e3)
+    }
+}
+
+/// A lever's state.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Held {
+    lever: Lever,
+    least: f32,
+    wanted: f32,
+    now: f32,
+}
+
+/// Keeps to a [`KeeperSpec`]; tell it every frame.
+///
+/// ```
+/// use std::time::Duration;
+/// use frolic_core::{Keeper, KeeperSpec, Lever};
+/// let mut keeper = Keeper::new(&KeeperSpec::new(0.010).lowers([Lever::Density]))?;
+/// // A frame of 4 ms and 16 ms of elements.
+/// for _ in 0..500 {
+///     let took = 0.004 + 0.016 * f64::from(keeper.share(Lever::Density));
+///     if let Some(change) = keeper.after(Duration::from_secs_f64(took)) {
+///         println!("{change}");
+///     }
+/// }
+/// let share = keeper.share(Lever::Density);
+/// assert!((0.2..0.376).contains(&share), "{share}");
+/// assert_eq!(keeper.share(Lever::Rate), 1.0);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct Keeper {
+    budget: f64,
+    levers: Vec<Held>,
+    /// The last frames, s.
+    window: Vec<f64>,
+    /// Frames until levers are where they should be.
+    settling: u32,
+    /// Calm windows in a row, how many are waited for, and whether the last change was a raise.
+    calm: u32,
+    patience: u32,
+    raised: bool,
+}
+
+impl Keeper {
+    /// A keeper that has lowered nothing yet.
+    ///
+    /// # Errors
+    /// As [`KeeperSpec::check`].
+    pub fn new(spec: &KeeperSpec) -> Result<Self, SpecError> {
+        spec.check()?;
+        let held = |&lever: &Lever| Held { lever, least: spec.least(lever), wanted: 1.0, now: 1.0 };
+        Ok(Self {
+            budget: f64::from(spec.budget),
+            levers: spec.order.iter().map(held).collect(),
+            window: Vec::with_capacity(WINDOW),
+            settling: 0,
+            calm: 0,
+            patience: CALM_WINDOWS[0],
+            raised: false,
+        })
+    }
+
+    /// How much of something there is to be, above 0 to 1: 1 where it is not lowered, or may not be.
+    pub fn share(&self, lever: Lever) -> f32 {
+        self.levers.iter().find(|held| held.lever == lever).map_or(1.0, |held| held.now)
+    }
+
+    /// Whether all has been lowered that may be.
+    pub fn is_spent(&self) -> bool {
+        self.levers.iter().all(|held| held.wanted <= held.least)
+    }
+
+    /// Hears how long a frame took; what it changes for that.
+    pub fn after(&mut self, took: Duration) -> Option<Lowered> {
+        for held in &mut self.levers {
+            let left = held.wanted - held.now;
+            let most = (held.wanted.max(held.now) / GLIDE).max(1e-3);
+            held.now += left.clamp(-most, most);
+        }
+        if self.settling > 0 {
+            self.settling -= 1;
+            return None;
+        }
+        self.window.push(took.as_secs_f64());
+        if self.window.len() < WINDOW {
+            return None;
+        }
+        self.window.sort_unstable_by(f64::total_cmp);
+        // All but the slowest: one frame may be the machine's doing.
+        let slow = self.window[WINDOW - 2];
+        self.window.clear();
+        let change = if slow > self.budget {
+            self.calm = 0;
+            if std::mem::take(&mut self.raised) {
+                self.patience = (self.patience * 2).min(CALM_WINDOWS[1]);
+            }
+            self.lower(slow)
+        } else if slow < self.budget * CALM {
+            self.calm += 1;
+            if self.calm < self.patience { None } else { self.raise(slow) }
+        } else {
+            self.calm = 0;
+            None
+        };
+        if change.is_some() {
+            self.settling = GLIDE as u32 + 1;
+        }
+        change
+    }
+
+    fn lower(&mut self, slow: f64) -> Option<Lowered> {
+        let held = self.levers.iter_mut().find(|held| held.wanted > held.least)?;
+        // A little under it, so that the next window fits.
+        let by = (self.budget / slow * 0.95).clamp(0.6, 0.97) as f32;
+        let to = (held.wanted * by).max(held.least);
+        Some(held.go(to, slow))
+    }
+
+    fn raise(&mut self, slow: f64) -> Option<Lowered> {
+        self.calm = 0;
+        let held = self.levers.iter_mut().rev().find(|held| held.wanted < 1.0)?;
+        self.raised = true;
+        let to = (held.wanted * RAISE).min(1.0);
+        Some(held.go(to, slow))
+    }
+}
+
+impl Held {
+    fn go(&mut self, to: f32, slow: f64) -> Lowered {
+        let from = std::mem::replace(&mut self.wanted, to);
+        Lowered { lever: self.lever, from, to, took: Duration::from_secs_f64(slow.clamp(0.0, 1e6)) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn seconds(took: f64) -> Duration {
+        Duration::from_secs_f64(took)
+    }
+
+    /// Each lever gives way in its turn, down to its least, and never below.
+    #[test]
+    fn levers_are_lowered_in_their_order() {
+        let spec = KeeperSpec::new(0.010).lowers([Lever::Density, Lever::Rate]);
+        let mut keeper = Keeper::new(&spec).unwrap();
+        let mut order = Vec::new();
+        for _ in 0..2000 {
+            order.extend(keeper.after(seconds(0.030)).map(|change| change.lever));
+        }
+        let turn = order.iter().position(|lever| *lever == Lever::Rate).unwrap();
+        assert!(order[..turn].iter().all(|lever| *lever == Lever::Density));
+        assert!(order[turn..].iter().all(|lever| *lever == Lever::Rate));
+        assert!(keeper.is_spent());
+        assert!((keeper.share(Lever::Density) - spec.least_density).abs() < 1e-5);
+        assert!((keeper.share(Lever::Rate) - spec.least_rate).abs() < 1e-5);
+        assert_eq!(keeper.share(Lever::Detail), 1.0, "it was not in the order");
+    }
+
+    /// When the load goes, all comes back, the last lowered first, and one slow frame in a window changes nothing.
+    #[test]
+    fn what_was_lowered_comes_back() {
+        let mut keeper = Keeper::new(&KeeperSpec::new(0.010)).unwrap();
+        (0..600).for_each(|_| _ = keeper.after(seconds(0.030)));
+        assert!(keeper.share(Lever::Detail) < 0.3 && keeper.share(Lever::Density) < 0.5);
+        let mut raised = Vec::new();
+        for nth in 0..12_000 {
+            let took = if nth % 12 == 5 { 0.030 } else { 0.002 };
+            raised.extend(keeper.after(seconds(took)));
+        }
+        assert!(raised.iter().all(|change| change.to > change.from));
+        for lever in [Lever::Detail, Lever::Density, Lever::Rate] {
+            assert!((keeper.share(lever) - 1.0).abs() < 1e-5, "{lever:?}");
+        }
+    }
+
+    /// Where the full share is always too much, tries to raise it become rare.
+    #[test]
+    fn it_does_not_swing() {
+        let mut keeper = Keeper::new(&KeeperSpec::new(0.010).lowers([Lever::Density])).unwrap();
+        let mut late = 0;
+        let mut changes = 0;
+        for nth in 0..6000 {
+            // A jump: over at 0.7, far under below it.
+            let took = if keeper.share(Lever::Density) > 0.7 { 0.012 } else { 0.005 };
+            let changed = keeper.after(seconds(took)).is_some();
+            if nth > 3000 {
+                changes += u32::from(changed);
+                late += u32::from(took > 0.010);
+            }
+        }
+        assert!(changes < 16 && late < 150, "{changes} changes, {late} late frames");
+    }
+
+    proptest! {
+        /// Any load that its levers can carry ends under the budget, and no lever jumps.
+        #[test]
+        fn loads_end_under_the_budget(fixed in 0.0f64..0.006, per in 0.0f64..0.05, seed in 0u64..1000) {
+            let spec = KeeperSpec::new(0.010).lowers([Lever::Density, Lever::Rate]);
+            let mut keeper = Keeper::new(&spec).unwrap();
+            let least = fixed + per * 0.2 * 0.5;
+            let (mut before, mut late) = (1.0f32, 0);
+            for nth in 0..3000u64 {
+                let share = f64::from(keeper.share(Lever::Density) * keeper.share(Lever::Rate));
+                let noise = 1.0 + 0.02 * ((nth.wrapping_mul(seed | 1) % 7) as f64 / 7.0);
+                let took = (fixed + per * share) * noise;
+                keeper.after(seconds(took));
+                let now = keeper.share(Lever::Density);
+                prop_assert!((now - before).abs() <= before.max(now) / GLIDE + 1e-3);
+                before = now;
+                late += u32::from(nth >= 2000 && took > 0.010);
+            }
+            if least < 0.0095 {
+                prop_assert!(late < 100, "{late} of the last thousand were late");
+            }
+        }
+    }
+
+    #[test]
+    fn specs_that_make_no_sense_are_refused() {
+        for spec in [
+            KeeperSpec::new(0.0),
+            KeeperSpec::new(f32::NAN),
+            KeeperSpec::new(0.01).lowers([]),
+            KeeperSpec::new(0.01).lowers([Lever::Rate, Lever::Rate]),
+            KeeperSpec { least_rate: 0.0, ..KeeperSpec::default() },
+        ] {
+            assert!(Keeper::new(&spec).is_err(), "{spec:?}");
+        }
+        // A frame of no length, or of any, changes nothing that panics.
+        let mut keeper = Keeper::new(&KeeperSpec::default()).unwrap();
+        (0..50).for_each(|_| _ = keeper.after(Duration::MAX));
+        (0..50).for_each(|_| _ = keeper.after(Duration::ZERO));
+    }
+}

@@ -1,0 +1,420 @@
+//! What a frame did and what it cost: time a stage, and exact counters.
+//!
+//! Always on: two clock reads a stage. Times are wall time and noisy; counters are the same on every run, so tests
+//! hold them to the digit.
+
+use std::time::{Duration, Instant};
+
+use crate::foundations::trace;
+
+macro_rules! named_list {
+    ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $text:literal,)* }) => {
+        $(#[$meta])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[non_exhaustive]
+        pub enum $name { $($(#[$doc])* $variant,)* }
+
+        impl $name {
+            /// All of them, in the order of a frame.
+            pub const ALL: &'static [$name] = &[$($name::$variant,)*];
+
+            /// Its name in reports and files.
+            pub const fn name(self) -> &'static str {
+                match self { $($name::$variant => $text,)* }
+            }
+
+            /// The one of a name, as reports and files have it.
+            pub fn named(name: &str) -> Option<Self> {
+                Self::ALL.iter().copied().find(|it| it.name() == name)
+            }
+        }
+    };
+}
+
+named_list! {
+    /// A step of a frame. Fused stages are recorded under the last of them.
+    Stage {
+        /// Fields and integration, fused in one pass over the columns.
+        Integrate = "integrate",
+        /// Taking the dead out.
+        Retire = "retire",
+        /// New elements.
+        Emit = "emit",
+        /// Copying records into columns, with `storage = "objects"` only.
+        Gather = "gather",
+        /// Depth order for what is drawn back to front.
+        Sort = "sort",
+        /// Making the draw list: draw calls and, for `batched`, merged vertices.
+        Batch = "batch",
+        /// Sky and ground.
+        Backdrop = "backdrop",
+        /// What the sun sees.
+        Shadow = "shadow",
+        /// Projecting instances and binning them to tiles.
+        Project = "project",
+        /// Filling pixels, tile by tile.
+        Raster = "raster",
+        /// Bloom, tone curve, eight bits.
+        Resolve = "resolve",
+        /// Packing what a device needs and writing its commands down.
+        Encode = "encode",
+        /// Handing commands to a device; it may block while the device is busy.
+        Submit = "submit",
+        /// Waiting for a device to finish, where a picture is read back.
+        Wait = "wait",
+        /// On the device: moving elements.
+        DeviceStep = "device_step",
+        /// On the device: leaving out what is not seen, and depth order.
+        DeviceOrder = "device_order",
+        /// On the device: what the sun sees.
+        DeviceShadow = "device_shadow",
+        /// On the device: filling pixels.
+        DeviceRaster = "device_raster",
+        /// On the device: bloom, tone curve, eight bits.
+        DeviceResolve = "device_resolve",
+    }
+}
+
+named_list! {
+    /// Something counted exactly.
+    Counter {
+        /// Fixed steps taken.
+        Steps = "steps",
+        /// Steps given up by the cap.
+        StepsDropped = "steps_dropped",
+        /// Elements alive after the last step.
+        Alive = "alive",
+        /// Elements born.
+        Emitted = "emitted",
+        /// Elements that were due but found no room.
+        Refused = "refused",
+        /// Elements that reached the end of their life, or were picked up.
+        Retired = "retired",
+        /// Blades that swung, each once a step.
+        Swung = "swung",
+        /// Blades that leant as the wind was, without swinging.
+        Leant = "leant",
+        /// Blades stepped one by one, as something presses them or did.
+        Pressed = "pressed",
+        /// Elements whose growth was worked on.
+        Grown = "grown",
+        /// Elements that were harvested.
+        Harvested = "harvested",
+        /// Squares of blades that were not stepped, as none of them is in view; summed over steps.
+        SquaresAsleep = "squares_asleep",
+        /// Squares of blades that were not stepped, as they are drawn as groups; summed over steps.
+        SquaresGrouped = "squares_grouped",
+        /// What was noted of elements because an event asks for it.
+        Events = "events",
+        /// Elements that lie still and were not asked, summed over steps.
+        SetAside = "set_aside",
+        /// Elements that met an obstacle, each once a step.
+        Hits = "hits",
+        /// Elements that a collector picked up.
+        Picked = "picked",
+        /// Batches handed to the backend, each one draw call.
+        DrawCalls = "draw_calls",
+        /// Batches that did not join the one before because the mesh or shape differs.
+        BreaksMesh = "breaks_mesh",
+        /// Because the look differs.
+        BreaksLook = "breaks_look",
+        /// Because the page of the atlas differs.
+        BreaksAtlas = "breaks_atlas",
+        /// Because the layer differs, or what is solid ends and what is transparent begins.
+        BreaksLayer = "breaks_layer",
+        /// Because the one before was full.
+        BreaksCapacity = "breaks_capacity",
+        /// Instances in all batches.
+        Instances = "instances",
+        /// Stretches of elements that the batches are made of: what has to be told one by one where calls cannot be merged.
+        Stretches = "stretches",
+        /// Vertices processed by the backend.
+        Vertices = "vertices",
+        /// Triangles of the instances that were kept.
+        Triangles = "triangles",
+        /// Instances outside the picture or not visible yet.
+        Culled = "culled",
+        /// Elements left out a chunk at a time, before they were instances.
+        CulledInChunks = "culled_in_chunks",
+        /// Instances left out because they are far or small.
+        Thinned = "thinned",
+        /// Instances drawn in their coarse form.
+        Coarse = "coarse",
+        /// Triangles and ribbons that the sun's view took in.
+        ShadowRecords = "shadow_records",
+        /// Elements put into one depth order for the list; what tiles sort for themselves is not counted.
+        Sorted = "sorted",
+        /// Records put into tile bins; more than instances, as some touch several tiles.
+        BinRecords = "bin_records",
+        /// Pixels inside the bounds of every kept instance, overlaps counted each time.
+        PixelsTouched = "pixels_touched",
+        /// Frames whose sky and ground were reused.
+        BackdropHits = "backdrop_hits",
+        /// Frames whose sky and ground were drawn anew.
+        BackdropMisses = "backdrop_misses",
+        /// Groups of blades that were drawn from a picture made before.
+        GroupHits = "group_hits",
+        /// Groups of blades whose picture was made anew.
+        GroupMisses = "group_misses",
+        /// Bytes of pictures of groups that are kept.
+        GroupBytes = "group_bytes",
+        /// Bytes written to a device.
+        UploadedBytes = "uploaded_bytes",
+        /// Bytes of elements among them.
+        UploadedElementBytes = "uploaded_element_bytes",
+        /// Bytes read back from a device.
+        DownloadedBytes = "downloaded_bytes",
+        /// Draws that a device was told to make.
+        DeviceDraws = "device_draws",
+        /// Compute dispatches.
+        Dispatches = "dispatches",
+        /// Render and compute passes.
+        Passes = "passes",
+        /// Changes of pipeline.
+        PipelineChanges = "pipeline_changes",
+        /// Changes of bind group.
+        BindChanges = "bind_changes",
+        /// Submissions to a device's queue.
+        Submits = "submits",
+        /// Frames between what was counted on a device and the frame that heard of it; the latest news.
+        NewsAge = "news_age",
+        /// Bytes held on a device.
+        DeviceBytes = "device_bytes",
+        /// Percent of the detail that a keeper leaves; this and the next two are 0 where there is none.
+        DetailPercent = "detail_percent",
+        /// Percent of the elements that it has drawn.
+        DensityPercent = "density_percent",
+        /// Percent of the steps a second.
+        RatePercent = "rate_percent",
+        /// Bytes held for elements: columns or records, and their scratch.
+        ElementBytes = "element_bytes",
+        /// Bytes held for drawing: draw list, bins, tiles.
+        DrawBytes = "draw_bytes",
+    }
+}
+
+impl Stage {
+    /// Whether it runs on a device, beside the stages of the processor: its time is no part of the frame's wall time, and is heard of a
+    /// frame or two late.
+    pub const fn on_device(self) -> bool {
+        matches!(
+            self,
+            Self::DeviceStep
+                | Self::DeviceOrder
+                | Self::DeviceShadow
+                | Self::DeviceRaster
+                | Self::DeviceResolve
+        )
+    }
+}
+
+const STAGES: usize = Stage::ALL.len();
+const COUNTERS: usize = Counter::ALL.len();
+
+/// One frame's times and counters.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Frame {
+    total: Duration,
+    stages: [Duration; STAGES],
+    counters: [u64; COUNTERS],
+    moved: [u64; STAGES],
+}
+
+impl Default for Frame {
+    fn default() -> Self {
+        Self {
+            total: Duration::ZERO,
+            stages: [Duration::ZERO; STAGES],
+            counters: [0; COUNTERS],
+            moved: [0; STAGES],
+        }
+    }
+}
+
+impl Frame {
+    /// A frame that was measured elsewhere, without stages and counters.
+    pub fn new(total: Duration) -> Self {
+        Self { total, ..Self::default() }
+    }
+
+    /// The same with this time of a stage.
+    pub fn with_stage(mut self, stage: Stage, time: Duration) -> Self {
+        self.stages[stage as usize] = time;
+        self
+    }
+
+    /// The same with this value of a counter.
+    pub fn with_count(mut self, counter: Counter, count: u64) -> Self {
+        self.counters[counter as usize] = count;
+        self
+    }
+
+    /// The same with so many bytes that a stage moved.
+    pub fn with_moved(mut self, stage: Stage, bytes: u64) -> Self {
+        self.moved[stage as usize] = bytes;
+        self
+    }
+
+    /// Wall time from begin to end.
+    pub fn total(&self) -> Duration {
+        self.total
+    }
+
+    /// Wall time of a stage.
+    pub fn stage(&self, stage: Stage) -> Duration {
+        self.stages[stage as usize]
+    }
+
+    /// Wall time outside every stage of the processor.
+    pub fn other(&self) -> Duration {
+        let stages = Stage::ALL.iter().filter(|stage| !stage.on_device());
+        self.total.saturating_sub(stages.map(|&stage| self.stage(stage)).sum())
+    }
+
+    /// Bytes that a stage had to read and write of columns, keys, records and pixels, whichever memory served them; 0 where it does not tell.
+    pub fn moved(&self, stage: Stage) -> u64 {
+        self.moved[stage as usize]
+    }
+
+    /// A counter.
+    pub fn count(&self, counter: Counter) -> u64 {
+        self.counters[counter as usize]
+    }
+}
+
+/// Records the frame in progress and keeps the last finished one.
+///
+/// ```
+/// use frolic_core::{Counter, Meter, Stage};
+/// let mut meter = Meter::new();
+/// meter.begin_frame();
+/// let started = meter.start(Stage::Integrate);
+/// // .. a stage of your own loop ..
+/// meter.stop(started);
+/// meter.add(Counter::Instances, 3);
+/// let frame = meter.end_frame();
+/// assert_eq!(frame.count(Counter::Instances), 3);
+/// assert!(frame.stage(Stage::Integrate) <= frame.total());
+/// ```
+#[derive(Debug, Clone)]
+pub struct Meter {
+    began: Instant,
+    current: Frame,
+    last: Frame,
+    #[cfg(feature = "tracing")]
+    span: tracing::Span,
+}
+
+/// Whether stages, counters and bytes are left out, which a bench compares with.
+const UNMETERED: bool = cfg!(frolic_unmetered);
+
+/// A stage under way; [`Meter::stop`] ends it. Dropped, it is not counted.
+#[derive(Debug)]
+#[must_use = "a stage that is not stopped is not counted"]
+pub struct Started {
+    stage: Stage,
+    at: Instant,
+    #[cfg(feature = "tracing")]
+    _span: tracing::span::EnteredSpan,
+}
+
+impl Default for Meter {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl Meter {
+    /// A meter with nothing recorded.
+    pub fn new() -> Self {
+        Self {
+            began: Instant::now(),
+            current: Frame::default(),
+            last: Frame::default(),
+            #[cfg(feature = "tracing")]
+            span: tracing::Span::none(),
+        }
+    }
+
+    /// Starts a frame, forgetting what the current one has recorded.
+    pub fn begin_frame(&mut self) {
+        self.current = Frame::default();
+        #[cfg(feature = "tracing")]
+        {
+            self.span = tracing::debug_span!(target: "frolic", "frame");
+        }
+        self.began = Instant::now();
+    }
+
+    /// Ends the frame and returns it.
+    pub fn end_frame(&mut self) -> Frame {
+        self.current.total = self.began.elapsed();
+        trace::frame(self.began, self.current.total);
+        #[cfg(feature = "tracing")]
+        {
+            let alive = self.current.count(Counter::Alive);
+            let draw_calls = self.current.count(Counter::DrawCalls);
+            tracing::debug!(target: "frolic", parent: &self.span, alive, draw_calls);
+            self.span = tracing::Span::none();
+        }
+        self.last = self.current;
+        self.current = Frame::default();
+        self.last
+    }
+
+    /// The last finished frame.
+    pub fn last(&self) -> &Frame {
+        &self.last
+    }
+
+    /// Starts a stage; give what it returns to [`Meter::stop`].
+    #[inline]
+    pub fn start(&self, stage: Stage) -> Started {
+        Started {
+            stage,
+            #[cfg(feature = "tracing")]
+            _span: tracing::trace_span!(target: "frolic", parent: &self.span, "stage", name = stage.name())
+                .entered(),
+            at: if UNMETERED { self.began } else { Instant::now() },
+        }
+    }
+
+    /// Adds the time since then to the stage.
+    #[inline]
+    #[expect(clippy::needless_pass_by_value, reason = "a stage ends once")]
+    pub fn stop(&mut self, started: Started) {
+        if UNMETERED {
+            return;
+        }
+        let took = started.at.elapsed();
+        self.current.stages[started.stage as usize] += took;
+        trace::stage(started.stage, started.at, took);
+    }
+
+    /// Adds bytes that a stage moved: see [`Frame::moved`].
+    #[inline]
+    pub fn moved(&mut self, stage: Stage, bytes: u64) {
+        if !UNMETERED {
+            self.current.moved[stage as usize] += bytes;
+        }
+    }
+
+    /// Adds a time that was measured elsewhere to a stage.
+    #[inline]
+    pub fn add_time(&mut self, stage: Stage, time: Duration) {
+        self.current.stages[stage as usize] += time;
+    }
+
+    /// Adds to a counter.
+    #[inline]
+    pub fn add(&mut self, counter: Counter, count: u64) {
+        if !UNMETERED {
+            self.current.counters[counter as usize] += count;
+        }
+    }
+
+    /// Sets a counter to 0: what is there at the end of a frame, and not what happened in it, is told anew by each step.
+    pub fn forget(&mut self, counter: Counter) {
+        self.current.counters[counter as usize] = 0;
+    }
+}

@@ -1,0 +1,16 @@
+//! What everything else stands on and nothing of elements: numbers, columns, time, threads, measuring.
+
+pub(crate) mod clock;
+pub(crate) mod columns;
+pub(crate) mod error;
+pub(crate) mod keeper;
+pub mod limits;
+pub mod meter;
+pub(crate) mod noise;
+pub(crate) mod paths;
+pub(crate) mod ramp;
+pub mod random;
+pub mod simd;
+pub(crate) mod span;
+pub(crate) mod threads;
+pub mod trace;

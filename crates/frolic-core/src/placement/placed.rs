@@ -1,0 +1,89 @@
+//! Columns of placed elements.
+
+use crate::foundations::columns::columns;
+use crate::foundations::random::{hash3, lot};
+
+columns! {
+    /// One placed element.
+    row PlacedRow;
+    /// Placed elements; slices of one length.
+    columns PlacedColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Turn about y, radians.
+    turn: f32,
+    /// Tilt about the turned x axis, radians.
+    tilt: f32,
+    /// Factor on the population's size.
+    size: f32,
+    /// Tint, 0 to 1.
+    tint: f32,
+    /// Which of the kinds.
+    kind: u32,
+    /// Rise of the ground along x, m a metre.
+    rise_x: f32,
+    /// Rise of the ground along z, m a metre.
+    rise_z: f32,
+    /// How far it hangs over, radians, beyond what the population says.
+    bend: f32,
+    /// Factor on the stiffness.
+    stiffness: f32,
+    /// Key of the element's random numbers.
+    id: u32,
+}
+
+impl PlacedColumns {
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+
+    /// Places that were worked out elsewhere, upright and turned as told: position, m, turn and tilt, radians, and size.
+    ///
+    /// ```
+    /// let placed = frolic_core::PlacedColumns::of([([0.0, 1.0, 0.0], [0.5, 0.0], 2.0)]);
+    /// assert_eq!(placed.turn(), [0.5]);
+    /// ```
+    pub fn of(places: impl IntoIterator<Item = ([f32; 3], [f32; 2], f32)>) -> Self {
+        let mut placed = Self::default();
+        for (nth, ([px, py, pz], [turn, tilt], size)) in places.into_iter().enumerate() {
+            let id = hash3(nth as u32, 0, FROM_PLACES)[0];
+            let tint = lot(id)[1];
+            placed.push(&PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT });
+        }
+        placed
+    }
+
+    /// Columns of whole rows.
+    pub fn from_rows(rows: impl IntoIterator<Item = PlacedRow>) -> Self {
+        let mut placed = Self::default();
+        rows.into_iter().for_each(|row| placed.push(&row));
+        placed
+    }
+}
+
+/// Sets the keys of read places apart.
+const FROM_PLACES: u32 = 0x1f0c_ace5;
+
+impl PlacedRow {
+    /// At the origin, on level ground, upright, of size 1.
+    pub const UPRIGHT: Self = Self {
+        px: 0.0,
+        py: 0.0,
+        pz: 0.0,
+        turn: 0.0,
+        tilt: 0.0,
+        size: 1.0,
+        tint: 0.5,
+        kind: 0,
+        rise_x: 0.0,
+        rise_z: 0.0,
+        bend: 0.0,
+        stiffness: 1.0,
+        id: 0,
+    };
+}

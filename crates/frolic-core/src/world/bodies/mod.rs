@@ -1,0 +1,444 @@
+//! Free bodies: elements of any family that have a place and a velocity, and what acts on them.
+//!
+//! **In:** borrowed columns ([`Bodies`]), a [`MotionSpec`] and a [`World`]. **Out:** the same columns a step later, the indices of the dead, and
+//! what happened on the way. Wind, fields, obstacles, collectors and events act here and know no family.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how does a population respond to the world? | `spec.rs` |
+//! | by what formula does a body move? | `motion.rs` |
+//! | how are all moved in one pass? | `step.rs` |
+//! | what becomes of one that meets something? | `encounters.rs` |
+//! | what befalls one in the step of its birth? | `births.rs` |
+
+mod births;
+mod encounters;
+mod motion;
+mod spec;
+mod step;
+
+pub use motion::Motion;
+pub use spec::{KeepTo, MotionSpec};
+pub(crate) use step::{Acts, Chunk, Notes, Room, join_dead, step_chunks, step_row};
+
+use crate::assets::Forms;
+use crate::foundations::columns::columns;
+use crate::foundations::error::SpecError;
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::simd::{Level, detect};
+use crate::poses::sealed::Sealed;
+use crate::poses::{Posed, Poses};
+use crate::world::World;
+use crate::world::collectors::Catching;
+use crate::world::curl::Curl;
+use crate::world::events::{EventSpec, Happening, Moment};
+use crate::world::fields::{Acting, FieldSpec};
+use crate::world::obstacles::BLOCK;
+
+columns! {
+    /// All attributes of one body.
+    row BodyRow;
+    /// The attributes of bodies; slices of one length.
+    columns BodyColumns;
+    /// Position x, m.
+    px: f32,
+    /// Position y (up), m.
+    py: f32,
+    /// Position z, m.
+    pz: f32,
+    /// Mean velocity over the last step, x, m/s; of a body of age 0 its velocity now.
+    vx: f32,
+    /// The same along y, m/s.
+    vy: f32,
+    /// The same along z, m/s.
+    vz: f32,
+    /// Time since birth, s.
+    age: f32,
+    /// Age at death, s.
+    life: f32,
+    /// Radius at birth, m.
+    size: f32,
+    /// Number of the element, counted from 0 in order of birth.
+    id: u32,
+    /// Key of the random numbers that its look is drawn by: its number, or its parent's key.
+    key: u32,
+}
+
+impl BodyColumns {
+    /// The three position columns, m.
+    pub fn position(&self) -> [&[f32]; 3] {
+        [&self.px, &self.py, &self.pz]
+    }
+
+    /// The three velocity columns, m/s.
+    pub fn velocity(&self) -> [&[f32]; 3] {
+        [&self.vx, &self.vy, &self.vz]
+    }
+
+    /// All of them, to be moved.
+    pub fn bodies(&mut self) -> Bodies<'_> {
+        Bodies {
+            position: [&mut self.px, &mut self.py, &mut self.pz],
+            velocity: [&mut self.vx, &mut self.vy, &mut self.vz],
+            age: &mut self.age,
+            life: &self.life,
+            size: &self.size,
+            id: &self.id,
+            key: &self.key,
+        }
+    }
+}
+
+/// Borrowed columns of bodies, whatever family they are of; slices of one length.
+#[derive(Debug)]
+pub struct Bodies<'a> {
+    /// x, y and z, m.
+    pub position: [&'a mut [f32]; 3],
+    /// Mean velocity over the last step, x, y and z, m/s; of a body of age 0 its velocity now.
+    pub velocity: [&'a mut [f32]; 3],
+    /// Time since birth, s.
+    pub age: &'a mut [f32],
+    /// Age at death, s; infinite for bodies that do not die of age.
+    pub life: &'a [f32],
+    /// Radius, m, that events hand down.
+    pub size: &'a [f32],
+    /// Numbers of the elements: events draw their random numbers by them.
+    pub id: &'a [u32],
+    /// Keys of the random numbers of their looks.
+    pub key: &'a [u32],
+}
+
+impl Bodies<'_> {
+    /// How many.
+    pub fn len(&self) -> usize {
+        self.position[0].len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        let count = self.len();
+        let [_, py, pz] = &self.position;
+        let [vx, vy, vz] = &self.velocity;
+        let floats = [py.len(), pz.len(), vx.len(), vy.len(), vz.len(), self.age.len()];
+        let others = [self.life.len(), self.size.len(), self.id.len(), self.key.len()];
+        match floats.iter().chain(&others).find(|len| **len != count) {
+            None => Ok(()),
+            Some(len) => {
+                let problem = format!("one has {len} values where position x has {count}");
+                Err(SpecError::new("columns", problem, "give columns of one length"))
+            }
+        }
+    }
+}
+
+/// Elements that are stepped together unless told otherwise: ten columns of them fit a second-level cache.
+pub(crate) const CHUNK: usize = 8192;
+
+/// Happenings of a step that a chunk has room for from the start.
+const NOTED: usize = 1024;
+
+/// Moves bodies of one population, step by step: what acts on them, and what happened to them.
+///
+/// ```
+/// use frolic_core::{BodyColumns, BodyRow, Integrator, Meter, MotionSpec, WorldSpec};
+/// let mut stones = BodyColumns::default();
+/// stones.push(&BodyRow { py: 10.0, life: f32::INFINITY, ..BodyRow::default() });
+/// let mut integrator = Integrator::new(&MotionSpec::default())?;
+/// let world = WorldSpec::default().build()?;
+/// for _ in 0..60 {
+///     let dead = integrator.step(stones.bodies(), &world, 1.0 / 60.0, &mut Meter::new())?;
+///     assert!(dead.is_empty());
+/// }
+/// // Half of 9.81 m/s² over a second.
+/// assert!((stones.py()[0] - 5.095).abs() < 1e-3);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug)]
+pub struct Integrator {
+    motion: MotionSpec,
+    events: Vec<EventSpec>,
+    forces: Forces,
+    notes: Vec<Notes>,
+    pub(crate) happened: Vec<Happening>,
+    pub(crate) caught: Vec<u64>,
+    /// Indices of the dead: each chunk writes its own part, then they are joined.
+    pub(crate) dead: Vec<u32>,
+    dead_in_chunk: Vec<u32>,
+    /// Room for marks of those that lie still.
+    lies: Vec<u8>,
+    /// Whether it matters who lies still.
+    pub(crate) sets_aside: bool,
+    pub(crate) chunk: usize,
+    pub(crate) level: Level,
+    pub(crate) time: f64,
+}
+
+/// What acts in one step: fields of the population's own, curl noise of the world's and of those, and collectors.
+#[derive(Debug, Default)]
+struct Forces {
+    fields: Vec<Acting>,
+    curls: Vec<Option<Curl>>,
+    catching: Catching,
+}
+
+impl Integrator {
+    /// Bodies that respond to the world like this.
+    ///
+    /// # Errors
+    /// A value is out of range.
+    pub fn new(motion: &MotionSpec) -> Result<Self, SpecError> {
+        motion.check().map_err(|error| error.under("motion"))?;
+        Ok(Self {
+            motion: *motion,
+            events: Vec::new(),
+            forces: Forces::default(),
+            notes: Vec::new(),
+            happened: Vec::new(),
+            caught: Vec::new(),
+            dead: Vec::new(),
+            dead_in_chunk: Vec::new(),
+            lies: Vec::new(),
+            sets_aside: false,
+            chunk: CHUNK,
+            level: detect(),
+            time: 0.0,
+        })
+    }
+
+    /// The same with fields that act on these bodies alone, beside those of the world.
+    ///
+    /// # Errors
+    /// A value is out of range, or a form that is named is missing or of another kind.
+    pub fn with_fields(mut self, fields: &[FieldSpec], forms: &Forms) -> Result<Self, SpecError> {
+        crate::world::fields::check(fields)?;
+        self.forces.fields = Acting::all(fields, forms)?;
+        Ok(self)
+    }
+
+    /// The same that notes these events.
+    ///
+    /// # Errors
+    /// A value is out of range.
+    pub fn with_events(mut self, events: &[EventSpec]) -> Result<Self, SpecError> {
+        crate::foundations::error::each("event", events, crate::world::events::MOST_PARTS, EventSpec::check)?;
+        self.events = events.to_vec();
+        Ok(self)
+    }
+
+    /// Takes one step of `dt` seconds (finite and above 0; others are not taken): every body is moved, ages, and meets what is in its way. Returns
+    /// the indices of those whose life has ended, rising; taking them out of the columns is the caller's.
+    ///
+    /// Positions under gravity, steady wind and linear drag are exact at any step; with the rest their error is of second order in `dt`. Steps
+    /// should be of one length. O(n), on all cores; allocates nothing once the number of bodies has been reached before.
+    ///
+    /// # Errors
+    /// The columns differ in length.
+    pub fn step(
+        &mut self,
+        bodies: Bodies<'_>,
+        world: &World,
+        dt: f32,
+        meter: &mut Meter,
+    ) -> Result<&[u32], SpecError> {
+        bodies.check()?;
+        self.begin();
+        if !(dt.is_finite() && dt > 0.0) {
+            return Ok(&[]);
+        }
+        let motion = self.prepare(world, dt);
+        let started = meter.start(Stage::Integrate);
+        let count = bodies.len();
+        let mut lies = std::mem::take(&mut self.lies);
+        lies.resize(count, 0);
+        let mut bodies = bodies;
+        self.start_newborn(&motion, world, &mut bodies);
+        let dead = self.advance(&motion, world, bodies, 0, &mut lies);
+        self.lies = lies;
+        meter.moved(Stage::Integrate, count as u64 * STEP_BYTES);
+        meter.stop(started);
+        self.collect(meter);
+        self.time += f64::from(dt);
+        Ok(&self.dead[..dead])
+    }
+
+    /// What happened to the bodies since [`Integrator::begin`], in their order. Only what an event asks for.
+    pub fn happened(&self) -> &[Happening] {
+        &self.happened
+    }
+
+    /// How many bodies each collector of the world has picked up in the last step.
+    pub fn caught(&self) -> &[u64] {
+        &self.caught
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+
+    /// Forgets what happened in the steps before.
+    pub(crate) fn begin(&mut self) {
+        self.happened.clear();
+        self.caught.iter_mut().for_each(|count| *count = 0);
+    }
+
+    /// Makes ready what acts in the step from now on.
+    pub(crate) fn prepare(&mut self, world: &World, dt: f32) -> Motion {
+        let motion = Motion::new(&self.motion, world, self.time, dt);
+        self.forces.prepare(&motion, world, self.time);
+        self.caught.resize(self.forces.catching.len(), 0);
+        motion
+    }
+
+    /// What acts in the step that was made ready.
+    pub(crate) fn acts<'a>(&'a self, motion: &'a Motion, world: &'a World) -> Acts<'a> {
+        let Forces { fields, curls, catching } = &self.forces;
+        Acts {
+            motion,
+            world,
+            is_plain: self.motion.is_plain() && world.is_plain() && fields.is_empty(),
+            own: fields,
+            curls,
+            catching,
+            events: &self.events,
+            sets_aside: self.sets_aside,
+            time: self.time,
+            level: self.level,
+        }
+    }
+
+    /// Gives bodies of age 0 the velocity that the leapfrog starts from.
+    fn start_newborn(&self, motion: &Motion, world: &World, bodies: &mut Bodies<'_>) {
+        let acts = self.acts(motion, world);
+        let mut all = Chunk::of(bodies);
+        let mut room = None;
+        for first in (0..all.age.len()).step_by(BLOCK) {
+            let mut block = all.part(first..(first + BLOCK).min(all.age.len()));
+            if block.age.contains(&0.0) {
+                block.start(&acts, room.get_or_insert_with(Room::new));
+            }
+        }
+    }
+
+    /// Moves, ages and lets meet all bodies; of the first `skipped` it is known that they lie still. Returns how many are dead: their indices
+    /// are the first of `dead`. `lies`: 1 for each that lies still afterwards, where that matters.
+    pub(crate) fn advance(
+        &mut self,
+        motion: &Motion,
+        world: &World,
+        bodies: Bodies<'_>,
+        skipped: usize,
+        lies: &mut [u8],
+    ) -> usize {
+        let count = bodies.len();
+        let chunks = count.div_ceil(self.chunk);
+        // Scratch for this step's length; where memory was reserved this writes zeros and allocates nothing.
+        let (mut dead, mut dead_in_chunk, mut notes) = (
+            std::mem::take(&mut self.dead),
+            std::mem::take(&mut self.dead_in_chunk),
+            std::mem::take(&mut self.notes),
+        );
+        dead.resize(count, 0);
+        dead_in_chunk.resize(chunks, 0);
+        if notes.len() < chunks {
+            notes.resize_with(chunks, Notes::default);
+        }
+        notes.iter_mut().for_each(Notes::clear);
+        let acts = self.acts(motion, world);
+        step_chunks(
+            &acts,
+            self.chunk,
+            skipped,
+            bodies,
+            lies,
+            &mut dead,
+            &mut dead_in_chunk,
+            &mut notes[..chunks],
+        );
+        let ended = join_dead(&mut dead, &dead_in_chunk, self.chunk);
+        (self.dead, self.dead_in_chunk, self.notes) = (dead, dead_in_chunk, notes);
+        ended
+    }
+
+    /// The same of rows that are stepped one by one: `advance` gets what acts, a list to fill with the indices of the dead, and notes.
+    pub(crate) fn advance_rows(
+        &mut self,
+        motion: &Motion,
+        world: &World,
+        advance: impl FnOnce(&Acts<'_>, &mut Vec<u32>, &mut Notes),
+    ) -> usize {
+        let (mut dead, mut notes) = (std::mem::take(&mut self.dead), std::mem::take(&mut self.notes));
+        notes.iter_mut().for_each(Notes::clear);
+        let acts = Acts { level: Level::baseline(), ..self.acts(motion, world) };
+        advance(&acts, &mut dead, &mut notes[0]);
+        (self.dead, self.notes) = (dead, notes);
+        self.dead.len()
+    }
+
+    /// Takes in what was noted of a step.
+    pub(crate) fn collect(&mut self, meter: &mut Meter) {
+        let Self { notes, happened, caught, .. } = self;
+        for notes in notes {
+            for &collector in &notes.caught {
+                caught[collector as usize] += 1;
+            }
+            happened.extend(notes.happenings.drain(..).map(|(_, happening)| happening));
+            meter.add(Counter::Hits, notes.hits);
+            meter.add(Counter::Picked, notes.caught.len() as u64);
+            notes.clear();
+        }
+    }
+
+    /// Memory for the scratch of `count` bodies in chunks of [`CHUNK`], or of `chunk`, or in one.
+    pub(crate) fn reserve(
+        &mut self,
+        count: usize,
+        chunks: usize,
+    ) -> Result<(), std::collections::TryReserveError> {
+        self.dead.try_reserve_exact(count)?;
+        self.dead_in_chunk.try_reserve_exact(chunks)?;
+        // Events are bursts: room for those of a step, so that the first of them allocates nothing.
+        let room = if self.events.is_empty() { 0 } else { count.min(NOTED) };
+        self.notes.try_reserve_exact(chunks)?;
+        self.notes.resize_with(chunks, || Notes::with_room(room));
+        self.happened.try_reserve_exact(room * self.events.len())
+    }
+}
+
+/// Bytes that a step reads and writes of a body: seven columns both, life once.
+pub(crate) const STEP_BYTES: u64 = (7 * 2 + 1) * size_of::<f32>() as u64;
+
+impl Forces {
+    /// For the step from `time` on, s.
+    fn prepare(&mut self, motion: &Motion, world: &World, time: f64) {
+        self.curls.clear();
+        let fields = world.fields().iter().chain(&self.fields);
+        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, time)));
+        self.catching.prepare(world.collectors(), time, motion.dt);
+    }
+}
+
+/// Notes a birth for every event that it is the moment of.
+pub(crate) fn note_birth(events: &[EventSpec], row: &BodyRow, happened: &mut Vec<Happening>) {
+    for (event, _) in events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
+        happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
+    }
+}
+
+impl Sealed for BodyColumns {}
+
+impl Posed for BodyColumns {
+    fn poses(&self) -> Poses<'_> {
+        Poses {
+            velocity: Some(self.velocity()),
+            age: Some([self.age(), self.life()]),
+            size: Some(self.size()),
+            id: Some(self.key()),
+            ..Poses::at(self.position())
+        }
+    }
+}

@@ -1,0 +1,316 @@
+//! Worlds without end: what a cell holds follows from the seed and the cell alone, and only cells near a moving middle are there.
+//!
+//! A cell appears when it comes within reach and goes when it is a fifth further than that, so that a middle that sways at the edge does
+//! not make and unmake it; and a walk away and back finds the same world.
+
+use serde::{Deserialize, Serialize};
+
+use crate::foundations::error::{SpecError, vector_within, within};
+use crate::foundations::random::{Draws, hash3, unit};
+use crate::foundations::span::Span;
+
+/// Obstacles without end: upright posts as thick as rocks, in a square grid of cells on the ground.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct EndlessSpec {
+    /// Cells and how far around the middle they are there.
+    pub cells: CellsSpec,
+    /// Key of what they hold. Default 1.
+    #[serde(default = "first")]
+    pub seed: u32,
+    /// Share of the cells that hold a post, 0 to 1. Default 0.5.
+    #[serde(default = "half")]
+    pub share: f32,
+    /// Radius of a post, m, 0.001 to half a cell.
+    pub radius: Span,
+    /// Share of the speed towards it that is sent back, 0 to 1. Default 0.4.
+    #[serde(default = "default_bounce")]
+    pub bounce: f32,
+    /// Share of the speed along it that is lost at each touch, 0 to 1. Default 0.1.
+    #[serde(default = "default_friction")]
+    pub friction: f32,
+    /// A disc that stays free of them. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep_off: Option<KeepOffSpec>,
+}
+
+fn half() -> f32 {
+    0.5
+}
+
+fn first() -> u32 {
+    1
+}
+
+fn default_bounce() -> f32 {
+    0.4
+}
+
+fn default_friction() -> f32 {
+    0.1
+}
+
+/// A disc on the ground that stays free.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct KeepOffSpec {
+    /// Its middle, m.
+    pub position: [f32; 3],
+    /// m, 0 to 1e6.
+    pub radius: f32,
+}
+
+impl KeepOffSpec {
+    /// A disc about a point of a radius, m.
+    pub fn new(position: [f32; 3], radius: f32) -> Self {
+        Self { position, radius }
+    }
+}
+
+/// A square grid of cells on the ground, and how many of them are there.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct CellsSpec {
+    /// Side of a cell, m, 0.01 to 1e5.
+    pub side: f32,
+    /// Distance from the middle to that of a cell within which it appears, m: 1 to 100 sides.
+    pub reach: f32,
+}
+
+impl CellsSpec {
+    /// Cells of a side, m, that appear within a reach, m.
+    pub fn new(side: f32, reach: f32) -> Self {
+        Self { side, reach }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        within("side", self.side, 0.01, 1e5, "m")?;
+        within("reach", self.reach, self.side, self.side * 100.0, "m")
+    }
+
+    /// Most cells that can be there at once.
+    pub(crate) fn most(&self) -> usize {
+        let across = (self.reach * LEAVE * 2.0 / self.side).ceil() as usize + 2;
+        across * across
+    }
+}
+
+/// Places scattered over square cells of the ground around a moving middle: what a cell holds follows from the seed and the cell alone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct ScatterSpec {
+    /// Cells and how far around the middle they are there.
+    pub cells: CellsSpec,
+    /// How many a cell holds, 0 to 100000.
+    pub per_cell: u32,
+    /// Height of the ground, m. Default 0.
+    #[serde(default)]
+    pub height: f32,
+}
+
+impl ScatterSpec {
+    /// So many in each cell.
+    pub fn new(cells: CellsSpec, per_cell: u32) -> Self {
+        Self { cells, per_cell, height: 0.0 }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        self.cells.check().map_err(|error| error.under("cells"))?;
+        within("per_cell", self.per_cell as f32, 0.0, 1e5, "elements")?;
+        within("height", self.height, -1e6, 1e6, "m")
+    }
+
+    /// What a cell holds: places, m, what else is drawn for each, and a share of a turn.
+    pub(crate) fn places(&self, [x, z]: [i32; 2], seed: u32) -> impl Iterator<Item = ([f32; 3], Draws, f32)> {
+        let [key, ..] = hash3(x as u32, z as u32, seed);
+        let (side, height) = (self.cells.side, self.height);
+        (0..self.per_cell).map(move |nth| {
+            let draws = Draws { seed: key, id: nth };
+            let [u, v, turn] = draws.draw(0);
+            ([(x as f32 + u) * side, height, (z as f32 + v) * side], draws, turn)
+        })
+    }
+}
+
+/// The scattered places that are there.
+#[derive(Debug, Clone)]
+pub(crate) struct Spots {
+    spec: ScatterSpec,
+    cells: Cells,
+    all: Vec<[f32; 3]>,
+}
+
+impl Spots {
+    /// None is there yet; with room for all that can be at once.
+    pub(crate) fn new(spec: &ScatterSpec) -> Result<Self, SpecError> {
+        spec.check()?;
+        let most = spec.cells.most() * spec.per_cell as usize;
+        if most > MOST_SPOTS {
+            let problem = format!("up to {most} places at once");
+            let instead = format!("keep to {MOST_SPOTS}: fewer in a cell, larger cells or less reach");
+            return Err(SpecError::new("per_cell", problem, instead));
+        }
+        Ok(Self { spec: spec.clone(), cells: Cells::new(spec.cells)?, all: Vec::with_capacity(most) })
+    }
+
+    /// Moves the middle there: x and z, m. Returns whether any place appeared or went.
+    pub(crate) fn follow(&mut self, middle: [f32; 2], seed: u32) -> bool {
+        let changed = self.cells.follow(middle);
+        if changed {
+            self.all.clear();
+            let all = self.cells.all().iter().flat_map(|&cell| self.spec.places(cell, seed));
+            self.all.extend(all.map(|(place, ..)| place));
+        }
+        changed
+    }
+
+    /// Those that are there, m, cell by cell.
+    pub(crate) fn all(&self) -> &[[f32; 3]] {
+        &self.all
+    }
+}
+
+/// Most places of an emitter that are there at once.
+const MOST_SPOTS: usize = 1 << 20;
+
+impl EndlessSpec {
+    /// Posts of a range of radii, m, in cells of a side, m, within a reach, m.
+    pub fn new(side: f32, reach: f32, radius: Span) -> Self {
+        Self {
+            cells: CellsSpec::new(side, reach),
+            seed: first(),
+            share: half(),
+            radius,
+            bounce: default_bounce(),
+            friction: default_friction(),
+            keep_off: None,
+        }
+    }
+
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
+        self.cells.check().map_err(|error| error.under("cells"))?;
+        within("share", self.share, 0.0, 1.0, "")?;
+        self.radius.check("radius", 0.001, self.cells.side * 0.5, "m")?;
+        within("bounce", self.bounce, 0.0, 1.0, "")?;
+        within("friction", self.friction, 0.0, 1.0, "")?;
+        match &self.keep_off {
+            Some(off) => {
+                vector_within("keep_off.position", off.position, 1e6, "m")?;
+                within("keep_off.radius", off.radius, 0.0, 1e6, "m")
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// The post of a cell, if it holds one: x, z and radius, m.
+    pub(crate) fn post(&self, [x, z]: [i32; 2]) -> Option<[f32; 3]> {
+        let [is, size, u] = hash3(x as u32, z as u32, self.seed ^ POST_SEED).map(unit);
+        let [v, ..] = hash3(x as u32, z as u32, self.seed ^ POST_SEED ^ 1).map(unit);
+        if is >= self.share {
+            return None;
+        }
+        let (side, radius) = (self.cells.side, self.radius.at(size));
+        // Within its cell, so that neighbours do not melt into one.
+        let room = side - 2.0 * radius;
+        let place = |cell: i32, share: f32| cell as f32 * side + radius + room * share;
+        let (px, pz) = (place(x, u), place(z, v));
+        let free = self
+            .keep_off
+            .as_ref()
+            .is_some_and(|off| (px - off.position[0]).hypot(pz - off.position[2]) < off.radius + radius);
+        (!free).then_some([px, pz, radius])
+    }
+}
+
+/// Sets the draws of posts apart from all others.
+const POST_SEED: u32 = 0x90c7_51de;
+
+/// A cell goes when it is so much further away than where it appears.
+const LEAVE: f32 = 1.2;
+
+/// The cells that are there.
+///
+/// ```
+/// use frolic_core::{Cells, CellsSpec};
+/// let mut cells = Cells::new(CellsSpec::new(10.0, 30.0))?;
+/// assert!(cells.follow([0.0, 0.0]));
+/// let before = cells.all().to_vec();
+/// cells.follow([500.0, 0.0]);
+/// cells.follow([0.0, 0.0]);
+/// assert_eq!(cells.all(), before);
+/// # Ok::<(), frolic_core::SpecError>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct Cells {
+    spec: CellsSpec,
+    /// Sorted, so that what is made of them comes in one order.
+    all: Vec<[i32; 2]>,
+    /// What changed last: cells that appeared and went.
+    appeared: usize,
+    went: usize,
+}
+
+impl Cells {
+    /// None is there yet.
+    ///
+    /// # Errors
+    /// A value out of range.
+    pub fn new(spec: CellsSpec) -> Result<Self, SpecError> {
+        spec.check()?;
+        Ok(Self { spec, all: Vec::with_capacity(spec.most()), appeared: 0, went: 0 })
+    }
+
+    /// Most that can be there at once.
+    pub(crate) fn most(&self) -> usize {
+        self.spec.most()
+    }
+
+    pub(crate) fn clear(&mut self) {
+        self.all.clear();
+    }
+
+    /// Moves the middle there: x and z, m. Returns whether any cell appeared or went. Places that are no numbers change nothing.
+    pub fn follow(&mut self, [x, z]: [f32; 2]) -> bool {
+        (self.appeared, self.went) = (0, 0);
+        if !(x.is_finite() && z.is_finite() && x.abs() < 1e7 && z.abs() < 1e7) {
+            return false;
+        }
+        let CellsSpec { side, reach } = self.spec;
+        let off = |[cx, cz]: [i32; 2]| ((cx as f32 + 0.5) * side - x).hypot((cz as f32 + 0.5) * side - z);
+        let before = self.all.len();
+        self.all.retain(|cell| off(*cell) <= reach * LEAVE);
+        self.went = before - self.all.len();
+        let kept = self.all.len();
+        let span = |at: f32| ((at - reach) / side).floor() as i32..=((at + reach) / side).floor() as i32;
+        for cx in span(x) {
+            for cz in span(z) {
+                // Those that were there are the first `kept`, still sorted.
+                if off([cx, cz]) <= reach && self.all[..kept].binary_search(&[cx, cz]).is_err() {
+                    self.all.push([cx, cz]);
+                }
+            }
+        }
+        self.appeared = self.all.len() - kept;
+        self.all.sort_unstable();
+        self.appeared + self.went > 0
+    }
+
+    /// The cells that are there: x and z, counted in sides from the origin; sorted.
+    pub fn all(&self) -> &[[i32; 2]] {
+        &self.all
+    }
+
+    /// How many appeared and went at the last move.
+    pub fn changed(&self) -> [usize; 2] {
+        [self.appeared, self.went]
+    }
+
+    /// Side of a cell, m.
+    pub fn side(&self) -> f32 {
+        self.spec.side
+    }
+}

@@ -1,0 +1,657 @@
+//! What acts on every population: gravity, wind and its gusts, fields, obstacles, collectors.
+
+pub(crate) mod bodies;
+pub(crate) mod collectors;
+pub(crate) mod curl;
+pub(crate) mod endless;
+pub(crate) mod events;
+pub(crate) mod fields;
+pub(crate) mod obstacles;
+pub(crate) mod pushers;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::assets::Forms;
+use crate::foundations::error::{SpecError, each, vector_within, within};
+use crate::foundations::noise::{PLACES, gust_noise, gust_noises};
+use crate::foundations::paths::{Path, PathSpec};
+use crate::foundations::simd::{Level, Simd, detect, kernel};
+use crate::foundations::span::Span;
+use crate::world::collectors::{Collector, CollectorSpec};
+use crate::world::endless::{Cells, EndlessSpec};
+use crate::world::fields::{Acting, Attractor, Field, FieldChunk, FieldSpec};
+use crate::world::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
+use crate::world::pushers::{Pusher, PusherSpec, Pushing};
+
+/// Fields that all populations feel, each through its own motion settings.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct WorldSpec {
+    /// Acceleration of free fall, m/s². Default `[0, -9.81, 0]`.
+    pub gravity: [f32; 3],
+    /// Steady velocity of the air, m/s. Felt through linear drag. Default still.
+    pub wind: [f32; 3],
+    /// Gusts on top of the steady wind. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gusts: Option<GustSpec>,
+    /// What else pushes elements or moves the air, at most 64. Default nothing.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub field: Vec<FieldSpec>,
+    /// What elements meet, at most 64. Default nothing.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub obstacle: Vec<ObstacleSpec>,
+    /// Posts without end, in cells around a moving middle. Default none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub endless: Option<EndlessSpec>,
+    /// Balls that pick elements up, at most 65536. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub collector: Vec<CollectorSpec>,
+    /// What moves through blades and bends them, at most 4096. Default nothing.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub pusher: Vec<PusherSpec>,
+    /// Brushes that dig or fill masks while the world runs, at most 64. Default none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub brush: Vec<BrushSpec>,
+}
+
+/// A brush on its way over a mask.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct BrushSpec {
+    /// Which obstacle, counted from 0; it must be a mask.
+    pub obstacle: usize,
+    /// Whether it fills instead of digging. Default it digs.
+    #[serde(default)]
+    pub fills: bool,
+    /// m, 0.001 to 1e4.
+    pub radius: f32,
+    /// Where it is, m; on a path, where the path's origin is.
+    #[serde(default)]
+    pub position: [f32; 3],
+    /// The way that it goes, from `position` on. Default it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathSpec>,
+    /// From when to when it works, s after the start; its path starts then. Default always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub during: Option<[f32; 2]>,
+}
+
+/// Gusts: smooth noise that the wind carries along.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct GustSpec {
+    /// Most speed added in each direction, m/s, 0 to 1000. Default 1.
+    pub strength: f32,
+    /// Distance over which gusts differ, m, 0.001 to 100000. Default 3.
+    pub size: f32,
+    /// How fast gusts change where the air stands still, m/s of drift through the noise, 0 to 1000. Default 0.5.
+    pub drift: f32,
+    /// Factor on the steady wind, from the deepest lull to the strongest gust, -10 to 10; below 0 it blows back. Default 1 to 1: as steady as
+    /// it is.
+    pub swell: Span,
+}
+
+impl Default for GustSpec {
+    fn default() -> Self {
+        Self { strength: 1.0, size: 3.0, drift: 0.5, swell: Span::new(1.0, 1.0) }
+    }
+}
+
+impl Default for WorldSpec {
+    fn default() -> Self {
+        Self {
+            gravity: [0.0, -9.81, 0.0],
+            wind: [0.0; 3],
+            gusts: None,
+            field: Vec::new(),
+            obstacle: Vec::new(),
+            endless: None,
+            collector: Vec::new(),
+            pusher: Vec::new(),
+            brush: Vec::new(),
+        }
+    }
+}
+
+impl WorldSpec {
+    /// The same world with this steady wind, m/s.
+    pub fn wind(mut self, wind: [f32; 3]) -> Self {
+        self.wind = wind;
+        self
+    }
+
+    /// The same world with gusts: most added speed, m/s, and their size, m.
+    pub fn gusts(mut self, strength: f32, size: f32) -> Self {
+        self.gusts = Some(GustSpec { strength, size, ..GustSpec::default() });
+        self
+    }
+
+    /// The same world with one more field.
+    pub fn field(mut self, field: FieldSpec) -> Self {
+        self.field.push(field);
+        self
+    }
+
+    /// The same world with one more obstacle.
+    pub fn obstacle(mut self, obstacle: ObstacleSpec) -> Self {
+        self.obstacle.push(obstacle);
+        self
+    }
+
+    /// The same world with one more collector.
+    pub fn collector(mut self, collector: CollectorSpec) -> Self {
+        self.collector.push(collector);
+        self
+    }
+
+    /// The same world with one more pusher.
+    pub fn pusher(mut self, pusher: PusherSpec) -> Self {
+        self.pusher.push(pusher);
+        self
+    }
+
+    /// Checks the values and makes them ready for stepping.
+    ///
+    /// # Errors
+    /// Names the key that is out of range.
+    pub fn build(&self) -> Result<World, SpecError> {
+        self.build_with(&Forms::default())
+    }
+
+    /// Checks the values and makes them ready for stepping; fields and obstacles may name forms.
+    ///
+    /// # Errors
+    /// Names the key that is out of range, or whose form is missing or of another kind.
+    pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
+        self.check()?;
+        let stamp = new_stamp();
+        Ok(World {
+            fields: Acting::all(&self.field, forms)?,
+            own_fields: Vec::new(),
+            solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
+            collectors: self.collector.iter().map(Collector::new).collect(),
+            pushers: self.pusher.iter().map(Pusher::new).collect(),
+            brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
+            stamp,
+            origin: stamp,
+            spec: self.clone(),
+        })
+    }
+
+    /// Whether every value is in range; the forms that it names are looked up when it is built.
+    ///
+    /// # Errors
+    /// Names the first key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        vector_within("gravity", self.gravity, 1e4, "m/s²")?;
+        vector_within("wind", self.wind, 1e4, "m/s")?;
+        if let Some(gusts) = &self.gusts {
+            within("gusts.strength", gusts.strength, 0.0, 1000.0, "m/s")?;
+            within("gusts.size", gusts.size, 0.001, 1e5, "m")?;
+            within("gusts.drift", gusts.drift, 0.0, 1000.0, "m/s")?;
+            gusts.swell.check("gusts.swell", -10.0, 10.0, "")?;
+        }
+        crate::world::fields::check(&self.field)?;
+        crate::world::obstacles::check(&self.obstacle)?;
+        if let Some(endless) = &self.endless {
+            endless.check().map_err(|error| error.under("endless"))?;
+        }
+        crate::world::collectors::check(&self.collector)?;
+        each("pusher", &self.pusher, MOST_PUSHERS, PusherSpec::check)?;
+        each("brush", &self.brush, MOST_BRUSHES, |brush| brush.check(&self.obstacle))
+    }
+}
+
+/// Most pushers of a world.
+pub(crate) const MOST_PUSHERS: usize = 4096;
+
+/// Most brushes of a world.
+const MOST_BRUSHES: usize = 64;
+
+impl BrushSpec {
+    /// Digs within a radius, m, of a place, m, of an obstacle.
+    pub fn dig(obstacle: usize, position: [f32; 3], radius: f32) -> Self {
+        Self { obstacle, fills: false, radius, position, path: None, during: None }
+    }
+
+    /// The same that follows a path from its position on.
+    pub fn along(mut self, path: PathSpec) -> Self {
+        self.path = Some(path);
+        self
+    }
+
+    fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
+        within("radius", self.radius, 0.001, 1e4, "m")?;
+        vector_within("position", self.position, 1e6, "m")?;
+        if let Some([from, to]) = self.during {
+            Span::new(from, to).check("during", 0.0, 1e9, "s")?;
+        }
+        match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
+            Some(ObstacleShape::Mask { .. }) => {}
+            Some(_) => {
+                let problem = format!("obstacle {} is no mask", self.obstacle);
+                return Err(SpecError::new("obstacle", problem, "name a mask, counted from 0"));
+            }
+            None => {
+                let problem = format!("there is no obstacle {}", self.obstacle);
+                return Err(SpecError::new("obstacle", problem, "count obstacles from 0"));
+            }
+        }
+        self.path.as_ref().map_or(Ok(()), |path| path.check().map_err(|error| error.under("path")))
+    }
+}
+
+/// A checked [`WorldSpec`]: what elements feel and meet, as it is now.
+#[derive(Debug, Clone)]
+pub struct World {
+    spec: WorldSpec,
+    fields: Vec<Acting>,
+    own_fields: Vec<Arc<dyn Field>>,
+    solid: Solid,
+    collectors: Vec<Collector>,
+    pushers: Vec<Pusher>,
+    /// Paths of the spec's brushes.
+    brushes: Vec<Option<Path>>,
+    stamp: u64,
+    /// The stamp that it was built with, clones too: what no brush changes is the same for all of them.
+    origin: u64,
+}
+
+/// A number that there was not before.
+pub(crate) fn new_stamp() -> u64 {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    NEXT.fetch_add(1, Ordering::Relaxed)
+}
+
+impl World {
+    /// What it was built from.
+    pub fn spec(&self) -> &WorldSpec {
+        &self.spec
+    }
+
+    /// The same with a field of one's own, felt after those of the spec.
+    pub fn with_field(mut self, field: impl Field + 'static) -> Self {
+        self.own_fields.push(Arc::new(field));
+        self
+    }
+
+    /// Puts a collector, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed, and it reaches to
+    /// where it is alone. Returns whether there is such a collector.
+    pub fn put_collector(&mut self, nth: usize, position: [f32; 3]) -> bool {
+        let place = Vec3::from(position);
+        match self.collectors.get_mut(nth) {
+            Some(collector) if place.is_finite() => collector.put(place),
+            Some(_) => {}
+            None => return false,
+        }
+        true
+    }
+
+    /// Where a collector is at a time, s.
+    pub fn collector_at(&self, nth: usize, time: f64) -> Option<[f32; 3]> {
+        Some(self.collectors.get(nth)?.at(time).to_array())
+    }
+
+    /// A mask among the obstacles, counted from 0 over all obstacles.
+    pub fn mask(&self, obstacle: usize) -> Option<&Mask> {
+        match &self.solid.obstacles.get(obstacle)?.body {
+            Body::Mask(mask) => Some(mask),
+            _ => None,
+        }
+    }
+
+    /// Digs (frees) everything of a mask within a radius, m, of a place, m. Returns how many cells changed; none where there is no such
+    /// mask. Costs the cells of the brush and of a band around it.
+    pub fn dig(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
+        self.brush(obstacle, place, radius, true)
+    }
+
+    /// Fills everything of a mask within a radius, m, of a place, m; as [`World::dig`]. Elements in there are brought out by their depth;
+    /// too deep to know the way, they come to rest.
+    pub fn fill(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
+        self.brush(obstacle, place, radius, false)
+    }
+
+    /// Whether it is another at each step: brushes work in it, or it is generated around a middle.
+    pub fn changes(&self) -> bool {
+        !self.brushes.is_empty() || self.solid.posts.is_some()
+    }
+
+    /// Lets the spec's brushes work for a step, from `time` to `time + dt` s. Call it before each step of the populations.
+    pub fn advance(&mut self, time: f64, dt: f32) {
+        for nth in 0..self.brushes.len() {
+            let brush = &self.spec.brush[nth];
+            let [from, to] = brush.during.unwrap_or([0.0, f32::INFINITY]).map(f64::from);
+            let (start, end) = (time.max(from), (time + f64::from(dt)).min(to));
+            if start >= end {
+                continue;
+            }
+            let base = Vec3::from(brush.position);
+            let place = |time: f64| {
+                base + self.brushes[nth].as_ref().map_or(Vec3::ZERO, |path| path.at(time - from).0)
+            };
+            let (a, b) = (place(start), place(end));
+            let (obstacle, radius, dig) = (brush.obstacle, brush.radius, !brush.fills);
+            // Discs near enough that their edge is smooth; a bound for ways that are absurd.
+            let discs = (a.distance(b) / (radius * 0.3)).ceil().clamp(1.0, 64.0) as u32;
+            for k in 1..=discs {
+                self.brush(obstacle, a.lerp(b, k as f32 / discs as f32).to_array(), radius, dig);
+            }
+        }
+    }
+
+    fn brush(&mut self, obstacle: usize, place: [f32; 3], radius: f32, dig: bool) -> usize {
+        let place = Vec3::from(place);
+        match self.solid.obstacles.get_mut(obstacle).map(|obstacle| &mut obstacle.body) {
+            Some(Body::Mask(mask)) if place.is_finite() && radius.is_finite() && radius > 0.0 => {
+                let changed = mask.brush(mask.lie().flat(place), radius, dig);
+                if changed > 0 {
+                    self.stamp = new_stamp();
+                }
+                changed
+            }
+            _ => 0,
+        }
+    }
+
+    /// Moves the middle that an endless world is generated around: x and z, m. What appears and goes follows from the seed and the middle's
+    /// way alone.
+    pub fn recentre(&mut self, middle: [f32; 2]) {
+        if let Some(posts) = &mut self.solid.posts
+            && posts.follow(middle)
+        {
+            self.stamp = new_stamp();
+        }
+    }
+
+    /// The cells of an endless world that are there.
+    pub fn cells(&self) -> Option<&Cells> {
+        self.solid.posts.as_ref().map(Posts::cells)
+    }
+
+    /// Posts of an endless world that are there: x, z and radius, m.
+    pub fn posts(&self) -> impl Iterator<Item = [f32; 3]> {
+        self.solid.posts.iter().flat_map(|posts| &posts.all).filter_map(|obstacle| match obstacle.body {
+            Body::Post(post) => Some([post.x, post.z, post.radius]),
+            _ => None,
+        })
+    }
+
+    /// Signed distance to the nearest obstacle, m, negative inside; infinite where there is none.
+    pub fn distance(&self, place: [f32; 3]) -> f32 {
+        let posts = self.solid.posts.iter().flat_map(|posts| &posts.all);
+        let all = self.solid.obstacles.iter().chain(posts);
+        let each = all.map(|obstacle| obstacle.body.sample(place.into()).0);
+        each.fold(f32::INFINITY, f32::min)
+    }
+
+    /// Another number whenever its obstacles are others.
+    pub(crate) fn stamp(&self) -> u64 {
+        self.stamp
+    }
+
+    /// The stamp that it was built with.
+    pub(crate) fn origin(&self) -> u64 {
+        self.origin
+    }
+
+    /// Obstacles, made ready.
+    pub fn solid(&self) -> &Solid {
+        &self.solid
+    }
+
+    /// The point that pulls everywhere and always, where that is the only field of the spec: the plain step takes it along.
+    pub(crate) fn lone_attractor(&self) -> Option<Attractor> {
+        let [only] = &self.fields[..] else { return None };
+        only.plain_attractor()
+    }
+
+    /// Whether the plain form of the step does in it: everything is the same everywhere, but for gusts and one attractor.
+    pub(crate) fn is_plain(&self) -> bool {
+        let alike = self.fields.is_empty() || self.lone_attractor().is_some();
+        alike && self.own_fields.is_empty() && !self.pulls()
+    }
+
+    pub(crate) fn fields(&self) -> &[Acting] {
+        &self.fields
+    }
+
+    pub(crate) fn own_fields(&self) -> &[Arc<dyn Field>] {
+        &self.own_fields
+    }
+
+    pub(crate) fn collectors(&self) -> &[Collector] {
+        &self.collectors
+    }
+
+    /// Whether any collector pulls.
+    pub(crate) fn pulls(&self) -> bool {
+        self.collectors.iter().any(|collector| collector.pull > 0.0)
+    }
+
+    /// The pull of collectors on a chunk.
+    pub(crate) fn pull(&self, time: f64, level: Level, chunk: &mut FieldChunk<'_>) {
+        self.pulls_at(time).for_each(|pull| pull.act(level, None, chunk));
+    }
+
+    /// The pull of each collector that has any, at a time, s.
+    pub(crate) fn pulls_at(&self, time: f64) -> impl Iterator<Item = Acting> {
+        let pulling = self.collectors.iter().filter(|collector| collector.pull > 0.0);
+        pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))
+    }
+
+    /// Velocity of the air at places, m/s, at a time, s after the start: steady wind, gusts, and every field that moves air, one's own included
+    /// (it is asked as for elements at rest that were just born). Slices of one length; what pushes without moving air is left out.
+    ///
+    /// ```
+    /// let world = frolic_core::WorldSpec::default().wind([3.0, 0.0, 0.0]).build()?;
+    /// let (mut x, mut y, mut z) = ([0.0], [0.0], [0.0]);
+    /// world.air(0.0, [&[1.0], &[0.0], &[2.0]], [&mut x, &mut y, &mut z]);
+    /// assert_eq!((x, y, z), ([3.0], [0.0], [0.0]));
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    pub fn air(&self, time: f64, position: [&[f32]; 3], into: [&mut [f32]; 3]) {
+        let level = detect();
+        let n = into
+            .iter()
+            .map(|axis| axis.len())
+            .chain(position.iter().map(|axis| axis.len()))
+            .min()
+            .unwrap_or(0);
+        let gusts = self.gusts_at(time);
+        let [ax, ay, az] = into;
+        for from in (0..n).step_by(AIR) {
+            let many = from..n.min(from + AIR);
+            let position = position.map(|axis| &axis[many.clone()]);
+            let air = [&mut ax[many.clone()], &mut ay[many.clone()], &mut az[many]];
+            self.air_of_chunk(level, time, gusts.as_ref(), position, air);
+        }
+    }
+
+    /// [`World::air`] of at most [`AIR`] places.
+    pub(crate) fn air_of_chunk(
+        &self,
+        level: Level,
+        time: f64,
+        gusts: Option<&Gusts>,
+        position: [&[f32]; 3],
+        air: [&mut [f32]; 3],
+    ) {
+        let n = position[0].len();
+        let zero = &[0.0; AIR][..n];
+        let mut push = [[0.0; AIR]; 3];
+        let [qx, qy, qz] = &mut push;
+        let mut chunk = FieldChunk {
+            time,
+            dt: 0.0,
+            position,
+            velocity: [zero; 3],
+            age: zero,
+            life: zero,
+            id: &[0; AIR][..n],
+            air,
+            push: [&mut qx[..n], &mut qy[..n], &mut qz[..n]],
+        };
+        for axis in 0..3 {
+            chunk.air[axis].fill(self.spec.wind[axis]);
+        }
+        if let Some(gusts) = gusts {
+            let air = chunk.air.each_mut().map(|axis| &mut **axis);
+            add_gusts(level, gusts, position, air);
+        }
+        for field in self.fields.iter().filter(|field| field.moves_air() && field.acts(time)) {
+            let curl = field.curl_at(self.spec.wind, time);
+            field.act(level, curl.as_ref(), &mut chunk);
+        }
+        self.own_fields.iter().for_each(|field| field.act(&mut chunk));
+    }
+
+    /// Whether anything but the steady wind and gusts moves the air.
+    pub(crate) fn has_currents(&self) -> bool {
+        !self.own_fields.is_empty() || self.fields.iter().any(Acting::moves_air)
+    }
+
+    /// Pushers as they are at a time, s.
+    pub fn pushers_at(&self, time: f64) -> impl Iterator<Item = Pushing> {
+        (0..self.pushers.len()).filter_map(move |nth| self.pusher_at(nth, time))
+    }
+
+    /// A pusher, counted from 0, at a time, s. `None` if it pushes nothing then, and beyond the last.
+    pub fn pusher_at(&self, nth: usize, time: f64) -> Option<Pushing> {
+        self.pushers.get(nth)?.at(time)
+    }
+
+    /// Puts a pusher, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed. Returns whether there is such
+    /// a pusher.
+    pub fn put_pusher(&mut self, nth: usize, position: [f32; 3]) -> bool {
+        let place = Vec3::from(position);
+        match self.pushers.get_mut(nth) {
+            Some(pusher) if place.is_finite() => pusher.put(place),
+            Some(_) => {}
+            None => return false,
+        }
+        true
+    }
+
+    /// The gust field at a time, s.
+    pub(crate) fn gusts_at(&self, time: f64) -> Option<Gusts> {
+        let gusts = self.spec.gusts?;
+        let per_metre = 1.0 / gusts.size;
+        // Air that moves carries its gusts; drift keeps them alive in still air. Wrapped, so that hours of
+        // run time lose no precision: the jump is met once in days.
+        let shift = |wind: f32, drift: f32| {
+            let cells = f64::from(wind + drift) * time * f64::from(per_metre);
+            (cells % 1_048_576.0) as f32
+        };
+        let [x, y, z] = self.spec.wind;
+        let origin = [shift(x, 0.0), shift(y, gusts.drift), shift(z, 0.0)];
+        let Span { min, max } = gusts.swell;
+        let along = self.spec.wind.map(|axis| axis * (max - min) * 0.5);
+        let base = self.spec.wind.map(|axis| axis * ((max + min) * 0.5 - 1.0));
+        Some(Gusts { origin, per_metre, strength: gusts.strength, along, base })
+    }
+}
+
+/// Gusts frozen at one moment.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct Gusts {
+    /// Where the noise has moved to, in its own cells.
+    pub origin: [f32; 3],
+    /// Cells a metre.
+    pub per_metre: f32,
+    /// m/s.
+    pub strength: f32,
+    /// What the noise's second value adds, m/s.
+    pub along: [f32; 3],
+    /// What is added everywhere, m/s.
+    pub base: [f32; 3],
+}
+
+/// Places whose air is worked out at once.
+const AIR: usize = 1024;
+
+/// Turns a point so that the diagonal of the noise's cells stands upright: on level ground their faces lie all ways, and no squares are seen.
+#[inline(always)]
+fn on_edge([x, y, z]: [f32; 3]) -> [f32; 3] {
+    let (level, up) = (x + z, y * ON_EDGE[1]);
+    let aside = level * ON_EDGE[0] + up;
+    [x + aside, up - level * ON_EDGE[1], z + aside]
+}
+
+/// 1/√12 - 1/2, and 1/√3.
+pub const ON_EDGE: [f32; 2] = [-0.211_324_87, 0.577_350_3];
+
+/// Sets the gust noise apart from every other use of the hash.
+pub const GUST_SEED: u32 = 0x5715_7a11;
+
+kernel! {
+    /// Adds gusts to the air at places; fastest where neighbours in space are neighbours in the columns.
+    pub(crate) fn add_gusts(simd, gusts: &Gusts, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
+        gusts.add(simd, position, air);
+    }
+}
+
+impl Gusts {
+    /// Most speed that is added anywhere, m/s.
+    pub(crate) fn most(&self) -> f32 {
+        self.strength * 2.0 + Vec3::from(self.along).length() + Vec3::from(self.base).length()
+    }
+
+    #[inline(always)]
+    fn add<S: Simd>(&self, simd: S, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
+        let gusts = *self;
+        let n = position[0].len();
+        let [ax, ay, az] = air;
+        let mut places = [[0.0; PLACES]; 3];
+        let mut noise = [[0.0; 4]; PLACES];
+        for from in (0..n).step_by(PLACES) {
+            let to = n.min(from + PLACES);
+            let count = to - from;
+            let [px, py, pz] = position;
+            let (px, py, pz) = (&px[from..to], &py[from..to], &pz[from..to]);
+            let [x, y, z] = &mut places;
+            let (x, y, z) = (&mut x[..count], &mut y[..count], &mut z[..count]);
+            for i in 0..count {
+                [x[i], y[i], z[i]] = gusts.place([px[i], py[i], pz[i]]);
+            }
+            gust_noises(simd, &mut places, count, GUST_SEED, &mut noise);
+            let (ax, ay, az) = (&mut ax[from..to], &mut ay[from..to], &mut az[from..to]);
+            let noise = &noise[..count];
+            for i in 0..count {
+                let [a, b, c, _] = noise[i];
+                let [a, b, c] = gusts.speed([a, b, c]);
+                ax[i] += a;
+                ay[i] += b;
+                az[i] += c;
+            }
+        }
+    }
+
+    /// Speed added to the steady wind at a point, m/s.
+    #[inline(always)]
+    pub(crate) fn at(&self, point: [f32; 3]) -> [f32; 3] {
+        self.speed(gust_noise(self.place(point), GUST_SEED))
+    }
+
+    /// Where a point lies in the noise.
+    #[inline(always)]
+    fn place(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
+        let [ox, oy, oz] = self.origin;
+        on_edge([x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz])
+    }
+
+    /// What the noise's values add, m/s.
+    #[inline(always)]
+    fn speed(&self, [a, b, c]: [f32; 3]) -> [f32; 3] {
+        let ([u, v, w], [p, q, r]) = (self.along, self.base);
+        [a * self.strength + b * u + p, b * self.strength + b * v + q, c * self.strength + b * w + r]
+    }
+}

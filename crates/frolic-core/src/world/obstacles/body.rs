@@ -1,0 +1,308 @@
+//! Obstacles made ready: how far a place is from one, and where a straight way first meets it.
+
+use std::sync::Arc;
+
+use glam::{Vec2, Vec3};
+
+use super::mask::Mask;
+use super::posts::Post;
+use super::{ObstacleShape, ObstacleSpec};
+use crate::assets::{DistanceGrid, Forms, Plane};
+use crate::foundations::error::SpecError;
+
+/// An element that comes this near has touched, m.
+pub(crate) const SKIN: f32 = 1e-4;
+
+/// How near an element must stay to what it lies on or sticks to, m.
+pub(crate) const HELD: f32 = 1e-3;
+
+/// An obstacle made ready.
+#[derive(Debug, Clone)]
+pub(crate) enum Body {
+    Plane {
+        normal: Vec3,
+        offset: f32,
+    },
+    Sphere {
+        middle: Vec3,
+        radius: f32,
+    },
+    Post(Post),
+    Capsule {
+        from: Vec3,
+        way: Vec3,
+        radius: f32,
+    },
+    /// Sines of the turn about y beside the half extents.
+    Box {
+        middle: Vec3,
+        half: Vec3,
+        turn: [f32; 2],
+    },
+    Heights(Heights),
+    Distance(Arc<DistanceGrid>),
+    Mask(Mask),
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct Heights {
+    plane: Arc<Plane>,
+    /// Lowest x and z, and lowest height, m.
+    corner: Vec3,
+    size: Vec2,
+    /// Height of the value 1 above the value 0, m.
+    height: f32,
+    /// From height differences to distances: the cosine of the steepest slope.
+    steep: f32,
+    cell: f32,
+}
+
+impl Heights {
+    fn new(plane: &Arc<Plane>, position: [f32; 3], [width, depth]: [f32; 2], height: f32) -> Self {
+        let [sx, sz] = plane.steepest();
+        let slope = Vec2::new(sx * height / width, sz * height / depth).length();
+        Self {
+            plane: Arc::clone(plane),
+            corner: Vec3::from(position) - Vec3::new(width * 0.5, 0.0, depth * 0.5),
+            size: Vec2::new(width, depth),
+            height,
+            steep: 1.0 / (1.0 + slope * slope).sqrt(),
+            cell: (width / plane.width() as f32).min(depth / plane.height() as f32),
+        }
+    }
+
+    pub(crate) fn plane(&self) -> &Plane {
+        &self.plane
+    }
+
+    /// Its corner and the height of the value 1; its size, the steepest cosine and its cell.
+    pub(crate) fn numbers(&self) -> [[f32; 4]; 2] {
+        [self.corner.extend(self.height).to_array(), [self.size.x, self.size.y, self.steep, self.cell]]
+    }
+
+    /// Height above the ground times the steepest cosine, and the ground's normal. Beyond the edges there is no ground, but a way to it.
+    fn sample(&self, place: Vec3) -> (f32, Vec3) {
+        let flat = Vec2::new(place.x - self.corner.x, place.z - self.corner.z);
+        let off = flat - flat.clamp(Vec2::ZERO, self.size);
+        let away = off.length();
+        if away > 0.0 {
+            return (away, Vec3::new(off.x, 0.0, off.y) / away);
+        }
+        let share = flat / self.size;
+        // The picture's upper edge is away (-z).
+        let [value, across, up] = self.plane.slope(share.x, 1.0 - share.y);
+        let normal =
+            Vec3::new(-across * self.height / self.size.x, 1.0, up * self.height / self.size.y).normalize();
+        let over = place.y - self.corner.y - value * self.height;
+        // Above it never more than the true distance; below it the depth by the slope there.
+        (over * if over > 0.0 { self.steep } else { normal.y }, normal)
+    }
+}
+
+impl Body {
+    pub(crate) fn new(spec: &ObstacleSpec, forms: &Forms) -> Result<Self, SpecError> {
+        Ok(match &spec.shape {
+            ObstacleShape::Plane { position, normal } => {
+                let normal = Vec3::from(*normal).normalize_or(Vec3::Y);
+                Self::Plane { normal, offset: normal.dot((*position).into()) }
+            }
+            ObstacleShape::Sphere { position, radius } => {
+                Self::Sphere { middle: (*position).into(), radius: *radius }
+            }
+            ObstacleShape::Post { position: [x, _, z], radius } => {
+                Self::Post(Post { x: *x, z: *z, radius: *radius })
+            }
+            ObstacleShape::Capsule { from, to, radius } => Self::Capsule {
+                from: (*from).into(),
+                way: Vec3::from(*to) - Vec3::from(*from),
+                radius: *radius,
+            },
+            ObstacleShape::Box { position, size, turn_degrees } => {
+                let (sin, cos) = libm::sincosf(turn_degrees.to_radians());
+                Self::Box { middle: (*position).into(), half: Vec3::from(*size) * 0.5, turn: [sin, cos] }
+            }
+            ObstacleShape::Heights { form, position, size, height } => Self::Heights(Heights::new(
+                forms.plane("shape.heights.form", form)?,
+                *position,
+                *size,
+                *height,
+            )),
+            ObstacleShape::Distance { form } => {
+                Self::Distance(Arc::clone(forms.distance("shape.distance.form", form)?))
+            }
+            ObstacleShape::Mask { form, position, width, lie, threshold } => {
+                let picture = forms.plane("shape.mask.form", form)?;
+                let cell = width / picture.width() as f32;
+                Self::Mask(Mask::new(picture, *threshold, (*position).into(), cell, *lie))
+            }
+        })
+    }
+
+    /// Signed distance at a place, m (no more than the true one), and the direction away from it. Of length 0 deep inside of a mask.
+    pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
+        match self {
+            Self::Plane { normal, offset } => (place.dot(*normal) - offset, *normal),
+            Self::Sphere { middle, radius } => round(place - *middle, *radius),
+            Self::Post(post) => post.sample(place),
+            Self::Capsule { from, way, radius } => {
+                let share = ((place - *from).dot(*way) / way.length_squared().max(1e-12)).clamp(0.0, 1.0);
+                round(place - *from - *way * share, *radius)
+            }
+            Self::Box { middle, half, turn: [sin, cos] } => {
+                let off = place - *middle;
+                let own = Vec3::new(off.x * cos - off.z * sin, off.y, off.x * sin + off.z * cos);
+                let over = own.abs() - *half;
+                let (distance, normal) = if over.max_element() > 0.0 {
+                    let out = over.max(Vec3::ZERO);
+                    (out.length(), out.normalize_or(Vec3::Y) * own.signum())
+                } else {
+                    // Inside: out through the nearest face.
+                    let axis = over.max_position();
+                    (over[axis], Vec3::AXES[axis] * own.signum()[axis])
+                };
+                (
+                    distance,
+                    Vec3::new(normal.x * cos + normal.z * sin, normal.y, normal.z * cos - normal.x * sin),
+                )
+            }
+            Self::Heights(heights) => heights.sample(place),
+            Self::Distance(grid) => {
+                let (distance, gradient) = grid.sample(place);
+                (distance, gradient.normalize_or_zero())
+            }
+            Self::Mask(mask) => mask.sample(place),
+        }
+    }
+
+    /// Whether a place, where something has come to lie, is at its surface still.
+    pub(crate) fn supports(&self, place: Vec3) -> bool {
+        match self {
+            Self::Mask(mask) => mask.supports(place),
+            _ => (0.0..=HELD).contains(&self.sample(place).0),
+        }
+    }
+
+    /// Ways up to this length, m, cannot lead through anything that the body is made of.
+    pub(crate) fn short_way(&self) -> f32 {
+        match self {
+            Self::Heights(heights) => heights.cell * 0.5,
+            Self::Distance(grid) => grid.cell() * 0.5,
+            Self::Mask(mask) => mask.cell() * 0.5,
+            _ => 0.0,
+        }
+    }
+
+    /// The distance alone.
+    pub(crate) fn distance(&self, place: Vec3) -> f32 {
+        match self {
+            Self::Mask(mask) => mask.distance(place),
+            _ => self.sample(place).0,
+        }
+    }
+
+    /// The direction out of it from a place inside where the distance grows nowhere, as in the middle of a wall: looked for further and
+    /// further around. `None` where the grid does not tell.
+    pub(crate) fn way_out(&self, place: Vec3) -> Option<Vec3> {
+        let cell = match self {
+            Self::Mask(mask) => mask.cell(),
+            Self::Distance(grid) => grid.cell(),
+            _ => return None,
+        };
+        let here = self.distance(place);
+        (0..6).map(|k| cell * (1 << k) as f32).find_map(|far| {
+            let mut best = (here + cell * 0.1, None);
+            for nth in (0..27).filter(|nth| *nth != 13) {
+                let way = Vec3::new((nth % 3) as f32, (nth / 3 % 3) as f32, (nth / 9) as f32) - 1.0;
+                let way = way.normalize();
+                let there = self.distance(place + way * far);
+                if there > best.0 {
+                    best = (there, Some(way));
+                }
+            }
+            best.1
+        })
+    }
+
+    /// Where a straight way first comes into it: a share of the way, 0 to 1, and the direction away from it there. The way starts outside.
+    pub(crate) fn first_touch(&self, from: Vec3, way: Vec3) -> Option<(f32, Vec3)> {
+        match self {
+            Self::Heights(heights) => self.walk(from, way, heights.cell * heights.steep),
+            Self::Distance(grid) => self.walk(from, way, grid.cell()),
+            Self::Mask(mask) => self.walk(from, way, mask.cell()),
+            _ => self.fall(from, way),
+        }
+    }
+
+    /// Of a convex body: the distance along a way is convex, so Newton's steps from outside come ever nearer and never go through.
+    fn fall(&self, from: Vec3, way: Vec3) -> Option<(f32, Vec3)> {
+        let mut at = 0.0f32;
+        let along = way.length() * 1e-5;
+        for _ in 0..16 {
+            let (distance, normal) = self.sample(from + way * at);
+            let nearing = -way.dot(normal);
+            // What goes along it does not meet it, however the last digit rounds.
+            if nearing <= along {
+                return None;
+            }
+            if distance <= SKIN {
+                return Some((at, normal));
+            }
+            at += (distance - 0.5 * SKIN) / nearing;
+            if at > 1.0 {
+                return None;
+            }
+        }
+        // Grazing so flat that it has not come near in sixteen steps.
+        None
+    }
+
+    /// Of any other: as far at a time as nothing can be, and at least half a cell, m; once inside, back to the edge.
+    fn walk(&self, from: Vec3, way: Vec3, cell: f32) -> Option<(f32, Vec3)> {
+        let length = way.length();
+        if length <= 0.0 {
+            return None;
+        }
+        let (mut outside, mut distance_outside) = (0.0f32, self.distance(from));
+        if distance_outside - cell * 0.25 > length {
+            return None;
+        }
+        // Ten cells a step are twenty of half a cell; the bound is for ways that are absurd.
+        for _ in 0..4096 {
+            if outside >= 1.0 {
+                return None;
+            }
+            // What lies between the points of a grid is known to a quarter of a cell.
+            let at = (outside + (distance_outside - cell * 0.25).max(cell * 0.5) / length).min(1.0);
+            let distance = self.distance(from + way * at);
+            if distance > 0.0 {
+                (outside, distance_outside) = (at, distance);
+                continue;
+            }
+            let (mut inside, mut distance_inside) = (at, distance);
+            for _ in 0..8 {
+                // Near enough; what slides along is so from the start.
+                if distance_outside <= SKIN.max(cell * 0.01) * 4.0 {
+                    break;
+                }
+                let gap = distance_outside - distance_inside;
+                let share = if gap > 0.0 { (distance_outside / gap).clamp(0.02, 0.98) } else { 0.5 };
+                let middle = outside + (inside - outside) * share;
+                let distance = self.distance(from + way * middle);
+                if distance > 0.0 {
+                    (outside, distance_outside) = (middle, distance);
+                } else {
+                    (inside, distance_inside) = (middle, distance);
+                }
+            }
+            let (_, normal) = self.sample(from + way * outside);
+            return Some((outside, normal));
+        }
+        Some((outside, self.sample(from + way * outside).1))
+    }
+}
+
+/// Of a ball about the origin.
+fn round(off: Vec3, radius: f32) -> (f32, Vec3) {
+    let far = off.length();
+    (far - radius, if far > 1e-9 { off / far } else { Vec3::Y })
+}

@@ -1,0 +1,579 @@
+//! A mask: a picture whose opaque parts are solid, dug and filled while running.
+//!
+//! Kept as a signed distance to the edge of what is solid, so that normals come from a neighbourhood and a swept element knows how far it
+//! may go unharmed. The distance is exact up to a band and level beyond it; a dig recomputes no more than its own square and the band
+//! around it. Two passes of lower envelopes: Felzenszwalb and Huttenlocher, "Distance Transforms of Sampled Functions" (2012), O(cells).
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use glam::{Vec2, Vec3};
+use serde::{Deserialize, Serialize};
+
+use crate::assets::Plane;
+use crate::foundations::simd::{Level, Simd, kernel};
+use crate::world::new_stamp;
+
+/// How a mask lies in the world.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum MaskLie {
+    /// Across is x, up is y; the same at every z.
+    #[default]
+    Upright,
+    /// Across is x, up in the picture is away (-z); the same at every height.
+    Flat,
+}
+
+impl MaskLie {
+    /// The point of its plane, across and up, that a place is over.
+    pub(crate) fn flat(self, place: Vec3) -> Vec2 {
+        match self {
+            Self::Upright => Vec2::new(place.x, place.y),
+            Self::Flat => Vec2::new(place.x, -place.z),
+        }
+    }
+
+    /// A point or a direction of its plane, in the world.
+    pub(crate) fn raise(self, flat: Vec2) -> Vec3 {
+        match self {
+            Self::Upright => flat.extend(0.0),
+            Self::Flat => Vec3::new(flat.x, 0.0, -flat.y),
+        }
+    }
+}
+
+/// What is known at the middle of a cell: one read of four bytes tells both, so that what is near an edge fits a cache.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+struct Cell {
+    /// Signed distance, in [`PARTS`] of a cell, negative where solid; within ±[`BAND`] cells.
+    distance: i16,
+    /// Direction away from what is solid, times [`UNIT`].
+    way: [i8; 2],
+}
+
+/// Steps of a cell that distances are told in.
+const PARTS: f32 = 1000.0;
+
+/// Length of a direction in a cell.
+const UNIT: f32 = 127.0;
+
+/// A mask, made ready.
+#[derive(Debug, Clone)]
+pub struct Mask {
+    width: usize,
+    height: usize,
+    /// Lower left corner and the size of a cell, m.
+    corner: Vec2,
+    cell: f32,
+    lie: MaskLie,
+    /// Which cells are solid, rows from the lower edge up.
+    solid: Vec<bool>,
+    cells: Vec<Cell>,
+    /// Signed distance at the middle of each cell, in quarters of a cell, rounded down: for a first look, as it fits a cache.
+    quarters: Vec<i8>,
+    /// How often it was edited, and its stamp.
+    edits: u64,
+    stamp: u64,
+    /// What the last edits changed, newest first: the stamp before, and least and greatest cell, x and y.
+    changes: VecDeque<(u64, [usize; 4])>,
+}
+
+/// Edits whose places are kept.
+const KEPT: usize = 256;
+
+/// Beyond this many cells distances are level.
+pub(crate) const BAND: usize = 32;
+
+/// By how much a cell's distance may be greater than that of a place in it, in cells: half a diagonal, and the middles tell distances to a
+/// quarter of a cell.
+const NEAR: f32 = 1.1;
+
+/// Cells around what changed that are looked at: the band, and what a direction is taken over.
+const REACH: usize = BAND + 4;
+
+kernel! {
+    /// Finds, for a first look at a block, the cell that each element is in, or the nearest one of the picture; and how far within
+    /// the picture it can have come from, in cells.
+    pub(super) fn find_cells(
+        simd, mask: &Mask, px: &[f32], py: &[f32], pz: &[f32], vx: &[f32], vy: &[f32], vz: &[f32], dt: f32, cells: &mut [u32],
+        ways: &mut [f32],
+    ) {
+        mask.find(simd, px, py, pz, vx, vy, vz, dt, cells, ways);
+    }
+}
+
+impl Mask {
+    /// A mask from a picture: solid where its value is at least `threshold`; its middle and the width of a cell, m.
+    pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, middle: Vec3, cell: f32, lie: MaskLie) -> Self {
+        let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
+        let (width, height) = (picture.width(), picture.height());
+        // One row and one cell more, so that each has others above and beside it.
+        let cells = vec![Cell::default(); solid.len() + width + 2];
+        let quarters = vec![0; solid.len()];
+        let corner = lie.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
+        let mut mask = Self {
+            width,
+            height,
+            corner,
+            cell,
+            lie,
+            solid,
+            cells,
+            quarters,
+            edits: 0,
+            stamp: new_stamp(),
+            changes: VecDeque::with_capacity(KEPT),
+        };
+        mask.measure(0, 0, width, height);
+        mask
+    }
+
+    /// Cells across.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Cells up.
+    pub fn height(&self) -> usize {
+        self.height
+    }
+
+    /// Width of a cell, m.
+    pub fn cell(&self) -> f32 {
+        self.cell
+    }
+
+    /// How often it was edited.
+    pub fn edits(&self) -> u64 {
+        self.edits
+    }
+
+    /// A number that no mask had before, and another after each edit: for [`Mask::changed_since`].
+    pub fn stamp(&self) -> u64 {
+        self.stamp
+    }
+
+    /// The rectangle of cells whose distances may have changed since its stamp was this: least x and y, then those past the greatest.
+    /// All of it, if that is long ago or was another mask's.
+    pub fn changed_since(&self, stamp: u64) -> Option<[usize; 4]> {
+        if stamp == self.stamp {
+            return None;
+        }
+        let Some(last) = self.changes.iter().position(|(before, _)| *before == stamp) else {
+            return Some([0, 0, self.width, self.height]);
+        };
+        let join =
+            |a: [usize; 4], b: [usize; 4]| [a[0].min(b[0]), a[1].min(b[1]), a[2].max(b[2]), a[3].max(b[3])];
+        self.changes.iter().take(last + 1).map(|(_, place)| *place).reduce(join)
+    }
+
+    /// Middle of the mask, m, at z or height 0.
+    pub fn middle(&self) -> [f32; 3] {
+        let half = Vec2::new(self.width as f32, self.height as f32) * (self.cell * 0.5);
+        self.lie.raise(self.corner + half).to_array()
+    }
+
+    /// How it lies.
+    pub fn lie(&self) -> MaskLie {
+        self.lie
+    }
+
+    /// Signed distance, in cells, and the direction away from what is solid, at a place in cells from the lower left corner.
+    pub fn sample_cells(&self, across: f32, up: f32) -> (f32, [f32; 2]) {
+        let (distance, way) = self.between(Vec2::new(across, up));
+        (distance, way.normalize_or_zero().to_array())
+    }
+
+    /// Frees (`dig`) or fills everything within a radius, m, of a point of the plane that the mask lies in, m. Returns how many cells
+    /// changed. Costs the cells of the brush and of the band around it.
+    pub(crate) fn brush(&mut self, at: Vec2, radius: f32, dig: bool) -> usize {
+        let middle = (at - self.corner) / self.cell;
+        let reach = radius / self.cell;
+        let span = |middle: f32, count: usize| {
+            let low = (middle - reach - 0.5).floor().clamp(0.0, count as f32) as usize;
+            let high = (middle + reach + 0.5).ceil().clamp(0.0, count as f32) as usize;
+            (low, high)
+        };
+        let ((x0, x1), (y0, y1)) = (span(middle.x, self.width), span(middle.y, self.height));
+        let mut changed = 0;
+        for y in y0..y1 {
+            for x in x0..x1 {
+                let off = Vec2::new(x as f32 + 0.5, y as f32 + 0.5) - middle;
+                let solid = &mut self.solid[y * self.width + x];
+                if off.length_squared() <= reach * reach && *solid == dig {
+                    *solid = !dig;
+                    changed += 1;
+                }
+            }
+        }
+        if changed > 0 {
+            let (left, low) = (x0.saturating_sub(REACH), y0.saturating_sub(REACH));
+            let (right, high) = ((x1 + REACH).min(self.width), (y1 + REACH).min(self.height));
+            self.edits += 1;
+            self.changes.truncate(KEPT - 1);
+            self.changes.push_front((self.stamp, [left, low, right, high]));
+            self.stamp = new_stamp();
+            self.measure(left, low, right, high);
+        }
+        changed
+    }
+
+    /// Measures the cells of a rectangle anew; what lies within the band around it is looked at.
+    fn measure(&mut self, x0: usize, y0: usize, x1: usize, y1: usize) {
+        if x1 <= x0 || y1 <= y0 {
+            return;
+        }
+        // A ring wider than the picture stands for the free cells around it.
+        let (left, low) = (x0 as isize - REACH as isize, y0 as isize - REACH as isize);
+        let (width, height) = (x1 - x0 + 2 * REACH, y1 - y0 + 2 * REACH);
+        let solid_at = |x: usize, y: usize| {
+            let (x, y) = (left + x as isize, low + y as isize);
+            let inside = x >= 0 && y >= 0 && (x as usize) < self.width && (y as usize) < self.height;
+            inside && self.solid[y as usize * self.width + x as usize]
+        };
+        let to_solid = squares(width, height, solid_at);
+        let to_free = squares(width, height, |x, y| !solid_at(x, y));
+        let band = BAND as f32;
+        let signed = |at: usize| {
+            let value = if to_free[at] > 0.0 { 0.5 - to_free[at].sqrt() } else { to_solid[at].sqrt() - 0.5 };
+            value.clamp(-band, band)
+        };
+        for y in y0..y1 {
+            for x in x0..x1 {
+                let at = (y - y0 + REACH) * width + x - x0 + REACH;
+                let (cell, distance) = (y * self.width + x, signed(at));
+                self.cells[cell].distance = (distance * PARTS).round() as i16;
+                self.quarters[cell] = (distance * 4.0).floor() as i8;
+            }
+        }
+        for y in y0..y1 {
+            for x in x0..x1 {
+                let way = self.direction(Vec2::new(x as f32 + 0.5, y as f32 + 0.5)) * UNIT;
+                self.cells[y * self.width + x].way = [way.x.round() as i8, way.y.round() as i8];
+            }
+        }
+    }
+
+    /// A place, in cells from the lower left corner.
+    fn in_cells(&self, place: Vec3) -> Vec2 {
+        self.to_cells(self.lie.flat(place))
+    }
+
+    /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
+    pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
+        let (distance, way) = self.look_at(self.in_cells(place));
+        (distance * self.cell, self.lie.raise(way))
+    }
+
+    /// The same of its plane, all in cells.
+    pub(crate) fn look_at(&self, at: Vec2) -> (f32, Vec2) {
+        let held = at.max(Vec2::ZERO).min(Vec2::new(self.width as f32, self.height as f32));
+        let (inside, way) = self.between(held);
+        if at == held {
+            return (inside, way.normalize_or_zero());
+        }
+        let off = at - held;
+        let away = off.length();
+        ((inside.max(0.0).powi(2) + away * away).sqrt(), off / away)
+    }
+
+    /// Signed distance at a place, m, as [`Mask::sample`] tells it.
+    pub(crate) fn distance(&self, place: Vec3) -> f32 {
+        let at = self.in_cells(place);
+        let [distance] = self.distances(Level::baseline(), &[at.x], &[at.y]);
+        distance * self.cell
+    }
+
+    /// Signed distances at some places, all in cells: one a lane.
+    #[inline(always)]
+    pub(crate) fn distances<S: Copy, const LANES: usize>(
+        &self,
+        _simd: S,
+        x: &[f32; LANES],
+        y: &[f32; LANES],
+    ) -> [f32; LANES] {
+        let (width, height) = (self.width as f32, self.height as f32);
+        let (mut first, mut share, mut away) = ([0u32; LANES], [[0.0f32; LANES]; 2], [0.0f32; LANES]);
+        for i in 0..LANES {
+            let (u, v) = (x[i].max(0.0).min(width), y[i].max(0.0).min(height));
+            away[i] = (x[i] - u) * (x[i] - u) + (y[i] - v) * (y[i] - v);
+            let (at, fx, fy) = self.below(u, v);
+            (first[i], share[0][i], share[1][i]) = (at, fx, fy);
+        }
+        let mut corners = [[0i32; LANES]; 4];
+        for i in 0..LANES {
+            let cells = self.around(first[i]);
+            for corner in 0..4 {
+                corners[corner][i] = i32::from(cells[corner].distance);
+            }
+        }
+        let mut out = [0.0; LANES];
+        for i in 0..LANES {
+            let inside =
+                mix(corners.map(|corner| corner[i] as f32), share[0][i], share[1][i]) * (1.0 / PARTS);
+            // All of the picture is beyond its nearest point.
+            let outside = (inside.max(0.0) * inside.max(0.0) + away[i]).sqrt();
+            out[i] = if away[i] > 0.0 { outside } else { inside };
+        }
+        out
+    }
+
+    /// Of the four cells between whose middles a place of the picture is, in cells, the lower left one; and where it is between them.
+    /// Beyond the outermost it is at their middles; a place that is no number is the first.
+    #[inline(always)]
+    fn below(&self, x: f32, y: f32) -> (u32, f32, f32) {
+        let most = |count: usize| (count as f32 - 1.0001).max(0.0);
+        let (x, y) = ((x - 0.5).max(0.0).min(most(self.width)), (y - 0.5).max(0.0).min(most(self.height)));
+        let (column, row) = (x as i32, y as i32);
+        ((row * self.width as i32 + column) as u32, x - column as f32, y - row as f32)
+    }
+
+    /// Four cells from the lower left one on. Of a picture one cell wide or high the others count for nothing.
+    #[inline(always)]
+    fn around(&self, first: u32) -> [Cell; 4] {
+        let low = &self.cells[first as usize..][..2];
+        let high = &self.cells[first as usize + self.width..][..2];
+        [low[0], low[1], high[0], high[1]]
+    }
+
+    /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
+    #[inline]
+    fn between(&self, at: Vec2) -> (f32, Vec2) {
+        let (first, fx, fy) = self.below(at.x, at.y);
+        let cells = self.around(first);
+        let along = |axis: usize| mix(cells.map(|cell| f32::from(cell.way[axis])), fx, fy);
+        let distance = mix(cells.map(|cell| f32::from(cell.distance)), fx, fy) * (1.0 / PARTS);
+        (distance, Vec2::new(along(0), along(1)))
+    }
+
+    /// The direction away from what is solid, from the distances around. Over several cells, so that the steps of a slanting edge do not
+    /// show; but over few where those tell another, as in a wall of one cell.
+    fn direction(&self, at: Vec2) -> Vec2 {
+        let over = |half: f32| {
+            let along = |axis: Vec2| self.between(at + axis * half).0 - self.between(at - axis * half).0;
+            Vec2::new(along(Vec2::X), along(Vec2::Y)).normalize_or_zero()
+        };
+        let (near, wide) = (over(0.75), over(1.75));
+        if near.dot(wide) > 0.7 { wide } else { near }
+    }
+
+    /// Whether a place, where something has come to lie, is at the edge of what is solid, as far as its cell tells.
+    pub(crate) fn supports(&self, place: Vec3) -> bool {
+        let at = self.in_cells(place);
+        if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
+            return false;
+        }
+        f32::from(self.cells[at.y as usize * self.width + at.x as usize].distance).abs() <= 1.6 * PARTS
+    }
+
+    /// What a cell knows, in one word: distance in its low half, then the two parts of the direction.
+    pub(crate) fn word(&self, nth: usize) -> u32 {
+        let Cell { distance, way: [x, y] } = self.cells[nth];
+        u32::from(distance as u16) | u32::from(x as u8) << 16 | u32::from(y as u8) << 24
+    }
+
+    /// Lower left corner of its plane, m.
+    pub(crate) fn corner(&self) -> Vec2 {
+        self.corner
+    }
+
+    /// Cells a metre.
+    pub(crate) fn per_metre(&self) -> f32 {
+        1.0 / self.cell
+    }
+
+    /// A place, in cells from the lower left corner.
+    pub(crate) fn to_cells(&self, flat: Vec2) -> Vec2 {
+        (flat - self.corner) * self.per_metre()
+    }
+
+    /// The place of its plane, m, that is so many cells from the lower left corner.
+    pub(crate) fn at_cells(&self, at: Vec2) -> Vec2 {
+        self.corner + at * self.cell
+    }
+
+    #[inline(always)]
+    fn find<S: Simd>(
+        &self,
+        _simd: S,
+        px: &[f32],
+        py: &[f32],
+        pz: &[f32],
+        vx: &[f32],
+        vy: &[f32],
+        vz: &[f32],
+        dt: f32,
+        cells: &mut [u32],
+        ways: &mut [f32],
+    ) {
+        let n = px.len();
+        let (up, rise) = match self.lie {
+            MaskLie::Upright => (&py[..n], 1.0),
+            MaskLie::Flat => (&pz[..n], -1.0),
+        };
+        let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
+        let (cells, ways) = (&mut cells[..n], &mut ways[..n]);
+        let per_cell = self.per_metre();
+        let (left, low) = (self.corner.x, self.corner.y);
+        let (wide, high) = (self.width as f32 - 0.01, self.height as f32 - 0.01);
+        let row = self.width as i32;
+        for i in 0..n {
+            let (x, y) = ((px[i] - left) * per_cell, (up[i] * rise - low) * per_cell);
+            // Held to the picture.
+            let (u, v) = (x.max(0.0).min(wide), y.max(0.0).min(high));
+            let off = (x - u) * (x - u) + (y - v) * (y - v);
+            // Within the picture a number of cells fits easily; no check is needed that would keep it from being vectorised.
+            let (column, line) = (u as i32, v as i32);
+            cells[i] = (line * row + column) as u32;
+            let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]) * (dt * per_cell) * (dt * per_cell);
+            // All of the picture is beyond its nearest point, square to the way there or further. Under nothing it is out of reach.
+            ways[i] = if way >= off { (way - off).sqrt() } else { -1e9 };
+        }
+    }
+
+    /// Marks those that can have touched something, from what [`Mask::find`] found. One read an element.
+    pub(crate) fn look(&self, cells: &[u32], ways: &[f32], flags: &mut [u32]) {
+        for ((cell, way), flag) in cells.iter().zip(ways).zip(flags) {
+            *flag |= u32::from(f32::from(self.quarters[*cell as usize]) * 0.25 - NEAR <= *way);
+        }
+    }
+}
+
+/// Straight between the values of four cells, the lower two first.
+#[inline(always)]
+fn mix([a, b, c, d]: [f32; 4], fx: f32, fy: f32) -> f32 {
+    let (low, high) = (a + (b - a) * fx, c + (d - c) * fx);
+    low + (high - low) * fy
+}
+
+/// Squares of the distances, in cells, from every cell to the nearest for which `holds`; at most a little over the band's.
+fn squares(width: usize, height: usize, holds: impl Fn(usize, usize) -> bool) -> Vec<f32> {
+    let far = ((2 * REACH) * (2 * REACH)) as f32;
+    let mut out = vec![far; width * height];
+    // Along rows a scan each way is enough, as all start from 0.
+    for y in 0..height {
+        let row = &mut out[y * width..(y + 1) * width];
+        let mut last = f32::INFINITY;
+        for x in 0..width {
+            last = if holds(x, y) { 0.0 } else { last + 1.0 };
+            row[x] = (last * last).min(far);
+        }
+        last = f32::INFINITY;
+        for x in (0..width).rev() {
+            last = if row[x] == 0.0 { 0.0 } else { last + 1.0 };
+            row[x] = row[x].min(last * last);
+        }
+    }
+    // Up the columns the lower envelope of parabolas.
+    let mut column = vec![0.0f32; height];
+    let mut roots = vec![0usize; height];
+    let mut bounds = vec![0.0f32; height + 1];
+    for x in 0..width {
+        for y in 0..height {
+            column[y] = out[y * width + x];
+        }
+        let meets = |q: usize, r: usize| {
+            let height = |y: usize| column[y] + (y * y) as f32;
+            (height(q) - height(r)) / (2.0 * (q as f32 - r as f32))
+        };
+        let mut k = 0;
+        roots[0] = 0;
+        (bounds[0], bounds[1]) = (f32::NEG_INFINITY, f32::INFINITY);
+        for q in 1..height {
+            let mut at = meets(q, roots[k]);
+            while k > 0 && at <= bounds[k] {
+                k -= 1;
+                at = meets(q, roots[k]);
+            }
+            k += 1;
+            roots[k] = q;
+            (bounds[k], bounds[k + 1]) = (at, f32::INFINITY);
+        }
+        k = 0;
+        for y in 0..height {
+            while bounds[k + 1] < y as f32 {
+                k += 1;
+            }
+            let off = y as f32 - roots[k] as f32;
+            out[y * width + x] = column[roots[k]] + off * off;
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn mask(width: usize, height: usize, solid: &[bool]) -> Mask {
+        let values = solid.iter().map(|&solid| f32::from(u8::from(solid))).collect();
+        let plane = Arc::new(Plane::new(width, height, values).unwrap());
+        let half = Vec2::new(width as f32, height as f32) * 0.125;
+        Mask::new(&plane, 0.5, (Vec2::new(-1.0, 0.5) + half).extend(0.0), 0.25, MaskLie::Upright)
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(48))]
+
+        /// Squares equal a search through all cells.
+        #[test]
+        fn squares_equal_brute_force(width in 1usize..24, height in 1usize..24, bits in prop::collection::vec(any::<bool>(), 576)) {
+            let holds = |x: usize, y: usize| bits[y * 24 + x];
+            let got = squares(width, height, holds);
+            for y in 0..height {
+                for x in 0..width {
+                    let mut want = f32::INFINITY;
+                    for v in 0..height {
+                        for u in 0..width {
+                            if holds(u, v) {
+                                want = want.min(((u as f32 - x as f32).powi(2)) + (v as f32 - y as f32).powi(2));
+                            }
+                        }
+                    }
+                    let got = got[y * width + x];
+                    prop_assert!(got == want || (want == f32::INFINITY && got > 4000.0), "{} for {}", got, want);
+                }
+            }
+        }
+
+        /// However it was dug and filled, a mask is what a new one of its cells would be.
+        #[test]
+        fn edits_equal_a_rebuild(
+            strokes in prop::collection::vec((-1f32..26.0, -1f32..26.0, 0f32..3.0, any::<bool>()), 1..12),
+            fill in any::<bool>(),
+        ) {
+            let (width, height) = (100, 90);
+            let mut edited = mask(width, height, &vec![fill; width * height]);
+            for (x, y, radius, dig) in strokes {
+                edited.brush(Vec2::new(x, y), radius, dig);
+            }
+            let rebuilt = mask(width, height, &edited.solid.clone());
+            prop_assert_eq!(&edited.cells, &rebuilt.cells);
+        }
+    }
+
+    #[test]
+    fn a_disc_has_round_normals() {
+        let (width, height) = (64, 64);
+        let mut mask = mask(width, height, &vec![false; width * height]);
+        let middle = Vec2::new(-1.0 + 8.0, 0.5 + 8.0);
+        assert!(mask.brush(middle, 3.0, false) > 400);
+        for nth in 0..32 {
+            let (sin, cos) = (nth as f32 * 0.2).sin_cos();
+            let way = Vec2::new(cos, sin);
+            for off in [2.0f32, 2.9, 3.1, 5.0] {
+                let (distance, normal) = mask.sample((middle + way * off).extend(4.0));
+                assert!((distance - (off - 3.0)).abs() < 0.25, "{distance} at {off}");
+                assert!(normal.dot(way.extend(0.0)) > 0.9, "{normal} for {way}");
+            }
+        }
+        // Beyond the picture: the way back.
+        let (distance, normal) = mask.sample(Vec3::new(-3.0, 3.0, 0.0));
+        assert!(distance > 2.0 && normal.x < -0.9);
+        assert_eq!(mask.brush(middle, 3.0, false), 0);
+    }
+}

@@ -1,0 +1,325 @@
+//! What elements meet: obstacles that they bounce off, slide along, stick to or die at.
+//!
+//! Elements count as points. Each straight way of a step is followed to the first thing it touches, so that nothing is jumped over
+//! however fast it is; what is found inside is brought out by its depth. A first look over columns finds the few that are near anything.
+//!
+//! | question | file |
+//! | --- | --- |
+//! | how is an obstacle described? | here |
+//! | how far is a place from one, where does a way meet it? | `body.rs` |
+//! | a picture that is solid, and can be dug | `mask.rs` |
+//! | any number of round posts, in cells around a moving middle | `posts.rs` |
+//! | what becomes of an element that meets one | `meet.rs` |
+//! | the same for many past one mask | `lanes.rs` |
+
+mod body;
+mod lanes;
+mod mask;
+mod meet;
+mod posts;
+
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+pub(crate) use body::Body;
+pub(crate) use lanes::{Moved, meet_lone_mask};
+pub use mask::{Mask, MaskLie};
+pub(crate) use meet::{BLOCK, Met, Nearby};
+pub(crate) use posts::Posts;
+
+use crate::assets::Forms;
+use crate::foundations::error::{SpecError, direction, each, vector_within, within};
+use crate::world::endless::EndlessSpec;
+
+/// Most obstacles of a world.
+const MOST_OBSTACLES: usize = 64;
+
+/// Something that elements meet.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct ObstacleSpec {
+    /// Its shape and place.
+    pub shape: ObstacleShape,
+    /// What becomes of an element that touches it. Default it bounces.
+    #[serde(default)]
+    pub touch: Touch,
+    /// Share of the speed towards it that is sent back, 0 to 1. Default 0.4.
+    #[serde(default = "default_bounce")]
+    pub bounce: f32,
+    /// Share of the speed along it that is lost at each touch, 0 to 1. Default 0.1.
+    #[serde(default = "default_friction")]
+    pub friction: f32,
+}
+
+fn default_bounce() -> f32 {
+    0.4
+}
+
+fn default_friction() -> f32 {
+    0.1
+}
+
+/// What becomes of an element that touches an obstacle.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Touch {
+    /// It is sent back.
+    #[default]
+    Bounce,
+    /// It goes on along the surface.
+    Slide,
+    /// It stays where it touched, as long as the obstacle is there.
+    Stick,
+    /// Its life ends.
+    Die,
+    /// Nothing: it goes through, and is counted as a hit where it comes in.
+    Pass,
+}
+
+/// Shape and place of an obstacle.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum ObstacleShape {
+    /// All that is behind a plane.
+    Plane {
+        /// A point of it, m.
+        position: [f32; 3],
+        /// Direction it faces; any length but 0. Default up.
+        #[serde(default = "up")]
+        normal: [f32; 3],
+    },
+    /// The inside of a sphere.
+    Sphere {
+        /// Its middle, m.
+        position: [f32; 3],
+        /// m, 0.001 to 1e6.
+        radius: f32,
+    },
+    /// An upright post, round and without end: a circle, seen from above.
+    Post {
+        /// A point of its axis, m.
+        position: [f32; 3],
+        /// m, 0.001 to 1e6.
+        radius: f32,
+    },
+    /// All within a distance of a straight line.
+    Capsule {
+        /// One end of the line, m.
+        from: [f32; 3],
+        /// The other end, m.
+        to: [f32; 3],
+        /// m, 0.001 to 1e6.
+        radius: f32,
+    },
+    /// A box, upright.
+    Box {
+        /// Its middle, m.
+        position: [f32; 3],
+        /// Full side lengths, m, 0.001 to 1e6.
+        size: [f32; 3],
+        /// Turn about y, degrees anticlockwise from above. Default 0.
+        #[serde(default)]
+        turn_degrees: f32,
+    },
+    /// All below a ground whose heights are those of a picture.
+    Heights {
+        /// Name of a picture: black is low.
+        form: String,
+        /// Middle of the ground at its lowest height, m.
+        position: [f32; 3],
+        /// Extent along x and z, m, 0.001 to 1e6; the picture's upper edge is away (-z).
+        size: [f32; 2],
+        /// Height of white above black, m, 0 to 1e5.
+        height: f32,
+    },
+    /// The inside of a distance grid, where that is.
+    Distance {
+        /// Name of the grid.
+        form: String,
+    },
+    /// The opaque parts of a picture, as thick as the world.
+    Mask {
+        /// Name of the picture.
+        form: String,
+        /// Middle of the picture, m.
+        position: [f32; 3],
+        /// Width of the picture, m, 0.001 to 1e6; its height follows.
+        width: f32,
+        /// Whether it stands or lies. Default stands.
+        #[serde(default)]
+        lie: MaskLie,
+        /// Opacity from which on it is solid, 0.001 to 1. Default 0.5.
+        #[serde(default = "half")]
+        threshold: f32,
+    },
+}
+
+fn up() -> [f32; 3] {
+    [0.0, 1.0, 0.0]
+}
+
+fn half() -> f32 {
+    0.5
+}
+
+impl ObstacleSpec {
+    /// A plane through a point, m, that faces this way.
+    pub fn plane(position: [f32; 3], normal: [f32; 3]) -> Self {
+        Self::new(ObstacleShape::Plane { position, normal })
+    }
+
+    /// A sphere about a point, m, of a radius, m.
+    pub fn sphere(position: [f32; 3], radius: f32) -> Self {
+        Self::new(ObstacleShape::Sphere { position, radius })
+    }
+
+    /// A picture, by name, that is solid where it is opaque: its middle and its width, m.
+    pub fn mask(form: &str, position: [f32; 3], width: f32) -> Self {
+        let lie = MaskLie::default();
+        Self::new(ObstacleShape::Mask { form: form.to_owned(), position, width, lie, threshold: half() })
+    }
+
+    /// The inside of a distance grid, by name.
+    pub fn distance(form: &str) -> Self {
+        Self::new(ObstacleShape::Distance { form: form.to_owned() })
+    }
+
+    /// An obstacle of this shape.
+    pub fn new(shape: ObstacleShape) -> Self {
+        Self { shape, touch: Touch::Bounce, bounce: default_bounce(), friction: default_friction() }
+    }
+
+    /// The same that sends back this share of the speed towards it, and takes this share of the speed along it.
+    pub fn bounce(mut self, bounce: f32, friction: f32) -> Self {
+        (self.bounce, self.friction) = (bounce, friction);
+        self
+    }
+
+    /// The same that does this to what touches it.
+    pub fn touch(mut self, touch: Touch) -> Self {
+        self.touch = touch;
+        self
+    }
+
+    fn check(&self) -> Result<(), SpecError> {
+        within("bounce", self.bounce, 0.0, 1.0, "")?;
+        within("friction", self.friction, 0.0, 1.0, "")?;
+        match &self.shape {
+            ObstacleShape::Plane { position, normal } => {
+                vector_within("shape.plane.position", *position, 1e6, "m")?;
+                direction("shape.plane.normal", *normal)
+            }
+            ObstacleShape::Sphere { position, radius } => {
+                vector_within("shape.sphere.position", *position, 1e6, "m")?;
+                within("shape.sphere.radius", *radius, 0.001, 1e6, "m")
+            }
+            ObstacleShape::Post { position, radius } => {
+                vector_within("shape.post.position", *position, 1e6, "m")?;
+                within("shape.post.radius", *radius, 0.001, 1e6, "m")
+            }
+            ObstacleShape::Capsule { from, to, radius } => {
+                vector_within("shape.capsule.from", *from, 1e6, "m")?;
+                vector_within("shape.capsule.to", *to, 1e6, "m")?;
+                within("shape.capsule.radius", *radius, 0.001, 1e6, "m")
+            }
+            ObstacleShape::Box { position, size, turn_degrees } => {
+                vector_within("shape.box.position", *position, 1e6, "m")?;
+                size.iter().try_for_each(|&side| within("shape.box.size", side, 0.001, 1e6, "m"))?;
+                within("shape.box.turn_degrees", *turn_degrees, -1e6, 1e6, "degrees")
+            }
+            ObstacleShape::Heights { position, size, height, .. } => {
+                vector_within("shape.heights.position", *position, 1e6, "m")?;
+                size.iter().try_for_each(|&side| within("shape.heights.size", side, 0.001, 1e6, "m"))?;
+                within("shape.heights.height", *height, 0.0, 1e5, "m")
+            }
+            ObstacleShape::Distance { .. } => Ok(()),
+            ObstacleShape::Mask { position, width, threshold, .. } => {
+                vector_within("shape.mask.position", *position, 1e6, "m")?;
+                within("shape.mask.width", *width, 0.001, 1e6, "m")?;
+                within("shape.mask.threshold", *threshold, 0.001, 1.0, "")
+            }
+        }
+    }
+}
+
+/// Checks every obstacle of a list by itself; the forms that they name are looked up when they are made ready.
+pub(crate) fn check(specs: &[ObstacleSpec]) -> Result<(), SpecError> {
+    each("obstacle", specs, MOST_OBSTACLES, ObstacleSpec::check)
+}
+
+/// Obstacles made ready.
+#[derive(Debug, Clone, Default)]
+pub struct Solid {
+    pub(crate) obstacles: Vec<Obstacle>,
+    /// Ways up to this length, m, lead through none of them.
+    short_way: f32,
+    /// How all of them lie, if they are masks that lie alike: then only what leads along their plane counts.
+    lie: Option<MaskLie>,
+    /// Posts of an endless world; their numbers follow those of the others.
+    pub(crate) posts: Option<Posts>,
+}
+
+/// One of them.
+#[derive(Debug, Clone)]
+pub(crate) struct Obstacle {
+    pub(crate) body: Body,
+    pub(crate) touch: Touch,
+    pub(crate) bounce: f32,
+    pub(crate) friction: f32,
+}
+
+impl Solid {
+    /// Makes checked ones ready.
+    pub(crate) fn new(
+        obstacles: &[ObstacleSpec],
+        endless: Option<&EndlessSpec>,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
+        let ready = |(nth, spec): (usize, &ObstacleSpec)| {
+            let ObstacleSpec { touch, bounce, friction, .. } = *spec;
+            let body = Body::new(spec, forms).map_err(|error| error.under(&format!("obstacle.{nth}")))?;
+            Ok(Obstacle { body, touch, bounce, friction })
+        };
+        let obstacles: Vec<Obstacle> =
+            obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()?;
+        // What sticks or passes must be met on its way.
+        let short_way = |obstacle: &Obstacle| match obstacle.touch {
+            Touch::Stick | Touch::Pass => 0.0,
+            _ => obstacle.body.short_way(),
+        };
+        let lie = |obstacle: &Obstacle| match &obstacle.body {
+            Body::Mask(mask) => Some(mask.lie()),
+            _ => None,
+        };
+        let first = obstacles.first().and_then(lie);
+        let lie =
+            first.filter(|_| endless.is_none() && obstacles.iter().all(|obstacle| lie(obstacle) == first));
+        let least = if endless.is_some() { 0.0 } else { f32::INFINITY };
+        let short_way = obstacles.iter().map(short_way).fold(least, f32::min);
+        let posts = endless.map(Posts::new).transpose().map_err(|error| error.under("endless"))?;
+        Ok(Self { obstacles, short_way, lie, posts })
+    }
+
+    /// Ways up to this length, m, lead through none of them.
+    pub(crate) fn short_way(&self) -> f32 {
+        self.short_way
+    }
+
+    /// How all of them lie, if they are masks that lie alike.
+    pub(crate) fn lie(&self) -> Option<MaskLie> {
+        self.lie
+    }
+
+    /// Of a velocity, m/s, as much as can lead through anything, m/s.
+    fn pace(&self, velocity: Vec3) -> f32 {
+        self.lie.map_or(velocity.length(), |lie| lie.flat(velocity).length())
+    }
+
+    /// Whether there is nothing to meet.
+    pub fn is_empty(&self) -> bool {
+        self.obstacles.is_empty() && self.posts.is_none()
+    }
+}
