@@ -15,7 +15,7 @@
 //! shared    record.rs, tile.rs, camera.rs
 //! ```
 //!
-//! Every kernel is a named function of [`frolic_simd::kernel!`]. The plain form that tests compare with is `frolic-draw/src/cpu/reference.rs`.
+//! Every kernel is a named function of [`frolic_simd::kernel!`]. The plain form that tests compare with is `frolic-diagnostics/src/reference.rs`.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]

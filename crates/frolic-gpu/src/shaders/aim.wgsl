@@ -1,4 +1,4 @@
-// Where and which way newborn start: frolic-core/src/particles/places.rs and emit.rs.
+// Where and which way newborn start: frolic-core/src/placement/source.rs and families/particles/emit.rs.
 
 struct Aim {
     // Axes of the aim, with the cosine of its rim and lowest and highest speed. Of an emitter's fan: side, nothing, middle; angles, in turns,

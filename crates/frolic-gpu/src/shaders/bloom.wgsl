@@ -1,4 +1,4 @@
-// Light that spreads: means of eight by eight pixels, blurred near and far, half of each: see frolic-draw/src/cpu/resolve.rs, whose
+// Light that spreads: means of eight by eight pixels, blurred near and far, half of each: see frolic-raster/src/finish.rs, whose
 // boxes in a row are here one kernel.
 
 struct Blocks {

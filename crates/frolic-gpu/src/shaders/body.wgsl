@@ -1,4 +1,4 @@
-// Obstacles and shapes: how far a place is from one, and where a straight way first meets it. As frolic-core/src/obstacles/body.rs.
+// Obstacles and shapes: how far a place is from one, and where a straight way first meets it. As frolic-core/src/world/obstacles/body.rs.
 
 // An element that comes this near has touched; one that lies on something stays this near, m.
 const SKIN: f32 = 1e-4;

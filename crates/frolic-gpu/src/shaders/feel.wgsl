@@ -1,6 +1,6 @@
 // What a population feels where fields are felt one by one.
 
-// As frolic-core/src/world.rs.
+// As frolic-core/src/world/mod.rs.
 fn on_edge(at: vec3<f32>) -> vec3<f32> {
     let level = at.x + at.z;
     let up = at.y * ON_EDGE.y;
@@ -20,7 +20,7 @@ struct Acting {
     push: vec3<f32>,
 }
 
-// `Chunk::sum_fields` of frolic-core/src/particles/step.rs.
+// `Chunk::sum_fields` of frolic-core/src/world/bodies/step.rs.
 fn sum_fields(place: vec3<f32>, velocity: vec3<f32>) -> Acting {
     var air = step.wind.xyz;
     var push = step.fall.xyz;
@@ -76,7 +76,7 @@ fn sum_fields(place: vec3<f32>, velocity: vec3<f32>) -> Acting {
     return Acting(air, push);
 }
 
-// `Motion::after` and the limits of speed: frolic-core/src/particles/motion.rs.
+// `Motion::after` and the limits of speed: frolic-core/src/world/bodies/motion.rs.
 fn after(acting: Acting, velocity: vec3<f32>, keep: f32, reach: f32) -> vec3<f32> {
     let through = velocity - acting.air;
     let slow = 1.0 / (1.0 + step.wind.w * length(through) * reach);

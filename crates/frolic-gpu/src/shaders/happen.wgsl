@@ -1,4 +1,4 @@
-// What events note, and where: frolic-core/src/events.rs. An event has a stretch of `blocks`: how many elements it starts and how many start
+// What events note, and where: frolic-core/src/world/events.rs. An event has a stretch of `blocks`: how many elements it starts and how many start
 // any, by groups; sums; then those that start any, in order.
 
 struct Event {

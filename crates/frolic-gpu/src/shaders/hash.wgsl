@@ -1,4 +1,4 @@
-// Random numbers without state, bit for bit those of frolic-core/src/random.rs.
+// Random numbers without state, bit for bit those of frolic-core/src/foundations/random.rs.
 
 // pcg3d of Jarzynski and Olano, "Hash Functions for GPU Rendering" (2020).
 fn hash3(key: vec3<u32>) -> vec3<u32> {

@@ -1,4 +1,4 @@
-// What becomes of elements that meet obstacles: frolic-core/src/obstacles/meet.rs.
+// What becomes of elements that meet obstacles: frolic-core/src/world/obstacles/meet.rs.
 
 const MOST_TOUCHES: u32 = 6u;
 

@@ -1,4 +1,4 @@
-// From linear light to eight bits: bloom, exposure, tone curve, sRGB, dither: see frolic-draw/src/cpu/resolve.rs.
+// From linear light to eight bits: bloom, exposure, tone curve, sRGB, dither: see frolic-raster/src/finish.rs.
 
 struct Finish {
     exposure: f32,

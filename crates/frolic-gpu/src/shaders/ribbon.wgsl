@@ -1,5 +1,5 @@
 // Ribbons: cross sections on the screen, joined. Those between segments lie along the bisector; those of upright ribbons are level: see
-// frolic-draw/src/cpu/ribbon.rs.
+// frolic-raster/src/sections.rs.
 
 const MOST_POINTS: u32 = 13u;
 

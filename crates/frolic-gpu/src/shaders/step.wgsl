@@ -5,7 +5,7 @@
 //   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
 //   give_birth
 //
-// The formulas are those of frolic-core/src/particles. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
+// The formulas are those of frolic-core/src/world/bodies. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
 
 struct Emitter {
     // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
@@ -105,7 +105,7 @@ fn encounter(place: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     }
 }
 
-// A newborn after the rest of the step in which it is born: `Chunk::grow_up` of frolic-core/src/particles/births.rs.
+// A newborn after the rest of the step in which it is born: `Chunk::grow_up` of frolic-core/src/world/bodies/births.rs.
 fn grown_up(place: vec3<f32>, velocity: vec3<f32>, age: f32, meets: bool) -> Moved {
     let acting = sum_fields(place, velocity);
     let keep = exp(-0.5 * step.drag * age);

@@ -43,10 +43,13 @@ impl Chunk<'_> {
         if acts.is_solid() {
             self.meet(acts, true, room, notes);
         }
-        // What was turned about on its way goes on as it was turned.
+        // What was turned about on its way goes on as it was turned; one of no age has not moved.
         for i in 0..self.px.len() {
             let [way, after] = acting(room, i);
-            if self.velocity(i) == Vec3::from(way) {
+            if self.age[i] == 0.0 {
+                let [x, y, z] = &room.start;
+                self.put(i, Vec3::new(x[i], y[i], z[i]), after.into());
+            } else if self.velocity(i) == Vec3::from(way) {
                 self.put(i, self.place(i), after.into());
             }
         }
