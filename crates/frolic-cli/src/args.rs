@@ -5,7 +5,9 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand};
-use frolic::prelude::{Backend, ImageSize, Ladder, Show, Variation};
+use frolic::prelude::{ImageSize, Show};
+use frolic::profile::{Ladder, Variation};
+use frolic::scene::Backend;
 
 /// Moves, draws and measures huge numbers of small elements.
 #[derive(Debug, Parser)]

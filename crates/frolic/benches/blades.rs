@@ -7,6 +7,8 @@ mod support;
 
 use std::cell::RefCell;
 
+use frolic::blades::{BladeMotion, Blades};
+use frolic::growing::Growing;
 use frolic::prelude::*;
 use rayon::prelude::*;
 use support::{Contender, at_most, compare};

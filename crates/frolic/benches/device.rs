@@ -6,6 +6,7 @@
 
 mod support;
 
+use frolic::drawing::{ListScratch, ListSpec, Surroundings};
 use frolic::gpu::{Gpu, GpuParticles, GpuRenderer, GpuSpec, Recorder};
 use frolic::prelude::*;
 use support::drawing::{far_camera, far_view, tell_machine};

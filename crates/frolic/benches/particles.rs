@@ -7,6 +7,7 @@ mod support;
 
 use std::cell::RefCell;
 
+use frolic::assets::{BakeSpec, Forms, Surface};
 use frolic::prelude::*;
 use support::{Contender, at_least, at_most, compare};
 

@@ -2,6 +2,7 @@
 //!
 //! `cargo run --release -p frolic --example chain_of_events [FOLDER]` writes `chain_of_events.png` into FOLDER, or here.
 
+use frolic::particles::{AimBy, TrailSpec};
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

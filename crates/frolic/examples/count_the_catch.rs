@@ -5,6 +5,7 @@
 use std::collections::HashSet;
 
 use frolic::prelude::*;
+use frolic::world::{PathEnds, PathSpec};
 
 fn main() -> Result<(), SpecError> {
     // Two scoops swing to and fro; the boat goes back and forth below, and pulls what comes near.

@@ -5,7 +5,9 @@
 //! `cargo run --release -p frolic --example depth_order [FOLDER]` prints what each order costs and writes `depth_order.png` (the three side
 //! by side) into FOLDER, or here.
 
+use frolic::drawing::DepthOrder;
 use frolic::prelude::*;
+use frolic::scene::{PutSpec, SpriteSpec, TextSpec};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let size = ImageSize::new(426, 800)?;

@@ -4,6 +4,8 @@
 
 use std::time::Instant;
 
+use frolic::assets::{Form, Forms, Plane};
+use frolic::bodies::KeepTo;
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -2,7 +2,13 @@
 //!
 //! `cargo run --release -p frolic --example endless_field [FOLDER]` writes `endless_field-1.png` to `-3.png` into FOLDER, or here.
 
+use frolic::blades::{AroundSpec, Weather};
+use frolic::drawing::GroundSpec;
+use frolic::looks::{DetailSpec, TuftSpec};
+use frolic::placement::{ClumpSpec, SieveBy, SieveSpec};
 use frolic::prelude::*;
+use frolic::scene::TextureSpec;
+use frolic::world::PathSpec;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::path::PathBuf::from(std::env::args().nth(1).unwrap_or_default());

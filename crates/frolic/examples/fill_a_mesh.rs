@@ -3,6 +3,9 @@
 //! `cargo run --release -p frolic --example fill_a_mesh [FOLDER] [MESH]` bakes MESH (an `.obj`, `.gltf` or `.glb`; a ball if none is given)
 //! and writes `fill_a_mesh.png` (three ways side by side) and `fill_a_mesh.dgrid` into FOLDER, or here.
 
+use frolic::assets::{BakeSpec, Form, Forms, Surface, read_grid, read_mesh, write_grid};
+use frolic::drawing::{ListScratch, ListSpec, Surroundings};
+use frolic::particles::VolumePart;
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -2,6 +2,7 @@
 //!
 //! `cargo run --release -p frolic --example first_frame [FOLDER]` writes `first_frame.png` into FOLDER, or here.
 
+use frolic::drawing::GroundSpec;
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -4,6 +4,8 @@
 //! `cargo run --release -p frolic --example keep_the_budget [FILE] [COUNT]` prints what the keeper does and, given FILE, writes a picture of a
 //! frame that was kept. COUNT is the number of elements, 600 000 if not given.
 
+use frolic::core::{Keeper, KeeperSpec, Lever};
+use frolic::diagnostics::{Corner, Readout};
 use frolic::prelude::*;
 
 /// Shares of the frame without a keeper: what it is to keep to, in turn.

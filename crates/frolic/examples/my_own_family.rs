@@ -7,10 +7,16 @@
 
 use std::path::PathBuf;
 
+use frolic::assets::write_places;
+use frolic::bodies::{BodyColumns, BodyRow, Integrator};
 use frolic::core::random::Draws;
-use frolic::core::{BodyColumns, BodyRow, Integrator};
+use frolic::drawing::WaterSpec;
+use frolic::families::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, StepContext};
+use frolic::fixed::PlaceSpec;
+use frolic::particles::AimBy;
 use frolic::prelude::*;
-use frolic::scene::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, Folder, StepContext};
+use frolic::scene::{Folder, TextureSpec};
+use frolic::world::ObstacleShape;
 
 /// Top of a pile in the water, in metres.
 const PILE: [f32; 3] = [0.45, 0.75, 0.0];

@@ -6,6 +6,7 @@
 use std::time::Instant;
 
 use frolic::prelude::*;
+use frolic::world::{Field, FieldChunk};
 
 /// Air that climbs in a helix: fastest at a radius that breathes with height.
 #[derive(Debug)]

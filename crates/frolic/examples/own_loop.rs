@@ -3,6 +3,7 @@
 //!
 //! `cargo run --release -p frolic --example own_loop` prints a fountain and writes no file.
 
+use frolic::bodies::BodyColumns;
 use frolic::prelude::*;
 
 const ACROSS: usize = 72;

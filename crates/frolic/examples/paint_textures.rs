@@ -5,6 +5,7 @@
 //! (720 by 400, white where it is solid) and `rock_behind.png` (what is seen through its holes), `petal.png` and
 //! `bush.obj` into FOLDER, or here.
 
+use frolic::assets::Surface;
 use frolic::core::gust_noise;
 use frolic::prelude::*;
 

@@ -3,7 +3,9 @@
 //!
 //! `cargo run --release -p frolic --example place_anything [FOLDER]` writes `place_anything-1.png` to `-6.png` into FOLDER, or here.
 
+use frolic::assets::{Form, Forms, HillsSpec, Plane};
 use frolic::diagnostics::{Mark, Plan};
+use frolic::placement::{ClumpSpec, Placement, SieveBy, SieveSpec, TerrainSpec};
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -4,6 +4,8 @@
 //! `cargo run --release -p frolic --example sprite_layers [FOLDER]` prints the draw calls of each technique and writes
 //! `sprite_layers.png` into FOLDER, or here.
 
+use frolic::drawing::{ListScratch, ListSpec, Surroundings};
+use frolic::looks::{Align, AtlasBuilder, Fill, Font, Library, Picture, Sprite, TextStyle};
 use frolic::prelude::*;
 
 /// Notices of the boat race: a board each, with a badge and a label.

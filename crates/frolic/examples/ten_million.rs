@@ -4,6 +4,8 @@
 
 use std::time::Instant;
 
+use frolic::growing::Growing;
+use frolic::particles::Region;
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -2,7 +2,12 @@
 //!
 //! `cargo run --release -p frolic --example walk_through_grass [FOLDER]` writes `walk_through_grass-1.png` to `-3.png` into FOLDER, or here.
 
+use frolic::blades::Weather;
+use frolic::drawing::{GroundSpec, WaterSpec};
+use frolic::fixed::WalkSpec;
+use frolic::placement::ClumpSpec;
 use frolic::prelude::*;
+use frolic::world::{PathSpec, PusherSpec};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::path::PathBuf::from(std::env::args().nth(1).unwrap_or_default());

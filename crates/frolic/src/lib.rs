@@ -33,20 +33,21 @@
 //!
 //! | you want to | start at |
 //! | --- | --- |
-//! | describe particles | [`ParticleSpec`](core::ParticleSpec), [`EmitterSpec`](core::EmitterSpec), [`WorldSpec`](core::WorldSpec) |
-//! | step them in a loop of your own | [`Particles`](core::Particles), [`Clock`](core::Clock), `examples/own_loop.rs` |
-//! | put things that stay, or hang and swing | [`FixtureSpec`](core::FixtureSpec) |
-//! | put elements somewhere: patterns, clumps, on meshes and height maps | [`Placement`](core::Placement), `examples/place_anything.rs` |
-//! | grow grass that bends | [`BladeSpec`](core::BladeSpec), `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
-//! | grow ten million of something | [`GrowSpec`](core::GrowSpec), `examples/ten_million.rs` |
-//! | say what they look like | [`LookSpec`](draw::LookSpec), [`Shape`](draw::Shape), [`CameraSpec`](draw::CameraSpec), [`SunSpec`](draw::SunSpec) |
-//! | use textures, fonts, meshes of your own | [`AtlasBuilder`](draw::AtlasBuilder), [`Font`](draw::Font), [`Mesh`](draw::Mesh), [`Library`](draw::Library), `examples/sprite_layers.rs` |
-//! | see why batches break, or take the list to a backend of your own | [`DrawList`](draw::DrawList), [`Break`](draw::Break), `examples/read_the_batches.rs` |
-//! | paint what a frame did | [`Show`](diagnostics::Show) |
+//! | describe particles, and what they start | [`particles`] |
+//! | step them in a loop of your own | [`Particles`](particles::Particles), [`Clock`](prelude::Clock), `examples/own_loop.rs` |
+//! | let wind, fields and obstacles act on columns of your own | [`bodies`] |
+//! | add a family of elements of your own | [`families`], `examples/my_own_family.rs` |
+//! | put things that stay, or hang and swing | [`fixed`] |
+//! | put elements somewhere: patterns, clumps, on meshes and height maps | [`placement`], `examples/place_anything.rs` |
+//! | grow grass that bends | [`blades`], `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
+//! | grow ten million of something | [`growing`], `examples/ten_million.rs` |
+//! | say what acts on them | [`world`] |
+//! | say what they look like; use textures, fonts, meshes of your own | [`looks`], `examples/sprite_layers.rs` |
+//! | see why batches break, or take the list to a backend of your own | [`drawing`], `examples/read_the_batches.rs` |
+//! | bake, read and write meshes, distance grids and places | [`assets`] |
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
-//! | know what a frame did and cost | [`Meter`](core::Meter), [`Counter`](core::Counter), [`Stage`](core::Stage) |
-//! | measure frame time against count | [`sweep`](profile::sweep), `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
-//! | see it while it runs, or see every thread | [`Readout`](diagnostics::Readout), [`Trace`](core::trace::Trace) |
+//! | know what a frame did and cost, or paint it | [`Meter`](prelude::Meter), [`Show`](diagnostics::Show), [`Readout`](diagnostics::Readout), [`Trace`](core::trace::Trace) |
+//! | measure frame time against count | [`profile`], `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
 //! | hold frames under a time | [`Keeper`](core::Keeper), `examples/keep_the_budget.rs` |
 //!
 //! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
@@ -63,32 +64,278 @@ pub use frolic_list as list;
 pub use frolic_profile as profile;
 pub use frolic_scene as scene;
 
-/// Everything that a program needs to build a scene, step it, draw it and read the meter.
-pub mod prelude {
+/// Particles: emitted, moved by the world, retired; populations that start one another.
+///
+/// A stream or a burst of an emitter gives elements a place, a velocity, a life and a size. The world moves them from then on: gravity, wind, fields,
+/// obstacles. Events (birth, death, a hit, a catch, an age, a region) start elements of other populations. `docs/particles.md` has a chapter for each theme.
+///
+/// ```
+/// use frolic::prelude::*;
+///
+/// let fountain = ParticleSpec::new(2_000)
+///     .life(4.0, 6.0)
+///     .motion(0.2, 1.0)
+///     .emitter(EmitterSpec::rate(900.0).aim([0.0, 1.0, 0.0], 12.0).speed(6.0, 7.0));
+/// let mut drops = Particles::new(&fountain, 7)?;
+/// drops.step(&WorldSpec::default().build()?, 1.0 / 60.0, 60, &mut Meter::new());
+/// assert_eq!(drops.len(), 900);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod particles {
     pub use frolic_core::{
-        AimBy, AimSpec, AreaSpec, AroundSpec, AttractorSpec, BakeSpec, BladeColumns, BladeMotion, BladeSpec,
-        Blades, BodyColumns, BodyRow, BrushSpec, BurstSpec, Clock, ClockSpec, ClumpSpec, CollectorSpec,
-        Counter, CourseSpec, CurlSpec, DistanceGrid, EachSpec, EmitterSpec, EventSpec, Falloff, Field,
-        FieldChunk, FieldKind, FieldSpec, FixtureSpec, Fixtures, Form, Forms, Frame, GrowSpec, Growing,
-        GustSpec, Happening, HarvestSpec, KeepTo, Keeper, KeeperSpec, Lever, LineSpec, MaskLie, MeshPart,
-        Meter, Moment, MotionSpec, ObstacleShape, ObstacleSpec, On, ParticleSet, ParticleSpec, Particles,
-        PathEnds, PathSpec, PatternSpec, PlaceSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
-        Plane, PusherSpec, Ramp, Region, ShapeFieldSpec, ShapeSpec, SieveBy, SieveSpec, Span, SpecError,
-        StackSpec, Stage, Storage, Surface, SwingSpec, TearSpec, TerrainSpec, Threads, Tick, Touch, Trail,
-        TrailSpec, VolumePart, VortexSpec, WalkSpec, Weather, World, WorldSpec,
+        AimBy, AimSpec, BurstSpec, CourseSpec, EmitterSpec, EventSpec, Happening, MeshPart, Moment, Order,
+        ParticleSet, ParticleSpec, Particles, Region, ShapeSpec, Storage, Trail, TrailSpec, VolumePart,
+        check_events,
     };
-    pub use frolic_diagnostics::{Corner, Readout, Show};
+}
+
+/// Free bodies: what the world does to columns of any family, one of your own included.
+///
+/// ```
+/// use frolic::bodies::{BodyColumns, BodyRow, Integrator, MotionSpec};
+/// use frolic::prelude::*;
+///
+/// let mut stones = BodyColumns::default();
+/// stones.push(&BodyRow { py: 10.0, life: f32::INFINITY, ..BodyRow::default() });
+/// let mut integrator = Integrator::new(&MotionSpec::default())?;
+/// integrator.step(stones.bodies(), &WorldSpec::default().build()?, 0.1, &mut Meter::new())?;
+/// assert!(stones.py()[0] < 10.0);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod bodies {
+    pub use frolic_core::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+}
+
+/// Elements that stay where they are put: they hang from lines, fill a volume, swing, sway, or go with a pusher.
+///
+/// ```
+/// use frolic::fixed::{Fixtures, LineSpec, SwingSpec};
+/// use frolic::prelude::*;
+///
+/// let line = LineSpec::new([0.0, 3.0, 0.0], [10.0, 3.0, 0.0], 0.5);
+/// let mut flags = Fixtures::new(&FixtureSpec::hung([line], Some(SwingSpec::default())), 40, Span::from(0.2), 1)?;
+/// let world = WorldSpec::default().wind([0.0, 0.0, 4.0]).build()?;
+/// flags.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
+/// assert!(flags.columns().tilt().iter().all(|tilt| *tilt < 0.0));
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod fixed {
+    pub use frolic_core::{
+        FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec, WalkSpec,
+    };
+}
+
+/// Blades: rooted, bent by the wind, pressed down by what treads on them. `docs/growing.md` tells how they grow.
+///
+/// ```
+/// use frolic::blades::Blades;
+/// use frolic::prelude::*;
+///
+/// let meadow = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
+/// let mut blades = Blades::new(&BladeSpec::new(meadow), 1_000, Span::from(0.004), 3)?;
+/// let world = WorldSpec::default().wind([6.0, 0.0, 0.0]).build()?;
+/// blades.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
+/// assert_eq!(blades.len(), 1_000);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod blades {
+    pub use frolic_core::{
+        AroundSpec, BladeColumns, BladeLayouts, BladeMotion, BladeRow, BladeSpec, Blades, GroupSpec,
+        TearSpec, Torn, Weather, blade_curve,
+    };
+}
+
+/// Elements that grow in clusters, ten million and more: from seed to full size, harvested, sown anew.
+///
+/// ```
+/// use frolic::growing::Growing;
+/// use frolic::prelude::*;
+///
+/// let spec = GrowSpec::new(PlacementSpec::default(), 100, PlacementSpec::default()).seconds(1.0, 1.0);
+/// let mut beds = Growing::new(&spec, 1_000, Span::from(0.1), 3)?;
+/// beds.step(1.0 / 60.0, 30, &mut Meter::new());
+/// assert!(beds.growth(17).is_some_and(|growth| (growth - 0.5).abs() < 1e-3));
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod growing {
+    pub use frolic_core::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, StackSpec};
+}
+
+/// Where elements are put and how they stand: patterns, clumps, sieves, ground with a shape, surfaces, volumes, places from a file.
+///
+/// ```
+/// use frolic::placement::Placement;
+/// use frolic::prelude::*;
+///
+/// let even = PlacementSpec::new(On::Ground(PatternSpec::BlueNoise { distance: 0.0 }));
+/// let placed = Placement::new(&[even], Some(500), 7, &Default::default())?.all();
+/// assert_eq!(placed.len(), 500);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod placement {
+    pub use frolic_core::{
+        AreaSpec, Clump, ClumpSpec, EachSpec, Footing, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
+        PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
+    };
+}
+
+/// What acts on elements: wind and gusts, fields, obstacles, collectors, pushers, brushes, cells without end.
+///
+/// ```
+/// use frolic::prelude::*;
+///
+/// let world = WorldSpec::default()
+///     .wind([2.0, 0.0, 0.0])
+///     .field(FieldSpec::vortex([0.0, 1.0, 0.0], 3.0, 0.5))
+///     .obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.5, 0.1))
+///     .build()?;
+/// assert!(world.distance([0.0, 2.0, 0.0]) > 1.9);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod world {
+    pub use frolic_core::{
+        AttractorSpec, BlastSpec, BrushSpec, Cells, CellsSpec, CollectorSpec, CurlSpec, EndlessSpec, Falloff,
+        Field, FieldChunk, FieldKind, FieldSpec, GustSpec, KeepOffSpec, Mask, MaskLie, ObstacleShape,
+        ObstacleSpec, Path, PathEnds, PathSpec, PusherSpec, Pushing, ScatterSpec, ShapeFieldSpec, Touch,
+        VortexSpec, World, WorldSpec,
+    };
+}
+
+/// Meshes, pictures and distance grids that specs name.
+///
+/// ```
+/// use frolic::assets::{BakeSpec, Surface};
+///
+/// let ball = Surface::ball(16).placed(0.8, 0.3, [0.0, 1.0, 0.0])?;
+/// let grid = BakeSpec::new(32).bake(&ball)?;
+/// assert!(grid.sample([0.0, 1.0, 0.0].into()).0 < 0.0);
+/// # Ok::<(), frolic::prelude::SpecError>(())
+/// ```
+pub mod assets {
+    pub use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
+    pub use frolic_scene::{
+        FormSource, FormSpec, HillsSpec, Places, read_grid, read_mesh, read_places, write_grid, write_places,
+    };
+}
+
+/// What elements look like: shapes, textures, colour over age, light, detail.
+///
+/// ```
+/// use frolic::prelude::*;
+///
+/// let mut look = LookSpec::glowing(8.0, [(0.0, "#ffd9a0"), (1.0, "#3a0602")])?;
+/// look.shape = Shape::Ribbon(RibbonSpec::new(6.0, 0.2, 3));
+/// assert!(!look.build()?.is_solid());
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod looks {
     pub use frolic_draw::{
-        Align, Atlas, AtlasBuilder, BackdropSpec, Blend, Break, CameraSpec, CardSpec, Colour, DepthOrder,
-        DetailSpec, DrawList, Facing, Fill, Font, GroundSpec, Image, ImageSize, Instances, LandSpec, Library,
-        LightSpec, Look, LookSpec, Mesh, Picture, Play, Renderer, RibbonSpec, Shape, SkySpec, Sprite, Stand,
-        SunSpec, Technique, TextStyle, TileMap, TuftSpec, View, WaterSpec,
+        Align, Atlas, AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Fill, Font, LandSpec,
+        Library, LightSpec, Look, LookSpec, Mesh, Picture, Play, RibbonSpec, Shape, Sprite, Stand, SunSpec,
+        TextStyle, TileMap, TuftSpec,
+    };
+}
+
+/// From instances to pixels: views, backdrops, draw lists, batches, the CPU renderer.
+///
+/// ```
+/// use frolic::drawing::{ListScratch, ListSpec, Surroundings};
+/// use frolic::prelude::*;
+///
+/// let (x, y, z) = ([0.0f32; 3], [0.5, 1.0, 1.5], [0.0; 3]);
+/// let look = LookSpec::glowing(4.0, [(0.0, "#80c0ff")])?.build()?;
+/// let (view, mut image) = (CameraSpec::default().view(ImageSize::new(64, 40)?)?, Image::new(ImageSize::new(64, 40)?));
+/// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+/// meter.begin_frame();
+/// let instances = [(Instances::at([&x, &y, &z])?, &look)];
+/// let backdrop = BackdropSpec::default();
+/// let around = Surroundings::new(&backdrop);
+/// let list = scratch.list(instances, &ListSpec::default(), &view, &around, &mut meter);
+/// Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
+/// assert_eq!(meter.end_frame().count(Counter::DrawCalls), 1);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod drawing {
+    pub use frolic_core::{Group, Layouts, Posed, Poses};
+    pub use frolic_draw::{
+        BackdropSpec, Break, CameraSpec, DepthOrder, DrawList, GroundSpec, Image, ImageSize, Instances, Part,
+        PlacedGroup, Renderer, SkySpec, Technique, View, WaterSpec,
     };
     pub use frolic_list::{ListScratch, ListSpec, Surroundings};
-    pub use frolic_profile::{Ladder, Plan, Profile, Variation, sweep, write_profile};
+}
+
+/// A family of your own: what is written of it, its elements, and how a scene steps and draws them. `examples/my_own_family.rs` is a whole one.
+///
+/// ```
+/// use frolic::families::{BuildContext, DrawContext, Drawables, Elements, FamilySpec};
+/// use frolic::prelude::*;
+///
+/// /// Elements in a row.
+/// #[derive(Debug)]
+/// struct Row;
+///
+/// impl FamilySpec for Row {
+///     fn key(&self) -> &'static str {
+///         "row"
+///     }
+///
+///     fn check(&self, _population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+///         Ok(())
+///     }
+///
+///     fn settle_seconds(&self) -> f32 {
+///         0.0
+///     }
+///
+///     fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+///         Ok(Box::new(Placed { x: (0..context.count).map(|nth| nth as f32).collect(), zero: vec![0.0; context.count as usize] }))
+///     }
+/// }
+///
+/// #[derive(Debug)]
+/// struct Placed {
+///     x: Vec<f32>,
+///     zero: Vec<f32>,
+/// }
+///
+/// impl Elements for Placed {
+///     fn len(&self, _context: DrawContext<'_>) -> usize {
+///         self.x.len()
+///     }
+///
+///     fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+///         (self.x.len() * 8) as u64
+///     }
+///
+///     fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+///         Ok(Drawables::one(Instances::at([&self.x, &self.zero, &self.zero])?))
+///     }
+/// }
+///
+/// let row = PopulationSpec::of("row", Row, 12, Span::from(0.1), LookSpec::default());
+/// let scene = Scene::new(&SceneSpec::new("a row").with_population(row))?;
+/// assert_eq!(scene.alive(), 12);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod families {
+    pub use frolic_core::{Bodies, Integrator, Layouts, Poses};
     pub use frolic_scene::{
-        Backend, FormSource, FormSpec, HillsSpec, LandPart, PopulationSpec, PutSpec, Residence, Scene,
-        SceneError, SceneSpec, SpriteSpec, StandSpec, TextSpec, TextureSpec, read_grid, read_mesh,
-        read_places, write_grid, write_places, write_png,
+        BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
     };
+}
+
+/// What a first program needs: build a scene, step it, draw it, read the meter, profile it. The rest is in the modules.
+pub mod prelude {
+    pub use frolic_core::{
+        AreaSpec, BladeSpec, Clock, ClockSpec, CollectorSpec, Counter, EmitterSpec, EventSpec, FieldSpec,
+        FixtureSpec, Frame, GrowSpec, Meter, Moment, ObstacleSpec, On, ParticleSpec, Particles, PatternSpec,
+        PlacementSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage, Threads, World, WorldSpec,
+    };
+    pub use frolic_diagnostics::Show;
+    pub use frolic_draw::{
+        BackdropSpec, Blend, CameraSpec, CardSpec, Colour, Image, ImageSize, Instances, LightSpec, Look,
+        LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
+    };
+    pub use frolic_profile::{Plan, Profile, sweep, write_profile};
+    pub use frolic_scene::{PopulationSpec, Scene, SceneError, SceneSpec, write_png};
 }

@@ -4,6 +4,7 @@
 use std::alloc::System;
 use std::time::Duration;
 
+use frolic::diagnostics::{Corner, Readout};
 use frolic::prelude::*;
 use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
 

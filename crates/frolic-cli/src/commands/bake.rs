@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::time::Instant;
 
+use frolic::assets::{BakeSpec, read_mesh, write_grid};
 use frolic::diagnostics::preview;
 use frolic::prelude::*;
 use serde::Serialize;

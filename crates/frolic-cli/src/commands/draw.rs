@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
+use frolic::diagnostics::{Corner, Readout};
 use frolic::prelude::*;
 use frolic::scene::{VideoWriter, write_animated_png, write_sheet};
 use serde::Serialize;

@@ -1,5 +1,6 @@
 //! `frolic export`: where the elements of a population are, as a file that other programs read.
 
+use frolic::assets::write_places;
 use frolic::core::listed;
 use frolic::prelude::*;
 use serde::Serialize;

@@ -19,6 +19,7 @@ use std::time::Duration;
 
 use frolic::prelude::*;
 use frolic::profile::{PlanError, ProfileError};
+use frolic::scene::Backend;
 use frolic::scene::write_beside;
 
 use crate::args::{Chosen, Command, Drawing};

@@ -4,6 +4,7 @@ use frolic::core::random::Draws;
 use frolic::core::simd::{detect, levels, name};
 use frolic::diagnostics::reference::LinearImage;
 use frolic::draw::{DrawList, View};
+use frolic::drawing::{ListScratch, ListSpec, Surroundings};
 use frolic::prelude::*;
 
 use super::{Contender, Median, compare, median};
