@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::camera::View;
 use crate::colour::Colour;
-use crate::light::{LightSpec, SunSpec};
+use crate::lamps::{LightSpec, SunSpec};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 
 /// Everything behind the elements.

@@ -6,9 +6,9 @@ pub use frolic_raster::camera::NEAR;
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
+use crate::bounds::Bounds;
 use crate::image::ImageSize;
-use crate::instances::Bounds;
-use crate::light::SunSpec;
+use crate::lamps::SunSpec;
 
 /// A perspective camera.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

@@ -25,12 +25,14 @@
 mod atlas;
 mod backdrop;
 pub mod backend;
+mod bounds;
 mod camera;
 mod colour;
 pub mod cpu;
 mod detail;
 mod image;
 mod instances;
+mod lamps;
 mod land;
 mod light;
 mod list;
@@ -50,14 +52,15 @@ pub use atlas::{
     TileMapId, pack,
 };
 pub use backdrop::{BackdropSpec, GroundSpec, SkySpec, WaterSpec};
+pub use bounds::Bounds;
 pub use camera::{CameraSpec, View};
 pub use colour::Colour;
 pub use cpu::Renderer;
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use instances::{Bounds, CHUNK, Groups, Instances, Part, PlacedGroup, Resident, chunk_parts};
+pub use instances::{CHUNK, Groups, Instances, Part, PlacedGroup, Resident, chunk_parts};
+pub use lamps::{LightSpec, SunSpec};
 pub use land::LandSpec;
-pub use light::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};

@@ -10,11 +10,9 @@ use frolic_core::Counter;
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
-use crate::camera::View;
 use crate::instances::{Groups, Instances};
 use crate::light::Lighting;
 use crate::look::{Form, Look};
-use crate::merge;
 use crate::sprite::Fill;
 
 /// How elements become draw calls. All but [`Technique::Tiled`] give the same picture to the last bit.
@@ -254,12 +252,6 @@ impl<'l> DrawList<'l> {
         time: f32,
     ) -> Self {
         Self { sources, batches: &[], runs: &[], order, vertices: &[], lighting, technique, time }
-    }
-
-    /// Finishes the vertices of these runs, in drawing order, and writes down where each run's start.
-    pub fn merge(&mut self, runs: &mut [Run], view: &View, vertices: &'l mut Vec<Vertex>) {
-        merge::vertices_of(self, runs, view, vertices);
-        self.vertices = vertices;
     }
 
     /// Its batches and their runs, in drawing order.

@@ -63,3 +63,11 @@ pub(crate) fn vertices_of(list: &DrawList<'_>, runs: &mut [Run], view: &View, ve
 thread_local! {
     static MERGED: RefCell<(Vec<Vertex>, Skin)> = RefCell::default();
 }
+
+impl<'l> DrawList<'l> {
+    /// Finishes the vertices of these runs, in drawing order, and writes down where each run's start.
+    pub fn merge(&mut self, runs: &mut [Run], view: &View, vertices: &'l mut Vec<Vertex>) {
+        vertices_of(self, runs, view, vertices);
+        self.vertices = vertices;
+    }
+}

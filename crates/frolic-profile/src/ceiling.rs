@@ -11,11 +11,13 @@ use frolic_statistics::{
 };
 use serde::{Deserialize, Serialize};
 
+use crate::error::PlanError;
+use crate::error::ProfileError;
 use crate::growth::Line;
-use crate::plan::{Plan, PlanError};
+use crate::plan::Plan;
 use crate::profile::ms;
 use crate::subject::{Run, Subject};
-use crate::sweep::{ProfileError, TURN, Variant, prepare};
+use crate::sweep::{TURN, Variant, prepare};
 
 /// Rounds of a run near the budget, at least.
 const ROUNDS: usize = 8;

@@ -6,10 +6,11 @@
 use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 use serde::Serialize;
 
+use crate::error::ProfileError;
 use crate::noise::Pace;
-use crate::plan::short;
+use crate::numbers::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
-use crate::sweep::{BUILDS, ProfileError, TURN};
+use crate::sweep::{BUILDS, TURN};
 
 /// Share of re-runs without a change that are called none.
 const CONFIDENCE: f64 = 0.985;

@@ -6,9 +6,9 @@ use frolic_core::Stage;
 use frolic_scene::write_beside;
 
 use crate::chart::charts;
+use crate::error::ProfileError;
 use crate::profile::{FORMAT_VERSION, Profile};
 use crate::report::report;
-use crate::sweep::ProfileError;
 use crate::trace::trace_events;
 
 /// Writes `profile.json`, `profile.csv`, `report.html`, `trace.json` and the charts `frames`, `stages`, `spread` and `timeline` as SVG and PNG into a

@@ -11,9 +11,9 @@ use frolic_core::{Counter, Frame, Stage};
 use frolic_scene::SceneError;
 use serde::{Deserialize, Serialize};
 
+use crate::error::ProfileError;
 use crate::noise::{Counted, Pace, Taken};
 use crate::profile::{Stop, Turn};
-use crate::sweep::ProfileError;
 
 /// Version of the file.
 const VERSION: u32 = 1;

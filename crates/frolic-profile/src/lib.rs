@@ -23,10 +23,12 @@
 mod ceiling;
 mod chart;
 mod compare;
+mod error;
 mod files;
 mod growth;
 mod journal;
 pub mod noise;
+mod numbers;
 mod other;
 mod pictures;
 mod plan;
@@ -41,6 +43,7 @@ mod trace;
 pub use ceiling::{Ceiling, CeilingPlan, Tried, ceiling, ceilings};
 pub use chart::Chart;
 pub use compare::{Change, CompareSpec, Comparison, Verdict, compare, compare_builds, compare_variants};
+pub use error::{PlanError, ProfileError};
 #[cfg(feature = "schema")]
 pub use files::schema;
 pub use files::{profile_from_json, write_profile};
@@ -49,7 +52,7 @@ pub use growth::{Growth, Knee};
 pub use journal::{Journal, JournalOf};
 pub use other::{OtherProgram, answer_frames};
 pub use pictures::PictureDifference;
-pub use plan::{Ladder, Plan, PlanError, Variation};
+pub use plan::{Ladder, Plan, Variation};
 pub use profile::{
     FORMAT_VERSION, Machine, Point, Profile, Round, StageGrowth, StageTime, Stop, Times, VariantGrowth,
     VariantProfile,
@@ -57,5 +60,5 @@ pub use profile::{
 pub use subject::{Elsewhere, Run, Subject};
 
 pub use report::report;
-pub use sweep::{ProfileError, Progress, Variant, check_plan, sweep, sweep_builds, sweep_subjects};
+pub use sweep::{Progress, Variant, check_plan, sweep, sweep_builds, sweep_subjects};
 pub use trace::FrameTrace;

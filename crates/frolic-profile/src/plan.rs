@@ -6,20 +6,9 @@ use std::time::Duration;
 
 use frolic_scene::SceneSpec;
 
+use crate::error::PlanError;
 use crate::journal::JournalOf;
-
-/// Why a plan cannot be followed.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{what} '{text}': {problem}")]
-#[non_exhaustive]
-pub struct PlanError {
-    /// Which part of the plan: `counts`, `vary`.
-    pub what: &'static str,
-    /// How it was written.
-    pub text: String,
-    /// What is wrong, and what to write instead.
-    pub problem: String,
-}
+use crate::numbers::short;
 
 /// Counts to climb, rising.
 ///
@@ -100,21 +89,6 @@ impl FromStr for Ladder {
         }
         Ok(Self(counts))
     }
-}
-
-/// `20k` for 20000, `1M` for a million; numbers that are not round stay as they are.
-pub(crate) fn short(count: u32) -> String {
-    match count {
-        n if n >= 1_000_000 && n % 100_000 == 0 => format!("{}M", f64::from(n) / 1e6),
-        n if n >= 1_000 && n % 100 == 0 => format!("{}k", f64::from(n) / 1e3),
-        n => n.to_string(),
-    }
-}
-
-/// A foretold count to two digits: more would be pretence.
-pub(crate) fn rough(count: f64) -> u32 {
-    let unit = 10f64.powf((count.max(1.0).log10().floor() - 1.0).max(0.0));
-    ((count / unit).round() * unit).min(f64::from(u32::MAX)) as u32
 }
 
 fn count(word: &str) -> Option<u32> {

@@ -7,9 +7,9 @@ use plotters::style::RGBColor;
 use crate::chart::{
     COLOURS, Chart, FAINT, GREY, INK, LIMIT, Layers, PAPER, SHADES, Scale, headline, layers, shade,
 };
-use crate::plan::short;
+use crate::error::ProfileError;
+use crate::numbers::short;
 use crate::profile::{Point, Profile, VariantProfile};
-use crate::sweep::ProfileError;
 use crate::table::ms;
 
 /// The page as text.

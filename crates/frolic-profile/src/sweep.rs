@@ -10,15 +10,16 @@ use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use frolic_core::limits::Limits;
-use frolic_core::{SpecError, simd};
+use frolic_core::simd;
 use frolic_scene::{SceneError, SceneSpec};
 use frolic_statistics::{Dice, bootstrap, median};
 
+use crate::error::ProfileError;
 use crate::journal::Journal;
 use crate::noise::{Pace, Reference, Watch, memory};
 use crate::other::OtherProgram;
 use crate::pictures::differences;
-use crate::plan::{Plan, PlanError};
+use crate::plan::Plan;
 use crate::profile::{
     FORMAT_VERSION, Machine, Point, Profile, Stop, Turn, VariantGrowth, VariantProfile, ms,
 };
@@ -33,27 +34,6 @@ const LEAST_ROUNDS: u32 = 4;
 
 /// What the names of two builds' variants end in.
 pub(crate) const BUILDS: [&str; 2] = [", this build", ", other build"];
-
-/// Why a profile could not be made.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum ProfileError {
-    /// The plan cannot be followed.
-    #[error(transparent)]
-    Plan(#[from] PlanError),
-    /// A varied key or value does not fit the scene, or a result cannot be written.
-    #[error(transparent)]
-    Scene(#[from] SceneError),
-    /// The scene cannot run at the lowest count.
-    #[error(transparent)]
-    Spec(#[from] SpecError),
-    /// The file is no profile of this version, or cannot be compared with another.
-    #[error("{0}")]
-    Format(String),
-    /// A chart cannot be drawn.
-    #[error("the chart cannot be drawn: {0}")]
-    Chart(String),
-}
 
 /// How far a sweep is; handed to the caller's watcher, whose answer says whether to go on.
 #[derive(Debug, Clone)]

@@ -5,7 +5,7 @@ use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, Tab
 use frolic_core::limits::Limits;
 
 use crate::chart::cut;
-use crate::plan::{rough, short};
+use crate::numbers::{rough, short};
 use crate::profile::{Point, Profile, StageTime, VariantGrowth, VariantProfile};
 
 /// Widest line, columns; and the narrowest that takes all numbers.

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use frolic_core::trace::{Lane, Span, Trace, What};
 use serde_json::{Value, json};
 
-use crate::plan::short;
+use crate::numbers::short;
 use crate::subject::Run;
 
 /// Frames of a trace.

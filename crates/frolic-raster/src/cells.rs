@@ -8,7 +8,7 @@ use fearless_simd::prelude::*;
 use frolic_simd::kernel;
 
 use crate::LANES;
-use crate::solid::{SAMPLES, Samples};
+use crate::samples::{SAMPLES, Samples};
 
 /// Columns and rows of a cell.
 const CELL: [usize; 2] = [4, 8];

@@ -30,6 +30,7 @@ pub mod light;
 pub mod picture;
 pub mod points;
 pub mod record;
+pub mod samples;
 pub mod sections;
 pub mod solid;
 pub mod sun;

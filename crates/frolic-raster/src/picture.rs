@@ -5,7 +5,7 @@ use fearless_simd::{f32x4, f32x8, u32x4, u32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
-use crate::solid::{SAMPLES, Samples};
+use crate::samples::{SAMPLES, Samples};
 
 /// A picture of a group, column by column.
 #[derive(Debug, Default)]

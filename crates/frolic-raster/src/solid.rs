@@ -27,52 +27,10 @@ use crate::LANES;
 use crate::cells::hides;
 use crate::colour9::{EMPTY, pack_lanes, unpack, unpack_lanes};
 use crate::record::{Facet, Outlined, PLAIN, SEGMENTS, Strip, colours, depth_of};
+use crate::samples::{PIECE, PLACES, SAMPLES, Samples};
 use crate::sun::Sunlight;
 use crate::texture::{RegionId, Texels, Textures};
 use crate::tile::{Row, STRIDE};
-
-/// Samples of a pixel.
-pub const SAMPLES: usize = 4;
-
-/// Their places: a rotated grid, so that edges near the vertical and the level come out in four steps too.
-pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.375, 0.125], [0.125, 0.375]];
-
-/// One tile's samples: column after column, down each column, those of a pixel together.
-#[derive(Debug)]
-pub struct Samples<'a> {
-    /// Nearness of each sample.
-    pub near: &'a mut [f32],
-    /// Colour without the sun, [`EMPTY`] where nothing solid was drawn in this layer; and the sun's part.
-    pub base: &'a mut [u32],
-    /// The sun's part of each sample's colour, packed.
-    pub sun: &'a mut [u32],
-    /// First pixel of the tile, and its size.
-    pub x: i32,
-    /// First row of the tile.
-    pub y: i32,
-    /// Columns of the tile.
-    pub width: usize,
-    /// Rows of the tile.
-    pub height: usize,
-    /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
-    pub samples: usize,
-    /// What is known of some rows of a strip.
-    pub spans: [Span; PIECE],
-    /// Of a shadow map: most that a slanting surface is moved away from the sun, m.
-    pub most_slope: f32,
-}
-
-/// Vectors of rows whose spans are worked out before they are filled.
-const PIECE: usize = 16;
-
-/// What a strip covers of some rows: at each sample the ends, in columns, and nearness; least first column twice and most last twice, negated.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Span {
-    start: [f32; LANES],
-    end: [f32; LANES],
-    near: [f32; LANES],
-    columns: [i32; LANES / 2],
-}
 
 /// How the records of one source are drawn.
 #[derive(Debug, Clone, Copy)]

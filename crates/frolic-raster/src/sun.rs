@@ -5,7 +5,7 @@ use fearless_simd::prelude::*;
 use frolic_simd::kernel;
 
 use crate::LANES;
-use crate::solid::Samples;
+use crate::samples::Samples;
 use crate::tile::{Grid, Rect, Row, STRIDE};
 
 /// What the sun sees: a depth buffer, as tiles lie in it.

@@ -7,7 +7,8 @@ use frolic_raster::LANES;
 use frolic_raster::colour9::EMPTY;
 use frolic_raster::dots;
 use frolic_raster::record::{Dot, Facet, Outlined, Record, Strip, keyed};
-use frolic_raster::solid::{self, SAMPLES, Samples, Style, ceil, floor};
+use frolic_raster::samples::{SAMPLES, Samples};
+use frolic_raster::solid::{self, Style, ceil, floor};
 use frolic_raster::tile::{first_pixel, last_pixel};
 use glam::{Vec3, Vec4};
 

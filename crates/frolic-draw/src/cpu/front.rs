@@ -7,7 +7,8 @@
 use std::cell::RefCell;
 
 use frolic_raster::record::{Facet, Strip, keyed};
-use frolic_raster::solid::{self, FACET, Samples, Style};
+use frolic_raster::samples::Samples;
+use frolic_raster::solid::{self, FACET, Style};
 use frolic_simd::Level;
 
 use super::bin::Bin;

@@ -6,7 +6,8 @@
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::picture::Blit;
-use frolic_raster::solid::{self, Samples, Style};
+use frolic_raster::samples::Samples;
+use frolic_raster::solid::{self, Style};
 pub use frolic_raster::sun::AS_DEEP;
 use frolic_raster::sun::{ShadowMap, Sunlight};
 use frolic_raster::tile::Grid;
@@ -23,7 +24,8 @@ use super::style::casting;
 use super::tiled::Pictures;
 use crate::camera::View;
 use crate::image::ImageSize;
-use crate::light::{SunSpec, shadow_view};
+use crate::lamps::SunSpec;
+use crate::light::shadow_view;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 

@@ -3,7 +3,8 @@
 //! What costs time is done by kernels: `frolic_raster::dots` for discs, `solid` for meshes and ribbons, `sun` for the ground in the sun.
 
 use frolic_raster::dots::{self, DotStyle, DotTile};
-use frolic_raster::solid::{self, SAMPLES, Samples, Style};
+use frolic_raster::samples::{SAMPLES, Samples};
+use frolic_raster::solid::{self, Style};
 use frolic_raster::sun::{self, SunnyGround};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_simd as simd;

@@ -5,7 +5,7 @@ use plotters::style::text_anchor::HPos;
 
 use super::paper::{Axis, COLOURS, Drawing, Fault, Frame, GREY, HEIGHT, INK, Paper, WIDTH, cut};
 use crate::ceiling::Ceiling;
-use crate::plan::{rough, short};
+use crate::numbers::{rough, short};
 
 /// Bars of a chart, at most.
 const MOST: usize = 16;

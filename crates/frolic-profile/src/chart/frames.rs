@@ -8,9 +8,9 @@ use plotters::style::text_anchor::HPos;
 
 use super::ends;
 use super::paper::{Axis, COLOURS, Drawing, FAINT, Fault, Frame, HEIGHT, INK, Paper, Scale, WIDTH, cut, svg};
-use crate::plan::{rough, short};
+use crate::error::ProfileError;
+use crate::numbers::{rough, short};
 use crate::profile::{Profile, VariantProfile};
-use crate::sweep::ProfileError;
 
 /// Most characters of a name beside its line.
 const LONGEST: usize = 28;

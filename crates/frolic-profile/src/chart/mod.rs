@@ -28,8 +28,8 @@ pub(crate) use paper::{COLOURS, FAINT, GREY, INK, LIMIT, PAPER, Scale, cut};
 pub(crate) use stages::{SHADES, shade};
 
 use crate::ceiling::Ceiling;
+use crate::error::ProfileError;
 use crate::profile::{Profile, VariantProfile};
-use crate::sweep::ProfileError;
 
 /// Variants that are shown side by side, at most: the others are in the table.
 const MOST_PANELS: usize = 4;

@@ -9,7 +9,7 @@ use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use plotters::style::{FontStyle, register_font};
 
-use crate::sweep::ProfileError;
+use crate::error::ProfileError;
 
 pub(super) const WIDTH: i32 = 1280;
 pub(super) const HEIGHT: i32 = 800;

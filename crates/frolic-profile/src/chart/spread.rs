@@ -5,7 +5,7 @@ use plotters::style::text_anchor::HPos;
 
 use super::paper::{Axis, COLOURS, Drawing, Fault, Frame, GREY, HEIGHT, INK, Paper, WIDTH, cut};
 use super::{ends, left_out, panels};
-use crate::plan::short;
+use crate::numbers::short;
 use crate::profile::Profile;
 
 #[derive(Debug, Clone, PartialEq)]

@@ -7,7 +7,7 @@ use plotters::style::text_anchor::HPos;
 
 use super::paper::{Axis, Drawing, Fault, Frame, GREY, HEIGHT, INK, Paper, WIDTH, cut};
 use super::{left_out, panels};
-use crate::plan::short;
+use crate::numbers::short;
 use crate::profile::{Point, Profile};
 
 /// A colour a stage of the processor, and of what is outside all stages: alike where the work is alike.

@@ -5,7 +5,7 @@ use plotters::style::text_anchor::HPos;
 
 use super::paper::{Axis, COLOURS, Drawing, Fault, Frame, HEIGHT, INK, LIMIT, Paper, Scale, WIDTH, cut};
 use super::{left_out, panels};
-use crate::plan::short;
+use crate::numbers::short;
 use crate::profile::{Point, Profile};
 
 #[derive(Debug, Clone, PartialEq)]

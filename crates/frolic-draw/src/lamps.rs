@@ -1,0 +1,145 @@
+//! Lamps and the sun: plain data, checked before use.
+
+use frolic_core::{SpecError, vector_within, within};
+use frolic_raster::light::Lamp;
+use glam::Vec3;
+use serde::{Deserialize, Serialize};
+
+use crate::bounds::Bounds;
+use crate::colour::Colour;
+
+/// A point light. Its light falls off as `power / (distance² + radius²)`.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct LightSpec {
+    /// Where, m.
+    pub position: [f32; 3],
+    /// Colour. Default white.
+    pub colour: Colour,
+    /// Light on a wall 1 m away that faces it, 0 to 1e6. Default 1.
+    pub power: f32,
+    /// Radius of what shines, m, 0.001 to 1e4: closer than that the light grows no more. Default 0.5.
+    pub radius: f32,
+}
+
+impl Default for LightSpec {
+    fn default() -> Self {
+        Self { position: [0.0; 3], colour: Colour::WHITE, power: 1.0, radius: 0.5 }
+    }
+}
+
+impl LightSpec {
+    /// A light at a place, m, of a colour and power.
+    pub fn new(position: [f32; 3], colour: Colour, power: f32) -> Self {
+        Self { position, colour, power, ..Self::default() }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        vector_within("position", self.position, 1e6, "m")?;
+        self.colour.check("colour")?;
+        within("power", self.power, 0.0, 1e6, "")?;
+        within("radius", self.radius, 0.001, 1e4, "m")
+    }
+
+    /// The lamp as kernels read it.
+    pub(crate) fn lamp(&self) -> Lamp {
+        let Self { position, colour, power, radius } = *self;
+        Lamp { position, colour: [colour.r, colour.g, colour.b], power, radius }
+    }
+
+    /// Whether more of its light than can be neglected, a 64th of white, falls anywhere into a box.
+    pub fn reaches(&self, bounds: &Bounds) -> bool {
+        let far = bounds.distance(self.position.into());
+        self.arriving(far * far) * self.colour.vec().max_element() > 1.0 / 64.0
+    }
+
+    /// Share of its colour that arrives over a squared distance, m².
+    #[inline(always)]
+    fn arriving(&self, square: f32) -> f32 {
+        self.power / (square + self.radius * self.radius)
+    }
+
+    /// Light that arrives at a point, facing it.
+    #[inline(always)]
+    pub(crate) fn at(&self, point: Vec3) -> Vec3 {
+        let d = Vec3::from(self.position) - point;
+        self.colour.vec() * self.arriving(d.dot(d))
+    }
+}
+
+/// The sun, or the moon: light from one direction, with shadows.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct SunSpec {
+    /// How high it stands, degrees above the horizon, 1 to 90. Default 35.
+    pub height_degrees: f32,
+    /// Where along the horizon, degrees from -z towards x. Default 40.
+    pub bearing_degrees: f32,
+    /// Colour. Default white.
+    pub colour: Colour,
+    /// Light on a wall that faces it, 0 to 1e6. Default 1.
+    pub power: f32,
+    /// Side of the shadow map, texels, 64 to 8192, or 0 for no shadows. Default 2048. Memory 4 bytes a texel.
+    pub shadow_map: u32,
+    /// Distance from the camera up to which shadows fall, m, 0.1 to 1e5. Default 80.
+    pub shadow_reach: f32,
+}
+
+impl Default for SunSpec {
+    fn default() -> Self {
+        Self {
+            height_degrees: 35.0,
+            bearing_degrees: 40.0,
+            colour: Colour::WHITE,
+            power: 1.0,
+            shadow_map: 2048,
+            shadow_reach: 80.0,
+        }
+    }
+}
+
+impl SunSpec {
+    /// A sun at a height above the horizon and a bearing from -z towards x, degrees, of a colour and power.
+    pub fn new(height_degrees: f32, bearing_degrees: f32, colour: Colour, power: f32) -> Self {
+        Self { height_degrees, bearing_degrees, colour, power, ..Self::default() }
+    }
+
+    /// Whether the values are in range.
+    ///
+    /// # Errors
+    /// Names the key that is not.
+    pub fn check(&self) -> Result<(), SpecError> {
+        within("height_degrees", self.height_degrees, 1.0, 90.0, "degrees")?;
+        within("bearing_degrees", self.bearing_degrees, -360.0, 360.0, "degrees")?;
+        self.colour.check("colour")?;
+        within("power", self.power, 0.0, 1e6, "")?;
+        if self.shadow_map != 0 {
+            within("shadow_map", self.shadow_map as f32, 64.0, 8192.0, "texels, or 0 for no shadows")?;
+        }
+        within("shadow_reach", self.shadow_reach, 0.1, 1e5, "m")
+    }
+
+    /// Towards the sun, unit length.
+    pub(crate) fn towards(&self) -> Vec3 {
+        let (sin, cos) = libm::sincosf(self.height_degrees.to_radians());
+        let (east, north) = libm::sincosf(self.bearing_degrees.to_radians());
+        Vec3::new(cos * east, sin, -cos * north)
+    }
+
+    /// The way that a shadow falls for each metre of height, if shadows fall.
+    pub(crate) fn fall(&self) -> Option<Vec3> {
+        let towards = self.towards();
+        (self.shadow_map > 0 && self.power > 0.0).then(|| -towards / towards.y.max(0.02))
+    }
+
+    /// Its light on a wall that faces it.
+    pub fn light(&self) -> Vec3 {
+        self.colour.vec() * self.power
+    }
+}
