@@ -9,8 +9,9 @@ use frolic_core::SpecError;
 use toml::de::{DeTable, DeValue};
 
 use crate::error::{SceneError, advice, nearest};
+use crate::folder::Folder;
 use crate::shipped;
-use crate::spec::{Folder, SceneSpec};
+use crate::spec::SceneSpec;
 
 /// Maximum size of a scene file, in bytes.
 const LARGEST: u64 = 1 << 20;

@@ -8,11 +8,11 @@ use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
 
 use crate::error::SceneError;
+use crate::folder::Folder;
 use crate::grid_file::{read_grid, read_grid_bytes};
 use crate::models::{read_mesh, read_mesh_bytes};
 use crate::places_file::{read_places, read_places_bytes};
 use crate::shipped;
-use crate::spec::{Folder, SceneSpec};
 use crate::texture::{read_png, read_png_bytes};
 
 /// Something with an extent, by name.
@@ -285,10 +285,10 @@ fn find<T>(
 }
 
 /// Reads and bakes all forms of a scene.
-pub(crate) fn load(spec: &SceneSpec) -> Result<Forms, SpecError> {
+pub(crate) fn load(specs: &[FormSpec], folder: &Folder) -> Result<Forms, SpecError> {
     let mut forms = Forms::default();
-    for (nth, form) in spec.form.iter().enumerate() {
-        let made = form.load(&spec.folder, &forms).map_err(|error| error.under(&format!("form.{nth}")))?;
+    for (nth, form) in specs.iter().enumerate() {
+        let made = form.load(folder, &forms).map_err(|error| error.under(&format!("form.{nth}")))?;
         forms.insert(&form.name, made);
     }
     Ok(forms)

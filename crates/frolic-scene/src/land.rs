@@ -7,7 +7,7 @@ use frolic_core::{Forms, Placement, PlacementSpec, SpecError, TerrainSpec};
 use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
 use serde::{Deserialize, Serialize};
 
-use crate::spec::SceneSpec;
+use crate::population::PopulationSpec;
 
 /// Ground after a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -30,11 +30,11 @@ impl LandPart {
         Self { terrain, grown_by: None, paint: LandSpec::default() }
     }
 
-    pub(crate) fn check(&self, scene: &SceneSpec) -> Result<(), SpecError> {
+    pub(crate) fn check(&self, populations: &[PopulationSpec]) -> Result<(), SpecError> {
         self.terrain.check().map_err(|error| error.under("terrain"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
-        if grown_by(scene, name).is_some() {
+        if grown_by(populations, name).is_some() {
             return Ok(());
         }
         let problem = format!("there is no population '{name}' that is placed on ground");
@@ -43,8 +43,8 @@ impl LandPart {
 }
 
 /// The placement of a population by name, and whether it is endless.
-fn grown_by<'a>(scene: &'a SceneSpec, name: &str) -> Option<(&'a [PlacementSpec], bool)> {
-    scene.population.iter().find(|population| population.name == name)?.families().next()?.ground()
+fn grown_by<'a>(populations: &'a [PopulationSpec], name: &str) -> Option<(&'a [PlacementSpec], bool)> {
+    populations.iter().find(|population| population.name == name)?.families().next()?.ground()
 }
 
 /// Land made ready.
@@ -58,21 +58,32 @@ const ORIGIN: [f32; 1] = [0.0];
 
 impl Land {
     /// All of a scene.
-    pub(crate) fn all(scene: &SceneSpec, forms: &Forms) -> Result<Vec<Self>, SpecError> {
+    pub(crate) fn all(
+        parts: &[LandPart],
+        populations: &[PopulationSpec],
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Vec<Self>, SpecError> {
         let under = |(nth, part)| {
-            Self::new(part, scene, forms).map_err(|error: SpecError| error.under(&format!("land.{nth}")))
+            Self::new(part, populations, seed, forms)
+                .map_err(|error: SpecError| error.under(&format!("land.{nth}")))
         };
-        scene.land.iter().enumerate().map(under).collect()
+        parts.iter().enumerate().map(under).collect()
     }
 
-    fn new(part: &LandPart, scene: &SceneSpec, forms: &Forms) -> Result<Self, SpecError> {
+    fn new(
+        part: &LandPart,
+        populations: &[PopulationSpec],
+        seed: u32,
+        forms: &Forms,
+    ) -> Result<Self, SpecError> {
         let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
-        let grown = part.grown_by.as_ref().and_then(|name| grown_by(scene, name));
+        let grown = part.grown_by.as_ref().and_then(|name| grown_by(populations, name));
         let placement = grown.map(|(layers, endless)| {
             let mut layers = layers.to_vec();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);
-            Placement::new(&layers, None, scene.seed, forms).map(|placement| (placement, endless))
+            Placement::new(&layers, None, seed, forms).map(|placement| (placement, endless))
         });
         let placement = placement.transpose()?;
         let cover = |x: f32, z: f32| {

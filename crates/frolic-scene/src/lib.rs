@@ -27,6 +27,7 @@ mod device;
 mod error;
 mod families;
 mod file;
+mod folder;
 mod forms;
 mod grid_file;
 mod land;
@@ -46,6 +47,7 @@ pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
 };
+pub use folder::Folder;
 pub use forms::{FormSource, FormSpec, HillsSpec, PlacementForm};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
 pub use land::LandPart;
@@ -56,5 +58,5 @@ pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
-pub use spec::{Backend, DrawSpec, FORMAT_VERSION, Folder, ProfileSpec, Residence, SceneSpec};
+pub use spec::{Backend, DrawSpec, FORMAT_VERSION, ProfileSpec, Residence, SceneSpec};
 pub use texture::{read_png, read_png_bytes};

@@ -3,11 +3,9 @@
 use std::fmt::Write;
 
 use frolic_core::random::hash3;
-use frolic_core::{ObstacleShape, SpecError, at_most, vector_within, within};
-use frolic_draw::{Align, Colour, Mesh, ReliefSpec, Stand, TuftSpec};
+use frolic_core::{ObstacleShape, ObstacleSpec, SpecError, vector_within, within};
+use frolic_draw::{Align, Colour, ReliefSpec, Stand, TuftSpec};
 use serde::{Deserialize, Serialize};
-
-use crate::spec::SceneSpec;
 
 /// A texture: from a PNG file, or painted.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -42,7 +40,7 @@ impl TextureSpec {
         Self { name: name.into(), file: None, tuft: Some(tuft), frames: single() }
     }
 
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         match (&self.file, &self.tuft) {
             (Some(_), None) => Ok(()),
             (None, Some(tuft)) => tuft.check().map_err(|error| error.under("tuft")),
@@ -344,51 +342,8 @@ impl TextSpec {
     }
 }
 
-/// Whether every part can be used, as far as that can be told without files.
-pub(crate) fn check(scene: &SceneSpec) -> Result<(), SpecError> {
-    at_most("texture", scene.texture.len(), 256)?;
-    at_most("mesh", scene.mesh.len(), 256)?;
-    at_most("sprite", scene.sprite.len(), 65_536)?;
-    at_most("tiles", scene.tiles.len(), 256)?;
-    at_most("text", scene.text.len(), 4096)?;
-    let twice = |key: &str, names: Vec<&str>| {
-        let mut seen = std::collections::HashSet::new();
-        match names.into_iter().enumerate().find(|(_, name)| !seen.insert(*name)) {
-            Some((nth, name)) => Err(SpecError::new(
-                format!("{key}.{nth}.name"),
-                format!("'{name}' is there twice"),
-                "write another name",
-            )),
-            None => Ok(()),
-        }
-    };
-    twice("texture", scene.texture.iter().map(|texture| texture.name.as_str()).collect())?;
-    twice("mesh", scene.mesh.iter().map(|mesh| mesh.name.as_str()).collect())?;
-    for (nth, texture) in scene.texture.iter().enumerate() {
-        texture.check().map_err(|error| error.under(&format!("texture.{nth}")))?;
-    }
-    for (nth, mesh) in scene.mesh.iter().enumerate() {
-        Mesh::faceted(&mesh.vertices, &mesh.triangles)
-            .map_err(|error| error.under(&format!("mesh.{nth}")))?;
-    }
-    for (nth, sprite) in scene.sprite.iter().enumerate() {
-        sprite.check().map_err(|error| error.under(&format!("sprite.{nth}")))?;
-    }
-    for (nth, tiles) in scene.tiles.iter().enumerate() {
-        tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
-    }
-    at_most("stone", scene.stone.len(), 16)?;
-    for (nth, stone) in scene.stone.iter().enumerate() {
-        stone.check(scene).map_err(|error| error.under(&format!("stone.{nth}")))?;
-    }
-    for (nth, text) in scene.text.iter().enumerate() {
-        text.check().map_err(|error| error.under(&format!("text.{nth}")))?;
-    }
-    Ok(())
-}
-
 impl SpriteSpec {
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "")?;
         self.size.iter().try_for_each(|side| within("size", *side, 0.0, 1e6, ""))?;
         self.pivot.iter().try_for_each(|share| within("pivot", *share, -100.0, 100.0, ""))?;
@@ -403,10 +358,10 @@ impl SpriteSpec {
 }
 
 impl StoneSpec {
-    fn check(&self, scene: &SceneSpec) -> Result<(), SpecError> {
+    pub(crate) fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
         self.paint.check().map_err(|error| error.under("paint"))?;
         within("layer", self.layer as f32, -1000.0, 1000.0, "")?;
-        match scene.world.obstacle.get(self.obstacle).map(|obstacle| &obstacle.shape) {
+        match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
             Some(ObstacleShape::Mask { .. }) => Ok(()),
             _ => {
                 let problem = format!("obstacle {} of the world is no mask", self.obstacle);
@@ -417,7 +372,7 @@ impl StoneSpec {
 }
 
 impl TilesSpec {
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         let ways = [self.scatter.is_some(), !self.rows.is_empty(), self.index.is_some()];
         if ways.iter().filter(|way| **way).count() != 1 {
             let problem = "tiles come from exactly one of scatter, rows and index";
@@ -437,7 +392,7 @@ impl TilesSpec {
 }
 
 impl TextSpec {
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         if self.text.chars().count() > 1000 {
             return Err(SpecError::new("text", "is over 1000 characters", "split it"));
         }

@@ -16,7 +16,8 @@ use frolic_list::{ListScratch, Surroundings};
 
 use crate::device::Device;
 use crate::error::{DeviceError, SceneError};
-use crate::families::{self, BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
+use crate::families::particles::Member;
+use crate::families::{BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
 use crate::land::Land;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
@@ -126,10 +127,10 @@ impl Scene {
         spec.check()?;
         let given = spec;
         let spec = &spec.in_weather();
-        let forms = crate::forms::load(spec)?;
+        let forms = crate::forms::load(&spec.form, &spec.folder)?;
         let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
         let mut props = Props::new(spec, &world)?;
-        props.lands = Land::all(spec, &forms)?;
+        props.lands = Land::all(&spec.land, &spec.population, spec.seed, &forms)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
@@ -166,7 +167,7 @@ impl Scene {
                 None => {
                     let device = device.as_mut().filter(|_| !stays.contains(&nth));
                     let name = &population.name;
-                    families::build_particles(name, particles, &context, spec.storage, &mut set, device)
+                    build_particles(name, particles, &context, spec.storage, &mut set, device)
                 }
             };
             let elements = elements.map_err(|error| error.under(&population.name))?;
@@ -628,6 +629,24 @@ impl Scene {
         device.take_caught(caught);
         self.props.tell(self.time, &self.caught);
         Ok(())
+    }
+}
+
+/// Builds a population of particles: device-resident if `device` is given, else a member of `set`.
+fn build_particles(
+    name: &str,
+    spec: &ParticleSpec,
+    context: &BuildContext<'_>,
+    storage: Storage,
+    set: &mut ParticleSet,
+    device: Option<&mut Device>,
+) -> Result<Box<dyn Elements>, SpecError> {
+    match device {
+        Some(device) => device.population(name, spec, context.seed, context.forms),
+        None => {
+            let member = set.add_with(name, spec, context.seed, storage, context.forms)?;
+            Ok(Box::new(Member::new(member)))
+        }
     }
 }
 

@@ -1,20 +1,20 @@
 //! Specs of a scene: the keys of a scene file as plain data.
 
 use std::collections::HashSet;
-use std::path::PathBuf;
 
 use frolic_core::{
     ClockSpec, EventSpec, KeeperSpec, MOST_KINDS, ParticleSpec, PathSpec, SpecError, Storage, Weather,
     WorldSpec, at_most, check_events, listed, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Shape, SkySpec,
+    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Mesh, Shape, SkySpec,
     SunSpec, Technique, WaterSpec,
 };
 use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
 use crate::families;
+use crate::folder::Folder;
 use crate::forms::FormSpec;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
@@ -173,19 +173,6 @@ pub enum Residence {
     Gpu,
 }
 
-/// Folder of the files that a scene refers to.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-#[non_exhaustive]
-pub enum Folder {
-    /// The working directory.
-    #[default]
-    Here,
-    /// This folder, usually that of the scene file.
-    At(PathBuf),
-    /// The files compiled into the program for the shipped scene of this name.
-    Shipped(&'static str),
-}
-
 fn one() -> u32 {
     1
 }
@@ -304,11 +291,6 @@ impl SceneSpec {
         backdrop
     }
 
-    /// Returns whether there is a population of particles of this name.
-    pub(crate) fn moves(&self, name: &str) -> bool {
-        self.population.iter().any(|population| population.name == *name && population.moves())
-    }
-
     /// Returns the population whose count a profile varies.
     pub fn climbing(&self) -> Option<&PopulationSpec> {
         match &self.profile.population {
@@ -365,20 +347,20 @@ impl SceneSpec {
         if let Some(sun) = &self.sun {
             sun.check().map_err(|error| error.under("sun"))?;
         }
-        crate::parts::check(self)?;
+        self.check_parts()?;
         for (nth, light) in self.light.iter().enumerate() {
             light.check().map_err(|error| error.under(&format!("light.{nth}")))?;
         }
         at_most("land", self.land.len(), 16)?;
         for (nth, land) in self.land.iter().enumerate() {
-            land.check(self).map_err(|error| error.under(&format!("land.{nth}")))?;
+            land.check(&self.population).map_err(|error| error.under(&format!("land.{nth}")))?;
         }
         let mut names = HashSet::new();
         for (nth, population) in self.population.iter().enumerate() {
             let at = format!("population.{nth}");
             check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
             population.particles().check().map_err(|error| error.under(&at))?;
-            families::check(population, self).map_err(|error| error.under(&at))?;
+            families::check(population, &self.population).map_err(|error| error.under(&at))?;
             at_most(&format!("{at}.kind"), population.kind.len(), MOST_KINDS - 1)?;
             for (nth, look) in population.kind.iter().enumerate() {
                 look.check().map_err(|error| error.under(&format!("{at}.kind.{nth}")))?;
@@ -421,6 +403,49 @@ impl SceneSpec {
                 format!("there is no population '{name}'"),
                 instead,
             ));
+        }
+        Ok(())
+    }
+
+    /// Checks textures, meshes, sprites, tile maps, stone and texts, as far as that is possible without files.
+    fn check_parts(&self) -> Result<(), SpecError> {
+        at_most("texture", self.texture.len(), 256)?;
+        at_most("mesh", self.mesh.len(), 256)?;
+        at_most("sprite", self.sprite.len(), 65_536)?;
+        at_most("tiles", self.tiles.len(), 256)?;
+        at_most("text", self.text.len(), 4096)?;
+        let twice = |key: &str, names: Vec<&str>| {
+            let mut seen = std::collections::HashSet::new();
+            match names.into_iter().enumerate().find(|(_, name)| !seen.insert(*name)) {
+                Some((nth, name)) => Err(SpecError::new(
+                    format!("{key}.{nth}.name"),
+                    format!("'{name}' is there twice"),
+                    "write another name",
+                )),
+                None => Ok(()),
+            }
+        };
+        twice("texture", self.texture.iter().map(|texture| texture.name.as_str()).collect())?;
+        twice("mesh", self.mesh.iter().map(|mesh| mesh.name.as_str()).collect())?;
+        for (nth, texture) in self.texture.iter().enumerate() {
+            texture.check().map_err(|error| error.under(&format!("texture.{nth}")))?;
+        }
+        for (nth, mesh) in self.mesh.iter().enumerate() {
+            Mesh::faceted(&mesh.vertices, &mesh.triangles)
+                .map_err(|error| error.under(&format!("mesh.{nth}")))?;
+        }
+        for (nth, sprite) in self.sprite.iter().enumerate() {
+            sprite.check().map_err(|error| error.under(&format!("sprite.{nth}")))?;
+        }
+        for (nth, tiles) in self.tiles.iter().enumerate() {
+            tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
+        }
+        at_most("stone", self.stone.len(), 16)?;
+        for (nth, stone) in self.stone.iter().enumerate() {
+            stone.check(&self.world.obstacle).map_err(|error| error.under(&format!("stone.{nth}")))?;
+        }
+        for (nth, text) in self.text.iter().enumerate() {
+            text.check().map_err(|error| error.under(&format!("text.{nth}")))?;
         }
         Ok(())
     }

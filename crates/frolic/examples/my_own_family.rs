@@ -39,7 +39,7 @@ impl FamilySpec for BubbleSpec {
         &["life", "motion", "event"]
     }
 
-    fn check(&self, population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
         if self.largest > population.size.max {
             return Ok(());
         }

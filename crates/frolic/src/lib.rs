@@ -279,7 +279,7 @@ pub mod drawing {
 ///         "row"
 ///     }
 ///
-///     fn check(&self, _population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+///     fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
 ///         Ok(())
 ///     }
 ///

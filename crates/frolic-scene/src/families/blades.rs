@@ -11,7 +11,6 @@ use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
 use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
-use crate::spec::SceneSpec;
 
 impl FamilySpec for BladeSpec {
     fn key(&self) -> &'static str {
@@ -22,7 +21,7 @@ impl FamilySpec for BladeSpec {
         &["kind"]
     }
 
-    fn check(&self, population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError> {
         BladeSpec::check(self).map_err(|error| error.under("blades"))?;
         let kinds = population.kind.iter().enumerate();
         let kinds = kinds.map(|(nth, look)| (format!("kind.{nth}.shape"), look));
@@ -33,7 +32,9 @@ impl FamilySpec for BladeSpec {
             }
         }
         let start = self.tear.as_ref().map(|tear| &tear.start);
-        if let Some(start) = start.filter(|start| !scene.moves(start)) {
+        if let Some(start) =
+            start.filter(|start| !all.iter().any(|other| other.name == **start && other.moves()))
+        {
             let problem = format!("there is no population '{start}' of particles");
             return Err(SpecError::new("blades.tear.start", problem, "name one with a life of its own"));
         }

@@ -6,14 +6,13 @@ use frolic_draw::{Instances, Part, chunk_parts};
 
 use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
 use crate::population::PopulationSpec;
-use crate::spec::SceneSpec;
 
 impl FamilySpec for FixtureSpec {
     fn key(&self) -> &'static str {
         "fixed"
     }
 
-    fn check(&self, population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
         FixtureSpec::check(self, population.count).map_err(|error| error.under("fixed"))
     }
 

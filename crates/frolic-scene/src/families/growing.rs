@@ -7,14 +7,13 @@ use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
-use crate::spec::SceneSpec;
 
 impl FamilySpec for GrowSpec {
     fn key(&self) -> &'static str {
         "growing"
     }
 
-    fn check(&self, _population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
         GrowSpec::check(self).map_err(|error| error.under("growing"))
     }
 

@@ -6,23 +6,21 @@
 mod blades;
 mod fixed;
 mod growing;
-mod particles;
+pub(crate) mod particles;
 
 use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Forms, Happening, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
-    Span, SpecError, Storage, Weather, World, random,
+    Forms, Happening, Meter, ParticleSet, PlacedColumns, PlacedRow, Placement, PlacementSpec, Span,
+    SpecError, Weather, World, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
 use smallvec::{SmallVec, smallvec};
 
-use crate::device::Device;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
-use crate::spec::SceneSpec;
 
 /// Hands the families that ship to a macro: the key of a population that holds each, its spec, and what a population of it is.
 macro_rules! list {
@@ -53,11 +51,11 @@ pub trait FamilySpec: Debug + Send + Sync {
         &[]
     }
 
-    /// Checks its values, in this population of this scene. Keys are relative to the population.
+    /// Checks its values, in this population, among all those of the scene. Keys are relative to the population.
     ///
     /// # Errors
     /// Names the first key that cannot be used.
-    fn check(&self, population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError>;
+    fn check(&self, population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError>;
 
     /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
     fn settle_seconds(&self) -> f32;
@@ -127,24 +125,6 @@ pub struct BuildContext<'a> {
     pub kinds: &'a [Look],
     /// What the look was built from, in the scene's season.
     pub look_spec: &'a LookSpec,
-}
-
-/// Builds a population of particles: device-resident if `device` is given, else a member of `set`.
-pub(crate) fn build_particles(
-    name: &str,
-    spec: &ParticleSpec,
-    context: &BuildContext<'_>,
-    storage: Storage,
-    set: &mut ParticleSet,
-    device: Option<&mut Device>,
-) -> Result<Box<dyn Elements>, SpecError> {
-    match device {
-        Some(device) => device.population(name, spec, context.seed, context.forms),
-        None => {
-            let member = set.add_with(name, spec, context.seed, storage, context.forms)?;
-            Ok(Box::new(particles::Member::new(member)))
-        }
-    }
 }
 
 /// What a population is stepped with.
@@ -346,7 +326,7 @@ macro_rules! keys {
 list!(keys);
 
 /// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.
-pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<(), SpecError> {
+pub(crate) fn check(population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError> {
     let mut families = population.families();
     let Some(family) = families.next() else {
         if !population.kind.is_empty() {
@@ -364,7 +344,7 @@ pub(crate) fn check(population: &PopulationSpec, scene: &SceneSpec) -> Result<()
         let problem = format!("'{key}' is a family that ships");
         return Err(SpecError::new("family", problem, "give your own another key"));
     }
-    family.check(population, scene)?;
+    family.check(population, all)?;
     let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
     match unread {
         Some(unread) => {

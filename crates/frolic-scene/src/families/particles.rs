@@ -7,13 +7,13 @@ use super::{DrawContext, Drawables, Elements};
 
 /// A member of the set, and the trails of its elements as they were last drawn.
 #[derive(Debug)]
-pub(super) struct Member {
+pub(crate) struct Member {
     nth: usize,
     trails: Trails,
 }
 
 impl Member {
-    pub(super) fn new(nth: usize) -> Self {
+    pub(crate) fn new(nth: usize) -> Self {
         Self { nth, trails: Trails::default() }
     }
 

@@ -41,7 +41,7 @@ impl FamilySpec for StoneSpec {
         &["life", "motion", "event"]
     }
 
-    fn check(&self, _population: &PopulationSpec, _scene: &SceneSpec) -> Result<(), SpecError> {
+    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
         if self.height.is_finite() {
             return Ok(());
         }
