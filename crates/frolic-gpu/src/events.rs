@@ -8,8 +8,9 @@ use wgpu::{BindGroup, BindGroupLayout, ComputePipeline, ShaderStages};
 
 use crate::device::{Gpu, Tally, Words};
 use crate::error::GpuError;
+use crate::keys::Bind;
 use crate::order::groups;
-use crate::pipelines::{Bind, compute, group, layout, set_dispatch, window};
+use crate::pipelines::{compute, group, layout, set_dispatch, window};
 use crate::shader;
 use crate::told::{STEP_WORDS, aim_words, shape_words};
 

@@ -9,10 +9,9 @@ use frolic_core::backend::{GRID_ROW, OwnFields, grids};
 use wgpu::{BindGroupLayout, ShaderStages};
 
 use crate::device::{Gpu, Tally};
-use crate::pipelines::{Bind, group, layout};
-
-/// Words of a row of the texture.
-pub(crate) const GRID_WIDTH: u32 = GRID_ROW as u32;
+use crate::keys::Bind;
+use crate::numbers::GRID_WIDTH;
+use crate::pipelines::{group, layout};
 
 /// A grid that is there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,8 +9,8 @@ use glam::{Mat4, Vec3};
 use crate::device::{Gpu, GpuSpec, Tally};
 use crate::error::GpuError;
 use crate::frame::{ClipZ, Seen};
+use crate::keys::{GuestTarget, Pass};
 use crate::particles::{GpuParticles, MOST_STEPS, News, ResidentError};
-use crate::pipelines::{GuestTarget, Pass};
 use crate::stock::Stock;
 
 /// A program's camera: its matrices taken apart.

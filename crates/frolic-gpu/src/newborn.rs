@@ -6,7 +6,8 @@ use frolic_core::BodyRow;
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
 use crate::device::{Gpu, Tally, upload};
-use crate::pipelines::{Bind, group, layout};
+use crate::keys::Bind;
+use crate::pipelines::{group, layout};
 
 /// Words of one, as `shaders/step.wgsl` reads it.
 const WORDS: usize = 12;

@@ -7,7 +7,8 @@ use wgpu::BufferUsages;
 
 use crate::device::{Gpu, SLOT, Tally, upload};
 use crate::error::GpuError;
-use crate::pipelines::{Pipelines, Source, compute, group, window};
+use crate::keys::Source;
+use crate::pipelines::{Pipelines, compute, group, window};
 use crate::shader::{self, SORT_TILE};
 
 /// Elements of a thread group.
@@ -275,8 +276,8 @@ mod tests {
     use super::*;
     use crate::device::Recorder;
     use crate::frame::{ENDLESS, Seen};
+    use crate::keys::Pass;
     use crate::particles::read_words;
-    use crate::pipelines::Pass;
     use crate::stock::Stock;
 
     /// The list that the device makes of discs at these places, of these radii.

@@ -46,9 +46,6 @@ const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
 /// Instead of a shard's number, where a draw list names its trails.
 const TRAIL_KEY: u64 = 0xffff;
 
-/// Vertices of such a rectangle.
-pub(crate) const CORNERS: u32 = 4;
-
 /// What the device has told of a population. Totals since the start; they come a frame or two late, and miss nothing.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 #[non_exhaustive]

@@ -4,11 +4,14 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use frolic_draw::Look;
-use frolic_draw::backend::Form;
-use wgpu::{BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, ShaderStages, TextureFormat};
+use wgpu::{
+    BindGroupLayout, BlendComponent, BlendFactor, BlendOperation, RenderPipeline, ShaderModule, ShaderStages,
+    TextureFormat,
+};
 
 use crate::device::{Gpu, Tally};
 use crate::error::GpuError;
+use crate::keys::{Bind, Key, Pass, Shape, Source};
 use crate::looks::{MERGED, Slot, closed, flags};
 use crate::made::RenderKey;
 use crate::shader::{self, Program};
@@ -40,22 +43,6 @@ pub(crate) struct Layouts {
     pub(crate) compose: BindGroupLayout,
     pub(crate) bloom: BindGroupLayout,
     pub(crate) resolve: BindGroupLayout,
-}
-
-/// A binding: what it is, and who sees it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) enum Bind {
-    /// A uniform, placed by a dynamic offset if so, of so many bytes.
-    Uniform(bool, u64),
-    Read,
-    /// The same, placed by a dynamic offset.
-    Moving,
-    Write,
-    Texture,
-    /// A texture of whole numbers.
-    Numbers,
-    Depth,
-    Samples,
 }
 
 pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, Bind)]) -> BindGroupLayout {
@@ -138,124 +125,6 @@ impl Layouts {
                 &[(0, Uniform(false, 16)), (1, Texture), (2, Write), (3, Write), (4, Write)],
             ),
             resolve: of("resolve", drawn, &[(0, Uniform(false, 16)), (1, Texture), (2, Read), (3, Texture)]),
-        }
-    }
-}
-
-/// Somebody else's pass: what it draws to, and how its depth buffer compares.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub struct GuestTarget {
-    /// Format of the colour.
-    pub colour: TextureFormat,
-    /// Format of the depth buffer, if there is one.
-    pub depth: Option<TextureFormat>,
-    /// Whether a greater depth is nearer.
-    pub reversed: bool,
-    /// Samples of a pixel, 1 or 4.
-    pub samples: u32,
-}
-
-impl GuestTarget {
-    /// A pass with this colour, without a depth buffer, one sample a pixel.
-    pub fn new(colour: TextureFormat) -> Self {
-        Self { colour, depth: None, reversed: false, samples: 1 }
-    }
-
-    /// The same with a depth buffer; `reversed` where a greater depth is nearer.
-    pub fn depth(mut self, format: TextureFormat, reversed: bool) -> Self {
-        (self.depth, self.reversed) = (Some(format), reversed);
-        self
-    }
-
-    /// The same with so many samples a pixel, 1 or 4.
-    pub fn samples(mut self, samples: u32) -> Self {
-        self.samples = samples;
-        self
-    }
-}
-
-/// What kind of pass something is drawn in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) enum Pass {
-    /// Discs and rectangles that are transparent, onto the picture.
-    Soft,
-    /// What is solid, by samples.
-    Solid,
-    /// Pieces of transparent meshes and ribbons, by samples.
-    Pieces,
-    /// The sun's map.
-    Shadow,
-    Guest(GuestTarget),
-}
-
-/// What tells pipelines apart.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) struct Key {
-    pub(crate) shape: Shape,
-    pub(crate) source: Source,
-    pub(crate) pass: Pass,
-    pub(crate) solid: bool,
-    pub(crate) test: bool,
-    pub(crate) write: bool,
-    /// Bits that say whether triangles of the mesh, and of its coarse form, are left out where they face away.
-    pub(crate) closed: u32,
-    /// What its shaders are asked for.
-    pub(crate) flags: u32,
-}
-
-/// Where shaders read elements from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) enum Source {
-    /// Records that the processor packed.
-    Packed,
-    /// Columns of a population that lives on the device.
-    Resident,
-    /// Trails of one.
-    Trail,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) enum Shape {
-    /// A round soft billboard.
-    Disc,
-    /// A transparent card, or a sprite.
-    Quad,
-    /// A mesh.
-    Facet,
-    /// A solid card.
-    Card,
-    Ribbon,
-}
-
-impl Shape {
-    /// What a look is drawn as.
-    pub(crate) fn of(look: &Look) -> Self {
-        match look.parts().form {
-            Form::Ribbon(_) => Self::Ribbon,
-            Form::Mesh { .. } => Self::Facet,
-            Form::Card { .. } if look.is_solid() => Self::Card,
-            Form::Card { .. } | Form::Sprite { .. } => Self::Quad,
-            _ => Self::Disc,
-        }
-    }
-
-    /// Whether it has edges that are smoothed by samples.
-    pub(crate) fn has_pieces(self) -> bool {
-        matches!(self, Self::Facet | Self::Card | Self::Ribbon)
-    }
-
-    fn program(self, source: Source) -> Program {
-        match (self, source) {
-            (Self::Disc, Source::Packed) => shader::DISC,
-            (Self::Disc, _) => shader::DISC_RESIDENT,
-            (Self::Quad, Source::Packed) => shader::QUAD,
-            (Self::Quad, _) => shader::QUAD_RESIDENT,
-            (Self::Facet | Self::Card, Source::Packed) => shader::FACET,
-            (Self::Facet | Self::Card, _) => shader::FACET_RESIDENT,
-            (Self::Ribbon, Source::Packed) => shader::RIBBON,
-            (Self::Ribbon, Source::Resident) => shader::RIBBON_RESIDENT,
-            (Self::Ribbon, Source::Trail) => shader::RIBBON_TRAIL,
         }
     }
 }
@@ -399,7 +268,7 @@ impl Pipelines {
                 cache: None,
             })
         };
-        let pipeline = gpu.made().render(gpu, RenderKey::Elements(key), program, make)?;
+        let pipeline = render(gpu, RenderKey::Elements(key), program, make)?;
         self.drawn.insert(key, pipeline);
         Ok(())
     }
@@ -463,7 +332,7 @@ impl Pipelines {
                 cache: None,
             })
         };
-        gpu.made().render(gpu, RenderKey::Wide(entry), program, make)
+        render(gpu, RenderKey::Wide(entry), program, make)
     }
 }
 
@@ -475,6 +344,24 @@ pub(crate) fn pipeline_layout(gpu: &Gpu, groups: &[Option<&BindGroupLayout>]) ->
     })
 }
 
+/// The module of a program, compiled if the device has it not yet.
+fn module(gpu: &Gpu, program: Program) -> Result<ShaderModule, GpuError> {
+    gpu.made().modules.get(program.name, || program.compile(gpu))
+}
+
+/// A render pipeline, made if the device has it not yet.
+fn render(
+    gpu: &Gpu,
+    key: RenderKey,
+    program: Program,
+    make: impl FnOnce(&ShaderModule) -> RenderPipeline,
+) -> Result<RenderPipeline, GpuError> {
+    gpu.made().render.get(key, || {
+        let pipeline = make(&module(gpu, program)?);
+        gpu.check().map(|()| pipeline)
+    })
+}
+
 /// A compute pipeline, made if the device has it not yet.
 pub(crate) fn compute(
     gpu: &Gpu,
@@ -483,7 +370,23 @@ pub(crate) fn compute(
     layouts: &[Option<&BindGroupLayout>],
     constants: &[(&str, f64)],
 ) -> Result<wgpu::ComputePipeline, GpuError> {
-    gpu.made().compute(gpu, program, entry, layouts, constants)
+    let key = (
+        program.name,
+        entry,
+        layouts.iter().map(|layout| layout.cloned()).collect(),
+        constants.iter().map(|(name, value)| ((*name).to_owned(), value.to_bits())).collect(),
+    );
+    gpu.made().compute.get(key, || {
+        let pipeline = gpu.device().create_compute_pipeline(&wgpu::ComputePipelineDescriptor {
+            label: Some(entry),
+            layout: Some(&pipeline_layout(gpu, layouts)),
+            module: &module(gpu, program)?,
+            entry_point: Some(entry),
+            compilation_options: wgpu::PipelineCompilationOptions { constants, ..Default::default() },
+            cache: None,
+        });
+        gpu.check().map(|()| pipeline)
+    })
 }
 
 /// A bind group of these things, numbered as the layout has them.
@@ -521,4 +424,20 @@ pub(crate) fn window(buffer: &wgpu::Buffer, bytes: u64) -> wgpu::BindingResource
         offset: 0,
         size: std::num::NonZeroU64::new(bytes),
     })
+}
+
+impl Shape {
+    fn program(self, source: Source) -> Program {
+        match (self, source) {
+            (Self::Disc, Source::Packed) => shader::DISC,
+            (Self::Disc, _) => shader::DISC_RESIDENT,
+            (Self::Quad, Source::Packed) => shader::QUAD,
+            (Self::Quad, _) => shader::QUAD_RESIDENT,
+            (Self::Facet | Self::Card, Source::Packed) => shader::FACET,
+            (Self::Facet | Self::Card, _) => shader::FACET_RESIDENT,
+            (Self::Ribbon, Source::Packed) => shader::RIBBON,
+            (Self::Ribbon, Source::Resident) => shader::RIBBON_RESIDENT,
+            (Self::Ribbon, Source::Trail) => shader::RIBBON_TRAIL,
+        }
+    }
 }

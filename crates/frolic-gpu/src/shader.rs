@@ -2,7 +2,7 @@
 
 use crate::device::Gpu;
 use crate::error::GpuError;
-use crate::grids::GRID_WIDTH;
+use crate::numbers::{GRID_WIDTH, HEAD_WORDS};
 use frolic_draw::backend::{AS_DEEP, FADE, LEAST_RISE, MOST_LEAN, NEAR, NEAR_FADE, PLACES, THINNEST, WHITE};
 use frolic_draw::cpu::SMALLEST;
 
@@ -129,7 +129,6 @@ pub(crate) fn at(starts: &[(usize, &'static str)], line: usize, problem: String)
 
 /// What both backends must agree about, and what differs from pipeline to pipeline.
 fn numbers() -> String {
-    use crate::trails::HEAD_WORDS;
     let (near, far) = bloom_kernels();
     let places = PLACES.map(|[x, y]| format!("vec2({x:?}, {y:?})")).join(", ");
     let list = |kernel: &[f32]| kernel.iter().map(|v| format!("{v:?}")).collect::<Vec<_>>().join(", ");

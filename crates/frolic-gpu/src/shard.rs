@@ -10,9 +10,10 @@ use crate::device::Gpu;
 use crate::error::GpuError;
 use crate::events::EVENT_WORDS;
 use crate::grids::Grids;
+use crate::keys::Bind;
 use crate::newborn::Newborn;
 use crate::order::GROUP;
-use crate::pipelines::{Bind, compute, group, layout, window};
+use crate::pipelines::{compute, group, layout, window};
 use crate::shader;
 use crate::told::STEP_WORDS;
 

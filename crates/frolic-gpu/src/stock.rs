@@ -11,12 +11,12 @@ use wgpu::{BindingResource, BufferUsages, TextureUsages};
 use crate::device::{Gpu, SLOT, Tally, upload};
 use crate::error::GpuError;
 use crate::frame::Seen;
+use crate::keys::{Key, Pass, Source};
 use crate::looks::{Looks, MERGED, Slot};
+use crate::numbers::CORNERS;
 use crate::order::{Lists, Ordered, Ordering};
-use crate::particles::{CORNERS, GpuParticles};
-use crate::pipelines::{
-    DEPTH, DRAW_BYTES, FRAME_BYTES, Key, NEAREST, Pass, Pipelines, Source, group, window,
-};
+use crate::particles::GpuParticles;
+use crate::pipelines::{DEPTH, DRAW_BYTES, FRAME_BYTES, NEAREST, Pipelines, group, window};
 use crate::records::{self, Pages};
 use crate::shard::ShardOn;
 use crate::targets::{Target, target};

@@ -7,7 +7,7 @@ use frolic_core::{EmitterSpec, ParticleSpec, ShapeSpec};
 
 use crate::device::Words;
 use crate::grids::Held;
-use crate::particles::CORNERS;
+use crate::numbers::CORNERS;
 
 /// Words of a step's uniform.
 pub(crate) const STEP_WORDS: u64 =

@@ -9,12 +9,11 @@ use wgpu::{BindGroup, BindGroupLayout, BufferUsages, ComputePipeline, ShaderStag
 
 use crate::device::{Gpu, Tally};
 use crate::events::Ends;
-use crate::pipelines::{Bind, compute, group, layout, set_dispatch, window};
+use crate::keys::Bind;
+use crate::numbers::HEAD_WORDS;
+use crate::pipelines::{compute, group, layout, set_dispatch, window};
 use crate::shader;
 use crate::told::STEP_WORDS;
-
-/// Words of an element before its places: where it is with its size, its velocity with its number, and its age over its life.
-pub(crate) const HEAD_WORDS: u32 = 9;
 
 /// The trails of a population.
 #[derive(Debug)]
