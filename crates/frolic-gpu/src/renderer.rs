@@ -102,6 +102,7 @@ impl GpuRenderer {
     /// # Errors
     /// A picture or texture that is too large for the device, a population that is not among `residents`, squares of blades that are
     /// groups, a device that was lost.
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     pub fn render(
         &mut self,
         recorder: &mut Recorder,
@@ -136,6 +137,7 @@ impl GpuRenderer {
         self.targets.as_ref().map(|targets| &targets.picture.view)
     }
 
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     fn frame(
         &mut self,
         recorder: &mut Recorder,
@@ -297,6 +299,7 @@ impl GpuRenderer {
         Ok(Some(SunMap::new(sun_view, texel, far)))
     }
 
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     fn paint(
         &mut self,
         gpu: &Gpu,

@@ -247,6 +247,7 @@ impl Stock {
         (Arc::as_ptr(parts.atlas) as usize, page)
     }
 
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     fn resident(
         &mut self,
         list: &DrawList<'_>,

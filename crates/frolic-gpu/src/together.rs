@@ -24,6 +24,7 @@ impl Ready {
 
 /// Writes steps of populations down that take them together, and after each step what `follow` writes; hands over what was written before
 /// where it becomes too much.
+#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
 pub(crate) fn step_together(
     gpu: &Gpu,
     members: &mut [GpuParticles],
@@ -55,6 +56,7 @@ pub(crate) fn step_together(
 }
 
 /// The same into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
 pub(crate) fn encode_together(
     members: &mut [GpuParticles],
     follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),

@@ -318,6 +318,7 @@ impl Polygon {
 
     /// Multiplies a texture into colours, pixel by pixel. A sample counts as met by the texture's opacity: the more opaque, the more samples, so
     /// that the edges of holes are smooth too.
+    #[expect(clippy::too_many_arguments, reason = "plain values, so that they stay in registers")]
     #[inline(always)]
     fn wear<S: Simd>(
         &self,

@@ -102,6 +102,8 @@ macro_rules! kernel {
     )+) => {$(
         $(#[$meta])*
         #[inline]
+        // Kernels take plain slices, so that the compiler knows that they do not overlap.
+        #[allow(clippy::too_many_arguments)]
         $vis fn $name(level: $crate::Level $(, $arg: $ty)*) $(-> $ret)? {
             #[cfg(target_arch = "x86_64")]
             {

@@ -228,6 +228,10 @@ impl Catching {
         std::array::from_fn(|axis| (at[axis].max(0.0) as usize).min(self.cells[axis] - 1))
     }
 
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "plain slices, so that the compiler knows that they do not overlap"
+    )]
     #[inline(always)]
     fn block<S: Simd>(
         &self,

@@ -541,6 +541,10 @@ kernel! {
     }
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn steady<S: Simd>(
     _simd: S,
@@ -563,6 +567,10 @@ fn steady<S: Simd>(
     }
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn attract<S: Simd>(
     _simd: S,
@@ -595,6 +603,10 @@ fn attract<S: Simd>(
     }
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn turn<S: Simd>(
     _simd: S,
@@ -626,6 +638,10 @@ fn turn<S: Simd>(
     }
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn swirl<S: Simd, const FADES: bool>(
     _simd: S,

@@ -151,6 +151,7 @@ impl<B: DrawingBackend> Paper<'_, B> {
         self.area.draw(&Polygon::new(self.scaled(places), colour.filled()))
     }
 
+    #[expect(clippy::too_many_arguments, reason = "what a line of a chart is given")]
     pub(super) fn text(
         &self,
         text: &str,

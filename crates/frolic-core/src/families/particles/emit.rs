@@ -131,6 +131,10 @@ impl Emitters {
 
     /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
     /// `first_id`. Returns how many were due.
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "plain slices, so that the compiler knows that they do not overlap"
+    )]
     pub(super) fn emit(
         &mut self,
         spec: &ParticleSpec,

@@ -130,6 +130,10 @@ pub(crate) struct Chunk<'a> {
 
 /// Steps all chunks on all cores; of the first `aside` it is known that they lie still. Afterwards
 /// `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of chunk `c`, rising, and `lies` is 1 for who lies still.
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 pub(crate) fn step_chunks(
     acts: &Acts<'_>,
     chunk: usize,
@@ -518,6 +522,10 @@ fn grow_old<S: Simd>(_simd: S, dt: f32, age: &mut [f32]) {
 
 /// Moves one block by what its fields have added up. As plain slices, each by itself: only then does the compiler know that they do not
 /// overlap.
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn integrate<S: Simd, const SQUARE: bool>(
     _simd: S,

@@ -394,6 +394,10 @@ impl Mask {
         self.corner + at * self.cell
     }
 
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "plain slices, so that the compiler knows that they do not overlap"
+    )]
     #[inline(always)]
     fn find<S: Simd>(
         &self,

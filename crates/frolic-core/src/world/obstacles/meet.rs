@@ -434,6 +434,10 @@ impl Look {
         Self { middle, radius: radius + HELD, normal: Vec3::ZERO, way: dt }
     }
 
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "plain slices, so that the compiler knows that they do not overlap"
+    )]
     #[inline(always)]
     fn over<S: Simd>(
         self,
