@@ -197,7 +197,7 @@ impl PlacementSpec {
         Self { each, ..self }
     }
 
-    /// Whether the values are in range; forms are looked up by [`Placement::new`].
+    /// Whether the values are in range; forms are looked up by [`Placement::new`](crate::Placement::new).
     ///
     /// # Errors
     /// Names the key that is not.
@@ -234,7 +234,7 @@ impl EachSpec {
     }
 }
 
-/// Whether every layer of a placement is in range, and there are not too many; forms are looked up by [`Placement::new`].
+/// Whether every layer of a placement is in range, and there are not too many; forms are looked up by [`Placement::new`](crate::Placement::new).
 ///
 /// # Errors
 /// Names the first key that is not, under `key` and the layer's number.

@@ -1,12 +1,18 @@
 //! Plans, sweeps and reports.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
+use frolic_core::{Span, SpecError};
+use frolic_draw::LookSpec;
 use frolic_profile::stats::quantile;
 use frolic_profile::{
     Chart, Ladder, Plan, Profile, ProfileError, Variation, profile_from_json, sweep, write_profile,
 };
-use frolic_scene::SceneSpec;
+use frolic_scene::{
+    BuildContext, DrawContext, Drawables, Elements, FamilySpec, PopulationSpec, SceneSpec, StepContext,
+};
 use proptest::prelude::*;
 
 /// A scene so small that a sweep is quick in a test.
@@ -391,4 +397,71 @@ fn medians_need_no_order() {
     assert_eq!(median(&[3.0, 1.0, 2.0]), 2.0);
     assert_eq!(median(&[4.0, 1.0]), 2.5);
     assert_eq!(median(&[]), 0.0);
+}
+
+/// A family that says how long it takes to settle, and keeps the milliseconds that it was stepped before it was first drawn.
+#[derive(Debug, Clone)]
+struct Slow {
+    seconds: f32,
+    before_drawn: Arc<AtomicU32>,
+}
+
+#[derive(Debug)]
+struct SlowElements {
+    of: Slow,
+    milliseconds: f32,
+}
+
+impl FamilySpec for Slow {
+    fn key(&self) -> &'static str {
+        "slow"
+    }
+
+    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+        Ok(())
+    }
+
+    fn settle_seconds(&self) -> f32 {
+        self.seconds
+    }
+
+    fn build(&self, _context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        Ok(Box::new(SlowElements { of: self.clone(), milliseconds: 0.0 }))
+    }
+}
+
+impl Elements for SlowElements {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
+        1
+    }
+
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        4
+    }
+
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
+        self.milliseconds += context.dt * context.steps as f32 * 1e3;
+        Ok(())
+    }
+
+    fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        self.of.before_drawn.fetch_min(self.milliseconds.round() as u32, Ordering::Relaxed);
+        Ok(Drawables::default())
+    }
+}
+
+/// A fault once: only particles settled before a profile measured. Any family says how long it takes.
+#[test]
+fn a_profile_waits_until_a_family_has_settled() {
+    for seconds in [0.0, 1.5, 4.0] {
+        let slow = Slow { seconds, before_drawn: Arc::new(AtomicU32::new(u32::MAX)) };
+        let population = PopulationSpec::of("slow", slow.clone(), 10, Span::from(0.1), LookSpec::default());
+        let mut spec = SceneSpec::new("slow").with_population(population);
+        spec.draw.size = "16x10".parse().unwrap();
+        let mut plan = Plan::default();
+        (plan.counts, plan.frames) = ("10".parse().unwrap(), 2);
+        sweep("slow", &spec, &plan, None, |_| true).unwrap();
+        let stepped = slow.before_drawn.load(Ordering::Relaxed) as f32;
+        assert!(stepped >= seconds * 1e3 - 20.0 && stepped < 1e6, "{stepped} ms for {seconds} s");
+    }
 }

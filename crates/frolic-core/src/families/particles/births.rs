@@ -1,30 +1,29 @@
-//! Newborn on their way into a population.
+//! Adds newborns to a population.
 //!
-//! Emitted elements are born within a step and move for the rest of it. Elements that events start, and those taken on from elsewhere, are
-//! born at its end and move from the next step on. How they move is in
-//! `bodies/births.rs`.
+//! Emitted elements are born within a step and move for the rest of it (`world/bodies/births.rs`). Elements that events start, and those
+//! taken on from elsewhere, are born at its end and move from the next step on.
 
 use super::Held;
 use crate::world::bodies::{Acts, BodyColumns, BodyRow, Chunk, Notes, Room, note_birth};
 use crate::world::events::Happening;
 use crate::world::obstacles::BLOCK;
 
-/// A block of newborn, and what is noted of them.
+/// A block of newborns, and their records.
 #[derive(Debug, Default)]
 pub(super) struct Newcomers {
     block: BodyColumns,
     notes: Notes,
     dead: Vec<u32>,
-    /// How many were added at the end of the population since the last step moved it.
+    /// Number of elements added at the end of the population since its last step.
     pub(super) still: usize,
 }
 
-/// What became of a step's newborn.
+/// Counters of the newborns of a step.
 #[derive(Debug, Default)]
 pub(super) struct Fate {
     pub(super) hits: u64,
     pub(super) caught: u64,
-    /// Those whose life an obstacle or a collector ended.
+    /// Newborns whose life an obstacle or a collector ended.
     pub(super) ended: u64,
 }
 
@@ -34,13 +33,13 @@ impl Newcomers {
         self.dead.try_reserve_exact(BLOCK)
     }
 
-    /// Adds an emitted element at its moment of birth. Returns whether the block is full, and to be handed on by [`Newcomers::deliver`].
+    /// Adds an emitted element at its moment of birth. Returns true if the block is full: then call [`Newcomers::deliver`].
     pub(super) fn push(&mut self, row: &BodyRow) -> bool {
         self.block.push(row);
         self.block.len() == BLOCK
     }
 
-    /// Moves the block's elements for as long as they are old, and adds those that live to the population.
+    /// Moves the elements of the block for a time equal to their age, and adds those that live to the population.
     pub(super) fn deliver(
         &mut self,
         acts: &Acts<'_>,
@@ -79,7 +78,7 @@ impl Newcomers {
         block.clear();
     }
 
-    /// Before a step: elements that were born at the end of the last get the velocity that the leapfrog starts from.
+    /// Before a step: gives elements born at the end of the last step the velocity that the leapfrog starts from.
     pub(super) fn start(&mut self, acts: &Acts<'_>, held: &mut Held) {
         let (len, still) = (held.len(), std::mem::take(&mut self.still));
         let mut room = None;

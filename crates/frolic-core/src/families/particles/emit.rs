@@ -1,5 +1,5 @@
-//! Births: when they are due within a step, and what a newborn looks like. [`Emitters::due`] and [`EmitterAxes`] serve a population that
-//! lives on a device too.
+//! Births: when they are due within a step, and the attributes of newborns. [`Emitters::due`] and [`EmitterAxes`] serve device-resident populations
+//! too.
 
 use glam::{Mat3, Vec3};
 
@@ -23,38 +23,38 @@ pub struct Emitters {
 
 #[derive(Debug, Clone)]
 struct State {
-    /// Fraction of an element that its stream still owes.
+    /// Fraction of an element that the stream carries over to the next step.
     owed: f64,
-    /// Elements asked for by hand.
+    /// Number of elements requested for the next step.
     asked: u64,
     path: Option<Path>,
-    /// Places that each do what it does.
+    /// Places that each emit as the emitter does.
     spots: Option<Spots>,
-    /// Where it was put by hand: before and now.
+    /// Position that it was moved to: before and now.
     put: Option<[Vec3; 2]>,
     heading: Option<Vec3>,
 }
 
-/// Bursts of one emitter in one step, at most; the rest of them come with the last.
+/// Maximum number of bursts of one emitter in a step; further ones join the last.
 pub const MOST_BURSTS: u32 = 4;
 
 /// Births of one emitter that are due in a step.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Due {
-    /// Which emitter.
+    /// Index of the emitter.
     pub emitter: usize,
-    /// How many.
+    /// Number of births.
     pub count: u64,
-    /// Age of the first at the end of the step, s.
+    /// Age of the first newborn at the end of the step, in seconds.
     pub first_age: f64,
-    /// By how much each next one is younger, s.
+    /// Difference of age from each newborn to the next, in seconds.
     pub age_step: f64,
-    /// Where the emitter is at the end of the step, m.
+    /// Position of the emitter at the end of the step, in metres.
     pub position: Vec3,
     /// Velocity of the emitter within the step, m/s.
     pub velocity: Vec3,
-    /// How the emitter is turned: columns forward, up, right.
+    /// Orientation of the emitter: columns forward, up, right.
     pub turn: Option<Mat3>,
     before: f64,
     rate: f64,
@@ -62,7 +62,7 @@ pub struct Due {
 }
 
 impl Due {
-    /// Age of the `nth` at the end of the step, s.
+    /// Age of the `nth` newborn at the end of the step, in seconds.
     pub fn age(&self, nth: u64) -> f64 {
         if self.age_step == 0.0 {
             return self.first_age;
@@ -72,10 +72,10 @@ impl Due {
 }
 
 impl Emitters {
-    /// Nothing is owed yet.
+    /// Emitters before their first step.
     ///
     /// # Errors
-    /// When a form that an emitter starts elements from is missing or cannot be used for it.
+    /// An asset that an emitter names is missing or of another kind.
     pub fn new(specs: &[EmitterSpec], forms: &Forms) -> Result<Self, SpecError> {
         let (mut states, mut newborn) = (Vec::new(), Vec::new());
         for (nth, spec) in specs.iter().enumerate() {
@@ -90,14 +90,14 @@ impl Emitters {
         Ok(Self { states, newborn })
     }
 
-    /// Asks an emitter for elements at the next step. Returns whether there is such an emitter.
+    /// Requests elements of an emitter in the next step. Returns false if there is no such emitter.
     pub fn ask(&mut self, nth: usize, count: u32) -> bool {
         let Some(emitter) = self.states.get_mut(nth) else { return false };
         emitter.asked = emitter.asked.saturating_add(u64::from(count));
         true
     }
 
-    /// Puts an emitter somewhere at the end of the next step, m, turned so that forward is `heading`; instead of its path.
+    /// Moves an emitter to a position, in metres, by the end of the next step, with `heading` as its forward direction. It leaves its path.
     pub fn put(&mut self, nth: usize, position: Vec3, heading: Option<Vec3>) -> bool {
         let Some(emitter) = self.states.get_mut(nth) else { return false };
         if !position.is_finite() {
@@ -109,7 +109,7 @@ impl Emitters {
         true
     }
 
-    /// Moves the middle that scattered places are there around: x and z, m. Returns whether any appeared or went.
+    /// Moves the centre of scattered places: x and z, in metres. Returns whether any appeared or disappeared.
     pub fn recentre(&mut self, middle: [f32; 2], seed: u32) -> bool {
         let mut changed = false;
         for (nth, emitter) in (0u32..).zip(&mut self.states) {
@@ -120,7 +120,7 @@ impl Emitters {
         changed
     }
 
-    /// Hands what is due in the step from `time` to `time + dt`, s, to `each`: streams and bursts, emitter by emitter.
+    /// Calls `each` for the births that are due in the step from `time` to `time + dt`, in seconds: streams and bursts, emitter by emitter.
     pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due, Births<'_>)) {
         let Self { states, newborn } = self;
         due_of(states, specs, time, dt, |due, spots| {
@@ -129,8 +129,8 @@ impl Emitters {
         });
     }
 
-    /// Hands the newborn of the step from `time` to `time + dt` to `born`, at most `room` of them, numbered from
-    /// `first_id`. Returns how many were due.
+    /// Calls `born` for each newborn of the step from `time` to `time + dt`, for at most `room` of them, numbered from `first_id`. Returns the
+    /// number that was due.
     #[expect(
         clippy::too_many_arguments,
         reason = "plain slices, so that the compiler knows that they do not overlap"
@@ -155,7 +155,7 @@ impl Emitters {
     }
 }
 
-/// How the births that are due come about.
+/// Makes the newborns of births that are due.
 #[derive(Debug, Clone, Copy)]
 pub struct Births<'a> {
     newborn: &'a Newborn,
@@ -164,10 +164,10 @@ pub struct Births<'a> {
 }
 
 impl<'a> Births<'a> {
-    /// The first `count` of those that are due, numbered from `first_id`.
+    /// The first `count` newborns that are due, numbered from `first_id`.
     ///
-    /// Each row is the newborn at its moment of birth, where its emitter was then; its age is the rest of the step, for which it has yet to
-    /// move, so that a stream is even at any step rate.
+    /// Each row is a newborn at its moment of birth. Its age is the rest of the step, for which it has yet to move, so that a stream is even at any
+    /// step rate.
     pub fn rows(
         self,
         spec: &'a ParticleSpec,
@@ -180,10 +180,10 @@ impl<'a> Births<'a> {
         (0..count.min(due.count)).map(move |nth| {
             let id = first_id.wrapping_add(nth as u32);
             let age = due.age(nth) as f32;
-            // Too young to move: the last bit does not decide in which step it starts, so that a device decides alike.
+            // Rounding must not decide in which step a newborn starts to move: CPU and device would differ.
             let age = if f64::from(age) < 1e-4 * due.dt { 0.0 } else { age };
             let order = (due.age_step == 0.0).then_some((nth, due.count));
-            // One after the other, so that each has its share.
+            // Places take turns.
             let spot =
                 if self.spots.is_empty() { [0.0; 3] } else { self.spots[id as usize % self.spots.len()] };
             let parent = Parent {
@@ -197,7 +197,7 @@ impl<'a> Births<'a> {
 }
 
 impl State {
-    /// Where it is at the end of a step, how far it has come in it, and how it is turned.
+    /// Position at the end of a step, way within the step, and orientation.
     fn advance(&mut self, spec: &EmitterSpec, time: f64, dt: f64) -> (Vec3, Vec3, Option<Mat3>) {
         if let Some([before, now]) = &mut self.put {
             let moved = *now - *before;
@@ -211,14 +211,14 @@ impl State {
     }
 }
 
-/// A turn whose columns are forward, up and right; up stays as upright as it can.
+/// Rotation with the columns forward, up and right; up is as close to the vertical as possible.
 fn turned(forward: Vec3) -> Mat3 {
     let forward = forward.normalize_or(Vec3::X);
     let right = forward.cross(Vec3::Y).normalize_or(Vec3::Z);
     Mat3::from_cols(forward, right.cross(forward), right)
 }
 
-/// Sets the places of emitters apart from all other draws.
+/// Separates the draws of emitter places from all others.
 const SPOT_SEED: u32 = 0x51a7_7e3d;
 
 fn due_of(
@@ -259,7 +259,7 @@ fn due_of(
         if let Some(burst) = &spec.burst {
             let (at, every) = (f64::from(burst.at), burst.every.map(f64::from));
             let times = every.map_or(1.0, |_| burst.times.map_or(f64::INFINITY, f64::from));
-            // The first that is not before the step, and how many come before its end.
+            // The first burst within the step, and the number before its end.
             let index = |moment: f64| every.map_or(0.0, |every| ((moment - at) / every).ceil()).max(0.0);
             let first = index(time);
             let moment = |k: f64| at + k * every.unwrap_or(0.0);
@@ -279,7 +279,7 @@ fn due_of(
     }
 }
 
-/// Which ways an emitter's shape and aim lie: three directions at right angles each, the third the one asked for.
+/// Axes of the shape and aim of an emitter: three perpendicular directions each, the third the specified one.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct EmitterAxes {
@@ -296,12 +296,12 @@ pub struct EmitterAxes {
 }
 
 impl EmitterAxes {
-    /// Those of an emitter whose shape needs no form.
+    /// Axes of an emitter whose shape needs no asset.
     pub fn of(emitter: &EmitterSpec) -> Self {
         Self::new(&emitter.shape, &emitter.aim)
     }
 
-    /// Those of an event, where it aims by the world.
+    /// Axes of an event that aims relative to the world.
     pub fn of_event(event: &EventSpec) -> Self {
         Self::new(&event.shape, &event.aim)
     }
@@ -329,14 +329,14 @@ impl EmitterAxes {
     }
 }
 
-/// What starts an element: an emitter as it is then, or another element.
+/// The origin of a newborn: an emitter at that moment, or another element.
 struct Parent {
     position: Vec3,
     velocity: Vec3,
     turn: Option<Mat3>,
 }
 
-/// How newborn of an emitter or an event come about, directions worked out.
+/// Recipe for the newborns of an emitter or an event, with its directions prepared.
 #[derive(Debug, Clone)]
 pub(super) struct Newborn {
     source: Source,
@@ -367,12 +367,12 @@ impl Newborn {
         })
     }
 
-    /// Those that an event starts.
+    /// Recipe for what an event starts.
     pub(super) fn of_event(event: &EventSpec, forms: &Forms) -> Result<Self, SpecError> {
         Self::new(&event.shape, &event.aim, event.speed, event.keep_velocity, forms)
     }
 
-    /// One that an event starts, the `nth` of `count`.
+    /// The `nth` of `count` elements that an event starts.
     pub(super) fn child(
         &self,
         spec: &ParticleSpec,
@@ -448,7 +448,7 @@ impl Newborn {
         }
     }
 
-    /// A direction of a flat fan, for a share of its width.
+    /// Direction within a flat fan, at a share of its width.
     fn fan(&self, middle: Vec3, normal: Vec3, share: f32) -> Vec3 {
         let (middle, across) = fan_of(middle, normal);
         let side = share * 2.0 - 1.0;
@@ -459,7 +459,7 @@ impl Newborn {
     }
 }
 
-/// The middle of a flat fan that faces a direction, and the side that angles turn to.
+/// Middle direction of a flat fan, and the direction towards which angles grow.
 fn fan_of(middle: Vec3, normal: Vec3) -> (Vec3, Vec3) {
     let normal = normal.normalize_or(Vec3::Y);
     let middle = (middle - normal * middle.dot(normal)).normalize_or(middle);

@@ -1,17 +1,17 @@
 //! A population of particles: its state, and the step that moves it.
 //!
-//! One step is: fields, integration and what is met, over all that live (`bodies/`); the dead taken out; the newborn moved and appended. State is
-//! columns ([`BodyColumns`]) or, for comparison, one heap record an element ([`Storage::Objects`]); both give the
-//! same numbers to the last bit.
+//! A step moves all live elements and resolves their contacts (`world/bodies/`), takes out dead elements, and moves and appends newborns. State is
+//! columns ([`BodyColumns`]) or, for comparison, one heap record for each element ([`Storage::Objects`]); both give
+//! the same numbers to the last bit.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how is a population described? | `spec.rs` |
-//! | when and where is one born? | `emit.rs`, `places.rs` |
+//! | when and where are elements born? | `emit.rs` |
 //! | how does a newborn come into the population? | `births.rs` |
 //! | in which order are they held? | `order.rs`, `objects.rs` |
 //! | which populations start each other? | `set.rs` |
-//! | where has one been? | `trail.rs` |
+//! | where have elements been? | `trail.rs` |
 
 mod births;
 mod emit;
@@ -66,15 +66,15 @@ pub struct Particles {
     seed: u32,
     next_id: u32,
     emitters: Emitters,
-    /// How what each event starts comes about.
+    /// For each event: how the elements that it starts are made.
     children: Arc<[Newborn]>,
     integrator: Integrator,
     newcomers: Newcomers,
-    /// Share of the newborn that are born: see [`Particles::thin`].
+    /// Fraction of newborns that are emitted: see [`Particles::thin`].
     share: f32,
 }
 
-/// The elements themselves, one way or the other, and what is behind them.
+/// The elements, as columns or records, and their trails.
 #[derive(Debug)]
 struct Held {
     storage: Storage,
@@ -109,7 +109,7 @@ impl Held {
         }
     }
 
-    /// Gives newborn of a range, at most a block, the velocity that the leapfrog starts from.
+    /// Gives newborns of a range, at most a block, the velocity that the leapfrog starts from.
     fn start(&mut self, range: Range<usize>, acts: &Acts<'_>, room: &mut Room) {
         match self.storage {
             Storage::Columns => Chunk::of(&mut self.columns.bodies()).part(range).start(acts, room),
@@ -132,7 +132,7 @@ impl Held {
         }
     }
 
-    /// After a step: keeps where the elements are, if that is due.
+    /// After a step: stores positions for the trail, if that is due.
     fn follow(&mut self, dt: f32) {
         let Some(trail) = &mut self.trail else { return };
         if !trail.is_due(dt) {
@@ -148,19 +148,19 @@ impl Held {
     }
 }
 
-/// Bytes of one element's columns.
+/// Bytes of the columns of one element.
 const ROW: u64 = BodyColumns::BYTES_PER_ELEMENT as u64;
 
 impl Particles {
-    /// An empty population with room for all its elements, held as columns.
+    /// An empty population that reserves memory for all its elements, as columns.
     ///
     /// # Errors
-    /// A value out of range, or a count that needs more than [`MEMORY_LIMIT`] or more than the system gives.
+    /// A value is out of range, or the count needs more than [`MEMORY_LIMIT`] or more than the system has.
     pub fn new(spec: &ParticleSpec, seed: u32) -> Result<Self, SpecError> {
         Self::with_storage(spec, seed, Storage::Columns)
     }
 
-    /// An empty population held as `storage` says.
+    /// An empty population in a form of storage.
     ///
     /// # Errors
     /// As [`Particles::new`].
@@ -168,10 +168,10 @@ impl Particles {
         Self::with_forms(spec, seed, storage, &Forms::default())
     }
 
-    /// An empty population held as `storage` says, whose emitters and fields may name forms.
+    /// An empty population in a form of storage, whose emitters and fields may name assets.
     ///
     /// # Errors
-    /// As [`Particles::new`]; and a form that is missing or of another kind.
+    /// As [`Particles::new`]; or an asset is missing or of another kind.
     pub fn with_forms(
         spec: &ParticleSpec,
         seed: u32,
@@ -248,22 +248,21 @@ impl Particles {
         u64::from(self.spec.count) * (Self::bytes_per_element(self.held.storage) + trail)
     }
 
-    /// Bytes of state and scratch an element of capacity.
+    /// Bytes of state and scratch for each element of capacity.
     pub fn bytes_per_element(storage: Storage) -> u64 {
         let records = match storage {
             Storage::Columns => 0,
             Storage::Objects => Records::BYTES_PER_ELEMENT,
         };
-        // Who is dead, and who lies still.
+        // The list of dead elements, and the marks of elements at rest.
         let scratch = size_of::<u32>() + size_of::<u8>();
         (BodyColumns::BYTES_PER_ELEMENT + records + scratch) as u64
     }
 
-    /// The same population stepped `chunk` elements at a time (at least 1) with kernels of `level`; results do not
-    /// depend on either. For tests and benches.
+    /// Sets the number of elements of a chunk (at least 1) and the instruction set. Results depend on neither. For tests and benches.
     ///
     /// # Errors
-    /// When the system has no memory for the scratch of so many chunks.
+    /// The system has no memory for the scratch of that many chunks.
     pub fn tuned(mut self, chunk: usize, level: Level) -> Result<Self, SpecError> {
         self.integrator.chunk = chunk.max(1);
         self.integrator.level = level;
@@ -289,13 +288,13 @@ impl Particles {
         self.end(steps, meter);
     }
 
-    /// From now on has only those born of which a picture with this share of all elements (0.02 to 1) shows something: the same that
-    /// [`Keeper`](crate::Keeper)'s density leaves, so that no gap is seen when it is raised again; those who are there stay.
+    /// From now on emits only this fraction of newborns, 0.02 to 1, chosen as the density of a [`Keeper`](crate::Keeper) chooses what is drawn, so
+    /// that a change of density does not pop. Present elements stay.
     pub fn thin(&mut self, share: f32) {
         self.share = if share.is_finite() { share.clamp(0.02, 1.0) } else { 1.0 };
     }
 
-    /// Forgets what happened in the steps before.
+    /// Clears event records and counts of collectors.
     fn begin(&mut self) {
         self.integrator.begin();
     }
@@ -334,12 +333,12 @@ impl Particles {
         meter.add(Counter::ElementBytes, self.bytes());
     }
 
-    /// Moves, ages and lets meet all that live; returns how many lie still and only age, and how many are dead.
+    /// Moves and ages all elements and resolves their contacts. Returns the number that were skipped at rest, and the number of dead.
     fn move_all(&mut self, motion: &Motion, world: &World) -> (usize, usize) {
         let Self { held, integrator, .. } = self;
         let is_calm = integrator.acts(motion, world).is_calm();
         let Aside { count, stamp, lies, .. } = &mut held.aside;
-        // Written by the step, so that this allocates and clears nothing but the newborn's.
+        // The step writes all marks: only those of newborns are cleared here.
         lies.resize(held.columns.len().max(held.records.len()), 0);
         let skipped = if *stamp == world.stamp() && is_calm { *count } else { 0 };
         *stamp = world.stamp();
@@ -354,7 +353,7 @@ impl Particles {
         (skipped, dead)
     }
 
-    /// Bytes that a step reads and writes: place, velocity and age, and what it looks up; of those that lie still the age alone.
+    /// Bytes that a step reads and writes: position, velocity, age and life; of elements at rest the age alone.
     fn step_bytes(&self, aside: u64) -> u64 {
         const AGED: u64 = 3 * size_of::<f32>() as u64;
         let moves = self.len() as u64 - aside.min(self.len() as u64);
@@ -364,7 +363,7 @@ impl Particles {
         }
     }
 
-    /// Bytes that taking the dead out moves: all behind the first of them, or one for each.
+    /// Bytes moved to take out dead elements: all rows behind the first dead one, or one row for each.
     fn retire_bytes(&self, before: usize, retired: usize) -> u64 {
         match self.spec.order {
             Order::Birth => {
@@ -376,7 +375,7 @@ impl Particles {
         }
     }
 
-    /// Takes out the dead, the first so many of the list.
+    /// Takes out dead elements: the first `count` of the list.
     fn retire(&mut self, count: usize) {
         let Self { spec, held, integrator, .. } = self;
         let Held { storage, columns, records, trail, aside } = held;
@@ -416,7 +415,7 @@ impl Particles {
         let acts = integrator.acts(motion, world);
         let mut fate = Fate::default();
         let due = emitters.emit(spec, self.seed, acts.time, motion.dt, first, room, |row| {
-            // Nobody would see it.
+            // It would not be drawn.
             if *share < 1.0 && lot(row.id)[0] >= drawn {
                 unborn += 1;
                 return;
@@ -429,7 +428,7 @@ impl Particles {
         (integrator.happened, integrator.caught) = (happened, caught);
         let with_room = due.min(room as u64);
         let born = with_room - unborn;
-        // Those without room use up their numbers too: who decides on births needs not know who has died.
+        // Elements without room use up numbers too, so that numbers do not depend on deaths.
         self.next_id = first.wrapping_add(due as u32);
         meter.add(Counter::Emitted, born);
         meter.add(Counter::Hits, fate.hits);
@@ -440,7 +439,7 @@ impl Particles {
         meter.stop(started);
     }
 
-    /// Starts what an event asks for: `started` counts what it has started in this step already.
+    /// Starts the elements that an event asks for. `started` counts those of this step.
     fn start(
         &mut self,
         event: &EventSpec,
@@ -449,7 +448,7 @@ impl Particles {
         started: &mut u32,
         meter: &mut Meter,
     ) {
-        // Of the parent's own numbers, so that it does not depend on who else starts any.
+        // Drawn by the number of the parent, so that the result does not depend on other events.
         let dice = Draws { seed: event_seed(self.seed), id: happening.element.id }.draw(happening.event);
         if dice[0] >= event.chance {
             return;
@@ -471,8 +470,8 @@ impl Particles {
         meter.add(Counter::Refused, u64::from(count - room));
     }
 
-    /// Takes on elements from elsewhere: where each is, m, and how fast, m/s. They are born now, with a life and size of its spec. Returns how many found
-    /// room. Call it between steps.
+    /// Adds elements from elsewhere: position in metres and velocity in metres a second of each. They are born now, with life and size as of the
+    /// spec. Returns the number that found room. Call it between steps.
     ///
     /// ```
     /// use frolic_core::{Meter, ParticleSpec, Particles};
@@ -508,67 +507,65 @@ impl Particles {
         taken
     }
 
-    /// What happened to its elements in the last call of [`Particles::step`], step by step, in the order of the elements, the newborn last. Only what an
-    /// event of its spec asks for.
+    /// Event records of the last call of [`Particles::step`]: step by step, in the order of the elements, newborns last.
     pub fn happened(&self) -> &[Happening] {
         self.integrator.happened()
     }
 
-    /// How many elements each collector of the world has picked up in the last call of [`Particles::step`].
+    /// Number of elements that each collector of the world picked up in the last call of [`Particles::step`].
     pub fn caught(&self) -> &[u64] {
         self.integrator.caught()
     }
 
-    /// Asks an emitter, counted from 0, for a burst at the next step. Returns whether there is such an emitter.
+    /// Requests a burst of an emitter, counted from 0, in the next step. Returns false if there is no such emitter.
     pub fn burst(&mut self, emitter: usize, count: u32) -> bool {
         self.emitters.ask(emitter, count)
     }
 
-    /// Puts an emitter, counted from 0, somewhere (m) at the end of the next step, as a pointer does; on the way there it emits by the
-    /// metre, and `heading` turns it so that directions are (forward, up, right). From then on its path is not followed. Returns whether
-    /// there is such an emitter.
+    /// Moves an emitter, counted from 0, to a position, in metres, that it reaches at the end of the next step; it emits along the way. `heading`
+    /// turns it so that its directions are forward, up, right. From then on it leaves its path. Returns false if there is no such emitter.
     pub fn put_emitter(&mut self, emitter: usize, position: [f32; 3], heading: Option<[f32; 3]>) -> bool {
         self.emitters.put(emitter, position.into(), heading.map(Vec3::from))
     }
 
-    /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
-    /// or went: what was born there lives on.
+    /// Moves the centre of scattered emitters: x and z, in metres; at first the origin. Returns whether any place appeared or disappeared. Elements
+    /// that were born there live on.
     pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
         self.emitters.recentre(middle, self.seed)
     }
 
-    /// How many are alive.
+    /// Number of live elements.
     pub fn len(&self) -> usize {
         self.held.len()
     }
 
-    /// Whether none is alive.
+    /// Whether no element is alive.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 
-    /// The attributes of all that live, as of the last step, whatever the storage.
+    /// The attributes of all live elements after the last step, for either form of storage.
     pub fn columns(&self) -> &BodyColumns {
         &self.held.columns
     }
 
-    /// The last places of its elements, if its spec has a trail.
+    /// The last positions of its elements, if its spec has a trail.
     pub fn trail(&self) -> Option<&Trail> {
         self.held.trail.as_ref()
     }
 
-    /// What it was made from.
+    /// The spec that it was made from.
     pub fn spec(&self) -> &ParticleSpec {
         &self.spec
     }
 
-    /// Seconds stepped so far.
+    /// Simulated time, in seconds.
     pub fn time(&self) -> f64 {
         self.integrator.time()
     }
 }
 
-/// Of the draws, one an event of its own number, that decide what is started of a population with this seed: apart from those of births.
+/// Seed of the draws that decide what events start in a population with this seed, apart from the draws of births.
 pub fn event_seed(seed: u32) -> u32 {
     seed ^ 0x1e5e_4eed
 }

@@ -1,7 +1,7 @@
-//! The classic form: one heap record an element, one thread, one element after the other.
+//! The classic form: one heap record for each element, one thread, one element after the other.
 //!
-//! Kept honest so that a profile can compare it: the same formula, the same order, no needless work. What it pays for
-//! is what the form costs: a pointer to follow, and attributes side by side that one loop does not need together.
+//! Profiles compare with it, so it does no needless work: the same formula, the same order. It pays for what the form costs: a pointer to
+//! follow, and attributes side by side that one loop does not need together.
 
 use crate::foundations::columns::swap_and_truncate;
 use crate::world::bodies::{Acts, BodyColumns, BodyRow, Notes, Room, step_row};
@@ -9,13 +9,13 @@ use crate::world::bodies::{Acts, BodyColumns, BodyRow, Notes, Room, step_row};
 /// All records, in order of birth.
 #[derive(Debug, Default)]
 pub(super) struct Records {
-    // A box each is the point of this form.
+    // One box for each element is the point of this form.
     #[allow(clippy::vec_box)]
     rows: Vec<Box<BodyRow>>,
 }
 
 impl Records {
-    /// A record, the pointer to it, and what an allocator keeps beside each block.
+    /// A record, its pointer, and the header that an allocator keeps.
     pub(super) const BYTES_PER_ELEMENT: usize = size_of::<BodyRow>() + 2 * size_of::<usize>();
 
     pub(super) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
@@ -30,7 +30,7 @@ impl Records {
         self.rows.push(Box::new(*row));
     }
 
-    /// Steps all; `lies` as long as there are records. Afterwards `dead` are the indices of the dead, rising.
+    /// Steps all records; `lies` has one entry for each. Afterwards `dead` holds the indices of dead records in rising order.
     pub(super) fn advance(
         &mut self,
         acts: &Acts<'_>,
@@ -56,17 +56,17 @@ impl Records {
         &mut self.rows[nth]
     }
 
-    /// Where each is, m.
+    /// Position of each, in metres.
     pub(super) fn places(&self) -> impl Iterator<Item = [f32; 3]> {
         self.rows.iter().map(|row| [row.px, row.py, row.pz])
     }
 
-    /// Frees the records of the dead.
+    /// Frees dead records.
     pub(super) fn retire(&mut self) {
         self.rows.retain(|row| row.age < row.life);
     }
 
-    /// Swaps records, then frees all but the first so many.
+    /// Swaps records, then frees all but the first `left`.
     pub(super) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
         swap_and_truncate(&mut self.rows, swaps, left);
     }

@@ -1,21 +1,20 @@
-//! Which place each element has among the others, where the order of birth is nobody's concern ([`Order::Any`](super::Order::Any)): what
-//! lies still comes first, and gaps are filled from the end.
+//! Order of elements where any order is allowed ([`Order::Any`](super::Order::Any)): elements at rest come first, and gaps are filled from the end.
 //!
 //! ```text
-//! | lies still, set aside | moves                     | (dead) |
+//! | at rest, set aside    | moves                     | (dead) |
 //! 0                       count                       left     len
 //! ```
 //!
-//! Each step changes few places, so that a list of swaps is worked out once and then followed in every column.
+//! Each step moves few elements: a list of swaps is computed once and applied to every column.
 
-/// Who is set aside, and what a step changes about it.
+/// Elements that are set aside, and the changes of a step.
 #[derive(Debug, Default)]
 pub(super) struct Aside {
-    /// The first so many lie still.
+    /// Number of elements at rest; they come first.
     pub(super) count: usize,
-    /// What the world was like when they were last looked at.
+    /// Stamp of the world at the last check.
     pub(super) stamp: u64,
-    /// 1 for who lies still after a step, by index.
+    /// 1 for each element at rest after a step, by index.
     pub(super) lies: Vec<u8>,
     swaps: Vec<[u32; 2]>,
 }
@@ -25,8 +24,8 @@ impl Aside {
         self.lies.try_reserve_exact(count)
     }
 
-    /// After a step: swaps of two places each, to be followed in order, after which the dead (rising indices) are at the end and those
-    /// that lie still at the start. Worked out on `lies` itself.
+    /// After a step: swaps, to be applied in order, that move the dead (rising indices) to the end and elements at rest to the start. Applied to
+    /// `lies` at once.
     pub(super) fn settle(&mut self, dead: &[u32]) -> &[[u32; 2]] {
         let Self { count, lies, swaps, .. } = self;
         swaps.clear();
@@ -36,7 +35,7 @@ impl Aside {
                 swaps.push([a as u32, b as u32]);
             }
         };
-        // From the last to the first: what comes into a gap is not dead.
+        // From the last to the first, so that gaps are filled with live elements.
         let mut left = lies.len();
         for &gone in dead.iter().rev() {
             let mut gap = gone as usize;
@@ -49,7 +48,7 @@ impl Aside {
             swap(lies, gap, left);
         }
         lies.truncate(left);
-        // Who has been moved, from the last to the first; then who has come to lie, from the first to the last.
+        // First elements that were moved, backwards; then elements that came to rest, forwards.
         let mut place = *count;
         while let Some(moved) = last_clear(&lies[..place]) {
             *count -= 1;
@@ -67,7 +66,7 @@ impl Aside {
     }
 }
 
-/// Flags looked at together: most hold nothing new.
+/// Number of flags compared at a time.
 const GROUP: usize = 64;
 
 /// The first flag that is set.

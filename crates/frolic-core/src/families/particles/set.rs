@@ -33,7 +33,7 @@ pub struct ParticleSet {
     members: Vec<Particles>,
     /// For each member's events: the member that they start elements of.
     targets: Vec<Vec<Option<usize>>>,
-    /// For each member: how many of its happenings have been followed, and what its events have started in this step.
+    /// For each member: number of its event records that were followed, and of elements that its events started in this step.
     followed: Vec<usize>,
     started: Vec<Vec<u32>>,
     /// Populations of other families, whose events may start elements of members.
@@ -51,18 +51,18 @@ struct Source {
 }
 
 impl ParticleSet {
-    /// Adds a population held as columns; returns its place.
+    /// Adds a population stored as columns. Returns its index.
     ///
     /// # Errors
-    /// As [`Particles::new`], or a name that is there already.
+    /// As [`Particles::new`], or the name exists already.
     pub fn add(&mut self, name: &str, spec: &ParticleSpec, seed: u32) -> Result<usize, SpecError> {
         self.add_with(name, spec, seed, Storage::Columns, &Forms::default())
     }
 
-    /// Adds a population held as `storage` says, whose emitters and fields may name forms; returns its place.
+    /// Adds a population in a form of storage, whose emitters and fields may name assets. Returns its index.
     ///
     /// # Errors
-    /// As [`Particles::with_forms`], or a name that is there already.
+    /// As [`Particles::with_forms`], or the name exists already.
     pub fn add_with(
         &mut self,
         name: &str,
@@ -82,11 +82,11 @@ impl ParticleSet {
         Ok(self.members.len() - 1)
     }
 
-    /// Adds the events of a population of another family, which may start elements of members; returns its number for
+    /// Adds the events of a population of another family, which may start elements of members. Returns its index for
     /// [`ParticleSet::start_from`].
     ///
     /// # Errors
-    /// A value out of range; a form that is missing or of another kind; a name that is there already.
+    /// A value is out of range, an asset is missing or of another kind, or the name exists already.
     pub fn add_source(
         &mut self,
         name: &str,
@@ -107,7 +107,7 @@ impl ParticleSet {
         Ok(self.sources.len() - 1)
     }
 
-    /// Starts what follows from what happened in one step to elements of a source, in their order, and what follows from that. Call it after
+    /// Starts the elements that the event records of a source ask for, in their order, and what their births start in turn. Call it after
     /// [`ParticleSet::step`]. Each event starts no more than its cap.
     pub fn start_from(&mut self, source: usize, happened: &[Happening], meter: &mut Meter) {
         if happened.is_empty() || source >= self.sources.len() {
@@ -129,10 +129,10 @@ impl ParticleSet {
         meter.stop(started);
     }
 
-    /// Finds the populations that events name, once all are there. Events that were not linked start nothing.
+    /// Resolves the populations that events name. Call it after the last population was added; before, events start nothing.
     ///
     /// # Errors
-    /// A name that no population has; a ring of events that could start ever more elements.
+    /// No population has a name that an event gives, or a ring of events could start ever more elements.
     pub fn link(&mut self) -> Result<(), SpecError> {
         let specs: Vec<(&str, &[EventSpec])> = self
             .names
@@ -162,23 +162,23 @@ impl ParticleSet {
         self.names.iter().position(|other| other == name).map(|nth| &self.members[nth])
     }
 
-    /// The population of this name, to ask its emitters for something.
+    /// The population of this name, for commanding its emitters.
     pub fn get_mut(&mut self, name: &str) -> Option<&mut Particles> {
         self.names.iter().position(|other| other == name).map(|nth| &mut self.members[nth])
     }
 
-    /// All populations, in the order in which they were added.
+    /// All populations, in order of addition.
     pub fn members(&self) -> &[Particles] {
         &self.members
     }
 
-    /// All populations, to ask their emitters for something.
+    /// All populations, for commanding their emitters.
     pub fn members_mut(&mut self) -> &mut [Particles] {
         &mut self.members
     }
 
-    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken): every population moves, then what happened starts
-    /// what it starts, until nothing more follows. Each event starts no more than its cap in a step. As [`Particles::step`].
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken): moves every population, then lets
+    /// events start elements until nothing more follows. Each event starts no more than its cap in a step. As [`Particles::step`].
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         self.members.iter_mut().for_each(Particles::begin);
         self.followed.fill(0);
@@ -189,14 +189,14 @@ impl ParticleSet {
             self.members.iter_mut().for_each(|member| member.step_once(world, dt, meter));
             let started = meter.start(Stage::Emit);
             self.started.iter_mut().for_each(|counts| counts.fill(0));
-            // Newborn may start others at once. As a ring of births is refused, no chain is longer than there are members.
+            // Births may start others at once. Rings of births are refused, so no chain is longer than the number of members.
             while self.follow(meter) {}
             meter.stop(started);
         }
         self.members.iter_mut().for_each(|member| member.end(steps, meter));
     }
 
-    /// Starts what follows from what has happened since the last call. Returns whether anything had.
+    /// Starts what the new event records ask for. Returns whether there were any.
     fn follow(&mut self, meter: &mut Meter) -> bool {
         let mut any = false;
         for parent in 0..self.members.len() {
@@ -206,10 +206,10 @@ impl ParticleSet {
                 continue;
             }
             any = true;
-            // Shared, as a population may start elements of its own kind.
+            // Shared, because a population may start elements of itself.
             let Particles { spec, children, .. } = &self.members[parent];
             let (spec, children) = (Arc::clone(spec), Arc::clone(children));
-            // One event after the other, each in the order of the elements.
+            // Event by event, each in the order of the elements.
             for (event, target) in self.targets[parent].iter().enumerate() {
                 let Some(target) = *target else { continue };
                 let started = &mut self.started[parent][event];
@@ -226,7 +226,7 @@ impl ParticleSet {
     }
 }
 
-/// Which population each event starts elements of, for populations by name.
+/// Resolves the population that each event starts elements of, for populations by name.
 ///
 /// # Errors
 /// As [`ParticleSet::link`].
@@ -282,7 +282,7 @@ fn check_rings(
                     let (a, b) = (gain[from * count + over], gain[over * count + to]);
                     if a > 0.0 && b > 0.0 {
                         let all = &mut gain[from * count + to];
-                        // Bounded, so that a growing ring does not run off while it is looked for.
+                        // Bounded, so that the product along a growing ring stays finite.
                         *all = all.max(a * b).min(1e30);
                     }
                 }

@@ -1,4 +1,4 @@
-//! From birth to the end of the step: newborn feel fields, meet what is in their way and are caught, as all else. The formulas are in `motion.rs`.
+//! Newborns from birth to the end of the step: fields, obstacles and collectors act on them as on all other bodies. The formulas are in `motion.rs`.
 
 use glam::Vec3;
 
@@ -18,7 +18,7 @@ kernel! {
 }
 
 impl Chunk<'_> {
-    /// Gives those of a block that are of age 0, with the velocity that they have now, the velocity that the leapfrog starts from.
+    /// Replaces the velocity of each body of age 0, which is its velocity now, by the one that the leapfrog starts from.
     pub(crate) fn start(&mut self, acts: &Acts<'_>, room: &mut Room) {
         self.sum_fields(acts, room);
         for i in 0..self.age.len() {
@@ -30,7 +30,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Moves newborn from where they were born, for as long as they are old.
+    /// Moves newborns from their place of birth for a time equal to their age.
     pub(crate) fn grow_up(&mut self, acts: &Acts<'_>, room: &mut Room, notes: &mut Notes) {
         remember(acts.level, self, room);
         self.sum_fields(acts, room);
@@ -43,7 +43,7 @@ impl Chunk<'_> {
         if acts.is_solid() {
             self.meet(acts, true, room, notes);
         }
-        // What was turned about on its way goes on as it was turned; one of no age has not moved.
+        // A body that changed direction keeps its new velocity. A body of age 0 has not moved.
         for i in 0..self.px.len() {
             let [way, after] = acting(room, i);
             if self.age[i] == 0.0 {
@@ -55,7 +55,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Moves a block of newborn; afterwards its sums are the velocities of their ways and those that they go on with.
+    /// Moves a block of newborns. Afterwards `sums` holds the mean velocity of each, then the velocity that its leapfrog starts from.
     #[inline(always)]
     fn since_birth<S: Simd, const LIMITS: bool>(
         &mut self,
@@ -79,7 +79,7 @@ impl Chunk<'_> {
             [px[i], py[i], pz[i]] =
                 [px[i] + way[0] * age[i], py[i] + way[1] * age[i], pz[i] + way[2] * age[i]];
             [ax[i], ay[i], az[i]] = way;
-            // One of no age moves from the next step on.
+            // A body of age 0 moves from the next step on.
             let still = age[i] == 0.0;
             let choose = |k: usize| if still { v[k] } else { after[k] };
             [bx[i], by[i], bz[i]] = [choose(0), choose(1), choose(2)];
@@ -93,7 +93,7 @@ impl Chunk<'_> {
     }
 }
 
-/// Both sums of one element: the air's velocity and all accelerations.
+/// Both sums of one body: velocity of the air, and acceleration.
 fn acting(room: &Room, i: usize) -> [[f32; 3]; 2] {
     let sum = |axis: usize| room.sums[axis][i];
     [[sum(0), sum(1), sum(2)], [sum(3), sum(4), sum(5)]]

@@ -1,4 +1,4 @@
-//! What elements come upon in a step, while their block is in cache: obstacles, collectors, ages and regions; and what is noted of it.
+//! Contacts and events of a step, while the block is in cache: obstacles, collectors, ages, regions.
 
 use glam::Vec3;
 
@@ -9,7 +9,7 @@ use crate::world::events::{EventSpec, Happening, Moment};
 use crate::world::obstacles::{BLOCK, Met, Moved, Solid, meet_lone_mask};
 
 impl Chunk<'_> {
-    /// Obstacles, collectors, ages and regions, while the block is in cache. Newborn have moved for as long as they are old.
+    /// Resolves contacts with obstacles and collectors, then records ages and regions. Newborns have moved for a time equal to their age.
     pub(crate) fn meet(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
         let rest = acts.motion.rest();
@@ -20,7 +20,7 @@ impl Chunk<'_> {
             }
             let (p, v) = ([&*self.px, &*self.py, &*self.pz], [&*self.vx, &*self.vy, &*self.vz]);
             let near = solid.nearby(acts.level, p, v, dt, &room.lies, &mut room.near);
-            // Whose life ends in this step meets nothing any more.
+            // A body whose life ends in this step touches nothing any more.
             let mut count = 0;
             for k in 0..near {
                 let i = room.near.list[k];
@@ -77,7 +77,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Lets collectors pick up who comes into them; the first `touched` of the room's list were turned about on their way.
+    /// Lets collectors pick up bodies. The first `touched` of the list in `room` changed direction on their way.
     pub(crate) fn be_caught(
         &mut self,
         acts: &Acts<'_>,
@@ -97,7 +97,7 @@ impl Chunk<'_> {
         } else {
             find_caught(acts.level, acts.catching, px, py, pz, vx, vy, vz, caught);
         }
-        // Who was turned about has not come straight from where its velocity says: where it ended decides.
+        // A body that changed direction did not come straight along its velocity: its end point decides.
         for &i in &room.touched[..touched] {
             caught[usize::from(i)] = acts.catching.by(self.place(usize::from(i)), Vec3::ZERO);
         }
@@ -114,7 +114,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Lets those lie still that were at rest, as long as something bears them and nothing moves them.
+    /// Keeps bodies at rest that were at rest, as long as something supports them and no force moves them.
     fn lie_on(&mut self, solid: &Solid, rest: f32, room: &mut Room) {
         let n = self.px.len();
         let [x, y, z] = &room.start;
@@ -128,7 +128,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Notes ages and regions reached on the way from `starts`, or from where the velocity says.
+    /// Records ages and regions reached on the way from `starts`, or else from one step back along the velocity.
     fn watch_ways(&self, acts: &Acts<'_>, starts: Option<&[[f32; BLOCK]; 3]>, notes: &mut Notes) {
         let dt = acts.motion.dt;
         for i in 0..self.px.len() {
@@ -148,7 +148,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Those that end by age: neither caught nor ended by an obstacle.
+    /// Records deaths by age. Bodies that were caught, or ended by an obstacle, do not count.
     pub(crate) fn note_deaths(&self, acts: &Acts<'_>, dead: &[u32], notes: &mut Notes) {
         if acts.events.iter().all(|event| event.on != Moment::Death) {
             return;
@@ -162,7 +162,7 @@ impl Chunk<'_> {
     }
 }
 
-/// Notes an element for every event that this is the moment of.
+/// Records a body for every event whose moment this is.
 fn note(
     events: &[EventSpec],
     notes: &mut Notes,

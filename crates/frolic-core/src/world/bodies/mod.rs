@@ -1,15 +1,15 @@
 //! Free bodies: elements of any family that have a place and a velocity, and what acts on them.
 //!
-//! **In:** borrowed columns ([`Bodies`]), a [`MotionSpec`] and a [`World`]. **Out:** the same columns a step later, the indices of the dead, and
-//! what happened on the way. Wind, fields, obstacles, collectors and events act here and know no family.
+//! **In:** borrowed columns ([`Bodies`]), a [`MotionSpec`] and a [`World`]. **Out:** the same columns a step later, the indices of dead bodies, and
+//! event records. Wind, fields, obstacles, collectors and events act here, independent of family.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how does a population respond to the world? | `spec.rs` |
 //! | by what formula does a body move? | `motion.rs` |
 //! | how are all moved in one pass? | `step.rs` |
-//! | what becomes of one that meets something? | `encounters.rs` |
-//! | what befalls one in the step of its birth? | `births.rs` |
+//! | how are contacts resolved, and events recorded? | `encounters.rs` |
+//! | what happens to a newborn in the step of its birth? | `births.rs` |
 
 mod births;
 mod encounters;
@@ -100,7 +100,7 @@ pub struct Bodies<'a> {
     pub age: &'a mut [f32],
     /// Age at death, s; infinite for bodies that do not die of age.
     pub life: &'a [f32],
-    /// Radius, m, that events hand down.
+    /// Radius, in metres, that events hand down.
     pub size: &'a [f32],
     /// Numbers of the elements: events draw their random numbers by them.
     pub id: &'a [u32],
@@ -135,13 +135,13 @@ impl Bodies<'_> {
     }
 }
 
-/// Elements that are stepped together unless told otherwise: ten columns of them fit a second-level cache.
+/// Default number of bodies that a worker steps at a time: ten columns of them fit a second-level cache.
 pub(crate) const CHUNK: usize = 8192;
 
-/// Happenings of a step that a chunk has room for from the start.
+/// Event records that a chunk has room for from the start.
 const NOTED: usize = 1024;
 
-/// Moves bodies of one population, step by step: what acts on them, and what happened to them.
+/// Moves the bodies of one population step by step, and records their events.
 ///
 /// ```
 /// use frolic_core::{BodyColumns, BodyRow, Integrator, Meter, MotionSpec, WorldSpec};
@@ -168,16 +168,16 @@ pub struct Integrator {
     /// Indices of the dead: each chunk writes its own part, then they are joined.
     pub(crate) dead: Vec<u32>,
     dead_in_chunk: Vec<u32>,
-    /// Room for marks of those that lie still.
+    /// Scratch marks of bodies at rest.
     lies: Vec<u8>,
-    /// Whether it matters who lies still.
+    /// Whether bodies at rest are set aside.
     pub(crate) sets_aside: bool,
     pub(crate) chunk: usize,
     pub(crate) level: Level,
     pub(crate) time: f64,
 }
 
-/// What acts in one step: fields of the population's own, curl noise of the world's and of those, and collectors.
+/// What acts in one step: fields of the population alone, curl noise of all fields, and collectors.
 #[derive(Debug, Default)]
 struct Forces {
     fields: Vec<Acting>,
@@ -229,8 +229,8 @@ impl Integrator {
         Ok(self)
     }
 
-    /// Takes one step of `dt` seconds (finite and above 0; others are not taken): every body is moved, ages, and meets what is in its way. Returns
-    /// the indices of those whose life has ended, rising; taking them out of the columns is the caller's.
+    /// Takes one step of `dt` seconds (finite and above 0; other steps are not taken): moves and ages every body and resolves its contacts.
+    /// Returns the indices of dead bodies in rising order; the caller takes them out of the columns.
     ///
     /// Positions under gravity, steady wind and linear drag are exact at any step; with the rest their error is of second order in `dt`. Steps
     /// should be of one length. O(n), on all cores; allocates nothing once the number of bodies has been reached before.
@@ -265,12 +265,12 @@ impl Integrator {
         Ok(&self.dead[..dead])
     }
 
-    /// What happened to the bodies since [`Integrator::begin`], in their order. Only what an event asks for.
+    /// Event records of the last step, in the order of the bodies.
     pub fn happened(&self) -> &[Happening] {
         &self.happened
     }
 
-    /// How many bodies each collector of the world has picked up in the last step.
+    /// Number of bodies that each collector of the world picked up in the last step.
     pub fn caught(&self) -> &[u64] {
         &self.caught
     }
@@ -280,13 +280,13 @@ impl Integrator {
         self.time
     }
 
-    /// Forgets what happened in the steps before.
+    /// Clears the event records and the counts of collectors.
     pub(crate) fn begin(&mut self) {
         self.happened.clear();
         self.caught.iter_mut().for_each(|count| *count = 0);
     }
 
-    /// Makes ready what acts in the step from now on.
+    /// Prepares what acts in the next step.
     pub(crate) fn prepare(&mut self, world: &World, dt: f32) -> Motion {
         let motion = Motion::new(&self.motion, world, self.time, dt);
         self.forces.prepare(&motion, world, self.time);
@@ -294,7 +294,7 @@ impl Integrator {
         motion
     }
 
-    /// What acts in the step that was made ready.
+    /// What acts in the step that was prepared.
     pub(crate) fn acts<'a>(&'a self, motion: &'a Motion, world: &'a World) -> Acts<'a> {
         let Forces { fields, curls, catching } = &self.forces;
         Acts {
@@ -324,8 +324,8 @@ impl Integrator {
         }
     }
 
-    /// Moves, ages and lets meet all bodies; of the first `skipped` it is known that they lie still. Returns how many are dead: their indices
-    /// are the first of `dead`. `lies`: 1 for each that lies still afterwards, where that matters.
+    /// Moves and ages all bodies and resolves their contacts; the first `skipped` are known to be at rest. Returns the number of dead bodies:
+    /// their indices come first in `dead`. Afterwards `lies` is 1 for each body at rest, if those are set aside.
     pub(crate) fn advance(
         &mut self,
         motion: &Motion,
@@ -364,7 +364,7 @@ impl Integrator {
         ended
     }
 
-    /// The same of rows that are stepped one by one: `advance` gets what acts, a list to fill with the indices of the dead, and notes.
+    /// As [`Integrator::advance`] for rows that are stepped one by one: `advance` fills the list of dead bodies and the records.
     pub(crate) fn advance_rows(
         &mut self,
         motion: &Motion,
@@ -379,7 +379,7 @@ impl Integrator {
         self.dead.len()
     }
 
-    /// Takes in what was noted of a step.
+    /// Collects the records of a step from all chunks.
     pub(crate) fn collect(&mut self, meter: &mut Meter) {
         let Self { notes, happened, caught, .. } = self;
         for notes in notes {
@@ -393,7 +393,7 @@ impl Integrator {
         }
     }
 
-    /// Memory for the scratch of `count` bodies in chunks of [`CHUNK`], or of `chunk`, or in one.
+    /// Reserves scratch memory for `count` bodies in a number of chunks.
     pub(crate) fn reserve(
         &mut self,
         count: usize,
@@ -422,7 +422,7 @@ impl Forces {
     }
 }
 
-/// Notes a birth for every event that it is the moment of.
+/// Records a birth for every event whose moment it is.
 pub(crate) fn note_birth(events: &[EventSpec], row: &BodyRow, happened: &mut Vec<Happening>) {
     for (event, _) in events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
         happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });

@@ -1,6 +1,6 @@
-//! The formula of a step, and what is the same in it for every element.
+//! The formula of a step, and its constants.
 //!
-//! For each element, with drag k and c (of the square), air velocity w, other accelerations a held over the step dt:
+//! For each body, with linear drag k, drag of the square c, velocity of the air w, and other accelerations a, constant over the step dt:
 //!
 //! ```text
 //! keep = exp(-k dt)            reach = (1 - keep) / k, or dt without drag
@@ -11,13 +11,12 @@
 //! ```
 //!
 //! Velocity and position leapfrog: `v` is the mean velocity over the last step, half a step older than `p` (Verlet, 1967). Under gravity,
-//! steady wind and linear drag the positions are exact at any step; with the rest (fields, gusts, drag of the square) their error is of second
-//! order in dt, but for what a contact changes within its step. With both drags and no other acceleration a step is the exact solution
-//! (Bernoulli's equation). Where all elements feel the same (gravity, steady wind, gusts, one attractor) the plain form does:
-//! v keep + (a + k w) reach.
+//! steady wind and linear drag positions are exact at any step. With fields, gusts and drag of the square their error is of second order in dt; a
+//! contact adds an error of first order in its step. With both drags and no other acceleration a step is the exact solution (Bernoulli's
+//! equation). If only gravity, steady wind, gusts and one attractor act, the plain form suffices: v keep + (a + k w) reach.
 //!
-//! An element is born with the velocity `u` of a moment, and moves for the rest of the step by [`Motion::since_birth`]. From `u` follows the
-//! `v` that the leapfrog starts from, such that its first step is exact ([`Motion::before_birth`]):
+//! A body is born with a velocity `u` at one moment, and moves for the rest of the step by [`Motion::since_birth`]. The leapfrog then starts
+//! from a `v` that makes its first step exact ([`Motion::before_birth`]):
 //!
 //! ```text
 //! B = (dt - reach) / k         v - w = ((u - w) reach / dt + a (B / dt - reach)) / keep
@@ -29,7 +28,7 @@ use super::spec::{KeepTo, MotionSpec};
 use crate::world::fields::Attractor;
 use crate::world::{Gusts, World};
 
-/// A step's constants: what every element of the population shares, here or on a device.
+/// Constants of a step, shared by all bodies of a population, on the CPU or a device.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct Motion {
@@ -39,13 +38,13 @@ pub struct Motion {
     pub drag: f32,
     /// Drag of the square of the speed, 1/m.
     pub drag_square: f32,
-    /// Share of its velocity that an element keeps, and how long a steady acceleration acts on it, s.
+    /// Share of its velocity that a body keeps.
     pub keep: f32,
-    /// How long a steady acceleration acts on it, s.
+    /// Velocity gained for each unit of a steady acceleration, in seconds.
     pub reach: f32,
-    /// What the first step starts from: of the velocity at birth this share, and of steady accelerations for this long, s (below 0).
+    /// The velocity that the leapfrog starts from: factor on the velocity at birth, and on a steady acceleration, in seconds (negative).
     pub start: [f32; 2],
-    /// Accelerations that are the same everywhere: gravity, and drag towards the steady wind, m/s².
+    /// Uniform acceleration: gravity, and drag towards the steady wind, in m/s².
     pub push: [f32; 3],
     /// Gravity alone, m/s².
     pub fall: [f32; 3],
@@ -53,11 +52,11 @@ pub struct Motion {
     pub wind: [f32; 3],
     /// Gusts at the moment of the step.
     pub gusts: Option<Gusts>,
-    /// A point that pulls everywhere and always, where it is the only field.
+    /// The attractor, if it is the only field and acts everywhere and always.
     pub attractor: Option<Attractor>,
     /// Least and greatest speed, m/s.
     pub speed_limits: Option<[f32; 2]>,
-    /// 1 for each axis along which it may move, 0 for one along which it may not.
+    /// 1 for each axis along which bodies may move, else 0.
     pub free: [f32; 3],
 }
 
@@ -92,13 +91,12 @@ impl Motion {
         }
     }
 
-    /// Slower than this, m/s, something can lie still: twice what gravity gives in a step.
+    /// Speed below which a body can come to rest, in m/s: twice what gravity adds in a step.
     pub fn rest(&self) -> f32 {
         2.0 * self.dt * Vec3::from(self.fall).length()
     }
 
-    /// Velocity after a time: of one with a velocity, in air of a velocity and under an acceleration, that keeps so much and lets a steady
-    /// acceleration act for so long, s.
+    /// Velocity after a time, from the velocity `v`, the velocity of the air and the acceleration; `keep` and `reach` as of [`Motion`].
     #[inline(always)]
     pub(crate) fn after<const SQUARE: bool>(
         &self,
@@ -121,17 +119,17 @@ impl Motion {
         ]
     }
 
-    /// A velocity within the limits of speed.
+    /// Clamps a velocity to the limits of speed.
     #[inline(always)]
     fn limited(&self, v: [f32; 3]) -> [f32; 3] {
         let [least, most] = self.speed_limits.unwrap_or([0.0, f32::INFINITY]);
         let speed = (v[0] * v[0] + v[1] * v[1] + v[2] * v[2]).sqrt();
-        // What stands still has no way to go faster.
+        // A body at rest has no direction to speed up in.
         let scale = if speed > 0.0 { speed.max(least).min(most) / speed } else { 1.0 };
         [v[0] * scale, v[1] * scale, v[2] * scale]
     }
 
-    /// For a newborn with this velocity: its mean velocity over the first `age` seconds and its velocity at their end, m/s, by two half steps.
+    /// Mean velocity over the first `age` seconds of a newborn, and its velocity after them, in m/s, by two half steps.
     #[inline(always)]
     pub(crate) fn since_birth<const LIMITS: bool>(
         &self,
@@ -150,7 +148,7 @@ impl Motion {
         (middle, half(middle))
     }
 
-    /// The velocity that the leapfrog starts from, m/s, for one that has this velocity now.
+    /// Velocity that the leapfrog starts from, in m/s, for a body that has the velocity `v` now.
     #[inline(always)]
     pub(crate) fn before_birth<const LIMITS: bool>(
         &self,
@@ -171,7 +169,7 @@ impl Motion {
         ]
     }
 
-    /// One element's new position and velocity by the plain form. The one formula, for columns and objects alike.
+    /// New position and velocity of one body by the plain form, for columns and objects alike.
     #[inline(always)]
     pub(crate) fn advance<const GUSTS: bool, const ATTRACTOR: bool>(
         &self,
@@ -199,7 +197,7 @@ impl Motion {
     }
 }
 
-/// [`Motion::start`] of a drag, 1/s, and a step, s. Where a step takes more than its drag can be followed back through, newborn start as they are.
+/// [`Motion::start`] for a drag, in 1/s, and a step, in seconds. If drag takes most of the velocity within a step, newborns start with theirs.
 fn start(drag: f64, dt: f64) -> [f32; 2] {
     let x = drag * dt;
     if x > 1.0 {
@@ -214,8 +212,8 @@ fn start(drag: f64, dt: f64) -> [f32; 2] {
     [reach / (dt * keep), (fall / dt - reach) / keep].map(|value| value as f32)
 }
 
-/// exp(-x) and (1 - exp(-x)) / x for x from 0 on, to the last digits up to 8 and as good as its end beyond. In plain arithmetic, so that loops
-/// over it vectorise: a series for an eighth of x, doubled three times.
+/// exp(-x) and (1 - exp(-x)) / x for x from 0 on; beyond 8 the limits 0 and 1 / x. A series for an eighth of x, doubled three times: plain
+/// arithmetic, so that loops vectorise.
 #[inline(always)]
 fn decay(x: f32) -> (f32, f32) {
     let y = x.min(8.0) * 0.125;

@@ -1,11 +1,11 @@
-//! The hot loop: fields, integration, what is met, and the search for the dead, fused in one pass over a chunk.
+//! The hot loop: fields, integration, contacts and the search for dead bodies, fused in one pass over a chunk.
 //!
-//! Where all elements feel the same (gravity, steady wind, gusts, one attractor) the plain form of the formula (`motion.rs`) is taken, in one
-//! loop over the chunk. Else fields add up in blocks that stay in the first-level cache.
+//! If nothing but gravity, steady wind, gusts and one attractor acts, the chunk takes the plain form of the formula (`motion.rs`) in one loop.
+//! Otherwise fields add up in blocks that stay in the first-level cache.
 //!
 //! PERF (`cargo bench -p frolic --bench step`, two cores): with gravity, drag, attractor and age the plain pass runs at the speed of an
 //! in-place multiply over the same bytes, so it is memory-bound; separate passes for fields and integration
-//! doubled its time. The dead are looked for sixteen at a time while the chunk is in cache.
+//! doubled its time. The search for dead bodies takes sixteen at a time while the chunk is in cache.
 
 use glam::Vec3;
 use rayon::prelude::*;
@@ -23,26 +23,26 @@ use crate::world::fields::{Acting, FieldChunk};
 use crate::world::obstacles::{BLOCK, Met, Nearby};
 use crate::world::{World, add_gusts};
 
-/// All that acts in one step.
+/// Everything that acts in one step.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Acts<'a> {
     pub(crate) motion: &'a Motion,
     pub(crate) world: &'a World,
-    /// Whether the plain form does.
+    /// Whether the plain form of the formula suffices.
     pub(crate) is_plain: bool,
-    /// Fields of the population's own, and curl noise of the world's and of those as it is now.
+    /// Fields of the population alone; then the present curl noise of each field, those of the world first.
     pub(crate) own: &'a [Acting],
     pub(crate) curls: &'a [Option<Curl>],
     pub(crate) catching: &'a Catching,
     pub(crate) events: &'a [EventSpec],
-    /// Whether it matters who lies still.
+    /// Whether bodies at rest are set aside.
     pub(crate) sets_aside: bool,
     pub(crate) time: f64,
     pub(crate) level: Level,
 }
 
 impl Acts<'_> {
-    /// Whether elements can meet anything.
+    /// Whether bodies can touch anything, or their paths matter to an event.
     pub(crate) fn is_solid(&self) -> bool {
         !self.world.solid().is_empty() || !self.catching.is_empty() || self.watches_ways()
     }
@@ -51,7 +51,7 @@ impl Acts<'_> {
         self.events.iter().any(|event| matches!(event.on, Moment::Age(_) | Moment::Enter(_)))
     }
 
-    /// Whether nothing that acts in this step can move what lies still, so that it need not be asked: less than what holds it.
+    /// Whether no force of this step is strong enough to move a body at rest, so that bodies at rest can be skipped.
     pub(crate) fn is_calm(&self) -> bool {
         let motion = self.motion;
         let [least, _] = motion.speed_limits.unwrap_or([0.0; 2]);
@@ -83,23 +83,23 @@ fn length(vector: [f32; 3]) -> f32 {
     Vec3::from(vector).length()
 }
 
-/// What was noted of a chunk in one step.
+/// Records of one chunk in one step.
 #[derive(Debug, Default)]
 pub(crate) struct Notes {
-    /// Places of elements in the population, and what happened to them.
+    /// Event records, each with the index of its body in the population.
     pub(crate) happenings: Vec<(u32, Happening)>,
-    /// Collectors, one a catch.
+    /// Indices of collectors, one for each catch.
     pub(crate) caught: Vec<u32>,
     pub(crate) hits: u64,
 }
 
 impl Notes {
-    /// With room for so many happenings.
+    /// Records with capacity for `room` events.
     pub(crate) fn with_room(room: usize) -> Self {
         Self { happenings: Vec::with_capacity(room), ..Self::default() }
     }
 
-    /// Element by element, so that what events start depends neither on chunks nor on blocks.
+    /// Sorts by body, so that what events start depends neither on chunks nor on blocks.
     pub(crate) fn sort(&mut self) {
         self.happenings.sort_unstable_by_key(|(place, happening)| (*place, happening.event));
     }
@@ -113,7 +113,7 @@ impl Notes {
 
 /// Columns of one chunk.
 pub(crate) struct Chunk<'a> {
-    /// Place of its first element in the population.
+    /// Index of its first body in the population.
     pub(crate) first: u32,
     pub(crate) px: &'a mut [f32],
     pub(crate) py: &'a mut [f32],
@@ -128,8 +128,8 @@ pub(crate) struct Chunk<'a> {
     pub(crate) key: &'a [u32],
 }
 
-/// Steps all chunks on all cores; of the first `aside` it is known that they lie still. Afterwards
-/// `dead[c * chunk..][..dead_in_chunk[c]]` are the indices of the dead of chunk `c`, rising, and `lies` is 1 for who lies still.
+/// Steps all chunks on all cores. The first `aside` bodies are known to be at rest. Afterwards `dead[c * chunk..][..dead_in_chunk[c]]` holds
+/// the indices of the dead bodies of chunk `c`, in rising order, and `lies` is 1 for each body at rest.
 #[expect(
     clippy::too_many_arguments,
     reason = "plain slices, so that the compiler knows that they do not overlap"
@@ -177,7 +177,7 @@ pub(crate) fn step_chunks(
         );
 }
 
-/// Steps one record as columns of one element: the classic form pays for every field and obstacle anew. Returns whether it dies.
+/// Steps one record as columns of one body: the classic form pays for every field and obstacle anew. Returns whether the body dies.
 pub(crate) fn step_row(
     acts: &Acts<'_>,
     first: u32,
@@ -195,7 +195,7 @@ pub(crate) fn step_row(
     dies
 }
 
-/// Moves each chunk's dead to the front of the list, in order; returns how many there are.
+/// Moves the dead of each chunk to the front of the list, in order. Returns their number.
 pub(crate) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -> usize {
     dead_in_chunk.iter().enumerate().fold(0, |to, (nth, &count)| {
         let from = nth * chunk;
@@ -205,12 +205,12 @@ pub(crate) fn join_dead(dead: &mut [u32], dead_in_chunk: &[u32], chunk: usize) -
 }
 
 kernel! {
-    /// Lists the elements of a chunk whose life has ended; returns how many.
+    /// Lists the bodies of a chunk whose life has ended. Returns their number.
     fn find_dead(_simd, age: &[f32], life: &[f32], dead: &mut [u32], base: u32) -> u32 {
         list_dead(age, life, dead, base)
     }
 
-    /// Ages elements that lie still.
+    /// Ages bodies at rest.
     fn age_all(simd, dt: f32, age: &mut [f32]) {
         grow_old(simd, dt, age);
     }
@@ -248,7 +248,7 @@ kernel! {
 }
 
 impl<'a> Chunk<'a> {
-    /// One record as columns of one element.
+    /// One record as columns of one body.
     pub(crate) fn of_row(first: u32, row: &'a mut BodyRow) -> Self {
         let BodyRow { px, py, pz, vx, vy, vz, age, life, size, id, key } = row;
         Self {
@@ -267,7 +267,7 @@ impl<'a> Chunk<'a> {
         }
     }
 
-    /// All of them.
+    /// All bodies, as one chunk.
     pub(crate) fn of(bodies: &'a mut Bodies<'_>) -> Self {
         let Bodies { position: [px, py, pz], velocity: [vx, vy, vz], age, life, size, id, key } = bodies;
         Self { first: 0, px, py, pz, vx, vy, vz, age, life, size, id, key }
@@ -292,7 +292,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Ages those that lie still and stay so.
+    /// Ages bodies that are and stay at rest.
     fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
         age_all(acts.level, acts.motion.dt, self.age);
         lies.fill(1);
@@ -305,7 +305,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Moves, ages and lets meet what is met; marks who lies still.
+    /// Moves and ages bodies and resolves their contacts. Marks bodies at rest.
     fn step(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
         let (plain, solid) = (acts.is_plain, acts.is_solid());
         if acts.sets_aside && !solid {
@@ -339,7 +339,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Keeps where each element starts from, and who is at rest.
+    /// Stores the position of each body before the step, and whether it is at rest.
     #[inline(always)]
     fn remember<S: Simd>(&self, _simd: S, room: &mut Room) {
         let n = self.px.len();
@@ -373,7 +373,7 @@ impl Chunk<'_> {
         }
     }
 
-    /// Adds up the air's velocity and all accelerations at each element of a block.
+    /// Adds up the velocity of the air and all accelerations at each body of a block.
     pub(crate) fn sum_fields(&self, acts: &Acts<'_>, room: &mut Room) {
         let n = self.px.len();
         let motion = acts.motion;
@@ -409,14 +409,14 @@ impl Chunk<'_> {
         }
     }
 
-    /// Puts every element onto the surfaces that hold it.
+    /// Projects every body onto the surfaces that hold it.
     pub(crate) fn hold_on_shapes(&mut self, acts: &Acts<'_>) {
         for grid in acts.fields().filter_map(|(field, _)| field.holds()) {
             self.hold_on(grid);
         }
     }
 
-    /// Puts every element onto a surface, by three steps along the gradient, and leaves it what leads along.
+    /// Projects every body onto a surface, by three steps along the gradient, and keeps the velocity along the surface.
     fn hold_on(&mut self, grid: &DistanceGrid) {
         for i in 0..self.px.len() {
             let (mut place, mut velocity) = (self.place(i), self.velocity(i));
@@ -463,15 +463,15 @@ impl Chunk<'_> {
     }
 }
 
-/// Room for a block's sums and lists, on the stack of who steps it.
+/// Scratch buffers of a block, on the stack of the worker.
 pub(crate) struct Room {
-    /// Velocity of the air, then acceleration.
+    /// Velocity of the air, then acceleration; x, y, z each.
     pub(crate) sums: [[f32; BLOCK]; 6],
     pub(crate) near: Nearby,
     pub(crate) mets: [Met; BLOCK],
     pub(crate) caught: [u32; BLOCK],
     pub(crate) touched: [u16; BLOCK],
-    /// Places before the step, and 1 for who was at rest, and for who lies on something still.
+    /// Positions before the step; then 1 for each body that was at rest, and for each that still is.
     pub(crate) start: [[f32; BLOCK]; 3],
     pub(crate) rests: [u32; BLOCK],
     pub(crate) lies: [u32; BLOCK],
@@ -520,8 +520,7 @@ fn grow_old<S: Simd>(_simd: S, dt: f32, age: &mut [f32]) {
     }
 }
 
-/// Moves one block by what its fields have added up. As plain slices, each by itself: only then does the compiler know that they do not
-/// overlap.
+/// Moves one block by the sums of its fields. Each slice is an argument of its own: only then does the compiler know that they do not overlap.
 #[expect(
     clippy::too_many_arguments,
     reason = "plain slices, so that the compiler knows that they do not overlap"
@@ -557,7 +556,7 @@ fn integrate<S: Simd, const SQUARE: bool>(
         let [mut x, mut y, mut z] = motion.after::<SQUARE>(v, air, push, motion.keep, motion.reach);
         if limits {
             let speed = (x * x + y * y + z * z).sqrt();
-            // What stands still has no way to go faster.
+            // A body at rest has no direction to speed up in.
             let scale = if speed > 0.0 { speed.max(least).min(most) / speed } else { 1.0 };
             (x, y, z) = (x * scale, y * scale, z * scale);
         }
@@ -569,7 +568,7 @@ fn integrate<S: Simd, const SQUARE: bool>(
     }
 }
 
-/// Writes `base + index` of every element whose age has reached its life; returns how many.
+/// Writes `base + index` of every body whose age has reached its life. Returns their number.
 #[inline(always)]
 fn list_dead(age: &[f32], life: &[f32], dead: &mut [u32], base: u32) -> u32 {
     const GROUP: usize = 16;
