@@ -1,4 +1,4 @@
-//! Elements that stay where they are put: posts, boats, flags on a line. Those that hang swing in the wind.
+//! Static instances: posts, boats, flags on a line. Hanging elements swing in the wind.
 
 use glam::Vec3;
 use rayon::prelude::*;
@@ -20,33 +20,33 @@ use crate::poses::{Posed, Poses};
 use crate::world::endless::{Cells, ScatterSpec};
 use crate::world::{Gusts, MOST_PUSHERS, World};
 
-/// Where elements are put.
+/// Static instances: where they are put, and how they swing and sway.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct FixtureSpec {
-    /// Single places, the first elements. At most 65536.
+    /// Single places, for the first elements. At most 65536.
     pub at: Vec<PlaceSpec>,
-    /// Lines along which the other elements hang, spread evenly by length. At most 4096.
+    /// Lines along which further elements hang, evenly by length. At most 4096.
     pub line: Vec<LineSpec>,
-    /// A distance grid that the rest is spread over instead of lines. Default none.
+    /// A distance grid over which further elements are spread. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fill: Option<FillSpec>,
-    /// Cells of an endless world that the rest is scattered over instead. Default none.
+    /// Endless cells over which further elements are scattered. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scatter: Option<ScatterSpec>,
-    /// Layers of a placement that the rest is put by instead, at most 16. Default none.
+    /// Layers of a placement for further elements, at most 16. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub placement: Vec<PlacementSpec>,
-    /// Has them go with the world's pushers instead, one each. Default they stay.
+    /// Elements that follow the pushers of the world, one each, instead of places. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub walk: Option<WalkSpec>,
-    /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default no.
+    /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default: false.
     pub strung: bool,
-    /// How elements swing. Default not at all.
+    /// Swinging. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub swing: Option<SwingSpec>,
-    /// How all of it sways, as a bush does. Default not at all.
+    /// Swaying of all elements together, as a bush. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sway: Option<SwaySpec>,
 }
@@ -58,13 +58,13 @@ pub struct FixtureSpec {
 pub struct FillSpec {
     /// Name of the grid.
     pub form: String,
-    /// What of it. Default its inside.
+    /// Part of the grid. Default: its inside.
     #[serde(default)]
     pub part: VolumePart,
-    /// Range of the tilt outwards, degrees: 0 stands upright, 90 points out. Default 0 to 90.
+    /// Tilt outwards, in degrees: 0 is upright, 90 points out. Default: 0 to 90.
     #[serde(default = "any_tilt")]
     pub tilt_degrees: Span,
-    /// Largest turn off the way outwards, degrees, 0 to 180. Default 60.
+    /// Largest turn from the direction outwards, in degrees, 0 to 180. Default: 60.
     #[serde(default = "some_turn")]
     pub stray_degrees: f32,
 }
@@ -77,16 +77,16 @@ fn some_turn() -> f32 {
     60.0
 }
 
-/// Swaying of everything together: the higher up, the further the wind moves it.
+/// Swaying of all elements together: displacement by the wind grows with the square of the height.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwaySpec {
-    /// Height that stands still, m. Default 0.
+    /// Height that does not move, in metres. Default: 0.
     pub root: f32,
-    /// Height above it at which `give` is reached, m, 0.001 to 1e4. Default 1.
+    /// Height above `root` at which `give` applies, in metres, 0.001 to 1e4. Default: 1.
     pub height: f32,
-    /// How far it moves there for each m/s of wind, m, 0 to 100. Default 0.02.
+    /// Displacement at that height for each m/s of wind, in metres, 0 to 100. Default: 0.02.
     pub give: f32,
 }
 
@@ -101,13 +101,13 @@ impl Default for SwaySpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlaceSpec {
-    /// Where, m.
+    /// Position, in metres.
     pub position: [f32; 3],
-    /// Turn about y, degrees anticlockwise from above. Default 0.
+    /// Turn around y, in degrees anticlockwise as seen from above. Default: 0.
     pub turn_degrees: f32,
-    /// Tilt about the turned x axis, degrees. Default 0.
+    /// Tilt around the turned x axis, in degrees. Default: 0.
     pub tilt_degrees: f32,
-    /// Factor on the population's size, 0 to 1e4. Default 1.
+    /// Factor on the size of the population, 0 to 1e4. Default: 1.
     pub scale: f32,
 }
 
@@ -122,44 +122,44 @@ impl Default for PlaceSpec {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct LineSpec {
-    /// One end, m.
+    /// One end, in metres.
     pub from: [f32; 3],
-    /// The other end, m.
+    /// The other end, in metres.
     pub to: [f32; 3],
-    /// How far its middle hangs below the straight line, m, 0 to 1e4. Default 0.
+    /// Depth of its middle below the straight line, in metres, 0 to 1e4. Default: 0.
     #[serde(default)]
     pub sag: f32,
 }
 
 impl LineSpec {
-    /// A line between two points, m, that sags so far, m.
+    /// A line between two points with a sag, in metres.
     pub fn new(from: [f32; 3], to: [f32; 3], sag: f32) -> Self {
         Self { from, to, sag }
     }
 
-    /// The place at a share of the way: a parabola, as a line that bears an even load hangs.
+    /// Position at a share of the way: a parabola, the form of a line under uniform load.
     fn at(&self, share: f32) -> Vec3 {
         let straight = Vec3::from(self.from).lerp(Vec3::from(self.to), share);
         straight - Vec3::Y * (self.sag * 4.0 * share * (1.0 - share))
     }
 
     fn length(&self) -> f32 {
-        // The parabola's length to second order in the sag.
+        // Length of the parabola to second order in the sag.
         let straight = Vec3::from(self.from).distance(Vec3::from(self.to));
         straight + if straight > 0.0 { self.sag * self.sag * 8.0 / (3.0 * straight) } else { 0.0 }
     }
 }
 
-/// Swinging about the turned x axis, as a flag hung from its upper edge.
+/// Swinging around the turned x axis, as a flag that hangs from its upper edge.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwingSpec {
-    /// Distance from the line to the middle of what swings, m, 0.01 to 1000: short ones swing fast. Default 0.3.
+    /// Length of the pendulum, in metres, 0.01 to 1000. Default: 0.3.
     pub length: f32,
-    /// How much the wind takes hold, 1/s, 0 to 1000. Default 2.
+    /// Response to the wind, in 1/s, 0 to 1000. Default: 2.
     pub drag: f32,
-    /// Rate at which swinging dies down by itself, 1/s, 0 to 1000. Default 0.8.
+    /// Damping, in 1/s, 0 to 1000. Default: 0.8.
     pub damping: f32,
 }
 
@@ -199,7 +199,7 @@ impl FixtureColumns {
     }
 }
 
-/// Most places and lines.
+/// Maximum number of places, and of lines.
 const MOST_PLACES: usize = 65_536;
 const MOST_LINES: usize = 4096;
 
@@ -209,15 +209,15 @@ impl FixtureSpec {
         Self { line: lines.into_iter().collect(), swing, ..Self::default() }
     }
 
-    /// Elements that go with the world's pushers.
+    /// Elements that follow the pushers of the world.
     pub fn walking(walk: WalkSpec) -> Self {
         Self { walk: Some(walk), ..Self::default() }
     }
 
-    /// Whether every value is in range, for so many elements.
+    /// Checks that every value is in range, for a number of elements.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that cannot be used.
     pub fn check(&self, count: u32) -> Result<(), SpecError> {
         if let Some(walk) = &self.walk {
             walk.check().map_err(|error| error.under("walk"))?;
@@ -287,7 +287,7 @@ impl FixtureSpec {
     }
 }
 
-/// A population of fixtures: its state, and the step that swings it.
+/// A population of static instances: its state, and the step that swings it.
 ///
 /// ```
 /// use frolic_core::{FixtureSpec, Fixtures, LineSpec, Meter, Span, SwingSpec, WorldSpec};
@@ -305,11 +305,11 @@ impl FixtureSpec {
 pub struct Fixtures {
     spec: FixtureSpec,
     columns: FixtureColumns,
-    /// Where those that sway are at rest, m.
+    /// Positions at rest of swaying elements, in metres.
     rest: [Vec<f32>; 3],
-    /// Tints, where places that were read bring them; else none.
+    /// Tints of places that were read; empty without such places.
     tint: Vec<f32>,
-    /// Cells that elements are scattered over, and what else that takes.
+    /// Cells over which elements are scattered.
     cells: Option<Cells>,
     walk: Option<Walk>,
     size: Span,
@@ -320,22 +320,22 @@ pub struct Fixtures {
     time: f64,
 }
 
-/// Elements a worker swings at a time.
+/// Number of elements that a worker swings at a time.
 const CHUNK: usize = 4096;
 
 impl Fixtures {
-    /// `count` elements with sizes of this range, m, and their memory.
+    /// `count` elements with a range of sizes, in metres.
     ///
     /// # Errors
-    /// A value out of range, or more elements than memory allows.
+    /// A value is out of range, or the elements exceed the memory limit.
     pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
         Self::with_forms(spec, count, size, seed, &Forms::default())
     }
 
-    /// The same, where the spec may name forms.
+    /// As [`Fixtures::new`], where the spec may name assets.
     ///
     /// # Errors
-    /// As [`Fixtures::new`]; and a form that is missing or of another kind.
+    /// As [`Fixtures::new`]; or an asset is missing or of another kind.
     pub fn with_forms(
         spec: &FixtureSpec,
         count: u32,
@@ -396,7 +396,7 @@ impl Fixtures {
             });
         };
         if spec.walk.is_some() {
-            // Nowhere until the first step.
+            // Hidden until the first step.
             (0..count).for_each(|_| put(Vec3::NAN, 0.0, 0.0, 1.0));
             return Ok(fixtures);
         }
@@ -429,7 +429,7 @@ impl Fixtures {
             for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
                 put(Vec3::new(row.px, row.py, row.pz), row.turn, row.tilt, row.size);
             }
-            // Places that were read keep what they bring; others go by the number of the element.
+            // Places that were read keep their id and tint; others are drawn by the number of the element.
             if spec.placement.iter().any(|layer| matches!(layer.on, On::Places { .. })) {
                 let first = fixtures.columns.len() - placed.len();
                 fixtures.columns.id[first..].copy_from_slice(placed.id());
@@ -448,7 +448,7 @@ impl Fixtures {
                 let [stray, tilt, _] = draws.draw(4);
                 let out = outwards.unwrap_or_else(|| grid.sample(at).1.normalize_or(Vec3::Y));
                 let stray = (stray * 2.0 - 1.0) * fill.stray_degrees.to_radians();
-                // Turned so that a tilt about x leans its top outwards.
+                // With this turn, a tilt around x leans the top outwards.
                 let turn = libm::atan2f(out.x, out.z) + stray;
                 put(at, turn, fill.tilt_degrees.at(tilt).to_radians(), 1.0);
             }
@@ -460,7 +460,7 @@ impl Fixtures {
         let mut nth = 0;
         for line in &spec.line {
             let length = f64::from(line.length());
-            // Even over all lines together: element n is at the middle of the nth of equal pieces.
+            // Uniform over all lines together: element n is at the middle of the nth of equal pieces.
             let way = Vec3::from(line.to) - Vec3::from(line.from);
             let turn = libm::atan2f(-way.z, way.x);
             while nth < hung {
@@ -473,15 +473,15 @@ impl Fixtures {
             }
             before += length;
         }
-        // All lines of no length, or the last one missed by rounding.
+        // All lines are of length 0, or rounding missed the last element.
         if let Some(line) = spec.line.last() {
             (nth..hung).for_each(|_| put(line.at(1.0), 0.0, 0.0, 1.0));
         }
         Ok(fixtures)
     }
 
-    /// Moves the middle that elements are scattered around: x and z, m. Those of cells that stay keep their key; no more than the count are
-    /// there, cell by cell. Returns whether any came or went.
+    /// Moves the centre of scattered elements: x and z, in metres. Elements of cells that stay keep their key. Returns whether any appeared or
+    /// disappeared.
     pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
         let (Some(scatter), Some(cells)) = (&self.spec.scatter, &mut self.cells) else { return false };
         if !cells.follow(middle) {
@@ -510,12 +510,12 @@ impl Fixtures {
         true
     }
 
-    /// Whether elements go elsewhere with each step, and do not only swing or sway.
+    /// Whether elements change place with each step, and do not only swing or sway.
     pub fn moves(&self) -> bool {
         self.walk.is_some()
     }
 
-    /// Puts each where its pusher is. The way that it has gone stands where the swinging have their rate.
+    /// Moves each element to its pusher. The column of the rate holds the way of the figure.
     fn follow(&mut self, world: &World) {
         let Self { walk: Some(walk), columns, time, .. } = self else { return };
         let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
@@ -535,15 +535,14 @@ impl Fixtures {
         self.len() as u64 * Self::bytes_per_element()
     }
 
-    /// Bytes of state an element.
+    /// Bytes of state of an element.
     pub fn bytes_per_element() -> u64 {
         FixtureColumns::BYTES_PER_ELEMENT as u64
     }
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
     ///
-    /// A pendulum whose bob the air drags along: semi-implicit, with drag and damping solved implicitly, so that it is stable at any
-    /// of them. O(n).
+    /// A pendulum in moving air: semi-implicit, with implicit drag and damping, so that it is stable at any values. O(n).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {
         if let (Some(swing), true) = (self.spec.swing, dt.is_finite() && dt > 0.0) {
             let started = meter.start(Stage::Integrate);
@@ -552,7 +551,7 @@ impl Fixtures {
                 self.swing(&motion);
                 self.time += f64::from(dt);
             }
-            // Place and turn are read, tilt and its rate written too.
+            // Position and turn are read; tilt and its rate are written too.
             meter.moved(Stage::Integrate, u64::from(steps) * self.len() as u64 * 8 * size_of::<f32>() as u64);
             meter.stop(started);
         }
@@ -568,7 +567,7 @@ impl Fixtures {
                 self.time += f64::from(dt) * f64::from(steps);
             }
             self.sway(&sway, world);
-            // From where they rest to where they are.
+            // Positions at rest are read, positions are written.
             meter.moved(Stage::Integrate, self.len() as u64 * 6 * size_of::<f32>() as u64);
             meter.stop(started);
         }
@@ -576,7 +575,7 @@ impl Fixtures {
         meter.add(Counter::ElementBytes, self.bytes());
     }
 
-    /// Moves everything as the wind leans it now: by the square of the height, as a bent rod.
+    /// Displaces all elements by the present wind, as a bent rod: by the square of the height.
     fn sway(&mut self, sway: &SwaySpec, world: &World) {
         let air = Air::new(world, self.time);
         let [rx, ry, rz] = &self.rest;
@@ -630,22 +629,22 @@ impl Fixtures {
         });
     }
 
-    /// How many there are.
+    /// Number of elements.
     pub fn len(&self) -> usize {
         self.columns.len()
     }
 
-    /// Whether there are none.
+    /// Whether there are no elements.
     pub fn is_empty(&self) -> bool {
         self.columns.is_empty()
     }
 
-    /// The attributes of all.
+    /// The attributes of all elements.
     pub fn columns(&self) -> &FixtureColumns {
         &self.columns
     }
 
-    /// Tints, 0 to 1, of places that were read; none where the number of an element says.
+    /// Tints, 0 to 1, of places that were read; none if tints are drawn by the number of the element.
     pub fn tint(&self) -> Option<&[f32]> {
         (!self.tint.is_empty()).then_some(&self.tint)
     }
@@ -656,16 +655,16 @@ impl Fixtures {
         self.spec.strung.then_some([[a, b, c], [d, e, f]])
     }
 
-    /// Whether they move at all.
+    /// Whether elements swing or sway.
     pub fn swings(&self) -> bool {
         self.spec.swing.is_some() || self.spec.sway.is_some()
     }
 }
 
-/// Elements whose air is worked out at once where fields move it.
+/// Number of elements whose air is computed at a time where fields move it.
 const BLOCK: usize = 256;
 
-/// Velocity of the air along x and z of a block, m/s.
+/// Velocity of the air of a block, along x and z, in m/s.
 type Blown = [[f32; BLOCK]; 2];
 
 /// The air of a step.
@@ -674,7 +673,7 @@ struct Air<'a> {
     level: Level,
     time: f64,
     gusts: Option<Gusts>,
-    /// Whether more than the steady wind and gusts moves it.
+    /// Whether fields move the air.
     has_currents: bool,
 }
 
@@ -684,7 +683,7 @@ impl<'a> Air<'a> {
         Self { world, level: detect(), time, gusts, has_currents }
     }
 
-    /// All that moves the air of a block, fields of a caller's own included.
+    /// Velocity of the air of a block, fields of the program's own included.
     fn at(&self, position: [&[f32]; 3]) -> Blown {
         let n = position[0].len();
         let ([mut x, mut y, mut z], gusts) = ([[0.0; BLOCK]; 3], self.gusts.as_ref());
@@ -693,7 +692,7 @@ impl<'a> Air<'a> {
         [x, z]
     }
 
-    /// Steady wind and gusts along x and z at a place, m/s.
+    /// Steady wind and gusts at a position, along x and z, in m/s.
     #[inline(always)]
     fn plain(&self, at: [f32; 3]) -> [f32; 2] {
         let [wx, _, wz] = self.world.spec().wind;
@@ -703,7 +702,7 @@ impl<'a> Air<'a> {
 }
 
 kernel! {
-    /// Moves what sways from where it rests to where the wind leans it.
+    /// Displaces swaying elements.
     fn lean_chunk(
         simd, sway: SwaySpec, air: &Air<'_>, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
     ) {
@@ -711,20 +710,20 @@ kernel! {
         lean(simd, sway, |i| air.plain([rx[i], ry[i], rz[i]]), rest, px, py, pz);
     }
 
-    /// The same of a block whose air was worked out.
+    /// The same for a block whose air was computed.
     fn lean_blown(
         simd, sway: SwaySpec, air: &Blown, rest: [&[f32]; 3], px: &mut [f32], py: &mut [f32], pz: &mut [f32],
     ) {
         lean(simd, sway, |i| [air[0][i], air[1][i]], rest, px, py, pz);
     }
 
-    /// Swings what hangs by one step.
+    /// One step of swinging elements.
     fn swing_chunk(simd, motion: &Motion<'_>, position: [&[f32]; 3], turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
         let [x, y, z] = position;
         motion.chunk(simd, |i| motion.air.plain([x[i], y[i], z[i]]), turn, tilt, rate);
     }
 
-    /// The same of a block whose air was worked out.
+    /// The same for a block whose air was computed.
     fn swing_blown(simd, motion: &Motion<'_>, air: &Blown, turn: &[f32], tilt: &mut [f32], rate: &mut [f32]) {
         motion.chunk(simd, |i| [air[0][i], air[1][i]], turn, tilt, rate);
     }
@@ -747,7 +746,7 @@ fn lean<S: Simd>(
         let (dx, dz) = (ax * give, az * give);
         px[i] = rx[i] + dx;
         pz[i] = rz[i] + dz;
-        // What leans comes down a little.
+        // A leaning element is a little lower.
         py[i] = ry[i] - (dx * dx + dz * dz) * 0.5 / sway.height;
     }
 }
@@ -774,12 +773,12 @@ impl Motion<'_> {
         for i in 0..turn.len() {
             let [ax, az] = air(i);
             let (sin_turn, cos_turn) = libm::sincosf(turn[i]);
-            // Wind square to the cloth, which tilts the other way about x.
+            // Wind perpendicular to the cloth, which tilts the other way around x.
             let push = ax * sin_turn + az * cos_turn;
             let (sin, cos) = libm::sincosf(tilt[i]);
             let force = -fall * sin - drag * push * cos / length;
             rate[i] = (rate[i] + self.dt * force) * slow;
-            // A flag does not go over the line.
+            // A flag does not pass over the line.
             tilt[i] = (tilt[i] + self.dt * rate[i]).clamp(-2.6, 2.6);
         }
     }

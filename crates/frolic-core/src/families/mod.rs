@@ -1,4 +1,4 @@
-//! Families of elements, each with rules of its own; all that the rest of the house knows of them is in `poses.rs` and `world/bodies/`.
+//! Families of elements, each with rules of its own. The rest of the house meets them through `poses.rs` and `world/bodies/`.
 
 pub(crate) mod blades;
 pub(crate) mod fixed;

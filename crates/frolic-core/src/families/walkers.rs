@@ -1,4 +1,4 @@
-//! Figures that go with the world's pushers, so that whoever bends the blades is seen.
+//! Figures that follow the pushers of the world, so that what bends the blades is visible.
 
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
@@ -8,27 +8,27 @@ use crate::foundations::error::{SpecError, within};
 use crate::placement::{Terrain, TerrainSpec};
 use crate::world::pushers::Pushing;
 
-/// How elements go with the world's pushers: one with each, turned the way it goes. Those without a pusher are not there.
+/// Elements that follow the pushers of the world, one each, turned along its way. Elements without a pusher are hidden.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WalkSpec {
-    /// The ground that they stand on. Default they are as high as their pusher.
+    /// Terrain that they stand on. Default: none; they are as high as their pusher.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub terrain: Option<TerrainSpec>,
-    /// The pusher that the first goes with, counted from 0. Default 0.
+    /// Index of the pusher of the first element, from 0. Default: 0.
     pub first: u32,
-    /// Length of a step, m, 0 to 100: they rise and fall with each. Default 0: they glide.
+    /// Length of a stride, in metres, 0 to 100: elements rise and fall with each. Default: 0; they glide.
     pub stride: f32,
 }
 
 impl WalkSpec {
-    /// With steps of a length, m, on a ground.
+    /// A stride, in metres, on a terrain.
     pub fn new(stride: f32, terrain: Option<TerrainSpec>) -> Self {
         Self { terrain, stride, first: 0 }
     }
 
-    /// The same from this pusher on, counted from 0.
+    /// Sets the pusher of the first element, counted from 0.
     pub fn from(self, first: u32) -> Self {
         Self { first, ..self }
     }
@@ -45,7 +45,7 @@ impl WalkSpec {
     }
 }
 
-/// A walk made ready.
+/// A prepared walk.
 #[derive(Debug)]
 pub(crate) struct Walk {
     terrain: Option<Terrain>,
@@ -54,25 +54,25 @@ pub(crate) struct Walk {
     stride: f32,
 }
 
-/// How far a figure leans into its way, radians.
+/// Lean of a figure into its way, in radians.
 const LEAN: f32 = 0.05;
 
 /// A figure at one moment.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Figure {
     pub(crate) at: Vec3,
-    /// Way that it has gone, m.
+    /// Way since the start, in metres.
     pub(crate) gone: f32,
     pub(crate) turn: f32,
     pub(crate) tilt: f32,
 }
 
 impl Walk {
-    /// Where a figure is that was elsewhere a moment ago.
+    /// The figure at a pusher, from its last state.
     pub(crate) fn go(&self, before: Figure, pushing: &Pushing) -> Figure {
         let Vec3 { x, y, z } = pushing.at;
         let ground = self.terrain.as_ref().and_then(|terrain| terrain.at(x, z)).map_or(y, |foot| foot.y);
-        // What was nowhere has not gone anywhere yet.
+        // A figure that was hidden starts without a way.
         let way = libm::hypotf(x - before.at.x, z - before.at.z);
         let gone = if way.is_finite() { before.gone + way } else { 0.0 };
         // Highest in the middle of a step, when a leg is upright under it.

@@ -1,4 +1,4 @@
-//! From frames of any length to steps of one length.
+//! Divides frames of any length into steps of one length.
 
 use serde::{Deserialize, Serialize};
 
@@ -9,10 +9,10 @@ use crate::foundations::error::{SpecError, within};
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClockSpec {
-    /// Steps a second, 1 to 1000. Default 60.
+    /// Steps a second, 1 to 1000. Default: 60.
     pub rate: f32,
-    /// Most steps taken in one frame, 1 to 100; what a slow frame owes beyond that is dropped, so the simulation
-    /// slows down and does not freeze. Default 4.
+    /// Maximum number of steps in one frame, 1 to 100. Further steps are dropped: a slow frame slows the simulation instead of freezing it.
+    /// Default: 4.
     pub max_steps: u32,
 }
 
@@ -23,29 +23,29 @@ impl Default for ClockSpec {
 }
 
 impl ClockSpec {
-    /// Whether the values are in range.
+    /// Checks that the values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("rate", self.rate, 1.0, 1000.0, "steps a second")?;
         within("max_steps", self.max_steps as f32, 1.0, 100.0, "steps")
     }
 
-    /// Length of a step, s.
+    /// Length of a step, in seconds.
     pub fn step(&self) -> f32 {
         1.0 / self.rate
     }
 }
 
-/// What one frame has to do.
+/// Steps of one frame.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Tick {
     /// Steps to take now.
     pub steps: u32,
-    /// Whole steps that were owed beyond the cap and are given up.
+    /// Number of steps beyond the cap, which are dropped.
     pub dropped: u32,
-    /// Where between the last two states to draw: 0 at the older, 1 at the newer.
+    /// Position of the picture between the last two states: 0 at the older, 1 at the newer.
     pub alpha: f32,
 }
 
@@ -71,25 +71,25 @@ impl Clock {
         Self { spec, owed: 0.0 }
     }
 
-    /// Takes steps at another rate from now on, 1 to 1000 a second; others change nothing.
+    /// Changes the number of steps a second, 1 to 1000; other values are ignored.
     pub fn set_rate(&mut self, rate: f32) {
         if (1.0..=1000.0).contains(&rate) {
             self.spec.rate = rate;
         }
     }
 
-    /// Length of a step now, s.
+    /// Present length of a step, in seconds.
     pub fn step(&self) -> f32 {
         self.spec.step()
     }
 
-    /// Adds a frame's `elapsed` seconds (negative and non-finite ones count as none) and says what to do.
+    /// Adds the `elapsed` seconds of a frame (negative and non-finite values count as 0) and returns its steps.
     pub fn advance(&mut self, elapsed: f64) -> Tick {
         let step = 1.0 / f64::from(self.spec.rate);
-        // An hour is more than any cap; the limit keeps the arithmetic exact.
+        // The limit keeps the arithmetic exact: an hour exceeds any cap.
         let elapsed = if elapsed.is_finite() { elapsed.clamp(0.0, 3600.0) } else { 0.0 };
         self.owed += elapsed;
-        // A frame of exactly n steps must give n, whatever the rounding of the sum.
+        // A frame of exactly n steps must give n, despite rounding.
         let whole = (self.owed / step + 1e-6).floor();
         self.owed = (self.owed - whole * step).max(0.0);
         let due = whole as u32;

@@ -1,15 +1,15 @@
-//! Structure-of-arrays storage: one contiguous column an attribute, capacity reserved up front.
+//! Structure-of-arrays storage: one contiguous column for each attribute, capacity reserved up front.
 //!
-//! [`columns!`] writes the columns of a family of elements together with its row, the record that holds one element's
-//! attributes side by side. Rows are how elements enter, and what `storage = "objects"` keeps on the heap.
+//! [`columns!`] defines the columns of a family together with its row, the record of one element. Elements are added as rows, and
+//! `storage = "objects"` keeps rows on the heap.
 
 use crate::foundations::error::SpecError;
 
-/// Most memory that one population may reserve: 4 GiB.
+/// Maximum memory that one population may reserve: 4 GiB.
 pub const MEMORY_LIMIT: u64 = 4 << 30;
 
-/// Takes the elements at `dead` (rising indices) out of a column, keeping the order of the rest. One move a run of
-/// survivors; nothing before the first dead one is touched.
+/// Takes the elements at `dead` (rising indices) out of a column and keeps the order of the rest. One move for each run of survivors; nothing
+/// before the first dead element is touched.
 pub(crate) fn remove_sorted<T: Copy>(column: &mut Vec<T>, dead: &[u32]) {
     let Some(&first) = dead.first() else { return };
     let mut to = first as usize;
@@ -22,7 +22,7 @@ pub(crate) fn remove_sorted<T: Copy>(column: &mut Vec<T>, dead: &[u32]) {
     column.truncate(to);
 }
 
-/// Follows swaps of two elements each in a column, in order, then keeps the first so many.
+/// Applies swaps of two elements each to a column, in order, then keeps the first `left`.
 pub(crate) fn swap_and_truncate<T>(column: &mut Vec<T>, swaps: &[[u32; 2]], left: usize) {
     for &[a, b] in swaps {
         column.swap(a as usize, b as usize);
@@ -30,10 +30,10 @@ pub(crate) fn swap_and_truncate<T>(column: &mut Vec<T>, swaps: &[[u32; 2]], left
     column.truncate(left);
 }
 
-/// Refuses more elements of so many bytes each than a population may reserve.
+/// Refuses a count of elements, of `each` bytes, that exceeds the memory of a population.
 ///
 /// # Errors
-/// Names `count` and how many would fit.
+/// Names `count` and the number that fits.
 pub(crate) fn fits(count: u64, each: u64) -> Result<(), SpecError> {
     if count * each <= MEMORY_LIMIT {
         return Ok(());
@@ -42,7 +42,7 @@ pub(crate) fn fits(count: u64, each: u64) -> Result<(), SpecError> {
     Err(SpecError::new("count", problem, format!("write at most {}", MEMORY_LIMIT / each)))
 }
 
-/// The first so many of several columns, and the others.
+/// Splits several columns at an index.
 pub(crate) fn split_columns<T, const N: usize>(
     columns: [&mut [T]; N],
     at: usize,
@@ -74,7 +74,7 @@ macro_rules! columns {
         pub struct $Columns { $(pub(crate) $name: Vec<$ty>,)* }
 
         impl $Columns {
-            /// Bytes of one element over all columns.
+            /// Bytes of one element in all columns.
             pub const BYTES_PER_ELEMENT: usize = 0 $(+ size_of::<$ty>())*;
 
             #[allow(dead_code)] // not every family needs it
@@ -88,7 +88,7 @@ macro_rules! columns {
                 $(self.$name.push(row.$name);)*
             }
 
-            /// Puts another in the place of one. Returns whether there is an element `index`.
+            /// Replaces an element. Returns false if there is no element `index`.
             pub fn put(&mut self, index: usize, row: &$Row) -> bool {
                 let there = index < self.len();
                 if there {
@@ -97,7 +97,7 @@ macro_rules! columns {
                 there
             }
 
-            /// Adds all of another's.
+            /// Appends all elements of `other`.
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn append(&mut self, other: &Self) {
                 $(self.$name.extend_from_slice(&other.$name);)*
@@ -108,35 +108,35 @@ macro_rules! columns {
                 $(self.$name.clear();)*
             }
 
-            /// Keeps the first so many.
+            /// Keeps the first `count` elements.
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn truncate(&mut self, count: usize) {
                 $(self.$name.truncate(count);)*
             }
 
-            /// Takes out the elements of these indices, which rise; the others keep their order. All columns at once, on all cores.
+            /// Takes out the elements at `dead` (rising indices); the others keep their order. All columns at once, on all cores.
             pub fn remove_sorted(&mut self, dead: &[u32]) {
                 columns!(@join remove_sorted(dead) self $($name)*);
             }
 
-            /// Swaps elements, then keeps the first so many; all columns at once.
+            /// Swaps elements, then keeps the first `left`. All columns at once.
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
                 columns!(@join swap_and_truncate(swaps, left) self $($name)*);
             }
 
-            /// How many elements.
+            /// Number of elements.
             pub fn len(&self) -> usize {
                 let lens = [$(self.$name.len()),*];
                 lens[0]
             }
 
-            /// Whether there are none.
+            /// Whether there are no elements.
             pub fn is_empty(&self) -> bool {
                 self.len() == 0
             }
 
-            /// One element's attributes, if there is an element `index`.
+            /// The attributes of element `index`, if there is one.
             pub fn row(&self, index: usize) -> Option<$Row> {
                 Some($Row { $($name: *self.$name.get(index)?,)* })
             }

@@ -1,34 +1,34 @@
-//! What is wrong with a spec: the key, the problem, and what would be right; and the range checks that all specs share.
+//! Errors of specs: the key, the problem and a remedy; and range checks that all specs share.
 
 /// A value in a spec that cannot be used.
 ///
-/// The key is a path inside the spec (`life`, `emitter.0.rate`); whoever read the spec from a file knows the line.
+/// The key is a path inside the spec (`life`, `emitter.0.rate`). The reader of a file adds the line.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{key}: {problem}; {instead}")]
 #[non_exhaustive]
 pub struct SpecError {
     /// Dotted path of the offending key.
     pub key: String,
-    /// What is wrong with it.
+    /// The problem.
     pub problem: String,
-    /// What to write instead.
+    /// The remedy: what to write instead.
     pub instead: String,
 }
 
 impl SpecError {
-    /// An error about `key`: what is wrong, and what to write instead.
+    /// An error about a key: the problem, and the remedy.
     pub fn new(key: impl Into<String>, problem: impl Into<String>, instead: impl Into<String>) -> Self {
         Self { key: key.into(), problem: problem.into(), instead: instead.into() }
     }
 
-    /// The same error seen from the spec that holds this one: `outer.key`.
+    /// Prefixes the key with that of the enclosing spec: `outer.key`.
     pub fn under(mut self, outer: &str) -> Self {
         self.key = if self.key.is_empty() { outer.to_owned() } else { format!("{outer}.{}", self.key) };
         self
     }
 }
 
-/// Names to choose from, for a message: a list of any length stays within a few lines.
+/// Lists names in a message: at most 24, then the number of the others.
 pub fn listed<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
     const MOST: usize = 24;
     let names: Vec<&str> = names.into_iter().collect();
@@ -63,7 +63,7 @@ pub fn vector_within(key: &str, value: [f32; 3], max: f32, unit: &str) -> Result
 /// Refuses a list of `count` that is longer than `most`.
 ///
 /// # Errors
-/// Names `key`, the count and the most.
+/// Names `key`, the count and the maximum.
 pub fn at_most(key: &str, count: usize, most: usize) -> Result<(), SpecError> {
     if count <= most {
         return Ok(());
@@ -71,7 +71,7 @@ pub fn at_most(key: &str, count: usize, most: usize) -> Result<(), SpecError> {
     Err(SpecError::new(key, format!("there are {count}"), format!("keep to {most}")))
 }
 
-/// Refuses a list that is longer than `most`, or the first item that does not pass; errors of the nth are under `key.n`.
+/// Refuses a list that is longer than `most`, or the first item that fails its check; the error of item n is under `key.n`.
 pub(crate) fn each<T>(
     key: &str,
     list: &[T],
@@ -83,7 +83,7 @@ pub(crate) fn each<T>(
     list.iter().enumerate().try_for_each(under)
 }
 
-/// Refuses a vector that points nowhere.
+/// Refuses a vector without a direction.
 pub(crate) fn direction(key: &str, value: [f32; 3]) -> Result<(), SpecError> {
     vector_within(key, value, 1e6, "")?;
     if glam::Vec3::from(value).length() < 1e-6 {

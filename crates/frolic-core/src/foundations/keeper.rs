@@ -1,9 +1,9 @@
-//! Holds frames under a time: lowers what can be lowered, in an order that is stated, and says what it lowered.
+//! Keeps frames within a time budget by reducing quality settings in a given order, and reports each change.
 //!
-//! It looks at frames in windows of twelve. Where all but one of a window take too long, or nearly, the first lever of the order that still has room
-//! is lowered, in proportion; the next one when that has reached its least. When frames have been well under the time for a while, the
-//! last that was lowered is raised a little; each time that proves too much, it waits twice as long before the next try, so that nothing
-//! swings. Levers move over half a window, so nothing pops.
+//! It evaluates windows of twelve frames. If all but one frame of a window take too long, or nearly, it reduces the first setting of the order that
+//! is above its minimum, in proportion. After a time well under the budget it raises the setting that was reduced last by a little; each time that
+//! exceeds the budget it waits twice as long before the next attempt, so that settings do not oscillate. Settings move over half a window, so
+//! that nothing pops.
 
 use std::time::Duration;
 
@@ -13,25 +13,25 @@ use crate::foundations::error::{SpecError, within};
 
 /// Frames of a window.
 const WINDOW: usize = 12;
-/// Frames over which a lever moves to where it should be.
+/// Number of frames over which a setting moves to its target.
 const GLIDE: f32 = 6.0;
-/// Frames as short as this share of the budget leave room for more.
+/// Frames below this share of the budget leave room to raise a setting.
 const CALM: f64 = 0.75;
-/// What a raised lever is multiplied by.
+/// Factor by which a setting is raised.
 const RAISE: f32 = 1.1;
-/// Windows that must be calm before a lever is raised, at first and at most.
+/// Number of calm windows before a setting is raised: at first, and at most.
 const CALM_WINDOWS: [u32; 2] = [4, 64];
 
-/// Something that can be lowered.
+/// A quality setting that a keeper reduces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Lever {
-    /// How far away, and how small on the screen, elements are drawn in full.
+    /// Distance, and size on the screen, to which elements are drawn in full detail.
     Detail,
-    /// The share of elements that is drawn; those that are grow, so that as much is covered.
+    /// Share of elements that is drawn. They are enlarged, so that they cover as much.
     Density,
-    /// Steps a second; drawing goes on between them.
+    /// Steps a second; drawing interpolates between them.
     Rate,
 }
 
@@ -46,20 +46,20 @@ impl Lever {
     }
 }
 
-/// What is kept to, and what may be lowered for it.
+/// A frame budget, and the settings that may be reduced for it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct KeeperSpec {
-    /// Longest that a frame is to take, s, 0.0001 to 10. Default 1/60.
+    /// Maximum time of a frame, in seconds, 0.0001 to 10. Default: 1/60.
     pub budget: f32,
-    /// What is lowered, one after the other. Default detail, density, rate.
+    /// Settings in order of reduction. Default: detail, density, rate.
     pub order: Vec<Lever>,
-    /// Least share of detail, 0.05 to 1. Default 0.25.
+    /// Minimum share of detail, 0.05 to 1. Default: 0.25.
     pub least_detail: f32,
-    /// Least share of elements that are drawn, 0.02 to 1. Default 0.2.
+    /// Minimum share of elements that are drawn, 0.02 to 1. Default: 0.2.
     pub least_density: f32,
-    /// Least share of the steps a second, 0.1 to 1. Default 0.5.
+    /// Minimum share of the steps a second, 0.1 to 1. Default: 0.5.
     pub least_rate: f32,
 }
 
@@ -76,12 +76,12 @@ impl Default for KeeperSpec {
 }
 
 impl KeeperSpec {
-    /// Keeps frames under so many seconds.
+    /// A budget of this many seconds a frame.
     pub fn new(budget: f32) -> Self {
         Self { budget, ..Self::default() }
     }
 
-    /// Lowers these, in this order, and nothing else.
+    /// Sets the order of reduction; other settings are left alone.
     pub fn lowers(mut self, order: impl Into<Vec<Lever>>) -> Self {
         self.order = order.into();
         self
@@ -90,7 +90,7 @@ impl KeeperSpec {
     /// Whether the values are in range.
     ///
     /// # Errors
-    /// Names the key that is not; a lever that is there twice.
+    /// Names the key that is out of range, or a setting that occurs twice.
     pub fn check(&self) -> Result<(), SpecError> {
         within("budget", self.budget, 1e-4, 10.0, "s")?;
         within("least_detail", self.least_detail, 0.05, 1.0, "")?;
@@ -117,17 +117,17 @@ impl KeeperSpec {
     }
 }
 
-/// What a keeper has just changed.
+/// A change that a keeper made.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Lowered {
     /// The lever.
     pub lever: Lever,
-    /// Where it was going, as a share, and where it goes now.
+    /// Share before the change.
     pub from: f32,
-    /// See `from`.
+    /// Share after the change.
     pub to: f32,
-    /// How long frames took that made it do so.
+    /// Time of the frames that caused it.
     pub took: Duration,
 }
 
@@ -139,7 +139,7 @@ impl std::fmt::Display for Lowered {
     }
 }
 
-/// A lever's state.
+/// State of a setting.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Held {
     lever: Lever,
@@ -148,7 +148,7 @@ struct Held {
     now: f32,
 }
 
-/// Keeps to a [`KeeperSpec`]; tell it every frame.
+/// Keeps frames within the budget of a [`KeeperSpec`]. Report the time of every frame to it.
 ///
 /// ```
 /// use std::time::Duration;
@@ -170,18 +170,18 @@ struct Held {
 pub struct Keeper {
     budget: f64,
     levers: Vec<Held>,
-    /// The last frames, s.
+    /// Times of the last frames, in seconds.
     window: Vec<f64>,
-    /// Frames until levers are where they should be.
+    /// Number of frames until settings reach their targets.
     settling: u32,
-    /// Calm windows in a row, how many are waited for, and whether the last change was a raise.
+    /// Number of calm windows in a row, number to wait for, and whether the last change was a raise.
     calm: u32,
     patience: u32,
     raised: bool,
 }
 
 impl Keeper {
-    /// A keeper that has lowered nothing yet.
+    /// A keeper with all settings at their full share.
     ///
     /// # Errors
     /// As [`KeeperSpec::check`].
@@ -199,17 +199,17 @@ impl Keeper {
         })
     }
 
-    /// How much of something there is to be, above 0 to 1: 1 where it is not lowered, or may not be.
+    /// Present share of a setting, above 0 to 1; 1 if it is not reduced, or may not be.
     pub fn share(&self, lever: Lever) -> f32 {
         self.levers.iter().find(|held| held.lever == lever).map_or(1.0, |held| held.now)
     }
 
-    /// Whether all has been lowered that may be.
+    /// Whether every setting has reached its minimum.
     pub fn is_spent(&self) -> bool {
         self.levers.iter().all(|held| held.wanted <= held.least)
     }
 
-    /// Hears how long a frame took; what it changes for that.
+    /// Reports the time of a frame. Returns the change that follows, if any.
     pub fn after(&mut self, took: Duration) -> Option<Lowered> {
         for held in &mut self.levers {
             let left = held.wanted - held.now;
@@ -225,7 +225,7 @@ impl Keeper {
             return None;
         }
         self.window.sort_unstable_by(f64::total_cmp);
-        // All but the slowest: one frame may be the machine's doing.
+        // All but the slowest: other work may disturb one frame.
         let slow = self.window[WINDOW - 2];
         self.window.clear();
         let change = if slow > self.budget {
@@ -249,7 +249,7 @@ impl Keeper {
 
     fn lower(&mut self, slow: f64) -> Option<Lowered> {
         let held = self.levers.iter_mut().find(|held| held.wanted > held.least)?;
-        // A little under it, so that the next window fits.
+        // A little below the budget, so that the next window fits.
         let by = (self.budget / slow * 0.95).clamp(0.6, 0.97) as f32;
         let to = (held.wanted * by).max(held.least);
         Some(held.go(to, slow))

@@ -1,7 +1,7 @@
-//! What the machine can do at most: how fast it reads and writes memory and its last cache, and how fast it multiplies and adds.
+//! Limits of the machine: bandwidth of memory and of the last cache, and arithmetic throughput.
 //!
-//! A stage that moves bytes as fast as memory does cannot be made faster by arithmetic, and one far below both limits waits for something
-//! else. The best of several runs counts, on all threads of the calling team.
+//! A stage at memory bandwidth cannot be made faster by arithmetic; a stage far below both limits waits for something else. The best of
+//! several runs counts, on all threads of the calling pool.
 
 use std::hint::black_box;
 use std::time::{Duration, Instant};
@@ -13,16 +13,16 @@ use serde::{Deserialize, Serialize};
 
 use crate::foundations::simd::{Simd, detect, kernel};
 
-/// Bytes walked through for memory itself: more than a last-level cache.
+/// Size of the buffer for memory bandwidth, in bytes: larger than a last-level cache.
 const MEMORY: usize = 128 << 20;
-/// Most bytes walked through for the cache.
+/// Maximum size of the buffer for cache bandwidth, in bytes.
 const CACHE: usize = 16 << 20;
-/// Cache that is assumed where the system does not tell.
+/// Cache size if the system reports none, in bytes.
 const USUAL_CACHE: u64 = 8 << 20;
-/// Each rate is the best of runs over this long.
+/// Time over which runs of a rate are repeated.
 const PATIENCE: Duration = Duration::from_millis(60);
 
-/// Most that the machine can do.
+/// Limits of the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
@@ -32,30 +32,30 @@ pub struct Limits {
     pub memory_bytes_per_s: f64,
     /// The same in the last cache.
     pub cache_bytes_per_s: f64,
-    /// Size of the last cache, bytes.
+    /// Size of the last cache, in bytes.
     pub cache_bytes: u64,
     /// Multiplications and additions a second, each pair counted as two, fused where the processor does.
     pub flops: f64,
 }
 
 impl Limits {
-    /// Measures them: a fifth of a second, and 128 MiB for that long.
+    /// Measures the limits. This takes a fifth of a second, and 128 MiB for that time.
     pub fn measure() -> Self {
         let cache_bytes = last_cache().unwrap_or(USUAL_CACHE);
         let mut values = vec![1.0f32; MEMORY / size_of::<f32>()];
         let memory_bytes_per_s = scale_rate(&mut values);
-        // Half of it, so that what else is there has room.
+        // Half of it, because other data needs cache too.
         values.truncate((cache_bytes as usize / 2).clamp(1 << 16, CACHE) / size_of::<f32>());
         Self {
             memory_bytes_per_s,
-            // A cache as slow as memory would be no cache: a shared one may be full of others' things.
+            // A shared cache may be full of other data, and then is as slow as memory.
             cache_bytes_per_s: scale_rate(&mut values).max(memory_bytes_per_s),
             cache_bytes,
             flops: flops(),
         }
     }
 
-    /// Bytes a second that something which works on so many bytes can move at most.
+    /// Maximum bandwidth, in bytes a second, of work on a number of bytes.
     pub fn bytes_per_s(&self, working_set: u64) -> f64 {
         if working_set <= self.cache_bytes { self.cache_bytes_per_s } else { self.memory_bytes_per_s }
     }
@@ -107,7 +107,7 @@ fn flops() -> f64 {
 #[inline(always)]
 fn multiply_add<S: Simd>(simd: S, rounds: u32) -> f32 {
     let (by, and) = (f32x16::splat(simd, black_box(0.999)), f32x16::splat(simd, black_box(0.1)));
-    // Enough of them that none waits for its own result, and each another, or they would be one to the compiler.
+    // Enough chains that none waits for its own result, all different, so that the compiler keeps them apart.
     let mut sums = std::array::from_fn::<_, 10, _>(|nth| f32x16::splat(simd, black_box(nth as f32)));
     for _ in 0..rounds {
         for sum in &mut sums {
@@ -133,7 +133,7 @@ fn best(work: f64, mut run: impl FnMut()) -> f64 {
     work / best.max(1e-9)
 }
 
-/// Size of the last cache, where the system tells.
+/// Size of the last cache, if the system reports it.
 fn last_cache() -> Option<u64> {
     let mut largest = None;
     for index in std::fs::read_dir("/sys/devices/system/cpu/cpu0/cache").ok()?.flatten() {
@@ -152,7 +152,7 @@ mod tests {
     fn limits_are_those_of_a_machine() {
         let limits = Limits::measure();
         for rate in [limits.memory_bytes_per_s, limits.cache_bytes_per_s, limits.flops] {
-            // More would be work that was left out.
+            // A higher rate would mean that the compiler left work out.
             assert!(rate.is_finite() && rate > 1e7 && rate < 1e14, "{limits:?}");
         }
         assert!(limits.cache_bytes_per_s >= limits.memory_bytes_per_s);

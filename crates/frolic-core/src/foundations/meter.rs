@@ -1,7 +1,6 @@
-//! What a frame did and what it cost: time a stage, and exact counters.
+//! Cost and work of a frame: times of stages, and exact counters.
 //!
-//! Always on: two clock reads a stage. Times are wall time and noisy; counters are the same on every run, so tests
-//! hold them to the digit.
+//! Always on, at two clock reads a stage. Times are wall time and noisy. Counters are the same on every run: tests compare them for equality.
 
 use std::time::{Duration, Instant};
 
@@ -15,7 +14,7 @@ macro_rules! named_list {
         pub enum $name { $($(#[$doc])* $variant,)* }
 
         impl $name {
-            /// All of them, in the order of a frame.
+            /// All, in the order of a frame.
             pub const ALL: &'static [$name] = &[$($name::$variant,)*];
 
             /// Its name in reports and files.
@@ -23,7 +22,7 @@ macro_rules! named_list {
                 match self { $($name::$variant => $text,)* }
             }
 
-            /// The one of a name, as reports and files have it.
+            /// Finds one by its name in reports and files.
             pub fn named(name: &str) -> Option<Self> {
                 Self::ALL.iter().copied().find(|it| it.name() == name)
             }
@@ -36,7 +35,7 @@ named_list! {
     Stage {
         /// Fields and integration, fused in one pass over the columns.
         Integrate = "integrate",
-        /// Taking the dead out.
+        /// Taking out dead elements.
         Retire = "retire",
         /// New elements.
         Emit = "emit",
@@ -48,7 +47,7 @@ named_list! {
         Batch = "batch",
         /// Sky and ground.
         Backdrop = "backdrop",
-        /// What the sun sees.
+        /// The shadow map of the sun.
         Shadow = "shadow",
         /// Projecting instances and binning them to tiles.
         Project = "project",
@@ -56,7 +55,7 @@ named_list! {
         Raster = "raster",
         /// Bloom, tone curve, eight bits.
         Resolve = "resolve",
-        /// Packing what a device needs and writing its commands down.
+        /// Packing data for a device and recording its commands.
         Encode = "encode",
         /// Handing commands to a device; it may block while the device is busy.
         Submit = "submit",
@@ -64,9 +63,9 @@ named_list! {
         Wait = "wait",
         /// On the device: moving elements.
         DeviceStep = "device_step",
-        /// On the device: leaving out what is not seen, and depth order.
+        /// On the device: culling and depth order.
         DeviceOrder = "device_order",
-        /// On the device: what the sun sees.
+        /// On the device: the shadow map of the sun.
         DeviceShadow = "device_shadow",
         /// On the device: filling pixels.
         DeviceRaster = "device_raster",
@@ -76,87 +75,87 @@ named_list! {
 }
 
 named_list! {
-    /// Something counted exactly.
+    /// An exact counter.
     Counter {
         /// Fixed steps taken.
         Steps = "steps",
-        /// Steps given up by the cap.
+        /// Steps dropped by the cap.
         StepsDropped = "steps_dropped",
         /// Elements alive after the last step.
         Alive = "alive",
-        /// Elements born.
+        /// Elements emitted.
         Emitted = "emitted",
-        /// Elements that were due but found no room.
+        /// Elements that were due but found no capacity.
         Refused = "refused",
         /// Elements that reached the end of their life, or were picked up.
         Retired = "retired",
         /// Blades that swung, each once a step.
         Swung = "swung",
-        /// Blades that leant as the wind was, without swinging.
+        /// Blades that leant with the wind without dynamics.
         Leant = "leant",
-        /// Blades stepped one by one, as something presses them or did.
+        /// Blades stepped one by one because something presses or pressed them.
         Pressed = "pressed",
-        /// Elements whose growth was worked on.
+        /// Elements whose growth was stepped.
         Grown = "grown",
         /// Elements that were harvested.
         Harvested = "harvested",
-        /// Squares of blades that were not stepped, as none of them is in view; summed over steps.
+        /// Squares that were not stepped because they are out of view; summed over steps.
         SquaresAsleep = "squares_asleep",
-        /// Squares of blades that were not stepped, as they are drawn as groups; summed over steps.
+        /// Squares that were not stepped because they are drawn as groups; summed over steps.
         SquaresGrouped = "squares_grouped",
-        /// What was noted of elements because an event asks for it.
+        /// Event records.
         Events = "events",
-        /// Elements that lie still and were not asked, summed over steps.
+        /// Elements at rest that were skipped; summed over steps.
         SetAside = "set_aside",
-        /// Elements that met an obstacle, each once a step.
+        /// Elements that touched an obstacle, each once a step.
         Hits = "hits",
         /// Elements that a collector picked up.
         Picked = "picked",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
-        /// Batches that did not join the one before because the mesh or shape differs.
+        /// Batches that began because the mesh or shape differs.
         BreaksMesh = "breaks_mesh",
-        /// Because the look differs.
+        /// Batches that began because the look differs.
         BreaksLook = "breaks_look",
-        /// Because the page of the atlas differs.
+        /// Batches that began because the page of the atlas differs.
         BreaksAtlas = "breaks_atlas",
-        /// Because the layer differs, or what is solid ends and what is transparent begins.
+        /// Batches that began because the layer differs, or transparent drawing begins.
         BreaksLayer = "breaks_layer",
-        /// Because the one before was full.
+        /// Batches that began because the previous one was full.
         BreaksCapacity = "breaks_capacity",
         /// Instances in all batches.
         Instances = "instances",
-        /// Stretches of elements that the batches are made of: what has to be told one by one where calls cannot be merged.
+        /// Ranges of elements in the batches: draw calls where ranges cannot be merged.
         Stretches = "stretches",
         /// Vertices processed by the backend.
         Vertices = "vertices",
-        /// Triangles of the instances that were kept.
+        /// Triangles of the instances that were not culled.
         Triangles = "triangles",
         /// Instances outside the picture or not visible yet.
         Culled = "culled",
-        /// Elements left out a chunk at a time, before they were instances.
+        /// Elements culled by chunk.
         CulledInChunks = "culled_in_chunks",
         /// Instances left out because they are far or small.
         Thinned = "thinned",
         /// Instances drawn in their coarse form.
         Coarse = "coarse",
-        /// Triangles and ribbons that the sun's view took in.
+        /// Triangles and ribbons in the shadow map of the sun.
         ShadowRecords = "shadow_records",
-        /// Elements put into one depth order for the list; what tiles sort for themselves is not counted.
+        /// Elements sorted by depth for the list; sorting within tiles does not count.
         Sorted = "sorted",
-        /// Records put into tile bins; more than instances, as some touch several tiles.
+        /// Records in tile bins; more than instances, because some touch several tiles.
         BinRecords = "bin_records",
         /// Pixels inside the bounds of every kept instance, overlaps counted each time.
         PixelsTouched = "pixels_touched",
         /// Frames whose sky and ground were reused.
         BackdropHits = "backdrop_hits",
-        /// Frames whose sky and ground were drawn anew.
+        /// Frames whose sky and ground were drawn again.
         BackdropMisses = "backdrop_misses",
-        /// Groups of blades that were drawn from a picture made before.
+        /// Groups drawn from a cached picture.
         GroupHits = "group_hits",
-        /// Groups of blades whose picture was made anew.
+        /// Groups whose picture was rendered.
         GroupMisses = "group_misses",
-        /// Bytes of pictures of groups that are kept.
+        /// Bytes of cached pictures of groups.
         GroupBytes = "group_bytes",
         /// Bytes written to a device.
         UploadedBytes = "uploaded_bytes",
@@ -164,7 +163,7 @@ named_list! {
         UploadedElementBytes = "uploaded_element_bytes",
         /// Bytes read back from a device.
         DownloadedBytes = "downloaded_bytes",
-        /// Draws that a device was told to make.
+        /// Draws recorded for a device.
         DeviceDraws = "device_draws",
         /// Compute dispatches.
         Dispatches = "dispatches",
@@ -176,15 +175,15 @@ named_list! {
         BindChanges = "bind_changes",
         /// Submissions to a device's queue.
         Submits = "submits",
-        /// Frames between what was counted on a device and the frame that heard of it; the latest news.
+        /// Age of the latest readback of a device, in frames.
         NewsAge = "news_age",
         /// Bytes held on a device.
         DeviceBytes = "device_bytes",
-        /// Percent of the detail that a keeper leaves; this and the next two are 0 where there is none.
+        /// Percent of detail that a keeper leaves; this and the next two are 0 without a keeper.
         DetailPercent = "detail_percent",
-        /// Percent of the elements that it has drawn.
+        /// Percent of elements that a keeper has drawn.
         DensityPercent = "density_percent",
-        /// Percent of the steps a second.
+        /// Percent of the steps a second that a keeper leaves.
         RatePercent = "rate_percent",
         /// Bytes held for elements: columns or records, and their scratch.
         ElementBytes = "element_bytes",
@@ -194,7 +193,7 @@ named_list! {
 }
 
 impl Stage {
-    /// Whether it runs on a device, beside the stages of the processor: its time is no part of the frame's wall time, and is heard of a
+    /// Whether the stage runs on a device, in parallel with stages of the CPU. Its time is no part of the wall time of the frame and arrives a
     /// frame or two late.
     pub const fn on_device(self) -> bool {
         matches!(
@@ -211,7 +210,7 @@ impl Stage {
 const STAGES: usize = Stage::ALL.len();
 const COUNTERS: usize = Counter::ALL.len();
 
-/// One frame's times and counters.
+/// Times and counters of one frame.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Frame {
     total: Duration,
@@ -237,19 +236,19 @@ impl Frame {
         Self { total, ..Self::default() }
     }
 
-    /// The same with this time of a stage.
+    /// Sets the time of a stage.
     pub fn with_stage(mut self, stage: Stage, time: Duration) -> Self {
         self.stages[stage as usize] = time;
         self
     }
 
-    /// The same with this value of a counter.
+    /// Sets the value of a counter.
     pub fn with_count(mut self, counter: Counter, count: u64) -> Self {
         self.counters[counter as usize] = count;
         self
     }
 
-    /// The same with so many bytes that a stage moved.
+    /// Sets the number of bytes that a stage moved.
     pub fn with_moved(mut self, stage: Stage, bytes: u64) -> Self {
         self.moved[stage as usize] = bytes;
         self
@@ -265,24 +264,24 @@ impl Frame {
         self.stages[stage as usize]
     }
 
-    /// Wall time outside every stage of the processor.
+    /// Wall time outside all stages of the CPU.
     pub fn other(&self) -> Duration {
         let stages = Stage::ALL.iter().filter(|stage| !stage.on_device());
         self.total.saturating_sub(stages.map(|&stage| self.stage(stage)).sum())
     }
 
-    /// Bytes that a stage had to read and write of columns, keys, records and pixels, whichever memory served them; 0 where it does not tell.
+    /// Bytes of columns, keys, records and pixels that a stage read and wrote, in whatever memory; 0 if the stage does not report them.
     pub fn moved(&self, stage: Stage) -> u64 {
         self.moved[stage as usize]
     }
 
-    /// A counter.
+    /// Value of a counter.
     pub fn count(&self, counter: Counter) -> u64 {
         self.counters[counter as usize]
     }
 }
 
-/// Records the frame in progress and keeps the last finished one.
+/// Records the frame in progress and keeps the last finished frame.
 ///
 /// ```
 /// use frolic_core::{Counter, Meter, Stage};
@@ -305,10 +304,10 @@ pub struct Meter {
     span: tracing::Span,
 }
 
-/// Whether stages, counters and bytes are left out, which a bench compares with.
+/// Whether recording is off, as a bench compares with.
 const UNMETERED: bool = cfg!(frolic_unmetered);
 
-/// A stage under way; [`Meter::stop`] ends it. Dropped, it is not counted.
+/// A stage in progress. [`Meter::stop`] ends it; a dropped stage is not counted.
 #[derive(Debug)]
 #[must_use = "a stage that is not stopped is not counted"]
 pub struct Started {
@@ -336,7 +335,7 @@ impl Meter {
         }
     }
 
-    /// Starts a frame, forgetting what the current one has recorded.
+    /// Starts a frame and discards an unfinished one.
     pub fn begin_frame(&mut self) {
         self.current = Frame::default();
         #[cfg(feature = "tracing")]
@@ -367,7 +366,7 @@ impl Meter {
         &self.last
     }
 
-    /// Starts a stage; give what it returns to [`Meter::stop`].
+    /// Starts a stage; pass the result to [`Meter::stop`].
     #[inline]
     pub fn start(&self, stage: Stage) -> Started {
         Started {
@@ -379,7 +378,7 @@ impl Meter {
         }
     }
 
-    /// Adds the time since then to the stage.
+    /// Ends a stage and adds its time.
     #[inline]
     #[expect(clippy::needless_pass_by_value, reason = "a stage ends once")]
     pub fn stop(&mut self, started: Started) {
@@ -399,7 +398,7 @@ impl Meter {
         }
     }
 
-    /// Adds a time that was measured elsewhere to a stage.
+    /// Adds a time that was measured elsewhere.
     #[inline]
     pub fn add_time(&mut self, stage: Stage, time: Duration) {
         self.current.stages[stage as usize] += time;
@@ -413,7 +412,7 @@ impl Meter {
         }
     }
 
-    /// Sets a counter to 0: what is there at the end of a frame, and not what happened in it, is told anew by each step.
+    /// Resets a gauge before the next step reports it.
     pub fn forget(&mut self, counter: Counter) {
         self.current.counters[counter as usize] = 0;
     }

@@ -1,4 +1,4 @@
-//! What everything else stands on and nothing of elements: numbers, columns, time, threads, measuring.
+//! Foundations of all other rooms, independent of elements: numbers, columns, time, threads, measuring.
 
 pub(crate) mod clock;
 pub(crate) mod columns;

@@ -10,48 +10,48 @@ use crate::foundations::error::{SpecError, vector_within, within};
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PathSpec {
-    /// Points that it goes through, m, 2 to 1024.
+    /// Points of the path, in metres, 2 to 1024.
     pub points: Vec<[f32; 3]>,
-    /// Time from the first to the last, or once around, s, 0.01 to 1e6.
+    /// Time from the first point to the last, or once around, in seconds, 0.01 to 1e6.
     pub seconds: f32,
-    /// What follows at its end. Default it stays there.
+    /// Behaviour at the end. Default: stop.
     #[serde(default)]
     pub ends: PathEnds,
-    /// Whether directions turn with the way it goes: they are then given as (forward, up, right). Default no.
+    /// Whether directions turn with the path: they are then forward, up, right. Default: false.
     #[serde(default)]
     pub turns: bool,
 }
 
-/// What follows at the end of a path.
+/// Behaviour at the end of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum PathEnds {
-    /// It stays there.
+    /// Stops there.
     #[default]
     Stay,
-    /// The last point leads on to the first.
+    /// Continues from the last point to the first.
     Loop,
-    /// Back the way it came, and so on.
+    /// Returns the same way, back and forth.
     Return,
 }
 
 impl PathSpec {
-    /// Through these points, m, in so many seconds.
+    /// A path through points, in metres, that takes `seconds`.
     pub fn new(points: impl IntoIterator<Item = [f32; 3]>, seconds: f32) -> Self {
         Self { points: points.into_iter().collect(), seconds, ends: PathEnds::Stay, turns: false }
     }
 
-    /// The same that goes on so at its end.
+    /// Sets the behaviour at the end.
     pub fn ends(mut self, ends: PathEnds) -> Self {
         self.ends = ends;
         self
     }
 
-    /// Whether every value is in range.
+    /// Checks that every value is in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         if !(2..=1024).contains(&self.points.len()) {
             let problem = format!("{} points", self.points.len());
@@ -62,22 +62,22 @@ impl PathSpec {
     }
 }
 
-/// A path made ready: places at even steps of the way.
+/// A prepared path: positions at even steps of the way.
 #[derive(Debug, Clone)]
 pub struct Path {
     places: Vec<Vec3>,
-    /// Way from the first, rising, m.
+    /// Way from the first position, in metres, rising.
     lengths: Vec<f32>,
     seconds: f64,
     ends: PathEnds,
     pub(crate) turns: bool,
 }
 
-/// Straight pieces between two points.
+/// Number of straight pieces between two points.
 const PIECES: usize = 16;
 
 impl Path {
-    /// Makes a checked one ready.
+    /// Prepares a checked path.
     pub fn new(spec: &PathSpec) -> Self {
         let points: Vec<Vec3> = spec.points.iter().copied().map(Vec3::from).collect();
         let n = points.len();
@@ -102,7 +102,7 @@ impl Path {
         Self { places, lengths, seconds: f64::from(spec.seconds), ends: spec.ends, turns: spec.turns }
     }
 
-    /// Where it is at a time, s after the start, and which way it goes (of length 1; 0 if nowhere).
+    /// Position at a time, in seconds after the start, and unit direction (0 if it does not move).
     pub fn at(&self, time: f64) -> (Vec3, Vec3) {
         let share = time.max(0.0) / self.seconds;
         let (share, back) = match self.ends {
@@ -159,7 +159,7 @@ mod tests {
         let stays = Path::new(&PathSpec::new(points, 10.0));
         assert_eq!(stays.at(1e9).0, Vec3::new(0.0, 3.0, 1.0));
         assert!(PathSpec::new([[0.0; 3]], 1.0).check().is_err());
-        // All points in one place: it stays there and goes nowhere.
+        // All points coincide.
         let still = Path::new(&PathSpec::new([[1.0; 3], [1.0; 3]], 1.0));
         assert_eq!(still.at(0.4), (Vec3::ONE, Vec3::ZERO));
     }

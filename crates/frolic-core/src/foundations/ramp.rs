@@ -1,4 +1,4 @@
-//! A value that changes over an element's age: stops joined by straight lines.
+//! A value over the age of an element: stops joined by straight lines.
 
 use std::marker::PhantomData;
 
@@ -7,12 +7,12 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::foundations::error::SpecError;
 
-/// Something a [`Ramp`] can hold: it can be mixed, and written as one plain value.
+/// A type of value for a [`Ramp`]: can be interpolated, and written as one plain value.
 pub trait RampValue: Copy + PartialEq + Serialize + for<'de> Deserialize<'de> {
-    /// Between `a` (`t` = 0) and `b` (`t` = 1).
+    /// Interpolates between `a` (`t` = 0) and `b` (`t` = 1).
     fn mix(a: Self, b: Self, t: f32) -> Self;
 
-    /// Why this value cannot be used, if it cannot.
+    /// The problem with this value, if any.
     fn problem(&self) -> Option<String>;
 }
 
@@ -27,12 +27,12 @@ impl RampValue for f32 {
     }
 }
 
-/// Most stops of a ramp.
+/// Maximum number of stops.
 const MOST_STOPS: usize = 64;
 
 /// Stops `(at, value)` joined by straight lines; `at` is age over life, 0 at birth and 1 at death.
 ///
-/// Written as a list of `[at, value]`. Before the first stop and after the last the value stays.
+/// Written as a list of `[at, value]`. The value is constant before the first stop and after the last.
 ///
 /// ```
 /// use frolic_core::Ramp;
@@ -46,7 +46,7 @@ pub struct Ramp<T> {
 }
 
 impl<T: RampValue> Ramp<T> {
-    /// A ramp through these stops, in order of `at`. Checked by [`Ramp::check`] when a spec that holds it is built.
+    /// A ramp through these stops, in order of `at`. [`Ramp::check`] checks it when its spec is built.
     pub fn new(stops: impl IntoIterator<Item = (f32, T)>) -> Self {
         Self { stops: stops.into_iter().collect() }
     }
@@ -56,10 +56,10 @@ impl<T: RampValue> Ramp<T> {
         Self::new([(0.0, value)])
     }
 
-    /// The value at an age fraction; ages outside 0..1 take the nearest stop.
+    /// The value at an age, as a share of life; outside 0..1 that of the nearest stop.
     ///
     /// # Panics
-    /// Never for a ramp that passed [`Ramp::check`]; an empty one has no value to give.
+    /// Panics on an empty ramp, which [`Ramp::check`] refuses.
     pub fn at(&self, age: f32) -> T {
         let next = self.stops.partition_point(|&(at, _)| at <= age);
         let last = self.stops[next.saturating_sub(1)];
@@ -74,10 +74,10 @@ impl<T: RampValue> Ramp<T> {
         &self.stops
     }
 
-    /// Whether the ramp can be used: 1 to 64 stops, `at` rising strictly from 0 to 1, values usable.
+    /// Checks the ramp: 1 to 64 stops, `at` rising strictly from 0 to 1, valid values.
     ///
     /// # Errors
-    /// Names `key`, the stop and what to write instead.
+    /// Names `key`, the stop and a remedy.
     pub fn check(&self, key: &str) -> Result<(), SpecError> {
         if self.stops.is_empty() || self.stops.len() > MOST_STOPS {
             let problem = format!("{} stops", self.stops.len());

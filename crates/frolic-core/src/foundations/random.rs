@@ -1,7 +1,7 @@
 //! Counter-based random numbers: a hash of (seed, element id, draw number).
 //!
-//! There is no state to carry, so a number is the same on any thread, in any order and on any backend. Only 32-bit
-//! integer arithmetic is used, which every shading language has too.
+//! Numbers have no state: they are the same on any thread, in any order and on any backend. The hash uses 32-bit integer arithmetic only,
+//! which every shading language has.
 
 /// Three well-mixed 32-bit numbers from three: `pcg3d` of Jarzynski and Olano, "Hash Functions for GPU Rendering"
 /// (2020). Six multiplications.
@@ -13,7 +13,7 @@
 /// ```
 #[inline(always)]
 pub fn hash3(x: u32, y: u32, z: u32) -> [u32; 3] {
-    // Written out, as a closure that is not inlined would not be vectorised.
+    // Written out, because a closure that is not inlined prevents vectorising.
     let mut x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
     let mut y = y.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
     let mut z = z.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
@@ -32,7 +32,7 @@ pub fn hash3(x: u32, y: u32, z: u32) -> [u32; 3] {
 /// A float in `0.0..1.0` from the 24 upper bits.
 #[inline(always)]
 pub fn unit(bits: u32) -> f32 {
-    // By way of i32: that conversion is one vector instruction, the unsigned one is not.
+    // Through i32: that conversion is one vector instruction; the unsigned one is not.
     (bits >> 8) as i32 as f32 * (1.0 / 16_777_216.0)
 }
 
@@ -41,7 +41,7 @@ pub fn unit(bits: u32) -> f32 {
 pub struct Draws {
     /// Seed of the population.
     pub seed: u32,
-    /// Id of the element.
+    /// Number of the element.
     pub id: u32,
 }
 
@@ -53,14 +53,14 @@ impl Draws {
     }
 }
 
-/// The two random numbers 0..1 that an element keeps for life: by the first it thins out where fewer are drawn, by the second it takes a tint.
+/// Two random numbers, 0..1, of an element: by the first it is left out where fewer are drawn; the second is its tint.
 #[inline(always)]
 pub fn lot(id: u32) -> [f32; 2] {
     let [a, b, _] = hash3(id, 0x51ab_77d3, 0x0bad_5eed);
     [unit(a), unit(b)]
 }
 
-/// Where fewer are drawn, elements vanish over this share of the range of their number, so that none goes all at once.
+/// Share of the range of the first number over which an element fades out where fewer are drawn, so that none pops.
 pub const FADE: f32 = 0.15;
 
 #[cfg(test)]

@@ -1,11 +1,11 @@
-//! A range that a per-element value is drawn from.
+//! A range of values, from which each element draws one.
 
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::foundations::error::{SpecError, within};
 
-/// Lowest and highest value of something that differs from element to element.
+/// Lowest and highest value of an attribute that differs between elements.
 ///
 /// Written as one number, or as `[lowest, highest]`.
 ///
@@ -23,26 +23,26 @@ pub struct Span {
 }
 
 impl Span {
-    /// From lowest to highest.
+    /// A range from lowest to highest.
     pub const fn new(min: f32, max: f32) -> Self {
         Self { min, max }
     }
 
-    /// The value a fraction `unit` (0..1) of the way up.
+    /// The value at a share `unit`, 0..1, of the range.
     #[inline]
     pub fn at(self, unit: f32) -> f32 {
         self.min + (self.max - self.min) * unit
     }
 
-    /// The middle of the range, which is also the mean of an even draw.
+    /// The middle of the range, which is the mean of a uniform draw.
     pub fn mean(self) -> f32 {
         self.at(0.5)
     }
 
-    /// Whether both ends are within `min..=max` and in order.
+    /// Checks that both ends are within `min..=max` and in order.
     ///
     /// # Errors
-    /// Names `key` and what to write instead.
+    /// Names `key` and a remedy.
     pub fn check(self, key: &str, min: f32, max: f32, unit: &str) -> Result<(), SpecError> {
         within(key, self.min, min, max, unit)?;
         within(key, self.max, min, max, unit)?;

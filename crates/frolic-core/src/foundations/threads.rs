@@ -1,11 +1,11 @@
-//! How many cores a loop may use.
+//! Thread pools: the number of cores that a loop uses.
 
 use std::sync::Arc;
 
-/// A team of worker threads; everything run inside it uses these and no others.
+/// A pool of worker threads. Work inside [`Threads::run`] uses these threads only.
 ///
-/// A loop that runs whole inside [`Threads::run`] allocates nothing for its parallel parts. Calling the parallel
-/// parts from a thread outside the team works as well, at the price of one small allocation now and then inside `rayon`'s queue.
+/// A loop that runs whole inside [`Threads::run`] allocates nothing for its parallel parts. Parallel calls from a thread outside the pool work
+/// too, at the cost of an occasional small allocation in the queue of `rayon`.
 ///
 /// ```
 /// use frolic_core::Threads;
@@ -18,8 +18,7 @@ pub struct Threads {
 }
 
 impl Threads {
-    /// A team of `count` threads; 0 stands for all cores. At most 1024. Where the system refuses
-    /// to start the threads, the shared team is used.
+    /// A pool of `count` threads, at most 1024; 0 means all cores. Falls back to the shared pool if the system refuses to start threads.
     pub fn new(count: u32) -> Self {
         let count = count.min(1024) as usize;
         let pool = rayon::ThreadPoolBuilder::new()
@@ -29,7 +28,7 @@ impl Threads {
         Self { pool: pool.ok().map(Arc::new) }
     }
 
-    /// Runs `work` inside the team.
+    /// Runs `work` in the pool.
     pub fn run<R: Send>(&self, work: impl FnOnce() -> R + Send) -> R {
         match &self.pool {
             Some(pool) => pool.install(work),
@@ -37,7 +36,7 @@ impl Threads {
         }
     }
 
-    /// Size of the team that the calling code runs in.
+    /// Number of threads of the pool that the calling code runs in.
     pub fn current() -> usize {
         rayon::current_num_threads()
     }

@@ -1,6 +1,6 @@
-//! Who did what when: while a [`Trace`] is on, every stage of every meter and every part of a parallel stage is noted with its thread.
+//! Traces: while a [`Trace`] lives, it records every stage of every meter and every part of a parallel stage, with its thread.
 //!
-//! While none is on it costs one read of a flag a part. Each thread notes in a list of its own, at most [`MOST`] spans.
+//! Without a trace a part costs one read of a flag. Each thread has a list of its own, of at most [`MOST`] spans.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -8,10 +8,10 @@ use std::time::{Duration, Instant};
 
 use crate::foundations::meter::Stage;
 
-/// Most spans a thread.
+/// Maximum number of spans of a thread.
 pub const MOST: usize = 1 << 18;
 
-/// What took a stretch of time.
+/// Kind of a span.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum What {
@@ -19,29 +19,29 @@ pub enum What {
     Frame,
     /// A stage, as its meter timed it.
     Stage(Stage),
-    /// A thread's part of a stage: a chunk, a tile, a band.
+    /// The part of a stage that one thread did: a chunk, a tile, a band.
     Part(Stage),
 }
 
-/// A stretch of time on one thread.
+/// A span of time on one thread.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Span {
-    /// What took it.
+    /// Kind of work.
     pub what: What,
-    /// When it began.
+    /// Start time.
     pub began: Instant,
-    /// How long it took.
+    /// Duration.
     pub took: Duration,
 }
 
-/// All that one thread did.
+/// All spans of one thread.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lane {
-    /// The thread's name, or `thread` and a number.
+    /// Name of the thread, or `thread` and a number.
     pub thread: String,
-    /// In the order in which they ended.
+    /// Spans in the order in which they ended.
     pub spans: Vec<Span>,
-    /// Spans for which there was no more room.
+    /// Number of spans that exceeded the limit and were dropped.
     pub lost: u64,
 }
 
@@ -60,12 +60,12 @@ thread_local! {
     };
 }
 
-/// A list that is whole even where somebody panicked.
+/// Locks a list; a panic of another thread leaves it valid.
 fn whole<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
     lock.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Spans are noted while this lives; one at a time in a process, others wait.
+/// Records spans while it lives. A process has one at a time; others wait.
 ///
 /// ```
 /// use frolic_core::trace::Trace;
@@ -85,7 +85,7 @@ pub struct Trace {
 }
 
 impl Trace {
-    /// Forgets what was noted before and notes from here on.
+    /// Clears all lists and starts to record.
     pub fn begin() -> Self {
         let one = whole(&ONE);
         take();
@@ -93,7 +93,7 @@ impl Trace {
         Self { _one: one }
     }
 
-    /// Ends it; the threads that did something.
+    /// Ends the trace. Returns the threads that have spans.
     pub fn end(self) -> Vec<Lane> {
         ON.store(false, Ordering::Relaxed);
         take()
@@ -106,7 +106,7 @@ impl Drop for Trace {
     }
 }
 
-/// Empties all lanes, and forgets those of threads that have ended.
+/// Clears all lists, and removes those of threads that have ended.
 fn take() -> Vec<Lane> {
     let mut taken = Vec::new();
     whole(&LANES).retain(|lane| {
@@ -123,7 +123,7 @@ fn take() -> Vec<Lane> {
 
 #[cold]
 fn note(what: What, began: Instant, took: Duration) {
-    // A thread that is ending has nowhere to note it any more.
+    // A thread that is ending has no list any more.
     let _ = MINE.try_with(|lane| {
         let mut lane = whole(lane);
         if lane.spans.len() < MOST {
@@ -152,11 +152,11 @@ pub(crate) fn stage(stage: Stage, began: Instant, took: Duration) {
     }
 }
 
-/// A part of a stage, from [`part`] until it is dropped.
+/// Part of a stage, from [`part`] until the value is dropped.
 #[derive(Debug)]
 pub struct Part(Option<(Stage, Instant)>);
 
-/// Notes that this thread does a part of a stage, until what it returns is dropped.
+/// Records that this thread works on a part of a stage until the returned value is dropped.
 #[inline]
 pub fn part(stage: Stage) -> Part {
     Part(is_on().then(|| (stage, Instant::now())))

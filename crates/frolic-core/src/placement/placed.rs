@@ -18,21 +18,21 @@ columns! {
     turn: f32,
     /// Tilt about the turned x axis, radians.
     tilt: f32,
-    /// Factor on the population's size.
+    /// Factor on the size of the population.
     size: f32,
     /// Tint, 0 to 1.
     tint: f32,
-    /// Which of the kinds.
+    /// Index of the kind.
     kind: u32,
-    /// Rise of the ground along x, m a metre.
+    /// Slope of the ground along x.
     rise_x: f32,
-    /// Rise of the ground along z, m a metre.
+    /// Slope of the ground along z.
     rise_z: f32,
-    /// How far it hangs over, radians, beyond what the population says.
+    /// Bend in addition to that of the population, in radians.
     bend: f32,
     /// Factor on the stiffness.
     stiffness: f32,
-    /// Key of the element's random numbers.
+    /// Key of the random numbers of the element.
     id: u32,
 }
 
@@ -42,7 +42,7 @@ impl PlacedColumns {
         [&self.px, &self.py, &self.pz]
     }
 
-    /// Places that were worked out elsewhere, upright and turned as told: position, m, turn and tilt, radians, and size.
+    /// Places from elsewhere: position in metres, turn and tilt in radians, and size.
     ///
     /// ```
     /// let placed = frolic_core::PlacedColumns::of([([0.0, 1.0, 0.0], [0.5, 0.0], 2.0)]);
@@ -66,7 +66,7 @@ impl PlacedColumns {
     }
 }
 
-/// Sets the keys of read places apart.
+/// Separates the keys of places from elsewhere.
 const FROM_PLACES: u32 = 0x1f0c_ace5;
 
 impl PlacedRow {

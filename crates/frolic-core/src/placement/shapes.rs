@@ -1,11 +1,11 @@
-//! Shapes that elements appear in, and directions that they start in: plain data, checked before use.
+//! Shapes and directions of births: plain data, checked before use.
 
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, direction, vector_within, within};
 use crate::world::obstacles::MaskLie;
 
-/// The set of places where elements appear, each equally likely.
+/// Shape in which elements appear; all its points are equally likely.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
@@ -13,109 +13,109 @@ pub enum ShapeSpec {
     /// One point.
     #[default]
     Point,
-    /// A straight line from the middle.
+    /// A straight line from the centre.
     Line {
-        /// Where it ends, m from the middle.
+        /// Its end, in metres from the centre.
         to: [f32; 3],
     },
     /// A flat disc.
     Disc {
-        /// Radius, m, 0 to 1e6.
+        /// Radius, in metres, 0 to 1e6.
         radius: f32,
-        /// Direction it faces. Default up.
+        /// Normal. Default: up.
         #[serde(default = "up")]
         normal: [f32; 3],
     },
     /// A circle.
     Ring {
-        /// Radius, m, 0 to 1e6.
+        /// Radius, in metres, 0 to 1e6.
         radius: f32,
-        /// Direction it faces. Default up.
+        /// Normal. Default: up.
         #[serde(default = "up")]
         normal: [f32; 3],
     },
     /// The inside of a sphere.
     Sphere {
-        /// Radius, m, 0 to 1e6.
+        /// Radius, in metres, 0 to 1e6.
         radius: f32,
     },
-    /// The skin of a sphere.
+    /// The surface of a sphere.
     SphereSurface {
-        /// Radius, m, 0 to 1e6.
+        /// Radius, in metres, 0 to 1e6.
         radius: f32,
     },
     /// The inside of a box with sides along the axes.
     Box {
-        /// Full side lengths, m, 0 to 1e6.
+        /// Full lengths of the sides, in metres, 0 to 1e6.
         size: [f32; 3],
     },
-    /// A ground whose heights are those of a picture, evenly as seen from above.
+    /// Terrain from a picture, uniform as seen from above.
     Heights {
         /// Name of a picture: black is low.
         form: String,
-        /// Extent along x and z, m, 0.001 to 1e6; the picture's upper edge is away (-z).
+        /// Extent along x and z, in metres, 0.001 to 1e6; the upper edge of the picture is at -z.
         size: [f32; 2],
-        /// Height of white above black, m, 0 to 1e5.
+        /// Height of white above black, in metres, 0 to 1e5.
         height: f32,
     },
-    /// A mesh, where it is.
+    /// A mesh at its place.
     Mesh {
         /// Name of the mesh.
         form: String,
-        /// What of it. Default its surface.
+        /// Part of the mesh. Default: its surface.
         #[serde(default)]
         part: MeshPart,
     },
-    /// A distance grid, where it is.
+    /// A distance grid at its place.
     Volume {
         /// Name of the grid.
         form: String,
-        /// What of it. Default its inside.
+        /// Part of the grid. Default: its inside.
         #[serde(default)]
         part: VolumePart,
     },
-    /// Places of a form, each as often as the others.
+    /// Places of an asset, in turn.
     Places {
         /// Name of the places.
         form: String,
     },
-    /// A picture, each pixel as often as it is bright.
+    /// A picture, each pixel in proportion to its brightness.
     Picture {
         /// Name of the picture.
         form: String,
-        /// Width, m, 0.001 to 1e6; its height follows.
+        /// Width, in metres, 0.001 to 1e6; the height follows.
         width: f32,
-        /// Whether it stands or lies. Default stands.
+        /// Orientation: upright or flat. Default: upright.
         #[serde(default)]
         lie: MaskLie,
     },
 }
 
-/// What of a mesh elements start from.
+/// Part of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum MeshPart {
     /// Its corners.
     Corners,
-    /// Its edges, evenly by length.
+    /// Its edges, uniform by length.
     Edges,
-    /// Its surface, evenly by area.
+    /// Its surface, uniform by area.
     #[default]
     Surface,
 }
 
-/// What of a distance grid elements start from.
+/// Part of a distance grid.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum VolumePart {
-    /// All of its inside.
+    /// Its inside.
     #[default]
     Inside,
     /// Its surface.
     Surface,
-    /// The inside up to so deep under the surface, m, 0 to 1e6.
+    /// The inside to a depth under the surface, in metres, 0 to 1e6.
     Shell(f32),
 }
 
@@ -156,23 +156,23 @@ impl ShapeSpec {
     }
 }
 
-/// A direction and how far elements stray from it.
+/// A direction and the spread around it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AimSpec {
-    /// Middle direction; any length but 0. Default up.
+    /// Middle direction, of any length but 0. Default: up.
     pub direction: [f32; 3],
-    /// Largest angle from the middle, degrees, 0 (a ray) to 180 (every way). Even over the cap. Default 0.
+    /// Largest angle from the middle, in degrees, 0 (a ray) to 180 (all directions), uniform over the cap. Default: 0.
     pub spread_degrees: f32,
-    /// Least angle from the middle, degrees, 0 to the largest: a hollow cone. Default 0.
+    /// Smallest angle from the middle, in degrees, for a hollow cone. Default: 0.
     pub hollow_degrees: f32,
-    /// Direction that a flat fan faces: all go square to it. Default none: a cone.
+    /// Normal of a flat fan: all directions are perpendicular to it. Default: none, a cone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fan: Option<[f32; 3]>,
-    /// Whether directions are evenly spaced and not drawn at random. Default no.
+    /// Whether directions are evenly spaced instead of random. Default: false.
     pub even: bool,
-    /// Whether the middle direction is that of the shape's surface where each appears, where it has one. Default no.
+    /// Whether the middle direction is the normal of the shape at the place of birth, if it has one. Default: false.
     pub from_surface: bool,
 }
 
@@ -190,12 +190,12 @@ impl Default for AimSpec {
 }
 
 impl AimSpec {
-    /// A cone about a direction, of a largest angle, degrees.
+    /// A cone around a direction, with a largest angle, in degrees.
     pub fn cone(direction: [f32; 3], spread_degrees: f32) -> Self {
         Self { direction, spread_degrees, ..Self::default() }
     }
 
-    /// A flat fan about a direction, of a largest angle to both sides, degrees, square to `normal`; evenly spaced.
+    /// A flat fan around a direction, perpendicular to `normal`, with a largest angle to both sides, in degrees; evenly spaced.
     pub fn fan(direction: [f32; 3], spread_degrees: f32, normal: [f32; 3]) -> Self {
         Self { fan: Some(normal), even: true, ..Self::cone(direction, spread_degrees) }
     }

@@ -1,4 +1,4 @@
-//! How a placement is described: plain data, checked before use.
+//! Specs of placements: plain data, checked before use.
 
 use serde::{Deserialize, Serialize};
 
@@ -26,51 +26,51 @@ use crate::foundations::span::Span;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlacementSpec {
-    /// What elements are put on. Default scattered over the ground.
+    /// Support of a placement. Default: the ground, scattered.
     pub on: On,
-    /// The piece of ground. Default 10 m by 10 m about the origin. No matter on forms.
+    /// Area of ground. Assets ignore it. Default: 10 m by 10 m around the origin.
     pub area: AreaSpec,
-    /// Elements a square metre where every sieve lets all through, 0 to 1e6. Default 0: as many as the count asks for.
+    /// Elements for each square metre before filters, 0 to 1e6. Default: 0, as the count requires.
     pub density: f32,
-    /// Share of the count that goes to this layer, against those of the other layers, 0 to 1e6. Default 1.
+    /// Weight of this layer when the count is divided among layers, 0 to 1e6. Default: 1.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub share: Option<f32>,
-    /// Lets fewer through, by where they are, at most 16. Default all.
+    /// Filters by place, at most 16. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub sieve: Vec<SieveSpec>,
-    /// Heights of the ground. Default level at height 0.
+    /// Terrain. Default: level ground at height 0.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub terrain: Option<TerrainSpec>,
-    /// What neighbours share. Default nothing.
+    /// Clumps: attributes that neighbours share. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub clumps: Option<ClumpSpec>,
-    /// Each element's own way of standing.
+    /// Attributes of each element.
     pub each: EachSpec,
 }
 
-/// What elements are put on.
+/// Support of a placement.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum On {
     /// The ground, in a pattern.
     Ground(PatternSpec),
-    /// Triangles, evenly by area; turned outwards.
+    /// Triangles, uniform by area; elements point outwards.
     Mesh {
-        /// Name of the form.
+        /// Name of the asset.
         form: String,
     },
-    /// A distance grid; turned outwards.
+    /// A distance grid; elements point outwards.
     Volume {
-        /// Name of the form.
+        /// Name of the asset.
         form: String,
-        /// What of it. Default its inside.
+        /// Part of the grid. Default: its inside.
         #[serde(default)]
         part: VolumePart,
     },
-    /// Places of their own: a form of places, as they are there.
+    /// Places of an asset, unchanged.
     Places {
-        /// Name of the form.
+        /// Name of the asset.
         form: String,
     },
 }
@@ -86,9 +86,9 @@ impl Default for On {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AreaSpec {
-    /// Its middle, x and z, m. Default the origin.
+    /// Centre, x and z, in metres. Default: the origin.
     pub centre: [f32; 2],
-    /// Extent along x and z, m, 0.001 to 1e6. Default 10 by 10.
+    /// Extent along x and z, in metres, 0.001 to 1e6. Default: 10 by 10.
     pub size: [f32; 2],
 }
 
@@ -99,12 +99,12 @@ impl Default for AreaSpec {
 }
 
 impl AreaSpec {
-    /// A rectangle about a middle, of an extent along x and z, m.
+    /// A rectangle with a centre and an extent along x and z, in metres.
     pub fn new(centre: [f32; 2], size: [f32; 2]) -> Self {
         Self { centre, size }
     }
 
-    /// Least and greatest x and z, m.
+    /// Least and greatest x and z, in metres.
     pub fn corners(&self) -> [[f32; 2]; 2] {
         let half = self.size.map(|side| side * 0.5);
         let [x, z] = self.centre;
@@ -117,21 +117,21 @@ impl AreaSpec {
     }
 }
 
-/// How an element stands, drawn for each.
+/// Attributes that are drawn for each element.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EachSpec {
-    /// Turn about its own upward axis, degrees. Default 0 to 360.
+    /// Turn around its vertical axis, in degrees. Default: 0 to 360.
     pub turn_degrees: Span,
-    /// Tilt towards where it is turned, degrees. Default 0.
+    /// Tilt towards its turn, in degrees. Default: 0.
     pub tilt_degrees: Span,
-    /// Factor on the population's size, 0 to 1e4. Default 1.
+    /// Factor on the size of the population, 0 to 1e4. Default: 1.
     pub size: Span,
-    /// How far it stands square to the ground or form and not straight up, 0 to 1. Default 0 on the ground, 1 on forms.
+    /// Alignment to the normal of the ground or asset instead of the vertical, 0 to 1. Default: 0 on the ground, 1 on assets.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub square: Option<f32>,
-    /// How likely each of several kinds is, against the others, at most 16; see a population's `kind`. Default one kind.
+    /// Weights of several kinds of element, at most 16; see `kind` of a population. Default: one kind.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub kinds: Vec<f32>,
 }
@@ -148,59 +148,59 @@ impl Default for EachSpec {
     }
 }
 
-/// Most layers of a placement, and sieves of a layer.
+/// Maximum number of layers of a placement, and of filters of a layer.
 pub(super) const MOST_LAYERS: usize = 16;
 const MOST_SIEVES: usize = 16;
-/// Kinds of element that a placement chooses among.
+/// Maximum number of kinds of element of a placement.
 pub const MOST_KINDS: usize = 16;
 
 impl PlacementSpec {
-    /// Put on something.
+    /// A layer on a support.
     pub fn new(on: On) -> Self {
         Self { on, ..Self::default() }
     }
 
-    /// The same over this piece of ground.
+    /// Sets the area of ground.
     pub fn area(self, area: AreaSpec) -> Self {
         Self { area, ..self }
     }
 
-    /// Elements a square metre, on the whole, of so many in all.
+    /// Mean number of elements for each square metre, for a total count.
     pub(crate) fn mean_density(&self, count: u32) -> f64 {
         let [x, z] = self.area.size.map(f64::from);
         if self.density > 0.0 { f64::from(self.density) } else { f64::from(count) / (x * z) }
     }
 
-    /// The same with so many elements a square metre.
+    /// Sets the number of elements for each square metre.
     pub fn density(self, density: f32) -> Self {
         Self { density, ..self }
     }
 
-    /// The same with one more sieve.
+    /// Adds a filter.
     pub fn sieve(mut self, sieve: SieveSpec) -> Self {
         self.sieve.push(sieve);
         self
     }
 
-    /// The same on a height map.
+    /// Sets the terrain.
     pub fn terrain(self, terrain: TerrainSpec) -> Self {
         Self { terrain: Some(terrain), ..self }
     }
 
-    /// The same in clumps.
+    /// Sets clumps.
     pub fn clumps(self, clumps: ClumpSpec) -> Self {
         Self { clumps: Some(clumps), ..self }
     }
 
-    /// The same with elements that stand like this.
+    /// Sets the attributes of each element.
     pub fn each(self, each: EachSpec) -> Self {
         Self { each, ..self }
     }
 
-    /// Whether the values are in range; forms are looked up by [`Placement::new`](crate::Placement::new).
+    /// Checks that the values are in range. Assets are looked up by [`Placement::new`](crate::Placement::new).
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         if let On::Ground(pattern) = &self.on {
             pattern.check().map_err(|error| error.under("on.ground"))?;
@@ -234,10 +234,10 @@ impl EachSpec {
     }
 }
 
-/// Whether every layer of a placement is in range, and there are not too many; forms are looked up by [`Placement::new`](crate::Placement::new).
+/// Checks the number of layers of a placement and each layer. Assets are looked up by [`Placement::new`](crate::Placement::new).
 ///
 /// # Errors
-/// Names the first key that is not, under `key` and the layer's number.
+/// Names the first key that is out of range, under `key` and the index of the layer.
 pub fn check_layers(key: &str, layers: &[PlacementSpec]) -> Result<(), SpecError> {
     each(key, layers, MOST_LAYERS, PlacementSpec::check)
 }

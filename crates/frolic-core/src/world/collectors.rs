@@ -1,8 +1,7 @@
-//! Collectors: balls, at rest or on their way, that pick up every element that comes into them.
+//! Collectors: balls, at rest or moving, that pick up every element that enters them.
 //!
-//! Each element goes to one collector, once: the first of the list that it comes into. Both move during a step, so that the nearest
-//! approach of the two straight ways decides, not where they end. A few collectors are compared over columns; of many, a grid says which
-//! are near.
+//! Each element goes to one collector, once: the first of the list that it enters. Both move during a step: the closest approach of the two straight
+//! ways decides. A few collectors are compared one by one over columns; for many, a grid finds those nearby.
 
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
@@ -11,29 +10,29 @@ use crate::foundations::error::{SpecError, each, vector_within, within};
 use crate::foundations::paths::{Path, PathSpec};
 use crate::foundations::simd::{Simd, kernel};
 
-/// Most collectors of a world.
+/// Maximum number of collectors of a world.
 const MOST_COLLECTORS: usize = 65_536;
 
-/// Up to so many are compared one after the other.
+/// Number of collectors up to which they are compared one by one.
 const FEW: usize = 16;
 
-/// A ball that picks up every element that comes into it.
+/// A ball that picks up every element that enters it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CollectorSpec {
-    /// Its middle, m; on a path, where the path's origin is.
+    /// Centre, in metres; on a path, the origin of the path.
     #[serde(default)]
     pub position: [f32; 3],
-    /// m, 0.001 to 1e6.
+    /// Radius, in metres, 0.001 to 1e6.
     pub radius: f32,
-    /// The way that its middle goes, from `position` on. Default it stays.
+    /// Path of the centre, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<PathSpec>,
-    /// Pull towards it before the catch, m/s², 0 to 1e5. Default 0.
+    /// Pull before the catch, in m/s², 0 to 1e5. Default: 0.
     #[serde(default)]
     pub pull: f32,
-    /// Distance at which the pull has faded to nothing, m, 0.001 to 1e6. Default 1.
+    /// Distance at which the pull fades to nothing, in metres, 0.001 to 1e6. Default: 1.
     #[serde(default = "one")]
     pub reach: f32,
 }
@@ -43,18 +42,18 @@ fn one() -> f32 {
 }
 
 impl CollectorSpec {
-    /// A ball about a point, m, of a radius, m.
+    /// A ball around a point, with a radius, in metres.
     pub fn new(position: [f32; 3], radius: f32) -> Self {
         Self { position, radius, path: None, pull: 0.0, reach: 1.0 }
     }
 
-    /// The same that follows a path from its position on.
+    /// Sets a path from its position on.
     pub fn along(mut self, path: PathSpec) -> Self {
         self.path = Some(path);
         self
     }
 
-    /// The same that pulls, m/s², from within a reach, m.
+    /// Sets a pull, in m/s², within a reach, in metres.
     pub fn pulling(mut self, pull: f32, reach: f32) -> Self {
         (self.pull, self.reach) = (pull, reach);
         self
@@ -85,34 +84,34 @@ pub(crate) fn check(specs: &[CollectorSpec]) -> Result<(), SpecError> {
 }
 
 impl Collector {
-    /// Makes a checked one ready.
+    /// Prepares a checked collector.
     pub(crate) fn new(spec: &CollectorSpec) -> Self {
         let CollectorSpec { position, radius, pull, reach, .. } = *spec;
         Self { position: position.into(), radius, pull, reach, path: spec.path.as_ref().map(Path::new) }
     }
 
-    /// Puts it somewhere, and there it stays.
+    /// Moves it to a position, where it stays.
     pub(crate) fn put(&mut self, place: Vec3) {
         (self.position, self.path) = (place, None);
     }
 
-    /// Where its middle is at a time, s.
+    /// Centre at a time, in seconds.
     pub(crate) fn at(&self, time: f64) -> Vec3 {
         self.position + self.path.as_ref().map_or(Vec3::ZERO, |path| path.at(time).0)
     }
 }
 
-/// Nobody has caught it.
+/// Index of an element that no collector has caught.
 pub(crate) const FREE: u32 = u32::MAX;
 
 /// The collectors of one step.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Catching {
     balls: Vec<Ball>,
-    /// Whether none has moved since the step before.
+    /// Whether no collector has moved since the last step.
     still: bool,
     dt: f32,
-    /// Where there are many: cells of a grid, each with the balls that come into it.
+    /// For many collectors: a grid whose cells list the balls that reach into them.
     low: Vec3,
     per_metre: f32,
     cells: [usize; 3],
@@ -122,18 +121,18 @@ pub(crate) struct Catching {
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Ball {
-    /// Where it is at the end of the step, and by how much it has moved, m.
+    /// Centre at the end of the step, and its way in the step, in metres.
     to: Vec3,
     moved: Vec3,
     radius: f32,
 }
 
-/// Most cells of the grid along one axis.
+/// Maximum number of cells along one axis.
 const MOST_CELLS: usize = 64;
 
 kernel! {
-    /// Finds which elements of a block are caught, and by which collector; `caught` is as long. A first look over columns finds the
-    /// few that are near any.
+    /// Finds the elements of a block that are caught, and their collectors; `caught` has one entry for each. A filter over columns finds the
+    /// few elements close to any collector.
     pub(crate) fn find_caught(
         simd, catching: &Catching, px: &[f32], py: &[f32], pz: &[f32], vx: &[f32], vy: &[f32], vz: &[f32], caught: &mut [u32],
     ) {
@@ -142,7 +141,7 @@ kernel! {
 }
 
 impl Catching {
-    /// Makes ready for the step from `time`, s, of `dt` seconds. Allocates only while the count of collectors grows.
+    /// Prepares the step from `time`, of `dt` seconds. Allocates only while the number of collectors grows.
     pub(crate) fn prepare(&mut self, collectors: &[Collector], time: f64, dt: f32) {
         self.dt = dt;
         self.still = self.balls.len() == collectors.len();
@@ -162,12 +161,12 @@ impl Catching {
         self.balls.is_empty()
     }
 
-    /// Whether all are where they were in the step before: what lay still then and was not caught is not caught now.
+    /// Whether no collector has moved since the last step: elements at rest that were not caught then are not caught now.
     pub(crate) fn is_still(&self) -> bool {
         self.still
     }
 
-    /// How many there are.
+    /// Number of collectors.
     pub(crate) fn len(&self) -> usize {
         self.balls.len()
     }
@@ -192,7 +191,7 @@ impl Catching {
         self.firsts.clear();
         self.firsts.resize(count + 1, 0);
         self.members.clear();
-        // Counted, added up, then filled in; from the last to the first, so that each cell's list rises.
+        // Count, sum, fill; from the last to the first, so that the list of each cell rises.
         for fill in [false, true] {
             if fill {
                 let mut sum = 0;
@@ -216,7 +215,7 @@ impl Catching {
         }
     }
 
-    /// Numbers of the cells that a box comes into.
+    /// Indices of the cells that a box overlaps.
     fn cells_between(&self, low: Vec3, high: Vec3) -> impl Iterator<Item = usize> + use<> {
         let (a, b, [nx, ny, _]) = (self.cell(low), self.cell(high), self.cells);
         let rows = (a[2]..=b[2]).flat_map(move |z| (a[1]..=b[1]).map(move |y| (z * ny + y) * nx));
@@ -254,7 +253,7 @@ impl Catching {
         let fastest = fastest(simd, vx, vy, vz) * self.dt;
         caught.fill(0);
         for ball in &self.balls {
-            // Seen from the ball an element comes from no further than both have gone.
+            // Relative to the ball an element comes from no further than both ways together.
             let reach = (ball.radius + fastest + ball.moved.length()) * 1.001;
             look(simd, ball.to, reach, px, py, pz, caught);
         }
@@ -266,7 +265,7 @@ impl Catching {
         }
     }
 
-    /// Which one catches an element that has moved to `place` with a velocity.
+    /// Index of the collector that catches an element which moved to `place` with a velocity.
     pub(crate) fn by(&self, place: Vec3, velocity: Vec3) -> u32 {
         let way = velocity * self.dt;
         let inside = |ball: &Ball| {
@@ -297,7 +296,7 @@ impl Catching {
     }
 }
 
-/// The greatest speed of a block, m/s.
+/// Maximum speed of a block, in m/s.
 #[inline(always)]
 fn fastest<S: Simd>(_simd: S, vx: &[f32], vy: &[f32], vz: &[f32]) -> f32 {
     const LANES: usize = 16;
@@ -314,7 +313,7 @@ fn fastest<S: Simd>(_simd: S, vx: &[f32], vy: &[f32], vz: &[f32]) -> f32 {
     most.into_iter().chain(rest).fold(0.0, f32::max).sqrt()
 }
 
-/// Marks those of a block within a distance, m, of a place. Places that are no numbers are not.
+/// Marks the elements of a block within a distance of a position, in metres. Positions that are NaN are not marked.
 #[inline(always)]
 fn look<S: Simd>(_simd: S, place: Vec3, reach: f32, px: &[f32], py: &[f32], pz: &[f32], marks: &mut [u32]) {
     let n = marks.len();

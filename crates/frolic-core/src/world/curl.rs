@@ -1,19 +1,19 @@
-//! Curl noise: air that swirls and nowhere gathers or thins out.
+//! Curl noise: a divergence-free current of air.
 //!
 //! The velocity is the curl of a potential (Bridson et al., "Curl-Noise for Procedural Fluid Flow", 2007) that is a sum of a few plane
-//! waves of random direction and phase (Kraichnan, "Diffusion by a Random Velocity Field", 1970). Each wave pushes square to the way it
-//! runs, so that the divergence is zero by construction, whatever the form of the wave, and not only up to a grid. A wave is two
-//! parabolas a turn, as smooth to the eye as a sine for half the work. No lattice, no hash and no branch in the loop.
+//! waves of random direction and phase (Kraichnan, "Diffusion by a Random Velocity Field", 1970). The velocity of each wave is perpendicular to its
+//! direction, so that the divergence is zero by construction, whatever the form of the wave. A wave is two parabolas a turn: as smooth to the eye as a
+//! sine, at half the cost. The loop has no lattice, no hash and no branch.
 
 use glam::Vec3;
 
 use crate::foundations::noise::ROUND;
 use crate::foundations::random::{hash3, unit};
 
-/// Waves of a field.
+/// Number of waves of a field.
 pub(crate) const WAVES: usize = 8;
 
-/// What [`wave`] leaves to be multiplied by for a crest of 1.
+/// Factor on [`wave`] for a crest of 1.
 const PER_CREST: f32 = 16.0;
 
 /// Mean square of a wave with a crest of 1.
@@ -22,29 +22,29 @@ const MEAN_SQUARE: f32 = 8.0 / 15.0;
 /// Curl noise at one moment.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Curl {
-    /// Turns a metre along x, y and z.
+    /// Turns for each metre along x, y and z.
     pub turns: [[f32; 3]; WAVES],
-    /// Turns at the origin, 0 to 1.
+    /// Phase at the origin, in turns, 0 to 1.
     pub phase: [f32; WAVES],
-    /// Velocity at a wave's crest, m/s, times [`PER_CREST`]; square to `turns`.
+    /// Velocity at the crest of a wave, in m/s, times [`PER_CREST`]; perpendicular to `turns`.
     pub push: [[f32; 3]; WAVES],
 }
 
 impl Curl {
-    /// The field at a time, s: root mean square of the velocity, m/s; distance over which it differs, m; how fast it changes where the
-    /// air stands still, m/s; steady wind that carries it, m/s.
+    /// The field at a time, in seconds, with a root mean square of the velocity in m/s, a size in metres, a rate of change in still air in m/s, and the
+    /// steady wind that carries it in m/s.
     pub(crate) fn new(strength: f32, size: f32, drift: f32, wind: [f32; 3], time: f64, seed: u32) -> Self {
         let mut curl = Self { turns: [[0.0; 3]; WAVES], phase: [0.0; WAVES], push: [[0.0; 3]; WAVES] };
         let mut square = 0.0;
         for nth in 0..WAVES {
             let [a, b, c] = hash3(seed, nth as u32, 0).map(unit);
             let [d, e, _] = hash3(seed, nth as u32, 1).map(unit);
-            // Directions even over the sphere: one in each of so many strips of equal height (Archimedes), turned at random.
+            // Directions uniform over the sphere: one in each strip of equal height (Archimedes), at a random turn.
             let height = (nth as f32 + a) / WAVES as f32 * 2.0 - 1.0;
             let (sin, cos) = libm::sincosf(std::f32::consts::TAU * b);
             let flat = (1.0 - height * height).max(0.0).sqrt();
             let way = Vec3::new(flat * cos, height, flat * sin);
-            // From the size itself down to a third of it, the shorter the weaker, as in turbulence.
+            // From the size down to a third of it, shorter waves weaker, as in turbulence.
             let finer = 1.0 + 2.0 * ((nth * 5 % WAVES) as f32 + c) / WAVES as f32;
             let side = way.any_orthonormal_vector();
             let (sin, cos) = libm::sincosf(std::f32::consts::TAU * d);
@@ -64,12 +64,12 @@ impl Curl {
         curl
     }
 
-    /// No velocity is greater, m/s.
+    /// Upper bound of the speed, in m/s.
     pub(crate) fn most(&self) -> f32 {
         self.push.iter().map(|push| Vec3::from(*push).length()).sum::<f32>() / PER_CREST
     }
 
-    /// Velocity at a point, m/s.
+    /// Velocity at a point, in m/s.
     #[inline(always)]
     pub(crate) fn at(&self, x: f32, y: f32, z: f32) -> [f32; 3] {
         let (mut vx, mut vy, mut vz) = (0.0, 0.0, 0.0);
@@ -85,7 +85,7 @@ impl Curl {
     }
 }
 
-/// A wave after so many turns, as a sixteenth of its crest: a parabola up, a parabola down, with no edge between.
+/// A wave at a phase in turns, as a sixteenth of its crest: a parabola up, then a parabola down, with a continuous slope.
 #[inline(always)]
 fn wave(turns: f32) -> f32 {
     let t = turns - ((turns + ROUND) - ROUND);

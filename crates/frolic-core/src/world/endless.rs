@@ -1,7 +1,7 @@
-//! Worlds without end: what a cell holds follows from the seed and the cell alone, and only cells near a moving middle are there.
+//! Endless worlds: the content of a cell depends on the seed and the cell alone, and only cells near a moving centre exist.
 //!
-//! A cell appears when it comes within reach and goes when it is a fifth further than that, so that a middle that sways at the edge does
-//! not make and unmake it; and a walk away and back finds the same world.
+//! A cell appears when it comes within reach and disappears when it is a fifth further away, so that a centre that sways at the edge does not create
+//! and remove it repeatedly. A walk away and back finds the same world.
 
 use serde::{Deserialize, Serialize};
 
@@ -9,28 +9,28 @@ use crate::foundations::error::{SpecError, vector_within, within};
 use crate::foundations::random::{Draws, hash3, unit};
 use crate::foundations::span::Span;
 
-/// Obstacles without end: upright posts as thick as rocks, in a square grid of cells on the ground.
+/// Endless obstacles: upright posts in a square grid of cells on the ground.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct EndlessSpec {
-    /// Cells and how far around the middle they are there.
+    /// Cells and their reach around the centre.
     pub cells: CellsSpec,
-    /// Key of what they hold. Default 1.
+    /// Seed of their content. Default: 1.
     #[serde(default = "first")]
     pub seed: u32,
-    /// Share of the cells that hold a post, 0 to 1. Default 0.5.
+    /// Share of the cells that hold a post, 0 to 1. Default: 0.5.
     #[serde(default = "half")]
     pub share: f32,
-    /// Radius of a post, m, 0.001 to half a cell.
+    /// Radius of a post, in metres, 0.001 to half a cell.
     pub radius: Span,
-    /// Share of the speed towards it that is sent back, 0 to 1. Default 0.4.
+    /// Restitution: share of the speed towards it that is returned, 0 to 1. Default: 0.4.
     #[serde(default = "default_bounce")]
     pub bounce: f32,
-    /// Share of the speed along it that is lost at each touch, 0 to 1. Default 0.1.
+    /// Friction: share of the speed along it that is lost at each contact, 0 to 1. Default: 0.1.
     #[serde(default = "default_friction")]
     pub friction: f32,
-    /// A disc that stays free of them. Default none.
+    /// A disc without posts. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep_off: Option<KeepOffSpec>,
 }
@@ -51,37 +51,37 @@ fn default_friction() -> f32 {
     0.1
 }
 
-/// A disc on the ground that stays free.
+/// A disc on the ground without posts.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct KeepOffSpec {
-    /// Its middle, m.
+    /// Centre, in metres.
     pub position: [f32; 3],
-    /// m, 0 to 1e6.
+    /// Radius, in metres, 0 to 1e6.
     pub radius: f32,
 }
 
 impl KeepOffSpec {
-    /// A disc about a point of a radius, m.
+    /// A disc around a point, with a radius, in metres.
     pub fn new(position: [f32; 3], radius: f32) -> Self {
         Self { position, radius }
     }
 }
 
-/// A square grid of cells on the ground, and how many of them are there.
+/// A square grid of cells on the ground, and its reach.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CellsSpec {
-    /// Side of a cell, m, 0.01 to 1e5.
+    /// Side of a cell, in metres, 0.01 to 1e5.
     pub side: f32,
-    /// Distance from the middle to that of a cell within which it appears, m: 1 to 100 sides.
+    /// Distance between the centres at which a cell appears, in metres, 1 to 100 sides.
     pub reach: f32,
 }
 
 impl CellsSpec {
-    /// Cells of a side, m, that appear within a reach, m.
+    /// Cells with a side and a reach, in metres.
     pub fn new(side: f32, reach: f32) -> Self {
         Self { side, reach }
     }
@@ -91,29 +91,29 @@ impl CellsSpec {
         within("reach", self.reach, self.side, self.side * 100.0, "m")
     }
 
-    /// Most cells that can be there at once.
+    /// Maximum number of cells at a time.
     pub(crate) fn most(&self) -> usize {
         let across = (self.reach * LEAVE * 2.0 / self.side).ceil() as usize + 2;
         across * across
     }
 }
 
-/// Places scattered over square cells of the ground around a moving middle: what a cell holds follows from the seed and the cell alone.
+/// Places scattered over square cells of the ground around a moving centre. The content of a cell depends on the seed and the cell alone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ScatterSpec {
-    /// Cells and how far around the middle they are there.
+    /// Cells and their reach around the centre.
     pub cells: CellsSpec,
-    /// How many a cell holds, 0 to 100000.
+    /// Number of places of a cell, 0 to 100000.
     pub per_cell: u32,
-    /// Height of the ground, m. Default 0.
+    /// Height of the ground, in metres. Default: 0.
     #[serde(default)]
     pub height: f32,
 }
 
 impl ScatterSpec {
-    /// So many in each cell.
+    /// A number of places in each cell.
     pub fn new(cells: CellsSpec, per_cell: u32) -> Self {
         Self { cells, per_cell, height: 0.0 }
     }
@@ -124,7 +124,7 @@ impl ScatterSpec {
         within("height", self.height, -1e6, 1e6, "m")
     }
 
-    /// What a cell holds: places, m, what else is drawn for each, and a share of a turn.
+    /// Content of a cell: positions in metres, further draws, and a share of a turn for each.
     pub(crate) fn places(&self, [x, z]: [i32; 2], seed: u32) -> impl Iterator<Item = ([f32; 3], Draws, f32)> {
         let [key, ..] = hash3(x as u32, z as u32, seed);
         let (side, height) = (self.cells.side, self.height);
@@ -136,7 +136,7 @@ impl ScatterSpec {
     }
 }
 
-/// The scattered places that are there.
+/// Present scattered places.
 #[derive(Debug, Clone)]
 pub(crate) struct Spots {
     spec: ScatterSpec,
@@ -145,7 +145,7 @@ pub(crate) struct Spots {
 }
 
 impl Spots {
-    /// None is there yet; with room for all that can be at once.
+    /// No places yet; memory for the maximum is reserved.
     pub(crate) fn new(spec: &ScatterSpec) -> Result<Self, SpecError> {
         spec.check()?;
         let most = spec.cells.most() * spec.per_cell as usize;
@@ -157,7 +157,7 @@ impl Spots {
         Ok(Self { spec: spec.clone(), cells: Cells::new(spec.cells)?, all: Vec::with_capacity(most) })
     }
 
-    /// Moves the middle there: x and z, m. Returns whether any place appeared or went.
+    /// Moves the centre: x and z, in metres. Returns whether any place appeared or disappeared.
     pub(crate) fn follow(&mut self, middle: [f32; 2], seed: u32) -> bool {
         let changed = self.cells.follow(middle);
         if changed {
@@ -168,17 +168,17 @@ impl Spots {
         changed
     }
 
-    /// Those that are there, m, cell by cell.
+    /// Present places, in metres, cell by cell.
     pub(crate) fn all(&self) -> &[[f32; 3]] {
         &self.all
     }
 }
 
-/// Most places of an emitter that are there at once.
+/// Maximum number of places of an emitter at a time.
 const MOST_SPOTS: usize = 1 << 20;
 
 impl EndlessSpec {
-    /// Posts of a range of radii, m, in cells of a side, m, within a reach, m.
+    /// Posts with a range of radii, in cells with a side and a reach, in metres.
     pub fn new(side: f32, reach: f32, radius: Span) -> Self {
         Self {
             cells: CellsSpec::new(side, reach),
@@ -206,7 +206,7 @@ impl EndlessSpec {
         }
     }
 
-    /// The post of a cell, if it holds one: x, z and radius, m.
+    /// The post of a cell, if it has one: x, z and radius, in metres.
     pub(crate) fn post(&self, [x, z]: [i32; 2]) -> Option<[f32; 3]> {
         let [is, size, u] = hash3(x as u32, z as u32, self.seed ^ POST_SEED).map(unit);
         let [v, ..] = hash3(x as u32, z as u32, self.seed ^ POST_SEED ^ 1).map(unit);
@@ -214,7 +214,7 @@ impl EndlessSpec {
             return None;
         }
         let (side, radius) = (self.cells.side, self.radius.at(size));
-        // Within its cell, so that neighbours do not melt into one.
+        // Within its cell, so that neighbours do not merge.
         let room = side - 2.0 * radius;
         let place = |cell: i32, share: f32| cell as f32 * side + radius + room * share;
         let (px, pz) = (place(x, u), place(z, v));
@@ -226,13 +226,13 @@ impl EndlessSpec {
     }
 }
 
-/// Sets the draws of posts apart from all others.
+/// Separates the draws of posts from all others.
 const POST_SEED: u32 = 0x90c7_51de;
 
-/// A cell goes when it is so much further away than where it appears.
+/// Factor between the distances at which a cell disappears and appears.
 const LEAVE: f32 = 1.2;
 
-/// The cells that are there.
+/// Present cells.
 ///
 /// ```
 /// use frolic_core::{Cells, CellsSpec};
@@ -247,15 +247,15 @@ const LEAVE: f32 = 1.2;
 #[derive(Debug, Clone)]
 pub struct Cells {
     spec: CellsSpec,
-    /// Sorted, so that what is made of them comes in one order.
+    /// Sorted, so that their content has a fixed order.
     all: Vec<[i32; 2]>,
-    /// What changed last: cells that appeared and went.
+    /// Number of cells that appeared and disappeared at the last move.
     appeared: usize,
     went: usize,
 }
 
 impl Cells {
-    /// None is there yet.
+    /// No cells yet.
     ///
     /// # Errors
     /// A value out of range.
@@ -264,7 +264,7 @@ impl Cells {
         Ok(Self { spec, all: Vec::with_capacity(spec.most()), appeared: 0, went: 0 })
     }
 
-    /// Most that can be there at once.
+    /// Maximum number of cells at a time.
     pub(crate) fn most(&self) -> usize {
         self.spec.most()
     }
@@ -273,7 +273,7 @@ impl Cells {
         self.all.clear();
     }
 
-    /// Moves the middle there: x and z, m. Returns whether any cell appeared or went. Places that are no numbers change nothing.
+    /// Moves the centre: x and z, in metres. Returns whether any cell appeared or disappeared. NaN changes nothing.
     pub fn follow(&mut self, [x, z]: [f32; 2]) -> bool {
         (self.appeared, self.went) = (0, 0);
         if !(x.is_finite() && z.is_finite() && x.abs() < 1e7 && z.abs() < 1e7) {
@@ -288,7 +288,7 @@ impl Cells {
         let span = |at: f32| ((at - reach) / side).floor() as i32..=((at + reach) / side).floor() as i32;
         for cx in span(x) {
             for cz in span(z) {
-                // Those that were there are the first `kept`, still sorted.
+                // The first `kept` cells existed before, and are sorted.
                 if off([cx, cz]) <= reach && self.all[..kept].binary_search(&[cx, cz]).is_err() {
                     self.all.push([cx, cz]);
                 }
@@ -299,17 +299,17 @@ impl Cells {
         self.appeared + self.went > 0
     }
 
-    /// The cells that are there: x and z, counted in sides from the origin; sorted.
+    /// Present cells, sorted: x and z, in sides from the origin.
     pub fn all(&self) -> &[[i32; 2]] {
         &self.all
     }
 
-    /// How many appeared and went at the last move.
+    /// Number of cells that appeared and disappeared at the last move.
     pub fn changed(&self) -> [usize; 2] {
         [self.appeared, self.went]
     }
 
-    /// Side of a cell, m.
+    /// Side of a cell, in metres.
     pub fn side(&self) -> f32 {
         self.spec.side
     }

@@ -1,4 +1,4 @@
-//! Events: what happens to the elements of one population, and what that starts in another.
+//! Events of the elements of one population, and what they start in another.
 
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
@@ -8,44 +8,44 @@ use crate::foundations::span::Span;
 use crate::placement::{AimSpec, ShapeSpec};
 use crate::world::bodies::BodyRow;
 
-/// When something happens to an element, it may start others.
+/// An event of elements, which may start others.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct EventSpec {
-    /// What happens.
+    /// Moment of the event.
     pub on: Moment,
-    /// Name of the population that it starts elements of. Default none: it is only noted.
+    /// Name of the population that it starts elements of. Default: none; the event is only recorded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<String>,
-    /// How many each time; fractions by chance. 0 to 1e6. Default 1.
+    /// Number of elements each time, 0 to 1e6; fractions by chance. Default: 1.
     #[serde(default = "one")]
     pub count: Span,
-    /// Share of the times that it starts anything, 0 to 1. Default 1.
+    /// Probability that it starts anything, 0 to 1. Default: 1.
     #[serde(default = "always")]
     pub chance: f32,
-    /// Most elements that it starts in a step. Default 10000.
+    /// Maximum number of elements that it starts in a step. Default: 10000.
     #[serde(default = "default_most")]
     pub most: u32,
-    /// Where they appear, around the place of the event. Default there.
+    /// Shape in which they appear, around the place of the event. Default: a point.
     #[serde(default)]
     pub shape: ShapeSpec,
-    /// Which way they go. Default straight up.
+    /// Direction at birth. Default: up.
     #[serde(default)]
     pub aim: AimSpec,
-    /// What `aim` is measured from. Default the world.
+    /// Reference of `aim`. Default: the world.
     #[serde(default)]
     pub aim_by: AimBy,
-    /// Speed at birth, m/s, 0 to 1e5. Default 1.
+    /// Speed at birth, in m/s, 0 to 1e5. Default: 1.
     #[serde(default = "one")]
     pub speed: Span,
-    /// Share of the parent's velocity that is added, -10 to 10. Default 0.
+    /// Share of the velocity of the parent that is added, -10 to 10. Default: 0.
     #[serde(default)]
     pub keep_velocity: f32,
-    /// Radius as a share of the parent's, 0 to 1000. Default the population's own.
+    /// Radius relative to that of the parent, 0 to 1000. Default: as of the population.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub size: Option<Span>,
-    /// Whether they wear the tint, frame and spin of the parent. Default their own.
+    /// Whether they take over tint, frame and spin of the parent. Default: false.
     #[serde(default)]
     pub keep_look: bool,
 }
@@ -62,26 +62,26 @@ fn default_most() -> u32 {
     10_000
 }
 
-/// What happens to an element.
+/// Moment of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum Moment {
-    /// It is born.
+    /// Birth.
     Birth,
-    /// Its life ends by age.
+    /// Death by age.
     Death,
-    /// It touches an obstacle.
+    /// Contact with an obstacle.
     Hit {
-        /// Least speed towards it, m/s, 0 to 1e6: what merely lies there does not count. Default 0.5.
+        /// Minimum speed towards the obstacle, in m/s, 0 to 1e6; elements at rest do not count. Default: 0.5.
         #[serde(default = "least_speed")]
         speed: f32,
     },
-    /// A collector picks it up.
+    /// Catch by a collector.
     Caught,
-    /// It reaches an age, s, 0 to 1e6.
+    /// Age, in seconds, 0 to 1e6.
     Age(f32),
-    /// It comes into a region.
+    /// Entry into a region.
     Enter(Region),
 }
 
@@ -89,29 +89,29 @@ fn least_speed() -> f32 {
     0.5
 }
 
-/// A part of space.
+/// A region of space.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum Region {
     /// A ball.
     Sphere {
-        /// Its middle, m.
+        /// Centre, in metres.
         position: [f32; 3],
-        /// m, 0.001 to 1e6.
+        /// Radius, in metres, 0.001 to 1e6.
         radius: f32,
     },
     /// A box with sides along the axes.
     Box {
-        /// Its middle, m.
+        /// Centre, in metres.
         position: [f32; 3],
-        /// Full side lengths, m, 0.001 to 1e6.
+        /// Full lengths of the sides, in metres, 0.001 to 1e6.
         size: [f32; 3],
     },
 }
 
 impl Region {
-    /// Whether a place is in it.
+    /// Whether it contains a position.
     pub(crate) fn holds(&self, place: Vec3) -> bool {
         match *self {
             Self::Sphere { position, radius } => place.distance_squared(position.into()) < radius * radius,
@@ -121,7 +121,7 @@ impl Region {
         }
     }
 
-    /// Whether any of a ball can be in it.
+    /// Whether it can overlap a ball.
     pub(crate) fn reaches(&self, place: Vec3, far: f32) -> bool {
         match *self {
             Self::Sphere { position, radius } => {
@@ -149,36 +149,36 @@ impl Region {
     }
 }
 
-/// What an event's aim is measured from.
+/// Reference of the aim of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum AimBy {
-    /// The world: `aim.direction` as it stands.
+    /// The world: `aim.direction` applies.
     #[default]
     World,
-    /// The way the parent was going; `aim.direction` is not used.
+    /// The velocity of the parent; `aim.direction` is not used.
     Velocity,
-    /// Away from the obstacle that was hit, else up; `aim.direction` is not used.
+    /// The normal of the obstacle that was hit, or up; `aim.direction` is not used.
     Normal,
 }
 
-/// Something that happened to one element.
+/// An event record of one element.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Happening {
-    /// Which of the population's events.
+    /// Index of the event in its population.
     pub event: u32,
-    /// The element as it was then.
+    /// The element at that moment.
     pub element: BodyRow,
-    /// The obstacle that it hit, or the collector that caught it.
+    /// Index of the obstacle that it hit, or of the collector that caught it.
     pub other: u32,
-    /// Direction away from the obstacle that it hit.
+    /// Normal of the obstacle that it hit.
     pub normal: [f32; 3],
 }
 
 impl EventSpec {
-    /// When this happens, it is noted.
+    /// An event that is only recorded.
     pub fn note(on: Moment) -> Self {
         Self {
             on,
@@ -196,12 +196,12 @@ impl EventSpec {
         }
     }
 
-    /// When this happens, so many elements of that population start.
+    /// An event that starts `count` elements of a population.
     pub fn start(on: Moment, population: &str, count: f32) -> Self {
         Self { start: Some(population.to_owned()), count: Span::from(count), ..Self::note(on) }
     }
 
-    /// The same aimed this way: largest angle from it, degrees, and speed, m/s.
+    /// Sets the reference of the aim, the largest angle from it, in degrees, and the speed, in m/s.
     pub fn aim(mut self, by: AimBy, spread_degrees: f32, speed: Span) -> Self {
         self.aim_by = by;
         self.aim.spread_degrees = spread_degrees;
@@ -209,13 +209,13 @@ impl EventSpec {
         self
     }
 
-    /// The same with at most so many started in a step.
+    /// Sets the maximum number of elements started in a step.
     pub fn most(mut self, most: u32) -> Self {
         self.most = most;
         self
     }
 
-    /// The same that hands down this share of the velocity.
+    /// Sets the share of the velocity of the parent that is added.
     pub fn keep_velocity(mut self, share: f32) -> Self {
         self.keep_velocity = share;
         self
@@ -239,7 +239,7 @@ impl EventSpec {
         }
     }
 
-    /// Most that one element can start by it, over its life.
+    /// Maximum number of elements that one element can start by it, over its life.
     pub(crate) fn most_children(&self) -> f32 {
         let times = match self.on {
             Moment::Hit { .. } | Moment::Enter(_) => f32::INFINITY,
@@ -250,5 +250,5 @@ impl EventSpec {
     }
 }
 
-/// Most events and emitters of one population.
+/// Maximum number of events, and of emitters, of a population.
 pub(crate) const MOST_PARTS: usize = 256;

@@ -1,7 +1,7 @@
-//! Fields: what has a value at a point and a time, and pushes elements or moves the air about them.
+//! Fields: forces and currents of air with a value at each point and time.
 //!
-//! Fields that push add to an element's acceleration; those that move the air are felt through drag alone. A chunk of elements at a time
-//! goes through every field ([`FieldChunk`]); a field of a caller's own is one trait with one method ([`Field`]).
+//! Some fields add to the acceleration of elements; others move the air, which acts through drag. Fields process a chunk of elements at a time
+//! ([`FieldChunk`]). A field of the program's own is a trait with one method ([`Field`]).
 
 use std::sync::Arc;
 
@@ -14,61 +14,62 @@ use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::span::Span;
 use crate::world::curl::Curl;
 
-/// Something that acts on elements at a place and a time.
+/// A field.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FieldSpec {
-    /// What it does.
+    /// Kind of the field.
     pub kind: FieldKind,
-    /// Its middle, m. Default the origin.
+    /// Centre, in metres. Default: the origin.
     #[serde(default)]
     pub position: [f32; 3],
-    /// Distance from the middle at which it has faded to nothing, m, 0.001 to 1e6. Default none: it acts everywhere.
+    /// Distance from the centre at which it fades to nothing, in metres, 0.001 to 1e6. The factor at a distance d is (1 - d² / reach²)². Default:
+    /// none; it acts everywhere.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reach: Option<f32>,
-    /// From when to when it acts, s after the start. Default always.
+    /// Start and end, in seconds after the start. Default: always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub during: Option<[f32; 2]>,
 }
 
-/// What a field does.
+/// Kind of a field.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum FieldKind {
-    /// Pushes everything alike.
+    /// A uniform acceleration.
     Push {
-        /// m/s², each direction -1e4 to 1e4.
+        /// Acceleration, in m/s², -1e4 to 1e4 along each axis.
         acceleration: [f32; 3],
     },
-    /// Air that moves: a draught. Felt through drag.
+    /// A uniform current of air. It acts through drag.
     Wind {
-        /// m/s, each direction -1e4 to 1e4.
+        /// Velocity, in m/s, -1e4 to 1e4 along each axis.
         velocity: [f32; 3],
     },
-    /// Pulls towards its middle.
+    /// A pull towards the centre.
     Attractor(AttractorSpec),
-    /// Air that turns about an axis: fastest at the radius, slower inside and outside (Scully, 1975). Felt through drag.
+    /// A current around an axis (Scully, 1975). It acts through drag.
     Vortex(VortexSpec),
-    /// Air that swirls every way and nowhere gathers. Felt through drag.
+    /// Curl noise: air that swirls without gathering anywhere. It acts through drag.
     Curl(CurlSpec),
-    /// Pulls to the surface of a distance grid, or holds there.
+    /// A pull to the surface of a distance grid, or a constraint to it.
     Shape(ShapeFieldSpec),
 }
 
-/// A point that pulls. At a distance `d` the acceleration towards it is `strength * d / s^3` for [`Falloff::Square`],
+/// An attractor. At a distance `d` the acceleration towards it is `strength * d / s^3` for [`Falloff::Square`],
 /// `strength * d / s^2` for [`Falloff::Linear`], `strength * d / s` for [`Falloff::None`] and `strength * d` for [`Falloff::Spring`], where
 /// `s^2 = d^2 + radius^2`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AttractorSpec {
-    /// Pull at a distance of 1 m with radius 0, m/s² (negative pushes away), -1e6 to 1e6. Default 1.
+    /// Acceleration at a distance of 1 m with radius 0, in m/s², -1e6 to 1e6; negative values push away. Default: 1.
     pub strength: f32,
     /// Softening radius, in metres, 0.001 to 1e6: inside it the pull weakens to nothing at the middle. A spring ignores it. Default: 1.
     pub radius: f32,
-    /// How the pull falls off with distance. Default with its square.
+    /// Falloff with distance. Default: with its square.
     pub falloff: Falloff,
 }
 
@@ -78,7 +79,7 @@ impl Default for AttractorSpec {
     }
 }
 
-/// How a pull falls off with distance.
+/// Falloff of a pull with distance.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -88,26 +89,26 @@ pub enum Falloff {
     Square,
     /// With the distance.
     Linear,
-    /// Not at all.
+    /// Constant.
     None,
-    /// It grows with the distance, as a spring.
+    /// Grows with the distance, like a spring.
     Spring,
 }
 
-/// Air that turns about an axis.
+/// A vortex. At a distance d from the axis the air turns at `speed * 2 d radius / (d² + radius²)`: fastest at the radius.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct VortexSpec {
-    /// Direction of the axis; seen against it the air turns anticlockwise. Default up.
+    /// Direction of the axis; the air turns anticlockwise as seen against it. Default: up.
     pub axis: [f32; 3],
-    /// Speed of the air at the radius, m/s, -1e4 to 1e4. Default 2.
+    /// Speed of the air at the radius, in m/s, -1e4 to 1e4. Default: 2.
     pub speed: f32,
-    /// Where it is fastest, m, 0.001 to 1e6. Default 1.
+    /// Distance from the axis with the greatest speed, in metres, 0.001 to 1e6. Default: 1.
     pub radius: f32,
-    /// Speed towards the axis at the radius, m/s; negative leads away. Default 0.
+    /// Speed towards the axis at the radius, in m/s; negative values lead away. Default: 0.
     pub inward: f32,
-    /// Speed along the axis at the middle, m/s. Default 0.
+    /// Speed along the axis at its centre, in m/s. Default: 0.
     pub along: f32,
 }
 
@@ -117,35 +118,35 @@ impl Default for VortexSpec {
     }
 }
 
-/// An attractor with the falloff of a square that pulls everywhere and always, as the plain step takes it along.
+/// An attractor with [`Falloff::Square`] that acts everywhere and always, for the plain form of a step.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Attractor {
-    /// Where, m.
+    /// Position, in metres.
     pub position: [f32; 3],
-    /// m/s² at 1 m.
+    /// Acceleration at 1 m, in m/s².
     pub strength: f32,
-    /// m.
+    /// Softening radius, in metres.
     pub radius: f32,
 }
 
 impl VortexSpec {
-    /// How fast the air turns about the axis and nears it, right beside it, 1/s.
+    /// Rates at which the air turns around the axis and approaches it, close to the axis, in 1/s.
     pub(crate) fn rates(&self) -> [f32; 2] {
         [2.0 * self.speed / self.radius, 2.0 * self.inward / self.radius]
     }
 }
 
-/// Air that swirls every way.
+/// Curl noise.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CurlSpec {
-    /// Root mean square of the speed, m/s, 0 to 1000. Default 1.
+    /// Root mean square of the speed, in m/s, 0 to 1000. Default: 1.
     pub strength: f32,
-    /// Distance over which it differs, m, 0.001 to 100000. Default 1.
+    /// Size of the largest swirls, in metres, 0.001 to 100000. Default: 1.
     pub size: f32,
-    /// How fast it changes where the air stands still, m/s, 0 to 1000. Default 0.3.
+    /// Rate of change in still air, as a drift in m/s, 0 to 1000. Default: 0.3.
     pub drift: f32,
 }
 
@@ -155,23 +156,23 @@ impl Default for CurlSpec {
     }
 }
 
-/// A shape that elements are drawn to, or held on.
+/// A surface that elements are pulled to, or held on.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ShapeFieldSpec {
     /// Name of a distance grid.
     pub form: String,
-    /// Pull towards its surface for each metre off it, 1/s², 0 to 1e5. Default 20.
+    /// Acceleration towards the surface for each metre of distance, in 1/s², 0 to 1e5. Default: 20.
     #[serde(default = "default_pull")]
     pub pull: f32,
-    /// Rate at which speed towards or away from it dies down, 1/s, 0 to 1000. Default 4.
+    /// Damping of the speed towards or away from the surface, in 1/s, 0 to 1000. Default: 4.
     #[serde(default = "default_damp")]
     pub damp: f32,
-    /// Pull from no further off than this, m, 0 to 1e6: beyond it is as strong as there. Default 1.
+    /// Distance beyond which the pull no longer grows, in metres, 0 to 1e6. Default: 1.
     #[serde(default = "default_most")]
     pub most: f32,
-    /// Whether elements are held on the surface: put onto it after each step, where they go along it. Default no.
+    /// Whether elements are projected onto the surface after each step, and move along it. Default: false.
     #[serde(default)]
     pub hold: bool,
 }
@@ -189,28 +190,28 @@ fn default_most() -> f32 {
 }
 
 impl FieldSpec {
-    /// One that does this, everywhere and always.
+    /// A field of a kind, everywhere and always.
     pub fn new(kind: FieldKind) -> Self {
         Self { kind, position: [0.0; 3], reach: None, during: None }
     }
 
-    /// A point, m, that pulls with a strength, m/s² at 1 m, softened within a radius, m.
+    /// An attractor at a position, in metres, with a strength, in m/s² at 1 m, and a softening radius, in metres.
     pub fn attractor(position: [f32; 3], strength: f32, radius: f32) -> Self {
         let attractor = AttractorSpec { strength, radius, ..AttractorSpec::default() };
         Self::new(FieldKind::Attractor(attractor)).at(position)
     }
 
-    /// Air that turns about an upright axis through a point, m: speed, m/s, at a radius, m.
+    /// A vortex around a vertical axis through a point, in metres, with a speed, in m/s, at a radius, in metres.
     pub fn vortex(position: [f32; 3], speed: f32, radius: f32) -> Self {
         Self::new(FieldKind::Vortex(VortexSpec { speed, radius, ..VortexSpec::default() })).at(position)
     }
 
-    /// Air that swirls: root mean square of the speed, m/s, and the distance over which it differs, m.
+    /// Curl noise with a root mean square of the speed, in m/s, and a size, in metres.
     pub fn curl(strength: f32, size: f32) -> Self {
         Self::new(FieldKind::Curl(CurlSpec { strength, size, ..CurlSpec::default() }))
     }
 
-    /// A distance grid, by name, that elements are drawn to: pull, 1/s², and damping, 1/s.
+    /// A pull to the surface of a distance grid, by name, in 1/s², with damping, in 1/s.
     pub fn shape(form: &str, pull: f32, damp: f32) -> Self {
         Self::new(FieldKind::Shape(ShapeFieldSpec {
             form: form.to_owned(),
@@ -221,25 +222,25 @@ impl FieldSpec {
         }))
     }
 
-    /// A distance grid, by name, on whose surface elements are held.
+    /// A constraint to the surface of a distance grid, by name.
     pub fn hold(form: &str) -> Self {
         let (form, hold) = (form.to_owned(), true);
         Self::new(FieldKind::Shape(ShapeFieldSpec { form, pull: 0.0, damp: 0.0, most: default_most(), hold }))
     }
 
-    /// The same about this point, m.
+    /// Sets the centre, in metres.
     pub fn at(mut self, position: [f32; 3]) -> Self {
         self.position = position;
         self
     }
 
-    /// The same, faded to nothing at this distance, m.
+    /// Sets the distance at which it fades to nothing, in metres.
     pub fn reach(mut self, reach: f32) -> Self {
         self.reach = Some(reach);
         self
     }
 
-    /// The same between two moments, s after the start.
+    /// Sets start and end, in seconds after the start.
     pub fn during(mut self, from: f32, to: f32) -> Self {
         self.during = Some([from, to]);
         self
@@ -283,43 +284,43 @@ impl FieldSpec {
     }
 }
 
-/// Some elements on their way through the fields: slices of one length.
+/// A chunk of elements for the fields: slices of one length.
 #[derive(Debug)]
 #[non_exhaustive]
 pub struct FieldChunk<'a> {
-    /// Seconds since the start.
+    /// Time since the start, in seconds.
     pub time: f64,
-    /// Length of the step, s.
+    /// Length of the step, in seconds.
     pub dt: f32,
-    /// x, y, z, m.
+    /// Position: x, y, z, in metres.
     pub position: [&'a [f32]; 3],
-    /// x, y, z, m/s.
+    /// Velocity: x, y, z, in m/s.
     pub velocity: [&'a [f32]; 3],
-    /// Time since birth, s.
+    /// Time since birth, in seconds.
     pub age: &'a [f32],
-    /// Age at death, s.
+    /// Age at death, in seconds.
     pub life: &'a [f32],
     /// Number of each element.
     pub id: &'a [u32],
-    /// Velocity of the air, m/s: add to it. Felt through drag.
+    /// Velocity of the air, in m/s: add to it. It acts through drag.
     pub air: [&'a mut [f32]; 3],
-    /// Acceleration, m/s²: add to it.
+    /// Acceleration, in m/s²: add to it.
     pub push: [&'a mut [f32]; 3],
 }
 
 impl FieldChunk<'_> {
-    /// How many elements.
+    /// Number of elements.
     pub fn len(&self) -> usize {
         self.age.len()
     }
 
-    /// Whether there are none.
+    /// Whether there are no elements.
     pub fn is_empty(&self) -> bool {
         self.age.is_empty()
     }
 }
 
-/// A field of one's own, given to a world by [`World::with_field`](crate::World::with_field).
+/// A field of the program's own, for [`World::with_field`](crate::World::with_field).
 ///
 /// ```
 /// use frolic_core::{Field, FieldChunk, WorldSpec};
@@ -340,20 +341,20 @@ impl FieldChunk<'_> {
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 pub trait Field: std::fmt::Debug + Send + Sync {
-    /// Adds to the air's velocity or to the acceleration of every element. What it adds to one must depend on that one alone: the same
-    /// element may come in a chunk of any length.
+    /// Adds to the velocity of the air or to the acceleration of every element. The result for an element must depend on that element alone: it
+    /// may come in a chunk of any length.
     fn act(&self, chunk: &mut FieldChunk<'_>);
 }
 
-/// Most fields of a world, and of a population.
+/// Maximum number of fields of a world, and of a population.
 const MOST_FIELDS: usize = 64;
 
-/// Checks every field of a list by itself; the forms that they name are looked up when they are made ready.
+/// Checks every field of a list. Assets are looked up when fields are prepared.
 pub(crate) fn check(specs: &[FieldSpec]) -> Result<(), SpecError> {
     each("field", specs, MOST_FIELDS, FieldSpec::check)
 }
 
-/// A checked field with what it is made of.
+/// A prepared field.
 #[derive(Debug, Clone)]
 pub(crate) struct Acting {
     pub(crate) spec: FieldSpec,
@@ -373,20 +374,20 @@ impl Acting {
         Ok(Self { spec: spec.clone(), grid, seed: nth as u32 })
     }
 
-    /// All of a checked list.
+    /// Prepares all fields of a checked list.
     pub(crate) fn all(specs: &[FieldSpec], forms: &Forms) -> Result<Vec<Self>, SpecError> {
         specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, forms)).collect()
     }
 
-    /// A collector's pull: steady towards a place, faded to nothing at its reach, m.
+    /// The pull of a collector: constant towards a position, fading to nothing at its reach, in metres.
     pub(crate) fn pull(place: Vec3, strength: f32, reach: f32) -> Self {
-        // Softened within a tenth of its reach, so that it does not tear at the middle.
+        // Softened within a tenth of its reach, so that the pull has no jump at the centre.
         let kind =
             FieldKind::Attractor(AttractorSpec { strength, radius: reach * 0.1, falloff: Falloff::None });
         Self { spec: FieldSpec::new(kind).at(place.to_array()).reach(reach), grid: None, seed: 0 }
     }
 
-    /// Its shape, if it has one.
+    /// Its surface, if it has one.
     pub(crate) fn shape(&self) -> Option<(&ShapeFieldSpec, &Arc<DistanceGrid>)> {
         match &self.spec.kind {
             FieldKind::Shape(shape) => Some((shape, self.grid.as_ref()?)),
@@ -394,12 +395,12 @@ impl Acting {
         }
     }
 
-    /// Whether it acts at a time, s.
+    /// Whether it acts at a time, in seconds.
     pub(crate) fn acts(&self, time: f64) -> bool {
         self.spec.during.is_none_or(|[from, to]| (f64::from(from)..f64::from(to)).contains(&time))
     }
 
-    /// An attractor that the plain step can take along: the classic one, everywhere and always.
+    /// The attractor for the plain form of a step, if it is one that acts everywhere and always.
     pub(crate) fn plain_attractor(&self) -> Option<Attractor> {
         match self.spec.kind {
             FieldKind::Attractor(AttractorSpec { strength, radius, falloff: Falloff::Square })
@@ -411,14 +412,14 @@ impl Acting {
         }
     }
 
-    /// Most that it moves the air by, m/s, and most that it pushes by, m/s². `None` where there is no telling.
+    /// Upper bounds of its current, in m/s, and of its acceleration, in m/s². `None` if there is no bound.
     pub(crate) fn most(&self, curl: Option<&Curl>) -> Option<(f32, f32)> {
         let length = |vector: [f32; 3]| Vec3::from(vector).length();
         Some(match &self.spec.kind {
             FieldKind::Push { acceleration } => (0.0, length(*acceleration)),
             FieldKind::Wind { velocity } => (length(*velocity), 0.0),
             FieldKind::Attractor(spec) => match spec.falloff {
-                // At a radius over the square root of 2, at the radius, and far away.
+                // The maxima are at radius / √2, at the radius, and far away.
                 Falloff::Square => (0.0, spec.strength.abs() * 0.3850 / (spec.radius * spec.radius)),
                 Falloff::Linear => (0.0, spec.strength.abs() * 0.5 / spec.radius),
                 Falloff::None => (0.0, spec.strength.abs()),
@@ -430,18 +431,18 @@ impl Acting {
         })
     }
 
-    /// Whether it moves the air, and does not only push what is in it.
+    /// Whether it moves the air.
     pub(crate) fn moves_air(&self) -> bool {
         matches!(self.spec.kind, FieldKind::Wind { .. } | FieldKind::Vortex(_) | FieldKind::Curl(_))
     }
 
-    /// Curl noise as it is at a time, if it is such.
+    /// Its curl noise at a time, if it has any.
     pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
         let FieldKind::Curl(spec) = self.spec.kind else { return None };
         Some(Curl::new(spec.strength, spec.size, spec.drift, wind, time, self.seed ^ 0x00c0_ffee))
     }
 
-    /// The grid that elements are held on, if they are.
+    /// The grid on whose surface it holds elements, if it does.
     pub(crate) fn holds(&self) -> Option<&DistanceGrid> {
         self.shape().filter(|(shape, _)| shape.hold).map(|(_, grid)| &**grid)
     }
@@ -483,11 +484,11 @@ impl Acting {
     }
 }
 
-/// Share of a field that is felt at a distance from its middle: 1 there, 0 at its reach, level at both.
+/// Factor of a field over the distance from its centre: 1 there, 0 at its reach, with no slope at either.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Fade {
     pub(crate) middle: [f32; 3],
-    /// 0 where it reaches everywhere.
+    /// 0 if it reaches everywhere.
     pub(crate) per_square: f32,
 }
 
@@ -654,7 +655,7 @@ fn swirl<S: Simd, const FADES: bool>(
     y: &mut [f32],
     z: &mut [f32],
 ) {
-    // By value: the compiler then knows that no store changes them.
+    // By value: the compiler then knows that no store changes the constants.
     let curl = *curl;
     let n = px.len();
     let (py, pz, x, y, z) = (&py[..n], &pz[..n], &mut x[..n], &mut y[..n], &mut z[..n]);
@@ -669,7 +670,7 @@ fn swirl<S: Simd, const FADES: bool>(
 
 /// Reads of a grid do not vectorise, so this loop is plain.
 fn draw_to(fade: Fade, spec: &ShapeFieldSpec, grid: &DistanceGrid, chunk: &mut FieldChunk<'_>) {
-    // Damping is held over the step, so that no step is too long for it.
+    // Damping is implicit, so that it is stable at any step.
     let damp = spec.damp / (1.0 + spec.damp * chunk.dt);
     for i in 0..chunk.len() {
         let place = Vec3::new(chunk.position[0][i], chunk.position[1][i], chunk.position[2][i]);

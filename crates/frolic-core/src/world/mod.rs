@@ -27,74 +27,74 @@ use crate::world::fields::{Acting, Attractor, Field, FieldChunk, FieldSpec};
 use crate::world::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, Solid};
 use crate::world::pushers::{Pusher, PusherSpec, Pushing};
 
-/// Fields that all populations feel, each through its own motion settings.
+/// What acts on all populations, on each according to its own response.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WorldSpec {
-    /// Acceleration of free fall, m/s². Default `[0, -9.81, 0]`.
+    /// Gravity, in m/s². Default: `[0, -9.81, 0]`.
     pub gravity: [f32; 3],
-    /// Steady velocity of the air, m/s. Felt through linear drag. Default still.
+    /// Steady velocity of the air, in m/s. It acts through drag. Default: no wind.
     pub wind: [f32; 3],
-    /// Gusts on top of the steady wind. Default none.
+    /// Gusts added to the steady wind. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub gusts: Option<GustSpec>,
-    /// What else pushes elements or moves the air, at most 64. Default nothing.
+    /// Fields, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub field: Vec<FieldSpec>,
-    /// What elements meet, at most 64. Default nothing.
+    /// Obstacles, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub obstacle: Vec<ObstacleSpec>,
-    /// Posts without end, in cells around a moving middle. Default none.
+    /// Endless posts, in cells around a moving centre. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub endless: Option<EndlessSpec>,
-    /// Balls that pick elements up, at most 65536. Default none.
+    /// Collectors, at most 65536. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub collector: Vec<CollectorSpec>,
-    /// What moves through blades and bends them, at most 4096. Default nothing.
+    /// Pushers, which move through blades and bend them, at most 4096. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pusher: Vec<PusherSpec>,
-    /// Brushes that dig or fill masks while the world runs, at most 64. Default none.
+    /// Brushes, which dig or fill masks while the world runs, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub brush: Vec<BrushSpec>,
 }
 
-/// A brush on its way over a mask.
+/// A brush that moves over a mask.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BrushSpec {
-    /// Which obstacle, counted from 0; it must be a mask.
+    /// Index of the obstacle, from 0; it must be a mask.
     pub obstacle: usize,
-    /// Whether it fills instead of digging. Default it digs.
+    /// Whether it fills instead of digging. Default: false.
     #[serde(default)]
     pub fills: bool,
-    /// m, 0.001 to 1e4.
+    /// Radius, in metres, 0.001 to 1e4.
     pub radius: f32,
-    /// Where it is, m; on a path, where the path's origin is.
+    /// Position, in metres; on a path, the origin of the path.
     #[serde(default)]
     pub position: [f32; 3],
-    /// The way that it goes, from `position` on. Default it stays.
+    /// Path, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<PathSpec>,
-    /// From when to when it works, s after the start; its path starts then. Default always.
+    /// Start and end of its work, in seconds after the start; its path starts then. Default: always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub during: Option<[f32; 2]>,
 }
 
-/// Gusts: smooth noise that the wind carries along.
+/// Gusts: smooth noise that moves with the wind.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GustSpec {
-    /// Most speed added in each direction, m/s, 0 to 1000. Default 1.
+    /// Maximum speed added along each axis, in m/s, 0 to 1000. Default: 1.
     pub strength: f32,
-    /// Distance over which gusts differ, m, 0.001 to 100000. Default 3.
+    /// Size of a gust, in metres, 0.001 to 100000. Default: 3.
     pub size: f32,
-    /// How fast gusts change where the air stands still, m/s of drift through the noise, 0 to 1000. Default 0.5.
+    /// Rate of change in still air: drift through the noise, in m/s, 0 to 1000. Default: 0.5.
     pub drift: f32,
-    /// Factor on the steady wind, from the deepest lull to the strongest gust, -10 to 10; below 0 it blows back. Default 1 to 1: as steady as
-    /// it is.
+    /// Factor on the steady wind, from the deepest lull to the strongest gust, -10 to 10; negative values reverse it. Default: 1 to 1, a steady
+    /// wind.
     pub swell: Span,
 }
 
@@ -121,43 +121,43 @@ impl Default for WorldSpec {
 }
 
 impl WorldSpec {
-    /// The same world with this steady wind, m/s.
+    /// Sets the steady wind, in m/s.
     pub fn wind(mut self, wind: [f32; 3]) -> Self {
         self.wind = wind;
         self
     }
 
-    /// The same world with gusts: most added speed, m/s, and their size, m.
+    /// Sets gusts: maximum added speed, in m/s, and size, in metres.
     pub fn gusts(mut self, strength: f32, size: f32) -> Self {
         self.gusts = Some(GustSpec { strength, size, ..GustSpec::default() });
         self
     }
 
-    /// The same world with one more field.
+    /// Adds a field.
     pub fn field(mut self, field: FieldSpec) -> Self {
         self.field.push(field);
         self
     }
 
-    /// The same world with one more obstacle.
+    /// Adds an obstacle.
     pub fn obstacle(mut self, obstacle: ObstacleSpec) -> Self {
         self.obstacle.push(obstacle);
         self
     }
 
-    /// The same world with one more collector.
+    /// Adds a collector.
     pub fn collector(mut self, collector: CollectorSpec) -> Self {
         self.collector.push(collector);
         self
     }
 
-    /// The same world with one more pusher.
+    /// Adds a pusher.
     pub fn pusher(mut self, pusher: PusherSpec) -> Self {
         self.pusher.push(pusher);
         self
     }
 
-    /// Checks the values and makes them ready for stepping.
+    /// Checks the values and prepares them for stepping.
     ///
     /// # Errors
     /// Names the key that is out of range.
@@ -165,10 +165,10 @@ impl WorldSpec {
         self.build_with(&Forms::default())
     }
 
-    /// Checks the values and makes them ready for stepping; fields and obstacles may name forms.
+    /// Checks the values and prepares them for stepping. Fields and obstacles may name assets.
     ///
     /// # Errors
-    /// Names the key that is out of range, or whose form is missing or of another kind.
+    /// Names the key that is out of range, or whose asset is missing or of another kind.
     pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
         self.check()?;
         let stamp = new_stamp();
@@ -185,10 +185,10 @@ impl WorldSpec {
         })
     }
 
-    /// Whether every value is in range; the forms that it names are looked up when it is built.
+    /// Checks that every value is in range. Assets are looked up when the world is built.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         vector_within("gravity", self.gravity, 1e4, "m/s²")?;
         vector_within("wind", self.wind, 1e4, "m/s")?;
@@ -209,19 +209,19 @@ impl WorldSpec {
     }
 }
 
-/// Most pushers of a world.
+/// Maximum number of pushers of a world.
 pub(crate) const MOST_PUSHERS: usize = 4096;
 
-/// Most brushes of a world.
+/// Maximum number of brushes of a world.
 const MOST_BRUSHES: usize = 64;
 
 impl BrushSpec {
-    /// Digs within a radius, m, of a place, m, of an obstacle.
+    /// A brush that digs in an obstacle, within a radius of a position, in metres.
     pub fn dig(obstacle: usize, position: [f32; 3], radius: f32) -> Self {
         Self { obstacle, fills: false, radius, position, path: None, during: None }
     }
 
-    /// The same that follows a path from its position on.
+    /// Sets a path from its position on.
     pub fn along(mut self, path: PathSpec) -> Self {
         self.path = Some(path);
         self
@@ -248,7 +248,7 @@ impl BrushSpec {
     }
 }
 
-/// A checked [`WorldSpec`]: what elements feel and meet, as it is now.
+/// A checked [`WorldSpec`] and its present state.
 #[derive(Debug, Clone)]
 pub struct World {
     spec: WorldSpec,
@@ -257,33 +257,33 @@ pub struct World {
     solid: Solid,
     collectors: Vec<Collector>,
     pushers: Vec<Pusher>,
-    /// Paths of the spec's brushes.
+    /// Paths of the brushes of the spec.
     brushes: Vec<Option<Path>>,
     stamp: u64,
-    /// The stamp that it was built with, clones too: what no brush changes is the same for all of them.
+    /// Stamp of the build, shared by clones: parts that no brush changes are the same in all of them.
     origin: u64,
 }
 
-/// A number that there was not before.
+/// A new unique number.
 pub(crate) fn new_stamp() -> u64 {
     static NEXT: AtomicU64 = AtomicU64::new(1);
     NEXT.fetch_add(1, Ordering::Relaxed)
 }
 
 impl World {
-    /// What it was built from.
+    /// The spec that it was built from.
     pub fn spec(&self) -> &WorldSpec {
         &self.spec
     }
 
-    /// The same with a field of one's own, felt after those of the spec.
+    /// Adds a field of the program's own, which acts after those of the spec.
     pub fn with_field(mut self, field: impl Field + 'static) -> Self {
         self.own_fields.push(Arc::new(field));
         self
     }
 
-    /// Puts a collector, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed, and it reaches to
-    /// where it is alone. Returns whether there is such a collector.
+    /// Moves a collector, counted from 0, to a position, in metres. It leaves its path and stays there. Returns false if there is no such
+    /// collector.
     pub fn put_collector(&mut self, nth: usize, position: [f32; 3]) -> bool {
         let place = Vec3::from(position);
         match self.collectors.get_mut(nth) {
@@ -294,12 +294,12 @@ impl World {
         true
     }
 
-    /// Where a collector is at a time, s.
+    /// Position of a collector at a time, in seconds.
     pub fn collector_at(&self, nth: usize, time: f64) -> Option<[f32; 3]> {
         Some(self.collectors.get(nth)?.at(time).to_array())
     }
 
-    /// A mask among the obstacles, counted from 0 over all obstacles.
+    /// The mask of an obstacle, counted from 0 over all obstacles.
     pub fn mask(&self, obstacle: usize) -> Option<&Mask> {
         match &self.solid.obstacles.get(obstacle)?.body {
             Body::Mask(mask) => Some(mask),
@@ -307,24 +307,24 @@ impl World {
         }
     }
 
-    /// Digs (frees) everything of a mask within a radius, m, of a place, m. Returns how many cells changed; none where there is no such
-    /// mask. Costs the cells of the brush and of a band around it.
+    /// Digs (frees) a mask within a radius of a position, in metres. Returns the number of cells that changed, or `None` if there is no such mask.
+    /// The cost is proportional to the cells of the brush and of a band around it.
     pub fn dig(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
         self.brush(obstacle, place, radius, true)
     }
 
-    /// Fills everything of a mask within a radius, m, of a place, m; as [`World::dig`]. Elements in there are brought out by their depth;
-    /// too deep to know the way, they come to rest.
+    /// Fills a mask within a radius of a position, in metres; as [`World::dig`]. Elements inside are pushed out by their depth. If they are too
+    /// deep for a direction, they come to rest.
     pub fn fill(&mut self, obstacle: usize, place: [f32; 3], radius: f32) -> usize {
         self.brush(obstacle, place, radius, false)
     }
 
-    /// Whether it is another at each step: brushes work in it, or it is generated around a middle.
+    /// Whether it changes at each step: brushes work, or it is generated around a moving centre.
     pub fn changes(&self) -> bool {
         !self.brushes.is_empty() || self.solid.posts.is_some()
     }
 
-    /// Lets the spec's brushes work for a step, from `time` to `time + dt` s. Call it before each step of the populations.
+    /// Moves the brushes of the spec through a step, from `time` to `time + dt`, in seconds. Call it before each step of the populations.
     pub fn advance(&mut self, time: f64, dt: f32) {
         for nth in 0..self.brushes.len() {
             let brush = &self.spec.brush[nth];
@@ -339,7 +339,7 @@ impl World {
             };
             let (a, b) = (place(start), place(end));
             let (obstacle, radius, dig) = (brush.obstacle, brush.radius, !brush.fills);
-            // Discs near enough that their edge is smooth; a bound for ways that are absurd.
+            // Discs close enough for a smooth edge, with a bound for absurd paths.
             let discs = (a.distance(b) / (radius * 0.3)).ceil().clamp(1.0, 64.0) as u32;
             for k in 1..=discs {
                 self.brush(obstacle, a.lerp(b, k as f32 / discs as f32).to_array(), radius, dig);
@@ -361,8 +361,7 @@ impl World {
         }
     }
 
-    /// Moves the middle that an endless world is generated around: x and z, m. What appears and goes follows from the seed and the middle's
-    /// way alone.
+    /// Moves the centre of an endless world: x and z, in metres. What appears and disappears depends on the seed and the way of the centre alone.
     pub fn recentre(&mut self, middle: [f32; 2]) {
         if let Some(posts) = &mut self.solid.posts
             && posts.follow(middle)
@@ -371,12 +370,12 @@ impl World {
         }
     }
 
-    /// The cells of an endless world that are there.
+    /// Present cells of an endless world.
     pub fn cells(&self) -> Option<&Cells> {
         self.solid.posts.as_ref().map(Posts::cells)
     }
 
-    /// Posts of an endless world that are there: x, z and radius, m.
+    /// Present posts of an endless world: x, z and radius, in metres.
     pub fn posts(&self) -> impl Iterator<Item = [f32; 3]> {
         self.solid.posts.iter().flat_map(|posts| &posts.all).filter_map(|obstacle| match obstacle.body {
             Body::Post(post) => Some([post.x, post.z, post.radius]),
@@ -384,7 +383,7 @@ impl World {
         })
     }
 
-    /// Signed distance to the nearest obstacle, m, negative inside; infinite where there is none.
+    /// Signed distance to the nearest obstacle, in metres, negative inside; infinite without obstacles.
     pub fn distance(&self, place: [f32; 3]) -> f32 {
         let posts = self.solid.posts.iter().flat_map(|posts| &posts.all);
         let all = self.solid.obstacles.iter().chain(posts);
@@ -392,28 +391,28 @@ impl World {
         each.fold(f32::INFINITY, f32::min)
     }
 
-    /// Another number whenever its obstacles are others.
+    /// A number that changes whenever obstacles change.
     pub(crate) fn stamp(&self) -> u64 {
         self.stamp
     }
 
-    /// The stamp that it was built with.
+    /// Stamp of the build.
     pub(crate) fn origin(&self) -> u64 {
         self.origin
     }
 
-    /// Obstacles, made ready.
+    /// Prepared obstacles.
     pub fn solid(&self) -> &Solid {
         &self.solid
     }
 
-    /// The point that pulls everywhere and always, where that is the only field of the spec: the plain step takes it along.
+    /// The attractor, if it is the only field of the spec and acts everywhere and always: the plain form of a step includes it.
     pub(crate) fn lone_attractor(&self) -> Option<Attractor> {
         let [only] = &self.fields[..] else { return None };
         only.plain_attractor()
     }
 
-    /// Whether the plain form of the step does in it: everything is the same everywhere, but for gusts and one attractor.
+    /// Whether the plain form of a step suffices: forces are uniform, except for gusts and one attractor.
     pub(crate) fn is_plain(&self) -> bool {
         let alike = self.fields.is_empty() || self.lone_attractor().is_some();
         alike && self.own_fields.is_empty() && !self.pulls()
@@ -447,8 +446,8 @@ impl World {
         pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))
     }
 
-    /// Velocity of the air at places, m/s, at a time, s after the start: steady wind, gusts, and every field that moves air, one's own included
-    /// (it is asked as for elements at rest that were just born). Slices of one length; what pushes without moving air is left out.
+    /// Velocity of the air at positions, in m/s, at a time, in seconds: steady wind, gusts, and every field that moves the air. Fields of the
+    /// program's own are evaluated for elements at rest and of age 0. Fields that push without moving the air are left out. Slices have one length.
     ///
     /// ```
     /// let world = frolic_core::WorldSpec::default().wind([3.0, 0.0, 0.0]).build()?;
@@ -475,7 +474,7 @@ impl World {
         }
     }
 
-    /// [`World::air`] of at most [`AIR`] places.
+    /// [`World::air`] at up to [`AIR`] positions.
     pub(crate) fn air_of_chunk(
         &self,
         level: Level,
@@ -518,18 +517,17 @@ impl World {
         !self.own_fields.is_empty() || self.fields.iter().any(Acting::moves_air)
     }
 
-    /// Pushers as they are at a time, s.
+    /// Pushers at a time, in seconds.
     pub fn pushers_at(&self, time: f64) -> impl Iterator<Item = Pushing> {
         (0..self.pushers.len()).filter_map(move |nth| self.pusher_at(nth, time))
     }
 
-    /// A pusher, counted from 0, at a time, s. `None` if it pushes nothing then, and beyond the last.
+    /// A pusher, counted from 0, at a time, in seconds. `None` if it does not push then, or does not exist.
     pub fn pusher_at(&self, nth: usize, time: f64) -> Option<Pushing> {
         self.pushers.get(nth)?.at(time)
     }
 
-    /// Puts a pusher, counted from 0, somewhere, m, as a pointer does; from then on its path is not followed. Returns whether there is such
-    /// a pusher.
+    /// Moves a pusher, counted from 0, to a position, in metres. It leaves its path. Returns false if there is no such pusher.
     pub fn put_pusher(&mut self, nth: usize, position: [f32; 3]) -> bool {
         let place = Vec3::from(position);
         match self.pushers.get_mut(nth) {
@@ -540,12 +538,12 @@ impl World {
         true
     }
 
-    /// The gust field at a time, s.
+    /// Gusts at a time, in seconds.
     pub(crate) fn gusts_at(&self, time: f64) -> Option<Gusts> {
         let gusts = self.spec.gusts?;
         let per_metre = 1.0 / gusts.size;
-        // Air that moves carries its gusts; drift keeps them alive in still air. Wrapped, so that hours of
-        // run time lose no precision: the jump is met once in days.
+        // Gusts move with the air; drift changes them in still air. Wrapped, so that hours of run time lose no precision: the jump occurs once in
+        // days.
         let shift = |wind: f32, drift: f32| {
             let cells = f64::from(wind + drift) * time * f64::from(per_metre);
             (cells % 1_048_576.0) as f32
@@ -559,26 +557,26 @@ impl World {
     }
 }
 
-/// Gusts frozen at one moment.
+/// Gusts at one moment.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct Gusts {
-    /// Where the noise has moved to, in its own cells.
+    /// Offset of the noise, in its cells.
     pub origin: [f32; 3],
     /// Cells a metre.
     pub per_metre: f32,
-    /// m/s.
+    /// Strength, in m/s.
     pub strength: f32,
-    /// What the noise's second value adds, m/s.
+    /// Velocity added for each unit of the second value of the noise, in m/s.
     pub along: [f32; 3],
-    /// What is added everywhere, m/s.
+    /// Velocity added everywhere, in m/s.
     pub base: [f32; 3],
 }
 
-/// Places whose air is worked out at once.
+/// Number of positions whose air is computed at a time.
 const AIR: usize = 1024;
 
-/// Turns a point so that the diagonal of the noise's cells stands upright: on level ground their faces lie all ways, and no squares are seen.
+/// Rotates a point so that the diagonal of the cells of the noise is vertical: on level ground no squares show.
 #[inline(always)]
 fn on_edge([x, y, z]: [f32; 3]) -> [f32; 3] {
     let (level, up) = (x + z, y * ON_EDGE[1]);
@@ -589,18 +587,18 @@ fn on_edge([x, y, z]: [f32; 3]) -> [f32; 3] {
 /// 1/√12 - 1/2, and 1/√3.
 pub const ON_EDGE: [f32; 2] = [-0.211_324_87, 0.577_350_3];
 
-/// Sets the gust noise apart from every other use of the hash.
+/// Separates the noise of gusts from all other uses of the hash.
 pub const GUST_SEED: u32 = 0x5715_7a11;
 
 kernel! {
-    /// Adds gusts to the air at places; fastest where neighbours in space are neighbours in the columns.
+    /// Adds gusts to the air at positions. Fastest if neighbours in space are neighbours in the columns.
     pub(crate) fn add_gusts(simd, gusts: &Gusts, position: [&[f32]; 3], air: [&mut [f32]; 3]) {
         gusts.add(simd, position, air);
     }
 }
 
 impl Gusts {
-    /// Most speed that is added anywhere, m/s.
+    /// Upper bound of the added speed, in m/s.
     pub(crate) fn most(&self) -> f32 {
         self.strength * 2.0 + Vec3::from(self.along).length() + Vec3::from(self.base).length()
     }
@@ -635,20 +633,20 @@ impl Gusts {
         }
     }
 
-    /// Speed added to the steady wind at a point, m/s.
+    /// Velocity added to the steady wind at a point, in m/s.
     #[inline(always)]
     pub(crate) fn at(&self, point: [f32; 3]) -> [f32; 3] {
         self.speed(gust_noise(self.place(point), GUST_SEED))
     }
 
-    /// Where a point lies in the noise.
+    /// Position of a point in the noise.
     #[inline(always)]
     fn place(&self, [x, y, z]: [f32; 3]) -> [f32; 3] {
         let [ox, oy, oz] = self.origin;
         on_edge([x * self.per_metre - ox, y * self.per_metre - oy, z * self.per_metre - oz])
     }
 
-    /// What the noise's values add, m/s.
+    /// Velocity for the values of the noise, in m/s.
     #[inline(always)]
     fn speed(&self, [a, b, c]: [f32; 3]) -> [f32; 3] {
         let ([u, v, w], [p, q, r]) = (self.along, self.base);

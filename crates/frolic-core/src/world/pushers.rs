@@ -1,4 +1,4 @@
-//! What moves through blades and bends them: walkers, rolling balls, blasts.
+//! Pushers: walkers, rolling balls and blasts that bend blades.
 
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
@@ -6,26 +6,26 @@ use serde::{Deserialize, Serialize};
 use crate::foundations::error::{SpecError, vector_within, within};
 use crate::foundations::paths::{Path, PathSpec};
 
-/// Something that bends blades away from itself, and down.
+/// A pusher: it bends blades away from itself, and down.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PusherSpec {
-    /// How far it reaches along the ground, m, 0 to 1e5; 0 reaches nothing.
+    /// Reach along the ground, in metres, 0 to 1e5; 0 has no effect.
     pub radius: f32,
-    /// Where it is, m; on a path, where the path's origin is.
+    /// Position, in metres; on a path, the origin of the path.
     #[serde(default)]
     pub position: [f32; 3],
-    /// The way that it goes, from `position` on. Default it stays.
+    /// Path, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<PathSpec>,
-    /// How high above its place it still bends blades, and how deep below, m, 0 to 1e5. Default 2.
+    /// Reach above and below its position, in metres, 0 to 1e5. Default: 2.
     #[serde(default = "two")]
     pub height: f32,
-    /// How far down it bends what is right under it, 0 to 1. Default 1: flat.
+    /// How far down it bends blades right under it, 0 to 1. Default: 1, flat.
     #[serde(default = "one")]
     pub weight: f32,
-    /// Makes a blast of it: a ring that runs out from the middle. Default none.
+    /// A blast: a ring that expands from the centre. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blast: Option<BlastSpec>,
 }
@@ -38,42 +38,42 @@ fn two() -> f32 {
     2.0
 }
 
-/// A ring that runs out from the middle, to the pusher's radius.
+/// A ring that expands from the centre to the radius of the pusher.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BlastSpec {
-    /// When it starts, s after the start, 0 to 1e9.
+    /// Start, in seconds after the start, 0 to 1e9.
     pub at: f32,
-    /// Time from one to the next, s, 0.01 to 1e6. Default once.
+    /// Time between blasts, in seconds, 0.01 to 1e6. Default: one blast only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<f32>,
-    /// How fast the ring runs, m/s, 0.01 to 1e4.
+    /// Speed of the ring, in m/s, 0.01 to 1e4.
     pub speed: f32,
 }
 
 impl PusherSpec {
-    /// Something of a radius, m, at a place, m.
+    /// A pusher at a position, with a radius, in metres.
     pub fn new(position: [f32; 3], radius: f32) -> Self {
         Self { radius, position, path: None, height: two(), weight: one(), blast: None }
     }
 
-    /// The same that follows a path from its position on.
+    /// Sets a path from its position on.
     pub fn along(mut self, path: PathSpec) -> Self {
         self.path = Some(path);
         self
     }
 
-    /// The same as a blast at a time, s, whose ring runs so fast, m/s.
+    /// Makes it a blast at a time, in seconds, whose ring has a speed, in m/s.
     pub fn blast(mut self, at: f32, speed: f32) -> Self {
         self.blast = Some(BlastSpec { at, every: None, speed });
         self
     }
 
-    /// Whether the values are in range.
+    /// Checks that the values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("radius", self.radius, 0.0, 1e5, "m")?;
         vector_within("position", self.position, 1e6, "m")?;
@@ -88,7 +88,7 @@ impl PusherSpec {
     }
 }
 
-/// A pusher made ready.
+/// A prepared pusher.
 #[derive(Debug, Clone)]
 pub(crate) struct Pusher {
     spec: PusherSpec,
@@ -104,7 +104,7 @@ impl Pusher {
         (self.spec.position, self.path) = (place.to_array(), None);
     }
 
-    /// What it bends at a time, s; nothing before its blast and after.
+    /// State at a time, in seconds; none before a blast and after it.
     pub(crate) fn at(&self, time: f64) -> Option<Pushing> {
         let spec = &self.spec;
         let (way, heading) = self.path.as_ref().map_or((Vec3::ZERO, Vec3::ZERO), |path| path.at(time));
@@ -123,7 +123,7 @@ impl Pusher {
             let since =
                 blast.every.map_or(since, |every| since.rem_euclid(f64::from(every)).min(since)) as f32;
             let front = since * blast.speed;
-            // The ring is as wide as what it runs in a fifth of a second.
+            // The ring is as wide as its way in a fifth of a second.
             let wide = blast.speed * 0.2;
             if since < 0.0 || front - wide > spec.radius {
                 return None;
@@ -141,24 +141,24 @@ impl Pusher {
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Pushing {
-    /// Its middle, m.
+    /// Centre, in metres.
     pub at: Vec3,
-    /// Which way it goes along x and z, of length 1; 0 if nowhere.
+    /// Unit direction along x and z; 0 if it does not move.
     pub heading: Vec2,
-    /// How far it reaches, m.
+    /// Reach, in metres.
     pub radius: f32,
     /// Whether it is a ring.
     pub ring: bool,
-    /// Of a ring, its inner edge, m.
+    /// Inner edge of a ring, in metres.
     pub inner: f32,
-    /// How high and how deep it reaches, m.
+    /// Reach above and below, in metres.
     pub height: f32,
-    /// How far down it bends what is right under it, 0 to 1.
+    /// How far down it bends blades right under it, 0 to 1.
     pub weight: f32,
 }
 
 impl Pushing {
-    /// How it bends a blade that stands at a place, m: along x and z, 1 is flat on the ground. Falls smoothly to nothing at the radius.
+    /// Bend of a blade at a position, in metres: along x and z, where 1 is flat on the ground. It falls smoothly to 0 at the radius.
     #[inline]
     pub fn on(&self, x: f32, y: f32, z: f32) -> Vec2 {
         let off = Vec2::new(x - self.at.x, z - self.at.z);
@@ -175,7 +175,7 @@ impl Pushing {
             (share * 2.0).min(1.0)
         };
         let soft = within * within * (3.0 - 2.0 * within);
-        // Away from the middle, and along with what goes over it.
+        // Away from the centre, and along its way.
         let away = off / far.max(1e-6) + self.heading * 0.8;
         away.normalize_or(Vec2::X) * (soft * self.weight)
     }

@@ -1,13 +1,13 @@
-//! Groups: squares of blades that share a few layouts and a few states of the wind, so that what is worked out for one holds for many.
+//! Groups: squares of blades that share a few layouts and a few states of the wind, so that one result serves many squares.
 //!
 //! ```text
-//! layout   what lies on a square of level ground; each square has one by chance
-//! state    how far the blades of a layout lean in one of K speeds of the wind, from the deepest lull to the strongest gust
+//! layout   the blades of a square of level ground; each square has a random one
+//! state    the lean of the blades of a layout at one of K wind speeds, from the deepest lull to the strongest gust
 //! group    a square that shows a layout in a state, and is not stepped
 //! ```
 //!
-//! A square can be a group while all of its layout stands on it, on level ground; nothing presses it or did; it is as far from the camera as
-//! the spec says; and its air moves along the wind.
+//! A square can be a group while it is level and shows its whole layout, nothing presses or pressed it, it is far enough from the camera, and its air
+//! moves along the wind.
 
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
@@ -30,11 +30,11 @@ use crate::world::World;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroupSpec {
-    /// How many layouts there are, 1 to 256. Default 6.
+    /// Number of layouts, 1 to 256. Default: 6.
     pub layouts: u32,
-    /// States of the wind, 1 to 64. Default 12.
+    /// Number of states of the wind, 1 to 64. Default: 12.
     pub wind_states: u32,
-    /// Squares nearer than this are always drawn blade by blade, m, 1 and the side of a square to 1e6. Default 12.
+    /// Distance below which squares are always drawn blade by blade, in metres, from the side of a square, at least 1, to 1e6. Default: 12.
     pub beyond: f32,
 }
 
@@ -45,12 +45,12 @@ impl Default for GroupSpec {
 }
 
 impl GroupSpec {
-    /// So many layouts, each in so many states of the wind.
+    /// A number of layouts, each in a number of states of the wind.
     pub fn new(layouts: u32, wind_states: u32) -> Self {
         Self { layouts, wind_states, ..Self::default() }
     }
 
-    /// The same with all that is nearer than this, m, drawn blade by blade.
+    /// Sets the distance below which squares are drawn blade by blade, in metres.
     pub fn beyond(self, beyond: f32) -> Self {
         Self { beyond, ..self }
     }
@@ -59,11 +59,11 @@ impl GroupSpec {
     pub(super) fn check(&self, side: f32) -> Result<(), SpecError> {
         within("layouts", self.layouts as f32, 1.0, 256.0, "layouts")?;
         within("wind_states", self.wind_states as f32, 1.0, 64.0, "states")?;
-        // A square that the camera stands in, or nearly, has no side that it is seen from.
+        // There is no side view of a square around the camera.
         within("beyond", self.beyond, side.max(1.0), 1e6, "m")
     }
 
-    /// Refuses layouts of squares of a side, m, of so many blades a square metre, that memory has no room for.
+    /// Refuses layouts that exceed the memory limit: squares of a side, in metres, with a density, in blades for each square metre.
     pub(super) fn fit(&self, density: f64, side: f32) -> Result<(), SpecError> {
         let blade = BladeColumns::BYTES_PER_ELEMENT + self.wind_states as usize * size_of::<[f32; 2]>();
         let square = density * f64::from(side) * f64::from(side);
@@ -82,7 +82,7 @@ impl GroupSpec {
     }
 }
 
-/// The blades of one layout, about the middle of their square.
+/// The blades of one layout, relative to the centre of their square.
 #[derive(Debug)]
 struct Layout {
     columns: BladeColumns,
@@ -103,7 +103,7 @@ pub struct BladeLayouts {
     key: u64,
 }
 
-/// Speeds of the wind that states stand for.
+/// Range of wind speeds of the states.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Range {
     /// Along x and z, unit length.
@@ -111,7 +111,7 @@ struct Range {
     /// Speed at the deepest lull and the strongest gust, m/s.
     least: f32,
     most: f32,
-    /// How far gusts go besides, m/s.
+    /// Strength of gusts in addition, in m/s.
     strength: f32,
     drag: f32,
 }
@@ -127,11 +127,11 @@ impl Range {
             .gusts
             .map_or(([1.0; 2], 0.0), |gusts| ([gusts.swell.min, gusts.swell.max], gusts.strength));
         let [least, most] = swell.map(|factor| factor * speed);
-        // The noise is seldom at its ends: states are for what is mostly met.
+        // The noise is seldom at its extremes: states cover the usual range.
         Self { along, least: least - strength * 0.5, most: most + strength * 0.5, strength, drag }
     }
 
-    /// Wind of a state, along x and z, m/s.
+    /// Wind of a state, along x and z, in m/s.
     fn wind(&self, state: u32, states: u32) -> [f32; 2] {
         let share = if states > 1 { state as f32 / (states - 1) as f32 } else { 0.5 };
         (self.along * (self.least + (self.most - self.least) * share)).to_array()
@@ -139,7 +139,7 @@ impl Range {
 }
 
 impl BladeLayouts {
-    /// The layouts of a placement; `blade` makes a blade of what was placed.
+    /// The layouts of a placement; `blade` turns a placed element into a blade.
     pub(super) fn new(
         spec: GroupSpec,
         repeat: Repeat,
@@ -170,7 +170,7 @@ impl BladeLayouts {
         layouts
     }
 
-    /// Leans the blades of all states, if the wind is another than before.
+    /// Updates the lean of all states, if the wind has changed.
     pub(super) fn follow(&mut self, world: &World, spec: &BladeSpec) {
         let wind = Range::of(world, spec.drag);
         if wind == self.wind {
@@ -200,18 +200,18 @@ impl BladeLayouts {
         }
     }
 
-    /// Which layout a square has.
+    /// Layout of a square.
     pub(super) fn of(&self, cell: [i32; 2]) -> u32 {
         self.repeat.of(cell)
     }
 
-    /// How near the camera no square is a group, m.
+    /// Distance from the camera below which no square is a group, in metres.
     pub(super) fn beyond(&self) -> f32 {
         self.spec.beyond
     }
 
-    /// The state of a square whose air moves like this at its middle; none where no state shows it. Squares change over at speeds of their
-    /// own, so that no line runs over the field.
+    /// State of a square for the velocity of the air at its centre; none if no state shows it. Squares switch at different speeds, so that no line runs
+    /// over the field.
     pub(super) fn state(&self, cell: [i32; 2], air: [f32; 2]) -> Option<u32> {
         let Range { along, least, most, strength, .. } = self.wind;
         let states = self.spec.wind_states;
@@ -230,33 +230,33 @@ impl BladeLayouts {
         Some((share * (states - 1) as f32 + own).floor().clamp(0.0, (states - 1) as f32) as u32)
     }
 
-    /// How many there are.
+    /// Number of layouts.
     pub fn len(&self) -> usize {
         self.all.len()
     }
 
-    /// Whether there are none.
+    /// Whether there are no layouts.
     pub fn is_empty(&self) -> bool {
         self.all.is_empty()
     }
 
-    /// The blades of a layout, about the middle of their square, in still air. `None` beyond the last.
+    /// The blades of a layout in still air, relative to the centre of their square. `None` beyond the last.
     pub fn columns(&self, layout: u32) -> Option<&BladeColumns> {
         self.all.get(layout as usize).map(|layout| &layout.columns)
     }
 
-    /// How the blades of a layout lean in a state, along x and z, radians. `None` beyond the last, and before the first step.
+    /// Lean of the blades of a layout in a state, along x and z, in radians. `None` beyond the last, and before the first step.
     pub fn lean(&self, group: Group) -> Option<[&[f32]; 2]> {
         let [x, z] = self.all.get(group.layout as usize)?.leans.get(group.state as usize)?;
         Some([x, z])
     }
 
-    /// The stretch of a layout's blades of a kind: first and count.
+    /// Range of the blades of a kind in a layout: first and count.
     pub fn of_kind(&self, layout: u32, kind: usize) -> (u32, u32) {
         self.all.get(layout as usize).map_or((0, 0), |layout| layout.square.of_kind(kind))
     }
 
-    /// Least and greatest x, y, z that any part of any layout's blades can reach, from the middle of its square, m.
+    /// Least and greatest x, y, z that any part of a blade can reach, relative to the centre of its square, in metres.
     pub fn reach(&self) -> [[f32; 3]; 2] {
         let squares = || self.all.iter().map(|layout| &layout.square);
         let fold = |axis: usize, least: f32, pick: fn(f32, f32) -> f32, end: fn(&Chunk) -> [f32; 3]| {
@@ -267,12 +267,12 @@ impl BladeLayouts {
         [low, high]
     }
 
-    /// Another number whenever a lean has changed: what was made of the layouts before is no longer so.
+    /// A number that changes whenever a lean changes, so that caches of the layouts can be renewed.
     pub fn key(&self) -> u64 {
         self.key
     }
 
-    /// Bytes held.
+    /// Memory, in bytes.
     pub(super) fn bytes(&self) -> usize {
         let of = |layout: &Layout| {
             let leans = layout.leans.iter().flatten().map(|lean| size_of_val(&lean[..])).sum::<usize>();
@@ -282,10 +282,10 @@ impl BladeLayouts {
     }
 }
 
-/// Keys given out so far: no two sets of leans have the same.
+/// Number of keys so far: keys are unique.
 static KEYS: AtomicU64 = AtomicU64::new(0);
 
-/// Sets the numbers of squares apart from other draws.
+/// Separates the numbers of squares from other draws.
 const STATE_SEED: u32 = 0x5747_e000;
 
 impl Layouts for BladeLayouts {

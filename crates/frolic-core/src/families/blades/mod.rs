@@ -1,15 +1,15 @@
-//! Blades: rooted, bent by wind and by what moves through them, in squares of ground.
+//! Blades: rooted, bent by the wind and by pushers, in squares of ground.
 //!
-//! **In:** a [`BladeSpec`], a [`World`] with its wind and pushers, and where it is looked at from. **Out:** [`BladeColumns`] and
-//! [`Chunk`]s, which a renderer draws square by square. Blades of one square lie side by side in the columns.
+//! **In:** a [`BladeSpec`], a [`World`] with its wind and pushers, and a viewpoint. **Out:** [`BladeColumns`] and [`Chunk`]s, which a renderer draws
+//! square by square. The blades of a square are contiguous in the columns.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how is a population described? | `spec.rs` |
-//! | what curve is a blade, and how long? | `shape.rs` |
+//! | what is the curve of a blade, and its length? | `shape.rs` |
 //! | how does it move? | `step.rs` |
-//! | which squares show the same? | `groups.rs` |
-//! | which squares are there, and awake? | here |
+//! | which squares are drawn as groups? | `groups.rs` |
+//! | which squares exist, and which are stepped? | here |
 
 mod groups;
 mod shape;
@@ -53,15 +53,15 @@ columns! {
     py: f32,
     /// Root z, m.
     pz: f32,
-    /// Length, m; 0 where there is no blade.
+    /// Length, in metres; 0 without a blade.
     length: f32,
-    /// Half the width at the root, m.
+    /// Half the width at the root, in metres.
     size: f32,
     /// Turn about y, radians.
     turn: f32,
-    /// Lean along x of still air, radians.
+    /// Lean along x in still air, in radians.
     rest_x: f32,
-    /// Lean along z of still air, radians.
+    /// Lean along z in still air, in radians.
     rest_z: f32,
     /// Lean along x, radians.
     lean_x: f32,
@@ -71,19 +71,19 @@ columns! {
     rate_x: f32,
     /// Rate of the lean along z, radians a second.
     rate_z: f32,
-    /// Acceleration for each radian off rest, 1/s².
+    /// Acceleration for each radian from rest, in 1/s².
     stiffness: f32,
-    /// Rise of the ground along x, m a metre.
+    /// Slope of the ground along x.
     rise_x: f32,
-    /// Rise of the ground along z, m a metre.
+    /// Slope of the ground along z.
     rise_z: f32,
-    /// How far it is pressed down along x, 1 is flat.
+    /// Press along x; 1 is flat.
     press_x: f32,
-    /// How far it is pressed down along z, 1 is flat.
+    /// Press along z; 1 is flat.
     press_z: f32,
     /// Tint, 0 to 1.
     tint: f32,
-    /// Which of the kinds; with [`TORN`](BladeColumns::TORN) added once it was torn off.
+    /// Index of the kind, plus [`TORN`](BladeColumns::TORN) once it was torn off.
     kind: u32,
     /// Key of the element's random numbers.
     id: u32,
@@ -93,7 +93,7 @@ impl BladeColumns {
     /// Marks the kind of a blade that was torn off.
     pub const TORN: u32 = 1 << 31;
 
-    /// The three columns of roots, m.
+    /// The three columns of roots, in metres.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
     }
@@ -108,35 +108,35 @@ impl BladeColumns {
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct Chunk {
-    /// Which square, counted in sides from the origin.
+    /// Coordinates of the square, in sides from the origin.
     pub cell: [i32; 2],
-    /// Its first blade.
+    /// Index of its first blade.
     pub first: u32,
-    /// How many.
+    /// Number of its blades.
     pub len: u32,
-    /// How many of each kind up to that one: blades of a kind lie side by side.
+    /// Cumulative number of blades by kind: blades of a kind are contiguous.
     pub kinds: [u32; MOST_KINDS],
-    /// Least x, y, z that any part of its blades can reach, m.
+    /// Least x, y, z that any part of its blades can reach, in metres.
     pub low: [f32; 3],
-    /// Greatest x, y, z that any part of its blades can reach, m.
+    /// Greatest x, y, z that any part of its blades can reach, in metres.
     pub high: [f32; 3],
-    /// Whether it was in view at the last look.
+    /// Whether it was visible at the last update.
     pub seen: bool,
-    /// Whether something presses blades of it down, or did until a while ago.
+    /// Whether something presses its blades down, or did recently.
     pub pressed: bool,
-    /// What it shows as a group; none where its blades are drawn one by one.
+    /// Its group; none if its blades are drawn one by one.
     pub group: Option<Group>,
-    /// The layout that it shows while all of that stands here, on level ground.
+    /// Its layout, while it is level and shows all of it.
     layout: Option<u32>,
-    /// Whether a square of ground without end lies here.
+    /// Whether it holds a square of endless ground.
     there: bool,
-    /// Distance from the eye at the last look, m.
+    /// Distance from the eye at the last update, in metres.
     distance: f32,
-    /// Whether its blades are drawn one by one wherever it lies.
+    /// Whether its blades are drawn one by one at any distance.
     apart: bool,
-    /// Whether it was not stepped for some time: its blades have to be put where the wind leans them.
+    /// Whether it was not stepped for some time, so that its blades have to start at the lean of the wind.
     stale: bool,
-    /// Seconds for which blades that stop swinging still settle.
+    /// Time for which blades that stop swinging still settle, in seconds.
     settle: f32,
 }
 
@@ -160,11 +160,11 @@ pub struct Blades {
     seed: u32,
     placement: Placement,
     columns: BladeColumns,
-    /// In order of their first blade; those of no cell are empty.
+    /// Squares in order of their first blade; those without a cell are empty.
     chunks: Vec<Chunk>,
     around: Option<Around>,
     layouts: Option<BladeLayouts>,
-    /// Whether squares that can be groups are.
+    /// Whether squares that can be groups are drawn as groups.
     grouped: bool,
     looked: f64,
     time: f64,
@@ -174,39 +174,39 @@ pub struct Blades {
     alive: usize,
 }
 
-/// Ground without end: which squares are there, and room for each.
+/// Endless ground: present squares, and memory for each.
 #[derive(Debug)]
 struct Around {
     cells: Cells,
-    /// Blades that a square has room for.
+    /// Capacity of a square, in blades.
     room: u32,
-    /// Squares that are still to be made.
+    /// Squares to be generated.
     waiting: bool,
 }
 
-/// Pushers of a square that are told apart from the others.
+/// Maximum number of pushers of a square that are filtered.
 const FEW: usize = 8;
 
-/// Blades that can come off in a step.
+/// Maximum number of blades that can tear in a step.
 const MOST_TORN: usize = 4096;
 
-/// How long blades settle that stop swinging, s, and how fast, 1/s.
+/// Time for which blades that stop swinging settle, in seconds, and its rate, in 1/s.
 const SETTLE: f32 = 1.5;
 const SETTLE_RATE: f32 = 4.0;
 
 impl Blades {
-    /// `count` blades whose roots have half widths of this range, m.
+    /// `count` blades with a range of half widths at the root, in metres.
     ///
     /// # Errors
-    /// A value out of range, or more elements than memory allows.
+    /// A value is out of range, or the elements exceed the memory limit.
     pub fn new(spec: &BladeSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
         Self::with_forms(spec, count, size, seed, &Forms::default())
     }
 
-    /// The same, where the placement may name forms.
+    /// As [`Blades::new`], where the placement may name assets.
     ///
     /// # Errors
-    /// As [`Blades::new`]; and a form that is missing or of another kind.
+    /// As [`Blades::new`]; or an asset is missing or of another kind.
     pub fn with_forms(
         spec: &BladeSpec,
         count: u32,
@@ -226,7 +226,7 @@ impl Blades {
                     layer.density = (count as f32 / ground).max(1e-6);
                 }
                 let mean = count as f32 / ground * spec.chunk * spec.chunk;
-                // As many as come by chance, and twice as many where sieves leave other squares empty.
+                // Room for random variation, and twice that if filters leave other squares empty.
                 let room = (mean * 2.0 + 6.0 * mean.sqrt()).ceil() as u32 + 8;
                 Some(Around { cells: Cells::new(cells)?, room, waiting: true })
             }
@@ -235,7 +235,7 @@ impl Blades {
         let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
         fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
         let asked = spec.endless.is_none().then_some(count);
-        // Where no whole square lies on the ground, there is nothing to share.
+        // Without a whole square of ground there is nothing to share.
         let whole = |layer: &PlacementSpec| layer.area.size.iter().all(|&side| side >= spec.chunk);
         let groups = spec.groups.filter(|_| spec.endless.is_some() || layers.iter().any(whole));
         if let Some(groups) = groups {
@@ -283,7 +283,7 @@ impl Blades {
         Ok(blades)
     }
 
-    /// Puts all blades of areas that end, square by square.
+    /// Places all blades of finite areas, square by square.
     fn fill(&mut self) {
         let placed = self.placement.all();
         let side = self.spec.chunk;
@@ -292,7 +292,7 @@ impl Blades {
             [z[nth], x[nth]].map(|at| (at / side).floor() as i32)
         };
         let mut order: Vec<u32> = (0..placed.len() as u32).collect();
-        // Stable: kinds of a square as they were placed.
+        // Stable, so that blades of a kind keep their order.
         order.par_sort_by_key(|&nth| (cell(nth as usize), placed.kind()[nth as usize]));
         let mut next = 0;
         while next < order.len() {
@@ -314,7 +314,7 @@ impl Blades {
         self.alive = self.columns.len();
     }
 
-    /// Notes which layout a filled square shows.
+    /// Records the layout of a filled square.
     fn know_layout(&self, chunk: &mut Chunk) {
         let Some(layouts) = &self.layouts else { return };
         let nth = layouts.of(chunk.cell);
@@ -328,7 +328,7 @@ impl Blades {
         chunk.layout = (whole && level).then_some(nth);
     }
 
-    /// A blade that stands at a place.
+    /// A blade at a place.
     fn blade(&self, placed: &PlacedRow) -> BladeRow {
         let draws = Draws { seed: self.seed ^ BLADE_SEED, id: placed.id };
         let [length, size, hz] = draws.draw(0);
@@ -341,7 +341,7 @@ impl Blades {
             py: placed.py,
             pz: placed.pz,
             length: self.spec.length.at(length) * placed.size,
-            // Small ones are not as much narrower as they are shorter.
+            // Width shrinks less than length.
             size: self.size.at(size) * placed.size.sqrt(),
             turn: placed.turn,
             rest_x,
@@ -361,8 +361,8 @@ impl Blades {
         }
     }
 
-    /// Moves the middle that ground without end is made around: x and z, m. Squares that are too far are given up at once, new ones made over
-    /// the next steps, nearest first. Returns whether any is still to be made or came or went.
+    /// Moves the centre of endless ground: x and z, in metres. Squares that are too far disappear at once; new ones are generated over the next steps,
+    /// nearest first. Returns whether any square changed, or is still to be generated.
     pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
         let Some(around) = &mut self.around else { return false };
         let moved = around.cells.follow(middle);
@@ -370,7 +370,7 @@ impl Blades {
             return false;
         }
         let first = self.alive == 0;
-        // Those that are there no more.
+        // Squares that disappear.
         let there = around.cells.all();
         let mut gone = 0;
         for chunk in &mut self.chunks {
@@ -402,7 +402,7 @@ impl Blades {
         changed
     }
 
-    /// Makes squares, side by side on all cores.
+    /// Generates squares in parallel.
     fn make(&mut self, cells: &[[i32; 2]]) {
         let side = self.spec.chunk;
         let placement = &self.placement;
@@ -418,13 +418,13 @@ impl Blades {
         let room = self.around.as_ref().map_or(0, |around| around.room as usize);
         let mut slot = 0;
         for (placed, cell) in &made {
-            // Those before are taken.
+            // Earlier squares are in use.
             slot += self.chunks[slot..].iter().take_while(|chunk| chunk.there).count();
             if slot == self.chunks.len() {
                 return;
             }
             let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
-            // More than there is room for: every so manieth is left out, so that no edge of the square is bare.
+            // Over capacity: leave out blades at regular intervals, so that no edge of the square is bare.
             let many = placed.len().min(room);
             let mut order: Vec<usize> = (0..many).map(|nth| nth * placed.len() / many).collect();
             order.sort_by_key(|&from| placed.kind()[from]);
@@ -442,9 +442,8 @@ impl Blades {
         }
     }
 
-    /// Looks which squares are in view: from where, m, and whether a box (least and greatest x, y, z, m) can be seen. Squares out of view are not
-    /// stepped until they come into view again, but for those that something presses. With [`BladeSpec::look_every`] it does nothing until that
-    /// time has passed.
+    /// Updates the visibility of squares, from an eye, in metres, and a test for boxes (least and greatest x, y, z). Hidden squares are not stepped unless
+    /// something presses them. With [`BladeSpec::look_every`] it does nothing until that time has passed.
     pub fn look(&mut self, eye: [f32; 3], sees: impl Fn([f32; 3], [f32; 3]) -> bool + Sync) {
         let every = f64::from(self.spec.look_every);
         if every > 0.0 && self.time - self.looked < every && self.time >= self.looked {
@@ -452,7 +451,7 @@ impl Blades {
         }
         self.looked = self.time;
         let eye = Vec3::from(eye);
-        // What could come into view until the next look.
+        // Squares that may become visible before the next update count as visible.
         let margin = if every > 0.0 { self.spec.chunk } else { 0.0 };
         let wide = |chunk: &Chunk| (chunk.low.map(|v| v - margin), chunk.high.map(|v| v + margin));
         for chunk in self.chunks.iter_mut().filter(|chunk| chunk.len > 0) {
@@ -463,8 +462,8 @@ impl Blades {
         }
     }
 
-    /// Whether squares that can be shown as groups are: they are then not stepped, and a renderer draws the layout and state that
-    /// [`Chunk::group`] names. Nothing changes without [`BladeSpec::groups`]. At first not.
+    /// Sets whether squares that can be groups are drawn as groups: they are not stepped, and a renderer draws the layout and state of [`Chunk::group`].
+    /// No effect without [`BladeSpec::groups`]. Default: false.
     pub fn group(&mut self, grouped: bool) {
         self.grouped = grouped && self.layouts.is_some();
         if !self.grouped {
@@ -472,23 +471,23 @@ impl Blades {
         }
     }
 
-    /// Tells which squares are no groups, as something shows on their blades that no picture of a layout has: the light of a lamp, say. Asked of
-    /// the box of each (least and greatest x, y, z, m); holds until asked again, and not of squares that come later.
+    /// Excludes squares from groups, because something shows on their blades that cached pictures lack, such as the light of a lamp. The test takes the
+    /// box of each square (least and greatest x, y, z, in metres); the result holds until the next call, for present squares.
     pub fn set_apart(&mut self, apart: impl Fn([f32; 3], [f32; 3]) -> bool) {
         self.chunks.iter_mut().for_each(|chunk| chunk.apart = apart(chunk.low, chunk.high));
     }
 
-    /// Whether squares that can be shown as groups are.
+    /// Whether squares that can be groups are drawn as groups.
     pub fn is_grouped(&self) -> bool {
         self.grouped
     }
 
-    /// The layouts that squares share, if they do.
+    /// The layouts that squares share, if any.
     pub fn layouts(&self) -> Option<&BladeLayouts> {
         self.layouts.as_ref()
     }
 
-    /// The squares in view that are groups: the middle of the ground of each, in metres, and what it shows.
+    /// Visible squares that are groups: the centre of the ground of each, in metres, and its group.
     pub fn groups(&self) -> impl Iterator<Item = ([f32; 3], Group)> {
         let side = self.spec.chunk;
         self.chunks.iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
@@ -562,7 +561,7 @@ impl Blades {
         meter.add(Counter::SquaresGrouped, told.grouped);
     }
 
-    /// Takes off what tears, in order of the squares.
+    /// Tears blades, in order of the squares.
     fn tear(&mut self, tear: Tear) {
         let awake = |chunk: &&mut Chunk| (chunk.seen || chunk.pressed) && chunk.group.is_none();
         for chunk in self.chunks.iter_mut().filter(awake) {
@@ -576,52 +575,52 @@ impl Blades {
         }
     }
 
-    /// What came off in the last steps, for a population of particles to take on.
+    /// Blades that tore in the last steps, for a population of particles.
     pub fn torn(&self) -> &[Torn] {
         &self.torn
     }
 
-    /// What it was made from.
+    /// The spec that it was made from.
     pub fn spec(&self) -> &BladeSpec {
         &self.spec
     }
 
-    /// How many there are.
+    /// Number of blades.
     pub fn len(&self) -> usize {
         self.alive
     }
 
-    /// Whether there are none.
+    /// Whether there are no blades.
     pub fn is_empty(&self) -> bool {
         self.alive == 0
     }
 
-    /// The attributes of all; blades of ground without end have gaps between squares, of length 0.
+    /// The attributes of all blades. Endless ground has gaps between squares, with blades of length 0.
     pub fn columns(&self) -> &BladeColumns {
         &self.columns
     }
 
-    /// Squares, in order of their first blade; some may hold none.
+    /// Squares in order of their first blade; some may be empty.
     pub fn chunks(&self) -> &[Chunk] {
         &self.chunks
     }
 
-    /// Where blades are put.
+    /// Placement of the blades.
     pub fn placement(&self) -> &Placement {
         &self.placement
     }
 
-    /// Seconds stepped so far.
+    /// Simulated time, in seconds.
     pub fn time(&self) -> f64 {
         self.time
     }
 }
 
-/// Sets the draws of blades apart.
+/// Separates the draws of blades from all others.
 const BLADE_SEED: u32 = 0x0b1a_de55;
 
 impl BladeRow {
-    /// An empty place.
+    /// An empty square.
     const NONE: Self = Self {
         px: 0.0,
         py: 0.0,
@@ -667,21 +666,21 @@ impl Chunk {
         }
     }
 
-    /// Counts a blade in, and widens the box by all that it can reach.
+    /// Adds a blade, and extends the box by its reach.
     fn take_in(&mut self, row: &BladeRow) {
         let reach = row.length;
         self.len += 1;
-        // Kinds come in order, so those after it end no earlier.
+        // Kinds come in order.
         self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
         for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
-            // A blade is nowhere below its root, but for its width.
+            // Apart from its width, no part of a blade is below its root.
             let below = if axis == 1 { row.size } else { reach + row.size };
             self.low[axis] = self.low[axis].min(at - below);
             self.high[axis] = self.high[axis].max(at + reach + row.size);
         }
     }
 
-    /// Its stretch of blades of a kind: first and count.
+    /// Range of its blades of a kind: first and count.
     pub fn of_kind(&self, kind: usize) -> (u32, u32) {
         let before = if kind == 0 { 0 } else { self.kinds[kind.min(MOST_KINDS) - 1] };
         let end = self.kinds.get(kind).copied().unwrap_or(before);
@@ -697,7 +696,7 @@ impl Chunk {
     }
 }
 
-/// What a step did.
+/// Work of a step.
 #[derive(Debug, Default, Clone, Copy)]
 struct Told {
     swung: u64,
@@ -716,14 +715,14 @@ impl Told {
         self.grouped += other.grouped;
     }
 
-    /// Bytes read and written: place, length, rest, stiffness, rise and lean, of those that swing rates too, of those that are pressed that too.
+    /// Bytes read and written: position, length, rest, stiffness, slope and lean; rates of swinging blades, press of pressed blades.
     fn bytes(self) -> u64 {
         (self.leant * 13 + self.swung * 17 + self.pressed * 21) * size_of::<f32>() as u64
     }
 }
 
 impl BladeColumns {
-    /// What a step reads, and what it changes.
+    /// Columns that a step reads, and columns that it changes.
     fn halves(&mut self) -> (Fixed<'_>, Changing<'_>) {
         let Self {
             px,
@@ -765,16 +764,16 @@ struct Plan<'a> {
     air: &'a Air<'a>,
     fixed: Fixed<'a>,
     pushing: &'a [Pushing],
-    /// Squares nearer than this swing, m.
+    /// Distance within which squares swing, in metres.
     near: f32,
-    /// Whether the picture is taken after it.
+    /// Whether it is the last step before a picture.
     last: bool,
-    /// What squares can show as groups.
+    /// Layouts of groups.
     layouts: Option<&'a BladeLayouts>,
 }
 
 impl Plan<'_> {
-    /// Steps squares whose blades start at `base`, halves side by side on all cores: no list of pieces is made.
+    /// Steps squares whose blades start at `base`, in parallel halves, without a list of pieces.
     fn step(&self, chunks: &mut [Chunk], own: Changing<'_>, base: usize) -> Told {
         if chunks.len() > 1 {
             let (left, right) = chunks.split_at_mut(chunks.len() / 2);
@@ -791,7 +790,7 @@ impl Plan<'_> {
         }
     }
 
-    /// What a square that nothing presses shows as a group, if it can be one.
+    /// Group of a square that nothing presses, if it can be one.
     fn group(&self, chunk: &Chunk) -> Option<Group> {
         let (layouts, layout) = (self.layouts?, chunk.layout?);
         if chunk.apart || chunk.distance < layouts.beyond() {
@@ -811,7 +810,7 @@ impl Plan<'_> {
         if many == 0 {
             return told;
         }
-        // Those that reach this square; all of them where they are many.
+        // Pushers that reach this square; all of them if there are many.
         let mut near = [None; FEW];
         let mut met = 0;
         for pushing in self.pushing.iter().filter(|pushing| chunk.meets(pushing)) {
@@ -838,7 +837,7 @@ impl Plan<'_> {
         let mut rows = Rows { fixed: self.fixed.range(from..from + many), own: own.range(0..many) };
         let swings = chunk.distance < self.near;
         if chunk.stale {
-            // From where the wind leans it, at rest.
+            // Starts at the lean of the wind, at rest.
             rows.lean(self.air, 0.0);
             rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
             (chunk.stale, chunk.settle) = (false, 0.0);

@@ -12,28 +12,28 @@ use crate::world::endless::ScatterSpec;
 use crate::world::events::{EventSpec, MOST_PARTS};
 use crate::world::fields::FieldSpec;
 
-/// How elements are held in memory.
+/// Storage of elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Storage {
-    /// One contiguous array an attribute. The fast way.
+    /// One contiguous array for each attribute. The fast form.
     #[default]
     Columns,
-    /// One heap record an element, stepped on one thread. The classic way, kept so that the two can be compared.
+    /// One heap record for each element, stepped on one thread. The classic form, for comparison.
     Objects,
 }
 
-/// Whether the order of the elements of a population says anything.
+/// Order of the elements of a population.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Order {
-    /// In order of birth: where elements are drawn over each other at the same depth, the youngest is in front.
+    /// Order of birth. Of elements at the same depth the youngest is drawn in front.
     #[default]
     Birth,
-    /// Any. Gaps that the dead leave are filled from the end, and what lies still on an obstacle is set aside, where it costs next to
-    /// nothing. For great numbers that are drawn additively or opaque.
+    /// Any order. Gaps of dead elements are filled from the end, and elements at rest on an obstacle are set aside, where they cost almost
+    /// nothing. For large numbers that are drawn additively or opaque.
     Any,
 }
 
@@ -42,59 +42,58 @@ pub enum Order {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ParticleSpec {
-    /// Most elements alive at once; memory for all is reserved at the start.
+    /// Maximum number of live elements. Memory for all is reserved at the start.
     pub count: u32,
-    /// Age at death, s, 0.001 to 1e6. Default 1 to 2.
+    /// Age at death, in seconds, 0.001 to 1e6. Default: 1 to 2.
     pub life: Span,
-    /// Radius at birth, m, 0 to 1e4. Default 0.05.
+    /// Radius at birth, in metres, 0 to 1e4. Default: 0.05.
     pub size: Span,
-    /// How the population answers to the world.
+    /// Response to the world.
     pub motion: MotionSpec,
-    /// Where and when elements appear; without one only events start elements.
+    /// Emitters. Without any, only events start elements.
     pub emitters: Vec<EmitterSpec>,
-    /// Fields that this population alone feels, beside the world's. Default none.
+    /// Fields that act on this population alone, in addition to those of the world. Default: none.
     pub fields: Vec<FieldSpec>,
-    /// What is noted of its elements, and what that starts. Default nothing.
+    /// Events of its elements, and what they start. Default: none.
     pub events: Vec<EventSpec>,
-    /// Whether the last places of its elements are kept. Default none.
+    /// Trails: the last positions of its elements. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trail: Option<TrailSpec>,
-    /// Whether the order of its elements says anything. Default it is that of birth.
+    /// Order of its elements. Default: order of birth.
     #[serde(default)]
     pub order: Order,
 }
 
-/// Where, when and how fast elements appear.
+/// An emitter: where, when and how fast elements appear.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EmitterSpec {
-    /// Elements a second, 0 to 1e9, spread evenly over each step. Default 0.
+    /// Elements a second, 0 to 1e9, spread evenly over each step. Default: 0.
     pub rate: f32,
-    /// How the rate changes. Default not at all.
+    /// Factor on the rate over time. Default: constant.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rate_over_time: Option<CourseSpec>,
-    /// Elements for each metre that the emitter moves, 0 to 1e6. Default 0.
+    /// Elements for each metre that the emitter moves, 0 to 1e6. Default: 0.
     pub per_metre: f32,
-    /// Elements that appear all at once. Default none.
+    /// Bursts: elements that appear at once. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub burst: Option<BurstSpec>,
-    /// Where they appear, around `position`. Default a point.
+    /// Shape in which elements appear, around `position`. Default: a point.
     pub shape: ShapeSpec,
-    /// Middle of the shape, m; on a path, where the path's origin is. Default the origin.
+    /// Centre of the shape, in metres; on a path, the origin of the path. Default: the origin.
     pub position: [f32; 3],
-    /// The way that the middle goes, from `position` on. Default it stays.
+    /// Path of the centre, from `position` on. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path: Option<PathSpec>,
-    /// Places of an endless world that each do what the emitter does, around a moving middle; its position is added. Default none: it is
-    /// one place.
+    /// Endless places around a moving centre that each emit as this emitter does; `position` is added. Default: none; one place.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scatter: Option<ScatterSpec>,
-    /// Which way they go. Default straight up.
+    /// Direction at birth. Default: up.
     pub aim: AimSpec,
-    /// Speed at birth, m/s, 0 to 1e5. Default 1.
+    /// Speed at birth, in m/s, 0 to 1e5. Default: 1.
     pub speed: Span,
-    /// Share of the emitter's own velocity that is added, -10 to 10. Default 0.
+    /// Share of the velocity of the emitter that is added, -10 to 10. Default: 0.
     pub keep_velocity: f32,
 }
 
@@ -116,25 +115,25 @@ impl Default for EmitterSpec {
     }
 }
 
-/// How something changes over time: straight lines between stops, level before and after.
+/// A factor over time: straight lines between stops, constant before the first and after the last.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CourseSpec {
-    /// Pairs of a time, s, and a factor, 0 to 1e6; times rise. 1 to 256 of them.
+    /// Stops: pairs of a time, in seconds, rising, and a factor, 0 to 1e6. 1 to 256 pairs.
     pub stops: Vec<[f32; 2]>,
-    /// Time after which it starts over, s, 0.001 to 1e6. Default never.
+    /// Time after which it repeats, in seconds, 0.001 to 1e6. Default: never.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<f32>,
 }
 
 impl CourseSpec {
-    /// Through these pairs of a time, s, and a factor.
+    /// A course through pairs of a time, in seconds, and a factor.
     pub fn new(stops: impl IntoIterator<Item = [f32; 2]>) -> Self {
         Self { stops: stops.into_iter().collect(), every: None }
     }
 
-    /// The same, starting over after so many seconds.
+    /// Repeats after a number of seconds.
     pub fn every(mut self, seconds: f32) -> Self {
         self.every = Some(seconds);
         self
@@ -162,7 +161,7 @@ impl CourseSpec {
         }
     }
 
-    /// The sum of the factor over time, from 0 to `time` s.
+    /// Integral of the factor from 0 to `time`, in seconds.
     pub(crate) fn sum_to(&self, time: f64) -> f64 {
         match self.every.map(f64::from) {
             Some(every) => {
@@ -191,26 +190,26 @@ impl CourseSpec {
     }
 }
 
-/// Elements that appear all at once.
+/// Bursts of an emitter.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BurstSpec {
-    /// How many appear each time.
+    /// Number of elements of each burst.
     pub count: u32,
-    /// When the first comes, s after the start, 0 to 1e9.
+    /// Time of the first burst, in seconds after the start, 0 to 1e9.
     #[serde(default)]
     pub at: f32,
-    /// Time from one to the next, s, 0.001 to 1e6. Default there is but one.
+    /// Time between bursts, in seconds, 0.001 to 1e6. Default: one burst only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<f32>,
-    /// How many there are, where they repeat. Default without end.
+    /// Number of bursts, if they repeat. Default: unlimited.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub times: Option<u32>,
 }
 
 impl ParticleSpec {
-    /// Up to `count` elements that live 1 to 2 s, 5 cm in radius, under full gravity without drag.
+    /// A population of up to `count` elements that live 1 to 2 seconds, of a radius of 5 cm, under full gravity without drag.
     pub fn new(count: u32) -> Self {
         Self {
             count,
@@ -225,70 +224,70 @@ impl ParticleSpec {
         }
     }
 
-    /// The same with this range of life, s.
+    /// Sets the range of life, in seconds.
     pub fn life(mut self, min: f32, max: f32) -> Self {
         self.life = Span::new(min, max);
         self
     }
 
-    /// The same with this range of radius, m.
+    /// Sets the range of the radius, in metres.
     pub fn size(mut self, min: f32, max: f32) -> Self {
         self.size = Span::new(min, max);
         self
     }
 
-    /// The same with this linear drag, 1/s, and share of gravity.
+    /// Sets linear drag, in 1/s, and the share of gravity.
     pub fn motion(mut self, drag: f32, weight: f32) -> Self {
         self.motion = MotionSpec { drag, weight, ..self.motion };
         self
     }
 
-    /// The same with drag that grows with the square of the speed, 1/m.
+    /// Sets drag of the square of the speed, in 1/m.
     pub fn drag_square(mut self, drag_square: f32) -> Self {
         self.motion.drag_square = drag_square;
         self
     }
 
-    /// The same with a least and a greatest speed, m/s.
+    /// Sets the minimum and maximum speed, in m/s.
     pub fn speed_limits(mut self, least: f32, greatest: f32) -> Self {
         self.motion.speed_limits = Some([least, greatest]);
         self
     }
 
-    /// The same with one more field of its own.
+    /// Adds a field that acts on this population alone.
     pub fn field(mut self, field: FieldSpec) -> Self {
         self.fields.push(field);
         self
     }
 
-    /// The same that keeps the last places of its elements.
+    /// Sets trails.
     pub fn trail(mut self, trail: TrailSpec) -> Self {
         self.trail = Some(trail);
         self
     }
 
-    /// The same whose elements are in this order.
+    /// Sets the order of its elements.
     pub fn order(mut self, order: Order) -> Self {
         self.order = order;
         self
     }
 
-    /// The same with one more event.
+    /// Adds an event.
     pub fn event(mut self, event: EventSpec) -> Self {
         self.events.push(event);
         self
     }
 
-    /// The same with one more emitter.
+    /// Adds an emitter.
     pub fn emitter(mut self, emitter: EmitterSpec) -> Self {
         self.emitters.push(emitter);
         self
     }
 
-    /// Whether every value is in range; the forms that it names are looked up when the population is made.
+    /// Checks that every value is in range. Assets are looked up when the population is built.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         self.life.check("life", 0.001, 1e6, "s")?;
         self.size.check("size", 0.0, 1e4, "m")?;
@@ -303,7 +302,7 @@ impl ParticleSpec {
 }
 
 impl EmitterSpec {
-    /// A steady stream, elements a second.
+    /// A stream of a number of elements a second.
     pub fn rate(rate: f32) -> Self {
         Self { rate, ..Self::default() }
     }
@@ -313,59 +312,59 @@ impl EmitterSpec {
         Self { burst: Some(BurstSpec { count, at, every: None, times: None }), ..Self::default() }
     }
 
-    /// Bursts of `count` elements, the first `at` seconds after the start, then one every so many seconds.
+    /// Bursts of `count` elements: the first `at` seconds after the start, then one every `every` seconds.
     pub fn bursts(count: u32, at: f32, every: f32) -> Self {
         Self { burst: Some(BurstSpec { count, at, every: Some(every), times: None }), ..Self::default() }
     }
 
-    /// So many elements for each metre that it moves, along a path.
+    /// A number of elements for each metre along a path.
     pub fn trail(per_metre: f32, path: PathSpec) -> Self {
         Self { per_metre, path: Some(path), ..Self::default() }
     }
 
-    /// The same whose rate changes so.
+    /// Sets the factor on the rate over time.
     pub fn rate_over_time(mut self, course: CourseSpec) -> Self {
         self.rate_over_time = Some(course);
         self
     }
 
-    /// The same at many places of an endless world, each of which does all of it.
+    /// Sets endless places that each emit.
     pub fn scattered(mut self, scatter: ScatterSpec) -> Self {
         self.scatter = Some(scatter);
         self
     }
 
-    /// The same that follows a path from its position on.
+    /// Sets a path from its position on.
     pub fn along(mut self, path: PathSpec) -> Self {
         self.path = Some(path);
         self
     }
 
-    /// The same around this place, m.
+    /// Sets the centre, in metres.
     pub fn at(mut self, position: [f32; 3]) -> Self {
         self.position = position;
         self
     }
 
-    /// The same from this shape.
+    /// Sets the shape.
     pub fn shape(mut self, shape: ShapeSpec) -> Self {
         self.shape = shape;
         self
     }
 
-    /// The same aimed this way: direction and largest angle from it, degrees.
+    /// Aims at a direction, with the largest angle from it, in degrees.
     pub fn aim(mut self, direction: [f32; 3], spread_degrees: f32) -> Self {
         self.aim = AimSpec::cone(direction, spread_degrees);
         self
     }
 
-    /// The same with another aim.
+    /// Sets the aim.
     pub fn aimed(mut self, aim: AimSpec) -> Self {
         self.aim = aim;
         self
     }
 
-    /// The same at this range of speed, m/s.
+    /// Sets the range of speed, in m/s.
     pub fn speed(mut self, min: f32, max: f32) -> Self {
         self.speed = Span::new(min, max);
         self

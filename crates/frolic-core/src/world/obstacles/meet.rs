@@ -1,7 +1,7 @@
-//! What becomes of elements that meet obstacles.
+//! Contacts of elements with obstacles.
 //!
-//! PERF (`cargo bench -p frolic --bench particles`): one look over columns a block finds who can have touched anything; the rest of this
-//! file is run for those alone.
+//! PERF (`cargo bench -p frolic --bench particles`): a filter over the columns of a block finds the elements that can have touched anything; the rest
+//! of this file runs for those alone.
 
 use glam::Vec3;
 
@@ -11,25 +11,25 @@ use super::mask::find_cells;
 use super::{Obstacle, Solid, Touch};
 use crate::foundations::simd::{Level, Simd, kernel};
 
-/// Elements looked at together.
+/// Number of elements of a block.
 pub(crate) const BLOCK: usize = 256;
 
-/// Touches followed within a step; an element that is still caught then slows down.
+/// Maximum number of contacts followed within a step; an element that is still caught then slows down.
 pub(super) const MOST_TOUCHES: usize = 6;
 
-/// What an element met within a step.
+/// Contact of an element within a step.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(crate) struct Met {
-    /// The first touch: which obstacle, the direction away from it, and the speed towards it, m/s.
+    /// The first contact: index of the obstacle, normal, and speed towards it, in m/s.
     pub(crate) touch: Option<(u32, Vec3, f32)>,
     /// Whether its life ends.
     pub(crate) dies: bool,
 }
 
-/// Posts that one element may touch in a step, at most.
+/// Maximum number of posts that one element may touch in a step.
 const MOST_NEAR: usize = 32;
 
-/// Numbers of the posts that an element may touch.
+/// Indices of the posts that an element may touch.
 struct Near {
     list: [u32; MOST_NEAR],
     len: usize,
@@ -40,7 +40,7 @@ impl Near {
 }
 
 impl Solid {
-    /// The posts within a way, m, of a place.
+    /// Posts within a distance of a position, in metres.
     fn posts_near(&self, place: Vec3, way: f32) -> Near {
         let mut near = Near::NONE;
         if let Some(posts) = &self.posts {
@@ -55,7 +55,7 @@ impl Solid {
         near
     }
 
-    /// Obstacles and the posts that are near, by number.
+    /// All obstacles and the nearby posts, with their indices.
     fn each<'a>(&'a self, near: &'a Near) -> impl Iterator<Item = (usize, &'a Obstacle)> {
         let first = self.obstacles.len();
         let post = move |post: &u32| {
@@ -65,20 +65,20 @@ impl Solid {
         self.obstacles.iter().enumerate().chain(near.list[..near.len].iter().filter_map(post))
     }
 
-    /// Whether what lies still at a place goes on lying there: something with friction is as near as its grid tells by one cell.
+    /// Whether an element at rest stays at rest: an obstacle with friction is within one cell of its grid.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
         let bears = |obstacle: &Obstacle| obstacle.touch <= Touch::Slide && obstacle.friction > 0.0;
         self.obstacles.iter().any(|obstacle| bears(obstacle) && obstacle.body.supports(place))
     }
 
-    /// Lets those of a list, each by itself, meet what is in their way; `mets` is as long as the list.
+    /// Resolves the contacts of the elements of a list, one by one; `mets` has one entry for each.
     pub(crate) fn meet_each(&self, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
         for (&i, met) in list.iter().zip(mets) {
             *met = self.meet_alone(usize::from(i), dt, rest, all);
         }
     }
 
-    /// Lets one of a block meet what is in its way.
+    /// Resolves the contacts of one element of a block.
     pub(crate) fn meet_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Met {
         let (mut place, mut velocity) = (all.place(i), all.velocity(i));
         let met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
@@ -86,8 +86,8 @@ impl Solid {
         met
     }
 
-    /// Lets one element, moved in a straight line for `dt` seconds to where it is, meet what is in its way. Slower than `rest`, m/s, and
-    /// pressed against something with friction, it lies still.
+    /// Resolves the contacts of an element that moved in a straight line for `dt` seconds. It comes to rest if it is slower than `rest`, in m/s, and
+    /// pressed against an obstacle with friction.
     fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
         let mut met = Met::default();
         if self.pace(*velocity) * dt <= self.short_way {
@@ -99,7 +99,7 @@ impl Solid {
             return met;
         }
         let (mut from, speed) = (start, velocity.length());
-        // One look at each from the start tells most: who lies still, who is inside, who cannot reach anything.
+        // The distances at the start decide most cases: at rest, inside, out of reach.
         let (mut clear, mut inside) = (f32::INFINITY, false);
         let near = self.posts_near(start, speed * dt + HELD);
         for (nth, obstacle) in self.each(&near) {
@@ -132,11 +132,11 @@ impl Solid {
             clear = clear.min(distance - obstacle.body.short_way() * 0.5);
         }
         if !inside && clear > speed * dt + SKIN {
-            // It stays where the move has brought it, to the last digit.
+            // The end of the straight way stands, to the last digit.
             return met;
         }
         if inside && (!self.bring_out(&near, &mut from, velocity, &mut met) || met.dies) {
-            // Nothing says which way is out, or its life ends there.
+            // There is no direction out, or its life ends there.
             (*place, *velocity) = (from, Vec3::ZERO);
             return met;
         }
@@ -180,7 +180,7 @@ impl Solid {
         if met.touch.is_none() {
             return met;
         }
-        // Caught in a corner: the less it has come through, the less is left of its speed.
+        // Caught in a corner: the speed is reduced by the time that was left.
         if left > 0.0 {
             *velocity *= 1.0 - left / dt;
         }
@@ -189,7 +189,7 @@ impl Solid {
         met
     }
 
-    /// The obstacle that a place is nearest to or deepest in, and its distance, m. For those that only grids describe.
+    /// Distance to the obstacle that is nearest to a position or contains it deepest, in metres, and its index. For grids only.
     fn nearest(&self, place: Vec3) -> (f32, usize) {
         let mut least = (f32::INFINITY, 0);
         for (nth, obstacle) in self.obstacles.iter().enumerate() {
@@ -201,23 +201,23 @@ impl Solid {
         least
     }
 
-    /// A way through what only grids describe: as far at a time as nothing can be, and at least the shortest way that leads through nothing.
+    /// Sphere tracing along a way past grids: steps as long as the distance is clear, and at least the shortest way that cannot pass through anything.
     fn march(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, met: &mut Met) {
         let (mut from, mut left) = (start, dt);
         let (mut off, _) = self.nearest(from);
         if off < 0.0 {
             if !self.bring_out_alone(&mut from, velocity, met) || met.dies {
-                // Nothing says which way is out, or its life ends there.
+                // There is no direction out, or its life ends there.
                 (*place, *velocity) = (from, Vec3::ZERO);
                 return;
             }
             off = 0.0;
         }
         let (mut pace, mut touches) = (self.pace(*velocity), 0);
-        // Ten cells a step are twenty of half a cell; the bound is for ways that are absurd.
+        // Ten cells a step are twenty of half a cell; the bound is for absurd ways.
         for _ in 0..4096 {
             let way = pace * left;
-            // What lies between the points of a grid is known to a quarter of a cell.
+            // Distances between the points of a grid are exact to a quarter of a cell.
             let safe = off - self.short_way * 0.5;
             if way <= safe || way <= 0.0 {
                 from += *velocity * left;
@@ -232,7 +232,7 @@ impl Solid {
                 left -= time;
                 continue;
             }
-            // Whoever goes along an edge goes on; else straight between the two distances.
+            // An element that slides along an edge goes on; otherwise interpolate between the two distances.
             let obstacle = &self.obstacles[nth];
             let along = (met.touch.is_some() && off <= self.short_way * 0.5)
                 .then(|| obstacle.body.sample(next))
@@ -249,7 +249,7 @@ impl Solid {
                 *place = from;
                 return;
             }
-            // Off it by half a skin, so that what slides along does not touch at every step.
+            // Half a skin off the surface, so that a sliding element does not touch it at every step.
             if depth < SKIN * 0.5 {
                 from -= normal * (depth - SKIN * 0.5);
             }
@@ -263,20 +263,20 @@ impl Solid {
             }
         }
         if met.touch.is_none() {
-            // It stays where the move has brought it, to the last digit.
+            // The end of the straight way stands, to the last digit.
             return;
         }
-        // Caught in a corner: the less it has come through, the less is left of its speed.
+        // Caught in a corner: the speed is reduced by the time that was left.
         *velocity *= 1.0 - left / dt;
         self.bring_out_alone(&mut from, velocity, met);
         *place = from;
     }
 
-    /// A way too short to lead through anything: where it ends decides.
+    /// A way that is too short to pass through anything: its end decides.
     fn nudge(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, rest: f32, met: &mut Met) {
         let before = *velocity;
         if !self.bring_out_alone(place, velocity, met) {
-            // Nothing says which way is out.
+            // There is no direction out.
             (*place, *velocity) = (start, Vec3::ZERO);
         }
         let Some((nth, _, into)) = met.touch else { return };
@@ -285,12 +285,12 @@ impl Solid {
         }
     }
 
-    /// Brings a place out of every obstacle, posts apart.
+    /// Pushes a position out of all obstacles except posts.
     pub(super) fn bring_out_alone(&self, place: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
         self.bring_out(&Near::NONE, place, velocity, met)
     }
 
-    /// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside of a mask nothing says which way that is.
+    /// Pushes a position out of all obstacles by its depth. Returns false if there is no direction out, deep inside a mask.
     fn bring_out(&self, near: &Near, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
         for round in 0..8 {
             let mut out = true;
@@ -315,7 +315,7 @@ impl Solid {
                     met.dies = true;
                     return true;
                 }
-                // A little more each time, as a corner may need several.
+                // A little further each time: a corner may need several rounds.
                 *from -= normal * (distance - SKIN * (round + 1) as f32 * 0.5);
                 *velocity = obstacle.respond(*velocity, normal, false);
                 out = false;
@@ -324,13 +324,13 @@ impl Solid {
                 return true;
             }
         }
-        // Caught between obstacles: it comes to rest where it is least deep.
+        // Caught between obstacles: it comes to rest where it is.
         *velocity = Vec3::ZERO;
         true
     }
 
-    /// Lists who of a block can have touched anything in a step, but for those marked in `lies`: indices into `near`, rising; returns how
-    /// many.
+    /// Lists the elements of a block that can have touched anything in a step, except those marked in `lies`: rising indices in `near`. Returns
+    /// their number.
     pub(crate) fn nearby(
         &self,
         level: Level,
@@ -346,7 +346,7 @@ impl Solid {
         for obstacle in &self.obstacles {
             let flags = &mut near.flags[..n];
             let look = match &obstacle.body {
-                // Who was in front of a plane and still is has not met it; who sticks is held at it.
+                // An element that was and is in front of a plane has not touched it. Sticking elements are held at it.
                 Body::Plane { normal, offset } if obstacle.touch == Touch::Stick => {
                     Look { middle: *normal * *offset, radius: HELD, normal: *normal, way: dt }
                 }
@@ -374,7 +374,7 @@ impl Solid {
             for i in 0..n {
                 let place = Vec3::new(px[i], py[i], pz[i]);
                 let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]).sqrt() * dt + HELD;
-                // Places that are no numbers are near nothing.
+                // NaN is near nothing.
                 if way.is_finite() && place.is_finite() {
                     let reach = Vec3::splat(way);
                     posts.along(place - reach, place + reach, |post| {
@@ -393,12 +393,12 @@ impl Solid {
     }
 }
 
-/// Room for one block's list.
+/// Scratch buffers for the list of a block.
 #[derive(Debug)]
 pub(crate) struct Nearby {
-    /// 1 for those that can have touched something.
+    /// 1 for each element that can have touched something.
     flags: [u32; BLOCK],
-    /// Cells of a mask, and how far each element came, in cells.
+    /// Cell of a mask, and way of each element, in cells.
     cells: [u32; BLOCK],
     ways: [f32; BLOCK],
     pub(crate) list: [u16; BLOCK + 1],
@@ -410,13 +410,13 @@ impl Nearby {
     }
 }
 
-/// A ball, or a plane where there is a normal, grown by the way of each element.
+/// A ball, or a plane if there is a normal, enlarged by the way of each element.
 #[derive(Debug, Clone, Copy)]
 struct Look {
     middle: Vec3,
     radius: f32,
     normal: Vec3,
-    /// Seconds of motion to grow by.
+    /// Time of the way, in seconds.
     way: f32,
 }
 
@@ -461,13 +461,13 @@ impl Look {
             let far = (dx * dx + dy * dy + dz * dz).sqrt();
             let off = if is_plane { dx * nx + dy * ny + dz * nz } else { far };
             let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]).sqrt() * self.way;
-            // Places that are no numbers are near nothing.
+            // NaN is near nothing.
             flags[i] |= u32::from(off <= self.radius + way);
         }
     }
 }
 
-/// Reads of a grid do not vectorise; one a place.
+/// Reads of a grid do not vectorise, so this loop is plain.
 fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mut [u32]) {
     let dt2 = dt * dt;
     for i in 0..flags.len() {
@@ -478,19 +478,18 @@ fn look_at_grid(body: &Body, p: [&[f32]; 3], v: [&[f32]; 3], dt: f32, flags: &mu
     }
 }
 
-/// Whether a touch is as flat as those of a slide along steps, and no collision: of a pace, so much is square to it. Who comes out on the
-/// other side of a thin wall does so as steeply as they went in.
+/// True if the speed along the normal is small enough to count as sliding along the steps of a grid, and not as a collision.
 pub(super) fn is_flat(square: f32, pace: f32) -> bool {
     square.abs() <= pace * 0.35
 }
 
 impl super::Obstacle {
-    /// Whether something of a speed, m/s, of which so much is towards it, lies still on it: slow, pressed against it, held by friction.
+    /// Whether an element with a speed, and a part of it towards the obstacle, in m/s, comes to rest: slow, pressed against it, held by friction.
     pub(super) fn holds(&self, speed: f32, into: f32, rest: f32) -> bool {
         speed <= rest && into >= 0.5 * speed && self.friction > 0.0
     }
 
-    /// The velocity after a touch; after another of the same slide where it `grazes`, which costs nothing.
+    /// Velocity after a contact. A grazing contact of a slide loses nothing to friction.
     pub(super) fn respond(&self, velocity: Vec3, normal: Vec3, grazes: bool) -> Vec3 {
         let into = velocity.dot(normal);
         if into >= 0.0 {

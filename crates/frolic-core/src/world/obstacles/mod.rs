@@ -1,15 +1,15 @@
-//! What elements meet: obstacles that they bounce off, slide along, stick to or die at.
+//! Obstacles: elements bounce off them, slide along them, stick to them or die at them.
 //!
-//! Elements count as points. Each straight way of a step is followed to the first thing it touches, so that nothing is jumped over
-//! however fast it is; what is found inside is brought out by its depth. A first look over columns finds the few that are near anything.
+//! Elements count as points. The straight way of a step is followed to the first contact, so that nothing is passed through at any speed. Elements
+//! inside are pushed out by their depth. A filter over columns finds the few elements that are near anything.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how is an obstacle described? | here |
-//! | how far is a place from one, where does a way meet it? | `body.rs` |
+//! | what is the distance to one, and where does a way touch it? | `body.rs` |
 //! | a picture that is solid, and can be dug | `mask.rs` |
-//! | any number of round posts, in cells around a moving middle | `posts.rs` |
-//! | what becomes of an element that meets one | `meet.rs` |
+//! | any number of round posts, in cells around a moving centre | `posts.rs` |
+//! | how are contacts resolved? | `meet.rs` |
 //! | the same for many past one mask | `lanes.rs` |
 
 mod body;
@@ -31,23 +31,23 @@ use crate::assets::Forms;
 use crate::foundations::error::{SpecError, direction, each, vector_within, within};
 use crate::world::endless::EndlessSpec;
 
-/// Most obstacles of a world.
+/// Maximum number of obstacles of a world.
 const MOST_OBSTACLES: usize = 64;
 
-/// Something that elements meet.
+/// An obstacle.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ObstacleSpec {
     /// Its shape and place.
     pub shape: ObstacleShape,
-    /// What becomes of an element that touches it. Default it bounces.
+    /// Effect of a contact on an element. Default: bounce.
     #[serde(default)]
     pub touch: Touch,
-    /// Share of the speed towards it that is sent back, 0 to 1. Default 0.4.
+    /// Restitution: share of the speed towards it that is returned, 0 to 1. Default: 0.4.
     #[serde(default = "default_bounce")]
     pub bounce: f32,
-    /// Share of the speed along it that is lost at each touch, 0 to 1. Default 0.1.
+    /// Friction: share of the speed along it that is lost at each contact, 0 to 1. Default: 0.1.
     #[serde(default = "default_friction")]
     pub friction: f32,
 }
