@@ -340,8 +340,8 @@ Examples:
   frolic bake stone.glb --points 128 -o stone.dgrid
   frolic bake bush.obj --no-picture --json
 
-A scene uses the grid as a form:
-  [[form]]
+A scene uses the grid as an asset:
+  [[asset]]
   name = \"bush\"
   from = { grid = \"bush.dgrid\" }")]
 pub(crate) struct Bake {
@@ -373,7 +373,7 @@ Examples:
   frolic export dunes -o field.glb               every blade as an instance of one mesh
   frolic export beacon --population smoke -o smoke.csv --at 3
 
-A scene takes such a file back as a form: from = { places = \"field.glb\" }.")]
+A scene takes such a file back as an asset: from = { places = \"field.glb\" }.")]
 pub(crate) struct Export {
     #[command(flatten)]
     pub(crate) chosen: Chosen,

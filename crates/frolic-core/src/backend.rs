@@ -9,7 +9,7 @@ pub use crate::world::bodies::Motion;
 pub use crate::world::fields::Attractor;
 pub use crate::world::{GUST_SEED, Gusts, ON_EDGE};
 
-use crate::assets::{DistanceGrid, Forms, Plane};
+use crate::assets::{Assets, DistanceGrid, Plane};
 use crate::families::particles::{EmitterSpec, ParticleSpec};
 use crate::foundations::error::SpecError;
 use crate::placement::{AimSpec, ShapeSpec};
@@ -196,9 +196,9 @@ impl OwnFields {
     /// Those of a spec.
     ///
     /// # Errors
-    /// A form that is missing or is no distance grid.
-    pub fn new(spec: &ParticleSpec, forms: &Forms) -> Result<Self, SpecError> {
-        Ok(Self { fields: Acting::all(&spec.fields, forms)?, stamp: new_stamp() })
+    /// An asset that is missing or is no distance grid.
+    pub fn new(spec: &ParticleSpec, assets: &Assets) -> Result<Self, SpecError> {
+        Ok(Self { fields: Acting::all(&spec.fields, assets)?, stamp: new_stamp() })
     }
 
     /// Whether the population needs them one by one: the plain form, in which everything is the same everywhere but for gusts and one
@@ -264,8 +264,8 @@ fn felt(field: &Acting, shape: usize, wind: [f32; 3], time: f64, waves: &mut Vec
 }
 
 /// Why a population has to stay with the processor, if it has to: what it does, or what there is in the world, is not known elsewhere.
-/// `forms`: those that its fields name.
-pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Option<String> {
+/// `assets`: those that its fields name.
+pub fn stays_at_home(spec: &ParticleSpec, world: &World, assets: &Assets) -> Option<String> {
     let told = |what: &str| Some(what.to_owned());
     if spec.events.len() > MOST_EVENTS {
         return told("it has over 8 events");
@@ -297,10 +297,10 @@ pub fn stays_at_home(spec: &ParticleSpec, world: &World, forms: &Forms) -> Optio
         return told("the world has over 16 collectors");
     }
     if spec.count > MOST_WRITTEN && !spec.emitters.iter().all(is_simple) {
-        return told("its emitters start from forms, or aim evenly, and it has over 2 500 000 elements");
+        return told("its emitters start from assets, or aim evenly, and it has over 2 500 000 elements");
     }
     // What is missing is told where the population is made.
-    let own = OwnFields::new(spec, forms).ok()?;
+    let own = OwnFields::new(spec, assets).ok()?;
     if grids(world, &own).map(|grid| grid.len().div_ceil(GRID_ROW)).sum::<usize>() > GRID_ROWS {
         return told("its grids hold over 16 million points");
     }
@@ -316,12 +316,12 @@ pub fn has_own_fields(world: &World) -> bool {
 pub fn all_that_stay(
     populations: &[(&str, &ParticleSpec)],
     world: &World,
-    forms: &Forms,
+    assets: &Assets,
 ) -> Vec<Option<String>> {
     let mut why: Vec<Option<(usize, String)>> = populations
         .iter()
         .enumerate()
-        .map(|(nth, (_, spec))| stays_at_home(spec, world, forms).map(|reason| (nth, reason)))
+        .map(|(nth, (_, spec))| stays_at_home(spec, world, assets).map(|reason| (nth, reason)))
         .collect();
     let mut joined = Vec::new();
     for (from, (name, spec)) in populations.iter().enumerate() {
@@ -338,7 +338,7 @@ pub fn all_that_stay(
             // Their draws go by their numbers, which depend on what has been started.
             if !started.emitters.iter().all(is_simple) {
                 let reason = format!(
-                    "events of '{name}' start its elements, and its emitters start from forms, or aim evenly"
+                    "events of '{name}' start its elements, and its emitters start from assets, or aim evenly"
                 );
                 why[to].get_or_insert((to, reason));
             }
@@ -375,7 +375,7 @@ pub fn event_stays(event: &EventSpec) -> Option<&'static str> {
     if event.keep_look {
         return Some("hand down looks");
     }
-    (!is_plain(&event.shape, &event.aim)).then_some("start elements from forms, evenly or from the surface")
+    (!is_plain(&event.shape, &event.aim)).then_some("start elements from assets, evenly or from the surface")
 }
 
 /// Whether places of a shape and directions of an aim can be drawn elsewhere.

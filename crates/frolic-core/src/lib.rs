@@ -59,7 +59,7 @@ mod placement;
 mod poses;
 mod world;
 
-pub use assets::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
+pub use assets::{Asset, Assets, BakeSpec, DistanceGrid, Plane, Surface};
 pub use families::blades::{
     AroundSpec, BladeColumns, BladeLayouts, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, GroupSpec,
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
@@ -85,8 +85,8 @@ pub use foundations::span::Span;
 pub use foundations::threads::Threads;
 pub use foundations::{limits, meter, random, simd, trace};
 pub use placement::{
-    AimSpec, AreaSpec, Clump, ClumpSpec, EachSpec, Footing, MOST_KINDS, MOST_PLACED, MeshPart, On,
-    PatternSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec, ShapeSpec, Sieve, SieveBy, SieveSpec,
+    AimSpec, AreaSpec, Clump, ClumpSpec, EachSpec, Filter, FilterBy, FilterSpec, Footing, MOST_KINDS,
+    MOST_PLACED, MeshPart, On, PatternSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec, ShapeSpec,
     Terrain, TerrainSpec, VolumePart, check_layers,
 };
 pub use poses::{Group, Layouts, Posed, Poses};

@@ -1,4 +1,4 @@
-//! Newborn that the processor writes down, as no shader knows how they come about: from forms, evenly aimed, scattered.
+//! Newborn that the processor writes down, as no shader knows how they come about: from assets, evenly aimed, scattered.
 
 use std::sync::Arc;
 

@@ -11,7 +11,7 @@ use frolic_core::backend::{
     Ball, EmitterAxes, Emitters, Felt, Hindrances, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN,
     Motion, OwnFields, Wave, balls, event_stays, hindrances, is_simple,
 };
-use frolic_core::{BodyRow, Counter, EventSpec, Forms, Meter, Moment, ParticleSpec, SpecError, World};
+use frolic_core::{Assets, BodyRow, Counter, EventSpec, Meter, Moment, ParticleSpec, SpecError, World};
 use frolic_draw::{Instances, Resident};
 use wgpu::BufferUsages;
 
@@ -134,19 +134,19 @@ impl GpuParticles {
     /// # Errors
     /// A value out of range, or more elements than the device has room for.
     pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, ResidentError> {
-        Self::with_forms(gpu, spec, seed, &Forms::default())
+        Self::with_assets(gpu, spec, seed, &Assets::default())
     }
 
-    /// The same, whose emitters and fields may name forms.
+    /// The same, whose emitters and fields may name assets.
     ///
     /// # Errors
-    /// As [`GpuParticles::new`], or a form that is missing or cannot be used; and over 2.5 million elements that an emitter starts from a
-    /// form, evenly or from the surface.
-    pub fn with_forms(
+    /// As [`GpuParticles::new`], or an asset that is missing or cannot be used; and over 2.5 million elements that an emitter starts from a
+    /// asset, evenly or from the surface.
+    pub fn with_assets(
         gpu: &Gpu,
         spec: &ParticleSpec,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, ResidentError> {
         /// Names of populations, never used twice.
         static KEYS: AtomicU64 = AtomicU64::new(1);
@@ -191,7 +191,7 @@ impl GpuParticles {
         let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
         let layouts = Layouts::new(gpu);
         let trailing = spec.trail.as_ref().map(|trail| Trailing::new(gpu, trail, count)).transpose()?;
-        let mut emitters = Emitters::new(&spec.emitters, forms)?;
+        let mut emitters = Emitters::new(&spec.emitters, assets)?;
         emitters.recentre([0.0; 2], seed);
         let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
         let shards = (0..shards)
@@ -214,7 +214,7 @@ impl GpuParticles {
             time: 0.0,
             emitters,
             next_id: 0,
-            own: OwnFields::new(spec, forms)?,
+            own: OwnFields::new(spec, assets)?,
             felt: Default::default(),
             axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
             shards,
@@ -250,7 +250,7 @@ impl GpuParticles {
             return Some("start elements of more than a shader sees at once");
         }
         if !self.spec.emitters.iter().all(is_simple) {
-            return Some("start elements that emitters too start from forms, or evenly");
+            return Some("start elements that emitters too start from assets, or evenly");
         }
         event_stays(event)
     }

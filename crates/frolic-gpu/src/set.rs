@@ -1,6 +1,6 @@
 //! Populations on a device that start one another: [`ParticleSet`](frolic_core::ParticleSet) where they live there.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World, check_events};
+use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World, check_events};
 
 use crate::device::{Gpu, Recorder, Tally};
 use crate::error::GpuError;
@@ -12,7 +12,7 @@ use crate::together::{Ready, step_together};
 /// Named populations of one device whose events may start elements of each other, and which are stepped together.
 ///
 /// ```no_run
-/// use frolic_core::{EmitterSpec, EventSpec, Forms, Moment, ParticleSpec, WorldSpec};
+/// use frolic_core::{EmitterSpec, EventSpec, Assets, Moment, ParticleSpec, WorldSpec};
 /// use frolic_gpu::{Gpu, GpuSet, GpuSpec, Recorder};
 /// let gpu = Gpu::open(GpuSpec::default())?;
 /// let rocket = ParticleSpec::new(1000)
@@ -20,8 +20,8 @@ use crate::together::{Ready, step_together};
 ///     .emitter(EmitterSpec::rate(90.0).speed(9.0, 9.0))
 ///     .event(EventSpec::start(Moment::Death, "sparks", 80.0));
 /// let mut set = GpuSet::new(&gpu);
-/// set.add("rocket", &rocket, 1, &Forms::default())?;
-/// set.add("sparks", &ParticleSpec::new(100_000), 2, &Forms::default())?;
+/// set.add("rocket", &rocket, 1, &Assets::default())?;
+/// set.add("sparks", &ParticleSpec::new(100_000), 2, &Assets::default())?;
 /// set.link()?;
 /// let mut recorder = Recorder::new(&gpu);
 /// set.step(&mut recorder, &WorldSpec::default().build()?, 1.0 / 60.0, 4)?;
@@ -54,22 +54,22 @@ impl GpuSet {
         }
     }
 
-    /// Adds an empty population, whose emitters and fields may name forms; returns its place.
+    /// Adds an empty population, whose emitters and fields may name assets; returns its place.
     ///
     /// # Errors
-    /// As [`GpuParticles::with_forms`], or a name that is there already.
+    /// As [`GpuParticles::with_assets`], or a name that is there already.
     pub fn add(
         &mut self,
         name: &str,
         spec: &ParticleSpec,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<usize, ResidentError> {
         if self.names.iter().any(|other| other == name) {
             let problem = format!("'{name}' is there twice");
             return Err(SpecError::new("name", problem, "write another name").into());
         }
-        self.members.push(GpuParticles::with_forms(&self.gpu, spec, seed, forms)?);
+        self.members.push(GpuParticles::with_assets(&self.gpu, spec, seed, assets)?);
         self.names.push(name.to_owned());
         Ok(self.members.len() - 1)
     }
@@ -78,7 +78,7 @@ impl GpuSet {
     ///
     /// # Errors
     /// As [`ParticleSet::link`](frolic_core::ParticleSet::link); and what shaders cannot follow: looks that are handed down, elements that
-    /// start from forms, and populations that are more than a shader sees at once.
+    /// start from assets, and populations that are more than a shader sees at once.
     pub fn link(&mut self) -> Result<(), ResidentError> {
         let specs: Vec<_> = self
             .names

@@ -1,6 +1,6 @@
 //! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
-use frolic_core::{Counter, Forms, Meter, ParticleSpec, SpecError, World};
+use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
 use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
 use smallvec::SmallVec;
@@ -71,9 +71,9 @@ impl Device {
         name: &str,
         spec: &ParticleSpec,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Box<dyn Elements>, SpecError> {
-        let nth = self.set.add(name, spec, seed, forms).map_err(as_spec)?;
+        let nth = self.set.add(name, spec, seed, assets).map_err(as_spec)?;
         let member = &self.set.members()[nth];
         let (shards, trails) = (member.residents().collect(), member.trails());
         Ok(Box::new(Living { shards, trails, bytes: member.bytes() }))

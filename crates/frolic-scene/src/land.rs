@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Forms, Placement, PlacementSpec, SpecError, TerrainSpec};
+use frolic_core::{Assets, Placement, PlacementSpec, SpecError, TerrainSpec};
 use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
 use serde::{Deserialize, Serialize};
 
@@ -62,10 +62,10 @@ impl Land {
         parts: &[LandPart],
         populations: &[PopulationSpec],
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Vec<Self>, SpecError> {
         let under = |(nth, part)| {
-            Self::new(part, populations, seed, forms)
+            Self::new(part, populations, seed, assets)
                 .map_err(|error: SpecError| error.under(&format!("land.{nth}")))
         };
         parts.iter().enumerate().map(under).collect()
@@ -75,15 +75,15 @@ impl Land {
         part: &LandPart,
         populations: &[PopulationSpec],
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
-        let terrain = part.terrain.build(forms).map_err(|error| error.under("terrain"))?;
+        let terrain = part.terrain.build(assets).map_err(|error| error.under("terrain"))?;
         let grown = part.grown_by.as_ref().and_then(|name| grown_by(populations, name));
         let placement = grown.map(|(layers, endless)| {
             let mut layers = layers.to_vec();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);
-            Placement::new(&layers, None, seed, forms).map(|placement| (placement, endless))
+            Placement::new(&layers, None, seed, assets).map(|placement| (placement, endless))
         });
         let placement = placement.transpose()?;
         let cover = |x: f32, z: f32| {

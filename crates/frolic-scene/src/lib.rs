@@ -6,7 +6,7 @@
 //! | question | file |
 //! | --- | --- |
 //! | which keys does a scene file have? | `spec.rs`, `population.rs`, `parts.rs` (and `docs/scene-format.md`) |
-//! | what are emitters, obstacles and fields made of? | `forms.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
+//! | what are emitters, obstacles and fields made of? | `assets.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
 //! | places in files: glTF instances, PLY, CSV | `places_file.rs` |
 //! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
 //! | how is text read, and how do its errors read? | `file.rs` |
@@ -19,6 +19,7 @@
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
+mod assets;
 #[cfg(feature = "gpu")]
 mod device;
 #[cfg(not(feature = "gpu"))]
@@ -28,7 +29,6 @@ mod error;
 mod families;
 mod file;
 mod folder;
-mod forms;
 mod grid_file;
 mod land;
 mod models;
@@ -43,12 +43,12 @@ mod shipped;
 mod spec;
 mod texture;
 
+pub use assets::{AssetSource, AssetSpec, HillsSpec, PlacementAsset};
 pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
 };
 pub use folder::Folder;
-pub use forms::{FormSource, FormSpec, HillsSpec, PlacementForm};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
 pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};

@@ -1,6 +1,6 @@
 //! Replaces `device.rs` without the feature `gpu`: no device can be opened.
 
-use frolic_core::{Forms, Meter, ParticleSpec, SpecError, World};
+use frolic_core::{Assets, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, View};
 
 use crate::error::DeviceError;
@@ -23,7 +23,7 @@ impl Device {
         _name: &str,
         _spec: &ParticleSpec,
         _seed: u32,
-        _forms: &Forms,
+        _assets: &Assets,
     ) -> Result<Box<dyn Elements>, SpecError> {
         match *self {}
     }

@@ -9,8 +9,8 @@ use frolic_draw::{
     RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
 };
 
+use crate::assets::picture;
 use crate::error::SceneError;
-use crate::forms::picture;
 use crate::land::Land;
 use crate::parts::{PutSpec, StoneSpec, TextSpec, TilesSpec};
 use crate::spec::SceneSpec;
@@ -21,7 +21,7 @@ pub(crate) struct Props {
     pub(crate) library: Library,
     groups: Vec<Group>,
     stones: Vec<Stone>,
-    /// Made by whoever has the forms; the same at any size of the picture.
+    /// Made by whoever has the assets; the same at any size of the picture.
     pub(crate) lands: Vec<Land>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,

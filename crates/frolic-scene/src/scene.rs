@@ -4,7 +4,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use frolic_core::backend::all_that_stay;
 use frolic_core::{
-    Clock, Counter, Forms, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
+    Assets, Clock, Counter, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
     SpecError, Storage, Threads, World,
 };
 use frolic_diagnostics::{Mark, Plan, Show};
@@ -127,14 +127,14 @@ impl Scene {
         spec.check()?;
         let given = spec;
         let spec = &spec.in_weather();
-        let forms = crate::forms::load(&spec.form, &spec.folder)?;
-        let world = spec.world.build_with(&forms).map_err(|error| error.under("world"))?;
+        let assets = crate::assets::load(&spec.asset, &spec.folder)?;
+        let world = spec.world.build_with(&assets).map_err(|error| error.under("world"))?;
         let mut props = Props::new(spec, &world)?;
-        props.lands = Land::all(&spec.land, &spec.population, spec.seed, &forms)?;
+        props.lands = Land::all(&spec.land, &spec.population, spec.seed, &assets)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
-        let stays = stays(spec, &seasonal, &world, &forms)?;
+        let stays = stays(spec, &seasonal, &world, &assets)?;
         let mut populations = Vec::with_capacity(spec.population.len());
         for ((nth, population), (particles, dressed)) in spec.population.iter().enumerate().zip(&seasonal) {
             // Each population needs its own random numbers.
@@ -152,7 +152,7 @@ impl Scene {
                 count: population.count,
                 size: particles.size,
                 seed,
-                forms: &forms,
+                assets: &assets,
                 look: &look,
                 kinds: &kinds,
                 look_spec: dressed,
@@ -161,7 +161,7 @@ impl Scene {
             let elements = match population.families().next() {
                 Some(family) => {
                     let under = |error: SpecError| error.under(&format!("population.{nth}"));
-                    source = set.add_source(&population.name, &population.event, &forms).map_err(under)?;
+                    source = set.add_source(&population.name, &population.event, &assets).map_err(under)?;
                     family.build(&context)
                 }
                 None => {
@@ -642,9 +642,9 @@ fn build_particles(
     device: Option<&mut Device>,
 ) -> Result<Box<dyn Elements>, SpecError> {
     match device {
-        Some(device) => device.population(name, spec, context.seed, context.forms),
+        Some(device) => device.population(name, spec, context.seed, context.assets),
         None => {
-            let member = set.add_with(name, spec, context.seed, storage, context.forms)?;
+            let member = set.add_with(name, spec, context.seed, storage, context.assets)?;
             Ok(Box::new(Member::new(member)))
         }
     }
@@ -732,7 +732,7 @@ fn stays(
     spec: &SceneSpec,
     seasonal: &[(ParticleSpec, LookSpec)],
     world: &World,
-    forms: &Forms,
+    assets: &Assets,
 ) -> Result<Vec<usize>, SpecError> {
     if !lives_on_device(spec) {
         return Ok((0..seasonal.len()).collect());
@@ -751,7 +751,7 @@ fn stays(
         return Ok((0..seasonal.len()).collect());
     }
     let mut stays = Vec::new();
-    for (&nth, why) in moving.iter().zip(all_that_stay(&named, world, forms)) {
+    for (&nth, why) in moving.iter().zip(all_that_stay(&named, world, assets)) {
         let Some(why) = why else { continue };
         if spec.residence == Residence::Gpu {
             let name = &spec.population[nth].name;

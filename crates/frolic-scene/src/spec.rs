@@ -13,9 +13,9 @@ use frolic_draw::{
 use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
+use crate::assets::AssetSpec;
 use crate::families;
 use crate::folder::Folder;
-use crate::forms::FormSpec;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
 use crate::population::PopulationSpec;
@@ -86,7 +86,7 @@ pub struct SceneSpec {
     pub world: WorldSpec,
     /// Meshes, distance grids and pictures that emitters, obstacles and fields refer to, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub form: Vec<FormSpec>,
+    pub asset: Vec<AssetSpec>,
     /// Lamps, at most 16. Default: none.
     #[serde(default)]
     pub light: Vec<LightSpec>,
@@ -245,7 +245,7 @@ impl SceneSpec {
             ground: None,
             water: None,
             world: WorldSpec::default(),
-            form: Vec::new(),
+            asset: Vec::new(),
             light: Vec::new(),
             sun: None,
             texture: Vec::new(),
@@ -335,12 +335,12 @@ impl SceneSpec {
         self.world.check().map_err(|error| error.under("world"))?;
         at_most("light", self.light.len(), MOST_LIGHTS)?;
         at_most("population", self.population.len(), MOST_POPULATIONS)?;
-        at_most("form", self.form.len(), MOST_POPULATIONS)?;
-        for (nth, form) in self.form.iter().enumerate() {
-            form.check().map_err(|error| error.under(&format!("form.{nth}")))?;
-            if self.form[..nth].iter().any(|other| other.name == form.name) {
-                let problem = format!("'{}' is there twice", form.name);
-                return Err(SpecError::new(format!("form.{nth}.name"), problem, "write another name"));
+        at_most("asset", self.asset.len(), MOST_POPULATIONS)?;
+        for (nth, asset) in self.asset.iter().enumerate() {
+            asset.check().map_err(|error| error.under(&format!("asset.{nth}")))?;
+            if self.asset[..nth].iter().any(|other| other.name == asset.name) {
+                let problem = format!("'{}' is there twice", asset.name);
+                return Err(SpecError::new(format!("asset.{nth}.name"), problem, "write another name"));
             }
         }
         self.draw.list().check().map_err(|error| error.under("draw"))?;
@@ -472,7 +472,7 @@ pub(crate) const KEYS: [&str; 30] = [
     "ground",
     "water",
     "world",
-    "form",
+    "asset",
     "light",
     "sun",
     "texture",

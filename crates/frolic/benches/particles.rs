@@ -7,7 +7,7 @@ mod support;
 
 use std::cell::RefCell;
 
-use frolic::assets::{BakeSpec, Forms, Surface};
+use frolic::assets::{Assets, BakeSpec, Surface};
 use frolic::prelude::*;
 use support::{Contender, at_least, at_most, compare};
 
@@ -16,10 +16,10 @@ const DT: f32 = 1.0 / 60.0;
 /// Gravity, drag, curl noise, a mask to bounce off and buckets, as in the shipped scene `blowhole`.
 fn full_world() -> World {
     let spec = SceneSpec::find("blowhole").unwrap();
-    let mut forms = Forms::default();
-    let rock = spec.form.iter().find(|form| form.name == "rock").unwrap();
-    forms.insert("rock", rock.load(&spec.folder, &Forms::default()).unwrap());
-    spec.world.build_with(&forms).unwrap()
+    let mut assets = Assets::default();
+    let rock = spec.asset.iter().find(|asset| asset.name == "rock").unwrap();
+    assets.insert("rock", rock.load(&spec.folder, &Assets::default()).unwrap());
+    spec.world.build_with(&assets).unwrap()
 }
 
 /// A cloud that fills the picture, half at rest, half in flight.

@@ -4,7 +4,7 @@
 
 use std::time::Instant;
 
-use frolic::assets::{Form, Forms, Plane};
+use frolic::assets::{Asset, Assets, Plane};
 use frolic::bodies::KeepTo;
 use frolic::prelude::*;
 
@@ -12,10 +12,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     // A slab of 512 by 256 cells, 10 m wide, solid in its lower two thirds.
     let (wide, high) = (512, 256);
     let solid = |k: usize| if k / wide < high * 2 / 3 { 1.0 } else { 0.0 };
-    let mut forms = Forms::default();
-    forms.insert("slab", Form::Plane(Plane::new(wide, high, (0..wide * high).map(solid).collect())?.into()));
+    let mut assets = Assets::default();
+    assets
+        .insert("slab", Asset::Plane(Plane::new(wide, high, (0..wide * high).map(solid).collect())?.into()));
     let slab = ObstacleSpec::mask("slab", [0.0, 2.5, 0.0], 10.0).bounce(0.2, 0.2);
-    let mut world = WorldSpec::default().obstacle(slab).build_with(&forms)?;
+    let mut world = WorldSpec::default().obstacle(slab).build_with(&assets)?;
 
     let mut motion = ParticleSpec::new(40_000).life(30.0, 40.0).motion(0.2, 1.0);
     motion.motion.keep_to = Some(KeepTo::Upright);

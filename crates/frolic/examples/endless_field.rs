@@ -5,17 +5,17 @@
 use frolic::blades::{AroundSpec, Weather};
 use frolic::drawing::GroundSpec;
 use frolic::looks::{DetailSpec, TuftSpec};
-use frolic::placement::{ClumpSpec, SieveBy, SieveSpec};
+use frolic::placement::{ClumpSpec, FilterBy, FilterSpec};
 use frolic::prelude::*;
 use frolic::scene::TextureSpec;
 use frolic::world::PathSpec;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::path::PathBuf::from(std::env::args().nth(1).unwrap_or_default());
-    let patchy = SieveBy::Noise { size: 14.0, range: Span::new(-0.6, -0.1), seed: 3 };
+    let patchy = FilterBy::Noise { size: 14.0, range: Span::new(-0.6, -0.1), seed: 3 };
     let layer = PlacementSpec::new(On::Ground(PatternSpec::BlueNoise { distance: 0.0 }))
         .clumps(ClumpSpec::new(0.8))
-        .sieve(SieveSpec::new(patchy).least(0.3));
+        .filter(FilterSpec::new(patchy).least(0.3));
     let blades = BladeSpec::new(layer.clone()).length(0.4, 0.8).chunk(3.0).endless(AroundSpec::new(30.0));
     let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.05, 3)), "#9aa552")?;
     (look.through, look.hazed) = (0.5, 1.0);

@@ -3,7 +3,7 @@
 //! `cargo run --release -p frolic --example fill_a_mesh [FOLDER] [MESH]` bakes MESH (an `.obj`, `.gltf` or `.glb`; a ball if none is given)
 //! and writes `fill_a_mesh.png` (three ways side by side) and `fill_a_mesh.dgrid` into FOLDER, or here.
 
-use frolic::assets::{BakeSpec, Form, Forms, Surface, read_grid, read_mesh, write_grid};
+use frolic::assets::{Asset, Assets, BakeSpec, Surface, read_grid, read_mesh, write_grid};
 use frolic::drawing::{ListScratch, ListSpec, Surroundings};
 use frolic::particles::VolumePart;
 use frolic::prelude::*;
@@ -30,10 +30,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     write_grid(&path, &grid)?;
     assert_eq!(read_grid(&path)?, grid);
 
-    let mut forms = Forms::default();
-    forms.insert("body", Form::Distance(grid.into()));
+    let mut assets = Assets::default();
+    assets.insert("body", Asset::Distance(grid.into()));
     let burst = |shape| EmitterSpec::burst(12_000, 0.0).shape(shape).speed(0.0, 0.0);
-    let volume = |part| ShapeSpec::Volume { form: "body".into(), part };
+    let volume = |part| ShapeSpec::Volume { asset: "body".into(), part };
     let still = ParticleSpec::new(12_000).life(1e4, 1e4).size(0.008, 0.018).motion(0.0, 0.0);
     let ways = [
         ("inside", still.clone().emitter(burst(volume(VolumePart::Inside)))),
@@ -48,7 +48,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     ];
     let mut weightless = WorldSpec::default();
     weightless.gravity = [0.0; 3];
-    let world = weightless.build_with(&forms)?;
+    let world = weightless.build_with(&assets)?;
 
     let look = LookSpec::glowing(1.0, [(0.0, "#ffb870")])?.opacity([(0.0, 0.5)]).build()?;
     let (mut list, mut renderer, mut meter) = (ListScratch::default(), Renderer::new(), Meter::new());
@@ -57,7 +57,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let view = camera.view(ImageSize::default())?;
     let mut columns: Vec<[Vec<f32>; 3]> = Vec::new();
     for (nth, (name, spec)) in ways.iter().enumerate() {
-        let mut elements = Particles::with_forms(spec, 1, Storage::Columns, &forms)?;
+        let mut elements = Particles::with_assets(spec, 1, Storage::Columns, &assets)?;
         elements.step(&world, 1.0 / 60.0, 60 * 6, &mut meter);
         println!("{name:12} {} elements", elements.len());
         let [x, y, z] = elements.columns().position();

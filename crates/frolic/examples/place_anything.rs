@@ -3,30 +3,30 @@
 //!
 //! `cargo run --release -p frolic --example place_anything [FOLDER]` writes `place_anything-1.png` to `-6.png` into FOLDER, or here.
 
-use frolic::assets::{Form, Forms, HillsSpec, Plane};
+use frolic::assets::{Asset, Assets, HillsSpec, Plane};
 use frolic::diagnostics::{Mark, Plan};
-use frolic::placement::{ClumpSpec, Placement, SieveBy, SieveSpec, TerrainSpec};
+use frolic::placement::{ClumpSpec, FilterBy, FilterSpec, Placement, TerrainSpec};
 use frolic::prelude::*;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::path::PathBuf::from(std::env::args().nth(1).unwrap_or_default());
-    let mut forms = Forms::default();
-    forms.insert("hill", HillsSpec::default().form()?);
+    let mut assets = Assets::default();
+    assets.insert("hill", HillsSpec::default().asset()?);
     // A picture of light and dark stripes, brighter to the right.
     let stripes =
         (0..64 * 64).map(|n| ((n % 64) as f32 / 63.0) * (0.5 + 0.5 * ((n / 64) as f32 * 0.6).sin()));
-    forms.insert("stripes", Form::Plane(Plane::new(64, 64, stripes.collect())?.into()));
+    assets.insert("stripes", Asset::Plane(Plane::new(64, 64, stripes.collect())?.into()));
 
     let ground = |pattern| PlacementSpec::new(On::Ground(pattern)).area(AreaSpec::new([0.0; 2], [16.0, 9.6]));
     let even = || PatternSpec::BlueNoise { distance: 0.0 };
-    let path = SieveBy::Path {
+    let path = FilterBy::Path {
         points: vec![[-8.0, 3.0], [-2.0, 0.5], [2.0, 1.0], [8.0, -3.5]],
         closed: false,
         width: 0.8,
         soft: 0.8,
     };
-    let picture = SieveBy::Picture { form: "stripes".into(), centre: [0.0; 2], size: [16.0, 9.6] };
-    let dry = SieveBy::Height { range: Span::new(1.6, 9.0), soft: 0.5 };
+    let picture = FilterBy::Picture { asset: "stripes".into(), centre: [0.0; 2], size: [16.0, 9.6] };
+    let dry = FilterBy::Height { range: Span::new(1.6, 9.0), soft: 0.5 };
     let rings = PatternSpec::Rings {
         centres: vec![[-5.0, 0.0], [5.0, 0.5]],
         spacing: 0.42,
@@ -37,16 +37,16 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         ("stakes", ground(PatternSpec::Grid { spacing: [0.0; 2], jitter: 0.45, turn_degrees: 12.0 })),
         ("seedlings", ground(even())),
         ("stones", ground(rings)),
-        ("lichen", ground(even()).sieve(SieveSpec::new(picture))),
-        ("marram", ground(even()).sieve(SieveSpec::new(path).inverted()).clumps(ClumpSpec::new(1.6))),
+        ("lichen", ground(even()).filter(FilterSpec::new(picture))),
+        ("marram", ground(even()).filter(FilterSpec::new(path).inverted()).clumps(ClumpSpec::new(1.6))),
         (
             "thrift",
-            ground(even()).terrain(TerrainSpec::new("hill", [18.0, 11.0], 4.0)).sieve(SieveSpec::new(dry)),
+            ground(even()).terrain(TerrainSpec::new("hill", [18.0, 11.0], 4.0)).filter(FilterSpec::new(dry)),
         ),
     ];
     let mut image = Image::new(ImageSize::new(1280, 800)?);
     for (nth, (name, layout)) in layouts.into_iter().enumerate() {
-        let placement = Placement::new(&[layout], Some(1_000), 7, &forms)?;
+        let placement = Placement::new(&[layout], Some(1_000), 7, &assets)?;
         let placed = placement.all();
         let marks: Vec<Mark> = (0..placed.len())
             .filter_map(|n| placed.row(n))

@@ -161,7 +161,7 @@ pub mod growing {
     pub use frolic_core::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, StackSpec};
 }
 
-/// Where elements are put and how they stand: patterns, clumps, sieves, ground with a shape, surfaces, volumes, places from a file.
+/// Where elements are put and how they stand: patterns, clumps, filters, ground with a shape, surfaces, volumes, places from a file.
 ///
 /// ```
 /// use frolic::placement::Placement;
@@ -174,8 +174,8 @@ pub mod growing {
 /// ```
 pub mod placement {
     pub use frolic_core::{
-        AreaSpec, Clump, ClumpSpec, EachSpec, Footing, On, PatternSpec, PlacedColumns, PlacedRow, Placement,
-        PlacementSpec, Sieve, SieveBy, SieveSpec, Terrain, TerrainSpec,
+        AreaSpec, Clump, ClumpSpec, EachSpec, Filter, FilterBy, FilterSpec, Footing, On, PatternSpec,
+        PlacedColumns, PlacedRow, Placement, PlacementSpec, Terrain, TerrainSpec,
     };
 }
 
@@ -212,9 +212,10 @@ pub mod world {
 /// # Ok::<(), frolic::prelude::SpecError>(())
 /// ```
 pub mod assets {
-    pub use frolic_core::{BakeSpec, DistanceGrid, Form, Forms, Plane, Surface};
+    pub use frolic_core::{Asset, Assets, BakeSpec, DistanceGrid, Plane, Surface};
     pub use frolic_scene::{
-        FormSource, FormSpec, HillsSpec, Places, read_grid, read_mesh, read_places, write_grid, write_places,
+        AssetSource, AssetSpec, HillsSpec, Places, read_grid, read_mesh, read_places, write_grid,
+        write_places,
     };
 }
 

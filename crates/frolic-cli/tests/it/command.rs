@@ -681,9 +681,9 @@ fn bake_writes_a_grid_and_a_look_at_it() {
     assert_eq!(shown["picture"], Value::Null);
     assert!((1.2..1.7).contains(&shown["volume"].as_f64().unwrap()), "{shown}");
     assert!(!folder.path().join("small.png").exists());
-    // What it wrote is a form of a scene.
-    let scene = "frolic = 1\n[[form]]\nname = \"bush\"\nfrom = { grid = \"small.dgrid\" }\n[[population]]\nname = \"dots\"\ncount = 100\n\
-                 [[population.emitter]]\nburst = { count = 100 }\nshape = { volume = { form = \"bush\" } }\n";
+    // What it wrote is an asset of a scene.
+    let scene = "frolic = 1\n[[asset]]\nname = \"bush\"\nfrom = { grid = \"small.dgrid\" }\n[[population]]\nname = \"dots\"\ncount = 100\n\
+                 [[population.emitter]]\nburst = { count = 100 }\nshape = { volume = { asset = \"bush\" } }\n";
     fs::write(folder.path().join("dots.toml"), scene).unwrap();
     let told = good(folder.path(), &["check", "dots.toml"]);
     assert!(told.contains("dots.toml: good."), "{told}");
@@ -716,8 +716,8 @@ fn export_writes_what_others_read() {
     let rows = fs::read_to_string(folder.path().join("field.csv")).unwrap();
     assert!(rows.starts_with("x,y,z,turn,tilt,size,tint,kind,id\n") && rows.lines().count() == 601);
     // It goes back in as the places of a scene.
-    let scene = "frolic = 1\n[[form]]\nname = \"field\"\nfrom = { places = \"field.glb\" }\n[[population]]\nname = \"posts\"\ncount = 600\n\
-                 [population.blades]\nplacement = [{ on = { places = { form = \"field\" } } }]\n[population.look]\nblend = \"opaque\"\n\
+    let scene = "frolic = 1\n[[asset]]\nname = \"field\"\nfrom = { places = \"field.glb\" }\n[[population]]\nname = \"posts\"\ncount = 600\n\
+                 [population.blades]\nplacement = [{ on = { places = { asset = \"field\" } } }]\n[population.look]\nblend = \"opaque\"\n\
                  shape = { ribbon = {} }\n";
     fs::write(folder.path().join("posts.toml"), scene).unwrap();
     assert!(good(folder.path(), &["check", "posts.toml"]).contains("posts.toml: good."));

@@ -1,7 +1,7 @@
-//! Forms: things with an extent that specs refer to by name: a surface of triangles, a distance grid, heights, a picture.
+//! Assets: things with an extent that specs refer to by name: a surface of triangles, a distance grid, heights, a picture.
 //!
 //! Emitters start elements from them, obstacles and fields are made of them. Reading them from files is left to whoever owns the files;
-//! here they are plain numbers. [`Forms`] is the table that names are looked up in.
+//! here they are plain numbers. [`Assets`] is the table that names are looked up in.
 //!
 //! | question | file |
 //! | --- | --- |
@@ -29,7 +29,7 @@ use crate::placement::PlacedColumns;
 /// Something with an extent.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
-pub enum Form {
+pub enum Asset {
     /// Triangles.
     Surface(Arc<Surface>),
     /// Signed distances.
@@ -40,29 +40,29 @@ pub enum Form {
     Places(Arc<PlacedColumns>),
 }
 
-/// Forms by name.
+/// Assets by name.
 ///
 /// ```
-/// use frolic_core::{Form, Forms, Plane};
-/// let mut forms = Forms::default();
-/// forms.insert("slope", Form::Plane(Plane::new(2, 2, vec![0.0, 1.0, 0.0, 1.0])?.into()));
-/// assert_eq!(forms.plane("key", "slope")?.at(0.5, 0.5), 0.5);
-/// assert!(forms.surface("key", "slope").is_err());
+/// use frolic_core::{Asset, Assets, Plane};
+/// let mut assets = Assets::default();
+/// assets.insert("slope", Asset::Plane(Plane::new(2, 2, vec![0.0, 1.0, 0.0, 1.0])?.into()));
+/// assert_eq!(assets.plane("key", "slope")?.at(0.5, 0.5), 0.5);
+/// assert!(assets.surface("key", "slope").is_err());
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone, Default)]
-pub struct Forms {
-    by_name: BTreeMap<String, Form>,
+pub struct Assets {
+    by_name: BTreeMap<String, Asset>,
 }
 
-impl Forms {
+impl Assets {
     /// Adds one, in place of another of its name.
-    pub fn insert(&mut self, name: &str, form: Form) {
-        self.by_name.insert(name.to_owned(), form);
+    pub fn insert(&mut self, name: &str, asset: Asset) {
+        self.by_name.insert(name.to_owned(), asset);
     }
 
     /// The one of this name.
-    pub fn get(&self, name: &str) -> Option<&Form> {
+    pub fn get(&self, name: &str) -> Option<&Asset> {
         self.by_name.get(name)
     }
 
@@ -72,7 +72,7 @@ impl Forms {
     /// When there is none, or it is something else.
     pub fn surface(&self, key: &str, name: &str) -> Result<&Arc<Surface>, SpecError> {
         match self.get(name) {
-            Some(Form::Surface(surface)) => Ok(surface),
+            Some(Asset::Surface(surface)) => Ok(surface),
             other => Err(self.wrong(key, name, "triangles", other)),
         }
     }
@@ -83,7 +83,7 @@ impl Forms {
     /// When there is none, or it is something else.
     pub fn distance(&self, key: &str, name: &str) -> Result<&Arc<DistanceGrid>, SpecError> {
         match self.get(name) {
-            Some(Form::Distance(grid)) => Ok(grid),
+            Some(Asset::Distance(grid)) => Ok(grid),
             other => Err(self.wrong(key, name, "a distance grid", other)),
         }
     }
@@ -94,7 +94,7 @@ impl Forms {
     /// When there is none, or it is something else.
     pub fn plane(&self, key: &str, name: &str) -> Result<&Arc<Plane>, SpecError> {
         match self.get(name) {
-            Some(Form::Plane(plane)) => Ok(plane),
+            Some(Asset::Plane(plane)) => Ok(plane),
             other => Err(self.wrong(key, name, "a picture", other)),
         }
     }
@@ -105,22 +105,22 @@ impl Forms {
     /// When there are none, or it is something else.
     pub fn places(&self, key: &str, name: &str) -> Result<&Arc<PlacedColumns>, SpecError> {
         match self.get(name) {
-            Some(Form::Places(places)) => Ok(places),
+            Some(Asset::Places(places)) => Ok(places),
             other => Err(self.wrong(key, name, "places", other)),
         }
     }
 
-    fn wrong(&self, key: &str, name: &str, wanted: &str, found: Option<&Form>) -> SpecError {
+    fn wrong(&self, key: &str, name: &str, wanted: &str, found: Option<&Asset>) -> SpecError {
         let names: Vec<&str> = self.by_name.keys().map(String::as_str).collect();
         let problem = match found {
-            None => format!("there is no form '{name}'"),
-            Some(Form::Surface(_)) => format!("form '{name}' is triangles, not {wanted}"),
-            Some(Form::Distance(_)) => format!("form '{name}' is a distance grid, not {wanted}"),
-            Some(Form::Plane(_)) => format!("form '{name}' is a picture, not {wanted}"),
-            Some(Form::Places(_)) => format!("form '{name}' is places, not {wanted}"),
+            None => format!("there is no asset '{name}'"),
+            Some(Asset::Surface(_)) => format!("asset '{name}' is triangles, not {wanted}"),
+            Some(Asset::Distance(_)) => format!("asset '{name}' is a distance grid, not {wanted}"),
+            Some(Asset::Plane(_)) => format!("asset '{name}' is a picture, not {wanted}"),
+            Some(Asset::Places(_)) => format!("asset '{name}' is places, not {wanted}"),
         };
         let instead = if names.is_empty() {
-            "add a form of that name".to_owned()
+            "add an asset of that name".to_owned()
         } else {
             format!("write one of: {}", listed(names))
         };

@@ -4,7 +4,7 @@ use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::families::walkers::{Figure, Walk, WalkSpec};
 use crate::foundations::columns::{columns, fits};
 use crate::foundations::error::{SpecError, at_most, vector_within, within};
@@ -57,7 +57,7 @@ pub struct FixtureSpec {
 #[non_exhaustive]
 pub struct FillSpec {
     /// Name of the grid.
-    pub form: String,
+    pub asset: String,
     /// Part of the grid. Default: its inside.
     #[serde(default)]
     pub part: VolumePart,
@@ -329,28 +329,34 @@ impl Fixtures {
     /// # Errors
     /// A value is out of range, or the elements exceed the memory limit.
     pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
-        Self::with_forms(spec, count, size, seed, &Forms::default())
+        Self::with_assets(spec, count, size, seed, &Assets::default())
     }
 
     /// As [`Fixtures::new`], where the spec may name assets.
     ///
     /// # Errors
     /// As [`Fixtures::new`]; or an asset is missing or of another kind.
-    pub fn with_forms(
+    pub fn with_assets(
         spec: &FixtureSpec,
         count: u32,
         size: Span,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
-        let mut fixtures = Self::put(spec, count, size, seed, forms)?;
+        let mut fixtures = Self::put(spec, count, size, seed, assets)?;
         if spec.sway.is_some() {
             fixtures.rest = fixtures.columns.position().map(<[f32]>::to_vec);
         }
         Ok(fixtures)
     }
 
-    fn put(spec: &FixtureSpec, count: u32, size: Span, seed: u32, forms: &Forms) -> Result<Self, SpecError> {
+    fn put(
+        spec: &FixtureSpec,
+        count: u32,
+        size: Span,
+        seed: u32,
+        assets: &Assets,
+    ) -> Result<Self, SpecError> {
         spec.check(count)?;
         size.check("size", 0.0, 1e4, "m")?;
         let mut columns = FixtureColumns::default();
@@ -366,7 +372,7 @@ impl Fixtures {
         columns.reserve(count as usize).map_err(refused)?;
         let (rest, curve) = Default::default();
         let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
-        let walk = spec.walk.as_ref().map(|walk| walk.build(forms)).transpose();
+        let walk = spec.walk.as_ref().map(|walk| walk.build(assets)).transpose();
         let walk = walk.map_err(|error| error.under("walk"))?;
         let mut fixtures = Self {
             spec: spec.clone(),
@@ -424,7 +430,7 @@ impl Fixtures {
         }
         if !spec.placement.is_empty() {
             let rest = count - count.min(spec.at.len() as u32);
-            let placement = Placement::new(&spec.placement, Some(rest), seed, forms);
+            let placement = Placement::new(&spec.placement, Some(rest), seed, assets);
             let placed = placement.map_err(|error| error.under("placement"))?.all();
             for row in (0..placed.len()).filter_map(|nth| placed.row(nth)) {
                 put(Vec3::new(row.px, row.py, row.pz), row.turn, row.tilt, row.size);
@@ -439,9 +445,9 @@ impl Fixtures {
             return Ok(fixtures);
         }
         if let Some(fill) = &spec.fill {
-            let shape = ShapeSpec::Volume { form: fill.form.clone(), part: fill.part };
-            let source = Source::new(&shape, forms).map_err(|error| error.under("fill"))?;
-            let grid = forms.distance("fill.form", &fill.form)?;
+            let shape = ShapeSpec::Volume { asset: fill.asset.clone(), part: fill.part };
+            let source = Source::new(&shape, assets).map_err(|error| error.under("fill"))?;
+            let grid = assets.distance("fill.asset", &fill.asset)?;
             for id in spec.at.len() as u32..count {
                 let draws = Draws { seed, id };
                 let (at, outwards) = source.place(draws);

@@ -3,7 +3,7 @@
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::error::{SpecError, within};
 use crate::placement::{Terrain, TerrainSpec};
 use crate::world::pushers::Pushing;
@@ -38,8 +38,8 @@ impl WalkSpec {
         self.terrain.as_ref().map_or(Ok(()), |it| it.check().map_err(|error| error.under("terrain")))
     }
 
-    pub(crate) fn build(&self, forms: &Forms) -> Result<Walk, SpecError> {
-        let terrain = self.terrain.as_ref().map(|terrain| terrain.build(forms)).transpose();
+    pub(crate) fn build(&self, assets: &Assets) -> Result<Walk, SpecError> {
+        let terrain = self.terrain.as_ref().map(|terrain| terrain.build(assets)).transpose();
         let terrain = terrain.map_err(|error| error.under("terrain"))?;
         Ok(Walk { terrain, first: self.first as usize, stride: self.stride })
     }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::assets::{Forms, Plane};
+use crate::assets::{Assets, Plane};
 use crate::foundations::error::{SpecError, vector_within, within};
 
 /// Ground after a height map.
@@ -13,8 +13,8 @@ use crate::foundations::error::{SpecError, vector_within, within};
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TerrainSpec {
-    /// Name of the form: rows of heights.
-    pub form: String,
+    /// Name of the asset: rows of heights.
+    pub asset: String,
     /// Where its middle lies, m, at value 0. Default the origin.
     #[serde(default)]
     pub position: [f32; 3],
@@ -33,8 +33,8 @@ fn no_holes() -> f32 {
 
 impl TerrainSpec {
     /// A height map about the origin: its extent along x and z, m, and the height of value 1, m.
-    pub fn new(form: &str, size: [f32; 2], height: f32) -> Self {
-        Self { form: form.to_owned(), position: [0.0; 3], size, height, hole: no_holes() }
+    pub fn new(asset: &str, size: [f32; 2], height: f32) -> Self {
+        Self { asset: asset.to_owned(), position: [0.0; 3], size, height, hole: no_holes() }
     }
 
     /// Whether the values are in range.
@@ -51,10 +51,10 @@ impl TerrainSpec {
     /// Finds its heights.
     ///
     /// # Errors
-    /// A value out of range, or no form of rows of that name.
-    pub fn build(&self, forms: &Forms) -> Result<Terrain, SpecError> {
+    /// A value out of range, or no asset with places of that name.
+    pub fn build(&self, assets: &Assets) -> Result<Terrain, SpecError> {
         self.check()?;
-        let plane = Arc::clone(forms.plane("form", &self.form)?);
+        let plane = Arc::clone(assets.plane("asset", &self.asset)?);
         Ok(Terrain {
             plane,
             position: self.position.into(),
@@ -95,10 +95,10 @@ impl Terrain {
     /// The ground at x and z, m. `None` beside it and in holes.
     ///
     /// ```
-    /// use frolic_core::{Form, Forms, Plane, TerrainSpec};
-    /// let mut forms = Forms::default();
-    /// forms.insert("slope", Form::Plane(Plane::new(2, 1, vec![0.0, 1.0])?.into()));
-    /// let terrain = TerrainSpec::new("slope", [10.0, 10.0], 2.0).build(&forms)?;
+    /// use frolic_core::{Asset, Assets, Plane, TerrainSpec};
+    /// let mut assets = Assets::default();
+    /// assets.insert("slope", Asset::Plane(Plane::new(2, 1, vec![0.0, 1.0])?.into()));
+    /// let terrain = TerrainSpec::new("slope", [10.0, 10.0], 2.0).build(&assets)?;
     /// assert_eq!(terrain.at(0.0, 0.0).unwrap().y, 1.0);
     /// assert!(terrain.at(6.0, 0.0).is_none());
     /// # Ok::<(), frolic_core::SpecError>(())

@@ -8,19 +8,19 @@
 //! | --- | --- |
 //! | how is a placement described? | `spec.rs`; shapes and aims of births `shapes.rs` |
 //! | which patterns are there? | `patterns.rs`; points of shapes and assets `source.rs` |
-//! | where are elements filtered out? | `sieve.rs` |
+//! | where are elements filtered out? | `filter.rs` |
 //! | what is the height and slope of the ground? | `ground.rs` |
 //! | what do neighbours share? | `clumps.rs` |
 //! | which squares of ground are equal? | `repeat.rs` |
 //! | what comes out? | `placed.rs` |
 
 mod clumps;
+mod filter;
 mod ground;
 mod patterns;
 mod placed;
 mod repeat;
 mod shapes;
-mod sieve;
 mod source;
 mod spec;
 
@@ -30,6 +30,7 @@ use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
 pub use clumps::{Clump, ClumpSpec};
+pub use filter::{Filter, FilterBy, FilterSpec};
 pub use ground::{Footing, Terrain, TerrainSpec};
 pub use patterns::PatternSpec;
 use patterns::{MOST_DENSITY, Pattern};
@@ -37,12 +38,11 @@ pub use placed::{PlacedColumns, PlacedRow};
 pub(crate) use repeat::Repeat;
 use repeat::{Layout, Spot};
 pub use shapes::{AimSpec, MeshPart, ShapeSpec, VolumePart};
-pub use sieve::{Sieve, SieveBy, SieveSpec};
 pub(crate) use source::{Basis, Source};
 use spec::MOST_LAYERS;
 pub use spec::{AreaSpec, EachSpec, MOST_KINDS, On, PlacementSpec, check_layers};
 
-use crate::assets::{Forms, pick, sums};
+use crate::assets::{Assets, pick, sums};
 use crate::foundations::error::{SpecError, at_most};
 use crate::foundations::random::{Draws, hash3, unit};
 
@@ -59,7 +59,7 @@ struct Layer {
     spec: PlacementSpec,
     seed: u32,
     places: Places,
-    sieves: Vec<Sieve>,
+    filters: Vec<Filter>,
     terrain: Option<Terrain>,
     kinds: Vec<f32>,
     /// Elements whose number is below it are placed.
@@ -73,7 +73,7 @@ struct Layer {
 enum Places {
     Pattern(Pattern),
     /// A number of elements on an asset.
-    Form(Source, u32),
+    Asset(Source, u32),
     Read(Arc<PlacedColumns>),
 }
 
@@ -95,9 +95,9 @@ impl Placement {
         specs: &[PlacementSpec],
         count: Option<u32>,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
-        Self::repeated(specs, count, seed, forms, None)
+        Self::repeated(specs, count, seed, assets, None)
     }
 
     /// As [`Placement::new`], where squares of ground may share layouts. With a count, somewhat fewer elements: layouts come and go as a whole.
@@ -105,7 +105,7 @@ impl Placement {
         specs: &[PlacementSpec],
         count: Option<u32>,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
         repeat: Option<Repeat>,
     ) -> Result<Self, SpecError> {
         at_most("placement", specs.len(), MOST_LAYERS)?;
@@ -126,7 +126,7 @@ impl Placement {
                 part
             });
             let seed = hash3(seed, nth as u32, PLACE_SEED)[0];
-            layers.push(Layer::new(spec, part, seed, forms, repeat).map_err(under)?);
+            layers.push(Layer::new(spec, part, seed, assets, repeat).map_err(under)?);
         }
         Ok(Self { layers, count })
     }
@@ -151,7 +151,7 @@ impl Placement {
         }
     }
 
-    /// What lies on squares of a layout where no sieve leaves any out, on level ground at height 0, about the square's middle.
+    /// What lies on squares of a layout where no filter leaves any out, on level ground at height 0, about the square's middle.
     pub(crate) fn layout(&self, nth: u32, into: &mut PlacedColumns) {
         for layer in &self.layers {
             layer.layout(nth, into);
@@ -171,7 +171,7 @@ impl Placement {
     }
 
     /// How densely things stand at x and z, m, against where they stand most densely, 0 to 1: of the layer that lets most through there.
-    /// `endless` asks beyond the areas too. Nothing of layers on forms.
+    /// `endless` asks beyond the areas too. Nothing of layers on assets.
     pub fn cover(&self, x: f32, z: f32, endless: bool) -> f32 {
         let of = |layer: &Layer| {
             let [low, high] = layer.spec.area.corners();
@@ -196,28 +196,27 @@ impl Layer {
         spec: &PlacementSpec,
         count: Option<u32>,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
         repeat: Option<Repeat>,
     ) -> Result<Self, SpecError> {
         spec.check()?;
-        let sieves = spec
-            .sieve
-            .iter()
-            .enumerate()
-            .map(|(nth, sieve)| sieve.build(forms).map_err(|error| error.under(&format!("sieve.{nth}"))));
-        let sieves = sieves.collect::<Result<Vec<_>, _>>()?;
-        let terrain = spec.terrain.as_ref().map(|terrain| terrain.build(forms)).transpose();
+        let filters =
+            spec.filter.iter().enumerate().map(|(nth, filter)| {
+                filter.build(assets).map_err(|error| error.under(&format!("filter.{nth}")))
+            });
+        let filters = filters.collect::<Result<Vec<_>, _>>()?;
+        let terrain = spec.terrain.as_ref().map(|terrain| terrain.build(assets)).transpose();
         let terrain = terrain.map_err(|error| error.under("terrain"))?;
-        let on_form = |shape: &ShapeSpec, area: f32| -> Result<Places, SpecError> {
+        let on_asset = |shape: &ShapeSpec, area: f32| -> Result<Places, SpecError> {
             let many = count.map_or(f64::from(area) * f64::from(spec.density), f64::from);
-            Ok(Places::Form(Source::new(shape, forms).map_err(|error| error.under("on"))?, most(many)?))
+            Ok(Places::Asset(Source::new(shape, assets).map_err(|error| error.under("on"))?, most(many)?))
         };
         let kinds = sums(spec.each.kinds.iter().copied());
         let mut layer = Self {
             spec: spec.clone(),
             seed,
             places: Places::Read(Arc::default()),
-            sieves,
+            filters,
             terrain,
             kinds,
             threshold: 1.0,
@@ -225,15 +224,15 @@ impl Layer {
             layouts: Vec::new(),
         };
         layer.places = match &spec.on {
-            On::Mesh { form } => {
-                let surface = forms.surface("on.mesh.form", form)?;
-                on_form(&ShapeSpec::Mesh { form: form.clone(), part: MeshPart::Surface }, surface.area())?
+            On::Mesh { asset } => {
+                let surface = assets.surface("on.mesh.asset", asset)?;
+                on_asset(&ShapeSpec::Mesh { asset: asset.clone(), part: MeshPart::Surface }, surface.area())?
             }
-            On::Volume { form, part } => {
-                let volume = forms.distance("on.volume.form", form)?.volume();
-                on_form(&ShapeSpec::Volume { form: form.clone(), part: *part }, volume)?
+            On::Volume { asset, part } => {
+                let volume = assets.distance("on.volume.asset", asset)?.volume();
+                on_asset(&ShapeSpec::Volume { asset: asset.clone(), part: *part }, volume)?
             }
-            On::Places { form } => Places::Read(Arc::clone(forms.places("on.places.form", form)?)),
+            On::Places { asset } => Places::Read(Arc::clone(assets.places("on.places.asset", asset)?)),
             On::Ground(pattern) => return layer.patterned(pattern, count),
         };
         Ok(layer)
@@ -354,7 +353,7 @@ impl Layer {
             return (0.0, None, None);
         }
         let footing = footing.flatten();
-        let share = self.sieves.iter().map(|sieve| sieve.share(x, z, footing)).product::<f32>();
+        let share = self.filters.iter().map(|filter| filter.share(x, z, footing)).product::<f32>();
         if share <= 0.0 {
             return (0.0, footing, None);
         }
@@ -436,8 +435,8 @@ impl Layer {
                     into.push(&row);
                 }
             }),
-            Places::Form(source, count) => {
-                let rows = (0..*count).filter_map(|nth| self.on_form(source, nth));
+            Places::Asset(source, count) => {
+                let rows = (0..*count).filter_map(|nth| self.on_asset(source, nth));
                 rows.filter(inside).for_each(|row| into.push(&row));
             }
             Places::Read(places) => {
@@ -482,7 +481,7 @@ impl Layer {
         }
     }
 
-    fn on_form(&self, source: &Source, nth: u32) -> Option<PlacedRow> {
+    fn on_asset(&self, source: &Source, nth: u32) -> Option<PlacedRow> {
         let draws = Draws { seed: self.seed, id: nth };
         let (at, outwards) = source.place(draws);
         let id = hash3(self.seed, nth, PLACE_SEED)[1];
@@ -499,7 +498,7 @@ impl Layer {
     fn as_read(&self, places: &PlacedColumns, nth: usize) -> Option<PlacedRow> {
         let row = places.row(nth)?;
         let [pass, _] = through(row.id);
-        let share = self.sieves.iter().map(|sieve| sieve.share(row.px, row.pz, None)).product::<f32>();
+        let share = self.filters.iter().map(|filter| filter.share(row.px, row.pz, None)).product::<f32>();
         (pass < share).then_some(row)
     }
 

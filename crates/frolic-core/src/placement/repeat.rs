@@ -1,7 +1,7 @@
 //! Squares of ground that share what lies on them.
 //!
 //! A layout is what a pattern puts on one square. Each square of ground has one of a few layouts, chosen by chance: whatever is worked out for
-//! a layout holds for every square that has it. Sieves and height maps still go by where a place really is, so squares at a path's edge
+//! a layout holds for every square that has it. Filters and height maps still go by where a place really is, so squares at a path's edge
 //! differ.
 
 use rayon::prelude::*;

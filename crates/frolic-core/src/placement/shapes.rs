@@ -52,7 +52,7 @@ pub enum ShapeSpec {
     /// Terrain from a picture, uniform as seen from above.
     Heights {
         /// Name of a picture: black is low.
-        form: String,
+        asset: String,
         /// Extent along x and z, in metres, 0.001 to 1e6; the upper edge of the picture is at -z.
         size: [f32; 2],
         /// Height of white above black, in metres, 0 to 1e5.
@@ -61,7 +61,7 @@ pub enum ShapeSpec {
     /// A mesh at its place.
     Mesh {
         /// Name of the mesh.
-        form: String,
+        asset: String,
         /// Part of the mesh. Default: its surface.
         #[serde(default)]
         part: MeshPart,
@@ -69,7 +69,7 @@ pub enum ShapeSpec {
     /// A distance grid at its place.
     Volume {
         /// Name of the grid.
-        form: String,
+        asset: String,
         /// Part of the grid. Default: its inside.
         #[serde(default)]
         part: VolumePart,
@@ -77,12 +77,12 @@ pub enum ShapeSpec {
     /// Places of an asset, in turn.
     Places {
         /// Name of the places.
-        form: String,
+        asset: String,
     },
     /// A picture, each pixel in proportion to its brightness.
     Picture {
         /// Name of the picture.
-        form: String,
+        asset: String,
         /// Width, in metres, 0.001 to 1e6; the height follows.
         width: f32,
         /// Orientation: upright or flat. Default: upright.

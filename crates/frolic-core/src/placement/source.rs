@@ -7,7 +7,7 @@ use glam::{Vec2, Vec3};
 
 use super::placed::PlacedColumns;
 use super::shapes::{MeshPart, ShapeSpec, VolumePart};
-use crate::assets::{DistanceGrid, Forms, Plane, Surface, pick, sums};
+use crate::assets::{Assets, DistanceGrid, Plane, Surface, pick, sums};
 use crate::foundations::error::SpecError;
 use crate::foundations::random::Draws;
 use crate::world::obstacles::MaskLie;
@@ -29,36 +29,44 @@ impl Source {
     pub(crate) const POINT: Self =
         Self::Plain(ShapeSpec::Point, Basis { x: Vec3::Z, y: Vec3::X, z: Vec3::Y });
 
-    pub(crate) fn new(shape: &ShapeSpec, forms: &Forms) -> Result<Self, SpecError> {
+    pub(crate) fn new(shape: &ShapeSpec, assets: &Assets) -> Result<Self, SpecError> {
         Ok(match shape {
-            ShapeSpec::Heights { form, size, height } => {
-                Self::Heights(Arc::clone(forms.plane("shape.heights.form", form)?), *size, *height)
+            ShapeSpec::Heights { asset, size, height } => {
+                Self::Heights(Arc::clone(assets.plane("shape.heights.asset", asset)?), *size, *height)
             }
-            ShapeSpec::Mesh { form, part } => {
-                Self::Mesh(Arc::clone(forms.surface("shape.mesh.form", form)?), *part)
+            ShapeSpec::Mesh { asset, part } => {
+                Self::Mesh(Arc::clone(assets.surface("shape.mesh.asset", asset)?), *part)
             }
-            ShapeSpec::Volume { form, part } => {
-                let grid = forms.distance("shape.volume.form", form)?;
+            ShapeSpec::Volume { asset, part } => {
+                let grid = assets.distance("shape.volume.asset", asset)?;
                 if grid.volume() <= 0.0 {
-                    let problem = format!("'{form}' has no inside");
-                    return Err(SpecError::new("shape.volume.form", problem, "bake a closed mesh, or finer"));
+                    let problem = format!("'{asset}' has no inside");
+                    return Err(SpecError::new(
+                        "shape.volume.asset",
+                        problem,
+                        "bake a closed mesh, or finer",
+                    ));
                 }
                 Self::Volume(Arc::clone(grid), *part)
             }
-            ShapeSpec::Places { form } => {
-                let places = forms.places("shape.places.form", form)?;
+            ShapeSpec::Places { asset } => {
+                let places = assets.places("shape.places.asset", asset)?;
                 if places.is_empty() {
-                    let problem = format!("'{form}' holds no places");
-                    return Err(SpecError::new("shape.places.form", problem, "give one with some"));
+                    let problem = format!("'{asset}' holds no places");
+                    return Err(SpecError::new("shape.places.asset", problem, "give one with some"));
                 }
                 Self::Places(Arc::clone(places))
             }
-            ShapeSpec::Picture { form, width, lie } => {
-                let picture = forms.plane("shape.picture.form", form)?;
+            ShapeSpec::Picture { asset, width, lie } => {
+                let picture = assets.plane("shape.picture.asset", asset)?;
                 let sums = sums(picture.values().iter().copied());
                 if sums.last().is_none_or(|sum| *sum <= 0.0) {
-                    let problem = format!("'{form}' is all black");
-                    return Err(SpecError::new("shape.picture.form", problem, "give one with bright pixels"));
+                    let problem = format!("'{asset}' is all black");
+                    return Err(SpecError::new(
+                        "shape.picture.asset",
+                        problem,
+                        "give one with bright pixels",
+                    ));
                 }
                 Self::Picture(Arc::clone(picture), sums, width / picture.width() as f32, *lie)
             }

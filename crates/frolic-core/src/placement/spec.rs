@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use super::clumps::ClumpSpec;
+use super::filter::FilterSpec;
 use super::ground::TerrainSpec;
 use super::patterns::{MOST_DENSITY, PatternSpec};
 use super::shapes::VolumePart;
-use super::sieve::SieveSpec;
 use crate::foundations::error::{SpecError, at_most, each, within};
 use crate::foundations::span::Span;
 
@@ -37,7 +37,7 @@ pub struct PlacementSpec {
     pub share: Option<f32>,
     /// Filters by place, at most 16. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub sieve: Vec<SieveSpec>,
+    pub filter: Vec<FilterSpec>,
     /// Terrain. Default: level ground at height 0.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub terrain: Option<TerrainSpec>,
@@ -58,12 +58,12 @@ pub enum On {
     /// Triangles, uniform by area; elements point outwards.
     Mesh {
         /// Name of the asset.
-        form: String,
+        asset: String,
     },
     /// A distance grid; elements point outwards.
     Volume {
         /// Name of the asset.
-        form: String,
+        asset: String,
         /// Part of the grid. Default: its inside.
         #[serde(default)]
         part: VolumePart,
@@ -71,7 +71,7 @@ pub enum On {
     /// Places of an asset, unchanged.
     Places {
         /// Name of the asset.
-        form: String,
+        asset: String,
     },
 }
 
@@ -150,7 +150,7 @@ impl Default for EachSpec {
 
 /// Maximum number of layers of a placement, and of filters of a layer.
 pub(super) const MOST_LAYERS: usize = 16;
-const MOST_SIEVES: usize = 16;
+const MOST_FILTERS: usize = 16;
 /// Maximum number of kinds of element of a placement.
 pub const MOST_KINDS: usize = 16;
 
@@ -177,8 +177,8 @@ impl PlacementSpec {
     }
 
     /// Adds a filter.
-    pub fn sieve(mut self, sieve: SieveSpec) -> Self {
-        self.sieve.push(sieve);
+    pub fn filter(mut self, filter: FilterSpec) -> Self {
+        self.filter.push(filter);
         self
     }
 
@@ -208,7 +208,7 @@ impl PlacementSpec {
         self.area.check().map_err(|error| error.under("area"))?;
         within("density", self.density, 0.0, MOST_DENSITY, "elements a square metre")?;
         within("share", self.share.unwrap_or(1.0), 0.0, 1e6, "")?;
-        each("sieve", &self.sieve, MOST_SIEVES, SieveSpec::check)?;
+        each("filter", &self.filter, MOST_FILTERS, FilterSpec::check)?;
         if let Some(terrain) = &self.terrain {
             terrain.check().map_err(|error| error.under("terrain"))?;
         }

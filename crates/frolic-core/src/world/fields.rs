@@ -8,7 +8,7 @@ use std::sync::Arc;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::assets::{DistanceGrid, Forms};
+use crate::assets::{Assets, DistanceGrid};
 use crate::foundations::error::{SpecError, direction, each, vector_within, within};
 use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::span::Span;
@@ -162,7 +162,7 @@ impl Default for CurlSpec {
 #[non_exhaustive]
 pub struct ShapeFieldSpec {
     /// Name of a distance grid.
-    pub form: String,
+    pub asset: String,
     /// Acceleration towards the surface for each metre of distance, in 1/s², 0 to 1e5. Default: 20.
     #[serde(default = "default_pull")]
     pub pull: f32,
@@ -212,9 +212,9 @@ impl FieldSpec {
     }
 
     /// A pull to the surface of a distance grid, by name, in 1/s², with damping, in 1/s.
-    pub fn shape(form: &str, pull: f32, damp: f32) -> Self {
+    pub fn shape(asset: &str, pull: f32, damp: f32) -> Self {
         Self::new(FieldKind::Shape(ShapeFieldSpec {
-            form: form.to_owned(),
+            asset: asset.to_owned(),
             pull,
             damp,
             most: default_most(),
@@ -223,9 +223,15 @@ impl FieldSpec {
     }
 
     /// A constraint to the surface of a distance grid, by name.
-    pub fn hold(form: &str) -> Self {
-        let (form, hold) = (form.to_owned(), true);
-        Self::new(FieldKind::Shape(ShapeFieldSpec { form, pull: 0.0, damp: 0.0, most: default_most(), hold }))
+    pub fn hold(asset: &str) -> Self {
+        let (asset, hold) = (asset.to_owned(), true);
+        Self::new(FieldKind::Shape(ShapeFieldSpec {
+            asset,
+            pull: 0.0,
+            damp: 0.0,
+            most: default_most(),
+            hold,
+        }))
     }
 
     /// Sets the centre, in metres.
@@ -363,11 +369,11 @@ pub(crate) struct Acting {
 }
 
 impl Acting {
-    fn new(spec: &FieldSpec, nth: usize, forms: &Forms) -> Result<Self, SpecError> {
+    fn new(spec: &FieldSpec, nth: usize, assets: &Assets) -> Result<Self, SpecError> {
         let under = |error: SpecError| error.under(&format!("field.{nth}"));
         let grid = match &spec.kind {
             FieldKind::Shape(shape) => {
-                Some(Arc::clone(forms.distance("kind.shape.form", &shape.form).map_err(under)?))
+                Some(Arc::clone(assets.distance("kind.shape.asset", &shape.asset).map_err(under)?))
             }
             _ => None,
         };
@@ -375,8 +381,8 @@ impl Acting {
     }
 
     /// Prepares all fields of a checked list.
-    pub(crate) fn all(specs: &[FieldSpec], forms: &Forms) -> Result<Vec<Self>, SpecError> {
-        specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, forms)).collect()
+    pub(crate) fn all(specs: &[FieldSpec], assets: &Assets) -> Result<Vec<Self>, SpecError> {
+        specs.iter().enumerate().map(|(nth, spec)| Self::new(spec, nth, assets)).collect()
     }
 
     /// The pull of a collector: constant towards a position, fading to nothing at its reach, in metres.

@@ -15,7 +15,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::error::{SpecError, each, vector_within, within};
 use crate::foundations::noise::{PLACES, gust_noise, gust_noises};
 use crate::foundations::paths::{Path, PathSpec};
@@ -162,20 +162,20 @@ impl WorldSpec {
     /// # Errors
     /// Names the key that is out of range.
     pub fn build(&self) -> Result<World, SpecError> {
-        self.build_with(&Forms::default())
+        self.build_with(&Assets::default())
     }
 
     /// Checks the values and prepares them for stepping. Fields and obstacles may name assets.
     ///
     /// # Errors
     /// Names the key that is out of range, or whose asset is missing or of another kind.
-    pub fn build_with(&self, forms: &Forms) -> Result<World, SpecError> {
+    pub fn build_with(&self, assets: &Assets) -> Result<World, SpecError> {
         self.check()?;
         let stamp = new_stamp();
         Ok(World {
-            fields: Acting::all(&self.field, forms)?,
+            fields: Acting::all(&self.field, assets)?,
             own_fields: Vec::new(),
-            solid: Solid::new(&self.obstacle, self.endless.as_ref(), forms)?,
+            solid: Solid::new(&self.obstacle, self.endless.as_ref(), assets)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
             pushers: self.pusher.iter().map(Pusher::new).collect(),
             brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),

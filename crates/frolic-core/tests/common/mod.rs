@@ -3,7 +3,7 @@
 
 use std::sync::OnceLock;
 
-use frolic_core::{BakeSpec, Form, Forms, Plane, Surface, World, WorldSpec};
+use frolic_core::{Asset, Assets, BakeSpec, Plane, Surface, World, WorldSpec};
 
 /// Something with a change: specs may get more fields.
 pub fn with<T>(mut it: T, change: impl FnOnce(&mut T)) -> T {
@@ -23,27 +23,27 @@ pub fn still() -> World {
 }
 
 /// A ball of radius 0.8 about (0, 1, 0) as triangles ("mesh") and distances ("ball"), hills, a mask of bars and discs, a picture.
-pub fn forms() -> Forms {
-    static FORMS: OnceLock<Forms> = OnceLock::new();
+pub fn assets() -> Assets {
+    static FORMS: OnceLock<Assets> = OnceLock::new();
     FORMS.get_or_init(make).clone()
 }
 
-fn make() -> Forms {
-    let mut forms = Forms::default();
+fn make() -> Assets {
+    let mut assets = Assets::default();
     let ball = Surface::ball(16).placed(0.8, 0.3, [0.0, 1.0, 0.0]).unwrap();
-    forms.insert("ball", Form::Distance(BakeSpec::new(40).bake(&ball).unwrap().into()));
-    forms.insert("mesh", Form::Surface(ball.into()));
+    assets.insert("ball", Asset::Distance(BakeSpec::new(40).bake(&ball).unwrap().into()));
+    assets.insert("mesh", Asset::Surface(ball.into()));
     let plane = |width: usize, height: usize, value: fn(f32, f32) -> f32| {
         let at = |k: usize| value((k % width) as f32 / width as f32, (k / width) as f32 / height as f32);
-        Form::Plane(Plane::new(width, height, (0..width * height).map(at).collect()).unwrap().into())
+        Asset::Plane(Plane::new(width, height, (0..width * height).map(at).collect()).unwrap().into())
     };
-    forms.insert("hills", plane(48, 40, |x, y| 0.5 + 0.3 * (x * 9.0).sin() + 0.2 * (y * 13.0).cos()));
+    assets.insert("hills", plane(48, 40, |x, y| 0.5 + 0.3 * (x * 9.0).sin() + 0.2 * (y * 13.0).cos()));
     let solid = |x: f32, y: f32| {
         let disc = |u: f32, v: f32, r: f32| (x - u).hypot(y - v) < r;
         let bar = (0.7..0.76).contains(&x) && y > 0.2;
         f32::from(u8::from(disc(0.3, 0.3, 0.14) || disc(0.5, 0.8, 0.1) || bar))
     };
-    forms.insert("mask", plane(160, 120, solid));
-    forms.insert("picture", plane(20, 10, |x, y| if x < 0.5 { 0.0 } else { y }));
-    forms
+    assets.insert("mask", plane(160, 120, solid));
+    assets.insert("picture", plane(20, 10, |x, y| if x < 0.5 { 0.0 } else { y }));
+    assets
 }

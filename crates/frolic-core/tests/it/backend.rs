@@ -1,17 +1,17 @@
 //! What a population that lives elsewhere is told, against what the processor makes of the same specs.
 
-use crate::common::forms;
+use crate::common::assets;
 use frolic_core::backend::{
     Emitters, Grid, MOST_LINKED, MOST_WRITTEN, OwnFields, grids, hindrances, is_simple, stays_at_home,
 };
 use frolic_core::{
-    BodyRow, CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, Forms, MeshPart, Meter, Moment,
+    Assets, BodyRow, CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, MeshPart, Meter, Moment,
     ObstacleShape, ObstacleSpec, ParticleSpec, Particles, ScatterSpec, ShapeSpec, Span, TrailSpec, WorldSpec,
 };
 use proptest::prelude::*;
 
-fn own(spec: &ParticleSpec, forms: &Forms) -> OwnFields {
-    OwnFields::new(spec, forms).unwrap()
+fn own(spec: &ParticleSpec, assets: &Assets) -> OwnFields {
+    OwnFields::new(spec, assets).unwrap()
 }
 
 proptest! {
@@ -20,9 +20,9 @@ proptest! {
     fn births_are_written_down_as_they_are_born(
         rate in 10f32..3_000.0, burst in 0u32..60, count in 1u32..200, steps in 1u32..12, even in any::<bool>(),
     ) {
-        let forms = forms();
+        let assets = assets();
         let mut emitter = EmitterSpec::rate(rate)
-            .shape(ShapeSpec::Mesh { form: "mesh".to_owned(), part: MeshPart::Surface })
+            .shape(ShapeSpec::Mesh { asset: "mesh".to_owned(), part: MeshPart::Surface })
             .aim([0.3, 1.0, 0.0], 50.0)
             .speed(1.0, 3.0);
         emitter.aim.even = even;
@@ -31,8 +31,8 @@ proptest! {
         // Nobody dies, so that what is there is what was born.
         let spec = ParticleSpec::new(count).life(1e3, 1e3).motion(0.0, 0.0).emitter(emitter).emitter(more);
         prop_assert!(!spec.emitters.iter().any(is_simple));
-        let mut here = Particles::with_forms(&spec, 5, Default::default(), &forms).unwrap();
-        let mut there = Emitters::new(&spec.emitters, &forms).unwrap();
+        let mut here = Particles::with_assets(&spec, 5, Default::default(), &assets).unwrap();
+        let mut there = Emitters::new(&spec.emitters, &assets).unwrap();
         let world = WorldSpec::default().build().unwrap();
         let dt = 1.0 / 60.0;
         let (mut time, mut next, mut written) = (0.0f64, 0u32, 0usize);
@@ -63,8 +63,8 @@ proptest! {
     #[test]
     fn a_mask_is_told_by_its_words(x in -2f32..2.0, y in -0.5f32..2.5, radius in 0.1f32..0.6, dig in any::<bool>()) {
         let spec = WorldSpec::default().obstacle(ObstacleSpec::mask("mask", [0.0, 1.0, 0.0], 4.0));
-        let mut world = spec.build_with(&forms()).unwrap();
-        let nothing = own(&ParticleSpec::new(1), &Forms::default());
+        let mut world = spec.build_with(&assets()).unwrap();
+        let nothing = own(&ParticleSpec::new(1), &Assets::default());
         let words = |grid: &Grid<'_>| (0..grid.len()).map(|nth| grid.word(nth)).collect::<Vec<_>>();
         let grid = grids(&world, &nothing).next().unwrap();
         let (before, stamp) = (words(&grid), grid.stamp());
@@ -89,21 +89,21 @@ proptest! {
 /// Obstacles come first, then posts, then shapes; each finds its grid.
 #[test]
 fn everything_finds_its_grid() {
-    let forms = forms();
+    let assets = assets();
     let mut world = WorldSpec::default()
         .obstacle(ObstacleSpec::sphere([0.0; 3], 1.0))
         .obstacle(ObstacleSpec::distance("ball"))
         .field(FieldSpec::hold("ball"));
     world.obstacle.push(ObstacleSpec::new(ObstacleShape::Heights {
-        form: "hills".to_owned(),
+        asset: "hills".to_owned(),
         position: [0.0; 3],
         size: [2.0, 3.0],
         height: 0.5,
     }));
     world.endless = Some(EndlessSpec::new(2.0, 8.0, Span::new(0.1, 0.4)));
-    let world = world.build_with(&forms).unwrap();
+    let world = world.build_with(&assets).unwrap();
     let spec = ParticleSpec::new(1).field(FieldSpec::shape("ball", 1.0, 1.0));
-    let own = own(&spec, &forms);
+    let own = own(&spec, &assets);
     let told = hindrances(&world, &own);
     assert_eq!(told.obstacles, 4);
     assert_eq!(told.all.iter().map(|it| it.kind).collect::<Vec<_>>(), [1, 6, 5, 8, 6, 6]);
@@ -126,9 +126,9 @@ fn everything_finds_its_grid() {
 
 #[test]
 fn reasons_to_stay_are_told() {
-    let (forms, world) = (forms(), WorldSpec::default().build().unwrap());
+    let (assets, world) = (assets(), WorldSpec::default().build().unwrap());
     let plain = || ParticleSpec::new(100).emitter(EmitterSpec::rate(5.0));
-    let reason = |spec: &ParticleSpec| stays_at_home(spec, &world, &forms);
+    let reason = |spec: &ParticleSpec| stays_at_home(spec, &world, &assets);
     assert_eq!(reason(&plain()), None);
     let starts = plain().event(EventSpec::start(Moment::Death, "sparks", 3.0)).trail(TrailSpec::new(4, 0.1));
     assert_eq!(reason(&starts), None);
@@ -145,7 +145,7 @@ fn reasons_to_stay_are_told() {
     let mut crowded = WorldSpec::default();
     crowded.obstacle = vec![ObstacleSpec::sphere([0.0; 3], 1.0); 15];
     crowded.endless = Some(EndlessSpec::new(2.0, 8.0, Span::new(0.1, 0.4)));
-    assert_eq!(stays_at_home(&plain(), &crowded.build().unwrap(), &forms), None);
+    assert_eq!(stays_at_home(&plain(), &crowded.build().unwrap(), &assets), None);
     let shape = plain().field(FieldSpec::hold("ball"));
-    assert!(stays_at_home(&shape, &crowded.build().unwrap(), &forms).unwrap().contains("16 obstacles"));
+    assert!(stays_at_home(&shape, &crowded.build().unwrap(), &assets).unwrap().contains("16 obstacles"));
 }

@@ -2,7 +2,7 @@
 
 use frolic_core::backend::{EmitterAxes, Emitters, Motion};
 use frolic_core::{
-    Counter, EmitterSpec, FieldSpec, Forms, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec,
+    Assets, Counter, EmitterSpec, FieldSpec, Meter, ParticleSpec, Particles, ShapeSpec, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -15,7 +15,7 @@ proptest! {
         let mut spec = ParticleSpec::new(200_000).life(100.0, 100.0);
         spec.emitters = rates.iter().map(|&rate| EmitterSpec::rate(rate)).collect();
         spec.emitters[0].burst = EmitterSpec::burst(burst, at).burst;
-        let mut emitters = Emitters::new(&spec.emitters, &Forms::default()).unwrap();
+        let mut emitters = Emitters::new(&spec.emitters, &Assets::default()).unwrap();
         let (mut due, mut time) = (0, 0.0);
         for _ in 0..steps {
             let mut all = Vec::new();

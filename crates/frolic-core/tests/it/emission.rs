@@ -3,7 +3,7 @@
 use crate::common;
 use crate::common::still;
 use frolic_core::{
-    AimSpec, Counter, CourseSpec, EmitterSpec, Form, MaskLie, MeshPart, Meter, ParticleSpec, Particles,
+    AimSpec, Asset, Counter, CourseSpec, EmitterSpec, MaskLie, MeshPart, Meter, ParticleSpec, Particles,
     PathEnds, PathSpec, Plane, ShapeSpec, Storage, VolumePart,
 };
 use proptest::prelude::*;
@@ -259,13 +259,13 @@ fn fans_are_flat_even_and_hollow() {
     assert_eq!(Particles::new(&along, 1).unwrap_err().key, "emitter.0.aim.fan");
 }
 
-/// Places and velocities of what a shape that names a form gives, aimed out of its surface.
-fn of_form(shape: ShapeSpec, count: u32) -> Vec<([f32; 3], [f32; 3])> {
+/// Places and velocities of what a shape that names an asset gives, aimed out of its surface.
+fn of_asset(shape: ShapeSpec, count: u32) -> Vec<([f32; 3], [f32; 3])> {
     let mut aim = AimSpec::default();
     aim.from_surface = true;
     let emitter = EmitterSpec::burst(count, 0.0).shape(shape).aimed(aim).speed(1.0, 1.0);
     let spec = ParticleSpec::new(count).life(10.0, 20.0).emitter(emitter);
-    let mut particles = Particles::with_forms(&spec, 11, Storage::Columns, &common::forms()).unwrap();
+    let mut particles = Particles::with_assets(&spec, 11, Storage::Columns, &common::assets()).unwrap();
     particles.step(&still(), 1e-6, 1, &mut Meter::new());
     let [vx, vy, vz] = particles.columns().velocity();
     let at = places(&particles).into_iter().enumerate();
@@ -273,7 +273,7 @@ fn of_form(shape: ShapeSpec, count: u32) -> Vec<([f32; 3], [f32; 3])> {
 }
 
 #[test]
-fn forms_are_filled_evenly_and_aimed_outwards() {
+fn assets_are_filled_evenly_and_aimed_outwards() {
     let n = 4000;
     let middle = [0.0f32, 1.0, 0.0];
     let off = |p: [f32; 3]| {
@@ -286,17 +286,17 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
         let (d, far) = off(*p);
         (d[0] * v[0] + d[1] * v[1] + d[2] * v[2]) / far
     };
-    let form = || "mesh".to_owned();
-    let mesh = of_form(ShapeSpec::Mesh { form: form(), part: MeshPart::Surface }, n);
+    let asset = || "mesh".to_owned();
+    let mesh = of_asset(ShapeSpec::Mesh { asset: asset(), part: MeshPart::Surface }, n);
     assert!(mesh.iter().all(|(p, _)| (0.79..0.801).contains(&off(*p).1)));
     assert!((mean_height(&mesh) - 0.4).abs() < 0.02, "even by area: {}", mean_height(&mesh));
     assert!(mesh.iter().all(|at| outwards(at) > 0.98));
-    let corners = of_form(ShapeSpec::Mesh { form: form(), part: MeshPart::Corners }, n);
+    let corners = of_asset(ShapeSpec::Mesh { asset: asset(), part: MeshPart::Corners }, n);
     assert!(corners.iter().all(|(p, _)| (off(*p).1 - 0.8).abs() < 1e-3));
-    let edges = of_form(ShapeSpec::Mesh { form: form(), part: MeshPart::Edges }, n);
+    let edges = of_asset(ShapeSpec::Mesh { asset: asset(), part: MeshPart::Edges }, n);
     assert!(edges.iter().all(|(p, _)| (0.79..0.801).contains(&off(*p).1)));
 
-    let ball = |part| of_form(ShapeSpec::Volume { form: "ball".into(), part }, n);
+    let ball = |part| of_asset(ShapeSpec::Volume { asset: "ball".into(), part }, n);
     let inside = ball(VolumePart::Inside);
     assert!(inside.iter().all(|(p, _)| off(*p).1 < 0.81));
     let mean = inside.iter().map(|(p, _)| off(*p).1).sum::<f32>() / n as f32;
@@ -307,8 +307,8 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
     let shell = ball(VolumePart::Shell(0.1));
     assert!(shell.iter().all(|(p, _)| (0.68..0.82).contains(&off(*p).1)));
 
-    let form = || "picture".to_owned();
-    let picture = of_form(ShapeSpec::Picture { form: form(), width: 4.0, lie: MaskLie::Upright }, n);
+    let asset = || "picture".to_owned();
+    let picture = of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, lie: MaskLie::Upright }, n);
     assert!(
         picture
             .iter()
@@ -319,9 +319,9 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
         |k: i32| picture.iter().filter(|(p, _)| ((p[1] + 1.0) * 5.0).floor() as i32 == k).count() as f32;
     assert_eq!(row(0), 0.0);
     assert!((row(8) / row(4) - 2.0).abs() < 0.3, "{} {}", row(8), row(4));
-    let flat = of_form(ShapeSpec::Picture { form: form(), width: 4.0, lie: MaskLie::Flat }, 100);
+    let flat = of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, lie: MaskLie::Flat }, 100);
     assert!(flat.iter().all(|(p, _)| p[1].abs() < 1e-3 && p[2].abs() < 1.001));
-    let hills = of_form(ShapeSpec::Heights { form: "hills".into(), size: [4.0, 2.0], height: 0.5 }, n);
+    let hills = of_asset(ShapeSpec::Heights { asset: "hills".into(), size: [4.0, 2.0], height: 0.5 }, n);
     assert!(
         hills.iter().all(|(p, v)| p[0].abs() <= 2.0
             && p[2].abs() <= 1.0
@@ -343,26 +343,26 @@ fn forms_are_filled_evenly_and_aimed_outwards() {
 }
 
 #[test]
-fn forms_that_are_not_there_are_refused() {
+fn assets_that_are_not_there_are_refused() {
     let told = |shape: ShapeSpec| {
         let spec = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).shape(shape));
-        Particles::with_forms(&spec, 1, Storage::Columns, &common::forms()).unwrap_err().to_string()
+        Particles::with_assets(&spec, 1, Storage::Columns, &common::assets()).unwrap_err().to_string()
     };
-    let error = told(ShapeSpec::Mesh { form: "ball".into(), part: MeshPart::Edges });
+    let error = told(ShapeSpec::Mesh { asset: "ball".into(), part: MeshPart::Edges });
     assert!(
         error.starts_with(
-            "emitter.0.shape.mesh.form: form 'ball' is a distance grid, not triangles; write one of:"
+            "emitter.0.shape.mesh.asset: asset 'ball' is a distance grid, not triangles; write one of:"
         ),
         "{error}"
     );
     assert!(
-        told(ShapeSpec::Volume { form: "bal".into(), part: VolumePart::Inside })
-            .contains("there is no form 'bal'")
+        told(ShapeSpec::Volume { asset: "bal".into(), part: VolumePart::Inside })
+            .contains("there is no asset 'bal'")
     );
-    let mut forms = common::forms();
-    forms.insert("black", Form::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
-    let dark = ShapeSpec::Picture { form: "black".into(), width: 1.0, lie: MaskLie::Flat };
+    let mut assets = common::assets();
+    assets.insert("black", Asset::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
+    let dark = ShapeSpec::Picture { asset: "black".into(), width: 1.0, lie: MaskLie::Flat };
     let spec = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).shape(dark));
-    let error = Particles::with_forms(&spec, 1, Storage::Columns, &forms).unwrap_err().to_string();
+    let error = Particles::with_assets(&spec, 1, Storage::Columns, &assets).unwrap_err().to_string();
     assert!(error.contains("'black' is all black"), "{error}");
 }

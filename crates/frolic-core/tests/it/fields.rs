@@ -1,6 +1,6 @@
 //! Fields against closed forms, and against what they promise.
 
-use crate::common::{forms, still, weightless};
+use crate::common::{assets, still, weightless};
 use frolic_core::{
     AttractorSpec, CurlSpec, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, Meter,
     ParticleSpec, Particles, ShapeSpec, Storage, VortexSpec, World, WorldSpec,
@@ -13,7 +13,7 @@ fn at_rest(spec: ParticleSpec, places: &[[f32; 3]]) -> Particles {
     let spec = places
         .iter()
         .fold(spec, |spec, place| spec.emitter(EmitterSpec::burst(1, 0.0).at(*place).speed(0.0, 0.0)));
-    let mut particles = Particles::with_forms(&spec, 1, Storage::Columns, &forms()).unwrap();
+    let mut particles = Particles::with_assets(&spec, 1, Storage::Columns, &assets()).unwrap();
     particles.step(&still, 1e-7, 1, &mut Meter::new());
     particles
 }
@@ -173,7 +173,7 @@ fn elements_gather_on_a_shape() {
         .shape(ShapeSpec::Box { size: [3.0, 3.0, 3.0] })
         .at([0.0, 1.0, 0.0])
         .speed(0.0, 1.0);
-    let mut all = Particles::with_forms(&spec.emitter(emitter), 1, Storage::Columns, &forms()).unwrap();
+    let mut all = Particles::with_assets(&spec.emitter(emitter), 1, Storage::Columns, &assets()).unwrap();
     all.step(&still(), 1.0 / 60.0, 60 * 8, &mut Meter::new());
     let [x, y, z] = all.columns().position();
     let [vx, vy, vz] = all.columns().velocity();
@@ -196,7 +196,7 @@ fn elements_are_held_on_a_shape() {
     let spec = ParticleSpec::new(300).life(1e4, 1e4).motion(0.2, 1.0).field(FieldSpec::hold("ball"));
     let run = |storage, seconds: u32| {
         let mut all =
-            Particles::with_forms(&spec.clone().emitter(emitter.clone()), 1, storage, &forms()).unwrap();
+            Particles::with_assets(&spec.clone().emitter(emitter.clone()), 1, storage, &assets()).unwrap();
         all.step(&WorldSpec::default().build().unwrap(), 1.0 / 60.0, 60 * seconds, &mut Meter::new());
         all.columns().clone()
     };
@@ -251,7 +251,7 @@ fn a_field_of_ones_own_acts_whatever_the_storage() {
 #[test]
 fn fields_that_cannot_be_are_refused() {
     let told =
-        |field: FieldSpec| WorldSpec::default().field(field).build_with(&forms()).unwrap_err().to_string();
+        |field: FieldSpec| WorldSpec::default().field(field).build_with(&assets()).unwrap_err().to_string();
     assert!(told(FieldSpec::curl(-1.0, 1.0)).starts_with("field.0.kind.curl.strength: -1 is out of range"));
     assert!(told(FieldSpec::vortex([0.0; 3], 1.0, 0.0)).starts_with("field.0.kind.vortex.radius"));
     assert!(told(FieldSpec::curl(1.0, 1.0).reach(0.0)).starts_with("field.0.reach"));
@@ -263,5 +263,5 @@ fn fields_that_cannot_be_are_refused() {
     let many = (0..65).fold(WorldSpec::default(), |world, _| world.field(FieldSpec::curl(1.0, 1.0)));
     assert!(many.build().unwrap_err().to_string().contains("keep to 64"));
     let own = ParticleSpec::new(1).field(FieldSpec::shape("nothing", 1.0, 1.0));
-    assert!(Particles::new(&own, 1).unwrap_err().to_string().contains("there is no form 'nothing'"));
+    assert!(Particles::new(&own, 1).unwrap_err().to_string().contains("there is no asset 'nothing'"));
 }

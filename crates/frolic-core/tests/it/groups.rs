@@ -2,8 +2,8 @@
 
 use crate::common::with;
 use frolic_core::{
-    AreaSpec, BladeMotion, BladeSpec, Blades, Chunk, ClumpSpec, Counter, Frame, GroupSpec, Meter, On,
-    PatternSpec, PlacementSpec, PusherSpec, SieveBy, SieveSpec, Span, Weather, World, WorldSpec,
+    AreaSpec, BladeMotion, BladeSpec, Blades, Chunk, ClumpSpec, Counter, FilterBy, FilterSpec, Frame,
+    GroupSpec, Meter, On, PatternSpec, PlacementSpec, PusherSpec, Span, Weather, World, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -72,8 +72,8 @@ fn squares_of_a_layout_hold_the_same_blades() {
 #[test]
 fn whatever_is_near_pressed_or_cut_by_a_path_stays_single() {
     let points = vec![[-12.0, 5.0], [12.0, 5.0]];
-    let path = SieveBy::Path { points, closed: false, width: 0.5, soft: 0.2 };
-    let cut = layer().sieve(SieveSpec::new(path).inverted());
+    let path = FilterBy::Path { points, closed: false, width: 0.5, soft: 0.2 };
+    let cut = layer().filter(FilterSpec::new(path).inverted());
     let mut blades = field(cut, GroupSpec::new(2, 1).beyond(4.0), 8_000);
     let walker = PusherSpec::new([-7.0, 0.0, -7.0], 0.5);
     let world = with(WorldSpec::default(), |world| world.pusher = vec![walker]).build().unwrap();

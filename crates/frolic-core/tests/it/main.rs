@@ -2,6 +2,7 @@
 
 use frolic_core_tests as common;
 
+mod assets;
 mod backend;
 mod births;
 mod blades;
@@ -10,7 +11,6 @@ mod endless;
 mod events;
 mod fields;
 mod fixtures;
-mod forms;
 mod groups;
 mod growing;
 mod motion;

@@ -1,8 +1,8 @@
 //! What elements bounce off and what picks them up, against closed forms.
 
-use crate::common::{forms, weightless};
+use crate::common::{assets, weightless};
 use frolic_core::{
-    AimSpec, BodyRow, CollectorSpec, Counter, EmitterSpec, FieldKind, FieldSpec, Form, Forms, Meter,
+    AimSpec, Asset, Assets, BodyRow, CollectorSpec, Counter, EmitterSpec, FieldKind, FieldSpec, Meter,
     ObstacleShape, ObstacleSpec, Order, ParticleSpec, Particles, Plane, ShapeSpec, Storage, Touch, WorldSpec,
 };
 use proptest::prelude::*;
@@ -103,17 +103,17 @@ fn worlds_that_cannot_be_are_refused() {
     let nowhere = ObstacleSpec::mask("rock", [0.0; 3], 1.0);
     assert_eq!(
         told(WorldSpec::default().obstacle(nowhere)),
-        "obstacle.0.shape.mask.form: there is no form 'rock'; add a form of that name"
+        "obstacle.0.shape.mask.asset: there is no asset 'rock'; add an asset of that name"
     );
     let wrong = ObstacleSpec::distance("mask");
-    let error = WorldSpec::default().obstacle(wrong).build_with(&forms()).unwrap_err().to_string();
+    let error = WorldSpec::default().obstacle(wrong).build_with(&assets()).unwrap_err().to_string();
     assert!(error.contains("is a picture, not a distance grid; write one of: ball, hills"), "{error}");
 }
 
 /// One of each kind, apart from each other.
 fn every_kind() -> Vec<ObstacleSpec> {
     let heights = ObstacleShape::Heights {
-        form: "hills".into(),
+        asset: "hills".into(),
         position: [0.0, -4.0, 0.0],
         size: [12.0, 12.0],
         height: 1.5,
@@ -151,7 +151,7 @@ proptest! {
         let mut world = if gravity { WorldSpec::default() } else { weightless() };
         let all = every_kind().into_iter().enumerate().filter(|(nth, _)| chosen >> nth & 1 == 1);
         world.obstacle = all.map(|(_, obstacle)| obstacle.bounce(bounce, 0.1)).collect();
-        let world = world.build_with(&forms()).unwrap();
+        let world = world.build_with(&assets()).unwrap();
         let emitter = EmitterSpec::burst(400, 0.0)
             .shape(ShapeSpec::Box { size: [8.0, 8.0, 4.0] })
             .aim([0.0, 1.0, 0.0], 180.0)
@@ -179,11 +179,11 @@ proptest! {
             let within = |at: usize| (12..=51).contains(&at);
             if (edge(x) && within(y)) || (edge(y) && within(x)) { 1.0 } else { 0.0 }
         };
-        let mut forms = forms();
+        let mut assets = assets();
         let values = (0..side * side).map(wall).collect();
-        forms.insert("ring", Form::Plane(Plane::new(side, side, values).unwrap().into()));
+        assets.insert("ring", Asset::Plane(Plane::new(side, side, values).unwrap().into()));
         let world = weightless().obstacle(ObstacleSpec::mask("ring", [0.0; 3], 6.4).bounce(1.0, 0.0));
-        let world = world.build_with(&forms).unwrap();
+        let world = world.build_with(&assets).unwrap();
         let speed = cells * 0.1 * 60.0;
         let emitter = EmitterSpec::burst(300, 0.0)
             .shape(ShapeSpec::Box { size: [2.0, 2.0, 0.0] })
@@ -284,7 +284,7 @@ fn let_fall(
     speed: f32,
     seconds: f32,
 ) -> (Particles, u64) {
-    let world = WorldSpec::default().obstacle(obstacle).build_with(&forms()).unwrap();
+    let world = WorldSpec::default().obstacle(obstacle).build_with(&assets()).unwrap();
     let emitter = EmitterSpec::burst(1, 0.0).at(from).aim(way, 0.0).speed(speed, speed);
     let mut one = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
     let mut meter = Meter::new();
@@ -337,7 +337,7 @@ fn touches_do_what_they_say() {
 #[test]
 fn what_is_inside_is_brought_out_by_its_depth() {
     let world =
-        weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&forms()).unwrap();
+        weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&assets()).unwrap();
     // In the large disc of the mask, 0.2 m under its edge.
     let middle = [(0.3 - 0.5) * 4.0, (0.3 - 0.5) * 3.0];
     let emitter = EmitterSpec::burst(1, 0.0).at([middle[0] + 0.3, middle[1], 0.0]).speed(0.0, 0.0);
@@ -352,11 +352,11 @@ fn what_is_inside_is_brought_out_by_its_depth() {
 
 #[test]
 fn the_trapped_come_to_rest_and_are_freed_by_digging() {
-    let mut forms = forms();
-    forms.insert("rock", Form::Plane(Plane::new(200, 200, vec![0.0; 40_000]).unwrap().into()));
+    let mut assets = assets();
+    assets.insert("rock", Asset::Plane(Plane::new(200, 200, vec![0.0; 40_000]).unwrap().into()));
     let mut spec = weightless().obstacle(ObstacleSpec::mask("rock", [0.0; 3], 4.0));
     spec.wind = [3.0, 0.0, 0.0];
-    let mut world = spec.build_with(&forms).unwrap();
+    let mut world = spec.build_with(&assets).unwrap();
     let emitter = EmitterSpec::burst(50, 0.0)
         .aimed(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 0.0, 1.0]))
         .speed(1.0, 1.0);
@@ -403,7 +403,7 @@ proptest! {
         let emitter = EmitterSpec::rate(400.0).shape(ShapeSpec::Box { size: [4.0, 0.5, 0.0] }).at([0.0, 2.5, 0.0]);
         let rain = ParticleSpec::new(600).life(1.0, 4.0).motion(0.5, 1.0).emitter(emitter);
         let run = |order: Order, storage: Storage| {
-            let mut world = spec.build_with(&forms()).unwrap();
+            let mut world = spec.build_with(&assets()).unwrap();
             let mut rain = Particles::with_storage(&rain.clone().order(order), seed, storage).unwrap();
             let mut meter = Meter::new();
             let mut told = [0; 3];
@@ -445,15 +445,15 @@ fn slid(slope: f32, side: usize, beside_another: bool) -> [f32; 2] {
     // Down to the right.
     let half = side as f32 * 0.5;
     let rock = |nth: usize| ((nth / side) as f32 + 0.5) < half - ((nth % side) as f32 + 0.5 - half) * slope;
-    let mut forms = Forms::default();
+    let mut assets = Assets::default();
     let values = (0..side * side).map(|nth| f32::from(u8::from(rock(nth)))).collect();
-    forms.insert("slope", Form::Plane(Plane::new(side, side, values).unwrap().into()));
+    assets.insert("slope", Asset::Plane(Plane::new(side, side, values).unwrap().into()));
     let mut spec = WorldSpec::default();
     spec.obstacle = vec![ObstacleSpec::mask("slope", [0.0; 3], 12.0).bounce(0.0, 0.0)];
     if beside_another {
         spec.obstacle.push(ObstacleSpec::mask("slope", [0.0, 100.0, 0.0], 12.0));
     }
-    let world = spec.build_with(&forms).unwrap();
+    let world = spec.build_with(&assets).unwrap();
     let along = glam::Vec2::new(1.0, -slope).normalize();
     let start = along * -2.0 + along.perp() * 0.01;
     // A steady start, so that a flat one moves too.

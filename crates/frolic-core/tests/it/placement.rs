@@ -2,8 +2,8 @@
 
 use crate::common::with;
 use frolic_core::{
-    AreaSpec, ClumpSpec, EachSpec, Form, Forms, On, PatternSpec, PlacedColumns, Placement, PlacementSpec,
-    Plane, SieveBy, SieveSpec, Span, Surface, TerrainSpec,
+    AreaSpec, Asset, Assets, ClumpSpec, EachSpec, FilterBy, FilterSpec, On, PatternSpec, PlacedColumns,
+    Placement, PlacementSpec, Plane, Span, Surface, TerrainSpec,
 };
 use proptest::prelude::*;
 
@@ -11,8 +11,8 @@ fn ground(pattern: PatternSpec) -> PlacementSpec {
     PlacementSpec::new(On::Ground(pattern))
 }
 
-fn place(spec: PlacementSpec, count: Option<u32>, forms: &Forms) -> PlacedColumns {
-    Placement::new(&[spec], count, 3, forms).unwrap().all()
+fn place(spec: PlacementSpec, count: Option<u32>, assets: &Assets) -> PlacedColumns {
+    Placement::new(&[spec], count, 3, assets).unwrap().all()
 }
 
 fn spots(placed: &PlacedColumns) -> Vec<[f32; 2]> {
@@ -89,7 +89,8 @@ fn rings_cross_where_walking_finds_them() {
     let (spacing, swell, period) = (0.61f32, 0.11f32, 4.5f32);
     let rings = PatternSpec::Rings { centres: centres.clone(), spacing, swell, period };
     let half = 3.0;
-    let placed = place(ground(rings).area(AreaSpec::new([0.0; 2], [half * 2.0; 2])), None, &Forms::default());
+    let placed =
+        place(ground(rings).area(AreaSpec::new([0.0; 2], [half * 2.0; 2])), None, &Assets::default());
     let radius = |n: u32| {
         f64::from(n) * f64::from(spacing)
             + f64::from(swell) * (f64::from(n) / f64::from(period) * std::f64::consts::TAU).sin()
@@ -112,7 +113,7 @@ fn blue_noise_holds_its_distance() {
     for distance in [0.05f32, 0.4] {
         let spec = ground(PatternSpec::BlueNoise { distance })
             .area(AreaSpec::new([1.0, -2.0], [distance * 60.0; 2]));
-        let found = spots(&place(spec, None, &Forms::default()));
+        let found = spots(&place(spec, None, &Assets::default()));
         assert!(least_distance(&found) >= distance * 0.9999);
         // And leaves no gaps: as many as so many candidates give.
         let packed = found.len() as f32 / 3600.0;
@@ -120,9 +121,9 @@ fn blue_noise_holds_its_distance() {
     }
     // A count that leaves the distance open is met, and evenly so.
     let spec = ground(PatternSpec::BlueNoise { distance: 0.0 });
-    let found = spots(&place(spec, Some(2000), &Forms::default()));
+    let found = spots(&place(spec, Some(2000), &Assets::default()));
     assert_eq!(found.len(), 2000);
-    let scattered = spots(&place(ground(PatternSpec::Scattered), Some(2000), &Forms::default()));
+    let scattered = spots(&place(ground(PatternSpec::Scattered), Some(2000), &Assets::default()));
     assert!(least_distance(&found) > 0.15 && least_distance(&scattered) < 0.05);
 }
 
@@ -133,13 +134,13 @@ fn density_follows_its_picture() {
     let values: Vec<f32> = (0..side * side).map(|n| 0.1 + 0.9 * ((n * 37 % 64) as f32 / 63.0)).collect();
     // Each value four times across and up, so that between the middles of its square it is level.
     let fine: Vec<f32> = (0..64 * 64).map(|n| values[(n / 64 / 8) * side + (n % 64) / 8]).collect();
-    let mut forms = Forms::default();
-    forms.insert("cover", Form::Plane(Plane::new(64, 64, fine).unwrap().into()));
-    let picture = SieveBy::Picture { form: "cover".into(), centre: [0.0; 2], size: [16.0; 2] };
+    let mut assets = Assets::default();
+    assets.insert("cover", Asset::Plane(Plane::new(64, 64, fine).unwrap().into()));
+    let picture = FilterBy::Picture { asset: "cover".into(), centre: [0.0; 2], size: [16.0; 2] };
     let area = AreaSpec::new([0.0; 2], [16.0; 2]);
-    let spec = ground(PatternSpec::Scattered).area(area).sieve(SieveSpec::new(picture));
+    let spec = ground(PatternSpec::Scattered).area(area).filter(FilterSpec::new(picture));
     let count = 60_000;
-    let found = spots(&place(spec, Some(count), &forms));
+    let found = spots(&place(spec, Some(count), &assets));
     assert_eq!(found.len(), count as usize);
     let mut bins = vec![0u32; 64];
     let mut inner = 0;
@@ -162,8 +163,8 @@ fn density_follows_its_picture() {
 }
 
 #[test]
-fn counts_are_met_whatever_sieves_let_through() {
-    let path = SieveBy::Path {
+fn counts_are_met_whatever_filters_let_through() {
+    let path = FilterBy::Path {
         points: vec![[-5.0, -4.0], [1.0, 0.0], [5.0, 4.0]],
         closed: false,
         width: 0.6,
@@ -175,23 +176,23 @@ fn counts_are_met_whatever_sieves_let_through() {
         PatternSpec::Grid { spacing: [0.0; 2], jitter: 0.5, turn_degrees: 10.0 },
     ] {
         for count in [0, 1, 7, 3000] {
-            let along = ground(pattern.clone()).sieve(SieveSpec::new(path.clone()));
-            let placed = place(along, Some(count), &Forms::default());
+            let along = ground(pattern.clone()).filter(FilterSpec::new(path.clone()));
+            let placed = place(along, Some(count), &Assets::default());
             assert_eq!(placed.len(), count as usize, "{pattern:?}");
-            let sieve = SieveSpec::new(path.clone()).build(&Forms::default()).unwrap();
-            assert!(spots(&placed).iter().all(|at| sieve.share(at[0], at[1], None) > 0.0));
+            let filter = FilterSpec::new(path.clone()).build(&Assets::default()).unwrap();
+            assert!(spots(&placed).iter().all(|at| filter.share(at[0], at[1], None) > 0.0));
         }
-        let away = ground(pattern).sieve(SieveSpec::new(path.clone()).inverted());
-        let sieve = SieveSpec::new(path.clone()).build(&Forms::default()).unwrap();
-        let placed = place(away, Some(3000), &Forms::default());
-        assert!(spots(&placed).iter().all(|at| sieve.share(at[0], at[1], None) < 1.0));
+        let away = ground(pattern).filter(FilterSpec::new(path.clone()).inverted());
+        let filter = FilterSpec::new(path.clone()).build(&Assets::default()).unwrap();
+        let placed = place(away, Some(3000), &Assets::default());
+        assert!(spots(&placed).iter().all(|at| filter.share(at[0], at[1], None) < 1.0));
     }
     // Nothing at all is let through: few or none, and no endless search.
-    let mut forms = Forms::default();
-    forms.insert("black", Form::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
-    let black = SieveBy::Picture { form: "black".into(), centre: [0.0; 2], size: [10.0; 2] };
-    let none = ground(PatternSpec::Scattered).sieve(SieveSpec::new(black));
-    assert_eq!(place(none, Some(1000), &forms).len(), 0);
+    let mut assets = Assets::default();
+    assets.insert("black", Asset::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
+    let black = FilterBy::Picture { asset: "black".into(), centre: [0.0; 2], size: [10.0; 2] };
+    let none = ground(PatternSpec::Scattered).filter(FilterSpec::new(black));
+    assert_eq!(place(none, Some(1000), &assets).len(), 0);
 }
 
 #[test]
@@ -207,8 +208,8 @@ fn elements_stand_on_their_ground_and_in_no_hole() {
             }
         })
         .collect();
-    let mut forms = Forms::default();
-    forms.insert("hill", Form::Plane(Plane::new(n, n, heights).unwrap().into()));
+    let mut assets = Assets::default();
+    assets.insert("hill", Asset::Plane(Plane::new(n, n, heights).unwrap().into()));
     let terrain = with(TerrainSpec::new("hill", [20.0, 20.0], 4.0), |it| {
         it.hole = 0.1;
     });
@@ -218,8 +219,8 @@ fn elements_stand_on_their_ground_and_in_no_hole() {
         .each(with(EachSpec::default(), |it| {
             it.square = Some(1.0);
         }));
-    let placed = place(spec, Some(5000), &forms);
-    let terrain = terrain.build(&forms).unwrap();
+    let placed = place(spec, Some(5000), &assets);
+    let terrain = terrain.build(&assets).unwrap();
     for nth in 0..placed.len() {
         let row = placed.row(nth).unwrap();
         let footing = terrain.at(row.px, row.pz).expect("beside the map or in a hole");
@@ -232,19 +233,19 @@ fn elements_stand_on_their_ground_and_in_no_hole() {
         .collect();
     assert!(middle.iter().all(|tilt| (tilt - 0.1f32.atan()).abs() < 0.05), "{:?}", &middle[..3]);
     // The whole map is one hole.
-    forms.insert("pit", Form::Plane(Plane::new(2, 2, vec![f32::NAN; 4]).unwrap().into()));
+    assets.insert("pit", Asset::Plane(Plane::new(2, 2, vec![f32::NAN; 4]).unwrap().into()));
     let pit = with(TerrainSpec::new("pit", [20.0, 20.0], 4.0), |it| {
         it.hole = 0.0;
     });
-    assert_eq!(place(ground(PatternSpec::Scattered).terrain(pit), Some(100), &forms).len(), 0);
+    assert_eq!(place(ground(PatternSpec::Scattered).terrain(pit), Some(100), &assets).len(), 0);
 }
 
 #[test]
-fn forms_are_covered_by_area() {
-    let mut forms = Forms::default();
-    forms.insert("ball", Form::Surface(Surface::ball(16).into()));
-    let spec = PlacementSpec::new(On::Mesh { form: "ball".into() });
-    let placed = place(spec.clone(), Some(8000), &forms);
+fn assets_are_covered_by_area() {
+    let mut assets = Assets::default();
+    assets.insert("ball", Asset::Surface(Surface::ball(16).into()));
+    let spec = PlacementSpec::new(On::Mesh { asset: "ball".into() });
+    let placed = place(spec.clone(), Some(8000), &assets);
     let upper = placed.py().iter().filter(|y| **y > 0.5).count() as f32 / 8000.0;
     // Archimedes: a quarter of a ball's skin is above half its radius.
     assert!((upper - 0.25).abs() < 0.02, "{upper}");
@@ -256,13 +257,13 @@ fn forms_are_covered_by_area() {
         assert!(dot > 0.97, "{row:?}");
     }
     // A density is so many a square metre of skin.
-    let dense = place(spec.density(100.0), None, &forms).len() as f32;
+    let dense = place(spec.density(100.0), None, &assets).len() as f32;
     assert!((dense / (400.0 * std::f32::consts::PI) - 1.0).abs() < 0.02, "{dense}");
     assert_eq!(
-        place(PlacementSpec::new(On::Places { form: "read".into() }), None, &{
-            let mut forms = Forms::default();
-            forms.insert("read", Form::Places(placed.into()));
-            forms
+        place(PlacementSpec::new(On::Places { asset: "read".into() }), None, &{
+            let mut assets = Assets::default();
+            assets.insert("read", Asset::Places(placed.into()));
+            assets
         })
         .len(),
         8000
@@ -277,7 +278,7 @@ fn layers_share_the_count_and_kinds_come_by_weight() {
     let mut few = ground(PatternSpec::BlueNoise { distance: 0.0 });
     few.share = Some(0.25);
     let layers = [ground(PatternSpec::Scattered).each(each), few];
-    let placed = Placement::new(&layers, Some(10_000), 1, &Forms::default()).unwrap().all();
+    let placed = Placement::new(&layers, Some(10_000), 1, &Assets::default()).unwrap().all();
     assert_eq!(placed.len(), 10_000);
     let of = |kind: u32| placed.kind()[..8000].iter().filter(|&&it| it == kind).count();
     assert!((of(0) as f32 / 8000.0 - 0.75).abs() < 0.03 && of(1) == 0 && of(2) > 1500);
@@ -294,8 +295,8 @@ fn clumps_gather_and_turn_their_elements() {
     });
     let spec = ground(PatternSpec::Scattered).area(AreaSpec::new([0.0; 2], [40.0; 2]));
     let (even, bunched) = (
-        spots(&place(spec.clone(), Some(4000), &Forms::default())),
-        spots(&place(spec.clone().clumps(clumps), Some(4000), &Forms::default())),
+        spots(&place(spec.clone(), Some(4000), &Assets::default())),
+        spots(&place(spec.clone().clumps(clumps), Some(4000), &Assets::default())),
     );
     // Variance of the numbers in squares of a metre.
     let variance = |found: &[[f32; 2]]| {
@@ -306,7 +307,7 @@ fn clumps_gather_and_turn_their_elements() {
         bins.iter().map(|n| (n - 2.5).powi(2)).sum::<f32>() / 1600.0
     };
     assert!(variance(&bunched) > variance(&even) * 1.6, "{} {}", variance(&bunched), variance(&even));
-    let placed = place(spec.clumps(clumps), Some(4000), &Forms::default());
+    let placed = place(spec.clumps(clumps), Some(4000), &Assets::default());
     let mut alike = 0;
     let mut pairs = 0;
     for a in 0..placed.len() {
@@ -324,7 +325,7 @@ fn clumps_gather_and_turn_their_elements() {
 #[test]
 fn what_cannot_be_is_refused() {
     let wrong =
-        |spec: PlacementSpec, count| Placement::new(&[spec], count, 1, &Forms::default()).unwrap_err().key;
+        |spec: PlacementSpec, count| Placement::new(&[spec], count, 1, &Assets::default()).unwrap_err().key;
     assert_eq!(wrong(ground(PatternSpec::Scattered), None), "density");
     assert_eq!(wrong(ground(PatternSpec::Scattered).density(1e7), None), "density");
     let dense = ground(PatternSpec::Scattered).density(1e6).area(AreaSpec::new([0.0; 2], [1e4; 2]));
@@ -333,7 +334,7 @@ fn what_cannot_be_is_refused() {
     assert_eq!(wrong(ground(one), None), "on.ground.rings.centres");
     let twice = PatternSpec::Rings { centres: vec![[0.0; 2]; 2], spacing: 1.0, swell: 0.0, period: 8.0 };
     assert_eq!(wrong(ground(twice), None), "on.ground.rings.centres");
-    assert_eq!(wrong(PlacementSpec::new(On::Mesh { form: "no".into() }), Some(1)), "on.mesh.form");
+    assert_eq!(wrong(PlacementSpec::new(On::Mesh { asset: "no".into() }), Some(1)), "on.mesh.asset");
     let each = with(EachSpec::default(), |it| {
         it.kinds = vec![0.0; 2];
     });
@@ -350,7 +351,7 @@ fn a_search_without_a_bound_is_refused() {
     let centres = vec![[-3.0, 1.0], [4.0, 0.0]];
     let rings = PatternSpec::Rings { centres, spacing: 1.0, swell: 0.2, period: 8.0 };
     let strip = ground(rings.clone()).area(AreaSpec::new([0.0; 2], [1e6, 8.0]));
-    assert!((1..=4_000).contains(&place(strip, Some(4_000), &Forms::default()).len()));
+    assert!((1..=4_000).contains(&place(strip, Some(4_000), &Assets::default()).len()));
 
     let vast = AreaSpec::new([0.0; 2], [1e6; 2]);
     let fine = PatternSpec::Grid { spacing: [0.001; 2], jitter: 0.0, turn_degrees: 30.0 };
@@ -363,7 +364,7 @@ fn a_search_without_a_bound_is_refused() {
         (far, 0.0),
     ] {
         let spec = ground(pattern).density(density).area(vast);
-        let error = Placement::new(&[spec], Some(4_000), 1, &Forms::default()).unwrap_err();
+        let error = Placement::new(&[spec], Some(4_000), 1, &Assets::default()).unwrap_err();
         assert_eq!(error.key, "area");
         assert!(error.to_string().contains("write a smaller area"), "{error}");
     }
@@ -372,7 +373,7 @@ fn a_search_without_a_bound_is_refused() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(8))]
 
-    /// The same whatever pieces the ground is cut into, with sieves, clumps and a count too.
+    /// The same whatever pieces the ground is cut into, with filters, clumps and a count too.
     #[test]
     fn pieces_are_those_of_the_whole(side in 1.6f32..6.0, count in 1u32..800, kind in 0usize..3) {
         let pattern = [
@@ -380,9 +381,9 @@ proptest! {
             PatternSpec::BlueNoise { distance: 0.0 },
             PatternSpec::Grid { spacing: [0.0; 2], jitter: 1.0, turn_degrees: 33.0 },
         ][kind].clone();
-        let noise = SieveBy::Noise { size: 2.0, range: Span::new(-0.5, 0.4), seed: 4 };
-        let spec = ground(pattern).sieve(SieveSpec::new(noise)).clumps(with(ClumpSpec::new(0.8), |it| {it.thin = 0.5; }));
-        let placement = Placement::new(&[spec], Some(count), 9, &Forms::default()).unwrap();
+        let noise = FilterBy::Noise { size: 2.0, range: Span::new(-0.5, 0.4), seed: 4 };
+        let spec = ground(pattern).filter(FilterSpec::new(noise)).clumps(with(ClumpSpec::new(0.8), |it| {it.thin = 0.5; }));
+        let placement = Placement::new(&[spec], Some(count), 9, &Assets::default()).unwrap();
         let whole = placement.all();
         let mut pieces = PlacedColumns::default();
         let many = (10.0 / side).ceil() as i32 + 1;

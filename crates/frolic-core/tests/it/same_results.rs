@@ -1,6 +1,6 @@
 //! The same spec gives the same numbers, whatever steps them: threads, chunk size, instruction set, storage.
 
-use crate::common::forms;
+use crate::common::assets;
 use frolic_core::simd::{Level, detect, levels};
 use frolic_core::{
     AttractorSpec, BodyColumns, CollectorSpec, Counter, EmitterSpec, EventSpec, Falloff, FieldKind,
@@ -91,7 +91,7 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
                 ObstacleSpec::sphere(at(1.4, 1.6), 0.5).touch(Touch::Pass),
                 ObstacleSpec::sphere(at(-1.3, 0.9), 0.3).touch(Touch::Die),
                 ObstacleSpec::new(ObstacleShape::Heights {
-                    form: "hills".into(),
+                    asset: "hills".into(),
                     position: [0.0, -1.0, 0.0],
                     size: [6.0, 6.0],
                     height: 0.6,
@@ -129,7 +129,7 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             if limits {
                 spec = spec.speed_limits(0.5, 4.0);
             }
-            (spec, world.build_with(&forms()).unwrap(), seed)
+            (spec, world.build_with(&assets()).unwrap(), seed)
         },
     )
 }
@@ -145,7 +145,7 @@ fn run(particles: Result<Particles, frolic_core::SpecError>, world: &World, thre
 }
 
 fn made(spec: &ParticleSpec, seed: u32, storage: Storage) -> Result<Particles, frolic_core::SpecError> {
-    Particles::with_forms(spec, seed, storage, &forms())
+    Particles::with_assets(spec, seed, storage, &assets())
 }
 
 proptest! {

@@ -1,16 +1,16 @@
 //! Figures that go with pushers: where they stand, which way they look, and what is refused.
 
 use frolic_core::{
-    FixtureSpec, Fixtures, Form, Forms, LineSpec, Meter, PathSpec, Plane, PusherSpec, Span, SwaySpec,
+    Asset, Assets, FixtureSpec, Fixtures, LineSpec, Meter, PathSpec, Plane, PusherSpec, Span, SwaySpec,
     TerrainSpec, WalkSpec, WorldSpec,
 };
 use proptest::prelude::*;
 
-fn forms() -> Forms {
-    let mut forms = Forms::default();
+fn assets() -> Assets {
+    let mut assets = Assets::default();
     let slope = Plane::new(2, 1, vec![0.0, 1.0]).unwrap();
-    forms.insert("slope", Form::Plane(slope.into()));
-    forms
+    assets.insert("slope", Asset::Plane(slope.into()));
+    assets
 }
 
 fn ground() -> TerrainSpec {
@@ -30,7 +30,7 @@ proptest! {
         prop_assume!(x.hypot(z) > 0.5);
         let world = world([[0.0; 3], [x, 0.0, z]]).build().unwrap();
         let spec = FixtureSpec::walking(WalkSpec::new(stride, Some(ground())));
-        let mut figures = Fixtures::with_forms(&spec, 1, Span::from(1.7), 1, &forms()).unwrap();
+        let mut figures = Fixtures::with_assets(&spec, 1, Span::from(1.7), 1, &assets()).unwrap();
         let mut heading = None;
         for nth in 0..steps {
             let before = [figures.columns().px()[0], figures.columns().pz()[0]];
@@ -38,7 +38,7 @@ proptest! {
             let columns = figures.columns();
             let pushing = world.pusher_at(0, f64::from(nth + 1) / 60.0).unwrap();
             prop_assert!((columns.px()[0] - pushing.at.x).abs() < 1e-4 && (columns.pz()[0] - pushing.at.z).abs() < 1e-4);
-            let foot = ground().build(&forms()).unwrap().at(columns.px()[0], columns.pz()[0]).unwrap().y;
+            let foot = ground().build(&assets()).unwrap().at(columns.px()[0], columns.pz()[0]).unwrap().y;
             let lift = columns.py()[0] - foot;
             prop_assert!((-1e-4..=stride * 0.06 + 1e-4).contains(&lift), "{lift} of {stride}");
             let way = [columns.px()[0] - before[0], columns.pz()[0] - before[1]];
@@ -83,5 +83,5 @@ fn what_cannot_walk_is_refused() {
     assert_eq!(told(&walking, 5_000).key, "count");
     assert_eq!(told(&FixtureSpec::walking(WalkSpec::new(f32::NAN, None)), 1).key, "walk.stride");
     let lost = FixtureSpec::walking(WalkSpec::new(0.7, Some(ground())));
-    assert_eq!(told(&lost, 1).key, "walk.terrain.form");
+    assert_eq!(told(&lost, 1).key, "walk.terrain.asset");
 }

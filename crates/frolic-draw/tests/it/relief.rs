@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use frolic_core::{
-    BakeSpec, EmitterSpec, Form, Forms, Mask, Meter, ObstacleSpec, ParticleSpec, Particles, Plane, Surface,
+    Asset, Assets, BakeSpec, EmitterSpec, Mask, Meter, ObstacleSpec, ParticleSpec, Particles, Plane, Surface,
     TrailSpec, World, WorldSpec,
 };
 use frolic_diagnostics::preview;
@@ -14,12 +14,12 @@ use proptest::prelude::*;
 fn world() -> World {
     let (wide, high) = (120, 90);
     let solid = |k: usize| f32::from(u8::from((k / wide) as f32 <= 30.0 + (k % wide) as f32 * 0.25));
-    let mut forms = Forms::default();
-    forms.insert(
+    let mut assets = Assets::default();
+    assets.insert(
         "rock",
-        Form::Plane(Plane::new(wide, high, (0..wide * high).map(solid).collect()).unwrap().into()),
+        Asset::Plane(Plane::new(wide, high, (0..wide * high).map(solid).collect()).unwrap().into()),
     );
-    WorldSpec::default().obstacle(ObstacleSpec::mask("rock", [0.0; 3], 6.0)).build_with(&forms).unwrap()
+    WorldSpec::default().obstacle(ObstacleSpec::mask("rock", [0.0; 3], 6.0)).build_with(&assets).unwrap()
 }
 
 fn whole(mask: &Mask) -> Picture {

@@ -1,6 +1,6 @@
 //! The same population stepped on the processor and on the device.
 
-use frolic_core::{BodyRow, Counter, Forms, Meter, ParticleSpec, Particles, World, WorldSpec};
+use frolic_core::{Assets, BodyRow, Counter, Meter, ParticleSpec, Particles, World, WorldSpec};
 use frolic_gpu::{Gpu, GpuParticles, Recorder};
 
 /// Rows of both, by id; and what each counted: emitted, refused, retired, hits, picked, alive.
@@ -8,27 +8,27 @@ pub type Both = ([Vec<BodyRow>; 2], [[u64; 6]; 2]);
 
 /// Both after some steps in a world that stays as it is.
 pub fn both(gpu: &Gpu, spec: &ParticleSpec, world: &WorldSpec, steps: u32) -> Both {
-    both_in(gpu, spec, world, &Forms::default(), steps, None)
+    both_in(gpu, spec, world, &Assets::default(), steps, None)
 }
 
 /// What is done to a world before each step, by its number.
 pub type Change<'a> = &'a dyn Fn(&mut World, u32);
 
-/// Both after some steps in a world of forms that is changed before each step, if so.
+/// Both after some steps in a world of assets that changes before each step, if so.
 pub fn both_in(
     gpu: &Gpu,
     spec: &ParticleSpec,
     world: &WorldSpec,
-    forms: &Forms,
+    assets: &Assets,
     steps: u32,
     change: Option<Change<'_>>,
 ) -> Both {
-    let built = world.build_with(forms).unwrap();
+    let built = world.build_with(assets).unwrap();
     let dt = 1.0 / 60.0;
     let mut meter = Meter::new();
-    let mut here = Particles::with_forms(spec, 7, Default::default(), forms).unwrap();
+    let mut here = Particles::with_assets(spec, 7, Default::default(), assets).unwrap();
     let mut recorder = Recorder::new(gpu);
-    let mut there = GpuParticles::with_forms(gpu, spec, 7, forms).unwrap();
+    let mut there = GpuParticles::with_assets(gpu, spec, 7, assets).unwrap();
     meter.begin_frame();
     match change {
         None => {

@@ -5,7 +5,7 @@ use crate::common::gpu;
 use crate::common::stepped::{agree, alike};
 use frolic_core::backend::{MOST_EVENTS, all_that_stay};
 use frolic_core::{
-    AimBy, BodyRow, CollectorSpec, Counter, EmitterSpec, EventSpec, Forms, Meter, Moment, ObstacleSpec,
+    AimBy, Assets, BodyRow, CollectorSpec, Counter, EmitterSpec, EventSpec, Meter, Moment, ObstacleSpec,
     ParticleSet, ParticleSpec, Region, ShapeSpec, Span, TrailSpec, WorldSpec,
 };
 use frolic_gpu::{GpuSet, Recorder};
@@ -29,7 +29,7 @@ fn both(specs: &Named<'_>, world: &WorldSpec, steps: u32) -> (Vec<[Vec<BodyRow>;
     let (mut here, mut there) = (ParticleSet::default(), GpuSet::new(&gpu));
     for ((name, spec), seed) in specs.iter().zip(5..) {
         here.add(name, spec, seed).unwrap();
-        there.add(name, spec, seed, &Forms::default()).unwrap();
+        there.add(name, spec, seed, &Assets::default()).unwrap();
     }
     here.link().unwrap();
     there.link().unwrap();
@@ -181,12 +181,12 @@ proptest! {
 /// What cannot be followed is told, with the reason; and all that events join stay together.
 #[test]
 fn what_stays_behind_says_why() {
-    let (world, forms) = (WorldSpec::default().build().unwrap(), Forms::default());
+    let (world, assets) = (WorldSpec::default().build().unwrap(), Assets::default());
     let start = || EventSpec::start(Moment::Death, "b", 1.0);
     let trailing = ParticleSpec::new(1_000_000).trail(TrailSpec::new(8, 0.1));
     let told = |a: &ParticleSpec, b: &ParticleSpec| {
         let alone = ParticleSpec::new(5);
-        let [a, b, c] = &all_that_stay(&[("a", a), ("b", b), ("c", &alone)], &world, &forms)[..] else {
+        let [a, b, c] = &all_that_stay(&[("a", a), ("b", b), ("c", &alone)], &world, &assets)[..] else {
             panic!("three of them")
         };
         assert_eq!(*c, None);
@@ -214,9 +214,9 @@ fn what_stays_behind_says_why() {
 
     let linked = |a: ParticleSpec, b: ParticleSpec| {
         let mut set = GpuSet::new(&gpu());
-        set.add("a", &a, 1, &forms).unwrap();
-        set.add("b", &b, 2, &forms).unwrap();
-        assert!(set.add("b", &b, 2, &forms).unwrap_err().to_string().contains("twice"));
+        set.add("a", &a, 1, &assets).unwrap();
+        set.add("b", &b, 2, &assets).unwrap();
+        assert!(set.add("b", &b, 2, &assets).unwrap_err().to_string().contains("twice"));
         set.link().unwrap_err().to_string()
     };
     assert!(linked(plain.clone().event(looks), plain.clone()).contains("a.event.0"));

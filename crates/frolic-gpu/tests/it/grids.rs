@@ -4,15 +4,15 @@ use crate::common::gpu;
 use crate::common::stepped::{Both, agree, alike, both_in};
 use frolic_core::backend::stays_at_home;
 use frolic_core::{
-    AimSpec, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec, Form, Forms, MaskLie,
+    AimSpec, Asset, Assets, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec, MaskLie,
     MeshPart, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec, ShapeSpec, Span, Surface,
     Touch, VolumePart, World, WorldSpec,
 };
 use frolic_gpu::{GpuParticles, Recorder};
 
 /// Slanting walls with a gap, hills, and a ball.
-fn forms() -> Forms {
-    let mut forms = Forms::default();
+fn assets() -> Assets {
+    let mut assets = Assets::default();
     let (w, h) = (120usize, 80usize);
     let rock = |x: usize, y: usize| {
         let (x, y) = (x as f32 / w as f32, y as f32 / h as f32);
@@ -20,15 +20,15 @@ fn forms() -> Forms {
         f32::from(u8::from(wall || y < 0.08 || !(0.03..0.97).contains(&x)))
     };
     let rock = (0..w * h).map(|nth| rock(nth % w, nth / w)).collect();
-    forms.insert("rock", Form::Plane(Plane::new(w, h, rock).unwrap().into()));
+    assets.insert("rock", Asset::Plane(Plane::new(w, h, rock).unwrap().into()));
     let hill = |nth: usize| {
         let (x, y) = ((nth % 40) as f32, (nth / 40) as f32);
         0.5 + 0.3 * (x * 0.3).sin() * (y * 0.25).cos()
     };
-    forms.insert("hills", Form::Plane(Plane::new(40, 30, (0..1200).map(hill).collect()).unwrap().into()));
-    forms.insert("ball", Form::Surface(Surface::ball(8).into()));
-    forms.insert("stone", Form::Distance(BakeSpec::new(24).bake(&Surface::ball(8)).unwrap().into()));
-    forms
+    assets.insert("hills", Asset::Plane(Plane::new(40, 30, (0..1200).map(hill).collect()).unwrap().into()));
+    assets.insert("ball", Asset::Surface(Surface::ball(8).into()));
+    assets.insert("stone", Asset::Distance(BakeSpec::new(24).bake(&Surface::ball(8)).unwrap().into()));
+    assets
 }
 
 fn rock(touch: Touch) -> ObstacleSpec {
@@ -37,7 +37,7 @@ fn rock(touch: Touch) -> ObstacleSpec {
 
 fn hills(touch: Touch) -> ObstacleSpec {
     let shape = ObstacleShape::Heights {
-        form: "hills".to_owned(),
+        asset: "hills".to_owned(),
         position: [0.0; 3],
         size: [5.0, 4.0],
         height: 1.0,
@@ -70,11 +70,11 @@ fn about_as_many(counted: [[u64; 6]; 2], what: &str) {
 }
 
 fn run(obstacles: Vec<ObstacleSpec>, steps: u32) -> Both {
-    let (spec, forms) = (shower(), forms());
+    let (spec, assets) = (shower(), assets());
     let mut world = WorldSpec::default();
     world.obstacle = obstacles;
-    assert_eq!(stays_at_home(&spec, &world.build_with(&forms).unwrap(), &forms), None);
-    both_in(&gpu(), &spec, &world, &forms, steps, None)
+    assert_eq!(stays_at_home(&spec, &world.build_with(&assets).unwrap(), &assets), None);
+    both_in(&gpu(), &spec, &world, &assets, steps, None)
 }
 
 #[test]
@@ -102,11 +102,11 @@ fn grids_and_others_stand_together() {
         ("grids alone", vec![rock(Touch::Bounce), stone(Touch::Slide)]),
         ("with a plane", vec![stone(Touch::Bounce), hills(Touch::Bounce), floor]),
     ];
-    let forms = forms();
+    let assets = assets();
     for (what, obstacles) in worlds {
         let mut spec = WorldSpec::default();
         spec.obstacle = obstacles.clone();
-        let world = spec.build_with(&forms).unwrap();
+        let world = spec.build_with(&assets).unwrap();
         let (rows, counted) = run(obstacles, 70);
         about_as_many(counted, what);
         let same = alike(&rows, 5e-3);
@@ -124,7 +124,7 @@ fn grids_and_others_stand_together() {
 #[test]
 fn a_mask_that_lies_is_met_too() {
     let shape = ObstacleShape::Mask {
-        form: "rock".to_owned(),
+        asset: "rock".to_owned(),
         position: [0.0; 3],
         width: 5.0,
         lie: MaskLie::Flat,
@@ -137,7 +137,7 @@ fn a_mask_that_lies_is_met_too() {
     let emitter = EmitterSpec::rate(2_000.0).at([0.4, 0.0, 0.4]).aim([1.0, 0.0, 0.0], 180.0).speed(1.0, 4.0);
     let mut spec = ParticleSpec::new(4_000).life(0.6, 1.5).emitter(emitter);
     spec.motion.keep_to = Some(frolic_core::KeepTo::Flat);
-    let (rows, counted) = both_in(&gpu(), &spec, &world, &forms(), 60, None);
+    let (rows, counted) = both_in(&gpu(), &spec, &world, &assets(), 60, None);
     assert!(counted[0][3] > 300 && counted[0][4] > 100, "{counted:?}");
     about_as_many(counted, "flat");
     let same = alike(&rows, 5e-3);
@@ -157,12 +157,12 @@ fn a_mask_is_dug_between_steps() {
     let world = WorldSpec::default().obstacle(rock(Touch::Bounce));
     let mut spec = shower();
     spec.motion.keep_to = Some(frolic_core::KeepTo::Upright);
-    let (rows, counted) = both_in(&gpu(), &spec, &world, &forms(), 60, Some(&dig));
+    let (rows, counted) = both_in(&gpu(), &spec, &world, &assets(), 60, Some(&dig));
     about_as_many(counted, "dug");
     let same = alike(&rows, 5e-3);
     assert!(same > 0.95, "{same}");
     // Not the same as if nobody had dug.
-    let (still, _) = both_in(&gpu(), &spec, &world, &forms(), 60, None);
+    let (still, _) = both_in(&gpu(), &spec, &world, &assets(), 60, None);
     let moved = alike(&[still[1].clone(), rows[1].clone()], 5e-3);
     assert!(moved < 0.9, "{moved}");
 }
@@ -180,9 +180,9 @@ fn an_endless_world_is_the_same() {
         .aim([1.0, 0.1, 0.3], 100.0)
         .speed(1.0, 12.0);
     let spec = ParticleSpec::new(4_000).life(0.5, 2.0).emitter(emitter);
-    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &Forms::default()), None);
+    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &Assets::default()), None);
     let go = |world: &mut World, nth: u32| world.recentre([nth as f32 * 0.12, nth as f32 * -0.05]);
-    let (rows, counted) = both_in(&gpu(), &spec, &world, &Forms::default(), 70, Some(&go));
+    let (rows, counted) = both_in(&gpu(), &spec, &world, &Assets::default(), 70, Some(&go));
     assert!(counted[0][3] > 1_000, "{counted:?}");
     about_as_many(counted, "endless");
     let same = alike(&rows, 5e-3);
@@ -192,8 +192,8 @@ fn an_endless_world_is_the_same() {
 /// Another world at another step: the grids are that one's.
 #[test]
 fn the_world_may_be_another() {
-    let (gpu, forms) = (gpu(), forms());
-    let build = |obstacle| WorldSpec::default().obstacle(obstacle).build_with(&forms).unwrap();
+    let (gpu, assets) = (gpu(), assets());
+    let build = |obstacle| WorldSpec::default().obstacle(obstacle).build_with(&assets).unwrap();
     let worlds = [build(rock(Touch::Bounce)), build(stone(Touch::Bounce)), build(rock(Touch::Slide))];
     let mut here = frolic_core::Particles::new(&shower(), 7).unwrap();
     let mut there = GpuParticles::new(&gpu, &shower(), 7).unwrap();
@@ -218,13 +218,13 @@ fn shapes_draw_and_hold() {
         ("near alone", FieldSpec::shape("stone", 30.0, 3.0).reach(1.2).during(0.2, 0.9)),
         ("held", FieldSpec::hold("stone")),
     ] {
-        let forms = forms();
+        let assets = assets();
         let world = WorldSpec::default().wind([0.4, 0.0, 0.1]);
         for (whose, spec, world) in [
             ("world's", plain.clone(), world.clone().field(field.clone())),
             ("own", plain.clone().field(field.clone()), world),
         ] {
-            let (rows, counted) = both_in(&gpu(), &spec, &world, &forms, 70, None);
+            let (rows, counted) = both_in(&gpu(), &spec, &world, &assets, 70, None);
             assert_eq!(counted[0], counted[1], "{what}, {whose}");
             let same = alike(&rows, 5e-3);
             assert!(same > 0.98, "{what}, {whose}: {same}");
@@ -232,16 +232,16 @@ fn shapes_draw_and_hold() {
     }
 }
 
-/// From forms, evenly aimed, from the surface, scattered: to the bit where they are born, as the processor writes them down; beside a stream that
+/// From assets, evenly aimed, from the surface, scattered: to the bit where they are born, as the processor writes them down; beside a stream that
 /// the device draws by itself, and with less room than births.
 #[test]
-fn newborn_from_forms_are_the_same() {
-    let form = |form: &str| form.to_owned();
+fn newborn_from_assets_are_the_same() {
+    let asset = |asset: &str| asset.to_owned();
     let shapes = [
-        ShapeSpec::Heights { form: form("hills"), size: [4.0, 3.0], height: 1.0 },
-        ShapeSpec::Mesh { form: form("ball"), part: MeshPart::Surface },
-        ShapeSpec::Volume { form: form("stone"), part: VolumePart::Surface },
-        ShapeSpec::Picture { form: form("hills"), width: 2.0, lie: MaskLie::Upright },
+        ShapeSpec::Heights { asset: asset("hills"), size: [4.0, 3.0], height: 1.0 },
+        ShapeSpec::Mesh { asset: asset("ball"), part: MeshPart::Surface },
+        ShapeSpec::Volume { asset: asset("stone"), part: VolumePart::Surface },
+        ShapeSpec::Picture { asset: asset("hills"), width: 2.0, lie: MaskLie::Upright },
     ];
     let mut aim = AimSpec::default();
     (aim.from_surface, aim.spread_degrees) = (true, 20.0);
@@ -256,18 +256,18 @@ fn newborn_from_forms_are_the_same() {
     even.aim.even = true;
     let scattered = EmitterSpec::rate(20.0).scattered(ScatterSpec::new(CellsSpec::new(2.0, 5.0), 2));
     spec = spec.emitter(EmitterSpec::rate(500.0).speed(1.0, 2.0)).emitter(even).emitter(scattered);
-    let forms = forms();
+    let assets = assets();
     let world = WorldSpec::default();
-    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &forms), None);
+    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &assets), None);
     for steps in [1, 3, 40, 90] {
-        let (rows, counted) = both_in(&gpu(), &spec, &world, &forms, steps, None);
+        let (rows, counted) = both_in(&gpu(), &spec, &world, &assets, steps, None);
         assert_eq!(counted[0], counted[1], "after {steps}");
         agree(&rows, 1e-3);
         assert!(steps < 90 || counted[0][1] > 100, "room must run out for this test");
     }
     spec.count = 2_600_000;
-    let told = GpuParticles::with_forms(&gpu(), &spec, 1, &forms).unwrap_err().to_string();
+    let told = GpuParticles::with_assets(&gpu(), &spec, 1, &assets).unwrap_err().to_string();
     assert!(told.starts_with("count: ") && told.contains("2500000"), "{told}");
-    assert!(stays_at_home(&spec, &world.build().unwrap(), &forms).unwrap().contains("2 500 000"));
+    assert!(stays_at_home(&spec, &world.build().unwrap(), &assets).unwrap().contains("2 500 000"));
     assert!(GpuParticles::new(&gpu(), &shower().field(FieldSpec::hold("nothing")), 1).is_err());
 }

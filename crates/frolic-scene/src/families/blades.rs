@@ -84,9 +84,9 @@ struct Meadow {
 
 impl Meadow {
     fn new(spec: &BladeSpec, context: &BuildContext<'_>) -> Result<Self, SpecError> {
-        let &BuildContext { count, size, seed, forms, look, kinds, .. } = context;
+        let &BuildContext { count, size, seed, assets, look, kinds, .. } = context;
         let looks: Vec<&Look> = std::iter::once(look).chain(kinds).collect();
-        let blades = Blades::with_forms(spec, count, size, seed, forms)?;
+        let blades = Blades::with_assets(spec, count, size, seed, assets)?;
         // Those that stand for others are wider; of meshes, which are as long as blades, some reach out.
         let thins = looks.iter().any(|look| look.parts().detail.is_active());
         let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));

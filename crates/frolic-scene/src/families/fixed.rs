@@ -23,8 +23,8 @@ impl FamilySpec for FixtureSpec {
     }
 
     fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
-        let &BuildContext { count, size, seed, forms, look, .. } = context;
-        let fixtures = Fixtures::with_forms(self, count, size, seed, forms)?;
+        let &BuildContext { count, size, seed, assets, look, .. } = context;
+        let fixtures = Fixtures::with_assets(self, count, size, seed, assets)?;
         let give = self.sway.map_or(0.0, |sway| sway.give * 40.0);
         let margin = look.reach_of(size.max, fixtures.curves()) + give;
         let mut fixed = Fixed { fixtures, parts: Vec::new(), margin };

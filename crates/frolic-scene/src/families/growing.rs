@@ -23,8 +23,8 @@ impl FamilySpec for GrowSpec {
     }
 
     fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
-        let &BuildContext { count, size, seed, forms, look, look_spec, .. } = context;
-        let growing = Growing::with_forms(self, count, size, seed, forms)?;
+        let &BuildContext { count, size, seed, assets, look, look_spec, .. } = context;
+        let growing = Growing::with_assets(self, count, size, seed, assets)?;
         let parts = Vec::with_capacity(growing.clusters().len());
         let (margin, reach) = (look.reach_of(size.max, None), look.parts().detail.reach);
         Ok(Box::new(Grove { growing, parts, margin, reach, size: look_spec.size_over_age.clone() }))

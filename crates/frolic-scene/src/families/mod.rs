@@ -12,7 +12,7 @@ use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Forms, Happening, Meter, ParticleSet, PlacedColumns, PlacedRow, Placement, PlacementSpec, Span,
+    Assets, Happening, Meter, ParticleSet, PlacedColumns, PlacedRow, Placement, PlacementSpec, Span,
     SpecError, Weather, World, random,
 };
 use frolic_diagnostics::Mark;
@@ -118,7 +118,7 @@ pub struct BuildContext<'a> {
     /// Seed of the population's random numbers.
     pub seed: u32,
     /// Meshes, pictures and distance grids that specs name.
-    pub forms: &'a Forms,
+    pub assets: &'a Assets,
     /// Look of its elements.
     pub look: &'a Look,
     /// Looks of further kinds of element.

@@ -7,7 +7,7 @@ use frolic_core::{
 use frolic_diagnostics::Show;
 use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Technique};
 use frolic_scene::{
-    FormSource, FormSpec, HillsSpec, LandPart, PlacementForm, Places, PopulationSpec, Scene, SceneError,
+    AssetSource, AssetSpec, HillsSpec, LandPart, PlacementAsset, Places, PopulationSpec, Scene, SceneError,
     SceneSpec, read_places, read_places_bytes, write_places,
 };
 use proptest::prelude::*;
@@ -102,7 +102,7 @@ fn torn_blades_become_particles() {
 #[test]
 fn land_lies_under_its_blades() {
     let mut spec = meadow(300);
-    spec.form.push(FormSpec::new("hill", FormSource::Hills(HillsSpec::default())));
+    spec.asset.push(AssetSpec::new("hill", AssetSource::Hills(HillsSpec::default())));
     let terrain = TerrainSpec::new("hill", [8.0, 8.0], 2.0);
     grass(&mut spec).placement[0].terrain = Some(terrain.clone());
     let mut land = LandPart::new(terrain);
@@ -221,8 +221,8 @@ fn what_was_exported_can_be_placed() {
     write_places(&path, &places, &mesh).unwrap();
     let placed = places.elements;
     let mut again = meadow(200);
-    again.form.push(FormSpec::new("read", FormSource::Places(path.display().to_string())));
-    grass(&mut again).placement = vec![PlacementSpec::new(On::Places { form: "read".into() })];
+    again.asset.push(AssetSpec::new("read", AssetSource::Places(path.display().to_string())));
+    grass(&mut again).placement = vec![PlacementSpec::new(On::Places { asset: "read".into() })];
     let (mut scene, _) = run(&again, 0.1);
     let back = scene.snapshot("grass").unwrap().0.elements;
     assert_eq!(back.len(), 200);
@@ -259,14 +259,14 @@ fn an_exported_field_is_valid_gltf() {
     assert!(write_places(folder.path().join("field.xyz"), &placed, &Mesh::named("post").unwrap()).is_err());
 }
 
-/// Any population is put by a placement: fixtures by its layers, particles by a form of places.
+/// Any population is put by a placement: fixtures by its layers, particles by an asset of places.
 #[test]
 fn fixtures_and_particles_are_placed_too() {
     let ring = |radius: f32| {
         let corners = (0..40).map(|k| (k as f32 * 0.157_08).sin_cos()).map(|(s, c)| [s * radius, c * radius]);
         let by =
-            frolic_core::SieveBy::Path { points: corners.collect(), closed: true, width: 0.0, soft: 0.0 };
-        PlacementSpec::new(On::Ground(PatternSpec::Scattered)).sieve(frolic_core::SieveSpec::new(by))
+            frolic_core::FilterBy::Path { points: corners.collect(), closed: true, width: 0.0, soft: 0.0 };
+        PlacementSpec::new(On::Ground(PatternSpec::Scattered)).filter(frolic_core::FilterSpec::new(by))
     };
     let mut posts = frolic_core::FixtureSpec::default();
     posts.placement = vec![ring(2.0)];
@@ -278,8 +278,8 @@ fn fixtures_and_particles_are_placed_too() {
         Span::from(0.2),
         look,
     ));
-    spec.form.push(FormSpec::new("spots", FormSource::Placement(PlacementForm::new(90, [ring(1.0)]))));
-    let shape = frolic_core::ShapeSpec::Places { form: "spots".into() };
+    spec.asset.push(AssetSpec::new("spots", AssetSource::Placement(PlacementAsset::new(90, [ring(1.0)]))));
+    let shape = frolic_core::ShapeSpec::Places { asset: "spots".into() };
     let still = frolic_core::EmitterSpec::burst(500, 0.0).shape(shape).speed(0.0, 0.0);
     let sparks = frolic_core::ParticleSpec::new(500).life(9.0, 9.0).motion(0.0, 0.0).emitter(still);
     let mut spec = spec.with("sparks", sparks, LookSpec::default());
@@ -337,11 +337,11 @@ fn places_from_a_file_keep_tint_and_id_and_none_is_left_out() {
     let path = folder.path().join("read.ply");
     write_places(&path, &placed, &Mesh::named("post").unwrap()).unwrap();
     let mut fixtures = frolic_core::FixtureSpec::default();
-    fixtures.placement = vec![PlacementSpec::new(On::Places { form: "read".into() })];
+    fixtures.placement = vec![PlacementSpec::new(On::Places { asset: "read".into() })];
     let look = LookSpec::solid(frolic_draw::Shape::mesh("post"), "#808080").unwrap();
     let sparks = frolic_core::ParticleSpec::new(70).life(9.0, 9.0).emitter(
         frolic_core::EmitterSpec::burst(70, 0.0)
-            .shape(frolic_core::ShapeSpec::Places { form: "read".into() })
+            .shape(frolic_core::ShapeSpec::Places { asset: "read".into() })
             .speed(0.0, 0.0),
     );
     let mut spec = SceneSpec::new("read")
@@ -349,7 +349,7 @@ fn places_from_a_file_keep_tint_and_id_and_none_is_left_out() {
         .with("sparks", sparks, LookSpec::default());
     spec.world.gravity = [0.0; 3];
     spec.draw.size = ImageSize::new(32, 20).unwrap();
-    spec.form.push(FormSpec::new("read", FormSource::Places(path.display().to_string())));
+    spec.asset.push(AssetSpec::new("read", AssetSource::Places(path.display().to_string())));
     let (mut scene, _) = run(&spec, 0.1);
     let posts = scene.snapshot("posts").unwrap().0.elements;
     assert_eq!((posts.tint(), posts.id()), (placed.elements.tint(), placed.elements.id()));

@@ -1,9 +1,9 @@
 //! The tests of this crate, one binary.
 
+mod assets;
 #[cfg(feature = "gpu")]
 mod device;
 mod files;
-mod forms;
 mod growth;
 mod keeper;
 mod own_family;

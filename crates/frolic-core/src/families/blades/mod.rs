@@ -26,7 +26,7 @@ pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
 pub use step::Torn;
 use step::{Air, Changing, Fixed, Rows, Tear, stiffness};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::columns::{columns, fits};
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -200,19 +200,19 @@ impl Blades {
     /// # Errors
     /// A value is out of range, or the elements exceed the memory limit.
     pub fn new(spec: &BladeSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
-        Self::with_forms(spec, count, size, seed, &Forms::default())
+        Self::with_assets(spec, count, size, seed, &Assets::default())
     }
 
     /// As [`Blades::new`], where the placement may name assets.
     ///
     /// # Errors
     /// As [`Blades::new`]; or an asset is missing or of another kind.
-    pub fn with_forms(
+    pub fn with_assets(
         spec: &BladeSpec,
         count: u32,
         size: Span,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check()?;
         size.check("size", 0.0, 1e4, "m")?;
@@ -243,7 +243,7 @@ impl Blades {
             groups.fit(layers.iter().map(|layer| layer.mean_density(each)).sum(), spec.chunk)?;
         }
         let repeat = groups.map(|groups| groups.repeat(spec.chunk, seed));
-        let placement = Placement::repeated(&layers, asked, seed, forms, repeat)
+        let placement = Placement::repeated(&layers, asked, seed, assets, repeat)
             .map_err(|error| error.under("placement"))?;
         let mut blades = Self {
             spec: spec.clone(),

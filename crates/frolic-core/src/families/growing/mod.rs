@@ -18,7 +18,7 @@ use rayon::prelude::*;
 
 pub use spec::{GrowSpec, HarvestSpec, StackSpec};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::columns::{columns, split_columns};
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -132,26 +132,26 @@ impl Growing {
     /// # Errors
     /// A value out of range, or more elements than memory allows.
     pub fn new(spec: &GrowSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
-        Self::with_forms(spec, count, size, seed, &Forms::default())
+        Self::with_assets(spec, count, size, seed, &Assets::default())
     }
 
-    /// The same, where placements may name forms.
+    /// The same, where placements may name assets.
     ///
     /// # Errors
-    /// As [`Growing::new`]; and a form that is missing or of another kind.
-    pub fn with_forms(
+    /// As [`Growing::new`]; and an asset that is missing or of another kind.
+    pub fn with_assets(
         spec: &GrowSpec,
         count: u32,
         size: Span,
         seed: u32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check()?;
         size.check("size", 0.0, 1e4, "m")?;
         let layouts = (0..spec.layouts).map(|nth| {
             let key = hash3(seed, nth, GROW_SEED)[0];
             let placed =
-                Placement::new(std::slice::from_ref(&spec.cluster), Some(spec.per_cluster), key, forms);
+                Placement::new(std::slice::from_ref(&spec.cluster), Some(spec.per_cluster), key, assets);
             let placed = placed.map_err(|error| error.under("cluster"))?.all();
             let far = |nth: usize| Vec3::from(placed.position().map(|column| column[nth])).length();
             let radius = (0..placed.len()).map(far).fold(0.0, f32::max);
@@ -161,7 +161,7 @@ impl Growing {
         let each = layouts.iter().map(|layout| layout.placed.len()).max().unwrap_or(0).max(1) as u32;
         let wanted = count.div_ceil(each);
         let stack = spec.stack.unwrap_or(StackSpec { count: 1, step: [0.0; 3] });
-        let places = Placement::new(&spec.placement, Some(wanted.div_ceil(stack.count)), seed, forms);
+        let places = Placement::new(&spec.placement, Some(wanted.div_ceil(stack.count)), seed, assets);
         let places = places.map_err(|error| error.under("placement"))?.all();
         let mut growing = Self {
             spec: spec.clone(),

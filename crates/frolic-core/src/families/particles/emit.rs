@@ -4,7 +4,7 @@
 use glam::{Mat3, Vec3};
 
 use super::spec::{EmitterSpec, ParticleSpec};
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::error::SpecError;
 use crate::foundations::paths::Path;
 use crate::foundations::random::Draws;
@@ -76,7 +76,7 @@ impl Emitters {
     ///
     /// # Errors
     /// An asset that an emitter names is missing or of another kind.
-    pub fn new(specs: &[EmitterSpec], forms: &Forms) -> Result<Self, SpecError> {
+    pub fn new(specs: &[EmitterSpec], assets: &Assets) -> Result<Self, SpecError> {
         let (mut states, mut newborn) = (Vec::new(), Vec::new());
         for (nth, spec) in specs.iter().enumerate() {
             let under = |error: SpecError| error.under(&format!("emitter.{nth}"));
@@ -84,7 +84,7 @@ impl Emitters {
             let spots = spec.scatter.as_ref().map(Spots::new).transpose();
             let spots = spots.map_err(|error| under(error.under("scatter")))?;
             states.push(State { owed: 0.0, asked: 0, path, spots, put: None, heading: None });
-            let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, forms);
+            let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, assets);
             newborn.push(made.map_err(under)?);
         }
         Ok(Self { states, newborn })
@@ -354,10 +354,10 @@ impl Newborn {
         aim: &AimSpec,
         speed: Span,
         keep_velocity: f32,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
         Ok(Self {
-            source: Source::new(shape, forms)?,
+            source: Source::new(shape, assets)?,
             aim: *aim,
             axes: Basis::around(aim.direction),
             cos_spread: libm::cosf(aim.spread_degrees.to_radians()),
@@ -368,8 +368,8 @@ impl Newborn {
     }
 
     /// Recipe for what an event starts.
-    pub(super) fn of_event(event: &EventSpec, forms: &Forms) -> Result<Self, SpecError> {
-        Self::new(&event.shape, &event.aim, event.speed, event.keep_velocity, forms)
+    pub(super) fn of_event(event: &EventSpec, assets: &Assets) -> Result<Self, SpecError> {
+        Self::new(&event.shape, &event.aim, event.speed, event.keep_velocity, assets)
     }
 
     /// The `nth` of `count` elements that an event starts.

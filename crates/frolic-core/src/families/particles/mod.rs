@@ -31,7 +31,7 @@ pub use set::{ParticleSet, check_events};
 pub use spec::{BurstSpec, CourseSpec, EmitterSpec, Order, ParticleSpec, Storage};
 pub use trail::{Trail, TrailClock, TrailSpec};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::columns::MEMORY_LIMIT;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -160,23 +160,23 @@ impl Particles {
         Self::with_storage(spec, seed, Storage::Columns)
     }
 
-    /// An empty population in a form of storage.
+    /// An empty population in one kind of storage.
     ///
     /// # Errors
     /// As [`Particles::new`].
     pub fn with_storage(spec: &ParticleSpec, seed: u32, storage: Storage) -> Result<Self, SpecError> {
-        Self::with_forms(spec, seed, storage, &Forms::default())
+        Self::with_assets(spec, seed, storage, &Assets::default())
     }
 
-    /// An empty population in a form of storage, whose emitters and fields may name assets.
+    /// An empty population in one kind of storage, whose emitters and fields may name assets.
     ///
     /// # Errors
     /// As [`Particles::new`]; or an asset is missing or of another kind.
-    pub fn with_forms(
+    pub fn with_assets(
         spec: &ParticleSpec,
         seed: u32,
         storage: Storage,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check()?;
         let count = spec.count as usize;
@@ -206,10 +206,10 @@ impl Particles {
             spec: Arc::new(spec.clone()),
             seed,
             next_id: 0,
-            emitters: Emitters::new(&spec.emitters, forms)?,
-            children: children(&spec.events, forms)?,
+            emitters: Emitters::new(&spec.emitters, assets)?,
+            children: children(&spec.events, assets)?,
             integrator: Integrator::new(&spec.motion)?
-                .with_fields(&spec.fields, forms)?
+                .with_fields(&spec.fields, assets)?
                 .with_events(&spec.events)?,
             newcomers: Newcomers::default(),
         };
@@ -544,7 +544,7 @@ impl Particles {
         self.len() == 0
     }
 
-    /// The attributes of all live elements after the last step, for either form of storage.
+    /// The attributes of all live elements after the last step, for either kind of storage.
     pub fn columns(&self) -> &BodyColumns {
         &self.held.columns
     }
@@ -570,9 +570,9 @@ pub fn event_seed(seed: u32) -> u32 {
     seed ^ 0x1e5e_4eed
 }
 
-fn children(events: &[EventSpec], forms: &Forms) -> Result<Arc<[Newborn]>, SpecError> {
+fn children(events: &[EventSpec], assets: &Assets) -> Result<Arc<[Newborn]>, SpecError> {
     let ready =
-        |(nth, event)| Newborn::of_event(event, forms).map_err(|error| error.under(&format!("event.{nth}")));
+        |(nth, event)| Newborn::of_event(event, assets).map_err(|error| error.under(&format!("event.{nth}")));
     events.iter().enumerate().map(ready).collect()
 }
 

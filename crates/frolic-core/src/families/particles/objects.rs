@@ -1,6 +1,6 @@
 //! The classic form: one heap record for each element, one thread, one element after the other.
 //!
-//! Profiles compare with it, so it does no needless work: the same formula, the same order. It pays for what the form costs: a pointer to
+//! Profiles compare with it, so it does no needless work: the same formula, the same order. It pays for what that form costs: a pointer to
 //! follow, and attributes side by side that one loop does not need together.
 
 use crate::foundations::columns::swap_and_truncate;
@@ -9,7 +9,7 @@ use crate::world::bodies::{Acts, BodyColumns, BodyRow, Notes, Room, step_row};
 /// All records, in order of birth.
 #[derive(Debug, Default)]
 pub(super) struct Records {
-    // One box for each element is the point of this form.
+    // One box for each element is the point of this asset.
     #[allow(clippy::vec_box)]
     rows: Vec<Box<BodyRow>>,
 }

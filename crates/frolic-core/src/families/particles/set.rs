@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::emit::Newborn;
 use super::{ParticleSpec, Particles, Storage, children};
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::error::{SpecError, listed};
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::world::World;
@@ -56,25 +56,25 @@ impl ParticleSet {
     /// # Errors
     /// As [`Particles::new`], or the name exists already.
     pub fn add(&mut self, name: &str, spec: &ParticleSpec, seed: u32) -> Result<usize, SpecError> {
-        self.add_with(name, spec, seed, Storage::Columns, &Forms::default())
+        self.add_with(name, spec, seed, Storage::Columns, &Assets::default())
     }
 
-    /// Adds a population in a form of storage, whose emitters and fields may name assets. Returns its index.
+    /// Adds a population in one kind of storage, whose emitters and fields may name assets. Returns its index.
     ///
     /// # Errors
-    /// As [`Particles::with_forms`], or the name exists already.
+    /// As [`Particles::with_assets`], or the name exists already.
     pub fn add_with(
         &mut self,
         name: &str,
         spec: &ParticleSpec,
         seed: u32,
         storage: Storage,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<usize, SpecError> {
         if self.names.iter().any(|other| other == name) {
             return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
         }
-        self.members.push(Particles::with_forms(spec, seed, storage, forms)?);
+        self.members.push(Particles::with_assets(spec, seed, storage, assets)?);
         self.names.push(name.to_owned());
         self.targets.push(vec![None; spec.events.len()]);
         self.followed.push(0);
@@ -91,7 +91,7 @@ impl ParticleSet {
         &mut self,
         name: &str,
         events: &[EventSpec],
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<usize, SpecError> {
         let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
         if names.any(|other| other == name) {
@@ -100,7 +100,7 @@ impl ParticleSet {
         self.sources.push(Source {
             name: name.to_owned(),
             events: events.to_vec(),
-            children: children(events, forms)?,
+            children: children(events, assets)?,
             targets: vec![None; events.len()],
             started: vec![0; events.len()],
         });

@@ -21,7 +21,7 @@ pub use motion::Motion;
 pub use spec::{KeepTo, MotionSpec};
 pub(crate) use step::{Acts, Chunk, Notes, Room, join_dead, step_chunks, step_row};
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -212,10 +212,10 @@ impl Integrator {
     /// The same with fields that act on these bodies alone, beside those of the world.
     ///
     /// # Errors
-    /// A value is out of range, or a form that is named is missing or of another kind.
-    pub fn with_fields(mut self, fields: &[FieldSpec], forms: &Forms) -> Result<Self, SpecError> {
+    /// A value is out of range, or an asset that is named is missing or of another kind.
+    pub fn with_fields(mut self, fields: &[FieldSpec], assets: &Assets) -> Result<Self, SpecError> {
         crate::world::fields::check(fields)?;
-        self.forces.fields = Acting::all(fields, forms)?;
+        self.forces.fields = Acting::all(fields, assets)?;
         Ok(self)
     }
 

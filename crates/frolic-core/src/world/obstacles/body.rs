@@ -7,7 +7,7 @@ use glam::{Vec2, Vec3};
 use super::mask::Mask;
 use super::posts::Post;
 use super::{ObstacleShape, ObstacleSpec};
-use crate::assets::{DistanceGrid, Forms, Plane};
+use crate::assets::{Assets, DistanceGrid, Plane};
 use crate::foundations::error::SpecError;
 
 /// An element that comes this near has touched, m.
@@ -100,7 +100,7 @@ impl Heights {
 }
 
 impl Body {
-    pub(crate) fn new(spec: &ObstacleSpec, forms: &Forms) -> Result<Self, SpecError> {
+    pub(crate) fn new(spec: &ObstacleSpec, assets: &Assets) -> Result<Self, SpecError> {
         Ok(match &spec.shape {
             ObstacleShape::Plane { position, normal } => {
                 let normal = Vec3::from(*normal).normalize_or(Vec3::Y);
@@ -121,17 +121,17 @@ impl Body {
                 let (sin, cos) = libm::sincosf(turn_degrees.to_radians());
                 Self::Box { middle: (*position).into(), half: Vec3::from(*size) * 0.5, turn: [sin, cos] }
             }
-            ObstacleShape::Heights { form, position, size, height } => Self::Heights(Heights::new(
-                forms.plane("shape.heights.form", form)?,
+            ObstacleShape::Heights { asset, position, size, height } => Self::Heights(Heights::new(
+                assets.plane("shape.heights.asset", asset)?,
                 *position,
                 *size,
                 *height,
             )),
-            ObstacleShape::Distance { form } => {
-                Self::Distance(Arc::clone(forms.distance("shape.distance.form", form)?))
+            ObstacleShape::Distance { asset } => {
+                Self::Distance(Arc::clone(assets.distance("shape.distance.asset", asset)?))
             }
-            ObstacleShape::Mask { form, position, width, lie, threshold } => {
-                let picture = forms.plane("shape.mask.form", form)?;
+            ObstacleShape::Mask { asset, position, width, lie, threshold } => {
+                let picture = assets.plane("shape.mask.asset", asset)?;
                 let cell = width / picture.width() as f32;
                 Self::Mask(Mask::new(picture, *threshold, (*position).into(), cell, *lie))
             }

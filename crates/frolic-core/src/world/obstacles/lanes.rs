@@ -308,7 +308,7 @@ impl LoneMask<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::assets::{Form, Forms, Plane};
+    use crate::assets::{Asset, Assets, Plane};
     use crate::foundations::simd::Level;
     use crate::world::obstacles::ObstacleSpec;
 
@@ -322,10 +322,10 @@ mod tests {
             ))
         };
         let plane = Plane::new(60, 40, (0..2400).map(rock).collect()).unwrap();
-        let mut forms = Forms::default();
-        forms.insert("rock", Form::Plane(plane.into()));
+        let mut assets = Assets::default();
+        assets.insert("rock", Asset::Plane(plane.into()));
         let spec = ObstacleSpec::mask("rock", [3.0, 2.0, 0.0], 6.0).bounce(0.4, 0.15).touch(touch);
-        Solid::new(&[spec], None, &forms).unwrap()
+        Solid::new(&[spec], None, &assets).unwrap()
     }
 
     /// Eight at a time end where each by itself does; but for one in fifty, of whom the last bit decides whether they are out

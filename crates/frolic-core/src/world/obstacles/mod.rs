@@ -27,7 +27,7 @@ pub use mask::{Mask, MaskLie};
 pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;
 
-use crate::assets::Forms;
+use crate::assets::Assets;
 use crate::foundations::error::{SpecError, direction, each, vector_within, within};
 use crate::world::endless::EndlessSpec;
 
@@ -127,7 +127,7 @@ pub enum ObstacleShape {
     /// All below a ground whose heights are those of a picture.
     Heights {
         /// Name of a picture: black is low.
-        form: String,
+        asset: String,
         /// Middle of the ground at its lowest height, m.
         position: [f32; 3],
         /// Extent along x and z, m, 0.001 to 1e6; the picture's upper edge is away (-z).
@@ -138,12 +138,12 @@ pub enum ObstacleShape {
     /// The inside of a distance grid, where that is.
     Distance {
         /// Name of the grid.
-        form: String,
+        asset: String,
     },
     /// The opaque parts of a picture, as thick as the world.
     Mask {
         /// Name of the picture.
-        form: String,
+        asset: String,
         /// Middle of the picture, m.
         position: [f32; 3],
         /// Width of the picture, m, 0.001 to 1e6; its height follows.
@@ -177,14 +177,14 @@ impl ObstacleSpec {
     }
 
     /// A picture, by name, that is solid where it is opaque: its middle and its width, m.
-    pub fn mask(form: &str, position: [f32; 3], width: f32) -> Self {
+    pub fn mask(asset: &str, position: [f32; 3], width: f32) -> Self {
         let lie = MaskLie::default();
-        Self::new(ObstacleShape::Mask { form: form.to_owned(), position, width, lie, threshold: half() })
+        Self::new(ObstacleShape::Mask { asset: asset.to_owned(), position, width, lie, threshold: half() })
     }
 
     /// The inside of a distance grid, by name.
-    pub fn distance(form: &str) -> Self {
-        Self::new(ObstacleShape::Distance { form: form.to_owned() })
+    pub fn distance(asset: &str) -> Self {
+        Self::new(ObstacleShape::Distance { asset: asset.to_owned() })
     }
 
     /// An obstacle of this shape.
@@ -245,7 +245,7 @@ impl ObstacleSpec {
     }
 }
 
-/// Checks every obstacle of a list by itself; the forms that they name are looked up when they are made ready.
+/// Checks every obstacle of a list by itself; the assets that they name are looked up when they are made ready.
 pub(crate) fn check(specs: &[ObstacleSpec]) -> Result<(), SpecError> {
     each("obstacle", specs, MOST_OBSTACLES, ObstacleSpec::check)
 }
@@ -276,11 +276,11 @@ impl Solid {
     pub(crate) fn new(
         obstacles: &[ObstacleSpec],
         endless: Option<&EndlessSpec>,
-        forms: &Forms,
+        assets: &Assets,
     ) -> Result<Self, SpecError> {
         let ready = |(nth, spec): (usize, &ObstacleSpec)| {
             let ObstacleSpec { touch, bounce, friction, .. } = *spec;
-            let body = Body::new(spec, forms).map_err(|error| error.under(&format!("obstacle.{nth}")))?;
+            let body = Body::new(spec, assets).map_err(|error| error.under(&format!("obstacle.{nth}")))?;
             Ok(Obstacle { body, touch, bounce, friction })
         };
         let obstacles: Vec<Obstacle> =

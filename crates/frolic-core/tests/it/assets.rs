@@ -84,8 +84,8 @@ proptest! {
     /// What lies between the points, and outside, never tells more than the true distance by more than the grid's coarseness.
     #[test]
     fn samples_are_near_the_truth(place in prop::array::uniform3(-4f32..4.0)) {
-        let forms = common::forms();
-        let grid = forms.distance("", "ball").unwrap();
+        let assets = common::assets();
+        let grid = assets.distance("", "ball").unwrap();
         let place = Vec3::from(place);
         let want = place.distance(Vec3::Y) - 0.8;
         let (got, gradient) = grid.sample(place);

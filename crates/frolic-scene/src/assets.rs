@@ -1,7 +1,7 @@
-//! Forms of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
+//! Assets of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
 
 use frolic_core::{
-    BakeSpec, DistanceGrid, Form, Forms, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
+    Asset, Assets, BakeSpec, DistanceGrid, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
     check_layers, gust_noise, vector_within, within,
 };
 use frolic_draw::Picture;
@@ -19,11 +19,11 @@ use crate::texture::{read_png, read_png_bytes};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct FormSpec {
+pub struct AssetSpec {
     /// Its name.
     pub name: String,
     /// What it is made from.
-    pub from: FormSource,
+    pub from: AssetSource,
     /// Factor on its size, 1e-4 to 1e4; not of a picture. Default 1.
     #[serde(default = "one")]
     pub scale: f32,
@@ -42,11 +42,11 @@ fn one() -> f32 {
     1.0
 }
 
-/// What a form is made from.
+/// What an asset is made from.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
-pub enum FormSource {
+pub enum AssetSource {
     /// A mesh: an `.obj`, `.gltf` or `.glb` file beside the scene.
     Mesh(String),
     /// A distance grid: a `.dgrid` file beside the scene.
@@ -58,7 +58,7 @@ pub enum FormSource {
     /// A ball of radius 1 as a mesh of 12 n² triangles, n 1 to 512.
     Ball(u32),
     /// Places that are put by the layers of a placement.
-    Placement(PlacementForm),
+    Placement(PlacementAsset),
     /// Places: a `.glb`, `.gltf`, `.ply` or `.csv` file beside the scene.
     Places(String),
     /// Heights of hills that follow from a seed.
@@ -69,10 +69,10 @@ pub enum FormSource {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct PlacementForm {
+pub struct PlacementAsset {
     /// How many places.
     pub count: u32,
-    /// Layers, at most 16; they may name forms that come before.
+    /// Layers, at most 16; they may name assets that come before.
     pub layers: Vec<PlacementSpec>,
     /// Key of its random numbers. Default 1.
     #[serde(default = "first")]
@@ -83,7 +83,7 @@ fn first() -> u32 {
     1
 }
 
-impl PlacementForm {
+impl PlacementAsset {
     /// So many places.
     pub fn new(count: u32, layers: impl IntoIterator<Item = PlacementSpec>) -> Self {
         Self { count, layers: layers.into_iter().collect(), seed: first() }
@@ -126,13 +126,13 @@ impl HillsSpec {
         within("edge", self.edge, 0.0, 0.5, "")
     }
 
-    /// The hills as a form.
+    /// The hills as an asset.
     ///
     /// # Errors
     /// A value out of range.
-    pub fn form(&self) -> Result<Form, SpecError> {
+    pub fn asset(&self) -> Result<Asset, SpecError> {
         self.check()?;
-        Ok(Form::Plane(self.heights()?.into()))
+        Ok(Asset::Plane(self.heights()?.into()))
     }
 
     /// Octaves of a fractal sum: Perlin, "An Image Synthesizer" (1985).
@@ -157,9 +157,9 @@ impl HillsSpec {
     }
 }
 
-impl FormSpec {
-    /// A form of this name.
-    pub fn new(name: &str, from: FormSource) -> Self {
+impl AssetSpec {
+    /// An asset of this name.
+    pub fn new(name: &str, from: AssetSource) -> Self {
         Self { name: name.to_owned(), from, scale: 1.0, turn_degrees: 0.0, position: [0.0; 3], bake: None }
     }
 
@@ -173,29 +173,29 @@ impl FormSpec {
         within("scale", self.scale, 1e-4, 1e4, "")?;
         within("turn_degrees", self.turn_degrees, -1e6, 1e6, "degrees")?;
         vector_within("position", self.position, 1e6, "m")?;
-        if let FormSource::Ball(detail) = self.from {
+        if let AssetSource::Ball(detail) = self.from {
             within("from.ball", detail as f32, 1.0, 512.0, "")?;
         }
-        if let FormSource::Placement(placement) = &self.from {
+        if let AssetSource::Placement(placement) = &self.from {
             placement.check().map_err(|error| error.under("from.placement"))?;
         }
-        if let FormSource::Hills(hills) = &self.from {
+        if let AssetSource::Hills(hills) = &self.from {
             hills.check().map_err(|error| error.under("from.hills"))?;
         }
         match (self.bake, &self.from) {
             (None, _) => Ok(()),
-            (Some(points), FormSource::Mesh(_) | FormSource::Ball(_)) => {
+            (Some(points), AssetSource::Mesh(_) | AssetSource::Ball(_)) => {
                 within("bake", points as f32, 4.0, 1024.0, "points")
             }
             _ => Err(SpecError::new("bake", "is of no mesh", "leave it out")),
         }
     }
 
-    /// Reads it, from the folder of its scene, and bakes it if it is to be; a placement may name the forms told.
+    /// Reads it, from the folder of its scene, and bakes it if it is to be; a placement may name the given assets.
     ///
     /// # Errors
     /// A file that cannot be read or used.
-    pub fn load(&self, folder: &Folder, forms: &Forms) -> Result<Form, SpecError> {
+    pub fn load(&self, folder: &Folder, assets: &Assets) -> Result<Asset, SpecError> {
         let told = |key: &str, error: SceneError| match error {
             SceneError::Read { path, source } => SpecError::new(
                 key,
@@ -204,43 +204,43 @@ impl FormSpec {
             ),
             other => SpecError::new(key, other.to_string(), "give another file"),
         };
-        let surface = |surface: Surface| -> Result<Form, SpecError> {
+        let surface = |surface: Surface| -> Result<Asset, SpecError> {
             let placed = surface.placed(self.scale, self.turn_degrees.to_radians(), self.position)?;
             Ok(match self.bake {
-                Some(points) => Form::Distance(BakeSpec::new(points).bake(&placed)?.into()),
-                None => Form::Surface(placed.into()),
+                Some(points) => Asset::Distance(BakeSpec::new(points).bake(&placed)?.into()),
+                None => Asset::Surface(placed.into()),
             })
         };
         match &self.from {
-            FormSource::Mesh(file) => surface(mesh(folder, file).map_err(|error| told("from.mesh", error))?),
-            FormSource::Ball(detail) => surface(Surface::ball(*detail)),
-            FormSource::Grid(file) => {
+            AssetSource::Mesh(file) => surface(mesh(folder, file).map_err(|error| told("from.mesh", error))?),
+            AssetSource::Ball(detail) => surface(Surface::ball(*detail)),
+            AssetSource::Grid(file) => {
                 let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
-                Ok(Form::Distance(grid.placed(self.scale, self.position)?.into()))
+                Ok(Asset::Distance(grid.placed(self.scale, self.position)?.into()))
             }
-            FormSource::Placement(PlacementForm { count, layers, seed }) => {
-                let placement = Placement::new(layers, Some(*count), *seed, forms);
+            AssetSource::Placement(PlacementAsset { count, layers, seed }) => {
+                let placement = Placement::new(layers, Some(*count), *seed, assets);
                 let placed = placement.map_err(|error| error.under("from.placement.layers"))?.all();
-                Ok(Form::Places(placed.into()))
+                Ok(Asset::Places(placed.into()))
             }
-            FormSource::Places(file) => {
+            AssetSource::Places(file) => {
                 let read =
                     find(folder, file, |bytes| read_places_bytes(bytes, file), |path| read_places(path));
-                Ok(Form::Places(read.map_err(|error| told("from.places", error))?.elements.into()))
+                Ok(Asset::Places(read.map_err(|error| told("from.places", error))?.elements.into()))
             }
-            FormSource::Hills(hills) => hills.form(),
-            FormSource::Brightness(file) => {
+            AssetSource::Hills(hills) => hills.asset(),
+            AssetSource::Brightness(file) => {
                 let picture = picture(folder, file).map_err(|error| told("from.brightness", error))?;
                 let bright = |&[r, g, b, a]: &[u8; 4]| {
                     // Luma of the trade for such bytes: Rec. 709.
                     let luma = 0.2126 * f32::from(r) + 0.7152 * f32::from(g) + 0.0722 * f32::from(b);
                     luma / 255.0 * f32::from(a) / 255.0
                 };
-                Ok(Form::Plane(plane(&picture, bright)?.into()))
+                Ok(Asset::Plane(plane(&picture, bright)?.into()))
             }
-            FormSource::Opacity(file) => {
+            AssetSource::Opacity(file) => {
                 let picture = picture(folder, file).map_err(|error| told("from.opacity", error))?;
-                Ok(Form::Plane(plane(&picture, |pixel| f32::from(pixel[3]) / 255.0)?.into()))
+                Ok(Asset::Plane(plane(&picture, |pixel| f32::from(pixel[3]) / 255.0)?.into()))
             }
         }
     }
@@ -284,12 +284,12 @@ fn find<T>(
     }
 }
 
-/// Reads and bakes all forms of a scene.
-pub(crate) fn load(specs: &[FormSpec], folder: &Folder) -> Result<Forms, SpecError> {
-    let mut forms = Forms::default();
-    for (nth, form) in specs.iter().enumerate() {
-        let made = form.load(folder, &forms).map_err(|error| error.under(&format!("form.{nth}")))?;
-        forms.insert(&form.name, made);
+/// Reads and bakes all assets of a scene.
+pub(crate) fn load(specs: &[AssetSpec], folder: &Folder) -> Result<Assets, SpecError> {
+    let mut assets = Assets::default();
+    for (nth, asset) in specs.iter().enumerate() {
+        let made = asset.load(folder, &assets).map_err(|error| error.under(&format!("asset.{nth}")))?;
+        assets.insert(&asset.name, made);
     }
-    Ok(forms)
+    Ok(assets)
 }

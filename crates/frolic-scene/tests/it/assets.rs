@@ -88,13 +88,13 @@ fn grids_come_back_as_they_were_written() {
 }
 
 #[test]
-fn scenes_name_forms_and_say_where_they_are_wrong() {
+fn scenes_name_assets_and_say_where_they_are_wrong() {
     let folder = tempfile::tempdir().unwrap();
     fs::write(folder.path().join("tetra.obj"), TETRA).unwrap();
     let path = folder.path().join("s.toml");
-    let scene = |form: &str, shape: &str| {
+    let scene = |asset: &str, shape: &str| {
         let text = format!(
-            "frolic = 1\n[[form]]\nname = \"body\"\n{form}\n[[population]]\nname = \"dots\"\ncount = 500\n\
+            "frolic = 1\n[[asset]]\nname = \"body\"\n{asset}\n[[population]]\nname = \"dots\"\ncount = 500\n\
              [[population.emitter]]\nburst = {{ count = 500 }}\nshape = {shape}\nspeed = 0\n"
         );
         fs::write(&path, text).unwrap();
@@ -103,24 +103,24 @@ fn scenes_name_forms_and_say_where_they_are_wrong() {
             .and_then(|spec| Scene::new(&spec).map_err(|error| error.to_string()))
     };
     let mut filled =
-        scene("from = { mesh = \"tetra.obj\" }\nscale = 3.0\nbake = 32", "{ volume = { form = \"body\" } }")
+        scene("from = { mesh = \"tetra.obj\" }\nscale = 3.0\nbake = 32", "{ volume = { asset = \"body\" } }")
             .unwrap();
     filled.step(1e-3, 1, &mut Meter::new());
     let dots = filled.particles("dots").unwrap().columns();
     assert_eq!(dots.len(), 500);
     assert!((0..500).all(|i| dots.px()[i] + dots.py()[i] + dots.pz()[i] < 3.2 && dots.px()[i] > -0.1));
-    let told = |form: &str, shape: &str| scene(form, shape).unwrap_err();
+    let told = |asset: &str, shape: &str| scene(asset, shape).unwrap_err();
     let missing = told("from = { mesh = \"none.obj\" }", "\"point\"");
     assert!(
-        missing.starts_with("form.0.from.mesh: ") && missing.contains("name a file beside the scene file"),
+        missing.starts_with("asset.0.from.mesh: ") && missing.contains("name a file beside the scene file"),
         "{missing}"
     );
-    let unbaked = told("from = { mesh = \"tetra.obj\" }", "{ volume = { form = \"body\" } }");
-    assert!(unbaked.contains("form 'body' is triangles, not a distance grid"), "{unbaked}");
+    let unbaked = told("from = { mesh = \"tetra.obj\" }", "{ volume = { asset = \"body\" } }");
+    assert!(unbaked.contains("asset 'body' is triangles, not a distance grid"), "{unbaked}");
     let coarse = told("from = { mesh = \"tetra.obj\" }\nbake = 2", "\"point\"");
-    assert!(coarse.contains("s.toml:5: form.0.bake: 2 is out of range"), "{coarse}");
+    assert!(coarse.contains("s.toml:5: asset.0.bake: 2 is out of range"), "{coarse}");
     let picture = told("from = { brightness = \"tetra.obj\" }", "\"point\"");
-    assert!(picture.contains("form.0.from.brightness: ") && picture.contains("is no PNG"), "{picture}");
+    assert!(picture.contains("asset.0.from.brightness: ") && picture.contains("is no PNG"), "{picture}");
 }
 
 proptest! {

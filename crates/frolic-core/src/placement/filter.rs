@@ -1,4 +1,4 @@
-//! Where fewer elements stand: sieves that each let a share of them through.
+//! Where fewer elements stand: filters that each let a share of them through.
 
 use std::sync::Arc;
 
@@ -6,7 +6,7 @@ use glam::Vec2;
 use serde::{Deserialize, Serialize};
 
 use super::ground::Footing;
-use crate::assets::{Forms, Plane};
+use crate::assets::{Assets, Plane};
 use crate::foundations::error::{SpecError, at_most, within};
 use crate::foundations::noise::gust_noise;
 use crate::foundations::span::Span;
@@ -14,19 +14,19 @@ use crate::foundations::span::Span;
 /// Lets a share of the elements through, by where they are. Several multiply.
 ///
 /// ```
-/// use frolic_core::{SieveBy, SieveSpec};
-/// let path = SieveSpec::new(SieveBy::Path { points: vec![[0.0, -9.0], [0.0, 9.0]], closed: false, width: 1.0, soft: 0.5 });
-/// let sieve = path.inverted().build(&Default::default())?;
-/// assert_eq!(sieve.share(0.0, 0.0, None), 0.0);   // nothing on the path
-/// assert_eq!(sieve.share(3.0, 0.0, None), 1.0);
+/// use frolic_core::{FilterBy, FilterSpec};
+/// let path = FilterSpec::new(FilterBy::Path { points: vec![[0.0, -9.0], [0.0, 9.0]], closed: false, width: 1.0, soft: 0.5 });
+/// let filter = path.inverted().build(&Default::default())?;
+/// assert_eq!(filter.share(0.0, 0.0, None), 0.0);   // nothing on the path
+/// assert_eq!(filter.share(3.0, 0.0, None), 1.0);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct SieveSpec {
+pub struct FilterSpec {
     /// What decides.
-    pub by: SieveBy,
+    pub by: FilterBy,
     /// Whether it lets through what it would keep back, and the other way about. Default no.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub invert: bool,
@@ -35,15 +35,15 @@ pub struct SieveSpec {
     pub least: f32,
 }
 
-/// What decides how many elements a sieve lets through.
+/// What decides how many elements a filter lets through.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
-pub enum SieveBy {
+pub enum FilterBy {
     /// A picture that lies on the ground, seen from above: as many as it is bright, none beside it.
     Picture {
-        /// Name of the form.
-        form: String,
+        /// Name of the asset.
+        asset: String,
         /// Its middle, x and z, m. Default the origin.
         #[serde(default)]
         centre: [f32; 2],
@@ -105,9 +105,9 @@ fn first() -> u32 {
 /// Most corners of a path.
 const MOST_POINTS: usize = 1024;
 
-impl SieveSpec {
-    /// A sieve.
-    pub fn new(by: SieveBy) -> Self {
+impl FilterSpec {
+    /// A filter.
+    pub fn new(by: FilterBy) -> Self {
         Self { by, invert: false, least: 0.0 }
     }
 
@@ -128,15 +128,15 @@ impl SieveSpec {
     pub fn check(&self) -> Result<(), SpecError> {
         within("least", self.least, 0.0, 1.0, "")?;
         match &self.by {
-            SieveBy::Picture { centre, size, .. } => {
+            FilterBy::Picture { centre, size, .. } => {
                 centre.iter().try_for_each(|&at| within("by.picture.centre", at, -1e6, 1e6, "m"))?;
                 size.iter().try_for_each(|&side| within("by.picture.size", side, 0.01, 1e6, "m"))
             }
-            SieveBy::Noise { size, range, .. } => {
+            FilterBy::Noise { size, range, .. } => {
                 within("by.noise.size", *size, 0.001, 1e6, "m")?;
                 range.check("by.noise.range", -2.0, 2.0, "")
             }
-            SieveBy::Path { points, width, soft, .. } => {
+            FilterBy::Path { points, width, soft, .. } => {
                 at_most("by.path.points", points.len(), MOST_POINTS)?;
                 if points.len() < 2 {
                     let problem = format!("{} points are no line", points.len());
@@ -146,11 +146,11 @@ impl SieveSpec {
                 within("by.path.width", *width, 0.0, 1e6, "m")?;
                 within("by.path.soft", *soft, 0.0, 1e6, "m")
             }
-            SieveBy::Slope { degrees, soft } => {
+            FilterBy::Slope { degrees, soft } => {
                 degrees.check("by.slope.degrees", 0.0, 90.0, "degrees")?;
                 within("by.slope.soft", *soft, 0.0, 90.0, "degrees")
             }
-            SieveBy::Height { range, soft } => {
+            FilterBy::Height { range, soft } => {
                 range.check("by.height.range", -1e6, 1e6, "m")?;
                 within("by.height.soft", *soft, 0.0, 1e6, "m")
             }
@@ -161,34 +161,34 @@ impl SieveSpec {
     ///
     /// # Errors
     /// A value out of range, or no picture of that name.
-    pub fn build(&self, forms: &Forms) -> Result<Sieve, SpecError> {
+    pub fn build(&self, assets: &Assets) -> Result<Filter, SpecError> {
         self.check()?;
         let picture = match &self.by {
-            SieveBy::Picture { form, .. } => Some(Arc::clone(forms.plane("by.picture.form", form)?)),
+            FilterBy::Picture { asset, .. } => Some(Arc::clone(assets.plane("by.picture.asset", asset)?)),
             _ => None,
         };
-        Ok(Sieve { spec: self.clone(), picture })
+        Ok(Filter { spec: self.clone(), picture })
     }
 }
 
-/// A sieve made ready.
+/// A filter made ready.
 #[derive(Debug, Clone)]
-pub struct Sieve {
-    spec: SieveSpec,
+pub struct Filter {
+    spec: FilterSpec,
     picture: Option<Arc<Plane>>,
 }
 
-impl Sieve {
+impl Filter {
     /// The share that it lets through at x and z, m, on such ground; level at height 0 where there is none. 0 to 1.
     pub fn share(&self, x: f32, z: f32, footing: Option<Footing>) -> f32 {
         let footing = footing.unwrap_or(Footing { y: 0.0, rise: [0.0; 2] });
         let share = match &self.spec.by {
-            SieveBy::Picture { centre, size, .. } => {
+            FilterBy::Picture { centre, size, .. } => {
                 let [across, up] = [(x - centre[0]) / size[0] + 0.5, 0.5 - (z - centre[1]) / size[1]];
                 let inside = (0.0..=1.0).contains(&across) && (0.0..=1.0).contains(&up);
                 self.picture.as_ref().filter(|_| inside).map_or(0.0, |picture| picture.at(across, up))
             }
-            SieveBy::Noise { size, range, seed } => {
+            FilterBy::Noise { size, range, seed } => {
                 // The second, finer one turned, so that no edges run along the axes.
                 let (u, v) = (x / size, z / size);
                 let [broad, ..] = gust_noise([u * 0.8 - v * 0.6, 0.37, u * 0.6 + v * 0.8], *seed);
@@ -197,16 +197,16 @@ impl Sieve {
                 let width = (range.max - range.min).max(1e-6);
                 smooth((value - range.min) / width)
             }
-            SieveBy::Path { points, closed, width, soft } => {
+            FilterBy::Path { points, closed, width, soft } => {
                 let off = off_path(points, *closed, Vec2::new(x, z));
                 falling(off - width * 0.5, *soft)
             }
-            SieveBy::Slope { degrees, soft } => {
+            FilterBy::Slope { degrees, soft } => {
                 let [rx, rz] = footing.rise;
                 let slope = libm::atanf(libm::sqrtf(rx * rx + rz * rz)).to_degrees();
                 beyond(*degrees, slope, *soft)
             }
-            SieveBy::Height { range, soft } => beyond(*range, footing.y, *soft),
+            FilterBy::Height { range, soft } => beyond(*range, footing.y, *soft),
         };
         let share = if self.spec.invert { 1.0 - share } else { share };
         self.spec.least + (1.0 - self.spec.least) * share
@@ -256,8 +256,8 @@ fn off_path(points: &[[f32; 2]], closed: bool, at: Vec2) -> f32 {
 mod tests {
     use super::*;
 
-    fn share(by: SieveBy, x: f32, z: f32) -> f32 {
-        SieveSpec::new(by).build(&Forms::default()).unwrap().share(x, z, None)
+    fn share(by: FilterBy, x: f32, z: f32) -> f32 {
+        FilterSpec::new(by).build(&Assets::default()).unwrap().share(x, z, None)
     }
 
     #[test]
@@ -269,7 +269,7 @@ mod tests {
                 [sin * 10.0, cos * 10.0]
             })
             .collect();
-        let by = |points: Vec<[f32; 2]>| SieveBy::Path { points, closed: true, width: 0.0, soft: 0.0 };
+        let by = |points: Vec<[f32; 2]>| FilterBy::Path { points, closed: true, width: 0.0, soft: 0.0 };
         assert_eq!(share(by(star.clone()), 0.0, 0.0), 0.0);
         assert_eq!(share(by(star.clone()), 0.0, 8.0), 1.0);
         assert_eq!(share(by(star), 0.0, 12.0), 0.0);
@@ -280,15 +280,15 @@ mod tests {
     #[test]
     fn edges_are_as_soft_as_asked() {
         let path =
-            |soft| SieveBy::Path { points: vec![[0.0, -5.0], [0.0, 5.0]], closed: false, width: 2.0, soft };
+            |soft| FilterBy::Path { points: vec![[0.0, -5.0], [0.0, 5.0]], closed: false, width: 2.0, soft };
         assert_eq!(share(path(1.0), 0.9, 0.0), 1.0);
         assert!((share(path(1.0), 1.5, 0.0) - 0.5).abs() < 1e-5);
         assert_eq!(share(path(1.0), 2.1, 0.0), 0.0);
         assert_eq!(share(path(0.0), 1.01, 0.0), 0.0);
         let steep = |rise: f32, soft: f32| {
-            let by = SieveBy::Slope { degrees: Span::new(0.0, 45.0), soft };
+            let by = FilterBy::Slope { degrees: Span::new(0.0, 45.0), soft };
             let footing = Footing { y: 3.0, rise: [rise, 0.0] };
-            SieveSpec::new(by).build(&Forms::default()).unwrap().share(0.0, 0.0, Some(footing))
+            FilterSpec::new(by).build(&Assets::default()).unwrap().share(0.0, 0.0, Some(footing))
         };
         assert_eq!([steep(0.9, 0.0), steep(1.1, 0.0)], [1.0, 0.0]);
         assert!((0.1..0.9).contains(&steep(1.2, 10.0)));
@@ -296,12 +296,12 @@ mod tests {
 
     #[test]
     fn what_cannot_be_is_refused() {
-        let wrong = |by| SieveSpec::new(by).check().unwrap_err().key;
-        let path = |points| SieveBy::Path { points, closed: false, width: 1.0, soft: 0.0 };
+        let wrong = |by| FilterSpec::new(by).check().unwrap_err().key;
+        let path = |points| FilterBy::Path { points, closed: false, width: 1.0, soft: 0.0 };
         assert_eq!(wrong(path(vec![[0.0; 2]])), "by.path.points");
         assert_eq!(wrong(path(vec![[f32::NAN; 2]; 2])), "by.path.points");
-        assert_eq!(wrong(SieveBy::Noise { size: 0.0, range: half_and_half(), seed: 1 }), "by.noise.size");
-        let missing = SieveBy::Picture { form: "none".into(), centre: [0.0; 2], size: [1.0; 2] };
-        assert_eq!(SieveSpec::new(missing).build(&Forms::default()).unwrap_err().key, "by.picture.form");
+        assert_eq!(wrong(FilterBy::Noise { size: 0.0, range: half_and_half(), seed: 1 }), "by.noise.size");
+        let missing = FilterBy::Picture { asset: "none".into(), centre: [0.0; 2], size: [1.0; 2] };
+        assert_eq!(FilterSpec::new(missing).build(&Assets::default()).unwrap_err().key, "by.picture.asset");
     }
 }
