@@ -72,8 +72,8 @@ pub struct Scene {
 #[derive(Debug)]
 struct Population {
     name: String,
-    /// Maximum number of elements.
-    count: usize,
+    /// Maximum number of elements, of a program's own family. Shipped families keep to theirs; endless ground has none.
+    most: usize,
     elements: Box<dyn Elements>,
     /// Number of its events in the set, for populations of other families than particles.
     source: usize,
@@ -104,11 +104,11 @@ impl Population {
     fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
         self.elements.step(context)?;
         let len = self.elements.len(DrawContext { set: context.set, lag: 0.0 });
-        if len <= self.count {
+        if len <= self.most {
             return Ok(());
         }
         let problem = format!("it has {len} elements");
-        Err(SpecError::new("count", problem, format!("keep to {} elements, its count", self.count)))
+        Err(SpecError::new("count", problem, format!("keep to {} elements, its count", self.most)))
     }
 
     /// Prepares drawing: updates trails, and gathers the visible elements of populations that need it.
@@ -175,8 +175,9 @@ impl Scene {
             let trail =
                 population.trail.as_ref().map(|trail| trail.look.build_with(&props.library).map_err(under));
             let trail = trail.transpose()?;
-            let (name, count) = (population.name.clone(), population.count as usize);
-            populations.push(Population { name, count, elements, source, look, kinds, trail });
+            let most = population.own.as_ref().map_or(usize::MAX, |_| population.count as usize);
+            let name = population.name.clone();
+            populations.push(Population { name, most, elements, source, look, kinds, trail });
         }
         set.link()?;
         device.as_mut().map_or(Ok(()), Device::link)?;

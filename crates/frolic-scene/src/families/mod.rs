@@ -219,7 +219,7 @@ impl GroundPlan<'_> {
 ///
 /// A panic in one of these calls ends the population and leaves the rest of the scene as it is: the next call that draws returns it as an error.
 pub trait Elements: Debug + Send + Sync {
-    /// Number of elements, at most the `count` of the population.
+    /// Number of elements. A population of a program's own family ends if there are more than its `count`.
     fn len(&self, context: DrawContext<'_>) -> usize;
 
     /// Whether there are none.

@@ -1,8 +1,8 @@
 //! Blades, growing things, land and places in scenes and files.
 
 use frolic_core::{
-    AreaSpec, BladeSpec, Counter, GroupSpec, GrowSpec, Meter, On, PatternSpec, PlacedColumns, PlacementSpec,
-    PusherSpec, Span, TearSpec, TerrainSpec, Weather,
+    AreaSpec, AroundSpec, BladeSpec, Counter, GroupSpec, GrowSpec, Meter, On, PathSpec, PatternSpec,
+    PlacedColumns, PlacementSpec, PusherSpec, Span, TearSpec, TerrainSpec, Weather,
 };
 use frolic_diagnostics::Show;
 use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Technique};
@@ -33,6 +33,23 @@ fn run(spec: &SceneSpec, seconds: f64) -> (Scene, frolic_core::Frame) {
     scene.run_to(seconds, &mut meter);
     scene.draw(&mut meter).unwrap();
     (scene, meter.end_frame())
+}
+
+/// On endless ground the count is a mean: a scene goes on where there are more blades.
+#[test]
+fn endless_ground_may_hold_more_than_the_mean() {
+    let mut spec = meadow(2_000);
+    let layer = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
+    *grass(&mut spec) = BladeSpec::new(layer).chunk(1.0).endless(AroundSpec::new(8.0));
+    spec.travel = Some(PathSpec::new([[0.0; 3], [0.0, 0.0, -400.0]], 40.0));
+    let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+    let mut most = 0;
+    for second in 1..=20 {
+        scene.run_to(f64::from(second), &mut meter);
+        scene.draw(&mut meter).unwrap();
+        most = most.max(scene.alive());
+    }
+    assert!((2_001..3_000).contains(&most), "{most}");
 }
 
 #[test]
