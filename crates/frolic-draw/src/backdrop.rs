@@ -1,9 +1,8 @@
-//! Sky, ground and water: the place that elements are seen in.
+//! The backdrop: sky, ground and water.
 //!
-//! Painted once for a view and kept, as it costs far more a pixel than an element does. Four rays a pixel say what is met:
-//! the sky, a far coast, the flat ground out to its shore, or the water beyond; each of those is then coloured once a pixel and
-//! mixed by its share, which smooths every edge. The depth of what is solid is kept too, so that elements vanish softly
-//! behind it.
+//! The backdrop is painted once for a view and cached, as its pixels cost far more than those of elements. Four rays a pixel hit the
+//! sky, a far coast, the flat ground out to its shore, or the water beyond. Each of these is shaded once a pixel and weighted by its
+//! rays, which smooths all edges. Depths of solid parts are kept too, so that elements fade softly into them.
 
 use frolic_core::random::{hash3, unit};
 use frolic_core::{SpecError, Stage, gust_noise, trace, within};
@@ -23,36 +22,37 @@ use frolic_raster::tile::{Grid, Row, STRIDE};
 pub struct BackdropSpec {
     /// The sky.
     pub sky: SkySpec,
-    /// Flat ground. Default none.
+    /// Flat ground. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ground: Option<GroundSpec>,
-    /// Water out to the horizon. Default none.
+    /// Water out to the horizon. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub water: Option<WaterSpec>,
 }
 
-/// A sky gradient, with what is left of the sun.
+/// A sky gradient with an afterglow.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SkySpec {
-    /// Colour overhead. Default a dusk blue.
+    /// Colour at the zenith. Default: a dusk blue.
     pub zenith: Colour,
-    /// Colour at the horizon; distance fades to it.
+    /// Colour at the horizon, and of the haze.
     pub horizon: Colour,
-    /// Degrees over which the sky passes into the horizon's colour on both sides of it, 0 to 90: in mist or under water there is no line. Default 0.
+    /// Angle in degrees over which the sky blends into the horizon's colour on both sides, 0 to 90: hides the horizon in mist or under
+    /// water. Default 0.
     pub soft_degrees: f32,
-    /// Colour at the horizon where the sun went down. Default none.
+    /// Colour of the afterglow at the horizon. Default: none.
     pub afterglow: Colour,
-    /// Direction of the afterglow along the horizon, degrees from -z towards x.
+    /// Bearing of the afterglow in degrees, from -z towards x.
     pub afterglow_degrees: f32,
     /// Brightness of stars, 0 to 100. Default 0.
     pub stars: f32,
-    /// Distance at which haze hides two thirds of what is behind, m, 1 to 1e6. Default 4000.
+    /// Distance in metres at which haze hides two thirds of an object's colour, 1 to 1e6. Default 4000.
     pub haze: f32,
-    /// Height of a far coast above the horizon, degrees, 0 to 45. Default 0: open sea.
+    /// Height of a far coast above the horizon in degrees, 0 to 45. Default 0: open sea.
     pub coast_degrees: f32,
-    /// Share of the sun's light that the coast sends back; without a sun it is dark. Default a muted green.
+    /// Albedo of the coast in sunlight; without a sun it is dark. Default: a muted green.
     pub coast_colour: Colour,
 }
 
@@ -77,11 +77,11 @@ impl Default for SkySpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroundSpec {
-    /// Share of light it sends back. Default a dark turf.
+    /// Albedo. Default: dark turf.
     pub colour: Colour,
-    /// Distance from the origin to its ragged shore, m, 0.1 to 1e6. Default 1e6.
+    /// Distance from the origin to the ragged shore in metres, 0.1 to 1e6. Default 1e6.
     pub radius: f32,
-    /// How mottled it is, 0 to 1. Default 0.5.
+    /// Strength of mottling, 0 to 1. Default 0.5.
     pub mottled: f32,
 }
 
@@ -91,16 +91,16 @@ impl Default for GroundSpec {
     }
 }
 
-/// Still water that mirrors the sky.
+/// Still water that reflects the sky.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WaterSpec {
-    /// Height of its surface, m, -1e4 to 0. Default -1.
+    /// Height of the surface in metres, -1e4 to 0. Default -1.
     pub level: f32,
-    /// Colour looking straight down.
+    /// Colour seen from straight above.
     pub colour: Colour,
-    /// How far waves tilt the surface, 0 to 1. Default 0.05.
+    /// Slope of the waves, 0 to 1. Default 0.05.
     pub waves: f32,
 }
 
@@ -111,7 +111,7 @@ impl Default for WaterSpec {
 }
 
 impl BackdropSpec {
-    /// A sky of one light on all sides, and nothing else: what see-through pictures are drawn over.
+    /// A sky of one colour and nothing else, for transparent images.
     pub fn plain(light: f32) -> Self {
         let mut backdrop = Self::default();
         backdrop.sky.zenith = Colour::new(light, light, light);
@@ -119,10 +119,10 @@ impl BackdropSpec {
         backdrop
     }
 
-    /// Whether the values are in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         let sky = &self.sky;
         sky.zenith.check("sky.zenith")?;
@@ -147,12 +147,12 @@ impl BackdropSpec {
         Ok(())
     }
 
-    /// Light from the sky on what faces up.
+    /// Light from the sky on surfaces that face up.
     pub(crate) fn ambient(&self) -> Vec3 {
         self.sky.zenith.vec() * 0.6 + self.sky.horizon.vec() * 0.4
     }
 
-    /// Light that ground or water sends back on what faces down.
+    /// Light reflected by ground or water onto surfaces that face down.
     pub(crate) fn bounce(&self, sun: Option<&SunSpec>) -> Vec3 {
         let received = self.ambient() + sun.map_or(Vec3::ZERO, |sun| sun.light() * sun.towards().y);
         match (&self.ground, &self.water) {
@@ -174,7 +174,7 @@ pub(crate) struct Backdrop {
     /// Rows of each tile.
     height: usize,
     rows: Vec<Row>,
-    /// What the sun adds where no shadow falls; empty without a sun.
+    /// Unshadowed sunlight; empty without a sun.
     sunlit: Vec<Row>,
     depth: Vec<[f32; STRIDE]>,
     nearest: Vec<f32>,
@@ -184,16 +184,16 @@ pub(crate) struct Backdrop {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct BackdropTile<'a> {
     pub(crate) rows: &'a [Row],
-    /// What the sun adds where no shadow falls.
+    /// Unshadowed sunlight.
     pub(crate) sun: Option<&'a [Row]>,
-    /// Depth of what is solid along the view, m; infinite in the sky.
+    /// Depth of solid parts along the view in metres; infinite in the sky.
     pub(crate) depth: &'a [[f32; STRIDE]],
-    /// Least of those depths.
+    /// Least of these depths.
     pub(crate) nearest: f32,
 }
 
 impl Backdrop {
-    /// Paints. Four rays a pixel, on all cores.
+    /// Paints the backdrop with four rays a pixel, on all cores.
     pub(crate) fn paint(
         grid: &Grid,
         view: &View,
@@ -246,7 +246,7 @@ impl Backdrop {
         }
     }
 
-    /// Whether this is what such a view would show.
+    /// Whether the cached backdrop fits these settings.
     pub(crate) fn shows(
         &self,
         view: &View,
@@ -267,7 +267,7 @@ impl Backdrop {
         }
     }
 
-    /// Depth of what is solid at a pixel, m.
+    /// Depth of solid parts at a pixel, in metres.
     pub(crate) fn depth(&self, grid: &Grid, x: usize, y: usize) -> f32 {
         let (row, column) = grid.row_of(x, y);
         self.depth[row][column]
@@ -281,20 +281,20 @@ impl Backdrop {
     }
 }
 
-/// A backdrop as a backend with textures takes it, pixel by pixel, rows from the top.
+/// A backdrop for a backend that uploads textures: planes of pixels, rows from the top.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct BackdropPlanes {
-    /// Light without the sun on the ground.
+    /// Light without sunlight on the ground.
     pub light: Vec<[f32; 3]>,
-    /// What the sun adds where no shadow falls.
+    /// Unshadowed sunlight.
     pub sun: Vec<[f32; 3]>,
-    /// Depth of what is solid along the view, m; infinite in the sky.
+    /// Depth of solid parts along the view in metres; infinite in the sky.
     pub depth: Vec<f32>,
 }
 
 impl BackdropPlanes {
-    /// Paints. Four rays a pixel, on all cores.
+    /// Paints the backdrop with four rays a pixel, on all cores.
     pub fn paint(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
         let painter = Painter::new(view, spec, lights, sun);
         let (width, height) = (view.size().width(), view.size().height());
@@ -318,7 +318,7 @@ impl BackdropPlanes {
     }
 }
 
-/// What rays meet.
+/// Scene that rays are traced through.
 struct Painter<'a> {
     view: &'a View,
     spec: &'a BackdropSpec,
@@ -326,11 +326,11 @@ struct Painter<'a> {
     sun: Option<&'a SunSpec>,
     ambient: Vec3,
     afterglow_way: Vec3,
-    /// Sine of the angle that one pixel covers.
+    /// Sine of a pixel's angle.
     pixel: f32,
 }
 
-/// What a ray can meet.
+/// Kinds of surfaces that a ray can hit.
 #[derive(Debug, Clone, Copy)]
 enum Met {
     Sky,
@@ -339,7 +339,7 @@ enum Met {
     Water,
 }
 
-/// Places of a pixel's four rays: a rotated grid.
+/// Offsets of a pixel's four rays: a rotated grid.
 const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
 
 impl<'a> Painter<'a> {
@@ -361,7 +361,7 @@ impl<'a> Painter<'a> {
         }
     }
 
-    /// Colour without the sun on the ground, the sun's part, and depth of what is solid.
+    /// Colour without sunlight on the ground, sunlight, and depth of solid parts.
     fn pixel(&self, x: usize, y: usize) -> (Vec3, Vec3, f32) {
         let mut shares = [0.0; 4];
         let mut rays = [Vec3::ZERO; 4];
@@ -387,7 +387,7 @@ impl<'a> Painter<'a> {
         (sum, sunlit, nearest)
     }
 
-    /// What a ray meets first.
+    /// First surface that a ray hits.
     fn met(&self, ray: Vec3) -> Met {
         if let Some(ground) = &self.spec.ground
             && let Some((at, _)) = self.meet(ray, 0.0)
@@ -403,7 +403,7 @@ impl<'a> Painter<'a> {
         if self.spec.sky.coast_degrees > 0.0 && self.on_coast(ray) { Met::Coast } else { Met::Sky }
     }
 
-    /// Its colour through the haze without the sun on the ground, the sun's part, and how far it is.
+    /// Colour through the haze without sunlight on the ground, sunlight, and distance.
     fn colour(&self, met: Met, ray: Vec3) -> (Vec3, Vec3, f32) {
         let away = (Vec3::ZERO, Vec3::ZERO, f32::INFINITY);
         match met {
@@ -428,7 +428,7 @@ impl<'a> Painter<'a> {
         }
     }
 
-    /// The far coast: its own dark, or hills in the sun, through much air.
+    /// Colour of the far coast: dark, or sunlit hills, through haze.
     fn coast(&self, ray: Vec3) -> Vec3 {
         let sky = self.sky(ray);
         let Some(sun) = self.sun else { return sky * 0.42 };
@@ -446,7 +446,7 @@ impl<'a> Painter<'a> {
         sun.light() * (libm::powf(near, 900.0) * 6.0 + libm::powf(near, 24.0) * 0.10)
     }
 
-    /// Where a ray meets a level plane from above, and how far that is.
+    /// Intersection of a ray with a horizontal plane from above, and its distance.
     fn meet(&self, ray: Vec3, level: f32) -> Option<(Vec3, f32)> {
         let distance = (level - self.view.eye.y) / ray.y;
         (ray.y < 0.0 && distance > 0.0 && distance.is_finite())
@@ -458,12 +458,12 @@ impl<'a> Painter<'a> {
         self.sky(level).lerp(colour, self.clear(distance))
     }
 
-    /// Share of light that comes through the air.
+    /// Transmittance of the air.
     fn clear(&self, distance: f32) -> f32 {
         libm::expf(-distance / self.spec.sky.haze)
     }
 
-    /// Whether a place is within the shore, which is ragged: its radius differs with direction.
+    /// Whether a point is within the ragged shore, whose radius varies with direction.
     fn ashore(&self, ground: &GroundSpec, at: Vec3) -> bool {
         let share = at.length() / ground.radius;
         // Further in or out than the roughness reaches: no need to work it out.
@@ -474,7 +474,7 @@ impl<'a> Painter<'a> {
         share < 1.0 + fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015
     }
 
-    /// Share of light that the ground sends back.
+    /// Albedo of the ground.
     fn albedo(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
         // Detail smaller than a pixel is left out: it would only sparkle.
         let size = distance * self.pixel;
@@ -541,7 +541,7 @@ impl<'a> Painter<'a> {
         ray.y < (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * height
     }
 
-    /// At most one star a cell of a lattice over the sphere, few of them bright.
+    /// Stars: at most one in a cell of a lattice over the sphere, few of them bright.
     fn stars(&self, ray: Vec3) -> Vec3 {
         const CELLS: f32 = 90.0;
         if self.spec.sky.stars == 0.0 {

@@ -1,4 +1,4 @@
-//! Where the picture is seen from.
+//! Camera and view: projection, and tests against the view frustum.
 
 use frolic_core::{SpecError, vector_within, within};
 use frolic_raster::camera::Camera;
@@ -15,15 +15,15 @@ use crate::lamps::SunSpec;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CameraSpec {
-    /// Where it stands, m. Default `[0, 1.6, 6]`.
+    /// Position in metres. Default `[0, 1.6, 6]`.
     pub position: [f32; 3],
-    /// What it looks at, m. Default the origin.
+    /// Point that the camera looks at, in metres. Default: the origin.
     pub target: [f32; 3],
-    /// Angle of view from the lower to the upper edge, degrees, 1 to 170. Default 40.
+    /// Vertical field of view in degrees, 1 to 170. Default 40.
     pub fov_degrees: f32,
     /// Factor on all light before the tone curve, 0.001 to 1000. Default 1.
     pub exposure: f32,
-    /// Share of light that glare spreads around what is bright, 0 to 1. Default 0.06.
+    /// Share of light that bloom spreads around bright pixels, 0 to 1. Default 0.06.
     pub bloom: f32,
 }
 
@@ -34,12 +34,12 @@ impl Default for CameraSpec {
 }
 
 impl CameraSpec {
-    /// A camera that stands at `position`, looks at `target` (m) and sees `fov_degrees` from top to bottom.
+    /// A camera at `position` that looks at `target`, both in metres, with a vertical field of view in degrees.
     pub fn new(position: [f32; 3], target: [f32; 3], fov_degrees: f32) -> Self {
         Self { position, target, fov_degrees, ..Self::default() }
     }
 
-    /// The view onto a picture of this size.
+    /// Builds the view for an image size.
     ///
     /// # Errors
     /// Names the key that is out of range.
@@ -53,7 +53,7 @@ impl CameraSpec {
         let Some(forward) = (target - eye).try_normalize() else {
             return Err(SpecError::new("target", "is where the camera stands", "look at another place"));
         };
-        // Straight up or down has no side of its own: take x.
+        // Straight up or down leaves the right axis undefined, so take x.
         let right = forward.cross(Vec3::Y).try_normalize().unwrap_or(Vec3::X);
         Ok(View {
             size,
@@ -69,7 +69,7 @@ impl CameraSpec {
     }
 }
 
-/// A camera made ready for one picture size.
+/// A camera prepared for one image size.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct View {
     pub(crate) size: ImageSize,
@@ -77,19 +77,19 @@ pub struct View {
     pub(crate) right: Vec3,
     pub(crate) up: Vec3,
     pub(crate) forward: Vec3,
-    /// Pixels that one radian covers in the middle of the picture; of a level view, pixels a metre.
+    /// Focal length in pixels; in a level view, pixels a metre.
     pub(crate) focal: f32,
-    /// Whether rays run side by side, as the sun's do, and size does not fall with depth.
+    /// Whether the projection is parallel, as the sun's is.
     pub(crate) level: bool,
     pub(crate) exposure: f32,
     pub(crate) bloom: f32,
 }
 
-/// What a [`View`] is made of, for a backend.
+/// Fields of a [`View`], for a backend.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct ViewParts {
-    /// Where it stands, m.
+    /// Position in metres.
     pub eye: Vec3,
     /// Its axes, unit length.
     pub right: Vec3,
@@ -97,31 +97,31 @@ pub struct ViewParts {
     pub up: Vec3,
     /// Its axes, unit length.
     pub forward: Vec3,
-    /// Pixels that one radian covers in the middle of the picture; of a level view, pixels a metre.
+    /// Focal length in pixels; in a level view, pixels a metre.
     pub focal: f32,
-    /// Whether rays run side by side, as the sun's do, and size does not fall with depth.
+    /// Whether the projection is parallel, as the sun's is.
     pub level: bool,
     /// Factor on all light before the tone curve.
     pub exposure: f32,
-    /// Share of light that glare spreads.
+    /// Share of light that bloom spreads.
     pub bloom: f32,
 }
 
-/// How far beside the picture something may be and still be drawn on its last pixel, pixels.
+/// Distance outside the image, in pixels, at which an element may still touch its border pixels.
 const EDGE: f32 = 1.5;
 
 impl View {
-    /// What it is made of.
+    /// The view's fields.
     pub fn parts(&self) -> ViewParts {
         let Self { eye, right, up, forward, focal, level, exposure, bloom, .. } = *self;
         ViewParts { eye, right, up, forward, focal, level, exposure, bloom }
     }
 
-    /// A view for a camera that a program keeps as it likes: where it stands, its right, up and forward directions at right
-    /// angles, and its angle of view from lower to upper edge, radians.
+    /// A view for a program's own camera: its position in metres, its right, up and forward axes, and its vertical field of view in
+    /// radians.
     ///
     /// # Errors
-    /// When a direction is no unit vector, they are not at right angles, or the angle is out of 0.01 to 3.
+    /// When the axes are not orthonormal, or the angle is outside 0.01 to 3.
     pub fn along(size: ImageSize, eye: [f32; 3], axes: [[f32; 3]; 3], fov: f32) -> Result<Self, SpecError> {
         vector_within("eye", eye, 1e6, "m")?;
         within("fov", fov, 0.01, 3.0, "radians")?;
@@ -140,18 +140,18 @@ impl View {
         Ok(Self { size, eye: eye.into(), right, up, forward, focal, level: false, exposure: 1.0, bloom: 0.0 })
     }
 
-    /// The view as kernels read it.
+    /// The view in the layout that kernels read.
     pub(crate) fn camera(&self) -> Camera {
         let Self { eye, right, up, forward, focal, level, .. } = *self;
         Camera { eye, right, up, forward, focal, middle: self.middle(), level, near: self.near() }
     }
 
-    /// Size of the picture.
+    /// Image size.
     pub fn size(&self) -> ImageSize {
         self.size
     }
 
-    /// Where a point is seen: pixels from the left and top edge, and depth along the view, m. `None` behind the camera.
+    /// Projects a point: pixels from the left and the top edge, and depth along the view in metres. `None` behind the camera.
     ///
     /// ```
     /// use frolic_draw::{CameraSpec, ImageSize};
@@ -167,32 +167,32 @@ impl View {
         (depth > self.near()).then(|| [cx + d.dot(self.right) * scale, cy - d.dot(self.up) * scale, depth])
     }
 
-    /// A view along `forward` whose rays run side by side, `focal` pixels a metre.
+    /// A parallel projection along `forward` with `focal` pixels a metre.
     pub(crate) fn side_by_side(size: ImageSize, eye: Vec3, forward: Vec3, focal: f32) -> Self {
         let right = forward.cross(Vec3::Y).try_normalize().unwrap_or(Vec3::X);
         let up = right.cross(forward);
         Self { size, eye, right, up, forward, focal, level: true, exposure: 1.0, bloom: 0.0 }
     }
 
-    /// Pixels a metre at a depth, m.
+    /// Pixels a metre at a depth in metres.
     #[inline(always)]
     pub(crate) fn scale(&self, depth: f32) -> f32 {
         if self.level { self.focal } else { self.focal / depth }
     }
 
-    /// Depth from which on things are drawn, m.
+    /// Depth of the near plane in metres.
     pub(crate) fn near(&self) -> f32 {
         if self.level { f32::MIN } else { NEAR }
     }
 
-    /// A point in the view's own axes: right, up, and depth along the view, m.
+    /// Transforms a point into view space: right, up, and depth along the view, in metres.
     #[inline(always)]
     pub(crate) fn local(&self, point: Vec3) -> Vec3 {
         let d = point - self.eye;
         Vec3::new(d.dot(self.right), d.dot(self.up), d.dot(self.forward))
     }
 
-    /// Where a local point is on the screen, pixels from the left and top edge. Its depth must be beyond [`View::near`].
+    /// Projects a point in view space to pixels from the left and the top edge. Its depth must be beyond [`View::near`].
     #[inline(always)]
     pub(crate) fn screen(&self, local: Vec3) -> Vec2 {
         let scale = self.scale(local.z);
@@ -200,8 +200,8 @@ impl View {
         Vec2::new(cx + local.x * scale, cy - local.y * scale)
     }
 
-    /// Whether any part of a box can be in the picture. Never says no to one that is: the corner farthest along each plane's normal is
-    /// compared (Assarsson and Möller, "Optimized View Frustum Culling Algorithms", 2000).
+    /// Whether a box may be in view. Conservative: tests the corner farthest along each plane's normal
+    /// (Assarsson and Möller, "Optimized View Frustum Culling Algorithms", 2000).
     ///
     /// ```
     /// use frolic_draw::{Bounds, CameraSpec, ImageSize};
@@ -215,11 +215,11 @@ impl View {
         if !(low.is_finite() && high.is_finite()) {
             return true;
         }
-        // What is smaller than a pixel is drawn as wide as one, with less opacity: it may reach into the picture from beside it.
+        // Elements below a pixel are drawn a pixel wide with less opacity, so they may reach into the image from outside.
         let [cx, cy] = self.middle().map(|half| half + EDGE);
         let beyond = |normal: Vec3, least: f32| {
             let corner = Vec3::select(normal.cmpge(Vec3::ZERO), high, low) - self.eye;
-            // A hundred-thousandth is left for rounding.
+            // Leave a hundred-thousandth for rounding.
             corner.dot(normal) < least - (corner.abs().dot(normal.abs())) * 1e-5
         };
         let side = |axis: Vec3, half: f32| {
@@ -237,7 +237,7 @@ impl View {
             || side(-self.up, cy))
     }
 
-    /// Whether any part of a ball can be in the picture. Never says no to one that is.
+    /// Whether a sphere may be in view. Conservative.
     #[inline(always)]
     pub(crate) fn sees_ball(&self, middle: Vec3, radius: f32) -> bool {
         let local = self.local(middle);
@@ -246,19 +246,19 @@ impl View {
             let reach = radius * self.focal;
             return local.x.abs() * self.focal <= cx + reach && local.y.abs() * self.focal <= cy + reach;
         }
-        // A side of the pyramid leans by half the picture for each focal length; its normal is at most the sum of both long.
+        // A side plane leans by half the image for each focal length, so its normal is at most as long as their sum.
         let inside = |aside: f32, half: f32| {
             aside.abs() * self.focal <= half * local.z + radius * (self.focal + half) * 1.000_01
         };
         local.z + radius > NEAR && inside(local.x, cx) && inside(local.y, cy)
     }
 
-    /// Whether anything in a box can be seen, or can throw the sun's shadow onto what can be.
+    /// Whether a box may be in view, or may cast a shadow into view.
     pub fn concerns(&self, bounds: &Bounds, sun: Option<&SunSpec>) -> bool {
         self.sees(bounds) || sun.and_then(SunSpec::fall).is_some_and(|fall| self.sees(&bounds.swept(fall)))
     }
 
-    /// The point at a depth along the view behind a place of the picture, pixels.
+    /// The point at a depth in metres behind a pixel position.
     #[inline(always)]
     pub fn point(&self, x: f32, y: f32, depth: f32) -> Vec3 {
         let [cx, cy] = self.middle();
@@ -266,12 +266,12 @@ impl View {
         self.eye + self.forward * depth + self.right * ((x - cx) * scale) + self.up * ((cy - y) * scale)
     }
 
-    /// The middle of the picture, pixels.
+    /// Centre of the image in pixels.
     pub(crate) fn middle(&self) -> [f32; 2] {
         [self.size.width() as f32 * 0.5, self.size.height() as f32 * 0.5]
     }
 
-    /// Direction, unit length, through a place of the picture in pixels.
+    /// Direction of the ray through a pixel position, unit length.
     pub(crate) fn ray(&self, x: f32, y: f32) -> Vec3 {
         let [cx, cy] = self.middle();
         (self.forward * self.focal + self.right * (x - cx) - self.up * (y - cy)).normalize()
@@ -285,7 +285,7 @@ mod tests {
     use super::*;
 
     proptest! {
-        /// A ball of which any point is seen is never said to be out of sight; one that is far beside the picture is.
+        /// Spheres with a visible point are never culled; those far outside the image are.
         #[test]
         fn balls_in_sight_are_seen(
             from in prop::array::uniform3(-9f32..9.0), middle in prop::array::uniform3(-12f32..12.0), radius in 0.001f32..4.0,

@@ -42,7 +42,7 @@ impl Colour {
         Some(Self::new(channel(0)?, channel(2)?, channel(4)?))
     }
 
-    /// Refuses a channel that is negative, over 1e6 or not finite.
+    /// Checks that all channels are finite and 0 to 1e6.
     pub(crate) fn check(self, key: &str) -> Result<(), SpecError> {
         [self.r, self.g, self.b]
             .into_iter()
@@ -55,7 +55,7 @@ impl Colour {
     }
 }
 
-/// Linear light of an 8-bit sRGB value (IEC 61966-2-1). Worked out once for each value: a scene's textures have millions of them.
+/// Linear light of an 8-bit sRGB value (IEC 61966-2-1), from a table: a scene's textures have millions of texels.
 pub(crate) fn linear(byte: u8) -> f32 {
     static OF_BYTES: LazyLock<[f32; 256]> = LazyLock::new(|| {
         std::array::from_fn(|byte| {
@@ -66,7 +66,7 @@ pub(crate) fn linear(byte: u8) -> f32 {
     OF_BYTES[usize::from(byte)]
 }
 
-/// The tone curve that pictures go through: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, with [`WHITE`] as white.
+/// The tone curve of all images: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, with [`WHITE`] as white.
 pub fn tone(light: f64) -> f64 {
     let white = f64::from(WHITE);
     (light * (1.0 + light / (white * white)) / (1.0 + light)).clamp(0.0, 1.0)

@@ -1,5 +1,4 @@
-//! What becomes of elements far away: they thin out and shrink, each at a distance of its own, so that no line is seen on the
-//! ground and nothing pops.
+//! Level of detail: distant elements thin out and shrink, each at its own distance, so that there is no visible edge and no popping.
 
 pub use frolic_core::random::FADE;
 pub(crate) use frolic_core::random::lot as dice;
@@ -11,17 +10,18 @@ use serde::{Deserialize, Serialize};
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DetailSpec {
-    /// Distances between which elements come in one by one, m, 0 to 1e9; nearer ones are not drawn. What stands for many from afar comes in where
-    /// those vanish. Default 0 to 0: all are drawn.
+    /// Distances in metres, 0 to 1e9, between which elements appear one by one; nearer ones are not drawn. For coarse stand-ins that appear
+    /// where the elements they replace vanish. Default 0 to 0: all are drawn.
     pub from: Span,
-    /// Distance beyond which nothing is drawn, m, 0.01 to 1e9. Default 1e9: none.
+    /// Distance in metres beyond which nothing is drawn, 0.01 to 1e9. Default 1e9: no limit.
     pub reach: f32,
     /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default 0.3.
     pub edge: f32,
-    /// Radius on the screen below which elements thin out, pixels, 0 to 1000; those that stay grow, so that as much is covered. Default 0: never.
+    /// Radius on the screen, in pixels, below which elements thin out, 0 to 1000. The remaining ones grow to keep the covered area. Default 0:
+    /// never.
     pub thin_below: f32,
-    /// Radius on the screen below which the coarse form is drawn (fewer segments, the coarse mesh), pixels, 0 to 1e6; each
-    /// element changes over at a size of its own. Default 0: never.
+    /// Radius on the screen, in pixels, below which the coarse form is drawn (fewer segments, or the coarse mesh), 0 to 1e6. Each element
+    /// switches at its own size. Default 0: never.
     pub coarse_below: f32,
 }
 
@@ -35,24 +35,24 @@ impl Default for DetailSpec {
 }
 
 impl DetailSpec {
-    /// Nothing beyond `reach` m, thinning out over the last `edge` (a share) of it.
+    /// Draws nothing beyond `reach` metres. Elements vanish one by one over the last part, `edge`, a share of the reach.
     pub fn reach(reach: f32, edge: f32) -> Self {
         Self { reach, edge, ..Self::default() }
     }
 
-    /// The same, coming in between two distances, m.
+    /// Elements appear between two distances in metres.
     pub fn from(mut self, nearest: f32, all: f32) -> Self {
         self.from = Span::new(nearest, all);
         self
     }
 
-    /// The same, thinning out below this radius on the screen, pixels.
+    /// Elements thin out below this radius on the screen, in pixels.
     pub fn thin_below(mut self, pixels: f32) -> Self {
         self.thin_below = pixels;
         self
     }
 
-    /// The same, with the coarse form below this radius on the screen, pixels.
+    /// Elements take their coarse form below this radius on the screen, in pixels.
     pub fn coarse_below(mut self, pixels: f32) -> Self {
         self.coarse_below = pixels;
         self
@@ -71,65 +71,65 @@ impl DetailSpec {
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Detail {
-    /// Distance below which nothing is drawn, m.
+    /// Distance in metres below which nothing is drawn.
     pub from: f32,
-    /// Length over which elements come in from there on, m.
+    /// Length in metres over which elements appear.
     pub onset: f32,
-    /// Distance beyond which nothing is drawn, m.
+    /// Distance in metres beyond which nothing is drawn.
     pub reach: f32,
-    /// Length of the soft edge, m.
+    /// Length of the soft edge in metres.
     pub edge: f32,
-    /// Radius on the screen below which elements thin out, pixels.
+    /// Radius on the screen, in pixels, below which elements thin out.
     pub thin_below: f32,
-    /// Radius on the screen below which the coarse form is drawn, pixels.
+    /// Radius on the screen, in pixels, below which the coarse form is drawn.
     pub coarse_below: f32,
-    /// Share of elements that is drawn at any size and distance.
+    /// Share of elements that are drawn at all.
     pub density: f32,
 }
 
-/// How one element is drawn.
+/// Level of detail of one drawn element.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Kept {
-    /// Factor on its size, above 1 where it stands for others.
+    /// Factor on the size, above 1 where the element stands for others.
     pub(crate) size: f32,
-    /// 1, or less on its way out.
+    /// 1, or less while the element vanishes.
     pub(crate) left: f32,
-    /// How many it stands for, 1 or more.
+    /// Number of elements that it stands for, 1 or more.
     pub(crate) stands_for: f32,
     pub(crate) level: Level,
 }
 
 impl Kept {
-    /// Drawn as it is.
+    /// Full detail.
     pub(crate) const FULL: Self = Self { size: 1.0, left: 1.0, stands_for: 1.0, level: Level::Full };
 }
 
-/// How much of an element is drawn: `frolic draw --show detail` paints these.
+/// Level of detail, as `frolic draw --show detail` colours it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Level {
-    /// As it is.
+    /// Full detail.
     #[default]
     Full,
-    /// In its coarse form.
+    /// Coarse form.
     Coarse,
-    /// One of few that stand for many.
+    /// Thinned out: the element stands for several.
     Thinned,
 }
 
-/// Pixels below which elements thin out at half the detail.
+/// Radius in pixels below which elements thin out at half detail.
 const EASED: f32 = 0.5;
 
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
         let edge = spec.reach * spec.edge;
         let DetailSpec { from, reach, thin_below, coarse_below, .. } = *spec;
-        // All that come in at once do so over a millimetre; from 0 on all are there.
+        // A sudden start is spread over a millimetre.
         let onset = (from.max - from.min).max(0.001);
         Self { from: from.max - onset, onset, reach, edge, thin_below, coarse_below, density: 1.0 }
     }
 
-    /// The detail of a spec of which only a share is affordable: nearer, and of larger elements; and only this share of them. Who is
-    /// less than a few pixels thins out even where the spec leaves all.
+    /// Detail reduced by the frame budget: `detail` shortens the reach and raises the pixel limits, `density` is the share of elements that
+    /// are drawn. Elements of a few pixels thin out even where the spec has no limit.
     pub(crate) fn eased(spec: &DetailSpec, detail: f32, density: f32) -> Self {
         let less = 1.0 / detail.clamp(0.05, 1.0);
         let reach = if spec.reach < ENDLESS { spec.reach / less } else { spec.reach };
@@ -143,22 +143,22 @@ impl Detail {
         }
     }
 
-    /// Whether any element can be drawn less than fully.
+    /// Whether any element may lose detail.
     #[inline(always)]
     pub fn is_active(&self) -> bool {
         self.ends() || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
     }
 
-    /// Whether the distance matters.
+    /// Whether detail depends on distance.
     #[inline(always)]
     pub(crate) fn ends(&self) -> bool {
         self.reach < ENDLESS || self.from + self.onset > 0.0
     }
 
-    /// What becomes of an element with this random number, distance (m) and radius on the screen (pixels). `None`: not drawn.
+    /// Level of detail of an element with this random number, distance in metres and radius on the screen in pixels. `None`: not drawn.
     ///
-    /// Of elements at share p of full number, those whose number is below p stay. On its way out each shrinks to nothing, over a
-    /// seventh of the edge or onset, or of p where elements thin out; those that stand for others grow by 1/√p.
+    /// If a share p of the elements is kept, those with random numbers below p stay. A vanishing element shrinks to nothing over a seventh of
+    /// the edge or the onset, or of p where elements thin out. Elements that stand for others grow by 1/√p.
     #[inline(always)]
     pub(crate) fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
         if !self.is_active() {
@@ -175,7 +175,7 @@ impl Detail {
         let in_reach = if there < 1.0 { (there * (1.0 + FADE) - dice) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
         let left = in_reach.min(chosen);
-        // Written so that what is not a number is not drawn.
+        // Written so that NaN is not drawn.
         let drawn = left > 0.0;
         if !drawn {
             return None;

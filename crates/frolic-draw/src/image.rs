@@ -1,4 +1,4 @@
-//! A finished picture.
+//! Finished images.
 
 use std::fmt;
 use std::str::FromStr;
@@ -6,7 +6,7 @@ use std::str::FromStr;
 use frolic_core::SpecError;
 use serde::{Deserialize, Serialize};
 
-/// Width and height in pixels; 1 to 16384 each.
+/// Width and height in pixels, 1 to 16384 each.
 ///
 /// ```
 /// use frolic_draw::ImageSize;
@@ -22,7 +22,7 @@ pub struct ImageSize {
     height: u32,
 }
 
-/// Most pixels along a side.
+/// Largest side in pixels.
 const MOST: u32 = 16_384;
 
 impl ImageSize {
@@ -38,17 +38,17 @@ impl ImageSize {
         Err(SpecError::new("size", problem, format!("write sides of 1 to {MOST} pixels")))
     }
 
-    /// Pixels across.
+    /// Width in pixels.
     pub fn width(self) -> usize {
         self.width as usize
     }
 
-    /// Pixels down.
+    /// Height in pixels.
     pub fn height(self) -> usize {
         self.height as usize
     }
 
-    /// Width and height, pixels.
+    /// Width and height in pixels.
     pub(crate) fn sides(self) -> [usize; 2] {
         [self.width(), self.height()]
     }
@@ -92,7 +92,7 @@ impl From<ImageSize> for [u32; 2] {
     }
 }
 
-/// RGBA, 8 bits a channel, sRGB, rows from the top.
+/// An image: RGBA, 8 bits a channel, sRGB, rows from the top.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Image {
     size: ImageSize,
@@ -100,22 +100,22 @@ pub struct Image {
 }
 
 impl Image {
-    /// An opaque black picture.
+    /// An opaque black image.
     pub fn new(size: ImageSize) -> Self {
         Self { size, pixels: vec![[0, 0, 0, 255]; size.width() * size.height()] }
     }
 
-    /// A picture of nothing.
+    /// A fully transparent image.
     pub fn transparent(size: ImageSize) -> Self {
         Self { size, pixels: vec![[0; 4]; size.width() * size.height()] }
     }
 
-    /// Its size.
+    /// Size of the image.
     pub fn size(&self) -> ImageSize {
         self.size
     }
 
-    /// Copies another picture to a place of this one, pixels from the left and top; what does not fit is left out.
+    /// Copies another image to a position in pixels from the left and the top, clipped to this image.
     pub fn put(&mut self, other: &Self, x: usize, y: usize) {
         let (w, h) = (self.size.width(), self.size.height());
         let wide = other.size.width().min(w.saturating_sub(x));
@@ -127,12 +127,12 @@ impl Image {
         }
     }
 
-    /// All pixels, row after row.
+    /// All pixels, row by row.
     pub fn pixels(&self) -> &[[u8; 4]] {
         &self.pixels
     }
 
-    /// Sets every pixel by a function of its place: straight RGBA.
+    /// Sets every pixel by a function of its position; straight RGBA.
     pub fn paint(&mut self, mut pixel: impl FnMut(u32, u32) -> [u8; 4]) {
         let width = self.size.width();
         for (at, into) in self.pixels.iter_mut().enumerate() {
@@ -145,7 +145,7 @@ impl Image {
         &mut self.pixels
     }
 
-    /// All bytes, as a PNG encoder or a window wants them.
+    /// All bytes, for a PNG encoder or a window.
     pub fn bytes(&self) -> &[u8] {
         self.pixels.as_flattened()
     }

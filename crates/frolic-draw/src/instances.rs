@@ -1,4 +1,4 @@
-//! Instances of one population: columns that drawing borrows.
+//! Instances of one population: borrowed columns.
 
 use frolic_core::{Group, Layouts, Posed, Poses, SpecError, blade_curve};
 
@@ -7,21 +7,22 @@ use glam::Vec3;
 use crate::bounds::Bounds;
 use crate::sprite::Sprite;
 
-/// A stretch of elements with the box around all that they draw.
+/// A range of elements with a bounding box.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Part {
     /// First element.
     pub first: u32,
-    /// How many.
+    /// Number of elements.
     pub count: u32,
-    /// The box around them.
+    /// Bounding box of everything that they draw.
     pub bounds: Bounds,
 }
 
-/// Elements of a part by [`chunk_parts`]; their columns stay in the first-level cache.
+/// Elements in each part of [`chunk_parts`]. Their columns fit the first-level cache.
 pub const CHUNK: usize = 1024;
 
-/// Parts of [`CHUNK`] positions each, with `margin` m to all sides; for [`Instances::in_parts`]. Columns of one length.
+/// Divides positions into parts of [`CHUNK`] elements, for [`Instances::in_parts`]. Boxes are enlarged by `margin` metres on all sides. The
+/// columns have one length.
 pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> impl Iterator<Item = Part> {
     let chunks = position[0].len().div_ceil(CHUNK);
     let of = move |chunk: usize| {
@@ -38,88 +39,88 @@ pub fn chunk_parts(position: [&[f32]; 3], margin: f32) -> impl Iterator<Item = P
     (0..chunks).map(of)
 }
 
-/// A square whose elements are drawn as a group.
+/// A square of ground whose elements are drawn as one group.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PlacedGroup {
-    /// The middle of its ground, m.
+    /// Centre of the square on the ground, in metres.
     pub middle: [f32; 3],
-    /// What it shows.
+    /// Layout and variant that the square shows.
     pub group: Group,
 }
 
-/// Groups of one kind of elements.
+/// Groups of elements of one kind.
 #[derive(Debug, Clone, Copy)]
 pub struct Groups<'a> {
-    /// What they show.
+    /// Layouts that the groups show.
     pub layouts: &'a dyn Layouts,
-    /// Which of the kinds.
+    /// Index of the kind.
     pub kind: usize,
-    /// Where they are.
+    /// Their squares.
     pub placed: &'a [PlacedGroup],
-    /// How far what is drawn reaches beyond the elements themselves, m.
+    /// Distance by which drawn elements reach beyond their positions, in metres.
     pub margin: f32,
 }
 
-/// A population that lives on a device: the columns are there, and only the device knows how many are alive.
+/// A device-resident population. Its columns and its live count are on the device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Resident {
-    /// The name that the device's backend gave it.
+    /// Key that the device's backend gave it.
     pub key: u64,
-    /// Most that can be alive.
+    /// Capacity: most elements alive at once.
     pub most: u32,
 }
 
 /// Instances of one population: borrowed columns of one length.
 ///
-/// How they stand is a matter of [`Poses`]: at a point, turned, curved, or bent along a length. Only positions must be there.
+/// [`Poses`] holds the columns: elements are points, turned, curved, or bent along their length. Only positions are required.
 #[derive(Debug, Clone, Copy)]
 pub struct Instances<'a> {
     pub(crate) count: usize,
-    /// How they stand.
+    /// Their columns.
     pub(crate) poses: Poses<'a>,
     pub(crate) sprites: &'a [Sprite],
-    /// Stretches that are drawn if their box is in view, and the only ones that are there; empty: all are, wherever.
+    /// Ranges that are drawn if their box is in view; elements in no range are not drawn. Without parts, all elements are candidates.
     pub(crate) parts: Option<&'a [Part]>,
-    /// Squares that are drawn as groups, beside the elements.
+    /// Squares that are drawn as groups, in addition to the elements.
     pub(crate) groups: Option<Groups<'a>>,
-    /// How long before the columns' state the picture is taken, s.
+    /// Interpolation lag: time between the frame and the columns' state, in seconds.
     pub(crate) behind: f32,
-    /// Where it lives instead, if it has no columns here.
+    /// The device-resident population, if the columns are on a device.
     pub(crate) resident: Option<Resident>,
 }
 
-/// One element as a backend packs it.
+/// Attributes of one element, for a backend that packs them.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct ElementNow {
-    /// Where it is at the picture's moment, m.
+    /// Position at the frame's time, in metres.
     pub position: [f32; 3],
-    /// m/s.
+    /// Velocity in metres a second.
     pub velocity: [f32; 3],
-    /// Radius, half width or scale, m.
+    /// Radius, half width or scale, in metres.
     pub size: f32,
-    /// Age over life; outside 0..1 it is not there.
+    /// Age over life. Elements outside 0..1 are not drawn.
     pub age: f32,
-    /// Key of its random numbers.
+    /// Key of the element's random numbers.
     pub id: u32,
-    /// Turn about y, then tilt, radians; none where its random numbers say.
+    /// Turn about y, then tilt, in radians. `None`: from its random numbers.
     pub turn: Option<[f32; 2]>,
-    /// Offsets of a ribbon's middle control point and tip, m; none where it stands by its turn.
+    /// Offsets of a ribbon's middle control point and tip from its root, in metres. `None`: straight, by its turn.
     pub curve: Option<[[f32; 3]; 2]>,
-    /// Tint, 0 to 1; none where its random numbers say.
+    /// Tint, 0 to 1. `None`: from its random numbers.
     pub tint: Option<f32>,
-    /// Length along which it is bent, m; none where it is not.
+    /// Length of a bent blade in metres. `None` of other elements.
     pub length: Option<f32>,
 }
 
 impl<'a> Instances<'a> {
-    /// All elements of a family's columns, `behind` seconds before their last step: `(1 - alpha) * dt` for a
+    /// All elements of a family, drawn `behind` seconds before their last step: `(1 - alpha) * dt` for a
     /// [`Tick::alpha`](frolic_core::Tick).
     pub fn of(columns: &'a impl Posed, behind: f32) -> Self {
         Self { behind, ..Self::raw(columns.poses()) }
     }
 
-    /// Elements that stand like this, `behind` seconds before their last step.
+    /// Elements with these columns, drawn `behind` seconds before their last step.
     ///
     /// # Errors
     /// When columns differ in length, or are longer than a draw list can count (2^32 - 1).
@@ -133,7 +134,7 @@ impl<'a> Instances<'a> {
         Ok(instances)
     }
 
-    /// Instances at these positions, m: x, y and z columns of one length.
+    /// Instances at these positions in metres: x, y and z columns of one length.
     ///
     /// # Errors
     /// When the columns differ in length, or are longer than a draw list can count (2^32 - 1).
@@ -153,39 +154,38 @@ impl<'a> Instances<'a> {
         }
     }
 
-    /// A population that lives on a device, drawn `behind` seconds before its last step. Only that device's backend can draw it; for
-    /// others it is empty.
+    /// A device-resident population, drawn `behind` seconds before its last step. Other backends than that device's draw nothing.
     pub fn on_device(resident: Resident, behind: f32) -> Self {
         Self { resident: Some(resident), behind, ..Self::raw(Poses::default()) }
     }
 
-    /// How they stand.
+    /// The columns.
     pub fn poses(&self) -> &Poses<'a> {
         &self.poses
     }
 
-    /// Its stretches with bounds, if it is in parts.
+    /// Ranges with bounds, if there are any.
     pub fn parts(&self) -> Option<&'a [Part]> {
         self.parts
     }
 
-    /// Where it lives, if on a device.
+    /// The device-resident population, if the columns are on a device.
     #[inline]
     pub fn resident(&self) -> Option<Resident> {
         self.resident
     }
 
-    /// How long before the columns' state the picture is taken, s.
+    /// Interpolation lag: time between the frame and the columns' state, in seconds.
     pub fn behind(&self) -> f32 {
         self.behind
     }
 
-    /// The sprites, where it is made of such.
+    /// The sprites; empty for elements in columns.
     pub fn as_sprites(&self) -> &'a [Sprite] {
         self.sprites
     }
 
-    /// One element, for a backend that packs it. `None` beyond the last, and of sprites.
+    /// Attributes of one element, for a backend that packs them. `None` beyond the last, and for sprites.
     #[inline]
     pub fn element(&self, nth: usize) -> Option<ElementNow> {
         let poses = &self.poses;
@@ -208,27 +208,27 @@ impl<'a> Instances<'a> {
         })
     }
 
-    /// Sprites, in drawing order where depth does not decide.
+    /// Sprites, in drawing order where depths do not decide.
     pub fn sprites(sprites: &'a [Sprite]) -> Self {
         Self { count: sprites.len(), sprites, ..Self::raw(Poses::default()) }
     }
 
-    /// The same with a column more.
+    /// Adds columns.
     fn with(mut self, change: impl FnOnce(&mut Poses<'a>)) -> Result<Self, SpecError> {
         change(&mut self.poses);
         self.poses.check()?;
         Ok(self)
     }
 
-    /// The same with velocities, m/s.
+    /// Adds velocities in metres a second.
     ///
     /// # Errors
-    /// When a column has another length, as all that follow.
+    /// When a column has another length.
     pub fn moving(self, velocity: [&'a [f32]; 3]) -> Result<Self, SpecError> {
         self.with(|poses| poses.velocity = Some(velocity))
     }
 
-    /// The same with ages and ages at death, s.
+    /// Adds ages and ages at death in seconds.
     ///
     /// # Errors
     /// When a column has another length.
@@ -236,7 +236,7 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.age = Some([age, life]))
     }
 
-    /// The same with sizes, m: radius of discs and cards, half width of a ribbon's root, scale of a mesh.
+    /// Adds sizes in metres: radius of discs and cards, half width of a ribbon's root, scale of a mesh.
     ///
     /// # Errors
     /// When the column has another length.
@@ -244,7 +244,7 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.size = Some(size))
     }
 
-    /// The same with a turn about y, then a tilt about the turned x axis, radians.
+    /// Adds a turn about y, then a tilt about the turned x axis, in radians.
     ///
     /// # Errors
     /// When a column has another length.
@@ -252,8 +252,8 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.turn = Some([turn, tilt]))
     }
 
-    /// The same with ribbons bent: offsets of the middle control point and of the tip from the root, m. The ribbon is the quadratic curve
-    /// of the three.
+    /// Adds curves for ribbons: offsets of the middle control point and of the tip from the root, in metres. The ribbon follows the quadratic
+    /// Bézier curve of the three points.
     ///
     /// # Errors
     /// When a column has another length.
@@ -262,7 +262,7 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.curve = Some([a, b, c, d, e, f]))
     }
 
-    /// The same with keys of random numbers; else the index is the key.
+    /// Adds keys of random numbers. Without them the index is the key.
     ///
     /// # Errors
     /// When the column has another length.
@@ -270,7 +270,7 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.id = Some(id))
     }
 
-    /// The same in parts with a box around each, so that those out of view are skipped together. What is in none of them is not drawn.
+    /// Divides the elements into parts with bounds, so that parts out of view are skipped whole. Elements in no part are not drawn.
     ///
     /// # Errors
     /// When parts overlap, do not come in order or reach beyond the last element.
@@ -287,7 +287,7 @@ impl<'a> Instances<'a> {
         Ok(Self { parts: Some(parts), ..self })
     }
 
-    /// The same with tints 0 to 1, along the look's list of them.
+    /// Adds tints, 0 to 1 along the look's list of tints.
     ///
     /// # Errors
     /// When the column has another length.
@@ -295,22 +295,22 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.tint = Some(tint))
     }
 
-    /// The same with squares that are drawn as groups, from pictures of their layouts; looks that let through what is behind draw none.
+    /// Adds squares that are drawn as groups, from images of their layouts. Transparent looks draw no groups.
     pub fn grouped(self, groups: Groups<'a>) -> Self {
         Self { groups: Some(groups), ..self }
     }
 
-    /// How many.
+    /// Number of elements.
     pub fn len(&self) -> usize {
         self.count
     }
 
-    /// Whether there are none.
+    /// Whether there are no elements.
     pub fn is_empty(&self) -> bool {
         self.count == 0
     }
 
-    /// Where an element is at the picture's moment, m.
+    /// Position of an element at the frame's time, in metres.
     #[inline(always)]
     pub(crate) fn place(&self, element: usize) -> [f32; 3] {
         if !self.sprites.is_empty() {
@@ -326,7 +326,7 @@ impl<'a> Instances<'a> {
         at
     }
 
-    /// Offsets of a curved ribbon's control point and tip, m; of a blade this share of its length.
+    /// Offsets of a curved ribbon's control point and tip, in metres; of a bent blade, with this share of its length.
     #[inline(always)]
     pub(crate) fn curve_of(&self, nth: usize, share: f32) -> Option<[Vec3; 2]> {
         if let Some([length, lean_x, lean_z, _, rate_x, rate_z]) = self.poses.bend {
@@ -337,7 +337,7 @@ impl<'a> Instances<'a> {
         Some([Vec3::new(a[nth], b[nth], c[nth]), Vec3::new(d[nth], e[nth], f[nth])])
     }
 
-    /// Age over life at the picture's moment; outside 0..1 it is not there.
+    /// Age over life at the frame's time. Elements outside 0..1 are not drawn.
     #[inline(always)]
     pub(crate) fn age(&self, element: usize) -> f32 {
         self.poses.age.map_or(0.0, |[age, life]| (age[element] - self.behind) / life[element])

@@ -13,13 +13,13 @@ use crate::colour::Colour;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LightSpec {
-    /// Where, m.
+    /// Position in metres.
     pub position: [f32; 3],
     /// Colour. Default white.
     pub colour: Colour,
-    /// Light on a wall 1 m away that faces it, 0 to 1e6. Default 1.
+    /// Light on a facing wall 1 m away, 0 to 1e6. Default 1.
     pub power: f32,
-    /// Radius of what shines, m, 0.001 to 1e4: closer than that the light grows no more. Default 0.5.
+    /// Radius of the lamp in metres, 0.001 to 1e4. Within it the light hardly grows further. Default 0.5.
     pub radius: f32,
 }
 
@@ -30,15 +30,15 @@ impl Default for LightSpec {
 }
 
 impl LightSpec {
-    /// A light at a place, m, of a colour and power.
+    /// A light with a position in metres, a colour and a power.
     pub fn new(position: [f32; 3], colour: Colour, power: f32) -> Self {
         Self { position, colour, power, ..Self::default() }
     }
 
-    /// Whether the values are in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "m")?;
         self.colour.check("colour")?;
@@ -46,25 +46,25 @@ impl LightSpec {
         within("radius", self.radius, 0.001, 1e4, "m")
     }
 
-    /// The lamp as kernels read it.
+    /// The lamp in the layout that kernels read.
     pub(crate) fn lamp(&self) -> Lamp {
         let Self { position, colour, power, radius } = *self;
         Lamp { position, colour: [colour.r, colour.g, colour.b], power, radius }
     }
 
-    /// Whether more of its light than can be neglected, a 64th of white, falls anywhere into a box.
+    /// Whether the light in a box exceeds a 64th of white, below which lamps are neglected.
     pub fn reaches(&self, bounds: &Bounds) -> bool {
         let far = bounds.distance(self.position.into());
         self.arriving(far * far) * self.colour.vec().max_element() > 1.0 / 64.0
     }
 
-    /// Share of its colour that arrives over a squared distance, m².
+    /// Attenuation over a squared distance, in m².
     #[inline(always)]
     fn arriving(&self, square: f32) -> f32 {
         self.power / (square + self.radius * self.radius)
     }
 
-    /// Light that arrives at a point, facing it.
+    /// Light on a surface at a point that faces the lamp.
     #[inline(always)]
     pub(crate) fn at(&self, point: Vec3) -> Vec3 {
         let d = Vec3::from(self.position) - point;
@@ -77,17 +77,17 @@ impl LightSpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SunSpec {
-    /// How high it stands, degrees above the horizon, 1 to 90. Default 35.
+    /// Height above the horizon in degrees, 1 to 90. Default 35.
     pub height_degrees: f32,
-    /// Where along the horizon, degrees from -z towards x. Default 40.
+    /// Bearing along the horizon in degrees, from -z towards x. Default 40.
     pub bearing_degrees: f32,
     /// Colour. Default white.
     pub colour: Colour,
-    /// Light on a wall that faces it, 0 to 1e6. Default 1.
+    /// Light on a facing wall, 0 to 1e6. Default 1.
     pub power: f32,
-    /// Side of the shadow map, texels, 64 to 8192, or 0 for no shadows. Default 2048. Memory 4 bytes a texel.
+    /// Side of the shadow map in texels, 64 to 8192, or 0 for no shadows; 4 bytes a texel. Default 2048.
     pub shadow_map: u32,
-    /// Distance from the camera up to which shadows fall, m, 0.1 to 1e5. Default 80.
+    /// Distance from the camera up to which shadows are drawn, in metres, 0.1 to 1e5. Default 80.
     pub shadow_reach: f32,
 }
 
@@ -105,15 +105,15 @@ impl Default for SunSpec {
 }
 
 impl SunSpec {
-    /// A sun at a height above the horizon and a bearing from -z towards x, degrees, of a colour and power.
+    /// A sun with a height above the horizon and a bearing from -z towards x, both in degrees, a colour and a power.
     pub fn new(height_degrees: f32, bearing_degrees: f32, colour: Colour, power: f32) -> Self {
         Self { height_degrees, bearing_degrees, colour, power, ..Self::default() }
     }
 
-    /// Whether the values are in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("height_degrees", self.height_degrees, 1.0, 90.0, "degrees")?;
         within("bearing_degrees", self.bearing_degrees, -360.0, 360.0, "degrees")?;
@@ -125,20 +125,20 @@ impl SunSpec {
         within("shadow_reach", self.shadow_reach, 0.1, 1e5, "m")
     }
 
-    /// Towards the sun, unit length.
+    /// Direction towards the sun, unit length.
     pub(crate) fn towards(&self) -> Vec3 {
         let (sin, cos) = libm::sincosf(self.height_degrees.to_radians());
         let (east, north) = libm::sincosf(self.bearing_degrees.to_radians());
         Vec3::new(cos * east, sin, -cos * north)
     }
 
-    /// The way that a shadow falls for each metre of height, if shadows fall.
+    /// Offset of a shadow for each metre of height, or `None` without shadows.
     pub(crate) fn fall(&self) -> Option<Vec3> {
         let towards = self.towards();
         (self.shadow_map > 0 && self.power > 0.0).then(|| -towards / towards.y.max(0.02))
     }
 
-    /// Its light on a wall that faces it.
+    /// Light on a facing wall.
     pub fn light(&self) -> Vec3 {
         self.colour.vec() * self.power
     }

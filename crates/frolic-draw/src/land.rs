@@ -1,6 +1,6 @@
-//! Ground with a shape: a height map as a mesh, and a picture of what grows on it for it to wear.
+//! Terrain: a height map as a mesh, with a texture of its cover.
 //!
-//! Where blades thin out in the distance, the ground between them has their colour: so a field has no bald edge.
+//! Where blades thin out in the distance, the ground between them has their colour, so a field has no bald edge.
 
 use frolic_core::{SpecError, Terrain, gust_noise, within};
 use glam::{Vec2, Vec3};
@@ -11,28 +11,28 @@ use crate::atlas::Picture;
 use crate::colour::{Colour, srgb_byte};
 use crate::mesh::{Mesh, MeshVertex};
 
-/// How ground looks.
+/// Appearance of terrain.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LandSpec {
-    /// Squares along each side of the mesh, 1 to 127. Default 96.
+    /// Number of squares along each side of the mesh, 1 to 127. Default 96.
     pub squares: u32,
-    /// Texels along each side of its picture, 1 to 4096. Default 1024.
+    /// Number of texels along each side of the texture, 1 to 4096. Default 1024.
     pub texels: u32,
-    /// Share of light that bare ground sends back. Default sand.
+    /// Albedo of bare ground. Default: sand.
     pub bare: Colour,
-    /// The same of ground that is grown over: the mean of what grows there, as seen from afar. Default a dry green.
+    /// Albedo of covered ground: the mean colour of its plants from afar. Default: a dry green.
     pub grown: Colour,
-    /// The same of wet ground. Default a darker sand.
+    /// Albedo of wet ground. Default: a darker sand.
     pub wet: Colour,
-    /// Height up to which it is wet, m, -1e6 to 1e6. Default -1e6: nowhere.
+    /// Height in metres up to which the ground is wet, -1e6 to 1e6. Default -1e6: nowhere.
     pub wet_below: f32,
-    /// Height over which wet ground dries, m, 0.001 to 1e5. Default 0.3.
+    /// Height in metres over which wet ground turns dry, 0.001 to 1e5. Default 0.3.
     pub wet_edge: f32,
-    /// How mottled it is, 0 to 1. Default 0.5.
+    /// Strength of mottling, 0 to 1. Default 0.5.
     pub mottled: f32,
-    /// Distance from ripple to ripple of bare ground, m, 0.01 to 1e4. Default 0.4.
+    /// Distance between ripples of bare ground in metres, 0.01 to 1e4. Default 0.4.
     pub ripples: f32,
 }
 
@@ -53,10 +53,10 @@ impl Default for LandSpec {
 }
 
 impl LandSpec {
-    /// Whether every value is in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("squares", self.squares as f32, 1.0, 127.0, "squares")?;
         within("texels", self.texels as f32, 1.0, 4096.0, "texels")?;
@@ -69,10 +69,10 @@ impl LandSpec {
         within("ripples", self.ripples, 0.01, 1e4, "m")
     }
 
-    /// The mesh of a height map, where it is; holes are left out.
+    /// Builds the mesh of a height map at its position, without its holes.
     ///
     /// # Errors
-    /// A map that is one hole.
+    /// When the map is all holes.
     pub fn mesh(&self, terrain: &Terrain) -> Result<Mesh, SpecError> {
         let n = self.squares.clamp(1, 127) as usize;
         let [low, high] = terrain.extent();
@@ -105,7 +105,7 @@ impl LandSpec {
         Mesh::new(vertices, triangles)
     }
 
-    /// The picture that it wears: `cover` tells how grown over it is at x and z, m, 0 to 1.
+    /// Paints the texture. `cover` returns the share of covered ground, 0 to 1, at x and z in metres.
     ///
     /// # Errors
     /// As [`Picture::new`].

@@ -1,4 +1,4 @@
-//! What shines: lamps, the sun, the sky's ambient light, and what a surface makes of them.
+//! Lighting: lamps, the sun, the sky's ambient light, and how surfaces reflect them.
 
 pub use frolic_raster::light::Surface;
 use frolic_raster::light::{self, Lamp, Light};
@@ -10,28 +10,28 @@ use crate::camera::View;
 use crate::image::ImageSize;
 use crate::lamps::{LightSpec, SunSpec};
 
-/// Light that reaches instances whose look is lit.
+/// Light sources for instances with a lit look.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct Lighting<'a> {
     /// Lamps.
     pub lights: &'a [LightSpec],
-    /// The same as kernels read them.
+    /// Lamps in the layout that kernels read.
     pub(crate) lamps: &'a [Lamp],
     /// The sun.
     pub sun: Option<&'a SunSpec>,
-    /// Unit length; no matter without a sun.
+    /// Direction towards the sun, unit length. Unused without a sun.
     pub towards_sun: Vec3,
-    /// Light from the sky, on what faces up.
+    /// Light from the sky on surfaces that face up.
     pub ambient: Vec3,
-    /// Light sent back by ground or water, on what faces down.
+    /// Light reflected by ground or water onto surfaces that face down.
     pub bounce: Vec3,
-    /// Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
+    /// Haze colour, and one over the distance in metres at which two thirds of an element's colour are gone.
     pub haze: (Vec3, f32),
 }
 
 impl<'a> Lighting<'a> {
-    /// What shines of these; `room` is filled with the lamps as kernels read them.
+    /// Collects the light sources. `room` is scratch memory for the lamps in the layout that kernels read.
     pub fn new(
         backdrop: &BackdropSpec,
         lights: &'a [LightSpec],
@@ -51,12 +51,12 @@ impl<'a> Lighting<'a> {
         }
     }
 
-    /// Whether shadows may fall, so that the sun's part is kept apart.
+    /// Whether shadows are drawn. If so, sunlight is kept apart from other light.
     pub fn shadows(&self) -> bool {
         self.sun.is_some_and(|sun| sun.shadow_map > 0 && sun.power > 0.0)
     }
 
-    /// Light from all sides and lamps on something round and soft: a factor on its colour, the sun's included.
+    /// Light on a round, soft element: a factor on its colour, sunlight included.
     pub(crate) fn on_soft(&self, lit: f32, at: Vec3) -> Vec3 {
         if lit == 0.0 {
             return Vec3::ONE;
@@ -65,12 +65,12 @@ impl<'a> Lighting<'a> {
         Vec3::splat(1.0 - lit) + received * lit
     }
 
-    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
+    /// Light on a surface as factors on its colour: first without the sun, then unshadowed sunlight.
     pub(crate) fn on_surface(&self, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
         light::on_surface(Level::baseline(), &self.plain(), surface, at, normal, eye)
     }
 
-    /// All that shines, as kernels read it.
+    /// All light sources in the layout that kernels read.
     pub(crate) fn plain(&self) -> Light<'_> {
         Light {
             lamps: self.lamps,
@@ -83,7 +83,7 @@ impl<'a> Lighting<'a> {
     }
 }
 
-/// The sun's view over the part of the camera's view up to its reach, onto a shadow map of this size, and the side of a texel, m.
+/// View of the shadow map, covering the camera's view up to the sun's shadow reach, and the side of a texel in metres.
 pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
     let towards = sun.towards();
     let [cx, cy] = camera.middle();
@@ -95,7 +95,7 @@ pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32)
         let scale = depth / camera.focal;
         *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
     }
-    // Nothing under the lowest thing there is to see takes shadows: rays towards the ground end there, a little below height 0.
+    // Shadows are not needed far below the ground, so rays towards it end a little below height 0.
     let floor = camera.eye.y.min(0.0) - 4.0;
     for corner in &mut corners {
         if corner.y < floor {
@@ -109,7 +109,7 @@ pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32)
     let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
     let side = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.02;
     let texel = side / size.width() as f32;
-    // Whole texels, so that shadows of still things do not crawl as the camera moves.
+    // Snap to whole texels, so that shadows of still objects do not crawl as the camera moves.
     let middle = ((low + high) * 0.5 / texel).round() * texel;
     let eye = level.right * middle.x + level.up * middle.y;
     (View::side_by_side(size, eye, -towards, 1.0 / texel), texel)

@@ -1,4 +1,4 @@
-//! The draw list: what every backend takes.
+//! The draw list, the input of every backend.
 //!
 //! A [`DrawList`] holds *sources* (populations whose columns it borrows, with their look) and *batches* in drawing order, each one
 //! draw call over *runs* of instances: stretches of a source, or of the merged depth order of several. Nothing is copied that
@@ -20,40 +20,40 @@ use crate::sprite::Fill;
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Technique {
-    /// One draw call an element: the first thing that anyone writes.
+    /// One draw call an element: the simplest way, for comparison.
     Each,
     /// Finished vertices of every element, merged into one buffer; one draw call a batch.
     Batched,
     /// One mesh and many instances that borrow the columns; one draw call a batch.
     #[default]
     Instanced,
-    /// As instanced, but the device finds out which instances are seen, and how many a call draws. On the CPU, which always
-    /// leaves out what is not seen, the same as instanced.
+    /// As instanced, but the device culls the instances and counts those that a call draws. On the CPU, which always culls, the same as
+    /// instanced.
     Indirect,
-    /// Groups of blades from pictures that are made once for each layout, state of the wind and side they are seen from, and kept;
-    /// all else as instanced. On the CPU alone.
+    /// Groups of elements as images, rendered once for each layout, wind state and viewing side, and cached; all else as instanced. CPU
+    /// only.
     Tiled,
 }
 
-/// Which transparent elements are put into depth order with which.
+/// Which transparent elements are sorted by depth together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum DepthOrder {
-    /// None: as they come.
+    /// No sorting.
     None,
-    /// Those of one population; populations follow one another. Fewest batches.
+    /// Elements of each population. Fewest batches.
     #[default]
     Population,
-    /// All that cover within a layer, whatever their population: right wherever they mix, at a batch for every change of look.
+    /// Alpha-blended elements of all populations in a layer. Right where populations mix, at the cost of a batch for every change of look.
     All,
 }
 
-/// Why a batch could not be part of the one before.
+/// Why a batch could not be merged into the previous one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Break {
-    /// It is the first.
+    /// First batch of the list.
     First,
     /// Another mesh or shape.
     Mesh,
@@ -61,14 +61,14 @@ pub enum Break {
     Look,
     /// Another page of an atlas.
     Atlas,
-    /// Another layer, or transparent things after solid ones.
+    /// Another layer, or transparent elements after solid ones.
     Layer,
-    /// The batch before was full; with [`Technique::Each`], after one element.
+    /// The previous batch was full; with [`Technique::Each`], after one element.
     Capacity,
 }
 
 impl Break {
-    /// What counts it; none of the first, which is no break.
+    /// Counter of this reason. `None` for the first batch, which is no break.
     pub const fn counter(self) -> Option<Counter> {
         match self {
             Self::First => None,
@@ -80,7 +80,7 @@ impl Break {
         }
     }
 
-    /// In words, as reports show it.
+    /// Name in reports.
     pub const fn name(self) -> &'static str {
         match self {
             Self::First => "first",
@@ -93,34 +93,35 @@ impl Break {
     }
 }
 
-/// A corner of an element, as `batched` merges it: everything a vertex needs, finished.
+/// A finished vertex, as the technique `batched` merges them.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[repr(C)]
 pub struct Vertex {
-    /// Place, m, or pixels on the screen; of a disc, its middle.
+    /// Position in metres, or in pixels on the screen; of a disc, its centre.
     pub place: [f32; 3],
-    /// Place within the shape: -1 or 1 across and down for a disc, 0..1 for a texture, side (-1 or 1) and way along for a ribbon.
+    /// Coordinates within the shape: -1 or 1 across and down for a disc, 0..1 for a texture, side (-1 or 1) and share of the length for a
+    /// ribbon.
     pub corner: [f32; 2],
-    /// Radius of a disc, half width of a ribbon, m.
+    /// Radius of a disc, half width of a ribbon, in metres.
     pub radius: f32,
-    /// Colour times opacity, without the sun where shadows may fall.
+    /// Colour times opacity; without sunlight where shadows may fall.
     pub colour: [f32; 3],
-    /// What the sun adds where no shadow falls.
+    /// Unshadowed sunlight.
     pub sun: [f32; 3],
-    /// Opacity; 0 adds.
+    /// Opacity; 0 for additive elements.
     pub opacity: f32,
 }
 
-/// A stretch of instances.
+/// A range of instances.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Run {
-    /// Which source; of a sorted run, that of its first instance.
+    /// Index of the source; of a sorted run, that of its first instance.
     pub source: u32,
-    /// First instance: an element of the source, or a place in the merged order.
+    /// First instance: an element of the source, or an index into the merged order.
     pub first: u32,
-    /// How many.
+    /// Number of instances.
     pub count: u32,
-    /// Whether `first` is a place in the merged order.
+    /// Whether `first` is an index into the merged order.
     pub sorted: bool,
     /// First of its merged vertices, with [`Technique::Batched`].
     pub vertices: u32,
@@ -131,54 +132,53 @@ pub struct Run {
 pub struct Batch {
     /// First of its runs.
     pub first_run: u32,
-    /// How many runs.
+    /// Number of runs.
     pub runs: u32,
-    /// How many instances; 0 where only the device knows, as they live there.
+    /// Number of instances; 0 for device-resident populations, whose count is on the device.
     pub count: u32,
-    /// Why it is not part of the batch before.
+    /// Why it was not merged into the previous batch.
     pub why: Break,
-    /// Its layer.
+    /// Layer.
     pub layer: i16,
-    /// Whether it hides what is behind.
+    /// Whether it hides what is behind it.
     pub solid: bool,
-    /// Whether the backend must draw its instances far to near, as the list leaves the order to it: all are of one source, so
-    /// the order changes no batch.
+    /// Whether the backend must draw the instances far to near. All are of one source, so their order changes no batch.
     pub far_to_near: bool,
 }
 
 /// One instance in the merged order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Entry {
-    /// Which source.
+    /// Index of the source.
     pub source: u32,
-    /// Which of its elements.
+    /// Index of the element.
     pub element: u32,
 }
 
 /// A population in a draw list.
 #[derive(Debug, Clone, Copy)]
 pub struct Source<'a> {
-    /// Its elements.
+    /// Columns.
     pub instances: Instances<'a>,
-    /// How each is drawn.
+    /// Look of all elements.
     pub look: &'a Look,
 }
 
-/// What instances of one batch share.
+/// Key that all instances of a batch share.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BatchKey {
-    /// Its layer.
+    /// Layer.
     pub layer: i16,
-    /// Whether it hides what is behind.
+    /// Whether it hides what is behind it.
     pub solid: bool,
     form: u64,
     look: u64,
-    /// Page of the atlas; none where no picture is shown, which goes with any.
+    /// Page of the atlas. `None` without a texture, which fits any page.
     pub page: Option<u16>,
 }
 
 impl BatchKey {
-    /// Why what has another key cannot share a batch, if so.
+    /// Why instances with another key cannot share the batch, if so.
     pub fn why(&self, other: &Self) -> Option<Break> {
         if (self.layer, self.solid) != (other.layer, other.solid) {
             Some(Break::Layer)
@@ -195,7 +195,7 @@ impl BatchKey {
 }
 
 impl Source<'_> {
-    /// What it takes to share a batch with one of its elements.
+    /// The batch key of an element.
     pub fn batch_key(&self, element: u32) -> BatchKey {
         let Self { instances, look } = self;
         let (form, page) = match &look.form {
@@ -221,29 +221,29 @@ impl Source<'_> {
     }
 }
 
-/// Populations by number; a few need no memory of their own.
+/// Populations by index. Up to 32 need no heap memory.
 pub type Sources<'a> = SmallVec<[Source<'a>; 32]>;
 
-/// Bytes that are read of an element to draw it: place, size, age over life, id.
+/// Bytes read to draw an element: position, size, age over life, id.
 pub const BYTES_SEEN: u64 = 7 * size_of::<f32>() as u64;
 
-/// Everything to draw, in order.
+/// Draw calls in drawing order.
 #[derive(Debug)]
 pub struct DrawList<'a> {
     pub(crate) sources: Sources<'a>,
     pub(crate) batches: &'a [Batch],
     pub(crate) runs: &'a [Run],
     pub(crate) order: &'a [Entry],
-    /// Merged vertices, run after run; empty but for `batched`.
+    /// Merged vertices, run after run; only with `batched`.
     pub(crate) vertices: &'a [Vertex],
     pub(crate) lighting: Lighting<'a>,
     pub(crate) technique: Technique,
-    /// The scene's time, s: flipbooks run by it.
+    /// The scene's time in seconds, for flipbooks.
     pub(crate) time: f32,
 }
 
 impl<'l> DrawList<'l> {
-    /// A list of these populations without batches yet; `order` is the merged order that sorted runs name places in.
+    /// A list of these populations, still without batches. Sorted runs index into `order`, the merged order.
     pub fn new(
         sources: Sources<'l>,
         order: &'l [Entry],
@@ -254,12 +254,12 @@ impl<'l> DrawList<'l> {
         Self { sources, batches: &[], runs: &[], order, vertices: &[], lighting, technique, time }
     }
 
-    /// Its batches and their runs, in drawing order.
+    /// Sets the batches and their runs, in drawing order.
     pub fn set_batches(&mut self, batches: &'l [Batch], runs: &'l [Run]) {
         (self.batches, self.runs) = (batches, runs);
     }
 
-    /// Bytes that it holds, beside what it borrows of populations.
+    /// Bytes of the list, without the borrowed columns.
     pub fn bytes(&self) -> usize {
         size_of_val(self.batches)
             + size_of_val(self.runs)
@@ -277,7 +277,7 @@ impl<'l> DrawList<'l> {
         &self.runs[batch.first_run as usize..][..batch.runs as usize]
     }
 
-    /// The instances of a batch, in the list's order.
+    /// Instances of a batch, in the list's order.
     pub fn entries<'b>(&'b self, batch: &Batch) -> impl Iterator<Item = Entry> + use<'b, 'l> {
         let runs = &self.runs[batch.first_run as usize..][..batch.runs as usize];
         runs.iter().flat_map(|run| (run.first..run.first + run.count).map(|at| self.entry(run, at)))
@@ -288,47 +288,47 @@ impl<'l> DrawList<'l> {
         if run.sorted { self.order[at as usize] } else { Entry { source: run.source, element: at } }
     }
 
-    /// Its populations, by number: instances and look.
+    /// Populations by index: instances and look.
     pub fn sources(&self) -> impl ExactSizeIterator<Item = (&Instances<'l>, &'l Look)> {
         self.sources.iter().map(|source| (&source.instances, source.look))
     }
 
-    /// The population that a run or entry names.
+    /// The population that a run or an entry refers to.
     pub fn source(&self, nth: u32) -> Option<(&Instances<'l>, &'l Look)> {
         self.sources.get(nth as usize).map(|source| (&source.instances, source.look))
     }
 
-    /// The instance at a place of a run.
+    /// An instance of a run.
     pub fn instance(&self, run: &Run, nth: u32) -> Entry {
         self.entry(run, run.first + nth)
     }
 
-    /// Finished vertices, run after run; empty but for `batched`.
+    /// Merged vertices, run after run; only with `batched`.
     pub fn vertices(&self) -> &[Vertex] {
         self.vertices
     }
 
-    /// How elements became draw calls.
+    /// Technique that the list was built for.
     pub fn technique(&self) -> Technique {
         self.technique
     }
 
-    /// What shines.
+    /// Light sources.
     pub fn lighting(&self) -> Lighting<'l> {
         self.lighting
     }
 
-    /// The scene's time, s: flipbooks run by it.
+    /// The scene's time in seconds, for flipbooks.
     pub fn time(&self) -> f32 {
         self.time
     }
 
-    /// Whether squares of blades come as groups, which only the CPU backend draws.
+    /// Whether the list has groups, which only the CPU backend draws.
     pub fn is_grouped(&self) -> bool {
         self.groups().next().is_some()
     }
 
-    /// Its groups, each with the number of its population.
+    /// Groups, each with the index of its population.
     pub(crate) fn groups(&self) -> impl Iterator<Item = (usize, Groups<'l>)> {
         let of = |(nth, source): (usize, &Source<'l>)| {
             let groups =
@@ -338,7 +338,7 @@ impl<'l> DrawList<'l> {
         self.sources.iter().enumerate().filter_map(of)
     }
 
-    /// Instances in all batches.
+    /// Number of instances in all batches.
     pub fn instances(&self) -> usize {
         self.batches.iter().map(|batch| batch.count as usize).sum()
     }

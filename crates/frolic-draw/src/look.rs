@@ -1,4 +1,4 @@
-//! How instances look: shape, blend, colour, light, detail.
+//! Looks: shape, blending, colour, lighting and detail of instances.
 
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -13,23 +13,23 @@ use crate::detail::{Detail, DetailSpec};
 use crate::light::Surface;
 use crate::mesh::{MESH_NAMES, Mesh};
 
-/// How an instance meets what is behind it.
+/// How an instance blends with the image behind it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Blend {
-    /// Covers what is behind by its opacity; drawn back to front.
+    /// Alpha blending by opacity; drawn back to front.
     #[default]
     Alpha,
-    /// Adds its light; order does not matter.
+    /// Additive; order does not matter.
     Additive,
-    /// Hides what is behind; the nearest is seen, in any order.
+    /// Opaque: the nearest is visible, in any order.
     Opaque,
-    /// As opaque, with holes where its texture's opacity is under a half.
+    /// Opaque, with holes where the texture's opacity is below a half.
     CutOut,
 }
 
-/// What an instance is.
+/// Shape of an instance.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
@@ -43,30 +43,30 @@ pub enum Shape {
     Ribbon(RibbonSpec),
     /// A triangle mesh, by name.
     Mesh {
-        /// A mesh of the scene, or one that ships.
+        /// A mesh of the scene, or a built-in one.
         name: String,
-        /// The same with fewer triangles, seen from afar; see `detail.coarse_below`. Default none.
+        /// The same with fewer triangles, for far away; see `detail.coarse_below`. Default: none.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         coarse: Option<String>,
-        /// Name of the texture it wears. Default none.
+        /// Name of its texture. Default: none.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         texture: Option<String>,
     },
-    /// Sprites, each with a place, size and fill of its own.
+    /// Sprites, each with its own position, size and fill.
     Sprite {
-        /// Whether places are pixels of the picture and not metres. Default in the world.
+        /// Whether positions are pixels of the image and not metres. Default: metres.
         #[serde(default)]
         on_screen: bool,
     },
 }
 
 impl Shape {
-    /// A mesh of one form.
+    /// A mesh without a coarse form.
     pub fn mesh(name: &str) -> Self {
         Self::Mesh { name: name.into(), coarse: None, texture: None }
     }
 
-    /// A mesh of one form that wears a texture.
+    /// A mesh without a coarse form, with a texture.
     pub fn textured_mesh(name: &str, texture: &str) -> Self {
         Self::Mesh { name: name.into(), coarse: None, texture: Some(texture.into()) }
     }
@@ -79,13 +79,13 @@ impl Shape {
 pub struct CardSpec {
     /// Name of the texture.
     pub texture: String,
-    /// Which of the texture's frames is shown. Default by age.
+    /// Which of the texture's frames is shown. Default: by age.
     #[serde(default)]
     pub play: Play,
-    /// Whether a frame melts into the next. Default no.
+    /// Whether frames are blended with the next one. Default: no.
     #[serde(default)]
     pub melt: bool,
-    /// Which way it is turned. Default as the camera.
+    /// Which way the card is turned. Default: upright, facing the camera.
     #[serde(default)]
     pub facing: Facing,
     /// Height over width, 0.01 to 100. Default 1.
@@ -94,7 +94,7 @@ pub struct CardSpec {
 }
 
 impl CardSpec {
-    /// Square, showing a texture, one frame after the other over each element's life.
+    /// A square card whose texture plays its frames once over each element's life.
     pub fn new(texture: &str) -> Self {
         Self {
             texture: texture.to_owned(),
@@ -105,13 +105,13 @@ impl CardSpec {
         }
     }
 
-    /// The same with frames chosen this way; `melt` mixes each with the next.
+    /// Chooses frames this way; `melt` blends each with the next.
     pub fn play(mut self, play: Play, melt: bool) -> Self {
         (self.play, self.melt) = (play, melt);
         self
     }
 
-    /// The same turned this way.
+    /// Turns the card this way.
     pub fn facing(mut self, facing: Facing) -> Self {
         self.facing = facing;
         self
@@ -130,33 +130,33 @@ pub enum Play {
     /// All frames once over the element's life.
     #[default]
     Age,
-    /// So many frames a second, over and over; each element starts at another.
+    /// At a constant rate, repeating; each element starts at its own frame.
     Clock {
         /// Frames a second, 0 to 1000.
         rate: f32,
     },
-    /// Each element keeps one, picked at random.
+    /// One random frame for each element.
     Pick,
 }
 
-/// Which way a card is turned about the line of sight.
+/// How a card is turned about the line of sight.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum Facing {
-    /// Upright, as the camera.
+    /// Upright, like the camera.
     #[default]
     Camera,
-    /// Turned at random, and turning.
+    /// A random angle, rotating at a random rate.
     Spin {
-        /// Range of the rate, degrees a second, -1e5 to 1e5.
+        /// Range of the rate in degrees a second, -1e5 to 1e5.
         rate: Span,
     },
-    /// Upper edge the way it moves.
+    /// Upper edge along the velocity.
     Heading,
-    /// Upper edge the way it moves, and longer by the way it goes in so many seconds.
+    /// Upper edge along the velocity, and stretched by the distance moved in a time.
     Stretch {
-        /// Length of the streak, s of motion, 0 to 100.
+        /// Length of the streak, in seconds of motion, 0 to 100.
         seconds: f32,
     },
 }
@@ -166,11 +166,11 @@ pub enum Facing {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct RibbonSpec {
-    /// Length over the element's size, 0.01 to 1000. Default 10.
+    /// Ratio of length to the element's size, 0.01 to 1000. Default 10.
     pub length: f32,
-    /// Width of the tip over that of the root, 0 to 1. Default 0: pointed.
+    /// Ratio of the tip's width to the root's, 0 to 1. Default 0: pointed.
     pub tip: f32,
-    /// Straight pieces, 1 to 12. Default 3.
+    /// Number of straight segments, 1 to 12. Default 3.
     pub segments: u32,
 }
 
@@ -181,23 +181,23 @@ impl Default for RibbonSpec {
 }
 
 impl RibbonSpec {
-    /// So many times as long as its element's size, with a tip of this share of the root's width, in so many straight pieces.
+    /// A ribbon with a ratio of length to size, a ratio of the tip's width to the root's, and a number of segments.
     pub fn new(length: f32, tip: f32, segments: u32) -> Self {
         Self { length, tip, segments }
     }
 
-    /// Most straight pieces.
+    /// Most segments.
     pub const MOST_SEGMENTS: u32 = frolic_raster::sections::MOST_SEGMENTS as u32;
 }
 
-/// Whether depths are compared, and kept, where something is drawn.
+/// Depth test and depth write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DepthSpec {
-    /// Whether nearer solid things hide it. Default yes.
+    /// Depth test: whether nearer solid elements hide it. Default: yes.
     pub test: bool,
-    /// Whether what is solid hides things behind it that come later. Default yes.
+    /// Depth write: whether it hides later elements behind it, if it is solid. Default: yes.
     pub write: bool,
 }
 
@@ -212,46 +212,46 @@ impl Default for DepthSpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LookSpec {
-    /// What an instance is. Default a disc.
+    /// Shape. Default: a disc.
     pub shape: Shape,
-    /// How it meets what is behind. Default alpha.
+    /// Blending. Default: alpha.
     pub blend: Blend,
-    /// Layers are drawn in rising order, -1000 to 1000. Default 0.
+    /// Layer, -1000 to 1000; layers are drawn in ascending order. Default 0.
     pub layer: i32,
-    /// Comparing and keeping depths.
+    /// Depth test and depth write.
     pub depth: DepthSpec,
-    /// Colour over age. Default white.
+    /// Colour over age. Default: white.
     pub colour_over_age: Ramp<Colour>,
     /// Opacity over age, 0 to 1. Default 1.
     pub opacity_over_age: Ramp<f32>,
     /// Factor on the radius over age. Default 1.
     pub size_over_age: Ramp<f32>,
-    /// Factor on the colour over height: from the lower to the upper end of `height_range`. Default white.
+    /// Factor on the colour over height, from the lower to the upper end of `height_range`. Default: white.
     pub colour_over_height: Ramp<Colour>,
-    /// Heights between which `colour_over_height` runs, m. Default 0 to 1.
+    /// Range of heights for `colour_over_height`, in metres. Default 0 to 1.
     pub height_range: [f32; 2],
-    /// Factor on the colour from root (0) to tip (1) of a ribbon or from foot to top of a mesh. Default white.
+    /// Factor on the colour from the root (0) to the tip (1) of a ribbon, or from the foot to the top of a mesh. Default: white.
     pub colour_along: Ramp<Colour>,
-    /// Factors on the colour, of which each element takes one at random. Default none.
+    /// Factors on the colour; each element takes a random one. Default: none.
     pub tints: Vec<Colour>,
-    /// Factor on the colour, 0 to 1e6; above 1 it glows. Default 1.
+    /// Factor on the colour, 0 to 1e6. Above 1 the element glows. Default 1.
     pub glow: f32,
-    /// How much of its colour comes from lights and sky and not from itself, 0 to 1. Default 0.
+    /// Share of the colour that is lit by lights and sky, 0 (unlit) to 1. Default 0.
     pub lit: f32,
-    /// Strength of the light on edges that turn away, 0 to 10. Default 0.
+    /// Strength of rim light, on edges that turn away from the camera, 0 to 10. Default 0.
     pub rim: f32,
-    /// Whether both sides of a surface are lit. Default yes.
+    /// Whether both sides of a surface are lit. Default: yes.
     pub two_sided: bool,
-    /// Share of the light that comes through from behind, 0 to 1. Default 0.
+    /// Translucency: share of light that passes through from behind, 0 to 1. Default 0.
     pub through: f32,
-    /// How round a blade is in the light, 0 (flat, by the way it is turned) to 1 (as if it faced the eye everywhere). Default 0.4. No matter for
-    /// other shapes.
+    /// Roundness of a ribbon's shading, 0 (flat, by its orientation) to 1 (normals face the camera). Default 0.4. Unused by other
+    /// shapes.
     pub round: f32,
-    /// Share of the sky's haze that lies before it, 0 to 1: far elements of a lit, solid look fade to the colour of the horizon. Default 0.
+    /// Share of the sky's haze, 0 to 1: distant elements of a lit, solid look fade to the colour of the horizon. Default 0.
     pub hazed: f32,
-    /// Depth over which a transparent instance fades into what is solid behind it, m, 0.001 to 1000. Default 0.05.
+    /// Depth in metres over which a transparent instance fades out in front of a solid surface, 0.001 to 1000. Default 0.05.
     pub soft: f32,
-    /// What becomes of elements far away.
+    /// Level of detail.
     pub detail: DetailSpec,
 }
 
@@ -282,10 +282,10 @@ impl Default for LookSpec {
     }
 }
 
-/// Named meshes and textures that looks refer to.
+/// Meshes and textures by name, for looks that refer to them.
 #[derive(Debug, Clone, Default)]
 pub struct Library {
-    /// Meshes by name, before those that ship.
+    /// Meshes by name. They take precedence over built-in meshes.
     pub meshes: HashMap<String, Arc<Mesh>>,
     /// Textures by name.
     pub atlas: Arc<Atlas>,
@@ -295,7 +295,7 @@ pub struct Library {
 const MOST_TINTS: usize = 64;
 
 impl LookSpec {
-    /// Additive light of this colour over age, given as sRGB `#rrggbb` stops, times `glow`.
+    /// An additive look with these colours over age, sRGB `#rrggbb`, times `glow`.
     ///
     /// # Errors
     /// When a colour is not `#rrggbb`.
@@ -306,7 +306,7 @@ impl LookSpec {
         Ok(Self { blend: Blend::Additive, glow, colour_over_age: hex_stops(stops)?, ..Self::default() })
     }
 
-    /// Smoke-like cover of this colour over age, given as sRGB `#rrggbb` stops, lit by lights and sky.
+    /// An alpha-blended look like smoke with these colours over age, sRGB `#rrggbb`, lit by lights and sky.
     ///
     /// # Errors
     /// When a colour is not `#rrggbb`.
@@ -314,7 +314,7 @@ impl LookSpec {
         Ok(Self { lit: 1.0, colour_over_age: hex_stops(stops)?, ..Self::default() })
     }
 
-    /// A solid shape of one colour, given as sRGB `#rrggbb`, lit by lights and sky.
+    /// A solid look of one colour, sRGB `#rrggbb`, lit by lights and sky.
     ///
     /// # Errors
     /// When the colour is not `#rrggbb`.
@@ -323,36 +323,36 @@ impl LookSpec {
         Ok(Self { shape, blend: Blend::Opaque, lit: 1.0, colour_over_age, ..Self::default() })
     }
 
-    /// Sprites in the world, or on the screen, in a layer.
+    /// A look for sprites in a layer, in the world or on the screen.
     pub fn sprites(on_screen: bool, layer: i32) -> Self {
         Self { shape: Shape::Sprite { on_screen }, layer, ..Self::default() }
     }
 
-    /// The same as another shape.
+    /// Sets the shape.
     pub fn shape(mut self, shape: Shape) -> Self {
         self.shape = shape;
         self
     }
 
-    /// The same in another layer.
+    /// Sets the layer.
     pub fn layer(mut self, layer: i32) -> Self {
         self.layer = layer;
         self
     }
 
-    /// The same with this opacity over age.
+    /// Sets the opacity over age.
     pub fn opacity(mut self, stops: impl IntoIterator<Item = (f32, f32)>) -> Self {
         self.opacity_over_age = Ramp::new(stops);
         self
     }
 
-    /// The same with this factor on the radius over age.
+    /// Sets the factor on the radius over age.
     pub fn size(mut self, stops: impl IntoIterator<Item = (f32, f32)>) -> Self {
         self.size_over_age = Ramp::new(stops);
         self
     }
 
-    /// Checks the look and tabulates its ramps; meshes are those that ship, and there are no textures.
+    /// Checks the look and tabulates its ramps, with built-in meshes and no textures.
     ///
     /// # Errors
     /// As [`LookSpec::build_with`].
@@ -360,10 +360,10 @@ impl LookSpec {
         self.build_with(&Library::default())
     }
 
-    /// Checks the look, tabulates its ramps and finds its mesh or texture.
+    /// Checks the look, tabulates its ramps and looks up its mesh or texture.
     ///
     /// # Errors
-    /// Names the key that is out of range or names nothing.
+    /// Names the key that is out of range, or whose name is unknown.
     pub fn build_with(&self, library: &Library) -> Result<Look, SpecError> {
         self.check()?;
         let form = self.form(library)?;
@@ -415,10 +415,10 @@ impl LookSpec {
         })
     }
 
-    /// Whether every value is in range; names of meshes and textures are looked up by [`LookSpec::build_with`].
+    /// Checks that all values are in range. [`LookSpec::build_with`] looks up names of meshes and textures.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         self.colour_over_age.check("colour_over_age")?;
         self.opacity_over_age.check("opacity_over_age")?;
@@ -505,7 +505,7 @@ impl LookSpec {
         let mut hasher = DefaultHasher::new();
         // The debug form holds every value of a spec.
         format!("{self:?}").hash(&mut hasher);
-        // What the names stand for, where they stand for something.
+        // The assets that the names refer to.
         if !matches!(self.shape, Shape::Disc | Shape::Ribbon(_) | Shape::Mesh { texture: None, .. }) {
             Arc::as_ptr(&library.atlas).hash(&mut hasher);
         }
@@ -543,18 +543,18 @@ fn hex_stops<'a>(stops: impl IntoIterator<Item = (f32, &'a str)>) -> Result<Ramp
     Ok(Ramp::new(stops.into_iter().map(stop).collect::<Result<Vec<_>, SpecError>>()?))
 }
 
-/// Ages that a look is tabulated at: steps too small to see, in a table that stays in the first-level cache.
+/// Number of tabulated ages: steps are too small to see, and the table fits the first-level cache.
 const TABLE: usize = 512;
 pub(crate) const LAST_ROW: f32 = (TABLE - 1) as f32;
 
-/// Steps of a gradient.
+/// Number of steps of a gradient.
 const GRADIENT: usize = 64;
 
-/// What a look is at one age.
+/// Values of a look at one age.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct LookAtAge {
-    /// Colour with its glow, not yet times opacity.
+    /// Colour with glow, before multiplication by opacity.
     pub colour: [f32; 3],
     /// Opacity, 0 to 1.
     pub opacity: f32,
@@ -562,7 +562,7 @@ pub struct LookAtAge {
     pub size: f32,
 }
 
-/// A shape with what it refers to.
+/// A shape with its meshes and textures resolved.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
 pub enum Form {
@@ -570,66 +570,66 @@ pub enum Form {
     Disc,
     /// A textured billboard.
     Card {
-        /// Its frames.
+        /// Frames.
         sheet: Sheet,
-        /// How it is turned, and which frame is shown.
+        /// Orientation and choice of the frame.
         card: CardSpec,
     },
     /// A ribbon.
     Ribbon(RibbonSpec),
     /// A mesh.
     Mesh {
-        /// From near.
+        /// Full mesh.
         fine: Arc<Mesh>,
-        /// From afar.
+        /// Coarse mesh.
         coarse: Option<Arc<Mesh>>,
-        /// What it wears.
+        /// Texture.
         texture: Option<Sheet>,
     },
     /// Sprites.
     Sprite {
-        /// Whether places are pixels of the picture.
+        /// Whether positions are pixels of the image.
         on_screen: bool,
     },
 }
 
-/// What a [`Look`] is made of, for a backend.
+/// Fields of a [`Look`], for a backend.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct LookParts<'a> {
     /// Equal for looks that one draw call can draw.
     pub key: u64,
-    /// The shape.
+    /// Shape.
     pub form: &'a Form,
-    /// How it meets what is behind it.
+    /// Blending.
     pub blend: Blend,
-    /// Comparing and keeping depths.
+    /// Depth test and depth write.
     pub depth: DepthSpec,
-    /// How it takes light.
+    /// Response to light.
     pub surface: Surface,
-    /// Share of a blade's normals that are bent towards the eye.
+    /// Roundness of a ribbon's shading.
     pub round: f32,
-    /// Share of distance's haze that lies over it.
+    /// Share of the sky's haze.
     pub hazed: f32,
-    /// One over the depth of the soft edge, 1/m.
+    /// One over the depth of the soft edge in metres.
     pub per_soft: f32,
-    /// Colour, opacity and size at ages from 0 to 1, evenly.
+    /// Colour, opacity and size at evenly spaced ages from 0 to 1.
     pub over_age: &'a [LookAtAge],
-    /// Factors on the colour over height, and along a ribbon or mesh, evenly.
+    /// Factors on the colour at evenly spaced heights.
     pub over_height: Option<&'a [[f32; 3]]>,
-    /// Factors on the colour from root to tip, evenly.
+    /// Factors on the colour at evenly spaced points from root to tip.
     pub along: Option<&'a [[f32; 3]]>,
-    /// Lower end of the height gradient, m, and one over its length.
+    /// Lower end of the height gradient in metres, and one over its length.
     pub height: [f32; 2],
-    /// Factors on the colour, of which each element takes one.
+    /// Tints: factors on the colour, one of which each element takes.
     pub tints: &'a [[f32; 3]],
-    /// What becomes of elements far away.
+    /// Level of detail.
     pub detail: Detail,
-    /// Where its textures are.
+    /// Atlas with its textures.
     pub atlas: &'a Arc<Atlas>,
 }
 
-/// A checked [`LookSpec`], ready for drawing.
+/// A checked [`LookSpec`], prepared for drawing.
 #[derive(Debug, Clone)]
 pub struct Look {
     table: Box<[LookAtAge; TABLE]>,
@@ -648,7 +648,7 @@ pub struct Look {
     pub(crate) round: f32,
     pub(crate) hazed: f32,
     pub(crate) surface: Surface,
-    /// One over the depth of the soft edge, 1/m.
+    /// One over the depth of the soft edge in metres.
     pub(crate) per_soft: f32,
     pub(crate) detail: Detail,
     detail_spec: DetailSpec,
@@ -656,18 +656,18 @@ pub struct Look {
 }
 
 impl Look {
-    /// Its textures, to paint over. In place if nobody else holds them, else in a copy that is its own from then on.
+    /// The textures, for painting over. Shared textures are copied first.
     pub fn textures_mut(&mut self) -> &mut Atlas {
         Arc::make_mut(&mut self.atlas)
     }
 
-    /// Has it drawn with this share of its detail (nearer, and larger elements alone, 0.05 to 1) and this share of its elements (0.02 to 1): what
-    /// a [`Keeper`](frolic_core::Keeper) leaves. 1 and 1 is as it was made.
+    /// Reduces detail for a frame budget ([`Keeper`](frolic_core::Keeper)): `detail`, 0.05 to 1, shortens the reach and raises the pixel
+    /// limits; `density`, 0.02 to 1, is the share of elements that are drawn. Full detail is 1 and 1.
     pub fn ease(&mut self, detail: f32, density: f32) {
         self.detail = Detail::eased(&self.detail_spec, detail, density);
     }
 
-    /// What it is made of.
+    /// The look's fields.
     pub fn parts(&self) -> LookParts<'_> {
         LookParts {
             key: self.key,
@@ -688,7 +688,7 @@ impl Look {
         }
     }
 
-    /// The look at an age fraction; callers keep it within 0..=1.
+    /// The look at a share of the life. Callers keep it within 0..=1.
     pub(crate) fn at(&self, age: f32) -> &LookAtAge {
         self.at_row((age * LAST_ROW + 0.5) as usize)
     }
@@ -698,19 +698,19 @@ impl Look {
         &self.table[row.min(TABLE - 1)]
     }
 
-    /// How much of what is behind a surface of an opacity covers: what adds, nothing.
+    /// Share of the background that a surface with an opacity covers; 0 if it is additive.
     #[inline(always)]
     pub(crate) fn cover(&self, opacity: f32) -> f32 {
         if self.blend == Blend::Additive { 0.0 } else { opacity }
     }
 
-    /// Whether colours differ from element to element by more than age.
+    /// Whether elements of one age can differ in colour.
     #[inline(always)]
     pub(crate) fn is_tinted(&self) -> bool {
         self.over_height.is_some() || !self.tints.is_empty()
     }
 
-    /// Factor on the colour of an element at a share 0..1 of the way along the list of tints, at a height, m.
+    /// Factor on the colour of an element with a tint, 0..1 along the list of tints, at a height in metres.
     #[inline(always)]
     pub(crate) fn tint_along(&self, share: f32, height: f32) -> [f32; 3] {
         let own = self.by_height(height);
@@ -729,7 +729,7 @@ impl Look {
         })
     }
 
-    /// Factor on the colour of the element with random number `dice` (0..1) at a height, m.
+    /// Factor on the colour of the element with random number `dice` (0..1) at a height in metres.
     #[inline(always)]
     pub(crate) fn tint(&self, dice: f32, height: f32) -> [f32; 3] {
         let mut tint = self.by_height(height);
@@ -740,19 +740,19 @@ impl Look {
         tint
     }
 
-    /// Factors on the colour from root to tip, evenly; none where it does not vary.
+    /// Factors on the colour at evenly spaced points from root to tip; `None` if the colour is constant.
     pub(crate) fn gradient_along(&self) -> Option<&[[f32; 3]]> {
         self.along.as_ref().map(|gradient| &gradient[..])
     }
 
-    /// Factor on the colour at a share of the way from root to tip.
+    /// Factor on the colour at a share of the length from root to tip.
     #[inline(always)]
     pub(crate) fn along(&self, share: f32) -> [f32; 3] {
         let row = (share.clamp(0.0, 1.0) * (GRADIENT - 1) as f32 + 0.5) as usize;
         self.along.as_ref().map_or([1.0; 3], |gradient| gradient[row.min(GRADIENT - 1)])
     }
 
-    /// How far from its place an element of a size, m, can be drawn; `curves` are those of strung ribbons.
+    /// Distance in metres from an element's position that its drawing can reach. `curves` are those of strung ribbons.
     pub fn reach_of(&self, size: f32, curves: Option<[[&[f32]; 3]; 2]>) -> f32 {
         let largest = self.table.iter().map(|row| row.size).fold(0.0, f32::max) * size;
         // Elements that stand for others are up to seven times as large.
@@ -771,8 +771,8 @@ impl Look {
                 }
     }
 
-    /// A mesh of size 1 that stands for an element elsewhere: its own; of a ribbon a blade 1 high, as wide for its height as this one; of flat shapes a
-    /// small box.
+    /// A mesh of size 1 for exported elements: the look's own mesh, a blade 1 high with the ribbon's proportions, or a small box for flat
+    /// shapes.
     pub fn model(&self) -> Mesh {
         match &self.form {
             Form::Mesh { fine, .. } => Mesh::clone(fine),
@@ -782,7 +782,7 @@ impl Look {
         }
     }
 
-    /// Width of a ribbon's tip over that of its root; none where it draws no ribbons.
+    /// Ratio of a ribbon's tip width to its root width; `None` for other shapes.
     pub fn taper(&self) -> Option<f32> {
         match &self.form {
             Form::Ribbon(ribbon) => Some(ribbon.tip),
@@ -790,17 +790,17 @@ impl Look {
         }
     }
 
-    /// Whether instances have to come back to front.
+    /// Whether instances must be drawn back to front.
     pub fn needs_depth_order(&self) -> bool {
         self.blend == Blend::Alpha && !self.is_on_screen()
     }
 
-    /// Whether it draws sprites.
+    /// Whether the look draws sprites.
     pub fn is_sprites(&self) -> bool {
         matches!(self.form, Form::Sprite { .. })
     }
 
-    /// Whether it draws sprites whose places are pixels of the picture.
+    /// Whether the look draws sprites with positions in pixels of the image.
     pub fn is_on_screen(&self) -> bool {
         matches!(self.form, Form::Sprite { on_screen: true })
     }
@@ -811,7 +811,7 @@ impl Look {
         self.solid
     }
 
-    /// The layer it is drawn in.
+    /// Layer.
     #[inline]
     pub fn layer(&self) -> i32 {
         i32::from(self.layer)

@@ -10,27 +10,27 @@ use crate::look::RibbonSpec;
 use frolic_raster::LANES;
 use frolic_raster::surfaces::MeshEight;
 
-/// One corner of a mesh.
+/// A vertex of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct MeshVertex {
-    /// Place, m at size 1.
+    /// Position in metres at size 1.
     pub position: Vec3,
-    /// Direction it faces, unit length.
+    /// Normal, unit length.
     pub normal: Vec3,
-    /// Place in a texture, 0..1 from its upper left.
+    /// Texture coordinates, 0..1 from the upper left.
     pub uv: Vec2,
 }
 
-/// Triangles over shared vertices. Instances turn, scale and colour it.
+/// Triangles over shared vertices. Instances turn, scale and colour the mesh.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Mesh {
     vertices: Vec<MeshVertex>,
     triangles: Vec<[u16; 3]>,
-    /// Greatest distance of a vertex from the origin, m at size 1.
+    /// Greatest distance of a vertex from the origin, in metres at size 1.
     radius: f32,
-    /// The vertices again, eight by eight.
+    /// The vertices in groups of eight.
     eights: Vec<MeshEight>,
-    /// Whether it has an inside, which triangles face away from.
+    /// Whether the mesh is closed, with triangles that face outwards.
     closed: bool,
 }
 
@@ -47,7 +47,7 @@ fn eight(vertices: &[MeshVertex]) -> MeshEight {
     }
 }
 
-/// Whether triangles enclose a volume: every edge is met once from either side, and they face outwards.
+/// Whether triangles enclose a volume: each edge is used once in each direction, and the triangles face outwards.
 fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
     let place = |index: u16| vertices[usize::from(index)].position;
     // Vertices at one place count as one.
@@ -66,7 +66,7 @@ fn encloses(vertices: &[MeshVertex], triangles: &[[u16; 3]]) -> bool {
     volume > 0.0 && edges.iter().all(matched)
 }
 
-/// Most vertices and triangles: a mesh is drawn thousands of times, so it has to be small.
+/// Largest number of vertices and of triangles: meshes are drawn thousands of times, so they must be small.
 const MOST: usize = 32_768;
 
 /// Names of [`Mesh::named`].
@@ -77,7 +77,7 @@ impl Mesh {
     /// A mesh from its vertices and triangles (indices of vertices).
     ///
     /// # Errors
-    /// No triangle, over 32768 of either, an index without a vertex, or a place that is not finite.
+    /// When there is no triangle, over 32768 of either, an index without a vertex, or a position that is not finite.
     pub fn new(mut vertices: Vec<MeshVertex>, triangles: Vec<[u16; 3]>) -> Result<Self, SpecError> {
         let wrong = |problem: String, instead: &str| Err(SpecError::new("mesh", problem, instead));
         if triangles.is_empty() || triangles.len() > MOST || vertices.len() > MOST {
@@ -102,7 +102,7 @@ impl Mesh {
         Ok(Self { vertices, triangles, radius, eights, closed })
     }
 
-    /// A blade, 1 high and upright, as wide and tapered as a ribbon, in as many pieces.
+    /// An upright blade of height 1 with the width, taper and segments of a ribbon.
     pub(crate) fn blade(ribbon: &RibbonSpec) -> Self {
         let n = ribbon.segments.clamp(1, RibbonSpec::MOST_SEGMENTS) as usize;
         let half = 1.0 / ribbon.length.max(0.01);
@@ -126,7 +126,7 @@ impl Mesh {
         Self { vertices, triangles, radius, eights, closed: false }
     }
 
-    /// A mesh from places and triangles alone: every triangle is flat, `uv` is the place across and up.
+    /// A mesh from positions and triangles with flat normals; `uv` is the position across and up.
     ///
     /// # Errors
     /// As [`Mesh::new`].
@@ -168,12 +168,12 @@ impl Mesh {
         SHIPPED.get(nth)?.clone()
     }
 
-    /// Its corners.
+    /// Vertices.
     pub fn vertices(&self) -> &[MeshVertex] {
         &self.vertices
     }
 
-    /// Its triangles, as indices of vertices.
+    /// Triangles as indices of vertices.
     pub fn triangles(&self) -> &[[u16; 3]] {
         &self.triangles
     }
@@ -182,12 +182,12 @@ impl Mesh {
         &self.eights
     }
 
-    /// Whether it has an inside: triangles that face away are then hidden by others, and not drawn.
+    /// Whether the mesh is closed. Back faces of closed meshes are hidden, and not drawn.
     pub fn is_closed(&self) -> bool {
         self.closed
     }
 
-    /// Greatest distance of a vertex from the origin, m at size 1.
+    /// Greatest distance of a vertex from the origin, in metres at size 1.
     pub fn radius(&self) -> f32 {
         self.radius
     }
@@ -328,12 +328,12 @@ const STEM: f32 = 0.008;
 /// A ring of a tube: its middle, and half its width along x and z.
 type Ring = (Vec3, [f32; 2]);
 
-/// A round one about the y axis.
+/// A circular ring about the y axis.
 fn round([radius, y]: [f32; 2]) -> Ring {
     (Vec3::Y * y, [radius; 2])
 }
 
-/// A surface through level rings, whose texture runs up as it does; normals rise by `lift`.
+/// A surface through level rings. Texture coordinates rise with height, normals by `lift`.
 fn tube(
     rings: &[Ring],
     sides: usize,

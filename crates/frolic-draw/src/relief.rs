@@ -1,6 +1,6 @@
-//! Paints a mask as cut stone: soft edges however large it is seen, light on the edges that face it, layers and grain inside.
+//! Paints a mask as stone: smooth edges at any scale, lit edges, layers and grain.
 //!
-//! A mask that is dug is painted anew where it changed, and nowhere else.
+//! After digging, only the changed cells are repainted.
 
 use frolic_core::{Mask, SpecError, gust_noise, within};
 use rayon::prelude::*;
@@ -9,22 +9,22 @@ use serde::{Deserialize, Serialize};
 use crate::atlas::Picture;
 use crate::colour::{Colour, srgb_byte};
 
-/// How a mask looks.
+/// Appearance of a mask.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ReliefSpec {
-    /// Colour of the stone. Default dark slate.
+    /// Colour of the stone. Default: dark slate.
     pub colour: Colour,
-    /// Light on edges that face it. Default a warm white.
+    /// Light on edges that face it. Default: a warm white.
     pub edge_colour: Colour,
-    /// Where that light comes from, degrees anticlockwise from right, in the plane of the mask. Default 60.
+    /// Direction of that light in the plane of the mask, in degrees anticlockwise from the right. Default 60.
     pub light_degrees: f32,
-    /// Depth over which it fades, m, 0.001 to 1000. Default 0.15.
+    /// Depth in metres over which the light fades, 0.001 to 1000. Default 0.15.
     pub edge_depth: f32,
-    /// How marked layers and grain are, 0 to 1. Default 0.5.
+    /// Strength of layers and grain, 0 to 1. Default 0.5.
     pub layered: f32,
-    /// Height of a layer, m, 0.001 to 1000. Default 0.5.
+    /// Height of a layer in metres, 0.001 to 1000. Default 0.5.
     pub layer_height: f32,
 }
 
@@ -41,14 +41,14 @@ impl Default for ReliefSpec {
     }
 }
 
-/// Texels of the picture for each cell of the mask, each way.
+/// Texels along each side of a mask cell.
 pub const RELIEF_SCALE: usize = 2;
 
 impl ReliefSpec {
-    /// Whether every value is in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         self.colour.check("colour")?;
         self.edge_colour.check("edge_colour")?;
@@ -61,7 +61,7 @@ impl ReliefSpec {
     /// Paints the cells `x0..x1`, `y0..y1` of a mask (rows from its lower edge), [`RELIEF_SCALE`] texels a cell.
     ///
     /// # Errors
-    /// When there is no such cell.
+    /// When the range is outside the mask.
     pub fn paint(&self, mask: &Mask, [x0, y0, x1, y1]: [usize; 4]) -> Result<Picture, SpecError> {
         let (x1, y1) = (x1.min(mask.width()), y1.min(mask.height()));
         let (wide, high) = (x1.saturating_sub(x0) * RELIEF_SCALE, y1.saturating_sub(y0) * RELIEF_SCALE);
@@ -77,7 +77,7 @@ impl ReliefSpec {
         Picture::new([wide as u32, high as u32], pixels)
     }
 
-    /// At a place in cells from the lower left.
+    /// Samples the mask at a position in cells from the lower left.
     fn texel(&self, mask: &Mask, u: f32, v: f32, light: [f32; 2]) -> [u8; 4] {
         let (distance, [nx, ny]) = mask.sample_cells(u, v);
         let alpha = (0.5 - distance * RELIEF_SCALE as f32 * 0.6).clamp(0.0, 1.0);

@@ -15,10 +15,10 @@ use crate::room;
 const BITS: u32 = 8;
 const BUCKETS: usize = 1 << BITS;
 
-/// Keys a part of the first pass: a part and its copy fit a second-level cache.
+/// Keys in a part of the first pass. A part and its copy fit the second-level cache.
 const PART: usize = 16_384;
 
-/// A key, and where its instance is.
+/// A key and its instance.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 struct Key {
     key: u32,
@@ -33,10 +33,10 @@ struct Key {
 ///
 /// ```text
 /// every part, in parallel:     count the keys by their 8 leading bits that differ, and scatter them within the part
-/// every bucket, in parallel:   take its stretch of every part, and sort the bits that are left
+/// every bucket, in parallel:   gather its range of every part, and sort the remaining bits
 /// ```
 ///
-/// Equal depths keep their order: sources as they came, elements by index. O(n); two buffers of 12 bytes an instance.
+/// Equal depths keep their order: sources in the order they were added, elements by index. O(n); two buffers of 12 bytes an instance.
 #[derive(Debug, Default)]
 pub struct DepthSorter {
     keys: Vec<Key>,
@@ -47,12 +47,12 @@ pub struct DepthSorter {
 }
 
 impl DepthSorter {
-    /// Forgets what was added.
+    /// Removes all instances.
     pub fn clear(&mut self) {
         self.keys.clear();
     }
 
-    /// Adds a stretch of a population.
+    /// Adds a range of a population.
     pub fn add(&mut self, source: u32, instances: &Instances<'_>, first: u32, count: u32, view: &View) {
         let from = self.keys.len();
         room::for_more(&mut self.keys, count as usize);
@@ -64,7 +64,7 @@ impl DepthSorter {
         });
     }
 
-    /// Appends all that was added to `order`, farthest along the view first.
+    /// Appends all added instances to `order`, farthest along the view first.
     pub fn sort(&mut self, order: &mut Vec<Entry>) {
         let Self { keys, parts, sorted, ends } = self;
         let n = keys.len();
@@ -109,8 +109,8 @@ impl DepthSorter {
         buckets.sort(0..BUCKETS, sorted, keys, &mut order[from..]);
     }
 
-    /// Bytes that sorting an element moves: its place is read, its key written, read for the bits that differ and for the count, scattered
-    /// to parts, gathered to buckets, and told as an entry.
+    /// Bytes moved to sort an element: its position is read; its key is written, read to find the differing bits and to count, scattered to
+    /// parts and gathered to buckets; its entry is written.
     pub const BYTES_PER_ELEMENT: u64 =
         (3 * size_of::<f32>() + 7 * size_of::<Key>() + size_of::<Entry>()) as u64;
 
@@ -135,7 +135,7 @@ impl Buckets<'_> {
         self.ends.iter().map(|ends| (ends[buckets.end] - ends[buckets.start]) as usize).sum()
     }
 
-    /// Sorts some buckets into `out`; `keys` and `swap` are as long.
+    /// Sorts some buckets into `out`. `keys` and `swap` have the same length.
     fn sort(self, buckets: Range<usize>, keys: &mut [Key], swap: &mut [Key], out: &mut [Entry]) {
         if buckets.len() > 1 {
             let middle = buckets.start + buckets.len() / 2;
@@ -211,8 +211,8 @@ fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances
 /// Digits of the small sort, and its counters.
 const SMALL_BITS: u32 = 11;
 
-/// Sorts numbers by their upper 32 bits, keeping the order of equals: a radix sort from the last digit that leaves out digits which
-/// all share. For some thousands: they and their copy stay in the first two caches.
+/// Sorts numbers by their upper 32 bits, stable: a radix sort from the last digit that skips digits equal in all. For some thousands of
+/// numbers, which fit the first two caches with their copy.
 #[inline(always)]
 pub(crate) fn by_key(keys: &mut Vec<u64>, swap: &mut Vec<u64>) {
     let n = keys.len();

@@ -1,24 +1,24 @@
-//! Sprites: pictures, boards and letters, each placed on its own.
+//! Sprites: images, boards and letters, each with its own position.
 
 use glam::Vec3;
 
 use crate::atlas::{RegionId, TileMapId};
 use crate::camera::View;
 
-/// What a sprite is filled with; its tint is multiplied in.
+/// Fill of a sprite, multiplied by its tint.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub enum Fill {
-    /// Nothing but the tint.
+    /// Tint only.
     #[default]
     Plain,
-    /// A picture of the look's atlas.
+    /// An image of the look's atlas.
     Picture(RegionId),
-    /// A tile map of the look's atlas: the tile is looked up per pixel.
+    /// A tile map of the look's atlas. The tile is looked up per pixel.
     Tiles(TileMapId),
 }
 
-/// How a sprite in the world stands. On the screen it always faces you.
+/// Orientation of a sprite in the world. On the screen, sprites always face the viewer.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[non_exhaustive]
 pub enum Stand {
@@ -27,30 +27,30 @@ pub enum Stand {
     Camera,
     /// Upright, facing a bearing in radians from -z towards x.
     Upright(f32),
-    /// Lies face up, its upper edge towards a bearing in radians from -z towards x.
+    /// Flat, face up, with its upper edge towards a bearing in radians from -z towards x.
     Flat(f32),
 }
 
 /// One sprite.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Sprite {
-    /// Where its pivot is: pixels from the left and top of the picture (the third is not used), or metres in the world.
+    /// Position of the pivot: pixels from the left and the top of the image (the third value is unused), or metres in the world.
     pub position: [f32; 3],
-    /// Width and height, pixels or metres.
+    /// Width and height in pixels or metres.
     pub size: [f32; 2],
-    /// The point that is placed and turned about, as a share of the size from the upper left. Default the middle.
+    /// Pivot as a share of the size from the upper left. Default: the centre.
     pub pivot: [f32; 2],
-    /// Turn about the pivot, radians anticlockwise as seen.
+    /// Anticlockwise turn about the pivot in radians.
     pub turn: f32,
-    /// How it stands in the world.
+    /// Orientation in the world.
     pub stand: Stand,
-    /// Colour in linear light, and opacity 0..1. Default white.
+    /// Colour in linear light, and opacity 0..1. Default: white.
     pub tint: [f32; 4],
-    /// What it is filled with.
+    /// Fill.
     pub fill: Fill,
-    /// Radius of its corners, in the unit of its size.
+    /// Corner radius, in the unit of the size.
     pub corner: f32,
-    /// Width of its border, inside its edge, in the unit of its size.
+    /// Width of the border inside the edge, in the unit of the size.
     pub border: f32,
     /// Colour of the border in linear light, and opacity.
     pub border_tint: [f32; 4],
@@ -74,7 +74,7 @@ impl Default for Sprite {
 }
 
 impl Sprite {
-    /// Its upper left corner, and the edges across and down, in the unit of its size: screen places (y down), or world places.
+    /// Upper left corner, and the edges across and down, in the unit of the size: on the screen (y down) or in the world.
     pub fn frame(&self, view: &View, on_screen: bool) -> [Vec3; 3] {
         let (sin, cos) = libm::sincosf(self.turn);
         let (x, y) = if on_screen {

@@ -1,7 +1,7 @@
-//! Trails as ribbons: each stretch from one kept place to the next is a curved ribbon of its own.
+//! Trails: each segment between two recorded positions is a curved ribbon.
 //!
-//! Ramps over age run from the element (0) to the end of its trail (1); over the last part of an element's life all of its trail moves
-//! on to the end of the ramps, so that nothing vanishes at once.
+//! Ramps over age run from the element (0) to the end of its trail (1). Near the end of an element's life its whole trail moves
+//! towards the end of the ramps, so that it does not pop.
 
 use frolic_core::{BodyColumns, SpecError, Trail};
 
@@ -10,7 +10,7 @@ use crate::instances::Instances;
 /// Share of a life after which its trail fades.
 const LAST: f32 = 0.85;
 
-/// Columns of the stretches; kept from frame to frame.
+/// Columns of the segments; kept from frame to frame.
 #[derive(Debug, Clone, Default)]
 pub struct Trails {
     position: [Vec<f32>; 3],
@@ -21,8 +21,8 @@ pub struct Trails {
 }
 
 impl Trails {
-    /// Works the stretches out anew, `behind` seconds before the population's last step. Each is `taper` times as wide as the one before
-    /// it; ribbons should narrow as much. O(elements times places).
+    /// Rebuilds the segments, `behind` seconds before the population's last step. Each is `taper` times as wide as the previous one, so the
+    /// look's ribbon should have the same taper. O(elements times positions).
     pub fn take(&mut self, columns: &BodyColumns, trail: &Trail, behind: f32, taper: f32) {
         let Self { position, curve, size, age, key } = self;
         position.iter_mut().chain(curve.iter_mut()).chain(age.iter_mut()).for_each(Vec::clear);
@@ -76,10 +76,10 @@ impl Trails {
         }
     }
 
-    /// The stretches that were worked out last.
+    /// The segments as instances.
     ///
     /// # Errors
-    /// Never but when there are more of them than a draw list can count.
+    /// When there are more segments than a draw list can count.
     pub fn instances(&self) -> Result<Instances<'_>, SpecError> {
         let [x, y, z] = &self.position;
         let [a, b, c, d, e, f] = &self.curve;

@@ -1,4 +1,4 @@
-//! Paints tufts of blades, to be worn by cards: what stands for many blades from afar.
+//! Paints tufts of blades as textures for cards, which stand for many blades from afar.
 
 use frolic_core::random::{hash3, unit};
 use frolic_core::{Span, SpecError, within};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::atlas::Picture;
 
-/// A tuft, seen from the side: white blades, some a little darker, on nothing. As high as wide; its blades stand along its lower edge.
+/// A tuft seen from the side: white blades, some a little darker, on a transparent square. The blades stand along its lower edge.
 ///
 /// ```
 /// let picture = frolic_draw::TuftSpec::new(9).paint()?;
@@ -18,15 +18,15 @@ use crate::atlas::Picture;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TuftSpec {
-    /// How many blades, 1 to 64. Default 12.
+    /// Number of blades, 1 to 64. Default 12.
     pub blades: u32,
-    /// Length of a blade, as a share of the height, 0.05 to 1. Default 0.5 to 1.
+    /// Range of a blade's length as a share of the height, 0.05 to 1. Default 0.5 to 1.
     pub length: Span,
     /// Width at the root as a share of the tuft's width, 0.005 to 0.5. Default 0.05.
     pub width: f32,
-    /// How far tips are from above their roots at most, as a share of the length, 0 to 1. Default 0.3.
+    /// Largest horizontal offset of a tip from its root, as a share of the length, 0 to 1. Default 0.3.
     pub bend: f32,
-    /// Another for another tuft. Default 0.
+    /// Seed of the random numbers. Default 0.
     pub seed: u32,
 }
 
@@ -52,15 +52,15 @@ struct Painted {
 }
 
 impl TuftSpec {
-    /// So many blades.
+    /// A tuft of this many blades.
     pub fn new(blades: u32) -> Self {
         Self { blades, ..Self::default() }
     }
 
-    /// Whether every value is in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("blades", self.blades as f32, 1.0, 64.0, "")?;
         self.length.check("length", 0.05, 1.0, "of the height")?;
@@ -68,7 +68,7 @@ impl TuftSpec {
         within("bend", self.bend, 0.0, 1.0, "of the length")
     }
 
-    /// Paints it, 128 texels a side.
+    /// Paints the tuft, 128 texels a side.
     ///
     /// # Errors
     /// As [`TuftSpec::check`].
