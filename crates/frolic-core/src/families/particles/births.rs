@@ -81,12 +81,6 @@ impl Newcomers {
     /// Before a step: gives elements born at the end of the last step the velocity that the leapfrog starts from.
     pub(super) fn start(&mut self, acts: &Acts<'_>, held: &mut Held) {
         let (len, still) = (held.len(), std::mem::take(&mut self.still));
-        let mut room = None;
-        for first in (len - still.min(len)..len).step_by(BLOCK) {
-            let range = first..(first + BLOCK).min(len);
-            if range.clone().any(|nth| held.age(nth) == 0.0) {
-                held.start(range, acts, room.get_or_insert_with(Room::new));
-            }
-        }
+        held.start_newborn(len - still.min(len)..len, acts, &mut Room::new());
     }
 }

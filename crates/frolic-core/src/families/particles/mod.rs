@@ -102,20 +102,13 @@ impl Held {
         }
     }
 
-    fn age(&self, nth: usize) -> f32 {
+    /// Gives newborns of a range the velocity that the leapfrog starts from.
+    fn start_newborn(&mut self, range: Range<usize>, acts: &Acts<'_>, room: &mut Room) {
         match self.storage {
-            Storage::Columns => self.columns.age[nth],
-            Storage::Objects => self.records.row(nth).age,
-        }
-    }
-
-    /// Gives newborns of a range, at most a block, the velocity that the leapfrog starts from.
-    fn start(&mut self, range: Range<usize>, acts: &Acts<'_>, room: &mut Room) {
-        match self.storage {
-            Storage::Columns => Chunk::of(&mut self.columns.bodies()).part(range).start(acts, room),
+            Storage::Columns => Chunk::of(&mut self.columns.bodies()).part(range).start_newborn(acts, room),
             Storage::Objects => {
                 for nth in range {
-                    Chunk::of_row(nth as u32, self.records.row_mut(nth)).start(acts, room);
+                    Chunk::of_row(nth as u32, self.records.row_mut(nth)).start_newborn(acts, room);
                 }
             }
         }
@@ -214,6 +207,8 @@ impl Particles {
             newcomers: Newcomers::default(),
         };
         particles.integrator.sets_aside = spec.order == Order::Any;
+        // Newborns are the last elements: `Newcomers` starts them.
+        particles.integrator.finds_newborn = false;
         particles.recentre([0.0; 2]);
         particles.reserve(count).map_err(|_| {
             SpecError::new(

@@ -48,10 +48,6 @@ impl Records {
         notes.sort();
     }
 
-    pub(super) fn row(&self, nth: usize) -> &BodyRow {
-        &self.rows[nth]
-    }
-
     pub(super) fn row_mut(&mut self, nth: usize) -> &mut BodyRow {
         &mut self.rows[nth]
     }

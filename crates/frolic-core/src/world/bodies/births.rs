@@ -19,7 +19,17 @@ kernel! {
 
 impl Chunk<'_> {
     /// Replaces the velocity of each body of age 0, which is its velocity now, by the one that the leapfrog starts from.
-    pub(crate) fn start(&mut self, acts: &Acts<'_>, room: &mut Room) {
+    pub(crate) fn start_newborn(&mut self, acts: &Acts<'_>, room: &mut Room) {
+        let n = self.age.len();
+        for first in (0..n).step_by(BLOCK) {
+            let mut block = self.part(first..(first + BLOCK).min(n));
+            if block.age.contains(&0.0) {
+                block.start(acts, room);
+            }
+        }
+    }
+
+    fn start(&mut self, acts: &Acts<'_>, room: &mut Room) {
         self.sum_fields(acts, room);
         for i in 0..self.age.len() {
             if self.age[i] == 0.0 {

@@ -33,7 +33,6 @@ use crate::world::collectors::Catching;
 use crate::world::curl::Curl;
 use crate::world::events::{EventSpec, Happening, Moment};
 use crate::world::fields::{Acting, FieldSpec};
-use crate::world::obstacles::BLOCK;
 
 columns! {
     /// All attributes of one body.
@@ -172,6 +171,8 @@ pub struct Integrator {
     lies: Vec<u8>,
     /// Whether bodies at rest are set aside.
     pub(crate) sets_aside: bool,
+    /// Whether a step looks for bodies of age 0; false if the caller starts its own.
+    pub(crate) finds_newborn: bool,
     pub(crate) chunk: usize,
     pub(crate) level: Level,
     pub(crate) time: f64,
@@ -203,6 +204,7 @@ impl Integrator {
             dead_in_chunk: Vec::new(),
             lies: Vec::new(),
             sets_aside: false,
+            finds_newborn: true,
             chunk: CHUNK,
             level: detect(),
             time: 0.0,
@@ -254,8 +256,6 @@ impl Integrator {
         let count = bodies.len();
         let mut lies = std::mem::take(&mut self.lies);
         lies.resize(count, 0);
-        let mut bodies = bodies;
-        self.start_newborn(&motion, world, &mut bodies);
         let dead = self.advance(&motion, world, bodies, 0, &mut lies);
         self.lies = lies;
         meter.moved(Stage::Integrate, count as u64 * STEP_BYTES);
@@ -306,21 +306,9 @@ impl Integrator {
             catching,
             events: &self.events,
             sets_aside: self.sets_aside,
+            finds_newborn: self.finds_newborn,
             time: self.time,
             level: self.level,
-        }
-    }
-
-    /// Gives bodies of age 0 the velocity that the leapfrog starts from.
-    fn start_newborn(&self, motion: &Motion, world: &World, bodies: &mut Bodies<'_>) {
-        let acts = self.acts(motion, world);
-        let mut all = Chunk::of(bodies);
-        let mut room = None;
-        for first in (0..all.age.len()).step_by(BLOCK) {
-            let mut block = all.part(first..(first + BLOCK).min(all.age.len()));
-            if block.age.contains(&0.0) {
-                block.start(&acts, room.get_or_insert_with(Room::new));
-            }
         }
     }
 

@@ -37,6 +37,8 @@ pub(crate) struct Acts<'a> {
     pub(crate) events: &'a [EventSpec],
     /// Whether bodies at rest are set aside.
     pub(crate) sets_aside: bool,
+    /// Whether any body can be of age 0, and then needs the velocity that the leapfrog starts from.
+    pub(crate) finds_newborn: bool,
     pub(crate) time: f64,
     pub(crate) level: Level,
 }
@@ -168,6 +170,9 @@ pub(crate) fn step_chunks(
                 let base = (nth * chunk) as u32;
                 let mut chunk = Chunk { first: base, px, py, pz, vx, vy, vz, age, life, size, id, key };
                 let mut room = Room::new();
+                if acts.finds_newborn {
+                    chunk.start_newborn(acts, &mut room);
+                }
                 chunk.part(0..aside).lie(acts, &mut lies[..aside], &mut room, notes);
                 chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], &mut room, notes);
                 *dead_count = find_dead(acts.level, chunk.age, life, dead, base);
