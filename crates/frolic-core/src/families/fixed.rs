@@ -18,6 +18,7 @@ use crate::placement::{ShapeSpec, Source, VolumePart};
 use crate::poses::sealed::Sealed;
 use crate::poses::{Posed, Poses};
 use crate::world::endless::{Cells, ScatterSpec};
+use crate::world::obstacles::BLOCK;
 use crate::world::{Gusts, MOST_PUSHERS, World};
 
 /// Static instances: where they are put, and how they swing and sway.
@@ -666,9 +667,6 @@ impl Fixtures {
         self.spec.swing.is_some() || self.spec.sway.is_some()
     }
 }
-
-/// Number of elements whose air is computed at a time where fields move it.
-const BLOCK: usize = 256;
 
 /// Velocity of the air of a block, along x and z, in m/s.
 type Blown = [[f32; BLOCK]; 2];

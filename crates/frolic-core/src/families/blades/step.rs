@@ -23,6 +23,7 @@ use crate::foundations::columns::split_columns;
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::span::Span;
+use crate::world::obstacles::BLOCK;
 use crate::world::pushers::Pushing;
 use crate::world::{Gusts, World, add_gusts};
 
@@ -133,9 +134,6 @@ impl Changing<'_> {
         }
     }
 }
-
-/// Blades whose air is worked out at once where fields move it.
-const BLOCK: usize = 256;
 
 kernel! {
     /// Leans blades as the wind is now.
@@ -252,7 +250,8 @@ impl Rows<'_> {
                     add_gusts(air.level, gusts, position, blown);
                 }
             } else {
-                air.world.air(air.time, position, [&mut wx[..count], &mut wy[..count], &mut wz[..count]]);
+                let blown = [&mut wx[..count], &mut wy[..count], &mut wz[..count]];
+                air.world.air_of_chunk(air.level, air.time, air.gusts.as_ref(), position, blown);
             }
             let mut rows = Rows { fixed, own: self.own.range(many) };
             each(&mut rows, [&wx[..count], &wz[..count]]);

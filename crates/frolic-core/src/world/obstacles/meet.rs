@@ -11,7 +11,7 @@ use super::mask::find_cells;
 use super::{Obstacle, Solid, Touch};
 use crate::foundations::simd::{Level, Simd, kernel};
 
-/// Number of elements of a block.
+/// Number of elements in a block: their columns stay in the first-level cache.
 pub(crate) const BLOCK: usize = 256;
 
 /// Maximum number of contacts followed within a step; an element that is still caught then slows down.
