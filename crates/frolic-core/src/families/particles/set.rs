@@ -71,9 +71,7 @@ impl ParticleSet {
         storage: Storage,
         assets: &Assets,
     ) -> Result<usize, SpecError> {
-        if self.names.iter().any(|other| other == name) {
-            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
-        }
+        self.check_name(name)?;
         self.members.push(Particles::with_assets(spec, seed, storage, assets)?);
         self.names.push(name.to_owned());
         self.targets.push(vec![None; spec.events.len()]);
@@ -93,10 +91,7 @@ impl ParticleSet {
         events: &[EventSpec],
         assets: &Assets,
     ) -> Result<usize, SpecError> {
-        let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
-        if names.any(|other| other == name) {
-            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
-        }
+        self.check_name(name)?;
         self.sources.push(Source {
             name: name.to_owned(),
             events: events.to_vec(),
@@ -105,6 +100,15 @@ impl ParticleSet {
             started: vec![0; events.len()],
         });
         Ok(self.sources.len() - 1)
+    }
+
+    /// Refuses a name that a member or a source has.
+    fn check_name(&self, name: &str) -> Result<(), SpecError> {
+        let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
+        if names.any(|other| other == name) {
+            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
+        }
+        Ok(())
     }
 
     /// Starts the elements that the event records of a source ask for, in their order, and what their births start in turn. Call it after
@@ -123,8 +127,7 @@ impl ParticleSet {
                 members[target].start(&events[nth], &children[nth], happening, &mut counts[nth], meter);
             }
         }
-        self.started.iter_mut().for_each(|counts| counts.fill(0));
-        while self.follow(meter) {}
+        self.follow_all(meter);
         meter.add(Counter::Events, happened.len() as u64);
         meter.stop(started);
     }
@@ -188,12 +191,17 @@ impl ParticleSet {
         for _ in 0..steps {
             self.members.iter_mut().for_each(|member| member.step_once(world, dt, meter));
             let started = meter.start(Stage::Emit);
-            self.started.iter_mut().for_each(|counts| counts.fill(0));
-            // Births may start others at once. Rings of births are refused, so no chain is longer than the number of members.
-            while self.follow(meter) {}
+            self.follow_all(meter);
             meter.stop(started);
         }
         self.members.iter_mut().for_each(|member| member.end(steps, meter));
+    }
+
+    /// Starts what the event records ask for, and what the births start in turn.
+    fn follow_all(&mut self, meter: &mut Meter) {
+        self.started.iter_mut().for_each(|counts| counts.fill(0));
+        // Births may start others at once. Rings of births are refused, so no chain is longer than the number of members.
+        while self.follow(meter) {}
     }
 
     /// Starts what the new event records ask for. Returns whether there were any.
