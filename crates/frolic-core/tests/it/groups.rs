@@ -3,7 +3,7 @@
 use crate::common::with;
 use frolic_core::{
     AreaSpec, BladeMotion, BladeSpec, Blades, Chunk, ClumpSpec, Counter, FilterBy, FilterSpec, Frame,
-    GroupSpec, Meter, On, PatternSpec, PlacementSpec, PusherSpec, Span, Weather, World, WorldSpec,
+    GroupSpec, Layouts, Meter, On, PatternSpec, PlacementSpec, PusherSpec, Span, Weather, World, WorldSpec,
 };
 use proptest::prelude::*;
 

@@ -251,27 +251,6 @@ impl BladeLayouts {
         Some([x, z])
     }
 
-    /// Range of the blades of a kind in a layout: first and count.
-    pub fn of_kind(&self, layout: u32, kind: usize) -> (u32, u32) {
-        self.all.get(layout as usize).map_or((0, 0), |layout| layout.square.of_kind(kind))
-    }
-
-    /// Least and greatest x, y, z that any part of a blade can reach, relative to the centre of its square, in metres.
-    pub fn reach(&self) -> [[f32; 3]; 2] {
-        let squares = || self.all.iter().map(|layout| &layout.square);
-        let fold = |axis: usize, least: f32, pick: fn(f32, f32) -> f32, end: fn(&Chunk) -> [f32; 3]| {
-            squares().fold(least, |most, square| pick(most, end(square)[axis]))
-        };
-        let low = [0, 1, 2].map(|axis| fold(axis, f32::INFINITY, f32::min, |square| square.low));
-        let high = [0, 1, 2].map(|axis| fold(axis, f32::NEG_INFINITY, f32::max, |square| square.high));
-        [low, high]
-    }
-
-    /// A number that changes whenever a lean changes, so that caches of the layouts can be renewed.
-    pub fn key(&self) -> u64 {
-        self.key
-    }
-
     /// Memory, in bytes.
     pub(super) fn bytes(&self) -> usize {
         let of = |layout: &Layout| {
@@ -299,14 +278,20 @@ impl Layouts for BladeLayouts {
     }
 
     fn of_kind(&self, layout: u32, kind: usize) -> (u32, u32) {
-        BladeLayouts::of_kind(self, layout, kind)
+        self.all.get(layout as usize).map_or((0, 0), |layout| layout.square.of_kind(kind))
     }
 
     fn reach(&self) -> [[f32; 3]; 2] {
-        BladeLayouts::reach(self)
+        let squares = || self.all.iter().map(|layout| &layout.square);
+        let fold = |axis: usize, least: f32, pick: fn(f32, f32) -> f32, end: fn(&Chunk) -> [f32; 3]| {
+            squares().fold(least, |most, square| pick(most, end(square)[axis]))
+        };
+        let low = [0, 1, 2].map(|axis| fold(axis, f32::INFINITY, f32::min, |square| square.low));
+        let high = [0, 1, 2].map(|axis| fold(axis, f32::NEG_INFINITY, f32::max, |square| square.high));
+        [low, high]
     }
 
     fn key(&self) -> u64 {
-        BladeLayouts::key(self)
+        self.key
     }
 }
