@@ -49,13 +49,11 @@ impl PlacedColumns {
     /// assert_eq!(placed.turn(), [0.5]);
     /// ```
     pub fn of(places: impl IntoIterator<Item = ([f32; 3], [f32; 2], f32)>) -> Self {
-        let mut placed = Self::default();
-        for (nth, ([px, py, pz], [turn, tilt], size)) in places.into_iter().enumerate() {
-            let id = hash3(nth as u32, 0, FROM_PLACES)[0];
+        Self::from_rows((0..).zip(places).map(|(nth, ([px, py, pz], [turn, tilt], size))| {
+            let id = hash3(nth, 0, FROM_PLACES)[0];
             let tint = lot(id)[1];
-            placed.push(&PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT });
-        }
-        placed
+            PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT }
+        }))
     }
 
     /// Columns of whole rows.
