@@ -39,10 +39,8 @@ impl From<PlacedColumns> for Places {
 
 impl Places {
     /// Velocity and age of an element, as far as there are any.
-    fn motion(&self, nth: usize) -> ([Option<f32>; 3], Option<f32>) {
-        let at = |column: &Vec<f32>| column.get(nth).copied();
-        let velocity = self.velocity.as_ref().map_or([None; 3], |columns| columns.each_ref().map(at));
-        (velocity, self.age.as_ref().and_then(at))
+    fn motion(&self, nth: usize) -> impl Iterator<Item = f32> {
+        self.velocity.iter().flatten().chain(&self.age).filter_map(move |column| column.get(nth).copied())
     }
 
     fn from_rows(rows: &[Row]) -> Self {
@@ -110,8 +108,7 @@ fn read(bytes: &[u8], path: &Path, folder: Option<&Path>) -> Result<Places, Scen
     let sound = |Row { place, velocity, age }: &Row| {
         let [vx, vy, vz] = velocity.unwrap_or_default();
         let motion = [vx, vy, vz, age.unwrap_or_default()];
-        let numbers = [place.px, place.py, place.pz, place.turn, place.tilt, place.size, place.tint];
-        numbers.iter().chain(&motion).all(|v| v.is_finite() && v.abs() <= 1e7) && place.size >= 0.0
+        floats_of(place).iter().chain(&motion).all(|v| v.is_finite() && v.abs() <= 1e7) && place.size >= 0.0
     };
     if let Some(bad) = rows.iter().position(|row| !sound(row)) {
         let problem = format!("element {bad} is no place: {:?}; give finite numbers", rows[bad]);
@@ -244,6 +241,11 @@ fn glb(file: &mut dyn Write, places: &Places, mesh: &Mesh) -> io::Result<()> {
 const NAMES: [&str; 13] =
     ["x", "y", "z", "turn", "tilt", "size", "tint", "kind", "id", "vx", "vy", "vz", "age"];
 
+/// Those of an element before kind and id.
+fn floats_of(row: &PlacedRow) -> [f32; 7] {
+    [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint]
+}
+
 /// Which of them a file has.
 fn names(places: &Places) -> impl Iterator<Item = &'static str> {
     let (moves, ages) = (places.velocity.is_some(), places.age.is_some());
@@ -269,13 +271,12 @@ fn ply(file: &mut dyn Write, places: &Places) -> io::Result<()> {
     }
     writeln!(file, "end_header")?;
     for (nth, row) in (0..placed.len()).filter_map(|nth| Some((nth, placed.row(nth)?))) {
-        for value in [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint] {
+        for value in floats_of(&row) {
             file.write_all(&value.to_le_bytes())?;
         }
         file.write_all(&row.kind.to_le_bytes())?;
         file.write_all(&row.id.to_le_bytes())?;
-        let ([x, y, z], age) = places.motion(nth);
-        for value in [x, y, z, age].into_iter().flatten() {
+        for value in places.motion(nth) {
             file.write_all(&value.to_le_bytes())?;
         }
     }
@@ -287,11 +288,9 @@ fn csv_rows(file: &mut dyn Write, places: &Places) -> io::Result<()> {
     let mut writer = csv::Writer::from_writer(file);
     writer.write_record(names(places))?;
     for (nth, row) in (0..placed.len()).filter_map(|nth| Some((nth, placed.row(nth)?))) {
-        let numbers = [row.px, row.py, row.pz, row.turn, row.tilt, row.size, row.tint];
         let whole = [row.kind.to_string(), row.id.to_string()];
-        let ([x, y, z], age) = places.motion(nth);
-        let motion = [x, y, z, age].into_iter().flatten().map(|value| value.to_string());
-        writer.write_record(numbers.iter().map(f32::to_string).chain(whole).chain(motion))?;
+        let motion = places.motion(nth).map(|value| value.to_string());
+        writer.write_record(floats_of(&row).iter().map(f32::to_string).chain(whole).chain(motion))?;
     }
     writer.flush()
 }

@@ -21,7 +21,7 @@ pub(crate) struct Props {
     pub(crate) library: Library,
     groups: Vec<Group>,
     stones: Vec<Stone>,
-    /// Made by whoever has the assets; the same at any size of the picture.
+    /// Terrain. The scene builds it from its assets, once; it does not depend on the size of the picture.
     pub(crate) lands: Vec<Land>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,

@@ -427,9 +427,30 @@ impl Scene {
 
     /// Builds the draw list of the present state, for a renderer of your own.
     pub fn draw_list(&mut self, meter: &mut Meter) -> DrawList<'_> {
-        let Self { scratch, populations, ended, set, props, spec, view, backdrop, behind, time, .. } = self;
-        Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time }
-            .list(scratch, meter)
+        let Drawing { drawn, scratch, .. } = self.drawing();
+        drawn.list(scratch, meter)
+    }
+
+    /// Borrows the inputs of a draw list apart from everything that draws it.
+    fn drawing(&mut self) -> Drawing<'_> {
+        let drawn = Drawn {
+            populations: &mut self.populations,
+            ended: &mut self.ended,
+            set: &self.set,
+            props: &self.props,
+            spec: &self.spec,
+            view: &self.view,
+            backdrop: &self.backdrop,
+            behind: self.behind,
+            time: self.time,
+        };
+        Drawing {
+            drawn,
+            scratch: &mut self.scratch,
+            renderer: &mut self.renderer,
+            image: &mut self.image,
+            device: self.device.as_mut(),
+        }
     }
 
     /// Returns the current view.
@@ -528,23 +549,8 @@ impl Scene {
     ) {
         let threads = self.threads.clone();
         threads.run(|| {
-            let Self {
-                scratch,
-                populations,
-                ended,
-                set,
-                props,
-                spec,
-                view,
-                backdrop,
-                behind,
-                time,
-                renderer,
-                image,
-                ..
-            } = self;
-            let drawn =
-                Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time };
+            let Drawing { drawn, scratch, renderer, image, .. } = self.drawing();
+            let (view, backdrop) = (drawn.view, drawn.backdrop);
             let list = drawn.list(scratch, meter);
             paint(renderer, &list, view, backdrop, image, meter);
         });
@@ -581,32 +587,17 @@ impl Scene {
         if let Some(fault) = &self.fault {
             return Err(fault.clone().into());
         }
-        let Self {
-            scratch,
-            populations,
-            ended,
-            set,
-            props,
-            spec,
-            view,
-            backdrop,
-            behind,
-            time,
-            image,
-            device,
-            ..
-        } = self;
+        let Drawing { drawn, scratch, image, device, .. } = self.drawing();
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
         meter.add(Counter::NewsAge, device.news_age());
         let done = {
-            let drawn =
-                Drawn { populations, ended, set, props, spec, view, backdrop, behind: *behind, time: *time };
+            let (view, backdrop) = (drawn.view, drawn.backdrop);
             let list = drawn.list(scratch, meter);
             let (backdrop, image) = match take {
-                Take::Picture => (Some(&*backdrop), Some(image)),
+                Take::Picture => (Some(backdrop), Some(image)),
                 Take::SeeThrough => (None, Some(image)),
-                Take::Nothing => (Some(&*backdrop), None),
+                Take::Nothing => (Some(backdrop), None),
             };
             device.draw(&list, view, backdrop, image, meter)
         };
@@ -766,6 +757,15 @@ fn stays(
 
 fn lives_on_device(spec: &SceneSpec) -> bool {
     spec.residence != Residence::Cpu && could_live_on_device(spec)
+}
+
+/// A scene divided into the inputs of a draw list and everything that draws it.
+struct Drawing<'a> {
+    drawn: Drawn<'a>,
+    scratch: &'a mut ListScratch,
+    renderer: &'a mut Renderer,
+    image: &'a mut Image,
+    device: Option<&'a mut Device>,
 }
 
 /// The inputs of a draw list.
