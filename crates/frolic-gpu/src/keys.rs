@@ -4,7 +4,7 @@ use frolic_draw::Look;
 use frolic_draw::backend::Form;
 use wgpu::TextureFormat;
 
-/// A binding: what it is, and who sees it.
+/// A binding: its type, and the shader stages that use it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Bind {
     /// A uniform, placed by a dynamic offset if so, of so many bytes.
