@@ -89,14 +89,15 @@ pub struct Detail {
 
 /// Level of detail of one drawn element.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Kept {
+pub struct Kept {
     /// Factor on the size, above 1 where the element stands for others.
-    pub(crate) size: f32,
+    pub size: f32,
     /// 1, or less while the element vanishes.
-    pub(crate) left: f32,
+    pub left: f32,
     /// Number of elements that it stands for, 1 or more.
-    pub(crate) stands_for: f32,
-    pub(crate) level: Level,
+    pub stands_for: f32,
+    /// Form that is drawn.
+    pub level: Level,
 }
 
 impl Kept {
@@ -160,7 +161,7 @@ impl Detail {
     /// If a share p of the elements is kept, those with random numbers below p stay. A vanishing element shrinks to nothing over a seventh of
     /// the edge or the onset, or of p where elements thin out. Elements that stand for others grow by 1/√p.
     #[inline(always)]
-    pub(crate) fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
+    pub fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
         if !self.is_active() {
             return Some(Kept::FULL);
         }

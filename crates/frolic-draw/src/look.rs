@@ -712,7 +712,7 @@ impl Look {
 
     /// Factor on the colour of an element with a tint, 0..1 along the list of tints, at a height in metres.
     #[inline(always)]
-    pub(crate) fn tint_along(&self, share: f32, height: f32) -> [f32; 3] {
+    pub fn tint_along(&self, share: f32, height: f32) -> [f32; 3] {
         let own = self.by_height(height);
         let Some(last) = self.tints.len().checked_sub(1) else { return own };
         let at = share.clamp(0.0, 1.0) * last as f32;
@@ -731,7 +731,7 @@ impl Look {
 
     /// Factor on the colour of the element with random number `dice` (0..1) at a height in metres.
     #[inline(always)]
-    pub(crate) fn tint(&self, dice: f32, height: f32) -> [f32; 3] {
+    pub fn tint(&self, dice: f32, height: f32) -> [f32; 3] {
         let mut tint = self.by_height(height);
         if !self.tints.is_empty() {
             let picked = self.tints[((dice * self.tints.len() as f32) as usize).min(self.tints.len() - 1)];

@@ -8,7 +8,7 @@ use frolic_core::{BodyColumns, SpecError, Trail};
 use crate::instances::Instances;
 
 /// Share of a life after which its trail fades.
-const LAST: f32 = 0.85;
+pub const TRAIL_FADE: f32 = 0.85;
 
 /// Columns of the segments; kept from frame to frame.
 #[derive(Debug, Clone, Default)]
@@ -42,7 +42,8 @@ impl Trails {
                 let [x, y, z] = places[(nth - 1).min(places.len() - 1)];
                 glam::Vec3::new(x[i], y[i], z[i])
             };
-            let fade = ((columns.age()[i] / columns.life()[i] - LAST) / (1.0 - LAST)).clamp(0.0, 1.0);
+            let fade =
+                ((columns.age()[i] / columns.life()[i] - TRAIL_FADE) / (1.0 - TRAIL_FADE)).clamp(0.0, 1.0);
             let mut width = columns.size()[i];
             for nth in 0..places.len() {
                 let (from, mut to) = (point(nth), point(nth + 1));

@@ -473,23 +473,28 @@ fn card_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocity: Ve
     [across * body.size, up * (body.size * aspect + longer)]
 }
 
-/// The frames of a card's flipbook to show: one, the next, and how much of the next.
+/// Position in a flipbook of `count` frames, for an element of an age (share of its life) and key, at a time in seconds.
+pub fn flipbook_at(play: Play, count: u32, age: f32, id: u32, time: f32) -> f32 {
+    let count = count as f32;
+    match play {
+        // The last frame is reached before the end of the life.
+        Play::Age => (age.clamp(0.0, 1.0) * count).min(count - 1.0),
+        Play::Clock { rate } => {
+            let at = time * rate + dice(id)[0] * count;
+            at - (at / count).floor() * count
+        }
+        Play::Pick => (dice(id)[1] * count).min(count - 1.0).floor(),
+    }
+}
+
+/// The frames of a flipbook to show: one, the next, and the share of the next.
 pub(crate) fn frames(list: &DrawList<'_>, entry: Entry) -> (RegionId, RegionId, f32) {
     let source = &list.sources[entry.source as usize];
     let Form::Card { sheet, card } = &source.look.form else { return (RegionId(0), RegionId(0), 0.0) };
     let element = entry.element as usize;
     let id = source.instances.id(element);
     let count = sheet.len();
-    let at = match card.play {
-        // The last frame is reached at the end of life, and not passed.
-        Play::Age => (source.instances.age(element).clamp(0.0, 1.0) * count as f32).min(count as f32 - 1.0),
-        Play::Clock { rate } => {
-            let start = dice(id)[0] * count as f32;
-            let at = list.time * rate + start;
-            at - (at / count as f32).floor() * count as f32
-        }
-        Play::Pick => (dice(id)[1] * count as f32).min(count as f32 - 1.0).floor(),
-    };
+    let at = flipbook_at(card.play, count, source.instances.age(element), id, list.time);
     let whole = at.floor().max(0.0);
     let mix = if card.melt { at - whole } else { 0.0 };
     (sheet.frame(whole as u32), sheet.frame(whole as u32 + 1), mix)

@@ -23,38 +23,16 @@
 #![forbid(unsafe_code)]
 
 mod device;
-mod error;
-mod events;
-mod finish;
-mod frame;
-mod grids;
-mod guest;
-mod keys;
-mod looks;
-mod made;
-mod newborn;
-mod numbers;
-mod order;
-mod particles;
-mod pipelines;
-mod records;
-mod renderer;
-mod ring;
-mod set;
-mod shader;
-mod shard;
-mod stock;
-mod targets;
-mod timing;
-mod together;
-mod told;
-mod trails;
+mod draw;
+mod population;
+mod shaders;
+mod shared;
 
+pub use device::error::GpuError;
 pub use device::{Gpu, GpuSpec, Recorder, Tally};
-pub use error::GpuError;
-pub use guest::{GuestPopulation, GuestView};
-pub use keys::GuestTarget;
-pub use particles::{GpuParticles, MOST_STEPS, News, ResidentError};
-pub use renderer::GpuRenderer;
-pub use set::GpuSet;
+pub use draw::external::{GuestPopulation, GuestView};
+pub use draw::keys::GuestTarget;
+pub use draw::renderer::GpuRenderer;
+pub use population::set::GpuSet;
+pub use population::{GpuParticles, MOST_STEPS, News, ResidentError};
 pub use wgpu;

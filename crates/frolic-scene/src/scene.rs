@@ -2,7 +2,7 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use frolic_core::backend::all_that_stay;
+use frolic_core::backend::why_not_on_device_all;
 use frolic_core::{
     Assets, Clock, Counter, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
     SpecError, Storage, Threads, World,
@@ -743,7 +743,7 @@ fn stays(
         return Ok((0..seasonal.len()).collect());
     }
     let mut stays = Vec::new();
-    for (&nth, why) in moving.iter().zip(all_that_stay(&named, world, assets)) {
+    for (&nth, why) in moving.iter().zip(why_not_on_device_all(&named, world, assets)) {
         let Some(why) = why else { continue };
         if spec.residence == Residence::Gpu {
             let name = &spec.population[nth].name;

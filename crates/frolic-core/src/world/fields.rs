@@ -504,7 +504,7 @@ impl Fade {
     }
 
     #[inline(always)]
-    fn at(self, x: f32, y: f32, z: f32) -> f32 {
+    pub(crate) fn at(self, x: f32, y: f32, z: f32) -> f32 {
         let (dx, dy, dz) = (x - self.middle[0], y - self.middle[1], z - self.middle[2]);
         let left = (1.0 - (dx * dx + dy * dy + dz * dz) * self.per_square).max(0.0);
         left * left

@@ -2,7 +2,8 @@
 
 use crate::common::assets;
 use frolic_core::backend::{
-    Emitters, Grid, MOST_LINKED, MOST_WRITTEN, OwnFields, grids, hindrances, is_simple, stays_at_home,
+    ColliderKind, Emitters, Grid, MOST_LINKED, MOST_WRITTEN, OwnFields, device_colliders, grids, is_simple,
+    why_not_on_device,
 };
 use frolic_core::{
     Assets, BodyRow, CellsSpec, EmitterSpec, EndlessSpec, EventSpec, FieldSpec, MeshPart, Meter, Moment,
@@ -104,15 +105,17 @@ fn everything_finds_its_grid() {
     let world = world.build_with(&assets).unwrap();
     let spec = ParticleSpec::new(1).field(FieldSpec::shape("ball", 1.0, 1.0));
     let own = own(&spec, &assets);
-    let told = hindrances(&world, &own);
-    assert_eq!(told.obstacles, 4);
-    assert_eq!(told.all.iter().map(|it| it.kind).collect::<Vec<_>>(), [1, 6, 5, 8, 6, 6]);
+    let colliders = device_colliders(&world, &own);
+    assert_eq!(colliders.obstacles, 4);
+    use ColliderKind::{Distances, Ground, Posts, Sphere};
+    let kinds: Vec<_> = colliders.all.iter().map(|it| it.kind).collect();
+    assert_eq!(kinds, [Sphere, Distances, Ground, Posts, Distances, Distances]);
     assert_eq!(
-        told.all.iter().map(|it| it.grid).collect::<Vec<_>>(),
+        colliders.all.iter().map(|it| it.grid).collect::<Vec<_>>(),
         [None, Some(0), Some(1), Some(2), Some(3), Some(4)]
     );
     // Among posts and a ball no way is short.
-    assert_eq!((told.short_way, told.flat), (0.0, 0));
+    assert_eq!((colliders.short_way, colliders.flat), (0.0, 0));
     let all: Vec<Grid<'_>> = grids(&world, &own).collect();
     assert_eq!(all.len(), 5);
     assert!(all.iter().all(|grid| !grid.is_empty() && grid.len() == grid.points().iter().product::<usize>()));
@@ -128,7 +131,7 @@ fn everything_finds_its_grid() {
 fn reasons_to_stay_are_told() {
     let (assets, world) = (assets(), WorldSpec::default().build().unwrap());
     let plain = || ParticleSpec::new(100).emitter(EmitterSpec::rate(5.0));
-    let reason = |spec: &ParticleSpec| stays_at_home(spec, &world, &assets);
+    let reason = |spec: &ParticleSpec| why_not_on_device(spec, &world, &assets);
     assert_eq!(reason(&plain()), None);
     let starts = plain().event(EventSpec::start(Moment::Death, "sparks", 3.0)).trail(TrailSpec::new(4, 0.1));
     assert_eq!(reason(&starts), None);
@@ -145,7 +148,7 @@ fn reasons_to_stay_are_told() {
     let mut crowded = WorldSpec::default();
     crowded.obstacle = vec![ObstacleSpec::sphere([0.0; 3], 1.0); 15];
     crowded.endless = Some(EndlessSpec::new(2.0, 8.0, Span::new(0.1, 0.4)));
-    assert_eq!(stays_at_home(&plain(), &crowded.build().unwrap(), &assets), None);
+    assert_eq!(why_not_on_device(&plain(), &crowded.build().unwrap(), &assets), None);
     let shape = plain().field(FieldSpec::hold("ball"));
-    assert!(stays_at_home(&shape, &crowded.build().unwrap(), &assets).unwrap().contains("16 obstacles"));
+    assert!(why_not_on_device(&shape, &crowded.build().unwrap(), &assets).unwrap().contains("16 obstacles"));
 }

@@ -24,7 +24,7 @@ fn start(@builtin(position) at: vec4<f32>) -> @location(0) vec4<f32> {
 fn start_depth(@builtin(position) at: vec4<f32>) -> @builtin(frag_depth) f32 {
     let depth = textureLoad(nearest, vec2<i32>(at.xy), 0).x;
     if depth < FARTHEST {
-        return frame.clip.x + frame.clip.y / depth;
+        return frame.z_scale + frame.z_offset / depth;
     }
     return 0.0;
 }

@@ -1,18 +1,13 @@
 // Light that spreads: means of eight by eight pixels, blurred near and far, half of each: see frolic-raster/src/finish.rs, whose
 // boxes in a row are here one kernel.
 
-struct Blocks {
-    // Blocks across and down, with a border of one; pixels.
-    across: i32, down: i32, width: i32, height: i32,
-}
-
-@group(0) @binding(0) var<uniform> size: Blocks;
+@group(0) @binding(0) var<uniform> size: BloomSize;
 @group(0) @binding(1) var picture: texture_2d<f32>;
 @group(0) @binding(2) var<storage, read_write> one: array<vec4<f32>>;
 @group(0) @binding(3) var<storage, read_write> two: array<vec4<f32>>;
 @group(0) @binding(4) var<storage, read_write> three: array<vec4<f32>>;
 
-const BLOCK: i32 = 8;
+const BLOCK: i32 = i32(BLOOM_BLOCK);
 
 @compute @workgroup_size(8, 8)
 fn means(@builtin(global_invocation_id) id: vec3<u32>) {

@@ -7,17 +7,17 @@ struct CardAxes {
 }
 
 fn card_axes(e: Element, body: Body) -> CardAxes {
-    let right = frame.view.right.xyz;
-    let up = frame.view.up.xyz;
+    let right = frame.view.right;
+    let up = frame.view.up;
     let seen = vec2(dot(e.velocity, right), dot(e.velocity, up));
     let speed = length(seen);
     var turn = vec2(0.0, 1.0);
     var longer = 0.0;
-    if draw.facing == 1u {
+    if draw.facing == FACING_SPIN {
         turn = sin_cos_turn(body.dice.y + mix(draw.face_a, draw.face_b, body.dice.x) * body.age / 360.0);
-    } else if draw.facing >= 2u && speed >= 1e-6 {
+    } else if draw.facing >= FACING_HEADING && speed >= 1e-6 {
         turn = vec2(-seen.x, seen.y) / speed;
-        longer = select(0.0, speed * draw.face_a * 0.5, draw.facing == 3u);
+        longer = select(0.0, speed * draw.face_a * 0.5, draw.facing == FACING_STRETCH);
     }
     return CardAxes(
         (right * turn.y + up * turn.x) * body.size,

@@ -20,6 +20,6 @@ fn compose_solid(@builtin(position) at: vec4<f32>) -> Composed {
     for (var s = 0; s < 4; s++) {
         near = max(near, textureLoad(depths, pixel, s));
     }
-    let depth = select(FARTHEST, frame.clip.y / max(near, 1e-12), near > 0.0);
+    let depth = select(FARTHEST, frame.z_offset / max(near, 1e-12), near > 0.0);
     return Composed(textureLoad(drawn, pixel, 0), vec4(depth, 0.0, 0.0, 1.0));
 }

@@ -11,13 +11,13 @@
 fn in_view(at: vec3<f32>, radius: f32) -> bool {
     let eye = frame.view;
     let place = local(eye, at);
-    let slack = radius + length(at - eye.place.xyz) * 1e-5;
+    let slack = radius + length(at - eye.place) * 1e-5;
     // Distances from the planes through the eye and the picture's edges.
-    let across = length(vec2(eye.place.w, eye.right.w));
-    let down = length(vec2(eye.place.w, eye.up.w));
+    let across = length(vec2(eye.focal, eye.half_width));
+    let down = length(vec2(eye.focal, eye.half_height));
     return place.z > NEAR - slack
-        && (abs(place.x) * eye.place.w - place.z * eye.right.w) <= slack * across
-        && (abs(place.y) * eye.place.w - place.z * eye.up.w) <= slack * down;
+        && (abs(place.x) * eye.focal - place.z * eye.half_width) <= slack * across
+        && (abs(place.y) * eye.focal - place.z * eye.half_height) <= slack * down;
 }
 
 fn is_seen(nth: u32) -> bool {
@@ -32,7 +32,7 @@ fn is_seen(nth: u32) -> bool {
     }
     // A disc is never smaller than a few pixels.
     let depth = max(local(frame.view, body.at).z, NEAR);
-    return in_view(body.at, reach + 2.0 * SMALLEST * depth / frame.view.place.w);
+    return in_view(body.at, reach + 2.0 * SMALLEST * depth / frame.view.focal);
 }
 
 @compute @workgroup_size(256)
@@ -56,14 +56,14 @@ fn mark(
 fn add_up(@builtin(local_invocation_index) lane: u32) {
     let seen = add_blocks(lane, 0u, (element_count() + GROUP - 1u) / GROUP);
     if lane == 0u {
-        calls[0] = draw.span;
-        calls[1] = seen;
-        calls[2] = 0u;
-        calls[3] = 0u;
-        calls[4] = (seen + SORT_TILE - 1u) / SORT_TILE;
-        calls[5] = 1u;
-        calls[6] = 1u;
-        calls[8] = seen;
+        calls[LIST_DRAW] = draw.span;
+        calls[LIST_DRAW + 1u] = seen;
+        calls[LIST_DRAW + 2u] = 0u;
+        calls[LIST_DRAW + 3u] = 0u;
+        calls[LIST_SORT] = (seen + SORT_TILE - 1u) / SORT_TILE;
+        calls[LIST_SORT + 1u] = 1u;
+        calls[LIST_SORT + 2u] = 1u;
+        calls[LIST_COUNT] = seen;
     }
 }
 

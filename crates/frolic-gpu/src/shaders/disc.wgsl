@@ -22,7 +22,7 @@ fn disc_of(element: u32) -> Lit {
     lit.at = body.at;
     lit.radius = body.size;
     lit.colour = body.colour * body.opacity;
-    if has(LIT) {
+    if has(LIT_BY_SCENE) {
         lit.colour *= light_on_soft(draw.lit, body.at);
     }
     lit.cover = cover(body.opacity);
@@ -74,5 +74,5 @@ fn fragment(in: Disc) -> @location(0) vec4<f32> {
 // Into a pass of somebody else's.
 @fragment
 fn fragment_guest(in: Disc) -> @location(0) vec4<f32> {
-    return shade(in) * vec4(vec3(frame.extra.x), 1.0);
+    return shade(in) * vec4(vec3(frame.exposure), 1.0);
 }

@@ -12,14 +12,14 @@
 // Starts a round: the newborn that follow are those since the last.
 @compute @workgroup_size(1)
 fn turn() {
-    let now = atomicLoad(&book[next_live()]);
-    let before = atomicLoad(&book[step.book + TO]);
-    atomicStore(&book[step.book + FROM], before);
-    atomicStore(&book[step.book + TO], now);
+    let now = atomicLoad(&counters[next_live()]);
+    let before = atomicLoad(&counters[step.counters + FOLLOW_TO]);
+    atomicStore(&counters[step.counters + FOLLOW_FROM], before);
+    atomicStore(&counters[step.counters + FOLLOW_TO], now);
 }
 
 fn is_followed(nth: u32) -> bool {
-    return nth >= atomicLoad(&book[step.book + FROM]) && nth < atomicLoad(&book[step.book + TO]);
+    return nth >= atomicLoad(&counters[step.counters + FOLLOW_FROM]) && nth < atomicLoad(&counters[step.counters + FOLLOW_TO]);
 }
 
 // How many elements the birth of one starts, if it is followed.
@@ -42,7 +42,7 @@ fn mark_births(
 
 @compute @workgroup_size(256)
 fn add_births(@builtin(local_invocation_index) lane: u32) {
-    sum_event(event, lane, (atomicLoad(&book[next_live()]) + GROUP - 1u) / GROUP);
+    sum_event(event, lane, (atomicLoad(&counters[next_live()]) + GROUP - 1u) / GROUP);
 }
 
 @compute @workgroup_size(256)
@@ -59,7 +59,7 @@ fn tell_births(
         let motion = next_motions[nth];
         let at = bitcast<vec3<f32>>(place.xyz);
         let velocity = bitcast<vec3<f32>>(motion.xyz);
-        note(event, nth / GROUP, s, Noted(at, bitcast<f32>(place.w), velocity, motion.w, vec3(0.0), 0u));
+        note(event, nth / GROUP, s, Record(at, bitcast<f32>(place.w), velocity, motion.w, vec3(0.0), 0u));
     }
 }
 
@@ -67,16 +67,16 @@ fn tell_births(
 fn grant() {
     let sums = sums_of(event);
     let wanted = blocks[sums + WANTED];
-    let live = atomicLoad(&book[next_live()]);
+    let live = atomicLoad(&counters[next_live()]);
     let given = min(min(wanted, event.most), step.capacity - live);
-    let before = atomicAdd(&book[STARTED], given);
+    let before = atomicAdd(&counters[STARTED], given);
     blocks[sums + GIVEN] = given;
     blocks[sums + FIRST_PLACE] = live;
     blocks[sums + FIRST_ID] = step.first_id + step.due + before;
-    atomicStore(&book[next_live()], live + given);
-    atomicAdd(&book[EMITTED], given);
-    atomicAdd(&book[HAPPENED], given * step.births);
-    atomicAdd(&book[REFUSED], wanted - given);
+    atomicStore(&counters[next_live()], live + given);
+    atomicAdd(&counters[EMITTED], given);
+    atomicAdd(&counters[EVENTS_COUNTED], given * step.birth_events);
+    atomicAdd(&counters[REFUSED], wanted - given);
     write_calls(live + given);
 }
 
@@ -109,25 +109,25 @@ fn start(
     }
     // The last of those whose first is not after this one.
     var low = 0u;
-    var high = min(blocks[sums + NOTED], event.room);
+    var high = min(blocks[sums + RECORDED], event.room);
     while high - low > 1u {
         let middle = (low + high) / 2u;
-        if blocks[noted_at(event, middle) + 11u] <= nth {
+        if read_record(record_at(event, middle)).before <= nth {
             low = middle;
         } else {
             high = middle;
         }
     }
-    let parent = read_noted(event, low);
+    let parent = read_record(record_at(event, low));
     let id = blocks[sums + FIRST_ID] + nth;
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
-    var x = event.aim.x.xyz;
-    var y = event.aim.y.xyz;
-    var z = event.aim.z.xyz;
-    if event.aim_by != 0u {
-        z = unit_or(select(parent.normal, parent.velocity, event.aim_by == 1u), vec3(0.0, 1.0, 0.0));
+    var x = event.aim.x;
+    var y = event.aim.y;
+    var z = event.aim.z;
+    if event.aim_by != AIM_WORLD {
+        z = unit_or(select(parent.normal, parent.velocity, event.aim_by == AIM_VELOCITY), vec3(0.0, 1.0, 0.0));
         let sides = basis(z);
         x = sides[0];
         y = sides[1];
@@ -135,15 +135,15 @@ fn start(
     var way: vec3<f32>;
     if event.is_fan != 0u {
         let middle = unit_or(z - event.fan * dot(z, event.fan), z);
-        way = fan(middle, cross(event.fan, middle), event.fan_least, event.fan_most, way_dice.x);
+        way = fan(middle, cross(event.fan, middle), event.fan_min, event.fan_max, way_dice.x);
     } else {
-        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim.x.w);
+        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim.rim);
     }
     let velocity = way * speed(event.aim, way_dice.z) + parent.velocity * event.keep_velocity;
     let at = parent.place + spot(event.shape, event.aim, where_dice);
     var size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     if event.is_sized != 0u {
-        size = parent.size * (event.size_least + (event.size_greatest - event.size_least) * life_dice.y);
+        size = parent.size * (event.size_min + (event.size_max - event.size_min) * life_dice.y);
     }
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
     let to = blocks[sums + FIRST_PLACE] + nth;

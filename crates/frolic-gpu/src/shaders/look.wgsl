@@ -1,58 +1,5 @@
 // How instances of a batch look, and what becomes of an element before it is drawn. Group 1.
 
-struct Draw {
-    // Vectors of four words a record; how long before the columns' state the picture is taken, s; vertices an instance takes where
-    // all are in one list.
-    stride: u32, behind: f32, corners: u32, form: u32,
-    lit: f32, rim: f32, through: f32, two_sided: u32,
-    per_soft: f32, tints: u32, flags: u32, over_age: u32,
-    over_height: u32, along: u32, tint_at: u32, height_low: f32,
-    per_height: f32, reach: f32, edge: f32, thin_below: f32,
-    coarse_below: f32, facing: u32, face_a: f32, face_b: f32,
-    aspect: f32, play: u32, rate: f32, melt: u32,
-    sheet_first: u32, sheet_count: u32, region: u32, length: f32,
-    tip: f32, points: u32, points_coarse: u32, merged_at: u32,
-    fine_index: u32, fine_count: u32, coarse_index: u32, coarse_count: u32,
-    fine_vertex: u32, coarse_vertex: u32, first: u32, each: u32,
-    // `count` is how many elements there are, or where the book of a population on the device says so; `span` vertices an instance.
-    cull_reach: f32, ages: u32, steps: u32, count: u32,
-    // Bits that say whether the mesh, and its coarse form, have an inside.
-    // Of trails: places of each are `stride`; which of them is the newest; how much of the last stretch there is.
-    span: u32, closed: u32, newest: u32, trail_end: f32,
-    // Share of elements that is drawn; of a blade's normals that are bent towards the eye; of the haze that lies over it.
-    density: f32, round: f32, hazed: f32, come_from: f32,
-    onset: f32,
-}
-
-const DISC: u32 = 0u;
-const CARD: u32 = 1u;
-const RIBBON: u32 = 2u;
-const MESH: u32 = 3u;
-const SPRITE: u32 = 4u;
-
-// Bits of `flags`. A pipeline is made for those of its batch, so that what is not asked for is not there; culling asks the batch.
-const OVER_HEIGHT: u32 = 1u;
-const ALONG: u32 = 2u;
-const DETAIL: u32 = 4u;
-// Whether the sun's part is kept apart, as shadows may fall on it.
-const APART: u32 = 8u;
-const ON_SCREEN: u32 = 16u;
-const TINTED: u32 = 32u;
-// Whether a list says which elements are drawn.
-const LISTED: u32 = 64u;
-// Whether all instances are vertices of one list.
-const MERGED: u32 = 128u;
-const DEPTH_TEST: u32 = 256u;
-const HOLES: u32 = 512u;
-const LIT: u32 = 1024u;
-const ADDITIVE: u32 = 2048u;
-// Whether the picture is taken before the columns' state.
-const BEHIND: u32 = 4096u;
-// Whether random numbers of an element count.
-const DICE: u32 = 8192u;
-
-const NONE: u32 = 0xffffffffu;
-
 @group(1) @binding(0) var<uniform> draw: Draw;
 @group(1) @binding(1) var<storage, read> tables: array<vec4<u32>>;
 @group(1) @binding(2) var<storage, read> regions: array<u32>;
@@ -154,6 +101,24 @@ fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
     return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level, min(left, 1.0), 1.0 / small);
 }
 
+// Factor on the colour of an element with a tint, or a random number where its tint is below 0, at a height.
+fn tint_of(tint: f32, dice: f32, height: f32) -> vec3<f32> {
+    var factor = vec3(1.0);
+    if has(OVER_HEIGHT) {
+        factor = gradient(draw.over_height, (height - draw.height_low) * draw.per_height);
+    }
+    if !has(TINTED) {
+        return factor;
+    }
+    if tint < 0.0 {
+        return factor * table_at(draw.tint_at + min(u32(dice * f32(draw.tints)), draw.tints - 1u)).xyz;
+    }
+    // Between two neighbours of the list.
+    let at = min(tint, 1.0) * f32(draw.tints - 1u);
+    let one = table_at(draw.tint_at + u32(at)).xyz;
+    return factor * mix(one, table_at(draw.tint_at + min(u32(at) + 1u, draw.tints - 1u)).xyz, fract(at));
+}
+
 fn body_of(e: Element) -> Body {
     var body: Body;
     body.there = false;
@@ -163,7 +128,7 @@ fn body_of(e: Element) -> Body {
     let row = min(u32(e.age * f32(draw.ages - 1u) + 0.5), draw.ages - 1u);
     let now = table_at(draw.over_age + row * 2u);
     body.size = e.size * bitcast<f32>(tables[draw.over_age + row * 2u + 1u].x);
-    if has(DICE) {
+    if has(RANDOM) {
         body.dice = dice_of(e.id);
     }
     body.level = FULL;
@@ -171,8 +136,8 @@ fn body_of(e: Element) -> Body {
     body.wide = 1.0;
     if has(DETAIL) {
         let seen = local(frame.camera, e.at);
-        let focal = frame.camera.place.w;
-        let kept = keep(body.dice.x, length(seen), body.size * focal / max(seen.z, frame.camera.forward.w));
+        let focal = frame.camera.focal;
+        let kept = keep(body.dice.x, length(seen), body.size * focal / max(seen.z, frame.camera.near));
         if !kept.there {
             return body;
         }
@@ -182,20 +147,7 @@ fn body_of(e: Element) -> Body {
         body.level = kept.level;
         body.left = kept.left;
     }
-    body.colour = now.xyz;
-    if has(OVER_HEIGHT) {
-        body.colour *= gradient(draw.over_height, (e.at.y - draw.height_low) * draw.per_height);
-    }
-    if has(TINTED) {
-        if e.tint >= 0.0 {
-            // So far along the list.
-            let at = min(e.tint, 1.0) * f32(draw.tints - 1u);
-            let one = table_at(draw.tint_at + u32(at)).xyz;
-            body.colour *= mix(one, table_at(draw.tint_at + min(u32(at) + 1u, draw.tints - 1u)).xyz, fract(at));
-        } else {
-            body.colour *= table_at(draw.tint_at + min(u32(body.dice.y * f32(draw.tints)), draw.tints - 1u)).xyz;
-        }
-    }
+    body.colour = now.xyz * tint_of(e.tint, body.dice.y, e.at.y);
     body.at = e.at;
     body.age = e.age;
     body.opacity = now.w;
@@ -207,22 +159,12 @@ fn is_sized(body: Body) -> bool {
     return body.there && body.size > 0.0 && body.size < 1e9;
 }
 
-// A finished vertex: what a list of merged ones holds.
-struct Lit {
-    at: vec3<f32>,
-    corner: vec2<f32>,
-    radius: f32,
-    colour: vec3<f32>,
-    sun: vec3<f32>,
-    cover: f32,
-}
-
 fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
-    if !has(LIT) {
+    if !has(LIT_BY_SCENE) {
         return Light(colour, vec3(0.0));
     }
-    let light = light_on_surface(draw.lit, draw.rim, draw.through, draw.two_sided != 0u, at, normal);
-    if has(APART) {
+    let light = light_on_surface(draw.lit, draw.rim, draw.translucency, draw.two_sided != 0u, at, normal);
+    if has(SHADOWED) {
         return Light(colour * light.base, colour * light.sun);
     }
     return Light(colour * (light.base + light.sun), vec3(0.0));
@@ -233,10 +175,10 @@ fn hazed(light: Light, at: vec3<f32>, opaque: f32) -> Light {
     if draw.hazed == 0.0 {
         return light;
     }
-    let x = length(at - frame.camera.place.xyz) * (frame.haze.w * draw.hazed);
+    let x = length(at - frame.camera.place) * (frame.per_haze * draw.hazed);
     // As frolic-draw/src/vertices.rs has it.
     let left = 1.0 / (1.0 + x * (1.0 + x * (x * (x / 24.0 + 1.0 / 6.0) + 0.5)));
-    return Light(light.base * left + frame.haze.xyz * ((1.0 - left) * opaque), light.sun * left);
+    return Light(light.base * left + frame.haze * ((1.0 - left) * opaque), light.sun * left);
 }
 
 // How an element is turned; one without columns for it, by its random numbers.
@@ -292,10 +234,10 @@ struct Frames {
 fn frames_of(age: f32, id: u32) -> Frames {
     let count = f32(draw.sheet_count);
     var at = min(clamp(age, 0.0, 1.0) * count, count - 1.0);
-    if draw.play == 1u {
-        at = frame.ambient.w * draw.rate + dice_of(id).x * count;
+    if draw.play == PLAY_CLOCK {
+        at = frame.time * draw.rate + dice_of(id).x * count;
         at -= floor(at / count) * count;
-    } else if draw.play == 2u {
+    } else if draw.play == PLAY_PICK {
         at = floor(min(dice_of(id).y * count, count - 1.0));
     }
     let whole = max(floor(at), 0.0);
@@ -303,6 +245,6 @@ fn frames_of(age: f32, id: u32) -> Frames {
     return Frames(
         draw.sheet_first + nth % draw.sheet_count,
         draw.sheet_first + (nth + 1u) % draw.sheet_count,
-        select(0.0, at - whole, draw.melt != 0u),
+        select(0.0, at - whole, draw.blend_frames != 0u),
     );
 }

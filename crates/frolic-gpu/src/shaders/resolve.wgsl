@@ -1,13 +1,5 @@
 // From linear light to eight bits: bloom, exposure, tone curve, sRGB, dither: see frolic-raster/src/finish.rs.
 
-struct Finish {
-    exposure: f32,
-    bloom: f32,
-    // Blocks across.
-    across: u32,
-    spare: u32,
-}
-
 @group(0) @binding(0) var<uniform> finish: Finish;
 @group(0) @binding(1) var picture: texture_2d<f32>;
 // The spread light; or, for a picture without backdrop, the same picture over white.

@@ -1,8 +1,6 @@
 // Ribbons: cross sections on the screen, joined. Those between segments lie along the bisector; those of upright ribbons are level: see
 // frolic-raster/src/sections.rs.
 
-const MOST_POINTS: u32 = 13u;
-
 fn curve_of(e: Element, body: Body) -> Curve {
     if e.curved {
         return own_curve(e, body);
@@ -107,7 +105,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     } else {
         let place = curve_at(curve, t);
         let tangent = curve_way(curve, t);
-        let aside = cross(tangent, frame.camera.place.xyz - place);
+        let aside = cross(tangent, frame.camera.place - place);
         var normal = unit_or_up(cross(aside, tangent));
         if e.length > 0.0 {
             // The blade's own flat side, bent towards the eye where it is round.

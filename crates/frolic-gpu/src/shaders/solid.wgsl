@@ -94,7 +94,7 @@ fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
         if (covered >> u32(s) & 1u) == 0u {
             continue;
         }
-        let off = PLACES[s];
+        let off = SAMPLE_PLACES[s];
         // Rounding may take a grazing plane behind the eye.
         let depth = 1.0 / max(clip.w + across * off.x + down * off.y, clip.w * 0.25);
         if abs(before - depth) > depth * AS_DEEP {
@@ -110,11 +110,11 @@ fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
 fn shade(in: Surface, covered: u32) -> Shaded {
     let texel = texel_of(in);
     var colour = max(in.base * in.clip.w, vec3(0.0));
-    if has(APART) {
+    if has(SHADOWED) {
         colour += max(in.sun * in.clip.w, vec3(0.0)) * sunlit_at(in.clip, covered);
     }
     var mask = 0xfu;
-    if has(HOLES) {
+    if has(CUT_OUT) {
         mask = samples_of(texel.w);
     }
     return Shaded(vec4(colour * texel.xyz, in.cover), mask);
@@ -135,10 +135,10 @@ fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(
     if FACES && in.closed != 0u && !front {
         discard;
     }
-    if has(HOLES) && (shaded.mask & 6u) == 0u {
+    if has(CUT_OUT) && (shaded.mask & 6u) == 0u {
         discard;
     }
-    return shaded.colour * vec4(vec3(frame.extra.x), 1.0);
+    return shaded.colour * vec4(vec3(frame.exposure), 1.0);
 }
 
 // Of a shadow map: a slanting surface would shade itself between texels, so it is moved off by what it falls over one.
@@ -146,8 +146,8 @@ fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(
 fn fragment_shadow(in: Surface, @builtin(front_facing) front: bool) -> @builtin(frag_depth) f32 {
     let slope = (abs(dpdx(in.clip.z)) + abs(dpdy(in.clip.z))) * 1.5;
     let texel = texel_of(in);
-    if (has(HOLES) && texel.w <= 0.5) || (FACES && in.closed != 0u && !front) {
+    if (has(CUT_OUT) && texel.w <= 0.5) || (FACES && in.closed != 0u && !front) {
         discard;
     }
-    return max(in.clip.z - min(slope, frame.extra.y), 0.0);
+    return max(in.clip.z - min(slope, frame.most_slope), 0.0);
 }

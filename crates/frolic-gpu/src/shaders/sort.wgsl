@@ -2,14 +2,7 @@
 // Algorithms for Manycore GPUs", 2009): count each tile's digits, add the counts up, write each key to its place. Eight passes, of three
 // dispatches each.
 
-struct Pass {
-    shift: u32,
-    spare_a: u32,
-    spare_b: u32,
-    spare_c: u32,
-}
-
-@group(0) @binding(0) var<uniform> digits: Pass;
+@group(0) @binding(0) var<uniform> digits: SortPass;
 @group(0) @binding(1) var<storage, read> calls: array<u32>;
 @group(0) @binding(2) var<storage, read_write> blocks: array<u32>;
 @group(0) @binding(3) var<storage, read> keys: array<u32>;
@@ -17,7 +10,6 @@ struct Pass {
 @group(0) @binding(5) var<storage, read_write> sorted_keys: array<u32>;
 @group(0) @binding(6) var<storage, read_write> sorted_list: array<u32>;
 
-const BINS: u32 = 16u;
 // Keys a thread takes, one after the other.
 const RUN: u32 = 16u;
 
@@ -40,7 +32,7 @@ fn count_digits(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocati
         atomicStore(&in_tile[lane], 0u);
     }
     workgroupBarrier();
-    let count = calls[8];
+    let count = calls[LIST_COUNT];
     for (var k = 0u; k < RUN; k++) {
         let nth = group.x * SORT_TILE + k * GROUP + lane;
         if nth < count {
@@ -55,12 +47,12 @@ fn count_digits(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocati
 
 @compute @workgroup_size(256)
 fn add_digits(@builtin(local_invocation_index) lane: u32) {
-    _ = add_blocks(lane, 0u, tiles(calls[8]) * BINS);
+    _ = add_blocks(lane, 0u, tiles(calls[LIST_COUNT]) * BINS);
 }
 
 @compute @workgroup_size(256)
 fn write_sorted(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocation_index) lane: u32) {
-    let count = calls[8];
+    let count = calls[LIST_COUNT];
     let first = group.x * SORT_TILE + lane * RUN;
     for (var pair = 0u; pair < BINS / 2u; pair++) {
         by_thread[pair * GROUP + lane] = 0u;

@@ -7,24 +7,6 @@
 //
 // The formulas are those of frolic-core/src/world/bodies. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
 
-struct Emitter {
-    // Births before those of this one; how old its first is, s; how much younger each next one; kind of shape.
-    first: f32, first_age: f32, age_step: f32, shape: u32,
-    // Where it is at the end of the step, with the cosine of the aim's inner rim; its velocity, with the share that is handed down.
-    position: vec4<f32>,
-    velocity: vec4<f32>,
-    aim: Aim,
-    // Births before those of this one again; where its newborn start among the step's, if they are written down (shape 7).
-    begins: u32, is_fan: u32, row: u32, spare: u32,
-}
-
-struct Newborn {
-    place: vec4<u32>,
-    motion: vec4<u32>,
-    age: vec2<f32>,
-    spare: vec2<f32>,
-}
-
 @group(0) @binding(3) var<storage, read> places: array<vec4<u32>>;
 @group(0) @binding(4) var<storage, read> motions: array<vec4<u32>>;
 @group(0) @binding(5) var<storage, read> ages: array<vec2<f32>>;
@@ -36,23 +18,7 @@ struct Newborn {
 // Age of what was ended in the step of its birth, s.
 const ENDED: f32 = 2e30;
 
-// An emitter's shape where its newborn are written down by the processor.
-const WRITTEN_DOWN: u32 = 7u;
-
-// Bits of `FIELDS`: what there is in the world. A pipeline is made for it, so that what is not there costs nothing.
-const GUSTS: u32 = 1u;
-const ATTRACTOR: u32 = 2u;
-const OBSTACLES: u32 = 4u;
-const BY_FIELDS: u32 = 8u;
-const SHAPES: u32 = 16u;
-// Kinds of obstacle; and whether all are grids that nothing sticks to or passes, so that ways are marched.
-const CONVEX: u32 = 32u;
-const GROUNDS: u32 = 64u;
-const STONES: u32 = 128u;
-const MASKS: u32 = 256u;
-const MARCHES: u32 = 512u;
-const ENDLESS: u32 = 1024u;
-const GRIDS: u32 = GROUNDS | STONES | MASKS;
+const HAS_GRIDS: u32 = HAS_GROUNDS | HAS_DISTANCES | HAS_MASKS;
 
 // An element after a step. `meets`: what comes in its way, as long as its life does not end. One that was born at the end of the last step
 // starts from the velocity that the leapfrog starts from.
@@ -63,20 +29,20 @@ fn moved(place: vec3<f32>, before: vec3<f32>, is_new: bool, meets: bool) -> Move
         velocity = before_birth(sum_fields(place, before), before);
     }
     var to: Moved;
-    if (FIELDS & BY_FIELDS) != 0u {
+    if (FEATURES & HAS_FIELDS) != 0u {
         to.velocity = after(sum_fields(place, velocity), velocity, step.keep, step.reach);
     } else {
-        var a = step.push.xyz;
-        if (FIELDS & GUSTS) != 0u {
+        var a = step.push;
+        if (FEATURES & HAS_GUSTS) != 0u {
             a += gust_at(place) * step.drag;
         }
-        if (FIELDS & ATTRACTOR) != 0u {
+        if (FEATURES & HAS_ATTRACTOR) != 0u {
             a += attraction(place);
         }
         to.velocity = velocity * step.keep + a * step.reach;
     }
     to.at = place + to.velocity * step.dt;
-    if (FIELDS & SHAPES) != 0u {
+    if (FEATURES & HAS_SHAPES) != 0u {
         hold_on(&to);
     }
     if meets {
@@ -88,16 +54,16 @@ fn moved(place: vec3<f32>, before: vec3<f32>, is_new: bool, meets: bool) -> Move
 
 // Obstacles and collectors on the way to where an element is, over `seconds`.
 fn encounter(place: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
-    if (FIELDS & OBSTACLES) != 0u {
+    if (FEATURES & HAS_OBSTACLES) != 0u {
         meet(place, rested, to);
     }
     for (var k = 0u; ENDS_LIVES && !(*to).dies && k < step.collectors; k++) {
         // Seen from the ball: where the element ends, and the way it came, if it came straight.
-        let end = (*to).at - step.collector[k].to.xyz;
-        let way = select((*to).velocity * seconds, vec3(0.0), (*to).touched) - step.collector[k].moved.xyz;
+        let end = (*to).at - step.collector[k].at;
+        let way = select((*to).velocity * seconds, vec3(0.0), (*to).touched) - step.collector[k].moved;
         let share = clamp(dot(end, way) / (dot(way, way) + 1e-30), 0.0, 1.0);
         let near = end - way * share;
-        let radius = step.collector[k].to.w;
+        let radius = step.collector[k].radius;
         if !(*to).picked && dot(near, near) < radius * radius {
             (*to).picked = true;
             (*to).by = k;
@@ -115,7 +81,7 @@ fn grown_up(place: vec3<f32>, velocity: vec3<f32>, age: f32, meets: bool) -> Mov
     var to: Moved;
     to.velocity = way;
     to.at = place + way * age;
-    if (FIELDS & SHAPES) != 0u {
+    if (FEATURES & HAS_SHAPES) != 0u {
         hold_on(&to);
     }
     if meets {
@@ -134,11 +100,11 @@ fn moved_at(nth: u32, meets: bool) -> Moved {
 }
 
 fn is_in(e: Event, place: vec3<f32>) -> bool {
-    let off = place - e.region.xyz;
+    let off = place - e.region;
     if e.kind == ON_ENTER_BALL {
-        return dot(off, off) < e.region.w * e.region.w;
+        return dot(off, off) < e.region_radius * e.region_radius;
     }
-    return all(abs(off) < e.half);
+    return all(abs(off) < e.region_half);
 }
 
 // Whether an event happens to an element: one that outlives the step, or whose life it ends.
@@ -148,7 +114,7 @@ fn happens(e: Event, nth: u32, to: Moved, outlives: bool) -> bool {
         // Not what an obstacle or a collector ended in the step of its birth.
         case ON_DEATH: { return !outlives && ages[nth].x < 1e30; }
         case ON_HIT: { return to.hit && to.into >= e.level; }
-        case ON_CAUGHT: { return to.picked; }
+        case ON_COLLECTED: { return to.picked; }
         case ON_AGE: {
             let age = ages[nth].x + step.dt;
             return stays && age >= e.level && age - step.dt < e.level;
@@ -172,7 +138,7 @@ fn mark(
     @builtin(local_invocation_index) lane: u32,
 ) {
     let nth = thread(group, groups, lane);
-    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    let live = atomicLoad(&counters[step.counters + LIVE + step.parity]);
     let there = nth < live;
     let lasts = there && outlives(nth);
     var kept = lasts;
@@ -196,7 +162,7 @@ fn mark(
 
 @compute @workgroup_size(256)
 fn settle(@builtin(local_invocation_index) lane: u32) {
-    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    let live = atomicLoad(&counters[step.counters + LIVE + step.parity]);
     let survivors = add_blocks(lane, 0u, (live + GROUP - 1u) / GROUP);
     for (var k = 0u; k < EVENTS; k++) {
         sum_event(events[k], lane, (live + GROUP - 1u) / GROUP);
@@ -205,22 +171,22 @@ fn settle(@builtin(local_invocation_index) lane: u32) {
         return;
     }
     if step.is_first != 0u {
-        atomicStore(&book[LEFT], step.due);
-        atomicAdd(&book[STEPS], 1u);
+        atomicStore(&counters[LEFT], step.due);
+        atomicAdd(&counters[STEPS], 1u);
     }
-    let left = atomicLoad(&book[LEFT]);
+    let left = atomicLoad(&counters[LEFT]);
     let born = min(left, step.capacity - survivors);
-    atomicStore(&book[step.book + SURVIVORS], survivors);
-    atomicStore(&book[step.book + BORN], born);
-    atomicStore(&book[step.book + FIRST_BIRTH], step.due - left);
-    atomicStore(&book[step.book + TO], survivors);
-    atomicStore(&book[next_live()], survivors + born);
-    atomicStore(&book[LEFT], left - born);
-    atomicAdd(&book[EMITTED], born);
-    atomicAdd(&book[HAPPENED], born * step.births);
-    atomicAdd(&book[RETIRED], live - survivors);
+    atomicStore(&counters[step.counters + SURVIVORS], survivors);
+    atomicStore(&counters[step.counters + BORN], born);
+    atomicStore(&counters[step.counters + FIRST_BIRTH], step.due - left);
+    atomicStore(&counters[step.counters + FOLLOW_TO], survivors);
+    atomicStore(&counters[next_live()], survivors + born);
+    atomicStore(&counters[LEFT], left - born);
+    atomicAdd(&counters[EMITTED], born);
+    atomicAdd(&counters[EVENTS_COUNTED], born * step.birth_events);
+    atomicAdd(&counters[RETIRED], live - survivors);
     if step.is_last != 0u {
-        atomicAdd(&book[REFUSED], left - born);
+        atomicAdd(&counters[REFUSED], left - born);
     }
     write_calls(survivors + born);
 }
@@ -232,7 +198,7 @@ fn advance(
     @builtin(local_invocation_index) lane: u32,
 ) {
     let nth = thread(group, groups, lane);
-    let live = atomicLoad(&book[step.book + LIVE + step.parity]);
+    let live = atomicLoad(&counters[step.counters + LIVE + step.parity]);
     let there = nth < live;
     let lasts = there && outlives(nth);
     var kept = lasts;
@@ -240,11 +206,11 @@ fn advance(
     if lasts || (EVENTS > 0u && there) {
         to = moved_at(nth, lasts);
         if to.hit {
-            atomicAdd(&book[HITS], 1u);
+            atomicAdd(&counters[HITS], 1u);
         }
         if ENDS_LIVES && to.picked {
-            atomicAdd(&book[PICKED], 1u);
-            atomicAdd(&book[CAUGHT + to.by], 1u);
+            atomicAdd(&counters[COLLECTED], 1u);
+            atomicAdd(&counters[COLLECTED_BY + to.by], 1u);
         }
         kept = lasts && !to.picked && !to.dies;
     }
@@ -261,15 +227,24 @@ fn advance(
     for (var k = 0u; k < EVENTS; k++) {
         var started = 0u;
         if there && happens(events[k], nth, to, lasts) {
-            atomicAdd(&book[HAPPENED], 1u);
+            atomicAdd(&counters[EVENTS_COUNTED], 1u);
             started = started_by(events[k], motions[nth].w);
         }
         let s = standing(lane, started);
         if started > 0u {
             let size = bitcast<f32>(places[nth].w);
-            note(events[k], nth / GROUP, s, Noted(to.at, size, to.velocity, motions[nth].w, to.normal, 0u));
+            note(events[k], nth / GROUP, s, Record(to.at, size, to.velocity, motions[nth].w, to.normal, 0u));
         }
     }
+}
+
+// A random direction of an emitter's aim.
+fn direction_of(emitter: Emitter, dice: vec3<f32>) -> vec3<f32> {
+    let aim = emitter.aim;
+    if emitter.is_fan != 0u {
+        return fan(aim.z, aim.x, emitter.inner, aim.rim, dice.x);
+    }
+    return cap(aim.x, aim.y, aim.z, dice.x, dice.y, emitter.inner, aim.rim);
 }
 
 @compute @workgroup_size(256)
@@ -279,20 +254,21 @@ fn give_birth(
     @builtin(local_invocation_index) lane: u32,
 ) {
     let nth = thread(group, groups, lane);
-    if nth >= atomicLoad(&book[step.book + BORN]) {
+    if nth >= atomicLoad(&counters[step.counters + BORN]) {
         return;
     }
-    let birth = atomicLoad(&book[step.book + FIRST_BIRTH]) + nth;
-    let id = step.first_id + atomicLoad(&book[STARTED]) + birth;
+    let birth = atomicLoad(&counters[step.counters + FIRST_BIRTH]) + nth;
+    let id = step.first_id + atomicLoad(&counters[STARTED]) + birth;
     var which = 0u;
     while which + 1u < step.emitters && emitters[which + 1u].begins <= birth {
         which++;
     }
     let emitter = emitters[which];
-    let to = atomicLoad(&book[step.book + SURVIVORS]) + nth;
-    if emitter.shape == WRITTEN_DOWN {
+    let to = atomicLoad(&counters[step.counters + SURVIVORS]) + nth;
+    if emitter.shape == SHAPE_WRITTEN {
         let row = newborn[step.first_row + emitter.row + birth - emitter.begins];
-        write_newborn(to, row.place, row.motion, row.age);
+        let place = vec4(bitcast<vec3<u32>>(row.place), bitcast<u32>(row.size));
+        write_newborn(to, place, vec4(bitcast<vec3<u32>>(row.velocity), row.id), vec2(row.age, row.life));
         return;
     }
     let order = f32(birth - emitter.begins);
@@ -301,18 +277,9 @@ fn give_birth(
     let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
     let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
     let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
-    let inner = emitter.position.w;
-    let aim = emitter.aim;
-    let rim = aim.x.w;
-    var way: vec3<f32>;
-    if emitter.is_fan != 0u {
-        way = fan(aim.z.xyz, aim.x.xyz, inner, rim, way_dice.x);
-    } else {
-        way = cap(aim.x.xyz, aim.y.xyz, aim.z.xyz, way_dice.x, way_dice.y, inner, rim);
-    }
-    let velocity = way * speed(aim, way_dice.z) + emitter.velocity.xyz * emitter.velocity.w;
-    let off = spot(emitter.shape, aim, where_dice);
-    let at = emitter.position.xyz - emitter.velocity.xyz * age + off;
+    let velocity = direction_of(emitter, way_dice) * speed(emitter.aim, way_dice.z) + emitter.velocity * emitter.keep_velocity;
+    let off = spot(emitter.shape, emitter.aim, where_dice);
+    let at = emitter.position - emitter.velocity * age + off;
     let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
     let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
     let place = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
@@ -328,11 +295,11 @@ fn write_newborn(nth: u32, place: vec4<u32>, motion: vec4<u32>, ages: vec2<f32>)
     if age > 0.0 {
         to = grown_up(to.at, to.velocity, age, age < ages.y);
         if to.hit {
-            atomicAdd(&book[HITS], 1u);
+            atomicAdd(&counters[HITS], 1u);
         }
         if ENDS_LIVES && to.picked {
-            atomicAdd(&book[PICKED], 1u);
-            atomicAdd(&book[CAUGHT + to.by], 1u);
+            atomicAdd(&counters[COLLECTED], 1u);
+            atomicAdd(&counters[COLLECTED_BY + to.by], 1u);
         }
         if to.picked || to.dies {
             age = ENDED;

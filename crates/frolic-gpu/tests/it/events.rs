@@ -3,7 +3,7 @@
 
 use crate::common::gpu;
 use crate::common::stepped::{agree, alike};
-use frolic_core::backend::{MOST_EVENTS, all_that_stay};
+use frolic_core::backend::{MOST_EVENTS, why_not_on_device_all};
 use frolic_core::{
     AimBy, Assets, BodyRow, CollectorSpec, Counter, EmitterSpec, EventSpec, Meter, Moment, ObstacleSpec,
     ParticleSet, ParticleSpec, Region, ShapeSpec, Span, TrailSpec, WorldSpec,
@@ -186,7 +186,8 @@ fn what_stays_behind_says_why() {
     let trailing = ParticleSpec::new(1_000_000).trail(TrailSpec::new(8, 0.1));
     let told = |a: &ParticleSpec, b: &ParticleSpec| {
         let alone = ParticleSpec::new(5);
-        let [a, b, c] = &all_that_stay(&[("a", a), ("b", b), ("c", &alone)], &world, &assets)[..] else {
+        let [a, b, c] = &why_not_on_device_all(&[("a", a), ("b", b), ("c", &alone)], &world, &assets)[..]
+        else {
             panic!("three of them")
         };
         assert_eq!(*c, None);

@@ -2,7 +2,7 @@
 
 use crate::common::gpu;
 use crate::common::stepped::{Both, agree, alike, both_in};
-use frolic_core::backend::stays_at_home;
+use frolic_core::backend::why_not_on_device;
 use frolic_core::{
     AimSpec, Asset, Assets, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec, MaskLie,
     MeshPart, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec, ShapeSpec, Span, Surface,
@@ -73,7 +73,7 @@ fn run(obstacles: Vec<ObstacleSpec>, steps: u32) -> Both {
     let (spec, assets) = (shower(), assets());
     let mut world = WorldSpec::default();
     world.obstacle = obstacles;
-    assert_eq!(stays_at_home(&spec, &world.build_with(&assets).unwrap(), &assets), None);
+    assert_eq!(why_not_on_device(&spec, &world.build_with(&assets).unwrap(), &assets), None);
     both_in(&gpu(), &spec, &world, &assets, steps, None)
 }
 
@@ -180,7 +180,7 @@ fn an_endless_world_is_the_same() {
         .aim([1.0, 0.1, 0.3], 100.0)
         .speed(1.0, 12.0);
     let spec = ParticleSpec::new(4_000).life(0.5, 2.0).emitter(emitter);
-    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &Assets::default()), None);
+    assert_eq!(why_not_on_device(&spec, &world.build().unwrap(), &Assets::default()), None);
     let go = |world: &mut World, nth: u32| world.recentre([nth as f32 * 0.12, nth as f32 * -0.05]);
     let (rows, counted) = both_in(&gpu(), &spec, &world, &Assets::default(), 70, Some(&go));
     assert!(counted[0][3] > 1_000, "{counted:?}");
@@ -258,7 +258,7 @@ fn newborn_from_assets_are_the_same() {
     spec = spec.emitter(EmitterSpec::rate(500.0).speed(1.0, 2.0)).emitter(even).emitter(scattered);
     let assets = assets();
     let world = WorldSpec::default();
-    assert_eq!(stays_at_home(&spec, &world.build().unwrap(), &assets), None);
+    assert_eq!(why_not_on_device(&spec, &world.build().unwrap(), &assets), None);
     for steps in [1, 3, 40, 90] {
         let (rows, counted) = both_in(&gpu(), &spec, &world, &assets, steps, None);
         assert_eq!(counted[0], counted[1], "after {steps}");
@@ -268,6 +268,6 @@ fn newborn_from_assets_are_the_same() {
     spec.count = 2_600_000;
     let told = GpuParticles::with_assets(&gpu(), &spec, 1, &assets).unwrap_err().to_string();
     assert!(told.starts_with("count: ") && told.contains("2500000"), "{told}");
-    assert!(stays_at_home(&spec, &world.build().unwrap(), &assets).unwrap().contains("2 500 000"));
+    assert!(why_not_on_device(&spec, &world.build().unwrap(), &assets).unwrap().contains("2 500 000"));
     assert!(GpuParticles::new(&gpu(), &shower().field(FieldSpec::hold("nothing")), 1).is_err());
 }

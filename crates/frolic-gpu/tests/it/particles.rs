@@ -2,7 +2,7 @@
 
 use crate::common::gpu;
 use crate::common::stepped::{agree, both};
-use frolic_core::backend::stays_at_home;
+use frolic_core::backend::why_not_on_device;
 use frolic_core::{
     Assets, AttractorSpec, CollectorSpec, Counter, EmitterSpec, Falloff, Field, FieldChunk, FieldKind,
     FieldSpec, KeepTo, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Particles, PathSpec, ShapeSpec,
@@ -260,7 +260,7 @@ fn a_field_of_ones_own_is_refused() {
     let mut there = GpuParticles::new(&gpu, &spec, 1).unwrap();
     let told = there.step(&mut Recorder::new(&gpu), &world, 0.1, 1).unwrap_err().to_string();
     assert!(told.contains("field of the program's own") && told.contains("residence"), "{told}");
-    let why = stays_at_home(&spec, &world, &Assets::default()).unwrap();
+    let why = why_not_on_device(&spec, &world, &Assets::default()).unwrap();
     assert!(why.contains("fields of the caller's own"), "{why}");
 }
 
@@ -298,7 +298,7 @@ fn fields_are_felt_alike() {
         .motion(1.1, 0.6)
         .emitter(EmitterSpec::rate(600.0).shape(ShapeSpec::Box { size: [2.0, 1.0, 2.0] }).speed(0.5, 3.0));
     let check = |spec: &ParticleSpec, world: &WorldSpec, what: &str| {
-        assert!(stays_at_home(spec, &world.build().unwrap(), &Assets::default()).is_none(), "{what}");
+        assert!(why_not_on_device(spec, &world.build().unwrap(), &Assets::default()).is_none(), "{what}");
         let (rows, counted) = both(&gpu, spec, world, 90);
         assert_eq!(counted[0], counted[1], "{what}");
         agree(&rows, 3e-3);
@@ -328,12 +328,12 @@ fn fields_are_felt_alike() {
     let mut many = WorldSpec::default();
     many.field = vec![FieldSpec::curl(1.0, 1.0); 3];
     assert_eq!(
-        stays_at_home(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
+        why_not_on_device(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
         "it feels over 2 fields of curl noise"
     );
     many.field = vec![FieldSpec::vortex([0.0; 3], 1.0, 1.0); 17];
     assert_eq!(
-        stays_at_home(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
+        why_not_on_device(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
         "it feels over 16 fields and pulls"
     );
 }

@@ -11,10 +11,10 @@ use crate::assets::{Assets, DistanceGrid, Plane};
 use crate::foundations::error::SpecError;
 
 /// An element that comes this near has touched, m.
-pub(crate) const SKIN: f32 = 1e-4;
+pub const SKIN: f32 = 1e-4;
 
 /// How near an element must stay to what it lies on or sticks to, m.
-pub(crate) const HELD: f32 = 1e-3;
+pub const HELD: f32 = 1e-3;
 
 /// An obstacle made ready.
 #[derive(Debug, Clone)]

@@ -15,7 +15,7 @@ use crate::foundations::simd::{Level, Simd, kernel};
 pub(crate) const BLOCK: usize = 256;
 
 /// Maximum number of contacts followed within a step; an element that is still caught then slows down.
-pub(super) const MOST_TOUCHES: usize = 6;
+pub const MOST_TOUCHES: usize = 6;
 
 /// Contact of an element within a step.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]

@@ -22,8 +22,10 @@ use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
+pub use body::{HELD, SKIN};
 pub(crate) use lanes::{Moved, meet_lone_mask};
 pub use mask::{Mask, MaskLie};
+pub use meet::MOST_TOUCHES;
 pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;
 

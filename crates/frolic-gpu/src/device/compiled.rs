@@ -1,0 +1,81 @@
+//! What was compiled and laid out on a device: all that draw or step there share it, so that a second renderer, scene or population compiles
+//! nothing that the first one has.
+
+use std::collections::HashMap;
+use std::convert::Infallible;
+use std::fmt;
+use std::hash::Hash;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use wgpu::{BindGroupLayout, ComputePipeline, RenderPipeline, ShaderModule, ShaderStages};
+
+use crate::draw::keys::{Bind, Key};
+
+/// A render pipeline: one that draws elements, or the entry of a pass over the whole picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum RenderKey {
+    Elements(Key),
+    Wide(&'static str),
+}
+
+/// A compute pipeline: program, entry, layouts and constants.
+pub(crate) type ComputeKey = (&'static str, &'static str, Vec<Option<BindGroupLayout>>, Vec<(String, u64)>);
+
+/// Things by key, each made once; while one is made, others can be.
+pub(crate) struct Shelf<K, V>(Mutex<HashMap<K, Arc<Mutex<Option<V>>>>>);
+
+impl<K: Eq + Hash, V: Clone> Shelf<K, V> {
+    pub(crate) fn get<E>(&self, key: K, make: impl FnOnce() -> Result<V, E>) -> Result<V, E> {
+        // Whoever panicked while holding a lock left what it guards whole.
+        let place = self.0.lock().unwrap_or_else(PoisonError::into_inner).entry(key).or_default().clone();
+        let mut place = place.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(there) = &*place {
+            return Ok(there.clone());
+        }
+        let made = make()?;
+        *place = Some(made.clone());
+        Ok(made)
+    }
+
+    fn len(&self) -> usize {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
+}
+
+impl<K, V> Default for Shelf<K, V> {
+    fn default() -> Self {
+        Self(Mutex::default())
+    }
+}
+
+impl<K, V> fmt::Debug for Shelf<K, V> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Shelf")
+    }
+}
+
+/// Bounded by the kinds of looks, layouts and constants that were asked for, whatever the number of renderers and populations.
+#[derive(Debug, Default)]
+pub(crate) struct Made {
+    layouts: Shelf<(ShaderStages, Vec<(u32, Bind)>), BindGroupLayout>,
+    pub(crate) modules: Shelf<&'static str, ShaderModule>,
+    pub(crate) render: Shelf<RenderKey, RenderPipeline>,
+    pub(crate) compute: Shelf<ComputeKey, ComputePipeline>,
+}
+
+impl Made {
+    pub(crate) fn pipelines(&self) -> usize {
+        self.render.len() + self.compute.len()
+    }
+
+    pub(crate) fn layout(
+        &self,
+        who: ShaderStages,
+        binds: &[(u32, Bind)],
+        make: impl FnOnce() -> BindGroupLayout,
+    ) -> BindGroupLayout {
+        self.layouts
+            .get((who, binds.to_vec()), || Ok::<_, Infallible>(make()))
+            .unwrap_or_else(|never| match never {})
+    }
+}

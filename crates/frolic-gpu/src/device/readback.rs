@@ -1,0 +1,156 @@
+//! Hearing back without a stall: a few small buffers in turn, each copied to in one frame and read when it is ready, a frame or two later.
+//! Where all are under way a frame's news are left out; they are totals, so the next ones hold them.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering};
+
+use wgpu::BufferUsages;
+
+use crate::device::error::GpuError;
+use crate::device::{Gpu, Tally};
+
+/// Buffers of a ring: news of two frames under way, and one to write to.
+const SLOTS: usize = 3;
+
+#[derive(Debug)]
+struct Slot {
+    buffer: wgpu::Buffer,
+    state: State,
+}
+
+#[derive(Debug)]
+enum State {
+    Free,
+    /// The copy is written down, of this frame.
+    Recorded(u64),
+    /// It is to be mapped; the answer will be there.
+    Asked(u64, Arc<AtomicU8>),
+}
+
+const READY: u8 = 1;
+const FAILED: u8 = 2;
+
+/// Small buffers that a device's words come back through.
+#[derive(Debug)]
+pub(crate) struct Ring {
+    slots: Vec<Slot>,
+    bytes: u64,
+}
+
+impl Ring {
+    /// A ring for so many words at a time.
+    pub(crate) fn new(gpu: &Gpu, label: &str, words: usize) -> Self {
+        let bytes = words as u64 * 4;
+        let usage = BufferUsages::MAP_READ | BufferUsages::COPY_DST;
+        let slots = (0..SLOTS)
+            .map(|_| Slot { buffer: gpu.buffer(label, bytes, usage), state: State::Free })
+            .collect();
+        Self { slots, bytes }
+    }
+
+    /// Writes down a copy of what `from` then holds; `false` where all slots are under way.
+    pub(crate) fn record(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        from: &wgpu::Buffer,
+        frame: u64,
+    ) -> bool {
+        let Some(slot) = self.slots.iter_mut().find(|slot| matches!(slot.state, State::Free)) else {
+            return false;
+        };
+        encoder.copy_buffer_to_buffer(from, 0, &slot.buffer, 0, self.bytes);
+        slot.state = State::Recorded(frame);
+        true
+    }
+
+    /// After the copies were submitted: asks for them.
+    pub(crate) fn ask(&mut self) {
+        for slot in &mut self.slots {
+            if let State::Recorded(frame) = slot.state {
+                let answer = Arc::new(AtomicU8::new(0));
+                let told = Arc::clone(&answer);
+                slot.buffer.map_async(wgpu::MapMode::Read, .., move |result| {
+                    told.store(if result.is_ok() { READY } else { FAILED }, Ordering::Release);
+                });
+                slot.state = State::Asked(frame, answer);
+            }
+        }
+    }
+
+    /// Waits until all that was asked for is there. The device may be idle before: another thread that polls it may be about to tell.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub(crate) fn wait(&self, gpu: &Gpu) -> Result<(), GpuError> {
+        let open = |slot: &Slot| matches!(&slot.state, State::Asked(_, answer) if answer.load(Ordering::Acquire) == 0);
+        gpu.wait()?;
+        while self.slots.iter().any(open) {
+            std::thread::yield_now();
+            gpu.wait()?;
+        }
+        Ok(())
+    }
+
+    /// Hands what has come to `hear`, oldest first: the frame it is of, and its words. Never waits.
+    pub(crate) fn hear(&mut self, tally: &mut Tally, mut hear: impl FnMut(u64, &[u32])) {
+        let mut ready: Vec<&mut Slot> = Vec::new();
+        for slot in &mut self.slots {
+            match &slot.state {
+                State::Asked(_, answer) => match answer.load(Ordering::Acquire) {
+                    READY => ready.push(slot),
+                    // A device that is gone maps nothing: its checks tell.
+                    FAILED => slot.state = State::Free,
+                    _ => {}
+                },
+                _ => continue,
+            }
+        }
+        ready.sort_by_key(|slot| if let State::Asked(frame, _) = slot.state { frame } else { 0 });
+        for slot in ready {
+            if let (State::Asked(frame, _), Ok(view)) = (&slot.state, slot.buffer.get_mapped_range(..)) {
+                let words: &[u32] = bytemuck::cast_slice(&view[..self.bytes as usize]);
+                hear(*frame, words);
+                tally.downloaded += self.bytes;
+            }
+            slot.buffer.unmap();
+            slot.state = State::Free;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::Recorder;
+
+    /// Where all buffers are under way a frame's news are left out; what comes is in order, and the newest comes in the end.
+    #[test]
+    fn a_full_ring_leaves_news_out_and_never_waits() {
+        let gpu = Gpu::shared().unwrap();
+        let from = gpu.buffer("from", 256, BufferUsages::COPY_SRC | BufferUsages::COPY_DST);
+        let (mut ring, mut recorder) = (Ring::new(&gpu, "test", 4), Recorder::new(&gpu));
+        let mut heard = Vec::new();
+        let mut kept = Vec::new();
+        for frame in 1..=9u64 {
+            gpu.queue().write_buffer(&from, 0, bytemuck::cast_slice(&[frame as u32; 4]));
+            // Only every fourth frame listens, so the ring of three fills up.
+            let recorded = ring.record(recorder.parts().0, &from, frame);
+            assert_eq!(recorded, (frame - 1) % 4 != 3, "frame {frame}");
+            kept.extend(recorded.then_some(frame));
+            recorder.submit();
+            ring.ask();
+            if frame % 4 == 0 {
+                ring.wait(&gpu).unwrap();
+                ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
+            }
+        }
+        ring.wait(&gpu).unwrap();
+        ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
+        let frames: Vec<u64> = heard.iter().map(|(frame, _)| *frame).collect();
+        assert_eq!(frames, kept);
+        for (frame, words) in &heard {
+            assert_eq!(words[..], [*frame as u32; 4]);
+        }
+        assert_eq!(recorder.tally.downloaded, heard.len() as u64 * 16);
+    }
+}

@@ -1,0 +1,115 @@
+//! How long passes took on the device: timestamps, where it has them.
+
+use std::time::Duration;
+
+use frolic_core::{Meter, Stage};
+use wgpu::BufferUsages;
+
+use crate::device::readback::Ring;
+use crate::device::{Gpu, Tally};
+
+/// Most passes of a frame that are timed.
+const MOST: u32 = 64;
+
+/// Times the passes of a frame; without timestamps it does nothing.
+#[derive(Debug)]
+pub(crate) struct Timing {
+    parts: Option<Parts>,
+    /// Stages of the passes of the frame in hand.
+    stages: Vec<Stage>,
+    /// Stages of frames that were handed over and not heard of yet.
+    sent: Vec<(u64, Vec<Stage>)>,
+    frame: u64,
+}
+
+#[derive(Debug)]
+struct Parts {
+    set: wgpu::QuerySet,
+    resolved: wgpu::Buffer,
+    ring: Ring,
+    /// Nanoseconds a tick.
+    period: f64,
+}
+
+impl Timing {
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        let parts = gpu.is_timed().then(|| Parts {
+            set: gpu.device().create_query_set(&wgpu::QuerySetDescriptor {
+                label: Some("passes"),
+                ty: wgpu::QueryType::Timestamp,
+                count: MOST * 2,
+            }),
+            resolved: gpu.buffer(
+                "timestamps",
+                u64::from(MOST) * 16,
+                BufferUsages::QUERY_RESOLVE | BufferUsages::COPY_SRC,
+            ),
+            ring: Ring::new(gpu, "timestamps", MOST as usize * 4),
+            period: f64::from(gpu.queue().get_timestamp_period()),
+        });
+        Self { parts, stages: Vec::new(), sent: Vec::new(), frame: 0 }
+    }
+
+    fn next(&mut self, stage: Stage) -> Option<(&wgpu::QuerySet, u32)> {
+        let parts = self.parts.as_ref()?;
+        let nth = self.stages.len() as u32;
+        if nth == MOST {
+            return None;
+        }
+        self.stages.push(stage);
+        Some((&parts.set, nth * 2))
+    }
+
+    /// For the next render pass.
+    pub(crate) fn render(&mut self, stage: Stage) -> Option<wgpu::RenderPassTimestampWrites<'_>> {
+        self.next(stage).map(|(query_set, at)| wgpu::RenderPassTimestampWrites {
+            query_set,
+            beginning_of_pass_write_index: Some(at),
+            end_of_pass_write_index: Some(at + 1),
+        })
+    }
+
+    /// For the next compute pass.
+    pub(crate) fn compute(&mut self, stage: Stage) -> Option<wgpu::ComputePassTimestampWrites<'_>> {
+        self.next(stage).map(|(query_set, at)| wgpu::ComputePassTimestampWrites {
+            query_set,
+            beginning_of_pass_write_index: Some(at),
+            end_of_pass_write_index: Some(at + 1),
+        })
+    }
+
+    /// At the end of a frame's commands.
+    pub(crate) fn record(&mut self, encoder: &mut wgpu::CommandEncoder) {
+        let Self { parts: Some(parts), stages, sent, frame } = self else { return };
+        *frame += 1;
+        if !stages.is_empty() {
+            encoder.resolve_query_set(&parts.set, 0..stages.len() as u32 * 2, &parts.resolved, 0);
+            if parts.ring.record(encoder, &parts.resolved, *frame) {
+                sent.push((*frame, std::mem::take(stages)));
+            }
+        }
+        stages.clear();
+    }
+
+    /// After the frame was submitted.
+    pub(crate) fn ask(&mut self) {
+        if let Some(parts) = &mut self.parts {
+            parts.ring.ask();
+        }
+    }
+
+    /// Tells a meter what has come, of whatever frame.
+    pub(crate) fn hear(&mut self, meter: &mut Meter, tally: &mut Tally) {
+        let Self { parts: Some(parts), sent, .. } = self else { return };
+        let period = parts.period;
+        parts.ring.hear(tally, |frame, words| {
+            let Some(at) = sent.iter().position(|(sent, _)| *sent == frame) else { return };
+            let (_, stages) = sent.swap_remove(at);
+            let tick = |nth: usize| u64::from(words[nth * 2]) | u64::from(words[nth * 2 + 1]) << 32;
+            for (nth, stage) in stages.into_iter().enumerate() {
+                let ticks = tick(nth * 2 + 1).saturating_sub(tick(nth * 2));
+                meter.add_time(stage, Duration::from_nanos((ticks as f64 * period) as u64));
+            }
+        });
+    }
+}

@@ -1,0 +1,209 @@
+//! A population in a pass of a program's own: its device, its queue, its encoder, its open render pass. No second device, and nothing
+//! is submitted here.
+
+use frolic_core::{Meter, ParticleSpec, World};
+use frolic_draw::{BackdropSpec, ImageSize, LightSpec, Look, SunSpec, Technique, View};
+use frolic_list::{ListScratch, ListSpec, Surroundings};
+use glam::{Mat4, Vec3};
+
+use crate::device::error::GpuError;
+use crate::device::{Gpu, GpuSpec, Tally};
+use crate::draw::items::Stock;
+use crate::draw::keys::{GuestTarget, Pass};
+use crate::population::{GpuParticles, MOST_STEPS, News, ResidentError};
+use crate::shared::frame::{ClipZ, Seen};
+
+/// A program's camera: its matrices taken apart.
+#[derive(Debug, Clone, Copy)]
+pub struct GuestView {
+    view: View,
+    z: ClipZ,
+    exposure: f32,
+}
+
+impl GuestView {
+    /// From the program's own view and projection matrices, column by column, for a picture of this size. Any depth range, reversed or not,
+    /// endless or not, left- or right-handed.
+    ///
+    /// # Errors
+    /// A projection without perspective, pixels that are not square, or a view that scales or slants.
+    pub fn new(
+        size: ImageSize,
+        view: [[f32; 4]; 4],
+        projection: [[f32; 4]; 4],
+    ) -> Result<Self, ResidentError> {
+        let wrong = |key: &str, problem: &str, instead: &str| {
+            Err(ResidentError::Spec(frolic_core::SpecError::new(key, problem, instead)))
+        };
+        let (v, p) = (Mat4::from_cols_array_2d(&view), Mat4::from_cols_array_2d(&projection));
+        let towards = p.z_axis.w;
+        if (towards.abs() - 1.0).abs() > 1e-4 || p.w_axis.w.abs() > 1e-4 {
+            return wrong("projection", "has no perspective", "write a perspective projection");
+        }
+        let [w, h] = [size.width() as f32, size.height() as f32];
+        let (across, down) = (p.x_axis.x * w * 0.5, p.y_axis.y * h * 0.5);
+        if !(down > 0.0 && (across - down).abs() <= down * 0.01) {
+            return wrong("projection", "has pixels that are not square", "write the picture's own aspect");
+        }
+        let row = |nth: usize| Vec3::new(v.x_axis[nth], v.y_axis[nth], v.z_axis[nth]);
+        let moved = v.w_axis.truncate();
+        let eye = -(row(0) * moved.x + row(1) * moved.y + row(2) * moved.z);
+        let axes = [row(0), row(1), row(2) * towards].map(|axis| axis.to_array());
+        let fov = 2.0 * libm::atanf(h * 0.5 / down);
+        let view = View::along(size, eye.to_array(), axes, fov)?;
+        // Depth is how far along the view; z_view is the same, or its negative.
+        Ok(Self { view, z: ClipZ { x: p.z_axis.z * towards, y: p.w_axis.z }, exposure: 1.0 })
+    }
+
+    /// The same with all light times a factor. Default 1.
+    pub fn exposure(mut self, exposure: f32) -> Self {
+        self.exposure = exposure;
+        self
+    }
+}
+
+/// A population of particles that a program draws in a render pass of its own.
+///
+/// Three calls: [`GuestPopulation::new`] once; in each frame [`GuestPopulation::step`] into the encoder, before the pass, and
+/// [`GuestPopulation::draw`] into the pass. The program submits its encoder once a frame, before the next call. What is drawn is linear
+/// light: colour times opacity, laid over what is there; the depth buffer hides what is hidden, without a soft edge, and no shadows fall.
+/// See `examples/guest_in_your_pass.rs`.
+#[derive(Debug)]
+pub struct GuestPopulation {
+    gpu: Gpu,
+    particles: GpuParticles,
+    look: Look,
+    target: GuestTarget,
+    stock: Stock,
+    scratch: ListScratch,
+    backdrop: BackdropSpec,
+    lights: Vec<LightSpec>,
+    sun: Option<SunSpec>,
+    tally: Tally,
+    frames: Option<[wgpu::BindGroup; 3]>,
+}
+
+impl GuestPopulation {
+    /// An empty population on a program's device, drawn with a look into passes like `target`. It needs no feature and no more than
+    /// WebGPU's default limits.
+    ///
+    /// # Errors
+    /// A value out of range, or a device with less than WebGPU's default limits.
+    pub fn new(
+        device: &wgpu::Device,
+        queue: &wgpu::Queue,
+        spec: &ParticleSpec,
+        look: &Look,
+        target: GuestTarget,
+        seed: u32,
+    ) -> Result<Self, ResidentError> {
+        let gpu = Gpu::from_parts(device, queue, GpuSpec::default())?;
+        let mut tally = Tally::default();
+        Ok(Self {
+            particles: GpuParticles::new(&gpu, spec, seed)?,
+            stock: Stock::new(&gpu, &mut tally),
+            look: look.clone(),
+            target,
+            scratch: ListScratch::default(),
+            backdrop: BackdropSpec::default(),
+            lights: Vec::new(),
+            sun: None,
+            tally,
+            frames: None,
+            gpu,
+        })
+    }
+
+    /// The same in the light of this sky and ground, these lamps and this sun.
+    pub fn lit_by(mut self, backdrop: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
+        (self.backdrop, self.lights) = (backdrop.clone(), lights.to_vec());
+        self.sun = sun.copied().map(|mut sun| {
+            // Its pass has no shadow map.
+            sun.shadow_map = 0;
+            sun
+        });
+        self
+    }
+
+    /// Writes `steps` steps of `dt` seconds, at most 64, and all that drawing needs into the program's encoder; takes in what the device has
+    /// counted meanwhile.
+    ///
+    /// # Errors
+    /// More steps than one submission holds; a shader that the device does not take.
+    pub fn step(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        world: &World,
+        dt: f32,
+        steps: u32,
+        view: &GuestView,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        if steps > MOST_STEPS {
+            return Err(GpuError::Unsupported(format!(
+                "{steps} steps in one frame; take at most {MOST_STEPS}"
+            )));
+        }
+        // What was written down last has been submitted since.
+        self.particles.ask();
+        self.particles.hear_in(&mut self.tally, meter);
+        self.particles.start_over();
+        self.particles.encode(encoder, &mut self.tally, world, dt, steps)?;
+        self.particles.record_in(encoder);
+        let Self { particles, stock, scratch, look, target, backdrop, lights, sun, tally, .. } = self;
+        let around =
+            Surroundings::new(backdrop).lights(lights).sun(sun.as_ref()).time(particles.time() as f32);
+        let sources = particles.instances(0.0).map(|instances| (instances, &*look));
+        let spec = ListSpec::new(Technique::Indirect);
+        let list = scratch.list(sources, &spec, &view.view, &around, meter);
+        let residents = [&*particles];
+        let pass = Pass::Guest(*target);
+        stock.stock(&list, &residents, &view.view, |_| pass, tally)?;
+        let lighting = list.lighting();
+        let seen = Seen {
+            view: &view.view,
+            camera: &view.view,
+            z: view.z,
+            map: None,
+            lighting: &lighting,
+            time: list.time(),
+            exposure: view.exposure,
+            most_slope: 0.0,
+        };
+        stock.set_frames(&[seen], tally);
+        let frames = stock.frames(None, None, None);
+        if stock.has_lists() {
+            let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+                label: Some("order"),
+                timestamp_writes: None,
+            });
+            tally.passes += 1;
+            stock.order(&mut pass, &frames[2], &residents, tally)?;
+        }
+        self.frames = Some(frames);
+        self.tally.tell(meter);
+        Ok(())
+    }
+
+    /// Draws into the program's open pass. It sets its own pipeline and bind groups 0 to 2, and leaves them set.
+    ///
+    /// # Errors
+    /// None as long as the pass is like the target.
+    pub fn draw(&mut self, pass: &mut wgpu::RenderPass<'_>) -> Result<(), GpuError> {
+        let Some(frames) = &self.frames else { return Ok(()) };
+        pass.set_bind_group(0, &frames[0], &[0]);
+        self.tally.binds += 1;
+        let items = 0..self.stock.items.len();
+        self.stock.draw(pass, items, false, &[&self.particles], &mut self.tally)
+    }
+
+    /// What the device has told of the population, a frame or two late.
+    pub fn news(&self) -> &News {
+        self.particles.news()
+    }
+
+    /// The device it lives on.
+    pub fn gpu(&self) -> &Gpu {
+        &self.gpu
+    }
+}

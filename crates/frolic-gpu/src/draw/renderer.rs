@@ -1,0 +1,575 @@
+//! The device backend: a draw list in, a picture out. Its passes mirror the stages of the CPU backend:
+//!
+//! ```text
+//! order      which instances are seen and in which order, where the device is to find out     order.rs
+//! shadow     what the sun sees of solid things
+//! start      the backdrop, which the processor paints once a view                             targets.rs
+//! then stretch by stretch of the list:
+//!   solid    by four samples a pixel, the nearest wins; then composed onto the picture
+//!   pieces   transparent meshes and ribbons, the same way
+//!   soft     transparent discs and rectangles, straight onto the picture
+//! finish     bloom, tone curve, dither, eight bits                                            finish.rs
+//! ```
+
+use frolic_core::{Counter, Meter, Stage, World};
+use frolic_draw::backend::shadow_view;
+use frolic_draw::{BackdropSpec, DrawList, Image, ImageSize, Look, View};
+use wgpu::{BindingResource, LoadOp, Operations, StoreOp, TextureUsages};
+
+use crate::device::error::GpuError;
+use crate::device::timing::Timing;
+use crate::device::{Gpu, Recorder, Tally};
+use crate::draw::finish::Finish;
+use crate::draw::items::{FRAME_SLOT, Item, Stock};
+use crate::draw::keys::{Pass, Shape};
+use crate::draw::pipelines::{DEPTH, group};
+use crate::draw::targets::{BackdropOn, Target, Targets, fits, light, target};
+use crate::population::GpuParticles;
+use crate::population::set::GpuSet;
+use crate::shared::frame::{ENDLESS, Seen, SunMap};
+
+/// Draws lists on a device, keeping its buffers and textures from frame to frame.
+///
+/// ```no_run
+/// use frolic_core::Meter;
+/// use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize};
+/// use frolic_list::{ListScratch, ListSpec, Surroundings};
+/// use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
+///
+/// let gpu = Gpu::open(GpuSpec::default())?;
+/// let (mut renderer, mut recorder) = (GpuRenderer::new(&gpu)?, Recorder::new(&gpu));
+/// let size = ImageSize::new(640, 400)?;
+/// let (view, backdrop) = (CameraSpec::default().view(size)?, BackdropSpec::default());
+/// let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+/// let around = Surroundings::new(&backdrop);
+/// let list = scratch.list([], &ListSpec::default(), &view, &around, &mut meter);
+/// let mut image = Image::new(size);
+/// renderer.render(&mut recorder, &list, &[], &view, &backdrop, Some(&mut image), &mut meter)?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct GpuRenderer {
+    stock: Stock,
+    targets: Option<Targets>,
+    /// The same picture over white, where it is to be see-through.
+    over_white: Option<Target>,
+    backdrop: Option<BackdropOn>,
+    shadow: Option<(u32, Target)>,
+    finish: Option<Finish>,
+    /// Whether the finish is for a see-through picture.
+    transparent: bool,
+    timing: Timing,
+}
+
+/// What is drawn one after the other in one kind of pass.
+#[derive(Debug, Clone, PartialEq)]
+struct Stretch {
+    pass: Pass,
+    items: std::ops::Range<usize>,
+}
+
+/// How a look is drawn onto a picture.
+fn kind(look: &Look) -> Pass {
+    match (look.is_solid(), Shape::of(look).has_pieces()) {
+        (true, _) => Pass::Solid,
+        (false, true) => Pass::Pieces,
+        (false, false) => Pass::Soft,
+    }
+}
+
+impl GpuRenderer {
+    /// A renderer on a device.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn new(gpu: &Gpu) -> Result<Self, GpuError> {
+        gpu.check()?;
+        Ok(Self {
+            stock: Stock::new(gpu, &mut Tally::default()),
+            targets: None,
+            over_white: None,
+            backdrop: None,
+            shadow: None,
+            finish: None,
+            transparent: false,
+            timing: Timing::new(gpu),
+        })
+    }
+
+    /// Draws the list over the backdrop and hands over the frame. With an `image` it waits for the picture and reads it back; without, it
+    /// never waits.
+    ///
+    /// # Errors
+    /// A picture or texture that is too large for the device, a population that is not among `residents`, squares of blades that are
+    /// groups, a device that was lost.
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    pub fn render(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        backdrop: &BackdropSpec,
+        image: Option<&mut Image>,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        self.frame(recorder, list, residents, view, Some(backdrop), image, meter)
+    }
+
+    /// Draws the list without a backdrop, as straight (not premultiplied) RGBA.
+    ///
+    /// # Errors
+    /// As [`GpuRenderer::render`].
+    pub fn render_transparent(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        image: &mut Image,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        self.frame(recorder, list, residents, view, None, Some(image), meter)
+    }
+
+    /// Takes a finished picture's texture: what the last frame drew, for a window.
+    pub fn picture(&self) -> Option<&wgpu::TextureView> {
+        self.targets.as_ref().map(|targets| &targets.picture.view)
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    fn frame(
+        &mut self,
+        recorder: &mut Recorder,
+        list: &DrawList<'_>,
+        residents: &[&GpuParticles],
+        view: &View,
+        backdrop: Option<&BackdropSpec>,
+        image: Option<&mut Image>,
+        meter: &mut Meter,
+    ) -> Result<(), GpuError> {
+        let gpu = recorder.gpu().clone();
+        gpu.check()?;
+        if list.is_grouped() {
+            let problem =
+                "squares of blades that are groups are drawn by the CPU alone; draw them blade by blade";
+            return Err(GpuError::Unsupported(problem.to_owned()));
+        }
+        let started = meter.start(Stage::Encode);
+        let size = view.size();
+        self.stock.stock(list, residents, view, kind, &mut recorder.tally)?;
+        let stretches = stretches(&self.stock.items);
+        let any = |pass: Pass| stretches.iter().any(|stretch| stretch.pass == pass);
+        let sampled = any(Pass::Solid) || any(Pass::Pieces);
+        self.fit(&gpu, size, sampled, backdrop.is_none(), &mut recorder.tally)?;
+        let map = self.shadow_map(&gpu, list, view, any(Pass::Solid))?;
+        let lighting = list.lighting();
+        let seen = |view, z, map| Seen {
+            view,
+            camera: view,
+            z,
+            map,
+            lighting: &lighting,
+            time: list.time(),
+            exposure: 1.0,
+            most_slope: 0.0,
+        };
+        let mut all = vec![seen(view, ENDLESS, map.as_ref())];
+        if let Some(map) = &map {
+            let most_slope = map.most_slope();
+            all.push(Seen { camera: view, most_slope, ..seen(&map.view, map.z, None) });
+        }
+        self.stock.set_frames(&all, &mut recorder.tally);
+        let fills: &[f32] = if backdrop.is_some() { &[0.0] } else { &[1.0, 0.0] };
+        for (nth, light) in fills.iter().enumerate() {
+            let plain = BackdropSpec::plain(*light);
+            self.paint(&gpu, view, backdrop.unwrap_or(&plain), list, backdrop.is_none(), meter, recorder);
+            // What is drawn over white goes into a texture of its own.
+            let over_white = *light > 0.0;
+            self.swap_light(over_white);
+            self.passes(recorder, residents, &stretches, map.as_ref(), nth == 0)?;
+            self.swap_light(over_white);
+        }
+        self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
+        meter.stop(started);
+        let took = recorder.submit();
+        self.timing.ask();
+        meter.add_time(Stage::Submit, took);
+        if let Some(image) = image {
+            let started = meter.start(Stage::Wait);
+            if image.size() != size {
+                *image = Image::new(size);
+            }
+            if let Some(finish) = &self.finish {
+                finish.take(&gpu, image, &mut recorder.tally)?;
+            }
+            meter.stop(started);
+        }
+        gpu.poll();
+        self.timing.hear(meter, &mut recorder.tally);
+        meter.add(Counter::DeviceBytes, self.bytes());
+        recorder.tally.tell(meter);
+        gpu.check()
+    }
+
+    /// Waits until the device has done all that was asked of it, and hears of the last timings. It stalls: between the frames of a
+    /// measurement, not in a loop that runs freely.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
+        let started = meter.start(Stage::Wait);
+        let done = recorder.gpu().wait();
+        self.timing.hear(meter, &mut recorder.tally);
+        recorder.tally.tell(meter);
+        meter.stop(started);
+        done
+    }
+
+    /// Textures of the right size.
+    fn fit(
+        &mut self,
+        gpu: &Gpu,
+        size: ImageSize,
+        sampled: bool,
+        transparent: bool,
+        tally: &mut Tally,
+    ) -> Result<(), GpuError> {
+        if self.targets.as_ref().is_none_or(|targets| targets.size != size) {
+            self.targets = Some(Targets::new(gpu, size)?);
+            (self.over_white, self.finish) = (None, None);
+            self.stock.targets_changed();
+        }
+        let Some(targets) = &mut self.targets else { return Ok(()) };
+        if sampled && targets.with_samples(gpu) {
+            self.stock.targets_changed();
+        }
+        if transparent && self.over_white.is_none() {
+            self.over_white = Some(light(gpu, size));
+            self.finish = None;
+        }
+        if self.finish.is_none() || self.transparent != transparent {
+            let light = &targets.light.view;
+            let white = self.over_white.as_ref().filter(|_| transparent).map_or(light, |white| &white.view);
+            self.finish = Some(Finish::new(gpu, &mut self.stock.pipelines, size, light, white, tally)?);
+            self.transparent = transparent;
+        }
+        Ok(())
+    }
+
+    fn swap_light(&mut self, swap: bool) {
+        if let (true, Some(targets), Some(white)) = (swap, &mut self.targets, &mut self.over_white) {
+            std::mem::swap(&mut targets.light, white);
+        }
+    }
+
+    /// The sun's map, where shadows fall.
+    fn shadow_map(
+        &mut self,
+        gpu: &Gpu,
+        list: &DrawList<'_>,
+        view: &View,
+        any_solid: bool,
+    ) -> Result<Option<SunMap>, GpuError> {
+        let lighting = list.lighting();
+        let sun = lighting.sun.filter(|_| lighting.shadows() && any_solid);
+        let Some(sun) = sun else {
+            if self.shadow.take().is_some() {
+                self.stock.targets_changed();
+            }
+            return Ok(None);
+        };
+        let side = sun.shadow_map;
+        fits(gpu, "a shadow map side", side)?;
+        if self.shadow.as_ref().is_none_or(|(has, _)| *has != side) {
+            let usage = TextureUsages::RENDER_ATTACHMENT | TextureUsages::TEXTURE_BINDING;
+            self.shadow = Some((side, target(gpu, "shadow", [side, side], DEPTH, 1, usage)));
+            self.stock.targets_changed();
+        }
+        let size = ImageSize::new(side, side).map_err(|error| GpuError::Unsupported(error.to_string()))?;
+        let (sun_view, texel) = shadow_view(sun, view, size);
+        for item in 0..self.stock.items.len() {
+            let item = self.stock.items[item];
+            if item.key.pass == Pass::Solid {
+                self.stock.pipelines.make(item.casting().key)?;
+            }
+        }
+        // Twice as far as anything that throws a shadow into the view can be.
+        let far = view.parts().eye.length() + sun.shadow_reach * 4.0 + 100.0;
+        Ok(Some(SunMap::new(sun_view, texel, far)))
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    fn paint(
+        &mut self,
+        gpu: &Gpu,
+        view: &View,
+        spec: &BackdropSpec,
+        list: &DrawList<'_>,
+        plain: bool,
+        meter: &mut Meter,
+        recorder: &mut Recorder,
+    ) {
+        let lighting = list.lighting();
+        let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !plain));
+        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
+            meter.add(Counter::BackdropHits, 1);
+            return;
+        }
+        let started = meter.start(Stage::Backdrop);
+        self.backdrop = Some(BackdropOn::paint(gpu, view, spec, lights, sun, &mut recorder.tally));
+        self.stock.targets_changed();
+        meter.add(Counter::BackdropMisses, 1);
+        meter.stop(started);
+    }
+
+    /// Writes down everything up to the picture in linear light.
+    fn passes(
+        &mut self,
+        recorder: &mut Recorder,
+        residents: &[&GpuParticles],
+        stretches: &[Stretch],
+        map: Option<&SunMap>,
+        first: bool,
+    ) -> Result<(), GpuError> {
+        let Self { stock, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self
+        else {
+            return Ok(());
+        };
+        let gpu = recorder.gpu().clone();
+        let sampled = targets.sampled.as_ref();
+        let frames = stock.frames(
+            shadow.as_ref().map(|(_, map)| &map.view),
+            Some(&backdrop.depth.view),
+            sampled.map(|sampled| &sampled.nearest.view),
+        );
+        let behind = group(
+            &gpu,
+            &stock.pipelines.layouts.backdrop,
+            &[
+                (0, BindingResource::TextureView(&backdrop.light.view)),
+                (1, BindingResource::TextureView(&backdrop.sunlit.view)),
+            ],
+        );
+        let start = stock.pipelines.wide("start")?;
+        let start_depth = stock.pipelines.wide("start_depth")?;
+        let composing = [stock.pipelines.wide("compose")?, stock.pipelines.wide("compose_solid")?];
+        let compose_group = sampled.map(|sampled| {
+            group(
+                &gpu,
+                &stock.pipelines.layouts.compose,
+                &[
+                    (0, BindingResource::TextureView(&sampled.met.view)),
+                    (1, BindingResource::TextureView(&sampled.depth.view)),
+                ],
+            )
+        });
+        let (encoder, tally) = recorder.parts();
+        if first && stock.has_lists() {
+            let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+                label: Some("order"),
+                timestamp_writes: timing.compute(Stage::DeviceOrder),
+            });
+            tally.passes += 1;
+            stock.order(&mut pass, &frames[2], residents, tally)?;
+        }
+        if let (true, Some(_), Some((_, target))) = (first, map, shadow.as_ref()) {
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("shadow"),
+                depth_stencil_attachment: Some(depth(&target.view, LoadOp::Clear(0.0))),
+                timestamp_writes: timing.render(Stage::DeviceShadow),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_bind_group(0, &frames[2], &[FRAME_SLOT as u32 * 4]);
+            let solid = (0..stock.items.len()).filter(|&nth| stock.items[nth].key.pass == Pass::Solid);
+            stock.draw(&mut pass, solid, true, residents, tally)?;
+        }
+        // The pass in hand draws onto the picture; others end it.
+        let mut met_solid = false;
+        let mut next = 0;
+        let mut what = Some(Onto::Start);
+        loop {
+            let soft = stretches.get(next).filter(|stretch| stretch.pass == Pass::Soft);
+            if what.is_some() || soft.is_some() {
+                let load =
+                    if what == Some(Onto::Start) { LoadOp::Clear(wgpu::Color::BLACK) } else { LoadOp::Load };
+                let solid = what == Some(Onto::Solid);
+                let mut attachments = vec![Some(colour(&targets.light.view, load))];
+                if let (true, Some(sampled)) = (solid, sampled) {
+                    let clear = LoadOp::Clear(wgpu::Color::BLACK);
+                    attachments.push(Some(colour(&sampled.nearest.view, clear)));
+                }
+                {
+                    let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                        label: Some("picture"),
+                        color_attachments: &attachments,
+                        timestamp_writes: timing.render(Stage::DeviceRaster),
+                        ..Default::default()
+                    });
+                    tally.passes += 1;
+                    pass.set_bind_group(0, &frames[usize::from(met_solid && !solid)], &[0]);
+                    tally.binds += 1;
+                    match (what.take(), &compose_group) {
+                        (Some(Onto::Start), _) => {
+                            pass.set_pipeline(&start);
+                            pass.set_bind_group(1, &behind, &[]);
+                            pass.draw(0..3, 0..1);
+                        }
+                        (Some(onto), Some(group)) => {
+                            pass.set_pipeline(&composing[usize::from(onto == Onto::Solid)]);
+                            pass.set_bind_group(1, group, &[]);
+                            pass.draw(0..3, 0..1);
+                        }
+                        _ => {}
+                    }
+                    if let (Some(stretch), false) = (soft, solid) {
+                        stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
+                        next += 1;
+                    }
+                }
+                met_solid |= solid;
+                continue;
+            }
+            let (Some(stretch), Some(sampled)) = (stretches.get(next), sampled) else { break };
+            let fresh = stretches[..next].iter().all(|before| before.pass == Pass::Soft);
+            let mut attachment = colour(&sampled.light.view, LoadOp::Clear(wgpu::Color::TRANSPARENT));
+            attachment.resolve_target = Some(&sampled.met.view);
+            attachment.ops.store = StoreOp::Discard;
+            let load = if fresh { LoadOp::Clear(0.0) } else { LoadOp::Load };
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("samples"),
+                color_attachments: &[Some(attachment)],
+                depth_stencil_attachment: Some(depth(&sampled.depth.view, load)),
+                timestamp_writes: timing.render(Stage::DeviceRaster),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_bind_group(0, &frames[0], &[0]);
+            tally.binds += 1;
+            if fresh && backdrop.has_depth {
+                pass.set_pipeline(&start_depth);
+                pass.set_bind_group(1, &behind, &[]);
+                pass.draw(0..3, 0..1);
+            }
+            stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
+            what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
+            next += 1;
+        }
+        Ok(())
+    }
+
+    /// Writes down the rest of the frame.
+    fn finish_up(
+        &mut self,
+        recorder: &mut Recorder,
+        view: &View,
+        transparent: bool,
+        back: bool,
+    ) -> Result<(), GpuError> {
+        let Self { stock, targets: Some(targets), finish: Some(finish), timing, .. } = self else {
+            return Ok(());
+        };
+        let gpu = recorder.gpu().clone();
+        let bloom = if transparent { 0.0 } else { view.parts().bloom };
+        finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.tally);
+        let entry = if transparent { "resolve_transparent" } else { "resolve" };
+        let resolve = stock.pipelines.wide(entry)?;
+        let (encoder, tally) = recorder.parts();
+        if bloom > 0.0 {
+            let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
+                label: Some("bloom"),
+                timestamp_writes: timing.compute(Stage::DeviceResolve),
+            });
+            tally.passes += 1;
+            finish.spread(&mut pass, tally);
+        }
+        {
+            let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
+                label: Some("resolve"),
+                color_attachments: &[Some(colour(&targets.picture.view, LoadOp::Clear(wgpu::Color::BLACK)))],
+                timestamp_writes: timing.render(Stage::DeviceResolve),
+                ..Default::default()
+            });
+            tally.passes += 1;
+            pass.set_pipeline(&resolve);
+            pass.set_bind_group(0, finish.resolve(), &[]);
+            tally.pipelines += 1;
+            tally.binds += 1;
+            pass.draw(0..3, 0..1);
+        }
+        if back {
+            finish.copy_back(&gpu, encoder, &targets.picture.texture);
+        }
+        timing.record(encoder);
+        Ok(())
+    }
+
+    /// Steps a population as [`GpuParticles::step`], with its time heard of among those of the frame.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step(
+        &mut self,
+        recorder: &mut Recorder,
+        particles: &mut GpuParticles,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        particles.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
+    }
+
+    /// Steps populations that start one another, as [`GpuRenderer::step`].
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step_set(
+        &mut self,
+        recorder: &mut Recorder,
+        set: &mut GpuSet,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        set.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
+    }
+
+    fn bytes(&self) -> u64 {
+        self.stock.bytes()
+            + self.targets.as_ref().map_or(0, Targets::bytes)
+            + self.backdrop.as_ref().map_or(0, BackdropOn::bytes)
+            + self.finish.as_ref().map_or(0, Finish::bytes)
+            + self.shadow.as_ref().map_or(0, |(side, _)| u64::from(*side).pow(2) * 4)
+    }
+}
+
+/// What a pass onto the picture begins with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Onto {
+    Start,
+    Solid,
+    Pieces,
+}
+
+/// Cuts items where the kind of pass changes.
+fn stretches(items: &[Item]) -> Vec<Stretch> {
+    let mut stretches: Vec<Stretch> = Vec::new();
+    for (nth, item) in items.iter().enumerate() {
+        match stretches.last_mut() {
+            Some(last) if last.pass == item.key.pass => last.items.end = nth + 1,
+            _ => stretches.push(Stretch { pass: item.key.pass, items: nth..nth + 1 }),
+        }
+    }
+    stretches
+}
+
+fn colour(view: &wgpu::TextureView, load: LoadOp<wgpu::Color>) -> wgpu::RenderPassColorAttachment<'_> {
+    let ops = Operations { load, store: StoreOp::Store };
+    wgpu::RenderPassColorAttachment { view, depth_slice: None, resolve_target: None, ops }
+}
+
+fn depth(view: &wgpu::TextureView, load: LoadOp<f32>) -> wgpu::RenderPassDepthStencilAttachment<'_> {
+    let depth_ops = Some(Operations { load, store: StoreOp::Store });
+    wgpu::RenderPassDepthStencilAttachment { view, depth_ops, stencil_ops: None }
+}

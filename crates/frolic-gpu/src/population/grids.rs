@@ -1,0 +1,130 @@
+//! Grids that obstacles and fields are read from, in one texture: each starts a row of its own and runs on over the rows below.
+//!
+//! What a brush changes of a mask is copied in order with the steps, so that each step of a frame sees the mask of its own time.
+
+use std::sync::Arc;
+
+use frolic_core::World;
+use frolic_core::backend::{GRID_ROW, OwnFields, grids};
+use wgpu::{BindGroupLayout, ShaderStages};
+
+use crate::device::{Gpu, Tally};
+use crate::draw::keys::Bind;
+use crate::draw::pipelines::{group, layout};
+use crate::shared::step::GRID_WIDTH;
+
+/// A grid that is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Held {
+    pub(crate) points: [usize; 3],
+    /// The row of the texture that it starts in.
+    pub(crate) row: u32,
+    stamp: u64,
+}
+
+#[derive(Debug)]
+pub(crate) struct Grids {
+    layout: Arc<BindGroupLayout>,
+    texture: wgpu::Texture,
+    group: wgpu::BindGroup,
+    held: Vec<Held>,
+    /// Words on their way.
+    words: Vec<u32>,
+}
+
+impl Grids {
+    /// Room for nothing.
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        let layout = Arc::new(layout(gpu, "grids", ShaderStages::COMPUTE, &[(0, Bind::Numbers)]));
+        let (texture, group) = made(gpu, &layout, 1);
+        Self { layout, texture, group, held: Vec::new(), words: Vec::new() }
+    }
+
+    pub(crate) fn layout(&self) -> &Arc<BindGroupLayout> {
+        &self.layout
+    }
+
+    pub(crate) fn group(&self) -> &wgpu::BindGroup {
+        &self.group
+    }
+
+    /// Those of the world that was followed last.
+    pub(crate) fn held(&self) -> &[Held] {
+        &self.held
+    }
+
+    /// Bytes held on the device.
+    pub(crate) fn bytes(&self) -> u64 {
+        u64::from(self.texture.width()) * u64::from(self.texture.height()) * 4
+    }
+
+    /// Writes down what brings the texture up to date with a world.
+    pub(crate) fn follow(
+        &mut self,
+        gpu: &Gpu,
+        encoder: &mut wgpu::CommandEncoder,
+        tally: &mut Tally,
+        world: &World,
+        own: &OwnFields,
+    ) {
+        let points = || grids(world, own).map(|grid| grid.points());
+        if !self.held.iter().map(|held| held.points).eq(points()) {
+            let mut row = 0;
+            self.held.clear();
+            for points in points() {
+                // No grid has had stamp 0.
+                self.held.push(Held { points, row, stamp: 0 });
+                row += points.iter().product::<usize>().div_ceil(GRID_ROW) as u32;
+            }
+            (self.texture, self.group) = made(gpu, &self.layout, row.max(1));
+        }
+        for (grid, held) in grids(world, own).zip(&mut self.held) {
+            let changed = grid.changed_since(std::mem::replace(&mut held.stamp, grid.stamp()));
+            if changed.is_empty() {
+                continue;
+            }
+            let (first, last) = (changed.start / GRID_ROW, changed.end.div_ceil(GRID_ROW));
+            self.words.clear();
+            self.words
+                .extend((first * GRID_ROW..(last * GRID_ROW).min(grid.len())).map(|nth| grid.word(nth)));
+            self.words.resize((last - first) * GRID_ROW, 0);
+            let bytes = size_of_val(&self.words[..]) as u64;
+            let usage = wgpu::BufferUsages::COPY_SRC | wgpu::BufferUsages::COPY_DST;
+            let patch = gpu.buffer("patch", bytes, usage);
+            gpu.queue().write_buffer(&patch, 0, bytemuck::cast_slice(&self.words));
+            tally.uploaded += bytes;
+            let rows = (last - first) as u32;
+            let layout = wgpu::TexelCopyBufferLayout {
+                offset: 0,
+                bytes_per_row: Some(GRID_WIDTH * 4),
+                rows_per_image: Some(rows),
+            };
+            encoder.copy_buffer_to_texture(
+                wgpu::TexelCopyBufferInfo { buffer: &patch, layout },
+                wgpu::TexelCopyTextureInfo {
+                    texture: &self.texture,
+                    mip_level: 0,
+                    origin: wgpu::Origin3d { x: 0, y: held.row + first as u32, z: 0 },
+                    aspect: wgpu::TextureAspect::All,
+                },
+                wgpu::Extent3d { width: GRID_WIDTH, height: rows, depth_or_array_layers: 1 },
+            );
+        }
+    }
+}
+
+fn made(gpu: &Gpu, layout: &BindGroupLayout, rows: u32) -> (wgpu::Texture, wgpu::BindGroup) {
+    let texture = gpu.device().create_texture(&wgpu::TextureDescriptor {
+        label: Some("grids"),
+        size: wgpu::Extent3d { width: GRID_WIDTH, height: rows, depth_or_array_layers: 1 },
+        mip_level_count: 1,
+        sample_count: 1,
+        dimension: wgpu::TextureDimension::D2,
+        format: wgpu::TextureFormat::R32Uint,
+        usage: wgpu::TextureUsages::TEXTURE_BINDING | wgpu::TextureUsages::COPY_DST,
+        view_formats: &[],
+    });
+    let view = texture.create_view(&wgpu::TextureViewDescriptor::default());
+    let group = group(gpu, layout, &[(0, wgpu::BindingResource::TextureView(&view))]);
+    (texture, group)
+}

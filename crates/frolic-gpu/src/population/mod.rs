@@ -1,0 +1,712 @@
+//! A population of particles that lives on the device: emitted, moved, collided, aged and retired there. The buffers that a step writes
+//! are the ones that drawing reads.
+//!
+//! State is three columns in two copies: places with sizes, velocities with ids, ages with lives. A step reads one copy and writes the
+//! survivors, in order, to the other (`shaders/step.wgsl`), so that the dead cost nothing. A population that is larger than what a shader
+//! sees of a buffer is split into shards, which fill up one after the other.
+
+pub(crate) mod events;
+pub(crate) mod grids;
+pub(crate) mod newborn;
+pub(crate) mod set;
+pub(crate) mod shard;
+pub(crate) mod steps;
+pub(crate) mod trails;
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use frolic_core::backend::{
+    DeviceCollector, DeviceColliders, DeviceField, EmitterAxes, Emitters, MOST_BURSTS, MOST_EVENTS,
+    MOST_SOLID, MOST_WRITTEN, Motion, OwnFields, Wave, device_collectors, device_colliders, is_simple,
+    why_event_not_on_device,
+};
+use frolic_core::{Assets, BodyRow, Counter, EventSpec, Meter, Moment, ParticleSpec, SpecError, World};
+use frolic_draw::{Instances, Resident};
+use wgpu::BufferUsages;
+
+use crate::device::error::GpuError;
+use crate::device::readback::Ring;
+use crate::device::timing::Timing;
+use crate::device::{Gpu, Recorder, Tally, upload};
+use crate::draw::order::groups;
+use crate::population::events::{Ends, Started, ranges};
+use crate::population::grids::Grids;
+use crate::population::newborn::Newborn;
+use crate::population::shard::{Buffers, Fields, Layouts, Shard, ShardOn, Stepping, groups_of};
+use crate::population::steps::{Ready, encode_together, step_together};
+use crate::population::trails::Trailing;
+use crate::shared::SharedStruct;
+use crate::shared::event::{EVENT_WORDS, Event};
+use crate::shared::step::{
+    COLLECTED, COLLECTED_BY, EMITTED, EMITTER_WORDS, EVENTS_COUNTED, Emitter, GROUP, HITS, LIVE,
+    POPULATION_WORDS, REFUSED, RETIRED, SHARD_WORDS, STEP_WORDS, STEPS, Step, StepBirths, StepShard,
+    StepWorld,
+};
+
+/// Steps that can be written down before they are handed over.
+pub const MOST_STEPS: u32 = 64;
+
+/// Words between the uniforms of two steps.
+pub(crate) const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
+
+/// Bytes an element: both copies of its columns.
+const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
+
+/// Instead of a shard's number, where a draw list names its trails.
+const TRAIL_KEY: u64 = 0xffff;
+
+/// What the device has told of a population. Totals since the start; they come a frame or two late, and miss nothing.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct News {
+    /// Steps taken when this was true.
+    pub steps: u64,
+    /// Alive then.
+    pub alive: u64,
+    /// Born.
+    pub emitted: u64,
+    /// Due, but without room.
+    pub refused: u64,
+    /// At the end of their life, or picked up. Those that something ends in the step of their birth count a step later.
+    pub retired: u64,
+    /// Met an obstacle, each once a step.
+    pub hits: u64,
+    /// Picked up.
+    pub picked: u64,
+    /// Picked up by each collector.
+    pub caught: [u64; MOST_SOLID],
+    /// What its events asked for happened so often.
+    pub happened: u64,
+}
+
+/// A population of particles on a device.
+///
+/// ```no_run
+/// use frolic_core::{EmitterSpec, ParticleSpec, WorldSpec};
+/// use frolic_gpu::{Gpu, GpuParticles, GpuSpec, Recorder};
+/// let gpu = Gpu::open(GpuSpec::default())?;
+/// let spec = ParticleSpec::new(100_000).emitter(EmitterSpec::rate(20_000.0));
+/// let mut sparks = GpuParticles::new(&gpu, &spec, 1)?;
+/// let mut recorder = Recorder::new(&gpu);
+/// sparks.step(&mut recorder, &WorldSpec::default().build()?, 1.0 / 60.0, 4)?;
+/// recorder.submit();
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct GpuParticles {
+    gpu: Gpu,
+    key: u64,
+    spec: ParticleSpec,
+    seed: u32,
+    time: f64,
+    emitters: Emitters,
+    next_id: u32,
+    own: OwnFields,
+    /// Those of the step that is written down, and their waves.
+    fields: (Vec<DeviceField>, Vec<Wave>),
+    axes: Vec<EmitterAxes>,
+    shards: Vec<Shard>,
+    book: wgpu::Buffer,
+    steps: wgpu::Buffer,
+    births: wgpu::Buffer,
+    /// What happens, and what that starts.
+    events: wgpu::Buffer,
+    /// Words of emitters between two steps.
+    births_slot: u64,
+    newborn: Newborn,
+    trailing: Option<Trailing>,
+    grids: Grids,
+    layouts: Layouts,
+    /// Made for the world that it was last stepped in.
+    stepping: Option<Stepping>,
+    /// Which copy is the newest.
+    now: usize,
+    /// Steps written down since what was last handed over, and when that was.
+    pending: u32,
+    generation: u64,
+    taken: u64,
+    ring: Ring,
+    /// The population's counters as they were read last; they wrap around.
+    raw: [u32; POPULATION_WORDS as usize],
+    news: News,
+    /// What was taken of the news: see [`GpuParticles::take_caught`].
+    taken_of: [u64; MOST_SOLID],
+    frame: u64,
+    heard: u64,
+}
+
+impl GpuParticles {
+    /// An empty population with room for all its elements.
+    ///
+    /// # Errors
+    /// A value out of range, or more elements than the device has room for.
+    pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, ResidentError> {
+        Self::with_assets(gpu, spec, seed, &Assets::default())
+    }
+
+    /// The same, whose emitters and fields may name assets.
+    ///
+    /// # Errors
+    /// As [`GpuParticles::new`], or an asset that is missing or cannot be used; and over 2.5 million elements that an emitter starts from a
+    /// asset, evenly or from the surface.
+    pub fn with_assets(
+        gpu: &Gpu,
+        spec: &ParticleSpec,
+        seed: u32,
+        assets: &Assets,
+    ) -> Result<Self, ResidentError> {
+        /// Names of populations, never used twice.
+        static KEYS: AtomicU64 = AtomicU64::new(1);
+        spec.check()?;
+        gpu.check()?;
+        let most_bytes = gpu.binding().min(gpu.device().limits().max_buffer_size);
+        // Whole groups, and no more than one dispatch reaches.
+        let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
+        let count = spec.count;
+        let shards = count.div_ceil(most).max(1);
+        if shards > 1 && (!spec.events.is_empty() || spec.trail.is_some()) {
+            let problem =
+                format!("{count} elements with events or trails are more than a shader sees at once");
+            return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
+        }
+        if spec.events.len() > MOST_EVENTS {
+            return Err(
+                SpecError::new("event", "are too many", format!("write at most {MOST_EVENTS}")).into()
+            );
+        }
+        if u64::from(count) * ELEMENT_BYTES > frolic_core::MEMORY_LIMIT * 2 {
+            let most = frolic_core::MEMORY_LIMIT * 2 / ELEMENT_BYTES;
+            let problem = format!("{count} elements need too much memory on the device");
+            return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
+        }
+        let written = MOST_WRITTEN.min(Newborn::most(gpu));
+        if count > written && !spec.emitters.iter().all(is_simple) {
+            let problem = format!("{count} elements are written down by their emitters");
+            return Err(SpecError::new("count", problem, format!("write at most {written}")).into());
+        }
+        let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC | BufferUsages::COPY_DST;
+        let book_words = POPULATION_WORDS + shards * SHARD_WORDS;
+        let book = gpu.buffer("book", u64::from(book_words) * 4, storage);
+        let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
+        let steps = u64::from(MOST_STEPS) * u64::from(shards) * STEP_SLOT * 4;
+        let steps = gpu.buffer("steps", steps, uniform);
+        // A stream and a few bursts each at most.
+        let births_slot = (spec.emitters.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
+            .next_multiple_of(64);
+        let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
+        let events = gpu.buffer("events", MOST_EVENTS as u64 * EVENT_WORDS * 4, uniform);
+        let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
+        let layouts = Layouts::new(gpu);
+        let trailing = spec.trail.as_ref().map(|trail| Trailing::new(gpu, trail, count)).transpose()?;
+        let mut emitters = Emitters::new(&spec.emitters, assets)?;
+        emitters.recentre([0.0; 2], seed);
+        let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
+        let shards = (0..shards)
+            .map(|nth| {
+                let first = u64::from(nth) * u64::from(most);
+                let room = (u64::from(count) - first).min(u64::from(most)) as u32;
+                let buffers =
+                    Buffers { book: &book, steps: &steps, births: &births, births_slot, events: &events };
+                Shard::new(gpu, &layouts, room, POPULATION_WORDS + nth * SHARD_WORDS, buffers)
+            })
+            .collect();
+        if let Some(error) = pollster::block_on(memory.pop()) {
+            let problem = format!("{count} elements: {error}");
+            return Err(SpecError::new("count", problem, "write a smaller count").into());
+        }
+        let mut made = Self {
+            gpu: gpu.clone(),
+            key: KEYS.fetch_add(1, Ordering::Relaxed),
+            seed,
+            time: 0.0,
+            emitters,
+            next_id: 0,
+            own: OwnFields::new(spec, assets)?,
+            fields: Default::default(),
+            axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
+            shards,
+            ring: Ring::new(gpu, "news", book_words as usize),
+            book,
+            steps,
+            births,
+            births_slot,
+            events,
+            newborn,
+            trailing,
+            grids,
+            layouts,
+            stepping: None,
+            now: 0,
+            pending: 0,
+            generation: 0,
+            taken: 0,
+            raw: [0; POPULATION_WORDS as usize],
+            news: News::default(),
+            taken_of: [0; MOST_SOLID],
+            frame: 0,
+            heard: 0,
+            spec: spec.clone(),
+        };
+        made.note_for(&vec![None; spec.events.len()]);
+        Ok(made)
+    }
+
+    /// Why an event cannot start its elements, if it cannot.
+    pub(crate) fn cannot_be_started(&self, event: &EventSpec) -> Option<&'static str> {
+        if self.shards.len() > 1 {
+            return Some("start elements of more than a shader sees at once");
+        }
+        if !self.spec.emitters.iter().all(is_simple) {
+            return Some("start elements that emitters too start from assets, or evenly");
+        }
+        why_event_not_on_device(event)
+    }
+
+    pub(crate) fn as_started(&self) -> Started {
+        Started { room: self.spec.count, seed: self.seed }
+    }
+
+    /// What following events binds.
+    pub(crate) fn ends(&self) -> Option<Ends<'_>> {
+        let Self { steps, book, events, shards, .. } = self;
+        let Shard { blocks, columns, calls, most, .. } = shards.first()?;
+        Some(Ends { steps, book, blocks, events, columns, calls, most: *most })
+    }
+
+    /// Which copy of its state is the newest.
+    pub(crate) fn copy(&self) -> usize {
+        self.now
+    }
+
+    /// The dispatch over all that live.
+    pub(crate) fn calls(&self) -> Option<&wgpu::Buffer> {
+        self.shards.first().map(|shard| &shard.calls[self.now])
+    }
+
+    /// Sets aside what its events need to note whom they start elements for, one an event, and what its trails need.
+    pub(crate) fn note_for(&mut self, started: &[Option<Started>]) {
+        let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, trailing, .. } =
+            self;
+        let Some(shard) = shards.first_mut().filter(|_| !spec.events.is_empty() || trailing.is_some()) else {
+            return;
+        };
+        let was_at = if trailing.is_some() { shard.most } else { 0 };
+        let (ranges, words) = ranges(&spec.events, started, shard.most.div_ceil(GROUP), was_at);
+        let mut words_of_events = Vec::new();
+        for (number, ((event, started), range)) in (0u32..).zip(spec.events.iter().zip(started).zip(ranges)) {
+            Event::of(event, number, *started, range).append(&mut words_of_events);
+        }
+        gpu.queue().write_buffer(events, 0, bytemuck::cast_slice(&words_of_events));
+        shard.blocks = gpu.buffer("blocks", words * 4, BufferUsages::STORAGE);
+        let buffers = Buffers { book, steps, births, births_slot: *births_slot, events };
+        shard.groups = groups_of(gpu, layouts, &shard.columns, &shard.calls, &shard.blocks, buffers);
+        let Shard { blocks, columns, calls, most, .. } = shard;
+        if let Some(trailing) = trailing {
+            trailing.bind(gpu, Ends { steps, book, blocks, events, columns, calls, most: *most });
+        }
+    }
+
+    /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
+    /// or went: what was born there lives on.
+    pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
+        self.emitters.recentre(middle, self.seed)
+    }
+
+    /// Writes down `steps` steps of `dt` seconds each; hands over what was written before where it becomes too much.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn step(
+        &mut self,
+        recorder: &mut Recorder,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        self.step_timed(recorder, world, dt, steps, None)
+    }
+
+    /// Steps that are written down and not yet handed over.
+    pub(crate) fn pending_in(&mut self, recorder: &Recorder) -> u32 {
+        if self.generation != recorder.generation {
+            (self.generation, self.pending) = (recorder.generation, 0);
+        }
+        self.pending
+    }
+
+    pub(crate) fn step_timed(
+        &mut self,
+        recorder: &mut Recorder,
+        world: &World,
+        dt: f32,
+        steps: u32,
+        timing: Option<&mut Timing>,
+    ) -> Result<(), GpuError> {
+        let gpu = self.gpu.clone();
+        step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps, timing)
+    }
+
+    /// Writes steps into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+    pub(crate) fn encode(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        tally: &mut Tally,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<(), GpuError> {
+        encode_together(std::slice::from_mut(self), |_, _, _, _| {}, encoder, tally, world, dt, steps, None)
+    }
+
+    /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.
+    pub(crate) fn ready(
+        &mut self,
+        encoder: &mut wgpu::CommandEncoder,
+        tally: &mut Tally,
+        world: &World,
+        dt: f32,
+        steps: u32,
+    ) -> Result<Vec<Ready>, GpuError> {
+        let solids = device_colliders(world, &self.own);
+        let fields = Fields::of(&self.spec, &self.own, world, &solids);
+        if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
+            let extra = [
+                ("EVENTS", self.spec.events.len() as f64),
+                ("TRAILS", f64::from(u8::from(self.trailing.is_some()))),
+            ];
+            self.stepping =
+                Some(self.layouts.pipelines(&self.gpu, fields, extra, &self.grids, &self.newborn)?);
+        }
+        self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
+        let first = self.pending;
+        let ready =
+            (first..MOST_STEPS.min(first + steps)).map(|step| self.prepare(tally, world, &solids, dt, step));
+        Ok(ready.collect())
+    }
+
+    /// Once a step was taken and followed: writes down that trails are carried along.
+    pub(crate) fn carry(&self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+        if let (Some(trailing), Some(calls)) = (&self.trailing, self.calls()) {
+            trailing.carry(pass, tally, self.now, ready.slot(1, 0), calls);
+        }
+    }
+
+    /// Writes down a step that was made ready.
+    pub(crate) fn take(&mut self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+        let Some(stepping) = &self.stepping else { return };
+        for (at, shard) in self.shards.iter().enumerate() {
+            let slot = ready.slot(self.shards.len(), at);
+            let births = ready.step * self.births_slot as u32 * 4;
+            let groups_of = &shard.groups[self.now];
+            let calls = &shard.calls[self.now];
+            pass.set_pipeline(&stepping.mark);
+            pass.set_bind_group(0, &groups_of[0], &[slot]);
+            pass.set_bind_group(1, self.grids.group(), &[]);
+            pass.dispatch_workgroups_indirect(calls, 0);
+            pass.set_pipeline(&stepping.settle);
+            pass.set_bind_group(0, &groups_of[1], &[slot]);
+            pass.dispatch_workgroups(1, 1, 1);
+            pass.set_pipeline(&stepping.advance);
+            pass.set_bind_group(0, &groups_of[2], &[slot]);
+            pass.set_bind_group(1, self.grids.group(), &[]);
+            pass.dispatch_workgroups_indirect(calls, 0);
+            tally.dispatches += 3;
+            tally.pipelines += 3;
+            tally.binds += 5;
+            if ready.due > 0 {
+                let [across, down] = groups(ready.due.min(u64::from(shard.most)) as u32);
+                pass.set_pipeline(&stepping.birth);
+                pass.set_bind_group(0, &groups_of[3], &[slot, births]);
+                pass.set_bind_group(1, self.grids.group(), &[]);
+                pass.set_bind_group(2, &ready.newborn, &[]);
+                pass.dispatch_workgroups(across, down, 1);
+                tally.dispatches += 1;
+                tally.pipelines += 1;
+                tally.binds += 3;
+            }
+        }
+        self.now = 1 - self.now;
+    }
+
+    /// Uploads what one step needs.
+    fn prepare(
+        &mut self,
+        tally: &mut Tally,
+        world: &World,
+        solids: &DeviceColliders,
+        dt: f32,
+        step: u32,
+    ) -> Ready {
+        let motion = Motion::new(&self.spec.motion, world, self.time, dt);
+        let mut births = Vec::new();
+        let mut due = 0u64;
+        let Self { axes, spec, newborn, seed, next_id, gpu, pending, .. } = self;
+        let mut count = 0u32;
+        if *pending == 0 {
+            newborn.clear();
+        }
+        self.emitters.due(&spec.emitters, self.time, dt, |now, born| {
+            let emitter = &spec.emitters[now.emitter];
+            let row = (!is_simple(emitter)).then(|| {
+                let room = u64::from(spec.count).saturating_sub(due).min(now.count);
+                newborn.add(born.rows(spec, *seed, &now, next_id.wrapping_add(due as u32), room))
+            });
+            Emitter::of(emitter, &axes[now.emitter], &now, due, row).append(&mut births);
+            // More than there can be room for is all the same.
+            due = (due + now.count).min(u64::from(u32::MAX));
+            count += 1;
+        });
+        let first_row = newborn.flush(gpu, tally);
+        let first_id = *next_id;
+        *next_id = first_id.wrapping_add(due as u32);
+        upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births, tally);
+        // The state that each step of a frame reads: they take turns.
+        let parity = (self.taken % 2) as u32;
+        let collectors: Vec<DeviceCollector> =
+            device_collectors(world, self.time, dt).take(MOST_SOLID).collect();
+        let (fields, waves) = &mut self.fields;
+        self.own.device_fields(world, self.time, fields, waves);
+        let last = self.shards.len() - 1;
+        let trail = self.trailing.as_mut().map_or([0; 3], |Trailing { clock, .. }| {
+            let due = clock.advance(dt);
+            [clock.places() as u32, clock.newest() as u32, u32::from(due)]
+        });
+        let on_birth = self.spec.events.iter().filter(|event| event.on == Moment::Birth).count();
+        let births =
+            StepBirths { due: due as u32, emitters: count, first_id, first_row, events: on_birth as u32 };
+        let grids = self.grids.held();
+        let around = StepWorld { solids, grids, collectors: &collectors, fields, waves };
+        for (nth, shard) in self.shards.iter().enumerate() {
+            let on = StepShard {
+                capacity: shard.most,
+                counters: shard.book,
+                parity,
+                is_first: nth == 0,
+                is_last: nth == last,
+            };
+            let now = Step::new(&motion, &self.spec, self.seed, births, on, trail, around);
+            let slot = u64::from(step) * self.shards.len() as u64 + nth as u64;
+            upload(&self.gpu, &self.steps, slot * STEP_SLOT, &now.words(), tally);
+        }
+        self.pending += 1;
+        self.taken += 1;
+        self.time += f64::from(dt);
+        Ready { step, due, newborn: self.newborn.group().clone() }
+    }
+
+    /// At the end of a frame's commands: has the device's totals copied where they can be heard.
+    pub fn record(&mut self, recorder: &mut Recorder) {
+        let (encoder, _) = recorder.parts();
+        self.record_in(encoder);
+    }
+
+    pub(crate) fn record_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
+        self.frame += 1;
+        self.ring.record(encoder, &self.book, self.frame);
+    }
+
+    /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
+    pub fn ask(&mut self) {
+        self.ring.ask();
+    }
+
+    pub(crate) fn start_over(&mut self) {
+        self.pending = 0;
+    }
+
+    /// Takes in what has come, without waiting, and tells the meter what is new.
+    pub fn hear(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
+        self.hear_in(&mut recorder.tally, meter);
+    }
+
+    pub(crate) fn hear_in(&mut self, tally: &mut Tally, meter: &mut Meter) {
+        self.gpu.poll();
+        let (raw, news, heard) = (&mut self.raw, &mut self.news, &mut self.heard);
+        let (shards, before) = (self.shards.len(), *news);
+        self.ring.hear(tally, |frame, words| {
+            let mut new = |word: u32| {
+                let (now, raw) = (words[word as usize], &mut raw[word as usize]);
+                u64::from(now.wrapping_sub(std::mem::replace(raw, now)))
+            };
+            news.emitted += new(EMITTED);
+            news.refused += new(REFUSED);
+            news.retired += new(RETIRED);
+            news.hits += new(HITS);
+            news.picked += new(COLLECTED);
+            news.steps += new(STEPS);
+            news.happened += new(EVENTS_COUNTED);
+            for (nth, sum) in (COLLECTED_BY..).zip(&mut news.caught) {
+                *sum += new(nth);
+            }
+            let parity = (news.steps % 2) as usize;
+            let live =
+                |nth: usize| words[(POPULATION_WORDS + LIVE) as usize + nth * SHARD_WORDS as usize + parity];
+            news.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
+            *heard = frame;
+        });
+        meter.add(Counter::Emitted, news.emitted - before.emitted);
+        meter.add(Counter::Refused, news.refused - before.refused);
+        meter.add(Counter::Retired, news.retired - before.retired);
+        meter.add(Counter::Hits, news.hits - before.hits);
+        meter.add(Counter::Picked, news.picked - before.picked);
+        meter.add(Counter::Events, news.happened - before.happened);
+    }
+
+    /// Waits for the newest totals. It stalls: for the end of a run, not for a frame.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn settle(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<News, GpuError> {
+        recorder.submit();
+        self.ask();
+        self.ring.wait(&self.gpu)?;
+        self.hear(recorder, meter);
+        self.record(recorder);
+        recorder.submit();
+        self.ask();
+        self.ring.wait(&self.gpu)?;
+        self.hear(recorder, meter);
+        recorder.tally.tell(meter);
+        Ok(self.news)
+    }
+
+    /// What was heard last.
+    pub fn news(&self) -> &News {
+        &self.news
+    }
+
+    /// Adds what each collector has picked up, of what was heard since the last call; collectors past the last are left out.
+    pub fn take_caught(&mut self, into: &mut [u64]) {
+        for ((sum, now), taken) in into.iter_mut().zip(self.news.caught).zip(&mut self.taken_of) {
+            *sum += now - std::mem::replace(taken, now);
+        }
+    }
+
+    /// Frames between what was heard last and now.
+    pub fn news_age(&self) -> u64 {
+        self.frame - self.heard
+    }
+
+    /// Steps written down so far.
+    pub fn steps_taken(&self) -> u64 {
+        self.taken
+    }
+
+    /// Seconds stepped so far.
+    pub fn time(&self) -> f64 {
+        self.time
+    }
+
+    /// What it was made from.
+    pub fn spec(&self) -> &ParticleSpec {
+        &self.spec
+    }
+
+    /// What a draw list names, one a shard.
+    pub fn residents(&self) -> impl Iterator<Item = Resident> {
+        let key = |nth: usize| self.key << 16 | nth as u64;
+        self.shards.iter().enumerate().map(move |(nth, shard)| Resident { key: key(nth), most: shard.most })
+    }
+
+    /// What a draw list names to draw its trails as ribbons, if it leaves any.
+    pub fn trails(&self) -> Option<Resident> {
+        let places = self.spec.trail?.places;
+        Some(Resident { key: self.key << 16 | TRAIL_KEY, most: self.spec.count * places })
+    }
+
+    /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
+    pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
+        let residents: Vec<_> = self.residents().collect();
+        residents.into_iter().map(move |resident| Instances::on_device(resident, behind))
+    }
+
+    /// Bytes held on the device.
+    pub fn bytes(&self) -> u64 {
+        let shards = self.shards.iter().flat_map(|shard| shard.columns.iter().flatten());
+        let columns = shards.map(wgpu::Buffer::size).sum::<u64>();
+        let trails = self.trailing.as_ref().map_or(0, Trailing::bytes);
+        columns + trails + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
+    }
+
+    /// Reads the elements back, in no particular order across shards. It stalls: for tests and for saving.
+    ///
+    /// # Errors
+    /// When the device was lost.
+    pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<BodyRow>, GpuError> {
+        let alive = self.settle(recorder, &mut Meter::new())?;
+        let parity = (alive.steps % 2) as usize;
+        let book = read_words(&self.gpu, &self.book, self.book.size())?;
+        let mut rows = Vec::with_capacity(alive.alive as usize);
+        for shard in &self.shards {
+            let live = book[shard.book as usize + parity] as usize;
+            if live == 0 {
+                continue;
+            }
+            let [places, motions, ages] = &shard.columns[self.now];
+            let places = read_words(&self.gpu, places, live as u64 * 16)?;
+            let motions = read_words(&self.gpu, motions, live as u64 * 16)?;
+            let ages = read_words(&self.gpu, ages, live as u64 * 8)?;
+            let float = f32::from_bits;
+            for ((place, motion), age) in
+                places.chunks_exact(4).zip(motions.chunks_exact(4)).zip(ages.chunks_exact(2)).take(live)
+            {
+                rows.push(BodyRow {
+                    px: float(place[0]),
+                    py: float(place[1]),
+                    pz: float(place[2]),
+                    vx: float(motion[0]),
+                    vy: float(motion[1]),
+                    vz: float(motion[2]),
+                    age: float(age[0]),
+                    life: float(age[1]),
+                    size: float(place[3]),
+                    id: motion[3],
+                    key: motion[3],
+                });
+            }
+        }
+        Ok(rows)
+    }
+
+    /// Buffers of a shard that a draw list names.
+    pub(crate) fn shard(&self, key: u64) -> Option<ShardOn<'_>> {
+        let nth = key & 0xffff;
+        let trailing = self.trailing.as_ref().filter(|_| nth == TRAIL_KEY);
+        let nth = if trailing.is_some() { 0 } else { nth as usize };
+        let shard = (key >> 16 == self.key).then(|| self.shards.get(nth)).flatten()?;
+        let columns = shard.columns[self.now].each_ref();
+        Some(ShardOn {
+            columns: trailing.map_or(columns, |trailing| [&trailing.buffers[self.now]; 3]),
+            trail: trailing.map(|trailing| trailing.clock),
+            calls: &shard.calls[self.now],
+            book: &self.book,
+            live: shard.book + (self.taken % 2) as u32,
+            most: shard.most * trailing.map_or(1, |trailing| trailing.clock.places() as u32),
+            copy: self.now,
+        })
+    }
+}
+
+/// Why a population cannot live on a device.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ResidentError {
+    /// Its spec cannot be used.
+    #[error(transparent)]
+    Spec(#[from] SpecError),
+    /// The device cannot be used.
+    #[error(transparent)]
+    Gpu(#[from] GpuError),
+}
+
+/// Reads words back. It stalls.
+pub(crate) fn read_words(gpu: &Gpu, from: &wgpu::Buffer, bytes: u64) -> Result<Vec<u32>, GpuError> {
+    let to = gpu.buffer("read", bytes, BufferUsages::MAP_READ | BufferUsages::COPY_DST);
+    let mut encoder = gpu.device().create_command_encoder(&wgpu::CommandEncoderDescriptor::default());
+    encoder.copy_buffer_to_buffer(from, 0, &to, 0, bytes);
+    gpu.queue().submit([encoder.finish()]);
+    to.map_async(wgpu::MapMode::Read, .., |_| {});
+    gpu.wait()?;
+    let view = to.get_mapped_range(..).map_err(|error| GpuError::Lost(error.to_string()))?;
+    Ok(bytemuck::cast_slice(&view[..bytes as usize]).to_vec())
+}

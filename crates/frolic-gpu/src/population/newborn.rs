@@ -1,0 +1,97 @@
+//! Newborn that the processor writes down, as no shader knows how they come about: from assets, evenly aimed, scattered.
+
+use std::sync::Arc;
+
+use frolic_core::BodyRow;
+use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
+
+use crate::device::{Gpu, Tally, upload};
+use crate::draw::keys::Bind;
+use crate::draw::pipelines::{group, layout};
+use crate::shared::{self, Shared, SharedStruct};
+
+/// Words of one.
+const WORDS: usize = shared::step::Newborn::WORDS;
+
+/// Those of the steps that are written down and not yet handed over.
+#[derive(Debug)]
+pub(crate) struct Newborn {
+    layout: Arc<BindGroupLayout>,
+    buffer: wgpu::Buffer,
+    group: wgpu::BindGroup,
+    /// Words of the step that is being written down, and those before it.
+    words: Vec<u32>,
+    used: usize,
+}
+
+impl Newborn {
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        let layout = Arc::new(layout(gpu, "newborn", ShaderStages::COMPUTE, &[(1, Bind::Read)]));
+        let (buffer, group) = made(gpu, &layout, 0);
+        Self { layout, buffer, group, words: Vec::new(), used: 0 }
+    }
+
+    /// Most that one step can have.
+    pub(crate) fn most(gpu: &Gpu) -> u32 {
+        (gpu.binding() / (WORDS as u64 * 4)) as u32
+    }
+
+    pub(crate) fn layout(&self) -> &Arc<BindGroupLayout> {
+        &self.layout
+    }
+
+    /// Where those of the step that was flushed last are.
+    pub(crate) fn group(&self) -> &wgpu::BindGroup {
+        &self.group
+    }
+
+    /// Bytes held on the device.
+    pub(crate) fn bytes(&self) -> u64 {
+        self.buffer.size()
+    }
+
+    /// All steps before were handed over.
+    pub(crate) fn clear(&mut self) {
+        self.used = 0;
+    }
+
+    /// Adds some to the step that is being written down; returns the place of the first among those of the step.
+    pub(crate) fn add(&mut self, rows: impl Iterator<Item = BodyRow>) -> u32 {
+        let first = self.words.len() / WORDS;
+        for row in rows {
+            let newborn = shared::step::Newborn {
+                place: [row.px, row.py, row.pz],
+                size: row.size,
+                velocity: [row.vx, row.vy, row.vz],
+                id: row.id,
+                age: row.age,
+                life: row.life,
+            };
+            newborn.append(&mut self.words);
+        }
+        first as u32
+    }
+
+    /// Uploads those of the step; returns the place of the first. They are in the buffer of [`Newborn::group`].
+    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) -> u32 {
+        let bytes = (self.used + self.words.len()) as u64 * 4;
+        if bytes > self.buffer.size() {
+            // Steps before keep the buffer that they have.
+            self.used = 0;
+            let bytes = (self.words.len() as u64 * 4 * 2).min(gpu.binding());
+            (self.buffer, self.group) = made(gpu, &self.layout, bytes);
+        }
+        upload(gpu, &self.buffer, self.used as u64, &self.words, tally);
+        tally.uploaded_elements += size_of_val(&self.words[..]) as u64;
+        let first = self.used / WORDS;
+        self.used += self.words.len();
+        self.words.clear();
+        first as u32
+    }
+}
+
+fn made(gpu: &Gpu, layout: &BindGroupLayout, bytes: u64) -> (wgpu::Buffer, wgpu::BindGroup) {
+    let buffer = gpu.buffer("newborn", bytes, BufferUsages::STORAGE | BufferUsages::COPY_DST);
+    let group = group(gpu, layout, &[(1, buffer.as_entire_binding())]);
+    (buffer, group)
+}

@@ -1,0 +1,234 @@
+//! A shard of a population on the device: its buffers, what its steps bind, and the pipelines that a population's world asks for.
+
+use std::sync::Arc;
+
+use frolic_core::backend::{ColliderKind, DeviceColliders, MOST_EVENTS, OwnFields, TrailClock, attractor};
+use frolic_core::{ObstacleSpec, ParticleSpec, Touch, World};
+use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
+
+use crate::device::Gpu;
+use crate::device::error::GpuError;
+use crate::draw::keys::Bind;
+use crate::draw::pipelines::{compute, group, layout, window};
+use crate::population::grids::Grids;
+use crate::population::newborn::Newborn;
+use crate::shaders as shader;
+use crate::shared::event::EVENT_WORDS;
+use crate::shared::step::{
+    CALL_DRAW, CALL_TRAILS, CALL_WORDS, GROUP, HAS_ATTRACTOR, HAS_CONVEX, HAS_DISTANCES, HAS_FIELDS,
+    HAS_GROUNDS, HAS_GUSTS, HAS_MASKS, HAS_OBSTACLES, HAS_POSTS, HAS_SHAPES, MARCHES, STEP_WORDS,
+};
+
+#[derive(Debug)]
+pub(crate) struct Shard {
+    pub(crate) most: u32,
+    /// Where its words in the book start.
+    pub(crate) book: u32,
+    pub(crate) columns: [[wgpu::Buffer; 3]; 2],
+    /// Calls written by the step that wrote each copy.
+    pub(crate) calls: [wgpu::Buffer; 2],
+    /// Sums of groups of elements, and what events note.
+    pub(crate) blocks: wgpu::Buffer,
+    /// For each copy that is read: mark, settle, advance, birth.
+    pub(crate) groups: [[wgpu::BindGroup; 4]; 2],
+}
+
+impl Shard {
+    pub(crate) fn new(gpu: &Gpu, layouts: &Layouts, most: u32, book: u32, buffers: Buffers<'_>) -> Self {
+        let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
+        let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
+        let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
+        let columns = [copy(), copy()];
+        let blocks = gpu.buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4, BufferUsages::STORAGE);
+        let usage = BufferUsages::STORAGE | BufferUsages::INDIRECT | BufferUsages::COPY_DST;
+        let calls = || gpu.buffer("calls", u64::from(CALL_WORDS) * 4, usage);
+        let calls = [calls(), calls()];
+        let groups = groups_of(gpu, layouts, &columns, &calls, &blocks, buffers);
+        Self { most, book, columns, calls, blocks, groups }
+    }
+}
+
+/// Buffers that all shards share.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Buffers<'a> {
+    pub(crate) book: &'a wgpu::Buffer,
+    pub(crate) steps: &'a wgpu::Buffer,
+    pub(crate) births: &'a wgpu::Buffer,
+    pub(crate) births_slot: u64,
+    pub(crate) events: &'a wgpu::Buffer,
+}
+
+/// For each copy that is read: mark, settle, advance, birth.
+pub(crate) fn groups_of(
+    gpu: &Gpu,
+    layouts: &Layouts,
+    columns: &[[wgpu::Buffer; 3]; 2],
+    calls: &[wgpu::Buffer; 2],
+    blocks: &wgpu::Buffer,
+    buffers: Buffers<'_>,
+) -> [[wgpu::BindGroup; 4]; 2] {
+    let Buffers { book, steps, births, births_slot, events } = buffers;
+    [0, 1].map(|from| {
+        let (old, new) = (&columns[from], &columns[1 - from]);
+        let step = (0, window(steps, STEP_WORDS * 4));
+        let book = (1, book.as_entire_binding());
+        let blocks = (2, blocks.as_entire_binding());
+        let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
+        let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
+        let calls = (9, calls[1 - from].as_entire_binding());
+        let births = (10, window(births, births_slot * 4));
+        let events = (11, events.as_entire_binding());
+        let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
+            let mut all = vec![step.clone(), book.clone()];
+            all.extend_from_slice(extra);
+            group(gpu, &layouts.groups[nth], &all)
+        };
+        let [places, motions, ages] = old;
+        let [to_places, to_motions, to_ages] = new;
+        [
+            of(0, &[blocks.clone(), places.clone(), motions.clone(), ages.clone(), events.clone()]),
+            of(1, &[blocks.clone(), calls, events.clone()]),
+            of(
+                2,
+                &[
+                    blocks,
+                    places,
+                    motions,
+                    ages,
+                    to_places.clone(),
+                    to_motions.clone(),
+                    to_ages.clone(),
+                    events,
+                ],
+            ),
+            of(3, &[to_places, to_motions, to_ages, births]),
+        ]
+    })
+}
+
+/// What there is in the world that a population feels: its pipelines are made for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Fields {
+    /// Of `feature_tags` in `shared/step.rs`.
+    pub(crate) bits: u32,
+    /// Whether a life may end before its time.
+    pub(crate) ends_lives: bool,
+}
+
+impl Fields {
+    pub(crate) fn of(spec: &ParticleSpec, own: &OwnFields, world: &World, solids: &DeviceColliders) -> Self {
+        let motion = &spec.motion;
+        let obstacles = &solids.all[..solids.obstacles];
+        let has = |kind: ColliderKind| obstacles.iter().any(|it| it.kind == kind);
+        let bits = [
+            (HAS_GUSTS, world.spec().gusts.is_some() && (motion.drag > 0.0 || motion.drag_square > 0.0)),
+            (HAS_ATTRACTOR, attractor(world).is_some()),
+            (HAS_OBSTACLES, !obstacles.is_empty()),
+            (HAS_FIELDS, own.are_needed(spec, world)),
+            (HAS_SHAPES, solids.all.len() > solids.obstacles),
+            (HAS_CONVEX, obstacles.iter().any(|it| it.kind < ColliderKind::Ground)),
+            (HAS_GROUNDS, has(ColliderKind::Ground)),
+            (HAS_DISTANCES, has(ColliderKind::Distances)),
+            (HAS_MASKS, has(ColliderKind::Mask)),
+            (MARCHES, solids.short_way > 0.0 && !obstacles.is_empty()),
+            (HAS_POSTS, has(ColliderKind::Posts)),
+        ];
+        let bits = bits.iter().filter_map(|(bit, on)| on.then_some(*bit)).sum();
+        let dies = |it: &ObstacleSpec| it.touch == Touch::Die;
+        let ends_lives = !world.spec().collector.is_empty() || world.spec().obstacle.iter().any(dies);
+        Self { bits, ends_lives }
+    }
+}
+
+/// Pipelines of stepping.
+#[derive(Debug)]
+pub(crate) struct Stepping {
+    pub(crate) fields: Fields,
+    pub(crate) mark: wgpu::ComputePipeline,
+    pub(crate) settle: wgpu::ComputePipeline,
+    pub(crate) advance: wgpu::ComputePipeline,
+    pub(crate) birth: wgpu::ComputePipeline,
+}
+
+#[derive(Debug)]
+pub(crate) struct Layouts {
+    pub(crate) groups: [Arc<BindGroupLayout>; 4],
+}
+
+impl Layouts {
+    pub(crate) fn new(gpu: &Gpu) -> Self {
+        use Bind::{Read, Uniform, Write};
+        let step = (0, Uniform(true, STEP_WORDS * 4));
+        let of = |label, binds: &[(u32, Bind)]| {
+            let mut all = vec![step, (1, Write)];
+            all.extend_from_slice(binds);
+            Arc::new(layout(gpu, label, ShaderStages::COMPUTE, &all))
+        };
+        let events = (11, Uniform(false, MOST_EVENTS as u64 * EVENT_WORDS * 4));
+        let old = [(3, Read), (4, Read), (5, Read)];
+        let new = [(6, Write), (7, Write), (8, Write)];
+        let mark = [&[(2, Write), events][..], &old].concat();
+        let advance = [&[(2, Write), events][..], &old, &new].concat();
+        let birth = [&new[..], &[(10, Bind::Moving)]].concat();
+        Self {
+            groups: [
+                of("mark", &mark),
+                of("settle", &[(2, Write), (9, Write), events]),
+                of("advance", &advance),
+                of("birth", &birth),
+            ],
+        }
+    }
+
+    pub(crate) fn pipelines(
+        &self,
+        gpu: &Gpu,
+        fields: Fields,
+        extra: [(&str, f64); 2],
+        grids: &Grids,
+        newborn: &Newborn,
+    ) -> Result<Stepping, GpuError> {
+        let [events, trails] = extra;
+        let constants = [
+            ("ENDS_LIVES", f64::from(u8::from(fields.ends_lives))),
+            ("FEATURES", f64::from(fields.bits)),
+            events,
+            trails,
+        ];
+        let of = |nth: usize, entry, more: &[&BindGroupLayout], constants: &[(&str, f64)]| {
+            let mut layouts = vec![Some(&*self.groups[nth])];
+            layouts.extend(more.iter().copied().map(Some));
+            compute(gpu, shader::STEP, entry, &layouts, constants)
+        };
+        let (grids, newborn) = (&**grids.layout(), &**newborn.layout());
+        Ok(Stepping {
+            fields,
+            mark: of(0, "mark", &[grids], &constants)?,
+            settle: of(1, "settle", &[], &[events])?,
+            advance: of(2, "advance", &[grids], &constants)?,
+            birth: of(3, "give_birth", &[grids, newborn], &constants[..2])?,
+        })
+    }
+}
+
+/// What drawing needs of a shard.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ShardOn<'a> {
+    pub(crate) columns: [&'a wgpu::Buffer; 3],
+    /// Of trails: what is kept of them.
+    pub(crate) trail: Option<TrailClock>,
+    pub(crate) calls: &'a wgpu::Buffer,
+    pub(crate) book: &'a wgpu::Buffer,
+    /// Where the book says how many are alive.
+    pub(crate) live: u32,
+    /// Elements, or stretches of trails.
+    pub(crate) most: u32,
+    pub(crate) copy: usize,
+}
+
+impl ShardOn<'_> {
+    /// Offset in the calls of a draw of all live elements.
+    pub(crate) const DRAW: u64 = CALL_DRAW as u64 * 4;
+    /// Offset of a dispatch over the segments of their trails.
+    pub(crate) const TRAILS: u64 = CALL_TRAILS as u64 * 4;
+}

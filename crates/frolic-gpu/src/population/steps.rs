@@ -1,0 +1,91 @@
+//! Stepping populations together: each takes its step, then what follows from it, step by step, as many as one submission holds.
+
+use frolic_core::{Stage, World};
+
+use crate::device::error::GpuError;
+use crate::device::timing::Timing;
+use crate::device::{Gpu, Recorder, Tally};
+use crate::population::{GpuParticles, MOST_STEPS, STEP_SLOT};
+
+/// A step that is written down: which of its submission, how many births are due in it, and the newborn that are written down.
+#[derive(Debug)]
+pub(crate) struct Ready {
+    pub(crate) step: u32,
+    pub(crate) due: u64,
+    pub(crate) newborn: wgpu::BindGroup,
+}
+
+impl Ready {
+    /// Where a shard's words of it are, of so many shards.
+    pub(crate) fn slot(&self, shards: usize, shard: usize) -> u32 {
+        (self.step * shards as u32 + shard as u32) * STEP_SLOT as u32 * 4
+    }
+}
+
+/// Writes steps of populations down that take them together, and after each step what `follow` writes; hands over what was written before
+/// where it becomes too much.
+#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+pub(crate) fn step_together(
+    gpu: &Gpu,
+    members: &mut [GpuParticles],
+    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),
+    recorder: &mut Recorder,
+    world: &World,
+    dt: f32,
+    steps: u32,
+    mut timing: Option<&mut Timing>,
+) -> Result<(), GpuError> {
+    if !(dt.is_finite() && dt > 0.0) || members.is_empty() {
+        return Ok(());
+    }
+    let mut left = steps;
+    while left > 0 {
+        let pending = members.iter_mut().map(|member| member.pending_in(recorder)).max().unwrap_or(0);
+        let now = left.min(MOST_STEPS - pending);
+        if now == 0 {
+            recorder.submit();
+            gpu.check()?;
+            continue;
+        }
+        let (encoder, tally) = recorder.parts();
+        let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
+        encode_together(members, &follow, encoder, tally, world, dt, now, times)?;
+        left -= now;
+    }
+    Ok(())
+}
+
+/// The same into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+pub(crate) fn encode_together(
+    members: &mut [GpuParticles],
+    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),
+    encoder: &mut wgpu::CommandEncoder,
+    tally: &mut Tally,
+    world: &World,
+    dt: f32,
+    steps: u32,
+    timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
+) -> Result<(), GpuError> {
+    if frolic_core::backend::has_own_fields(world) {
+        let problem = "shaders cannot run a field of the program's own; keep the population on the CPU (residence = \"cpu\")";
+        return Err(GpuError::Unsupported(problem.to_owned()));
+    }
+    let ready = members.iter_mut().map(|member| member.ready(encoder, tally, world, dt, steps));
+    let ready = ready.collect::<Result<Vec<_>, _>>()?;
+    let mut pass = encoder
+        .begin_compute_pass(&wgpu::ComputePassDescriptor { label: Some("step"), timestamp_writes: timing });
+    tally.passes += 1;
+    // The step that each has made ready, of those of one moment.
+    for nth in 0..ready.first().map_or(0, Vec::len) {
+        let step: Vec<&Ready> = ready.iter().filter_map(|ready| ready.get(nth)).collect();
+        for (member, ready) in members.iter_mut().zip(&step) {
+            member.take(&mut pass, tally, ready);
+        }
+        follow(members, &mut pass, tally, &step);
+        for (member, ready) in members.iter().zip(&step) {
+            member.carry(&mut pass, tally, ready);
+        }
+    }
+    Ok(())
+}
