@@ -4,6 +4,7 @@
 //! sky, a far coast, the flat ground out to its shore, or the water beyond. Each of these is shaded once a pixel and weighted by its
 //! rays, which smooths all edges. Depths of solid parts are kept too, so that elements fade softly into them.
 
+use derive_setters::Setters;
 use frolic_core::random::{hash3, unit};
 use frolic_core::{SpecError, Stage, gust_noise, trace, within};
 use glam::Vec3;
@@ -16,7 +17,7 @@ use crate::lamps::{LightSpec, SunSpec};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 
 /// Everything behind the elements.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct BackdropSpec {
@@ -24,14 +25,16 @@ pub struct BackdropSpec {
     pub sky: SkySpec,
     /// Flat ground. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub ground: Option<GroundSpec>,
     /// Water out to the horizon. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub water: Option<WaterSpec>,
 }
 
 /// A sky gradient with an afterglow.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SkySpec {
@@ -73,7 +76,7 @@ impl Default for SkySpec {
 }
 
 /// Flat ground at height 0.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroundSpec {
@@ -92,7 +95,7 @@ impl Default for GroundSpec {
 }
 
 /// Still water that reflects the sky.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WaterSpec {

@@ -1,5 +1,6 @@
 //! Camera and view: projection, and tests against the view frustum.
 
+use derive_setters::Setters;
 use frolic_core::{SpecError, vector_within, within};
 use frolic_raster::camera::Camera;
 pub use frolic_raster::camera::NEAR;
@@ -11,7 +12,7 @@ use crate::image::ImageSize;
 use crate::lamps::SunSpec;
 
 /// A perspective camera.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CameraSpec {

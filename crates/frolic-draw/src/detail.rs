@@ -1,19 +1,22 @@
 //! Level of detail: distant elements thin out and shrink, each at its own distance, so that there is no visible edge and no popping.
 
+use derive_setters::Setters;
 pub use frolic_core::random::FADE;
 pub(crate) use frolic_core::random::lot as dice;
 use frolic_core::{Span, SpecError, within};
 use serde::{Deserialize, Serialize};
 
 /// Detail over distance and size.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DetailSpec {
     /// Distances in metres, 0 to 1e9, between which elements appear one by one; nearer ones are not drawn. For coarse stand-ins that appear
     /// where the elements they replace vanish. Default 0 to 0: all are drawn.
+    #[setters(skip)]
     pub from: Span,
     /// Distance in metres beyond which nothing is drawn, 0.01 to 1e9. Default 1e9: no limit.
+    #[setters(skip)]
     pub reach: f32,
     /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default 0.3.
     pub edge: f32,
@@ -43,18 +46,6 @@ impl DetailSpec {
     /// Elements appear between two distances in metres.
     pub fn from(mut self, nearest: f32, all: f32) -> Self {
         self.from = Span::new(nearest, all);
-        self
-    }
-
-    /// Elements thin out below this radius on the screen, in pixels.
-    pub fn thin_below(mut self, pixels: f32) -> Self {
-        self.thin_below = pixels;
-        self
-    }
-
-    /// Elements take their coarse form below this radius on the screen, in pixels.
-    pub fn coarse_below(mut self, pixels: f32) -> Self {
-        self.coarse_below = pixels;
         self
     }
 

@@ -1,5 +1,6 @@
 //! Lamps and the sun: plain data, checked before use.
 
+use derive_setters::Setters;
 use frolic_core::{SpecError, vector_within, within};
 use frolic_raster::light::Lamp;
 use glam::Vec3;
@@ -9,7 +10,7 @@ use crate::bounds::Bounds;
 use crate::colour::Colour;
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LightSpec {
@@ -73,7 +74,7 @@ impl LightSpec {
 }
 
 /// The sun, or the moon: light from one direction, with shadows.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SunSpec {

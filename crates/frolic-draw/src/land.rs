@@ -2,6 +2,7 @@
 //!
 //! Where blades thin out in the distance, the ground between them has their colour, so a field has no bald edge.
 
+use derive_setters::Setters;
 use frolic_core::{SpecError, Terrain, gust_noise, within};
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
@@ -12,7 +13,7 @@ use crate::colour::{Colour, srgb_byte};
 use crate::mesh::{Mesh, MeshVertex};
 
 /// Appearance of terrain.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LandSpec {

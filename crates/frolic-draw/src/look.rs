@@ -1,5 +1,6 @@
 //! Looks: shape, blending, colour, lighting and detail of instances.
 
+use derive_setters::Setters;
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
@@ -73,14 +74,16 @@ impl Shape {
 }
 
 /// A textured billboard.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CardSpec {
     /// Name of the texture.
+    #[setters(into)]
     pub texture: String,
     /// Which of the texture's frames is shown. Default: by age.
     #[serde(default)]
+    #[setters(skip)]
     pub play: Play,
     /// Whether frames are blended with the next one. Default: no.
     #[serde(default)]
@@ -108,12 +111,6 @@ impl CardSpec {
     /// Chooses frames this way; `melt` blends each with the next.
     pub fn play(mut self, play: Play, melt: bool) -> Self {
         (self.play, self.melt) = (play, melt);
-        self
-    }
-
-    /// Turns the card this way.
-    pub fn facing(mut self, facing: Facing) -> Self {
-        self.facing = facing;
         self
     }
 }
@@ -162,7 +159,7 @@ pub enum Facing {
 }
 
 /// A ribbon.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct RibbonSpec {
@@ -191,7 +188,7 @@ impl RibbonSpec {
 }
 
 /// Depth test and depth write.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DepthSpec {
@@ -208,7 +205,7 @@ impl Default for DepthSpec {
 }
 
 /// The look of a population.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LookSpec {
@@ -221,18 +218,24 @@ pub struct LookSpec {
     /// Depth test and depth write.
     pub depth: DepthSpec,
     /// Colour over age. Default: white.
+    #[setters(into)]
     pub colour_over_age: Ramp<Colour>,
     /// Opacity over age, 0 to 1. Default 1.
+    #[setters(into)]
     pub opacity_over_age: Ramp<f32>,
     /// Factor on the radius over age. Default 1.
+    #[setters(into)]
     pub size_over_age: Ramp<f32>,
     /// Factor on the colour over height, from the lower to the upper end of `height_range`. Default: white.
+    #[setters(into)]
     pub colour_over_height: Ramp<Colour>,
     /// Range of heights for `colour_over_height`, in metres. Default 0 to 1.
     pub height_range: [f32; 2],
     /// Factor on the colour from the root (0) to the tip (1) of a ribbon, or from the foot to the top of a mesh. Default: white.
+    #[setters(into)]
     pub colour_along: Ramp<Colour>,
     /// Factors on the colour; each element takes a random one. Default: none.
+    #[setters(into)]
     pub tints: Vec<Colour>,
     /// Factor on the colour, 0 to 1e6. Above 1 the element glows. Default 1.
     pub glow: f32,
@@ -326,18 +329,6 @@ impl LookSpec {
     /// A look for sprites in a layer, in the world or on the screen.
     pub fn sprites(on_screen: bool, layer: i32) -> Self {
         Self { shape: Shape::Sprite { on_screen }, layer, ..Self::default() }
-    }
-
-    /// Sets the shape.
-    pub fn shape(mut self, shape: Shape) -> Self {
-        self.shape = shape;
-        self
-    }
-
-    /// Sets the layer.
-    pub fn layer(mut self, layer: i32) -> Self {
-        self.layer = layer;
-        self
     }
 
     /// Sets the opacity over age.

@@ -2,6 +2,7 @@
 //!
 //! After digging, only the changed cells are repainted.
 
+use derive_setters::Setters;
 use frolic_core::{Mask, SpecError, gust_noise, within};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -10,7 +11,7 @@ use crate::atlas::Picture;
 use crate::colour::{Colour, srgb_byte};
 
 /// Appearance of a mask.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ReliefSpec {

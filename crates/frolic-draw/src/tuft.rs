@@ -1,5 +1,6 @@
 //! Paints tufts of blades as textures for cards, which stand for many blades from afar.
 
+use derive_setters::Setters;
 use frolic_core::random::{hash3, unit};
 use frolic_core::{Span, SpecError, within};
 use serde::{Deserialize, Serialize};
@@ -14,13 +15,14 @@ use crate::atlas::Picture;
 /// assert!((0.1..0.6).contains(&(covered as f32 / picture.pixels().len() as f32)));
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TuftSpec {
     /// Number of blades, 1 to 64. Default 12.
     pub blades: u32,
     /// Range of a blade's length as a share of the height, 0.05 to 1. Default 0.5 to 1.
+    #[setters(into)]
     pub length: Span,
     /// Width at the root as a share of the tuft's width, 0.005 to 0.5. Default 0.05.
     pub width: f32,

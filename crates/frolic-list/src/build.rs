@@ -1,5 +1,6 @@
 //! Builds a draw list: breaks populations into batches, by technique and depth order.
 
+use derive_setters::Setters;
 use frolic_core::{Counter, Meter, SpecError, Stage, within};
 use frolic_draw::backend::{BYTES_SEEN, BatchKey, DepthSorter, Detail, Lamp, Lighting, Source, Sources};
 use frolic_draw::{
@@ -10,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
 /// Settings of the list builder.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ListSpec {
@@ -32,18 +33,6 @@ impl ListSpec {
     /// Settings with this technique, and defaults.
     pub fn new(technique: Technique) -> Self {
         Self { technique, ..Self::default() }
-    }
-
-    /// Sets the depth order.
-    pub fn depth_order(mut self, depth_order: DepthOrder) -> Self {
-        self.depth_order = depth_order;
-        self
-    }
-
-    /// Sets the maximum number of instances in a batch.
-    pub fn capacity(mut self, capacity: u32) -> Self {
-        self.capacity = capacity;
-        self
     }
 
     /// Checks that values are in range.

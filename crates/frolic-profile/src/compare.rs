@@ -3,6 +3,7 @@
 //! A change is called where the interval of the ratio of medians leaves 1 out, rounds of both resampled apart; it is so wide that of re-runs
 //! without a change fewer than one in twenty is called one.
 
+use derive_setters::Setters;
 use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
 use serde::Serialize;
 
@@ -19,7 +20,7 @@ const CONFIDENCE: f64 = 0.985;
 const SMALLEST: f64 = 0.02;
 
 /// What is compared, and how.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Setters)]
 #[non_exhaustive]
 pub struct CompareSpec {
     /// Whether scenes, settings and machines may differ. Default no.

@@ -1,5 +1,6 @@
 //! Assets of a scene: meshes, distance grids and pictures that emitters, obstacles and fields name.
 
+use derive_setters::Setters;
 use frolic_core::{
     Asset, Assets, BakeSpec, DistanceGrid, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
     check_layers, gust_noise, vector_within, within,
@@ -16,11 +17,12 @@ use crate::shipped;
 use crate::texture::{read_png, read_png_bytes};
 
 /// Something with an extent, by name.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AssetSpec {
     /// Its name.
+    #[setters(into)]
     pub name: String,
     /// What it is made from.
     pub from: AssetSource,
@@ -35,6 +37,7 @@ pub struct AssetSpec {
     pub position: [f32; 3],
     /// Makes a distance grid of a mesh: points along its longest side, 4 to 1024. Default it stays a mesh.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub bake: Option<u32>,
 }
 
@@ -96,7 +99,7 @@ impl PlacementAsset {
 }
 
 /// Hills: smooth noise on noise of half the size and half the height, and so on.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct HillsSpec {
@@ -161,12 +164,6 @@ impl AssetSpec {
     /// An asset of this name.
     pub fn new(name: &str, from: AssetSource) -> Self {
         Self { name: name.to_owned(), from, scale: 1.0, turn_degrees: 0.0, position: [0.0; 3], bake: None }
-    }
-
-    /// The same as a distance grid with so many points along its longest side.
-    pub fn bake(mut self, points: u32) -> Self {
-        self.bake = Some(points);
-        self
     }
 
     pub(crate) fn check(&self) -> Result<(), SpecError> {

@@ -1,5 +1,6 @@
 //! The parts of a scene that are no populations: textures, meshes, sprites, tile maps, texts.
 
+use derive_setters::Setters;
 use std::fmt::Write;
 
 use frolic_core::random::hash3;
@@ -8,17 +9,20 @@ use frolic_draw::{Align, Colour, ReliefSpec, Stand, TuftSpec};
 use serde::{Deserialize, Serialize};
 
 /// A texture: from a PNG file, or painted.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextureSpec {
     /// Its name.
+    #[setters(into)]
     pub name: String,
     /// The PNG, beside the scene file: any colour type; at most 16384 pixels a side and 2^26 in all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub file: Option<String>,
     /// Without a file: a tuft of blades.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub tuft: Option<TuftSpec>,
     /// Frames of equal size, across and down. Default `[1, 1]`.
     #[serde(default = "single")]
@@ -53,15 +57,18 @@ impl TextureSpec {
 }
 
 /// A mesh, written down: small, every triangle flat.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct MeshSpec {
     /// Its name.
+    #[setters(into)]
     pub name: String,
     /// Places, m at size 1.
+    #[setters(into)]
     pub vertices: Vec<[f32; 3]>,
     /// Triangles: three vertices each, counted from 0, anticlockwise as seen from outside.
+    #[setters(into)]
     pub triangles: Vec<[u16; 3]>,
 }
 
@@ -97,11 +104,12 @@ impl StandSpec {
 }
 
 /// Where something is put: on the screen or in the world, in which layer, in which colour.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PutSpec {
     /// Whether places and sizes are pixels of the picture and not metres. Default in the world.
+    #[setters(skip)]
     pub on_screen: bool,
     /// The point of the picture that places are measured from, as a share of its size. Default the upper left.
     pub anchor: [f32; 2],
@@ -137,12 +145,6 @@ impl PutSpec {
         Self { on_screen: true, anchor, layer, ..Self::default() }
     }
 
-    /// The same with this factor on its colours.
-    pub fn glow(mut self, glow: f32) -> Self {
-        self.glow = glow;
-        self
-    }
-
     /// In the world, in a layer.
     pub fn in_world(stand: StandSpec, layer: i32) -> Self {
         Self { stand, layer, ..Self::default() }
@@ -158,7 +160,7 @@ impl PutSpec {
 }
 
 /// A picture or board.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SpriteSpec {
@@ -176,6 +178,7 @@ pub struct SpriteSpec {
     pub opacity: f32,
     /// Name of the texture it shows. Default none: all of its colour.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub texture: Option<String>,
     /// Which frame of the texture. Default 0.
     pub frame: u32,
@@ -209,20 +212,24 @@ impl Default for SpriteSpec {
 }
 
 /// A tile map: any number of tiles on one quad.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TilesSpec {
     /// Name of the texture whose frames are the tiles.
+    #[setters(into)]
     pub texture: String,
     /// Places across and down, 1 to 8192 each, where every place takes a tile at random.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub scatter: Option<[u32; 2]>,
     /// Tiles row after row from the top, frames counted from 0.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub rows: Vec<Vec<u16>>,
     /// A grey PNG, a pixel a place: its value is the tile, 255 none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub index: Option<String>,
     /// Middle of the quad, m, or pixels right and down of the anchor.
     pub position: [f32; 3],
@@ -249,12 +256,13 @@ impl TilesSpec {
 }
 
 /// Text in the font that ships.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextSpec {
     /// What it says, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss, and `{caught.0}` for what the first
     /// collector of the world has picked up so far.
+    #[setters(into)]
     pub text: String,
     /// Upper end of the first line: metres, or pixels right and down of the anchor.
     pub position: [f32; 3],
@@ -282,7 +290,7 @@ fn opaque() -> f32 {
 }
 
 /// Shows a mask of the world as cut stone, dug as it is.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct StoneSpec {

@@ -1,5 +1,6 @@
 //! Specs of populations: what a scene file says of one.
 
+use derive_setters::Setters;
 use frolic_core::{
     EmitterSpec, EventSpec, FieldSpec, MotionSpec, Order, ParticleSpec, Ramp, Span, TrailSpec, Weather,
 };
@@ -127,13 +128,15 @@ macro_rules! population {
 families::list!(population);
 
 /// Changes of a population with the season: ramps over the `season` of the scene.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SeasonsSpec {
     /// Factor on the colour. Default: white.
+    #[setters(into)]
     pub colour: Ramp<Colour>,
     /// Factor on the size. Default: 1.
+    #[setters(into)]
     pub size: Ramp<f32>,
 }
 
@@ -144,7 +147,7 @@ impl Default for SeasonsSpec {
 }
 
 /// Trails: ribbons along the last positions of the elements of a population.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TrailLookSpec {

@@ -1,5 +1,6 @@
 //! Specs of a scene: the keys of a scene file as plain data.
 
+use derive_setters::Setters;
 use std::collections::HashSet;
 
 use frolic_core::{
@@ -24,7 +25,7 @@ use crate::population::PopulationSpec;
 pub const FORMAT_VERSION: u32 = 1;
 
 /// Spec of a scene. `docs/scene-format.md` documents the same keys for scene files.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct SceneSpec {
@@ -32,12 +33,14 @@ pub struct SceneSpec {
     pub frolic: u32,
     /// One line about the scene.
     #[serde(default)]
+    #[setters(into)]
     pub title: String,
     /// Seed of all random numbers. Default: 1.
     #[serde(default = "one")]
     pub seed: u32,
     /// Named weather. It replaces speed and gusts of the world's wind, keeps its direction, and adapts blades. Default: the wind of the world.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub weather: Option<Weather>,
     /// Season, 0 to 1, for populations that change with it. Default: 0.
     #[serde(default)]
@@ -59,12 +62,14 @@ pub struct SceneSpec {
     pub clock: ClockSpec,
     /// Keeps frames within a time budget by reducing quality settings in order. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub keeper: Option<KeeperSpec>,
     /// Camera.
     #[serde(default)]
     pub camera: CameraSpec,
     /// Path of the camera and its target. Default: none; the camera does not move.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub travel: Option<PathSpec>,
     /// Picture settings.
     #[serde(default)]
@@ -77,45 +82,58 @@ pub struct SceneSpec {
     pub sky: SkySpec,
     /// Ground. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub ground: Option<GroundSpec>,
     /// Water. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub water: Option<WaterSpec>,
     /// World: gravity, wind, fields, obstacles, collectors.
     #[serde(default)]
     pub world: WorldSpec,
     /// Meshes, distance grids and pictures that emitters, obstacles and fields refer to, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub asset: Vec<AssetSpec>,
     /// Lamps, at most 16. Default: none.
     #[serde(default)]
+    #[setters(into)]
     pub light: Vec<LightSpec>,
     /// Sun. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub sun: Option<SunSpec>,
     /// Textures, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub texture: Vec<TextureSpec>,
     /// Meshes, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub mesh: Vec<MeshSpec>,
     /// Sprites, at most 65536.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub sprite: Vec<SpriteSpec>,
     /// Tile maps, at most 256.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub tiles: Vec<TilesSpec>,
     /// Masks of the world that are drawn as stone, at most 16.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub stone: Vec<StoneSpec>,
     /// Terrain, at most 16 pieces.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub land: Vec<LandPart>,
     /// Texts, at most 4096.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub text: Vec<TextSpec>,
     /// Populations in drawing order, at most 256.
     #[serde(default)]
+    #[setters(into)]
     pub population: Vec<PopulationSpec>,
     /// Folder of the files that the scene refers to.
     #[serde(skip)]
@@ -178,7 +196,7 @@ fn one() -> u32 {
 }
 
 /// Picture settings.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DrawSpec {
@@ -209,12 +227,13 @@ impl DrawSpec {
 }
 
 /// Profile settings.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ProfileSpec {
     /// Name of the population whose count varies. Default: the first.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub population: Option<String>,
 }
 

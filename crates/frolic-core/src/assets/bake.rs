@@ -4,6 +4,7 @@
 //! neighbours go through the tree together.
 //! Signs are the majority of three counts, so that a hole in the surface does not turn a whole row inside out. O(points · log triangles).
 
+use derive_setters::Setters;
 use glam::Vec3;
 use rayon::prelude::*;
 
@@ -13,7 +14,7 @@ use crate::foundations::error::{SpecError, within};
 use crate::foundations::simd::{Simd, detect, kernel};
 
 /// How a distance grid is made.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Setters)]
 #[non_exhaustive]
 pub struct BakeSpec {
     /// Points along the longest side, 4 to 1024. Default 64.

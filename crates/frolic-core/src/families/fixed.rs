@@ -1,5 +1,6 @@
 //! Static instances: posts, boats, flags on a line. Hanging elements swing in the wind.
 
+use derive_setters::Setters;
 use glam::Vec3;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -22,48 +23,58 @@ use crate::world::obstacles::BLOCK;
 use crate::world::{Gusts, MOST_PUSHERS, World};
 
 /// Static instances: where they are put, and how they swing and sway.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct FixtureSpec {
     /// Single places, for the first elements. At most 65536.
+    #[setters(into)]
     pub at: Vec<PlaceSpec>,
     /// Lines along which further elements hang, evenly by length. At most 4096.
+    #[setters(into)]
     pub line: Vec<LineSpec>,
     /// A distance grid over which further elements are spread. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub fill: Option<FillSpec>,
     /// Endless cells over which further elements are scattered. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub scatter: Option<ScatterSpec>,
     /// Layers of a placement for further elements, at most 16. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub placement: Vec<PlacementSpec>,
     /// Elements that follow the pushers of the world, one each, instead of places. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub walk: Option<WalkSpec>,
     /// Whether the lines themselves are the elements, one each, and nothing hangs from them. Default: false.
     pub strung: bool,
     /// Swinging. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub swing: Option<SwingSpec>,
     /// Swaying of all elements together, as a bush. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub sway: Option<SwaySpec>,
 }
 
 /// Elements spread over a distance grid, turned outwards.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FillSpec {
     /// Name of the grid.
+    #[setters(into)]
     pub asset: String,
     /// Part of the grid. Default: its inside.
     #[serde(default)]
     pub part: VolumePart,
     /// Tilt outwards, in degrees: 0 is upright, 90 points out. Default: 0 to 90.
     #[serde(default = "any_tilt")]
+    #[setters(into)]
     pub tilt_degrees: Span,
     /// Largest turn from the direction outwards, in degrees, 0 to 180. Default: 60.
     #[serde(default = "some_turn")]
@@ -79,7 +90,7 @@ fn some_turn() -> f32 {
 }
 
 /// Swaying of all elements together: displacement by the wind grows with the square of the height.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwaySpec {
@@ -98,7 +109,7 @@ impl Default for SwaySpec {
 }
 
 /// One place.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlaceSpec {
@@ -119,7 +130,7 @@ impl Default for PlaceSpec {
 }
 
 /// A line that sags between two points.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct LineSpec {
@@ -152,7 +163,7 @@ impl LineSpec {
 }
 
 /// Swinging around the turned x axis, as a flag that hangs from its upper edge.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwingSpec {

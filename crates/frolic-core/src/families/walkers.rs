@@ -1,5 +1,6 @@
 //! Figures that follow the pushers of the world, so that what bends the blades is visible.
 
+use derive_setters::Setters;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -9,12 +10,13 @@ use crate::placement::{Terrain, TerrainSpec};
 use crate::world::pushers::Pushing;
 
 /// Elements that follow the pushers of the world, one each, turned along its way. Elements without a pusher are hidden.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WalkSpec {
     /// Terrain that they stand on. Default: none; they are as high as their pusher.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub terrain: Option<TerrainSpec>,
     /// Index of the pusher of the first element, from 0. Default: 0.
     pub first: u32,

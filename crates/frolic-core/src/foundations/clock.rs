@@ -1,11 +1,12 @@
 //! Divides frames of any length into steps of one length.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, within};
 
 /// How time advances.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClockSpec {

@@ -5,6 +5,7 @@
 //! exceeds the budget it waits twice as long before the next attempt, so that settings do not oscillate. Settings move over half a window, so
 //! that nothing pops.
 
+use derive_setters::Setters;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -47,13 +48,14 @@ impl Lever {
 }
 
 /// A frame budget, and the settings that may be reduced for it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct KeeperSpec {
     /// Maximum time of a frame, in seconds, 0.0001 to 10. Default: 1/60.
     pub budget: f32,
     /// Settings in order of reduction. Default: detail, density, rate.
+    #[setters(into)]
     pub order: Vec<Lever>,
     /// Minimum share of detail, 0.05 to 1. Default: 0.25.
     pub least_detail: f32,

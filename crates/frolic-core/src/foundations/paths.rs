@@ -1,16 +1,18 @@
 //! Paths that emitters and collectors follow: a smooth line through points, at an even speed.
 
+use derive_setters::Setters;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, vector_within, within};
 
 /// A smooth line through points, followed at an even speed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PathSpec {
     /// Points of the path, in metres, 2 to 1024.
+    #[setters(into)]
     pub points: Vec<[f32; 3]>,
     /// Time from the first point to the last, or once around, in seconds, 0.01 to 1e6.
     pub seconds: f32,
@@ -40,12 +42,6 @@ impl PathSpec {
     /// A path through points, in metres, that takes `seconds`.
     pub fn new(points: impl IntoIterator<Item = [f32; 3]>, seconds: f32) -> Self {
         Self { points: points.into_iter().collect(), seconds, ends: PathEnds::Stay, turns: false }
-    }
-
-    /// Sets the behaviour at the end.
-    pub fn ends(mut self, ends: PathEnds) -> Self {
-        self.ends = ends;
-        self
     }
 
     /// Checks that every value is in range.

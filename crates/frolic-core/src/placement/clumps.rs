@@ -5,6 +5,7 @@
 //! a seed comes into reach. A kernel-weighted mean: Shepard, "A Two-dimensional Interpolation Function for Irregularly-spaced Data" (1968),
 //! with weights of compact support. 25 seeds an element.
 
+use derive_setters::Setters;
 use std::f32::consts::TAU;
 
 use glam::Vec2;
@@ -15,7 +16,7 @@ use crate::foundations::random::{hash3, unit};
 use crate::foundations::span::Span;
 
 /// What the elements of a clump share.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClumpSpec {
@@ -28,10 +29,13 @@ pub struct ClumpSpec {
     /// Share of that which points away from the clump's seed and not the clump's own way, 0 to 1. Default 0.5.
     pub outwards: f32,
     /// Factor on the size. Default 0.7 to 1.2.
+    #[setters(into)]
     pub size: Span,
     /// Added to how far elements hang over, degrees. Default 0.
+    #[setters(into)]
     pub bend_degrees: Span,
     /// Factor on the stiffness. Default 1.
+    #[setters(into)]
     pub stiffness: Span,
     /// Share of an element's tint that comes from its clump, 0 to 1. Default 0.6.
     pub tint: f32,

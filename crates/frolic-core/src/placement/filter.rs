@@ -1,5 +1,6 @@
 //! Where fewer elements stand: filters that each let a share of them through.
 
+use derive_setters::Setters;
 use std::sync::Arc;
 
 use glam::Vec2;
@@ -21,7 +22,7 @@ use crate::foundations::span::Span;
 /// assert_eq!(filter.share(3.0, 0.0, None), 1.0);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FilterSpec {
@@ -32,6 +33,7 @@ pub struct FilterSpec {
     pub invert: bool,
     /// Share that it lets through where it would let none, 0 to 1. Default 0.
     #[serde(default)]
+    #[setters(skip)]
     pub least: f32,
 }
 

@@ -1,5 +1,6 @@
 //! The ground that elements are put on: level, or after a height map.
 
+use derive_setters::Setters;
 use std::sync::Arc;
 
 use glam::Vec3;
@@ -9,11 +10,12 @@ use crate::assets::{Assets, Plane};
 use crate::foundations::error::{SpecError, vector_within, within};
 
 /// Ground after a height map.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TerrainSpec {
     /// Name of the asset: rows of heights.
+    #[setters(into)]
     pub asset: String,
     /// Where its middle lies, m, at value 0. Default the origin.
     #[serde(default)]

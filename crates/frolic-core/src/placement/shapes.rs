@@ -1,5 +1,6 @@
 //! Shapes and directions of births: plain data, checked before use.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, direction, vector_within, within};
@@ -157,7 +158,7 @@ impl ShapeSpec {
 }
 
 /// A direction and the spread around it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AimSpec {
@@ -169,6 +170,7 @@ pub struct AimSpec {
     pub hollow_degrees: f32,
     /// Normal of a flat fan: all directions are perpendicular to it. Default: none, a cone.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub fan: Option<[f32; 3]>,
     /// Whether directions are evenly spaced instead of random. Default: false.
     pub even: bool,

@@ -1,5 +1,6 @@
 //! Specs of placements: plain data, checked before use.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use super::clumps::ClumpSpec;
@@ -22,29 +23,36 @@ use crate::foundations::span::Span;
 /// # use frolic_core::On;
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlacementSpec {
     /// Support of a placement. Default: the ground, scattered.
     pub on: On,
     /// Area of ground. Assets ignore it. Default: 10 m by 10 m around the origin.
+    #[setters(skip)]
     pub area: AreaSpec,
     /// Elements for each square metre before filters, 0 to 1e6. Default: 0, as the count requires.
+    #[setters(skip)]
     pub density: f32,
     /// Weight of this layer when the count is divided among layers, 0 to 1e6. Default: 1.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub share: Option<f32>,
     /// Filters by place, at most 16. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub filter: Vec<FilterSpec>,
     /// Terrain. Default: level ground at height 0.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub terrain: Option<TerrainSpec>,
     /// Clumps: attributes that neighbours share. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub clumps: Option<ClumpSpec>,
     /// Attributes of each element.
+    #[setters(skip)]
     pub each: EachSpec,
 }
 
@@ -82,7 +90,7 @@ impl Default for On {
 }
 
 /// A rectangle of ground, or ground without end.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AreaSpec {
@@ -118,21 +126,26 @@ impl AreaSpec {
 }
 
 /// Attributes that are drawn for each element.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EachSpec {
     /// Turn around its vertical axis, in degrees. Default: 0 to 360.
+    #[setters(into)]
     pub turn_degrees: Span,
     /// Tilt towards its turn, in degrees. Default: 0.
+    #[setters(into)]
     pub tilt_degrees: Span,
     /// Factor on the size of the population, 0 to 1e4. Default: 1.
+    #[setters(into)]
     pub size: Span,
     /// Alignment to the normal of the ground or asset instead of the vertical, 0 to 1. Default: 0 on the ground, 1 on assets.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub square: Option<f32>,
     /// Weights of several kinds of element, at most 16; see `kind` of a population. Default: one kind.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub kinds: Vec<f32>,
 }
 

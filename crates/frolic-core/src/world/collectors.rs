@@ -3,6 +3,7 @@
 //! Each element goes to one collector, once: the first of the list that it enters. Both move during a step: the closest approach of the two straight
 //! ways decides. A few collectors are compared one by one over columns; for many, a grid finds those nearby.
 
+use derive_setters::Setters;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -17,7 +18,7 @@ const MOST_COLLECTORS: usize = 65_536;
 const FEW: usize = 16;
 
 /// A ball that picks up every element that enters it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CollectorSpec {
@@ -28,6 +29,7 @@ pub struct CollectorSpec {
     pub radius: f32,
     /// Path of the centre, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub path: Option<PathSpec>,
     /// Pull before the catch, in m/s², 0 to 1e5. Default: 0.
     #[serde(default)]

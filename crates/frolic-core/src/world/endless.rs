@@ -3,6 +3,7 @@
 //! A cell appears when it comes within reach and disappears when it is a fifth further away, so that a centre that sways at the edge does not create
 //! and remove it repeatedly. A walk away and back finds the same world.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, vector_within, within};
@@ -10,7 +11,7 @@ use crate::foundations::random::{Draws, hash3, unit};
 use crate::foundations::span::Span;
 
 /// Endless obstacles: upright posts in a square grid of cells on the ground.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct EndlessSpec {
@@ -23,6 +24,7 @@ pub struct EndlessSpec {
     #[serde(default = "half")]
     pub share: f32,
     /// Radius of a post, in metres, 0.001 to half a cell.
+    #[setters(into)]
     pub radius: Span,
     /// Restitution: share of the speed towards it that is returned, 0 to 1. Default: 0.4.
     #[serde(default = "default_bounce")]
@@ -32,6 +34,7 @@ pub struct EndlessSpec {
     pub friction: f32,
     /// A disc without posts. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub keep_off: Option<KeepOffSpec>,
 }
 
@@ -52,7 +55,7 @@ fn default_friction() -> f32 {
 }
 
 /// A disc on the ground without posts.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct KeepOffSpec {
@@ -70,7 +73,7 @@ impl KeepOffSpec {
 }
 
 /// A square grid of cells on the ground, and its reach.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CellsSpec {
@@ -99,7 +102,7 @@ impl CellsSpec {
 }
 
 /// Places scattered over square cells of the ground around a moving centre. The content of a cell depends on the seed and the cell alone.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ScatterSpec {

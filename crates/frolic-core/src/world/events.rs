@@ -1,5 +1,6 @@
 //! Events of the elements of one population, and what they start in another.
 
+use derive_setters::Setters;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -9,7 +10,7 @@ use crate::placement::{AimSpec, ShapeSpec};
 use crate::world::bodies::BodyRow;
 
 /// An event of elements, which may start others.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct EventSpec {
@@ -17,9 +18,11 @@ pub struct EventSpec {
     pub on: Moment,
     /// Name of the population that it starts elements of. Default: none; the event is only recorded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub start: Option<String>,
     /// Number of elements each time, 0 to 1e6; fractions by chance. Default: 1.
     #[serde(default = "one")]
+    #[setters(into)]
     pub count: Span,
     /// Probability that it starts anything, 0 to 1. Default: 1.
     #[serde(default = "always")]
@@ -32,18 +35,21 @@ pub struct EventSpec {
     pub shape: ShapeSpec,
     /// Direction at birth. Default: up.
     #[serde(default)]
+    #[setters(skip)]
     pub aim: AimSpec,
     /// Reference of `aim`. Default: the world.
     #[serde(default)]
     pub aim_by: AimBy,
     /// Speed at birth, in m/s, 0 to 1e5. Default: 1.
     #[serde(default = "one")]
+    #[setters(into)]
     pub speed: Span,
     /// Share of the velocity of the parent that is added, -10 to 10. Default: 0.
     #[serde(default)]
     pub keep_velocity: f32,
     /// Radius relative to that of the parent, 0 to 1000. Default: as of the population.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub size: Option<Span>,
     /// Whether they take over tint, frame and spin of the parent. Default: false.
     #[serde(default)]
@@ -206,18 +212,6 @@ impl EventSpec {
         self.aim_by = by;
         self.aim.spread_degrees = spread_degrees;
         self.speed = speed;
-        self
-    }
-
-    /// Sets the maximum number of elements started in a step.
-    pub fn most(mut self, most: u32) -> Self {
-        self.most = most;
-        self
-    }
-
-    /// Sets the share of the velocity of the parent that is added.
-    pub fn keep_velocity(mut self, share: f32) -> Self {
-        self.keep_velocity = share;
         self
     }
 

@@ -3,6 +3,7 @@
 //! Some fields add to the acceleration of elements; others move the air, which acts through drag. Fields process a chunk of elements at a time
 //! ([`FieldChunk`]). A field of the program's own is a trait with one method ([`Field`]).
 
+use derive_setters::Setters;
 use std::sync::Arc;
 
 use glam::Vec3;
@@ -15,7 +16,7 @@ use crate::foundations::span::Span;
 use crate::world::curl::Curl;
 
 /// A field.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FieldSpec {
@@ -27,9 +28,11 @@ pub struct FieldSpec {
     /// Distance from the centre at which it fades to nothing, in metres, 0.001 to 1e6. The factor at a distance d is (1 - d² / reach²)². Default:
     /// none; it acts everywhere.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub reach: Option<f32>,
     /// Start and end, in seconds after the start. Default: always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub during: Option<[f32; 2]>,
 }
 
@@ -61,7 +64,7 @@ pub enum FieldKind {
 /// An attractor. At a distance `d` the acceleration towards it is `strength * d / s^3` for [`Falloff::Square`],
 /// `strength * d / s^2` for [`Falloff::Linear`], `strength * d / s` for [`Falloff::None`] and `strength * d` for [`Falloff::Spring`], where
 /// `s^2 = d^2 + radius^2`.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AttractorSpec {
@@ -96,7 +99,7 @@ pub enum Falloff {
 }
 
 /// A vortex. At a distance d from the axis the air turns at `speed * 2 d radius / (d² + radius²)`: fastest at the radius.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct VortexSpec {
@@ -138,7 +141,7 @@ impl VortexSpec {
 }
 
 /// Curl noise.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CurlSpec {
@@ -157,11 +160,12 @@ impl Default for CurlSpec {
 }
 
 /// A surface that elements are pulled to, or held on.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ShapeFieldSpec {
     /// Name of a distance grid.
+    #[setters(into)]
     pub asset: String,
     /// Acceleration towards the surface for each metre of distance, in 1/s², 0 to 1e5. Default: 20.
     #[serde(default = "default_pull")]
@@ -237,12 +241,6 @@ impl FieldSpec {
     /// Sets the centre, in metres.
     pub fn at(mut self, position: [f32; 3]) -> Self {
         self.position = position;
-        self
-    }
-
-    /// Sets the distance at which it fades to nothing, in metres.
-    pub fn reach(mut self, reach: f32) -> Self {
-        self.reach = Some(reach);
         self
     }
 

@@ -9,6 +9,7 @@ pub(crate) mod fields;
 pub(crate) mod obstacles;
 pub(crate) mod pushers;
 
+use derive_setters::Setters;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -28,7 +29,7 @@ use crate::world::obstacles::{Body, Mask, ObstacleShape, ObstacleSpec, Posts, So
 use crate::world::pushers::{Pusher, PusherSpec, Pushing};
 
 /// What acts on all populations, on each according to its own response.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WorldSpec {
@@ -38,29 +39,36 @@ pub struct WorldSpec {
     pub wind: [f32; 3],
     /// Gusts added to the steady wind. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub gusts: Option<GustSpec>,
     /// Fields, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub field: Vec<FieldSpec>,
     /// Obstacles, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub obstacle: Vec<ObstacleSpec>,
     /// Endless posts, in cells around a moving centre. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub endless: Option<EndlessSpec>,
     /// Collectors, at most 65536. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub collector: Vec<CollectorSpec>,
     /// Pushers, which move through blades and bend them, at most 4096. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub pusher: Vec<PusherSpec>,
     /// Brushes, which dig or fill masks while the world runs, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(into)]
     pub brush: Vec<BrushSpec>,
 }
 
 /// A brush that moves over a mask.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BrushSpec {
@@ -76,14 +84,16 @@ pub struct BrushSpec {
     pub position: [f32; 3],
     /// Path, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub path: Option<PathSpec>,
     /// Start and end of its work, in seconds after the start; its path starts then. Default: always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub during: Option<[f32; 2]>,
 }
 
 /// Gusts: smooth noise that moves with the wind.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GustSpec {
@@ -95,6 +105,7 @@ pub struct GustSpec {
     pub drift: f32,
     /// Factor on the steady wind, from the deepest lull to the strongest gust, -10 to 10; negative values reverse it. Default: 1 to 1, a steady
     /// wind.
+    #[setters(into)]
     pub swell: Span,
 }
 
@@ -121,12 +132,6 @@ impl Default for WorldSpec {
 }
 
 impl WorldSpec {
-    /// Sets the steady wind, in m/s.
-    pub fn wind(mut self, wind: [f32; 3]) -> Self {
-        self.wind = wind;
-        self
-    }
-
     /// Sets gusts: maximum added speed, in m/s, and size, in metres.
     pub fn gusts(mut self, strength: f32, size: f32) -> Self {
         self.gusts = Some(GustSpec { strength, size, ..GustSpec::default() });

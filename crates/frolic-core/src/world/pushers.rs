@@ -1,5 +1,6 @@
 //! Pushers: walkers, rolling balls and blasts that bend blades.
 
+use derive_setters::Setters;
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
@@ -7,7 +8,7 @@ use crate::foundations::error::{SpecError, vector_within, within};
 use crate::foundations::paths::{Path, PathSpec};
 
 /// A pusher: it bends blades away from itself, and down.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PusherSpec {
@@ -18,6 +19,7 @@ pub struct PusherSpec {
     pub position: [f32; 3],
     /// Path, from `position` on. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub path: Option<PathSpec>,
     /// Reach above and below its position, in metres, 0 to 1e5. Default: 2.
     #[serde(default = "two")]
@@ -27,6 +29,7 @@ pub struct PusherSpec {
     pub weight: f32,
     /// A blast: a ring that expands from the centre. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub blast: Option<BlastSpec>,
 }
 
@@ -39,7 +42,7 @@ fn two() -> f32 {
 }
 
 /// A ring that expands from the centre to the radius of the pusher.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BlastSpec {
@@ -47,6 +50,7 @@ pub struct BlastSpec {
     pub at: f32,
     /// Time between blasts, in seconds, 0.01 to 1e6. Default: one blast only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub every: Option<f32>,
     /// Speed of the ring, in m/s, 0.01 to 1e4.
     pub speed: f32,

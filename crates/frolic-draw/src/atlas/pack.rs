@@ -1,5 +1,6 @@
 //! Packing rectangles into a square without overlap.
 
+use derive_setters::Setters;
 use frolic_core::SpecError;
 
 /// Every cell starts at a multiple of this many texels and is as large, so that each texel of the three smaller copies
@@ -7,7 +8,7 @@ use frolic_core::SpecError;
 pub const CELL: u32 = 8;
 
 /// How pictures are packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Setters)]
 #[non_exhaustive]
 pub struct PackSpec {
     /// Largest side of a page, texels, 64 to 16384. Default 2048.

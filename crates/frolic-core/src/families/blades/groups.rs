@@ -9,6 +9,7 @@
 //! A square can be a group while it is level and shows its whole layout, nothing presses or pressed it, it is far enough from the camera, and its air
 //! moves along the wind.
 
+use derive_setters::Setters;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 use glam::Vec2;
@@ -26,7 +27,7 @@ use crate::poses::{Group, Layouts, Posed, Poses};
 use crate::world::World;
 
 /// Squares that share layouts.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroupSpec {
@@ -35,6 +36,7 @@ pub struct GroupSpec {
     /// Number of states of the wind, 1 to 64. Default: 12.
     pub wind_states: u32,
     /// Distance below which squares are always drawn blade by blade, in metres, from the side of a square, at least 1, to 1e6. Default: 12.
+    #[setters(skip)]
     pub beyond: f32,
 }
 

@@ -1,5 +1,6 @@
 //! How a population of blades is described.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use super::groups::GroupSpec;
@@ -10,17 +11,21 @@ use crate::placement::{PlacementSpec, check_layers};
 use crate::world::{GustSpec, WorldSpec};
 
 /// Blades: rooted, bent by wind and by what moves through them.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct BladeSpec {
     /// Where they stand: layers, at most 16. Default one, scattered over 10 m by 10 m.
+    #[setters(into)]
     pub placement: Vec<PlacementSpec>,
     /// Length, m, 0.001 to 100. Default 0.5 to 0.8.
+    #[setters(skip)]
     pub length: Span,
     /// How far they hang over at rest, towards where they are turned, degrees, 0 to 134. Default 5 to 25.
+    #[setters(into)]
     pub bend_degrees: Span,
     /// Swings a second of a blade by itself, Hz, 0.01 to 100: stiff ones swing fast. Default 1.1 to 1.7.
+    #[setters(into)]
     pub sway_hz: Span,
     /// Rate at which they take on the air's motion, 1/s, 0 to 1000: by it the wind leans them, and still air calms them. Default 3.5.
     pub drag: f32,
@@ -28,27 +33,33 @@ pub struct BladeSpec {
     pub damping: f32,
     /// Time after which a blade that was pressed down has mostly come up again, s, 0.01 to 1e6, each its own: with a wide range, trodden paths
     /// linger. Default 0.5 to 20.
+    #[setters(into)]
     pub recover: Span,
     /// How they answer to the wind. Default they swing.
+    #[setters(skip)]
     pub motion: BladeMotion,
     /// Side of the squares in which they are stepped, left out and drawn, m, 0.01 to 1e4. Default 4.
+    #[setters(skip)]
     pub chunk: f32,
     /// Squares that share layouts, which `technique = "tiled"` draws from pictures made before. Default none: each has its own.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub groups: Option<GroupSpec>,
     /// Ground without end: squares are made and given up around the camera. Default the areas of the placement.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub endless: Option<AroundSpec>,
     /// Time from one look at what is in view to the next, s, 0 to 10; between them what is somewhat outside counts as in view. Default 0: at each
     /// frame.
     pub look_every: f32,
     /// Blades that the wind tears off. Default none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub tear: Option<TearSpec>,
 }
 
 /// Ground without end.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AroundSpec {
@@ -88,7 +99,7 @@ pub enum BladeMotion {
 }
 
 /// Blades that are torn off.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TearSpec {
@@ -101,6 +112,7 @@ pub struct TearSpec {
     #[serde(default = "stub")]
     pub stub: f32,
     /// The population of particles that they become.
+    #[setters(into)]
     pub start: String,
 }
 

@@ -1,5 +1,6 @@
 //! How a population that grows is described.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, each, vector_within, within};
@@ -9,7 +10,7 @@ use crate::world::events::Region;
 
 /// Elements that grow where they stand, in clusters: a few layouts, each put at many places. An element is its growth alone, four bytes; where it
 /// stands follows from its cluster and layout.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GrowSpec {
@@ -20,13 +21,17 @@ pub struct GrowSpec {
     /// Different clusters, 1 to 64. Default 4.
     pub layouts: u32,
     /// Where clusters are put: layers, at most 16. Default one, scattered over 10 m by 10 m.
+    #[setters(into)]
     pub placement: Vec<PlacementSpec>,
     /// Several clusters at each place, one after the other. Default one.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub stack: Option<StackSpec>,
     /// Time from seed to full size, s, 0.01 to 1e7, each its own. Default 20 to 60.
+    #[setters(skip)]
     pub seconds: Span,
     /// How grown they are at the start, 0 (seed) to 1 (full size). Default 0.
+    #[setters(skip)]
     pub start: Span,
     /// Share of those places that are empty at the start, 0 to 1. Default 0.
     pub bare: f32,
@@ -34,11 +39,12 @@ pub struct GrowSpec {
     pub rotation: u32,
     /// What is taken out, and when, at most 64. Default nothing.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[setters(skip)]
     pub harvest: Vec<HarvestSpec>,
 }
 
 /// Clusters at one place, one after the other.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct StackSpec {
@@ -49,7 +55,7 @@ pub struct StackSpec {
 }
 
 /// Something that is taken out of a region.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct HarvestSpec {
@@ -59,6 +65,7 @@ pub struct HarvestSpec {
     pub at: f32,
     /// Time from one harvest to the next, s, 0.01 to 1e9. Default once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub every: Option<f32>,
     /// Least growth that is taken, 0 to 1: what is smaller is left. Default 0: all.
     #[serde(default)]

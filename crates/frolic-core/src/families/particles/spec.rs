@@ -1,5 +1,6 @@
 //! How a population of particles is described: plain data, checked before use.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use super::trail::TrailSpec;
@@ -38,26 +39,33 @@ pub enum Order {
 }
 
 /// A population of particles.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ParticleSpec {
     /// Maximum number of live elements. Memory for all is reserved at the start.
     pub count: u32,
     /// Age at death, in seconds, 0.001 to 1e6. Default: 1 to 2.
+    #[setters(skip)]
     pub life: Span,
     /// Radius at birth, in metres, 0 to 1e4. Default: 0.05.
+    #[setters(skip)]
     pub size: Span,
     /// Response to the world.
+    #[setters(skip)]
     pub motion: MotionSpec,
     /// Emitters. Without any, only events start elements.
+    #[setters(into)]
     pub emitters: Vec<EmitterSpec>,
     /// Fields that act on this population alone, in addition to those of the world. Default: none.
+    #[setters(into)]
     pub fields: Vec<FieldSpec>,
     /// Events of its elements, and what they start. Default: none.
+    #[setters(into)]
     pub events: Vec<EventSpec>,
     /// Trails: the last positions of its elements. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub trail: Option<TrailSpec>,
     /// Order of its elements. Default: order of birth.
     #[serde(default)]
@@ -65,19 +73,22 @@ pub struct ParticleSpec {
 }
 
 /// An emitter: where, when and how fast elements appear.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EmitterSpec {
     /// Elements a second, 0 to 1e9, spread evenly over each step. Default: 0.
+    #[setters(skip)]
     pub rate: f32,
     /// Factor on the rate over time. Default: constant.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub rate_over_time: Option<CourseSpec>,
     /// Elements for each metre that the emitter moves, 0 to 1e6. Default: 0.
     pub per_metre: f32,
     /// Bursts: elements that appear at once. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
     pub burst: Option<BurstSpec>,
     /// Shape in which elements appear, around `position`. Default: a point.
     pub shape: ShapeSpec,
@@ -85,13 +96,17 @@ pub struct EmitterSpec {
     pub position: [f32; 3],
     /// Path of the centre, from `position` on. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub path: Option<PathSpec>,
     /// Endless places around a moving centre that each emit as this emitter does; `position` is added. Default: none; one place.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub scatter: Option<ScatterSpec>,
     /// Direction at birth. Default: up.
+    #[setters(skip)]
     pub aim: AimSpec,
     /// Speed at birth, in m/s, 0 to 1e5. Default: 1.
+    #[setters(skip)]
     pub speed: Span,
     /// Share of the velocity of the emitter that is added, -10 to 10. Default: 0.
     pub keep_velocity: f32,
@@ -116,14 +131,16 @@ impl Default for EmitterSpec {
 }
 
 /// A factor over time: straight lines between stops, constant before the first and after the last.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CourseSpec {
     /// Stops: pairs of a time, in seconds, rising, and a factor, 0 to 1e6. 1 to 256 pairs.
+    #[setters(into)]
     pub stops: Vec<[f32; 2]>,
     /// Time after which it repeats, in seconds, 0.001 to 1e6. Default: never.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub every: Option<f32>,
 }
 
@@ -131,12 +148,6 @@ impl CourseSpec {
     /// A course through pairs of a time, in seconds, and a factor.
     pub fn new(stops: impl IntoIterator<Item = [f32; 2]>) -> Self {
         Self { stops: stops.into_iter().collect(), every: None }
-    }
-
-    /// Repeats after a number of seconds.
-    pub fn every(mut self, seconds: f32) -> Self {
-        self.every = Some(seconds);
-        self
     }
 
     fn check(&self) -> Result<(), SpecError> {
@@ -191,7 +202,7 @@ impl CourseSpec {
 }
 
 /// Bursts of an emitter.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BurstSpec {
@@ -202,9 +213,11 @@ pub struct BurstSpec {
     pub at: f32,
     /// Time between bursts, in seconds, 0.001 to 1e6. Default: one burst only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub every: Option<f32>,
     /// Number of bursts, if they repeat. Default: unlimited.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub times: Option<u32>,
 }
 
@@ -260,18 +273,6 @@ impl ParticleSpec {
         self
     }
 
-    /// Sets trails.
-    pub fn trail(mut self, trail: TrailSpec) -> Self {
-        self.trail = Some(trail);
-        self
-    }
-
-    /// Sets the order of its elements.
-    pub fn order(mut self, order: Order) -> Self {
-        self.order = order;
-        self
-    }
-
     /// Adds an event.
     pub fn event(mut self, event: EventSpec) -> Self {
         self.events.push(event);
@@ -322,12 +323,6 @@ impl EmitterSpec {
         Self { per_metre, path: Some(path), ..Self::default() }
     }
 
-    /// Sets the factor on the rate over time.
-    pub fn rate_over_time(mut self, course: CourseSpec) -> Self {
-        self.rate_over_time = Some(course);
-        self
-    }
-
     /// Sets endless places that each emit.
     pub fn scattered(mut self, scatter: ScatterSpec) -> Self {
         self.scatter = Some(scatter);
@@ -343,12 +338,6 @@ impl EmitterSpec {
     /// Sets the centre, in metres.
     pub fn at(mut self, position: [f32; 3]) -> Self {
         self.position = position;
-        self
-    }
-
-    /// Sets the shape.
-    pub fn shape(mut self, shape: ShapeSpec) -> Self {
-        self.shape = shape;
         self
     }
 

@@ -2,6 +2,7 @@
 //!
 //! A ring of columns: each time all places are written to the oldest of them, so that nothing is shifted.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::columns::{remove_sorted, swap_and_truncate};
@@ -9,7 +10,7 @@ use crate::foundations::error::{SpecError, within};
 use crate::world::bodies::BodyRow;
 
 /// How a trail is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TrailSpec {

@@ -1,12 +1,13 @@
 //! How the bodies of a population respond to the world.
 
+use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::span::Span;
 
 /// How a population answers to the world's fields.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct MotionSpec {
@@ -18,9 +19,11 @@ pub struct MotionSpec {
     pub weight: f32,
     /// Least and greatest speed, m/s, 0 to 1e6: what is slower or faster is brought there. Default no limit.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub speed_limits: Option<[f32; 2]>,
     /// The plane that elements keep to, at the depth or height that they are born at. Default none: they move freely.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
     pub keep_to: Option<KeepTo>,
 }
 

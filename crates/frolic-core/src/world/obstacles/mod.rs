@@ -18,6 +18,7 @@ mod mask;
 mod meet;
 mod posts;
 
+use derive_setters::Setters;
 use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
@@ -37,7 +38,7 @@ use crate::world::endless::EndlessSpec;
 const MOST_OBSTACLES: usize = 64;
 
 /// An obstacle.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ObstacleSpec {
@@ -48,6 +49,7 @@ pub struct ObstacleSpec {
     pub touch: Touch,
     /// Restitution: share of the speed towards it that is returned, 0 to 1. Default: 0.4.
     #[serde(default = "default_bounce")]
+    #[setters(skip)]
     pub bounce: f32,
     /// Friction: share of the speed along it that is lost at each contact, 0 to 1. Default: 0.1.
     #[serde(default = "default_friction")]
@@ -197,12 +199,6 @@ impl ObstacleSpec {
     /// The same that sends back this share of the speed towards it, and takes this share of the speed along it.
     pub fn bounce(mut self, bounce: f32, friction: f32) -> Self {
         (self.bounce, self.friction) = (bounce, friction);
-        self
-    }
-
-    /// The same that does this to what touches it.
-    pub fn touch(mut self, touch: Touch) -> Self {
-        self.touch = touch;
         self
     }
 
