@@ -249,7 +249,7 @@ impl OwnFields {
     /// # Errors
     /// An asset that is missing or is no distance grid.
     pub fn new(spec: &ParticleSpec, assets: &Assets) -> Result<Self, SpecError> {
-        Ok(Self { fields: Acting::all(&spec.fields, assets)?, stamp: new_stamp() })
+        Ok(Self { fields: Acting::all(&spec.field, assets)?, stamp: new_stamp() })
     }
 
     /// Returns whether fields have to be evaluated one by one for each element. Gusts and a single attractor do not need it.
@@ -333,13 +333,13 @@ fn device_field(
 /// Returns why this population cannot run on the device, if it cannot. `assets` are those that its fields name.
 pub fn why_not_on_device(spec: &ParticleSpec, world: &World, assets: &Assets) -> Option<String> {
     let why = |what: &str| Some(what.to_owned());
-    if spec.events.len() > MOST_EVENTS {
+    if spec.event.len() > MOST_EVENTS {
         return why("it has over 8 events");
     }
-    if let Some(reason) = spec.events.iter().find_map(why_event_not_on_device) {
+    if let Some(reason) = spec.event.iter().find_map(why_event_not_on_device) {
         return Some(format!("its events {reason}"));
     }
-    if !spec.events.is_empty() && spec.count > MOST_LINKED {
+    if !spec.event.is_empty() && spec.count > MOST_LINKED {
         return why("it has events and over 8 000 000 elements");
     }
     if spec.trail.is_some_and(|trail| u64::from(spec.count) * u64::from(trail.places + 3) > MOST_KEPT) {
@@ -348,7 +348,7 @@ pub fn why_not_on_device(spec: &ParticleSpec, world: &World, assets: &Assets) ->
     if has_own_fields(world) {
         return why("it feels fields of the caller's own");
     }
-    let fields = || world.spec().field.iter().chain(&spec.fields);
+    let fields = || world.spec().field.iter().chain(&spec.field);
     if fields().count() + world.pulls_at(0.0).count() > MOST_FIELDS {
         return why("it feels over 16 fields and pulls");
     }
@@ -362,7 +362,7 @@ pub fn why_not_on_device(spec: &ParticleSpec, world: &World, assets: &Assets) ->
     if world.collectors().len() > MOST_SOLID {
         return why("the world has over 16 collectors");
     }
-    if spec.count > MOST_WRITTEN && !spec.emitters.iter().all(is_simple) {
+    if spec.count > MOST_WRITTEN && !spec.emitter.iter().all(is_simple) {
         return why("its emitters start from assets, or aim evenly, and it has over 2 500 000 elements");
     }
     // Building the population reports a missing asset.
@@ -394,7 +394,7 @@ pub fn why_not_on_device_all(
         let starts = |event: &EventSpec| {
             populations.iter().position(|(other, _)| event.start.as_deref() == Some(*other))
         };
-        for to in spec.events.iter().filter_map(starts) {
+        for to in spec.event.iter().filter_map(starts) {
             let started = populations[to].1;
             joined.push([from, to]);
             if started.count > MOST_LINKED {
@@ -402,7 +402,7 @@ pub fn why_not_on_device_all(
                 why[to].get_or_insert((to, reason));
             }
             // Their draws go by their numbers, which depend on what has been started.
-            if !started.emitters.iter().all(is_simple) {
+            if !started.emitter.iter().all(is_simple) {
                 let reason = format!(
                     "events of '{name}' start its elements, and its emitters start from assets, or aim evenly"
                 );

@@ -331,18 +331,6 @@ impl LookSpec {
         Self { shape: Shape::Sprite { on_screen }, layer, ..Self::default() }
     }
 
-    /// Sets the opacity over age.
-    pub fn opacity(mut self, stops: impl IntoIterator<Item = (f32, f32)>) -> Self {
-        self.opacity_over_age = Ramp::new(stops);
-        self
-    }
-
-    /// Sets the factor on the radius over age.
-    pub fn size(mut self, stops: impl IntoIterator<Item = (f32, f32)>) -> Self {
-        self.size_over_age = Ramp::new(stops);
-        self
-    }
-
     /// Checks the look and tabulates its ramps, with built-in meshes and no textures.
     ///
     /// # Errors

@@ -68,7 +68,7 @@ macro_rules! population {
             /// A population by name, from what moves it and what it looks like. A trail is drawn as a ribbon in the colours of the look; set `trail` for
             /// another look.
             pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-                let ParticleSpec { count, life, size, motion, emitters, fields, events, order, trail, .. } =
+                let ParticleSpec { count, life, size, motion, emitter, field, event, order, trail, .. } =
                     particles;
                 let trail = trail.map(|trail| {
                     let mut ribbon = RibbonSpec::default();
@@ -83,9 +83,9 @@ macro_rules! population {
                     life,
                     size,
                     motion,
-                    emitter: emitters,
-                    field: fields,
-                    event: events,
+                    emitter,
+                    field,
+                    event,
                     order,
                     trail,
                     $($key: None,)*
@@ -198,9 +198,9 @@ impl PopulationSpec {
         let mut spec = ParticleSpec::new(self.count).life(self.life.min, self.life.max);
         spec.size = self.size;
         spec.motion = self.motion;
-        spec.emitters.clone_from(&self.emitter);
-        spec.fields.clone_from(&self.field);
-        spec.events.clone_from(&self.event);
+        spec.emitter.clone_from(&self.emitter);
+        spec.field.clone_from(&self.field);
+        spec.event.clone_from(&self.event);
         spec.order = self.order;
         spec.trail = self.trail.as_ref().map(|trail| TrailSpec::new(trail.places, trail.every));
         spec

@@ -20,7 +20,7 @@ fn scene(count: u32, radius: f32, blend: Blend) -> (Particles, Look) {
         .emitter(emitter);
     let mut particles = Particles::new(&spec, 3).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), 1.0 / 60.0, 1, &mut Meter::new());
-    let mut look = LookSpec::default().opacity([(0.0, 0.2)]);
+    let mut look = LookSpec::default().opacity_over_age([(0.0, 0.2)]);
     look.blend = blend;
     (particles, look.build().unwrap())
 }

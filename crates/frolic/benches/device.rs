@@ -20,7 +20,7 @@ fn spec(count: u32) -> ParticleSpec {
         EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Box { size: [12.8, 8.0, 4.0] }).speed(0.0, 0.0);
     let mut spec =
         ParticleSpec::new(count).life(1.0, 3.0).size(0.02, 0.02).motion(0.1, 0.01).emitter(emitter.clone());
-    spec.emitters[0].rate = count as f32;
+    spec.emitter[0].rate = count as f32;
     spec
 }
 
@@ -130,7 +130,7 @@ fn against_the_processor(count: u32) {
     let spec = ParticleSpec::new(count).life(100.0, 200.0).size(0.02, 0.02).motion(0.0, 0.0).emitter(emitter);
     let mut particles = Particles::new(&spec, 3).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), STEP, 1, &mut Meter::new());
-    let look = LookSpec::default().opacity([(0.0, 0.2)]).build().unwrap();
+    let look = LookSpec::default().opacity_over_age([(0.0, 0.2)]).build().unwrap();
     let gpu = Gpu::open(GpuSpec::default()).unwrap();
     let (mut recorder, mut device) = (Recorder::new(&gpu), GpuRenderer::new(&gpu).unwrap());
     let (view, backdrop) = (far_view(), BackdropSpec::default());

@@ -26,8 +26,8 @@ fn full_world() -> World {
 fn cloud(count: u32, storage: Storage) -> Particles {
     let emitter = EmitterSpec::burst(count, 0.0)
         .shape(ShapeSpec::Box { size: [14.0, 8.0, 0.4] })
-        .at([0.0, 4.0, 0.0])
-        .aim([0.0, 1.0, 0.0], 60.0)
+        .position([0.0, 4.0, 0.0])
+        .cone([0.0, 1.0, 0.0], 60.0)
         .speed(0.5, 9.0);
     let spec = ParticleSpec::new(count).life(1e5, 1e6).motion(0.5, 1.0).emitter(emitter);
     let mut cloud = Particles::with_storage(&spec, 7, storage).unwrap();

@@ -17,8 +17,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .motion(0.2, 0.6)
         .emitter(
             EmitterSpec::bursts(4, 0.1, 0.55)
-                .at([0.0, 0.0, -6.0])
-                .aim([0.0, 1.0, 0.0], 24.0)
+                .position([0.0, 0.0, -6.0])
+                .cone([0.0, 1.0, 0.0], 24.0)
                 .speed(8.5, 11.0),
         )
         .event(stars_of);
@@ -29,16 +29,18 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .size(0.012, 0.03)
         .motion(0.9, 0.35)
         .trail(TrailSpec::new(8, 0.03))
-        .event(hit.aim(AimBy::Normal, 50.0, Span::new(0.5, 1.6)));
+        .event(hit.cone(AimBy::Normal, 50.0, Span::new(0.5, 1.6)));
     let drops = ParticleSpec::new(20_000).life(0.4, 0.9).size(0.008, 0.02).motion(0.3, 1.0);
 
     let mut look = LookSpec::glowing(7.0, [(0.0, "#ffffff"), (0.4, "#ffd890"), (1.0, "#802010")])?;
     look.tints = ["#ffb060", "#ff7090", "#80c8ff", "#a0ffb0"].into_iter().filter_map(Colour::hex).collect();
-    let mut trail =
-        look.clone().shape(Shape::Ribbon(RibbonSpec::new(1.0, 0.85, 1))).opacity([(0.0, 0.7), (1.0, 0.0)]);
+    let mut trail = look
+        .clone()
+        .shape(Shape::Ribbon(RibbonSpec::new(1.0, 0.85, 1)))
+        .opacity_over_age([(0.0, 0.7), (1.0, 0.0)]);
     trail.glow = 2.5;
-    let splash =
-        LookSpec::glowing(2.0, [(0.0, "#cfe8ff"), (1.0, "#305080")])?.opacity([(0.0, 0.9), (1.0, 0.0)]);
+    let splash = LookSpec::glowing(2.0, [(0.0, "#cfe8ff"), (1.0, "#305080")])?
+        .opacity_over_age([(0.0, 0.9), (1.0, 0.0)]);
 
     let mut spec = SceneSpec::new("a chain of events");
     spec.world =

@@ -11,15 +11,17 @@ fn main() -> Result<(), SpecError> {
     // Two scoops swing to and fro; the boat goes back and forth below, and pulls what comes near.
     let swing = |x: f32| PathSpec::new([[0.0; 3], [x, 0.0, 0.0]], 1.5).ends(PathEnds::Return);
     let world = WorldSpec::default()
-        .collector(CollectorSpec::new([-2.0, 2.0, 0.0], 0.4).along(swing(3.0)))
-        .collector(CollectorSpec::new([2.0, 1.5, 0.0], 0.4).along(swing(-3.0)))
-        .collector(CollectorSpec::new([-3.0, 0.3, 0.0], 0.6).along(swing(6.0)).pulling(30.0, 1.5))
+        .collector(CollectorSpec::new([-2.0, 2.0, 0.0], 0.4).path(swing(3.0)))
+        .collector(CollectorSpec::new([2.0, 1.5, 0.0], 0.4).path(swing(-3.0)))
+        .collector(CollectorSpec::new([-3.0, 0.3, 0.0], 0.6).path(swing(6.0)).pulling(30.0, 1.5))
         .build()?;
     let rain = ParticleSpec::new(20_000)
         .life(1.4, 1.6)
         .motion(0.1, 1.0)
         .emitter(
-            EmitterSpec::rate(6_000.0).at([0.0, 4.0, 0.0]).shape(ShapeSpec::Box { size: [6.0, 0.2, 0.6] }),
+            EmitterSpec::rate(6_000.0)
+                .position([0.0, 4.0, 0.0])
+                .shape(ShapeSpec::Box { size: [6.0, 0.2, 0.6] }),
         )
         // Noted one by one, as we want to know who it was.
         .event(EventSpec::note(Moment::Caught));

@@ -12,17 +12,16 @@ use frolic::scene::{PutSpec, SpriteSpec, TextSpec};
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let size = ImageSize::new(426, 800)?;
     let room = ShapeSpec::Box { size: [2.4, 4.6, 3.0] };
-    let smoke = ParticleSpec::new(260)
-        .life(60.0, 90.0)
-        .size(0.30, 0.62)
-        .motion(0.4, -0.002)
-        .emitter(EmitterSpec::burst(260, 0.0).shape(room.clone()).at([0.0, 2.4, 0.0]).speed(0.0, 0.05));
+    let smoke =
+        ParticleSpec::new(260).life(60.0, 90.0).size(0.30, 0.62).motion(0.4, -0.002).emitter(
+            EmitterSpec::burst(260, 0.0).shape(room.clone()).position([0.0, 2.4, 0.0]).speed(0.0, 0.05),
+        );
     let embers = ParticleSpec::new(2_600)
         .life(60.0, 90.0)
         .size(0.010, 0.030)
         .motion(0.4, -0.002)
-        .emitter(EmitterSpec::burst(2_600, 0.0).shape(room).at([0.0, 2.4, 0.0]).speed(0.0, 0.2));
-    let grey = LookSpec::covering([(0.0, "#7d8794")])?.opacity([(0.0, 0.42)]);
+        .emitter(EmitterSpec::burst(2_600, 0.0).shape(room).position([0.0, 2.4, 0.0]).speed(0.0, 0.2));
+    let grey = LookSpec::covering([(0.0, "#7d8794")])?.opacity_over_age([(0.0, 0.42)]);
     let glow = LookSpec::glowing(26.0, [(0.0, "#ff8a2c")])?;
 
     let mut whole = Image::new(ImageSize::new(size.width() as u32 * 3 + 2, size.height() as u32)?);

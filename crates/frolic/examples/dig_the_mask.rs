@@ -21,8 +21,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut motion = ParticleSpec::new(40_000).life(30.0, 40.0).motion(0.2, 1.0);
     motion.motion.keep_to = Some(KeepTo::Upright);
     let stream =
-        EmitterSpec::rate(12_000.0).at([0.0, 4.8, 0.0]).shape(ShapeSpec::Box { size: [6.0, 0.1, 0.0] });
-    let mut grains = Particles::new(&motion.emitter(stream.aim([0.0, -1.0, 0.0], 5.0)), 3)?;
+        EmitterSpec::rate(12_000.0).position([0.0, 4.8, 0.0]).shape(ShapeSpec::Box { size: [6.0, 0.1, 0.0] });
+    let mut grains = Particles::new(&motion.emitter(stream.cone([0.0, -1.0, 0.0], 5.0)), 3)?;
 
     let mut meter = Meter::new();
     println!("   s   grains   at rest   deepest inside   cells dug   ms an edit   ms a step");

@@ -50,7 +50,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     weightless.gravity = [0.0; 3];
     let world = weightless.build_with(&assets)?;
 
-    let look = LookSpec::glowing(1.0, [(0.0, "#ffb870")])?.opacity([(0.0, 0.5)]).build()?;
+    let look = LookSpec::glowing(1.0, [(0.0, "#ffb870")])?.opacity_over_age([(0.0, 0.5)]).build()?;
     let (mut list, mut renderer, mut meter) = (ListScratch::default(), Renderer::new(), Meter::new());
     let mut camera = CameraSpec::default();
     (camera.position, camera.target, camera.fov_degrees) = ([0.0, 2.4, 9.6], [0.0, -0.05, 0.0], 27.0);

@@ -11,10 +11,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .life(1.5, 4.0)
         .size(0.004, 0.012)
         .motion(0.9, -0.12)
-        .emitter(stream.aim([0.0, 1.0, 0.0], 20.0));
+        .emitter(stream.cone([0.0, 1.0, 0.0], 20.0));
     let look = LookSpec::glowing(9.0, [(0.0, "#ffcf8a"), (0.4, "#ff6418"), (1.0, "#3a0602")])?;
     let mut spec =
-        SceneSpec::new("first frame").with("embers", embers, look.opacity([(0.0, 1.0), (1.0, 0.0)]));
+        SceneSpec::new("first frame").with("embers", embers, look.opacity_over_age([(0.0, 1.0), (1.0, 0.0)]));
     spec.world = WorldSpec::default().wind([1.2, 0.0, 0.0]).gusts(1.5, 1.5);
     spec.camera = CameraSpec::new([1.5, 1.3, 9.0], [1.6, 2.6, 0.0], 38.0);
     spec.ground = Some(GroundSpec::default());

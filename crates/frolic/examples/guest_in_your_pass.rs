@@ -60,13 +60,13 @@ fn main() -> Result<(), Box<dyn Error>> {
     // Call one: the sparks.
     let spec = ParticleSpec::new(60_000).life(1.2, 3.2).size(0.005, 0.015).motion(0.35, 0.5).emitter(
         EmitterSpec::rate(14_000.0)
-            .at([0.0, 1.02, 0.0])
+            .position([0.0, 1.02, 0.0])
             .shape(ShapeSpec::Disc { radius: 0.12, normal: [0.0, 1.0, 0.0] })
-            .aim([0.0, 1.0, 0.0], 24.0)
+            .cone([0.0, 1.0, 0.0], 24.0)
             .speed(2.5, 6.2),
     );
     let look = LookSpec::glowing(1.5, [(0.0, "#ffd9a0"), (0.4, "#ff7a20"), (1.0, "#5a0c04")])?
-        .opacity([(0.0, 0.0), (0.05, 0.9), (1.0, 0.0)])
+        .opacity_over_age([(0.0, 0.0), (0.05, 0.9), (1.0, 0.0)])
         .build()?;
     let target = GuestTarget::new(COLOUR).depth(DEPTH, false).samples(SAMPLES);
     let mut sparks = GuestPopulation::new(&device, &queue, &spec, &look, target, 7)?;

@@ -23,7 +23,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut picture = None;
     for budget in BUDGETS.map(|share| share * usual) {
         let mut kept = scene.clone();
-        kept.keeper = Some(KeeperSpec::new(budget).lowers([Lever::Detail, Lever::Density, Lever::Rate]));
+        kept.keeper = Some(KeeperSpec::new(budget).order([Lever::Detail, Lever::Density, Lever::Rate]));
         let mut scene = Scene::new(&kept)?;
         let (mut meter, mut readout) = (Meter::new(), Readout::new(budget));
         scene.run_to(4.0, &mut meter);

@@ -259,7 +259,7 @@ fn scene(count: u32, folder: PathBuf) -> Result<SceneSpec, SpecError> {
         spec = spec.with_population(PopulationSpec::fixed(name, fixed, count, Span::from(size), look));
     }
 
-    let mut look = LookSpec::default().opacity([(0.0, 0.0), (0.04, 1.0), (0.97, 1.0), (1.0, 0.6)]);
+    let mut look = LookSpec::default().opacity_over_age([(0.0, 0.0), (0.04, 1.0), (0.97, 1.0), (1.0, 0.6)]);
     look.shape = Shape::Card(CardSpec::new("film"));
     look.colour_over_age = Ramp::constant(Colour::WHITE);
     look.tints =
@@ -268,7 +268,7 @@ fn scene(count: u32, folder: PathBuf) -> Result<SceneSpec, SpecError> {
     let mut bubbles = PopulationSpec::of("bubbles", family, count, Span::new(0.035, 0.16), look);
     bubbles.life = Span::new(4.0, 9.0);
     (bubbles.motion.drag, bubbles.motion.weight) = (3.0, -0.006);
-    let burst = EventSpec::start(Moment::Death, "drops", 14.0).aim(AimBy::World, 180.0, Span::new(0.3, 1.1));
+    let burst = EventSpec::start(Moment::Death, "drops", 14.0).cone(AimBy::World, 180.0, Span::new(0.3, 1.1));
     bubbles.event.push(burst.keep_velocity(0.6));
     spec = spec.with_population(bubbles);
 

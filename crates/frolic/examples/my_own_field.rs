@@ -47,12 +47,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     (spec.camera.position, spec.camera.target) = ([0.0, 2.0, 9.5], [0.0, 2.35, 0.0]);
     spec.sky.zenith = Colour::new(0.010, 0.018, 0.036);
     spec.sky.horizon = Colour::new(0.070, 0.055, 0.060);
-    let mut look = LookSpec::glowing(2.4, [(0.0, "#ffcf80"), (0.5, "#e08838"), (1.0, "#803018")])?.opacity([
-        (0.0, 0.0),
-        (0.1, 0.9),
-        (0.8, 0.7),
-        (1.0, 0.0),
-    ]);
+    let mut look = LookSpec::glowing(2.4, [(0.0, "#ffcf80"), (0.5, "#e08838"), (1.0, "#803018")])?
+        .opacity_over_age([(0.0, 0.0), (0.1, 0.9), (0.8, 0.7), (1.0, 0.0)]);
     look.tints = ["#ffffff", "#ffd0a0", "#d8ff98"].into_iter().filter_map(Colour::hex).collect();
     let spec = spec.with("leaves", leaves(9_000), look);
     let mut scene = Scene::new(&spec)?;

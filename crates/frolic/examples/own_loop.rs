@@ -13,7 +13,7 @@ fn main() -> Result<(), SpecError> {
     let spec = ParticleSpec::new(3_000)
         .life(2.0, 2.6)
         .motion(0.15, 1.0)
-        .emitter(EmitterSpec::rate(1_000.0).aim([0.15, 1.0, 0.0], 14.0).speed(8.0, 10.0));
+        .emitter(EmitterSpec::rate(1_000.0).cone([0.15, 1.0, 0.0], 14.0).speed(8.0, 10.0));
     let world = WorldSpec::default().wind([2.0, 0.0, 0.0]).build()?;
     let mut drops = Particles::new(&spec, 5)?;
     let (mut clock, mut meter) = (Clock::new(ClockSpec::default()), Meter::new());

@@ -41,8 +41,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let walker = PathSpec::new([[-7.0, 0.0, 2.5], [-2.0, 0.0, 0.5], [3.0, 0.0, 1.5], [8.0, 0.0, -1.5]], 6.0);
     let ball = PathSpec::new([[6.0, 0.6, -9.0], [-8.0, 0.6, -3.5]], 5.0);
     spec.world = WorldSpec::default()
-        .pusher(PusherSpec::new([0.0; 3], 0.45).along(walker))
-        .pusher(PusherSpec::new([0.0; 3], 0.9).along(ball))
+        .pusher(PusherSpec::new([0.0; 3], 0.45).path(walker))
+        .pusher(PusherSpec::new([0.0; 3], 0.9).path(ball))
         .pusher(PusherSpec::new([0.5, 0.0, -3.0], 3.5).blast(6.4, 9.0));
     // Who treads there: the first pusher wears a coat, the second is a float that got loose.
     let worn = |name: &str, colour: &str| LookSpec::solid(Shape::mesh(name), colour);

@@ -12,7 +12,7 @@
 //!     .life(1.0, 3.0)
 //!     .size(0.004, 0.012)
 //!     .motion(0.9, -0.12)
-//!     .emitter(EmitterSpec::rate(1_500.0).aim([0.0, 1.0, 0.0], 20.0).speed(1.0, 4.0));
+//!     .emitter(EmitterSpec::rate(1_500.0).cone([0.0, 1.0, 0.0], 20.0).speed(1.0, 4.0));
 //! let look = LookSpec::glowing(8.0, [(0.0, "#ffd9a0"), (0.5, "#ff6418"), (1.0, "#3a0602")])?;
 //! let mut scene = Scene::new(&SceneSpec::new("sparks").with("sparks", sparks, look))?;
 //!
@@ -75,7 +75,7 @@ pub use frolic_scene as scene;
 /// let fountain = ParticleSpec::new(2_000)
 ///     .life(4.0, 6.0)
 ///     .motion(0.2, 1.0)
-///     .emitter(EmitterSpec::rate(900.0).aim([0.0, 1.0, 0.0], 12.0).speed(6.0, 7.0));
+///     .emitter(EmitterSpec::rate(900.0).cone([0.0, 1.0, 0.0], 12.0).speed(6.0, 7.0));
 /// let mut drops = Particles::new(&fountain, 7)?;
 /// drops.step(&WorldSpec::default().build()?, 1.0 / 60.0, 60, &mut Meter::new());
 /// assert_eq!(drops.len(), 900);

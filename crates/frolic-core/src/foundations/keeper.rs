@@ -83,12 +83,6 @@ impl KeeperSpec {
         Self { budget, ..Self::default() }
     }
 
-    /// Sets the order of reduction; other settings are left alone.
-    pub fn lowers(mut self, order: impl Into<Vec<Lever>>) -> Self {
-        self.order = order.into();
-        self
-    }
-
     /// Whether the values are in range.
     ///
     /// # Errors
@@ -155,7 +149,7 @@ struct Held {
 /// ```
 /// use std::time::Duration;
 /// use frolic_core::{Keeper, KeeperSpec, Lever};
-/// let mut keeper = Keeper::new(&KeeperSpec::new(0.010).lowers([Lever::Density]))?;
+/// let mut keeper = Keeper::new(&KeeperSpec::new(0.010).order([Lever::Density]))?;
 /// // A frame of 4 ms and 16 ms of elements.
 /// for _ in 0..500 {
 ///     let took = 0.004 + 0.016 * f64::from(keeper.share(Lever::Density));
@@ -285,7 +279,7 @@ mod tests {
     /// Each lever gives way in its turn, down to its least, and never below.
     #[test]
     fn levers_are_lowered_in_their_order() {
-        let spec = KeeperSpec::new(0.010).lowers([Lever::Density, Lever::Rate]);
+        let spec = KeeperSpec::new(0.010).order([Lever::Density, Lever::Rate]);
         let mut keeper = Keeper::new(&spec).unwrap();
         let mut order = Vec::new();
         for _ in 0..2000 {
@@ -320,7 +314,7 @@ mod tests {
     /// Where the full share is always too much, tries to raise it become rare.
     #[test]
     fn it_does_not_swing() {
-        let mut keeper = Keeper::new(&KeeperSpec::new(0.010).lowers([Lever::Density])).unwrap();
+        let mut keeper = Keeper::new(&KeeperSpec::new(0.010).order([Lever::Density])).unwrap();
         let mut late = 0;
         let mut changes = 0;
         for nth in 0..6000 {
@@ -339,7 +333,7 @@ mod tests {
         /// Any load that its levers can carry ends under the budget, and no lever jumps.
         #[test]
         fn loads_end_under_the_budget(fixed in 0.0f64..0.006, per in 0.0f64..0.05, seed in 0u64..1000) {
-            let spec = KeeperSpec::new(0.010).lowers([Lever::Density, Lever::Rate]);
+            let spec = KeeperSpec::new(0.010).order([Lever::Density, Lever::Rate]);
             let mut keeper = Keeper::new(&spec).unwrap();
             let least = fixed + per * 0.2 * 0.5;
             let (mut before, mut late) = (1.0f32, 0);
@@ -364,8 +358,8 @@ mod tests {
         for spec in [
             KeeperSpec::new(0.0),
             KeeperSpec::new(f32::NAN),
-            KeeperSpec::new(0.01).lowers([]),
-            KeeperSpec::new(0.01).lowers([Lever::Rate, Lever::Rate]),
+            KeeperSpec::new(0.01).order([]),
+            KeeperSpec::new(0.01).order([Lever::Rate, Lever::Rate]),
             KeeperSpec { least_rate: 0.0, ..KeeperSpec::default() },
         ] {
             assert!(Keeper::new(&spec).is_err(), "{spec:?}");

@@ -45,6 +45,18 @@ pub struct Ramp<T> {
     stops: Vec<(f32, T)>,
 }
 
+impl<T: RampValue, const N: usize> From<[(f32, T); N]> for Ramp<T> {
+    fn from(stops: [(f32, T); N]) -> Self {
+        Self::new(stops)
+    }
+}
+
+impl<T: RampValue> From<Vec<(f32, T)>> for Ramp<T> {
+    fn from(stops: Vec<(f32, T)>) -> Self {
+        Self::new(stops)
+    }
+}
+
 impl<T: RampValue> Ramp<T> {
     /// A ramp through these stops, in order of `at`. [`Ramp::check`] checks it when its spec is built.
     pub fn new(stops: impl IntoIterator<Item = (f32, T)>) -> Self {

@@ -49,12 +49,6 @@ impl CollectorSpec {
         Self { position, radius, path: None, pull: 0.0, reach: 1.0 }
     }
 
-    /// Sets a path from its position on.
-    pub fn along(mut self, path: PathSpec) -> Self {
-        self.path = Some(path);
-        self
-    }
-
     /// Sets a pull, in m/s², within a reach, in metres.
     pub fn pulling(mut self, pull: f32, reach: f32) -> Self {
         (self.pull, self.reach) = (pull, reach);
@@ -346,7 +340,7 @@ mod tests {
         ) {
             let path = PathSpec::new([[0.0; 3], shift], 0.1);
             let specs: Vec<CollectorSpec> =
-                balls.iter().map(|&(at, radius)| CollectorSpec::new(at, radius).along(path.clone())).collect();
+                balls.iter().map(|&(at, radius)| CollectorSpec::new(at, radius).path(path.clone())).collect();
             let collectors: Vec<Collector> = specs.iter().map(Collector::new).collect();
             let mut all = Catching::default();
             all.prepare(&collectors, 0.0, 0.05);

@@ -35,7 +35,6 @@ pub struct EventSpec {
     pub shape: ShapeSpec,
     /// Direction at birth. Default: up.
     #[serde(default)]
-    #[setters(skip)]
     pub aim: AimSpec,
     /// Reference of `aim`. Default: the world.
     #[serde(default)]
@@ -208,7 +207,7 @@ impl EventSpec {
     }
 
     /// Sets the reference of the aim, the largest angle from it, in degrees, and the speed, in m/s.
-    pub fn aim(mut self, by: AimBy, spread_degrees: f32, speed: Span) -> Self {
+    pub fn cone(mut self, by: AimBy, spread_degrees: f32, speed: Span) -> Self {
         self.aim_by = by;
         self.aim.spread_degrees = spread_degrees;
         self.speed = speed;

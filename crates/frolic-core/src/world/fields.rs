@@ -202,12 +202,12 @@ impl FieldSpec {
     /// An attractor at a position, in metres, with a strength, in m/s² at 1 m, and a softening radius, in metres.
     pub fn attractor(position: [f32; 3], strength: f32, radius: f32) -> Self {
         let attractor = AttractorSpec { strength, radius, ..AttractorSpec::default() };
-        Self::new(FieldKind::Attractor(attractor)).at(position)
+        Self::new(FieldKind::Attractor(attractor)).position(position)
     }
 
     /// A vortex around a vertical axis through a point, in metres, with a speed, in m/s, at a radius, in metres.
     pub fn vortex(position: [f32; 3], speed: f32, radius: f32) -> Self {
-        Self::new(FieldKind::Vortex(VortexSpec { speed, radius, ..VortexSpec::default() })).at(position)
+        Self::new(FieldKind::Vortex(VortexSpec { speed, radius, ..VortexSpec::default() })).position(position)
     }
 
     /// Curl noise with a root mean square of the speed, in m/s, and a size, in metres.
@@ -236,12 +236,6 @@ impl FieldSpec {
             most: default_most(),
             hold,
         }))
-    }
-
-    /// Sets the centre, in metres.
-    pub fn at(mut self, position: [f32; 3]) -> Self {
-        self.position = position;
-        self
     }
 
     /// Sets start and end, in seconds after the start.
@@ -388,7 +382,7 @@ impl Acting {
         // Softened within a tenth of its reach, so that the pull has no jump at the centre.
         let kind =
             FieldKind::Attractor(AttractorSpec { strength, radius: reach * 0.1, falloff: Falloff::None });
-        Self { spec: FieldSpec::new(kind).at(place.to_array()).reach(reach), grid: None, seed: 0 }
+        Self { spec: FieldSpec::new(kind).position(place.to_array()).reach(reach), grid: None, seed: 0 }
     }
 
     /// Its surface, if it has one.

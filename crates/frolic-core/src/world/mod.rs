@@ -226,12 +226,6 @@ impl BrushSpec {
         Self { obstacle, fills: false, radius, position, path: None, during: None }
     }
 
-    /// Sets a path from its position on.
-    pub fn along(mut self, path: PathSpec) -> Self {
-        self.path = Some(path);
-        self
-    }
-
     fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
         within("radius", self.radius, 0.001, 1e4, "m")?;
         vector_within("position", self.position, 1e6, "m")?;

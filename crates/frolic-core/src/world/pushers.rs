@@ -62,12 +62,6 @@ impl PusherSpec {
         Self { radius, position, path: None, height: two(), weight: one(), blast: None }
     }
 
-    /// Sets a path from its position on.
-    pub fn along(mut self, path: PathSpec) -> Self {
-        self.path = Some(path);
-        self
-    }
-
     /// Makes it a blast at a time, in seconds, whose ring has a speed, in m/s.
     pub fn blast(mut self, at: f32, speed: f32) -> Self {
         self.blast = Some(BlastSpec { at, every: None, speed });

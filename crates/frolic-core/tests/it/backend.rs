@@ -24,16 +24,16 @@ proptest! {
         let assets = assets();
         let mut emitter = EmitterSpec::rate(rate)
             .shape(ShapeSpec::Mesh { asset: "mesh".to_owned(), part: MeshPart::Surface })
-            .aim([0.3, 1.0, 0.0], 50.0)
+            .cone([0.3, 1.0, 0.0], 50.0)
             .speed(1.0, 3.0);
         emitter.aim.even = even;
         let mut more = EmitterSpec::burst(burst, 0.02);
         more.aim.even = true;
         // Nobody dies, so that what is there is what was born.
         let spec = ParticleSpec::new(count).life(1e3, 1e3).motion(0.0, 0.0).emitter(emitter).emitter(more);
-        prop_assert!(!spec.emitters.iter().any(is_simple));
+        prop_assert!(!spec.emitter.iter().any(is_simple));
         let mut here = Particles::with_assets(&spec, 5, Default::default(), &assets).unwrap();
-        let mut there = Emitters::new(&spec.emitters, &assets).unwrap();
+        let mut there = Emitters::new(&spec.emitter, &assets).unwrap();
         let world = WorldSpec::default().build().unwrap();
         let dt = 1.0 / 60.0;
         let (mut time, mut next, mut written) = (0.0f64, 0u32, 0usize);
@@ -41,7 +41,7 @@ proptest! {
             let before = here.len();
             here.step(&world, dt, 1, &mut Meter::new());
             let mut rows: Vec<BodyRow> = Vec::new();
-            there.due(&spec.emitters, time, dt, |due, births| {
+            there.due(&spec.emitter, time, dt, |due, births| {
                 // Each is written down at its birth, and flies straight for the rest of the step.
                 rows.extend(births.rows(&spec, 5, &due, next, due.count).map(|mut row| {
                     row.px += row.vx * row.age;
@@ -138,10 +138,10 @@ fn reasons_to_stay_are_told() {
     let mut many = starts;
     many.count = MOST_LINKED + 1;
     assert!(reason(&many).unwrap().contains("8 000 000"));
-    many.events.clear();
+    many.event.clear();
     assert!(reason(&many).unwrap().contains("trail"));
     let mut scattered =
-        plain().emitter(EmitterSpec::rate(1.0).scattered(ScatterSpec::new(CellsSpec::new(2.0, 6.0), 1)));
+        plain().emitter(EmitterSpec::rate(1.0).scatter(ScatterSpec::new(CellsSpec::new(2.0, 6.0), 1)));
     assert_eq!(reason(&scattered), None);
     scattered.count = MOST_WRITTEN + 1;
     assert!(reason(&scattered).unwrap().contains("2 500 000"));

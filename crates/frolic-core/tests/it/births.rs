@@ -13,13 +13,13 @@ proptest! {
         rates in prop::collection::vec(0f32..5_000.0, 1..4), burst in 0u32..500, at in 0f32..0.3, dt in 0.001f32..0.1, steps in 1u32..20,
     ) {
         let mut spec = ParticleSpec::new(200_000).life(100.0, 100.0);
-        spec.emitters = rates.iter().map(|&rate| EmitterSpec::rate(rate)).collect();
-        spec.emitters[0].burst = EmitterSpec::burst(burst, at).burst;
-        let mut emitters = Emitters::new(&spec.emitters, &Assets::default()).unwrap();
+        spec.emitter = rates.iter().map(|&rate| EmitterSpec::rate(rate)).collect();
+        spec.emitter[0].burst = EmitterSpec::burst(burst, at).burst;
+        let mut emitters = Emitters::new(&spec.emitter, &Assets::default()).unwrap();
         let (mut due, mut time) = (0, 0.0);
         for _ in 0..steps {
             let mut all = Vec::new();
-            emitters.due(&spec.emitters, time, dt, |now, _| all.push(now));
+            emitters.due(&spec.emitter, time, dt, |now, _| all.push(now));
             for now in all {
                 due += now.count;
                 let ages: Vec<f64> = (0..now.count).map(|nth| now.age(nth)).collect();
@@ -44,7 +44,7 @@ proptest! {
     fn axes_are_square(direction in prop::array::uniform3(-1f32..1.0), spread in 0f32..180.0) {
         prop_assume!(glam::Vec3::from(direction).length() > 0.05);
         let shape = ShapeSpec::Disc { radius: 1.0, normal: direction };
-        let axes = EmitterAxes::of(&EmitterSpec::rate(1.0).shape(shape).aim(direction, spread));
+        let axes = EmitterAxes::of(&EmitterSpec::rate(1.0).shape(shape).cone(direction, spread));
         for [x, y, z] in [axes.aim, axes.face] {
             for (a, b, want) in [(x, x, 1.0), (y, y, 1.0), (z, z, 1.0), (x, y, 0.0), (y, z, 0.0), (z, x, 0.0)] {
                 prop_assert!((a.dot(b) - want).abs() < 1e-4);

@@ -90,7 +90,7 @@ fn shapes_are_filled_evenly_and_not_left() {
     let n = 4000;
     let at = [1.0, -2.0, 3.0];
     let off = |shape| -> Vec<[f32; 3]> {
-        let particles = newborn(EmitterSpec::burst(n, 0.0).at(at).shape(shape).speed(0.0, 0.0), n);
+        let particles = newborn(EmitterSpec::burst(n, 0.0).position(at).shape(shape).speed(0.0, 0.0), n);
         places(&particles).iter().map(|p| [p[0] - at[0], p[1] - at[1], p[2] - at[2]]).collect()
     };
     let length = |p: &[f32; 3]| (p[0] * p[0] + p[1] * p[1] + p[2] * p[2]).sqrt();
@@ -121,7 +121,7 @@ fn shapes_are_filled_evenly_and_not_left() {
 fn aim_stays_within_its_spread() {
     for spread in [0.0f32, 15.0, 90.0, 180.0] {
         let direction = [0.3f32, -0.5, 0.8];
-        let particles = newborn(EmitterSpec::burst(3000, 0.0).aim(direction, spread).speed(2.0, 2.0), 3000);
+        let particles = newborn(EmitterSpec::burst(3000, 0.0).cone(direction, spread).speed(2.0, 2.0), 3000);
         let [vx, vy, vz] = particles.columns().velocity();
         let norm = direction.iter().map(|d| d * d).sum::<f32>().sqrt();
         let cosines: Vec<f32> = (0..particles.len())
@@ -181,7 +181,7 @@ fn what_moves_emits_by_the_metre_and_evenly() {
     // The way it moves is handed down, and turns what it aims.
     let mut turning = path.ends(PathEnds::Loop);
     turning.turns = true;
-    let mut emitter = EmitterSpec::rate(100.0).along(turning).aim([0.0, 0.0, 1.0], 0.0).speed(2.0, 2.0);
+    let mut emitter = EmitterSpec::rate(100.0).path(turning).cone([0.0, 0.0, 1.0], 0.0).speed(2.0, 2.0);
     emitter.keep_velocity = 1.0;
     let mut all = Particles::new(&spec.clone().emitter(emitter), 1).unwrap();
     all.step(&still(), 0.1, 4, &mut Meter::new());
@@ -235,7 +235,7 @@ fn bursts_repeat_and_come_on_command() {
 fn fans_are_flat_even_and_hollow() {
     let mut aim = AimSpec::fan([1.0, 1.0, 0.0], 60.0, [0.0, 0.0, 2.0]);
     let directions = |aim: AimSpec| -> Vec<f32> {
-        let particles = newborn(EmitterSpec::burst(61, 0.0).aimed(aim).speed(2.0, 2.0), 61);
+        let particles = newborn(EmitterSpec::burst(61, 0.0).aim(aim).speed(2.0, 2.0), 61);
         let [x, y, z] = particles.columns().velocity();
         assert!(z.iter().all(|z| z.abs() < 1e-5), "flat");
         (0..61).map(|i| y[i].atan2(x[i]).to_degrees() - 45.0).collect()
@@ -248,10 +248,10 @@ fn fans_are_flat_even_and_hollow() {
     // A hollow cone.
     let mut cone = AimSpec::cone([0.0, 1.0, 0.0], 50.0);
     (cone.hollow_degrees, cone.even) = (40.0, true);
-    let particles = newborn(EmitterSpec::burst(500, 0.0).aimed(cone).speed(1.0, 1.0), 500);
+    let particles = newborn(EmitterSpec::burst(500, 0.0).aim(cone).speed(1.0, 1.0), 500);
     let angles: Vec<f32> = particles.columns().vy().iter().map(|y| y.acos().to_degrees()).collect();
     assert!(angles.iter().all(|angle| (39.9..50.1).contains(angle)));
-    let along = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).aimed(AimSpec::fan(
+    let along = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).aim(AimSpec::fan(
         [0.0, 1.0, 0.0],
         5.0,
         [0.0, 3.0, 0.0],
@@ -263,7 +263,7 @@ fn fans_are_flat_even_and_hollow() {
 fn of_asset(shape: ShapeSpec, count: u32) -> Vec<([f32; 3], [f32; 3])> {
     let mut aim = AimSpec::default();
     aim.from_surface = true;
-    let emitter = EmitterSpec::burst(count, 0.0).shape(shape).aimed(aim).speed(1.0, 1.0);
+    let emitter = EmitterSpec::burst(count, 0.0).shape(shape).aim(aim).speed(1.0, 1.0);
     let spec = ParticleSpec::new(count).life(10.0, 20.0).emitter(emitter);
     let mut particles = Particles::with_assets(&spec, 11, Storage::Columns, &common::assets()).unwrap();
     particles.step(&still(), 1e-6, 1, &mut Meter::new());

@@ -64,7 +64,7 @@ proptest! {
     fn nobody_is_inside_a_post(seed in any::<u32>(), speed in 1f32..300.0) {
         let world = world(seed);
         let mut spec = ParticleSpec::new(400).life(90.0, 90.0).motion(0.0, 0.0).emitter(
-            EmitterSpec::burst(400, 0.0).aimed(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 1.0, 0.0])).speed(speed, speed),
+            EmitterSpec::burst(400, 0.0).aim(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 1.0, 0.0])).speed(speed, speed),
         );
         spec.motion.keep_to = Some(KeepTo::Flat);
         let run = |storage| {
@@ -123,7 +123,7 @@ fn ground_can_be_kept_free_and_hits_are_counted() {
     assert!(world.posts().all(|[x, z, radius]| (x - 3.0).hypot(z) > 6.0 + radius - 1e-3));
     let spec = ParticleSpec::new(100).life(9.0, 9.0).motion(0.0, 0.0);
     let fan = AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 1.0, 0.0]);
-    let emitter = EmitterSpec::burst(100, 0.0).at([3.0, 0.0, 0.0]).aimed(fan).speed(10.0, 10.0);
+    let emitter = EmitterSpec::burst(100, 0.0).position([3.0, 0.0, 0.0]).aim(fan).speed(10.0, 10.0);
     let mut all = Particles::new(&spec.emitter(emitter), 1).unwrap();
     let mut meter = Meter::new();
     meter.begin_frame();
@@ -163,7 +163,7 @@ proptest! {
         seed in any::<u32>(), per_cell in 1u32..5, away in prop::array::uniform2(-500f32..500.0), storage in prop_oneof![Just(Storage::Columns), Just(Storage::Objects)],
     ) {
         let scatter = ScatterSpec::new(CellsSpec::new(3.0, 12.0), per_cell);
-        let emitter = EmitterSpec::bursts(2, 0.0, 0.5).scattered(scatter).at([0.0, 1.5, 0.0]).speed(0.0, 0.0);
+        let emitter = EmitterSpec::bursts(2, 0.0, 0.5).scatter(scatter).position([0.0, 1.5, 0.0]).speed(0.0, 0.0);
         let spec = ParticleSpec::new(20_000).life(0.4, 0.4).motion(0.0, 0.0).emitter(emitter);
         let world = weightless().build().unwrap();
         let mut springs = Particles::with_storage(&spec, seed, storage).unwrap();
@@ -196,7 +196,7 @@ proptest! {
 #[test]
 fn a_middle_that_sways_makes_and_unmakes_nothing() {
     let scatter = ScatterSpec::new(CellsSpec::new(1.0, 10.0), 3);
-    let spec = ParticleSpec::new(10).emitter(EmitterSpec::rate(1.0).scattered(scatter.clone()));
+    let spec = ParticleSpec::new(10).emitter(EmitterSpec::rate(1.0).scatter(scatter.clone()));
     let mut springs = Particles::new(&spec, 5).unwrap();
     springs.recentre([0.9, 0.0]);
     springs.recentre([-0.9, 0.0]);
@@ -207,7 +207,7 @@ fn a_middle_that_sways_makes_and_unmakes_nothing() {
         Particles::new(&ParticleSpec::new(10).emitter(emitter), 1).unwrap_err().to_string()
     };
     let path = PathSpec::new([[0.0; 3], [1.0, 0.0, 0.0]], 1.0);
-    assert!(told(EmitterSpec::rate(1.0).scattered(scatter).along(path)).contains("follows no path"));
+    assert!(told(EmitterSpec::rate(1.0).scatter(scatter).path(path)).contains("follows no path"));
     let dense = ScatterSpec::new(CellsSpec::new(1.0, 100.0), 90_000);
-    assert!(told(EmitterSpec::rate(1.0).scattered(dense)).starts_with("emitter.0.scatter.per_cell: up to"));
+    assert!(told(EmitterSpec::rate(1.0).scatter(dense)).starts_with("emitter.0.scatter.per_cell: up to"));
 }

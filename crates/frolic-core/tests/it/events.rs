@@ -17,7 +17,7 @@ fn run(set: &mut ParticleSet, world: &World, steps: u32) -> Frame {
 fn fountain(count: u32) -> ParticleSpec {
     ParticleSpec::new(count)
         .life(0.2, 0.5)
-        .emitter(EmitterSpec::rate(900.0).aim([0.0, 1.0, 0.0], 40.0).speed(1.0, 4.0))
+        .emitter(EmitterSpec::rate(900.0).cone([0.0, 1.0, 0.0], 40.0).speed(1.0, 4.0))
 }
 
 proptest! {
@@ -73,7 +73,7 @@ proptest! {
         let mut all = Particles::with_storage(&spec, seed, storage).unwrap();
         let path = PathSpec::new([[0.0; 3], [0.3, 0.4, 0.0]], 0.5);
         let world = (0..collectors).fold(WorldSpec::default(), |world, nth| {
-            world.collector(CollectorSpec::new([nth as f32 * 0.1 - 1.0, 0.5, 0.0], radius).along(path.clone()))
+            world.collector(CollectorSpec::new([nth as f32 * 0.1 - 1.0, 0.5, 0.0], radius).path(path.clone()))
         });
         let world = world.build().unwrap();
         let mut seen = std::collections::BTreeMap::new();
@@ -99,14 +99,14 @@ fn a_fast_collector_jumps_over_nothing() {
     // It sweeps 10 m in one step over elements at rest that it is never near at either end.
     let world = weightless()
         .collector(
-            CollectorSpec::new([-5.0, 0.0, 0.0], 0.1).along(PathSpec::new([[0.0; 3], [10.0, 0.0, 0.0]], 0.1)),
+            CollectorSpec::new([-5.0, 0.0, 0.0], 0.1).path(PathSpec::new([[0.0; 3], [10.0, 0.0, 0.0]], 0.1)),
         )
         .build()
         .unwrap();
     let line = ShapeSpec::Line { to: [6.0, 0.0, 0.0] };
     let spec = ParticleSpec::new(400)
         .life(9.0, 9.0)
-        .emitter(EmitterSpec::burst(400, 0.0).at([-3.0, 0.05, 0.0]).shape(line).speed(0.0, 0.0));
+        .emitter(EmitterSpec::burst(400, 0.0).position([-3.0, 0.05, 0.0]).shape(line).speed(0.0, 0.0));
     let mut all = Particles::new(&spec, 1).unwrap();
     all.step(&world, 1e-6, 1, &mut Meter::new());
     all.step(&world, 0.1, 1, &mut Meter::new());
@@ -135,7 +135,7 @@ fn a_collector_pulls_before_it_catches_and_can_be_put() {
 fn noted(moments: &[Moment]) -> Particles {
     let floor = ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.5, 0.0);
     let world = WorldSpec::default().obstacle(floor).build().unwrap();
-    let emitter = EmitterSpec::burst(10, 0.0).at([0.0, 2.0, 0.0]).speed(0.0, 0.0);
+    let emitter = EmitterSpec::burst(10, 0.0).position([0.0, 2.0, 0.0]).speed(0.0, 0.0);
     let spec = ParticleSpec::new(10).life(1.5, 1.5).emitter(emitter);
     let spec = moments.iter().fold(spec, |spec, moment| spec.event(EventSpec::note(*moment)));
     let mut all = Particles::new(&spec, 1).unwrap();
@@ -167,16 +167,20 @@ fn moments_are_what_they_say() {
 
 #[test]
 fn children_take_after_their_parents() {
-    let mut event =
-        EventSpec::start(Moment::Hit { speed: 1.0 }, "chips", 40.0).aim(AimBy::Normal, 20.0, Span::from(2.0));
+    let mut event = EventSpec::start(Moment::Hit { speed: 1.0 }, "chips", 40.0).cone(
+        AimBy::Normal,
+        20.0,
+        Span::from(2.0),
+    );
     event.size = Some(Span::from(0.5));
     event.keep_look = true;
     let slow = EventSpec::start(Moment::Death, "dust", 1.0)
-        .aim(AimBy::Velocity, 0.0, Span::from(3.0))
+        .cone(AimBy::Velocity, 0.0, Span::from(3.0))
         .keep_velocity(0.5);
     let stone = ParticleSpec::new(1).life(1.0, 1.0).size(0.3, 0.3);
-    let stone = stone
-        .emitter(EmitterSpec::burst(1, 0.0).at([0.0, 1.0, 0.0]).aim([0.0, -1.0, 0.0], 0.0).speed(6.0, 6.0));
+    let stone = stone.emitter(
+        EmitterSpec::burst(1, 0.0).position([0.0, 1.0, 0.0]).cone([0.0, -1.0, 0.0], 0.0).speed(6.0, 6.0),
+    );
     let mut set = ParticleSet::default();
     set.add("stone", &stone.event(event).event(slow), 4).unwrap();
     set.add("chips", &ParticleSpec::new(100).life(9.0, 9.0), 5).unwrap();

@@ -12,7 +12,7 @@ fn at_rest(spec: ParticleSpec, places: &[[f32; 3]]) -> Particles {
     let still = still();
     let spec = places
         .iter()
-        .fold(spec, |spec, place| spec.emitter(EmitterSpec::burst(1, 0.0).at(*place).speed(0.0, 0.0)));
+        .fold(spec, |spec, place| spec.emitter(EmitterSpec::burst(1, 0.0).position(*place).speed(0.0, 0.0)));
     let mut particles = Particles::with_assets(&spec, 1, Storage::Columns, &assets()).unwrap();
     particles.step(&still, 1e-7, 1, &mut Meter::new());
     particles
@@ -48,7 +48,7 @@ proptest! {
     #[test]
     fn both_drags_follow_their_closed_form(k in 0f32..5.0, c in 0.01f32..3.0, speed in 0.1f32..50.0, steps in 1u32..60) {
         let spec = ParticleSpec::new(1).life(1e4, 1e4).motion(k, 0.0).drag_square(c);
-        let spec = spec.emitter(EmitterSpec::burst(1, 0.0).aim([1.0, 0.0, 0.0], 0.0).speed(speed, speed));
+        let spec = spec.emitter(EmitterSpec::burst(1, 0.0).cone([1.0, 0.0, 0.0], 0.0).speed(speed, speed));
         let mut one = Particles::new(&spec, 1).unwrap();
         one.step(&still(), 1e-7, 1, &mut Meter::new());
         one.step(&still(), 0.6 / steps as f32, steps, &mut Meter::new());
@@ -84,7 +84,7 @@ proptest! {
     #[test]
     fn speeds_stay_within_limits(seed in any::<u32>(), least in 0f32..2.0, more in 0f32..3.0) {
         let spec = ParticleSpec::new(300).life(1e4, 1e4).motion(0.4, 1.0).speed_limits(least, least + more)
-            .emitter(EmitterSpec::burst(300, 0.0).aim([0.0, 1.0, 0.0], 180.0).speed(0.1, 20.0));
+            .emitter(EmitterSpec::burst(300, 0.0).cone([0.0, 1.0, 0.0], 180.0).speed(0.1, 20.0));
         let mut all = Particles::new(&spec, seed).unwrap();
         let world = WorldSpec::default().field(FieldSpec::curl(3.0, 1.0)).build().unwrap();
         all.step(&world, 0.02, 20, &mut Meter::new());
@@ -115,7 +115,7 @@ fn pulls_fall_off_by_their_law() {
         let mut spec = AttractorSpec::default();
         (spec.strength, spec.radius, spec.falloff) = (6.0, 0.001, falloff);
         let world = weightless()
-            .field(FieldSpec::new(FieldKind::Attractor(spec)).at([1.0, 0.0, 0.0]).during(0.0, 1e9));
+            .field(FieldSpec::new(FieldKind::Attractor(spec)).position([1.0, 0.0, 0.0]).during(0.0, 1e9));
         push(&world.build().unwrap(), &[[1.0 + far, 0.0, 0.0]])[0][0]
     };
     for far in [0.5f32, 2.0, 7.0] {
@@ -135,8 +135,10 @@ fn pulls_fall_off_by_their_law() {
 fn a_vortex_is_fastest_at_its_radius() {
     let mut spec = VortexSpec::default();
     (spec.speed, spec.radius, spec.inward, spec.along) = (3.0, 2.0, 1.0, 0.5);
-    let world =
-        weightless().field(FieldSpec::new(FieldKind::Vortex(spec)).at([1.0, 0.0, 0.0])).build().unwrap();
+    let world = weightless()
+        .field(FieldSpec::new(FieldKind::Vortex(spec)).position([1.0, 0.0, 0.0]))
+        .build()
+        .unwrap();
     let at = |far: f32| air(&world, &[[1.0 + far, 5.0, 0.0]])[0];
     let [x, y, z] = at(2.0);
     // Anticlockwise as seen from above: at +x it goes to -z.
@@ -147,8 +149,9 @@ fn a_vortex_is_fastest_at_its_radius() {
 
 #[test]
 fn fields_keep_to_their_reach_and_their_time() {
-    let field =
-        FieldSpec::new(FieldKind::Push { acceleration: [0.0, 5.0, 0.0] }).at([0.0, 0.0, 3.0]).reach(2.0);
+    let field = FieldSpec::new(FieldKind::Push { acceleration: [0.0, 5.0, 0.0] })
+        .position([0.0, 0.0, 3.0])
+        .reach(2.0);
     let world = weightless().field(field.clone()).build().unwrap();
     let felt: Vec<f32> =
         [0.0f32, 1.0, 1.9, 2.0, 3.0].map(|off| push(&world, &[[off, 0.0, 3.0]])[0][1]).to_vec();
@@ -171,7 +174,7 @@ fn elements_gather_on_a_shape() {
         ParticleSpec::new(500).life(1e4, 1e4).motion(0.0, 0.0).field(FieldSpec::shape("ball", 40.0, 8.0));
     let emitter = EmitterSpec::burst(500, 0.0)
         .shape(ShapeSpec::Box { size: [3.0, 3.0, 3.0] })
-        .at([0.0, 1.0, 0.0])
+        .position([0.0, 1.0, 0.0])
         .speed(0.0, 1.0);
     let mut all = Particles::with_assets(&spec.emitter(emitter), 1, Storage::Columns, &assets()).unwrap();
     all.step(&still(), 1.0 / 60.0, 60 * 8, &mut Meter::new());
@@ -191,7 +194,7 @@ fn elements_gather_on_a_shape() {
 fn elements_are_held_on_a_shape() {
     let emitter = EmitterSpec::burst(300, 0.0)
         .shape(ShapeSpec::Box { size: [2.0, 2.0, 2.0] })
-        .at([0.0, 1.0, 0.0])
+        .position([0.0, 1.0, 0.0])
         .speed(0.0, 1.0);
     let spec = ParticleSpec::new(300).life(1e4, 1e4).motion(0.2, 1.0).field(FieldSpec::hold("ball"));
     let run = |storage, seconds: u32| {

@@ -204,7 +204,7 @@ fn gusts_travel_with_the_wind() {
     }
     let world = spec.build().unwrap();
     let felt = |x: f32, wait: u32| {
-        let emitter = EmitterSpec::burst(1, wait as f32).at([x, 0.3, 0.0]).speed(0.0, 0.0);
+        let emitter = EmitterSpec::burst(1, wait as f32).position([x, 0.3, 0.0]).speed(0.0, 0.0);
         let mut particles = one(1e4, 0.0, emitter);
         particles.step(&world, 1.0, wait, &mut Meter::new());
         particles.step(&world, 1e-6, 1, &mut Meter::new());

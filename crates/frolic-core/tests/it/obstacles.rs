@@ -11,7 +11,8 @@ use proptest::prelude::*;
 fn fallen(bounce: f32, friction: f32, side: f32, steps: u32) -> (Particles, u64) {
     let floor = ObstacleSpec::plane([0.0; 3], [0.0, 2.0, 0.0]).bounce(bounce, friction);
     let world = WorldSpec::default().obstacle(floor).build().unwrap();
-    let emitter = EmitterSpec::burst(1, 0.0).at([0.0, 2.0, 0.0]).aim([1.0, 0.0, 0.0], 0.0).speed(side, side);
+    let emitter =
+        EmitterSpec::burst(1, 0.0).position([0.0, 2.0, 0.0]).cone([1.0, 0.0, 0.0], 0.0).speed(side, side);
     let mut one = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
     let mut meter = Meter::new();
     meter.begin_frame();
@@ -51,7 +52,7 @@ proptest! {
             .unwrap();
         let emitter = EmitterSpec::rate(600.0)
             .shape(ShapeSpec::Box { size: [4.0, 3.0, 4.0] })
-            .aim([0.0, 1.0, 0.0], 180.0)
+            .cone([0.0, 1.0, 0.0], 180.0)
             .speed(0.0, speed);
         let spec = ParticleSpec::new(500).life(0.5, 2.0).emitter(emitter);
         let mut frames = Vec::new();
@@ -154,7 +155,7 @@ proptest! {
         let world = world.build_with(&assets()).unwrap();
         let emitter = EmitterSpec::burst(400, 0.0)
             .shape(ShapeSpec::Box { size: [8.0, 8.0, 4.0] })
-            .aim([0.0, 1.0, 0.0], 180.0)
+            .cone([0.0, 1.0, 0.0], 180.0)
             .speed(0.0, speed);
         let mut particles = Particles::new(&ParticleSpec::new(400).life(90.0, 90.0).emitter(emitter), seed).unwrap();
         particles.step(&world, 1e-6, 1, &mut Meter::new());
@@ -187,7 +188,7 @@ proptest! {
         let speed = cells * 0.1 * 60.0;
         let emitter = EmitterSpec::burst(300, 0.0)
             .shape(ShapeSpec::Box { size: [2.0, 2.0, 0.0] })
-            .aimed(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 0.0, 1.0]))
+            .aim(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 0.0, 1.0]))
             .speed(speed, speed);
         let mut particles = Particles::new(&ParticleSpec::new(300).life(90.0, 90.0).emitter(emitter), seed).unwrap();
         particles.step(&world, 1e-6, 1, &mut Meter::new());
@@ -201,7 +202,7 @@ proptest! {
             ObstacleShape::Capsule { from: [3.0, -1.0, 0.0], to: [3.0, 1.0, 0.0], radius: 0.001 },
         ] {
             let world = weightless().obstacle(ObstacleSpec::new(shape.clone()).bounce(1.0, 0.0)).build().unwrap();
-            let emitter = EmitterSpec::burst(1, 0.0).aim([1.0, 0.0, 0.0], 0.0).speed(speed * 50.0, speed * 50.0);
+            let emitter = EmitterSpec::burst(1, 0.0).cone([1.0, 0.0, 0.0], 0.0).speed(speed * 50.0, speed * 50.0);
             let mut one = Particles::new(&ParticleSpec::new(1).life(9.0, 9.0).emitter(emitter), seed).unwrap();
             one.step(&world, 1e-7, 1, &mut Meter::new());
             one.step(&world, 1.0, 1, &mut Meter::new());
@@ -215,7 +216,7 @@ proptest! {
     #[test]
     fn newborn_pass_through_no_walls(speed in 1f32..100.0, rate in 200f32..4000.0, objects in any::<bool>()) {
         let plate = ObstacleShape::Box { position: [0.05, 0.0, 0.0], size: [0.002, 9.0, 9.0], turn_degrees: 0.0 };
-        let emitter = EmitterSpec::rate(rate).aim([1.0, 0.0, 0.0], 20.0).speed(speed, speed);
+        let emitter = EmitterSpec::rate(rate).cone([1.0, 0.0, 0.0], 20.0).speed(speed, speed);
         let spec = ParticleSpec::new(2000).life(0.3, 0.9).emitter(emitter);
         let storage = if objects { Storage::Objects } else { Storage::Columns };
         let walled = weightless().obstacle(ObstacleSpec::new(plate.clone()).bounce(0.4, 0.0)).build().unwrap();
@@ -230,7 +231,7 @@ proptest! {
         let bucket = weightless().collector(CollectorSpec::new([0.2, 0.0, 0.0], 0.19));
         for (world, ends) in [(end, [Counter::Hits, Counter::Retired]), (bucket, [Counter::Picked, Counter::Retired])] {
             let world = world.build().unwrap();
-            let emitter = spec.emitters[0].clone().aim([1.0, 0.0, 0.0], 5.0).speed(60.0, 60.0);
+            let emitter = spec.emitter[0].clone().cone([1.0, 0.0, 0.0], 5.0).speed(60.0, 60.0);
             let mut particles = Particles::with_storage(&ParticleSpec::new(2000).emitter(emitter), 3, storage).unwrap();
             let mut meter = Meter::new();
             meter.begin_frame();
@@ -249,7 +250,7 @@ fn tops(bounce: f32, steps_a_second: u32) -> Vec<f32> {
     let world =
         WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(bounce, 0.0));
     let world = world.build().unwrap();
-    let emitter = EmitterSpec::burst(1, 0.0).at([0.0, 2.0, 0.0]).speed(0.0, 0.0);
+    let emitter = EmitterSpec::burst(1, 0.0).position([0.0, 2.0, 0.0]).speed(0.0, 0.0);
     let mut ball = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
     let (mut tops, mut before) = (Vec::new(), -1.0);
     for _ in 0..5 * steps_a_second {
@@ -285,7 +286,7 @@ fn let_fall(
     seconds: f32,
 ) -> (Particles, u64) {
     let world = WorldSpec::default().obstacle(obstacle).build_with(&assets()).unwrap();
-    let emitter = EmitterSpec::burst(1, 0.0).at(from).aim(way, 0.0).speed(speed, speed);
+    let emitter = EmitterSpec::burst(1, 0.0).position(from).cone(way, 0.0).speed(speed, speed);
     let mut one = Particles::new(&ParticleSpec::new(1).life(1e3, 1e3).emitter(emitter), 1).unwrap();
     let mut meter = Meter::new();
     meter.begin_frame();
@@ -340,7 +341,7 @@ fn what_is_inside_is_brought_out_by_its_depth() {
         weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&assets()).unwrap();
     // In the large disc of the mask, 0.2 m under its edge.
     let middle = [(0.3 - 0.5) * 4.0, (0.3 - 0.5) * 3.0];
-    let emitter = EmitterSpec::burst(1, 0.0).at([middle[0] + 0.3, middle[1], 0.0]).speed(0.0, 0.0);
+    let emitter = EmitterSpec::burst(1, 0.0).position([middle[0] + 0.3, middle[1], 0.0]).speed(0.0, 0.0);
     let mut one = Particles::new(&ParticleSpec::new(1).life(9.0, 9.0).emitter(emitter), 1).unwrap();
     let before = world.distance([middle[0] + 0.3, middle[1], 0.0]);
     assert!(before < -0.1, "{before}");
@@ -358,7 +359,7 @@ fn the_trapped_come_to_rest_and_are_freed_by_digging() {
     spec.wind = [3.0, 0.0, 0.0];
     let mut world = spec.build_with(&assets).unwrap();
     let emitter = EmitterSpec::burst(50, 0.0)
-        .aimed(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 0.0, 1.0]))
+        .aim(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 0.0, 1.0]))
         .speed(1.0, 1.0);
     let spec = ParticleSpec::new(50).life(90.0, 90.0).motion(2.0, 0.0).emitter(emitter);
     let mut all = Particles::new(&spec, 1).unwrap();
@@ -400,7 +401,7 @@ proptest! {
         if draught {
             spec = spec.field(FieldSpec::new(FieldKind::Wind { velocity: [60.0, 20.0, 0.0] }).during(2.0, 2.2));
         }
-        let emitter = EmitterSpec::rate(400.0).shape(ShapeSpec::Box { size: [4.0, 0.5, 0.0] }).at([0.0, 2.5, 0.0]);
+        let emitter = EmitterSpec::rate(400.0).shape(ShapeSpec::Box { size: [4.0, 0.5, 0.0] }).position([0.0, 2.5, 0.0]);
         let rain = ParticleSpec::new(600).life(1.0, 4.0).motion(0.5, 1.0).emitter(emitter);
         let run = |order: Order, storage: Storage| {
             let mut world = spec.build_with(&assets()).unwrap();
@@ -459,8 +460,8 @@ fn slid(slope: f32, side: usize, beside_another: bool) -> [f32; 2] {
     // A steady start, so that a flat one moves too.
     let speed = 2.0;
     let emitter = EmitterSpec::burst(1, 0.0)
-        .at([start.x, start.y, 0.0])
-        .aim([along.x, along.y, 0.0], 0.0)
+        .position([start.x, start.y, 0.0])
+        .cone([along.x, along.y, 0.0], 0.0)
         .speed(speed, speed);
     let mut one = Particles::new(&ParticleSpec::new(1).life(10.0, 10.0).emitter(emitter), 1).unwrap();
     one.step(&world, 1.0 / 60.0, 1, &mut Meter::new());

@@ -24,7 +24,7 @@ fn scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             let spec = ParticleSpec::new(count)
                 .life(0.05, 0.6)
                 .motion(drag, weight)
-                .emitter(EmitterSpec::rate(rate).shape(shape).aim([0.2, 1.0, 0.1], 70.0).speed(0.5, 6.0))
+                .emitter(EmitterSpec::rate(rate).shape(shape).cone([0.2, 1.0, 0.1], 70.0).speed(0.5, 6.0))
                 .emitter(EmitterSpec::burst(burst, 0.1));
             let mut world = WorldSpec::default().wind([2.0, 0.0, -0.5]);
             if gusts {
@@ -50,12 +50,12 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             let falloff = |falloff| {
                 let mut pull = AttractorSpec::default();
                 (pull.falloff, pull.strength) = (falloff, 3.0);
-                FieldSpec::new(FieldKind::Attractor(pull)).at([0.3, 1.0, 0.2])
+                FieldSpec::new(FieldKind::Attractor(pull)).position([0.3, 1.0, 0.2])
             };
             let all = [
                 FieldSpec::new(FieldKind::Push { acceleration: [1.0, 0.0, 2.0] })
                     .reach(2.0)
-                    .at([0.0, 1.0, 0.0]),
+                    .position([0.0, 1.0, 0.0]),
                 FieldSpec::new(FieldKind::Wind { velocity: [3.0, 0.0, 0.0] }).during(0.1, 0.4),
                 falloff(Falloff::Linear),
                 falloff(Falloff::None).reach(1.5),
@@ -66,7 +66,7 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
             ];
             for (nth, field) in all.into_iter().enumerate().filter(|(nth, _)| pick(fields, *nth)) {
                 if nth % 3 == 0 {
-                    spec.fields.push(field);
+                    spec.field.push(field);
                 } else {
                     world.field.push(field);
                 }

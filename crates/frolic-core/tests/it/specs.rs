@@ -24,14 +24,14 @@ fn bad_numbers_are_refused_with_their_key() {
         let sphere = EmitterSpec::rate(1.0).shape(ShapeSpec::Sphere { radius: bad });
         refused(&good().emitter(sphere), "emitter.0.shape.sphere.radius");
         refused(
-            &good().emitter(EmitterSpec::rate(1.0).aim([0.0, 1.0, 0.0], bad)),
+            &good().emitter(EmitterSpec::rate(1.0).cone([0.0, 1.0, 0.0], bad)),
             "emitter.0.aim.spread_degrees",
         );
     }
     refused(&good().life(2.0, 1.0), "life");
     refused(&good().motion(0.0, f32::NAN), "motion.weight");
-    refused(&good().emitter(EmitterSpec::rate(1.0).aim([0.0; 3], 5.0)), "emitter.0.aim.direction");
-    refused(&good().emitter(EmitterSpec::rate(1.0).at([f32::NAN, 0.0, 0.0])), "emitter.0.position");
+    refused(&good().emitter(EmitterSpec::rate(1.0).cone([0.0; 3], 5.0)), "emitter.0.aim.direction");
+    refused(&good().emitter(EmitterSpec::rate(1.0).position([f32::NAN, 0.0, 0.0])), "emitter.0.position");
     let flat = ShapeSpec::Disc { radius: 1.0, normal: [0.0; 3] };
     refused(&good().emitter(EmitterSpec::rate(1.0).shape(flat)), "emitter.0.shape.disc.normal");
 }
@@ -85,7 +85,7 @@ proptest! {
         let spec = ParticleSpec::new(200)
             .life(life, life)
             .motion(drag, weight)
-            .emitter(EmitterSpec::rate(3000.0).aim([1.0, 1.0, 0.0], 180.0).speed(speed, speed));
+            .emitter(EmitterSpec::rate(3000.0).cone([1.0, 1.0, 0.0], 180.0).speed(speed, speed));
         let world = WorldSpec::default()
             .wind([1e4, -1e4, 1e4])
             .gusts(1000.0, 0.001)

@@ -18,7 +18,7 @@ proptest! {
             .order(order)
             .motion(0.0, 0.0)
             .trail(TrailSpec::new(places, apart as f32 * dt))
-            .emitter(EmitterSpec::rate(500.0).aim([0.0, 1.0, 0.0], 180.0).speed(0.5, 3.0));
+            .emitter(EmitterSpec::rate(500.0).cone([0.0, 1.0, 0.0], 180.0).speed(0.5, 3.0));
         let mut both = [Storage::Columns, Storage::Objects].map(|storage| {
             let mut particles = Particles::with_storage(&spec, seed, storage).unwrap();
             particles.step(&still(), dt, steps, &mut Meter::new());

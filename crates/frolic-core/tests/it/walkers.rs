@@ -19,7 +19,7 @@ fn ground() -> TerrainSpec {
 
 fn world(points: [[f32; 3]; 2]) -> WorldSpec {
     let mut world = WorldSpec::default();
-    world.pusher.push(PusherSpec::new([1.0, 3.0, 2.0], 0.5).along(PathSpec::new(points, 4.0)));
+    world.pusher.push(PusherSpec::new([1.0, 3.0, 2.0], 0.5).path(PathSpec::new(points, 4.0)));
     world
 }
 

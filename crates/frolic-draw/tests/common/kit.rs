@@ -66,7 +66,7 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
         for blend in [Blend::Alpha, Blend::Additive, Blend::Opaque, Blend::CutOut] {
             let mut look =
                 LookSpec::glowing(1.4, [(0.0, "#ffd080"), (0.5, "#6080ff"), (1.0, "#a04020")]).unwrap();
-            look = look.opacity([(0.0, 0.4), (0.5, 0.9), (1.0, 0.2)]).shape(shape.clone());
+            look = look.opacity_over_age([(0.0, 0.4), (0.5, 0.9), (1.0, 0.2)]).shape(shape.clone());
             (look.blend, look.lit, look.rim, look.through) = (blend, 0.8, 0.5, 0.3);
             look.tints = vec![Colour::new(1.0, 0.5, 0.4), Colour::new(0.4, 0.9, 1.0)];
             look.colour_along =

@@ -18,7 +18,7 @@ pub fn cloud(count: u32, size: [f32; 2], box_size: [f32; 3], seed: u32) -> Parti
     let spec = ParticleSpec::new(count)
         .life(1.0, 9.0)
         .size(size[0], size[1])
-        .emitter(emitter.aim([1.0, 0.0, 0.0], 180.0));
+        .emitter(emitter.cone([1.0, 0.0, 0.0], 180.0));
     let mut particles = Particles::new(&spec, seed).unwrap();
     let mut world = WorldSpec::default();
     world.gravity = [0.0; 3];
@@ -29,7 +29,8 @@ pub fn cloud(count: u32, size: [f32; 2], box_size: [f32; 3], seed: u32) -> Parti
 /// A look with every ramp at work.
 pub fn look(blend: Blend) -> Look {
     let mut spec = LookSpec::glowing(2.5, [(0.0, "#ffd080"), (0.4, "#4060ff"), (1.0, "#802010")]).unwrap();
-    spec = spec.opacity([(0.0, 0.1), (0.3, 0.9), (1.0, 0.0)]).size([(0.0, 0.5), (1.0, 1.5)]);
+    spec =
+        spec.opacity_over_age([(0.0, 0.1), (0.3, 0.9), (1.0, 0.0)]).size_over_age([(0.0, 0.5), (1.0, 1.5)]);
     spec.blend = blend;
     spec.lit = if blend == Blend::Alpha { 0.7 } else { 0.0 };
     spec.build().unwrap()

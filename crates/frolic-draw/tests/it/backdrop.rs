@@ -202,7 +202,7 @@ proptest! {
     #[test]
     fn straight_alpha_lays_over_anything(opacity in 0.05f32..1.0, grey in 0.0f32..0.9, ink in 0.05f32..0.9) {
         let (view, zero, size) = (view(&CameraSpec::new([0.0, 0.0, 5.0], [0.0; 3], 30.0)), [0.0f32], [0.8f32]);
-        let mut look = LookSpec::default().opacity([(0.0, opacity)]);
+        let mut look = LookSpec::default().opacity_over_age([(0.0, opacity)]);
         look.colour_over_age = Ramp::new([(0.0, Colour::new(ink, ink, ink))]);
         look.blend = Blend::Alpha;
         let look = look.build().unwrap();

@@ -54,7 +54,7 @@ fn light_of(radius: f32, x: f32, y: f32) -> f64 {
     camera.bloom = 0.0;
     let view = camera.view(size).unwrap();
     let at = [(x - 32.0) / 32.0, (32.0 - y) / 32.0, 0.0];
-    let emitter = EmitterSpec::burst(1, 0.0).at(at).speed(0.0, 0.0);
+    let emitter = EmitterSpec::burst(1, 0.0).position(at).speed(0.0, 0.0);
     let spec = ParticleSpec::new(1).life(10.0, 10.0).size(radius / 32.0, radius / 32.0).motion(0.0, 0.0);
     let mut particles = Particles::new(&spec.emitter(emitter), 1).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());
@@ -137,7 +137,7 @@ fn a_disc_is_the_same_wherever_tiles_end() {
                 [(8.0, 8.0), (15.7, 31.9), (16.2, 7.6), (0.3, 39.8), (-1.2, 20.0), (47.9, -0.7), (33.4, 32.5)]
             {
                 let at = [(x - 24.0) * pixel, (20.0 - y) * pixel, 0.0];
-                let emitter = EmitterSpec::burst(1, 0.0).at(at).speed(0.0, 0.0);
+                let emitter = EmitterSpec::burst(1, 0.0).position(at).speed(0.0, 0.0);
                 let size = radius * pixel;
                 let spec = ParticleSpec::new(1).life(10.0, 10.0).size(size, size).motion(0.0, 0.0);
                 let mut particles = Particles::new(&spec.emitter(emitter), 1).unwrap();

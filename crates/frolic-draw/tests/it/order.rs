@@ -159,7 +159,7 @@ fn is_sorted_like_a_stable_sort(count: u32, seed: u32) {
 /// Two discs that hide, one before the other: the nearer one is on top, whichever was born first, and whichever way the order is made.
 #[test]
 fn the_nearer_covers_the_farther() {
-    let at = |z: f32| EmitterSpec::burst(1, 0.0).at([0.0, 0.0, z]).speed(0.0, 0.0);
+    let at = |z: f32| EmitterSpec::burst(1, 0.0).position([0.0, 0.0, z]).speed(0.0, 0.0);
     let one = |z: f32| {
         let spec = ParticleSpec::new(1).life(10.0, 10.0).size(0.6, 0.6).motion(0.0, 0.0);
         let mut particles = Particles::new(&spec.emitter(at(z)), 1).unwrap();

@@ -10,7 +10,7 @@ use frolic_list::{ListScratch, ListSpec, Surroundings};
 
 /// One still element of a radius, m, at a place, m.
 fn one(at: [f32; 3], radius: f32) -> Particles {
-    let emitter = EmitterSpec::burst(1, 0.0).at(at).speed(0.0, 0.0);
+    let emitter = EmitterSpec::burst(1, 0.0).position(at).speed(0.0, 0.0);
     let spec = ParticleSpec::new(1).life(100.0, 100.0).size(radius, radius).motion(0.0, 0.0).emitter(emitter);
     let mut particles = Particles::new(&spec, 1).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());

@@ -135,7 +135,7 @@ proptest! {
         let spec = ParticleSpec::new(60)
             .life(0.5, 2.0)
             .trail(TrailSpec::new(places, 0.04))
-            .emitter(EmitterSpec::rate(80.0).aim([0.0, 1.0, 0.0], 60.0).speed(1.0, 4.0));
+            .emitter(EmitterSpec::rate(80.0).cone([0.0, 1.0, 0.0], 60.0).speed(1.0, 4.0));
         let mut all = Particles::new(&spec, seed).unwrap();
         all.step(&WorldSpec::default().build().unwrap(), 1.0 / 60.0, steps, &mut Meter::new());
         let mut trails = Trails::default();

@@ -127,7 +127,7 @@ proptest! {
         let half: Vec<f32> = ribbons.iter().map(|r| r.1).collect();
         let all = Instances::at([&x, &y, &z]).unwrap().sized(&half).unwrap();
         let all = all.curved([&mx, &my, &z], [&tx, &ty, &tz]).unwrap();
-        let mut spec = white(Shape::Ribbon(RibbonSpec::new(1.0, tip, segments))).opacity([(0.0, 0.6)]);
+        let mut spec = white(Shape::Ribbon(RibbonSpec::new(1.0, tip, segments))).opacity_over_age([(0.0, 0.6)]);
         spec.blend = blend;
         spec.colour_along = Ramp::new([
             (0.0, frolic_draw::Colour::new(0.9, 0.2, 0.1)),

@@ -164,12 +164,12 @@ impl GpuParticles {
         let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
         let count = spec.count;
         let shards = count.div_ceil(most).max(1);
-        if shards > 1 && (!spec.events.is_empty() || spec.trail.is_some()) {
+        if shards > 1 && (!spec.event.is_empty() || spec.trail.is_some()) {
             let problem =
                 format!("{count} elements with events or trails are more than a shader sees at once");
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
-        if spec.events.len() > MOST_EVENTS {
+        if spec.event.len() > MOST_EVENTS {
             return Err(
                 SpecError::new("event", "are too many", format!("write at most {MOST_EVENTS}")).into()
             );
@@ -180,7 +180,7 @@ impl GpuParticles {
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
         let written = MOST_WRITTEN.min(Newborn::most(gpu));
-        if count > written && !spec.emitters.iter().all(is_simple) {
+        if count > written && !spec.emitter.iter().all(is_simple) {
             let problem = format!("{count} elements are written down by their emitters");
             return Err(SpecError::new("count", problem, format!("write at most {written}")).into());
         }
@@ -191,14 +191,14 @@ impl GpuParticles {
         let steps = u64::from(MOST_STEPS) * u64::from(shards) * STEP_SLOT * 4;
         let steps = gpu.buffer("steps", steps, uniform);
         // A stream and a few bursts each at most.
-        let births_slot = (spec.emitters.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
+        let births_slot = (spec.emitter.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
             .next_multiple_of(64);
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
         let events = gpu.buffer("events", MOST_EVENTS as u64 * EVENT_WORDS * 4, uniform);
         let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
         let layouts = Layouts::new(gpu);
         let trailing = spec.trail.as_ref().map(|trail| Trailing::new(gpu, trail, count)).transpose()?;
-        let mut emitters = Emitters::new(&spec.emitters, assets)?;
+        let mut emitters = Emitters::new(&spec.emitter, assets)?;
         emitters.recentre([0.0; 2], seed);
         let memory = gpu.device().push_error_scope(wgpu::ErrorFilter::OutOfMemory);
         let shards = (0..shards)
@@ -223,7 +223,7 @@ impl GpuParticles {
             next_id: 0,
             own: OwnFields::new(spec, assets)?,
             fields: Default::default(),
-            axes: spec.emitters.iter().map(EmitterAxes::of).collect(),
+            axes: spec.emitter.iter().map(EmitterAxes::of).collect(),
             shards,
             ring: Ring::new(gpu, "news", book_words as usize),
             book,
@@ -247,7 +247,7 @@ impl GpuParticles {
             heard: 0,
             spec: spec.clone(),
         };
-        made.note_for(&vec![None; spec.events.len()]);
+        made.note_for(&vec![None; spec.event.len()]);
         Ok(made)
     }
 
@@ -256,7 +256,7 @@ impl GpuParticles {
         if self.shards.len() > 1 {
             return Some("start elements of more than a shader sees at once");
         }
-        if !self.spec.emitters.iter().all(is_simple) {
+        if !self.spec.emitter.iter().all(is_simple) {
             return Some("start elements that emitters too start from assets, or evenly");
         }
         why_event_not_on_device(event)
@@ -287,13 +287,13 @@ impl GpuParticles {
     pub(crate) fn note_for(&mut self, started: &[Option<Started>]) {
         let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, trailing, .. } =
             self;
-        let Some(shard) = shards.first_mut().filter(|_| !spec.events.is_empty() || trailing.is_some()) else {
+        let Some(shard) = shards.first_mut().filter(|_| !spec.event.is_empty() || trailing.is_some()) else {
             return;
         };
         let was_at = if trailing.is_some() { shard.most } else { 0 };
-        let (ranges, words) = ranges(&spec.events, started, shard.most.div_ceil(GROUP), was_at);
+        let (ranges, words) = ranges(&spec.event, started, shard.most.div_ceil(GROUP), was_at);
         let mut words_of_events = Vec::new();
-        for (number, ((event, started), range)) in (0u32..).zip(spec.events.iter().zip(started).zip(ranges)) {
+        for (number, ((event, started), range)) in (0u32..).zip(spec.event.iter().zip(started).zip(ranges)) {
             Event::of(event, number, *started, range).append(&mut words_of_events);
         }
         gpu.queue().write_buffer(events, 0, bytemuck::cast_slice(&words_of_events));
@@ -371,7 +371,7 @@ impl GpuParticles {
         let fields = Fields::of(&self.spec, &self.own, world, &solids);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
             let extra = [
-                ("EVENTS", self.spec.events.len() as f64),
+                ("EVENTS", self.spec.event.len() as f64),
                 ("TRAILS", f64::from(u8::from(self.trailing.is_some()))),
             ];
             self.stepping =
@@ -445,8 +445,8 @@ impl GpuParticles {
         if *pending == 0 {
             newborn.clear();
         }
-        self.emitters.due(&spec.emitters, self.time, dt, |now, born| {
-            let emitter = &spec.emitters[now.emitter];
+        self.emitters.due(&spec.emitter, self.time, dt, |now, born| {
+            let emitter = &spec.emitter[now.emitter];
             let row = (!is_simple(emitter)).then(|| {
                 let room = u64::from(spec.count).saturating_sub(due).min(now.count);
                 newborn.add(born.rows(spec, *seed, &now, next_id.wrapping_add(due as u32), room))
@@ -471,7 +471,7 @@ impl GpuParticles {
             let due = clock.advance(dt);
             [clock.places() as u32, clock.newest() as u32, u32::from(due)]
         });
-        let on_birth = self.spec.events.iter().filter(|event| event.on == Moment::Birth).count();
+        let on_birth = self.spec.event.iter().filter(|event| event.on == Moment::Birth).count();
         let births =
             StepBirths { due: due as u32, emitters: count, first_id, first_row, events: on_birth as u32 };
         let grids = self.grids.held();

@@ -84,7 +84,7 @@ impl GpuSet {
             .names
             .iter()
             .zip(&self.members)
-            .map(|(name, member)| (name.as_str(), &member.spec().events[..]))
+            .map(|(name, member)| (name.as_str(), &member.spec().event[..]))
             .collect();
         let targets = check_events(&specs)?;
         self.links.clear();
@@ -93,7 +93,7 @@ impl GpuSet {
         }
         for (parent, targets) in targets.iter().enumerate() {
             for (number, target) in targets.iter().enumerate() {
-                let event = &self.members[parent].spec().events[number];
+                let event = &self.members[parent].spec().event[number];
                 if let Some(why) = target.and_then(|target| self.members[target].cannot_be_started(event)) {
                     let key = format!("{}.event.{number}", self.names[parent]);
                     let problem = format!("events that {why} are not followed on a device");
@@ -114,7 +114,7 @@ impl GpuSet {
             for (number, target) in targets.iter().enumerate() {
                 let Some(target) = *target else { continue };
                 let ends = [self.members[parent].ends(), self.members[target].ends()];
-                let event = &self.members[parent].spec().events[number];
+                let event = &self.members[parent].spec().event[number];
                 let Some([from, to]) = ends[0].zip(ends[1]).map(|(from, to)| [from, to]) else { continue };
                 self.links.push(following.link(&self.gpu, [parent, target], [from, to], number, event));
             }

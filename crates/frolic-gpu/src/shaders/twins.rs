@@ -188,14 +188,16 @@ fn fields() {
     let mut world = WorldSpec::default().wind([1.0, 0.2, -0.5]);
     world.gusts = Some(GustSpec::default());
     world.field = vec![
-        FieldSpec::new(FieldKind::Push { acceleration: [0.4, 2.0, -1.0] }).at([0.5, 0.0, 0.0]).reach(2.0),
-        FieldSpec::new(FieldKind::Wind { velocity: [0.0, 0.0, 2.0] }).at([-0.5, 0.5, 0.0]).reach(3.0),
+        FieldSpec::new(FieldKind::Push { acceleration: [0.4, 2.0, -1.0] })
+            .position([0.5, 0.0, 0.0])
+            .reach(2.0),
+        FieldSpec::new(FieldKind::Wind { velocity: [0.0, 0.0, 2.0] }).position([-0.5, 0.5, 0.0]).reach(3.0),
         FieldSpec::new(FieldKind::Vortex(vortex)),
         FieldSpec::new(FieldKind::Curl(curl)).reach(4.0),
         pull(4.0, Falloff::Square),
-        pull(-2.0, Falloff::Linear).at([1.0, 1.0, 0.0]),
-        pull(1.0, Falloff::None).at([-1.0, 0.0, 1.0]),
-        pull(0.5, Falloff::Spring).at([0.0, 1.0, 0.0]),
+        pull(-2.0, Falloff::Linear).position([1.0, 1.0, 0.0]),
+        pull(1.0, Falloff::None).position([-1.0, 0.0, 1.0]),
+        pull(0.5, Falloff::Spring).position([0.0, 1.0, 0.0]),
     ];
     let world = world.build().unwrap();
     let spec = ParticleSpec::new(3000)
@@ -281,9 +283,9 @@ fn aims() {
         emitter.aim = *aim;
         assert!(is_simple(&emitter));
         let spec = ParticleSpec::new(count).emitter(emitter.clone());
-        let mut emitters = Emitters::new(&spec.emitters, &Assets::default()).unwrap();
+        let mut emitters = Emitters::new(&spec.emitter, &Assets::default()).unwrap();
         let (mut rows, mut on_device): (Vec<BodyRow>, _) = (Vec::new(), None);
-        emitters.due(&spec.emitters, 0.0, 1.0 / 60.0, |due, births| {
+        emitters.due(&spec.emitter, 0.0, 1.0 / 60.0, |due, births| {
             rows.extend(births.rows(&spec, 5, &due, 0, u64::from(count)));
             on_device = Some(Emitter::of(&emitter, &EmitterAxes::of(&emitter), &due, 0, None));
         });

@@ -60,14 +60,14 @@ fn fountain(count: u32) -> ParticleSpec {
     ParticleSpec::new(count)
         .life(0.3, 0.9)
         .motion(0.4, 1.0)
-        .emitter(EmitterSpec::rate(300.0).aim([0.1, 1.0, 0.0], 30.0).speed(2.0, 5.0))
+        .emitter(EmitterSpec::rate(300.0).cone([0.1, 1.0, 0.0], 30.0).speed(2.0, 5.0))
 }
 
 #[test]
 fn deaths_start_sparks_and_these_start_ash() {
     let sparks =
-        EventSpec::start(Moment::Death, "sparks", 3.0).aim(AimBy::Velocity, 60.0, Span::new(0.5, 2.0));
-    let mut ash = EventSpec::start(Moment::Death, "ash", 1.5).aim(AimBy::World, 180.0, Span::new(0.0, 0.4));
+        EventSpec::start(Moment::Death, "sparks", 3.0).cone(AimBy::Velocity, 60.0, Span::new(0.5, 2.0));
+    let mut ash = EventSpec::start(Moment::Death, "ash", 1.5).cone(AimBy::World, 180.0, Span::new(0.0, 0.4));
     (ash.chance, ash.size, ash.shape) = (0.6, Some(Span::new(0.2, 0.7)), ShapeSpec::Sphere { radius: 0.1 });
     ash.keep_velocity = 0.5;
     let specs = [
@@ -95,7 +95,7 @@ fn every_moment_starts_what_it_should() {
         event
     };
     let parent = fountain(500)
-        .event(EventSpec::start(Moment::Hit { speed: 0.5 }, "dust", 2.0).aim(
+        .event(EventSpec::start(Moment::Hit { speed: 0.5 }, "dust", 2.0).cone(
             AimBy::Normal,
             80.0,
             Span::new(0.2, 1.0),
@@ -148,7 +148,7 @@ fn births_follow_births_at_once() {
 #[test]
 fn a_kind_may_start_its_own() {
     let mut again =
-        EventSpec::start(Moment::Death, "only", 1.0).aim(AimBy::Velocity, 20.0, Span::new(1.0, 2.0));
+        EventSpec::start(Moment::Death, "only", 1.0).cone(AimBy::Velocity, 20.0, Span::new(1.0, 2.0));
     again.chance = 0.9;
     let spec = fountain(700).event(again).event(EventSpec::note(Moment::Birth));
     let (rows, counted) = both(&[("only", spec)], &WorldSpec::default(), 120);

@@ -53,8 +53,8 @@ fn stone(touch: Touch) -> ObstacleSpec {
 fn shower() -> ParticleSpec {
     let emitter = EmitterSpec::rate(1_500.0)
         .shape(ShapeSpec::Box { size: [4.0, 0.2, 3.0] })
-        .at([0.0, 2.6, 0.0])
-        .aim([0.0, -1.0, 0.0], 50.0)
+        .position([0.0, 2.6, 0.0])
+        .cone([0.0, -1.0, 0.0], 50.0)
         .speed(0.5, 5.0);
     ParticleSpec::new(6_000).life(1.0, 2.5).motion(0.3, 1.0).emitter(emitter)
 }
@@ -134,7 +134,8 @@ fn a_mask_that_lies_is_met_too() {
     world.gravity = [0.0; 3];
     world.collector =
         vec![CollectorSpec::new([1.4, 0.0, 0.5], 0.5), CollectorSpec::new([-1.0, 0.0, 1.2], 0.4)];
-    let emitter = EmitterSpec::rate(2_000.0).at([0.4, 0.0, 0.4]).aim([1.0, 0.0, 0.0], 180.0).speed(1.0, 4.0);
+    let emitter =
+        EmitterSpec::rate(2_000.0).position([0.4, 0.0, 0.4]).cone([1.0, 0.0, 0.0], 180.0).speed(1.0, 4.0);
     let mut spec = ParticleSpec::new(4_000).life(0.6, 1.5).emitter(emitter);
     spec.motion.keep_to = Some(frolic_core::KeepTo::Flat);
     let (rows, counted) = both_in(&gpu(), &spec, &world, &assets(), 60, None);
@@ -177,7 +178,7 @@ fn an_endless_world_is_the_same() {
     world.endless = Some(endless);
     let emitter = EmitterSpec::rate(1_500.0)
         .shape(ShapeSpec::Box { size: [8.0, 0.5, 6.0] })
-        .aim([1.0, 0.1, 0.3], 100.0)
+        .cone([1.0, 0.1, 0.3], 100.0)
         .speed(1.0, 12.0);
     let spec = ParticleSpec::new(4_000).life(0.5, 2.0).emitter(emitter);
     assert_eq!(why_not_on_device(&spec, &world.build().unwrap(), &Assets::default()), None);
@@ -248,13 +249,13 @@ fn newborn_from_assets_are_the_same() {
     let mut spec = ParticleSpec::new(1_300).life(0.4, 1.2).motion(0.5, 0.8);
     for (nth, shape) in shapes.into_iter().enumerate() {
         let mut emitter =
-            EmitterSpec::rate(400.0 + 100.0 * nth as f32).shape(shape).at([nth as f32, 0.0, 0.0]);
+            EmitterSpec::rate(400.0 + 100.0 * nth as f32).shape(shape).position([nth as f32, 0.0, 0.0]);
         emitter.aim = aim;
         spec = spec.emitter(emitter.speed(0.5, 2.0));
     }
-    let mut even = EmitterSpec::burst(300, 0.05).speed(2.0, 3.0).aim([0.0, 1.0, 0.0], 180.0);
+    let mut even = EmitterSpec::burst(300, 0.05).speed(2.0, 3.0).cone([0.0, 1.0, 0.0], 180.0);
     even.aim.even = true;
-    let scattered = EmitterSpec::rate(20.0).scattered(ScatterSpec::new(CellsSpec::new(2.0, 5.0), 2));
+    let scattered = EmitterSpec::rate(20.0).scatter(ScatterSpec::new(CellsSpec::new(2.0, 5.0), 2));
     spec = spec.emitter(EmitterSpec::rate(500.0).speed(1.0, 2.0)).emitter(even).emitter(scattered);
     let assets = assets();
     let world = WorldSpec::default();

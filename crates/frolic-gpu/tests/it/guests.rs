@@ -104,7 +104,7 @@ fn spec() -> ParticleSpec {
 
 fn looks() -> [Look; 2] {
     let ball = Shape::mesh("ball");
-    let mut glow = LookSpec::default().opacity([(0.0, 0.3)]);
+    let mut glow = LookSpec::default().opacity_over_age([(0.0, 0.3)]);
     glow.blend = Blend::Additive;
     [glow.build().unwrap(), LookSpec::solid(ball, "#c0a080").unwrap().build().unwrap()]
 }

@@ -18,7 +18,7 @@ fn a_fire_burns_the_same_on_the_device() {
         .size(0.01, 0.2)
         .motion(0.9, -0.2)
         .emitter(EmitterSpec::rate(400.0).shape(ShapeSpec::Sphere { radius: 0.3 }).speed(1.0, 4.0))
-        .emitter(EmitterSpec::burst(250, 1.01).aim([1.0, 1.0, 0.2], 60.0).speed(0.5, 2.0));
+        .emitter(EmitterSpec::burst(250, 1.01).cone([1.0, 1.0, 0.2], 60.0).speed(0.5, 2.0));
     let world = WorldSpec::default().wind([1.0, 0.0, 0.3]).gusts(1.5, 1.2);
     let (rows, counted) = both(&gpu(), &spec, &world, 300);
     assert_eq!(counted[0], counted[1]);
@@ -33,7 +33,7 @@ fn newborn_pass_through_no_walls() {
     let plate = ObstacleShape::Box { position: [0.05, 0.0, 0.0], size: [0.002, 9.0, 9.0], turn_degrees: 0.0 };
     let gpu = gpu();
     for even in [false, true] {
-        let mut emitter = EmitterSpec::rate(1_500.0).aim([1.0, 0.0, 0.0], 20.0).speed(6.0, 60.0);
+        let mut emitter = EmitterSpec::rate(1_500.0).cone([1.0, 0.0, 0.0], 20.0).speed(6.0, 60.0);
         emitter.aim.even = even;
         let spec = ParticleSpec::new(2000).life(0.3, 0.9).motion(0.5, 1.0).emitter(emitter);
         let walled = WorldSpec::default().obstacle(ObstacleSpec::new(plate.clone()).bounce(0.4, 0.0));
@@ -79,7 +79,7 @@ fn a_population_over_the_binding_limit_is_split() {
     let spec = ParticleSpec::new(10_019)
         .life(0.4, 1.6)
         .motion(0.5, 0.7)
-        .emitter(EmitterSpec::rate(9_000.0).speed(1.0, 3.0).aim([0.2, 1.0, 0.0], 40.0));
+        .emitter(EmitterSpec::rate(9_000.0).speed(1.0, 3.0).cone([0.2, 1.0, 0.0], 40.0));
     let there = GpuParticles::new(&small, &spec, 1).unwrap();
     assert_eq!(there.instances(0.0).count(), 3);
     let (rows, counted) = both(&small, &spec, &WorldSpec::default().gusts(1.0, 2.0), 120);
@@ -119,7 +119,8 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
     let way = (any::<bool>(), any::<bool>(), -1f32..2.0);
     let emitter = (shape, 0f32..900.0, 0u32..300, 0f32..1.0, aim, prop::array::uniform3(-1f32..1.0), way)
         .prop_map(|(shape, rate, burst, at, (spread, hollow, fan), place, (moves, turns, keep))| {
-            let mut emitter = EmitterSpec::rate(rate).shape(shape).at(place).aim([0.3, 1.0, 0.1], spread);
+            let mut emitter =
+                EmitterSpec::rate(rate).shape(shape).position(place).cone([0.3, 1.0, 0.1], spread);
             emitter.burst = EmitterSpec::burst(burst, at).burst;
             emitter.aim.hollow_degrees = spread * hollow;
             emitter.aim.fan = fan.then_some([0.2, -0.1, 1.0]);
@@ -139,7 +140,7 @@ fn any_spec() -> impl Strategy<Value = (ParticleSpec, WorldSpec)> {
     );
     (population, world).prop_map(|((count, emitters, drag, weight, life), (wind, gusts, pull))| {
         let mut spec = ParticleSpec::new(count).life(life * 0.5, life).size(0.01, 0.3).motion(drag, weight);
-        spec.emitters = emitters;
+        spec.emitter = emitters;
         let mut world = WorldSpec::default().wind(wind);
         if let Some((strength, size)) = gusts {
             world = world.gusts(strength, size);
@@ -166,9 +167,9 @@ proptest! {
 /// Bounced off a floor and a ball, picked up in a bucket: nobody is inside of anything, and everyone is accounted for.
 #[test]
 fn obstacles_and_collectors_work_on_both() {
-    let spec = ParticleSpec::new(4_000)
-        .life(2.0, 4.0)
-        .emitter(EmitterSpec::rate(900.0).at([0.0, 2.0, 0.0]).aim([0.0, 1.0, 0.0], 80.0).speed(0.5, 3.0));
+    let spec = ParticleSpec::new(4_000).life(2.0, 4.0).emitter(
+        EmitterSpec::rate(900.0).position([0.0, 2.0, 0.0]).cone([0.0, 1.0, 0.0], 80.0).speed(0.5, 3.0),
+    );
     let world = WorldSpec::default()
         .obstacle(ObstacleSpec::plane([0.0, 0.0, 0.0], [0.1, 1.0, 0.0]).bounce(0.5, 0.05))
         .obstacle(ObstacleSpec::sphere([0.4, 0.3, 0.2], 0.5).bounce(0.8, 0.0))
@@ -279,18 +280,20 @@ fn fields_are_felt_alike() {
     let falloff = |falloff| {
         let mut pull = AttractorSpec::default();
         (pull.strength, pull.falloff) = (4.0, falloff);
-        FieldSpec::new(FieldKind::Attractor(pull)).at([0.4, 0.6, -0.2])
+        FieldSpec::new(FieldKind::Attractor(pull)).position([0.4, 0.6, -0.2])
     };
     let mut inward = VortexSpec::default();
     (inward.axis, inward.inward, inward.along) = ([0.3, 1.0, 0.1], 0.7, 0.5);
     let fields = [
-        FieldSpec::new(FieldKind::Push { acceleration: [1.0, 4.0, -2.0] }).reach(2.0).at([0.0, 1.0, 0.0]),
+        FieldSpec::new(FieldKind::Push { acceleration: [1.0, 4.0, -2.0] })
+            .reach(2.0)
+            .position([0.0, 1.0, 0.0]),
         FieldSpec::new(FieldKind::Wind { velocity: [3.0, 0.0, 1.0] }).during(0.3, 0.8),
         falloff(Falloff::Square),
         falloff(Falloff::Linear).reach(1.5),
         falloff(Falloff::None),
         falloff(Falloff::Spring).during(0.0, 0.5),
-        FieldSpec::new(FieldKind::Vortex(inward)).at([0.2, 0.0, 0.1]),
+        FieldSpec::new(FieldKind::Vortex(inward)).position([0.2, 0.0, 0.1]),
         FieldSpec::curl(1.5, 0.9),
     ];
     let plain = ParticleSpec::new(900)
@@ -346,11 +349,11 @@ fn every_collector_counts_for_itself() {
     for nth in 0..5u8 {
         let at = f32::from(nth);
         let path = PathSpec::new([[0.0; 3], [0.5, 0.4, 0.0]], 0.7);
-        world = world.collector(CollectorSpec::new([at * 0.5 - 1.0, 1.0 + at * 0.2, 0.0], 0.3).along(path));
+        world = world.collector(CollectorSpec::new([at * 0.5 - 1.0, 1.0 + at * 0.2, 0.0], 0.3).path(path));
     }
     let spec = ParticleSpec::new(4_000)
         .life(0.5, 1.5)
-        .emitter(EmitterSpec::rate(2_500.0).aim([0.0, 1.0, 0.0], 40.0).speed(3.0, 6.0));
+        .emitter(EmitterSpec::rate(2_500.0).cone([0.0, 1.0, 0.0], 40.0).speed(3.0, 6.0));
     let world = world.build().unwrap();
     let mut here = Particles::new(&spec, 7).unwrap();
     here.step(&world, 1.0 / 60.0, 100, &mut Meter::new());

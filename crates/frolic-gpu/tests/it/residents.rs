@@ -26,7 +26,7 @@ fn cloud(count: u32) -> ParticleSpec {
     ParticleSpec::new(count).life(1.0, 3.0).size(0.05, 0.3).motion(0.6, 0.1).emitter(
         EmitterSpec::rate(count as f32 / 2.0)
             .shape(ShapeSpec::Box { size: [3.0, 2.0, 2.0] })
-            .aim([1.0, 0.3, 0.0], 180.0)
+            .cone([1.0, 0.3, 0.0], 180.0)
             .speed(0.0, 1.0),
     )
 }
@@ -109,13 +109,13 @@ fn alike(name: &str, images: &[Image; 2], most: f64) {
 fn trails_are_drawn_from_where_they_live() {
     for (places, every, steps) in [(1, 0.05, 40), (2, 0.016, 41), (7, 0.04, 77), (32, 0.03, 130)] {
         let mut spec = cloud(60).life(0.3, 1.2).size(0.03, 0.08).trail(TrailSpec::new(places, every));
-        spec.emitters[0].speed = Span::new(1.0, 4.0);
+        spec.emitter[0].speed = Span::new(1.0, 4.0);
         let mut twins = Twins::new(&spec, steps);
         for (blend, segments) in [(Blend::Additive, 1), (Blend::Alpha, 3)] {
             let mut look = LookSpec::default();
             (look.blend, look.glow) = (blend, 1.0);
             look.shape = Shape::Ribbon(RibbonSpec::new(1.0, 0.85, segments));
-            let unseen = look.clone().opacity([(0.0, 0.0)]).build().unwrap();
+            let unseen = look.clone().opacity_over_age([(0.0, 0.0)]).build().unwrap();
             let look = look.build().unwrap();
             let (images, frame) = twins.draw(&look, Technique::Instanced, &view(), None);
             alike(&format!("trail {places} {every} {blend:?}"), &images, 0.015);
@@ -151,10 +151,10 @@ fn every_look_is_drawn_from_where_it_lives() {
 fn depth_order_holds_for_thousands() {
     let mut look = LookSpec::covering([(0.0, "#ff3010"), (0.5, "#20ff40"), (1.0, "#1040ff")]).unwrap();
     look.lit = 0.0;
-    let look = look.opacity([(0.0, 0.9)]).build().unwrap();
+    let look = look.opacity_over_age([(0.0, 0.9)]).build().unwrap();
     for count in [1, 300, 4_095, 4_097, 20_000] {
         let mut spec = cloud(count);
-        spec.emitters[0].burst = EmitterSpec::burst(count, 0.0).burst;
+        spec.emitter[0].burst = EmitterSpec::burst(count, 0.0).burst;
         let mut twins = Twins::new(&spec.size(0.02, 0.12), 20);
         let (images, frame) = twins.draw(&look, Technique::Instanced, &view(), None);
         alike(&format!("order of {count}"), &images, 0.01);

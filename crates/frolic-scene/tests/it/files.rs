@@ -163,7 +163,7 @@ fn specs() -> impl Strategy<Value = SceneSpec> {
         (0u32..5000, 0.01f32..5.0, shape, 0f32..500.0, any::<bool>(), prop::collection::vec(0f32..1.0, 1..5));
     let population = population.prop_map(|(count, life, shape, rate, burst, opacity)| {
         let mut emitter = if burst { EmitterSpec::burst(count, life) } else { EmitterSpec::rate(rate) };
-        emitter = emitter.shape(shape).aim([0.1, -1.0, 0.3], rate / 3.0).speed(0.0, life);
+        emitter = emitter.shape(shape).cone([0.1, -1.0, 0.3], rate / 3.0).speed(0.0, life);
         let particles = ParticleSpec::new(count).life(life, life * 2.0).motion(life, -life).emitter(emitter);
         let mut look = LookSpec::covering([(0.0, "#102030"), (0.7, "#ffffff")]).unwrap();
         let last = opacity.len() as f32;

@@ -321,7 +321,7 @@ fn fixtures_and_particles_are_placed_too() {
 fn exports_carry_velocity_age_id_and_tint() {
     let sparks = frolic_core::ParticleSpec::new(400)
         .life(3.0, 5.0)
-        .emitter(frolic_core::EmitterSpec::rate(200.0).aim([0.3, 1.0, 0.0], 40.0).speed(1.0, 4.0));
+        .emitter(frolic_core::EmitterSpec::rate(200.0).cone([0.3, 1.0, 0.0], 40.0).speed(1.0, 4.0));
     let mut spec = SceneSpec::new("sparks").with("sparks", sparks, LookSpec::default());
     spec.draw.size = ImageSize::new(32, 20).unwrap();
     let (mut scene, _) = run(&spec, 1.0);

@@ -15,11 +15,11 @@ fn spec(order: &[Lever]) -> SceneSpec {
         .life(0.8, 1.0)
         .size(0.05, 0.1)
         .motion(0.2, 1.0)
-        .emitter(EmitterSpec::rate(3_000.0).aim([0.0, 1.0, 0.0], 20.0).speed(3.0, 5.0));
+        .emitter(EmitterSpec::rate(3_000.0).cone([0.0, 1.0, 0.0], 20.0).speed(3.0, 5.0));
     let look = LookSpec::glowing(4.0, [(0.0, "#ffd9a0"), (1.0, "#3a0602")]).unwrap();
     let mut spec = SceneSpec::new("fountain").with("drops", drops, look);
     spec.draw.size = ImageSize::new(320, 200).unwrap();
-    spec.keeper = (!order.is_empty()).then(|| KeeperSpec::new(0.010).lowers(order));
+    spec.keeper = (!order.is_empty()).then(|| KeeperSpec::new(0.010).order(order));
     spec
 }
 

@@ -179,7 +179,7 @@ fn a_failed_write_leaves_what_was_there() {
 
 /// One particle that moves along x at 1 m/s, from the origin at time 0.
 fn steady(rate: f32) -> SceneSpec {
-    let emitter = EmitterSpec::burst(1, 0.0).speed(1.0, 1.0).aim([1.0, 0.0, 0.0], 0.0);
+    let emitter = EmitterSpec::burst(1, 0.0).speed(1.0, 1.0).cone([1.0, 0.0, 0.0], 0.0);
     let mut spec = SceneSpec::new("steady").with(
         "one",
         ParticleSpec::new(1).life(100.0, 100.0).emitter(emitter),

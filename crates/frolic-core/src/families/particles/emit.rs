@@ -146,7 +146,7 @@ impl Emitters {
         mut born: impl FnMut(&BodyRow),
     ) -> u64 {
         let mut due = 0u64;
-        self.due(&spec.emitters, time, dt, |now, births| {
+        self.due(&spec.emitter, time, dt, |now, births| {
             let fits = (room as u64).saturating_sub(due).min(now.count);
             births.rows(spec, seed, &now, first_id.wrapping_add(due as u32), fits).for_each(|row| born(&row));
             due += now.count;

@@ -199,11 +199,11 @@ impl Particles {
             spec: Arc::new(spec.clone()),
             seed,
             next_id: 0,
-            emitters: Emitters::new(&spec.emitters, assets)?,
-            children: children(&spec.events, assets)?,
+            emitters: Emitters::new(&spec.emitter, assets)?,
+            children: children(&spec.event, assets)?,
             integrator: Integrator::new(&spec.motion)?
-                .with_fields(&spec.fields, assets)?
-                .with_events(&spec.events)?,
+                .with_fields(&spec.field, assets)?
+                .with_events(&spec.event)?,
             newcomers: Newcomers::default(),
         };
         particles.integrator.sets_aside = spec.order == Order::Any;
@@ -458,7 +458,7 @@ impl Particles {
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
             self.newcomers.still += 1;
-            note_birth(&self.spec.events, &row, &mut self.integrator.happened);
+            note_birth(&self.spec.event, &row, &mut self.integrator.happened);
         }
         *started += room;
         meter.add(Counter::Emitted, u64::from(room));
@@ -494,7 +494,7 @@ impl Particles {
             self.next_id = self.next_id.wrapping_add(1);
             self.held.push(&row);
             self.newcomers.still += 1;
-            note_birth(&self.spec.events, &row, &mut self.integrator.happened);
+            note_birth(&self.spec.event, &row, &mut self.integrator.happened);
             taken += 1;
         }
         meter.add(Counter::Emitted, taken as u64);

@@ -74,9 +74,9 @@ impl ParticleSet {
         self.check_name(name)?;
         self.members.push(Particles::with_assets(spec, seed, storage, assets)?);
         self.names.push(name.to_owned());
-        self.targets.push(vec![None; spec.events.len()]);
+        self.targets.push(vec![None; spec.event.len()]);
         self.followed.push(0);
-        self.started.push(vec![0; spec.events.len()]);
+        self.started.push(vec![0; spec.event.len()]);
         Ok(self.members.len() - 1)
     }
 
@@ -141,7 +141,7 @@ impl ParticleSet {
             .names
             .iter()
             .zip(&self.members)
-            .map(|(name, member)| (name.as_str(), &member.spec.events[..]))
+            .map(|(name, member)| (name.as_str(), &member.spec.event[..]))
             .chain(self.sources.iter().map(|source| (source.name.as_str(), &source.events[..])))
             .collect();
         let mut targets = check_events(&specs)?;
@@ -225,7 +225,7 @@ impl ParticleSet {
                     let happening = self.members[parent].happened()[nth];
                     if happening.event as usize == event {
                         let to = &mut self.members[target];
-                        to.start(&spec.events[event], &children[event], &happening, started, meter);
+                        to.start(&spec.event[event], &children[event], &happening, started, meter);
                     }
                 }
             }

@@ -55,14 +55,14 @@ pub struct ParticleSpec {
     #[setters(skip)]
     pub motion: MotionSpec,
     /// Emitters. Without any, only events start elements.
-    #[setters(into)]
-    pub emitters: Vec<EmitterSpec>,
+    #[setters(skip)]
+    pub emitter: Vec<EmitterSpec>,
     /// Fields that act on this population alone, in addition to those of the world. Default: none.
-    #[setters(into)]
-    pub fields: Vec<FieldSpec>,
+    #[setters(skip)]
+    pub field: Vec<FieldSpec>,
     /// Events of its elements, and what they start. Default: none.
-    #[setters(into)]
-    pub events: Vec<EventSpec>,
+    #[setters(skip)]
+    pub event: Vec<EventSpec>,
     /// Trails: the last positions of its elements. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
@@ -103,7 +103,6 @@ pub struct EmitterSpec {
     #[setters(into)]
     pub scatter: Option<ScatterSpec>,
     /// Direction at birth. Default: up.
-    #[setters(skip)]
     pub aim: AimSpec,
     /// Speed at birth, in m/s, 0 to 1e5. Default: 1.
     #[setters(skip)]
@@ -229,9 +228,9 @@ impl ParticleSpec {
             life: Span::new(1.0, 2.0),
             size: Span::from(0.05),
             motion: MotionSpec::default(),
-            emitters: Vec::new(),
-            fields: Vec::new(),
-            events: Vec::new(),
+            emitter: Vec::new(),
+            field: Vec::new(),
+            event: Vec::new(),
             trail: None,
             order: Order::default(),
         }
@@ -269,19 +268,19 @@ impl ParticleSpec {
 
     /// Adds a field that acts on this population alone.
     pub fn field(mut self, field: FieldSpec) -> Self {
-        self.fields.push(field);
+        self.field.push(field);
         self
     }
 
     /// Adds an event.
     pub fn event(mut self, event: EventSpec) -> Self {
-        self.events.push(event);
+        self.event.push(event);
         self
     }
 
     /// Adds an emitter.
     pub fn emitter(mut self, emitter: EmitterSpec) -> Self {
-        self.emitters.push(emitter);
+        self.emitter.push(emitter);
         self
     }
 
@@ -296,9 +295,9 @@ impl ParticleSpec {
         if let Some(trail) = &self.trail {
             trail.check().map_err(|error| error.under("trail"))?;
         }
-        crate::world::fields::check(&self.fields)?;
-        each("event", &self.events, MOST_PARTS, EventSpec::check)?;
-        each("emitter", &self.emitters, MOST_PARTS, EmitterSpec::check)
+        crate::world::fields::check(&self.field)?;
+        each("event", &self.event, MOST_PARTS, EventSpec::check)?;
+        each("emitter", &self.emitter, MOST_PARTS, EmitterSpec::check)
     }
 }
 
@@ -323,33 +322,9 @@ impl EmitterSpec {
         Self { per_metre, path: Some(path), ..Self::default() }
     }
 
-    /// Sets endless places that each emit.
-    pub fn scattered(mut self, scatter: ScatterSpec) -> Self {
-        self.scatter = Some(scatter);
-        self
-    }
-
-    /// Sets a path from its position on.
-    pub fn along(mut self, path: PathSpec) -> Self {
-        self.path = Some(path);
-        self
-    }
-
-    /// Sets the centre, in metres.
-    pub fn at(mut self, position: [f32; 3]) -> Self {
-        self.position = position;
-        self
-    }
-
     /// Aims at a direction, with the largest angle from it, in degrees.
-    pub fn aim(mut self, direction: [f32; 3], spread_degrees: f32) -> Self {
+    pub fn cone(mut self, direction: [f32; 3], spread_degrees: f32) -> Self {
         self.aim = AimSpec::cone(direction, spread_degrees);
-        self
-    }
-
-    /// Sets the aim.
-    pub fn aimed(mut self, aim: AimSpec) -> Self {
-        self.aim = aim;
         self
     }
 
