@@ -46,7 +46,8 @@ mod texture;
 pub use assets::{AssetSource, AssetSpec, HillsSpec, PlacementAsset};
 pub use error::{DeviceError, SceneError};
 pub use families::{
-    BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
+    StepContext,
 };
 pub use folder::Folder;
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};

@@ -4,7 +4,7 @@ use derive_setters::Setters;
 use std::fmt::Write;
 
 use frolic_core::random::hash3;
-use frolic_core::{ObstacleShape, ObstacleSpec, SpecError, vector_within, within};
+use frolic_core::{SpecError, WorldSpec, vector_within, within};
 use frolic_draw::{Align, Colour, ReliefSpec, Stand, TuftSpec};
 use serde::{Deserialize, Serialize};
 
@@ -294,8 +294,8 @@ fn opaque() -> f32 {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct StoneSpec {
-    /// Which of the world's obstacles, counted from 0; it must be a mask.
-    pub obstacle: usize,
+    /// Name of an obstacle of the world, which must be a mask.
+    pub obstacle: String,
     /// How it is painted.
     #[serde(default)]
     pub paint: ReliefSpec,
@@ -366,16 +366,10 @@ impl SpriteSpec {
 }
 
 impl StoneSpec {
-    pub(crate) fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
+    pub(crate) fn check(&self, world: &WorldSpec) -> Result<(), SpecError> {
         self.paint.check().map_err(|error| error.under("paint"))?;
         within("layer", self.layer as f32, -1000.0, 1000.0, "")?;
-        match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
-            Some(ObstacleShape::Mask { .. }) => Ok(()),
-            _ => {
-                let problem = format!("obstacle {} of the world is no mask", self.obstacle);
-                Err(SpecError::new("obstacle", problem, "name a mask, counted from 0"))
-            }
-        }
+        world.mask("obstacle", &self.obstacle).map(|_| ())
     }
 }
 

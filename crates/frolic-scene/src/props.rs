@@ -197,7 +197,7 @@ impl Props {
         for (nth, stone) in spec.stone.iter().enumerate() {
             let under = |error: SpecError| error.under(&format!("stone.{nth}"));
             // A checked stone names a mask.
-            if let Some(mask) = world.mask(stone.obstacle) {
+            if let Some(mask) = world.obstacle_named(&stone.obstacle).and_then(|nth| world.mask(nth)) {
                 props.stones.push(Stone::new(stone, mask).map_err(under)?);
             }
         }
@@ -242,7 +242,7 @@ impl Props {
     /// Paints stones anew where their masks were edited.
     pub(crate) fn follow(&mut self, world: &World) {
         for stone in &mut self.stones {
-            if let Some(mask) = world.mask(stone.spec.obstacle) {
+            if let Some(mask) = world.obstacle_named(&stone.spec.obstacle).and_then(|nth| world.mask(nth)) {
                 stone.follow(mask);
             }
         }

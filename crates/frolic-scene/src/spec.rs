@@ -15,7 +15,7 @@ use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
 use crate::assets::AssetSpec;
-use crate::families;
+use crate::families::{self, CheckContext};
 use crate::folder::Folder;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
@@ -379,7 +379,8 @@ impl SceneSpec {
             let at = format!("population.{nth}");
             check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
             population.particles().check().map_err(|error| error.under(&at))?;
-            families::check(population, &self.population).map_err(|error| error.under(&at))?;
+            families::check(population, &CheckContext { all: &self.population, world: &self.world })
+                .map_err(|error| error.under(&at))?;
             at_most(&format!("{at}.kind"), population.kind.len(), MOST_KINDS - 1)?;
             for (nth, look) in population.kind.iter().enumerate() {
                 look.check().map_err(|error| error.under(&format!("{at}.kind.{nth}")))?;
@@ -461,7 +462,7 @@ impl SceneSpec {
         }
         at_most("stone", self.stone.len(), 16)?;
         for (nth, stone) in self.stone.iter().enumerate() {
-            stone.check(&self.world.obstacle).map_err(|error| error.under(&format!("stone.{nth}")))?;
+            stone.check(&self.world).map_err(|error| error.under(&format!("stone.{nth}")))?;
         }
         for (nth, text) in self.text.iter().enumerate() {
             text.check().map_err(|error| error.under(&format!("text.{nth}")))?;

@@ -11,7 +11,9 @@ use frolic::assets::write_places;
 use frolic::bodies::{BodyColumns, BodyRow, Integrator};
 use frolic::core::random::Draws;
 use frolic::drawing::WaterSpec;
-use frolic::families::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, StepContext};
+use frolic::families::{
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, StepContext,
+};
 use frolic::fixed::PlaceSpec;
 use frolic::particles::AimBy;
 use frolic::prelude::*;
@@ -39,7 +41,7 @@ impl FamilySpec for BubbleSpec {
         &["life", "motion", "event"]
     }
 
-    fn check(&self, population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
         if self.largest > population.size.max {
             return Ok(());
         }

@@ -42,7 +42,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let ball = PathSpec::new([[6.0, 0.6, -9.0], [-8.0, 0.6, -3.5]], 5.0);
     spec.world = WorldSpec::default()
         .pusher(PusherSpec::new([0.0; 3], 0.45).path(walker))
-        .pusher(PusherSpec::new([0.0; 3], 0.9).path(ball))
+        .pusher(PusherSpec::new([0.0; 3], 0.9).name("ball").path(ball))
         .pusher(PusherSpec::new([0.5, 0.0, -3.0], 3.5).blast(6.4, 9.0));
     // Who treads there: the first pusher wears a coat, the second is a float that got loose.
     let worn = |name: &str, colour: &str| LookSpec::solid(Shape::mesh(name), colour);
@@ -59,7 +59,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let float = worn("ball", "#e2703a")?;
     for (name, walk, size, look) in [
         ("walker", WalkSpec::new(0.74, None), 1.72, coat),
-        ("float", WalkSpec::default().from(1), 1.2, float),
+        ("float", WalkSpec::default().pusher("ball"), 1.2, float),
     ] {
         let figure = FixtureSpec::walking(walk);
         spec = spec.with_population(PopulationSpec::fixed(name, figure, 1, Span::from(size), look));

@@ -268,7 +268,7 @@ pub mod drawing {
 /// A family of your own: what is written of it, its elements, and how a scene steps and draws them. `examples/my_own_family.rs` is a whole one.
 ///
 /// ```
-/// use frolic::families::{BuildContext, DrawContext, Drawables, Elements, FamilySpec};
+/// use frolic::families::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};
 /// use frolic::prelude::*;
 ///
 /// /// Elements in a row.
@@ -280,7 +280,7 @@ pub mod drawing {
 ///         "row"
 ///     }
 ///
-///     fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+///     fn check(&self, _population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
 ///         Ok(())
 ///     }
 ///
@@ -321,7 +321,8 @@ pub mod drawing {
 pub mod families {
     pub use frolic_core::{Bodies, Integrator, Layouts, Poses};
     pub use frolic_scene::{
-        BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily, StepContext,
+        BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
+        StepContext,
     };
 }
 

@@ -537,11 +537,12 @@ impl Fixtures {
     fn follow(&mut self, world: &World) {
         let Self { walk: Some(walk), columns, time, .. } = self else { return };
         let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
+        let first = walk.first(world);
         for nth in 0..px.len() {
             let at = Vec3::new(px[nth], py[nth], pz[nth]);
             let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
             let nowhere = Figure { at: Vec3::NAN, ..before };
-            let pushing = world.pusher_at(walk.first + nth, *time);
+            let pushing = world.pusher_at(first + nth, *time);
             let now = pushing.map_or(nowhere, |pushing| walk.go(before, &pushing));
             [px[nth], py[nth], pz[nth]] = now.at.to_array();
             (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::assets::Assets;
 use crate::foundations::error::{SpecError, within};
 use crate::placement::{Terrain, TerrainSpec};
+use crate::world::World;
 use crate::world::pushers::Pushing;
 
 /// Elements that follow the pushers of the world, one each, turned along its way. Elements without a pusher are hidden.
@@ -18,8 +19,10 @@ pub struct WalkSpec {
     #[serde(skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub terrain: Option<TerrainSpec>,
-    /// Index of the pusher of the first element, from 0. Default: 0.
-    pub first: u32,
+    /// Name of the pusher of the first element; elements after it take the pushers after that. Default: none, the world's first pusher.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
+    pub pusher: Option<String>,
     /// Length of a stride, in metres, 0 to 100: elements rise and fall with each. Default: 0; they glide.
     pub stride: f32,
 }
@@ -27,12 +30,13 @@ pub struct WalkSpec {
 impl WalkSpec {
     /// A stride, in metres, on a terrain.
     pub fn new(stride: f32, terrain: Option<TerrainSpec>) -> Self {
-        Self { terrain, stride, first: 0 }
+        Self { terrain, stride, pusher: None }
     }
 
-    /// Sets the pusher of the first element, counted from 0.
-    pub fn from(self, first: u32) -> Self {
-        Self { first, ..self }
+    /// Sets the name of the pusher of the first element.
+    pub fn pusher(mut self, name: &str) -> Self {
+        self.pusher = Some(name.to_owned());
+        self
     }
 
     pub(crate) fn check(&self) -> Result<(), SpecError> {
@@ -43,7 +47,7 @@ impl WalkSpec {
     pub(crate) fn build(&self, assets: &Assets) -> Result<Walk, SpecError> {
         let terrain = self.terrain.as_ref().map(|terrain| terrain.build(assets)).transpose();
         let terrain = terrain.map_err(|error| error.under("terrain"))?;
-        Ok(Walk { terrain, first: self.first as usize, stride: self.stride })
+        Ok(Walk { terrain, pusher: self.pusher.clone(), stride: self.stride })
     }
 }
 
@@ -51,8 +55,8 @@ impl WalkSpec {
 #[derive(Debug)]
 pub(crate) struct Walk {
     terrain: Option<Terrain>,
-    /// The pusher of the first figure.
-    pub(crate) first: usize,
+    /// Name of the pusher of the first figure.
+    pusher: Option<String>,
     stride: f32,
 }
 
@@ -70,6 +74,14 @@ pub(crate) struct Figure {
 }
 
 impl Walk {
+    /// Index of the pusher of the first figure. Without a pusher of its name, one that does not exist.
+    pub(crate) fn first(&self, world: &World) -> usize {
+        match &self.pusher {
+            Some(name) => world.pusher_named(name).unwrap_or(usize::MAX / 2),
+            None => 0,
+        }
+    }
+
     /// The figure at a pusher, from its last state.
     pub(crate) fn go(&self, before: Figure, pushing: &Pushing) -> Figure {
         let Vec3 { x, y, z } = pushing.at;

@@ -10,6 +10,7 @@ pub(crate) mod obstacles;
 pub(crate) mod pushers;
 
 use derive_setters::Setters;
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -17,7 +18,7 @@ use glam::Vec3;
 use serde::{Deserialize, Serialize};
 
 use crate::assets::Assets;
-use crate::foundations::error::{SpecError, each, vector_within, within};
+use crate::foundations::error::{SpecError, each, listed, vector_within, within};
 use crate::foundations::noise::{PLACES, gust_noise, gust_noises};
 use crate::foundations::paths::{Path, PathSpec};
 use crate::foundations::simd::{Level, Simd, detect, kernel};
@@ -72,8 +73,8 @@ pub struct WorldSpec {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BrushSpec {
-    /// Index of the obstacle, from 0; it must be a mask.
-    pub obstacle: usize,
+    /// Name of the obstacle; it must be a mask.
+    pub obstacle: String,
     /// Whether it fills instead of digging. Default: false.
     #[serde(default)]
     pub fills: bool,
@@ -183,7 +184,13 @@ impl WorldSpec {
             solid: Solid::new(&self.obstacle, self.endless.as_ref(), assets)?,
             collectors: self.collector.iter().map(Collector::new).collect(),
             pushers: self.pusher.iter().map(Pusher::new).collect(),
-            brushes: self.brush.iter().map(|brush| brush.path.as_ref().map(Path::new)).collect(),
+            brushes: self
+                .brush
+                .iter()
+                .map(|brush| {
+                    Ok((self.mask("obstacle", &brush.obstacle)?, brush.path.as_ref().map(Path::new)))
+                })
+                .collect::<Result<_, SpecError>>()?,
             stamp,
             origin: stamp,
             spec: self.clone(),
@@ -210,8 +217,45 @@ impl WorldSpec {
         }
         crate::world::collectors::check(&self.collector)?;
         each("pusher", &self.pusher, MOST_PUSHERS, PusherSpec::check)?;
-        each("brush", &self.brush, MOST_BRUSHES, |brush| brush.check(&self.obstacle))
+        names_differ("pusher", self.pusher.iter().map(|pusher| pusher.name.as_deref()))?;
+        names_differ("obstacle", self.obstacle.iter().map(|obstacle| obstacle.name.as_deref()))?;
+        each("brush", &self.brush, MOST_BRUSHES, |brush| brush.check(self))
     }
+
+    /// Index of the obstacle of a name, which must be a mask. `key` names the key that holds the name.
+    ///
+    /// # Errors
+    /// No obstacle has the name, or it is no mask.
+    pub fn mask(&self, key: &str, name: &str) -> Result<usize, SpecError> {
+        let is_mask = |obstacle: &ObstacleSpec| matches!(obstacle.shape, ObstacleShape::Mask { .. });
+        let nth = self.obstacle.iter().position(|obstacle| obstacle.name.as_deref() == Some(name));
+        if let Some(nth) = nth.filter(|nth| is_mask(&self.obstacle[*nth])) {
+            return Ok(nth);
+        }
+        let masks = self.obstacle.iter().filter(|obstacle| is_mask(obstacle));
+        let names = listed(masks.filter_map(|mask| mask.name.as_deref()));
+        let problem = match nth {
+            Some(_) => format!("obstacle '{name}' is no mask"),
+            None => format!("no obstacle is named '{name}'"),
+        };
+        let instead = match names.as_str() {
+            "" => "give a mask among the obstacles a name, and write that".to_owned(),
+            names => format!("write the name of a mask: {names}"),
+        };
+        Err(SpecError::new(key, problem, instead))
+    }
+}
+
+/// Refuses two things of a list with one name.
+fn names_differ<'a>(key: &str, names: impl Iterator<Item = Option<&'a str>>) -> Result<(), SpecError> {
+    let mut seen = HashSet::new();
+    for (nth, name) in names.enumerate() {
+        if let Some(name) = name.filter(|name| !seen.insert(*name)) {
+            let problem = format!("'{name}' is there twice");
+            return Err(SpecError::new(format!("{key}.{nth}.name"), problem, "write another name"));
+        }
+    }
+    Ok(())
 }
 
 /// Maximum number of pushers of a world.
@@ -221,28 +265,19 @@ pub(crate) const MOST_PUSHERS: usize = 4096;
 const MOST_BRUSHES: usize = 64;
 
 impl BrushSpec {
-    /// A brush that digs in an obstacle, within a radius of a position, in metres.
-    pub fn dig(obstacle: usize, position: [f32; 3], radius: f32) -> Self {
+    /// A brush that digs in the obstacle of a name, within a radius of a position, in metres.
+    pub fn dig(obstacle: &str, position: [f32; 3], radius: f32) -> Self {
+        let obstacle = obstacle.to_owned();
         Self { obstacle, fills: false, radius, position, path: None, during: None }
     }
 
-    fn check(&self, obstacles: &[ObstacleSpec]) -> Result<(), SpecError> {
+    fn check(&self, world: &WorldSpec) -> Result<(), SpecError> {
         within("radius", self.radius, 0.001, 1e4, "m")?;
         vector_within("position", self.position, 1e6, "m")?;
         if let Some([from, to]) = self.during {
             Span::new(from, to).check("during", 0.0, 1e9, "s")?;
         }
-        match obstacles.get(self.obstacle).map(|obstacle| &obstacle.shape) {
-            Some(ObstacleShape::Mask { .. }) => {}
-            Some(_) => {
-                let problem = format!("obstacle {} is no mask", self.obstacle);
-                return Err(SpecError::new("obstacle", problem, "name a mask, counted from 0"));
-            }
-            None => {
-                let problem = format!("there is no obstacle {}", self.obstacle);
-                return Err(SpecError::new("obstacle", problem, "count obstacles from 0"));
-            }
-        }
+        world.mask("obstacle", &self.obstacle)?;
         self.path.as_ref().map_or(Ok(()), |path| path.check().map_err(|error| error.under("path")))
     }
 }
@@ -256,8 +291,8 @@ pub struct World {
     solid: Solid,
     collectors: Vec<Collector>,
     pushers: Vec<Pusher>,
-    /// Paths of the brushes of the spec.
-    brushes: Vec<Option<Path>>,
+    /// Obstacles and paths of the brushes of the spec.
+    brushes: Vec<(usize, Option<Path>)>,
     stamp: u64,
     /// Stamp of the build, shared by clones: parts that no brush changes are the same in all of them.
     origin: u64,
@@ -298,6 +333,11 @@ impl World {
         Some(self.collectors.get(nth)?.at(time).to_array())
     }
 
+    /// Index of the obstacle of a name.
+    pub fn obstacle_named(&self, name: &str) -> Option<usize> {
+        self.spec.obstacle.iter().position(|obstacle| obstacle.name.as_deref() == Some(name))
+    }
+
     /// The mask of an obstacle, counted from 0 over all obstacles.
     pub fn mask(&self, obstacle: usize) -> Option<&Mask> {
         match &self.solid.obstacles.get(obstacle)?.body {
@@ -333,11 +373,11 @@ impl World {
                 continue;
             }
             let base = Vec3::from(brush.position);
-            let place = |time: f64| {
-                base + self.brushes[nth].as_ref().map_or(Vec3::ZERO, |path| path.at(time - from).0)
-            };
+            let (obstacle, path) = &self.brushes[nth];
+            let obstacle = *obstacle;
+            let place = |time: f64| base + path.as_ref().map_or(Vec3::ZERO, |path| path.at(time - from).0);
             let (a, b) = (place(start), place(end));
-            let (obstacle, radius, dig) = (brush.obstacle, brush.radius, !brush.fills);
+            let (radius, dig) = (brush.radius, !brush.fills);
             // Discs close enough for a smooth edge, with a bound for absurd paths.
             let discs = (a.distance(b) / (radius * 0.3)).ceil().clamp(1.0, 64.0) as u32;
             for k in 1..=discs {
@@ -524,6 +564,11 @@ impl World {
     /// A pusher, counted from 0, at a time, in seconds. `None` if it does not push then, or does not exist.
     pub fn pusher_at(&self, nth: usize, time: f64) -> Option<Pushing> {
         self.pushers.get(nth)?.at(time)
+    }
+
+    /// Index of the pusher of a name.
+    pub fn pusher_named(&self, name: &str) -> Option<usize> {
+        self.spec.pusher.iter().position(|pusher| pusher.name.as_deref() == Some(name))
     }
 
     /// Moves a pusher, counted from 0, to a position, in metres. It leaves its path. Returns false if there is no such pusher.

@@ -12,6 +12,10 @@ use crate::foundations::paths::{Path, PathSpec};
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PusherSpec {
+    /// Name, for walkers. Default: none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
+    pub name: Option<String>,
     /// Reach along the ground, in metres, 0 to 1e5; 0 has no effect.
     pub radius: f32,
     /// Position, in metres; on a path, the origin of the path.
@@ -59,7 +63,13 @@ pub struct BlastSpec {
 impl PusherSpec {
     /// A pusher at a position, with a radius, in metres.
     pub fn new(position: [f32; 3], radius: f32) -> Self {
-        Self { radius, position, path: None, height: two(), weight: one(), blast: None }
+        Self { name: None, radius, position, path: None, height: two(), weight: one(), blast: None }
+    }
+
+    /// Sets its name, for walkers.
+    pub fn name(mut self, name: &str) -> Self {
+        self.name = Some(name.to_owned());
+        self
     }
 
     /// Makes it a blast at a time, in seconds, whose ring has a speed, in m/s.

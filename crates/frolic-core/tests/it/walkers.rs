@@ -63,10 +63,24 @@ fn who_has_no_pusher_is_not_there() {
     // Without a ground it is as high as its pusher.
     assert_eq!(figures.columns().py()[0], world.pusher_at(0, 1.0).unwrap().at.y);
     assert!(world.pusher_at(1, 1.0).is_none());
-    let later = FixtureSpec::walking(WalkSpec::default().from(1));
-    let mut later = Fixtures::new(&later, 1, Span::from(1.0), 1).unwrap();
-    later.step(&world, 0.5, 2, &mut Meter::new());
-    assert_eq!(there(&later), 0);
+}
+
+/// The first element follows the pusher that its walk names, and the next one the pusher after it.
+#[test]
+fn pushers_are_found_by_name() {
+    let pusher = |x: f32| PusherSpec::new([x, 0.0, 0.0], 0.5);
+    let spec = WorldSpec::default().pusher(pusher(1.0)).pusher(pusher(2.0).name("cart")).pusher(pusher(3.0));
+    let world = spec.build().unwrap();
+    let walk = |name: &str| {
+        let spec = FixtureSpec::walking(WalkSpec::default().pusher(name));
+        let mut figures = Fixtures::new(&spec, 2, Span::from(1.0), 1).unwrap();
+        figures.step(&world, 0.5, 1, &mut Meter::new());
+        figures.columns().px().to_vec()
+    };
+    assert_eq!(walk("cart"), [2.0, 3.0]);
+    assert!(walk("nobody").iter().all(|x| x.is_nan()));
+    let twice = spec.pusher(pusher(4.0).name("cart")).build().unwrap_err();
+    assert!(twice.to_string().starts_with("pusher.3.name: 'cart' is there twice"), "{twice}");
 }
 
 #[test]

@@ -11,7 +11,8 @@ use frolic_profile::{
     Chart, Ladder, Plan, Profile, ProfileError, Variation, profile_from_json, sweep, write_profile,
 };
 use frolic_scene::{
-    BuildContext, DrawContext, Drawables, Elements, FamilySpec, PopulationSpec, SceneSpec, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, PopulationSpec, SceneSpec,
+    StepContext,
 };
 use proptest::prelude::*;
 
@@ -417,7 +418,7 @@ impl FamilySpec for Slow {
         "slow"
     }
 
-    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, _population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
         Ok(())
     }
 

@@ -8,7 +8,9 @@ use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
 
-use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use super::{
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+};
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
 
@@ -21,7 +23,7 @@ impl FamilySpec for BladeSpec {
         &["kind"]
     }
 
-    fn check(&self, population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
         BladeSpec::check(self).map_err(|error| error.under("blades"))?;
         let kinds = population.kind.iter().enumerate();
         let kinds = kinds.map(|(nth, look)| (format!("kind.{nth}.shape"), look));
@@ -33,7 +35,7 @@ impl FamilySpec for BladeSpec {
         }
         let start = self.tear.as_ref().map(|tear| &tear.start);
         if let Some(start) =
-            start.filter(|start| !all.iter().any(|other| other.name == **start && other.moves()))
+            start.filter(|start| !context.all.iter().any(|other| other.name == **start && other.moves()))
         {
             let problem = format!("there is no population '{start}' of particles");
             return Err(SpecError::new("blades.tear.start", problem, "name one with a life of its own"));

@@ -1,10 +1,12 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{FixtureSpec, Fixtures, SpecError};
+use frolic_core::{FixtureSpec, Fixtures, SpecError, listed};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, chunk_parts};
 
-use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use super::{
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+};
 use crate::population::PopulationSpec;
 
 impl FamilySpec for FixtureSpec {
@@ -12,7 +14,18 @@ impl FamilySpec for FixtureSpec {
         "fixed"
     }
 
-    fn check(&self, population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
+        if let Some(name) = self.walk.as_ref().and_then(|walk| walk.pusher.as_deref()) {
+            let names = || context.world.pusher.iter().filter_map(|pusher| pusher.name.as_deref());
+            if names().all(|other| other != name) {
+                let problem = format!("no pusher is named '{name}'");
+                let instead = match listed(names()).as_str() {
+                    "" => "give one of the world's pushers a name, and write that".to_owned(),
+                    names => format!("write one of: {names}"),
+                };
+                return Err(SpecError::new("fixed.walk.pusher", problem, instead));
+            }
+        }
         FixtureSpec::check(self, population.count).map_err(|error| error.under("fixed"))
     }
 

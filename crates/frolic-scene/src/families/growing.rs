@@ -4,7 +4,9 @@ use frolic_core::{GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, Show
 use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 
-use super::{BuildContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext};
+use super::{
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+};
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
 
@@ -13,7 +15,7 @@ impl FamilySpec for GrowSpec {
         "growing"
     }
 
-    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, _population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
         GrowSpec::check(self).map_err(|error| error.under("growing"))
     }
 

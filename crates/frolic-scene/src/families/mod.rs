@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 use frolic_core::{
     Assets, Happening, Meter, ParticleSet, PlacedColumns, PlacedRow, Placement, PlacementSpec, Span,
-    SpecError, Weather, World, random,
+    SpecError, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
@@ -51,11 +51,11 @@ pub trait FamilySpec: Debug + Send + Sync {
         &[]
     }
 
-    /// Checks its values, in this population, among all those of the scene. Keys are relative to the population.
+    /// Checks its values, in this population of a scene. Keys are relative to the population.
     ///
     /// # Errors
     /// Names the first key that cannot be used.
-    fn check(&self, population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError>;
+    fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError>;
 
     /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
     fn settle_seconds(&self) -> f32;
@@ -103,6 +103,16 @@ impl PartialEq for OwnFamily {
     fn eq(&self, other: &Self) -> bool {
         Arc::ptr_eq(&self.0, &other.0)
     }
+}
+
+/// What a population's values are checked against.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct CheckContext<'a> {
+    /// All populations of the scene.
+    pub all: &'a [PopulationSpec],
+    /// Obstacles, pushers and fields of the scene.
+    pub world: &'a WorldSpec,
 }
 
 /// What a population is built from, beside its own spec.
@@ -326,7 +336,7 @@ macro_rules! keys {
 list!(keys);
 
 /// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.
-pub(crate) fn check(population: &PopulationSpec, all: &[PopulationSpec]) -> Result<(), SpecError> {
+pub(crate) fn check(population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
     let mut families = population.families();
     let Some(family) = families.next() else {
         if !population.kind.is_empty() {
@@ -344,7 +354,7 @@ pub(crate) fn check(population: &PopulationSpec, all: &[PopulationSpec]) -> Resu
         let problem = format!("'{key}' is a family that ships");
         return Err(SpecError::new("family", problem, "give your own another key"));
     }
-    family.check(population, all)?;
+    family.check(population, context)?;
     let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
     match unread {
         Some(unread) => {

@@ -6,8 +6,8 @@ use frolic_core::{
 };
 use frolic_draw::{Instances, LookSpec};
 use frolic_scene::{
-    BuildContext, DrawContext, Drawables, Elements, FamilySpec, PopulationSpec, Scene, SceneError, SceneSpec,
-    StepContext, write_places,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, PopulationSpec, Scene,
+    SceneError, SceneSpec, StepContext, write_places,
 };
 use proptest::prelude::*;
 
@@ -41,7 +41,7 @@ impl FamilySpec for StoneSpec {
         &["life", "motion", "event"]
     }
 
-    fn check(&self, _population: &PopulationSpec, _all: &[PopulationSpec]) -> Result<(), SpecError> {
+    fn check(&self, _population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
         if self.height.is_finite() {
             return Ok(());
         }

@@ -136,14 +136,16 @@ fn wrong_scenes_are_told_where() {
         "{}",
         told(&lost)
     );
-    let stone = "[[stone]]\nobstacle = 2\n";
-    assert!(
-        told(stone).starts_with("my.toml:3: stone.0.obstacle: obstacle 2 of the world is no mask"),
-        "{}",
-        told(stone)
-    );
-    let brush = "[[world.brush]]\nobstacle = 0\nradius = 1\n";
-    assert!(told(brush).contains("world.brush.0.obstacle: there is no obstacle 0"), "{}", told(brush));
+    let ball =
+        "[[world.obstacle]]\nname = \"ball\"\nshape = { sphere = { position = [0, 0, 0], radius = 1 } }\n";
+    let stone = "[[stone]]\nobstacle = \"ball\"\n";
+    let problem = told(&format!("{ball}{stone}"));
+    assert!(problem.starts_with("my.toml:6: stone.0.obstacle: obstacle 'ball' is no mask"), "{problem}");
+    let brush = "[[world.brush]]\nobstacle = \"rock\"\nradius = 1\n";
+    assert!(told(brush).contains("world.brush.0.obstacle: no obstacle is named 'rock'"), "{}", told(brush));
+    let walker =
+        "[[population]]\nname = \"a\"\ncount = 1\n[population.fixed]\nwalk = { pusher = \"cart\" }\n";
+    assert!(told(walker).contains("fixed.walk.pusher: no pusher is named 'cart'"), "{}", told(walker));
     let field = "[[world.field]]\nkind = { vortx = {} }\n";
     assert!(told(field).contains("did you mean 'vortex'?"), "{}", told(field));
     let travel = "[travel]\npoints = [[0, 0, 0]]\nseconds = 1\n";

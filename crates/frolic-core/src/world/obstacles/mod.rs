@@ -42,6 +42,10 @@ const MOST_OBSTACLES: usize = 64;
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ObstacleSpec {
+    /// Name, for brushes and reliefs. Default: none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(skip)]
+    pub name: Option<String>,
     /// Its shape and place.
     pub shape: ObstacleShape,
     /// Effect of a contact on an element. Default: bounce.
@@ -193,7 +197,14 @@ impl ObstacleSpec {
 
     /// An obstacle of this shape.
     pub fn new(shape: ObstacleShape) -> Self {
-        Self { shape, touch: Touch::Bounce, bounce: default_bounce(), friction: default_friction() }
+        let (bounce, friction) = (default_bounce(), default_friction());
+        Self { name: None, shape, touch: Touch::Bounce, bounce, friction }
+    }
+
+    /// Sets its name, for brushes and reliefs.
+    pub fn name(mut self, name: &str) -> Self {
+        self.name = Some(name.to_owned());
+        self
     }
 
     /// The same that sends back this share of the speed towards it, and takes this share of the speed along it.
