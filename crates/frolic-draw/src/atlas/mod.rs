@@ -72,7 +72,7 @@ impl Picture {
 }
 
 /// Frames, tiles or a single picture: regions that follow one another.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Sheet {
     first: u32,
     count: u32,

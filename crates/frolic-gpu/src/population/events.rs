@@ -11,23 +11,8 @@ use crate::draw::keys::Bind;
 use crate::draw::order::groups;
 use crate::draw::pipelines::{compute, group, layout, set_dispatch, window};
 use crate::shaders as shader;
-use crate::shared::event::{EVENT_WORDS, RECORD_WORDS, SUM_WORDS};
+use crate::shared::event::{EVENT_WORDS, RECORD_WORDS, Range, SUM_WORDS, Started};
 use crate::shared::step::STEP_WORDS;
-
-/// The population that an event starts elements of: its room and its seed.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Started {
-    pub(crate) room: u32,
-    pub(crate) seed: u32,
-}
-
-/// Where an event records what happens: its first word in `blocks`, groups of elements, and the most records.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Range {
-    pub(crate) first: u32,
-    pub(crate) groups: u32,
-    pub(crate) room: u32,
-}
 
 /// Ranges of a population's events, after the sums of its groups and `more` further words; and the number of words in all.
 pub(crate) fn ranges(

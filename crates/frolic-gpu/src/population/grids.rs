@@ -11,23 +11,16 @@ use wgpu::{BindGroupLayout, ShaderStages};
 use crate::device::{Gpu, Tally};
 use crate::draw::keys::Bind;
 use crate::draw::pipelines::{group, layout};
-use crate::shared::step::GRID_WIDTH;
-
-/// A grid that is there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Held {
-    pub(crate) points: [usize; 3],
-    /// The row of the texture that it starts in.
-    pub(crate) row: u32,
-    stamp: u64,
-}
+use crate::shared::step::{GRID_WIDTH, GridPlace};
 
 #[derive(Debug)]
 pub(crate) struct Grids {
     layout: Arc<BindGroupLayout>,
     texture: wgpu::Texture,
     group: wgpu::BindGroup,
-    held: Vec<Held>,
+    places: Vec<GridPlace>,
+    /// Stamp of each grid when its words were last uploaded.
+    stamps: Vec<u64>,
     /// Words on their way.
     words: Vec<u32>,
 }
@@ -37,7 +30,7 @@ impl Grids {
     pub(crate) fn new(gpu: &Gpu) -> Self {
         let layout = Arc::new(layout(gpu, "grids", ShaderStages::COMPUTE, &[(0, Bind::Numbers)]));
         let (texture, group) = made(gpu, &layout, 1);
-        Self { layout, texture, group, held: Vec::new(), words: Vec::new() }
+        Self { layout, texture, group, places: Vec::new(), stamps: Vec::new(), words: Vec::new() }
     }
 
     pub(crate) fn layout(&self) -> &Arc<BindGroupLayout> {
@@ -48,9 +41,9 @@ impl Grids {
         &self.group
     }
 
-    /// Those of the world that was followed last.
-    pub(crate) fn held(&self) -> &[Held] {
-        &self.held
+    /// Where the grids of the world that was followed last are.
+    pub(crate) fn places(&self) -> &[GridPlace] {
+        &self.places
     }
 
     /// Bytes held on the device.
@@ -68,18 +61,20 @@ impl Grids {
         own: &OwnFields,
     ) {
         let points = || grids(world, own).map(|grid| grid.points());
-        if !self.held.iter().map(|held| held.points).eq(points()) {
+        if !self.places.iter().map(|place| place.points).eq(points()) {
             let mut row = 0;
-            self.held.clear();
+            self.places.clear();
+            self.stamps.clear();
             for points in points() {
-                // No grid has had stamp 0.
-                self.held.push(Held { points, row, stamp: 0 });
+                self.places.push(GridPlace { points, row });
+                // No grid has stamp 0.
+                self.stamps.push(0);
                 row += points.iter().product::<usize>().div_ceil(GRID_ROW) as u32;
             }
             (self.texture, self.group) = made(gpu, &self.layout, row.max(1));
         }
-        for (grid, held) in grids(world, own).zip(&mut self.held) {
-            let changed = grid.changed_since(std::mem::replace(&mut held.stamp, grid.stamp()));
+        for ((grid, place), stamp) in grids(world, own).zip(&self.places).zip(&mut self.stamps) {
+            let changed = grid.changed_since(std::mem::replace(stamp, grid.stamp()));
             if changed.is_empty() {
                 continue;
             }
@@ -104,7 +99,7 @@ impl Grids {
                 wgpu::TexelCopyTextureInfo {
                     texture: &self.texture,
                     mip_level: 0,
-                    origin: wgpu::Origin3d { x: 0, y: held.row + first as u32, z: 0 },
+                    origin: wgpu::Origin3d { x: 0, y: place.row + first as u32, z: 0 },
                     aspect: wgpu::TextureAspect::All,
                 },
                 wgpu::Extent3d { width: GRID_WIDTH, height: rows, depth_or_array_layers: 1 },

@@ -29,14 +29,14 @@ use crate::device::readback::Ring;
 use crate::device::timing::Timing;
 use crate::device::{Gpu, Recorder, Tally, upload};
 use crate::draw::order::groups;
-use crate::population::events::{Ends, Started, ranges};
+use crate::population::events::{Ends, ranges};
 use crate::population::grids::Grids;
 use crate::population::newborn::Newborn;
 use crate::population::shard::{Buffers, Fields, Layouts, Shard, ShardOn, Stepping, groups_of};
 use crate::population::steps::{Ready, encode_together, step_together};
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
-use crate::shared::event::{EVENT_WORDS, Event};
+use crate::shared::event::{EVENT_WORDS, Event, Started};
 use crate::shared::step::{
     COLLECTED, COLLECTED_BY, EMITTED, EMITTER_WORDS, EVENTS_COUNTED, Emitter, GROUP, HITS, LIVE,
     POPULATION_WORDS, REFUSED, RETIRED, SHARD_WORDS, STEP_WORDS, STEPS, Step, StepBirths, StepShard,
@@ -474,7 +474,7 @@ impl GpuParticles {
         let on_birth = self.spec.event.iter().filter(|event| event.on == Moment::Birth).count();
         let births =
             StepBirths { due: due as u32, emitters: count, first_id, first_row, events: on_birth as u32 };
-        let grids = self.grids.held();
+        let grids = self.grids.places();
         let around = StepWorld { solids, grids, collectors: &collectors, fields, waves };
         for (nth, shard) in self.shards.iter().enumerate() {
             let on = StepShard {

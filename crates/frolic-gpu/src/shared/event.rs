@@ -5,7 +5,6 @@ use frolic_core::backend::{EmitterAxes, event_seed};
 use frolic_core::{AimBy, EventSpec, Moment, Region, Span};
 use glam::Vec3;
 
-use crate::population::events::{Range, Started};
 use crate::shared::step::{Aim, shape_of};
 use crate::shared::{Shared, constants, flag, records, shared};
 
@@ -93,6 +92,21 @@ constants! {
         SUM_WORDS: u32 = 8,
         RECORD_WORDS: u32 = Record::WORDS as u32,
     }
+}
+
+/// The population that an event starts elements of: its room and its seed.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Started {
+    pub(crate) room: u32,
+    pub(crate) seed: u32,
+}
+
+/// Where an event records what happens: its first word in `blocks`, groups of elements, and the most records.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Range {
+    pub(crate) first: u32,
+    pub(crate) groups: u32,
+    pub(crate) room: u32,
 }
 
 /// Words of an event.

@@ -9,7 +9,6 @@ use frolic_core::{EmitterSpec, Falloff, ParticleSpec, ShapeSpec};
 use frolic_draw::backend::TRAIL_FADE;
 use glam::Vec3;
 
-use crate::population::grids::Held;
 use crate::shared::{constant, constants, flag, listed, records, shared};
 
 shared! {
@@ -339,11 +338,18 @@ pub(crate) struct StepShard {
     pub(crate) is_last: bool,
 }
 
+/// Where a grid is in the texture of grids: points or cells along each axis, and its first row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct GridPlace {
+    pub(crate) points: [usize; 3],
+    pub(crate) row: u32,
+}
+
 /// What surrounds a population during a step.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct StepWorld<'a> {
     pub(crate) solids: &'a DeviceColliders,
-    pub(crate) grids: &'a [Held],
+    pub(crate) grids: &'a [GridPlace],
     pub(crate) collectors: &'a [DeviceCollector],
     pub(crate) fields: &'a [DeviceField],
     pub(crate) waves: &'a [Wave],
@@ -427,7 +433,7 @@ impl Step {
 }
 
 impl Collider {
-    fn of(solids: &DeviceColliders, nth: usize, grids: &[Held]) -> Self {
+    fn of(solids: &DeviceColliders, nth: usize, grids: &[GridPlace]) -> Self {
         let none = Self {
             place: [0.0; 4],
             more: [0.0; 4],

@@ -1,0 +1,162 @@
+//! Shapes of instances: discs, textured billboards, ribbons, meshes and sprites.
+
+use derive_setters::Setters;
+use frolic_core::Span;
+use serde::{Deserialize, Serialize};
+
+/// Shape of an instance.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum Shape {
+    /// A round soft billboard.
+    #[default]
+    Disc,
+    /// A textured billboard.
+    Card(CardSpec),
+    /// A ribbon of segments, tapered and curved: a blade or a strand.
+    Ribbon(RibbonSpec),
+    /// A triangle mesh, by name.
+    Mesh {
+        /// A mesh of the scene, or a built-in one.
+        name: String,
+        /// The same with fewer triangles, for far away; see `detail.coarse_below`. Default: none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        coarse: Option<String>,
+        /// Name of its texture. Default: none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        texture: Option<String>,
+    },
+    /// Sprites, each with its own position, size and fill.
+    Sprite {
+        /// Whether positions are pixels of the image and not metres. Default: metres.
+        #[serde(default)]
+        on_screen: bool,
+    },
+}
+
+impl Shape {
+    /// A mesh without a coarse form.
+    pub fn mesh(name: &str) -> Self {
+        Self::Mesh { name: name.into(), coarse: None, texture: None }
+    }
+
+    /// A mesh without a coarse form, with a texture.
+    pub fn textured_mesh(name: &str, texture: &str) -> Self {
+        Self::Mesh { name: name.into(), coarse: None, texture: Some(texture.into()) }
+    }
+}
+
+/// A textured billboard.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[serde(deny_unknown_fields)]
+#[non_exhaustive]
+pub struct CardSpec {
+    /// Name of the texture.
+    #[setters(into)]
+    pub texture: String,
+    /// Which of the texture's frames is shown. Default: by age.
+    #[serde(default)]
+    #[setters(skip)]
+    pub play: Play,
+    /// Whether frames are blended with the next one. Default: no.
+    #[serde(default)]
+    pub melt: bool,
+    /// Which way the card is turned. Default: upright, facing the camera.
+    #[serde(default)]
+    pub facing: Facing,
+    /// Height over width, 0.01 to 100. Default 1.
+    #[serde(default = "one")]
+    pub aspect: f32,
+}
+
+impl CardSpec {
+    /// A square card whose texture plays its frames once over each element's life.
+    pub fn new(texture: &str) -> Self {
+        Self {
+            texture: texture.to_owned(),
+            play: Play::Age,
+            melt: false,
+            facing: Facing::Camera,
+            aspect: 1.0,
+        }
+    }
+
+    /// Chooses frames this way; `melt` blends each with the next.
+    pub fn play(mut self, play: Play, melt: bool) -> Self {
+        (self.play, self.melt) = (play, melt);
+        self
+    }
+}
+
+fn one() -> f32 {
+    1.0
+}
+
+/// Which frame of a flipbook is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum Play {
+    /// All frames once over the element's life.
+    #[default]
+    Age,
+    /// At a constant rate, repeating; each element starts at its own frame.
+    Clock {
+        /// Frames a second, 0 to 1000.
+        rate: f32,
+    },
+    /// One random frame for each element.
+    Pick,
+}
+
+/// How a card is turned about the line of sight.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub enum Facing {
+    /// Upright, like the camera.
+    #[default]
+    Camera,
+    /// A random angle, rotating at a random rate.
+    Spin {
+        /// Range of the rate in degrees a second, -1e5 to 1e5.
+        rate: Span,
+    },
+    /// Upper edge along the velocity.
+    Heading,
+    /// Upper edge along the velocity, and stretched by the distance moved in a time.
+    Stretch {
+        /// Length of the streak, in seconds of motion, 0 to 100.
+        seconds: f32,
+    },
+}
+
+/// A ribbon.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct RibbonSpec {
+    /// Ratio of length to the element's size, 0.01 to 1000. Default 10.
+    pub length: f32,
+    /// Ratio of the tip's width to the root's, 0 to 1. Default 0: pointed.
+    pub tip: f32,
+    /// Number of straight segments, 1 to 12. Default 3.
+    pub segments: u32,
+}
+
+impl Default for RibbonSpec {
+    fn default() -> Self {
+        Self { length: 10.0, tip: 0.0, segments: 3 }
+    }
+}
+
+impl RibbonSpec {
+    /// A ribbon with a ratio of length to size, a ratio of the tip's width to the root's, and a number of segments.
+    pub fn new(length: f32, tip: f32, segments: u32) -> Self {
+        Self { length, tip, segments }
+    }
+
+    /// Most segments.
+    pub const MOST_SEGMENTS: u32 = frolic_raster::sections::MOST_SEGMENTS as u32;
+}
