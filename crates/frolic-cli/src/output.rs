@@ -109,7 +109,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
             (Counter::UploadedElementBytes, "of them elements"),
             (Counter::DownloadedBytes, "read back"),
             (Counter::DeviceBytes, "held on the device"),
-            (Counter::NewsAge, "frames that its latest counts are old"),
+            (Counter::ReadbackAge, "frames that its latest counts are old"),
         ] {
             row(counter.name(), count(counter), says);
         }

@@ -7,12 +7,12 @@
 //! | question | file |
 //! | --- | --- |
 //! | which device, what was it told to do? | `device.rs`, `error.rs` |
-//! | how is a list drawn? | its batches become items in `stock.rs`, passes in `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
+//! | how is a list drawn? | its batches become items in `draws.rs`, passes in `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
 //! | what does a look, mesh or atlas become? | `looks.rs` |
 //! | how do elements of the processor get there? | `records.rs` |
 //! | which instances are seen, in which order? | `order.rs` |
 //! | how do particles live there? | `particles.rs`, their buffers and pipelines `shard.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
-//! | how are counters and times heard without a stall? | `ring.rs`, `timing.rs` |
+//! | how are counters and times read_at without a stall? | `readback.rs`, `timing.rs` |
 //! | how does it go into a pass of a program's own? | `guest.rs` |
 //! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs`, shared by all of a device `made.rs` |
 //!
@@ -29,10 +29,10 @@ mod shaders;
 mod shared;
 
 pub use device::error::GpuError;
-pub use device::{Gpu, GpuSpec, Recorder, Tally};
-pub use draw::external::{GuestPopulation, GuestView};
-pub use draw::keys::GuestTarget;
+pub use device::{DeviceCounters, Gpu, GpuSpec, Recorder};
+pub use draw::external::{ExternalPopulation, ExternalView};
+pub use draw::keys::ExternalTarget;
 pub use draw::renderer::GpuRenderer;
 pub use population::set::GpuSet;
-pub use population::{GpuParticles, MOST_STEPS, News, ResidentError};
+pub use population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
 pub use wgpu;

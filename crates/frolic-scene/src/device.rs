@@ -2,7 +2,7 @@
 
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
-use frolic_gpu::{Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder, ResidentError};
+use frolic_gpu::{DevicePopulationError, Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
@@ -86,7 +86,7 @@ impl Device {
 
     /// Returns the number of live elements at the latest readback.
     pub(crate) fn alive(&self) -> usize {
-        self.set.members().iter().map(|member| member.news().alive as usize).sum()
+        self.set.members().iter().map(|member| member.statistics().alive as usize).sum()
     }
 
     /// Adds the number of elements that each collector has picked up between the previous call and the latest readback.
@@ -108,7 +108,7 @@ impl Device {
     ) -> Result<(), DeviceError> {
         let Self { renderer, recorder, set, .. } = self;
         renderer.step_set(recorder, set, world, dt, steps)?;
-        set.hear(recorder, meter);
+        set.read_back(recorder, meter);
         Ok(())
     }
 
@@ -119,18 +119,18 @@ impl Device {
     }
 
     /// Requests the readback. Call it after the frame was submitted.
-    pub(crate) fn ask(&mut self) {
-        self.set.ask();
+    pub(crate) fn request_readback(&mut self) {
+        self.set.request_readback();
     }
 
     /// Returns the age of the latest readback, in frames.
-    pub(crate) fn news_age(&self) -> u64 {
-        self.set.news_age()
+    pub(crate) fn readback_age(&self) -> u64 {
+        self.set.readback_age()
     }
 
     /// Waits for the present counts of all populations.
-    pub(crate) fn settle(&mut self, meter: &mut Meter) -> Result<(), DeviceError> {
-        self.set.settle(&mut self.recorder, meter).map_err(DeviceError::from)
+    pub(crate) fn wait(&mut self, meter: &mut Meter) -> Result<(), DeviceError> {
+        self.set.wait(&mut self.recorder, meter).map_err(DeviceError::from)
     }
 
     /// Draws a list: transparent without a backdrop. Without an image the picture is not read back, and the call waits for the device.
@@ -160,9 +160,9 @@ impl Device {
     }
 }
 
-fn as_spec(error: ResidentError) -> SpecError {
+fn as_spec(error: DevicePopulationError) -> SpecError {
     match error {
-        ResidentError::Spec(error) => error,
+        DevicePopulationError::Spec(error) => error,
         other => SpecError::new("", other.to_string(), "write residence = \"cpu\""),
     }
 }

@@ -58,15 +58,15 @@ impl Device {
         match *self {}
     }
 
-    pub(crate) fn ask(&mut self) {
+    pub(crate) fn request_readback(&mut self) {
         match *self {}
     }
 
-    pub(crate) fn news_age(&self) -> u64 {
+    pub(crate) fn readback_age(&self) -> u64 {
         match *self {}
     }
 
-    pub(crate) fn settle(&mut self, _meter: &mut Meter) -> Result<(), DeviceError> {
+    pub(crate) fn wait(&mut self, _meter: &mut Meter) -> Result<(), DeviceError> {
         match *self {}
     }
 

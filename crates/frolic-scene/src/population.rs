@@ -225,8 +225,8 @@ impl PopulationSpec {
     }
 
     /// Returns the time until its cost is steady, in seconds: the longest lifetime of particles; of other families, the time to swing or grow.
-    pub fn settle_seconds(&self) -> f32 {
-        self.families().next().map_or(self.life.max, |family| family.settle_seconds())
+    pub fn warm_up_seconds(&self) -> f32 {
+        self.families().next().map_or(self.life.max, |family| family.warm_up_seconds())
     }
 
     /// Returns the keys whose values differ from the default, of those that not every family reads.

@@ -590,7 +590,7 @@ impl Scene {
         let Drawing { drawn, scratch, image, device, .. } = self.drawing();
         let Some(device) = device else { return Ok(()) };
         device.record(meter);
-        meter.add(Counter::NewsAge, device.news_age());
+        meter.add(Counter::ReadbackAge, device.readback_age());
         let done = {
             let (view, backdrop) = (drawn.view, drawn.backdrop);
             let list = drawn.list(scratch, meter);
@@ -601,7 +601,7 @@ impl Scene {
             };
             device.draw(&list, view, backdrop, image, meter)
         };
-        device.ask();
+        device.request_readback();
         done.inspect_err(|problem| self.fault = Some(problem.clone()))?;
         self.take_ended()
     }
@@ -615,9 +615,9 @@ impl Scene {
     ///
     /// # Errors
     /// The device was lost.
-    pub fn settle(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
+    pub fn wait(&mut self, meter: &mut Meter) -> Result<(), SceneError> {
         let Self { device: Some(device), caught, .. } = self else { return Ok(()) };
-        device.settle(meter)?;
+        device.wait(meter)?;
         device.take_caught(caught);
         self.props.tell(self.time, &self.caught);
         Ok(())

@@ -117,8 +117,8 @@ impl Ours {
         let list = scratch.list(sources, &ListSpec::default(), view, around, meter);
         renderer.render(recorder, &list, &[particles], view, backdrop, None, meter).unwrap();
         renderer.wait(recorder, meter).unwrap();
-        particles.ask();
-        particles.hear(recorder, meter);
+        particles.request_readback();
+        particles.read_back(recorder, meter);
         meter.end_frame()
     }
 }

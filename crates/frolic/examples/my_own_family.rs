@@ -49,7 +49,7 @@ impl FamilySpec for BubbleSpec {
     }
 
     /// As many are blown as burst once the first are old.
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         8.0
     }
 

@@ -284,7 +284,7 @@ pub mod drawing {
 ///         Ok(())
 ///     }
 ///
-///     fn settle_seconds(&self) -> f32 {
+///     fn warm_up_seconds(&self) -> f32 {
 ///         0.0
 ///     }
 ///

@@ -145,7 +145,7 @@ pub(super) fn draw(
         return Ok(None);
     }
     scene.draw(&mut meter)?;
-    scene.settle(&mut meter)?;
+    scene.wait(&mut meter)?;
     let (image, frame) = if shot.readout {
         let mut readout = readout(spec);
         for _ in 1..HEARD {
@@ -260,7 +260,7 @@ fn film(
         return Ok(None);
     }
     scene.draw(&mut meter)?;
-    scene.settle(&mut meter)?;
+    scene.wait(&mut meter)?;
     let mut readout = shot.readout.then(|| readout(spec));
     let bar = progress(u64::from(count), "drawing");
     let mut trouble = None;

@@ -64,7 +64,7 @@ mod with_a_device {
         let folder = tempfile::tempdir().unwrap();
         let told = good(folder.path(), &[&SMALL[..], &["--backend", "gpu", "--stats"]].concat());
         assert!(told.contains("6 draw calls on the device") && told.contains("1 submits"), "{told}");
-        for row in ["device_draws", "dispatches", "uploaded_element_bytes", "news_age"] {
+        for row in ["device_draws", "dispatches", "uploaded_element_bytes", "readback_age"] {
             assert!(told.contains(row), "{row}: {told}");
         }
         assert!(folder.path().join("beacon.png").exists());

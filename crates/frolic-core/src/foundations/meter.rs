@@ -176,7 +176,7 @@ named_list! {
         /// Submissions to a device's queue.
         Submits = "submits",
         /// Age of the latest readback of a device, in frames.
-        NewsAge = "news_age",
+        ReadbackAge = "readback_age",
         /// Bytes held on a device.
         DeviceBytes = "device_bytes",
         /// Percent of detail that a keeper leaves; this and the next two are 0 without a keeper.

@@ -22,9 +22,9 @@ pub(crate) enum RenderKey {
 pub(crate) type ComputeKey = (&'static str, &'static str, Vec<Option<BindGroupLayout>>, Vec<(String, u64)>);
 
 /// Things by key, each made once; while one is made, others can be.
-pub(crate) struct Shelf<K, V>(Mutex<HashMap<K, Arc<Mutex<Option<V>>>>>);
+pub(crate) struct Cache<K, V>(Mutex<HashMap<K, Arc<Mutex<Option<V>>>>>);
 
-impl<K: Eq + Hash, V: Clone> Shelf<K, V> {
+impl<K: Eq + Hash, V: Clone> Cache<K, V> {
     pub(crate) fn get<E>(&self, key: K, make: impl FnOnce() -> Result<V, E>) -> Result<V, E> {
         // Whoever panicked while holding a lock left what it guards whole.
         let place = self.0.lock().unwrap_or_else(PoisonError::into_inner).entry(key).or_default().clone();
@@ -42,28 +42,28 @@ impl<K: Eq + Hash, V: Clone> Shelf<K, V> {
     }
 }
 
-impl<K, V> Default for Shelf<K, V> {
+impl<K, V> Default for Cache<K, V> {
     fn default() -> Self {
         Self(Mutex::default())
     }
 }
 
-impl<K, V> fmt::Debug for Shelf<K, V> {
+impl<K, V> fmt::Debug for Cache<K, V> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Shelf")
+        f.write_str("Cache")
     }
 }
 
 /// Bounded by the kinds of looks, layouts and constants that were asked for, whatever the number of renderers and populations.
 #[derive(Debug, Default)]
-pub(crate) struct Made {
-    layouts: Shelf<(ShaderStages, Vec<(u32, Bind)>), BindGroupLayout>,
-    pub(crate) modules: Shelf<&'static str, ShaderModule>,
-    pub(crate) render: Shelf<RenderKey, RenderPipeline>,
-    pub(crate) compute: Shelf<ComputeKey, ComputePipeline>,
+pub(crate) struct Compiled {
+    layouts: Cache<(ShaderStages, Vec<(u32, Bind)>), BindGroupLayout>,
+    pub(crate) modules: Cache<&'static str, ShaderModule>,
+    pub(crate) render: Cache<RenderKey, RenderPipeline>,
+    pub(crate) compute: Cache<ComputeKey, ComputePipeline>,
 }
 
-impl Made {
+impl Compiled {
     pub(crate) fn pipelines(&self) -> usize {
         self.render.len() + self.compute.len()
     }

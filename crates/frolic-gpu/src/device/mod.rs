@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use frolic_core::{Counter, Meter};
 
-use crate::device::compiled::Made;
+use crate::device::compiled::Compiled;
 use crate::device::error::GpuError;
 
 /// How a device is chosen and used.
@@ -58,7 +58,7 @@ struct Inner {
     binding: u64,
     timed: bool,
     fault: Arc<OnceLock<GpuError>>,
-    made: Made,
+    made: Compiled,
 }
 
 /// Largest side of a picture that this library draws.
@@ -174,7 +174,9 @@ impl Gpu {
     ) -> Self {
         let binding = spec.binding.min(device.limits().max_storage_buffer_binding_size);
         let timed = spec.timed && device.features().contains(wgpu::Features::TIMESTAMP_QUERY);
-        Self { inner: Arc::new(Inner { device, queue, name, binding, timed, fault, made: Made::default() }) }
+        Self {
+            inner: Arc::new(Inner { device, queue, name, binding, timed, fault, made: Compiled::default() }),
+        }
     }
 
     /// The device itself.
@@ -193,7 +195,7 @@ impl Gpu {
     }
 
     /// What was compiled and laid out on it.
-    pub(crate) fn made(&self) -> &Made {
+    pub(crate) fn made(&self) -> &Compiled {
         &self.inner.made
     }
 
@@ -252,7 +254,7 @@ impl Gpu {
 
 /// What a device was told to do since the last frame, counted exactly.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Tally {
+pub struct DeviceCounters {
     /// Bytes written to the device, and those of elements among them.
     pub uploaded: u64,
     /// Bytes of elements among them.
@@ -273,9 +275,9 @@ pub struct Tally {
     pub submits: u64,
 }
 
-impl Tally {
+impl DeviceCounters {
     /// Hands all to a meter, and starts anew.
-    pub fn tell(&mut self, meter: &mut Meter) {
+    pub fn report(&mut self, meter: &mut Meter) {
         let Self {
             uploaded,
             uploaded_elements,
@@ -305,7 +307,7 @@ impl Tally {
 pub struct Recorder {
     gpu: Gpu,
     encoder: Option<wgpu::CommandEncoder>,
-    pub(crate) tally: Tally,
+    pub(crate) counters: DeviceCounters,
     /// How often it was submitted.
     pub(crate) generation: u64,
 }
@@ -313,7 +315,7 @@ pub struct Recorder {
 impl Recorder {
     /// An empty one.
     pub fn new(gpu: &Gpu) -> Self {
-        Self { gpu: gpu.clone(), encoder: None, tally: Tally::default(), generation: 0 }
+        Self { gpu: gpu.clone(), encoder: None, counters: DeviceCounters::default(), generation: 0 }
     }
 
     /// The device.
@@ -322,12 +324,12 @@ impl Recorder {
     }
 
     /// What it holds so far, and what counts it.
-    pub fn parts(&mut self) -> (&mut wgpu::CommandEncoder, &mut Tally) {
+    pub fn parts(&mut self) -> (&mut wgpu::CommandEncoder, &mut DeviceCounters) {
         let device = &self.gpu.inner.device;
         let encoder = self.encoder.get_or_insert_with(|| {
             device.create_command_encoder(&wgpu::CommandEncoderDescriptor { label: Some("frolic frame") })
         });
-        (encoder, &mut self.tally)
+        (encoder, &mut self.counters)
     }
 
     /// Hands over what it holds, if anything; returns how long that took.
@@ -335,7 +337,7 @@ impl Recorder {
         let started = std::time::Instant::now();
         if let Some(encoder) = self.encoder.take() {
             self.gpu.inner.queue.submit([encoder.finish()]);
-            self.tally.submits += 1;
+            self.counters.submits += 1;
             self.generation += 1;
         }
         started.elapsed()
@@ -343,10 +345,16 @@ impl Recorder {
 }
 
 /// Writes words into a buffer.
-pub(crate) fn upload(gpu: &Gpu, buffer: &wgpu::Buffer, word: u64, words: &[u32], tally: &mut Tally) {
+pub(crate) fn upload(
+    gpu: &Gpu,
+    buffer: &wgpu::Buffer,
+    word: u64,
+    words: &[u32],
+    counters: &mut DeviceCounters,
+) {
     if !words.is_empty() {
         gpu.queue().write_buffer(buffer, word * 4, bytemuck::cast_slice(words));
-        tally.uploaded += size_of_val(words) as u64;
+        counters.uploaded += size_of_val(words) as u64;
     }
 }
 

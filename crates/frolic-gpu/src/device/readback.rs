@@ -1,5 +1,5 @@
 //! Hearing back without a stall: a few small buffers in turn, each copied to in one frame and read when it is ready, a frame or two later.
-//! Where all are under way a frame's news are left out; they are totals, so the next ones hold them.
+//! Where all are under way a frame's statistics are left out; they are totals, so the next ones hold them.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
@@ -7,9 +7,9 @@ use std::sync::atomic::{AtomicU8, Ordering};
 use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 
-/// Buffers of a ring: news of two frames under way, and one to write to.
+/// Buffers of a readback: statistics of two frames under way, and one to write to.
 const SLOTS: usize = 3;
 
 #[derive(Debug)]
@@ -32,13 +32,13 @@ const FAILED: u8 = 2;
 
 /// Small buffers that a device's words come back through.
 #[derive(Debug)]
-pub(crate) struct Ring {
+pub(crate) struct Readback {
     slots: Vec<Slot>,
     bytes: u64,
 }
 
-impl Ring {
-    /// A ring for so many words at a time.
+impl Readback {
+    /// A readback for so many words at a time.
     pub(crate) fn new(gpu: &Gpu, label: &str, words: usize) -> Self {
         let bytes = words as u64 * 4;
         let usage = BufferUsages::MAP_READ | BufferUsages::COPY_DST;
@@ -64,7 +64,7 @@ impl Ring {
     }
 
     /// After the copies were submitted: asks for them.
-    pub(crate) fn ask(&mut self) {
+    pub(crate) fn request_readback(&mut self) {
         for slot in &mut self.slots {
             if let State::Recorded(frame) = slot.state {
                 let answer = Arc::new(AtomicU8::new(0));
@@ -77,7 +77,7 @@ impl Ring {
         }
     }
 
-    /// Waits until all that was asked for is there. The device may be idle before: another thread that polls it may be about to tell.
+    /// Waits until all that was asked for is there. The device may be idle before: another thread that polls it may be about to report.
     ///
     /// # Errors
     /// When the device was lost.
@@ -91,14 +91,18 @@ impl Ring {
         Ok(())
     }
 
-    /// Hands what has come to `hear`, oldest first: the frame it is of, and its words. Never waits.
-    pub(crate) fn hear(&mut self, tally: &mut Tally, mut hear: impl FnMut(u64, &[u32])) {
+    /// Hands what has come to `read_back`, oldest first: the frame it is of, and its words. Never waits.
+    pub(crate) fn read_back(
+        &mut self,
+        counters: &mut DeviceCounters,
+        mut read_back: impl FnMut(u64, &[u32]),
+    ) {
         let mut ready: Vec<&mut Slot> = Vec::new();
         for slot in &mut self.slots {
             match &slot.state {
                 State::Asked(_, answer) => match answer.load(Ordering::Acquire) {
                     READY => ready.push(slot),
-                    // A device that is gone maps nothing: its checks tell.
+                    // A device that is gone maps nothing: its checks report.
                     FAILED => slot.state = State::Free,
                     _ => {}
                 },
@@ -109,8 +113,8 @@ impl Ring {
         for slot in ready {
             if let (State::Asked(frame, _), Ok(view)) = (&slot.state, slot.buffer.get_mapped_range(..)) {
                 let words: &[u32] = bytemuck::cast_slice(&view[..self.bytes as usize]);
-                hear(*frame, words);
-                tally.downloaded += self.bytes;
+                read_back(*frame, words);
+                counters.downloaded += self.bytes;
             }
             slot.buffer.unmap();
             slot.state = State::Free;
@@ -123,34 +127,35 @@ mod tests {
     use super::*;
     use crate::device::Recorder;
 
-    /// Where all buffers are under way a frame's news are left out; what comes is in order, and the newest comes in the end.
+    /// Where all buffers are under way a frame's statistics are left out; what comes is in order, and the newest comes in the end.
     #[test]
     fn a_full_ring_leaves_news_out_and_never_waits() {
         let gpu = Gpu::shared().unwrap();
         let from = gpu.buffer("from", 256, BufferUsages::COPY_SRC | BufferUsages::COPY_DST);
-        let (mut ring, mut recorder) = (Ring::new(&gpu, "test", 4), Recorder::new(&gpu));
-        let mut heard = Vec::new();
+        let (mut readback, mut recorder) = (Readback::new(&gpu, "test", 4), Recorder::new(&gpu));
+        let mut read_at = Vec::new();
         let mut kept = Vec::new();
         for frame in 1..=9u64 {
             gpu.queue().write_buffer(&from, 0, bytemuck::cast_slice(&[frame as u32; 4]));
-            // Only every fourth frame listens, so the ring of three fills up.
-            let recorded = ring.record(recorder.parts().0, &from, frame);
+            // Only every fourth frame listens, so the readback of three fills up.
+            let recorded = readback.record(recorder.parts().0, &from, frame);
             assert_eq!(recorded, (frame - 1) % 4 != 3, "frame {frame}");
             kept.extend(recorded.then_some(frame));
             recorder.submit();
-            ring.ask();
+            readback.request_readback();
             if frame % 4 == 0 {
-                ring.wait(&gpu).unwrap();
-                ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
+                readback.wait(&gpu).unwrap();
+                readback
+                    .read_back(&mut recorder.counters, |frame, words| read_at.push((frame, words.to_vec())));
             }
         }
-        ring.wait(&gpu).unwrap();
-        ring.hear(&mut recorder.tally, |frame, words| heard.push((frame, words.to_vec())));
-        let frames: Vec<u64> = heard.iter().map(|(frame, _)| *frame).collect();
+        readback.wait(&gpu).unwrap();
+        readback.read_back(&mut recorder.counters, |frame, words| read_at.push((frame, words.to_vec())));
+        let frames: Vec<u64> = read_at.iter().map(|(frame, _)| *frame).collect();
         assert_eq!(frames, kept);
-        for (frame, words) in &heard {
+        for (frame, words) in &read_at {
             assert_eq!(words[..], [*frame as u32; 4]);
         }
-        assert_eq!(recorder.tally.downloaded, heard.len() as u64 * 16);
+        assert_eq!(recorder.counters.downloaded, read_at.len() as u64 * 16);
     }
 }

@@ -5,8 +5,8 @@ use std::time::Duration;
 use frolic_core::{Meter, Stage};
 use wgpu::BufferUsages;
 
-use crate::device::readback::Ring;
-use crate::device::{Gpu, Tally};
+use crate::device::readback::Readback;
+use crate::device::{DeviceCounters, Gpu};
 
 /// Most passes of a frame that are timed.
 const MOST: u32 = 64;
@@ -17,7 +17,7 @@ pub(crate) struct Timing {
     parts: Option<Parts>,
     /// Stages of the passes of the frame in hand.
     stages: Vec<Stage>,
-    /// Stages of frames that were handed over and not heard of yet.
+    /// Stages of frames that were handed over and not read_at of yet.
     sent: Vec<(u64, Vec<Stage>)>,
     frame: u64,
 }
@@ -26,7 +26,7 @@ pub(crate) struct Timing {
 struct Parts {
     set: wgpu::QuerySet,
     resolved: wgpu::Buffer,
-    ring: Ring,
+    readback: Readback,
     /// Nanoseconds a tick.
     period: f64,
 }
@@ -44,7 +44,7 @@ impl Timing {
                 u64::from(MOST) * 16,
                 BufferUsages::QUERY_RESOLVE | BufferUsages::COPY_SRC,
             ),
-            ring: Ring::new(gpu, "timestamps", MOST as usize * 4),
+            readback: Readback::new(gpu, "timestamps", MOST as usize * 4),
             period: f64::from(gpu.queue().get_timestamp_period()),
         });
         Self { parts, stages: Vec::new(), sent: Vec::new(), frame: 0 }
@@ -84,7 +84,7 @@ impl Timing {
         *frame += 1;
         if !stages.is_empty() {
             encoder.resolve_query_set(&parts.set, 0..stages.len() as u32 * 2, &parts.resolved, 0);
-            if parts.ring.record(encoder, &parts.resolved, *frame) {
+            if parts.readback.record(encoder, &parts.resolved, *frame) {
                 sent.push((*frame, std::mem::take(stages)));
             }
         }
@@ -92,17 +92,17 @@ impl Timing {
     }
 
     /// After the frame was submitted.
-    pub(crate) fn ask(&mut self) {
+    pub(crate) fn request_readback(&mut self) {
         if let Some(parts) = &mut self.parts {
-            parts.ring.ask();
+            parts.readback.request_readback();
         }
     }
 
     /// Tells a meter what has come, of whatever frame.
-    pub(crate) fn hear(&mut self, meter: &mut Meter, tally: &mut Tally) {
+    pub(crate) fn read_back(&mut self, meter: &mut Meter, counters: &mut DeviceCounters) {
         let Self { parts: Some(parts), sent, .. } = self else { return };
         let period = parts.period;
-        parts.ring.hear(tally, |frame, words| {
+        parts.readback.read_back(counters, |frame, words| {
             let Some(at) = sent.iter().position(|(sent, _)| *sent == frame) else { return };
             let (_, stages) = sent.swap_remove(at);
             let tick = |nth: usize| u64::from(words[nth * 2]) | u64::from(words[nth * 2 + 1]) << 32;

@@ -7,21 +7,21 @@ use frolic_list::{ListScratch, ListSpec, Surroundings};
 use glam::{Mat4, Vec3};
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, GpuSpec, Tally};
-use crate::draw::items::Stock;
-use crate::draw::keys::{GuestTarget, Pass};
-use crate::population::{GpuParticles, MOST_STEPS, News, ResidentError};
-use crate::shared::frame::{ClipZ, Seen};
+use crate::device::{DeviceCounters, Gpu, GpuSpec};
+use crate::draw::items::DrawItems;
+use crate::draw::keys::{ExternalTarget, Pass};
+use crate::population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
+use crate::shared::frame::{ClipZ, FrameView};
 
 /// A program's camera: its matrices taken apart.
 #[derive(Debug, Clone, Copy)]
-pub struct GuestView {
+pub struct ExternalView {
     view: View,
     z: ClipZ,
     exposure: f32,
 }
 
-impl GuestView {
+impl ExternalView {
     /// From the program's own view and projection matrices, column by column, for a picture of this size. Any depth range, reversed or not,
     /// endless or not, left- or right-handed.
     ///
@@ -31,9 +31,9 @@ impl GuestView {
         size: ImageSize,
         view: [[f32; 4]; 4],
         projection: [[f32; 4]; 4],
-    ) -> Result<Self, ResidentError> {
+    ) -> Result<Self, DevicePopulationError> {
         let wrong = |key: &str, problem: &str, instead: &str| {
-            Err(ResidentError::Spec(frolic_core::SpecError::new(key, problem, instead)))
+            Err(DevicePopulationError::Spec(frolic_core::SpecError::new(key, problem, instead)))
         };
         let (v, p) = (Mat4::from_cols_array_2d(&view), Mat4::from_cols_array_2d(&projection));
         let towards = p.z_axis.w;
@@ -64,26 +64,26 @@ impl GuestView {
 
 /// A population of particles that a program draws in a render pass of its own.
 ///
-/// Three calls: [`GuestPopulation::new`] once; in each frame [`GuestPopulation::step`] into the encoder, before the pass, and
-/// [`GuestPopulation::draw`] into the pass. The program submits its encoder once a frame, before the next call. What is drawn is linear
+/// Three calls: [`ExternalPopulation::new`] once; in each frame [`ExternalPopulation::step`] into the encoder, before the pass, and
+/// [`ExternalPopulation::draw`] into the pass. The program submits its encoder once a frame, before the next call. What is drawn is linear
 /// light: colour times opacity, laid over what is there; the depth buffer hides what is hidden, without a soft edge, and no shadows fall.
-/// See `examples/guest_in_your_pass.rs`.
+/// See `examples/particles_in_your_pass.rs`.
 #[derive(Debug)]
-pub struct GuestPopulation {
+pub struct ExternalPopulation {
     gpu: Gpu,
     particles: GpuParticles,
     look: Look,
-    target: GuestTarget,
-    stock: Stock,
+    target: ExternalTarget,
+    draws: DrawItems,
     scratch: ListScratch,
     backdrop: BackdropSpec,
     lights: Vec<LightSpec>,
     sun: Option<SunSpec>,
-    tally: Tally,
+    counters: DeviceCounters,
     frames: Option<[wgpu::BindGroup; 3]>,
 }
 
-impl GuestPopulation {
+impl ExternalPopulation {
     /// An empty population on a program's device, drawn with a look into passes like `target`. It needs no feature and no more than
     /// WebGPU's default limits.
     ///
@@ -94,21 +94,21 @@ impl GuestPopulation {
         queue: &wgpu::Queue,
         spec: &ParticleSpec,
         look: &Look,
-        target: GuestTarget,
+        target: ExternalTarget,
         seed: u32,
-    ) -> Result<Self, ResidentError> {
+    ) -> Result<Self, DevicePopulationError> {
         let gpu = Gpu::from_parts(device, queue, GpuSpec::default())?;
-        let mut tally = Tally::default();
+        let mut counters = DeviceCounters::default();
         Ok(Self {
             particles: GpuParticles::new(&gpu, spec, seed)?,
-            stock: Stock::new(&gpu, &mut tally),
+            draws: DrawItems::new(&gpu, &mut counters),
             look: look.clone(),
             target,
             scratch: ListScratch::default(),
             backdrop: BackdropSpec::default(),
             lights: Vec::new(),
             sun: None,
-            tally,
+            counters,
             frames: None,
             gpu,
         })
@@ -136,7 +136,7 @@ impl GuestPopulation {
         world: &World,
         dt: f32,
         steps: u32,
-        view: &GuestView,
+        view: &ExternalView,
         meter: &mut Meter,
     ) -> Result<(), GpuError> {
         if steps > MOST_STEPS {
@@ -145,22 +145,22 @@ impl GuestPopulation {
             )));
         }
         // What was written down last has been submitted since.
-        self.particles.ask();
-        self.particles.hear_in(&mut self.tally, meter);
+        self.particles.request_readback();
+        self.particles.read_back_in(&mut self.counters, meter);
         self.particles.start_over();
-        self.particles.encode(encoder, &mut self.tally, world, dt, steps)?;
-        self.particles.record_in(encoder);
-        let Self { particles, stock, scratch, look, target, backdrop, lights, sun, tally, .. } = self;
+        self.particles.encode(encoder, &mut self.counters, world, dt, steps)?;
+        self.particles.copy_counters_in(encoder);
+        let Self { particles, draws, scratch, look, target, backdrop, lights, sun, counters, .. } = self;
         let around =
             Surroundings::new(backdrop).lights(lights).sun(sun.as_ref()).time(particles.time() as f32);
         let sources = particles.instances(0.0).map(|instances| (instances, &*look));
         let spec = ListSpec::new(Technique::Indirect);
         let list = scratch.list(sources, &spec, &view.view, &around, meter);
         let residents = [&*particles];
-        let pass = Pass::Guest(*target);
-        stock.stock(&list, &residents, &view.view, |_| pass, tally)?;
+        let pass = Pass::External(*target);
+        draws.build(&list, &residents, &view.view, |_| pass, counters)?;
         let lighting = list.lighting();
-        let seen = Seen {
+        let seen = FrameView {
             view: &view.view,
             camera: &view.view,
             z: view.z,
@@ -170,18 +170,18 @@ impl GuestPopulation {
             exposure: view.exposure,
             most_slope: 0.0,
         };
-        stock.set_frames(&[seen], tally);
-        let frames = stock.frames(None, None, None);
-        if stock.has_lists() {
+        draws.set_frames(&[seen], counters);
+        let frames = draws.frames(None, None, None);
+        if draws.has_lists() {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("order"),
                 timestamp_writes: None,
             });
-            tally.passes += 1;
-            stock.order(&mut pass, &frames[2], &residents, tally)?;
+            counters.passes += 1;
+            draws.order(&mut pass, &frames[2], &residents, counters)?;
         }
         self.frames = Some(frames);
-        self.tally.tell(meter);
+        self.counters.report(meter);
         Ok(())
     }
 
@@ -192,14 +192,14 @@ impl GuestPopulation {
     pub fn draw(&mut self, pass: &mut wgpu::RenderPass<'_>) -> Result<(), GpuError> {
         let Some(frames) = &self.frames else { return Ok(()) };
         pass.set_bind_group(0, &frames[0], &[0]);
-        self.tally.binds += 1;
-        let items = 0..self.stock.items.len();
-        self.stock.draw(pass, items, false, &[&self.particles], &mut self.tally)
+        self.counters.binds += 1;
+        let items = 0..self.draws.items.len();
+        self.draws.draw(pass, items, false, &[&self.particles], &mut self.counters)
     }
 
     /// What the device has told of the population, a frame or two late.
-    pub fn news(&self) -> &News {
-        self.particles.news()
+    pub fn statistics(&self) -> &DeviceStatistics {
+        self.particles.statistics()
     }
 
     /// The device it lives on.

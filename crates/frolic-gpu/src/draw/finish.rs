@@ -4,7 +4,7 @@ use frolic_draw::{Image, ImageSize};
 use wgpu::{BufferUsages, TextureView};
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::pipelines::{Pipelines, compute, group};
 use crate::shaders as shader;
 use crate::shared::finish::{BLOOM_BLOCK, BloomSize};
@@ -32,7 +32,7 @@ impl Finish {
         size: ImageSize,
         light: &TextureView,
         over_white: &TextureView,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Result<Self, GpuError> {
         let [width, height] = [size.width() as u32, size.height() as u32];
         let blocks = [width, height].map(|side| side.div_ceil(BLOOM_BLOCK) + 2);
@@ -44,7 +44,7 @@ impl Finish {
         let numbers = gpu.buffer("finish", 16, uniform);
         let [across, down] = blocks.map(u32::cast_signed);
         let size_of = BloomSize { across, down, width: width.cast_signed(), height: height.cast_signed() };
-        upload(gpu, &sizes, 0, &size_of.words(), tally);
+        upload(gpu, &sizes, 0, &size_of.words(), counters);
         let layouts = std::sync::Arc::clone(&pipelines.layouts);
         let bloom = group(
             gpu,
@@ -84,16 +84,16 @@ impl Finish {
     }
 
     /// Sets the exposure and the share of light that spreads.
-    pub(crate) fn set(&mut self, gpu: &Gpu, exposure: f32, bloom: f32, tally: &mut Tally) {
+    pub(crate) fn set(&mut self, gpu: &Gpu, exposure: f32, bloom: f32, counters: &mut DeviceCounters) {
         if self.written != Some([exposure, bloom]) {
             let numbers = shared::finish::Finish { exposure, bloom, across: self.blocks[0], spare: 0 };
-            upload(gpu, &self.numbers, 0, &numbers.words(), tally);
+            upload(gpu, &self.numbers, 0, &numbers.words(), counters);
             self.written = Some([exposure, bloom]);
         }
     }
 
     /// Spreads the light.
-    pub(crate) fn spread(&self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally) {
+    pub(crate) fn spread(&self, pass: &mut wgpu::ComputePass<'_>, counters: &mut DeviceCounters) {
         let [across, down] = self.blocks;
         pass.set_bind_group(0, &self.bloom, &[]);
         for (nth, pipeline) in self.passes.iter().enumerate() {
@@ -104,9 +104,9 @@ impl Finish {
                 pass.dispatch_workgroups((across * down).div_ceil(64), 1, 1);
             }
         }
-        tally.dispatches += self.passes.len() as u64;
-        tally.pipelines += self.passes.len() as u64;
-        tally.binds += 1;
+        counters.dispatches += self.passes.len() as u64;
+        counters.pipelines += self.passes.len() as u64;
+        counters.binds += 1;
     }
 
     /// What the last pass is bound to.
@@ -145,7 +145,12 @@ impl Finish {
     }
 
     /// Waits for the picture and takes it. It stalls: pictures are read back when somebody wants the file.
-    pub(crate) fn take(&self, gpu: &Gpu, image: &mut Image, tally: &mut Tally) -> Result<(), GpuError> {
+    pub(crate) fn take(
+        &self,
+        gpu: &Gpu,
+        image: &mut Image,
+        counters: &mut DeviceCounters,
+    ) -> Result<(), GpuError> {
         let Some(back) = &self.back else { return Ok(()) };
         back.map_async(wgpu::MapMode::Read, .., |_| {});
         gpu.wait()?;
@@ -155,7 +160,7 @@ impl Finish {
             let at = y as usize * row + x as usize * 4;
             [view[at], view[at + 1], view[at + 2], view[at + 3]]
         });
-        tally.downloaded += row as u64 * self.size.height() as u64;
+        counters.downloaded += row as u64 * self.size.height() as u64;
         drop(view);
         back.unmap();
         Ok(())

@@ -1,4 +1,4 @@
-//! From a draw list's batches to items: packed, uploaded, bound, each a draw call. The renderer and a guest's population draw them.
+//! From a draw list's batches to items: packed, uploaded, bound, each a draw call. The renderer and external passes draw them.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -9,7 +9,7 @@ use rayon::prelude::*;
 use wgpu::{BindingResource, BufferUsages, TextureUsages};
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, SLOT, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, SLOT, upload};
 use crate::draw::keys::{Key, Pass, Source};
 use crate::draw::looks::{Looks, Slot};
 use crate::draw::order::{Lists, Ordered, Ordering};
@@ -19,7 +19,7 @@ use crate::draw::targets::{Target, target};
 use crate::population::GpuParticles;
 use crate::population::shard::ShardOn;
 use crate::shared::SharedStruct;
-use crate::shared::frame::{FRAME_BYTES, Seen};
+use crate::shared::frame::{FRAME_BYTES, FrameView};
 use crate::shared::look::{DRAW_BYTES, Lit, MERGED};
 use crate::shared::step::CORNERS;
 
@@ -93,15 +93,15 @@ struct Bound {
     look_compute: Option<wgpu::BindGroup>,
     elements: HashMap<Elements, wgpu::BindGroup>,
     elements_compute: HashMap<Elements, wgpu::BindGroup>,
-    /// Seen by the camera before anything solid, after it, and by the sun.
+    /// FrameView by the camera before anything solid, after it, and by the sun.
     frames: Option<[wgpu::BindGroup; 3]>,
     /// Generations of what they were made of.
     of: [u64; 4],
 }
 
-/// Items of a list, with all that they are bound to: what the renderer and a guest share.
+/// Items of a list, with all that they are bound to: shared by the renderer and external passes.
 #[derive(Debug)]
-pub(crate) struct Stock {
+pub(crate) struct DrawItems {
     pub(crate) gpu: Gpu,
     pub(crate) pipelines: Pipelines,
     ordering: Option<Ordering>,
@@ -123,8 +123,8 @@ pub(crate) struct Stock {
     bound: Bound,
 }
 
-impl Stock {
-    pub(crate) fn new(gpu: &Gpu, tally: &mut Tally) -> Self {
+impl DrawItems {
+    pub(crate) fn new(gpu: &Gpu, counters: &mut DeviceCounters) -> Self {
         let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
         let drawn = TextureUsages::RENDER_ATTACHMENT | TextureUsages::TEXTURE_BINDING;
         Self {
@@ -134,7 +134,7 @@ impl Stock {
             looks: Looks::new(gpu),
             records: Pages::new("records"),
             merged: Pages::new("merged vertices"),
-            lists: Lists::new(gpu, tally),
+            lists: Lists::new(gpu, counters),
             frames: gpu.buffer("frames", FRAME_SLOT * 8, uniform),
             draws: gpu.buffer("draws", SLOT * 4 * 64, uniform),
             draws_generation: 0,
@@ -150,13 +150,13 @@ impl Stock {
     }
 
     /// Turns a list's batches into items, packed and uploaded. `kind` says in which pass a look is drawn.
-    pub(crate) fn stock(
+    pub(crate) fn build(
         &mut self,
         list: &DrawList<'_>,
         residents: &[&GpuParticles],
         view: &View,
         kind: impl Fn(&Look) -> Pass,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         self.items.clear();
         self.listings.clear();
@@ -171,7 +171,7 @@ impl Stock {
             else {
                 continue;
             };
-            self.looks.meet(&self.gpu, look, tally)?;
+            self.looks.meet(&self.gpu, look, counters)?;
             let pass = kind(look);
             match instances.resident() {
                 Some(resident) => {
@@ -184,16 +184,16 @@ impl Stock {
                 None => self.packed(list, batch, look, view, pass, shadows),
             }
         }
-        self.looks.flush(&self.gpu, tally)?;
-        self.records.flush(&self.gpu, tally);
-        self.merged.flush(&self.gpu, tally);
+        self.looks.flush(&self.gpu, counters)?;
+        self.records.flush(&self.gpu, counters);
+        self.merged.flush(&self.gpu, counters);
         let bytes = self.draw_words.len() as u64 * 4;
         if bytes > self.draws.size() {
             let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
             self.draws = self.gpu.buffer("draws", bytes.next_power_of_two(), uniform);
             self.draws_generation += 1;
         }
-        upload(&self.gpu, &self.draws, 0, &self.draw_words, tally);
+        upload(&self.gpu, &self.draws, 0, &self.draw_words, counters);
         for nth in 0..self.items.len() {
             // Neighbours are mostly alike.
             if nth == 0 || self.items[nth].key != self.items[nth - 1].key {
@@ -450,9 +450,9 @@ impl Stock {
     }
 
     /// Writes what the frame shares: what the camera sees, and the sun.
-    pub(crate) fn set_frames(&self, seen: &[Seen<'_>], tally: &mut Tally) {
+    pub(crate) fn set_frames(&self, seen: &[FrameView<'_>], counters: &mut DeviceCounters) {
         for (nth, seen) in seen.iter().enumerate() {
-            upload(&self.gpu, &self.frames, nth as u64 * FRAME_SLOT, &seen.frame().words(), tally);
+            upload(&self.gpu, &self.frames, nth as u64 * FRAME_SLOT, &seen.frame().words(), counters);
         }
     }
 
@@ -498,7 +498,7 @@ impl Stock {
         pass: &mut wgpu::ComputePass<'_>,
         frame: &wgpu::BindGroup,
         residents: &[&GpuParticles],
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let (Some(ordering), Some(look)) = (&self.ordering, &self.bound.look_compute) else { return Ok(()) };
         for (nth, listing) in self.listings.iter().enumerate() {
@@ -525,7 +525,7 @@ impl Stock {
                 dispatch,
                 sorted: listing.sorted,
             };
-            ordering.encode(pass, frame, list, &batch, tally);
+            ordering.encode(pass, frame, list, &batch, counters);
         }
         Ok(())
     }
@@ -546,7 +546,7 @@ impl Stock {
         items: impl Iterator<Item = usize>,
         casting: bool,
         residents: &[&GpuParticles],
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
         for nth in items {
@@ -562,15 +562,15 @@ impl Stock {
             };
             if before.is_none_or(|(before, ..)| before != key) {
                 pass.set_pipeline(pipeline);
-                tally.pipelines += 1;
+                counters.pipelines += 1;
             }
             if before.is_none_or(|(_, slot, before, _)| (slot, before) != (item.slot, look)) {
                 pass.set_bind_group(1, look_group, &[item.slot]);
-                tally.binds += 1;
+                counters.binds += 1;
             }
             if before.is_none_or(|(.., before)| before != item.elements) {
                 pass.set_bind_group(2, elements, &[]);
-                tally.binds += 1;
+                counters.binds += 1;
             }
             before = Some((key, item.slot, look, item.elements));
             match item.call {
@@ -582,7 +582,7 @@ impl Stock {
                 }
                 Call::Resident(key) => pass.draw_indirect(find(residents, key)?.calls, ShardOn::DRAW),
             }
-            tally.draws += 1;
+            counters.draws += 1;
         }
         Ok(())
     }

@@ -23,7 +23,7 @@ pub(crate) enum Bind {
 /// Somebody else's pass: what it draws to, and how its depth buffer compares.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
-pub struct GuestTarget {
+pub struct ExternalTarget {
     /// Format of the colour.
     pub colour: TextureFormat,
     /// Format of the depth buffer, if there is one.
@@ -34,7 +34,7 @@ pub struct GuestTarget {
     pub samples: u32,
 }
 
-impl GuestTarget {
+impl ExternalTarget {
     /// A pass with this colour, without a depth buffer, one sample a pixel.
     pub fn new(colour: TextureFormat) -> Self {
         Self { colour, depth: None, reversed: false, samples: 1 }
@@ -64,7 +64,7 @@ pub(crate) enum Pass {
     Pieces,
     /// The sun's map.
     Shadow,
-    Guest(GuestTarget),
+    External(ExternalTarget),
 }
 
 /// What tells pipelines apart.

@@ -9,7 +9,7 @@ use frolic_draw::{Atlas, Blend, Facing, Look, Mesh, Play, RegionId, RibbonSpec};
 use half::f16;
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, upload};
 use crate::shared::flag;
 use crate::shared::look::{
     ADDITIVE, ALONG, BILLBOARD, CUT_OUT, DEPTH_TEST, DETAIL, DISC, Draw, FACING_CAMERA, FACING_HEADING,
@@ -113,11 +113,16 @@ impl Looks {
     }
 
     /// Sees to it that a look is on the device.
-    pub(crate) fn meet(&mut self, gpu: &Gpu, look: &Look, tally: &mut Tally) -> Result<(), GpuError> {
+    pub(crate) fn meet(
+        &mut self,
+        gpu: &Gpu,
+        look: &Look,
+        counters: &mut DeviceCounters,
+    ) -> Result<(), GpuError> {
         let parts = look.parts();
         let atlas = Arc::as_ptr(parts.atlas) as usize;
         if let Entry::Vacant(place) = self.atlases.entry(atlas) {
-            place.insert(AtlasOn::new(gpu, parts.atlas, tally)?);
+            place.insert(AtlasOn::new(gpu, parts.atlas, counters)?);
             self.generation += 1;
         }
         if !self.looks.contains_key(&parts.key) {
@@ -128,7 +133,7 @@ impl Looks {
     }
 
     /// Writes what is new.
-    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) -> Result<(), GpuError> {
+    pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) -> Result<(), GpuError> {
         if self.written == self.words.len() {
             return Ok(());
         }
@@ -146,7 +151,7 @@ impl Looks {
             self.written = 0;
             self.generation += 1;
         }
-        upload(gpu, &self.tables, self.written as u64, &self.words[self.written..], tally);
+        upload(gpu, &self.tables, self.written as u64, &self.words[self.written..], counters);
         self.written = self.words.len();
         Ok(())
     }
@@ -423,7 +428,7 @@ impl Shape {
 }
 
 impl AtlasOn {
-    fn new(gpu: &Gpu, atlas: &Arc<Atlas>, tally: &mut Tally) -> Result<Self, GpuError> {
+    fn new(gpu: &Gpu, atlas: &Arc<Atlas>, counters: &mut DeviceCounters) -> Result<Self, GpuError> {
         let mut words: Vec<u32> =
             atlas.regions().iter().flat_map(|region| [region.x, region.y, region.w, region.h]).collect();
         let mut maps = Vec::with_capacity(atlas.tile_maps().len());
@@ -442,13 +447,13 @@ impl AtlasOn {
         }
         let usage = wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST;
         let regions = gpu.buffer("regions", words.len() as u64 * 4, usage);
-        upload(gpu, &regions, 0, &words, tally);
+        upload(gpu, &regions, 0, &words, counters);
         let mut pages = Vec::new();
         for nth in 0..atlas.pages().max(1) {
             // Where there is none, a page of one texel stands in.
             let empty = [vec![[0u16; 4]]];
             let (side, levels) = atlas.page(nth).unwrap_or((1, &empty));
-            pages.push(page(gpu, side as u32, levels, tally)?);
+            pages.push(page(gpu, side as u32, levels, counters)?);
         }
         Ok(Self { atlas: Arc::clone(atlas), regions, pages, maps })
     }
@@ -470,7 +475,7 @@ fn page(
     gpu: &Gpu,
     side: u32,
     levels: &[Vec<[u16; 4]>],
-    tally: &mut Tally,
+    counters: &mut DeviceCounters,
 ) -> Result<wgpu::TextureView, GpuError> {
     let most = gpu.device().limits().max_texture_dimension_2d;
     if side > most {
@@ -507,7 +512,7 @@ fn page(
             rows_per_image: None,
         };
         gpu.queue().write_texture(place, bytemuck::cast_slice(&halves), layout, size(level));
-        tally.uploaded += halves.len() as u64 * 2;
+        counters.uploaded += halves.len() as u64 * 2;
     }
     Ok(texture.create_view(&wgpu::TextureViewDescriptor::default()))
 }

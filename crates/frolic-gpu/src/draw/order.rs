@@ -6,7 +6,7 @@ use std::sync::Arc;
 use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, SLOT, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, SLOT, upload};
 use crate::draw::keys::Source;
 use crate::draw::pipelines::{Pipelines, compute, group, window};
 use crate::shaders as shader;
@@ -64,13 +64,13 @@ pub(crate) struct Lists {
 }
 
 impl Lists {
-    pub(crate) fn new(gpu: &Gpu, tally: &mut Tally) -> Self {
+    pub(crate) fn new(gpu: &Gpu, counters: &mut DeviceCounters) -> Self {
         let shifts = gpu.buffer("shifts", SLOT * 4 * 8, BufferUsages::UNIFORM | BufferUsages::COPY_DST);
         let mut words = vec![0; (SLOT * 8) as usize];
         for (words, pass) in words.chunks_exact_mut(SLOT as usize).zip(0..) {
             SortPass { shift: pass * DIGIT, spare: 0, spare_b: 0, spare_c: 0 }.put(words);
         }
-        upload(gpu, &shifts, 0, &words, tally);
+        upload(gpu, &shifts, 0, &words, counters);
         Self {
             lists: Vec::new(),
             shifts,
@@ -222,7 +222,7 @@ impl Ordering {
         frame: &wgpu::BindGroup,
         list: &List,
         batch: &Ordered<'_>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) {
         let (Some([fill, sum]), Some(cull)) = (&list.groups, self.cull.get(&batch.source)) else { return };
         let [mark, add_up, write] = cull;
@@ -245,9 +245,9 @@ impl Ordering {
         pass.set_pipeline(write);
         pass.set_bind_group(3, fill, &[]);
         over_all(pass);
-        tally.dispatches += 3;
-        tally.pipelines += 3;
-        tally.binds += 6;
+        counters.dispatches += 3;
+        counters.pipelines += 3;
+        counters.binds += 6;
         if !batch.sorted {
             return;
         }
@@ -261,9 +261,9 @@ impl Ordering {
             pass.dispatch_workgroups(1, 1, 1);
             pass.set_pipeline(sorted);
             pass.dispatch_workgroups_indirect(&list.calls, u64::from(LIST_SORT) * 4);
-            tally.dispatches += 3;
-            tally.pipelines += 3;
-            tally.binds += 1;
+            counters.dispatches += 3;
+            counters.pipelines += 3;
+            counters.binds += 1;
         }
     }
 }
@@ -276,18 +276,18 @@ mod tests {
 
     use super::*;
     use crate::device::Recorder;
-    use crate::draw::items::Stock;
+    use crate::draw::items::DrawItems;
     use crate::draw::keys::Pass;
     use crate::population::read_words;
     use crate::shared::finish::LIST_COUNT;
-    use crate::shared::frame::{ENDLESS, Seen};
+    use crate::shared::frame::{ENDLESS, FrameView};
 
     /// The list that the device makes of discs at these places, of these radii.
     fn listed(places: &[[f32; 3]], radii: &[f32], view: &View, sorted: bool) -> Vec<u32> {
         let gpu = Gpu::shared().unwrap();
         let mut recorder = Recorder::new(&gpu);
-        let mut tally = Tally::default();
-        let mut stock = Stock::new(&gpu, &mut tally);
+        let mut counters = DeviceCounters::default();
+        let mut draws = DrawItems::new(&gpu, &mut counters);
         let columns = [0, 1, 2].map(|axis| places.iter().map(|place| place[axis]).collect::<Vec<f32>>());
         let mut look = LookSpec::default();
         look.blend = if sorted { frolic_draw::Blend::Alpha } else { frolic_draw::Blend::Additive };
@@ -297,9 +297,9 @@ mod tests {
         let around = Surroundings::new(&backdrop);
         let spec = ListSpec::new(Technique::Indirect);
         let list = scratch.list([(instances, &look)], &spec, view, &around, &mut frolic_core::Meter::new());
-        stock.stock(&list, &[], view, |_| Pass::Soft, &mut tally).unwrap();
+        draws.build(&list, &[], view, |_| Pass::Soft, &mut counters).unwrap();
         let lighting = list.lighting();
-        let seen = Seen {
+        let seen = FrameView {
             view,
             camera: view,
             z: ENDLESS,
@@ -309,15 +309,15 @@ mod tests {
             exposure: 1.0,
             most_slope: 0.0,
         };
-        stock.set_frames(&[seen], &mut tally);
-        let frames = stock.frames(None, None, None);
-        let (encoder, tally) = recorder.parts();
+        draws.set_frames(&[seen], &mut counters);
+        let frames = draws.frames(None, None, None);
+        let (encoder, counters) = recorder.parts();
         {
             let mut pass = encoder.begin_compute_pass(&Default::default());
-            stock.order(&mut pass, &frames[2], &[], tally).unwrap();
+            draws.order(&mut pass, &frames[2], &[], counters).unwrap();
         }
         recorder.submit();
-        let Some(list) = stock.list(0) else { return Vec::new() };
+        let Some(list) = draws.list(0) else { return Vec::new() };
         let count = read_words(&gpu, &list.calls, 64).unwrap()[LIST_COUNT as usize] as usize;
         if count == 0 { Vec::new() } else { read_words(&gpu, &list.list, count as u64 * 4).unwrap() }
     }

@@ -11,7 +11,7 @@ use wgpu::{
 
 use crate::device::compiled::RenderKey;
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 use crate::draw::keys::{Bind, Key, Pass, Shape, Source};
 use crate::draw::looks::{Slot, closed, flags};
 use crate::shaders::{self as shader, Program};
@@ -231,13 +231,13 @@ impl Pipelines {
             Pass::Solid => (Some(LIGHT), None, Some(greater(key.write, key.test)), SAMPLES, "fragment"),
             Pass::Pieces => (Some(LIGHT), Some(OVER), Some(greater(false, key.test)), SAMPLES, "fragment"),
             Pass::Shadow => (None, None, Some(greater(true, true)), 1, "fragment_shadow"),
-            Pass::Guest(target) => {
+            Pass::External(target) => {
                 let nearer = if target.reversed {
                     wgpu::CompareFunction::Greater
                 } else {
                     wgpu::CompareFunction::Less
                 };
-                // What covers hides what is behind it in a guest's pass only where it is solid.
+                // What covers hides what is behind it in an external pass only where it is solid.
                 let depth = target.depth.map(|format| wgpu::DepthStencilState {
                     format,
                     depth_write_enabled: Some(key.write && key.solid),
@@ -245,7 +245,7 @@ impl Pipelines {
                     stencil: wgpu::StencilState::default(),
                     bias: wgpu::DepthBiasState::default(),
                 });
-                (Some(target.colour), Some(OVER), depth, target.samples, "fragment_guest")
+                (Some(target.colour), Some(OVER), depth, target.samples, "fragment_external")
             }
         };
         let gpu = &self.gpu;
@@ -420,16 +420,16 @@ pub(crate) fn group(
 /// Sets what the next dispatches run and what they are bound to, and counts one.
 pub(crate) fn set_dispatch(
     pass: &mut wgpu::ComputePass<'_>,
-    tally: &mut Tally,
+    counters: &mut DeviceCounters,
     pipeline: &wgpu::ComputePipeline,
     bound: &wgpu::BindGroup,
     offsets: &[u32],
 ) {
     pass.set_pipeline(pipeline);
     pass.set_bind_group(0, bound, offsets);
-    tally.pipelines += 1;
-    tally.binds += 1;
-    tally.dispatches += 1;
+    counters.pipelines += 1;
+    counters.binds += 1;
+    counters.dispatches += 1;
 }
 
 /// A part of a buffer that a uniform with a dynamic offset shows.

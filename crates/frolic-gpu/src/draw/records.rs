@@ -4,7 +4,7 @@ use frolic_draw::backend::{ElementNow, Form};
 use frolic_draw::{Batch, DrawList, Fill, Instances, Look, View};
 use rayon::prelude::*;
 
-use crate::device::{Gpu, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::looks::AtlasOn;
 use crate::shared::look::{
     FILL_PICTURE, FILL_PLAIN, FILL_TILES, Packed, PackedCurve, PackedMotion, PackedSprite,
@@ -75,15 +75,15 @@ impl Pages {
     }
 
     /// Writes all that was taken to the device.
-    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) {
+    pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) {
         for page in &mut self.pages {
             let bytes = page.used as u64 * 4;
             if bytes > page.buffer.size() {
                 page.buffer = page_buffer(gpu, self.label, bytes.next_power_of_two().min(gpu.binding()));
                 self.generation += 1;
             }
-            upload(gpu, &page.buffer, 0, &page.words[..page.used], tally);
-            tally.uploaded_elements += bytes;
+            upload(gpu, &page.buffer, 0, &page.words[..page.used], counters);
+            counters.uploaded_elements += bytes;
         }
     }
 

@@ -18,15 +18,15 @@ use wgpu::{BindingResource, LoadOp, Operations, StoreOp, TextureUsages};
 
 use crate::device::error::GpuError;
 use crate::device::timing::Timing;
-use crate::device::{Gpu, Recorder, Tally};
+use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::draw::finish::Finish;
-use crate::draw::items::{FRAME_SLOT, Item, Stock};
+use crate::draw::items::{DrawItems, FRAME_SLOT, Item};
 use crate::draw::keys::{Pass, Shape};
 use crate::draw::pipelines::{DEPTH, group};
 use crate::draw::targets::{BackdropOn, Target, Targets, fits, light, target};
 use crate::population::GpuParticles;
 use crate::population::set::GpuSet;
-use crate::shared::frame::{ENDLESS, Seen, SunMap};
+use crate::shared::frame::{ENDLESS, FrameView, SunMap};
 
 /// Draws lists on a device, keeping its buffers and textures from frame to frame.
 ///
@@ -49,7 +49,7 @@ use crate::shared::frame::{ENDLESS, Seen, SunMap};
 /// ```
 #[derive(Debug)]
 pub struct GpuRenderer {
-    stock: Stock,
+    draws: DrawItems,
     targets: Option<Targets>,
     /// The same picture over white, where it is to be see-through.
     over_white: Option<Target>,
@@ -85,7 +85,7 @@ impl GpuRenderer {
     pub fn new(gpu: &Gpu) -> Result<Self, GpuError> {
         gpu.check()?;
         Ok(Self {
-            stock: Stock::new(gpu, &mut Tally::default()),
+            draws: DrawItems::new(gpu, &mut DeviceCounters::default()),
             targets: None,
             over_white: None,
             backdrop: None,
@@ -157,14 +157,14 @@ impl GpuRenderer {
         }
         let started = meter.start(Stage::Encode);
         let size = view.size();
-        self.stock.stock(list, residents, view, kind, &mut recorder.tally)?;
-        let stretches = stretches(&self.stock.items);
+        self.draws.build(list, residents, view, kind, &mut recorder.counters)?;
+        let stretches = stretches(&self.draws.items);
         let any = |pass: Pass| stretches.iter().any(|stretch| stretch.pass == pass);
         let sampled = any(Pass::Solid) || any(Pass::Pieces);
-        self.fit(&gpu, size, sampled, backdrop.is_none(), &mut recorder.tally)?;
+        self.fit(&gpu, size, sampled, backdrop.is_none(), &mut recorder.counters)?;
         let map = self.shadow_map(&gpu, list, view, any(Pass::Solid))?;
         let lighting = list.lighting();
-        let seen = |view, z, map| Seen {
+        let seen = |view, z, map| FrameView {
             view,
             camera: view,
             z,
@@ -177,9 +177,9 @@ impl GpuRenderer {
         let mut all = vec![seen(view, ENDLESS, map.as_ref())];
         if let Some(map) = &map {
             let most_slope = map.most_slope();
-            all.push(Seen { camera: view, most_slope, ..seen(&map.view, map.z, None) });
+            all.push(FrameView { camera: view, most_slope, ..seen(&map.view, map.z, None) });
         }
-        self.stock.set_frames(&all, &mut recorder.tally);
+        self.draws.set_frames(&all, &mut recorder.counters);
         let fills: &[f32] = if backdrop.is_some() { &[0.0] } else { &[1.0, 0.0] };
         for (nth, light) in fills.iter().enumerate() {
             let plain = BackdropSpec::plain(*light);
@@ -193,7 +193,7 @@ impl GpuRenderer {
         self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
         meter.stop(started);
         let took = recorder.submit();
-        self.timing.ask();
+        self.timing.request_readback();
         meter.add_time(Stage::Submit, took);
         if let Some(image) = image {
             let started = meter.start(Stage::Wait);
@@ -201,14 +201,14 @@ impl GpuRenderer {
                 *image = Image::new(size);
             }
             if let Some(finish) = &self.finish {
-                finish.take(&gpu, image, &mut recorder.tally)?;
+                finish.take(&gpu, image, &mut recorder.counters)?;
             }
             meter.stop(started);
         }
         gpu.poll();
-        self.timing.hear(meter, &mut recorder.tally);
+        self.timing.read_back(meter, &mut recorder.counters);
         meter.add(Counter::DeviceBytes, self.bytes());
-        recorder.tally.tell(meter);
+        recorder.counters.report(meter);
         gpu.check()
     }
 
@@ -220,8 +220,8 @@ impl GpuRenderer {
     pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
         let started = meter.start(Stage::Wait);
         let done = recorder.gpu().wait();
-        self.timing.hear(meter, &mut recorder.tally);
-        recorder.tally.tell(meter);
+        self.timing.read_back(meter, &mut recorder.counters);
+        recorder.counters.report(meter);
         meter.stop(started);
         done
     }
@@ -233,16 +233,16 @@ impl GpuRenderer {
         size: ImageSize,
         sampled: bool,
         transparent: bool,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         if self.targets.as_ref().is_none_or(|targets| targets.size != size) {
             self.targets = Some(Targets::new(gpu, size)?);
             (self.over_white, self.finish) = (None, None);
-            self.stock.targets_changed();
+            self.draws.targets_changed();
         }
         let Some(targets) = &mut self.targets else { return Ok(()) };
         if sampled && targets.with_samples(gpu) {
-            self.stock.targets_changed();
+            self.draws.targets_changed();
         }
         if transparent && self.over_white.is_none() {
             self.over_white = Some(light(gpu, size));
@@ -251,7 +251,7 @@ impl GpuRenderer {
         if self.finish.is_none() || self.transparent != transparent {
             let light = &targets.light.view;
             let white = self.over_white.as_ref().filter(|_| transparent).map_or(light, |white| &white.view);
-            self.finish = Some(Finish::new(gpu, &mut self.stock.pipelines, size, light, white, tally)?);
+            self.finish = Some(Finish::new(gpu, &mut self.draws.pipelines, size, light, white, counters)?);
             self.transparent = transparent;
         }
         Ok(())
@@ -275,7 +275,7 @@ impl GpuRenderer {
         let sun = lighting.sun.filter(|_| lighting.shadows() && any_solid);
         let Some(sun) = sun else {
             if self.shadow.take().is_some() {
-                self.stock.targets_changed();
+                self.draws.targets_changed();
             }
             return Ok(None);
         };
@@ -284,14 +284,14 @@ impl GpuRenderer {
         if self.shadow.as_ref().is_none_or(|(has, _)| *has != side) {
             let usage = TextureUsages::RENDER_ATTACHMENT | TextureUsages::TEXTURE_BINDING;
             self.shadow = Some((side, target(gpu, "shadow", [side, side], DEPTH, 1, usage)));
-            self.stock.targets_changed();
+            self.draws.targets_changed();
         }
         let size = ImageSize::new(side, side).map_err(|error| GpuError::Unsupported(error.to_string()))?;
         let (sun_view, texel) = shadow_view(sun, view, size);
-        for item in 0..self.stock.items.len() {
-            let item = self.stock.items[item];
+        for item in 0..self.draws.items.len() {
+            let item = self.draws.items[item];
             if item.key.pass == Pass::Solid {
-                self.stock.pipelines.make(item.casting().key)?;
+                self.draws.pipelines.make(item.casting().key)?;
             }
         }
         // Twice as far as anything that throws a shadow into the view can be.
@@ -317,8 +317,8 @@ impl GpuRenderer {
             return;
         }
         let started = meter.start(Stage::Backdrop);
-        self.backdrop = Some(BackdropOn::paint(gpu, view, spec, lights, sun, &mut recorder.tally));
-        self.stock.targets_changed();
+        self.backdrop = Some(BackdropOn::paint(gpu, view, spec, lights, sun, &mut recorder.counters));
+        self.draws.targets_changed();
         meter.add(Counter::BackdropMisses, 1);
         meter.stop(started);
     }
@@ -332,46 +332,46 @@ impl GpuRenderer {
         map: Option<&SunMap>,
         first: bool,
     ) -> Result<(), GpuError> {
-        let Self { stock, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self
+        let Self { draws, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self
         else {
             return Ok(());
         };
         let gpu = recorder.gpu().clone();
         let sampled = targets.sampled.as_ref();
-        let frames = stock.frames(
+        let frames = draws.frames(
             shadow.as_ref().map(|(_, map)| &map.view),
             Some(&backdrop.depth.view),
             sampled.map(|sampled| &sampled.nearest.view),
         );
         let behind = group(
             &gpu,
-            &stock.pipelines.layouts.backdrop,
+            &draws.pipelines.layouts.backdrop,
             &[
                 (0, BindingResource::TextureView(&backdrop.light.view)),
                 (1, BindingResource::TextureView(&backdrop.sunlit.view)),
             ],
         );
-        let start = stock.pipelines.wide("start")?;
-        let start_depth = stock.pipelines.wide("start_depth")?;
-        let composing = [stock.pipelines.wide("compose")?, stock.pipelines.wide("compose_solid")?];
+        let start = draws.pipelines.wide("start")?;
+        let start_depth = draws.pipelines.wide("start_depth")?;
+        let composing = [draws.pipelines.wide("compose")?, draws.pipelines.wide("compose_solid")?];
         let compose_group = sampled.map(|sampled| {
             group(
                 &gpu,
-                &stock.pipelines.layouts.compose,
+                &draws.pipelines.layouts.compose,
                 &[
                     (0, BindingResource::TextureView(&sampled.met.view)),
                     (1, BindingResource::TextureView(&sampled.depth.view)),
                 ],
             )
         });
-        let (encoder, tally) = recorder.parts();
-        if first && stock.has_lists() {
+        let (encoder, counters) = recorder.parts();
+        if first && draws.has_lists() {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("order"),
                 timestamp_writes: timing.compute(Stage::DeviceOrder),
             });
-            tally.passes += 1;
-            stock.order(&mut pass, &frames[2], residents, tally)?;
+            counters.passes += 1;
+            draws.order(&mut pass, &frames[2], residents, counters)?;
         }
         if let (true, Some(_), Some((_, target))) = (first, map, shadow.as_ref()) {
             let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
@@ -380,10 +380,10 @@ impl GpuRenderer {
                 timestamp_writes: timing.render(Stage::DeviceShadow),
                 ..Default::default()
             });
-            tally.passes += 1;
+            counters.passes += 1;
             pass.set_bind_group(0, &frames[2], &[FRAME_SLOT as u32 * 4]);
-            let solid = (0..stock.items.len()).filter(|&nth| stock.items[nth].key.pass == Pass::Solid);
-            stock.draw(&mut pass, solid, true, residents, tally)?;
+            let solid = (0..draws.items.len()).filter(|&nth| draws.items[nth].key.pass == Pass::Solid);
+            draws.draw(&mut pass, solid, true, residents, counters)?;
         }
         // The pass in hand draws onto the picture; others end it.
         let mut met_solid = false;
@@ -407,9 +407,9 @@ impl GpuRenderer {
                         timestamp_writes: timing.render(Stage::DeviceRaster),
                         ..Default::default()
                     });
-                    tally.passes += 1;
+                    counters.passes += 1;
                     pass.set_bind_group(0, &frames[usize::from(met_solid && !solid)], &[0]);
-                    tally.binds += 1;
+                    counters.binds += 1;
                     match (what.take(), &compose_group) {
                         (Some(Onto::Start), _) => {
                             pass.set_pipeline(&start);
@@ -424,7 +424,7 @@ impl GpuRenderer {
                         _ => {}
                     }
                     if let (Some(stretch), false) = (soft, solid) {
-                        stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
+                        draws.draw(&mut pass, stretch.items.clone(), false, residents, counters)?;
                         next += 1;
                     }
                 }
@@ -444,15 +444,15 @@ impl GpuRenderer {
                 timestamp_writes: timing.render(Stage::DeviceRaster),
                 ..Default::default()
             });
-            tally.passes += 1;
+            counters.passes += 1;
             pass.set_bind_group(0, &frames[0], &[0]);
-            tally.binds += 1;
+            counters.binds += 1;
             if fresh && backdrop.has_depth {
                 pass.set_pipeline(&start_depth);
                 pass.set_bind_group(1, &behind, &[]);
                 pass.draw(0..3, 0..1);
             }
-            stock.draw(&mut pass, stretch.items.clone(), false, residents, tally)?;
+            draws.draw(&mut pass, stretch.items.clone(), false, residents, counters)?;
             what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
             next += 1;
         }
@@ -467,22 +467,22 @@ impl GpuRenderer {
         transparent: bool,
         back: bool,
     ) -> Result<(), GpuError> {
-        let Self { stock, targets: Some(targets), finish: Some(finish), timing, .. } = self else {
+        let Self { draws, targets: Some(targets), finish: Some(finish), timing, .. } = self else {
             return Ok(());
         };
         let gpu = recorder.gpu().clone();
         let bloom = if transparent { 0.0 } else { view.parts().bloom };
-        finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.tally);
+        finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.counters);
         let entry = if transparent { "resolve_transparent" } else { "resolve" };
-        let resolve = stock.pipelines.wide(entry)?;
-        let (encoder, tally) = recorder.parts();
+        let resolve = draws.pipelines.wide(entry)?;
+        let (encoder, counters) = recorder.parts();
         if bloom > 0.0 {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("bloom"),
                 timestamp_writes: timing.compute(Stage::DeviceResolve),
             });
-            tally.passes += 1;
-            finish.spread(&mut pass, tally);
+            counters.passes += 1;
+            finish.spread(&mut pass, counters);
         }
         {
             let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
@@ -491,11 +491,11 @@ impl GpuRenderer {
                 timestamp_writes: timing.render(Stage::DeviceResolve),
                 ..Default::default()
             });
-            tally.passes += 1;
+            counters.passes += 1;
             pass.set_pipeline(&resolve);
             pass.set_bind_group(0, finish.resolve(), &[]);
-            tally.pipelines += 1;
-            tally.binds += 1;
+            counters.pipelines += 1;
+            counters.binds += 1;
             pass.draw(0..3, 0..1);
         }
         if back {
@@ -505,7 +505,7 @@ impl GpuRenderer {
         Ok(())
     }
 
-    /// Steps a population as [`GpuParticles::step`], with its time heard of among those of the frame.
+    /// Steps a population as [`GpuParticles::step`], with its time read_at of among those of the frame.
     ///
     /// # Errors
     /// When the device was lost.
@@ -536,7 +536,7 @@ impl GpuRenderer {
     }
 
     fn bytes(&self) -> u64 {
-        self.stock.bytes()
+        self.draws.bytes()
             + self.targets.as_ref().map_or(0, Targets::bytes)
             + self.backdrop.as_ref().map_or(0, BackdropOn::bytes)
             + self.finish.as_ref().map_or(0, Finish::bytes)

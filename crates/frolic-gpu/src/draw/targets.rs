@@ -7,7 +7,7 @@ use frolic_draw::backend::BackdropPlanes;
 use frolic_draw::{BackdropSpec, ImageSize, LightSpec, SunSpec, View};
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 use crate::draw::pipelines::{DEPTH, LIGHT, NEAREST, PICTURE, SAMPLES};
 use crate::shared::frame::FARTHEST;
 
@@ -143,28 +143,28 @@ impl BackdropOn {
         spec: &BackdropSpec,
         lights: &[LightSpec],
         sun: Option<&SunSpec>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
     ) -> Self {
         let planes = BackdropPlanes::paint(view, spec, lights, sun);
         let size = sides(view.size());
         let usage = TextureUsages::TEXTURE_BINDING | TextureUsages::COPY_DST;
-        let rgb = |label, plane: &[[f32; 3]], size: [u32; 2], tally: &mut Tally| {
+        let rgb = |label, plane: &[[f32; 3]], size: [u32; 2], counters: &mut DeviceCounters| {
             let on = target(gpu, label, size, LIGHT, 1, usage);
             let half = |v: f32| f16::from_f32(v).to_bits();
             let texels: Vec<[u16; 4]> =
                 plane.iter().map(|&[r, g, b]| [half(r), half(g), half(b), 0]).collect();
-            write(gpu, &on, size, bytemuck::cast_slice(&texels), 8, tally);
+            write(gpu, &on, size, bytemuck::cast_slice(&texels), 8, counters);
             on
         };
-        let light = rgb("backdrop", &planes.light, size, tally);
+        let light = rgb("backdrop", &planes.light, size, counters);
         let sunlit = if sun.is_some() {
-            rgb("sunlit backdrop", &planes.sun, size, tally)
+            rgb("sunlit backdrop", &planes.sun, size, counters)
         } else {
-            rgb("sunlit backdrop", &[[0.0; 3]], [1, 1], tally)
+            rgb("sunlit backdrop", &[[0.0; 3]], [1, 1], counters)
         };
         let depth = target(gpu, "backdrop depth", size, NEAREST, 1, usage);
         let depths: Vec<f32> = planes.depth.iter().map(|&depth| depth.min(FARTHEST)).collect();
-        write(gpu, &depth, size, bytemuck::cast_slice(&depths), 4, tally);
+        write(gpu, &depth, size, bytemuck::cast_slice(&depths), 4, counters);
         let has_depth = depths.iter().any(|&depth| depth < FARTHEST);
         let (spec, lights) = (spec.clone(), lights.to_vec());
         Self { view: *view, spec, lights, sun: sun.copied(), light, sunlit, depth, has_depth }
@@ -186,12 +186,19 @@ impl BackdropOn {
     }
 }
 
-fn write(gpu: &Gpu, on: &Target, [width, height]: [u32; 2], bytes: &[u8], texel: u32, tally: &mut Tally) {
+fn write(
+    gpu: &Gpu,
+    on: &Target,
+    [width, height]: [u32; 2],
+    bytes: &[u8],
+    texel: u32,
+    counters: &mut DeviceCounters,
+) {
     gpu.queue().write_texture(
         on.texture.as_image_copy(),
         bytes,
         wgpu::TexelCopyBufferLayout { offset: 0, bytes_per_row: Some(width * texel), rows_per_image: None },
         wgpu::Extent3d { width, height, depth_or_array_layers: 1 },
     );
-    tally.uploaded += bytes.len() as u64;
+    counters.uploaded += bytes.len() as u64;
 }

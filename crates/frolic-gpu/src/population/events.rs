@@ -6,7 +6,7 @@ use frolic_core::{EventSpec, Moment};
 use wgpu::{BindGroup, BindGroupLayout, ComputePipeline, ShaderStages};
 
 use crate::device::error::GpuError;
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 use crate::draw::keys::Bind;
 use crate::draw::order::groups;
 use crate::draw::pipelines::{compute, group, layout, set_dispatch, window};
@@ -139,12 +139,12 @@ impl Following {
     pub(crate) fn turn(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         link: &Link,
         now: usize,
         slot: u32,
     ) {
-        set_dispatch(pass, tally, &self.turn, &link.groups[now].births, &[slot]);
+        set_dispatch(pass, counters, &self.turn, &link.groups[now].births, &[slot]);
         pass.dispatch_workgroups(1, 1, 1);
     }
 
@@ -152,21 +152,21 @@ impl Following {
     pub(crate) fn note_births(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         link: &Link,
         now: usize,
         slot: u32,
         calls: &wgpu::Buffer,
     ) {
-        let [mark, add, tell] = &self.births;
+        let [mark, add, report] = &self.births;
         let mut set = |pass: &mut wgpu::ComputePass<'_>, pipeline| {
-            set_dispatch(pass, tally, pipeline, &link.groups[now].births, &[slot]);
+            set_dispatch(pass, counters, pipeline, &link.groups[now].births, &[slot]);
         };
         set(pass, mark);
         pass.dispatch_workgroups_indirect(calls, 0);
         set(pass, add);
         pass.dispatch_workgroups(1, 1, 1);
-        set(pass, tell);
+        set(pass, report);
         pass.dispatch_workgroups_indirect(calls, 0);
     }
 
@@ -174,15 +174,15 @@ impl Following {
     pub(crate) fn start(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         link: &Link,
         now: usize,
         slot: u32,
     ) {
-        set_dispatch(pass, tally, &self.grant, &link.groups[now].grant, &[slot]);
+        set_dispatch(pass, counters, &self.grant, &link.groups[now].grant, &[slot]);
         pass.dispatch_workgroups(1, 1, 1);
         let [across, down] = groups(link.most);
-        set_dispatch(pass, tally, &self.start, &link.groups[now].start, &[slot]);
+        set_dispatch(pass, counters, &self.start, &link.groups[now].start, &[slot]);
         pass.dispatch_workgroups(across, down, 1);
     }
 }

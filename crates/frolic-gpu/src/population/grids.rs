@@ -8,7 +8,7 @@ use frolic_core::World;
 use frolic_core::backend::{GRID_ROW, OwnFields, grids};
 use wgpu::{BindGroupLayout, ShaderStages};
 
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 use crate::draw::keys::Bind;
 use crate::draw::pipelines::{group, layout};
 use crate::shared::step::{GRID_WIDTH, GridPlace};
@@ -56,7 +56,7 @@ impl Grids {
         &mut self,
         gpu: &Gpu,
         encoder: &mut wgpu::CommandEncoder,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         world: &World,
         own: &OwnFields,
     ) {
@@ -87,7 +87,7 @@ impl Grids {
             let usage = wgpu::BufferUsages::COPY_SRC | wgpu::BufferUsages::COPY_DST;
             let patch = gpu.buffer("patch", bytes, usage);
             gpu.queue().write_buffer(&patch, 0, bytemuck::cast_slice(&self.words));
-            tally.uploaded += bytes;
+            counters.uploaded += bytes;
             let rows = (last - first) as u32;
             let layout = wgpu::TexelCopyBufferLayout {
                 offset: 0,

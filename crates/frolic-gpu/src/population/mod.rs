@@ -25,9 +25,9 @@ use frolic_draw::{Instances, Resident};
 use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
-use crate::device::readback::Ring;
+use crate::device::readback::Readback;
 use crate::device::timing::Timing;
-use crate::device::{Gpu, Recorder, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, Recorder, upload};
 use crate::draw::order::groups;
 use crate::population::events::{Ends, ranges};
 use crate::population::grids::Grids;
@@ -58,7 +58,7 @@ const TRAIL_KEY: u64 = 0xffff;
 /// What the device has told of a population. Totals since the start; they come a frame or two late, and miss nothing.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct News {
+pub struct DeviceStatistics {
     /// Steps taken when this was true.
     pub steps: u64,
     /// Alive then.
@@ -117,7 +117,7 @@ pub struct GpuParticles {
     trailing: Option<Trailing>,
     grids: Grids,
     layouts: Layouts,
-    /// Made for the world that it was last stepped in.
+    /// Compiled for the world that it was last stepped in.
     stepping: Option<Stepping>,
     /// Which copy is the newest.
     now: usize,
@@ -125,14 +125,14 @@ pub struct GpuParticles {
     pending: u32,
     generation: u64,
     taken: u64,
-    ring: Ring,
+    readback: Readback,
     /// The population's counters as they were read last; they wrap around.
     raw: [u32; POPULATION_WORDS as usize],
-    news: News,
-    /// What was taken of the news: see [`GpuParticles::take_caught`].
+    statistics: DeviceStatistics,
+    /// What was taken of the statistics: see [`GpuParticles::take_caught`].
     taken_of: [u64; MOST_SOLID],
     frame: u64,
-    heard: u64,
+    read_at: u64,
 }
 
 impl GpuParticles {
@@ -140,7 +140,7 @@ impl GpuParticles {
     ///
     /// # Errors
     /// A value out of range, or more elements than the device has room for.
-    pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, ResidentError> {
+    pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, DevicePopulationError> {
         Self::with_assets(gpu, spec, seed, &Assets::default())
     }
 
@@ -154,7 +154,7 @@ impl GpuParticles {
         spec: &ParticleSpec,
         seed: u32,
         assets: &Assets,
-    ) -> Result<Self, ResidentError> {
+    ) -> Result<Self, DevicePopulationError> {
         /// Names of populations, never used twice.
         static KEYS: AtomicU64 = AtomicU64::new(1);
         spec.check()?;
@@ -225,7 +225,7 @@ impl GpuParticles {
             fields: Default::default(),
             axes: spec.emitter.iter().map(EmitterAxes::of).collect(),
             shards,
-            ring: Ring::new(gpu, "news", book_words as usize),
+            readback: Readback::new(gpu, "statistics", book_words as usize),
             book,
             steps,
             births,
@@ -241,10 +241,10 @@ impl GpuParticles {
             generation: 0,
             taken: 0,
             raw: [0; POPULATION_WORDS as usize],
-            news: News::default(),
+            statistics: DeviceStatistics::default(),
             taken_of: [0; MOST_SOLID],
             frame: 0,
-            heard: 0,
+            read_at: 0,
             spec: spec.clone(),
         };
         made.note_for(&vec![None; spec.event.len()]);
@@ -350,19 +350,28 @@ impl GpuParticles {
     pub(crate) fn encode(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         world: &World,
         dt: f32,
         steps: u32,
     ) -> Result<(), GpuError> {
-        encode_together(std::slice::from_mut(self), |_, _, _, _| {}, encoder, tally, world, dt, steps, None)
+        encode_together(
+            std::slice::from_mut(self),
+            |_, _, _, _| {},
+            encoder,
+            counters,
+            world,
+            dt,
+            steps,
+            None,
+        )
     }
 
     /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.
     pub(crate) fn ready(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         world: &World,
         dt: f32,
         steps: u32,
@@ -377,22 +386,32 @@ impl GpuParticles {
             self.stepping =
                 Some(self.layouts.pipelines(&self.gpu, fields, extra, &self.grids, &self.newborn)?);
         }
-        self.grids.follow(&self.gpu, encoder, tally, world, &self.own);
+        self.grids.follow(&self.gpu, encoder, counters, world, &self.own);
         let first = self.pending;
-        let ready =
-            (first..MOST_STEPS.min(first + steps)).map(|step| self.prepare(tally, world, &solids, dt, step));
+        let ready = (first..MOST_STEPS.min(first + steps))
+            .map(|step| self.prepare(counters, world, &solids, dt, step));
         Ok(ready.collect())
     }
 
     /// Once a step was taken and followed: writes down that trails are carried along.
-    pub(crate) fn carry(&self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+    pub(crate) fn carry(
+        &self,
+        pass: &mut wgpu::ComputePass<'_>,
+        counters: &mut DeviceCounters,
+        ready: &Ready,
+    ) {
         if let (Some(trailing), Some(calls)) = (&self.trailing, self.calls()) {
-            trailing.carry(pass, tally, self.now, ready.slot(1, 0), calls);
+            trailing.carry(pass, counters, self.now, ready.slot(1, 0), calls);
         }
     }
 
     /// Writes down a step that was made ready.
-    pub(crate) fn take(&mut self, pass: &mut wgpu::ComputePass<'_>, tally: &mut Tally, ready: &Ready) {
+    pub(crate) fn take(
+        &mut self,
+        pass: &mut wgpu::ComputePass<'_>,
+        counters: &mut DeviceCounters,
+        ready: &Ready,
+    ) {
         let Some(stepping) = &self.stepping else { return };
         for (at, shard) in self.shards.iter().enumerate() {
             let slot = ready.slot(self.shards.len(), at);
@@ -403,16 +422,16 @@ impl GpuParticles {
             pass.set_bind_group(0, &groups_of[0], &[slot]);
             pass.set_bind_group(1, self.grids.group(), &[]);
             pass.dispatch_workgroups_indirect(calls, 0);
-            pass.set_pipeline(&stepping.settle);
+            pass.set_pipeline(&stepping.wait);
             pass.set_bind_group(0, &groups_of[1], &[slot]);
             pass.dispatch_workgroups(1, 1, 1);
             pass.set_pipeline(&stepping.advance);
             pass.set_bind_group(0, &groups_of[2], &[slot]);
             pass.set_bind_group(1, self.grids.group(), &[]);
             pass.dispatch_workgroups_indirect(calls, 0);
-            tally.dispatches += 3;
-            tally.pipelines += 3;
-            tally.binds += 5;
+            counters.dispatches += 3;
+            counters.pipelines += 3;
+            counters.binds += 5;
             if ready.due > 0 {
                 let [across, down] = groups(ready.due.min(u64::from(shard.most)) as u32);
                 pass.set_pipeline(&stepping.birth);
@@ -420,9 +439,9 @@ impl GpuParticles {
                 pass.set_bind_group(1, self.grids.group(), &[]);
                 pass.set_bind_group(2, &ready.newborn, &[]);
                 pass.dispatch_workgroups(across, down, 1);
-                tally.dispatches += 1;
-                tally.pipelines += 1;
-                tally.binds += 3;
+                counters.dispatches += 1;
+                counters.pipelines += 1;
+                counters.binds += 3;
             }
         }
         self.now = 1 - self.now;
@@ -431,7 +450,7 @@ impl GpuParticles {
     /// Uploads what one step needs.
     fn prepare(
         &mut self,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         world: &World,
         solids: &DeviceColliders,
         dt: f32,
@@ -456,10 +475,10 @@ impl GpuParticles {
             due = (due + now.count).min(u64::from(u32::MAX));
             count += 1;
         });
-        let first_row = newborn.flush(gpu, tally);
+        let first_row = newborn.flush(gpu, counters);
         let first_id = *next_id;
         *next_id = first_id.wrapping_add(due as u32);
-        upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births, tally);
+        upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births, counters);
         // The state that each step of a frame reads: they take turns.
         let parity = (self.taken % 2) as u32;
         let collectors: Vec<DeviceCollector> =
@@ -486,7 +505,7 @@ impl GpuParticles {
             };
             let now = Step::new(&motion, &self.spec, self.seed, births, on, trail, around);
             let slot = u64::from(step) * self.shards.len() as u64 + nth as u64;
-            upload(&self.gpu, &self.steps, slot * STEP_SLOT, &now.words(), tally);
+            upload(&self.gpu, &self.steps, slot * STEP_SLOT, &now.words(), counters);
         }
         self.pending += 1;
         self.taken += 1;
@@ -494,20 +513,20 @@ impl GpuParticles {
         Ready { step, due, newborn: self.newborn.group().clone() }
     }
 
-    /// At the end of a frame's commands: has the device's totals copied where they can be heard.
+    /// At the end of a frame's commands: has the device's totals copied where they can be read_at.
     pub fn record(&mut self, recorder: &mut Recorder) {
         let (encoder, _) = recorder.parts();
-        self.record_in(encoder);
+        self.copy_counters_in(encoder);
     }
 
-    pub(crate) fn record_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
+    pub(crate) fn copy_counters_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
         self.frame += 1;
-        self.ring.record(encoder, &self.book, self.frame);
+        self.readback.record(encoder, &self.book, self.frame);
     }
 
     /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
-    pub fn ask(&mut self) {
-        self.ring.ask();
+    pub fn request_readback(&mut self) {
+        self.readback.request_readback();
     }
 
     pub(crate) fn start_over(&mut self) {
@@ -515,76 +534,76 @@ impl GpuParticles {
     }
 
     /// Takes in what has come, without waiting, and tells the meter what is new.
-    pub fn hear(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
-        self.hear_in(&mut recorder.tally, meter);
+    pub fn read_back(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
+        self.read_back_in(&mut recorder.counters, meter);
     }
 
-    pub(crate) fn hear_in(&mut self, tally: &mut Tally, meter: &mut Meter) {
+    pub(crate) fn read_back_in(&mut self, counters: &mut DeviceCounters, meter: &mut Meter) {
         self.gpu.poll();
-        let (raw, news, heard) = (&mut self.raw, &mut self.news, &mut self.heard);
-        let (shards, before) = (self.shards.len(), *news);
-        self.ring.hear(tally, |frame, words| {
+        let (raw, statistics, read_at) = (&mut self.raw, &mut self.statistics, &mut self.read_at);
+        let (shards, before) = (self.shards.len(), *statistics);
+        self.readback.read_back(counters, |frame, words| {
             let mut new = |word: u32| {
                 let (now, raw) = (words[word as usize], &mut raw[word as usize]);
                 u64::from(now.wrapping_sub(std::mem::replace(raw, now)))
             };
-            news.emitted += new(EMITTED);
-            news.refused += new(REFUSED);
-            news.retired += new(RETIRED);
-            news.hits += new(HITS);
-            news.picked += new(COLLECTED);
-            news.steps += new(STEPS);
-            news.happened += new(EVENTS_COUNTED);
-            for (nth, sum) in (COLLECTED_BY..).zip(&mut news.caught) {
+            statistics.emitted += new(EMITTED);
+            statistics.refused += new(REFUSED);
+            statistics.retired += new(RETIRED);
+            statistics.hits += new(HITS);
+            statistics.picked += new(COLLECTED);
+            statistics.steps += new(STEPS);
+            statistics.happened += new(EVENTS_COUNTED);
+            for (nth, sum) in (COLLECTED_BY..).zip(&mut statistics.caught) {
                 *sum += new(nth);
             }
-            let parity = (news.steps % 2) as usize;
+            let parity = (statistics.steps % 2) as usize;
             let live =
                 |nth: usize| words[(POPULATION_WORDS + LIVE) as usize + nth * SHARD_WORDS as usize + parity];
-            news.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
-            *heard = frame;
+            statistics.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
+            *read_at = frame;
         });
-        meter.add(Counter::Emitted, news.emitted - before.emitted);
-        meter.add(Counter::Refused, news.refused - before.refused);
-        meter.add(Counter::Retired, news.retired - before.retired);
-        meter.add(Counter::Hits, news.hits - before.hits);
-        meter.add(Counter::Picked, news.picked - before.picked);
-        meter.add(Counter::Events, news.happened - before.happened);
+        meter.add(Counter::Emitted, statistics.emitted - before.emitted);
+        meter.add(Counter::Refused, statistics.refused - before.refused);
+        meter.add(Counter::Retired, statistics.retired - before.retired);
+        meter.add(Counter::Hits, statistics.hits - before.hits);
+        meter.add(Counter::Picked, statistics.picked - before.picked);
+        meter.add(Counter::Events, statistics.happened - before.happened);
     }
 
     /// Waits for the newest totals. It stalls: for the end of a run, not for a frame.
     ///
     /// # Errors
     /// When the device was lost.
-    pub fn settle(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<News, GpuError> {
+    pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<DeviceStatistics, GpuError> {
         recorder.submit();
-        self.ask();
-        self.ring.wait(&self.gpu)?;
-        self.hear(recorder, meter);
+        self.request_readback();
+        self.readback.wait(&self.gpu)?;
+        self.read_back(recorder, meter);
         self.record(recorder);
         recorder.submit();
-        self.ask();
-        self.ring.wait(&self.gpu)?;
-        self.hear(recorder, meter);
-        recorder.tally.tell(meter);
-        Ok(self.news)
+        self.request_readback();
+        self.readback.wait(&self.gpu)?;
+        self.read_back(recorder, meter);
+        recorder.counters.report(meter);
+        Ok(self.statistics)
     }
 
-    /// What was heard last.
-    pub fn news(&self) -> &News {
-        &self.news
+    /// What was read_at last.
+    pub fn statistics(&self) -> &DeviceStatistics {
+        &self.statistics
     }
 
-    /// Adds what each collector has picked up, of what was heard since the last call; collectors past the last are left out.
+    /// Adds what each collector has picked up, of what was read_at since the last call; collectors past the last are left out.
     pub fn take_caught(&mut self, into: &mut [u64]) {
-        for ((sum, now), taken) in into.iter_mut().zip(self.news.caught).zip(&mut self.taken_of) {
+        for ((sum, now), taken) in into.iter_mut().zip(self.statistics.caught).zip(&mut self.taken_of) {
             *sum += now - std::mem::replace(taken, now);
         }
     }
 
-    /// Frames between what was heard last and now.
-    pub fn news_age(&self) -> u64 {
-        self.frame - self.heard
+    /// Frames between what was read_at last and now.
+    pub fn readback_age(&self) -> u64 {
+        self.frame - self.read_at
     }
 
     /// Steps written down so far.
@@ -633,7 +652,7 @@ impl GpuParticles {
     /// # Errors
     /// When the device was lost.
     pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<BodyRow>, GpuError> {
-        let alive = self.settle(recorder, &mut Meter::new())?;
+        let alive = self.wait(recorder, &mut Meter::new())?;
         let parity = (alive.steps % 2) as usize;
         let book = read_words(&self.gpu, &self.book, self.book.size())?;
         let mut rows = Vec::with_capacity(alive.alive as usize);
@@ -690,7 +709,7 @@ impl GpuParticles {
 /// Why a population cannot live on a device.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
-pub enum ResidentError {
+pub enum DevicePopulationError {
     /// Its spec cannot be used.
     #[error(transparent)]
     Spec(#[from] SpecError),

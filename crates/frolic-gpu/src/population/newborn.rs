@@ -5,7 +5,7 @@ use std::sync::Arc;
 use frolic_core::BodyRow;
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
-use crate::device::{Gpu, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::keys::Bind;
 use crate::draw::pipelines::{group, layout};
 use crate::shared::{self, Shared, SharedStruct};
@@ -73,7 +73,7 @@ impl Newborn {
     }
 
     /// Uploads those of the step; returns the place of the first. They are in the buffer of [`Newborn::group`].
-    pub(crate) fn flush(&mut self, gpu: &Gpu, tally: &mut Tally) -> u32 {
+    pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) -> u32 {
         let bytes = (self.used + self.words.len()) as u64 * 4;
         if bytes > self.buffer.size() {
             // Steps before keep the buffer that they have.
@@ -81,8 +81,8 @@ impl Newborn {
             let bytes = (self.words.len() as u64 * 4 * 2).min(gpu.binding());
             (self.buffer, self.group) = made(gpu, &self.layout, bytes);
         }
-        upload(gpu, &self.buffer, self.used as u64, &self.words, tally);
-        tally.uploaded_elements += size_of_val(&self.words[..]) as u64;
+        upload(gpu, &self.buffer, self.used as u64, &self.words, counters);
+        counters.uploaded_elements += size_of_val(&self.words[..]) as u64;
         let first = self.used / WORDS;
         self.used += self.words.len();
         self.words.clear();

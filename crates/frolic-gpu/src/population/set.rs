@@ -4,10 +4,10 @@ use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World, check_
 
 use crate::device::error::GpuError;
 use crate::device::timing::Timing;
-use crate::device::{Gpu, Recorder, Tally};
+use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::events::{Following, Link};
 use crate::population::steps::{Ready, step_together};
-use crate::population::{GpuParticles, ResidentError};
+use crate::population::{DevicePopulationError, GpuParticles};
 
 /// Named populations of one device whose events may start elements of each other, and which are stepped together.
 ///
@@ -64,7 +64,7 @@ impl GpuSet {
         spec: &ParticleSpec,
         seed: u32,
         assets: &Assets,
-    ) -> Result<usize, ResidentError> {
+    ) -> Result<usize, DevicePopulationError> {
         if self.names.iter().any(|other| other == name) {
             let problem = format!("'{name}' is there twice");
             return Err(SpecError::new("name", problem, "write another name").into());
@@ -79,7 +79,7 @@ impl GpuSet {
     /// # Errors
     /// As [`ParticleSet::link`](frolic_core::ParticleSet::link); and what shaders cannot follow: looks that are handed down, elements that
     /// start from assets, and populations that are more than a shader sees at once.
-    pub fn link(&mut self) -> Result<(), ResidentError> {
+    pub fn link(&mut self) -> Result<(), DevicePopulationError> {
         let specs: Vec<_> = self
             .names
             .iter()
@@ -168,30 +168,30 @@ impl GpuSet {
         let (links, following) = (&*links, following.as_ref());
         let follow = |members: &[GpuParticles],
                       pass: &mut wgpu::ComputePass<'_>,
-                      tally: &mut Tally,
+                      counters: &mut DeviceCounters,
                       ready: &[&Ready]| {
             if let Some(following) = following {
-                follow(following, links, *rounds, members, pass, tally, ready);
+                follow(following, links, *rounds, members, pass, counters, ready);
             }
         };
         step_together(gpu, members, follow, recorder, world, dt, steps, timing)
     }
 
-    /// At the end of a frame's commands: has the device's totals copied where they can be heard.
+    /// At the end of a frame's commands: has the device's totals copied where they can be read_at.
     pub fn record(&mut self, recorder: &mut Recorder) {
         self.members.iter_mut().for_each(|member| member.record(recorder));
     }
 
     /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
-    pub fn ask(&mut self) {
-        self.members.iter_mut().for_each(GpuParticles::ask);
+    pub fn request_readback(&mut self) {
+        self.members.iter_mut().for_each(GpuParticles::request_readback);
     }
 
     /// Takes in what has come, without waiting, and tells the meter what is new, and how many are alive.
-    pub fn hear(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
+    pub fn read_back(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
         for member in &mut self.members {
-            member.hear(recorder, meter);
-            meter.add(Counter::Alive, member.news().alive);
+            member.read_back(recorder, meter);
+            meter.add(Counter::Alive, member.statistics().alive);
         }
     }
 
@@ -199,18 +199,18 @@ impl GpuSet {
     ///
     /// # Errors
     /// When the device was lost.
-    pub fn settle(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
-        self.members.iter_mut().try_for_each(|member| member.settle(recorder, meter).map(|_| ()))
+    pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
+        self.members.iter_mut().try_for_each(|member| member.wait(recorder, meter).map(|_| ()))
     }
 
-    /// Adds what each collector has picked up, of what was heard since the last call.
+    /// Adds what each collector has picked up, of what was read_at since the last call.
     pub fn take_caught(&mut self, into: &mut [u64]) {
         self.members.iter_mut().for_each(|member| member.take_caught(into));
     }
 
-    /// Frames between what was heard last and now, at most.
-    pub fn news_age(&self) -> u64 {
-        self.members.iter().map(GpuParticles::news_age).max().unwrap_or(0)
+    /// Frames between what was read_at last and now, at most.
+    pub fn readback_age(&self) -> u64 {
+        self.members.iter().map(GpuParticles::readback_age).max().unwrap_or(0)
     }
 
     /// Bytes held on the device.
@@ -238,7 +238,7 @@ fn follow(
     rounds: u32,
     members: &[GpuParticles],
     pass: &mut wgpu::ComputePass<'_>,
-    tally: &mut Tally,
+    counters: &mut DeviceCounters,
     ready: &[&Ready],
 ) {
     let slot = |member: usize| ready[member].slot(1, 0);
@@ -249,14 +249,14 @@ fn follow(
             let now = members[link.parent].copy();
             let is_first = parent.replace(link.parent) != Some(link.parent);
             if is_first && links.iter().any(|it| it.parent == link.parent && it.is_birth) {
-                following.turn(pass, tally, link, now, slot(link.parent));
+                following.turn(pass, counters, link, now, slot(link.parent));
             }
             if link.is_birth {
                 let Some(calls) = members[link.parent].calls() else { continue };
-                following.note_births(pass, tally, link, now, slot(link.parent), calls);
+                following.note_births(pass, counters, link, now, slot(link.parent), calls);
             }
             if link.is_birth || round == 0 {
-                following.start(pass, tally, link, now, slot(link.target));
+                following.start(pass, counters, link, now, slot(link.target));
             }
         }
     }

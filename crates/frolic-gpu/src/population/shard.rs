@@ -29,7 +29,7 @@ pub(crate) struct Shard {
     pub(crate) calls: [wgpu::Buffer; 2],
     /// Sums of groups of elements, and what events note.
     pub(crate) blocks: wgpu::Buffer,
-    /// For each copy that is read: mark, settle, advance, birth.
+    /// For each copy that is read: mark, wait, advance, birth.
     pub(crate) groups: [[wgpu::BindGroup; 4]; 2],
 }
 
@@ -58,7 +58,7 @@ pub(crate) struct Buffers<'a> {
     pub(crate) events: &'a wgpu::Buffer,
 }
 
-/// For each copy that is read: mark, settle, advance, birth.
+/// For each copy that is read: mark, wait, advance, birth.
 pub(crate) fn groups_of(
     gpu: &Gpu,
     layouts: &Layouts,
@@ -145,7 +145,7 @@ impl Fields {
 pub(crate) struct Stepping {
     pub(crate) fields: Fields,
     pub(crate) mark: wgpu::ComputePipeline,
-    pub(crate) settle: wgpu::ComputePipeline,
+    pub(crate) wait: wgpu::ComputePipeline,
     pub(crate) advance: wgpu::ComputePipeline,
     pub(crate) birth: wgpu::ComputePipeline,
 }
@@ -173,7 +173,7 @@ impl Layouts {
         Self {
             groups: [
                 of("mark", &mark),
-                of("settle", &[(2, Write), (9, Write), events]),
+                of("wait", &[(2, Write), (9, Write), events]),
                 of("advance", &advance),
                 of("birth", &birth),
             ],
@@ -204,7 +204,7 @@ impl Layouts {
         Ok(Stepping {
             fields,
             mark: of(0, "mark", &[grids], &constants)?,
-            settle: of(1, "settle", &[], &[events])?,
+            wait: of(1, "wait", &[], &[events])?,
             advance: of(2, "advance", &[grids], &constants)?,
             birth: of(3, "give_birth", &[grids, newborn], &constants[..2])?,
         })

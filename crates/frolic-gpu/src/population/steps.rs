@@ -4,7 +4,7 @@ use frolic_core::{Stage, World};
 
 use crate::device::error::GpuError;
 use crate::device::timing::Timing;
-use crate::device::{Gpu, Recorder, Tally};
+use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::{GpuParticles, MOST_STEPS, STEP_SLOT};
 
 /// A step that is written down: which of its submission, how many births are due in it, and the newborn that are written down.
@@ -28,7 +28,7 @@ impl Ready {
 pub(crate) fn step_together(
     gpu: &Gpu,
     members: &mut [GpuParticles],
-    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),
+    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut DeviceCounters, &[&Ready]),
     recorder: &mut Recorder,
     world: &World,
     dt: f32,
@@ -47,9 +47,9 @@ pub(crate) fn step_together(
             gpu.check()?;
             continue;
         }
-        let (encoder, tally) = recorder.parts();
+        let (encoder, counters) = recorder.parts();
         let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
-        encode_together(members, &follow, encoder, tally, world, dt, now, times)?;
+        encode_together(members, &follow, encoder, counters, world, dt, now, times)?;
         left -= now;
     }
     Ok(())
@@ -59,9 +59,9 @@ pub(crate) fn step_together(
 #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
 pub(crate) fn encode_together(
     members: &mut [GpuParticles],
-    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut Tally, &[&Ready]),
+    follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut DeviceCounters, &[&Ready]),
     encoder: &mut wgpu::CommandEncoder,
-    tally: &mut Tally,
+    counters: &mut DeviceCounters,
     world: &World,
     dt: f32,
     steps: u32,
@@ -71,20 +71,20 @@ pub(crate) fn encode_together(
         let problem = "shaders cannot run a field of the program's own; keep the population on the CPU (residence = \"cpu\")";
         return Err(GpuError::Unsupported(problem.to_owned()));
     }
-    let ready = members.iter_mut().map(|member| member.ready(encoder, tally, world, dt, steps));
+    let ready = members.iter_mut().map(|member| member.ready(encoder, counters, world, dt, steps));
     let ready = ready.collect::<Result<Vec<_>, _>>()?;
     let mut pass = encoder
         .begin_compute_pass(&wgpu::ComputePassDescriptor { label: Some("step"), timestamp_writes: timing });
-    tally.passes += 1;
+    counters.passes += 1;
     // The step that each has made ready, of those of one moment.
     for nth in 0..ready.first().map_or(0, Vec::len) {
         let step: Vec<&Ready> = ready.iter().filter_map(|ready| ready.get(nth)).collect();
         for (member, ready) in members.iter_mut().zip(&step) {
-            member.take(&mut pass, tally, ready);
+            member.take(&mut pass, counters, ready);
         }
-        follow(members, &mut pass, tally, &step);
+        follow(members, &mut pass, counters, &step);
         for (member, ready) in members.iter().zip(&step) {
-            member.carry(&mut pass, tally, ready);
+            member.carry(&mut pass, counters, ready);
         }
     }
     Ok(())

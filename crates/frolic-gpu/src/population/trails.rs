@@ -7,7 +7,7 @@ use frolic_core::backend::TrailClock;
 use frolic_core::{SpecError, TrailSpec};
 use wgpu::{BindGroup, BindGroupLayout, BufferUsages, ComputePipeline, ShaderStages};
 
-use crate::device::{Gpu, Tally};
+use crate::device::{DeviceCounters, Gpu};
 use crate::draw::keys::Bind;
 use crate::draw::pipelines::{compute, group, layout, set_dispatch, window};
 use crate::population::events::Ends;
@@ -30,8 +30,8 @@ impl Trailing {
     /// Room for the trails of `count` elements.
     ///
     /// # Errors
-    /// More than a shader sees at once, as [`ResidentError::Spec`](crate::ResidentError); a lost device.
-    pub(crate) fn new(gpu: &Gpu, spec: &TrailSpec, count: u32) -> Result<Self, crate::ResidentError> {
+    /// More than a shader sees at once, as [`DevicePopulationError::Spec`](crate::DevicePopulationError); a lost device.
+    pub(crate) fn new(gpu: &Gpu, spec: &TrailSpec, count: u32) -> Result<Self, crate::DevicePopulationError> {
         let each = u64::from(TRAIL_HEAD + spec.places * 3) * 4;
         if each * u64::from(count) > gpu.binding() {
             let problem = format!("{count} elements with trails are more than a shader sees at once");
@@ -71,13 +71,13 @@ impl Trailing {
     pub(crate) fn carry(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
-        tally: &mut Tally,
+        counters: &mut DeviceCounters,
         now: usize,
         slot: u32,
         calls: &wgpu::Buffer,
     ) {
         let Some(groups) = &self.groups else { return };
-        set_dispatch(pass, tally, &self.pipeline, &groups[now], &[slot]);
+        set_dispatch(pass, counters, &self.pipeline, &groups[now], &[slot]);
         pass.dispatch_workgroups_indirect(calls, 0);
     }
 

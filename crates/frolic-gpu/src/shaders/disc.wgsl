@@ -73,6 +73,6 @@ fn fragment(in: Disc) -> @location(0) vec4<f32> {
 
 // Into a pass of somebody else's.
 @fragment
-fn fragment_guest(in: Disc) -> @location(0) vec4<f32> {
+fn fragment_external(in: Disc) -> @location(0) vec4<f32> {
     return shade(in) * vec4(vec3(frame.exposure), 1.0);
 }

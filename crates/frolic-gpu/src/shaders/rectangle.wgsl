@@ -262,6 +262,6 @@ fn fragment(in: Quad) -> @location(0) vec4<f32> {
 }
 
 @fragment
-fn fragment_guest(in: Quad) -> @location(0) vec4<f32> {
+fn fragment_external(in: Quad) -> @location(0) vec4<f32> {
     return shade(in) * vec4(vec3(frame.exposure), 1.0);
 }

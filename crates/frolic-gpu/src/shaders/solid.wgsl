@@ -130,7 +130,7 @@ fn fragment(in: Surface, @builtin(front_facing) front: bool, @builtin(sample_mas
 }
 
 @fragment
-fn fragment_guest(in: Surface, @builtin(front_facing) front: bool) -> @location(0) vec4<f32> {
+fn fragment_external(in: Surface, @builtin(front_facing) front: bool) -> @location(0) vec4<f32> {
     let shaded = shade(in, 1u);
     if FACES && in.closed != 0u && !front {
         discard;

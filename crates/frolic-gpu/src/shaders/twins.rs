@@ -18,12 +18,12 @@ use frolic_draw::{
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use wgpu::BufferUsages;
 
-use crate::device::{Gpu, Tally, upload};
+use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::looks::{Looks, Slot};
 use crate::draw::pipelines::group;
 use crate::population::read_words;
 use crate::shaders::{DISC, Program, RIBBON, STEP, compile};
-use crate::shared::frame::{ENDLESS, Seen};
+use crate::shared::frame::{ENDLESS, FrameView};
 use crate::shared::step::{Emitter, Step, StepBirths, StepShard, StepWorld};
 use crate::shared::{SharedStruct, step};
 
@@ -116,7 +116,7 @@ fn harness(@builtin(global_invocation_id) id: vec3<u32>) {{
 
 fn buffer(gpu: &Gpu, usage: BufferUsages, words: &[u32]) -> wgpu::Buffer {
     let made = gpu.buffer("bound", words.len() as u64 * 4, usage | BufferUsages::COPY_DST);
-    upload(gpu, &made, 0, words, &mut Tally::default());
+    upload(gpu, &made, 0, words, &mut DeviceCounters::default());
     made
 }
 
@@ -306,9 +306,9 @@ fn aims() {
 /// A look's uniform and tables.
 fn look_buffers(look: &Look) -> [Bound; 2] {
     let gpu = Gpu::shared().unwrap();
-    let (mut looks, mut tally) = (Looks::new(&gpu), Tally::default());
-    looks.meet(&gpu, look, &mut tally).unwrap();
-    looks.flush(&gpu, &mut tally).unwrap();
+    let (mut looks, mut counters) = (Looks::new(&gpu), DeviceCounters::default());
+    looks.meet(&gpu, look, &mut counters).unwrap();
+    looks.flush(&gpu, &mut counters).unwrap();
     let draw = looks.draw(look, &Slot::default());
     [(1, 0, uniform(&draw)), (1, 1, Resource::Buffer(looks.tables.clone()))]
 }
@@ -398,7 +398,7 @@ fn frame_of(backdrop: &BackdropSpec, time: f32) -> crate::shared::frame::Frame {
     let (mut scratch, around) = (ListScratch::default(), Surroundings::new(backdrop));
     let list = scratch.list([], &ListSpec::default(), &view, &around, &mut Meter::new());
     let lighting = list.lighting();
-    let seen = Seen {
+    let seen = FrameView {
         view: &view,
         camera: &view,
         z: ENDLESS,

@@ -123,7 +123,7 @@ impl SunMap {
 }
 
 /// Who sees: the camera's own view, or the sun's.
-pub(crate) struct Seen<'a> {
+pub(crate) struct FrameView<'a> {
     pub(crate) view: &'a View,
     pub(crate) camera: &'a View,
     pub(crate) z: ClipZ,
@@ -151,7 +151,7 @@ impl Lamp {
     const NONE: Self = Self { place: [0.0; 3], power: 0.0, colour: [0.0; 3], radius_square: 0.0 };
 }
 
-impl Seen<'_> {
+impl FrameView<'_> {
     pub(crate) fn frame(&self) -> Frame {
         let light = self.lighting;
         let map = self.map;

@@ -49,14 +49,21 @@ pub fn both_in(
     let mut counted = counters.map(|counter| frame.count(counter)).to_vec();
     counted.push(here.len() as u64);
     let mut rows = there.read(&mut recorder).unwrap();
-    let news = there.news();
-    assert_eq!(news.steps, u64::from(steps));
-    assert_eq!(news.alive, rows.len() as u64);
+    let statistics = there.statistics();
+    assert_eq!(statistics.steps, u64::from(steps));
+    assert_eq!(statistics.alive, rows.len() as u64);
     rows.sort_by_key(|row| row.id);
     let mut own: Vec<BodyRow> = (0..here.len()).filter_map(|nth| here.columns().row(nth)).collect();
     own.sort_by_key(|row| row.id);
-    let heard = [news.emitted, news.refused, news.retired, news.hits, news.picked, news.alive];
-    ([own, rows], [counted.try_into().unwrap(), heard])
+    let read_at = [
+        statistics.emitted,
+        statistics.refused,
+        statistics.retired,
+        statistics.hits,
+        statistics.picked,
+        statistics.alive,
+    ];
+    ([own, rows], [counted.try_into().unwrap(), read_at])
 }
 
 /// The largest difference between attributes of two rows, of their own size or a unit.

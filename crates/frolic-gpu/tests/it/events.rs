@@ -34,17 +34,17 @@ fn both(specs: &Named<'_>, world: &WorldSpec, steps: u32) -> (Vec<[Vec<BodyRow>;
     here.link().unwrap();
     there.link().unwrap();
     let (mut recorder, world) = (Recorder::new(&gpu), world.build().unwrap());
-    let (mut own, mut heard) = (Meter::new(), Meter::new());
+    let (mut own, mut read_at) = (Meter::new(), Meter::new());
     own.begin_frame();
-    heard.begin_frame();
+    read_at.begin_frame();
     here.step(&world, 1.0 / 60.0, steps, &mut own);
     // In two goes, one of them over what one submission holds.
     there.step(&mut recorder, &world, 1.0 / 60.0, steps / 5).unwrap();
     there.step(&mut recorder, &world, 1.0 / 60.0, steps - steps / 5).unwrap();
-    there.settle(&mut recorder, &mut heard).unwrap();
-    let alive = there.members().iter().map(|member| member.news().alive).sum();
-    heard.add(Counter::Alive, alive);
-    let (own, heard) = (own.end_frame(), heard.end_frame());
+    there.wait(&mut recorder, &mut read_at).unwrap();
+    let alive = there.members().iter().map(|member| member.statistics().alive).sum();
+    read_at.add(Counter::Alive, alive);
+    let (own, read_at) = (own.end_frame(), read_at.end_frame());
     let rows = (0..specs.len()).map(|nth| {
         let columns = here.members()[nth].columns();
         let mut own: Vec<_> = (0..columns.len()).filter_map(|row| columns.row(row)).collect();
@@ -53,7 +53,7 @@ fn both(specs: &Named<'_>, world: &WorldSpec, steps: u32) -> (Vec<[Vec<BodyRow>;
         rows.sort_by_key(|row| row.id);
         [own, rows]
     });
-    (rows.collect(), [&own, &heard].map(|frame| COUNTERS.map(|counter| frame.count(counter))))
+    (rows.collect(), [&own, &read_at].map(|frame| COUNTERS.map(|counter| frame.count(counter))))
 }
 
 fn fountain(count: u32) -> ParticleSpec {

@@ -3,8 +3,8 @@
 use frolic_gpu_tests as common;
 
 mod events;
+mod external;
 mod grids;
-mod guests;
 mod particles;
 mod pictures;
 mod residents;

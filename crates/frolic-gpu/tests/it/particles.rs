@@ -98,10 +98,10 @@ fn ten_million_and_nineteen_are_born_and_die() {
     assert_eq!(there.instances(0.0).count(), 2);
     let (world, mut recorder) = (WorldSpec::default().build().unwrap(), Recorder::new(&gpu));
     there.step(&mut recorder, &world, 0.015, 1).unwrap();
-    let born = there.settle(&mut recorder, &mut Meter::new()).unwrap();
+    let born = there.wait(&mut recorder, &mut Meter::new()).unwrap();
     assert_eq!((born.alive, born.emitted, born.refused), (u64::from(COUNT), u64::from(COUNT), 0));
     there.step(&mut recorder, &world, 0.015, 1).unwrap();
-    let dead = there.settle(&mut recorder, &mut Meter::new()).unwrap();
+    let dead = there.wait(&mut recorder, &mut Meter::new()).unwrap();
     assert_eq!((dead.alive, dead.retired), (0, u64::from(COUNT)));
 }
 
@@ -194,7 +194,7 @@ fn obstacles_and_collectors_work_on_both() {
     }
 }
 
-/// Frame after frame without a wait: news come late, never twice, and in the end none is missing.
+/// Frame after frame without a wait: statistics come late, never twice, and in the end none is missing.
 #[test]
 fn news_are_exact_in_total() {
     let gpu = gpu();
@@ -207,20 +207,20 @@ fn news_are_exact_in_total() {
         there.step(&mut recorder, &world, 1.0 / 60.0, 1).unwrap();
         there.record(&mut recorder);
         recorder.submit();
-        there.ask();
-        there.hear(&mut recorder, &mut meter);
-        oldest = oldest.max(there.news_age());
+        there.request_readback();
+        there.read_back(&mut recorder, &mut meter);
+        oldest = oldest.max(there.readback_age());
         let frame = meter.end_frame();
         born += frame.count(Counter::Emitted);
         retired += frame.count(Counter::Retired);
     }
     meter.begin_frame();
-    let news = there.settle(&mut recorder, &mut meter).unwrap();
+    let statistics = there.wait(&mut recorder, &mut meter).unwrap();
     let frame = meter.end_frame();
     born += frame.count(Counter::Emitted);
     retired += frame.count(Counter::Retired);
-    assert_eq!((news.steps, news.emitted, news.retired), (80, born, retired));
-    assert_eq!(news.emitted, news.retired + news.alive);
+    assert_eq!((statistics.steps, statistics.emitted, statistics.retired), (80, born, retired));
+    assert_eq!(statistics.emitted, statistics.retired + statistics.alive);
     // The processor counts as many.
     let mut here = Particles::new(&spec, 5).unwrap();
     meter.begin_frame();
@@ -238,11 +238,11 @@ fn a_lost_device_is_told() {
     let (world, mut recorder) = (WorldSpec::default().build().unwrap(), Recorder::new(&gpu));
     let mut there = GpuParticles::new(&gpu, &spec, 5).unwrap();
     there.step(&mut recorder, &world, 0.1, 3).unwrap();
-    assert!(there.settle(&mut recorder, &mut Meter::new()).unwrap().emitted > 20);
+    assert!(there.wait(&mut recorder, &mut Meter::new()).unwrap().emitted > 20);
     gpu.device().destroy();
     let told = there
         .step(&mut recorder, &world, 0.1, 200)
-        .and_then(|()| there.settle(&mut recorder, &mut Meter::new()))
+        .and_then(|()| there.wait(&mut recorder, &mut Meter::new()))
         .unwrap_err();
     assert!(told.to_string().contains("lost") || told.to_string().contains("refused"), "{told}");
     assert!(GpuParticles::new(&gpu, &spec, 5).is_err());
@@ -360,7 +360,7 @@ fn every_collector_counts_for_itself() {
     let mut recorder = Recorder::new(&gpu);
     let mut there = GpuParticles::new(&gpu, &spec, 7).unwrap();
     there.step(&mut recorder, &world, 1.0 / 60.0, 100).unwrap();
-    there.settle(&mut recorder, &mut Meter::new()).unwrap();
+    there.wait(&mut recorder, &mut Meter::new()).unwrap();
     let mut caught = [0u64; 5];
     there.take_caught(&mut caught);
     assert_eq!(&caught[..], here.caught());

@@ -178,7 +178,7 @@ fn residents_throw_shadows() {
             alike(&format!("resident shadows of {name} {technique:?}"), &images, 0.012);
         }
     }
-    // Seen from aside: what throws the shadow is out of the picture.
+    // FrameView from aside: what throws the shadow is out of the picture.
     let aside = CameraSpec::new([0.4, 3.0, 5.0], [0.5, -2.0, 1.0], 30.0);
     let aside = aside.view(ImageSize::new(150, 100).unwrap()).unwrap();
     let (_, look) = all.iter().find(|(own, _)| own == "ball, Opaque").unwrap();

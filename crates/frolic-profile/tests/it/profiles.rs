@@ -422,7 +422,7 @@ impl FamilySpec for Slow {
         Ok(())
     }
 
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         self.seconds
     }
 

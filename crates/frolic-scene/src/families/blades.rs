@@ -44,7 +44,7 @@ impl FamilySpec for BladeSpec {
     }
 
     /// Three swings of the slowest.
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         3.0 / self.sway_hz.min
     }
 

@@ -30,7 +30,7 @@ impl FamilySpec for FixtureSpec {
     }
 
     /// Three swings of a pendulum of its length.
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         let swing = |length: f32| std::f32::consts::TAU * (length / 9.81).sqrt();
         self.swing.map_or(0.0, |it| 3.0 * swing(it.length))
     }

@@ -20,7 +20,7 @@ impl FamilySpec for GrowSpec {
     }
 
     /// The slowest from seed to full size.
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         self.seconds.max * (1.0 - self.start.min).max(0.0)
     }
 

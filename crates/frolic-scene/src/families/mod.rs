@@ -58,7 +58,7 @@ pub trait FamilySpec: Debug + Send + Sync {
     fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError>;
 
     /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
-    fn settle_seconds(&self) -> f32;
+    fn warm_up_seconds(&self) -> f32;
 
     /// Whether `tiled` draws it as cached pictures, which only the CPU does.
     fn has_groups(&self) -> bool {

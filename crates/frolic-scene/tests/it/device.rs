@@ -83,7 +83,7 @@ fn a_frame_on_the_device_is_metered() {
     let mut meter = Meter::new();
     scene.run_to(1.5, &mut meter);
     scene.draw(&mut meter).unwrap();
-    scene.settle(&mut meter).unwrap();
+    scene.wait(&mut meter).unwrap();
     assert!(scene.alive() > 3_000, "{}", scene.alive());
     assert!(scene.particles("embers").is_none());
     for _ in 0..4 {
@@ -94,14 +94,14 @@ fn a_frame_on_the_device_is_metered() {
         assert_eq!(frame.count(Counter::UploadedElementBytes), 0);
         assert_eq!(frame.count(Counter::DeviceDraws), frame.count(Counter::DrawCalls));
         assert_eq!(frame.count(Counter::Submits), 1);
-        assert!(frame.count(Counter::Alive) > 3_000 && frame.count(Counter::NewsAge) >= 1);
+        assert!(frame.count(Counter::Alive) > 3_000 && frame.count(Counter::ReadbackAge) >= 1);
         assert!(!frame.stage(Stage::Encode).is_zero() && !frame.stage(Stage::Wait).is_zero());
     }
     // As many as the processor keeps.
     let mut here = Scene::new(&with(&spec, &[("backend", "cpu")])).unwrap();
     here.run_to(1.5, &mut meter);
     here.step(1.0 / 60.0, 4, &mut meter);
-    scene.settle(&mut meter).unwrap();
+    scene.wait(&mut meter).unwrap();
     assert_eq!(scene.alive(), here.alive());
 }
 
@@ -120,7 +120,7 @@ fn kept_scenes_are_the_same_picture() {
         }
         let mut meter = Meter::new();
         scene.run_to(3.0, &mut meter);
-        scene.settle(&mut meter).unwrap();
+        scene.wait(&mut meter).unwrap();
         (scene.alive(), scene.draw(&mut meter).unwrap().clone())
     };
     let here = kept(&[]);
@@ -146,7 +146,7 @@ fn a_dug_mask_is_met_on_the_device() {
     let mut meter = Meter::new();
     here.run_to(2.5, &mut meter);
     there.run_to(2.5, &mut meter);
-    there.settle(&mut meter).unwrap();
+    there.wait(&mut meter).unwrap();
     assert!(here.world().mask(0).unwrap().edits() > 3);
     let (a, b) = (here.alive() as f64, there.alive() as f64);
     assert!((a - b).abs() < a * 0.01, "{a} and {b}");
@@ -178,7 +178,7 @@ fn events_and_trails_live_on_the_device() {
         here.run_to(until, &mut meters[0]);
         there.run_to(until, &mut meters[1]);
         there.draw_in_place(&mut meters[1]).unwrap();
-        there.settle(&mut meters[1]).unwrap();
+        there.wait(&mut meters[1]).unwrap();
         let [own, heard] = meters.map(|mut meter| meter.end_frame());
         for counter in [Counter::Emitted, Counter::Events, Counter::Retired] {
             let (a, b) = (own.count(counter), heard.count(counter));

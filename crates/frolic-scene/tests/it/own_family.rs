@@ -48,7 +48,7 @@ impl FamilySpec for StoneSpec {
         Err(SpecError::new("stones.height", "is no height", "write metres"))
     }
 
-    fn settle_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self) -> f32 {
         0.5
     }
 
@@ -276,5 +276,5 @@ fn changes_of_a_spec_keep_it() {
         let (mut scene, _) = run(&changed, 0.1);
         assert_eq!(scene.snapshot("stones").unwrap().0.elements.len(), 3);
     }
-    assert_eq!(spec.climbing().unwrap().settle_seconds(), 0.5);
+    assert_eq!(spec.climbing().unwrap().warm_up_seconds(), 0.5);
 }

@@ -139,8 +139,8 @@ fn paint_textures_makes_those_that_ship() {
 
 #[cfg(feature = "gpu")]
 #[test]
-fn guest_in_your_pass_shares_the_depth_buffer() {
-    let told = pictured("guest_in_your_pass");
+fn particles_in_your_pass_shares_the_depth_buffer() {
+    let told = pictured("particles_in_your_pass");
     assert!(told.contains(" alive, ") && told.contains(" 0 bytes of elements uploaded"), "{told}");
 }
 

@@ -1,12 +1,12 @@
 //! A population in a pass of your own: your device, your cube, your depth buffer, and sparks among them by three calls.
 //!
-//! Run it with `cargo run --release --features gpu --example guest_in_your_pass -- FOLDER`; it writes `guest_in_your_pass.png`. Without a
+//! Run it with `cargo run --release --features gpu --example particles_in_your_pass -- FOLDER`; it writes `particles_in_your_pass.png`. Without a
 //! graphics device install software Vulkan (Debian: `apt-get install mesa-vulkan-drivers`).
 
 use std::error::Error;
 
 use frolic::gpu::wgpu;
-use frolic::gpu::{GuestPopulation, GuestTarget, GuestView};
+use frolic::gpu::{ExternalPopulation, ExternalTarget, ExternalView};
 use frolic::prelude::*;
 use glam::{Mat4, Vec3, camera};
 
@@ -68,10 +68,10 @@ fn main() -> Result<(), Box<dyn Error>> {
     let look = LookSpec::glowing(1.5, [(0.0, "#ffd9a0"), (0.4, "#ff7a20"), (1.0, "#5a0c04")])?
         .opacity_over_age([(0.0, 0.0), (0.05, 0.9), (1.0, 0.0)])
         .build()?;
-    let target = GuestTarget::new(COLOUR).depth(DEPTH, false).samples(SAMPLES);
-    let mut sparks = GuestPopulation::new(&device, &queue, &spec, &look, target, 7)?;
+    let target = ExternalTarget::new(COLOUR).depth(DEPTH, false).samples(SAMPLES);
+    let mut sparks = ExternalPopulation::new(&device, &queue, &spec, &look, target, 7)?;
 
-    let seen = GuestView::new(
+    let seen = ExternalView::new(
         ImageSize::new(SIZE[0], SIZE[1])?,
         view.to_cols_array_2d(),
         projection.to_cols_array_2d(),
@@ -118,9 +118,9 @@ fn main() -> Result<(), Box<dyn Error>> {
     }
 
     let folder = std::env::args().nth(1).unwrap_or_else(|| ".".to_owned());
-    let path = std::path::Path::new(&folder).join("guest_in_your_pass.png");
+    let path = std::path::Path::new(&folder).join("particles_in_your_pass.png");
     write_png(&path, &read_back(&device, &queue, &picture)?)?;
-    let news = sparks.news();
+    let news = sparks.statistics();
     println!(
         "{}: {} alive, {} bounces off the ground, {} bytes of elements uploaded, heard without waiting",
         path.display(),

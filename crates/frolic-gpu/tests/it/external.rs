@@ -3,7 +3,7 @@
 use crate::common::plain_device;
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, ShapeSpec, WorldSpec};
 use frolic_draw::{Blend, ImageSize, Look, LookSpec, Shape};
-use frolic_gpu::{GuestPopulation, GuestTarget, GuestView, wgpu};
+use frolic_gpu::{ExternalPopulation, ExternalTarget, ExternalView, wgpu};
 use glam::{Mat4, Vec3, camera::rh};
 
 const SIDE: u32 = 64;
@@ -39,8 +39,8 @@ impl Host {
     /// A frame whose depth buffer the program has filled with `near`; returns the sum of light in the picture.
     fn frame(
         &self,
-        guest: &mut GuestPopulation,
-        view: &GuestView,
+        external: &mut ExternalPopulation,
+        view: &ExternalView,
         near: f32,
         steps: u32,
         meter: &mut Meter,
@@ -49,7 +49,7 @@ impl Host {
         world.gravity = [0.0; 3];
         let world = world.build().unwrap();
         let mut encoder = self.device.create_command_encoder(&Default::default());
-        guest.step(&mut encoder, &world, 1.0 / 60.0, steps, view, meter).unwrap();
+        external.step(&mut encoder, &world, 1.0 / 60.0, steps, view, meter).unwrap();
         let (colour, depth) =
             (self.colour.create_view(&Default::default()), self.depth.create_view(&Default::default()));
         {
@@ -73,7 +73,7 @@ impl Host {
                 }),
                 ..Default::default()
             });
-            guest.draw(&mut pass).unwrap();
+            external.draw(&mut pass).unwrap();
         }
         let row = SIDE * 4;
         let buffer = self.device.create_buffer(&wgpu::BufferDescriptor {
@@ -121,22 +121,22 @@ fn the_hosts_depth_hides_what_is_behind() {
     for look in looks() {
         let mut whole = Vec::new();
         for (projection, reversed, far) in projections {
-            let seen = GuestView::new(
+            let seen = ExternalView::new(
                 ImageSize::new(SIDE, SIDE).unwrap(),
                 view.to_cols_array_2d(),
                 projection.to_cols_array_2d(),
             )
             .unwrap();
-            let target = GuestTarget::new(wgpu::TextureFormat::Rgba8Unorm)
+            let target = ExternalTarget::new(wgpu::TextureFormat::Rgba8Unorm)
                 .depth(wgpu::TextureFormat::Depth32Float, reversed);
-            let mut guest =
-                GuestPopulation::new(&host.device, &host.queue, &spec(), &look, target, 3).unwrap();
+            let mut external =
+                ExternalPopulation::new(&host.device, &host.queue, &spec(), &look, target, 3).unwrap();
             let mut meter = Meter::new();
-            let all = host.frame(&mut guest, &seen, far, 1, &mut meter);
+            let all = host.frame(&mut external, &seen, far, 1, &mut meter);
             // A wall through the middle, as the program's own projection has it.
             let wall = projection * Vec3::new(0.0, 0.0, -4.0).extend(1.0);
-            let half = host.frame(&mut guest, &seen, wall.z / wall.w, 0, &mut meter);
-            let none = host.frame(&mut guest, &seen, if reversed { 1.0 } else { 0.0 }, 0, &mut meter);
+            let half = host.frame(&mut external, &seen, wall.z / wall.w, 0, &mut meter);
+            let none = host.frame(&mut external, &seen, if reversed { 1.0 } else { 0.0 }, 0, &mut meter);
             assert!(all > 20_000 && none == 0, "{all} and {none}");
             assert!(half * 10 > all * 3 && half < all, "{half} of {all}");
             whole.push(all);
@@ -151,7 +151,7 @@ fn news_come_without_a_wait_and_uploads_stay_small() {
     let host = Host::new();
     let view = rh::view::look_at_mat4(Vec3::new(0.0, 0.0, 4.0), Vec3::ZERO, Vec3::Y);
     let projection = rh::proj::directx::perspective(0.6, 1.0, 0.5, 50.0);
-    let seen = GuestView::new(
+    let seen = ExternalView::new(
         ImageSize::new(SIDE, SIDE).unwrap(),
         view.to_cols_array_2d(),
         projection.to_cols_array_2d(),
@@ -159,23 +159,23 @@ fn news_come_without_a_wait_and_uploads_stay_small() {
     .unwrap()
     .exposure(0.5);
     let target =
-        GuestTarget::new(wgpu::TextureFormat::Rgba8Unorm).depth(wgpu::TextureFormat::Depth32Float, false);
+        ExternalTarget::new(wgpu::TextureFormat::Rgba8Unorm).depth(wgpu::TextureFormat::Depth32Float, false);
     let [look, _] = looks();
-    let mut guest = GuestPopulation::new(&host.device, &host.queue, &spec(), &look, target, 3).unwrap();
+    let mut external = ExternalPopulation::new(&host.device, &host.queue, &spec(), &look, target, 3).unwrap();
     let mut meter = Meter::new();
     for nth in 0..5 {
         meter.begin_frame();
-        host.frame(&mut guest, &seen, 1.0, 2, &mut meter);
+        host.frame(&mut external, &seen, 1.0, 2, &mut meter);
         let frame = meter.end_frame();
         assert_eq!(frame.count(Counter::UploadedElementBytes), 0);
         assert_eq!(frame.count(Counter::Submits), 0, "the host submits");
         assert!(nth == 0 || frame.count(Counter::UploadedBytes) < 8_000);
     }
-    assert_eq!(guest.news().alive, 300);
-    assert!(guest.news().steps >= 6);
+    assert_eq!(external.statistics().alive, 300);
+    assert!(external.statistics().steps >= 6);
     let mut encoder = host.device.create_command_encoder(&Default::default());
     let world = WorldSpec::default().build().unwrap();
-    let told = guest.step(&mut encoder, &world, 0.1, 65, &seen, &mut meter).unwrap_err();
+    let told = external.step(&mut encoder, &world, 0.1, 65, &seen, &mut meter).unwrap_err();
     assert!(told.to_string().contains("take at most 64"), "{told}");
 }
 
@@ -184,7 +184,7 @@ fn cameras_that_cannot_be_are_refused() {
     let size = ImageSize::new(128, 64).unwrap();
     let (view, fit) = (Mat4::IDENTITY, rh::proj::directx::perspective(0.6, 2.0, 0.5, 50.0));
     let told = |view: Mat4, projection: Mat4| {
-        let made = GuestView::new(size, view.to_cols_array_2d(), projection.to_cols_array_2d());
+        let made = ExternalView::new(size, view.to_cols_array_2d(), projection.to_cols_array_2d());
         made.map_or_else(|error| error.to_string(), |_| "taken".to_owned())
     };
     assert_eq!(told(view, fit), "taken");
