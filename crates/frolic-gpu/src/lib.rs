@@ -32,6 +32,7 @@ pub use device::error::GpuError;
 pub use device::{DeviceCounters, Gpu, GpuSpec, Recorder};
 pub use draw::external::{ExternalPopulation, ExternalView};
 pub use draw::keys::ExternalTarget;
+pub use draw::population::{DeviceElements, DevicePopulation};
 pub use draw::renderer::GpuRenderer;
 pub use population::set::GpuSet;
 pub use population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};

@@ -123,7 +123,7 @@ impl Subject for SceneSubject {
     fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String> {
         let mut scene = self.scene(count).map_err(|error| error.to_string())?;
         let mut meter = Meter::new();
-        let settle = self.spec.climbing().map_or(0.0, |population| population.warm_up_seconds());
+        let settle = self.spec.warm_up_seconds();
         let steps = (settle.min(60.0) / SETTLE_STEP).ceil() as u32 + 1;
         let started = Instant::now();
         for _ in 0..steps {

@@ -1,13 +1,11 @@
 //! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, Instances, Resident, View};
-use frolic_gpu::{DevicePopulationError, Gpu, GpuParticles, GpuRenderer, GpuSet, Recorder};
+use frolic_draw::{BackdropSpec, DrawList, Image, Resident, View};
+use frolic_gpu::{DevicePopulation, DevicePopulationError, Gpu, GpuRenderer, GpuSet, Recorder};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
-use crate::families::{DrawContext, Drawables, Elements};
-use crate::places_file::Places;
 
 /// An open device, its populations and its renderer.
 #[derive(Debug)]
@@ -18,38 +16,14 @@ pub(crate) struct Device {
     set: GpuSet,
 }
 
-/// A device-resident population, as draw lists refer to it.
+/// A population on the device, as draw lists name it.
 #[derive(Debug)]
-struct Living {
-    shards: SmallVec<[Resident; 1]>,
-    trails: Option<Resident>,
-    /// Memory on the device when it was built: only grids and newborn that are written down add to it.
-    bytes: u64,
-}
-
-impl Elements for Living {
-    /// Only the device knows how many there are.
-    fn len(&self, _context: DrawContext<'_>) -> usize {
-        0
-    }
-
-    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
-        self.bytes
-    }
-
-    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
-        let mut all = Drawables::default();
-        self.shards.iter().for_each(|resident| all.push(Instances::on_device(*resident, context.lag), 0));
-        Ok(all)
-    }
-
-    fn trails(&self, context: DrawContext<'_>) -> Option<Instances<'_>> {
-        self.trails.map(|resident| Instances::on_device(resident, context.lag))
-    }
-
-    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
-        None
-    }
+pub(crate) struct OnDevice {
+    /// What a draw list names, one for each part of the population.
+    pub(crate) shards: SmallVec<[Resident; 1]>,
+    pub(crate) trails: Option<Resident>,
+    /// Memory on the device when it was built. Later, only grids and newborns that the CPU has written are added.
+    pub(crate) bytes: u64,
 }
 
 impl Device {
@@ -66,17 +40,18 @@ impl Device {
         format!("{}{untimed}", self.gpu.name())
     }
 
-    pub(crate) fn population(
+    /// Adds a population of particles.
+    pub(crate) fn particles(
         &mut self,
         name: &str,
         spec: &ParticleSpec,
         seed: u32,
         assets: &Assets,
-    ) -> Result<Box<dyn Elements>, SpecError> {
+    ) -> Result<OnDevice, SpecError> {
         let nth = self.set.add(name, spec, seed, assets).map_err(as_spec)?;
         let member = &self.set.members()[nth];
         let (shards, trails) = (member.residents().collect(), member.trails());
-        Ok(Box::new(Living { shards, trails, bytes: member.bytes() }))
+        Ok(OnDevice { shards, trails, bytes: member.bytes() })
     }
 
     /// Resolves the populations that events refer to. Call it after the last population.
@@ -106,8 +81,8 @@ impl Device {
         steps: u32,
         meter: &mut Meter,
     ) -> Result<(), DeviceError> {
-        let Self { renderer, recorder, set, .. } = self;
-        renderer.step_set(recorder, set, world, dt, steps)?;
+        let Self { recorder, set, .. } = self;
+        set.step(recorder, world, dt, steps)?;
         set.read_back(recorder, meter);
         Ok(())
     }
@@ -143,7 +118,8 @@ impl Device {
         meter: &mut Meter,
     ) -> Result<(), DeviceError> {
         let Self { recorder, renderer, set, .. } = self;
-        let residents: Vec<&GpuParticles> = set.members().iter().collect();
+        let residents: Vec<&dyn DevicePopulation> =
+            set.members().iter().map(|member| member as &dyn DevicePopulation).collect();
         let done = match (backdrop, image) {
             (Some(backdrop), Some(image)) => {
                 renderer.render(recorder, list, &residents, view, backdrop, Some(image), meter)

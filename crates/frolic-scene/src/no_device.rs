@@ -1,10 +1,18 @@
 //! Replaces `device.rs` without the feature `gpu`: no device can be opened.
 
 use frolic_core::{Assets, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, View};
+use frolic_draw::{BackdropSpec, DrawList, Image, Resident, View};
+use smallvec::SmallVec;
 
 use crate::error::DeviceError;
-use crate::families::Elements;
+
+/// A population on the device, as draw lists name it.
+#[derive(Debug)]
+pub(crate) struct OnDevice {
+    pub(crate) shards: SmallVec<[Resident; 1]>,
+    pub(crate) trails: Option<Resident>,
+    pub(crate) bytes: u64,
+}
 
 #[derive(Debug)]
 pub(crate) enum Device {}
@@ -18,13 +26,13 @@ impl Device {
         match *self {}
     }
 
-    pub(crate) fn population(
+    pub(crate) fn particles(
         &mut self,
         _name: &str,
         _spec: &ParticleSpec,
         _seed: u32,
         _assets: &Assets,
-    ) -> Result<Box<dyn Elements>, SpecError> {
+    ) -> Result<OnDevice, SpecError> {
         match *self {}
     }
 

@@ -219,16 +219,6 @@ impl PopulationSpec {
         (particles, look)
     }
 
-    /// Returns whether its elements are particles, which are emitted, move freely and retire.
-    pub(crate) fn moves(&self) -> bool {
-        self.families().next().is_none()
-    }
-
-    /// Returns the time until its cost is steady, in seconds: the longest lifetime of particles; of other families, the time to swing or grow.
-    pub fn warm_up_seconds(&self) -> f32 {
-        self.families().next().map_or(self.life.max, |family| family.warm_up_seconds())
-    }
-
     /// Returns the keys whose values differ from the default, of those that not every family reads.
     pub(crate) fn written(&self) -> Vec<&'static str> {
         let default = ParticleSpec::new(0);

@@ -2,7 +2,6 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use frolic_core::backend::why_not_on_device_all;
 use frolic_core::{
     Assets, Clock, Counter, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
     SpecError, Storage, Threads, World,
@@ -16,7 +15,7 @@ use frolic_list::{ListScratch, Surroundings};
 
 use crate::device::Device;
 use crate::error::{DeviceError, SceneError};
-use crate::families::particles::Member;
+use crate::families::registry;
 use crate::families::{BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
 use crate::land::Land;
 use crate::places_file::Places;
@@ -147,7 +146,7 @@ impl Scene {
                 look.build_with(&props.library).map_err(under)
             });
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
-            let context = BuildContext {
+            let mut context = BuildContext {
                 population,
                 count: population.count,
                 size: particles.size,
@@ -156,21 +155,14 @@ impl Scene {
                 look: &look,
                 kinds: &kinds,
                 look_spec: dressed,
+                particles,
+                storage: spec.storage,
+                set: &mut set,
+                device: device.as_mut().filter(|_| !stays.contains(&nth)),
+                joined: false,
             };
-            let mut source = 0;
-            let elements = match population.families().next() {
-                Some(family) => {
-                    let under = |error: SpecError| error.under(&format!("population.{nth}"));
-                    source = set.add_source(&population.name, &population.event, &assets).map_err(under)?;
-                    family.build(&context)
-                }
-                None => {
-                    let device = device.as_mut().filter(|_| !stays.contains(&nth));
-                    let name = &population.name;
-                    build_particles(name, particles, &context, spec.storage, &mut set, device)
-                }
-            };
-            let elements = elements.map_err(|error| error.under(&population.name))?;
+            let (elements, source) =
+                registry::build(&mut context).map_err(|error| error.under(&population.name))?;
             let under = |error: SpecError| error.under(&format!("population.{nth}.trail.look"));
             let trail =
                 population.trail.as_ref().map(|trail| trail.look.build_with(&props.library).map_err(under));
@@ -624,24 +616,6 @@ impl Scene {
     }
 }
 
-/// Builds a population of particles: device-resident if `device` is given, else a member of `set`.
-fn build_particles(
-    name: &str,
-    spec: &ParticleSpec,
-    context: &BuildContext<'_>,
-    storage: Storage,
-    set: &mut ParticleSet,
-    device: Option<&mut Device>,
-) -> Result<Box<dyn Elements>, SpecError> {
-    match device {
-        Some(device) => device.population(name, spec, context.seed, context.assets),
-        None => {
-            let member = set.add_with(name, spec, context.seed, storage, context.assets)?;
-            Ok(Box::new(Member::new(member)))
-        }
-    }
-}
-
 /// Returns the rectangle around marks; a default one if there are none.
 fn around(marks: &[Mark]) -> [[f32; 2]; 2] {
     let mut extent = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
@@ -729,25 +703,12 @@ fn stays(
     if !lives_on_device(spec) {
         return Ok((0..seasonal.len()).collect());
     }
-    let free = |nth: &usize| spec.population[*nth].moves();
-    let moving: Vec<usize> = (0..seasonal.len()).filter(free).collect();
-    let named: Vec<_> =
-        moving.iter().map(|&nth| (spec.population[nth].name.as_str(), &seasonal[nth].0)).collect();
-    // Events of a family that is stepped here start elements that are here.
-    let mut others = spec.population.iter().filter(|population| !population.moves());
-    if others.any(|population| population.event.iter().any(|event| event.start.is_some())) {
-        if spec.residence == Residence::Gpu {
-            let problem = "is \"gpu\", but events of other families start particles";
-            return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
-        }
-        return Ok((0..seasonal.len()).collect());
-    }
     let mut stays = Vec::new();
-    for (&nth, why) in moving.iter().zip(why_not_on_device_all(&named, world, assets)) {
+    let reasons = registry::why_not_on_device(&spec.population, seasonal, world, assets);
+    for ((nth, population), why) in spec.population.iter().enumerate().zip(reasons) {
         let Some(why) = why else { continue };
-        if spec.residence == Residence::Gpu {
-            let name = &spec.population[nth].name;
-            let problem = format!("is \"gpu\", but '{name}' stays with the processor: {why}");
+        if spec.residence == Residence::Gpu && registry::of(population).runs_on_device() {
+            let problem = format!("is \"gpu\", but '{}' stays on the CPU: {why}", population.name);
             return Err(SpecError::new("residence", problem, "write residence = \"auto\""));
         }
         stays.push(nth);

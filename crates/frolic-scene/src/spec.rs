@@ -15,7 +15,7 @@ use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
 
 use crate::assets::AssetSpec;
-use crate::families::{self, CheckContext};
+use crate::families::{CheckContext, registry};
 use crate::folder::Folder;
 use crate::land::LandPart;
 use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
@@ -310,6 +310,12 @@ impl SceneSpec {
         backdrop
     }
 
+    /// Returns the time until the cost of the population that profiles raise is steady, in seconds: the longest lifetime of particles; of other
+    /// families, the time to swing or grow.
+    pub fn warm_up_seconds(&self) -> f32 {
+        self.climbing().map_or(0.0, |population| registry::of(population).warm_up_seconds(population))
+    }
+
     /// Returns the population whose count a profile varies.
     pub fn climbing(&self) -> Option<&PopulationSpec> {
         match &self.profile.population {
@@ -379,7 +385,7 @@ impl SceneSpec {
             let at = format!("population.{nth}");
             check_name(&population.name, &mut names).map_err(|error| error.under(&at))?;
             population.particles().check().map_err(|error| error.under(&at))?;
-            families::check(population, &CheckContext { all: &self.population, world: &self.world })
+            registry::check(population, &CheckContext { all: &self.population, world: &self.world })
                 .map_err(|error| error.under(&at))?;
             at_most(&format!("{at}.kind"), population.kind.len(), MOST_KINDS - 1)?;
             for (nth, look) in population.kind.iter().enumerate() {

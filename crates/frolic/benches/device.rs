@@ -96,7 +96,7 @@ impl Ours {
     }
 
     fn step(&mut self, world: &World) {
-        self.renderer.step(&mut self.recorder, &mut self.particles, world, STEP, 1).unwrap();
+        self.particles.step(&mut self.recorder, world, STEP, 1).unwrap();
         self.recorder.submit();
         self.renderer.wait(&mut self.recorder, &mut self.meter).unwrap();
     }
@@ -111,7 +111,7 @@ impl Ours {
     ) -> Frame {
         let Self { recorder, renderer, particles, scratch, meter } = self;
         meter.begin_frame();
-        renderer.step(recorder, particles, world, STEP, 1).unwrap();
+        particles.step(recorder, world, STEP, 1).unwrap();
         particles.record(recorder);
         let sources = particles.instances(0.0).map(|instances| (instances, look));
         let list = scratch.list(sources, &ListSpec::default(), view, around, meter);

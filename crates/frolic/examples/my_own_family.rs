@@ -49,11 +49,11 @@ impl FamilySpec for BubbleSpec {
     }
 
     /// As many are blown as burst once the first are old.
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         8.0
     }
 
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         let population = context.population;
         Ok(Box::new(Bubbles {
             spec: self.clone(),

@@ -284,11 +284,11 @@ pub mod drawing {
 ///         Ok(())
 ///     }
 ///
-///     fn warm_up_seconds(&self) -> f32 {
+///     fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
 ///         0.0
 ///     }
 ///
-///     fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+///     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
 ///         Ok(Box::new(Placed { x: (0..context.count).map(|nth| nth as f32).collect(), zero: vec![0.0; context.count as usize] }))
 ///     }
 /// }

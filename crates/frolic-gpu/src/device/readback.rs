@@ -6,8 +6,9 @@ use std::sync::atomic::{AtomicU8, Ordering};
 
 use wgpu::BufferUsages;
 
+use crate::device::counters::DeviceCounters;
 use crate::device::error::GpuError;
-use crate::device::{DeviceCounters, Gpu};
+use crate::device::gpu::Gpu;
 
 /// Buffers of a readback: statistics of two frames under way, and one to write to.
 const SLOTS: usize = 3;
@@ -125,7 +126,7 @@ impl Readback {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::device::Recorder;
+    use crate::device::recorder::Recorder;
 
     /// Where all buffers are under way a frame's statistics are left out; what comes is in order, and the newest comes in the end.
     #[test]

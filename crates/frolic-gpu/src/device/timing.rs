@@ -5,8 +5,9 @@ use std::time::Duration;
 use frolic_core::{Meter, Stage};
 use wgpu::BufferUsages;
 
+use crate::device::counters::DeviceCounters;
+use crate::device::gpu::Gpu;
 use crate::device::readback::Readback;
-use crate::device::{DeviceCounters, Gpu};
 
 /// Most passes of a frame that are timed.
 const MOST: u32 = 64;

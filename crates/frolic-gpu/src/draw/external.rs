@@ -10,6 +10,7 @@ use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, GpuSpec};
 use crate::draw::items::DrawItems;
 use crate::draw::keys::{ExternalTarget, Pass};
+use crate::draw::population::DevicePopulation;
 use crate::population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
 use crate::shared::frame::{ClipZ, FrameView};
 
@@ -156,7 +157,7 @@ impl ExternalPopulation {
         let sources = particles.instances(0.0).map(|instances| (instances, &*look));
         let spec = ListSpec::new(Technique::Indirect);
         let list = scratch.list(sources, &spec, &view.view, &around, meter);
-        let residents = [&*particles];
+        let residents: [&dyn DevicePopulation; 1] = [&*particles];
         let pass = Pass::External(*target);
         draws.build(&list, &residents, &view.view, |_| pass, counters)?;
         let lighting = list.lighting();

@@ -14,10 +14,9 @@ use crate::draw::keys::{Key, Pass, Source};
 use crate::draw::looks::{Looks, Slot};
 use crate::draw::order::{Lists, Ordered, Ordering};
 use crate::draw::pipelines::{DEPTH, NEAREST, Pipelines, group, window};
+use crate::draw::population::{DeviceElements, DevicePopulation};
 use crate::draw::records::{self, Pages};
 use crate::draw::targets::{Target, target};
-use crate::population::GpuParticles;
-use crate::population::shard::ShardOn;
 use crate::shared::SharedStruct;
 use crate::shared::frame::{FRAME_BYTES, FrameView};
 use crate::shared::look::{DRAW_BYTES, Lit, MERGED};
@@ -153,7 +152,7 @@ impl DrawItems {
     pub(crate) fn build(
         &mut self,
         list: &DrawList<'_>,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         view: &View,
         kind: impl Fn(&Look) -> Pass,
         counters: &mut DeviceCounters,
@@ -208,7 +207,7 @@ impl DrawItems {
                 ordering.need(self.items[listing.item].key.source, &self.pipelines)?;
             }
             let book = match self.items[listing.item].elements {
-                Elements::Resident { key, .. } => Some(find(residents, key)?.book),
+                Elements::Resident { key, .. } => Some(find(residents, key)?.counters),
                 Elements::Packed { .. } => None,
             };
             self.lists.make(&self.gpu, &self.pipelines, nth, listing.most, book);
@@ -255,7 +254,7 @@ impl DrawItems {
         batch: &Batch,
         look: &Look,
         key: u64,
-        shard: ShardOn<'_>,
+        shard: DeviceElements<'_>,
         behind: f32,
         pass: Pass,
         shadows: bool,
@@ -370,7 +369,7 @@ impl DrawItems {
     }
 
     /// Makes the bind groups that are missing; those of buffers that have changed are forgotten.
-    fn bind(&mut self, residents: &[&GpuParticles]) -> Result<(), GpuError> {
+    fn bind(&mut self, residents: &[&dyn DevicePopulation]) -> Result<(), GpuError> {
         let Self { gpu, pipelines, looks, records, merged, lists, draws, bound, items, .. } = self;
         let layouts = &pipelines.layouts;
         let of = [
@@ -497,7 +496,7 @@ impl DrawItems {
         &self,
         pass: &mut wgpu::ComputePass<'_>,
         frame: &wgpu::BindGroup,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let (Some(ordering), Some(look)) = (&self.ordering, &self.bound.look_compute) else { return Ok(()) };
@@ -511,7 +510,7 @@ impl DrawItems {
             let dispatch = match item.elements {
                 Elements::Resident { key, .. } => {
                     let shard = find(residents, key)?;
-                    Some((shard.calls, if shard.trail.is_some() { ShardOn::TRAILS } else { 0 }))
+                    Some((shard.calls, if shard.trail.is_some() { DeviceElements::TRAILS } else { 0 }))
                 }
                 Elements::Packed { .. } => None,
             };
@@ -545,7 +544,7 @@ impl DrawItems {
         pass: &mut wgpu::RenderPass<'_>,
         items: impl Iterator<Item = usize>,
         casting: bool,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
@@ -580,7 +579,7 @@ impl DrawItems {
                         pass.draw_indirect(&list.calls, 0);
                     }
                 }
-                Call::Resident(key) => pass.draw_indirect(find(residents, key)?.calls, ShardOn::DRAW),
+                Call::Resident(key) => pass.draw_indirect(find(residents, key)?.calls, DeviceElements::DRAW),
             }
             counters.draws += 1;
         }
@@ -598,8 +597,8 @@ impl DrawItems {
 }
 
 /// The shard that a draw list names.
-fn find<'a>(residents: &[&'a GpuParticles], key: u64) -> Result<ShardOn<'a>, GpuError> {
-    residents.iter().find_map(|particles| particles.shard(key)).ok_or_else(|| {
+fn find<'a>(residents: &[&'a dyn DevicePopulation], key: u64) -> Result<DeviceElements<'a>, GpuError> {
+    residents.iter().find_map(|population| population.elements(key)).ok_or_else(|| {
         GpuError::Unsupported("the draw list names a population that was not handed over with it".to_owned())
     })
 }

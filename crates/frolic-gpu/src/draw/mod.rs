@@ -8,6 +8,7 @@
 //! | which instances are visible, in which order? | `order.rs` |
 //! | what is drawn to? | `targets.rs`, `finish.rs` |
 //! | which pipelines are there? | `pipelines.rs`, told apart by `keys.rs` |
+//! | what does drawing know of populations on the device? | `population.rs` |
 //! | how does a population go into a pass of the program's own? | `external.rs` |
 
 pub(crate) mod external;
@@ -17,6 +18,7 @@ pub(crate) mod keys;
 pub(crate) mod looks;
 pub(crate) mod order;
 pub(crate) mod pipelines;
+pub(crate) mod population;
 pub(crate) mod records;
 pub(crate) mod renderer;
 pub(crate) mod targets;

@@ -11,21 +11,19 @@
 //! finish     bloom, tone curve, dither, eight bits                                            finish.rs
 //! ```
 
-use frolic_core::{Counter, Meter, Stage, World};
+use frolic_core::{Counter, Meter, Stage};
 use frolic_draw::backend::shadow_view;
 use frolic_draw::{BackdropSpec, DrawList, Image, ImageSize, Look, View};
 use wgpu::{BindingResource, LoadOp, Operations, StoreOp, TextureUsages};
 
 use crate::device::error::GpuError;
-use crate::device::timing::Timing;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::draw::finish::Finish;
 use crate::draw::items::{DrawItems, FRAME_SLOT, Item};
 use crate::draw::keys::{Pass, Shape};
 use crate::draw::pipelines::{DEPTH, group};
+use crate::draw::population::DevicePopulation;
 use crate::draw::targets::{BackdropOn, Target, Targets, fits, light, target};
-use crate::population::GpuParticles;
-use crate::population::set::GpuSet;
 use crate::shared::frame::{ENDLESS, FrameView, SunMap};
 
 /// Draws lists on a device, keeping its buffers and textures from frame to frame.
@@ -58,7 +56,6 @@ pub struct GpuRenderer {
     finish: Option<Finish>,
     /// Whether the finish is for a see-through picture.
     transparent: bool,
-    timing: Timing,
 }
 
 /// What is drawn one after the other in one kind of pass.
@@ -92,7 +89,6 @@ impl GpuRenderer {
             shadow: None,
             finish: None,
             transparent: false,
-            timing: Timing::new(gpu),
         })
     }
 
@@ -107,7 +103,7 @@ impl GpuRenderer {
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         view: &View,
         backdrop: &BackdropSpec,
         image: Option<&mut Image>,
@@ -124,7 +120,7 @@ impl GpuRenderer {
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         view: &View,
         image: &mut Image,
         meter: &mut Meter,
@@ -142,7 +138,7 @@ impl GpuRenderer {
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         view: &View,
         backdrop: Option<&BackdropSpec>,
         image: Option<&mut Image>,
@@ -193,7 +189,7 @@ impl GpuRenderer {
         self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
         meter.stop(started);
         let took = recorder.submit();
-        self.timing.request_readback();
+        recorder.timing.request_readback();
         meter.add_time(Stage::Submit, took);
         if let Some(image) = image {
             let started = meter.start(Stage::Wait);
@@ -206,7 +202,7 @@ impl GpuRenderer {
             meter.stop(started);
         }
         gpu.poll();
-        self.timing.read_back(meter, &mut recorder.counters);
+        recorder.read_times(meter);
         meter.add(Counter::DeviceBytes, self.bytes());
         recorder.counters.report(meter);
         gpu.check()
@@ -220,7 +216,7 @@ impl GpuRenderer {
     pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
         let started = meter.start(Stage::Wait);
         let done = recorder.gpu().wait();
-        self.timing.read_back(meter, &mut recorder.counters);
+        recorder.read_times(meter);
         recorder.counters.report(meter);
         meter.stop(started);
         done
@@ -327,13 +323,12 @@ impl GpuRenderer {
     fn passes(
         &mut self,
         recorder: &mut Recorder,
-        residents: &[&GpuParticles],
+        residents: &[&dyn DevicePopulation],
         stretches: &[Stretch],
         map: Option<&SunMap>,
         first: bool,
     ) -> Result<(), GpuError> {
-        let Self { draws, targets: Some(targets), backdrop: Some(backdrop), shadow, timing, .. } = self
-        else {
+        let Self { draws, targets: Some(targets), backdrop: Some(backdrop), shadow, .. } = self else {
             return Ok(());
         };
         let gpu = recorder.gpu().clone();
@@ -364,7 +359,7 @@ impl GpuRenderer {
                 ],
             )
         });
-        let (encoder, counters) = recorder.parts();
+        let (encoder, counters, timing) = recorder.split();
         if first && draws.has_lists() {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("order"),
@@ -467,7 +462,7 @@ impl GpuRenderer {
         transparent: bool,
         back: bool,
     ) -> Result<(), GpuError> {
-        let Self { draws, targets: Some(targets), finish: Some(finish), timing, .. } = self else {
+        let Self { draws, targets: Some(targets), finish: Some(finish), .. } = self else {
             return Ok(());
         };
         let gpu = recorder.gpu().clone();
@@ -475,7 +470,7 @@ impl GpuRenderer {
         finish.set(&gpu, view.parts().exposure, bloom, &mut recorder.counters);
         let entry = if transparent { "resolve_transparent" } else { "resolve" };
         let resolve = draws.pipelines.wide(entry)?;
-        let (encoder, counters) = recorder.parts();
+        let (encoder, counters, timing) = recorder.split();
         if bloom > 0.0 {
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("bloom"),
@@ -503,36 +498,6 @@ impl GpuRenderer {
         }
         timing.record(encoder);
         Ok(())
-    }
-
-    /// Steps a population as [`GpuParticles::step`], with its time read_at of among those of the frame.
-    ///
-    /// # Errors
-    /// When the device was lost.
-    pub fn step(
-        &mut self,
-        recorder: &mut Recorder,
-        particles: &mut GpuParticles,
-        world: &World,
-        dt: f32,
-        steps: u32,
-    ) -> Result<(), GpuError> {
-        particles.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
-    }
-
-    /// Steps populations that start one another, as [`GpuRenderer::step`].
-    ///
-    /// # Errors
-    /// When the device was lost.
-    pub fn step_set(
-        &mut self,
-        recorder: &mut Recorder,
-        set: &mut GpuSet,
-        world: &World,
-        dt: f32,
-        steps: u32,
-    ) -> Result<(), GpuError> {
-        set.step_timed(recorder, world, dt, steps, Some(&mut self.timing))
     }
 
     fn bytes(&self) -> u64 {

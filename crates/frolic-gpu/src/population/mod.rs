@@ -26,13 +26,13 @@ use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
 use crate::device::readback::Readback;
-use crate::device::timing::Timing;
 use crate::device::{DeviceCounters, Gpu, Recorder, upload};
 use crate::draw::order::groups;
+use crate::draw::population::{DeviceElements, DevicePopulation};
 use crate::population::events::{Ends, ranges};
 use crate::population::grids::Grids;
 use crate::population::newborn::Newborn;
-use crate::population::shard::{Buffers, Fields, Layouts, Shard, ShardOn, Stepping, groups_of};
+use crate::population::shard::{Buffers, Fields, Layouts, Shard, Stepping, groups_of};
 use crate::population::steps::{Ready, encode_together, step_together};
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
@@ -323,7 +323,8 @@ impl GpuParticles {
         dt: f32,
         steps: u32,
     ) -> Result<(), GpuError> {
-        self.step_timed(recorder, world, dt, steps, None)
+        let gpu = self.gpu.clone();
+        step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps)
     }
 
     /// Steps that are written down and not yet handed over.
@@ -332,18 +333,6 @@ impl GpuParticles {
             (self.generation, self.pending) = (recorder.generation, 0);
         }
         self.pending
-    }
-
-    pub(crate) fn step_timed(
-        &mut self,
-        recorder: &mut Recorder,
-        world: &World,
-        dt: f32,
-        steps: u32,
-        timing: Option<&mut Timing>,
-    ) -> Result<(), GpuError> {
-        let gpu = self.gpu.clone();
-        step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps, timing)
     }
 
     /// Writes steps into somebody's encoder; at most [`MOST_STEPS`] for one submission.
@@ -422,7 +411,7 @@ impl GpuParticles {
             pass.set_bind_group(0, &groups_of[0], &[slot]);
             pass.set_bind_group(1, self.grids.group(), &[]);
             pass.dispatch_workgroups_indirect(calls, 0);
-            pass.set_pipeline(&stepping.wait);
+            pass.set_pipeline(&stepping.scan);
             pass.set_bind_group(0, &groups_of[1], &[slot]);
             pass.dispatch_workgroups(1, 1, 1);
             pass.set_pipeline(&stepping.advance);
@@ -686,19 +675,20 @@ impl GpuParticles {
         }
         Ok(rows)
     }
+}
 
-    /// Buffers of a shard that a draw list names.
-    pub(crate) fn shard(&self, key: u64) -> Option<ShardOn<'_>> {
+impl DevicePopulation for GpuParticles {
+    fn elements(&self, key: u64) -> Option<DeviceElements<'_>> {
         let nth = key & 0xffff;
         let trailing = self.trailing.as_ref().filter(|_| nth == TRAIL_KEY);
         let nth = if trailing.is_some() { 0 } else { nth as usize };
         let shard = (key >> 16 == self.key).then(|| self.shards.get(nth)).flatten()?;
         let columns = shard.columns[self.now].each_ref();
-        Some(ShardOn {
+        Some(DeviceElements {
             columns: trailing.map_or(columns, |trailing| [&trailing.buffers[self.now]; 3]),
             trail: trailing.map(|trailing| trailing.clock),
             calls: &shard.calls[self.now],
-            book: &self.book,
+            counters: &self.book,
             live: shard.book + (self.taken % 2) as u32,
             most: shard.most * trailing.map_or(1, |trailing| trailing.clock.places() as u32),
             copy: self.now,

@@ -3,7 +3,6 @@
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World, check_events};
 
 use crate::device::error::GpuError;
-use crate::device::timing::Timing;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::events::{Following, Link};
 use crate::population::steps::{Ready, step_together};
@@ -153,17 +152,6 @@ impl GpuSet {
         dt: f32,
         steps: u32,
     ) -> Result<(), GpuError> {
-        self.step_timed(recorder, world, dt, steps, None)
-    }
-
-    pub(crate) fn step_timed(
-        &mut self,
-        recorder: &mut Recorder,
-        world: &World,
-        dt: f32,
-        steps: u32,
-        timing: Option<&mut Timing>,
-    ) -> Result<(), GpuError> {
         let Self { gpu, members, links, following, rounds, .. } = self;
         let (links, following) = (&*links, following.as_ref());
         let follow = |members: &[GpuParticles],
@@ -174,7 +162,7 @@ impl GpuSet {
                 follow(following, links, *rounds, members, pass, counters, ready);
             }
         };
-        step_together(gpu, members, follow, recorder, world, dt, steps, timing)
+        step_together(gpu, members, follow, recorder, world, dt, steps)
     }
 
     /// At the end of a frame's commands: has the device's totals copied where they can be read_at.

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use frolic_core::backend::{ColliderKind, DeviceColliders, MOST_EVENTS, OwnFields, TrailClock, attractor};
+use frolic_core::backend::{ColliderKind, DeviceColliders, MOST_EVENTS, OwnFields, attractor};
 use frolic_core::{ObstacleSpec, ParticleSpec, Touch, World};
 use wgpu::{BindGroupLayout, BufferUsages, ShaderStages};
 
@@ -15,8 +15,8 @@ use crate::population::newborn::Newborn;
 use crate::shaders as shader;
 use crate::shared::event::EVENT_WORDS;
 use crate::shared::step::{
-    CALL_DRAW, CALL_TRAILS, CALL_WORDS, GROUP, HAS_ATTRACTOR, HAS_CONVEX, HAS_DISTANCES, HAS_FIELDS,
-    HAS_GROUNDS, HAS_GUSTS, HAS_MASKS, HAS_OBSTACLES, HAS_POSTS, HAS_SHAPES, MARCHES, STEP_WORDS,
+    CALL_WORDS, GROUP, HAS_ATTRACTOR, HAS_CONVEX, HAS_DISTANCES, HAS_FIELDS, HAS_GROUNDS, HAS_GUSTS,
+    HAS_MASKS, HAS_OBSTACLES, HAS_POSTS, HAS_SHAPES, MARCHES, STEP_WORDS,
 };
 
 #[derive(Debug)]
@@ -145,7 +145,7 @@ impl Fields {
 pub(crate) struct Stepping {
     pub(crate) fields: Fields,
     pub(crate) mark: wgpu::ComputePipeline,
-    pub(crate) wait: wgpu::ComputePipeline,
+    pub(crate) scan: wgpu::ComputePipeline,
     pub(crate) advance: wgpu::ComputePipeline,
     pub(crate) birth: wgpu::ComputePipeline,
 }
@@ -204,31 +204,9 @@ impl Layouts {
         Ok(Stepping {
             fields,
             mark: of(0, "mark", &[grids], &constants)?,
-            wait: of(1, "wait", &[], &[events])?,
+            scan: of(1, "scan", &[], &[events])?,
             advance: of(2, "advance", &[grids], &constants)?,
             birth: of(3, "give_birth", &[grids, newborn], &constants[..2])?,
         })
     }
-}
-
-/// What drawing needs of a shard.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct ShardOn<'a> {
-    pub(crate) columns: [&'a wgpu::Buffer; 3],
-    /// Of trails: what is kept of them.
-    pub(crate) trail: Option<TrailClock>,
-    pub(crate) calls: &'a wgpu::Buffer,
-    pub(crate) book: &'a wgpu::Buffer,
-    /// Where the book says how many are alive.
-    pub(crate) live: u32,
-    /// Elements, or stretches of trails.
-    pub(crate) most: u32,
-    pub(crate) copy: usize,
-}
-
-impl ShardOn<'_> {
-    /// Offset in the calls of a draw of all live elements.
-    pub(crate) const DRAW: u64 = CALL_DRAW as u64 * 4;
-    /// Offset of a dispatch over the segments of their trails.
-    pub(crate) const TRAILS: u64 = CALL_TRAILS as u64 * 4;
 }

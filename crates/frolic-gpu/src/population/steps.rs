@@ -3,7 +3,6 @@
 use frolic_core::{Stage, World};
 
 use crate::device::error::GpuError;
-use crate::device::timing::Timing;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::{GpuParticles, MOST_STEPS, STEP_SLOT};
 
@@ -24,7 +23,6 @@ impl Ready {
 
 /// Writes steps of populations down that take them together, and after each step what `follow` writes; hands over what was written before
 /// where it becomes too much.
-#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
 pub(crate) fn step_together(
     gpu: &Gpu,
     members: &mut [GpuParticles],
@@ -33,7 +31,6 @@ pub(crate) fn step_together(
     world: &World,
     dt: f32,
     steps: u32,
-    mut timing: Option<&mut Timing>,
 ) -> Result<(), GpuError> {
     if !(dt.is_finite() && dt > 0.0) || members.is_empty() {
         return Ok(());
@@ -47,8 +44,8 @@ pub(crate) fn step_together(
             gpu.check()?;
             continue;
         }
-        let (encoder, counters) = recorder.parts();
-        let times = timing.as_deref_mut().and_then(|timing| timing.compute(Stage::DeviceStep));
+        let (encoder, counters, timing) = recorder.split();
+        let times = timing.compute(Stage::DeviceStep);
         encode_together(members, &follow, encoder, counters, world, dt, now, times)?;
         left -= now;
     }

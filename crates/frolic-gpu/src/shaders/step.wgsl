@@ -1,7 +1,7 @@
 // One fixed step of a population that lives on the device. Four dispatches a shard:
 //
 //   mark     who outlives the step, counted by groups
-//   settle   add the groups up, see how many of the newborn find room, write the next calls
+//   scan     add the groups up, see how many of the newborn find room, write the next calls
 //   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
 //   give_birth
 //
@@ -161,7 +161,7 @@ fn mark(
 }
 
 @compute @workgroup_size(256)
-fn settle(@builtin(local_invocation_index) lane: u32) {
+fn scan(@builtin(local_invocation_index) lane: u32) {
     let live = atomicLoad(&counters[step.counters + LIVE + step.parity]);
     let survivors = add_blocks(lane, 0u, (live + GROUP - 1u) / GROUP);
     for (var k = 0u; k < EVENTS; k++) {

@@ -53,7 +53,7 @@ impl Twins {
             renderer: GpuRenderer::new(&gpu).unwrap(),
         };
         twins.here.step(&world(), STEP, steps, &mut Meter::new());
-        twins.renderer.step(&mut twins.recorder, &mut twins.there, &world(), STEP, steps).unwrap();
+        twins.there.step(&mut twins.recorder, &world(), STEP, steps).unwrap();
         twins
     }
 
@@ -192,7 +192,7 @@ fn frames_are_metered() {
     let look = common::drawing::look(Blend::Additive);
     let mut twins = Twins::new(&cloud(500), 30);
     twins.draw(&look, Technique::Indirect, &view(), None);
-    twins.renderer.step(&mut twins.recorder, &mut twins.there, &world(), STEP, 1).unwrap();
+    twins.there.step(&mut twins.recorder, &world(), STEP, 1).unwrap();
     let (_, frame) = twins.draw(&look, Technique::Indirect, &view(), None);
     assert_eq!(frame.count(Counter::Submits), 1);
     assert_eq!(frame.count(Counter::DeviceDraws), 1);

@@ -422,11 +422,11 @@ impl FamilySpec for Slow {
         Ok(())
     }
 
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         self.seconds
     }
 
-    fn build(&self, _context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+    fn build(&self, _context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         Ok(Box::new(SlowElements { of: self.clone(), milliseconds: 0.0 }))
     }
 }

@@ -11,6 +11,7 @@ use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
 };
+use crate::families::registry;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
 
@@ -34,9 +35,9 @@ impl FamilySpec for BladeSpec {
             }
         }
         let start = self.tear.as_ref().map(|tear| &tear.start);
-        if let Some(start) =
-            start.filter(|start| !context.all.iter().any(|other| other.name == **start && other.moves()))
-        {
+        if let Some(start) = start.filter(|start| {
+            !context.all.iter().any(|other| other.name == **start && registry::of(other).key() == "particles")
+        }) {
             let problem = format!("there is no population '{start}' of particles");
             return Err(SpecError::new("blades.tear.start", problem, "name one with a life of its own"));
         }
@@ -44,7 +45,7 @@ impl FamilySpec for BladeSpec {
     }
 
     /// Three swings of the slowest.
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         3.0 / self.sway_hz.min
     }
 
@@ -65,7 +66,7 @@ impl FamilySpec for BladeSpec {
         weather.settle(self);
     }
 
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         Ok(Box::new(Meadow::new(self, context)?))
     }
 }
@@ -85,8 +86,8 @@ struct Meadow {
 }
 
 impl Meadow {
-    fn new(spec: &BladeSpec, context: &BuildContext<'_>) -> Result<Self, SpecError> {
-        let &BuildContext { count, size, seed, assets, look, kinds, .. } = context;
+    fn new(spec: &BladeSpec, context: &mut BuildContext<'_>) -> Result<Self, SpecError> {
+        let &mut BuildContext { count, size, seed, assets, look, kinds, .. } = context;
         let looks: Vec<&Look> = std::iter::once(look).chain(kinds).collect();
         let blades = Blades::with_assets(spec, count, size, seed, assets)?;
         // Those that stand for others are wider; of meshes, which are as long as blades, some reach out.

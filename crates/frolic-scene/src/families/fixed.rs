@@ -30,13 +30,13 @@ impl FamilySpec for FixtureSpec {
     }
 
     /// Three swings of a pendulum of its length.
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         let swing = |length: f32| std::f32::consts::TAU * (length / 9.81).sqrt();
         self.swing.map_or(0.0, |it| 3.0 * swing(it.length))
     }
 
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
-        let &BuildContext { count, size, seed, assets, look, .. } = context;
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let &mut BuildContext { count, size, seed, assets, look, .. } = context;
         let fixtures = Fixtures::with_assets(self, count, size, seed, assets)?;
         let give = self.sway.map_or(0.0, |sway| sway.give * 40.0);
         let margin = look.reach_of(size.max, fixtures.curves()) + give;

@@ -20,12 +20,12 @@ impl FamilySpec for GrowSpec {
     }
 
     /// The slowest from seed to full size.
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         self.seconds.max * (1.0 - self.start.min).max(0.0)
     }
 
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
-        let &BuildContext { count, size, seed, assets, look, look_spec, .. } = context;
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let &mut BuildContext { count, size, seed, assets, look, look_spec, .. } = context;
         let growing = Growing::with_assets(self, count, size, seed, assets)?;
         let parts = Vec::with_capacity(growing.clusters().len());
         let (margin, reach) = (look.reach_of(size.max, None), look.parts().detail.reach);

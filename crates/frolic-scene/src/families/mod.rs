@@ -1,24 +1,26 @@
 //! The families of elements that ship, and the seam between them and the rest of a scene.
 //!
 //! A scene builds, steps, draws, exports and checks populations through [`FamilySpec`] and [`Elements`] and names no family. [`list`] names those
-//! that a population can be written as; a population with none of their keys is one of particles.
+//! that a population can be written as; a population with none of their keys is one of particles, which are a family too.
 
 mod blades;
 mod fixed;
 mod growing;
-pub(crate) mod particles;
+mod particles;
+pub(crate) mod registry;
 
 use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Assets, Happening, Meter, ParticleSet, PlacedColumns, PlacedRow, Placement, PlacementSpec, Span,
-    SpecError, Weather, World, WorldSpec, random,
+    Assets, Happening, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
+    Span, SpecError, Storage, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
 use smallvec::{SmallVec, smallvec};
 
+use crate::device::Device;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
 
@@ -58,7 +60,12 @@ pub trait FamilySpec: Debug + Send + Sync {
     fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError>;
 
     /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
-    fn warm_up_seconds(&self) -> f32;
+    fn warm_up_seconds(&self, population: &PopulationSpec) -> f32;
+
+    /// Whether a graphics device can hold and step its elements. Only particles can, so far.
+    fn runs_on_device(&self) -> bool {
+        false
+    }
 
     /// Whether `tiled` draws it as cached pictures, which only the CPU does.
     fn has_groups(&self) -> bool {
@@ -80,7 +87,7 @@ pub trait FamilySpec: Debug + Send + Sync {
     ///
     /// # Errors
     /// A value cannot be used, or memory is short.
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError>;
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError>;
 }
 
 /// A family of a program's own, shared by the copies of a spec.
@@ -135,6 +142,15 @@ pub struct BuildContext<'a> {
     pub kinds: &'a [Look],
     /// What the look was built from, in the scene's season.
     pub look_spec: &'a LookSpec,
+    /// Values of its particles in the scene's season.
+    pub(crate) particles: &'a ParticleSpec,
+    pub(crate) storage: Storage,
+    /// The scene's particle populations on the CPU.
+    pub(crate) set: &'a mut ParticleSet,
+    /// The device, if the population is to run there.
+    pub(crate) device: Option<&'a mut Device>,
+    /// Whether it has joined others, which follow its events.
+    pub(crate) joined: bool,
 }
 
 /// What a population is stepped with.
@@ -324,43 +340,5 @@ impl Elements for Ended {
 
     fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
         Ok(Drawables::default())
-    }
-}
-
-// Keys of the families that ship.
-macro_rules! keys {
-    ($($(#[$doc:meta])* $key:ident: $Spec:ty, $about:literal;)*) => {
-        const KEYS: &[&str] = &["particles", $(stringify!($key)),*];
-    };
-}
-list!(keys);
-
-/// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.
-pub(crate) fn check(population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
-    let mut families = population.families();
-    let Some(family) = families.next() else {
-        if !population.kind.is_empty() {
-            let problem = "does nothing: particles are of one kind";
-            return Err(SpecError::new("kind", problem, "leave it out, or write several populations"));
-        }
-        return Ok(());
-    };
-    let key = family.key();
-    if let Some(other) = families.next() {
-        let problem = format!("stands beside {key}");
-        return Err(SpecError::new(other.key(), problem, "keep one of them"));
-    }
-    if population.own.is_some() && KEYS.contains(&key) {
-        let problem = format!("'{key}' is a family that ships");
-        return Err(SpecError::new("family", problem, "give your own another key"));
-    }
-    family.check(population, context)?;
-    let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
-    match unread {
-        Some(unread) => {
-            let problem = format!("does nothing in a population of {key}");
-            Err(SpecError::new(unread, problem, "leave it out"))
-        }
-        None => Ok(()),
     }
 }

@@ -3,20 +3,92 @@
 use frolic_core::{Meter, Particles, SpecError};
 use frolic_draw::{Instances, SunSpec, Trails, View};
 
-use super::{DrawContext, Drawables, Elements};
+use super::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};
+use crate::device::OnDevice;
+use crate::places_file::Places;
+use crate::population::PopulationSpec;
+
+/// The family of a population that is written as none of the list. Its values are keys of the population itself.
+#[derive(Debug)]
+pub(crate) struct ParticleFamily;
+
+impl FamilySpec for ParticleFamily {
+    fn key(&self) -> &'static str {
+        "particles"
+    }
+
+    fn reads(&self) -> &'static [&'static str] {
+        &["life", "motion", "emitter", "field", "event", "order", "trail"]
+    }
+
+    fn check(&self, population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {
+        if population.kind.is_empty() {
+            return Ok(());
+        }
+        let problem = "does nothing: particles are of one kind";
+        Err(SpecError::new("kind", problem, "leave it out, or write several populations"))
+    }
+
+    /// The longest lifetime.
+    fn warm_up_seconds(&self, population: &PopulationSpec) -> f32 {
+        population.life.max
+    }
+
+    fn runs_on_device(&self) -> bool {
+        true
+    }
+
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let BuildContext { population, particles, seed, storage, assets, set, device, joined, .. } = context;
+        *joined = true;
+        let name = &population.name;
+        match device {
+            Some(device) => Ok(Box::new(Resident(device.particles(name, particles, *seed, assets)?))),
+            None => {
+                let nth = set.add_with(name, particles, *seed, *storage, assets)?;
+                Ok(Box::new(Member { nth, trails: Trails::default() }))
+            }
+        }
+    }
+}
+
+/// Particles on the device.
+#[derive(Debug)]
+struct Resident(OnDevice);
+
+impl Elements for Resident {
+    /// Only the device has the number.
+    fn len(&self, _context: DrawContext<'_>) -> usize {
+        0
+    }
+
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        self.0.bytes
+    }
+
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        let mut all = Drawables::default();
+        self.0.shards.iter().for_each(|shard| all.push(Instances::on_device(*shard, context.lag), 0));
+        Ok(all)
+    }
+
+    fn trails(&self, context: DrawContext<'_>) -> Option<Instances<'_>> {
+        self.0.trails.map(|trails| Instances::on_device(trails, context.lag))
+    }
+
+    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
+        None
+    }
+}
 
 /// A member of the set, and the trails of its elements as they were last drawn.
 #[derive(Debug)]
-pub(crate) struct Member {
+struct Member {
     nth: usize,
     trails: Trails,
 }
 
 impl Member {
-    pub(crate) fn new(nth: usize) -> Self {
-        Self { nth, trails: Trails::default() }
-    }
-
     fn particles<'a>(&self, context: DrawContext<'a>) -> &'a Particles {
         &context.set.members()[self.nth]
     }

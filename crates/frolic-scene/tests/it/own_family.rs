@@ -48,11 +48,11 @@ impl FamilySpec for StoneSpec {
         Err(SpecError::new("stones.height", "is no height", "write metres"))
     }
 
-    fn warm_up_seconds(&self) -> f32 {
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         0.5
     }
 
-    fn build(&self, context: &BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         let mut bodies = BodyColumns::default();
         for id in 0..context.count {
             let (life, size) = (context.population.life.max, context.size.max);
@@ -276,5 +276,5 @@ fn changes_of_a_spec_keep_it() {
         let (mut scene, _) = run(&changed, 0.1);
         assert_eq!(scene.snapshot("stones").unwrap().0.elements.len(), 3);
     }
-    assert_eq!(spec.climbing().unwrap().warm_up_seconds(), 0.5);
+    assert_eq!(spec.warm_up_seconds(), 0.5);
 }

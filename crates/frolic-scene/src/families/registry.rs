@@ -1,0 +1,84 @@
+//! The family of a population, and what a scene asks of it: checks, elements, and whether a device can run it.
+
+use frolic_core::backend::why_not_on_device_all;
+use frolic_core::{Assets, ParticleSpec, SpecError, World};
+use frolic_draw::LookSpec;
+
+use super::particles::ParticleFamily;
+use super::{BuildContext, CheckContext, Elements, FamilySpec, list};
+use crate::population::PopulationSpec;
+
+// Keys of the families that ship.
+macro_rules! keys {
+    ($($(#[$doc:meta])* $key:ident: $Spec:ty, $about:literal;)*) => {
+        const KEYS: &[&str] = &["particles", $(stringify!($key)),*];
+    };
+}
+list!(keys);
+
+/// The family of a checked population.
+pub(crate) fn of(population: &PopulationSpec) -> &dyn FamilySpec {
+    population.families().next().unwrap_or(&ParticleFamily)
+}
+
+/// Builds the elements of a population. Returns them with the number of their events in the set of particles.
+pub(crate) fn build(context: &mut BuildContext<'_>) -> Result<(Box<dyn Elements>, usize), SpecError> {
+    let population = context.population;
+    let elements = of(population).build(context)?;
+    if context.joined {
+        return Ok((elements, 0));
+    }
+    let source = context.set.add_source(&population.name, &population.event, context.assets)?;
+    Ok((elements, source))
+}
+
+/// Returns for each population why it cannot run on the device, if it cannot. Populations whose events start elements of each other run in
+/// one place.
+pub(crate) fn why_not_on_device(
+    populations: &[PopulationSpec],
+    seasonal: &[(ParticleSpec, LookSpec)],
+    world: &World,
+    assets: &Assets,
+) -> Vec<Option<String>> {
+    let runs = |population: &PopulationSpec| of(population).runs_on_device();
+    let starts = |population: &PopulationSpec| population.event.iter().any(|event| event.start.is_some());
+    if populations.iter().any(|population| !runs(population) && starts(population)) {
+        return vec![Some("events of families on the CPU start elements".to_owned()); populations.len()];
+    }
+    let named: Vec<_> = populations
+        .iter()
+        .zip(seasonal)
+        .filter(|(population, _)| runs(population))
+        .map(|(population, (particles, _))| (population.name.as_str(), particles))
+        .collect();
+    let mut reasons = why_not_on_device_all(&named, world, assets).into_iter();
+    let why = |population| match runs(population) {
+        true => reasons.next().flatten(),
+        false => Some("its family runs on the CPU".to_owned()),
+    };
+    populations.iter().map(why).collect()
+}
+
+/// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.
+pub(crate) fn check(population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
+    let mut families = population.families();
+    let family = families.next().unwrap_or(&ParticleFamily);
+    let key = family.key();
+    if let Some(other) = families.next() {
+        let problem = format!("stands beside {key}");
+        return Err(SpecError::new(other.key(), problem, "keep one of them"));
+    }
+    if population.own.is_some() && KEYS.contains(&key) {
+        let problem = format!("'{key}' is a family that ships");
+        return Err(SpecError::new("family", problem, "give your own another key"));
+    }
+    family.check(population, context)?;
+    let unread = population.written().into_iter().find(|key| !family.reads().contains(key));
+    match unread {
+        Some(unread) => {
+            let problem = format!("does nothing in a population of {key}");
+            Err(SpecError::new(unread, problem, "leave it out"))
+        }
+        None => Ok(()),
+    }
+}
