@@ -26,7 +26,7 @@
 //! | how does a frame become fixed steps? | `foundations/clock.rs` |
 //! | what did it cost? | `foundations/meter.rs`; which thread did what when `foundations/trace.rs` |
 //! | what can the machine do at most? | `foundations/limits.rs` |
-//! | what is lowered when frames take too long? | `foundations/keeper.rs` |
+//! | what is lowered when frames take too long? | `foundations/frame_budget.rs` |
 //! | what does a device need to know? | `backend.rs` |
 //! | random numbers, instruction sets | `foundations/random.rs`, `foundations/simd.rs` |
 //!
@@ -65,7 +65,7 @@ pub use families::blades::{
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
 };
 pub use families::fixed::{
-    FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
+    FillSpec, FixedColumns, FixedInstances, FixedSpec, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
 pub use families::growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
 pub use families::particles::{
@@ -76,7 +76,7 @@ pub use families::walkers::WalkSpec;
 pub use foundations::clock::{Clock, ClockSpec, Tick};
 pub use foundations::columns::MEMORY_LIMIT;
 pub use foundations::error::{SpecError, at_most, listed, vector_within, within};
-pub use foundations::keeper::{Keeper, KeeperSpec, Lever, Lowered};
+pub use foundations::frame_budget::{FrameBudget, FrameBudgetSpec, QualityChange, QualitySetting};
 pub use foundations::meter::{Counter, Frame, Meter, Stage, Started};
 pub use foundations::noise::gust_noise;
 pub use foundations::paths::{Path, PathEnds, PathSpec};

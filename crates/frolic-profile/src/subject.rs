@@ -154,8 +154,8 @@ impl Run for SceneRun {
         let Self { scene, meter, threads, step, .. } = self;
         threads.run(|| {
             meter.begin_frame();
-            // With a keeper the clock says how many steps a frame takes.
-            match scene.keeper() {
+            // With a frame budget the clock says how many steps a frame takes.
+            match scene.frame_budget() {
                 Some(_) => scene.tick(f64::from(*step), meter),
                 None => scene.step(*step, 1, meter),
             }

@@ -8,7 +8,7 @@
 //! | which keys does a scene file have? | `spec.rs`, `population.rs`, `parts.rs` (and `docs/scene-format.md`) |
 //! | what are emitters, obstacles and fields made of? | `assets.rs`; files `models.rs` (OBJ, glTF), `grid_file.rs` |
 //! | places in files: glTF instances, PLY, CSV | `places_file.rs` |
-//! | how do textures, texts and boards get onto the picture? | `props.rs`, `texture.rs` |
+//! | how do textures, texts and boards get onto the picture? | `decor.rs`, `texture.rs` |
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
@@ -20,6 +20,7 @@
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 mod assets;
+mod decor;
 #[cfg(feature = "gpu")]
 mod device;
 #[cfg(not(feature = "gpu"))]
@@ -36,7 +37,6 @@ mod output;
 mod parts;
 mod places_file;
 mod population;
-mod props;
 mod scene;
 mod set;
 mod shipped;

@@ -3,8 +3,8 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use frolic_core::{
-    Assets, Clock, Counter, Frame, Keeper, Lever, Lowered, Meter, ParticleSet, ParticleSpec, Particles, Path,
-    SpecError, Storage, Threads, World,
+    Assets, Clock, Counter, Frame, FrameBudget, Meter, ParticleSet, ParticleSpec, Particles, Path,
+    QualityChange, QualitySetting, SpecError, Storage, Threads, World,
 };
 use frolic_diagnostics::{Mark, Plan, Show};
 use frolic_draw::{
@@ -13,6 +13,7 @@ use frolic_draw::{
 };
 use frolic_list::{ListScratch, Surroundings};
 
+use crate::decor::Decor;
 use crate::device::Device;
 use crate::error::{DeviceError, SceneError};
 use crate::families::registry;
@@ -20,7 +21,6 @@ use crate::families::{BuildContext, DrawContext, Elements, Ended, GroundPlan, St
 use crate::land::Land;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
-use crate::props::Props;
 use crate::spec::{Backend, Residence, SceneSpec};
 
 /// A running scene: populations, world, camera and renderer.
@@ -48,9 +48,9 @@ pub struct Scene {
     populations: Vec<Population>,
     /// CPU particle populations, joined by events that start elements of one another.
     set: ParticleSet,
-    props: Props,
+    decor: Decor,
     clock: Clock,
-    keeper: Option<Keeper>,
+    frame_budget: Option<FrameBudget>,
     travel: Option<Path>,
     /// Interpolation lag: time from the picture to the state of the populations, in seconds.
     behind: f32,
@@ -128,8 +128,8 @@ impl Scene {
         let spec = &spec.in_weather();
         let assets = crate::assets::load(&spec.asset, &spec.folder)?;
         let world = spec.world.build_with(&assets).map_err(|error| error.under("world"))?;
-        let mut props = Props::new(spec, &world)?;
-        props.lands = Land::all(&spec.land, &spec.population, spec.seed, &assets)?;
+        let mut decor = Decor::new(spec, &world)?;
+        decor.lands = Land::all(&spec.land, &spec.population, spec.seed, &assets)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
@@ -139,11 +139,11 @@ impl Scene {
             // Each population needs its own random numbers.
             let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
             let look = dressed
-                .build_with(&props.library)
+                .build_with(&decor.library)
                 .map_err(|error| error.under(&format!("population.{nth}.look")))?;
             let kinds = population.kind.iter().enumerate().map(|(kind, look)| {
                 let under = |error: SpecError| error.under(&format!("population.{nth}.kind.{kind}"));
-                look.build_with(&props.library).map_err(under)
+                look.build_with(&decor.library).map_err(under)
             });
             let kinds = kinds.collect::<Result<Vec<_>, _>>()?;
             let mut context = BuildContext {
@@ -165,7 +165,7 @@ impl Scene {
                 registry::build(&mut context).map_err(|error| error.under(&population.name))?;
             let under = |error: SpecError| error.under(&format!("population.{nth}.trail.look"));
             let trail =
-                population.trail.as_ref().map(|trail| trail.look.build_with(&props.library).map_err(under));
+                population.trail.as_ref().map(|trail| trail.look.build_with(&decor.library).map_err(under));
             let trail = trail.transpose()?;
             let most = population.own.as_ref().map_or(usize::MAX, |_| population.count as usize);
             let name = population.name.clone();
@@ -181,9 +181,9 @@ impl Scene {
             travel: spec.travel.as_ref().map(Path::new),
             backdrop: spec.backdrop(),
             populations,
-            props,
+            decor,
             clock: Clock::new(spec.clock),
-            keeper: spec.keeper.as_ref().map(Keeper::new).transpose()?,
+            frame_budget: spec.frame_budget.as_ref().map(FrameBudget::new).transpose()?,
             behind: 0.0,
             time: 0.0,
             caught: vec![0; spec.world.collector.len()],
@@ -217,12 +217,12 @@ impl Scene {
         meter.add(Counter::StepsDropped, u64::from(tick.dropped));
     }
 
-    /// Reports the duration of a whole frame to the keeper. Returns the quality setting that the keeper changed, if any.
-    pub fn keep_budget(&mut self, frame: &Frame) -> Option<Lowered> {
-        let keeper = self.keeper.as_mut()?;
-        let change = keeper.after(frame.total());
-        let [detail, density, rate] =
-            [Lever::Detail, Lever::Density, Lever::Rate].map(|lever| keeper.share(lever));
+    /// Reports the duration of a whole frame to the frame budget. Returns the quality setting that the frame budget changed, if any.
+    pub fn keep_budget(&mut self, frame: &Frame) -> Option<QualityChange> {
+        let budget = self.frame_budget.as_mut()?;
+        let change = budget.after(frame.total());
+        let [detail, density, rate] = [QualitySetting::Detail, QualitySetting::Density, QualitySetting::Rate]
+            .map(|setting| budget.share(setting));
         for population in &mut self.populations {
             population.look.ease(detail, density);
             population.kinds.iter_mut().for_each(|look| look.ease(detail, density));
@@ -233,9 +233,9 @@ impl Scene {
         change
     }
 
-    /// Returns the keeper, which holds frames within a time budget, if the scene has one.
-    pub fn keeper(&self) -> Option<&Keeper> {
-        self.keeper.as_ref()
+    /// Returns the frame budget, which holds frames within a time budget, if the scene has one.
+    pub fn frame_budget(&self) -> Option<&FrameBudget> {
+        self.frame_budget.as_ref()
     }
 
     /// Runs to a time, in seconds after the start, in fixed steps and without the cap. Does nothing if that time has passed.
@@ -323,23 +323,23 @@ impl Scene {
         });
         self.behind = 0.0;
         self.time += f64::from(dt) * f64::from(steps);
-        self.props.tell(self.time, &self.caught);
-        self.props.follow(&self.world);
+        self.decor.tell(self.time, &self.caught);
+        self.decor.follow(&self.world);
         if self.travel.is_some()
             && let Ok(view) = camera_at(&self.spec, self.travel.as_ref(), self.time).view(self.spec.draw.size)
         {
             self.view = view;
         }
         meter.add(Counter::Steps, u64::from(steps));
-        if let Some(keeper) = &self.keeper {
-            let percent = |lever: Lever| (keeper.share(lever) * 100.0).round() as u64;
-            for (counter, lever) in [
-                (Counter::DetailPercent, Lever::Detail),
-                (Counter::DensityPercent, Lever::Density),
-                (Counter::RatePercent, Lever::Rate),
+        if let Some(budget) = &self.frame_budget {
+            let percent = |setting: QualitySetting| (budget.share(setting) * 100.0).round() as u64;
+            for (counter, setting) in [
+                (Counter::DetailPercent, QualitySetting::Detail),
+                (Counter::DensityPercent, QualitySetting::Density),
+                (Counter::RatePercent, QualitySetting::Rate),
             ] {
                 meter.forget(counter);
-                meter.add(counter, percent(lever));
+                meter.add(counter, percent(setting));
             }
         }
     }
@@ -357,10 +357,10 @@ impl Scene {
         self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
-            let mut props = Props::new(&self.spec, &self.world)?;
-            std::mem::swap(&mut props.lands, &mut self.props.lands);
-            self.props = props;
-            self.props.tell(self.time, &self.caught);
+            let mut decor = Decor::new(&self.spec, &self.world)?;
+            std::mem::swap(&mut decor.lands, &mut self.decor.lands);
+            self.decor = decor;
+            self.decor.tell(self.time, &self.caught);
         }
         Ok(())
     }
@@ -429,7 +429,7 @@ impl Scene {
             populations: &mut self.populations,
             ended: &mut self.ended,
             set: &self.set,
-            props: &self.props,
+            decor: &self.decor,
             spec: &self.spec,
             view: &self.view,
             backdrop: &self.backdrop,
@@ -611,7 +611,7 @@ impl Scene {
         let Self { device: Some(device), caught, .. } = self else { return Ok(()) };
         device.wait(meter)?;
         device.take_caught(caught);
-        self.props.tell(self.time, &self.caught);
+        self.decor.tell(self.time, &self.caught);
         Ok(())
     }
 }
@@ -734,7 +734,7 @@ struct Drawn<'a> {
     populations: &'a mut [Population],
     ended: &'a mut Vec<SceneError>,
     set: &'a ParticleSet,
-    props: &'a Props,
+    decor: &'a Decor,
     spec: &'a SceneSpec,
     view: &'a View,
     backdrop: &'a BackdropSpec,
@@ -769,6 +769,6 @@ impl<'a> Drawn<'a> {
             .lights(&self.spec.light)
             .sun(sun)
             .time((self.time - f64::from(self.behind)) as f32);
-        scratch.list(elements.chain(self.props.drawn()), &self.spec.draw.list(), self.view, &around, meter)
+        scratch.list(elements.chain(self.decor.drawn()), &self.spec.draw.list(), self.view, &around, meter)
     }
 }

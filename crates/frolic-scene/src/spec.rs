@@ -4,7 +4,7 @@ use derive_setters::Setters;
 use std::collections::HashSet;
 
 use frolic_core::{
-    ClockSpec, EventSpec, KeeperSpec, MOST_KINDS, ParticleSpec, PathSpec, SpecError, Storage, Weather,
+    ClockSpec, EventSpec, FrameBudgetSpec, MOST_KINDS, ParticleSpec, PathSpec, SpecError, Storage, Weather,
     WorldSpec, at_most, check_events, listed, within,
 };
 use frolic_draw::{
@@ -63,7 +63,7 @@ pub struct SceneSpec {
     /// Keeps frames within a time budget by reducing quality settings in order. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
-    pub keeper: Option<KeeperSpec>,
+    pub frame_budget: Option<FrameBudgetSpec>,
     /// Camera.
     #[serde(default)]
     pub camera: CameraSpec,
@@ -255,7 +255,7 @@ impl SceneSpec {
             backend: Backend::default(),
             residence: Residence::default(),
             clock: ClockSpec::default(),
-            keeper: None,
+            frame_budget: None,
             camera: CameraSpec::default(),
             travel: None,
             draw: DrawSpec::default(),
@@ -348,8 +348,8 @@ impl SceneSpec {
         within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
         within("season", self.season, 0.0, 1.0, "")?;
         self.clock.check().map_err(|error| error.under("clock"))?;
-        if let Some(keeper) = &self.keeper {
-            keeper.check().map_err(|error| error.under("keeper"))?;
+        if let Some(budget) = &self.frame_budget {
+            budget.check().map_err(|error| error.under("frame_budget"))?;
         }
         self.camera.view(self.draw.size).map_err(|error| error.under("camera"))?;
         if let Some(travel) = &self.travel {
@@ -490,7 +490,7 @@ pub(crate) const KEYS: [&str; 30] = [
     "residence",
     "clock",
     "camera",
-    "keeper",
+    "frame_budget",
     "travel",
     "draw",
     "profile",

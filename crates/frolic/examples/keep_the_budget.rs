@@ -1,14 +1,14 @@
-//! More elements than a frame can hold, and a keeper that holds it anyway: it lowers detail, then the share that is drawn, then the steps a
+//! More elements than a frame can hold, and a frame budget that holds it anyway: it lowers detail, then the share that is drawn, then the steps a
 //! second, says what it lowered, and gives it back when the load goes. A read-out shows it in the picture.
 //!
-//! `cargo run --release -p frolic --example keep_the_budget [FILE] [COUNT]` prints what the keeper does and, given FILE, writes a picture of a
+//! `cargo run --release -p frolic --example keep_the_budget [FILE] [COUNT]` prints what the frame budget does and, given FILE, writes a picture of a
 //! frame that was kept. COUNT is the number of elements, 600 000 if not given.
 
-use frolic::core::{Keeper, KeeperSpec, Lever};
+use frolic::core::{FrameBudget, FrameBudgetSpec, QualitySetting};
 use frolic::diagnostics::{Corner, Readout};
 use frolic::prelude::*;
 
-/// Shares of the frame without a keeper: what it is to keep to, in turn.
+/// Shares of the frame without a frame_budget: what it is to keep to, in turn.
 const BUDGETS: [f32; 2] = [0.75, 2.0];
 
 /// Frames of each part.
@@ -18,12 +18,16 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let count = std::env::args().nth(2).map_or(Ok(600_000), |text| text.parse())?;
     let scene = SceneSpec::find("beacon")?.scaled(count).set("draw.size", "[960, 600]")?;
     let usual = median_frame(&scene)?;
-    println!("a frame takes {:.1} ms without a keeper", usual * 1e3);
+    println!("a frame takes {:.1} ms without a frame budget", usual * 1e3);
 
     let mut picture = None;
     for budget in BUDGETS.map(|share| share * usual) {
         let mut kept = scene.clone();
-        kept.keeper = Some(KeeperSpec::new(budget).order([Lever::Detail, Lever::Density, Lever::Rate]));
+        kept.frame_budget = Some(FrameBudgetSpec::new(budget).order([
+            QualitySetting::Detail,
+            QualitySetting::Density,
+            QualitySetting::Rate,
+        ]));
         let mut scene = Scene::new(&kept)?;
         let (mut meter, mut readout) = (Meter::new(), Readout::new(budget));
         scene.run_to(4.0, &mut meter);
@@ -42,7 +46,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             late += usize::from(nth >= FRAMES / 3 * 2 && frame.total().as_secs_f32() > budget);
         }
         let left = readout.lines()[3].clone();
-        let spent = scene.keeper().is_some_and(Keeper::is_spent);
+        let spent = scene.frame_budget().is_some_and(FrameBudget::is_spent);
         println!(
             "to {:.1} ms: {changes} changes; of the last {} frames {late} were late; {left}{}",
             budget * 1e3,

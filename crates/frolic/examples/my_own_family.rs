@@ -250,9 +250,9 @@ fn scene(count: u32, folder: PathBuf) -> Result<SceneSpec, SpecError> {
     spec.sun = Some(sun);
 
     // A pile to moor at, of pieces as high as they are wide, and the cap on it.
-    let mut pieces = FixtureSpec::default();
+    let mut pieces = FixedSpec::default();
     pieces.at = (0..5).map(|nth| at([x, top - 0.6 * (nth + 1) as f32, z])).collect();
-    let mut cap = FixtureSpec::default();
+    let mut cap = FixedSpec::default();
     cap.at = vec![at(PILE)];
     for (name, mesh, fixed, size, colour) in
         [("pile", "post", pieces, 0.6, "#6e4a30"), ("cap", "ball", cap, 0.54, "#d8cdb4")]

@@ -61,7 +61,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         ("walker", WalkSpec::new(0.74, None), 1.72, coat),
         ("float", WalkSpec::default().pusher("ball"), 1.2, float),
     ] {
-        let figure = FixtureSpec::walking(walk);
+        let figure = FixedSpec::walking(walk);
         spec = spec.with_population(PopulationSpec::fixed(name, figure, 1, Span::from(size), look));
     }
 

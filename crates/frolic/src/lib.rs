@@ -48,7 +48,7 @@
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
 //! | know what a frame did and cost, or paint it | [`Meter`](prelude::Meter), [`Show`](diagnostics::Show), [`Readout`](diagnostics::Readout), [`Trace`](core::trace::Trace) |
 //! | measure frame time against count | [`profile`], `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
-//! | hold frames under a time | [`Keeper`](core::Keeper), `examples/keep_the_budget.rs` |
+//! | hold frames under a time | [`FrameBudget`](core::FrameBudget), `examples/keep_the_budget.rs` |
 //!
 //! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
 //! is a crate of its own; this one only joins them.
@@ -109,11 +109,11 @@ pub mod bodies {
 /// Elements that stay where they are put: they hang from lines, fill a volume, swing, sway, or go with a pusher.
 ///
 /// ```
-/// use frolic::fixed::{Fixtures, LineSpec, SwingSpec};
+/// use frolic::fixed::{FixedInstances, LineSpec, SwingSpec};
 /// use frolic::prelude::*;
 ///
 /// let line = LineSpec::new([0.0, 3.0, 0.0], [10.0, 3.0, 0.0], 0.5);
-/// let mut flags = Fixtures::new(&FixtureSpec::hung([line], Some(SwingSpec::default())), 40, Span::from(0.2), 1)?;
+/// let mut flags = FixedInstances::new(&FixedSpec::hung([line], Some(SwingSpec::default())), 40, Span::from(0.2), 1)?;
 /// let world = WorldSpec::default().wind([0.0, 0.0, 4.0]).build()?;
 /// flags.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
 /// assert!(flags.columns().tilt().iter().all(|tilt| *tilt < 0.0));
@@ -121,7 +121,7 @@ pub mod bodies {
 /// ```
 pub mod fixed {
     pub use frolic_core::{
-        FillSpec, FixtureColumns, FixtureSpec, Fixtures, LineSpec, PlaceSpec, SwaySpec, SwingSpec, WalkSpec,
+        FillSpec, FixedColumns, FixedInstances, FixedSpec, LineSpec, PlaceSpec, SwaySpec, SwingSpec, WalkSpec,
     };
 }
 
@@ -330,7 +330,7 @@ pub mod families {
 pub mod prelude {
     pub use frolic_core::{
         AreaSpec, BladeSpec, Clock, ClockSpec, CollectorSpec, Counter, EmitterSpec, EventSpec, FieldSpec,
-        FixtureSpec, Frame, GrowSpec, Meter, Moment, ObstacleSpec, On, ParticleSpec, Particles, PatternSpec,
+        FixedSpec, Frame, GrowSpec, Meter, Moment, ObstacleSpec, On, ParticleSpec, Particles, PatternSpec,
         PlacementSpec, Ramp, ShapeSpec, Span, SpecError, Stage, Storage, Threads, World, WorldSpec,
     };
     pub use frolic_diagnostics::Show;

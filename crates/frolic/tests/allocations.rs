@@ -66,9 +66,9 @@ fn frames_allocate_nothing_after_warm_up() {
             assert_eq!(allocated.allocations, 0, "beacon, {technique}, {order}: {allocated:?}");
             assert_eq!(allocated.reallocations, 0, "beacon, {technique}, {order}: {allocated:?}");
         }
-        // A keeper that has lowered whatever it may.
+        // A frame budget that has lowered whatever it may.
         let spec = SceneSpec::find("beacon").unwrap().set("draw.technique", technique).unwrap();
-        let spec = spec.set("keeper", "{ budget = 0.0001 }").unwrap();
+        let spec = spec.set("frame_budget", "{ seconds = 0.0001 }").unwrap();
         let spec = spec.set("draw.size", "[160, 100]").unwrap().set("threads", "2").unwrap();
         let kept = allocated(&spec.scaled(3_000), |scene, meter| {
             scene.step(1.0 / 20.0, 200, meter);

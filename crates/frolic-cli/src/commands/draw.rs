@@ -162,13 +162,13 @@ pub(super) fn draw(
     Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
 }
 
-/// A read-out of a scene's frames, held against its keeper's time if it has one.
+/// A read-out of a scene's frames, held against its budget's time if it has one.
 fn readout(spec: &SceneSpec) -> Readout {
-    Readout::new(spec.keeper.as_ref().map_or(1.0 / 60.0, |keeper| keeper.budget))
+    Readout::new(spec.frame_budget.as_ref().map_or(1.0 / 60.0, |budget| budget.seconds))
 }
 
 /// Takes a frame as a program that runs does, `elapsed` s after the one before: steps and picture together, heard by a read-out that is painted
-/// over it, and by the scene's keeper.
+/// over it, and by the scene's frame budget.
 fn shoot_live(
     scene: &mut Scene,
     shot: Shot,

@@ -459,7 +459,7 @@ fn frames_are_taken_as_asked() {
     assert_eq!(talk("").len(), 1);
 }
 
-/// The read-out is in its corner and nowhere else, over pictures and films; a keeper's scene is kept.
+/// The read-out is in its corner and nowhere else, over pictures and films; a frame budget's scene is kept.
 #[test]
 fn a_readout_is_painted_over() {
     let folder = tempfile::tempdir().unwrap();
@@ -488,7 +488,7 @@ fn a_readout_is_painted_over() {
     assert!(differs(340..640, 0..400) < 0.01, "{}", differs(340..640, 0..400));
     let film =
         ["draw", "beacon", "--readout", "--frames", "3", "-o", "f-#.png", "--size", "320x200", "--json"];
-    let kept = json(&good(folder.path(), &[&film[..], &["--set", "keeper.budget=0.0001"]].concat()));
+    let kept = json(&good(folder.path(), &[&film[..], &["--set", "frame_budget.seconds=0.0001"]].concat()));
     assert_eq!(kept["counters"]["density_percent"], 100, "three frames are too few to judge by");
     let refused = frolic(folder.path(), &["draw", "beacon", "--readout", "--sheet", "2x2"]);
     assert_eq!(refused.status.code(), Some(2));

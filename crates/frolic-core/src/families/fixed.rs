@@ -26,7 +26,7 @@ use crate::world::{Gusts, MOST_PUSHERS, World};
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
-pub struct FixtureSpec {
+pub struct FixedSpec {
     /// Single places, for the first elements. At most 65536.
     #[setters(into)]
     pub at: Vec<PlaceSpec>,
@@ -182,10 +182,10 @@ impl Default for SwingSpec {
 }
 
 columns! {
-    /// All attributes of one fixture.
-    row FixtureRow;
-    /// The attributes of all fixtures; slices of one length.
-    columns FixtureColumns;
+    /// All attributes of one instance.
+    row FixedRow;
+    /// The attributes of all instances; slices of one length.
+    columns FixedColumns;
     /// Position x, m.
     px: f32,
     /// Position y (up), m.
@@ -204,7 +204,7 @@ columns! {
     id: u32,
 }
 
-impl FixtureColumns {
+impl FixedColumns {
     /// The three position columns, m.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
@@ -215,7 +215,7 @@ impl FixtureColumns {
 const MOST_PLACES: usize = 65_536;
 const MOST_LINES: usize = 4096;
 
-impl FixtureSpec {
+impl FixedSpec {
     /// Elements that hang along lines.
     pub fn hung(lines: impl IntoIterator<Item = LineSpec>, swing: Option<SwingSpec>) -> Self {
         Self { line: lines.into_iter().collect(), swing, ..Self::default() }
@@ -302,11 +302,11 @@ impl FixtureSpec {
 /// A population of static instances: its state, and the step that swings it.
 ///
 /// ```
-/// use frolic_core::{FixtureSpec, Fixtures, LineSpec, Meter, Span, SwingSpec, WorldSpec};
+/// use frolic_core::{FixedSpec, FixedInstances, LineSpec, Meter, Span, SwingSpec, WorldSpec};
 ///
 /// let line = LineSpec::new([0.0, 3.0, 0.0], [10.0, 3.0, 0.0], 0.5);
-/// let spec = FixtureSpec::hung([line], Some(SwingSpec::default()));
-/// let mut flags = Fixtures::new(&spec, 40, Span::from(0.2), 1)?;
+/// let spec = FixedSpec::hung([line], Some(SwingSpec::default()));
+/// let mut flags = FixedInstances::new(&spec, 40, Span::from(0.2), 1)?;
 /// let world = WorldSpec::default().wind([0.0, 0.0, 4.0]).build()?;
 /// flags.step(&world, 1.0 / 60.0, 60, &mut Meter::new());
 /// assert_eq!(flags.columns().len(), 40);
@@ -314,9 +314,9 @@ impl FixtureSpec {
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug)]
-pub struct Fixtures {
-    spec: FixtureSpec,
-    columns: FixtureColumns,
+pub struct FixedInstances {
+    spec: FixedSpec,
+    columns: FixedColumns,
     /// Positions at rest of swaying elements, in metres.
     rest: [Vec<f32>; 3],
     /// Tints of places that were read; empty without such places.
@@ -335,43 +335,37 @@ pub struct Fixtures {
 /// Number of elements that a worker swings at a time.
 const CHUNK: usize = 4096;
 
-impl Fixtures {
+impl FixedInstances {
     /// `count` elements with a range of sizes, in metres.
     ///
     /// # Errors
     /// A value is out of range, or the elements exceed the memory limit.
-    pub fn new(spec: &FixtureSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
+    pub fn new(spec: &FixedSpec, count: u32, size: Span, seed: u32) -> Result<Self, SpecError> {
         Self::with_assets(spec, count, size, seed, &Assets::default())
     }
 
-    /// As [`Fixtures::new`], where the spec may name assets.
+    /// As [`FixedInstances::new`], where the spec may name assets.
     ///
     /// # Errors
-    /// As [`Fixtures::new`]; or an asset is missing or of another kind.
+    /// As [`FixedInstances::new`]; or an asset is missing or of another kind.
     pub fn with_assets(
-        spec: &FixtureSpec,
+        spec: &FixedSpec,
         count: u32,
         size: Span,
         seed: u32,
         assets: &Assets,
     ) -> Result<Self, SpecError> {
-        let mut fixtures = Self::put(spec, count, size, seed, assets)?;
+        let mut instances = Self::put(spec, count, size, seed, assets)?;
         if spec.sway.is_some() {
-            fixtures.rest = fixtures.columns.position().map(<[f32]>::to_vec);
+            instances.rest = instances.columns.position().map(<[f32]>::to_vec);
         }
-        Ok(fixtures)
+        Ok(instances)
     }
 
-    fn put(
-        spec: &FixtureSpec,
-        count: u32,
-        size: Span,
-        seed: u32,
-        assets: &Assets,
-    ) -> Result<Self, SpecError> {
+    fn put(spec: &FixedSpec, count: u32, size: Span, seed: u32, assets: &Assets) -> Result<Self, SpecError> {
         spec.check(count)?;
         size.check("size", 0.0, 1e4, "m")?;
-        let mut columns = FixtureColumns::default();
+        let mut columns = FixedColumns::default();
         let bytes = u64::from(count) * Self::bytes_per_element();
         let refused = |_| {
             SpecError::new(
@@ -386,7 +380,7 @@ impl Fixtures {
         let cells = spec.scatter.as_ref().map(|scatter| Cells::new(scatter.cells)).transpose()?;
         let walk = spec.walk.as_ref().map(|walk| walk.build(assets)).transpose();
         let walk = walk.map_err(|error| error.under("walk"))?;
-        let mut fixtures = Self {
+        let mut instances = Self {
             spec: spec.clone(),
             columns,
             rest,
@@ -400,9 +394,9 @@ impl Fixtures {
             time: 0.0,
         };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
-            let id = fixtures.columns.len() as u32;
+            let id = instances.columns.len() as u32;
             let [dice, ..] = Draws { seed, id }.draw(0);
-            fixtures.columns.push(&FixtureRow {
+            instances.columns.push(&FixedRow {
                 px: at.x,
                 py: at.y,
                 pz: at.z,
@@ -416,7 +410,7 @@ impl Fixtures {
         if spec.walk.is_some() {
             // Hidden until the first step.
             (0..count).for_each(|_| put(Vec3::NAN, 0.0, 0.0, 1.0));
-            return Ok(fixtures);
+            return Ok(instances);
         }
         if spec.strung {
             for line in spec.line.iter().take(count as usize) {
@@ -425,20 +419,20 @@ impl Fixtures {
                 // The control point of a parabola is twice as far off the straight line as its middle.
                 let middle = tip * 0.5 - Vec3::Y * (line.sag * 2.0);
                 for (column, value) in
-                    fixtures.curve.iter_mut().zip([middle.x, middle.y, middle.z, tip.x, tip.y, tip.z])
+                    instances.curve.iter_mut().zip([middle.x, middle.y, middle.z, tip.x, tip.y, tip.z])
                 {
                     column.push(value);
                 }
             }
-            return Ok(fixtures);
+            return Ok(instances);
         }
         for place in spec.at.iter().take(count as usize) {
             let (turn, tilt) = (place.turn_degrees.to_radians(), place.tilt_degrees.to_radians());
             put(Vec3::from(place.position), turn, tilt, place.scale);
         }
         if spec.scatter.is_some() {
-            fixtures.recentre([0.0, 0.0]);
-            return Ok(fixtures);
+            instances.recentre([0.0, 0.0]);
+            return Ok(instances);
         }
         if !spec.placement.is_empty() {
             let rest = count - count.min(spec.at.len() as u32);
@@ -449,12 +443,12 @@ impl Fixtures {
             }
             // Places that were read keep their id and tint; others are drawn by the number of the element.
             if spec.placement.iter().any(|layer| matches!(layer.on, On::Places { .. })) {
-                let first = fixtures.columns.len() - placed.len();
-                fixtures.columns.id[first..].copy_from_slice(placed.id());
-                let before = fixtures.columns.id[..first].iter().map(|id| lot(*id)[1]);
-                fixtures.tint = before.chain(placed.tint().iter().copied()).collect();
+                let first = instances.columns.len() - placed.len();
+                instances.columns.id[first..].copy_from_slice(placed.id());
+                let before = instances.columns.id[..first].iter().map(|id| lot(*id)[1]);
+                instances.tint = before.chain(placed.tint().iter().copied()).collect();
             }
-            return Ok(fixtures);
+            return Ok(instances);
         }
         if let Some(fill) = &spec.fill {
             let shape = ShapeSpec::Volume { asset: fill.asset.clone(), part: fill.part };
@@ -470,7 +464,7 @@ impl Fixtures {
                 let turn = libm::atan2f(out.x, out.z) + stray;
                 put(at, turn, fill.tilt_degrees.at(tilt).to_radians(), 1.0);
             }
-            return Ok(fixtures);
+            return Ok(instances);
         }
         let hung = (count as usize).saturating_sub(spec.at.len());
         let total: f64 = spec.line.iter().map(|line| f64::from(line.length())).sum();
@@ -495,7 +489,7 @@ impl Fixtures {
         if let Some(line) = spec.line.last() {
             (nth..hung).for_each(|_| put(line.at(1.0), 0.0, 0.0, 1.0));
         }
-        Ok(fixtures)
+        Ok(instances)
     }
 
     /// Moves the centre of scattered elements: x and z, in metres. Elements of cells that stay keep their key. Returns whether any appeared or
@@ -511,7 +505,7 @@ impl Fixtures {
         let all = cells.all().iter().flat_map(|&cell| scatter.places(cell, self.seed));
         for ([px, py, pz], draws, turn) in all.take(room) {
             let [size, ..] = draws.draw(1);
-            self.columns.push(&FixtureRow {
+            self.columns.push(&FixedRow {
                 px,
                 py,
                 pz,
@@ -536,7 +530,7 @@ impl Fixtures {
     /// Moves each element to its pusher. The column of the rate holds the way of the figure.
     fn follow(&mut self, world: &World) {
         let Self { walk: Some(walk), columns, time, .. } = self else { return };
-        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = columns;
+        let FixedColumns { px, py, pz, turn, tilt, rate, .. } = columns;
         let first = walk.first(world);
         for nth in 0..px.len() {
             let at = Vec3::new(px[nth], py[nth], pz[nth]);
@@ -556,7 +550,7 @@ impl Fixtures {
 
     /// Bytes of state of an element.
     pub fn bytes_per_element() -> u64 {
-        FixtureColumns::BYTES_PER_ELEMENT as u64
+        FixedColumns::BYTES_PER_ELEMENT as u64
     }
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
@@ -598,7 +592,7 @@ impl Fixtures {
     fn sway(&mut self, sway: &SwaySpec, world: &World) {
         let air = Air::new(world, self.time);
         let [rx, ry, rz] = &self.rest;
-        let FixtureColumns { px, py, pz, .. } = &mut self.columns;
+        let FixedColumns { px, py, pz, .. } = &mut self.columns;
         let chunks = rx.par_chunks(CHUNK).zip(ry.par_chunks(CHUNK)).zip(rz.par_chunks(CHUNK));
         let moved = px.par_chunks_mut(CHUNK).zip(py.par_chunks_mut(CHUNK)).zip(pz.par_chunks_mut(CHUNK));
         chunks.zip(moved).for_each(|(((rx, ry), rz), ((px, py), pz))| {
@@ -618,7 +612,7 @@ impl Fixtures {
     }
 
     fn swing(&mut self, motion: &Motion<'_>) {
-        let FixtureColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
+        let FixedColumns { px, py, pz, turn, tilt, rate, .. } = &mut self.columns;
         let chunks = px
             .par_chunks(CHUNK)
             .zip(py.par_chunks(CHUNK))
@@ -659,7 +653,7 @@ impl Fixtures {
     }
 
     /// The attributes of all elements.
-    pub fn columns(&self) -> &FixtureColumns {
+    pub fn columns(&self) -> &FixedColumns {
         &self.columns
     }
 
@@ -800,9 +794,9 @@ impl Motion<'_> {
     }
 }
 
-impl Sealed for FixtureColumns {}
+impl Sealed for FixedColumns {}
 
-impl Posed for FixtureColumns {
+impl Posed for FixedColumns {
     fn poses(&self) -> Poses<'_> {
         Poses {
             size: Some(self.size()),
@@ -824,7 +818,7 @@ mod tests {
     fn elements_are_even_along_lines_of_any_length() {
         let lines =
             [LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.0), LineSpec::new([0.0; 3], [0.0, 0.0, 1.0], 0.0)];
-        let flags = Fixtures::new(&FixtureSpec::hung(lines, None), 400, Span::from(0.1), 1).unwrap();
+        let flags = FixedInstances::new(&FixedSpec::hung(lines, None), 400, Span::from(0.1), 1).unwrap();
         let columns = flags.columns();
         assert_eq!(columns.px().iter().filter(|x| **x > 0.0).count(), 300);
         for pair in columns.px()[..300].windows(2) {
@@ -838,20 +832,20 @@ mod tests {
     #[test]
     fn a_line_hangs_by_its_sag() {
         let line = LineSpec::new([0.0, 2.0, 0.0], [10.0, 2.0, 0.0], 0.7);
-        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 101, Span::from(0.1), 1).unwrap();
+        let flags = FixedInstances::new(&FixedSpec::hung([line], None), 101, Span::from(0.1), 1).unwrap();
         let lowest = flags.columns().py().iter().copied().fold(f32::INFINITY, f32::min);
         assert!((lowest - 1.3).abs() < 1e-3, "{lowest}");
     }
 
     #[test]
     fn places_without_room_are_refused() {
-        assert_eq!(FixtureSpec::default().check(1).unwrap_err().key, "count");
-        let mut spec = FixtureSpec { at: vec![PlaceSpec::default()], ..FixtureSpec::default() };
+        assert_eq!(FixedSpec::default().check(1).unwrap_err().key, "count");
+        let mut spec = FixedSpec { at: vec![PlaceSpec::default()], ..FixedSpec::default() };
         assert!(spec.check(1).is_ok());
         spec.at[0].position[1] = f32::NAN;
         assert_eq!(spec.check(1).unwrap_err().key, "at.0.position");
         let line = LineSpec::new([0.0; 3], [0.0; 3], 0.0);
-        let flags = Fixtures::new(&FixtureSpec::hung([line], None), 5, Span::from(0.1), 1).unwrap();
+        let flags = FixedInstances::new(&FixedSpec::hung([line], None), 5, Span::from(0.1), 1).unwrap();
         assert_eq!(flags.len(), 5);
     }
 
@@ -861,11 +855,11 @@ mod tests {
         fn swinging_is_stable(length in 0.01f32..5.0, drag in 0f32..1000.0, wind in -60f32..60.0, dt in 0.001f32..0.05) {
             let swing = SwingSpec { length, drag, damping: 0.5 };
             let line = LineSpec::new([0.0; 3], [3.0, 0.0, 0.0], 0.2);
-            let mut flags = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            let mut flags = FixedInstances::new(&FixedSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
             let world = WorldSpec::default().wind([0.0, 0.0, wind]).gusts(1.0, 2.0).build().unwrap();
             flags.step(&world, dt, 200, &mut Meter::new());
             prop_assert!(flags.columns().tilt().iter().all(|tilt| tilt.abs() <= 2.6));
-            let mut still = Fixtures::new(&FixtureSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
+            let mut still = FixedInstances::new(&FixedSpec::hung([line], Some(swing)), 7, Span::from(0.1), 1).unwrap();
             still.step(&WorldSpec::default().build().unwrap(), dt, 50, &mut Meter::new());
             prop_assert!(still.columns().tilt().iter().all(|tilt| *tilt == 0.0));
         }

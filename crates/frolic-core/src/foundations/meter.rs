@@ -179,11 +179,11 @@ named_list! {
         ReadbackAge = "readback_age",
         /// Bytes held on a device.
         DeviceBytes = "device_bytes",
-        /// Percent of detail that a keeper leaves; this and the next two are 0 without a keeper.
+        /// Percent of detail that a frame budget leaves; this and the next two are 0 without a frame budget.
         DetailPercent = "detail_percent",
-        /// Percent of elements that a keeper has drawn.
+        /// Percent of elements that a frame budget has drawn.
         DensityPercent = "density_percent",
-        /// Percent of the steps a second that a keeper leaves.
+        /// Percent of the steps a second that a frame budget leaves.
         RatePercent = "rate_percent",
         /// Bytes held for elements: columns or records, and their scratch.
         ElementBytes = "element_bytes",

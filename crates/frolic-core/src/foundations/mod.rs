@@ -3,7 +3,7 @@
 pub(crate) mod clock;
 pub(crate) mod columns;
 pub(crate) mod error;
-pub(crate) mod keeper;
+pub(crate) mod frame_budget;
 pub mod limits;
 pub mod meter;
 pub(crate) mod noise;

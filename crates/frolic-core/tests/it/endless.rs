@@ -2,8 +2,8 @@
 
 use crate::common::weightless;
 use frolic_core::{
-    AimSpec, Cells, CellsSpec, Counter, EmitterSpec, EndlessSpec, FixtureSpec, Fixtures, KeepOffSpec, KeepTo,
-    Meter, ParticleSpec, Particles, PathSpec, ScatterSpec, Span, Storage, World,
+    AimSpec, Cells, CellsSpec, Counter, EmitterSpec, EndlessSpec, FixedInstances, FixedSpec, KeepOffSpec,
+    KeepTo, Meter, ParticleSpec, Particles, PathSpec, ScatterSpec, Span, Storage, World,
 };
 use proptest::prelude::*;
 
@@ -92,10 +92,10 @@ proptest! {
     /// Scattered elements too: the same after a walk, each within its cell, never more than the count.
     #[test]
     fn scattered_elements_are_found_again(seed in any::<u32>(), per_cell in 1u32..40, count in 50u32..4000, away in prop::array::uniform2(-500f32..500.0)) {
-        let mut spec = FixtureSpec::default();
+        let mut spec = FixedSpec::default();
         spec.scatter = Some(ScatterSpec::new(CellsSpec::new(2.0, 9.0), per_cell));
-        let mut tufts = Fixtures::new(&spec, count, Span::new(0.1, 0.3), seed).unwrap();
-        let far = |tufts: &mut Fixtures| tufts.recentre([7e4, 7e4]);
+        let mut tufts = FixedInstances::new(&spec, count, Span::new(0.1, 0.3), seed).unwrap();
+        let far = |tufts: &mut FixedInstances| tufts.recentre([7e4, 7e4]);
         far(&mut tufts);
         tufts.recentre([3.0, -4.0]);
         let before = tufts.columns().clone();

@@ -1,7 +1,7 @@
 //! Figures that go with pushers: where they stand, which way they look, and what is refused.
 
 use frolic_core::{
-    Asset, Assets, FixtureSpec, Fixtures, LineSpec, Meter, PathSpec, Plane, PusherSpec, Span, SwaySpec,
+    Asset, Assets, FixedInstances, FixedSpec, LineSpec, Meter, PathSpec, Plane, PusherSpec, Span, SwaySpec,
     TerrainSpec, WalkSpec, WorldSpec,
 };
 use proptest::prelude::*;
@@ -29,8 +29,8 @@ proptest! {
     fn a_figure_goes_where_its_pusher_goes(x in -6.0f32..6.0, z in -6.0f32..6.0, stride in 0.0f32..1.0, steps in 1u32..200) {
         prop_assume!(x.hypot(z) > 0.5);
         let world = world([[0.0; 3], [x, 0.0, z]]).build().unwrap();
-        let spec = FixtureSpec::walking(WalkSpec::new(stride, Some(ground())));
-        let mut figures = Fixtures::with_assets(&spec, 1, Span::from(1.7), 1, &assets()).unwrap();
+        let spec = FixedSpec::walking(WalkSpec::new(stride, Some(ground())));
+        let mut figures = FixedInstances::with_assets(&spec, 1, Span::from(1.7), 1, &assets()).unwrap();
         let mut heading = None;
         for nth in 0..steps {
             let before = [figures.columns().px()[0], figures.columns().pz()[0]];
@@ -55,8 +55,8 @@ proptest! {
 fn who_has_no_pusher_is_not_there() {
     let world = world([[0.0; 3], [5.0, 1.0, 0.0]]).build().unwrap();
     let mut figures =
-        Fixtures::new(&FixtureSpec::walking(WalkSpec::default()), 3, Span::from(1.0), 1).unwrap();
-    let there = |figures: &Fixtures| figures.columns().px().iter().filter(|x| x.is_finite()).count();
+        FixedInstances::new(&FixedSpec::walking(WalkSpec::default()), 3, Span::from(1.0), 1).unwrap();
+    let there = |figures: &FixedInstances| figures.columns().px().iter().filter(|x| x.is_finite()).count();
     assert!(there(&figures) == 0 && figures.moves());
     figures.step(&world, 0.5, 2, &mut Meter::new());
     assert_eq!(there(&figures), 1);
@@ -72,8 +72,8 @@ fn pushers_are_found_by_name() {
     let spec = WorldSpec::default().pusher(pusher(1.0)).pusher(pusher(2.0).name("cart")).pusher(pusher(3.0));
     let world = spec.build().unwrap();
     let walk = |name: &str| {
-        let spec = FixtureSpec::walking(WalkSpec::default().pusher(name));
-        let mut figures = Fixtures::new(&spec, 2, Span::from(1.0), 1).unwrap();
+        let spec = FixedSpec::walking(WalkSpec::default().pusher(name));
+        let mut figures = FixedInstances::new(&spec, 2, Span::from(1.0), 1).unwrap();
         figures.step(&world, 0.5, 1, &mut Meter::new());
         figures.columns().px().to_vec()
     };
@@ -85,8 +85,9 @@ fn pushers_are_found_by_name() {
 
 #[test]
 fn what_cannot_walk_is_refused() {
-    let told = |spec: &FixtureSpec, count: u32| Fixtures::new(spec, count, Span::from(1.0), 1).unwrap_err();
-    let walking = FixtureSpec::walking(WalkSpec::new(0.7, None));
+    let told =
+        |spec: &FixedSpec, count: u32| FixedInstances::new(spec, count, Span::from(1.0), 1).unwrap_err();
+    let walking = FixedSpec::walking(WalkSpec::new(0.7, None));
     let mut swaying = walking.clone();
     swaying.sway = Some(SwaySpec::default());
     let mut hung = walking.clone();
@@ -95,7 +96,7 @@ fn what_cannot_walk_is_refused() {
         assert_eq!(told(spec, 1).key, "walk");
     }
     assert_eq!(told(&walking, 5_000).key, "count");
-    assert_eq!(told(&FixtureSpec::walking(WalkSpec::new(f32::NAN, None)), 1).key, "walk.stride");
-    let lost = FixtureSpec::walking(WalkSpec::new(0.7, Some(ground())));
+    assert_eq!(told(&FixedSpec::walking(WalkSpec::new(f32::NAN, None)), 1).key, "walk.stride");
+    let lost = FixedSpec::walking(WalkSpec::new(0.7, Some(ground())));
     assert_eq!(told(&lost, 1).key, "walk.terrain.asset");
 }

@@ -53,7 +53,7 @@ const ROLLS: f32 = 60.0;
 /// Sizes that pictures are taken at: each this many times the one before.
 const SIZES: f32 = 1.12;
 
-/// Bits of a detail's numbers that make no other picture: in steps of a third to a half, so that a keeper that eases detail a little
+/// Bits of a detail's numbers that make no other picture: in steps of a third to a half, so that a frame budget that eases detail a little
 /// does not have all of them made anew.
 const COARSER_DETAIL: u32 = 22;
 

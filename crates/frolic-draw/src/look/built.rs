@@ -245,7 +245,7 @@ impl Look {
         Arc::make_mut(&mut self.atlas)
     }
 
-    /// Reduces detail for a frame budget ([`Keeper`](frolic_core::Keeper)): `detail`, 0.05 to 1, shortens the reach and raises the pixel
+    /// Reduces detail for a frame budget ([`FrameBudget`](frolic_core::FrameBudget)): `detail`, 0.05 to 1, shortens the reach and raises the pixel
     /// limits; `density`, 0.02 to 1, is the share of elements that are drawn. Full detail is 1 and 1.
     pub fn ease(&mut self, detail: f32, density: f32) {
         self.detail = Detail::eased(&self.detail_spec, detail, density);

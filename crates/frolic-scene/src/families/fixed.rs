@@ -1,6 +1,6 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{FixtureSpec, Fixtures, SpecError, listed};
+use frolic_core::{FixedInstances, FixedSpec, SpecError, listed};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, chunk_parts};
 
@@ -9,7 +9,7 @@ use super::{
 };
 use crate::population::PopulationSpec;
 
-impl FamilySpec for FixtureSpec {
+impl FamilySpec for FixedSpec {
     fn key(&self) -> &'static str {
         "fixed"
     }
@@ -26,7 +26,7 @@ impl FamilySpec for FixtureSpec {
                 return Err(SpecError::new("fixed.walk.pusher", problem, instead));
             }
         }
-        FixtureSpec::check(self, population.count).map_err(|error| error.under("fixed"))
+        FixedSpec::check(self, population.count).map_err(|error| error.under("fixed"))
     }
 
     /// Three swings of a pendulum of its length.
@@ -37,19 +37,19 @@ impl FamilySpec for FixtureSpec {
 
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         let &mut BuildContext { count, size, seed, assets, look, .. } = context;
-        let fixtures = Fixtures::with_assets(self, count, size, seed, assets)?;
+        let instances = FixedInstances::with_assets(self, count, size, seed, assets)?;
         let give = self.sway.map_or(0.0, |sway| sway.give * 40.0);
-        let margin = look.reach_of(size.max, fixtures.curves()) + give;
-        let mut fixed = Fixed { fixtures, parts: Vec::new(), margin };
+        let margin = look.reach_of(size.max, instances.curves()) + give;
+        let mut fixed = Fixed { instances, parts: Vec::new(), margin };
         fixed.follow();
         Ok(Box::new(fixed))
     }
 }
 
-/// Fixtures, and boxes around their chunks.
+/// FixedInstances, and boxes around their chunks.
 #[derive(Debug)]
 struct Fixed {
-    fixtures: Fixtures,
+    instances: FixedInstances,
     parts: Vec<Part>,
     /// Distance that a drawn element reaches from its place, the wind's part included, in metres.
     margin: f32,
@@ -59,16 +59,16 @@ impl Fixed {
     /// Brings the boxes to where the elements are.
     fn follow(&mut self) {
         self.parts.clear();
-        self.parts.extend(chunk_parts(self.fixtures.columns().position(), self.margin));
+        self.parts.extend(chunk_parts(self.instances.columns().position(), self.margin));
     }
 
     fn drawn(&self) -> Result<Instances<'_>, SpecError> {
-        let instances = Instances::of(self.fixtures.columns(), 0.0).in_parts(&self.parts)?;
-        let instances = match self.fixtures.tint() {
+        let instances = Instances::of(self.instances.columns(), 0.0).in_parts(&self.parts)?;
+        let instances = match self.instances.tint() {
             Some(tint) => instances.tinted(tint)?,
             None => instances,
         };
-        match self.fixtures.curves() {
+        match self.instances.curves() {
             Some([middle, tip]) => instances.curved(middle, tip),
             None => Ok(instances),
         }
@@ -77,22 +77,22 @@ impl Fixed {
 
 impl Elements for Fixed {
     fn len(&self, _context: DrawContext<'_>) -> usize {
-        self.fixtures.len()
+        self.instances.len()
     }
 
     fn bytes(&self, _context: DrawContext<'_>) -> u64 {
-        self.fixtures.bytes()
+        self.instances.bytes()
     }
 
     fn recentre(&mut self, middle: [f32; 2]) {
-        if self.fixtures.recentre(middle) {
+        if self.instances.recentre(middle) {
             self.follow();
         }
     }
 
     fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
-        self.fixtures.step(context.world, context.dt, context.steps, context.meter);
-        if self.fixtures.moves() {
+        self.instances.step(context.world, context.dt, context.steps, context.meter);
+        if self.instances.moves() {
             self.follow();
         }
         Ok(())
@@ -103,7 +103,7 @@ impl Elements for Fixed {
     }
 
     fn plan(&self) -> Option<GroundPlan<'_>> {
-        let columns = self.fixtures.columns();
+        let columns = self.instances.columns();
         let mark = |n: usize| {
             let (place, tint) = ([columns.px()[n], columns.pz()[n]], 0.5);
             Mark { place, turn: columns.turn()[n], radius: columns.size()[n], tint, kind: 0 }

@@ -29,7 +29,7 @@ macro_rules! list {
     ($then:ident) => {
         $then! {
             /// Static instances instead of emitters. Default: none.
-            fixed: frolic_core::FixtureSpec, "A population of `count` static instances.";
+            fixed: frolic_core::FixedSpec, "A population of `count` static instances.";
             /// Blades instead of emitters: rooted, bent by the wind. `size` is half the width of their roots. Default: none.
             blades: frolic_core::BladeSpec, "A population of `count` blades. `size` is the range of half the width of their roots, in metres.";
             /// Elements that grow in clusters, instead of emitters. `size` is their full size, and ramps over age run over growth. Default: none.

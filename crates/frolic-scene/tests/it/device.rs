@@ -105,11 +105,11 @@ fn a_frame_on_the_device_is_metered() {
     assert_eq!(scene.alive(), here.alive());
 }
 
-/// What a keeper has lowered shows alike on both, wherever the embers live: the device has all of them born and draws as few.
+/// What a frame budget has lowered shows alike on both, wherever the embers live: the device has all of them born and draws as few.
 #[test]
 fn kept_scenes_are_the_same_picture() {
     let settings =
-        [("draw.size", "[640, 400]"), ("keeper", "{ budget = 0.01, order = ['density', 'detail'] }")];
+        [("draw.size", "[640, 400]"), ("frame_budget", "{ seconds = 0.01, order = ['density', 'detail'] }")];
     let mut spec = with(&SceneSpec::find("beacon").unwrap(), &settings);
     // What starts others numbers them by who was born.
     spec.population.retain(|population| !["crack", "fines"].contains(&population.name.as_str()));
@@ -131,7 +131,7 @@ fn kept_scenes_are_the_same_picture() {
         assert!(off <= 0.01, "{residence}: {off}");
     }
     assert!(
-        differ(&here.1, &picture(&with(&spec, &[("keeper.budget", "10")]), 3.0)) > 0.02,
+        differ(&here.1, &picture(&with(&spec, &[("frame_budget.seconds", "10")]), 3.0)) > 0.02,
         "it shows at all"
     );
 }

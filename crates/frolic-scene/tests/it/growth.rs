@@ -276,7 +276,7 @@ fn an_exported_field_is_valid_gltf() {
     assert!(write_places(folder.path().join("field.xyz"), &placed, &Mesh::named("post").unwrap()).is_err());
 }
 
-/// Any population is put by a placement: fixtures by its layers, particles by an asset of places.
+/// Any population is put by a placement: instances by its layers, particles by an asset of places.
 #[test]
 fn fixtures_and_particles_are_placed_too() {
     let ring = |radius: f32| {
@@ -285,7 +285,7 @@ fn fixtures_and_particles_are_placed_too() {
             frolic_core::FilterBy::Path { points: corners.collect(), closed: true, width: 0.0, soft: 0.0 };
         PlacementSpec::new(On::Ground(PatternSpec::Scattered)).filter(frolic_core::FilterSpec::new(by))
     };
-    let mut posts = frolic_core::FixtureSpec::default();
+    let mut posts = frolic_core::FixedSpec::default();
     posts.placement = vec![ring(2.0)];
     let look = LookSpec::solid(Shape::mesh("post"), "#806040").unwrap();
     let mut spec = SceneSpec::new("placed").with_population(PopulationSpec::fixed(
@@ -353,8 +353,8 @@ fn places_from_a_file_keep_tint_and_id_and_none_is_left_out() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("read.ply");
     write_places(&path, &placed, &Mesh::named("post").unwrap()).unwrap();
-    let mut fixtures = frolic_core::FixtureSpec::default();
-    fixtures.placement = vec![PlacementSpec::new(On::Places { asset: "read".into() })];
+    let mut instances = frolic_core::FixedSpec::default();
+    instances.placement = vec![PlacementSpec::new(On::Places { asset: "read".into() })];
     let look = LookSpec::solid(frolic_draw::Shape::mesh("post"), "#808080").unwrap();
     let sparks = frolic_core::ParticleSpec::new(70).life(9.0, 9.0).emitter(
         frolic_core::EmitterSpec::burst(70, 0.0)
@@ -362,7 +362,7 @@ fn places_from_a_file_keep_tint_and_id_and_none_is_left_out() {
             .speed(0.0, 0.0),
     );
     let mut spec = SceneSpec::new("read")
-        .with_population(PopulationSpec::fixed("posts", fixtures, 70, Span::from(0.1), look))
+        .with_population(PopulationSpec::fixed("posts", instances, 70, Span::from(0.1), look))
         .with("sparks", sparks, LookSpec::default());
     spec.world.gravity = [0.0; 3];
     spec.draw.size = ImageSize::new(32, 20).unwrap();

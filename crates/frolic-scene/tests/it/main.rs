@@ -4,8 +4,8 @@ mod assets;
 #[cfg(feature = "gpu")]
 mod device;
 mod files;
+mod frame_budget;
 mod growth;
-mod keeper;
 mod own_family;
 mod particles;
 mod parts;

@@ -243,9 +243,9 @@ fn families_are_named_in_their_rooms_alone() {
         "GrowSpec",
         "Growing",
         "ShownColumns",
-        "FixtureSpec",
-        "Fixtures",
-        "FixtureColumns",
+        "FixedSpec",
+        "FixedInstances",
+        "FixedColumns",
         "WalkSpec",
     ];
     let rooms = [

@@ -54,7 +54,7 @@ fn which_is_faster_answers() {
     assert!(called <= all && all >= 2, "{told}");
 }
 
-/// The first of its order is what a keeper lowers first, if it has to lower anything.
+/// The first of its order is what a frame budget lowers first, if it has to lower anything.
 #[test]
 #[ignore = "slow: scripts/test runs it"]
 fn a_budget_is_kept() {

@@ -283,7 +283,7 @@ impl Particles {
         self.end(steps, meter);
     }
 
-    /// From now on emits only this fraction of newborns, 0.02 to 1, chosen as the density of a [`Keeper`](crate::Keeper) chooses what is drawn, so
+    /// From now on emits only this fraction of newborns, 0.02 to 1, chosen as the density of a [`FrameBudget`](crate::FrameBudget) chooses what is drawn, so
     /// that a change of density does not pop. Present elements stay.
     pub fn thin(&mut self, share: f32) {
         self.share = if share.is_finite() { share.clamp(0.02, 1.0) } else { 1.0 };

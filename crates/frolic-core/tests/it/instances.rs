@@ -1,7 +1,7 @@
 //! Elements that stay where they are put: where that is, how they swing, what is refused.
 
 use frolic_core::{
-    BladeSpec, Blades, Counter, Field, FieldChunk, FieldKind, FieldSpec, FixtureSpec, Fixtures, LineSpec,
+    BladeSpec, Blades, Counter, Field, FieldChunk, FieldKind, FieldSpec, FixedInstances, FixedSpec, LineSpec,
     Meter, On, PatternSpec, PlaceSpec, Placement, PlacementSpec, Span, Stage, SwaySpec, SwingSpec, Threads,
     World, WorldSpec,
 };
@@ -11,17 +11,17 @@ fn still() -> WorldSpec {
     WorldSpec::default()
 }
 
-fn fixtures(spec: &FixtureSpec, count: u32) -> Fixtures {
-    Fixtures::new(spec, count, Span::new(0.2, 0.4), 3).unwrap()
+fn instances(spec: &FixedSpec, count: u32) -> FixedInstances {
+    FixedInstances::new(spec, count, Span::new(0.2, 0.4), 3).unwrap()
 }
 
 /// One that hangs from a short level line, tilted to begin with.
-fn pendulum(swing: SwingSpec, tilt_degrees: f32) -> Fixtures {
+fn pendulum(swing: SwingSpec, tilt_degrees: f32) -> FixedInstances {
     let mut place = PlaceSpec::default();
     place.tilt_degrees = tilt_degrees;
-    let mut spec = FixtureSpec::hung([], Some(swing));
+    let mut spec = FixedSpec::hung([], Some(swing));
     spec.at = vec![place];
-    fixtures(&spec, 1)
+    instances(&spec, 1)
 }
 
 fn swing(length: f32, drag: f32, damping: f32) -> SwingSpec {
@@ -31,12 +31,12 @@ fn swing(length: f32, drag: f32, damping: f32) -> SwingSpec {
 }
 
 /// Tilts at every step of 1/240 s.
-fn tilts(fixtures: &mut Fixtures, world: &WorldSpec, seconds: f32) -> Vec<f32> {
+fn tilts(instances: &mut FixedInstances, world: &WorldSpec, seconds: f32) -> Vec<f32> {
     let world = world.build().unwrap();
     (0..(seconds * 240.0) as usize)
         .map(|_| {
-            fixtures.step(&world, 1.0 / 240.0, 1, &mut Meter::new());
-            fixtures.columns().tilt()[0]
+            instances.step(&world, 1.0 / 240.0, 1, &mut Meter::new());
+            instances.columns().tilt()[0]
         })
         .collect()
 }
@@ -82,7 +82,7 @@ fn it_comes_to_rest_leaning_from_the_wind() {
 /// Without a swing nothing moves, at any wind, and a step costs no time.
 #[test]
 fn what_does_not_swing_stays() {
-    let mut spec = FixtureSpec::default();
+    let mut spec = FixedSpec::default();
     spec.at = (0..50)
         .map(|n| {
             let mut place = PlaceSpec::default();
@@ -90,7 +90,7 @@ fn what_does_not_swing_stays() {
             place
         })
         .collect();
-    let mut all = fixtures(&spec, 50);
+    let mut all = instances(&spec, 50);
     let before = all.columns().tilt().to_vec();
     let mut world = still();
     world.wind = [30.0, 0.0, 9.0];
@@ -108,9 +108,9 @@ fn what_does_not_swing_stays() {
 fn strung_lines_are_curves() {
     let lines =
         [LineSpec::new([0.0, 3.0, 0.0], [4.0, 3.0, 0.0], 0.5), LineSpec::new([1.0; 3], [1.0, 5.0, 1.0], 0.0)];
-    let mut spec = FixtureSpec::hung(lines, None);
+    let mut spec = FixedSpec::hung(lines, None);
     spec.strung = true;
-    let strung = fixtures(&spec, 2);
+    let strung = instances(&spec, 2);
     let [middle, tip] = strung.curves().unwrap();
     let at = |share: f32, nth: usize| {
         let root = strung.columns().position().map(|column| column[nth]);
@@ -122,24 +122,20 @@ fn strung_lines_are_curves() {
     assert_eq!(at(1.0, 0), [4.0, 3.0, 0.0]);
     assert_eq!(at(0.5, 0), [2.0, 2.5, 0.0]);
     assert_eq!(at(0.5, 1), [1.0, 3.0, 1.0]);
-    assert!(fixtures(&FixtureSpec::hung(lines, None), 9).curves().is_none(), "hung ones are no curves");
+    assert!(instances(&FixedSpec::hung(lines, None), 9).curves().is_none(), "hung ones are no curves");
 }
 
 #[test]
 fn bad_numbers_are_refused_with_their_key() {
-    let told = |change: &dyn Fn(&mut FixtureSpec)| {
-        let mut spec =
-            FixtureSpec::hung([LineSpec::new([0.0; 3], [1.0; 3], 0.1)], Some(SwingSpec::default()));
+    let told = |change: &dyn Fn(&mut FixedSpec)| {
+        let mut spec = FixedSpec::hung([LineSpec::new([0.0; 3], [1.0; 3], 0.1)], Some(SwingSpec::default()));
         spec.at = vec![PlaceSpec::default()];
         change(&mut spec);
         spec.check(5).map_err(|error| error.to_string())
     };
     assert!(told(&|_| ()).is_ok());
     for (key, change) in [
-        (
-            "at.0.position",
-            &(|s: &mut FixtureSpec| s.at[0].position[1] = f32::NAN) as &dyn Fn(&mut FixtureSpec),
-        ),
+        ("at.0.position", &(|s: &mut FixedSpec| s.at[0].position[1] = f32::NAN) as &dyn Fn(&mut FixedSpec)),
         ("at.0.turn_degrees", &|s| s.at[0].turn_degrees = f32::INFINITY),
         ("at.0.scale", &|s| s.at[0].scale = -1.0),
         ("line.0.from", &|s| s.line[0].from[2] = 1e7),
@@ -151,8 +147,8 @@ fn bad_numbers_are_refused_with_their_key() {
         let told = told(change).unwrap_err();
         assert!(told.contains(key), "{key}: {told}");
     }
-    let most = Fixtures::new(
-        &FixtureSpec::hung([LineSpec::new([0.0; 3], [1.0; 3], 0.0)], None),
+    let most = FixedInstances::new(
+        &FixedSpec::hung([LineSpec::new([0.0; 3], [1.0; 3], 0.0)], None),
         u32::MAX,
         Span::new(1.0, 1.0),
         1,
@@ -167,13 +163,13 @@ proptest! {
     #[test]
     fn threads_and_frames_do_not_show(count in 1u32..9000, wind in prop::array::uniform3(-9f32..9.0), seed in any::<u32>()) {
         let lines = [LineSpec::new([0.0, 5.0, 0.0], [30.0, 5.0, 8.0], 1.0), LineSpec::new([0.0; 3], [0.0, 9.0, 4.0], 0.3)];
-        let spec = FixtureSpec::hung(lines, Some(SwingSpec::default()));
+        let spec = FixedSpec::hung(lines, Some(SwingSpec::default()));
         let mut world = still();
         world.wind = wind;
         let world = world.build().unwrap();
         let run = |threads: u32, frames: u32| {
             Threads::new(threads).run(|| {
-                let mut all = Fixtures::new(&spec, count, Span::new(0.1, 0.3), seed).unwrap();
+                let mut all = FixedInstances::new(&spec, count, Span::new(0.1, 0.3), seed).unwrap();
                 for _ in 0..frames {
                     all.step(&world, 1.0 / 60.0, 12 / frames, &mut Meter::new());
                 }
@@ -209,11 +205,11 @@ fn fields_that_move_the_air_are_felt_by_what_stands() {
         [air(&WorldSpec::default().field(draught)), air(&WorldSpec::default()).with_field(Draught(speed))];
     let mut place = PlaceSpec::default();
     (place.position, place.turn_degrees) = ([0.0, 1.5, 0.0], 90.0);
-    let mut spec = FixtureSpec::default();
+    let mut spec = FixedSpec::default();
     (spec.at, spec.swing, spec.sway) =
         (vec![place; 700], Some(SwingSpec::default()), Some(SwaySpec::default()));
     let stood = |world: &World| {
-        let mut all = fixtures(&spec, 700);
+        let mut all = instances(&spec, 700);
         all.step(world, 1.0 / 60.0, 40, &mut Meter::new());
         all.columns().clone()
     };
@@ -237,7 +233,7 @@ fn fields_that_move_the_air_are_felt_by_what_stands() {
 fn one_way_of_placing_at_a_time() {
     let line = LineSpec::new([0.0; 3], [1.0, 0.0, 0.0], 0.0);
     let ground = PlacementSpec::new(On::Ground(PatternSpec::Scattered));
-    let mut spec = FixtureSpec::hung([line], None);
+    let mut spec = FixedSpec::hung([line], None);
     spec.placement = vec![ground];
     let error = spec.check(3).unwrap_err();
     assert_eq!(
@@ -249,7 +245,7 @@ fn one_way_of_placing_at_a_time() {
     assert_eq!(spec.check(1).unwrap_err().key, "at");
     // Places of their own come first, then the line.
     spec.strung = false;
-    assert_eq!(fixtures(&spec, 5).len(), 5);
+    assert_eq!(instances(&spec, 5).len(), 5);
 }
 
 /// A fault once: an area of a few millimetres lost elements and said nothing.

@@ -1,8 +1,8 @@
-//! A scene whose keeper holds frames under a time: what it lowers, what that does, that nothing is seen of births that are left out.
+//! A scene whose frame budget holds frames under a time: what it lowers, what that does, that nothing is seen of births that are left out.
 
 use std::time::Duration;
 
-use frolic_core::{Counter, EmitterSpec, Frame, KeeperSpec, Lever, Meter, ParticleSpec};
+use frolic_core::{Counter, EmitterSpec, Frame, FrameBudgetSpec, Meter, ParticleSpec, QualitySetting};
 use frolic_draw::{ImageSize, LookSpec};
 use frolic_scene::{Scene, SceneSpec};
 
@@ -10,7 +10,7 @@ const SLOW: Duration = Duration::from_millis(50);
 const QUICK: Duration = Duration::from_millis(2);
 
 /// A fountain of elements that live for a second, and are kept to 10 ms.
-fn spec(order: &[Lever]) -> SceneSpec {
+fn spec(order: &[QualitySetting]) -> SceneSpec {
     let drops = ParticleSpec::new(4_000)
         .life(0.8, 1.0)
         .size(0.05, 0.1)
@@ -19,7 +19,7 @@ fn spec(order: &[Lever]) -> SceneSpec {
     let look = LookSpec::glowing(4.0, [(0.0, "#ffd9a0"), (1.0, "#3a0602")]).unwrap();
     let mut spec = SceneSpec::new("fountain").with("drops", drops, look);
     spec.draw.size = ImageSize::new(320, 200).unwrap();
-    spec.keeper = (!order.is_empty()).then(|| KeeperSpec::new(0.010).order(order));
+    spec.frame_budget = (!order.is_empty()).then(|| FrameBudgetSpec::new(0.010).order(order));
     spec
 }
 
@@ -37,7 +37,7 @@ fn frames(scene: &mut Scene, many: usize, took: Duration) -> Frame {
 
 #[test]
 fn density_is_lowered_and_comes_back() {
-    let mut scene = Scene::new(&spec(&[Lever::Density])).unwrap();
+    let mut scene = Scene::new(&spec(&[QualitySetting::Density])).unwrap();
     let before = frames(&mut scene, 90, QUICK);
     let full = before.count(Counter::Alive);
     assert_eq!(before.count(Counter::DensityPercent), 100);
@@ -46,7 +46,7 @@ fn density_is_lowered_and_comes_back() {
     assert_eq!(lowered.count(Counter::RatePercent), 100);
     let share = lowered.count(Counter::Alive) as f64 / full as f64;
     assert!((0.2..0.26).contains(&share), "{share} are left, a few more than are drawn");
-    assert!(scene.keeper().unwrap().is_spent());
+    assert!(scene.frame_budget().unwrap().is_spent());
     let again = frames(&mut scene, 6_000, QUICK);
     assert_eq!(again.count(Counter::DensityPercent), 100);
     let share = again.count(Counter::Alive) as f64 / full as f64;
@@ -55,7 +55,7 @@ fn density_is_lowered_and_comes_back() {
 
 #[test]
 fn the_rate_falls_and_time_goes_on() {
-    let mut scene = Scene::new(&spec(&[Lever::Rate])).unwrap();
+    let mut scene = Scene::new(&spec(&[QualitySetting::Rate])).unwrap();
     frames(&mut scene, 200, SLOW);
     let (from, mut steps, mut meter) = (scene.time(), 0, Meter::new());
     for _ in 0..120 {
@@ -72,8 +72,8 @@ fn the_rate_falls_and_time_goes_on() {
 #[test]
 fn unborn_are_those_that_are_not_drawn() {
     let picture = |is_thinned: bool| {
-        let mut scene = Scene::new(&spec(&[Lever::Density])).unwrap();
-        // A keeper that has lowered all it may, before anything was born.
+        let mut scene = Scene::new(&spec(&[QualitySetting::Density])).unwrap();
+        // A frame budget that has lowered all it may, before anything was born.
         (0..300).for_each(|_| _ = scene.keep_budget(&Frame::new(SLOW)));
         if !is_thinned {
             scene.particles_mut("drops").unwrap().thin(1.0);
@@ -89,13 +89,13 @@ fn unborn_are_those_that_are_not_drawn() {
 
 #[test]
 fn without_a_keeper_nothing_changes() {
-    let mut kept = Scene::new(&spec(&[Lever::Detail, Lever::Density])).unwrap();
+    let mut kept = Scene::new(&spec(&[QualitySetting::Detail, QualitySetting::Density])).unwrap();
     let mut plain = Scene::new(&spec(&[])).unwrap();
     // Frames within the time are no reason.
     let [one, other] = [&mut kept, &mut plain].map(|scene| frames(scene, 60, QUICK));
     assert_eq!(one.count(Counter::DetailPercent), 100);
     assert_eq!(other.count(Counter::DetailPercent), 0);
-    assert!(plain.keeper().is_none() && plain.keep_budget(&Frame::new(SLOW)).is_none());
+    assert!(plain.frame_budget().is_none() && plain.keep_budget(&Frame::new(SLOW)).is_none());
     let mut meter = Meter::new();
     assert!(kept.draw(&mut meter).unwrap().clone() == *plain.draw(&mut meter).unwrap());
 }
@@ -103,18 +103,18 @@ fn without_a_keeper_nothing_changes() {
 #[test]
 fn a_keeper_is_read_and_checked() {
     let scene = SceneSpec::find("beacon").unwrap();
-    let kept = scene.set("keeper", "{ budget = 0.02, order = [\"rate\"] }").unwrap();
-    assert_eq!(kept.keeper.as_ref().unwrap().order, [Lever::Rate]);
+    let kept = scene.set("frame_budget", "{ seconds = 0.02, order = [\"rate\"] }").unwrap();
+    assert_eq!(kept.frame_budget.as_ref().unwrap().order, [QualitySetting::Rate]);
     let read = SceneSpec::parse(&kept.to_toml(), "kept").unwrap();
-    assert_eq!(read.keeper, kept.keeper);
+    assert_eq!(read.frame_budget, kept.frame_budget);
     for (value, says) in [
-        ("{ budget = 0 }", "keeper.budget"),
-        ("{ budget = -1.0 }", "keeper.budget"),
-        ("{ order = [] }", "keeper.order"),
+        ("{ seconds = 0 }", "frame_budget.seconds"),
+        ("{ seconds = -1.0 }", "frame_budget.seconds"),
+        ("{ order = [] }", "frame_budget.order"),
         ("{ order = [\"speed\"] }", "detail"),
-        ("{ order = [\"rate\", \"rate\"] }", "keeper.order"),
+        ("{ order = [\"rate\", \"rate\"] }", "frame_budget.order"),
     ] {
-        let told = match scene.set("keeper", value) {
+        let told = match scene.set("frame_budget", value) {
             Ok(spec) => spec.check().unwrap_err().to_string(),
             Err(refused) => refused.to_string(),
         };

@@ -17,7 +17,7 @@ use crate::spec::SceneSpec;
 
 /// What a scene has besides its populations.
 #[derive(Debug)]
-pub(crate) struct Props {
+pub(crate) struct Decor {
     pub(crate) library: Library,
     groups: Vec<Group>,
     stones: Vec<Stone>,
@@ -89,7 +89,7 @@ const WORLD_LETTERS: f32 = 72.0;
 /// Name of the font in the atlas; no texture can have it.
 const FONT: &str = "\u{1}font";
 
-impl Props {
+impl Decor {
     /// Reads files, packs the atlas, sets the texts.
     pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
@@ -184,7 +184,7 @@ impl Props {
             meshes.insert(mesh.name.clone(), Arc::new(built));
         }
         let library = Library { meshes, atlas: Arc::new(atlas) };
-        let mut props = Self {
+        let mut decor = Self {
             library,
             groups: Vec::new(),
             stones: Vec::new(),
@@ -198,28 +198,28 @@ impl Props {
             let under = |error: SpecError| error.under(&format!("stone.{nth}"));
             // A checked stone names a mask.
             if let Some(mask) = world.obstacle_named(&stone.obstacle).and_then(|nth| world.mask(nth)) {
-                props.stones.push(Stone::new(stone, mask).map_err(under)?);
+                decor.stones.push(Stone::new(stone, mask).map_err(under)?);
             }
         }
         for (put, sprite) in placed {
-            let group = props.group(&put)?;
-            props.groups[group].sprites.push(sprite);
+            let group = decor.group(&put)?;
+            decor.groups[group].sprites.push(sprite);
         }
         for text in spec.text.iter().filter(|text| !text.changes()) {
-            let group = props.group(&text.put)?;
-            if let Some(font) = &props.font {
-                set(font, text, &text.text, props.size, &mut props.groups[group].sprites);
+            let group = decor.group(&text.put)?;
+            if let Some(font) = &decor.font {
+                set(font, text, &text.text, decor.size, &mut decor.groups[group].sprites);
             }
         }
         for text in spec.text.iter().filter(|text| text.changes()) {
-            let group = props.group(&text.put)?;
-            props.groups[group].clocks.push(text.clone());
+            let group = decor.group(&text.put)?;
+            decor.groups[group].clocks.push(text.clone());
         }
-        for group in &mut props.groups {
+        for group in &mut decor.groups {
             group.still = group.sprites.len();
         }
-        props.tell(0.0, &[]);
-        Ok(props)
+        decor.tell(0.0, &[]);
+        Ok(decor)
     }
 
     /// The group of sprites that are put this way, made if there is none.

@@ -23,11 +23,11 @@ const RAISE: f32 = 1.1;
 /// Number of calm windows before a setting is raised: at first, and at most.
 const CALM_WINDOWS: [u32; 2] = [4, 64];
 
-/// A quality setting that a keeper reduces.
+/// A quality setting that a frame budget reduces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
-pub enum Lever {
+pub enum QualitySetting {
     /// Distance, and size on the screen, to which elements are drawn in full detail.
     Detail,
     /// Share of elements that is drawn. They are enlarged, so that they cover as much.
@@ -36,7 +36,7 @@ pub enum Lever {
     Rate,
 }
 
-impl Lever {
+impl QualitySetting {
     /// Its name in reports and files.
     pub fn name(self) -> &'static str {
         match self {
@@ -51,12 +51,12 @@ impl Lever {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
-pub struct KeeperSpec {
+pub struct FrameBudgetSpec {
     /// Maximum time of a frame, in seconds, 0.0001 to 10. Default: 1/60.
-    pub budget: f32,
+    pub seconds: f32,
     /// Settings in order of reduction. Default: detail, density, rate.
     #[setters(into)]
-    pub order: Vec<Lever>,
+    pub order: Vec<QualitySetting>,
     /// Minimum share of detail, 0.05 to 1. Default: 0.25.
     pub least_detail: f32,
     /// Minimum share of elements that are drawn, 0.02 to 1. Default: 0.2.
@@ -65,11 +65,11 @@ pub struct KeeperSpec {
     pub least_rate: f32,
 }
 
-impl Default for KeeperSpec {
+impl Default for FrameBudgetSpec {
     fn default() -> Self {
         Self {
-            budget: 1.0 / 60.0,
-            order: vec![Lever::Detail, Lever::Density, Lever::Rate],
+            seconds: 1.0 / 60.0,
+            order: vec![QualitySetting::Detail, QualitySetting::Density, QualitySetting::Rate],
             least_detail: 0.25,
             least_density: 0.2,
             least_rate: 0.5,
@@ -77,10 +77,10 @@ impl Default for KeeperSpec {
     }
 }
 
-impl KeeperSpec {
+impl FrameBudgetSpec {
     /// A budget of this many seconds a frame.
-    pub fn new(budget: f32) -> Self {
-        Self { budget, ..Self::default() }
+    pub fn new(seconds: f32) -> Self {
+        Self { seconds, ..Self::default() }
     }
 
     /// Whether the values are in range.
@@ -88,13 +88,13 @@ impl KeeperSpec {
     /// # Errors
     /// Names the key that is out of range, or a setting that occurs twice.
     pub fn check(&self) -> Result<(), SpecError> {
-        within("budget", self.budget, 1e-4, 10.0, "s")?;
+        within("seconds", self.seconds, 1e-4, 10.0, "s")?;
         within("least_detail", self.least_detail, 0.05, 1.0, "")?;
         within("least_density", self.least_density, 0.02, 1.0, "")?;
         within("least_rate", self.least_rate, 0.1, 1.0, "")?;
-        let twice = |(nth, lever): (usize, &Lever)| self.order[..nth].contains(lever);
+        let twice = |(nth, setting): (usize, &QualitySetting)| self.order[..nth].contains(setting);
         if self.order.is_empty() || self.order.iter().enumerate().any(twice) {
-            let problem = "is empty, or has a lever twice";
+            let problem = "is empty, or has a setting twice";
             return Err(SpecError::new(
                 "order",
                 problem,
@@ -104,21 +104,21 @@ impl KeeperSpec {
         Ok(())
     }
 
-    fn least(&self, lever: Lever) -> f32 {
-        match lever {
-            Lever::Detail => self.least_detail,
-            Lever::Density => self.least_density,
-            Lever::Rate => self.least_rate,
+    fn least(&self, setting: QualitySetting) -> f32 {
+        match setting {
+            QualitySetting::Detail => self.least_detail,
+            QualitySetting::Density => self.least_density,
+            QualitySetting::Rate => self.least_rate,
         }
     }
 }
 
-/// A change that a keeper made.
+/// A change that a frame budget made.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
-pub struct Lowered {
-    /// The lever.
-    pub lever: Lever,
+pub struct QualityChange {
+    /// The setting.
+    pub setting: QualitySetting,
     /// Share before the change.
     pub from: f32,
     /// Share after the change.
@@ -127,10 +127,10 @@ pub struct Lowered {
     pub took: Duration,
 }
 
-impl std::fmt::Display for Lowered {
+impl std::fmt::Display for QualityChange {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let did = if self.to < self.from { "lowered" } else { "raised" };
-        let (name, percent) = (self.lever.name(), self.to * 100.0);
+        let (name, percent) = (self.setting.name(), self.to * 100.0);
         write!(f, "{name} {did} to {percent:.0} %, as frames took {:.1} ms", self.took.as_secs_f64() * 1e3)
     }
 }
@@ -138,32 +138,32 @@ impl std::fmt::Display for Lowered {
 /// State of a setting.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Held {
-    lever: Lever,
+    setting: QualitySetting,
     least: f32,
     wanted: f32,
     now: f32,
 }
 
-/// Keeps frames within the budget of a [`KeeperSpec`]. Report the time of every frame to it.
+/// Keeps frames within the budget of a [`FrameBudgetSpec`]. Report the time of every frame to it.
 ///
 /// ```
 /// use std::time::Duration;
-/// use frolic_core::{Keeper, KeeperSpec, Lever};
-/// let mut keeper = Keeper::new(&KeeperSpec::new(0.010).order([Lever::Density]))?;
+/// use frolic_core::{FrameBudget, FrameBudgetSpec, QualitySetting};
+/// let mut budget = FrameBudget::new(&FrameBudgetSpec::new(0.010).order([QualitySetting::Density]))?;
 /// // A frame of 4 ms and 16 ms of elements.
 /// for _ in 0..500 {
-///     let took = 0.004 + 0.016 * f64::from(keeper.share(Lever::Density));
-///     if let Some(change) = keeper.after(Duration::from_secs_f64(took)) {
+///     let took = 0.004 + 0.016 * f64::from(budget.share(QualitySetting::Density));
+///     if let Some(change) = budget.after(Duration::from_secs_f64(took)) {
 ///         println!("{change}");
 ///     }
 /// }
-/// let share = keeper.share(Lever::Density);
+/// let share = budget.share(QualitySetting::Density);
 /// assert!((0.2..0.376).contains(&share), "{share}");
-/// assert_eq!(keeper.share(Lever::Rate), 1.0);
+/// assert_eq!(budget.share(QualitySetting::Rate), 1.0);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone)]
-pub struct Keeper {
+pub struct FrameBudget {
     budget: f64,
     levers: Vec<Held>,
     /// Times of the last frames, in seconds.
@@ -176,16 +176,17 @@ pub struct Keeper {
     raised: bool,
 }
 
-impl Keeper {
-    /// A keeper with all settings at their full share.
+impl FrameBudget {
+    /// A frame budget with all settings at their full share.
     ///
     /// # Errors
-    /// As [`KeeperSpec::check`].
-    pub fn new(spec: &KeeperSpec) -> Result<Self, SpecError> {
+    /// As [`FrameBudgetSpec::check`].
+    pub fn new(spec: &FrameBudgetSpec) -> Result<Self, SpecError> {
         spec.check()?;
-        let held = |&lever: &Lever| Held { lever, least: spec.least(lever), wanted: 1.0, now: 1.0 };
+        let held =
+            |&setting: &QualitySetting| Held { setting, least: spec.least(setting), wanted: 1.0, now: 1.0 };
         Ok(Self {
-            budget: f64::from(spec.budget),
+            budget: f64::from(spec.seconds),
             levers: spec.order.iter().map(held).collect(),
             window: Vec::with_capacity(WINDOW),
             settling: 0,
@@ -196,8 +197,8 @@ impl Keeper {
     }
 
     /// Present share of a setting, above 0 to 1; 1 if it is not reduced, or may not be.
-    pub fn share(&self, lever: Lever) -> f32 {
-        self.levers.iter().find(|held| held.lever == lever).map_or(1.0, |held| held.now)
+    pub fn share(&self, setting: QualitySetting) -> f32 {
+        self.levers.iter().find(|held| held.setting == setting).map_or(1.0, |held| held.now)
     }
 
     /// Whether every setting has reached its minimum.
@@ -206,7 +207,7 @@ impl Keeper {
     }
 
     /// Reports the time of a frame. Returns the change that follows, if any.
-    pub fn after(&mut self, took: Duration) -> Option<Lowered> {
+    pub fn after(&mut self, took: Duration) -> Option<QualityChange> {
         for held in &mut self.levers {
             let left = held.wanted - held.now;
             let most = (held.wanted.max(held.now) / GLIDE).max(1e-3);
@@ -243,7 +244,7 @@ impl Keeper {
         change
     }
 
-    fn lower(&mut self, slow: f64) -> Option<Lowered> {
+    fn lower(&mut self, slow: f64) -> Option<QualityChange> {
         let held = self.levers.iter_mut().find(|held| held.wanted > held.least)?;
         // A little below the budget, so that the next window fits.
         let by = (self.budget / slow * 0.95).clamp(0.6, 0.97) as f32;
@@ -251,7 +252,7 @@ impl Keeper {
         Some(held.go(to, slow))
     }
 
-    fn raise(&mut self, slow: f64) -> Option<Lowered> {
+    fn raise(&mut self, slow: f64) -> Option<QualityChange> {
         self.calm = 0;
         let held = self.levers.iter_mut().rev().find(|held| held.wanted < 1.0)?;
         self.raised = true;
@@ -261,9 +262,9 @@ impl Keeper {
 }
 
 impl Held {
-    fn go(&mut self, to: f32, slow: f64) -> Lowered {
+    fn go(&mut self, to: f32, slow: f64) -> QualityChange {
         let from = std::mem::replace(&mut self.wanted, to);
-        Lowered { lever: self.lever, from, to, took: Duration::from_secs_f64(slow.clamp(0.0, 1e6)) }
+        QualityChange { setting: self.setting, from, to, took: Duration::from_secs_f64(slow.clamp(0.0, 1e6)) }
     }
 }
 
@@ -276,51 +277,52 @@ mod tests {
         Duration::from_secs_f64(took)
     }
 
-    /// Each lever gives way in its turn, down to its least, and never below.
+    /// Each setting gives way in its turn, down to its least, and never below.
     #[test]
     fn levers_are_lowered_in_their_order() {
-        let spec = KeeperSpec::new(0.010).order([Lever::Density, Lever::Rate]);
-        let mut keeper = Keeper::new(&spec).unwrap();
+        let spec = FrameBudgetSpec::new(0.010).order([QualitySetting::Density, QualitySetting::Rate]);
+        let mut budget = FrameBudget::new(&spec).unwrap();
         let mut order = Vec::new();
         for _ in 0..2000 {
-            order.extend(keeper.after(seconds(0.030)).map(|change| change.lever));
+            order.extend(budget.after(seconds(0.030)).map(|change| change.setting));
         }
-        let turn = order.iter().position(|lever| *lever == Lever::Rate).unwrap();
-        assert!(order[..turn].iter().all(|lever| *lever == Lever::Density));
-        assert!(order[turn..].iter().all(|lever| *lever == Lever::Rate));
-        assert!(keeper.is_spent());
-        assert!((keeper.share(Lever::Density) - spec.least_density).abs() < 1e-5);
-        assert!((keeper.share(Lever::Rate) - spec.least_rate).abs() < 1e-5);
-        assert_eq!(keeper.share(Lever::Detail), 1.0, "it was not in the order");
+        let turn = order.iter().position(|setting| *setting == QualitySetting::Rate).unwrap();
+        assert!(order[..turn].iter().all(|setting| *setting == QualitySetting::Density));
+        assert!(order[turn..].iter().all(|setting| *setting == QualitySetting::Rate));
+        assert!(budget.is_spent());
+        assert!((budget.share(QualitySetting::Density) - spec.least_density).abs() < 1e-5);
+        assert!((budget.share(QualitySetting::Rate) - spec.least_rate).abs() < 1e-5);
+        assert_eq!(budget.share(QualitySetting::Detail), 1.0, "it was not in the order");
     }
 
     /// When the load goes, all comes back, the last lowered first, and one slow frame in a window changes nothing.
     #[test]
     fn what_was_lowered_comes_back() {
-        let mut keeper = Keeper::new(&KeeperSpec::new(0.010)).unwrap();
-        (0..600).for_each(|_| _ = keeper.after(seconds(0.030)));
-        assert!(keeper.share(Lever::Detail) < 0.3 && keeper.share(Lever::Density) < 0.5);
+        let mut budget = FrameBudget::new(&FrameBudgetSpec::new(0.010)).unwrap();
+        (0..600).for_each(|_| _ = budget.after(seconds(0.030)));
+        assert!(budget.share(QualitySetting::Detail) < 0.3 && budget.share(QualitySetting::Density) < 0.5);
         let mut raised = Vec::new();
         for nth in 0..12_000 {
             let took = if nth % 12 == 5 { 0.030 } else { 0.002 };
-            raised.extend(keeper.after(seconds(took)));
+            raised.extend(budget.after(seconds(took)));
         }
         assert!(raised.iter().all(|change| change.to > change.from));
-        for lever in [Lever::Detail, Lever::Density, Lever::Rate] {
-            assert!((keeper.share(lever) - 1.0).abs() < 1e-5, "{lever:?}");
+        for setting in [QualitySetting::Detail, QualitySetting::Density, QualitySetting::Rate] {
+            assert!((budget.share(setting) - 1.0).abs() < 1e-5, "{setting:?}");
         }
     }
 
     /// Where the full share is always too much, tries to raise it become rare.
     #[test]
     fn it_does_not_swing() {
-        let mut keeper = Keeper::new(&KeeperSpec::new(0.010).order([Lever::Density])).unwrap();
+        let mut budget =
+            FrameBudget::new(&FrameBudgetSpec::new(0.010).order([QualitySetting::Density])).unwrap();
         let mut late = 0;
         let mut changes = 0;
         for nth in 0..6000 {
             // A jump: over at 0.7, far under below it.
-            let took = if keeper.share(Lever::Density) > 0.7 { 0.012 } else { 0.005 };
-            let changed = keeper.after(seconds(took)).is_some();
+            let took = if budget.share(QualitySetting::Density) > 0.7 { 0.012 } else { 0.005 };
+            let changed = budget.after(seconds(took)).is_some();
             if nth > 3000 {
                 changes += u32::from(changed);
                 late += u32::from(took > 0.010);
@@ -330,19 +332,19 @@ mod tests {
     }
 
     proptest! {
-        /// Any load that its levers can carry ends under the budget, and no lever jumps.
+        /// Any load that its levers can carry ends under the budget, and no setting jumps.
         #[test]
         fn loads_end_under_the_budget(fixed in 0.0f64..0.006, per in 0.0f64..0.05, seed in 0u64..1000) {
-            let spec = KeeperSpec::new(0.010).order([Lever::Density, Lever::Rate]);
-            let mut keeper = Keeper::new(&spec).unwrap();
+            let spec = FrameBudgetSpec::new(0.010).order([QualitySetting::Density, QualitySetting::Rate]);
+            let mut budget = FrameBudget::new(&spec).unwrap();
             let least = fixed + per * 0.2 * 0.5;
             let (mut before, mut late) = (1.0f32, 0);
             for nth in 0..3000u64 {
-                let share = f64::from(keeper.share(Lever::Density) * keeper.share(Lever::Rate));
+                let share = f64::from(budget.share(QualitySetting::Density) * budget.share(QualitySetting::Rate));
                 let noise = 1.0 + 0.02 * ((nth.wrapping_mul(seed | 1) % 7) as f64 / 7.0);
                 let took = (fixed + per * share) * noise;
-                keeper.after(seconds(took));
-                let now = keeper.share(Lever::Density);
+                budget.after(seconds(took));
+                let now = budget.share(QualitySetting::Density);
                 prop_assert!((now - before).abs() <= before.max(now) / GLIDE + 1e-3);
                 before = now;
                 late += u32::from(nth >= 2000 && took > 0.010);
@@ -356,17 +358,17 @@ mod tests {
     #[test]
     fn specs_that_make_no_sense_are_refused() {
         for spec in [
-            KeeperSpec::new(0.0),
-            KeeperSpec::new(f32::NAN),
-            KeeperSpec::new(0.01).order([]),
-            KeeperSpec::new(0.01).order([Lever::Rate, Lever::Rate]),
-            KeeperSpec { least_rate: 0.0, ..KeeperSpec::default() },
+            FrameBudgetSpec::new(0.0),
+            FrameBudgetSpec::new(f32::NAN),
+            FrameBudgetSpec::new(0.01).order([]),
+            FrameBudgetSpec::new(0.01).order([QualitySetting::Rate, QualitySetting::Rate]),
+            FrameBudgetSpec { least_rate: 0.0, ..FrameBudgetSpec::default() },
         ] {
-            assert!(Keeper::new(&spec).is_err(), "{spec:?}");
+            assert!(FrameBudget::new(&spec).is_err(), "{spec:?}");
         }
         // A frame of no length, or of any, changes nothing that panics.
-        let mut keeper = Keeper::new(&KeeperSpec::default()).unwrap();
-        (0..50).for_each(|_| _ = keeper.after(Duration::MAX));
-        (0..50).for_each(|_| _ = keeper.after(Duration::ZERO));
+        let mut budget = FrameBudget::new(&FrameBudgetSpec::default()).unwrap();
+        (0..50).for_each(|_| _ = budget.after(Duration::MAX));
+        (0..50).for_each(|_| _ = budget.after(Duration::ZERO));
     }
 }
