@@ -18,7 +18,7 @@ use crate::world::curl::WAVES;
 use crate::world::endless::EndlessSpec;
 use crate::world::events::EventSpec;
 use crate::world::fields::{Acting, Fade, FieldKind};
-use crate::world::obstacles::{Body, Mask, MaskLie, Obstacle, Posts, Touch};
+use crate::world::obstacles::{Body, Mask, MaskOrientation, Obstacle, Posts, Touch};
 use crate::world::{World, new_stamp};
 
 /// Most events of a device-resident population.
@@ -506,7 +506,8 @@ pub fn device_colliders(world: &World, own: &OwnFields) -> DeviceColliders {
     for (nth, read) in all.iter_mut().filter(|it| it.kind >= ColliderKind::Ground).enumerate() {
         read.grid = Some(nth);
     }
-    let flat = solid.lie().map_or(0, |lie| if lie == MaskLie::Flat { 2 } else { 1 });
+    let flat =
+        solid.orientation().map_or(0, |orientation| if orientation == MaskOrientation::Flat { 2 } else { 1 });
     DeviceColliders { all, obstacles: obstacles(world), short_way: solid.short_way(), flat }
 }
 
@@ -526,7 +527,7 @@ fn collider(body: &Body, touch: Touch, bounce: f32, friction: f32) -> DeviceColl
         }
         Body::Distance(grid) => (ColliderKind::Distances, place_of(grid), [0.0; 4]),
         Body::Mask(mask) => {
-            let lies = f32::from(u8::from(mask.lie() == MaskLie::Flat));
+            let lies = f32::from(u8::from(mask.orientation() == MaskOrientation::Flat));
             (ColliderKind::Mask, [mask.corner().x, mask.corner().y, mask.cell(), lies], [0.0; 4])
         }
     };

@@ -93,10 +93,10 @@ pub use poses::{Group, Layouts, Posed, Poses};
 pub use world::bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use world::collectors::CollectorSpec;
 pub use world::endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
-pub use world::events::{AimBy, EventSpec, Happening, Moment, Region};
+pub use world::events::{AimBy, EventRecord, EventSpec, Moment, Region};
 pub use world::fields::{
     AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
-pub use world::obstacles::{Mask, MaskLie, ObstacleShape, ObstacleSpec, Solid, Touch};
+pub use world::obstacles::{Mask, MaskOrientation, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use world::pushers::{BlastSpec, PusherSpec, Pushing};
 pub use world::{BrushSpec, GustSpec, World, WorldSpec};

@@ -2,7 +2,7 @@
 
 use derive_setters::Setters;
 pub use frolic_core::random::FADE;
-pub(crate) use frolic_core::random::lot as dice;
+pub(crate) use frolic_core::random::pair as random;
 use frolic_core::{Span, SpecError, within};
 use serde::{Deserialize, Serialize};
 
@@ -152,20 +152,20 @@ impl Detail {
     /// If a share p of the elements is kept, those with random numbers below p stay. A vanishing element shrinks to nothing over a seventh of
     /// the edge or the onset, or of p where elements thin out. Elements that stand for others grow by 1/√p.
     #[inline(always)]
-    pub fn keep(&self, dice: f32, distance: f32, pixels: f32) -> Option<Kept> {
+    pub fn keep(&self, random: f32, distance: f32, pixels: f32) -> Option<Kept> {
         if !self.is_active() {
             return Some(Kept::FULL);
         }
         // Out at any distance and size.
-        if dice >= self.density * (1.0 + FADE) {
+        if random >= self.density * (1.0 + FADE) {
             return None;
         }
         let coming = (distance - self.from) / self.onset;
         let there = ((self.reach - distance) / self.edge).min(coming).min(1.0);
         let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
         let small = small * self.density;
-        let in_reach = if there < 1.0 { (there * (1.0 + FADE) - dice) / FADE } else { 1.0 };
-        let chosen = if small < 1.0 { (small * (1.0 + FADE) - dice) / (FADE * small) } else { 1.0 };
+        let in_reach = if there < 1.0 { (there * (1.0 + FADE) - random) / FADE } else { 1.0 };
+        let chosen = if small < 1.0 { (small * (1.0 + FADE) - random) / (FADE * small) } else { 1.0 };
         let left = in_reach.min(chosen);
         // Written so that NaN is not drawn.
         let drawn = left > 0.0;
@@ -176,7 +176,7 @@ impl Detail {
         let size = left / small.sqrt();
         let level = if small < 1.0 {
             Level::Thinned
-        } else if pixels < self.coarse_below * (0.75 + 0.5 * dice) {
+        } else if pixels < self.coarse_below * (0.75 + 0.5 * random) {
             Level::Coarse
         } else {
             Level::Full
@@ -190,7 +190,7 @@ mod tests {
     use super::*;
 
     fn kept(detail: &Detail, distance: f32, pixels: f32) -> Vec<Option<Kept>> {
-        (0..4000).map(|id| detail.keep(dice(id)[0], distance, pixels)).collect()
+        (0..4000).map(|id| detail.keep(random(id)[0], distance, pixels)).collect()
     }
 
     /// The number falls evenly over the edge, and area covered falls with it: no line, no jump.
@@ -219,7 +219,7 @@ mod tests {
             let mut before = 1.0;
             for step in 0..1000 {
                 let distance = 40.0 + step as f32 * 0.07;
-                let size = detail.keep(dice(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
+                let size = detail.keep(random(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
                 assert!(size <= before && before - size < 0.05, "{id} at {distance}: {before} {size}");
                 before = size;
             }
@@ -242,7 +242,7 @@ mod tests {
             assert!((0.9..1.1).contains(&both), "{distance}: {both}");
         }
         for id in 0..200 {
-            let size = |distance: f32| far.keep(dice(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
+            let size = |distance: f32| far.keep(random(id)[0], distance, 9.0).map_or(0.0, |kept| kept.size);
             let sizes: Vec<f32> = (0..1000).map(|step| size(29.0 + step as f32 * 0.032)).collect();
             assert!(sizes.windows(2).all(|pair| (0.0..0.02).contains(&(pair[1] - pair[0]))), "{id}");
         }

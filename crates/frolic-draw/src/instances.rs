@@ -63,7 +63,7 @@ pub struct Groups<'a> {
 
 /// A device-resident population. Its columns and its live count are on the device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct Resident {
+pub struct DeviceKey {
     /// Key that the device's backend gave it.
     pub key: u64,
     /// Capacity: most elements alive at once.
@@ -84,9 +84,9 @@ pub struct Instances<'a> {
     /// Squares that are drawn as groups, in addition to the elements.
     pub(crate) groups: Option<Groups<'a>>,
     /// Interpolation lag: time between the frame and the columns' state, in seconds.
-    pub(crate) behind: f32,
+    pub(crate) lag: f32,
     /// The device-resident population, if the columns are on a device.
-    pub(crate) resident: Option<Resident>,
+    pub(crate) device: Option<DeviceKey>,
 }
 
 /// Attributes of one element, for a backend that packs them.
@@ -114,18 +114,18 @@ pub struct ElementNow {
 }
 
 impl<'a> Instances<'a> {
-    /// All elements of a family, drawn `behind` seconds before their last step: `(1 - alpha) * dt` for a
+    /// All elements of a family, drawn `lag` seconds before their last step: `(1 - alpha) * dt` for a
     /// [`Tick::alpha`](frolic_core::Tick).
-    pub fn of(columns: &'a impl Posed, behind: f32) -> Self {
-        Self { behind, ..Self::raw(columns.poses()) }
+    pub fn of(columns: &'a impl Posed, lag: f32) -> Self {
+        Self { lag, ..Self::raw(columns.poses()) }
     }
 
-    /// Elements with these columns, drawn `behind` seconds before their last step.
+    /// Elements with these columns, drawn `lag` seconds before their last step.
     ///
     /// # Errors
     /// When columns differ in length, or are longer than a draw list can count (2^32 - 1).
-    pub fn posed(poses: Poses<'a>, behind: f32) -> Result<Self, SpecError> {
-        let instances = Self { behind, ..Self::raw(poses) };
+    pub fn posed(poses: Poses<'a>, lag: f32) -> Result<Self, SpecError> {
+        let instances = Self { lag, ..Self::raw(poses) };
         poses.check()?;
         if u32::try_from(instances.count).is_err() {
             let problem = format!("{} elements", instances.count);
@@ -149,14 +149,14 @@ impl<'a> Instances<'a> {
             sprites: &[],
             parts: None,
             groups: None,
-            behind: 0.0,
-            resident: None,
+            lag: 0.0,
+            device: None,
         }
     }
 
-    /// A device-resident population, drawn `behind` seconds before its last step. Other backends than that device's draw nothing.
-    pub fn on_device(resident: Resident, behind: f32) -> Self {
-        Self { resident: Some(resident), behind, ..Self::raw(Poses::default()) }
+    /// A device-resident population, drawn `lag` seconds before its last step. Other backends than that device's draw nothing.
+    pub fn on_device(device: DeviceKey, lag: f32) -> Self {
+        Self { device: Some(device), lag, ..Self::raw(Poses::default()) }
     }
 
     /// The columns.
@@ -171,13 +171,13 @@ impl<'a> Instances<'a> {
 
     /// The device-resident population, if the columns are on a device.
     #[inline]
-    pub fn resident(&self) -> Option<Resident> {
-        self.resident
+    pub fn device_key(&self) -> Option<DeviceKey> {
+        self.device
     }
 
     /// Interpolation lag: time between the frame and the columns' state, in seconds.
-    pub fn behind(&self) -> f32 {
-        self.behind
+    pub fn lag(&self) -> f32 {
+        self.lag
     }
 
     /// The sprites; empty for elements in columns.
@@ -236,7 +236,7 @@ impl<'a> Instances<'a> {
         self.with(|poses| poses.age = Some([age, life]))
     }
 
-    /// Adds sizes in metres: radius of discs and cards, half width of a ribbon's root, scale of a mesh.
+    /// Adds sizes in metres: radius of discs and billboards, half width of a ribbon's root, scale of a mesh.
     ///
     /// # Errors
     /// When the column has another length.
@@ -319,9 +319,9 @@ impl<'a> Instances<'a> {
         let [x, y, z] = self.poses.position;
         let mut at = [x[element], y[element], z[element]];
         if let Some([vx, vy, vz]) = self.poses.velocity {
-            at[0] -= vx[element] * self.behind;
-            at[1] -= vy[element] * self.behind;
-            at[2] -= vz[element] * self.behind;
+            at[0] -= vx[element] * self.lag;
+            at[1] -= vy[element] * self.lag;
+            at[2] -= vz[element] * self.lag;
         }
         at
     }
@@ -330,7 +330,7 @@ impl<'a> Instances<'a> {
     #[inline(always)]
     pub(crate) fn curve_of(&self, nth: usize, share: f32) -> Option<[Vec3; 2]> {
         if let Some([length, lean_x, lean_z, _, rate_x, rate_z]) = self.poses.bend {
-            let lean = [lean_x[nth] - rate_x[nth] * self.behind, lean_z[nth] - rate_z[nth] * self.behind];
+            let lean = [lean_x[nth] - rate_x[nth] * self.lag, lean_z[nth] - rate_z[nth] * self.lag];
             return Some(blade_curve(length[nth] * share, lean));
         }
         let [a, b, c, d, e, f] = self.poses.curve?;
@@ -340,7 +340,7 @@ impl<'a> Instances<'a> {
     /// Age over life at the frame's time. Elements outside 0..1 are not drawn.
     #[inline(always)]
     pub(crate) fn age(&self, element: usize) -> f32 {
-        self.poses.age.map_or(0.0, |[age, life]| (age[element] - self.behind) / life[element])
+        self.poses.age.map_or(0.0, |[age, life]| (age[element] - self.lag) / life[element])
     }
 
     #[inline(always)]

@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `land.rs` (a height map as ground), `tuft.rs` (blades on a card), `atlas/` (textures, fonts) |
+//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `terrain.rs` (a height map as ground), `tuft.rs` (blades on a billboard), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list? | `instances.rs`, `list.rs`; the crate `frolic-list` breaks it into batches |
@@ -33,7 +33,6 @@ mod detail;
 mod image;
 mod instances;
 mod lamps;
-mod land;
 mod light;
 mod list;
 mod look;
@@ -43,6 +42,7 @@ mod relief;
 mod room;
 mod sort;
 mod sprite;
+mod terrain;
 mod trails;
 mod tuft;
 mod vertices;
@@ -58,13 +58,13 @@ pub use colour::Colour;
 pub use cpu::Renderer;
 pub use detail::DetailSpec;
 pub use image::{Image, ImageSize};
-pub use instances::{CHUNK, Groups, Instances, Part, PlacedGroup, Resident, chunk_parts};
+pub use instances::{CHUNK, DeviceKey, Groups, Instances, Part, PlacedGroup, chunk_parts};
 pub use lamps::{LightSpec, SunSpec};
-pub use land::LandSpec;
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
-pub use look::{Blend, CardSpec, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
+pub use look::{BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
 pub use relief::{RELIEF_SCALE, ReliefSpec};
-pub use sprite::{Fill, Sprite, Stand};
+pub use sprite::{Fill, Orientation, Sprite};
+pub use terrain::TerrainPaintSpec;
 pub use trails::Trails;
 pub use tuft::TuftSpec;

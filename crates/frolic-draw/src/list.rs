@@ -200,7 +200,7 @@ impl Source<'_> {
         let Self { instances, look } = self;
         let (form, page) = match &look.form {
             Form::Disc => (0, None),
-            Form::Card { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
+            Form::Billboard { sheet, .. } => (1, Some(look.atlas.page_of(sheet.frame(0)))),
             Form::Ribbon(ribbon) => (16 + u64::from(ribbon.segments), None),
             Form::Sprite { .. } => {
                 let page = match instances.sprites.get(element as usize).map(|sprite| sprite.fill) {

@@ -71,7 +71,7 @@ const MOST: usize = 32_768;
 
 /// Names of [`Mesh::named`].
 pub const MESH_NAMES: [&str; 10] =
-    ["box", "post", "cone", "ball", "pennant", "hull", "flower", "ear", "walker", "cards"];
+    ["box", "post", "cone", "ball", "pennant", "hull", "flower", "ear", "walker", "crossed-quads"];
 
 impl Mesh {
     /// A mesh from its vertices and triangles (indices of vertices).
@@ -159,7 +159,7 @@ impl Mesh {
 
     /// A mesh that ships: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
     /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1),
-    /// `flower`, `ear`, `walker`, and `cards` (three that cross, 1 wide, each with the whole of a texture), all of height 1.
+    /// `flower`, `ear`, `walker`, and `crossed-quads` (three that cross, 1 wide, each with the whole of a texture), all of height 1.
     pub fn named(name: &str) -> Option<Arc<Self>> {
         // Made once, so that looks that name the same mesh share it.
         static SHIPPED: LazyLock<Vec<Option<Arc<Mesh>>>> =
@@ -211,7 +211,7 @@ fn made(name: &str) -> Option<Result<Mesh, SpecError>> {
         "flower" => flower(),
         "ear" => ear(),
         "walker" => walker(),
-        "cards" => cards(),
+        "crossed-quads" => crossed_quads(),
         _ => return None,
     })
 }
@@ -417,8 +417,8 @@ fn ear() -> Result<Mesh, SpecError> {
     Mesh::new(vertices, triangles)
 }
 
-/// Three upright cards of height and width 1 that cross on the y axis. Their normals lean upwards, so that no card is seen in the light.
-fn cards() -> Result<Mesh, SpecError> {
+/// Three upright quads of height and width 1 that cross on the y axis. Their normals lean upwards, so that single quads do not show in the light.
+fn crossed_quads() -> Result<Mesh, SpecError> {
     let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
     for nth in 0..3 {
         let (sin, cos) = libm::sincosf(nth as f32 / 3.0 * std::f32::consts::PI);
@@ -527,7 +527,7 @@ mod tests {
             assert!(mesh.radius() > 0.3 && mesh.radius() < 1.5, "{name}: {}", mesh.radius());
             assert_eq!(
                 mesh.is_closed(),
-                !["pennant", "hull", "flower", "ear", "walker", "cards"].contains(&name),
+                !["pennant", "hull", "flower", "ear", "walker", "crossed-quads"].contains(&name),
                 "{name}"
             );
             assert!(mesh.vertices().iter().all(|v| (v.normal.length() - 1.0).abs() < 1e-5), "{name}");

@@ -192,11 +192,11 @@ fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances
     if let (Some(velocity), true) = (instances.poses.velocity, instances.sprites.is_empty()) {
         let [px, py, pz] = instances.poses.position.map(|column| &column[first..first + n]);
         let [vx, vy, vz] = velocity.map(|column| &column[first..first + n]);
-        let behind = instances.behind;
+        let lag = instances.lag;
         for i in 0..n {
-            let dx = px[i] - vx[i] * behind - eye.x;
-            let dy = py[i] - vy[i] * behind - eye.y;
-            let dz = pz[i] - vz[i] * behind - eye.z;
+            let dx = px[i] - vx[i] * lag - eye.x;
+            let dy = py[i] - vy[i] * lag - eye.y;
+            let dz = pz[i] - vz[i] * lag - eye.z;
             let depth = dx * f.x + dy * f.y + dz * f.z;
             keys[i] = Key { key: key(depth), source, element: (first + i) as u32 };
         }

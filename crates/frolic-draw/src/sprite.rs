@@ -21,7 +21,7 @@ pub enum Fill {
 /// Orientation of a sprite in the world. On the screen, sprites always face the viewer.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[non_exhaustive]
-pub enum Stand {
+pub enum Orientation {
     /// Faces the camera.
     #[default]
     Camera,
@@ -43,7 +43,7 @@ pub struct Sprite {
     /// Anticlockwise turn about the pivot in radians.
     pub turn: f32,
     /// Orientation in the world.
-    pub stand: Stand,
+    pub orientation: Orientation,
     /// Colour in linear light, and opacity 0..1. Default: white.
     pub tint: [f32; 4],
     /// Fill.
@@ -63,7 +63,7 @@ impl Default for Sprite {
             size: [1.0, 1.0],
             pivot: [0.5, 0.5],
             turn: 0.0,
-            stand: Stand::Camera,
+            orientation: Orientation::Camera,
             tint: [1.0; 4],
             fill: Fill::Plain,
             corner: 0.0,
@@ -80,14 +80,14 @@ impl Sprite {
         let (x, y) = if on_screen {
             (Vec3::X, Vec3::Y)
         } else {
-            match self.stand {
-                Stand::Camera => (view.right, -view.up),
-                Stand::Upright(bearing) => {
+            match self.orientation {
+                Orientation::Camera => (view.right, -view.up),
+                Orientation::Upright(bearing) => {
                     let (sin, cos) = libm::sincosf(bearing);
                     // Seen from where it faces, its right hand is the world's left of the bearing.
                     (Vec3::new(-cos, 0.0, -sin), Vec3::NEG_Y)
                 }
-                Stand::Flat(bearing) => {
+                Orientation::Flat(bearing) => {
                     let (sin, cos) = libm::sincosf(bearing);
                     (Vec3::new(cos, 0.0, sin), Vec3::new(-sin, 0.0, cos))
                 }

@@ -21,9 +21,9 @@ pub struct Trails {
 }
 
 impl Trails {
-    /// Rebuilds the segments, `behind` seconds before the population's last step. Each is `taper` times as wide as the previous one, so the
+    /// Rebuilds the segments, `lag` seconds before the population's last step. Each is `taper` times as wide as the previous one, so the
     /// look's ribbon should have the same taper. O(elements times positions).
-    pub fn take(&mut self, columns: &BodyColumns, trail: &Trail, behind: f32, taper: f32) {
+    pub fn take(&mut self, columns: &BodyColumns, trail: &Trail, lag: f32, taper: f32) {
         let Self { position, curve, size, age, key } = self;
         position.iter_mut().chain(curve.iter_mut()).chain(age.iter_mut()).for_each(Vec::clear);
         size.clear();
@@ -34,7 +34,7 @@ impl Trails {
         // The last stretch grows shorter as the next place nears, so that the end does not jump.
         let end = 1.0 - trail.share();
         for i in 0..columns.len() {
-            let now = glam::Vec3::new(px[i] - vx[i] * behind, py[i] - vy[i] * behind, pz[i] - vz[i] * behind);
+            let now = glam::Vec3::new(px[i] - vx[i] * lag, py[i] - vy[i] * lag, pz[i] - vz[i] * lag);
             let point = |nth: usize| {
                 if nth == 0 {
                     return now;

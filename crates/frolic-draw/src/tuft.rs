@@ -1,4 +1,4 @@
-//! Paints tufts of blades as textures for cards, which stand for many blades from afar.
+//! Paints tufts of blades as textures for billboards, which stand for many blades from afar.
 
 use derive_setters::Setters;
 use frolic_core::random::{hash3, unit};

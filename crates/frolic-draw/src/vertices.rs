@@ -9,7 +9,7 @@ use glam::{Mat3, Vec3};
 
 use crate::atlas::RegionId;
 use crate::camera::View;
-use crate::detail::{Kept, Level, dice};
+use crate::detail::{Kept, Level, random};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
@@ -17,7 +17,7 @@ use crate::mesh::Mesh;
 /// Finished vertices that one instance of a look takes, as `batched` merges them.
 pub fn stride(look: &Look) -> usize {
     match &look.form {
-        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 4,
+        Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => 4,
         Form::Ribbon(ribbon) => points(ribbon, Level::Full) * 2,
         Form::Mesh { fine, coarse, .. } => {
             fine.vertices().len().max(coarse.as_ref().map_or(0, |mesh| mesh.vertices().len()))
@@ -40,7 +40,7 @@ fn skin_points(look: &Look, level: Level) -> usize {
     match &look.form {
         Form::Ribbon(ribbon) => points(ribbon, level),
         Form::Mesh { .. } => mesh(look, level).map_or(0, |mesh| mesh.vertices().len()),
-        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 0,
+        Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => 0,
     }
 }
 
@@ -99,7 +99,7 @@ fn take_vertices(skin: &mut Skin, vertices: &[Vertex], step: usize, is_ribbon: b
 /// Triangles of one instance.
 pub(crate) fn triangles(look: &Look, level: Level) -> usize {
     match &look.form {
-        Form::Disc | Form::Card { .. } | Form::Sprite { .. } => 2,
+        Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => 2,
         Form::Ribbon(ribbon) => (points(ribbon, level) - 1) * 2,
         Form::Mesh { .. } => mesh(look, level).map_or(0, |mesh| mesh.triangles().len()),
     }
@@ -150,7 +150,7 @@ pub(crate) struct Body {
     age: f32,
     colour: [f32; 3],
     pub(crate) opacity: f32,
-    dice: [f32; 2],
+    random: [f32; 2],
     pub(crate) level: Level,
 }
 
@@ -207,8 +207,8 @@ impl Seen<'_, '_> {
             return None;
         }
         let now = look.at(age);
-        let dice = if look.is_tinted() || look.detail.is_active() || !matches!(look.form, Form::Disc) {
-            dice(instances.id(element))
+        let random = if look.is_tinted() || look.detail.is_active() || !matches!(look.form, Form::Disc) {
+            random(instances.id(element))
         } else {
             [0.0; 2]
         };
@@ -216,13 +216,13 @@ impl Seen<'_, '_> {
         let local = self.camera.local(at);
         let kept = if look.detail.is_active() {
             let pixels = size * self.camera.scale(local.z.max(self.camera.near().max(0.01)));
-            look.detail.keep(dice[0], local.length(), pixels)?
+            look.detail.keep(random[0], local.length(), pixels)?
         } else {
             Kept::FULL
         };
         let tint = match instances.poses.tint {
             Some(tint) if look.is_tinted() => look.tint_along(tint[element], at.y),
-            _ if look.is_tinted() => look.tint(dice[1], at.y),
+            _ if look.is_tinted() => look.tint(random[1], at.y),
             _ => [1.0; 3],
         };
         let [r, g, b] = now.colour;
@@ -236,7 +236,7 @@ impl Seen<'_, '_> {
             age,
             colour: [r * tint[0], g * tint[1], b * tint[2]],
             opacity: now.opacity,
-            dice,
+            random,
             level: kept.level,
         })
     }
@@ -262,7 +262,7 @@ impl Seen<'_, '_> {
         let own = Vec3::from(body.colour) * Vec3::from(factor) * body.opacity;
         let [light, sun] = self.list.lighting.on_surface(look.surface, place, normal, self.camera.eye);
         // Where shadows may fall on it, the sun's part is kept apart.
-        let apart = self.shadows && (look.solid || matches!(look.form, Form::Card { .. }));
+        let apart = self.shadows && (look.solid || matches!(look.form, Form::Billboard { .. }));
         let (colour, sun) = if apart { (own * light, own * sun) } else { (own * (light + sun), Vec3::ZERO) };
         Vertex {
             place: place.to_array(),
@@ -273,7 +273,7 @@ impl Seen<'_, '_> {
         }
     }
 
-    /// Appends the vertices of a card or sprite; returns the level, or `None` (and appends nothing) if it is not there.
+    /// Appends the vertices of a billboard or sprite; returns the level, or `None` (and appends nothing) if it is not there.
     pub(crate) fn vertices(&self, entry: Entry, into: &mut Vec<Vertex>) -> Option<Level> {
         let source = &self.list.sources[entry.source as usize];
         let element = entry.element as usize;
@@ -286,13 +286,14 @@ impl Seen<'_, '_> {
             return None;
         }
         match &look.form {
-            Form::Card { card, .. } => {
+            Form::Billboard { billboard, .. } => {
                 let velocity = source
                     .instances
                     .poses
                     .velocity
                     .map_or(Vec3::ZERO, |[x, y, z]| Vec3::new(x[element], y[element], z[element]));
-                let [across, up] = card_axes(self.view, card.facing, card.aspect, &body, velocity);
+                let [across, up] =
+                    billboard_axes(self.view, billboard.facing, billboard.aspect, &body, velocity);
                 let normal = -self.view.forward;
                 for [u, v] in CORNERS {
                     let place = body.at + across * (u * 2.0 - 1.0) - up * (v * 2.0 - 1.0);
@@ -388,7 +389,7 @@ impl Seen<'_, '_> {
                     surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
                 }
             }
-            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
+            Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
         }
         Ok(body.level)
     }
@@ -435,8 +436,8 @@ impl Seen<'_, '_> {
     fn turn(&self, source: &Source<'_>, element: usize, body: &Body) -> Mat3 {
         let [turn, tilt] = match source.instances.poses.turn {
             Some([turn, tilt]) => [turn[element], tilt[element]],
-            None if matches!(source.look.form, Form::Ribbon(_)) => [body.dice[0] * TURN, 0.0],
-            None => [body.dice[0] * TURN, (body.dice[1] - 0.5) * TURN],
+            None if matches!(source.look.form, Form::Ribbon(_)) => [body.random[0] * TURN, 0.0],
+            None => [body.random[0] * TURN, (body.random[1] - 0.5) * TURN],
         };
         let (sin_turn, cos_turn) = libm::sincosf(turn);
         let (sin_tilt, cos_tilt) = libm::sincosf(tilt);
@@ -452,16 +453,16 @@ const TURN: f32 = std::f32::consts::TAU;
 /// Corners of a texture from its upper left, clockwise as seen.
 pub(crate) const CORNERS: [[f32; 2]; 4] = [[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]];
 
-/// Half axes of a card across and up, m.
-fn card_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocity: Vec3) -> [Vec3; 2] {
+/// Half axes of a billboard across and up, m.
+fn billboard_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocity: Vec3) -> [Vec3; 2] {
     let seen = [velocity.dot(view.right), velocity.dot(view.up)];
     let speed = libm::sqrtf(seen[0] * seen[0] + seen[1] * seen[1]);
     let (turn, longer) = match facing {
         Facing::Camera => (0.0, 0.0),
         Facing::Spin { rate } => {
             // Its age in seconds is not at hand where it lives for ever; then it stands still.
-            let degrees = rate.at(body.dice[0]) * body.age;
-            (body.dice[1] * TURN + degrees.to_radians(), 0.0)
+            let degrees = rate.at(body.random[0]) * body.age;
+            (body.random[1] * TURN + degrees.to_radians(), 0.0)
         }
         Facing::Heading | Facing::Stretch { .. } if speed < 1e-6 => (0.0, 0.0),
         Facing::Heading => (libm::atan2f(-seen[0], seen[1]), 0.0),
@@ -480,22 +481,24 @@ pub fn flipbook_at(play: Play, count: u32, age: f32, id: u32, time: f32) -> f32 
         // The last frame is reached before the end of the life.
         Play::Age => (age.clamp(0.0, 1.0) * count).min(count - 1.0),
         Play::Clock { rate } => {
-            let at = time * rate + dice(id)[0] * count;
+            let at = time * rate + random(id)[0] * count;
             at - (at / count).floor() * count
         }
-        Play::Pick => (dice(id)[1] * count).min(count - 1.0).floor(),
+        Play::Pick => (random(id)[1] * count).min(count - 1.0).floor(),
     }
 }
 
 /// The frames of a flipbook to show: one, the next, and the share of the next.
 pub(crate) fn frames(list: &DrawList<'_>, entry: Entry) -> (RegionId, RegionId, f32) {
     let source = &list.sources[entry.source as usize];
-    let Form::Card { sheet, card } = &source.look.form else { return (RegionId(0), RegionId(0), 0.0) };
+    let Form::Billboard { sheet, billboard } = &source.look.form else {
+        return (RegionId(0), RegionId(0), 0.0);
+    };
     let element = entry.element as usize;
     let id = source.instances.id(element);
     let count = sheet.len();
-    let at = flipbook_at(card.play, count, source.instances.age(element), id, list.time);
+    let at = flipbook_at(billboard.play, count, source.instances.age(element), id, list.time);
     let whole = at.floor().max(0.0);
-    let mix = if card.melt { at - whole } else { 0.0 };
+    let mix = if billboard.blend_frames { at - whole } else { 0.0 };
     (sheet.frame(whole as u32), sheet.frame(whole as u32 + 1), mix)
 }

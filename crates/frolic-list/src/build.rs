@@ -145,7 +145,7 @@ impl ListScratch {
                 let look = sources[nth as usize].look;
                 spec.depth_order == DepthOrder::All
                     && !look.is_solid()
-                    && sources[nth as usize].instances.resident().is_none()
+                    && sources[nth as usize].instances.device_key().is_none()
                     && !look.is_on_screen()
             };
             let mixed = group.iter().filter(|&&nth| mixes(nth)).count();
@@ -164,8 +164,8 @@ impl ListScratch {
                     continue;
                 }
                 let ordered = source.look.needs_depth_order() && spec.depth_order != DepthOrder::None;
-                if source.instances.resident().is_some() {
-                    batcher.resident(nth, ordered);
+                if source.instances.device_key().is_some() {
+                    batcher.device(nth, ordered);
                     continue;
                 }
                 let alone = source.instances.len() as u32 <= spec.capacity.min(SORTED_BY_BACKEND);
@@ -298,7 +298,7 @@ impl Batcher<'_, '_> {
     }
 
     /// Adds a device-resident source. It gets a batch of its own, because no other source shares its buffers.
-    fn resident(&mut self, source: u32, far_to_near: bool) {
+    fn device(&mut self, source: u32, far_to_near: bool) {
         let key = self.key(source, 0);
         let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
         let first_run = self.runs.len() as u32;

@@ -53,7 +53,7 @@ pub struct Surface {
     /// Strength of the light along edges that turn away.
     pub rim: f32,
     /// Share of light that comes through from behind; thin things are lit on both sides.
-    pub through: f32,
+    pub translucency: f32,
     /// Whether both sides are lit.
     pub two_sided: bool,
 }
@@ -105,7 +105,7 @@ impl Light<'_> {
             let [px, py, pz] = lamp.position;
             let to = [px - at[0], py - at[1], pz - at[2]];
             let fall = lamp.fall_off(to);
-            let share = facing(simd, dot(normal, unit(simd, to)), surface.through) * fall;
+            let share = facing(simd, dot(normal, unit(simd, to)), surface.translucency) * fall;
             light[0] += share * lamp.colour[0];
             light[1] += share * lamp.colour[1];
             light[2] += share * lamp.colour[2];
@@ -117,7 +117,7 @@ impl Light<'_> {
             let to = splat(simd, self.towards_sun);
             // Against the light the rim glows with it.
             let share =
-                facing(simd, dot(normal, to), surface.through) + rim * (zero - dot(view, to)).max(zero);
+                facing(simd, dot(normal, to), surface.translucency) + rim * (zero - dot(view, to)).max(zero);
             let sun = splat(simd, sun);
             for channel in 0..3 {
                 sunlight[channel] = sun[channel] * share * surface.lit;
@@ -132,7 +132,7 @@ impl Light<'_> {
 
 /// How much light a surface takes that is turned to it by this cosine; what is behind, comes through.
 #[inline(always)]
-fn facing<S: Simd>(simd: S, cos: f32x8<S>, through: f32) -> f32x8<S> {
+fn facing<S: Simd>(simd: S, cos: f32x8<S>, translucency: f32) -> f32x8<S> {
     let zero = f32x8::splat(simd, 0.0);
-    cos.simd_ge(zero).select(cos, (zero - cos) * through)
+    cos.simd_ge(zero).select(cos, (zero - cos) * translucency)
 }

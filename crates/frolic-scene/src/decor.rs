@@ -3,26 +3,26 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use frolic_core::{Mask, MaskLie, SpecError, World, listed};
+use frolic_core::{Mask, MaskOrientation, SpecError, World, listed};
 use frolic_draw::{
-    AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, RELIEF_SCALE,
-    RegionId, Shape, Sheet, Sprite, Stand, TextStyle, TileMap,
+    AtlasBuilder, Fill, Font, ImageSize, Instances, Library, Look, LookSpec, Mesh, Orientation, Picture,
+    RELIEF_SCALE, RegionId, Shape, Sheet, Sprite, TextStyle, TileMap,
 };
 
 use crate::assets::picture;
 use crate::error::SceneError;
-use crate::land::Land;
-use crate::parts::{PutSpec, StoneSpec, TextSpec, TilesSpec};
+use crate::parts::{PutSpec, ReliefPart, TextSpec, TilesSpec};
 use crate::spec::SceneSpec;
+use crate::terrain::TerrainMesh;
 
 /// What a scene has besides its populations.
 #[derive(Debug)]
 pub(crate) struct Decor {
     pub(crate) library: Library,
     groups: Vec<Group>,
-    stones: Vec<Stone>,
+    reliefs: Vec<Relief>,
     /// Terrain. The scene builds it from its assets, once; it does not depend on the size of the picture.
-    pub(crate) lands: Vec<Land>,
+    pub(crate) terrains: Vec<TerrainMesh>,
     /// Texts whose words change with time: which group, where its letters start, and how it is set.
     font: Option<Font>,
     size: ImageSize,
@@ -31,32 +31,37 @@ pub(crate) struct Decor {
     words: String,
 }
 
-/// A mask shown as stone: one sprite whose picture is painted anew where the mask was edited.
+/// A mask shown as relief: one sprite whose picture is painted anew where the mask was edited.
 #[derive(Debug)]
-struct Stone {
-    spec: StoneSpec,
+struct Relief {
+    spec: ReliefPart,
     look: Look,
     sprite: [Sprite; 1],
     region: RegionId,
     stamp: u64,
 }
 
-impl Stone {
-    fn new(spec: &StoneSpec, mask: &Mask) -> Result<Self, SpecError> {
+impl Relief {
+    fn new(spec: &ReliefPart, mask: &Mask) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
         let whole = spec.paint.paint(mask, [0, 0, mask.width(), mask.height()])?;
-        let region = builder.picture("stone", whole).frame(0);
+        let region = builder.picture("relief", whole).frame(0);
         // An atlas of its own, so that it is painted over in place.
         let library = Library { meshes: HashMap::new(), atlas: Arc::new(builder.build()?) };
         let look = LookSpec::sprites(false, spec.layer).build_with(&library)?;
         drop(library);
         let size = [mask.width(), mask.height()].map(|side| side as f32 * mask.cell());
-        let stand = match mask.lie() {
-            MaskLie::Flat => Stand::Flat(0.0),
-            _ => Stand::Upright(std::f32::consts::PI),
+        let orientation = match mask.orientation() {
+            MaskOrientation::Flat => Orientation::Flat(0.0),
+            _ => Orientation::Upright(std::f32::consts::PI),
         };
-        let sprite =
-            Sprite { position: mask.middle(), size, stand, fill: Fill::Picture(region), ..Sprite::default() };
+        let sprite = Sprite {
+            position: mask.middle(),
+            size,
+            orientation,
+            fill: Fill::Picture(region),
+            ..Sprite::default()
+        };
         Ok(Self { spec: spec.clone(), look, sprite: [sprite], region, stamp: mask.stamp() })
     }
 
@@ -130,7 +135,7 @@ impl Decor {
                 Sprite {
                     position: on(&tiles.put, tiles.position, spec.draw.size),
                     size: tiles.size,
-                    stand: tiles.put.stand.stand(),
+                    orientation: tiles.put.orientation.orientation(),
                     tint: [colour.r, colour.g, colour.b, 1.0],
                     fill: Fill::Tiles(builder.tile_map(map)),
                     ..Sprite::default()
@@ -152,7 +157,7 @@ impl Decor {
                     size: sprite.size,
                     pivot: sprite.pivot,
                     turn: sprite.turn_degrees.to_radians(),
-                    stand: sprite.put.stand.stand(),
+                    orientation: sprite.put.orientation.orientation(),
                     tint: [colour.r, colour.g, colour.b, sprite.opacity],
                     fill,
                     corner: sprite.corner,
@@ -187,18 +192,18 @@ impl Decor {
         let mut decor = Self {
             library,
             groups: Vec::new(),
-            stones: Vec::new(),
-            lands: Vec::new(),
+            reliefs: Vec::new(),
+            terrains: Vec::new(),
             font,
             size: spec.draw.size,
             second: None,
             words: String::new(),
         };
-        for (nth, stone) in spec.stone.iter().enumerate() {
-            let under = |error: SpecError| error.under(&format!("stone.{nth}"));
-            // A checked stone names a mask.
-            if let Some(mask) = world.obstacle_named(&stone.obstacle).and_then(|nth| world.mask(nth)) {
-                decor.stones.push(Stone::new(stone, mask).map_err(under)?);
+        for (nth, relief) in spec.relief.iter().enumerate() {
+            let under = |error: SpecError| error.under(&format!("relief.{nth}"));
+            // A checked relief names a mask.
+            if let Some(mask) = world.obstacle_named(&relief.obstacle).and_then(|nth| world.mask(nth)) {
+                decor.reliefs.push(Relief::new(relief, mask).map_err(under)?);
             }
         }
         for (put, sprite) in placed {
@@ -225,7 +230,7 @@ impl Decor {
     /// The group of sprites that are put this way, made if there is none.
     fn group(&mut self, put: &PutSpec) -> Result<usize, SpecError> {
         // Their places differ; what is drawn by one look does not.
-        let put = PutSpec { anchor: [0.0; 2], stand: Default::default(), ..put.clone() };
+        let put = PutSpec { anchor: [0.0; 2], orientation: Default::default(), ..put.clone() };
         if let Some(nth) = self.groups.iter().position(|group| group.put == put) {
             return Ok(nth);
         }
@@ -239,11 +244,11 @@ impl Decor {
         Ok(self.groups.len() - 1)
     }
 
-    /// Paints stones anew where their masks were edited.
+    /// Paints reliefs anew where their masks were edited.
     pub(crate) fn follow(&mut self, world: &World) {
-        for stone in &mut self.stones {
-            if let Some(mask) = world.obstacle_named(&stone.spec.obstacle).and_then(|nth| world.mask(nth)) {
-                stone.follow(mask);
+        for relief in &mut self.reliefs {
+            if let Some(mask) = world.obstacle_named(&relief.spec.obstacle).and_then(|nth| world.mask(nth)) {
+                relief.follow(mask);
             }
         }
     }
@@ -268,10 +273,10 @@ impl Decor {
 
     /// What is drawn beside the populations, in the order of the scene.
     pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
-        let lands = self.lands.iter().filter_map(Land::drawn);
-        let stones = self.stones.iter().map(|stone| (Instances::sprites(&stone.sprite), &stone.look));
-        lands
-            .chain(stones)
+        let terrains = self.terrains.iter().filter_map(TerrainMesh::drawn);
+        let reliefs = self.reliefs.iter().map(|relief| (Instances::sprites(&relief.sprite), &relief.look));
+        terrains
+            .chain(reliefs)
             .chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
     }
 }
@@ -293,7 +298,8 @@ fn set(font: &Font, text: &TextSpec, words: &str, size: ImageSize, into: &mut Ve
     if text.put.on_screen {
         font.on_screen(words, [at[0], at[1]], &style, into);
     } else {
-        let like = Sprite { position: at, stand: text.put.stand.stand(), ..Sprite::default() };
+        let like =
+            Sprite { position: at, orientation: text.put.orientation.orientation(), ..Sprite::default() };
         font.in_world(words, &like, &style, into);
     }
 }

@@ -1,7 +1,7 @@
 //! The graphics device of a scene: device-resident populations and pictures. `no_device.rs` replaces this file without the feature `gpu`.
 
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, Resident, View};
+use frolic_draw::{BackdropSpec, DeviceKey, DrawList, Image, View};
 use frolic_gpu::{DevicePopulation, DevicePopulationError, Gpu, GpuRenderer, GpuSet, Recorder};
 use smallvec::SmallVec;
 
@@ -20,8 +20,8 @@ pub(crate) struct Device {
 #[derive(Debug)]
 pub(crate) struct OnDevice {
     /// What a draw list names, one for each part of the population.
-    pub(crate) shards: SmallVec<[Resident; 1]>,
-    pub(crate) trails: Option<Resident>,
+    pub(crate) shards: SmallVec<[DeviceKey; 1]>,
+    pub(crate) trails: Option<DeviceKey>,
     /// Memory on the device when it was built. Later, only grids and newborns that the CPU has written are added.
     pub(crate) bytes: u64,
 }
@@ -50,7 +50,7 @@ impl Device {
     ) -> Result<OnDevice, SpecError> {
         let nth = self.set.add(name, spec, seed, assets).map_err(as_spec)?;
         let member = &self.set.members()[nth];
-        let (shards, trails) = (member.residents().collect(), member.trails());
+        let (shards, trails) = (member.populations().collect(), member.trails());
         Ok(OnDevice { shards, trails, bytes: member.bytes() })
     }
 
@@ -118,17 +118,17 @@ impl Device {
         meter: &mut Meter,
     ) -> Result<(), DeviceError> {
         let Self { recorder, renderer, set, .. } = self;
-        let residents: Vec<&dyn DevicePopulation> =
+        let populations: Vec<&dyn DevicePopulation> =
             set.members().iter().map(|member| member as &dyn DevicePopulation).collect();
         let done = match (backdrop, image) {
             (Some(backdrop), Some(image)) => {
-                renderer.render(recorder, list, &residents, view, backdrop, Some(image), meter)
+                renderer.render(recorder, list, &populations, view, backdrop, Some(image), meter)
             }
             (Some(backdrop), None) => renderer
-                .render(recorder, list, &residents, view, backdrop, None, meter)
+                .render(recorder, list, &populations, view, backdrop, None, meter)
                 .and_then(|()| renderer.wait(recorder, meter)),
             (None, Some(image)) => {
-                renderer.render_transparent(recorder, list, &residents, view, image, meter)
+                renderer.render_transparent(recorder, list, &populations, view, image, meter)
             }
             (None, None) => Ok(()),
         };

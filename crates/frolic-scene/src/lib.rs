@@ -13,7 +13,7 @@
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
 //! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
-//! | ground with a shape | `land.rs` |
+//! | ground with a shape | `terrain.rs` |
 //! | how does a scene step and draw a family of elements, also one of your own? | `families/`: a file for each, and `mod.rs`, which lists them |
 //! | how are files written so that none is ever half there? | `output.rs` |
 
@@ -31,7 +31,6 @@ mod families;
 mod file;
 mod folder;
 mod grid_file;
-mod land;
 mod models;
 mod output;
 mod parts;
@@ -41,6 +40,7 @@ mod scene;
 mod set;
 mod shipped;
 mod spec;
+mod terrain;
 mod texture;
 
 pub use assets::{AssetSource, AssetSpec, HillsSpec, PlacementAsset};
@@ -51,13 +51,15 @@ pub use families::{
 };
 pub use folder::Folder;
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
-pub use land::LandPart;
 pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
-pub use parts::{MeshSpec, PutSpec, SpriteSpec, StandSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
+pub use parts::{
+    MeshSpec, OrientationSpec, PutSpec, ReliefPart, SpriteSpec, TextSpec, TextureSpec, TilesSpec,
+};
 pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
 pub use scene::Scene;
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{Backend, DrawSpec, FORMAT_VERSION, ProfileSpec, Residence, SceneSpec};
+pub use terrain::TerrainPart;
 pub use texture::{read_png, read_png_bytes};

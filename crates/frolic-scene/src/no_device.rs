@@ -1,7 +1,7 @@
 //! Replaces `device.rs` without the feature `gpu`: no device can be opened.
 
 use frolic_core::{Assets, Meter, ParticleSpec, SpecError, World};
-use frolic_draw::{BackdropSpec, DrawList, Image, Resident, View};
+use frolic_draw::{BackdropSpec, DeviceKey, DrawList, Image, View};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
@@ -9,8 +9,8 @@ use crate::error::DeviceError;
 /// A population on the device, as draw lists name it.
 #[derive(Debug)]
 pub(crate) struct OnDevice {
-    pub(crate) shards: SmallVec<[Resident; 1]>,
-    pub(crate) trails: Option<Resident>,
+    pub(crate) shards: SmallVec<[DeviceKey; 1]>,
+    pub(crate) trails: Option<DeviceKey>,
     pub(crate) bytes: u64,
 }
 

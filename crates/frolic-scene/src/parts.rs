@@ -5,7 +5,7 @@ use std::fmt::Write;
 
 use frolic_core::random::hash3;
 use frolic_core::{SpecError, WorldSpec, vector_within, within};
-use frolic_draw::{Align, Colour, ReliefSpec, Stand, TuftSpec};
+use frolic_draw::{Align, Colour, Orientation, ReliefSpec, TuftSpec};
 use serde::{Deserialize, Serialize};
 
 /// A texture: from a PNG file, or painted.
@@ -76,7 +76,7 @@ pub struct MeshSpec {
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
-pub enum StandSpec {
+pub enum OrientationSpec {
     /// Faces the camera.
     #[default]
     Camera,
@@ -86,12 +86,12 @@ pub enum StandSpec {
     Flat(f32),
 }
 
-impl StandSpec {
-    pub(crate) fn stand(self) -> Stand {
+impl OrientationSpec {
+    pub(crate) fn orientation(self) -> Orientation {
         match self {
-            Self::Camera => Stand::Camera,
-            Self::Upright(bearing) => Stand::Upright(bearing.to_radians()),
-            Self::Flat(bearing) => Stand::Flat(bearing.to_radians()),
+            Self::Camera => Orientation::Camera,
+            Self::Upright(bearing) => Orientation::Upright(bearing.to_radians()),
+            Self::Flat(bearing) => Orientation::Flat(bearing.to_radians()),
         }
     }
 
@@ -116,7 +116,7 @@ pub struct PutSpec {
     /// Layers are drawn in rising order, -1000 to 1000. Default 0.
     pub layer: i32,
     /// How it stands in the world. Default facing the camera.
-    pub stand: StandSpec,
+    pub orientation: OrientationSpec,
     /// Whether solid things nearer than it hide it. Default yes.
     pub depth_test: bool,
     /// Factor on its colours, 0 to 1e6. Default 1.
@@ -131,7 +131,7 @@ impl Default for PutSpec {
             on_screen: false,
             anchor: [0.0; 2],
             layer: 0,
-            stand: StandSpec::Camera,
+            orientation: OrientationSpec::Camera,
             depth_test: true,
             glow: 1.0,
             lit: 0.0,
@@ -146,12 +146,12 @@ impl PutSpec {
     }
 
     /// In the world, in a layer.
-    pub fn in_world(stand: StandSpec, layer: i32) -> Self {
-        Self { stand, layer, ..Self::default() }
+    pub fn in_world(orientation: OrientationSpec, layer: i32) -> Self {
+        Self { orientation, layer, ..Self::default() }
     }
 
     fn check(&self) -> Result<(), SpecError> {
-        self.stand.check("stand")?;
+        self.orientation.check("orientation")?;
         self.anchor.iter().try_for_each(|share| within("anchor", *share, -10.0, 10.0, ""))?;
         within("layer", self.layer as f32, -1000.0, 1000.0, "")?;
         within("glow", self.glow, 0.0, 1e6, "")?;
@@ -289,11 +289,11 @@ fn opaque() -> f32 {
     1.0
 }
 
-/// Shows a mask of the world as cut stone, dug as it is.
+/// Shows a mask of the world as cut relief, dug as it is.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct StoneSpec {
+pub struct ReliefPart {
     /// Name of an obstacle of the world, which must be a mask.
     pub obstacle: String,
     /// How it is painted.
@@ -365,7 +365,7 @@ impl SpriteSpec {
     }
 }
 
-impl StoneSpec {
+impl ReliefPart {
     pub(crate) fn check(&self, world: &WorldSpec) -> Result<(), SpecError> {
         self.paint.check().map_err(|error| error.under("paint"))?;
         within("layer", self.layer as f32, -1000.0, 1000.0, "")?;

@@ -18,10 +18,10 @@ use crate::device::Device;
 use crate::error::{DeviceError, SceneError};
 use crate::families::registry;
 use crate::families::{BuildContext, DrawContext, Elements, Ended, GroundPlan, StepContext};
-use crate::land::Land;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
 use crate::spec::{Backend, Residence, SceneSpec};
+use crate::terrain::TerrainMesh;
 
 /// A running scene: populations, world, camera and renderer.
 ///
@@ -53,7 +53,7 @@ pub struct Scene {
     frame_budget: Option<FrameBudget>,
     travel: Option<Path>,
     /// Interpolation lag: time from the picture to the state of the populations, in seconds.
-    behind: f32,
+    lag: f32,
     time: f64,
     /// Number of elements that each collector has picked up since the start.
     caught: Vec<u64>,
@@ -129,7 +129,7 @@ impl Scene {
         let assets = crate::assets::load(&spec.asset, &spec.folder)?;
         let world = spec.world.build_with(&assets).map_err(|error| error.under("world"))?;
         let mut decor = Decor::new(spec, &world)?;
-        decor.lands = Land::all(&spec.land, &spec.population, spec.seed, &assets)?;
+        decor.terrains = TerrainMesh::all(&spec.terrain, &spec.population, spec.seed, &assets)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
         let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
@@ -184,7 +184,7 @@ impl Scene {
             decor,
             clock: Clock::new(spec.clock),
             frame_budget: spec.frame_budget.as_ref().map(FrameBudget::new).transpose()?,
-            behind: 0.0,
+            lag: 0.0,
             time: 0.0,
             caught: vec![0; spec.world.collector.len()],
             scratch: ListScratch::default(),
@@ -213,7 +213,7 @@ impl Scene {
         let tick = self.clock.advance(elapsed);
         let step = self.clock.step();
         self.step(step, tick.steps, meter);
-        self.behind = (1.0 - tick.alpha) * step;
+        self.lag = (1.0 - tick.alpha) * step;
         meter.add(Counter::StepsDropped, u64::from(tick.dropped));
     }
 
@@ -252,7 +252,7 @@ impl Scene {
         let steps = left.min(f64::from(most)) as u32;
         self.step(step, steps, meter);
         if steps > 0 && f64::from(steps) == left {
-            self.behind = (self.time - seconds).max(0.0) as f32;
+            self.lag = (self.time - seconds).max(0.0) as f32;
         }
         f64::from(steps) < left
     }
@@ -321,7 +321,7 @@ impl Scene {
                 advance(world, steps, meter);
             }
         });
-        self.behind = 0.0;
+        self.lag = 0.0;
         self.time += f64::from(dt) * f64::from(steps);
         self.decor.tell(self.time, &self.caught);
         self.decor.follow(&self.world);
@@ -358,7 +358,7 @@ impl Scene {
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
             let mut decor = Decor::new(&self.spec, &self.world)?;
-            std::mem::swap(&mut decor.lands, &mut self.decor.lands);
+            std::mem::swap(&mut decor.terrains, &mut self.decor.terrains);
             self.decor = decor;
             self.decor.tell(self.time, &self.caught);
         }
@@ -379,9 +379,9 @@ impl Scene {
     /// small box for flat shapes. Exports write these. None if there is no such population, or if it is device-resident.
     pub fn snapshot(&mut self, name: &str) -> Option<(Places, Mesh)> {
         let nth = self.place_of(name)?;
-        let Self { populations, set, behind, .. } = self;
+        let Self { populations, set, lag, .. } = self;
         let population = &mut populations[nth];
-        let places = population.elements.places(DrawContext { set, lag: *behind })?;
+        let places = population.elements.places(DrawContext { set, lag: *lag })?;
         Some((places, population.look.model()))
     }
 
@@ -392,7 +392,7 @@ impl Scene {
     /// Memory that the elements of a population hold, in bytes: 0 if it is device-resident, none if there is no such population.
     pub fn bytes(&self, name: &str) -> Option<u64> {
         let nth = self.place_of(name)?;
-        Some(self.populations[nth].elements.bytes(DrawContext { set: &self.set, lag: self.behind }))
+        Some(self.populations[nth].elements.bytes(DrawContext { set: &self.set, lag: self.lag }))
     }
 
     /// Returns the world: wind, fields, obstacles, collectors.
@@ -412,7 +412,7 @@ impl Scene {
 
     /// Returns the number of live elements. The count of device-resident populations is that of the latest readback.
     pub fn alive(&self) -> usize {
-        let context = DrawContext { set: &self.set, lag: self.behind };
+        let context = DrawContext { set: &self.set, lag: self.lag };
         let here: usize = self.populations.iter().map(|population| population.elements.len(context)).sum();
         here + self.device.as_ref().map_or(0, Device::alive)
     }
@@ -433,7 +433,7 @@ impl Scene {
             spec: &self.spec,
             view: &self.view,
             backdrop: &self.backdrop,
-            behind: self.behind,
+            lag: self.lag,
             time: self.time,
         };
         Drawing {
@@ -528,7 +528,7 @@ impl Scene {
         let ([ex, ey, ez], [x, y, z]) = (camera.position, camera.target);
         let reach = ((ex - x).powi(2) + (ey - y).powi(2) + (ez - z).powi(2)).sqrt().clamp(1.0, 1e5);
         let plan = Plan::of([x - reach, z - reach], [x + reach, z + reach], self.view.size());
-        let time = self.time - f64::from(self.behind);
+        let time = self.time - f64::from(self.lag);
         plan.wind(&self.world, time, y, &mut self.image);
         &self.image
     }
@@ -738,13 +738,13 @@ struct Drawn<'a> {
     spec: &'a SceneSpec,
     view: &'a View,
     backdrop: &'a BackdropSpec,
-    behind: f32,
+    lag: f32,
     time: f64,
 }
 
 impl<'a> Drawn<'a> {
     fn list(self, scratch: &'a mut ListScratch, meter: &mut Meter) -> DrawList<'a> {
-        let (context, sun) = (DrawContext { set: self.set, lag: self.behind }, self.spec.sun.as_ref());
+        let (context, sun) = (DrawContext { set: self.set, lag: self.lag }, self.spec.sun.as_ref());
         for population in &mut *self.populations {
             population.attempt(self.ended, |population| {
                 population.prepare(context, self.view, sun, meter);
@@ -768,7 +768,7 @@ impl<'a> Drawn<'a> {
         let around = Surroundings::new(self.backdrop)
             .lights(&self.spec.light)
             .sun(sun)
-            .time((self.time - f64::from(self.behind)) as f32);
+            .time((self.time - f64::from(self.lag)) as f32);
         scratch.list(elements.chain(self.decor.drawn()), &self.spec.draw.list(), self.view, &around, meter)
     }
 }

@@ -17,9 +17,9 @@ use serde::{Deserialize, Serialize};
 use crate::assets::AssetSpec;
 use crate::families::{CheckContext, registry};
 use crate::folder::Folder;
-use crate::land::LandPart;
-use crate::parts::{MeshSpec, SpriteSpec, StoneSpec, TextSpec, TextureSpec, TilesSpec};
+use crate::parts::{MeshSpec, ReliefPart, SpriteSpec, TextSpec, TextureSpec, TilesSpec};
 use crate::population::PopulationSpec;
+use crate::terrain::TerrainPart;
 
 /// The version of the scene format that this library reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
@@ -119,14 +119,14 @@ pub struct SceneSpec {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[setters(into)]
     pub tiles: Vec<TilesSpec>,
-    /// Masks of the world that are drawn as stone, at most 16.
+    /// Masks of the world that are drawn as relief, at most 16.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[setters(into)]
-    pub stone: Vec<StoneSpec>,
+    pub relief: Vec<ReliefPart>,
     /// Terrain, at most 16 pieces.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[setters(into)]
-    pub land: Vec<LandPart>,
+    pub terrain: Vec<TerrainPart>,
     /// Texts, at most 4096.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[setters(into)]
@@ -271,8 +271,8 @@ impl SceneSpec {
             mesh: Vec::new(),
             sprite: Vec::new(),
             tiles: Vec::new(),
-            stone: Vec::new(),
-            land: Vec::new(),
+            relief: Vec::new(),
+            terrain: Vec::new(),
             text: Vec::new(),
             population: Vec::new(),
             folder: Folder::default(),
@@ -376,9 +376,9 @@ impl SceneSpec {
         for (nth, light) in self.light.iter().enumerate() {
             light.check().map_err(|error| error.under(&format!("light.{nth}")))?;
         }
-        at_most("land", self.land.len(), 16)?;
-        for (nth, land) in self.land.iter().enumerate() {
-            land.check(&self.population).map_err(|error| error.under(&format!("land.{nth}")))?;
+        at_most("terrain", self.terrain.len(), 16)?;
+        for (nth, terrain) in self.terrain.iter().enumerate() {
+            terrain.check(&self.population).map_err(|error| error.under(&format!("terrain.{nth}")))?;
         }
         let mut names = HashSet::new();
         for (nth, population) in self.population.iter().enumerate() {
@@ -433,7 +433,7 @@ impl SceneSpec {
         Ok(())
     }
 
-    /// Checks textures, meshes, sprites, tile maps, stone and texts, as far as that is possible without files.
+    /// Checks textures, meshes, sprites, tile maps, relief and texts, as far as that is possible without files.
     fn check_parts(&self) -> Result<(), SpecError> {
         at_most("texture", self.texture.len(), 256)?;
         at_most("mesh", self.mesh.len(), 256)?;
@@ -466,9 +466,9 @@ impl SceneSpec {
         for (nth, tiles) in self.tiles.iter().enumerate() {
             tiles.check().map_err(|error| error.under(&format!("tiles.{nth}")))?;
         }
-        at_most("stone", self.stone.len(), 16)?;
-        for (nth, stone) in self.stone.iter().enumerate() {
-            stone.check(&self.world).map_err(|error| error.under(&format!("stone.{nth}")))?;
+        at_most("relief", self.relief.len(), 16)?;
+        for (nth, relief) in self.relief.iter().enumerate() {
+            relief.check(&self.world).map_err(|error| error.under(&format!("relief.{nth}")))?;
         }
         for (nth, text) in self.text.iter().enumerate() {
             text.check().map_err(|error| error.under(&format!("text.{nth}")))?;
@@ -505,8 +505,8 @@ pub(crate) const KEYS: [&str; 30] = [
     "mesh",
     "sprite",
     "tiles",
-    "stone",
-    "land",
+    "relief",
+    "terrain",
     "text",
     "population",
 ];

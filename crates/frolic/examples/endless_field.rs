@@ -18,21 +18,21 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .filter(FilterSpec::new(patchy).least(0.3));
     let blades = BladeSpec::new(layer.clone()).length(0.4, 0.8).chunk(3.0).endless(AroundSpec::new(30.0));
     let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.05, 3)), "#9aa552")?;
-    (look.through, look.hazed) = (0.5, 1.0);
+    (look.translucency, look.hazed) = (0.5, 1.0);
     look.colour_along = Ramp::new([(0.0, Colour::new(0.3, 0.28, 0.2)), (1.0, Colour::new(1.3, 1.2, 0.9))]);
     look.tints = vec![Colour::new(0.7, 0.8, 0.6), Colour::new(1.0, 1.0, 1.0), Colour::new(1.1, 0.95, 0.7)];
-    // Farther out a tuft on three cards stands for many blades: each comes in at a distance of its own, as blades vanish.
+    // Farther out a tuft on three billboards stands for many blades: each comes in at a distance of its own, as blades vanish.
     let tufts = BladeSpec::new(layer).length(0.5, 0.8).chunk(12.0).endless(AroundSpec::new(130.0));
-    let mut cards = look.clone().shape(Shape::textured_mesh("cards", "tuft"));
-    cards.blend = Blend::CutOut;
+    let mut billboards = look.clone().shape(Shape::textured_mesh("crossed-quads", "tuft"));
+    billboards.blend = Blend::CutOut;
     // Their normals lean upwards, which the low sun grazes.
-    cards.glow = 1.8;
+    billboards.glow = 1.8;
     // Nothing ends at a line: each blade has a distance of its own, well before the squares end.
     look.detail = DetailSpec::reach(28.0, 0.5).thin_below(0.4).coarse_below(0.9);
-    cards.detail = DetailSpec::reach(125.0, 0.4).from(14.0, 28.0).thin_below(2.0);
+    billboards.detail = DetailSpec::reach(125.0, 0.4).from(14.0, 28.0).thin_below(2.0);
 
     let grass = PopulationSpec::blades("grass", blades, 200_000, Span::new(0.003, 0.006), look);
-    let tufts = PopulationSpec::blades("tufts", tufts, 50_000, Span::new(0.2, 0.3), cards);
+    let tufts = PopulationSpec::blades("tufts", tufts, 50_000, Span::new(0.2, 0.3), billboards);
     let mut spec = SceneSpec::new("a field without end").with_population(grass).with_population(tufts);
     spec.texture = vec![TextureSpec::tuft("tuft", TuftSpec::new(12))];
     spec.weather = Some(Weather::Breeze);

@@ -262,7 +262,7 @@ fn scene(count: u32, folder: PathBuf) -> Result<SceneSpec, SpecError> {
     }
 
     let mut look = LookSpec::default().opacity_over_age([(0.0, 0.0), (0.04, 1.0), (0.97, 1.0), (1.0, 0.6)]);
-    look.shape = Shape::Card(CardSpec::new("film"));
+    look.shape = Shape::Billboard(BillboardSpec::new("film"));
     look.colour_over_age = Ramp::constant(Colour::WHITE);
     look.tints =
         ["#ffb870", "#ff8fb8", "#b9a0ff", "#8fe0ff", "#ffffff"].into_iter().filter_map(Colour::hex).collect();

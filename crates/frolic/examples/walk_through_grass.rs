@@ -17,7 +17,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut blades = BladeSpec::new(layer).length(0.35, 0.7);
     blades.recover = Span::new(1.0, 60.0);
     let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.05, 3)), "#8f9a45")?;
-    look.through = 0.5;
+    look.translucency = 0.5;
     look.colour_along = Ramp::new([(0.0, Colour::new(0.3, 0.28, 0.2)), (1.0, Colour::new(1.3, 1.25, 0.9))]);
 
     let mut spec = SceneSpec::new("a walk through grass").with_population(PopulationSpec::blades(

@@ -83,7 +83,7 @@ pub use frolic_scene as scene;
 /// ```
 pub mod particles {
     pub use frolic_core::{
-        AimBy, AimSpec, BurstSpec, CourseSpec, EmitterSpec, EventSpec, Happening, MeshPart, Moment, Order,
+        AimBy, AimSpec, BurstSpec, CourseSpec, EmitterSpec, EventRecord, EventSpec, MeshPart, Moment, Order,
         ParticleSet, ParticleSpec, Particles, Region, ShapeSpec, Storage, Trail, TrailSpec, VolumePart,
         check_events,
     };
@@ -195,7 +195,7 @@ pub mod placement {
 pub mod world {
     pub use frolic_core::{
         AttractorSpec, BlastSpec, BrushSpec, Cells, CellsSpec, CollectorSpec, CurlSpec, EndlessSpec, Falloff,
-        Field, FieldChunk, FieldKind, FieldSpec, GustSpec, KeepOffSpec, Mask, MaskLie, ObstacleShape,
+        Field, FieldChunk, FieldKind, FieldSpec, GustSpec, KeepOffSpec, Mask, MaskOrientation, ObstacleShape,
         ObstacleSpec, Path, PathEnds, PathSpec, PusherSpec, Pushing, ScatterSpec, ShapeFieldSpec, Touch,
         VortexSpec, World, WorldSpec,
     };
@@ -231,9 +231,9 @@ pub mod assets {
 /// ```
 pub mod looks {
     pub use frolic_draw::{
-        Align, Atlas, AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Fill, Font, LandSpec,
-        Library, LightSpec, Look, LookSpec, Mesh, Picture, Play, RibbonSpec, Shape, Sprite, Stand, SunSpec,
-        TextStyle, TileMap, TuftSpec,
+        Align, Atlas, AtlasBuilder, BillboardSpec, Blend, Colour, DetailSpec, Facing, Fill, Font, Library,
+        LightSpec, Look, LookSpec, Mesh, Orientation, Picture, Play, RibbonSpec, Shape, Sprite, SunSpec,
+        TerrainPaintSpec, TextStyle, TileMap, TuftSpec,
     };
 }
 
@@ -335,7 +335,7 @@ pub mod prelude {
     };
     pub use frolic_diagnostics::Show;
     pub use frolic_draw::{
-        BackdropSpec, Blend, CameraSpec, CardSpec, Colour, Image, ImageSize, Instances, LightSpec, Look,
+        BackdropSpec, BillboardSpec, Blend, CameraSpec, Colour, Image, ImageSize, Instances, LightSpec, Look,
         LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
     };
     pub use frolic_profile::{Plan, Profile, sweep, write_profile};

@@ -10,7 +10,7 @@ use crate::families::walkers::{Figure, Walk, WalkSpec};
 use crate::foundations::columns::{columns, fits};
 use crate::foundations::error::{SpecError, at_most, vector_within, within};
 use crate::foundations::meter::{Counter, Meter, Stage};
-use crate::foundations::random::{Draws, lot};
+use crate::foundations::random::{Draws, pair};
 use crate::foundations::simd::{Level, Simd, detect, kernel};
 use crate::foundations::span::Span;
 use crate::foundations::trace::part;
@@ -395,7 +395,7 @@ impl FixedInstances {
         };
         let mut put = |at: Vec3, turn: f32, tilt: f32, scale: f32| {
             let id = instances.columns.len() as u32;
-            let [dice, ..] = Draws { seed, id }.draw(0);
+            let [random, ..] = Draws { seed, id }.draw(0);
             instances.columns.push(&FixedRow {
                 px: at.x,
                 py: at.y,
@@ -403,7 +403,7 @@ impl FixedInstances {
                 turn,
                 tilt,
                 rate: 0.0,
-                size: size.at(dice) * scale,
+                size: size.at(random) * scale,
                 id,
             });
         };
@@ -445,7 +445,7 @@ impl FixedInstances {
             if spec.placement.iter().any(|layer| matches!(layer.on, On::Places { .. })) {
                 let first = instances.columns.len() - placed.len();
                 instances.columns.id[first..].copy_from_slice(placed.id());
-                let before = instances.columns.id[..first].iter().map(|id| lot(*id)[1]);
+                let before = instances.columns.id[..first].iter().map(|id| pair(*id)[1]);
                 instances.tint = before.chain(placed.tint().iter().copied()).collect();
             }
             return Ok(instances);

@@ -55,7 +55,7 @@ impl Draws {
 
 /// Two random numbers, 0..1, of an element: by the first it is left out where fewer are drawn; the second is its tint.
 #[inline(always)]
-pub fn lot(id: u32) -> [f32; 2] {
+pub fn pair(id: u32) -> [f32; 2] {
     let [a, b, _] = hash3(id, 0x51ab_77d3, 0x0bad_5eed);
     [unit(a), unit(b)]
 }

@@ -431,7 +431,7 @@ impl Layer {
             |row: &PlacedRow| row.px >= low[0] && row.px < high[0] && row.pz >= low[1] && row.pz < high[1];
         match &self.places {
             Places::Pattern(pattern) => self.spots(pattern, low, high, |spot| {
-                if let Some(row) = self.stand(spot) {
+                if let Some(row) = self.orientation(spot) {
                     into.push(&row);
                 }
             }),
@@ -447,7 +447,7 @@ impl Layer {
     }
 
     /// What stands at a place of the pattern, if anything.
-    fn stand(&self, Spot { at, id, clump }: Spot) -> Option<PlacedRow> {
+    fn orientation(&self, Spot { at, id, clump }: Spot) -> Option<PlacedRow> {
         let [pass, number] = through(id);
         if number >= self.threshold {
             return None;

@@ -1,7 +1,7 @@
 //! Columns of placed elements.
 
 use crate::foundations::columns::columns;
-use crate::foundations::random::{hash3, lot};
+use crate::foundations::random::{hash3, pair};
 
 columns! {
     /// One placed element.
@@ -51,7 +51,7 @@ impl PlacedColumns {
     pub fn of(places: impl IntoIterator<Item = ([f32; 3], [f32; 2], f32)>) -> Self {
         Self::from_rows((0..).zip(places).map(|(nth, ([px, py, pz], [turn, tilt], size))| {
             let id = hash3(nth, 0, FROM_PLACES)[0];
-            let tint = lot(id)[1];
+            let tint = pair(id)[1];
             PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT }
         }))
     }

@@ -4,7 +4,7 @@ use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, direction, vector_within, within};
-use crate::world::obstacles::MaskLie;
+use crate::world::obstacles::MaskOrientation;
 
 /// Shape in which elements appear; all its points are equally likely.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -88,7 +88,7 @@ pub enum ShapeSpec {
         width: f32,
         /// Orientation: upright or flat. Default: upright.
         #[serde(default)]
-        lie: MaskLie,
+        orientation: MaskOrientation,
     },
 }
 

@@ -10,7 +10,7 @@ use super::shapes::{MeshPart, ShapeSpec, VolumePart};
 use crate::assets::{Assets, DistanceGrid, Plane, Surface, pick, sums};
 use crate::foundations::error::SpecError;
 use crate::foundations::random::Draws;
-use crate::world::obstacles::MaskLie;
+use crate::world::obstacles::MaskOrientation;
 
 /// A shape made ready.
 #[derive(Debug, Clone)]
@@ -21,7 +21,7 @@ pub(crate) enum Source {
     Volume(Arc<DistanceGrid>, VolumePart),
     Places(Arc<PlacedColumns>),
     /// A picture with rising sums of its brightness, and the size of a pixel, m.
-    Picture(Arc<Plane>, Vec<f32>, f32, MaskLie),
+    Picture(Arc<Plane>, Vec<f32>, f32, MaskOrientation),
 }
 
 impl Source {
@@ -57,7 +57,7 @@ impl Source {
                 }
                 Self::Places(Arc::clone(places))
             }
-            ShapeSpec::Picture { asset, width, lie } => {
+            ShapeSpec::Picture { asset, width, orientation } => {
                 let picture = assets.plane("shape.picture.asset", asset)?;
                 let sums = sums(picture.values().iter().copied());
                 if sums.last().is_none_or(|sum| *sum <= 0.0) {
@@ -68,7 +68,7 @@ impl Source {
                         "give one with bright pixels",
                     ));
                 }
-                Self::Picture(Arc::clone(picture), sums, width / picture.width() as f32, *lie)
+                Self::Picture(Arc::clone(picture), sums, width / picture.width() as f32, *orientation)
             }
             ShapeSpec::Disc { normal, .. } | ShapeSpec::Ring { normal, .. } => {
                 Self::Plain(shape.clone(), Basis::around(*normal))
@@ -104,12 +104,12 @@ impl Source {
                 let [x, y, z] = places.position().map(|column| column[nth]);
                 (Vec3::new(x, y, z), None)
             }
-            Self::Picture(picture, sums, pixel, lie) => {
+            Self::Picture(picture, sums, pixel, orientation) => {
                 let (nth, share) = pick(sums, u);
                 let (x, y) = (nth % picture.width(), nth / picture.width());
                 let half = [picture.width(), picture.height()].map(|side| side as f32 * 0.5);
                 let (across, up) = ((x as f32 + share - half[0]) * pixel, (y as f32 + v - half[1]) * pixel);
-                let place = lie.raise(Vec2::new(across, up));
+                let place = orientation.raise(Vec2::new(across, up));
                 (place, None)
             }
         }

@@ -171,7 +171,7 @@ pub enum AimBy {
 /// An event record of one element.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
-pub struct Happening {
+pub struct EventRecord {
     /// Index of the event in its population.
     pub event: u32,
     /// The element at that moment.

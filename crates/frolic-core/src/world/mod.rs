@@ -390,7 +390,7 @@ impl World {
         let place = Vec3::from(place);
         match self.solid.obstacles.get_mut(obstacle).map(|obstacle| &mut obstacle.body) {
             Some(Body::Mask(mask)) if place.is_finite() && radius.is_finite() && radius > 0.0 => {
-                let changed = mask.brush(mask.lie().flat(place), radius, dig);
+                let changed = mask.brush(mask.orientation().flat(place), radius, dig);
                 if changed > 0 {
                     self.stamp = new_stamp();
                 }

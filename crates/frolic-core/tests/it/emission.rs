@@ -3,8 +3,8 @@
 use crate::common;
 use crate::common::still;
 use frolic_core::{
-    AimSpec, Asset, Counter, CourseSpec, EmitterSpec, MaskLie, MeshPart, Meter, ParticleSpec, Particles,
-    PathEnds, PathSpec, Plane, ShapeSpec, Storage, VolumePart,
+    AimSpec, Asset, Counter, CourseSpec, EmitterSpec, MaskOrientation, MeshPart, Meter, ParticleSpec,
+    Particles, PathEnds, PathSpec, Plane, ShapeSpec, Storage, VolumePart,
 };
 use proptest::prelude::*;
 
@@ -308,7 +308,8 @@ fn assets_are_filled_evenly_and_aimed_outwards() {
     assert!(shell.iter().all(|(p, _)| (0.68..0.82).contains(&off(*p).1)));
 
     let asset = || "picture".to_owned();
-    let picture = of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, lie: MaskLie::Upright }, n);
+    let picture =
+        of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, orientation: MaskOrientation::Upright }, n);
     assert!(
         picture
             .iter()
@@ -319,7 +320,8 @@ fn assets_are_filled_evenly_and_aimed_outwards() {
         |k: i32| picture.iter().filter(|(p, _)| ((p[1] + 1.0) * 5.0).floor() as i32 == k).count() as f32;
     assert_eq!(row(0), 0.0);
     assert!((row(8) / row(4) - 2.0).abs() < 0.3, "{} {}", row(8), row(4));
-    let flat = of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, lie: MaskLie::Flat }, 100);
+    let flat =
+        of_asset(ShapeSpec::Picture { asset: asset(), width: 4.0, orientation: MaskOrientation::Flat }, 100);
     assert!(flat.iter().all(|(p, _)| p[1].abs() < 1e-3 && p[2].abs() < 1.001));
     let hills = of_asset(ShapeSpec::Heights { asset: "hills".into(), size: [4.0, 2.0], height: 0.5 }, n);
     assert!(
@@ -361,7 +363,7 @@ fn assets_that_are_not_there_are_refused() {
     );
     let mut assets = common::assets();
     assets.insert("black", Asset::Plane(Plane::new(2, 2, vec![0.0; 4]).unwrap().into()));
-    let dark = ShapeSpec::Picture { asset: "black".into(), width: 1.0, lie: MaskLie::Flat };
+    let dark = ShapeSpec::Picture { asset: "black".into(), width: 1.0, orientation: MaskOrientation::Flat };
     let spec = ParticleSpec::new(1).emitter(EmitterSpec::rate(1.0).shape(dark));
     let error = Particles::with_assets(&spec, 1, Storage::Columns, &assets).unwrap_err().to_string();
     assert!(error.contains("'black' is all black"), "{error}");

@@ -3,8 +3,8 @@
 use crate::common::assets;
 use frolic_core::simd::{Level, detect, levels};
 use frolic_core::{
-    AttractorSpec, BodyColumns, CollectorSpec, Counter, EmitterSpec, EventSpec, Falloff, FieldKind,
-    FieldSpec, Happening, Meter, Moment, ObstacleShape, ObstacleSpec, Order, ParticleSpec, Particles, Region,
+    AttractorSpec, BodyColumns, CollectorSpec, Counter, EmitterSpec, EventRecord, EventSpec, Falloff,
+    FieldKind, FieldSpec, Meter, Moment, ObstacleShape, ObstacleSpec, Order, ParticleSpec, Particles, Region,
     ShapeSpec, Storage, Threads, Touch, World, WorldSpec,
 };
 use proptest::prelude::*;
@@ -135,7 +135,7 @@ fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
 }
 
 /// What is left, what happened, and what was caught.
-type Outcome = (BodyColumns, Vec<Happening>, Vec<u64>);
+type Outcome = (BodyColumns, Vec<EventRecord>, Vec<u64>);
 
 fn run(particles: Result<Particles, frolic_core::SpecError>, world: &World, threads: u32) -> Outcome {
     let mut particles = particles.unwrap();

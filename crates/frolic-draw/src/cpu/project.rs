@@ -21,7 +21,7 @@ use glam::Vec3;
 use super::bin::{CHUNK, MANY, Tally};
 use super::record::{Quad, Shapes};
 use crate::camera::View;
-use crate::detail::{Level, dice};
+use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, LAST_ROW, Look, RibbonSpec};
 use crate::room;
@@ -92,8 +92,10 @@ impl Need {
             match look.form {
                 Form::Disc => {}
                 Form::Ribbon(_) => need.strips += count * each.div_ceil(2),
-                Form::Card { .. } | Form::Sprite { .. } if !look.solid => need.quads += count,
-                Form::Mesh { .. } | Form::Card { .. } | Form::Sprite { .. } => need.facets += count * each,
+                Form::Billboard { .. } | Form::Sprite { .. } if !look.solid => need.quads += count,
+                Form::Mesh { .. } | Form::Billboard { .. } | Form::Sprite { .. } => {
+                    need.facets += count * each;
+                }
             }
             // Cut at the camera a triangle becomes two.
             need.triangles = need.triangles.max(each * 2);
@@ -307,8 +309,8 @@ impl Projected {
             let look = list.sources[entry.source as usize].look;
             let in_points = in_points(look);
             self.vertices.clear();
-            // Merged cards face the camera; the sun sees them face itself.
-            let turned = scope.seen.view.level && matches!(look.form, Form::Card { .. });
+            // Merged billboards face the camera; the sun sees them face itself.
+            let turned = scope.seen.view.level && matches!(look.form, Form::Billboard { .. });
             let mut out_of_sight = false;
             let level = if !list.vertices.is_empty() && !turned {
                 // Merged vertices are there if it is; how many, its level says.
@@ -493,20 +495,20 @@ fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usiz
     }
     let instances = &list.sources[run.source as usize].instances;
     let first = run.first as usize + first;
-    let behind = instances.behind;
+    let lag = instances.lag;
     for axis in 0..3 {
         block.at[axis][..n].copy_from_slice(&instances.poses.position[axis][first..first + n]);
-        if let Some(velocity) = instances.poses.velocity.filter(|_| behind != 0.0) {
+        if let Some(velocity) = instances.poses.velocity.filter(|_| lag != 0.0) {
             let velocity = &velocity[axis][first..first + n];
             for i in 0..n {
-                block.at[axis][i] -= velocity[i] * behind;
+                block.at[axis][i] -= velocity[i] * lag;
             }
         }
     }
     if let Some([age, life]) = instances.poses.age {
         let (age, life) = (&age[first..first + n], &life[first..first + n]);
         for i in 0..n {
-            block.age[i] = (age[i] - behind) / life[i];
+            block.age[i] = (age[i] - lag) / life[i];
         }
     } else {
         block.age[..n].fill(0.0);
@@ -540,10 +542,10 @@ fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
     let ends = look.detail.ends();
     for i in 0..n {
         let at = Vec3::new(block.at[0][i], block.at[1][i], block.at[2][i]);
-        let dice = dice(block.id[i]);
+        let random = random(block.id[i]);
         if look.is_tinted() {
             let own = block.tint[i];
-            let [r, g, b] = if own < 0.0 { look.tint(dice[1], at.y) } else { look.tint_along(own, at.y) };
+            let [r, g, b] = if own < 0.0 { look.tint(random[1], at.y) } else { look.tint_along(own, at.y) };
             (block.red[i], block.green[i], block.blue[i]) =
                 (block.red[i] * r, block.green[i] * g, block.blue[i] * b);
         }
@@ -551,7 +553,7 @@ fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
             let distance = if ends { camera.local(at).length() } else { 0.0 };
             let depth = block.depth[i].max(camera.near().max(0.01));
             let pixels = block.own[i] * block.size[i] * camera.scale(depth);
-            match look.detail.keep(dice[0], distance, pixels) {
+            match look.detail.keep(random[0], distance, pixels) {
                 Some(kept) => {
                     // As the scalar form: the size itself times the factor.
                     block.own[i] = block.own[i] * block.size[i] * kept.size;

@@ -3,8 +3,8 @@
 //! | record | what it comes from |
 //! | --- | --- |
 //! | [`Dot`] | a disc |
-//! | [`Quad`] | a sprite, or a transparent card: a plane rectangle looked up per pixel |
-//! | [`Facet`] | a triangle of a mesh, or half of a solid card |
+//! | [`Quad`] | a sprite, or a transparent billboard: a plane rectangle looked up per pixel |
+//! | [`Facet`] | a triangle of a mesh, or half of a solid billboard |
 //! | [`Strip`] | up to three segments of a ribbon |
 
 use frolic_raster::LANES;
@@ -87,7 +87,7 @@ impl Shapes {
         self.strips.clear();
     }
 
-    /// Appends the records of a card or sprite from its vertices.
+    /// Appends the records of a billboard or sprite from its vertices.
     pub(super) fn add(&mut self, list: &DrawList<'_>, view: &View, entry: Entry, vertices: &[Vertex]) {
         let source = &list.sources[entry.source as usize];
         let look = source.look;
@@ -97,14 +97,14 @@ impl Shapes {
             Form::Sprite { on_screen } => {
                 self.quads.extend(quad(view, *on_screen, vertices, entry, order_depth));
             }
-            Form::Card { .. } if !look.solid => {
+            Form::Billboard { .. } if !look.solid => {
                 self.quads.extend(quad(view, false, vertices, entry, order_depth));
             }
-            Form::Card { .. } => {
+            Form::Billboard { .. } => {
                 let (region, ..) = frames(list, entry);
-                let mut card = Facets { view, region: region.0, order_depth, into: &mut self.facets };
-                card.add([vertices[0], vertices[1], vertices[2]]);
-                card.add([vertices[0], vertices[2], vertices[3]]);
+                let mut billboard = Facets { view, region: region.0, order_depth, into: &mut self.facets };
+                billboard.add([vertices[0], vertices[1], vertices[2]]);
+                billboard.add([vertices[0], vertices[2], vertices[3]]);
             }
         }
     }
@@ -164,7 +164,7 @@ impl Shapes {
                     self.facets.extend(facet);
                 }
             }
-            Form::Disc | Form::Card { .. } | Form::Sprite { .. } => {}
+            Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => {}
         }
     }
 }
@@ -348,7 +348,7 @@ pub(super) enum Shown {
 pub(super) fn shown(list: &DrawList<'_>, entry: Entry) -> Shown {
     let source = &list.sources[entry.source as usize];
     match &source.look.form {
-        Form::Card { .. } => match frames(list, entry) {
+        Form::Billboard { .. } => match frames(list, entry) {
             (one, _, 0.0) => Shown::Picture(one),
             (one, next, mix) => Shown::Melting(one, next, mix),
         },

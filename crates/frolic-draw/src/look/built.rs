@@ -9,7 +9,7 @@ use crate::atlas::{Atlas, Sheet};
 use crate::colour::Colour;
 use crate::detail::{Detail, DetailSpec};
 use crate::light::Surface;
-use crate::look::shape::{CardSpec, Facing, Play, RibbonSpec};
+use crate::look::shape::{BillboardSpec, Facing, Play, RibbonSpec};
 use crate::look::spec::{Blend, DepthSpec, Library, LookSpec};
 use crate::mesh::Mesh;
 
@@ -39,11 +39,11 @@ pub enum Form {
     /// A round soft billboard.
     Disc,
     /// A textured billboard.
-    Card {
+    Billboard {
         /// Frames.
         sheet: Sheet,
         /// Orientation and choice of the frame.
-        card: CardSpec,
+        billboard: BillboardSpec,
     },
     /// A ribbon.
     Ribbon(RibbonSpec),
@@ -135,9 +135,9 @@ impl Form {
         std::mem::discriminant(self).hash(hasher);
         match self {
             Self::Disc => {}
-            Self::Card { sheet, card } => {
-                let CardSpec { texture: _, play, melt, facing, aspect } = card;
-                (sheet, melt, aspect.to_bits()).hash(hasher);
+            Self::Billboard { sheet, billboard } => {
+                let BillboardSpec { texture: _, play, blend_frames, facing, aspect } = billboard;
+                (sheet, blend_frames, aspect.to_bits()).hash(hasher);
                 let (kind, [a, b]) = match *facing {
                     Facing::Camera => (0, [0.0; 2]),
                     Facing::Spin { rate } => (1, [rate.min, rate.max]),
@@ -199,7 +199,7 @@ impl Look {
             surface: Surface {
                 lit: spec.lit,
                 rim: spec.rim,
-                through: spec.through,
+                translucency: spec.translucency,
                 two_sided: spec.two_sided,
             },
             per_soft: 1.0 / spec.soft,
@@ -228,7 +228,7 @@ impl Look {
         }
         floats(height);
         floats(tints.as_flattened());
-        floats(&[*round, *hazed, *per_soft, surface.lit, surface.rim, surface.through]);
+        floats(&[*round, *hazed, *per_soft, surface.lit, surface.rim, surface.translucency]);
         let DetailSpec { from, reach, edge, thin_below, coarse_below } = *detail_spec;
         floats(&[from.min, from.max, reach, edge, thin_below, coarse_below]);
         (over_height.is_some(), along.is_some(), tints.len(), surface.two_sided).hash(&mut hasher);
@@ -313,12 +313,12 @@ impl Look {
         })
     }
 
-    /// Factor on the colour of the element with random number `dice` (0..1) at a height in metres.
+    /// Factor on the colour of the element with random number `random` (0..1) at a height in metres.
     #[inline(always)]
-    pub fn tint(&self, dice: f32, height: f32) -> [f32; 3] {
+    pub fn tint(&self, random: f32, height: f32) -> [f32; 3] {
         let mut tint = self.by_height(height);
         if !self.tints.is_empty() {
-            let picked = self.tints[((dice * self.tints.len() as f32) as usize).min(self.tints.len() - 1)];
+            let picked = self.tints[((random * self.tints.len() as f32) as usize).min(self.tints.len() - 1)];
             tint = [tint[0] * picked[0], tint[1] * picked[1], tint[2] * picked[2]];
         }
         tint
@@ -349,7 +349,7 @@ impl Look {
             + largest
                 * match &self.form {
                     Form::Disc | Form::Sprite { .. } => 1.0,
-                    Form::Card { card, .. } => 1.5 * card.aspect.max(1.0),
+                    Form::Billboard { billboard, .. } => 1.5 * billboard.aspect.max(1.0),
                     Form::Ribbon(ribbon) => ribbon.length * 1.5 + 1.0,
                     Form::Mesh { fine, .. } => fine.radius(),
                 }

@@ -13,7 +13,7 @@ pub enum Shape {
     #[default]
     Disc,
     /// A textured billboard.
-    Card(CardSpec),
+    Billboard(BillboardSpec),
     /// A ribbon of segments, tapered and curved: a blade or a strand.
     Ribbon(RibbonSpec),
     /// A triangle mesh, by name.
@@ -51,7 +51,7 @@ impl Shape {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct CardSpec {
+pub struct BillboardSpec {
     /// Name of the texture.
     #[setters(into)]
     pub texture: String,
@@ -61,8 +61,8 @@ pub struct CardSpec {
     pub play: Play,
     /// Whether frames are blended with the next one. Default: no.
     #[serde(default)]
-    pub melt: bool,
-    /// Which way the card is turned. Default: upright, facing the camera.
+    pub blend_frames: bool,
+    /// Which way the billboard is turned. Default: upright, facing the camera.
     #[serde(default)]
     pub facing: Facing,
     /// Height over width, 0.01 to 100. Default 1.
@@ -70,21 +70,21 @@ pub struct CardSpec {
     pub aspect: f32,
 }
 
-impl CardSpec {
-    /// A square card whose texture plays its frames once over each element's life.
+impl BillboardSpec {
+    /// A square billboard whose texture plays its frames once over each element's life.
     pub fn new(texture: &str) -> Self {
         Self {
             texture: texture.to_owned(),
             play: Play::Age,
-            melt: false,
+            blend_frames: false,
             facing: Facing::Camera,
             aspect: 1.0,
         }
     }
 
-    /// Chooses frames this way; `melt` blends each with the next.
-    pub fn play(mut self, play: Play, melt: bool) -> Self {
-        (self.play, self.melt) = (play, melt);
+    /// Chooses frames this way; `blend_frames` blends each with the next.
+    pub fn play(mut self, play: Play, blend_frames: bool) -> Self {
+        (self.play, self.blend_frames) = (play, blend_frames);
         self
     }
 }
@@ -110,7 +110,7 @@ pub enum Play {
     Pick,
 }
 
-/// How a card is turned about the line of sight.
+/// How a billboard is turned about the line of sight.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]

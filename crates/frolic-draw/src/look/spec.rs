@@ -89,7 +89,7 @@ pub struct LookSpec {
     /// Whether both sides of a surface are lit. Default: yes.
     pub two_sided: bool,
     /// Translucency: share of light that passes through from behind, 0 to 1. Default 0.
-    pub through: f32,
+    pub translucency: f32,
     /// Roundness of a ribbon's shading, 0 (flat, by its orientation) to 1 (normals face the camera). Default 0.4. Unused by other
     /// shapes.
     pub round: f32,
@@ -119,7 +119,7 @@ impl Default for LookSpec {
             lit: 0.0,
             rim: 0.0,
             two_sided: true,
-            through: 0.0,
+            translucency: 0.0,
             round: 0.4,
             hazed: 0.0,
             soft: 0.05,
@@ -229,7 +229,7 @@ impl LookSpec {
         within("glow", self.glow, 0.0, 1e6, "")?;
         within("lit", self.lit, 0.0, 1.0, "")?;
         within("rim", self.rim, 0.0, 10.0, "")?;
-        within("through", self.through, 0.0, 1.0, "")?;
+        within("translucency", self.translucency, 0.0, 1.0, "")?;
         within("round", self.round, 0.0, 1.0, "")?;
         within("hazed", self.hazed, 0.0, 1.0, "")?;
         within("soft", self.soft, 0.001, 1000.0, "m")?;
@@ -240,22 +240,22 @@ impl LookSpec {
         Ok(match &self.shape {
             Shape::Disc => Form::Disc,
             Shape::Sprite { on_screen } => Form::Sprite { on_screen: *on_screen },
-            Shape::Card(card) => {
-                let sheet = texture("shape.card.texture", &card.texture, library)?;
-                if let Play::Clock { rate } = card.play {
-                    within("shape.card.play.clock.rate", rate, 0.0, 1000.0, "frames a second")?;
+            Shape::Billboard(billboard) => {
+                let sheet = texture("shape.billboard.texture", &billboard.texture, library)?;
+                if let Play::Clock { rate } = billboard.play {
+                    within("shape.billboard.play.clock.rate", rate, 0.0, 1000.0, "frames a second")?;
                 }
-                match card.facing {
+                match billboard.facing {
                     Facing::Spin { rate } => {
-                        rate.check("shape.card.facing.spin.rate", -1e5, 1e5, "degrees a second")?;
+                        rate.check("shape.billboard.facing.spin.rate", -1e5, 1e5, "degrees a second")?;
                     }
                     Facing::Stretch { seconds } => {
-                        within("shape.card.facing.stretch.seconds", seconds, 0.0, 100.0, "s")?;
+                        within("shape.billboard.facing.stretch.seconds", seconds, 0.0, 100.0, "s")?;
                     }
                     Facing::Camera | Facing::Heading => {}
                 }
-                within("shape.card.aspect", card.aspect, 0.01, 100.0, "")?;
-                Form::Card { sheet, card: card.clone() }
+                within("shape.billboard.aspect", billboard.aspect, 0.01, 100.0, "")?;
+                Form::Billboard { sheet, billboard: billboard.clone() }
             }
             Shape::Ribbon(ribbon) => {
                 within("shape.ribbon.length", ribbon.length, 0.01, 1000.0, "times the size")?;

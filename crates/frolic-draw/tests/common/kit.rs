@@ -2,8 +2,8 @@
 
 use frolic_core::Span;
 use frolic_draw::{
-    AtlasBuilder, Blend, CardSpec, Colour, DetailSpec, Facing, Font, Library, Look, LookSpec, Picture, Play,
-    RibbonSpec, Shape, TileMap, TuftSpec,
+    AtlasBuilder, BillboardSpec, Blend, Colour, DetailSpec, Facing, Font, Library, Look, LookSpec, Picture,
+    Play, RibbonSpec, Shape, TileMap, TuftSpec,
 };
 
 /// Textures: two frames of soft spots, a picture with holes, a tuft, four tiles; letters of two sizes.
@@ -45,17 +45,19 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
         coarse: Some("box".to_owned()),
         texture: texture.map(str::to_owned),
     };
-    let card = |facing, play, melt| Shape::Card(CardSpec::new("puffs").facing(facing).play(play, melt));
+    let billboard = |facing, play, blend_frames| {
+        Shape::Billboard(BillboardSpec::new("puffs").facing(facing).play(play, blend_frames))
+    };
     let spin = Facing::Spin { rate: Span::new(-90.0, 90.0) };
-    let mut leaf = CardSpec::new("leaf");
+    let mut leaf = BillboardSpec::new("leaf");
     leaf.aspect = 1.7;
     let shapes = [
         ("disc", Shape::Disc),
-        ("card", card(Facing::Camera, Play::Age, false)),
-        ("melting card", card(spin, Play::Age, true)),
-        ("card by clock", card(Facing::Heading, Play::Clock { rate: 7.0 }, true)),
-        ("streak", card(Facing::Stretch { seconds: 0.4 }, Play::Pick, false)),
-        ("leaf", Shape::Card(leaf)),
+        ("billboard", billboard(Facing::Camera, Play::Age, false)),
+        ("melting billboard", billboard(spin, Play::Age, true)),
+        ("billboard by clock", billboard(Facing::Heading, Play::Clock { rate: 7.0 }, true)),
+        ("streak", billboard(Facing::Stretch { seconds: 0.4 }, Play::Pick, false)),
+        ("leaf", Shape::Billboard(leaf)),
         ("ribbon", ribbon),
         ("ball", mesh("ball", None)),
         ("pennant", mesh("pennant", None)),
@@ -67,7 +69,7 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
             let mut look =
                 LookSpec::glowing(1.4, [(0.0, "#ffd080"), (0.5, "#6080ff"), (1.0, "#a04020")]).unwrap();
             look = look.opacity_over_age([(0.0, 0.4), (0.5, 0.9), (1.0, 0.2)]).shape(shape.clone());
-            (look.blend, look.lit, look.rim, look.through) = (blend, 0.8, 0.5, 0.3);
+            (look.blend, look.lit, look.rim, look.translucency) = (blend, 0.8, 0.5, 0.3);
             look.tints = vec![Colour::new(1.0, 0.5, 0.4), Colour::new(0.4, 0.9, 1.0)];
             look.colour_along =
                 frolic_core::Ramp::new([(0.0, Colour::new(0.3, 0.3, 0.3)), (1.0, Colour::WHITE)]);

@@ -7,8 +7,8 @@ use frolic_core::{Counter, Meter};
 use frolic_draw::backend::{BackdropPlanes, Form, stride};
 use frolic_draw::backend::{srgb, tone};
 use frolic_draw::{
-    BackdropSpec, Blend, Break, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LookSpec,
-    Renderer, Resident, RibbonSpec, Shape, SunSpec, Technique, WaterSpec,
+    BackdropSpec, Blend, Break, CameraSpec, Colour, DeviceKey, GroundSpec, Image, ImageSize, Instances,
+    LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Technique, WaterSpec,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -19,7 +19,7 @@ fn residents_are_batches_of_their_own() {
     let particles = cloud(50, [0.05, 0.2], [3.0, 2.0, 2.0], 3);
     let (glow, smoke) = (look(Blend::Additive), look(Blend::Alpha));
     let here = || Instances::of(particles.columns(), 0.0);
-    let there = |key| Instances::on_device(Resident { key, most: 1 << 20 }, 0.02);
+    let there = |key| Instances::on_device(DeviceKey { key, most: 1 << 20 }, 0.02);
     let (mut scratch, mut meter, backdrop) = (ListScratch::default(), Meter::new(), plain());
     let around = Surroundings::new(&backdrop);
     let populations = [
@@ -47,13 +47,13 @@ fn residents_are_batches_of_their_own() {
     );
     let named = |nth: usize| {
         let run = list.runs(&list.batches()[nth])[0];
-        list.source(run.source).unwrap().0.resident()
+        list.source(run.source).unwrap().0.device_key()
     };
     assert_eq!(named(0), None);
-    assert_eq!(named(2), Some(Resident { key: 2, most: 1 << 20 }));
+    assert_eq!(named(2), Some(DeviceKey { key: 2, most: 1 << 20 }));
     assert_eq!(list.instances(), 150);
     assert_eq!(list.sources().len(), 6);
-    assert_eq!(list.sources().nth(5).unwrap().0.behind(), 0.02);
+    assert_eq!(list.sources().nth(5).unwrap().0.lag(), 0.02);
     // The processor draws the rest.
     let mut image = Image::new(view.size());
     meter.begin_frame();

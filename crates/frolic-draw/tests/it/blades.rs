@@ -32,7 +32,7 @@ fn parts(blades: &Blades) -> Vec<Part> {
 fn spec() -> LookSpec {
     let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.0, 3)), "#a0a850").unwrap();
     look.tints = vec![Colour::new(0.6, 0.8, 0.5), Colour::new(1.0, 1.0, 1.0), Colour::new(1.2, 0.9, 0.6)];
-    look.through = 0.4;
+    look.translucency = 0.4;
     look
 }
 
@@ -153,7 +153,7 @@ fn chunk_size_trades_stretches_for_blades() {
 /// Squares that lie nearer than any of their elements come in are not even asked, and nothing of the picture is missing.
 #[test]
 fn squares_that_are_too_near_are_not_asked() {
-    let mut look = LookSpec::solid(Shape::textured_mesh("cards", "tuft"), "#a0c040").unwrap();
+    let mut look = LookSpec::solid(Shape::textured_mesh("crossed-quads", "tuft"), "#a0c040").unwrap();
     (look.blend, look.detail) = (Blend::CutOut, DetailSpec::default().from(5.0, 9.0));
     let look = look.build_with(&kit().library).unwrap();
     let view = view([0.0, 1.0, 6.0], [0.0, 0.2, 0.0], 40.0, (160, 100));
@@ -231,9 +231,8 @@ fn blades_are_drawn_between_steps() {
     blades.step(&world, 0.1, 1, &mut Meter::new());
     let before = draw(Instances::of(blades.columns(), 0.0), &look, &view, Technique::Instanced, None).0;
     blades.step(&world, 0.1, 1, &mut Meter::new());
-    let at = |behind: f32| {
-        draw(Instances::of(blades.columns(), behind), &look, &view, Technique::Instanced, None).0
-    };
+    let at =
+        |lag: f32| draw(Instances::of(blades.columns(), lag), &look, &view, Technique::Instanced, None).0;
     let apart = |a: &Image, b: &Image| {
         a.bytes().iter().zip(b.bytes()).map(|(a, b)| u64::from(a.abs_diff(*b))).sum::<u64>()
     };

@@ -106,12 +106,12 @@ fn backs_are_dark_lit_or_shone_through() {
     let cos = 30f32.to_radians().cos();
     let of = |change: &dyn Fn(&mut LookSpec)| middle(&board(|look| change(look)), &front(), &around)[0];
     assert_eq!(of(&|_| ()), 0.0);
-    assert!(near(of(&|look| look.through = 0.6), 0.6 * 2.0 * cos));
+    assert!(near(of(&|look| look.translucency = 0.6), 0.6 * 2.0 * cos));
     // Seen from behind, a thing with two sides shows a lit one; with one side its normal still points away.
     let view = CameraSpec::new([0.0, 0.0, -5.0], [0.0; 3], 40.0);
     let view = view.view(ImageSize::new(SIDE as u32, SIDE as u32).unwrap()).unwrap();
     let from_behind = |two_sided: bool| {
-        middle(&board(|look| (look.two_sided, look.through) = (two_sided, 0.0)), &view, &around)[0]
+        middle(&board(|look| (look.two_sided, look.translucency) = (two_sided, 0.0)), &view, &around)[0]
     };
     assert!(near(from_behind(true), 2.0 * cos));
     assert_eq!(from_behind(false), 0.0);

@@ -131,7 +131,7 @@ proptest! {
 
     /// Stretches of trails join: each begins where the one before ended, the first at the element, whenever the picture is taken.
     #[test]
-    fn stretches_join(seed in any::<u32>(), places in 1u32..9, steps in 3u32..50, behind in 0f32..0.016) {
+    fn stretches_join(seed in any::<u32>(), places in 1u32..9, steps in 3u32..50, lag in 0f32..0.016) {
         let spec = ParticleSpec::new(60)
             .life(0.5, 2.0)
             .trail(TrailSpec::new(places, 0.04))
@@ -139,7 +139,7 @@ proptest! {
         let mut all = Particles::new(&spec, seed).unwrap();
         all.step(&WorldSpec::default().build().unwrap(), 1.0 / 60.0, steps, &mut Meter::new());
         let mut trails = Trails::default();
-        trails.take(all.columns(), all.trail().unwrap(), behind, 0.8);
+        trails.take(all.columns(), all.trail().unwrap(), lag, 0.8);
         let instances = trails.instances().unwrap();
         prop_assert!(instances.len() <= all.len() * places as usize);
         let mut before: Option<(u32, [f32; 3], f32)> = None;
@@ -157,7 +157,7 @@ proptest! {
                 _ => {
                     let i = all.columns().key().iter().position(|key| *key == stretch.id).unwrap();
                     let row = all.columns().row(i).unwrap();
-                    prop_assert!((stretch.position[1] - (row.py - row.vy * behind)).abs() < 1e-4);
+                    prop_assert!((stretch.position[1] - (row.py - row.vy * lag)).abs() < 1e-4);
                     prop_assert_eq!(stretch.size, row.size);
                 }
             }

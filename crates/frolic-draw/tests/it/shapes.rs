@@ -6,8 +6,8 @@ use frolic_core::simd::{Level, detect, levels};
 use frolic_core::{Counter, Frame, Meter, Particles, Threads};
 use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
-    CameraSpec, Colour, DepthOrder, Fill, Image, ImageSize, Instances, Look, LookSpec, Renderer, RibbonSpec,
-    Shape, Sprite, Stand, SunSpec, Technique, TextStyle, View,
+    CameraSpec, Colour, DepthOrder, Fill, Image, ImageSize, Instances, Look, LookSpec, Orientation, Renderer,
+    RibbonSpec, Shape, Sprite, SunSpec, Technique, TextStyle, View,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -146,16 +146,16 @@ fn mixtures_are_the_same_by_every_technique() {
     }
 }
 
-/// Merged cards face the camera; their shadows were those of cards that face the camera too, and not the sun.
+/// Merged billboards face the camera; their shadows were those of billboards that face the camera too, and not the sun.
 #[test]
 fn merged_cards_throw_the_same_shadows() {
     let kit = kit();
-    let cards = cloud(60, [0.1, 0.5], [3.0, 2.0, 2.0], 21);
+    let billboards = cloud(60, [0.1, 0.5], [3.0, 2.0, 2.0], 21);
     let view = view(140, 90);
     let mut sun = SunSpec::new(35.0, 80.0, Colour::WHITE, 2.0);
     (sun.shadow_map, sun.shadow_reach) = (256, 12.0);
     for (name, look) in looks(&kit).iter().filter(|(_, look)| look.is_solid()) {
-        let populations = vec![(of(&cards), look)];
+        let populations = vec![(of(&billboards), look)];
         let by = |technique| {
             draw_under(Some(&sun), &populations, &ListSpec::new(technique), &view, &mut Renderer::new()).0
         };
@@ -179,22 +179,24 @@ fn any_sprite(kit: &Kit, on_screen: bool) -> impl Strategy<Value = Sprite> + use
         0usize..3,
         (0f32..0.4, 0f32..0.2),
         prop_oneof![
-            Just(Stand::Camera),
-            (-4f32..4.0).prop_map(Stand::Upright),
-            (-4f32..4.0).prop_map(Stand::Flat)
+            Just(Orientation::Camera),
+            (-4f32..4.0).prop_map(Orientation::Upright),
+            (-4f32..4.0).prop_map(Orientation::Flat)
         ],
     )
-        .prop_map(move |(position, size, pivot, turn, tint, fill, (corner, border), stand)| Sprite {
-            position,
-            size: size.map(|side| side * scale),
-            pivot,
-            turn,
-            stand,
-            tint,
-            fill: fills[fill],
-            corner: corner * scale,
-            border: border * scale,
-            border_tint: [0.9, 0.8, 0.1, 1.0],
+        .prop_map(move |(position, size, pivot, turn, tint, fill, (corner, border), orientation)| {
+            Sprite {
+                position,
+                size: size.map(|side| side * scale),
+                pivot,
+                turn,
+                orientation,
+                tint,
+                fill: fills[fill],
+                corner: corner * scale,
+                border: border * scale,
+                border_tint: [0.9, 0.8, 0.1, 1.0],
+            }
         })
 }
 
@@ -239,7 +241,7 @@ proptest! {
             4 => sprite.tint = [strange; 4],
             5 => sprite.corner = strange,
             6 => sprite.border = strange,
-            _ => sprite.stand = Stand::Upright(strange),
+            _ => sprite.orientation = Orientation::Upright(strange),
         }
         let sprites = [sprite, Sprite::default()];
         let look = LookSpec::sprites(on_screen, 0).build_with(&kit.library).unwrap();

@@ -54,7 +54,7 @@ impl Field {
 fn look() -> LookSpec {
     let mut look = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(10.0, 0.0, 3)), "#88a040").unwrap();
     look.tints = vec![Colour::new(0.6, 0.8, 0.5), Colour::new(1.2, 0.9, 0.6)];
-    look.through = 0.4;
+    look.translucency = 0.4;
     look
 }
 
@@ -134,7 +134,7 @@ proptest! {
 fn pictures_are_kept_until_wind_look_or_light_change() {
     let view = view([0.0, 1.5, 9.0], [0.0; 3]);
     let (plain_look, mut other) = (look().build().unwrap(), look());
-    other.through = 0.1;
+    other.translucency = 0.1;
     let other = other.build().unwrap();
     let mut field = Field::new(8_000, true);
     let mut renderer = Renderer::new();

@@ -157,9 +157,9 @@ impl ExternalPopulation {
         let sources = particles.instances(0.0).map(|instances| (instances, &*look));
         let spec = ListSpec::new(Technique::Indirect);
         let list = scratch.list(sources, &spec, &view.view, &around, meter);
-        let residents: [&dyn DevicePopulation; 1] = [&*particles];
+        let populations: [&dyn DevicePopulation; 1] = [&*particles];
         let pass = Pass::External(*target);
-        draws.build(&list, &residents, &view.view, |_| pass, counters)?;
+        draws.build(&list, &populations, &view.view, |_| pass, counters)?;
         let lighting = list.lighting();
         let seen = FrameView {
             view: &view.view,
@@ -179,7 +179,7 @@ impl ExternalPopulation {
                 timestamp_writes: None,
             });
             counters.passes += 1;
-            draws.order(&mut pass, &frames[2], &residents, counters)?;
+            draws.order(&mut pass, &frames[2], &populations, counters)?;
         }
         self.frames = Some(frames);
         self.counters.report(meter);

@@ -31,13 +31,13 @@ pub(crate) enum Elements {
     /// Pages of records and of merged vertices.
     Packed { records: usize, merged: Option<usize>, list: Option<usize> },
     /// A shard by its key, and which copy of its columns.
-    Resident { key: u64, copy: usize, list: Option<usize> },
+    Device { key: u64, copy: usize, list: Option<usize> },
 }
 
 impl Elements {
     pub(crate) fn list(&self) -> Option<usize> {
         match self {
-            Self::Packed { list, .. } | Self::Resident { list, .. } => *list,
+            Self::Packed { list, .. } | Self::Device { list, .. } => *list,
         }
     }
 }
@@ -50,7 +50,7 @@ pub(crate) enum Call {
     /// By what a list counted.
     Listed(usize),
     /// All of a shard that live.
-    Resident(u64),
+    Device(u64),
 }
 
 /// One draw call.
@@ -152,7 +152,7 @@ impl DrawItems {
     pub(crate) fn build(
         &mut self,
         list: &DrawList<'_>,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         view: &View,
         kind: impl Fn(&Look) -> Pass,
         counters: &mut DeviceCounters,
@@ -172,13 +172,13 @@ impl DrawItems {
             };
             self.looks.meet(&self.gpu, look, counters)?;
             let pass = kind(look);
-            match instances.resident() {
+            match instances.device_key() {
                 Some(resident) => {
-                    let shard = find(residents, resident.key)?;
+                    let shard = find(populations, resident.key)?;
                     if shard.trail.is_some() && look.taper().is_none() {
                         return Err(GpuError::Unsupported("trails are drawn as ribbons alone".to_owned()));
                     }
-                    self.resident(list, batch, look, resident.key, shard, instances.behind(), pass, shadows);
+                    self.on_device(list, batch, look, resident.key, shard, instances.lag(), pass, shadows);
                 }
                 None => self.packed(list, batch, look, view, pass, shadows),
             }
@@ -207,12 +207,12 @@ impl DrawItems {
                 ordering.need(self.items[listing.item].key.source, &self.pipelines)?;
             }
             let book = match self.items[listing.item].elements {
-                Elements::Resident { key, .. } => Some(find(residents, key)?.counters),
+                Elements::Device { key, .. } => Some(find(populations, key)?.counters),
                 Elements::Packed { .. } => None,
             };
             self.lists.make(&self.gpu, &self.pipelines, nth, listing.most, book);
         }
-        self.bind(residents)
+        self.bind(populations)
     }
 
     fn slot(&mut self, look: &Look, slot: &Slot) -> u32 {
@@ -228,7 +228,7 @@ impl DrawItems {
         let parts = look.parts();
         let on = self.looks.atlas(look);
         let page = match parts.form {
-            Form::Card { sheet, .. } | Form::Mesh { texture: Some(sheet), .. } => {
+            Form::Billboard { sheet, .. } | Form::Mesh { texture: Some(sheet), .. } => {
                 on.map_or(0, |on| on.page_of(sheet.frame(0)))
             }
             Form::Sprite { .. } => {
@@ -248,14 +248,14 @@ impl DrawItems {
     }
 
     #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
-    fn resident(
+    fn on_device(
         &mut self,
         list: &DrawList<'_>,
         batch: &Batch,
         look: &Look,
         key: u64,
         shard: DeviceElements<'_>,
-        behind: f32,
+        lag: f32,
         pass: Pass,
         shadows: bool,
     ) {
@@ -265,8 +265,8 @@ impl DrawItems {
         let listed = batch.far_to_near || list.technique() == Technique::Indirect || !all;
         let nth = listed.then_some(self.listings.len());
         let (atlas, page) = self.page(list, batch, look);
-        let mut slot = Slot { behind, listed, count: shard.live, span, shadows, ..Slot::default() };
-        let mut source = Source::Resident;
+        let mut slot = Slot { lag, listed, count: shard.live, span, shadows, ..Slot::default() };
+        let mut source = Source::Device;
         if let Some(trail) = shard.trail {
             source = Source::Trail;
             (slot.stride, slot.newest) = (trail.places() as u32, trail.newest() as u32);
@@ -278,13 +278,13 @@ impl DrawItems {
             let item = self.items.len();
             self.listings.push(Listing { item, most: shard.most, sorted: batch.far_to_near });
         }
-        let call = nth.map_or(Call::Resident(key), Call::Listed);
+        let call = nth.map_or(Call::Device(key), Call::Listed);
         self.items.push(Item {
             key: Key::new(look, source, pass, &slot),
             slot: at,
             atlas,
             page,
-            elements: Elements::Resident { key, copy: shard.copy, list: nth },
+            elements: Elements::Device { key, copy: shard.copy, list: nth },
             call,
             cast: (at, call),
         });
@@ -369,7 +369,7 @@ impl DrawItems {
     }
 
     /// Makes the bind groups that are missing; those of buffers that have changed are forgotten.
-    fn bind(&mut self, residents: &[&dyn DevicePopulation]) -> Result<(), GpuError> {
+    fn bind(&mut self, populations: &[&dyn DevicePopulation]) -> Result<(), GpuError> {
         let Self { gpu, pipelines, looks, records, merged, lists, draws, bound, items, .. } = self;
         let layouts = &pipelines.layouts;
         let of = [
@@ -431,15 +431,15 @@ impl DrawItems {
                         bound.elements_compute.insert(item.elements, compute);
                     }
                 }
-                Elements::Resident { key, list, .. } => {
-                    let shard = find(residents, key)?;
+                Elements::Device { key, list, .. } => {
+                    let shard = find(populations, key)?;
                     let columns: [(u32, BindingResource<'_>); 3] =
                         std::array::from_fn(|k| (2 + k as u32, shard.columns[k].as_entire_binding()));
                     let mut all = vec![(0, none), (1, list_binding)];
                     all.extend_from_slice(&columns);
-                    bound.elements.insert(item.elements, group(gpu, &layouts.resident, &all));
+                    bound.elements.insert(item.elements, group(gpu, &layouts.device, &all));
                     if list.is_some() {
-                        let compute = group(gpu, &layouts.resident_compute, &columns);
+                        let compute = group(gpu, &layouts.device_compute, &columns);
                         bound.elements_compute.insert(item.elements, compute);
                     }
                 }
@@ -496,7 +496,7 @@ impl DrawItems {
         &self,
         pass: &mut wgpu::ComputePass<'_>,
         frame: &wgpu::BindGroup,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let (Some(ordering), Some(look)) = (&self.ordering, &self.bound.look_compute) else { return Ok(()) };
@@ -508,8 +508,8 @@ impl DrawItems {
                 continue;
             };
             let dispatch = match item.elements {
-                Elements::Resident { key, .. } => {
-                    let shard = find(residents, key)?;
+                Elements::Device { key, .. } => {
+                    let shard = find(populations, key)?;
                     Some((shard.calls, if shard.trail.is_some() { DeviceElements::TRAILS } else { 0 }))
                 }
                 Elements::Packed { .. } => None,
@@ -544,7 +544,7 @@ impl DrawItems {
         pass: &mut wgpu::RenderPass<'_>,
         items: impl Iterator<Item = usize>,
         casting: bool,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
         let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
@@ -579,7 +579,7 @@ impl DrawItems {
                         pass.draw_indirect(&list.calls, 0);
                     }
                 }
-                Call::Resident(key) => pass.draw_indirect(find(residents, key)?.calls, DeviceElements::DRAW),
+                Call::Device(key) => pass.draw_indirect(find(populations, key)?.calls, DeviceElements::DRAW),
             }
             counters.draws += 1;
         }
@@ -597,8 +597,8 @@ impl DrawItems {
 }
 
 /// The shard that a draw list names.
-fn find<'a>(residents: &[&'a dyn DevicePopulation], key: u64) -> Result<DeviceElements<'a>, GpuError> {
-    residents.iter().find_map(|population| population.elements(key)).ok_or_else(|| {
+fn find<'a>(populations: &[&'a dyn DevicePopulation], key: u64) -> Result<DeviceElements<'a>, GpuError> {
+    populations.iter().find_map(|population| population.elements(key)).ok_or_else(|| {
         GpuError::Unsupported("the draw list names a population that was not handed over with it".to_owned())
     })
 }

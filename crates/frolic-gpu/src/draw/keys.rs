@@ -88,7 +88,7 @@ pub(crate) enum Source {
     /// Records that the processor packed.
     Packed,
     /// Columns of a population that lives on the device.
-    Resident,
+    Device,
     /// Trails of one.
     Trail,
 }
@@ -97,12 +97,12 @@ pub(crate) enum Source {
 pub(crate) enum Shape {
     /// A round soft billboard.
     Disc,
-    /// A transparent card, or a sprite.
+    /// A transparent billboard, or a sprite.
     Quad,
     /// A mesh.
     Facet,
-    /// A solid card.
-    Card,
+    /// A solid billboard.
+    Billboard,
     Ribbon,
 }
 
@@ -112,14 +112,14 @@ impl Shape {
         match look.parts().form {
             Form::Ribbon(_) => Self::Ribbon,
             Form::Mesh { .. } => Self::Facet,
-            Form::Card { .. } if look.is_solid() => Self::Card,
-            Form::Card { .. } | Form::Sprite { .. } => Self::Quad,
+            Form::Billboard { .. } if look.is_solid() => Self::Billboard,
+            Form::Billboard { .. } | Form::Sprite { .. } => Self::Quad,
             _ => Self::Disc,
         }
     }
 
     /// Whether it has edges that are smoothed by samples.
     pub(crate) fn has_pieces(self) -> bool {
-        matches!(self, Self::Facet | Self::Card | Self::Ribbon)
+        matches!(self, Self::Facet | Self::Billboard | Self::Ribbon)
     }
 }

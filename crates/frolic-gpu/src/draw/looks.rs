@@ -68,7 +68,7 @@ pub(crate) struct Looks {
 pub(crate) struct Slot {
     /// Vectors of four words a record.
     pub(crate) stride: u32,
-    pub(crate) behind: f32,
+    pub(crate) lag: f32,
     pub(crate) listed: bool,
     /// Vertices an instance takes in a merged list; 0 where it is an instance of its own.
     pub(crate) corners: u32,
@@ -229,12 +229,12 @@ impl Looks {
         let shape = Shape::of(parts.form);
         Draw {
             stride: slot.stride,
-            lag: slot.behind,
+            lag: slot.lag,
             corners: slot.corners,
             form: shape.form,
             lit: surface.lit,
             rim: surface.rim,
-            translucency: surface.through,
+            translucency: surface.translucency,
             two_sided: flag(surface.two_sided),
             per_soft: parts.per_soft,
             tints: parts.tints.len() as u32,
@@ -324,7 +324,7 @@ pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
         (parts.blend == Blend::CutOut, CUT_OUT),
         (parts.surface.lit > 0.0, LIT_BY_SCENE),
         (parts.blend == Blend::Additive, ADDITIVE),
-        (slot.behind != 0.0, LAGGING),
+        (slot.lag != 0.0, LAGGING),
         (tinted || detailed || !matches!(parts.form, Form::Disc), RANDOM),
     ]
     .into_iter()
@@ -342,8 +342,8 @@ fn reach(look: &Look) -> f32 {
     match look.parts().form {
         Form::Disc | Form::Sprite { .. } => 1.0,
         // What is stretched is longer by its way; nobody stretches over a hundred sizes.
-        Form::Card { card, .. } if matches!(card.facing, Facing::Stretch { .. }) => 100.0,
-        Form::Card { card, .. } => 1.5 * card.aspect.max(1.0),
+        Form::Billboard { billboard, .. } if matches!(billboard.facing, Facing::Stretch { .. }) => 100.0,
+        Form::Billboard { billboard, .. } => 1.5 * billboard.aspect.max(1.0),
         Form::Ribbon(ribbon) => ribbon.length * 1.5 + 1.0,
         Form::Mesh { fine, coarse, .. } => {
             fine.radius().max(coarse.as_ref().map_or(0.0, |mesh| mesh.radius()))
@@ -352,9 +352,9 @@ fn reach(look: &Look) -> f32 {
     }
 }
 
-/// Whether shadows can fall on it: on what is solid, on cards and on boards.
+/// Whether shadows can fall on it: on what is solid, on billboards and on boards.
 pub(crate) fn is_shadowed(look: &Look) -> bool {
-    look.is_solid() || matches!(look.parts().form, Form::Card { .. } | Form::Sprite { on_screen: false })
+    look.is_solid() || matches!(look.parts().form, Form::Billboard { .. } | Form::Sprite { on_screen: false })
 }
 
 /// Bits that say whether a look's mesh, and its coarse form, have an inside that hides what faces away.
@@ -399,20 +399,20 @@ impl Shape {
             ribbon: RibbonSpec::new(1.0, 0.0, 1),
         };
         match form {
-            Form::Card { sheet, card } => {
+            Form::Billboard { sheet, billboard } => {
                 shape.form = BILLBOARD;
-                (shape.facing, shape.face) = match card.facing {
+                (shape.facing, shape.face) = match billboard.facing {
                     Facing::Spin { rate } => (FACING_SPIN, [rate.min, rate.max]),
                     Facing::Heading => (FACING_HEADING, [0.0; 2]),
                     Facing::Stretch { seconds } => (FACING_STRETCH, [seconds, 0.0]),
                     _ => (FACING_CAMERA, [0.0; 2]),
                 };
-                (shape.play, shape.rate) = match card.play {
+                (shape.play, shape.rate) = match billboard.play {
                     Play::Clock { rate } => (PLAY_CLOCK, rate),
                     Play::Pick => (PLAY_PICK, 0.0),
                     _ => (PLAY_LIFE, 0.0),
                 };
-                (shape.aspect, shape.blend_frames) = (card.aspect, card.melt);
+                (shape.aspect, shape.blend_frames) = (billboard.aspect, billboard.blend_frames);
                 shape.sheet = [sheet.frame(0).number(), sheet.len()];
             }
             Form::Ribbon(ribbon) => (shape.form, shape.ribbon) = (RIBBON, *ribbon),

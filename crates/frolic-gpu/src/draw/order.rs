@@ -199,8 +199,8 @@ impl Ordering {
         let layouts = Arc::clone(&pipelines.layouts);
         let (program, elements) = match source {
             Source::Packed => (shader::CULL, &layouts.packed_compute),
-            Source::Resident => (shader::CULL_ON_DEVICE, &layouts.resident_compute),
-            Source::Trail => (shader::CULL_TRAIL, &layouts.resident_compute),
+            Source::Device => (shader::CULL_ON_DEVICE, &layouts.device_compute),
+            Source::Trail => (shader::CULL_TRAIL, &layouts.device_compute),
         };
         let fill = [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
         // No group is left out, though not all are used: software Vulkan then loses offsets.

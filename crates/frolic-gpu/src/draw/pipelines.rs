@@ -37,9 +37,9 @@ pub(crate) struct Layouts {
     pub(crate) look: BindGroupLayout,
     pub(crate) look_compute: BindGroupLayout,
     pub(crate) packed: BindGroupLayout,
-    pub(crate) resident: BindGroupLayout,
+    pub(crate) device: BindGroupLayout,
     pub(crate) packed_compute: BindGroupLayout,
-    pub(crate) resident_compute: BindGroupLayout,
+    pub(crate) device_compute: BindGroupLayout,
     pub(crate) list: BindGroupLayout,
     pub(crate) list_sum: BindGroupLayout,
     pub(crate) digits: BindGroupLayout,
@@ -104,9 +104,9 @@ impl Layouts {
             look: of("look", drawn, &[(0, Uniform(true, DRAW_BYTES)), (1, Read), (2, Read), (3, Texture)]),
             look_compute: of("look", compute, &[(0, Uniform(true, DRAW_BYTES)), (1, Read)]),
             packed: of("packed", drawn, &[(0, Read), (1, Read), (2, Read)]),
-            resident: of("resident", drawn, &[(0, Read), (1, Read), (2, Read), (3, Read), (4, Read)]),
+            device: of("resident", drawn, &[(0, Read), (1, Read), (2, Read), (3, Read), (4, Read)]),
             packed_compute: of("packed", compute, &[(2, Read)]),
-            resident_compute: of("resident", compute, &[(2, Read), (3, Read), (4, Read)]),
+            device_compute: of("resident", compute, &[(2, Read), (3, Read), (4, Read)]),
             list: of("list", compute, &[(0, Write), (1, Write), (2, Write), (3, Read)]),
             list_sum: of("list sum", compute, &[(0, Write), (3, Read), (4, Write)]),
             digits: of(
@@ -203,7 +203,7 @@ impl Pipelines {
         let program = key.shape.program(key.source);
         let elements = match key.source {
             Source::Packed => &self.layouts.packed,
-            Source::Resident | Source::Trail => &self.layouts.resident,
+            Source::Device | Source::Trail => &self.layouts.device,
         };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
         // Of two forms of which one is closed, each piece is asked for itself.
@@ -448,10 +448,10 @@ impl Shape {
             (Self::Disc, _) => shader::DISC_ON_DEVICE,
             (Self::Quad, Source::Packed) => shader::RECTANGLE,
             (Self::Quad, _) => shader::RECTANGLE_ON_DEVICE,
-            (Self::Facet | Self::Card, Source::Packed) => shader::MESH,
-            (Self::Facet | Self::Card, _) => shader::MESH_ON_DEVICE,
+            (Self::Facet | Self::Billboard, Source::Packed) => shader::MESH,
+            (Self::Facet | Self::Billboard, _) => shader::MESH_ON_DEVICE,
             (Self::Ribbon, Source::Packed) => shader::RIBBON,
-            (Self::Ribbon, Source::Resident) => shader::RIBBON_ON_DEVICE,
+            (Self::Ribbon, Source::Device) => shader::RIBBON_ON_DEVICE,
             (Self::Ribbon, Source::Trail) => shader::RIBBON_TRAIL,
         }
     }

@@ -119,7 +119,7 @@ pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
     match parts.form {
         Form::Sprite { .. } => PackedSprite::WORDS,
         Form::Ribbon(_) | Form::Mesh { .. } if any(|element| element.curve.is_some()) => CURVED,
-        Form::Card { .. } => MOVING,
+        Form::Billboard { .. } => MOVING,
         _ if !parts.tints.is_empty() && any(|element| element.tint.is_some()) => MOVING,
         _ => PLAIN,
     }

@@ -96,20 +96,20 @@ impl GpuRenderer {
     /// never waits.
     ///
     /// # Errors
-    /// A picture or texture that is too large for the device, a population that is not among `residents`, squares of blades that are
+    /// A picture or texture that is too large for the device, a population that is not among `populations`, squares of blades that are
     /// groups, a device that was lost.
     #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     pub fn render(
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         view: &View,
         backdrop: &BackdropSpec,
         image: Option<&mut Image>,
         meter: &mut Meter,
     ) -> Result<(), GpuError> {
-        self.frame(recorder, list, residents, view, Some(backdrop), image, meter)
+        self.frame(recorder, list, populations, view, Some(backdrop), image, meter)
     }
 
     /// Draws the list without a backdrop, as straight (not premultiplied) RGBA.
@@ -120,12 +120,12 @@ impl GpuRenderer {
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         view: &View,
         image: &mut Image,
         meter: &mut Meter,
     ) -> Result<(), GpuError> {
-        self.frame(recorder, list, residents, view, None, Some(image), meter)
+        self.frame(recorder, list, populations, view, None, Some(image), meter)
     }
 
     /// Takes a finished picture's texture: what the last frame drew, for a window.
@@ -138,7 +138,7 @@ impl GpuRenderer {
         &mut self,
         recorder: &mut Recorder,
         list: &DrawList<'_>,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         view: &View,
         backdrop: Option<&BackdropSpec>,
         image: Option<&mut Image>,
@@ -153,7 +153,7 @@ impl GpuRenderer {
         }
         let started = meter.start(Stage::Encode);
         let size = view.size();
-        self.draws.build(list, residents, view, kind, &mut recorder.counters)?;
+        self.draws.build(list, populations, view, kind, &mut recorder.counters)?;
         let stretches = stretches(&self.draws.items);
         let any = |pass: Pass| stretches.iter().any(|stretch| stretch.pass == pass);
         let sampled = any(Pass::Solid) || any(Pass::Pieces);
@@ -183,7 +183,7 @@ impl GpuRenderer {
             // What is drawn over white goes into a texture of its own.
             let over_white = *light > 0.0;
             self.swap_light(over_white);
-            self.passes(recorder, residents, &stretches, map.as_ref(), nth == 0)?;
+            self.passes(recorder, populations, &stretches, map.as_ref(), nth == 0)?;
             self.swap_light(over_white);
         }
         self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
@@ -323,7 +323,7 @@ impl GpuRenderer {
     fn passes(
         &mut self,
         recorder: &mut Recorder,
-        residents: &[&dyn DevicePopulation],
+        populations: &[&dyn DevicePopulation],
         stretches: &[Stretch],
         map: Option<&SunMap>,
         first: bool,
@@ -366,7 +366,7 @@ impl GpuRenderer {
                 timestamp_writes: timing.compute(Stage::DeviceOrder),
             });
             counters.passes += 1;
-            draws.order(&mut pass, &frames[2], residents, counters)?;
+            draws.order(&mut pass, &frames[2], populations, counters)?;
         }
         if let (true, Some(_), Some((_, target))) = (first, map, shadow.as_ref()) {
             let mut pass = encoder.begin_render_pass(&wgpu::RenderPassDescriptor {
@@ -378,7 +378,7 @@ impl GpuRenderer {
             counters.passes += 1;
             pass.set_bind_group(0, &frames[2], &[FRAME_SLOT as u32 * 4]);
             let solid = (0..draws.items.len()).filter(|&nth| draws.items[nth].key.pass == Pass::Solid);
-            draws.draw(&mut pass, solid, true, residents, counters)?;
+            draws.draw(&mut pass, solid, true, populations, counters)?;
         }
         // The pass in hand draws onto the picture; others end it.
         let mut met_solid = false;
@@ -419,7 +419,7 @@ impl GpuRenderer {
                         _ => {}
                     }
                     if let (Some(stretch), false) = (soft, solid) {
-                        draws.draw(&mut pass, stretch.items.clone(), false, residents, counters)?;
+                        draws.draw(&mut pass, stretch.items.clone(), false, populations, counters)?;
                         next += 1;
                     }
                 }
@@ -447,7 +447,7 @@ impl GpuRenderer {
                 pass.set_bind_group(1, &behind, &[]);
                 pass.draw(0..3, 0..1);
             }
-            draws.draw(&mut pass, stretch.items.clone(), false, residents, counters)?;
+            draws.draw(&mut pass, stretch.items.clone(), false, populations, counters)?;
             what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
             next += 1;
         }

@@ -21,7 +21,7 @@ use frolic_core::backend::{
     why_event_not_on_device,
 };
 use frolic_core::{Assets, BodyRow, Counter, EventSpec, Meter, Moment, ParticleSpec, SpecError, World};
-use frolic_draw::{Instances, Resident};
+use frolic_draw::{DeviceKey, Instances};
 use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
@@ -611,21 +611,21 @@ impl GpuParticles {
     }
 
     /// What a draw list names, one a shard.
-    pub fn residents(&self) -> impl Iterator<Item = Resident> {
+    pub fn populations(&self) -> impl Iterator<Item = DeviceKey> {
         let key = |nth: usize| self.key << 16 | nth as u64;
-        self.shards.iter().enumerate().map(move |(nth, shard)| Resident { key: key(nth), most: shard.most })
+        self.shards.iter().enumerate().map(move |(nth, shard)| DeviceKey { key: key(nth), most: shard.most })
     }
 
     /// What a draw list names to draw its trails as ribbons, if it leaves any.
-    pub fn trails(&self) -> Option<Resident> {
+    pub fn trails(&self) -> Option<DeviceKey> {
         let places = self.spec.trail?.places;
-        Some(Resident { key: self.key << 16 | TRAIL_KEY, most: self.spec.count * places })
+        Some(DeviceKey { key: self.key << 16 | TRAIL_KEY, most: self.spec.count * places })
     }
 
-    /// Its instances for a draw list, one a shard; drawn `behind` seconds before the last step.
-    pub fn instances(&self, behind: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
-        let residents: Vec<_> = self.residents().collect();
-        residents.into_iter().map(move |resident| Instances::on_device(resident, behind))
+    /// Its instances for a draw list, one a shard; drawn `lag` seconds before the last step.
+    pub fn instances(&self, lag: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
+        let populations: Vec<_> = self.populations().collect();
+        populations.into_iter().map(move |resident| Instances::on_device(resident, lag))
     }
 
     /// Bytes held on the device.

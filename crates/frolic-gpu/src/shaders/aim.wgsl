@@ -17,25 +17,25 @@ fn cube_root(v: f32) -> f32 {
 }
 
 // A place of a shape.
-fn spot(shape: u32, aim: Aim, dice: vec3<f32>) -> vec3<f32> {
+fn spot(shape: u32, aim: Aim, random: vec3<f32>) -> vec3<f32> {
     let face_x = aim.face_x;
     let face_y = aim.face_y;
     let face_z = aim.face_z;
     let size = vec3(aim.size_x, aim.size_y, aim.size_z);
     switch shape {
         case SHAPE_DISC: {
-            let turn = sin_cos_turn(dice.y);
-            return (face_x * turn.y + face_y * turn.x) * (size.x * sqrt(dice.x));
+            let turn = sin_cos_turn(random.y);
+            return (face_x * turn.y + face_y * turn.x) * (size.x * sqrt(random.x));
         }
-        case SHAPE_SPHERE: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * (size.x * cube_root(dice.z)); }
-        case SHAPE_SPHERE_SURFACE: { return cap(face_x, face_y, face_z, dice.x, dice.y, 1.0, -1.0) * size.x; }
+        case SHAPE_SPHERE: { return cap(face_x, face_y, face_z, random.x, random.y, 1.0, -1.0) * (size.x * cube_root(random.z)); }
+        case SHAPE_SPHERE_SURFACE: { return cap(face_x, face_y, face_z, random.x, random.y, 1.0, -1.0) * size.x; }
         case SHAPE_BOX: {
-            let off = (dice - 0.5) * size;
+            let off = (random - 0.5) * size;
             return face_x * off.x + face_y * off.y + face_z * off.z;
         }
-        case SHAPE_LINE: { return (face_x * size.x + face_y * size.y + face_z * size.z) * dice.x; }
+        case SHAPE_LINE: { return (face_x * size.x + face_y * size.y + face_z * size.z) * random.x; }
         case SHAPE_RING: {
-            let turn = sin_cos_turn(dice.y);
+            let turn = sin_cos_turn(random.y);
             return (face_x * turn.y + face_y * turn.x) * size.x;
         }
         default: { return vec3(0.0); }
@@ -43,13 +43,13 @@ fn spot(shape: u32, aim: Aim, dice: vec3<f32>) -> vec3<f32> {
 }
 
 // A speed of those that come with an aim.
-fn speed(aim: Aim, dice: f32) -> f32 {
-    return aim.speed_min + (aim.speed_max - aim.speed_min) * dice;
+fn speed(aim: Aim, random: f32) -> f32 {
+    return aim.speed_min + (aim.speed_max - aim.speed_min) * random;
 }
 
 // A direction of a flat fan whose middle and side these are; the least and the greatest angle are turns.
-fn fan(middle: vec3<f32>, side: vec3<f32>, least: f32, most: f32, dice: f32) -> vec3<f32> {
-    let to = dice * 2.0 - 1.0;
+fn fan(middle: vec3<f32>, side: vec3<f32>, least: f32, most: f32, random: f32) -> vec3<f32> {
+    let to = random * 2.0 - 1.0;
     let turn = sin_cos_turn((least + (most - least) * abs(to)) * select(1.0, -1.0, to < 0.0));
     return middle * turn.y + side * turn.x;
 }

@@ -11,12 +11,12 @@ fn record_at(e: Event, nth: u32) -> u32 {
 
 // How many elements it starts when it happens to an element.
 fn started_by(e: Event, id: u32) -> u32 {
-    let dice = unit(hash3(vec3(e.seed, id, e.number)));
-    if e.starts == 0u || dice.x >= e.chance {
+    let random = unit(hash3(vec3(e.seed, id, e.number)));
+    if e.starts == 0u || random.x >= e.chance {
         return 0u;
     }
-    let wanted = e.count_min + (e.count_max - e.count_min) * dice.y;
-    return u32(floor(wanted)) + select(0u, 1u, wanted - floor(wanted) > dice.z);
+    let wanted = e.count_min + (e.count_max - e.count_min) * random.y;
+    return u32(floor(wanted)) + select(0u, 1u, wanted - floor(wanted) > random.z);
 }
 
 // Where an element stands among those that start any: `before` of these, and of what they start.

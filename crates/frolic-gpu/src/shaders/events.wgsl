@@ -120,9 +120,9 @@ fn start(
     }
     let parent = read_record(record_at(event, low));
     let id = blocks[sums + FIRST_ID] + nth;
-    let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
-    let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
-    let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
+    let where_random = unit(hash3(vec3(step.seed, id, 0u)));
+    let way_random = unit(hash3(vec3(step.seed, id, 1u)));
+    let life_random = unit(hash3(vec3(step.seed, id, 2u)));
     var x = event.aim.x;
     var y = event.aim.y;
     var z = event.aim.z;
@@ -135,17 +135,17 @@ fn start(
     var way: vec3<f32>;
     if event.is_fan != 0u {
         let middle = unit_or(z - event.fan * dot(z, event.fan), z);
-        way = fan(middle, cross(event.fan, middle), event.fan_min, event.fan_max, way_dice.x);
+        way = fan(middle, cross(event.fan, middle), event.fan_min, event.fan_max, way_random.x);
     } else {
-        way = cap(x, y, z, way_dice.x, way_dice.y, event.inner, event.aim.rim);
+        way = cap(x, y, z, way_random.x, way_random.y, event.inner, event.aim.rim);
     }
-    let velocity = way * speed(event.aim, way_dice.z) + parent.velocity * event.keep_velocity;
-    let at = parent.place + spot(event.shape, event.aim, where_dice);
-    var size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
+    let velocity = way * speed(event.aim, way_random.z) + parent.velocity * event.keep_velocity;
+    let at = parent.place + spot(event.shape, event.aim, where_random);
+    var size = step.size.x + (step.size.y - step.size.x) * life_random.y;
     if event.is_sized != 0u {
-        size = parent.size * (event.size_min + (event.size_max - event.size_min) * life_dice.y);
+        size = parent.size * (event.size_min + (event.size_max - event.size_min) * life_random.y);
     }
-    let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
+    let life = step.life.x + (step.life.y - step.life.x) * life_random.x;
     let to = blocks[sums + FIRST_PLACE] + nth;
     next_places[to] = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
     next_motions[to] = vec4(bitcast<vec3<u32>>(velocity), id);

@@ -115,12 +115,12 @@ struct Light {
     sun: vec3<f32>,
 }
 
-fn facing(cosine: f32, through: f32) -> f32 {
-    return select(-cosine * through, cosine, cosine >= 0.0);
+fn facing(cosine: f32, translucency: f32) -> f32 {
+    return select(-cosine * translucency, cosine, cosine >= 0.0);
 }
 
 // Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
-fn light_on_surface(lit: f32, rim_strength: f32, through: f32, two_sided: bool, at: vec3<f32>, towards: vec3<f32>) -> Light {
+fn light_on_surface(lit: f32, rim_strength: f32, translucency: f32, two_sided: bool, at: vec3<f32>, towards: vec3<f32>) -> Light {
     if lit == 0.0 {
         return Light(vec3(1.0), vec3(0.0));
     }
@@ -134,14 +134,14 @@ fn light_on_surface(lit: f32, rim_strength: f32, through: f32, two_sided: bool, 
         let lamp = frame.lamps[k];
         let to = lamp.place - at;
         let fall = lamp.power / (dot(to, to) + lamp.radius_square);
-        light += lamp.colour * (facing(dot(normal, unit_or_up(to)), through) * fall);
+        light += lamp.colour * (facing(dot(normal, unit_or_up(to)), translucency) * fall);
     }
     let edge = 1.0 - min(abs(dot(normal, view)), 1.0);
     let rim = edge * edge * edge * rim_strength;
     var sun = vec3(0.0);
     if frame.has_sun != 0u {
         let to = frame.to_sun;
-        let share = facing(dot(normal, to), through) + rim * max(-dot(view, to), 0.0);
+        let share = facing(dot(normal, to), translucency) + rim * max(-dot(view, to), 0.0);
         sun = frame.sun * (share * lit);
     }
     return Light((light + frame.ambient * rim) * lit + (1.0 - lit), sun);

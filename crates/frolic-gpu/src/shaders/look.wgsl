@@ -36,7 +36,7 @@ struct Body {
     age: f32,
     colour: vec3<f32>,
     opacity: f32,
-    dice: vec2<f32>,
+    random: vec2<f32>,
     level: u32,
     // 1, or less on its way out; how much wider it is than by itself.
     left: f32,
@@ -72,7 +72,7 @@ fn cover(opacity: f32) -> f32 {
     return select(opacity, 0.0, has(ADDITIVE));
 }
 
-fn dice_of(id: u32) -> vec2<f32> {
+fn random_of(id: u32) -> vec2<f32> {
     return unit(hash3(vec3(id, 0x51ab77d3u, 0x0bad5eedu))).xy;
 }
 
@@ -85,24 +85,24 @@ struct Kept {
 }
 
 // What becomes of an element far away: see frolic-draw/src/detail.rs.
-fn keep(dice: f32, distance: f32, pixels: f32) -> Kept {
+fn keep(random: f32, distance: f32, pixels: f32) -> Kept {
     let coming = (distance - draw.come_from) / draw.onset;
     let there = min(min((draw.reach - distance) / draw.edge, coming), 1.0);
     let small = select(1.0, clamp(pixels / draw.thin_below, 0.02, 1.0), draw.thin_below > 0.0) * draw.density;
-    let in_reach = select(1.0, (there * (1.0 + FADE) - dice) / FADE, there < 1.0);
-    let chosen = select(1.0, (small * (1.0 + FADE) - dice) / (FADE * small), small < 1.0);
+    let in_reach = select(1.0, (there * (1.0 + FADE) - random) / FADE, there < 1.0);
+    let chosen = select(1.0, (small * (1.0 + FADE) - random) / (FADE * small), small < 1.0);
     let left = min(in_reach, chosen);
     var level = FULL;
     if small < 1.0 {
         level = THINNED;
-    } else if pixels < draw.coarse_below * (0.75 + 0.5 * dice) {
+    } else if pixels < draw.coarse_below * (0.75 + 0.5 * random) {
         level = COARSE;
     }
     return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level, min(left, 1.0), 1.0 / small);
 }
 
 // Factor on the colour of an element with a tint, or a random number where its tint is below 0, at a height.
-fn tint_of(tint: f32, dice: f32, height: f32) -> vec3<f32> {
+fn tint_of(tint: f32, random: f32, height: f32) -> vec3<f32> {
     var factor = vec3(1.0);
     if has(OVER_HEIGHT) {
         factor = gradient(draw.over_height, (height - draw.height_low) * draw.per_height);
@@ -111,7 +111,7 @@ fn tint_of(tint: f32, dice: f32, height: f32) -> vec3<f32> {
         return factor;
     }
     if tint < 0.0 {
-        return factor * table_at(draw.tint_at + min(u32(dice * f32(draw.tints)), draw.tints - 1u)).xyz;
+        return factor * table_at(draw.tint_at + min(u32(random * f32(draw.tints)), draw.tints - 1u)).xyz;
     }
     // Between two neighbours of the list.
     let at = min(tint, 1.0) * f32(draw.tints - 1u);
@@ -129,7 +129,7 @@ fn body_of(e: Element) -> Body {
     let now = table_at(draw.over_age + row * 2u);
     body.size = e.size * bitcast<f32>(tables[draw.over_age + row * 2u + 1u].x);
     if has(RANDOM) {
-        body.dice = dice_of(e.id);
+        body.random = random_of(e.id);
     }
     body.level = FULL;
     body.left = 1.0;
@@ -137,7 +137,7 @@ fn body_of(e: Element) -> Body {
     if has(DETAIL) {
         let seen = local(frame.camera, e.at);
         let focal = frame.camera.focal;
-        let kept = keep(body.dice.x, length(seen), body.size * focal / max(seen.z, frame.camera.near));
+        let kept = keep(body.random.x, length(seen), body.size * focal / max(seen.z, frame.camera.near));
         if !kept.there {
             return body;
         }
@@ -147,7 +147,7 @@ fn body_of(e: Element) -> Body {
         body.level = kept.level;
         body.left = kept.left;
     }
-    body.colour = now.xyz * tint_of(e.tint, body.dice.y, e.at.y);
+    body.colour = now.xyz * tint_of(e.tint, body.random.y, e.at.y);
     body.at = e.at;
     body.age = e.age;
     body.opacity = now.w;
@@ -182,12 +182,12 @@ fn hazed(light: Light, at: vec3<f32>, opaque: f32) -> Light {
 }
 
 // How an element is turned; one without columns for it, by its random numbers.
-fn turn_of(e: Element, dice: vec2<f32>) -> mat3x3<f32> {
-    var turn = vec2(dice.x, 0.0);
+fn turn_of(e: Element, random: vec2<f32>) -> mat3x3<f32> {
+    var turn = vec2(random.x, 0.0);
     if e.turned {
         turn = e.turn / TAU;
     } else if draw.form != RIBBON {
-        turn.y = dice.y - 0.5;
+        turn.y = random.y - 0.5;
     }
     let about_y = sin_cos_turn(turn.x);
     let about_x = sin_cos_turn(turn.y);
@@ -235,10 +235,10 @@ fn frames_of(age: f32, id: u32) -> Frames {
     let count = f32(draw.sheet_count);
     var at = min(clamp(age, 0.0, 1.0) * count, count - 1.0);
     if draw.play == PLAY_CLOCK {
-        at = frame.time * draw.rate + dice_of(id).x * count;
+        at = frame.time * draw.rate + random_of(id).x * count;
         at -= floor(at / count) * count;
     } else if draw.play == PLAY_PICK {
-        at = floor(min(dice_of(id).y * count, count - 1.0));
+        at = floor(min(random_of(id).y * count, count - 1.0));
     }
     let whole = max(floor(at), 0.0);
     let nth = u32(whole);

@@ -1,17 +1,17 @@
-// Triangles of meshes, and of solid cards.
+// Triangles of meshes, and of solid billboards.
 
 fn corner_place(nth: u32) -> vec4<f32> {
     return bitcast<vec4<f32>>(tables[nth]);
 }
 
-fn card_corner(e: Element, corner: vec2<f32>) -> Lit {
+fn billboard_corner(e: Element, corner: vec2<f32>) -> Lit {
     var lit: Lit;
     let body = body_of(e);
     if !is_sized(body) {
         lit.radius = -1.0;
         return lit;
     }
-    let axes = card_axes(e, body);
+    let axes = billboard_axes(e, body);
     lit.at = body.at + axes.across * (corner.x * 2.0 - 1.0) - axes.upward * (corner.y * 2.0 - 1.0);
     lit.corner = corner;
     let own = body.colour * along(1.0 - corner.y) * body.opacity;
@@ -39,7 +39,7 @@ fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
         lit.at = curve_at(curve, t) + right * wide.x + front * wide.y + upward * ((one.y - t) * high);
         normal = right * two.x + upward * two.y + front * two.z;
     } else {
-        let turn = turn_of(e, body.dice);
+        let turn = turn_of(e, body.random);
         lit.at = turn * one.xyz * body.size + body.at;
         normal = turn * two.xyz;
     }
@@ -84,7 +84,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
             return out;
         }
         let corner = corner_of(at.vertex);
-        let lit = card_corner(e, vec2(1.0 - corner.x, corner.y));
+        let lit = billboard_corner(e, vec2(1.0 - corner.x, corner.y));
         if lit.radius < 0.0 {
             return out;
         }

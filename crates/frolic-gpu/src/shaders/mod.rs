@@ -44,7 +44,7 @@ files! {
     aim => [step::shape_tags(), Aim::declaration()];
     backdrop => NOTHING;
     bloom => [BloomSize::declaration(), finish::kernels()];
-    card => NOTHING;
+    billboard => NOTHING;
     collide => [step::contact_limits()];
     colliders => NOTHING;
     compose => NOTHING;
@@ -108,10 +108,10 @@ macro_rules! programs {
 programs! {
     DISC = [hash, frame, look, packed_elements, vertices, disc];
     DISC_ON_DEVICE = [hash, frame, look, device_elements, vertices, disc];
-    RECTANGLE = [hash, frame, look, packed_elements, vertices, card, rectangle];
-    RECTANGLE_ON_DEVICE = [hash, frame, look, device_elements, vertices, card, rectangle];
-    MESH = [hash, frame, look, packed_elements, vertices, card, solid, mesh];
-    MESH_ON_DEVICE = [hash, frame, look, device_elements, vertices, card, solid, mesh];
+    RECTANGLE = [hash, frame, look, packed_elements, vertices, billboard, rectangle];
+    RECTANGLE_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, rectangle];
+    MESH = [hash, frame, look, packed_elements, vertices, billboard, solid, mesh];
+    MESH_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, solid, mesh];
     RIBBON = [hash, frame, look, packed_elements, vertices, solid, ribbon];
     RIBBON_ON_DEVICE = [hash, frame, look, device_elements, vertices, solid, ribbon];
     RIBBON_TRAIL = [hash, frame, look, trail_elements, vertices, solid, ribbon];

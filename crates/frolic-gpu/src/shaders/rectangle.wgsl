@@ -1,4 +1,4 @@
-// Transparent rectangles in space or on the screen, looked up pixel by pixel: cards and sprites. Their edges are smoothed over a pixel.
+// Transparent rectangles in space or on the screen, looked up pixel by pixel: billboards and sprites. Their edges are smoothed over a pixel.
 
 struct Quad {
     @builtin(position) clip: vec4<f32>,
@@ -26,13 +26,13 @@ struct Board {
     fill: vec4<u32>,
 }
 
-fn card_of(e: Element) -> Board {
+fn billboard_of(e: Element) -> Board {
     var board: Board;
     let body = body_of(e);
     if !is_sized(body) {
         return board;
     }
-    let axes = card_axes(e, body);
+    let axes = billboard_axes(e, body);
     board.origin = body.at - axes.across + axes.upward;
     board.across = axes.across * 2.0;
     board.down = axes.upward * -2.0;
@@ -77,7 +77,7 @@ fn board_of(element: u32) -> Board {
         let frames = frames_of(e.age, e.id);
         board.fill = vec4(FILL_PICTURE, frames.one, frames.next, bitcast<u32>(frames.mix));
     } else {
-        return card_of(element_at(element));
+        return billboard_of(element_at(element));
     }
     if has(MERGED) {
         let lit = merged_at(element, 0u);

@@ -5,7 +5,7 @@ fn curve_of(e: Element, body: Body) -> Curve {
     if e.curved {
         return own_curve(e, body);
     }
-    let tip = turn_of(e, body.dice) * vec3(0.0, draw.length * body.size, 0.0);
+    let tip = turn_of(e, body.random) * vec3(0.0, draw.length * body.size, 0.0);
     return Curve(body.at, vec3(tip.x * 0.25, tip.y * 0.5 + length(tip) * 0.1, tip.z * 0.25), tip);
 }
 

@@ -239,12 +239,12 @@ fn advance(
 }
 
 // A random direction of an emitter's aim.
-fn direction_of(emitter: Emitter, dice: vec3<f32>) -> vec3<f32> {
+fn direction_of(emitter: Emitter, random: vec3<f32>) -> vec3<f32> {
     let aim = emitter.aim;
     if emitter.is_fan != 0u {
-        return fan(aim.z, aim.x, emitter.inner, aim.rim, dice.x);
+        return fan(aim.z, aim.x, emitter.inner, aim.rim, random.x);
     }
-    return cap(aim.x, aim.y, aim.z, dice.x, dice.y, emitter.inner, aim.rim);
+    return cap(aim.x, aim.y, aim.z, random.x, random.y, emitter.inner, aim.rim);
 }
 
 @compute @workgroup_size(256)
@@ -274,14 +274,14 @@ fn give_birth(
     let order = f32(birth - emitter.begins);
     let old = clamp(emitter.first_age - order * emitter.age_step, 0.0, step.dt);
     let age = select(old, 0.0, old < 1e-4 * step.dt);
-    let where_dice = unit(hash3(vec3(step.seed, id, 0u)));
-    let way_dice = unit(hash3(vec3(step.seed, id, 1u)));
-    let life_dice = unit(hash3(vec3(step.seed, id, 2u)));
-    let velocity = direction_of(emitter, way_dice) * speed(emitter.aim, way_dice.z) + emitter.velocity * emitter.keep_velocity;
-    let off = spot(emitter.shape, emitter.aim, where_dice);
+    let where_random = unit(hash3(vec3(step.seed, id, 0u)));
+    let way_random = unit(hash3(vec3(step.seed, id, 1u)));
+    let life_random = unit(hash3(vec3(step.seed, id, 2u)));
+    let velocity = direction_of(emitter, way_random) * speed(emitter.aim, way_random.z) + emitter.velocity * emitter.keep_velocity;
+    let off = spot(emitter.shape, emitter.aim, where_random);
     let at = emitter.position - emitter.velocity * age + off;
-    let size = step.size.x + (step.size.y - step.size.x) * life_dice.y;
-    let life = step.life.x + (step.life.y - step.life.x) * life_dice.x;
+    let size = step.size.x + (step.size.y - step.size.x) * life_random.y;
+    let life = step.life.x + (step.life.y - step.life.x) * life_random.x;
     let place = vec4(bitcast<vec3<u32>>(at), bitcast<u32>(size));
     write_newborn(to, place, vec4(bitcast<vec3<u32>>(velocity), id), vec2(age, life));
 }

@@ -12,7 +12,7 @@ use frolic_core::{
 };
 use frolic_draw::backend::{Level, flipbook_at};
 use frolic_draw::{
-    AtlasBuilder, BackdropSpec, CameraSpec, CardSpec, Colour, DetailSpec, ImageSize, Instances, Library,
+    AtlasBuilder, BackdropSpec, BillboardSpec, CameraSpec, Colour, DetailSpec, ImageSize, Instances, Library,
     Look, LookSpec, PackSpec, Picture, Play, RibbonSpec, Shape, Technique,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
@@ -322,15 +322,15 @@ fn detail() {
     let look = look.build().unwrap();
     let inputs: Vec<_> = random(6000, 0.0, 1.0)
         .into_iter()
-        .map(|[[dice, far, large, _], rest]| [[dice, far * 70.0, large * 12.0, 0.0], rest])
+        .map(|[[random, far, large, _], rest]| [[random, far * 70.0, large * 12.0, 0.0], rest])
         .collect();
     let [draw, _] = look_buffers(&look);
     let body = "let k = keep(p.x, p.y, p.z); \
                 return select(vec4(-1.0), vec4(k.size, k.left, k.stands_for, f32(k.level)), k.there);";
     let device = run(DISC, &[], &[draw], body, &words(&inputs));
     let detail = look.parts().detail;
-    let rust = inputs.iter().map(|[[dice, distance, pixels, _], _]| {
-        detail.keep(*dice, *distance, *pixels).map_or([-1.0; 4], |kept| {
+    let rust = inputs.iter().map(|[[random, distance, pixels, _], _]| {
+        detail.keep(*random, *distance, *pixels).map_or([-1.0; 4], |kept| {
             let level = match kept.level {
                 Level::Full => 0.0,
                 Level::Coarse => 1.0,
@@ -355,8 +355,8 @@ fn tints() {
     let inputs = random(4000, -1.0, 1.0);
     let body = "return vec4(tint_of(p.x, abs(p.y), p.z * 5.0), 0.0);";
     let device = run(DISC, &[], &look_buffers(&look), body, &words(&inputs));
-    let rust = inputs.iter().map(|[[tint, dice, height, _], _]| {
-        if *tint < 0.0 { look.tint(dice.abs(), height * 5.0) } else { look.tint_along(*tint, height * 5.0) }
+    let rust = inputs.iter().map(|[[tint, random, height, _], _]| {
+        if *tint < 0.0 { look.tint(random.abs(), height * 5.0) } else { look.tint_along(*tint, height * 5.0) }
     });
     agree(&device, rust, 1e-5);
 }
@@ -369,7 +369,7 @@ fn frames() {
     let library = Library { atlas: Arc::new(atlas.build().unwrap()), ..Library::default() };
     let frames = 8;
     for play in [Play::Age, Play::Clock { rate: 7.0 }, Play::Pick] {
-        let look = LookSpec::default().shape(Shape::Card(CardSpec::new("sheet").play(play, true)));
+        let look = LookSpec::default().shape(Shape::Billboard(BillboardSpec::new("sheet").play(play, true)));
         let look = look.build_with(&library).unwrap();
         let inputs: Vec<[[u32; 4]; 2]> = random(3000, 0.0, 1.0)
             .iter()

@@ -4,9 +4,9 @@ use crate::common::gpu;
 use crate::common::stepped::{Both, agree, alike, both_in};
 use frolic_core::backend::why_not_on_device;
 use frolic_core::{
-    AimSpec, Asset, Assets, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec, MaskLie,
-    MeshPart, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec, ShapeSpec, Span, Surface,
-    Touch, VolumePart, World, WorldSpec,
+    AimSpec, Asset, Assets, BakeSpec, CellsSpec, CollectorSpec, EmitterSpec, EndlessSpec, FieldSpec,
+    MaskOrientation, MeshPart, Meter, ObstacleShape, ObstacleSpec, ParticleSpec, Plane, ScatterSpec,
+    ShapeSpec, Span, Surface, Touch, VolumePart, World, WorldSpec,
 };
 use frolic_gpu::{GpuParticles, Recorder};
 
@@ -127,7 +127,7 @@ fn a_mask_that_lies_is_met_too() {
         asset: "rock".to_owned(),
         position: [0.0; 3],
         width: 5.0,
-        lie: MaskLie::Flat,
+        orientation: MaskOrientation::Flat,
         threshold: 0.5,
     };
     let mut world = WorldSpec::default().obstacle(ObstacleSpec::new(shape).bounce(0.7, 0.0));
@@ -242,7 +242,7 @@ fn newborn_from_assets_are_the_same() {
         ShapeSpec::Heights { asset: asset("hills"), size: [4.0, 3.0], height: 1.0 },
         ShapeSpec::Mesh { asset: asset("ball"), part: MeshPart::Surface },
         ShapeSpec::Volume { asset: asset("stone"), part: VolumePart::Surface },
-        ShapeSpec::Picture { asset: asset("hills"), width: 2.0, lie: MaskLie::Upright },
+        ShapeSpec::Picture { asset: asset("hills"), width: 2.0, orientation: MaskOrientation::Upright },
     ];
     let mut aim = AimSpec::default();
     (aim.from_surface, aim.spread_degrees) = (true, 20.0);

@@ -5,6 +5,6 @@ use frolic_gpu_tests as common;
 mod events;
 mod external;
 mod grids;
+mod on_device;
 mod particles;
 mod pictures;
-mod residents;

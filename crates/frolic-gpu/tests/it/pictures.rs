@@ -11,9 +11,9 @@ use frolic_core::{
     Span, WorldSpec,
 };
 use frolic_draw::{
-    Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, Fill, GroundSpec, Image,
-    ImageSize, Instances, Look, LookSpec, Part, Renderer, Resident, RibbonSpec, Shape, Sprite, Stand,
-    SunSpec, Technique, TextStyle, View,
+    Align, BackdropSpec, Blend, Bounds, CameraSpec, Colour, DepthOrder, DetailSpec, DeviceKey, Fill,
+    GroundSpec, Image, ImageSize, Instances, Look, LookSpec, Orientation, Part, Renderer, RibbonSpec, Shape,
+    Sprite, SunSpec, Technique, TextStyle, View,
 };
 use frolic_gpu::{Gpu, GpuRenderer, GpuSpec, Recorder};
 use frolic_list::{ListScratch, ListSpec, Surroundings};
@@ -95,8 +95,12 @@ fn mixtures_with_shadows_are_the_same_picture() {
         border_tint: [0.9, 0.8, 0.1, 1.0],
         ..Sprite::default()
     };
-    let turned =
-        Sprite { turn: 0.7, fill: Fill::Picture(kit.sheet.frame(0)), stand: Stand::Upright(0.6), ..board };
+    let turned = Sprite {
+        turn: 0.7,
+        fill: Fill::Picture(kit.sheet.frame(0)),
+        orientation: Orientation::Upright(0.6),
+        ..board
+    };
     let boards = [board, turned];
     let board_look = LookSpec::sprites(false, 1).build_with(&kit.library).unwrap();
     let mut letters = Vec::new();
@@ -154,7 +158,7 @@ fn columns_orders_and_transparency_are_the_same() {
         (blades, look("ribbon, Opaque")),
         (blades, look("ribbon, Alpha")),
         (at(), look("disc, Alpha")),
-        (at(), look("melting card, Alpha")),
+        (at(), look("melting billboard, Alpha")),
     ];
     for order in [DepthOrder::None, DepthOrder::Population, DepthOrder::All] {
         let spec = ListSpec::default().depth_order(order);
@@ -196,14 +200,14 @@ fn blades_are_the_same_picture() {
     let shape = |shape: Shape, blend: Blend| {
         let mut look = LookSpec::solid(shape, "#b0b060").unwrap();
         look.tints = tints.to_vec();
-        (look.through, look.round, look.hazed, look.blend) = (0.4, 0.5, 0.8, blend);
+        (look.translucency, look.round, look.hazed, look.blend) = (0.4, 0.5, 0.8, blend);
         look.detail = DetailSpec::reach(5.0, 0.5).thin_below(1.5).coarse_below(3.0);
         look.colour_along = Ramp::new([(0.0, Colour::new(0.4, 0.4, 0.4)), (1.0, Colour::WHITE)]);
         look
     };
     let ribbon = || Shape::Ribbon(RibbonSpec::new(10.0, 0.1, 4));
-    let mut cards = shape(Shape::textured_mesh("cards", "tuft"), Blend::CutOut);
-    cards.detail = cards.detail.from(2.0, 4.0);
+    let mut billboards = shape(Shape::textured_mesh("crossed-quads", "tuft"), Blend::CutOut);
+    billboards.detail = billboards.detail.from(2.0, 4.0);
     let kit = kit();
     let looks = [
         shape(ribbon(), Blend::Opaque),
@@ -214,7 +218,7 @@ fn blades_are_the_same_picture() {
         ),
         shape(Shape::Disc, Blend::Alpha),
         shape(Shape::mesh("box"), Blend::Opaque),
-        cards,
+        billboards,
     ]
     .map(|look| look.build_with(&kit.library).unwrap());
     let standing = Instances::at(columns.position())
@@ -241,7 +245,7 @@ fn blades_are_the_same_picture() {
                 let populations = vec![(instances, look)];
                 let (images, frame) = both(&populations, &ListSpec::new(technique), &view, &backdrop, sun);
                 let (off, shown) = (differ(&images[0], &images[1]), differ(&images[0], &empty[0]));
-                // A device rounds corners to a 256th of a pixel, in which a card from the side has a whole blade.
+                // A device rounds corners to a 256th of a pixel, in which a billboard from the side has a whole blade.
                 let most = if nth == 5 { 0.02 } else { 0.01 };
                 if off > most {
                     keep(&format!("blades {nth} {technique:?} {}", sun.is_some()), &images);
@@ -312,7 +316,7 @@ fn what_cannot_be_drawn_is_told() {
     }
     let view = view(40, 30);
     let look = common::drawing::look(Blend::Additive);
-    let stray = Instances::on_device(Resident { key: 1 << 40, most: 10 }, 0.0);
+    let stray = Instances::on_device(DeviceKey { key: 1 << 40, most: 10 }, 0.0);
     let list = scratch.list([(stray, &look)], &ListSpec::default(), &view, &around, &mut meter);
     let told = renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
     assert!(told.to_string().contains("was not handed over"), "{told}");
@@ -344,7 +348,7 @@ fn nothing_breaks_on_strange_numbers() {
             Sprite { pivot: [strange, 0.5], turn: strange, ..board },
             Sprite { tint: [strange; 4], ..board },
             Sprite { corner: strange, border: strange, border_tint: [strange; 4], ..board },
-            Sprite { stand: Stand::Upright(strange), fill: Fill::Tiles(kit.tiles), ..board },
+            Sprite { orientation: Orientation::Upright(strange), fill: Fill::Tiles(kit.tiles), ..board },
         ];
         let mut populations: Populations<'_> = all.iter().map(|(_, look)| (bodies, look)).collect();
         populations

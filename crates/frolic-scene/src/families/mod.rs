@@ -13,8 +13,8 @@ use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Assets, Happening, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec,
-    Span, SpecError, Storage, Weather, World, WorldSpec, random,
+    Assets, EventRecord, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement,
+    PlacementSpec, Span, SpecError, Storage, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
@@ -183,7 +183,7 @@ pub struct StepContext<'a> {
 
 impl StepContext<'_> {
     /// Starts what events of this population start: `happened` since the last call, as [`frolic_core::Integrator::happened`] lists it.
-    pub fn start(&mut self, happened: &[Happening]) {
+    pub fn start(&mut self, happened: &[EventRecord]) {
         self.set.start_from(self.source, happened, self.meter);
     }
 
@@ -300,7 +300,7 @@ pub trait Elements: Debug + Send + Sync {
         };
         let rows = all().map(|(_, kind, _, element)| {
             let ([px, py, pz], [turn, tilt]) = (element.position, element.turn.unwrap_or_default());
-            let tint = element.tint.unwrap_or_else(|| random::lot(element.id)[1]);
+            let tint = element.tint.unwrap_or_else(|| random::pair(element.id)[1]);
             let (size, id) = (element.size, element.id);
             PlacedRow { px, py, pz, turn, tilt, size, tint, kind, id, ..PlacedRow::UPRIGHT }
         });

@@ -43,7 +43,9 @@ impl FamilySpec for ParticleFamily {
         *joined = true;
         let name = &population.name;
         match device {
-            Some(device) => Ok(Box::new(Resident(device.particles(name, particles, *seed, assets)?))),
+            Some(device) => {
+                Ok(Box::new(ResidentParticles(device.particles(name, particles, *seed, assets)?)))
+            }
             None => {
                 let nth = set.add_with(name, particles, *seed, *storage, assets)?;
                 Ok(Box::new(Member { nth, trails: Trails::default() }))
@@ -54,9 +56,9 @@ impl FamilySpec for ParticleFamily {
 
 /// Particles on the device.
 #[derive(Debug)]
-struct Resident(OnDevice);
+struct ResidentParticles(OnDevice);
 
-impl Elements for Resident {
+impl Elements for ResidentParticles {
     /// Only the device has the number.
     fn len(&self, _context: DrawContext<'_>) -> usize {
         0

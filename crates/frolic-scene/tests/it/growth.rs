@@ -7,8 +7,8 @@ use frolic_core::{
 use frolic_diagnostics::Show;
 use frolic_draw::{Colour, ImageSize, LightSpec, LookSpec, Mesh, RibbonSpec, Shape, Technique};
 use frolic_scene::{
-    AssetSource, AssetSpec, HillsSpec, LandPart, PlacementAsset, Places, PopulationSpec, Scene, SceneError,
-    SceneSpec, read_places, read_places_bytes, write_places,
+    AssetSource, AssetSpec, HillsSpec, PlacementAsset, Places, PopulationSpec, Scene, SceneError, SceneSpec,
+    TerrainPart, read_places, read_places_bytes, write_places,
 };
 use proptest::prelude::*;
 
@@ -122,12 +122,12 @@ fn land_lies_under_its_blades() {
     spec.asset.push(AssetSpec::new("hill", AssetSource::Hills(HillsSpec::default())));
     let terrain = TerrainSpec::new("hill", [8.0, 8.0], 2.0);
     grass(&mut spec).placement[0].terrain = Some(terrain.clone());
-    let mut land = LandPart::new(terrain);
+    let mut land = TerrainPart::new(terrain);
     land.paint.texels = 64;
     land.grown_by = Some("nobody".into());
-    spec.land.push(land);
-    assert_eq!(Scene::new(&spec).unwrap_err().key, "land.0.grown_by");
-    spec.land[0].grown_by = Some("grass".into());
+    spec.terrain.push(land);
+    assert_eq!(Scene::new(&spec).unwrap_err().key, "terrain.0.grown_by");
+    spec.terrain[0].grown_by = Some("grass".into());
     let (mut scene, frame) = run(&spec, 0.2);
     assert_eq!(frame.count(Counter::DrawCalls), 2);
     let placed = scene.snapshot("grass").unwrap().0.elements;

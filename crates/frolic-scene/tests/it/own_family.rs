@@ -24,15 +24,15 @@ enum Fault {
 
 /// Stones that fall: side by side, 1 m apart, at a height.
 #[derive(Debug, Clone)]
-struct StoneSpec {
+struct ReliefPart {
     key: &'static str,
     height: f32,
     fault: Fault,
 }
 
-const STONES: StoneSpec = StoneSpec { key: "stones", height: 10.0, fault: Fault::None };
+const STONES: ReliefPart = ReliefPart { key: "stones", height: 10.0, fault: Fault::None };
 
-impl FamilySpec for StoneSpec {
+impl FamilySpec for ReliefPart {
     fn key(&self) -> &'static str {
         self.key
     }
@@ -122,7 +122,7 @@ impl Elements for Stones {
     }
 }
 
-fn stones(spec: StoneSpec, count: u32) -> PopulationSpec {
+fn stones(spec: ReliefPart, count: u32) -> PopulationSpec {
     let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap();
     let mut population = PopulationSpec::of("stones", spec, count, Span::from(0.2), look);
     population.life = Span::from(100.0);
@@ -159,7 +159,7 @@ proptest! {
     /// Stepped in the scene's world, exactly; drawn, exported, counted.
     #[test]
     fn one_is_stepped_drawn_and_exported(count in 1u32..40, height in 1f32..12.0, steps in 1u32..50) {
-        let (mut scene, mut meter) = run(&scene(stones(StoneSpec { height, ..STONES }, count)), f64::from(steps) / 60.0);
+        let (mut scene, mut meter) = run(&scene(stones(ReliefPart { height, ..STONES }, count)), f64::from(steps) / 60.0);
         let t = steps as f32 / 60.0;
         let (exported, mesh) = scene.snapshot("stones").unwrap();
         let places = &exported.elements;
@@ -228,7 +228,7 @@ fn one_at_fault_ends_alone() {
         (Fault::GrowsPastItsBound, "count: it has 8 elements; keep to 7 elements, its count"),
         (Fault::ColumnsDiffer, "tint: a column of 6 for 7 elements; give columns of one length"),
     ] {
-        let (mut scene, mut meter) = run(&scene(stones(StoneSpec { fault, ..STONES }, 7)), 0.5);
+        let (mut scene, mut meter) = run(&scene(stones(ReliefPart { fault, ..STONES }, 7)), 0.5);
         let error = scene.draw(&mut meter).unwrap_err();
         assert!(matches!(&error, SceneError::Population { population, .. } if population == "stones"));
         let text = error.to_string();
@@ -249,9 +249,9 @@ fn one_at_fault_ends_alone() {
 #[test]
 fn what_cannot_be_is_refused() {
     let refused = |population: PopulationSpec| Scene::new(&scene(population)).unwrap_err().to_string();
-    let shipped = refused(stones(StoneSpec { key: "blades", ..STONES }, 3));
+    let shipped = refused(stones(ReliefPart { key: "blades", ..STONES }, 3));
     assert!(shipped.contains("'blades' is a family that ships"), "{shipped}");
-    let height = refused(stones(StoneSpec { height: f32::NAN, ..STONES }, 3));
+    let height = refused(stones(ReliefPart { height: f32::NAN, ..STONES }, 3));
     assert!(height.contains("population.0.stones.height"), "{height}");
     let mut unread = stones(STONES, 3);
     unread.emitter.push(EmitterSpec::rate(3.0));

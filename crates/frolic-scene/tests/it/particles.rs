@@ -138,9 +138,9 @@ fn wrong_scenes_are_told_where() {
     );
     let ball =
         "[[world.obstacle]]\nname = \"ball\"\nshape = { sphere = { position = [0, 0, 0], radius = 1 } }\n";
-    let stone = "[[stone]]\nobstacle = \"ball\"\n";
+    let stone = "[[relief]]\nobstacle = \"ball\"\n";
     let problem = told(&format!("{ball}{stone}"));
-    assert!(problem.starts_with("my.toml:6: stone.0.obstacle: obstacle 'ball' is no mask"), "{problem}");
+    assert!(problem.starts_with("my.toml:6: relief.0.obstacle: obstacle 'ball' is no mask"), "{problem}");
     let brush = "[[world.brush]]\nobstacle = \"rock\"\nradius = 1\n";
     assert!(told(brush).contains("world.brush.0.obstacle: no obstacle is named 'rock'"), "{}", told(brush));
     let walker =

@@ -168,12 +168,12 @@ fn tile_maps_show_the_tile_of_each_place() {
     assert!(refused("index = \"none.png\"").contains("none.png cannot be read"));
 }
 
-/// A texture is a file or a painted tuft, one of the two; cards that wear a tuft stand on blades, and only as far off as they are told.
+/// A texture is a file or a painted tuft, one of the two; billboards that wear a tuft stand on blades, and only as far off as they are told.
 #[test]
 fn tufts_are_painted_for_cards() {
     let scene = |texture: &str, from: &str| {
         format!(
-            "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"cards\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"
+            "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"billboards\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"
         )
     };
     let shown = |texture: &str, from: &str| {
@@ -206,7 +206,7 @@ fn names_that_stand_for_nothing_are_told() {
     };
     let told = refused(population("shape = { mesh = { name = \"teapot\" } }"));
     assert!(told.contains("population.0.look.shape.mesh.name") && told.contains("pennant"), "{told}");
-    let told = refused(population("shape = { card = { texture = \"puff\" } }"));
+    let told = refused(population("shape = { billboard = { texture = \"puff\" } }"));
     assert!(told.contains("no texture 'puff'; add a texture"), "{told}");
     let told = refused(population("blend = \"opaque\""));
     assert!(told.contains("look.blend") && told.contains("soft edges"), "{told}");

@@ -22,7 +22,7 @@ use crate::assets::Assets;
 use crate::foundations::columns::{columns, split_columns};
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
-use crate::foundations::random::{hash3, lot, unit};
+use crate::foundations::random::{hash3, pair, unit};
 use crate::foundations::simd::{Simd, detect, kernel};
 use crate::foundations::span::Span;
 use crate::foundations::trace::part;
@@ -569,7 +569,7 @@ impl Piece<'_> {
             py[nth] = cy + y[nth];
             pz[nth] = cz + z[nth] * cos - x[nth] * sin;
             let id = hash3(cluster.key, nth as u32, GROW_SEED)[0];
-            let [large, tint] = lot(id);
+            let [large, tint] = pair(id);
             self.id[nth] = id;
             full[nth] = size.at(large) * layout.size[nth];
             turn[nth] = layout.turn[nth] + cluster.turn;

@@ -5,7 +5,7 @@
 
 use super::Held;
 use crate::world::bodies::{Acts, BodyColumns, BodyRow, Chunk, Notes, Room, note_birth};
-use crate::world::events::Happening;
+use crate::world::events::EventRecord;
 use crate::world::obstacles::BLOCK;
 
 /// A block of newborns, and their records.
@@ -44,7 +44,7 @@ impl Newcomers {
         &mut self,
         acts: &Acts<'_>,
         held: &mut Held,
-        happened: &mut Vec<Happening>,
+        happened: &mut Vec<EventRecord>,
         caught: &mut [u64],
         fate: &mut Fate,
     ) {

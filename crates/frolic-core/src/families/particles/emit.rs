@@ -12,7 +12,7 @@ use crate::foundations::span::Span;
 use crate::placement::{AimSpec, Basis, ShapeSpec, Source};
 use crate::world::bodies::BodyRow;
 use crate::world::endless::Spots;
-use crate::world::events::{AimBy, EventSpec, Happening};
+use crate::world::events::{AimBy, EventRecord, EventSpec};
 
 /// What emitters carry from step to step.
 #[derive(Debug, Clone)]
@@ -377,7 +377,7 @@ impl Newborn {
         &self,
         spec: &ParticleSpec,
         event: &EventSpec,
-        happening: &Happening,
+        happening: &EventRecord,
         draws: Draws,
         nth: u64,
         count: u64,

@@ -35,13 +35,13 @@ use crate::assets::Assets;
 use crate::foundations::columns::MEMORY_LIMIT;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
-use crate::foundations::random::{Draws, FADE, lot};
+use crate::foundations::random::{Draws, FADE, pair};
 use crate::foundations::simd::Level;
 use crate::world::World;
 use crate::world::bodies::{
     Acts, BodyColumns, BodyRow, Chunk, Integrator, Motion, Room, STEP_BYTES, note_birth,
 };
-use crate::world::events::{EventSpec, Happening};
+use crate::world::events::{EventRecord, EventSpec};
 use births::{Fate, Newcomers};
 use emit::Newborn;
 use objects::Records;
@@ -411,7 +411,7 @@ impl Particles {
         let mut fate = Fate::default();
         let due = emitters.emit(spec, self.seed, acts.time, motion.dt, first, room, |row| {
             // It would not be drawn.
-            if *share < 1.0 && lot(row.id)[0] >= drawn {
+            if *share < 1.0 && pair(row.id)[0] >= drawn {
                 unborn += 1;
                 return;
             }
@@ -439,17 +439,17 @@ impl Particles {
         &mut self,
         event: &EventSpec,
         newborn: &Newborn,
-        happening: &Happening,
+        happening: &EventRecord,
         started: &mut u32,
         meter: &mut Meter,
     ) {
         // Drawn by the number of the parent, so that the result does not depend on other events.
-        let dice = Draws { seed: event_seed(self.seed), id: happening.element.id }.draw(happening.event);
-        if dice[0] >= event.chance {
+        let random = Draws { seed: event_seed(self.seed), id: happening.element.id }.draw(happening.event);
+        if random[0] >= event.chance {
             return;
         }
-        let wanted = event.count.at(dice[1]);
-        let count = wanted.floor() as u32 + u32::from(wanted.fract() > dice[2]);
+        let wanted = event.count.at(random[1]);
+        let count = wanted.floor() as u32 + u32::from(wanted.fract() > random[2]);
         let allowed = count.min(event.most.saturating_sub(*started));
         let room = (self.spec.count as usize - self.len()).min(allowed as usize) as u32;
         for nth in 0..room {
@@ -503,7 +503,7 @@ impl Particles {
     }
 
     /// Event records of the last call of [`Particles::step`]: step by step, in the order of the elements, newborns last.
-    pub fn happened(&self) -> &[Happening] {
+    pub fn happened(&self) -> &[EventRecord] {
         self.integrator.happened()
     }
 

@@ -8,7 +8,7 @@ use crate::assets::Assets;
 use crate::foundations::error::{SpecError, listed};
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::world::World;
-use crate::world::events::{EventSpec, Happening, Moment};
+use crate::world::events::{EventRecord, EventSpec, Moment};
 
 /// Named populations whose events may start elements of each other.
 ///
@@ -113,7 +113,7 @@ impl ParticleSet {
 
     /// Starts the elements that the event records of a source ask for, in their order, and what their births start in turn. Call it after
     /// [`ParticleSet::step`]. Each event starts no more than its cap.
-    pub fn start_from(&mut self, source: usize, happened: &[Happening], meter: &mut Meter) {
+    pub fn start_from(&mut self, source: usize, happened: &[EventRecord], meter: &mut Meter) {
         if happened.is_empty() || source >= self.sources.len() {
             return;
         }

@@ -5,7 +5,7 @@ use glam::Vec3;
 use super::BodyRow;
 use super::step::{Acts, Chunk, Notes, Room};
 use crate::world::collectors::{FREE, find_caught};
-use crate::world::events::{EventSpec, Happening, Moment};
+use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::obstacles::{BLOCK, Met, Moved, Solid, meet_lone_mask};
 
 impl Chunk<'_> {
@@ -174,7 +174,7 @@ fn note(
     for (event, spec) in events.iter().enumerate() {
         if is_now(spec.on) {
             let (event, normal) = (event as u32, normal.to_array());
-            notes.happenings.push((place, Happening { event, element, other, normal }));
+            notes.happenings.push((place, EventRecord { event, element, other, normal }));
         }
     }
 }

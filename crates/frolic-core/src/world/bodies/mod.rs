@@ -31,7 +31,7 @@ use crate::poses::{Posed, Poses};
 use crate::world::World;
 use crate::world::collectors::Catching;
 use crate::world::curl::Curl;
-use crate::world::events::{EventSpec, Happening, Moment};
+use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::fields::{Acting, FieldSpec};
 
 columns! {
@@ -162,7 +162,7 @@ pub struct Integrator {
     events: Vec<EventSpec>,
     forces: Forces,
     notes: Vec<Notes>,
-    pub(crate) happened: Vec<Happening>,
+    pub(crate) happened: Vec<EventRecord>,
     pub(crate) caught: Vec<u64>,
     /// Indices of the dead: each chunk writes its own part, then they are joined.
     pub(crate) dead: Vec<u32>,
@@ -266,7 +266,7 @@ impl Integrator {
     }
 
     /// Event records of the last step, in the order of the bodies.
-    pub fn happened(&self) -> &[Happening] {
+    pub fn happened(&self) -> &[EventRecord] {
         &self.happened
     }
 
@@ -411,9 +411,9 @@ impl Forces {
 }
 
 /// Records a birth for every event whose moment it is.
-pub(crate) fn note_birth(events: &[EventSpec], row: &BodyRow, happened: &mut Vec<Happening>) {
+pub(crate) fn note_birth(events: &[EventSpec], row: &BodyRow, happened: &mut Vec<EventRecord>) {
     for (event, _) in events.iter().enumerate().filter(|(_, event)| event.on == Moment::Birth) {
-        happened.push(Happening { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
+        happened.push(EventRecord { event: event as u32, element: *row, other: 0, normal: [0.0; 3] });
     }
 }
 

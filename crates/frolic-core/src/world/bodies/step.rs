@@ -18,7 +18,7 @@ use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::trace::part;
 use crate::world::collectors::{Catching, FREE};
 use crate::world::curl::Curl;
-use crate::world::events::{EventSpec, Happening, Moment};
+use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::fields::{Acting, FieldChunk};
 use crate::world::obstacles::{BLOCK, Met, Nearby};
 use crate::world::{World, add_gusts};
@@ -89,7 +89,7 @@ fn length(vector: [f32; 3]) -> f32 {
 #[derive(Debug, Default)]
 pub(crate) struct Notes {
     /// Event records, each with the index of its body in the population.
-    pub(crate) happenings: Vec<(u32, Happening)>,
+    pub(crate) happenings: Vec<(u32, EventRecord)>,
     /// Indices of collectors, one for each catch.
     pub(crate) caught: Vec<u32>,
     pub(crate) hits: u64,
@@ -173,7 +173,7 @@ pub(crate) fn step_chunks(
                 if acts.finds_newborn {
                     chunk.start_newborn(acts, &mut room);
                 }
-                chunk.part(0..aside).lie(acts, &mut lies[..aside], &mut room, notes);
+                chunk.part(0..aside).rest(acts, &mut lies[..aside], &mut room, notes);
                 chunk.part(aside..lies.len()).step(acts, &mut lies[aside..], &mut room, notes);
                 *dead_count = find_dead(acts.level, chunk.age, life, dead, base);
                 chunk.note_deaths(acts, &dead[..*dead_count as usize], notes);
@@ -298,7 +298,7 @@ impl Chunk<'_> {
     }
 
     /// Ages bodies that are and stay at rest.
-    fn lie(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
+    fn rest(&mut self, acts: &Acts<'_>, lies: &mut [u8], room: &mut Room, notes: &mut Notes) {
         age_all(acts.level, acts.motion.dt, self.age);
         lies.fill(1);
         if acts.catching.is_empty() || acts.catching.is_still() {

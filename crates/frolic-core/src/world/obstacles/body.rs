@@ -130,10 +130,10 @@ impl Body {
             ObstacleShape::Distance { asset } => {
                 Self::Distance(Arc::clone(assets.distance("shape.distance.asset", asset)?))
             }
-            ObstacleShape::Mask { asset, position, width, lie, threshold } => {
+            ObstacleShape::Mask { asset, position, width, orientation, threshold } => {
                 let picture = assets.plane("shape.mask.asset", asset)?;
                 let cell = width / picture.width() as f32;
-                Self::Mask(Mask::new(picture, *threshold, (*position).into(), cell, *lie))
+                Self::Mask(Mask::new(picture, *threshold, (*position).into(), cell, *orientation))
             }
         })
     }

@@ -9,7 +9,7 @@ use glam::{Vec2, Vec3};
 
 use super::body::SKIN;
 use super::meet::{BLOCK, MOST_TOUCHES, Met, is_flat};
-use super::{Body, Mask, MaskLie, Obstacle, Solid, Touch};
+use super::{Body, Mask, MaskOrientation, Obstacle, Solid, Touch};
 use crate::foundations::simd::{Simd, kernel};
 
 /// Elements that are followed at a time.
@@ -197,13 +197,14 @@ impl LoneMask<'_> {
 
     /// A vector of the world by its parts along the mask's plane and square to it.
     fn parts(self, vector: Vec3) -> (Vec2, f32) {
-        let lie = self.mask.lie();
-        (lie.flat(vector), if lie == MaskLie::Upright { vector.z } else { vector.y })
+        let orientation = self.mask.orientation();
+        (orientation.flat(vector), if orientation == MaskOrientation::Upright { vector.z } else { vector.y })
     }
 
     fn whole(self, flat: Vec2, aside: f32) -> Vec3 {
-        let lie = self.mask.lie();
-        lie.raise(flat) + if lie == MaskLie::Upright { Vec3::Z } else { Vec3::Y } * aside
+        let orientation = self.mask.orientation();
+        orientation.raise(flat)
+            + if orientation == MaskOrientation::Upright { Vec3::Z } else { Vec3::Y } * aside
     }
 
     /// Starts a lane on the way of the `nth` of the list.

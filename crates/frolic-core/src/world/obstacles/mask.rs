@@ -18,7 +18,7 @@ use crate::world::new_stamp;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
-pub enum MaskLie {
+pub enum MaskOrientation {
     /// Across is x, up is y; the same at every z.
     #[default]
     Upright,
@@ -26,7 +26,7 @@ pub enum MaskLie {
     Flat,
 }
 
-impl MaskLie {
+impl MaskOrientation {
     /// The point of its plane, across and up, that a place is over.
     pub(crate) fn flat(self, place: Vec3) -> Vec2 {
         match self {
@@ -67,7 +67,7 @@ pub struct Mask {
     /// Lower left corner and the size of a cell, m.
     corner: Vec2,
     cell: f32,
-    lie: MaskLie,
+    orientation: MaskOrientation,
     /// Which cells are solid, rows from the lower edge up.
     solid: Vec<bool>,
     cells: Vec<Cell>,
@@ -106,19 +106,25 @@ kernel! {
 
 impl Mask {
     /// A mask from a picture: solid where its value is at least `threshold`; its middle and the width of a cell, m.
-    pub(crate) fn new(picture: &Arc<Plane>, threshold: f32, middle: Vec3, cell: f32, lie: MaskLie) -> Self {
+    pub(crate) fn new(
+        picture: &Arc<Plane>,
+        threshold: f32,
+        middle: Vec3,
+        cell: f32,
+        orientation: MaskOrientation,
+    ) -> Self {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
         // One row and one cell more, so that each has others above and beside it.
         let cells = vec![Cell::default(); solid.len() + width + 2];
         let quarters = vec![0; solid.len()];
-        let corner = lie.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
+        let corner = orientation.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
         let mut mask = Self {
             width,
             height,
             corner,
             cell,
-            lie,
+            orientation,
             solid,
             cells,
             quarters,
@@ -172,12 +178,12 @@ impl Mask {
     /// Middle of the mask, m, at z or height 0.
     pub fn middle(&self) -> [f32; 3] {
         let half = Vec2::new(self.width as f32, self.height as f32) * (self.cell * 0.5);
-        self.lie.raise(self.corner + half).to_array()
+        self.orientation.raise(self.corner + half).to_array()
     }
 
     /// How it lies.
-    pub fn lie(&self) -> MaskLie {
-        self.lie
+    pub fn orientation(&self) -> MaskOrientation {
+        self.orientation
     }
 
     /// Signed distance, in cells, and the direction away from what is solid, at a place in cells from the lower left corner.
@@ -258,13 +264,13 @@ impl Mask {
 
     /// A place, in cells from the lower left corner.
     fn in_cells(&self, place: Vec3) -> Vec2 {
-        self.to_cells(self.lie.flat(place))
+        self.to_cells(self.orientation.flat(place))
     }
 
     /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let (distance, way) = self.look_at(self.in_cells(place));
-        (distance * self.cell, self.lie.raise(way))
+        (distance * self.cell, self.orientation.raise(way))
     }
 
     /// The same of its plane, all in cells.
@@ -413,9 +419,9 @@ impl Mask {
         ways: &mut [f32],
     ) {
         let n = px.len();
-        let (up, rise) = match self.lie {
-            MaskLie::Upright => (&py[..n], 1.0),
-            MaskLie::Flat => (&pz[..n], -1.0),
+        let (up, rise) = match self.orientation {
+            MaskOrientation::Upright => (&py[..n], 1.0),
+            MaskOrientation::Flat => (&pz[..n], -1.0),
         };
         let (vx, vy, vz) = (&vx[..n], &vy[..n], &vz[..n]);
         let (cells, ways) = (&mut cells[..n], &mut ways[..n]);
@@ -517,7 +523,7 @@ mod tests {
         let values = solid.iter().map(|&solid| f32::from(u8::from(solid))).collect();
         let plane = Arc::new(Plane::new(width, height, values).unwrap());
         let half = Vec2::new(width as f32, height as f32) * 0.125;
-        Mask::new(&plane, 0.5, (Vec2::new(-1.0, 0.5) + half).extend(0.0), 0.25, MaskLie::Upright)
+        Mask::new(&plane, 0.5, (Vec2::new(-1.0, 0.5) + half).extend(0.0), 0.25, MaskOrientation::Upright)
     }
 
     proptest! {

@@ -25,7 +25,7 @@ use serde::{Deserialize, Serialize};
 pub(crate) use body::Body;
 pub use body::{HELD, SKIN};
 pub(crate) use lanes::{Moved, meet_lone_mask};
-pub use mask::{Mask, MaskLie};
+pub use mask::{Mask, MaskOrientation};
 pub use meet::MOST_TOUCHES;
 pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;
@@ -158,7 +158,7 @@ pub enum ObstacleShape {
         width: f32,
         /// Whether it stands or lies. Default stands.
         #[serde(default)]
-        lie: MaskLie,
+        orientation: MaskOrientation,
         /// Opacity from which on it is solid, 0.001 to 1. Default 0.5.
         #[serde(default = "half")]
         threshold: f32,
@@ -186,8 +186,14 @@ impl ObstacleSpec {
 
     /// A picture, by name, that is solid where it is opaque: its middle and its width, m.
     pub fn mask(asset: &str, position: [f32; 3], width: f32) -> Self {
-        let lie = MaskLie::default();
-        Self::new(ObstacleShape::Mask { asset: asset.to_owned(), position, width, lie, threshold: half() })
+        let orientation = MaskOrientation::default();
+        Self::new(ObstacleShape::Mask {
+            asset: asset.to_owned(),
+            position,
+            width,
+            orientation,
+            threshold: half(),
+        })
     }
 
     /// The inside of a distance grid, by name.
@@ -266,7 +272,7 @@ pub struct Solid {
     /// Ways up to this length, m, lead through none of them.
     short_way: f32,
     /// How all of them lie, if they are masks that lie alike: then only what leads along their plane counts.
-    lie: Option<MaskLie>,
+    orientation: Option<MaskOrientation>,
     /// Posts of an endless world; their numbers follow those of the others.
     pub(crate) posts: Option<Posts>,
 }
@@ -299,17 +305,17 @@ impl Solid {
             Touch::Stick | Touch::Pass => 0.0,
             _ => obstacle.body.short_way(),
         };
-        let lie = |obstacle: &Obstacle| match &obstacle.body {
-            Body::Mask(mask) => Some(mask.lie()),
+        let orientation = |obstacle: &Obstacle| match &obstacle.body {
+            Body::Mask(mask) => Some(mask.orientation()),
             _ => None,
         };
-        let first = obstacles.first().and_then(lie);
-        let lie =
-            first.filter(|_| endless.is_none() && obstacles.iter().all(|obstacle| lie(obstacle) == first));
+        let first = obstacles.first().and_then(orientation);
+        let orientation = first
+            .filter(|_| endless.is_none() && obstacles.iter().all(|obstacle| orientation(obstacle) == first));
         let least = if endless.is_some() { 0.0 } else { f32::INFINITY };
         let short_way = obstacles.iter().map(short_way).fold(least, f32::min);
         let posts = endless.map(Posts::new).transpose().map_err(|error| error.under("endless"))?;
-        Ok(Self { obstacles, short_way, lie, posts })
+        Ok(Self { obstacles, short_way, orientation, posts })
     }
 
     /// Ways up to this length, m, lead through none of them.
@@ -318,13 +324,13 @@ impl Solid {
     }
 
     /// How all of them lie, if they are masks that lie alike.
-    pub(crate) fn lie(&self) -> Option<MaskLie> {
-        self.lie
+    pub(crate) fn orientation(&self) -> Option<MaskOrientation> {
+        self.orientation
     }
 
     /// Of a velocity, m/s, as much as can lead through anything, m/s.
     fn pace(&self, velocity: Vec3) -> f32 {
-        self.lie.map_or(velocity.length(), |lie| lie.flat(velocity).length())
+        self.orientation.map_or(velocity.length(), |orientation| orientation.flat(velocity).length())
     }
 
     /// Whether there is nothing to meet.

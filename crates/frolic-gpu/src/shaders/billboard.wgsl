@@ -1,12 +1,12 @@
-// How a card is turned about the line of sight.
+// How a billboard is turned about the line of sight.
 
-struct CardAxes {
+struct BillboardAxes {
     // Half axes across and up, m.
     across: vec3<f32>,
     upward: vec3<f32>,
 }
 
-fn card_axes(e: Element, body: Body) -> CardAxes {
+fn billboard_axes(e: Element, body: Body) -> BillboardAxes {
     let right = frame.view.right;
     let up = frame.view.up;
     let seen = vec2(dot(e.velocity, right), dot(e.velocity, up));
@@ -14,12 +14,12 @@ fn card_axes(e: Element, body: Body) -> CardAxes {
     var turn = vec2(0.0, 1.0);
     var longer = 0.0;
     if draw.facing == FACING_SPIN {
-        turn = sin_cos_turn(body.dice.y + mix(draw.face_a, draw.face_b, body.dice.x) * body.age / 360.0);
+        turn = sin_cos_turn(body.random.y + mix(draw.face_a, draw.face_b, body.random.x) * body.age / 360.0);
     } else if draw.facing >= FACING_HEADING && speed >= 1e-6 {
         turn = vec2(-seen.x, seen.y) / speed;
         longer = select(0.0, speed * draw.face_a * 0.5, draw.facing == FACING_STRETCH);
     }
-    return CardAxes(
+    return BillboardAxes(
         (right * turn.y + up * turn.x) * body.size,
         (up * turn.y - right * turn.x) * (body.size * draw.aspect + longer),
     );

@@ -16,7 +16,7 @@ use crate::mesh::{Mesh, MeshVertex};
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
-pub struct LandSpec {
+pub struct TerrainPaintSpec {
     /// Number of squares along each side of the mesh, 1 to 127. Default 96.
     pub squares: u32,
     /// Number of texels along each side of the texture, 1 to 4096. Default 1024.
@@ -37,7 +37,7 @@ pub struct LandSpec {
     pub ripples: f32,
 }
 
-impl Default for LandSpec {
+impl Default for TerrainPaintSpec {
     fn default() -> Self {
         Self {
             squares: 96,
@@ -53,7 +53,7 @@ impl Default for LandSpec {
     }
 }
 
-impl LandSpec {
+impl TerrainPaintSpec {
     /// Checks that all values are in range.
     ///
     /// # Errors

@@ -1,37 +1,37 @@
-//! `[[land]]`: ground with a shape, coloured by what grows on it.
+//! `[[terrain]]`: ground with a shape, coloured by what grows on it.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use frolic_core::{Assets, Placement, PlacementSpec, SpecError, TerrainSpec};
-use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, LandSpec, Library, Look, LookSpec, Shape};
+use frolic_draw::{AtlasBuilder, Blend, Colour, Instances, Library, Look, LookSpec, Shape, TerrainPaintSpec};
 use serde::{Deserialize, Serialize};
 
 use crate::population::PopulationSpec;
 
-/// Ground after a height map.
+/// Ground with the shape of a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
-pub struct LandPart {
+pub struct TerrainPart {
     /// Its heights.
-    pub terrain: TerrainSpec,
-    /// Name of the population of blades that grows on it: where it is dense the ground has the colour of what is grown over. Default none.
+    pub heights: TerrainSpec,
+    /// Name of the population of blades that grows on it. The ground is tinted where the population is dense. Default: none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grown_by: Option<String>,
-    /// How it looks.
+    /// Colours and resolution.
     #[serde(default)]
-    pub paint: LandSpec,
+    pub paint: TerrainPaintSpec,
 }
 
-impl LandPart {
+impl TerrainPart {
     /// Bare ground.
-    pub fn new(terrain: TerrainSpec) -> Self {
-        Self { terrain, grown_by: None, paint: LandSpec::default() }
+    pub fn new(heights: TerrainSpec) -> Self {
+        Self { heights, grown_by: None, paint: TerrainPaintSpec::default() }
     }
 
     pub(crate) fn check(&self, populations: &[PopulationSpec]) -> Result<(), SpecError> {
-        self.terrain.check().map_err(|error| error.under("terrain"))?;
+        self.heights.check().map_err(|error| error.under("heights"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
         if grown_by(populations, name).is_some() {
@@ -42,42 +42,42 @@ impl LandPart {
     }
 }
 
-/// The placement of a population by name, and whether it is endless.
+/// Returns the placement of a population, and whether it is endless.
 fn grown_by<'a>(populations: &'a [PopulationSpec], name: &str) -> Option<(&'a [PlacementSpec], bool)> {
     populations.iter().find(|population| population.name == name)?.families().next()?.ground()
 }
 
-/// Land made ready.
+/// The mesh of a terrain, ready to draw.
 #[derive(Debug)]
-pub(crate) struct Land {
+pub(crate) struct TerrainMesh {
     look: Look,
 }
 
-/// Land lies where its heights say.
+/// The mesh is in world coordinates.
 const ORIGIN: [f32; 1] = [0.0];
 
-impl Land {
-    /// All of a scene.
+impl TerrainMesh {
+    /// Builds all terrains of a scene.
     pub(crate) fn all(
-        parts: &[LandPart],
+        parts: &[TerrainPart],
         populations: &[PopulationSpec],
         seed: u32,
         assets: &Assets,
     ) -> Result<Vec<Self>, SpecError> {
         let under = |(nth, part)| {
             Self::new(part, populations, seed, assets)
-                .map_err(|error: SpecError| error.under(&format!("land.{nth}")))
+                .map_err(|error: SpecError| error.under(&format!("terrain.{nth}")))
         };
         parts.iter().enumerate().map(under).collect()
     }
 
     fn new(
-        part: &LandPart,
+        part: &TerrainPart,
         populations: &[PopulationSpec],
         seed: u32,
         assets: &Assets,
     ) -> Result<Self, SpecError> {
-        let terrain = part.terrain.build(assets).map_err(|error| error.under("terrain"))?;
+        let terrain = part.heights.build(assets).map_err(|error| error.under("heights"))?;
         let grown = part.grown_by.as_ref().and_then(|name| grown_by(populations, name));
         let placement = grown.map(|(layers, endless)| {
             let mut layers = layers.to_vec();
@@ -90,11 +90,11 @@ impl Land {
             placement.as_ref().map_or(0.0, |(placement, endless)| placement.cover(x, z, *endless))
         };
         let mut builder = AtlasBuilder::default();
-        builder.picture("land", part.paint.paint(&terrain, cover)?);
-        let meshes = HashMap::from([("land".to_owned(), Arc::new(part.paint.mesh(&terrain)?))]);
+        builder.picture("terrain", part.paint.paint(&terrain, cover)?);
+        let meshes = HashMap::from([("terrain".to_owned(), Arc::new(part.paint.mesh(&terrain)?))]);
         let library = Library { meshes, atlas: Arc::new(builder.build()?) };
         let mut look = LookSpec::default();
-        look.shape = Shape::textured_mesh("land", "land");
+        look.shape = Shape::textured_mesh("terrain", "terrain");
         (look.blend, look.lit) = (Blend::Opaque, 1.0);
         look.colour_over_age = frolic_core::Ramp::constant(Colour::WHITE);
         Ok(Self { look: look.build_with(&library)? })
