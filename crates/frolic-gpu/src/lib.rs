@@ -1,23 +1,19 @@
-//! The device path: the draw lists of `frolic-draw` drawn, and the particles of `frolic-core` moved, through `wgpu`.
+//! The device backend: draws lists of `frolic-draw` and steps particles of `frolic-core` on a graphics device, through `wgpu`.
 //!
-//! **In:** a [`DrawList`](frolic_draw::DrawList), as the CPU backend takes it, and specs of populations. **Out:** an
-//! [`Image`](frolic_draw::Image), or a texture that stays on the device; the same picture as the CPU's to within a few
-//! 8-bit steps; counters and times in the [`Meter`](frolic_core::Meter).
+//! **In:** a [`DrawList`](frolic_draw::DrawList), as for the CPU backend, and specs of populations. **Out:** an
+//! [`Image`](frolic_draw::Image), or a texture on the device, which matches the CPU's picture within a few 8-bit steps; counters and times in
+//! the [`Meter`](frolic_core::Meter).
 //!
-//! | question | file |
+//! | question | folder |
 //! | --- | --- |
-//! | which device, what was it told to do? | `device.rs`, `error.rs` |
-//! | how is a list drawn? | its batches become items in `draws.rs`, passes in `renderer.rs`; its textures `targets.rs`, `finish.rs`; what all of a frame share `frame.rs` |
-//! | what does a look, mesh or atlas become? | `looks.rs` |
-//! | how do elements of the processor get there? | `records.rs` |
-//! | which instances are seen, in which order? | `order.rs` |
-//! | how do particles live there? | `particles.rs`, their buffers and pipelines `shard.rs`; what a step is told `told.rs`, what they meet `grids.rs`, who is written down `newborn.rs`, what their events start `events.rs`, `set.rs`, what they leave behind `trails.rs` |
-//! | how are counters and times read_at without a stall? | `readback.rs`, `timing.rs` |
-//! | how does it go into a pass of a program's own? | `guest.rs` |
-//! | what are the shaders made of? | `shader.rs`, `shaders/`; pipelines `pipelines.rs`, shared by all of a device `made.rs` |
+//! | which device, and what does it execute? | `device/` |
+//! | how is a list drawn? | `draw/` |
+//! | how do particles run on the device? | `population/` |
+//! | what crosses to the device, in which layout? | `shared/` |
+//! | which shaders are there, and what are they made of? | `shaders/` |
 //!
-//! What WebGPU promises everywhere is enough: eight storage buffers a stage, 256 invocations, 16 KiB of shared memory, bindings of 128 MiB
-//! (a larger population is split). Timestamps are used where there are any.
+//! The default limits of WebGPU suffice: eight storage buffers a stage, 256 invocations, 16 KiB of shared memory, bindings of 128 MiB (larger
+//! populations are split). Timestamps are optional.
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]

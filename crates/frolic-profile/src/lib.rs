@@ -3,6 +3,8 @@
 //! **In:** a [`SceneSpec`](frolic_scene::SceneSpec) and a [`Plan`]: which counts, which variants, how many frames. **Out:** a
 //! [`Profile`], which becomes a table, `profile.json`, `profile.csv`, `frames.svg` and `frames.png`.
 //!
+//! ![Frame time against element count, stage by stage](../../../docs/screenshots/profile.png)
+//!
 //! | question | file |
 //! | --- | --- |
 //! | how are counts and variants written? | `plan.rs` |

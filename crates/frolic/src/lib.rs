@@ -4,6 +4,8 @@
 //! batches, and meters every stage of every frame, so that you know what a frame costs as the count grows. It needs no GPU and
 //! no display.
 //!
+//! ![Dune grass in the afternoon wind, with trodden paths](../../../docs/screenshots/draw-dunes.png)
+//!
 //! ```
 //! use frolic::prelude::*;
 //!
@@ -66,6 +68,8 @@ pub use frolic_scene as scene;
 
 /// Particles: emitted, moved by the world, retired; populations that start one another.
 ///
+/// ![A flare over a night sea: embers, sparks and smoke](../../../../docs/screenshots/draw.png)
+///
 /// A stream or a burst of an emitter gives elements a place, a velocity, a life and a size. The world moves them from then on: gravity, wind, fields,
 /// obstacles. Events (birth, death, a hit, a catch, an age, a region) start elements of other populations. `docs/particles.md` has a chapter for each theme.
 ///
@@ -91,6 +95,8 @@ pub mod particles {
 
 /// Free bodies: what the world does to columns of any family, one of your own included.
 ///
+/// ![Spray that collects in buckets, and rock that is dug](../../../../docs/screenshots/draw-blowhole.png)
+///
 /// ```
 /// use frolic::bodies::{BodyColumns, BodyRow, Integrator, MotionSpec};
 /// use frolic::prelude::*;
@@ -107,6 +113,8 @@ pub mod bodies {
 }
 
 /// Elements that stay where they are put: they hang from lines, fill a volume, swing, sway, or go with a pusher.
+///
+/// ![Pennants on lines in the wind](../../../../docs/screenshots/draw-pennants.png)
 ///
 /// ```
 /// use frolic::fixed::{FixedInstances, LineSpec, SwingSpec};
@@ -126,6 +134,8 @@ pub mod fixed {
 }
 
 /// Blades: rooted, bent by the wind, pressed down by what treads on them. `docs/growing.md` tells how they grow.
+///
+/// ![Dune grass bent by gusts, with trodden paths](../../../../docs/screenshots/draw-dunes.png)
 ///
 /// ```
 /// use frolic::blades::Blades;
@@ -147,6 +157,8 @@ pub mod blades {
 
 /// Elements that grow in clusters, ten million and more: from seed to full size, harvested, sown anew.
 ///
+/// ![Mussels that grow in clusters](../../../../docs/screenshots/draw-mussels.png)
+///
 /// ```
 /// use frolic::growing::Growing;
 /// use frolic::prelude::*;
@@ -162,6 +174,8 @@ pub mod growing {
 }
 
 /// Where elements are put and how they stand: patterns, clumps, filters, ground with a shape, surfaces, volumes, places from a file.
+///
+/// ![Flowers and grass in clumps](../../../../docs/screenshots/draw-machair.png)
 ///
 /// ```
 /// use frolic::placement::Placement;
@@ -180,6 +194,8 @@ pub mod placement {
 }
 
 /// What acts on elements: wind and gusts, fields, obstacles, collectors, pushers, brushes, cells without end.
+///
+/// ![Elements in the wind and fields of a foghorn](../../../../docs/screenshots/draw-foghorn.png)
 ///
 /// ```
 /// use frolic::prelude::*;
@@ -203,6 +219,8 @@ pub mod world {
 
 /// Meshes, pictures and distance grids that specs name.
 ///
+/// ![A mesh and slices of its distance grid](../../../../docs/screenshots/bake.png)
+///
 /// ```
 /// use frolic::assets::{BakeSpec, Surface};
 ///
@@ -221,6 +239,8 @@ pub mod assets {
 
 /// What elements look like: shapes, textures, colour over age, light, detail.
 ///
+/// ![The same elements in three depth orders](../../../../docs/screenshots/depth-order.png)
+///
 /// ```
 /// use frolic::prelude::*;
 ///
@@ -238,6 +258,8 @@ pub mod looks {
 }
 
 /// From instances to pixels: views, backdrops, draw lists, batches, the CPU renderer.
+///
+/// ![The batches of a frame, each in its colour](../../../../docs/screenshots/show-batches.png)
 ///
 /// ```
 /// use frolic::drawing::{ListScratch, ListSpec, Surroundings};
@@ -266,6 +288,8 @@ pub mod drawing {
 }
 
 /// A family of your own: what is written of it, its elements, and how a scene steps and draws them. `examples/my_own_family.rs` is a whole one.
+///
+/// ![Heather: blades, particles and static instances side by side](../../../../docs/screenshots/draw-heather.png)
 ///
 /// ```
 /// use frolic::families::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};

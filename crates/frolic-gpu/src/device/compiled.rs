@@ -1,5 +1,5 @@
-//! What was compiled and laid out on a device: all that draw or step there share it, so that a second renderer, scene or population compiles
-//! nothing that the first one has.
+//! Layouts, modules and pipelines of a device. All renderers, scenes and populations share them, so that a second one compiles
+//! nothing that exists.
 
 use std::collections::HashMap;
 use std::convert::Infallible;
@@ -11,22 +11,22 @@ use wgpu::{BindGroupLayout, ComputePipeline, RenderPipeline, ShaderModule, Shade
 
 use crate::draw::keys::{Bind, Key};
 
-/// A render pipeline: one that draws elements, or the entry of a pass over the whole picture.
+/// Key of a render pipeline: for elements, or the entry point of a pass over the whole picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum RenderKey {
     Elements(Key),
     Wide(&'static str),
 }
 
-/// A compute pipeline: program, entry, layouts and constants.
+/// Key of a compute pipeline: program, entry point, layouts and constants.
 pub(crate) type ComputeKey = (&'static str, &'static str, Vec<Option<BindGroupLayout>>, Vec<(String, u64)>);
 
-/// Things by key, each made once; while one is made, others can be.
+/// Objects by key, each created once. Others can be created meanwhile.
 pub(crate) struct Cache<K, V>(Mutex<HashMap<K, Arc<Mutex<Option<V>>>>>);
 
 impl<K: Eq + Hash, V: Clone> Cache<K, V> {
     pub(crate) fn get<E>(&self, key: K, make: impl FnOnce() -> Result<V, E>) -> Result<V, E> {
-        // Whoever panicked while holding a lock left what it guards whole.
+        // A panic under a lock leaves the value intact.
         let place = self.0.lock().unwrap_or_else(PoisonError::into_inner).entry(key).or_default().clone();
         let mut place = place.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(there) = &*place {
@@ -54,7 +54,7 @@ impl<K, V> fmt::Debug for Cache<K, V> {
     }
 }
 
-/// Bounded by the kinds of looks, layouts and constants that were asked for, whatever the number of renderers and populations.
+/// Its size depends on the kinds of looks, layouts and constants, not on the number of renderers and populations.
 #[derive(Debug, Default)]
 pub(crate) struct Compiled {
     layouts: Cache<(ShaderStages, Vec<(u32, Bind)>), BindGroupLayout>,

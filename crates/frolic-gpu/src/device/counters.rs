@@ -1,21 +1,21 @@
-//! Exact counts of what a device was asked to do.
+//! Exact counts of the commands of a frame.
 
 use frolic_core::{Counter, Meter};
 
-/// What a device was told to do since the last frame, counted exactly.
+/// Commands of a frame, counted exactly.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct DeviceCounters {
-    /// Bytes written to the device, and those of elements among them.
+    /// Bytes uploaded.
     pub uploaded: u64,
     /// Bytes of elements among them.
     pub uploaded_elements: u64,
     /// Bytes read back.
     pub downloaded: u64,
-    /// Draws.
+    /// Draw calls.
     pub draws: u64,
     /// Compute dispatches.
     pub dispatches: u64,
-    /// Passes of either kind.
+    /// Render and compute passes.
     pub passes: u64,
     /// Changes of pipeline.
     pub pipelines: u64,
@@ -26,7 +26,7 @@ pub struct DeviceCounters {
 }
 
 impl DeviceCounters {
-    /// Hands all to a meter, and starts anew.
+    /// Adds all counts to a meter and resets them.
     pub fn report(&mut self, meter: &mut Meter) {
         let Self {
             uploaded,

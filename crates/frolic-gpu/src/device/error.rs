@@ -1,6 +1,6 @@
-//! What can go wrong with a device.
+//! Errors of a device.
 
-/// Why something could not be done on a device.
+/// Why an operation on a device failed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum GpuError {
@@ -10,43 +10,43 @@ pub enum GpuError {
          draw on the CPU"
     )]
     NoDevice(String),
-    /// The adapter gives no device as it is needed.
+    /// The adapter cannot open a suitable device.
     #[error("the graphics device '{name}' cannot be used: {problem}; draw on the CPU")]
     Unfit {
-        /// Which adapter.
+        /// Name of the adapter.
         name: String,
-        /// What it lacks.
+        /// What is missing.
         problem: String,
     },
-    /// The device is gone: reset, unplugged, or destroyed.
+    /// The device was lost: reset, unplugged, or destroyed.
     #[error("the graphics device was lost: {0}")]
     Lost(String),
-    /// The device refused something.
+    /// The device rejected a command.
     #[error("the graphics device refused a command: {0}")]
     Refused(String),
-    /// Larger than the device can hold.
+    /// A resource is larger than the device allows.
     #[error("{what} of {wanted} is over this device's limit of {most}; {instead}")]
     TooLarge {
-        /// What.
+        /// The resource.
         what: &'static str,
-        /// How large.
+        /// Its size.
         wanted: u64,
-        /// What there may be.
+        /// The limit.
         most: u64,
         /// What to do instead.
         instead: &'static str,
     },
-    /// A shader that does not compile.
+    /// A shader does not compile.
     #[error("{file}:{line}: {problem}")]
     Shader {
-        /// Which file.
+        /// File of the shader.
         file: String,
-        /// Which line of it.
+        /// Line in that file.
         line: usize,
-        /// What is wrong.
+        /// The problem.
         problem: String,
     },
-    /// Something that is not drawn or stepped on a device.
+    /// Something that the device cannot draw or step.
     #[error("{0}")]
     Unsupported(String),
 }

@@ -6,14 +6,14 @@ use crate::device::compiled::Compiled;
 use crate::device::counters::DeviceCounters;
 use crate::device::error::GpuError;
 
-/// How a device is chosen and used.
+/// How a device is opened and used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct GpuSpec {
-    /// Most bytes of a buffer that a shader sees at once, 64 KiB to 2 GiB; populations larger than that are split. Default what the device
-    /// has, at most 128 MiB.
+    /// Most bytes of one binding, 64 KiB to 2 GiB; larger populations are split. Default: the limit of the device,
+    /// at most 128 MiB.
     pub binding: u64,
-    /// Whether passes are timed on the device, where it can. Default yes.
+    /// Whether passes are timed, if the device can. Default: yes.
     pub timed: bool,
 }
 
@@ -24,20 +24,20 @@ impl Default for GpuSpec {
 }
 
 impl GpuSpec {
-    /// The same that shows shaders at most so many bytes at once.
+    /// Limits bindings to this number of bytes.
     pub fn binding(mut self, bytes: u64) -> Self {
         self.binding = bytes.clamp(64 << 10, 2 << 30);
         self
     }
 
-    /// The same with passes timed, or not.
+    /// Turns the timing of passes on or off.
     pub fn timed(mut self, timed: bool) -> Self {
         self.timed = timed;
         self
     }
 }
 
-/// An open device. Clones are the same device.
+/// An open device. Clones refer to the same device.
 #[derive(Debug, Clone)]
 pub struct Gpu {
     inner: Arc<Inner>,
@@ -54,17 +54,17 @@ struct Inner {
     made: Compiled,
 }
 
-/// Largest side of a picture that this library draws.
+/// Largest side of a picture.
 const LARGEST_SIDE: u32 = 16_384;
 
 impl Gpu {
-    /// Opens the machine's device, the fastest there is.
+    /// Opens the fastest device of the machine.
     ///
     /// # Errors
-    /// When there is none, or it lacks what WebGPU promises everywhere.
+    /// There is no device, or it has less than the default limits of WebGPU.
     pub fn open(spec: GpuSpec) -> Result<Self, GpuError> {
         let mut descriptor = wgpu::InstanceDescriptor::new_without_display_handle();
-        // What our shaders write into indirect calls is bounded by themselves.
+        // Our own shaders bound what they write into indirect calls.
         descriptor.flags.remove(wgpu::InstanceFlags::VALIDATION_INDIRECT_CALL);
         let instance = wgpu::Instance::new(descriptor);
         let wanted = wgpu::RequestAdapterOptions {
@@ -75,7 +75,7 @@ impl Gpu {
             .map_err(|error| GpuError::NoDevice(error.to_string()))?;
         let name = adapter.get_info().name;
         let has = adapter.limits();
-        // No more than WebGPU promises, but for larger pictures where the device has them.
+        // The default limits of WebGPU, and larger textures where the device has them.
         let limits = wgpu::Limits {
             max_texture_dimension_2d: has.max_texture_dimension_2d.min(LARGEST_SIDE),
             max_buffer_size: has.max_buffer_size.min(2 << 30),
@@ -93,7 +93,7 @@ impl Gpu {
         let fault = Arc::new(OnceLock::new());
         let lost = Arc::clone(&fault);
         device.set_device_lost_callback(move |_, why| {
-            // The first reason is the one that counts.
+            // The first reason counts.
             let _ = lost.set(GpuError::Lost(if why.is_empty() { "no reason given".to_owned() } else { why }));
         });
         let refused = Arc::clone(&fault);
@@ -103,10 +103,10 @@ impl Gpu {
         Ok(Self::with(device, queue, name, spec, fault))
     }
 
-    /// A device that a program has already. Its own handlers of errors and loss stay in place, so what goes wrong is told to them.
+    /// Uses a device of the program. Its own handlers of errors and loss stay in place and receive all errors.
     ///
     /// # Errors
-    /// When it has less than WebGPU promises everywhere.
+    /// The device has less than the default limits of WebGPU.
     pub fn from_parts(device: &wgpu::Device, queue: &wgpu::Queue, spec: GpuSpec) -> Result<Self, GpuError> {
         let (has, need) = (device.limits(), wgpu::Limits::default());
         let checks = [
@@ -138,16 +138,16 @@ impl Gpu {
         Ok(Self::with(device.clone(), queue.clone(), name, spec, Arc::default()))
     }
 
-    /// The machine's device, opened once in a program and again should it be lost.
+    /// The machine's device, opened once for a program, and again after a loss.
     ///
     /// # Errors
     /// As [`Gpu::open`].
     pub fn shared() -> Result<Self, GpuError> {
         static SHARED: Mutex<Option<Gpu>> = Mutex::new(None);
-        // Whoever panicked while holding it left it whole.
+        // A panic under the lock leaves the value intact.
         let mut shared = SHARED.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(gpu) = shared.as_ref() {
-            // A loss is told while it is listened for.
+            // Polling reports a loss.
             gpu.poll();
             if gpu.check().is_ok() {
                 return Ok(gpu.clone());
@@ -172,28 +172,28 @@ impl Gpu {
         }
     }
 
-    /// The device itself.
+    /// The device.
     pub fn device(&self) -> &wgpu::Device {
         &self.inner.device
     }
 
-    /// Its queue.
+    /// The queue.
     pub fn queue(&self) -> &wgpu::Queue {
         &self.inner.queue
     }
 
-    /// What it calls itself.
+    /// The name of the adapter.
     pub fn name(&self) -> &str {
         &self.inner.name
     }
 
-    /// What was compiled and laid out on it.
+    /// Layouts, modules and pipelines of the device.
     pub(crate) fn made(&self) -> &Compiled {
         &self.inner.made
     }
 
-    /// How many pipelines were compiled so far, each of which may have cost a stall. All renderers and populations of a device share them, so
-    /// a second one of a kind compiles none.
+    /// Number of pipelines compiled so far; each may have cost a stall. All renderers and populations of a device share them,
+    /// so a second one of a kind compiles none.
     pub fn pipelines_compiled(&self) -> usize {
         self.made().pipelines()
     }
@@ -203,23 +203,23 @@ impl Gpu {
         self.inner.timed
     }
 
-    /// Most bytes that a shader sees of a buffer at once.
+    /// Most bytes of one binding.
     pub fn binding(&self) -> u64 {
         self.inner.binding
     }
 
-    /// What went wrong first, if anything has: the device was lost, or refused something.
+    /// The first error of the device: a loss, or a rejected command.
     ///
     /// # Errors
-    /// That.
+    /// That error.
     pub fn check(&self) -> Result<(), GpuError> {
         self.inner.fault.get().map_or(Ok(()), |fault| Err(fault.clone()))
     }
 
-    /// Waits until all that was submitted is done.
+    /// Waits until all submitted work is done.
     ///
     /// # Errors
-    /// When the device was lost, or does not answer.
+    /// The device was lost, or does not answer.
     pub fn wait(&self) -> Result<(), GpuError> {
         self.inner
             .device
@@ -228,16 +228,16 @@ impl Gpu {
         self.check()
     }
 
-    /// Hears what is done, without waiting.
+    /// Runs callbacks of finished work, without waiting.
     pub(crate) fn poll(&self) {
-        // Whatever fails here is told by the next check.
+        // The next check reports a failure.
         let _ = self.inner.device.poll(wgpu::PollType::Poll);
     }
 
     pub(crate) fn buffer(&self, label: &str, bytes: u64, usage: wgpu::BufferUsages) -> wgpu::Buffer {
         self.inner.device.create_buffer(&wgpu::BufferDescriptor {
             label: Some(label),
-            // No empty bindings.
+            // Bindings must not be empty.
             size: bytes.max(256).next_multiple_of(16),
             usage,
             mapped_at_creation: false,
@@ -245,7 +245,7 @@ impl Gpu {
     }
 }
 
-/// Writes words into a buffer.
+/// Uploads words into a buffer.
 pub(crate) fn upload(
     gpu: &Gpu,
     buffer: &wgpu::Buffer,
@@ -259,5 +259,5 @@ pub(crate) fn upload(
     }
 }
 
-/// Words between uniform slots: WebGPU's alignment of dynamic offsets.
+/// Words between uniforms: the alignment of dynamic offsets in WebGPU.
 pub(crate) const SLOT: u64 = 256 / 4;

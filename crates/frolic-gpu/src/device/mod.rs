@@ -1,9 +1,9 @@
-//! The device: what it is, what it is asked to do, and how its answers come back.
+//! The device: how it is opened, what it executes, and how results come back.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | which device, with which limits? | `gpu.rs`, `error.rs` |
-//! | what is it asked to do in a frame? | `recorder.rs`, counted by `counters.rs` |
+//! | what does it execute in a frame? | `recorder.rs`, counted by `counters.rs` |
 //! | how do counters and times come back without a stall? | `readback.rs`, `timing.rs` |
 //! | what was compiled on it? | `compiled.rs` |
 

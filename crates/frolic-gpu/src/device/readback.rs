@@ -1,5 +1,5 @@
-//! Hearing back without a stall: a few small buffers in turn, each copied to in one frame and read when it is ready, a frame or two later.
-//! Where all are under way a frame's statistics are left out; they are totals, so the next ones hold them.
+//! Readback without a stall: a ring of small buffers, each copied to in one frame and read one or two frames later.
+//! If all buffers are in flight, a frame is skipped; counters are totals, so nothing is lost.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
@@ -10,7 +10,7 @@ use crate::device::counters::DeviceCounters;
 use crate::device::error::GpuError;
 use crate::device::gpu::Gpu;
 
-/// Buffers of a readback: statistics of two frames under way, and one to write to.
+/// Buffers of a ring: two frames in flight, and one to write.
 const SLOTS: usize = 3;
 
 #[derive(Debug)]
@@ -22,16 +22,16 @@ struct Slot {
 #[derive(Debug)]
 enum State {
     Free,
-    /// The copy is written down, of this frame.
+    /// The copy for this frame is encoded.
     Recorded(u64),
-    /// It is to be mapped; the answer will be there.
+    /// Mapping was requested for this frame; the answer is stored here.
     Asked(u64, Arc<AtomicU8>),
 }
 
 const READY: u8 = 1;
 const FAILED: u8 = 2;
 
-/// Small buffers that a device's words come back through.
+/// A ring of buffers for the readback of words.
 #[derive(Debug)]
 pub(crate) struct Readback {
     slots: Vec<Slot>,
@@ -39,7 +39,7 @@ pub(crate) struct Readback {
 }
 
 impl Readback {
-    /// A readback for so many words at a time.
+    /// A ring for this number of words.
     pub(crate) fn new(gpu: &Gpu, label: &str, words: usize) -> Self {
         let bytes = words as u64 * 4;
         let usage = BufferUsages::MAP_READ | BufferUsages::COPY_DST;
@@ -49,7 +49,7 @@ impl Readback {
         Self { slots, bytes }
     }
 
-    /// Writes down a copy of what `from` then holds; `false` where all slots are under way.
+    /// Encodes a copy of `from`. Returns `false` if all buffers are in flight.
     pub(crate) fn record(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
@@ -64,7 +64,7 @@ impl Readback {
         true
     }
 
-    /// After the copies were submitted: asks for them.
+    /// Requests the mapping. Call it after the submission.
     pub(crate) fn request_readback(&mut self) {
         for slot in &mut self.slots {
             if let State::Recorded(frame) = slot.state {
@@ -78,7 +78,7 @@ impl Readback {
         }
     }
 
-    /// Waits until all that was asked for is there. The device may be idle before: another thread that polls it may be about to report.
+    /// Waits until all requested buffers are mapped. The device may be idle before, as another thread may be polling it.
     ///
     /// # Errors
     /// When the device was lost.
@@ -92,7 +92,7 @@ impl Readback {
         Ok(())
     }
 
-    /// Hands what has come to `read_back`, oldest first: the frame it is of, and its words. Never waits.
+    /// Passes the words that have arrived to a closure with the number of their frame, oldest first. Never waits.
     pub(crate) fn read_back(
         &mut self,
         counters: &mut DeviceCounters,
@@ -103,7 +103,7 @@ impl Readback {
             match &slot.state {
                 State::Asked(_, answer) => match answer.load(Ordering::Acquire) {
                     READY => ready.push(slot),
-                    // A device that is gone maps nothing: its checks report.
+                    // A lost device maps nothing; its checks report it.
                     FAILED => slot.state = State::Free,
                     _ => {}
                 },
@@ -128,7 +128,7 @@ mod tests {
     use super::*;
     use crate::device::recorder::Recorder;
 
-    /// Where all buffers are under way a frame's statistics are left out; what comes is in order, and the newest comes in the end.
+    /// If all buffers are in flight a frame is skipped. What arrives is in order, and the newest arrives in the end.
     #[test]
     fn a_full_ring_leaves_news_out_and_never_waits() {
         let gpu = Gpu::shared().unwrap();
@@ -138,7 +138,7 @@ mod tests {
         let mut kept = Vec::new();
         for frame in 1..=9u64 {
             gpu.queue().write_buffer(&from, 0, bytemuck::cast_slice(&[frame as u32; 4]));
-            // Only every fourth frame listens, so the readback of three fills up.
+            // Only every fourth frame reads, so the ring of three fills up.
             let recorded = readback.record(recorder.parts().0, &from, frame);
             assert_eq!(recorded, (frame - 1) % 4 != 3, "frame {frame}");
             kept.extend(recorded.then_some(frame));

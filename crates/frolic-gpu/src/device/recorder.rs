@@ -8,7 +8,7 @@ use crate::device::counters::DeviceCounters;
 use crate::device::gpu::Gpu;
 use crate::device::timing::Timing;
 
-/// Commands that are written down and not yet handed over. Populations and renderers of one frame share it, so that a frame is one
+/// Commands that were encoded and not submitted yet. Populations and renderers share it, so that a frame is one
 /// submission.
 #[derive(Debug)]
 pub struct Recorder {
@@ -17,12 +17,12 @@ pub struct Recorder {
     /// Times the passes of a frame.
     pub(crate) timing: Timing,
     pub(crate) counters: DeviceCounters,
-    /// How often it was submitted.
+    /// Number of submissions.
     pub(crate) generation: u64,
 }
 
 impl Recorder {
-    /// An empty one.
+    /// An empty recorder.
     pub fn new(gpu: &Gpu) -> Self {
         let timing = Timing::new(gpu);
         Self { gpu: gpu.clone(), encoder: None, timing, counters: DeviceCounters::default(), generation: 0 }
@@ -33,7 +33,7 @@ impl Recorder {
         &self.gpu
     }
 
-    /// What it holds so far, and what counts it.
+    /// The open encoder, and the counters.
     pub fn parts(&mut self) -> (&mut wgpu::CommandEncoder, &mut DeviceCounters) {
         let (encoder, counters, _) = self.split();
         (encoder, counters)
@@ -48,12 +48,12 @@ impl Recorder {
         (encoder, &mut self.counters, &mut self.timing)
     }
 
-    /// Adds the times of passes that have come back to a meter, without waiting.
+    /// Adds the times of passes that were read back to a meter, without waiting.
     pub(crate) fn read_times(&mut self, meter: &mut Meter) {
         self.timing.read_back(meter, &mut self.counters);
     }
 
-    /// Hands over what it holds, if anything; returns how long that took.
+    /// Submits the commands, if there are any. Returns the time this took.
     pub fn submit(&mut self) -> Duration {
         let started = std::time::Instant::now();
         if let Some(encoder) = self.encoder.take() {

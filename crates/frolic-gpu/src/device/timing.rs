@@ -1,4 +1,4 @@
-//! How long passes took on the device: timestamps, where it has them.
+//! Times of passes on the device, by timestamps.
 
 use std::time::Duration;
 
@@ -12,13 +12,13 @@ use crate::device::readback::Readback;
 /// Most passes of a frame that are timed.
 const MOST: u32 = 64;
 
-/// Times the passes of a frame; without timestamps it does nothing.
+/// Times the passes of a frame; does nothing on a device without timestamps.
 #[derive(Debug)]
 pub(crate) struct Timing {
     parts: Option<Parts>,
-    /// Stages of the passes of the frame in hand.
+    /// Stages of the passes of the current frame.
     stages: Vec<Stage>,
-    /// Stages of frames that were handed over and not read_at of yet.
+    /// Stages of submitted frames that were not read back yet.
     sent: Vec<(u64, Vec<Stage>)>,
     frame: u64,
 }
@@ -61,7 +61,7 @@ impl Timing {
         Some((&parts.set, nth * 2))
     }
 
-    /// For the next render pass.
+    /// Timestamps for the next render pass.
     pub(crate) fn render(&mut self, stage: Stage) -> Option<wgpu::RenderPassTimestampWrites<'_>> {
         self.next(stage).map(|(query_set, at)| wgpu::RenderPassTimestampWrites {
             query_set,
@@ -70,7 +70,7 @@ impl Timing {
         })
     }
 
-    /// For the next compute pass.
+    /// Timestamps for the next compute pass.
     pub(crate) fn compute(&mut self, stage: Stage) -> Option<wgpu::ComputePassTimestampWrites<'_>> {
         self.next(stage).map(|(query_set, at)| wgpu::ComputePassTimestampWrites {
             query_set,
@@ -79,7 +79,7 @@ impl Timing {
         })
     }
 
-    /// At the end of a frame's commands.
+    /// Encodes the readback. Call it at the end of a frame's commands.
     pub(crate) fn record(&mut self, encoder: &mut wgpu::CommandEncoder) {
         let Self { parts: Some(parts), stages, sent, frame } = self else { return };
         *frame += 1;
@@ -92,14 +92,14 @@ impl Timing {
         stages.clear();
     }
 
-    /// After the frame was submitted.
+    /// Requests the readback. Call it after the submission.
     pub(crate) fn request_readback(&mut self) {
         if let Some(parts) = &mut self.parts {
             parts.readback.request_readback();
         }
     }
 
-    /// Tells a meter what has come, of whatever frame.
+    /// Adds the times that have arrived to a meter.
     pub(crate) fn read_back(&mut self, meter: &mut Meter, counters: &mut DeviceCounters) {
         let Self { parts: Some(parts), sent, .. } = self else { return };
         let period = parts.period;

@@ -1,5 +1,5 @@
-//! A population in a pass of a program's own: its device, its queue, its encoder, its open render pass. No second device, and nothing
-//! is submitted here.
+//! A population in a render pass of the program's own, with the program's device, queue and encoder. Nothing is submitted
+//! here.
 
 use frolic_core::{Meter, ParticleSpec, World};
 use frolic_draw::{BackdropSpec, ImageSize, LightSpec, Look, SunSpec, Technique, View};
@@ -14,7 +14,7 @@ use crate::draw::population::DevicePopulation;
 use crate::population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
 use crate::shared::frame::{ClipZ, FrameView};
 
-/// A program's camera: its matrices taken apart.
+/// The program's camera, derived from its matrices.
 #[derive(Debug, Clone, Copy)]
 pub struct ExternalView {
     view: View,
@@ -23,8 +23,8 @@ pub struct ExternalView {
 }
 
 impl ExternalView {
-    /// From the program's own view and projection matrices, column by column, for a picture of this size. Any depth range, reversed or not,
-    /// endless or not, left- or right-handed.
+    /// From the program's view and projection matrices, by columns, for a picture of this size. The depth range may be reversed or
+    /// infinite, and the matrices left- or right-handed.
     ///
     /// # Errors
     /// A projection without perspective, pixels that are not square, or a view that scales or slants.
@@ -52,22 +52,22 @@ impl ExternalView {
         let axes = [row(0), row(1), row(2) * towards].map(|axis| axis.to_array());
         let fov = 2.0 * libm::atanf(h * 0.5 / down);
         let view = View::along(size, eye.to_array(), axes, fov)?;
-        // Depth is how far along the view; z_view is the same, or its negative.
+        // Depth is the distance along the view axis: z in view space, or its negative.
         Ok(Self { view, z: ClipZ { x: p.z_axis.z * towards, y: p.w_axis.z }, exposure: 1.0 })
     }
 
-    /// The same with all light times a factor. Default 1.
+    /// Sets a factor on all light. Default: 1.
     pub fn exposure(mut self, exposure: f32) -> Self {
         self.exposure = exposure;
         self
     }
 }
 
-/// A population of particles that a program draws in a render pass of its own.
+/// A population of particles in a render pass of the program's own.
 ///
 /// Three calls: [`ExternalPopulation::new`] once; in each frame [`ExternalPopulation::step`] into the encoder, before the pass, and
-/// [`ExternalPopulation::draw`] into the pass. The program submits its encoder once a frame, before the next call. What is drawn is linear
-/// light: colour times opacity, laid over what is there; the depth buffer hides what is hidden, without a soft edge, and no shadows fall.
+/// [`ExternalPopulation::draw`] into the pass. The program submits its encoder once a frame, before the next call. The population is
+/// blended as premultiplied linear light. The depth buffer of the pass hides elements, without soft edges; there are no shadows.
 /// See `examples/particles_in_your_pass.rs`.
 #[derive(Debug)]
 pub struct ExternalPopulation {
@@ -85,11 +85,11 @@ pub struct ExternalPopulation {
 }
 
 impl ExternalPopulation {
-    /// An empty population on a program's device, drawn with a look into passes like `target`. It needs no feature and no more than
-    /// WebGPU's default limits.
+    /// An empty population on the program's device, with a look, for passes like `target`. It needs no feature and no more than
+    /// the default limits of WebGPU.
     ///
     /// # Errors
-    /// A value out of range, or a device with less than WebGPU's default limits.
+    /// A value out of range, or a device with less than the default limits of WebGPU.
     pub fn new(
         device: &wgpu::Device,
         queue: &wgpu::Queue,
@@ -115,22 +115,22 @@ impl ExternalPopulation {
         })
     }
 
-    /// The same in the light of this sky and ground, these lamps and this sun.
+    /// Lights it by this sky, ground, lights and sun.
     pub fn lit_by(mut self, backdrop: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
         (self.backdrop, self.lights) = (backdrop.clone(), lights.to_vec());
         self.sun = sun.copied().map(|mut sun| {
-            // Its pass has no shadow map.
+            // The external pass has no shadow map.
             sun.shadow_map = 0;
             sun
         });
         self
     }
 
-    /// Writes `steps` steps of `dt` seconds, at most 64, and all that drawing needs into the program's encoder; takes in what the device has
-    /// counted meanwhile.
+    /// Encodes `steps` steps of `dt` seconds, at most 64, and everything that drawing needs; and reads back what the device has counted
+    /// meanwhile.
     ///
     /// # Errors
-    /// More steps than one submission holds; a shader that the device does not take.
+    /// More steps than one submission holds, or a shader that the device rejects.
     pub fn step(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
@@ -145,7 +145,7 @@ impl ExternalPopulation {
                 "{steps} steps in one frame; take at most {MOST_STEPS}"
             )));
         }
-        // What was written down last has been submitted since.
+        // The previous commands have been submitted since.
         self.particles.request_readback();
         self.particles.read_back_in(&mut self.counters, meter);
         self.particles.start_over();
@@ -186,10 +186,10 @@ impl ExternalPopulation {
         Ok(())
     }
 
-    /// Draws into the program's open pass. It sets its own pipeline and bind groups 0 to 2, and leaves them set.
+    /// Draws into the program's open pass. It sets its own pipeline and bind groups 0 to 2, and does not restore them.
     ///
     /// # Errors
-    /// None as long as the pass is like the target.
+    /// None, if the pass is like the target.
     pub fn draw(&mut self, pass: &mut wgpu::RenderPass<'_>) -> Result<(), GpuError> {
         let Some(frames) = &self.frames else { return Ok(()) };
         pass.set_bind_group(0, &frames[0], &[0]);
@@ -198,12 +198,12 @@ impl ExternalPopulation {
         self.draws.draw(pass, items, false, &[&self.particles], &mut self.counters)
     }
 
-    /// What the device has told of the population, a frame or two late.
+    /// Statistics of the population, one or two frames old.
     pub fn statistics(&self) -> &DeviceStatistics {
         self.particles.statistics()
     }
 
-    /// The device it lives on.
+    /// The device.
     pub fn gpu(&self) -> &Gpu {
         &self.gpu
     }

@@ -1,4 +1,4 @@
-//! From light to a finished picture: bloom, tone curve, eight bits; and reading it back.
+//! From light to a finished picture: bloom, tone curve and eight bits; and its readback.
 
 use frolic_draw::{Image, ImageSize};
 use wgpu::{BufferUsages, TextureView};
@@ -10,7 +10,7 @@ use crate::shaders as shader;
 use crate::shared::finish::{BLOOM_BLOCK, BloomSize};
 use crate::shared::{self, SharedStruct};
 
-/// Buffers and bindings of one size of picture.
+/// Buffers and bindings for one size of picture.
 #[derive(Debug)]
 pub(crate) struct Finish {
     size: ImageSize,
@@ -25,7 +25,7 @@ pub(crate) struct Finish {
 }
 
 impl Finish {
-    /// For a picture of this size out of `light`; `over_white` is the same over white, where it is to be see-through.
+    /// For a picture of this size of `light`. A transparent picture needs the same light `over_white` too.
     pub(crate) fn new(
         gpu: &Gpu,
         pipelines: &mut Pipelines,
@@ -83,7 +83,7 @@ impl Finish {
         })
     }
 
-    /// Sets the exposure and the share of light that spreads.
+    /// Sets the exposure, and the share of the light that spreads.
     pub(crate) fn set(&mut self, gpu: &Gpu, exposure: f32, bloom: f32, counters: &mut DeviceCounters) {
         if self.written != Some([exposure, bloom]) {
             let numbers = shared::finish::Finish { exposure, bloom, across: self.blocks[0], spare: 0 };
@@ -92,7 +92,7 @@ impl Finish {
         }
     }
 
-    /// Spreads the light.
+    /// Encodes the bloom.
     pub(crate) fn spread(&self, pass: &mut wgpu::ComputePass<'_>, counters: &mut DeviceCounters) {
         let [across, down] = self.blocks;
         pass.set_bind_group(0, &self.bloom, &[]);
@@ -109,7 +109,7 @@ impl Finish {
         counters.binds += 1;
     }
 
-    /// What the last pass is bound to.
+    /// Bind group of the last pass.
     pub(crate) fn resolve(&self) -> &wgpu::BindGroup {
         &self.resolve
     }
@@ -118,7 +118,7 @@ impl Finish {
         (self.size.width() as u32 * 4).next_multiple_of(wgpu::COPY_BYTES_PER_ROW_ALIGNMENT)
     }
 
-    /// Writes down the copy of the finished picture to where it can be read.
+    /// Encodes the copy of the finished picture into a buffer that can be mapped.
     pub(crate) fn copy_back(
         &mut self,
         gpu: &Gpu,
@@ -144,7 +144,7 @@ impl Finish {
         );
     }
 
-    /// Waits for the picture and takes it. It stalls: pictures are read back when somebody wants the file.
+    /// Waits for the picture and copies it. This stalls; only pictures for files are read back.
     pub(crate) fn take(
         &self,
         gpu: &Gpu,

@@ -1,4 +1,4 @@
-//! From a draw list's batches to items: packed, uploaded, bound, each a draw call. The renderer and external passes draw them.
+//! Turns the batches of a draw list into draw items: packed, uploaded and bound, one draw call each.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -22,15 +22,15 @@ use crate::shared::frame::{FRAME_BYTES, FrameView};
 use crate::shared::look::{DRAW_BYTES, Lit, MERGED};
 use crate::shared::step::CORNERS;
 
-/// Words between the frame uniforms: of the camera, then of the sun.
+/// Words between two frame uniforms, of the camera and of the sun.
 pub(crate) const FRAME_SLOT: u64 = FRAME_BYTES.next_multiple_of(256) / 4;
 
-/// Which buffers an item's elements are in.
+/// Buffers of an item's elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Elements {
     /// Pages of records and of merged vertices.
     Packed { records: usize, merged: Option<usize>, list: Option<usize> },
-    /// A shard by its key, and which copy of its columns.
+    /// A shard by its key, and the copy of its columns.
     Device { key: u64, copy: usize, list: Option<usize> },
 }
 
@@ -42,14 +42,14 @@ impl Elements {
     }
 }
 
-/// How an item is drawn.
+/// The draw call of an item.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Call {
-    /// Vertices, first and end; instances, first and end.
+    /// Range of vertices, and range of instances.
     Draw([u32; 2], [u32; 2]),
-    /// By what a list counted.
+    /// Indirect, by a list.
     Listed(usize),
-    /// All of a shard that live.
+    /// Indirect, all live elements of a shard.
     Device(u64),
 }
 
@@ -57,19 +57,19 @@ pub(crate) enum Call {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Item {
     pub(crate) key: Key,
-    /// Place of its uniform.
+    /// Dynamic offset of its uniform.
     pub(crate) slot: u32,
-    /// Its atlas, by address, and the page of it.
+    /// Address of its atlas, and page.
     pub(crate) atlas: usize,
     pub(crate) page: usize,
     pub(crate) elements: Elements,
     pub(crate) call: Call,
-    /// How it throws its shadow: what turns to whoever looks is not merged for the sun.
+    /// Its draw call for the shadow map. Shapes that face the viewpoint are not merged there.
     cast: (u32, Call),
 }
 
 impl Item {
-    /// As the sun sees it.
+    /// The item in the shadow map.
     pub(crate) fn casting(self) -> Self {
         let (slot, call) = self.cast;
         let flags = self.key.flags & !MERGED;
@@ -85,20 +85,20 @@ struct Listing {
     sorted: bool,
 }
 
-/// What is bound, made when first needed and kept while its buffers stay.
+/// Bind groups, created when first needed and kept while their buffers exist.
 #[derive(Debug, Default)]
 struct Bound {
     looks: HashMap<(usize, usize), wgpu::BindGroup>,
     look_compute: Option<wgpu::BindGroup>,
     elements: HashMap<Elements, wgpu::BindGroup>,
     elements_compute: HashMap<Elements, wgpu::BindGroup>,
-    /// FrameView by the camera before anything solid, after it, and by the sun.
+    /// For the camera before and after solid surfaces, and for the sun.
     frames: Option<[wgpu::BindGroup; 3]>,
-    /// Generations of what they were made of.
+    /// Generations of the buffers they were created from.
     of: [u64; 4],
 }
 
-/// Items of a list, with all that they are bound to: shared by the renderer and external passes.
+/// Draw items with their bind groups, shared by the renderer and external passes.
 #[derive(Debug)]
 pub(crate) struct DrawItems {
     pub(crate) gpu: Gpu,
@@ -117,7 +117,7 @@ pub(crate) struct DrawItems {
     no_depth: Target,
     pub(crate) items: Vec<Item>,
     listings: Vec<Listing>,
-    /// The look of the item before.
+    /// Key of the previous item's look.
     same_look: Option<u64>,
     bound: Bound,
 }
@@ -148,7 +148,7 @@ impl DrawItems {
         }
     }
 
-    /// Turns a list's batches into items, packed and uploaded. `kind` says in which pass a look is drawn.
+    /// Builds items from the batches of a list and uploads them. `kind` chooses the pass of a look.
     pub(crate) fn build(
         &mut self,
         list: &DrawList<'_>,
@@ -194,7 +194,7 @@ impl DrawItems {
         }
         upload(&self.gpu, &self.draws, 0, &self.draw_words, counters);
         for nth in 0..self.items.len() {
-            // Neighbours are mostly alike.
+            // Neighbouring items mostly share a pipeline.
             if nth == 0 || self.items[nth].key != self.items[nth - 1].key {
                 self.pipelines.make(self.items[nth].key)?;
             }
@@ -206,11 +206,11 @@ impl DrawItems {
             if let Some(ordering) = &mut self.ordering {
                 ordering.need(self.items[listing.item].key.source, &self.pipelines)?;
             }
-            let book = match self.items[listing.item].elements {
+            let counts = match self.items[listing.item].elements {
                 Elements::Device { key, .. } => Some(find(populations, key)?.counters),
                 Elements::Packed { .. } => None,
             };
-            self.lists.make(&self.gpu, &self.pipelines, nth, listing.most, book);
+            self.lists.make(&self.gpu, &self.pipelines, nth, listing.most, counts);
         }
         self.bind(populations)
     }
@@ -223,7 +223,7 @@ impl DrawItems {
         at
     }
 
-    /// Which atlas and page a batch's instances wear.
+    /// Atlas and page of a batch.
     fn page(&self, list: &DrawList<'_>, batch: &Batch, look: &Look) -> (usize, usize) {
         let parts = look.parts();
         let on = self.looks.atlas(look);
@@ -260,7 +260,7 @@ impl DrawItems {
         shadows: bool,
     ) {
         let [span, _] = self.looks.span(look);
-        // What the step counts is rectangles that all are drawn.
+        // The step counts rectangles, and all of them.
         let all = span == CORNERS && shard.trail.is_none();
         let listed = batch.far_to_near || list.technique() == Technique::Indirect || !all;
         let nth = listed.then_some(self.listings.len());
@@ -270,7 +270,7 @@ impl DrawItems {
         if let Some(trail) = shard.trail {
             source = Source::Trail;
             (slot.stride, slot.newest) = (trail.places() as u32, trail.newest() as u32);
-            // The last stretch grows shorter as the next place nears, so that the end does not jump.
+            // The last segment shortens until the next position is recorded, so that the end does not jump.
             slot.trail_end = 1.0 - trail.share();
         }
         let at = self.slot(look, &slot);
@@ -302,7 +302,7 @@ impl DrawItems {
         let words = records::words(list, batch, look);
         let merged = list.technique() == Technique::Batched;
         let listed = !merged && (batch.far_to_near || list.technique() == Technique::Indirect);
-        // Sprites are neither moved about nor sorted one by one.
+        // Sprites neither move nor are sorted one by one.
         let listed = listed && !look.is_sprites();
         let each = if merged { stride(look) } else { 0 };
         let [span, corners] = self.looks.span(look);
@@ -348,7 +348,7 @@ impl DrawItems {
                 None if merged => Call::Draw([first * corners, (first + count as u32) * corners], [0, 1]),
                 None => Call::Draw([0, span], [first, first + count as u32]),
             };
-            // What is like the item before, as with one call an element, shares its uniform.
+            // An item like the previous one, as with one call for each element, shares its uniform.
             let like = self.items.last().filter(|last| {
                 !listed && !merged && last.key == key && last.elements == elements && last.page == page
             });
@@ -368,7 +368,7 @@ impl DrawItems {
         }
     }
 
-    /// Makes the bind groups that are missing; those of buffers that have changed are forgotten.
+    /// Creates missing bind groups, and drops those of replaced buffers.
     fn bind(&mut self, populations: &[&dyn DevicePopulation]) -> Result<(), GpuError> {
         let Self { gpu, pipelines, looks, records, merged, lists, draws, bound, items, .. } = self;
         let layouts = &pipelines.layouts;
@@ -387,7 +387,7 @@ impl DrawItems {
             bound.elements_compute.clear();
         }
         bound.of = of;
-        // Populations come and go; what is left of old ones is not kept for ever.
+        // Drops bind groups of populations that are gone.
         if bound.elements.len() > 1024 {
             bound.elements.clear();
             bound.elements_compute.clear();
@@ -448,14 +448,14 @@ impl DrawItems {
         Ok(())
     }
 
-    /// Writes what the frame shares: what the camera sees, and the sun.
+    /// Uploads the frame uniforms of the camera and of the sun.
     pub(crate) fn set_frames(&self, seen: &[FrameView<'_>], counters: &mut DeviceCounters) {
         for (nth, seen) in seen.iter().enumerate() {
             upload(&self.gpu, &self.frames, nth as u64 * FRAME_SLOT, &seen.frame().words(), counters);
         }
     }
 
-    /// The bind groups of the frame: before anything solid is drawn, after, and for the sun. `shadow` and the depths are what shaders look up.
+    /// The bind groups of the frame: before solid surfaces, after them, and for the sun. `shadow` and the depths are sampled by shaders.
     pub(crate) fn frames(
         &mut self,
         shadow: Option<&wgpu::TextureView>,
@@ -486,12 +486,12 @@ impl DrawItems {
         made.clone()
     }
 
-    /// What is looked up while drawing has changed.
+    /// Call it when a sampled texture was replaced.
     pub(crate) fn targets_changed(&mut self) {
         self.bound.frames = None;
     }
 
-    /// Writes down what makes the lists.
+    /// Encodes culling and sorting.
     pub(crate) fn order(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -538,7 +538,7 @@ impl DrawItems {
         !self.listings.is_empty()
     }
 
-    /// Writes down items as draw calls; `casting` draws them as the sun sees them.
+    /// Encodes the draw calls of items; `casting`: into the shadow map.
     pub(crate) fn draw(
         &self,
         pass: &mut wgpu::RenderPass<'_>,

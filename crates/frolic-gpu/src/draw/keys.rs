@@ -1,26 +1,26 @@
-//! What tells compiled things of a device apart: bindings, shapes, passes, targets.
+//! Keys of compiled objects: bindings, shapes, passes and targets.
 
 use frolic_draw::Look;
 use frolic_draw::backend::Form;
 use wgpu::TextureFormat;
 
-/// A binding: its type, and the shader stages that use it.
+/// Type of a binding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Bind {
-    /// A uniform, placed by a dynamic offset if so, of so many bytes.
+    /// A uniform: whether it has a dynamic offset, and its size in bytes.
     Uniform(bool, u64),
     Read,
-    /// The same, placed by a dynamic offset.
+    /// A storage buffer with a dynamic offset.
     Moving,
     Write,
     Texture,
-    /// A texture of whole numbers.
+    /// A texture of integers.
     Numbers,
     Depth,
     Samples,
 }
 
-/// Somebody else's pass: what it draws to, and how its depth buffer compares.
+/// Target of an external pass: its formats, and how its depth buffer compares.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub struct ExternalTarget {
@@ -35,39 +35,39 @@ pub struct ExternalTarget {
 }
 
 impl ExternalTarget {
-    /// A pass with this colour, without a depth buffer, one sample a pixel.
+    /// A pass with this colour format, without a depth buffer, one sample a pixel.
     pub fn new(colour: TextureFormat) -> Self {
         Self { colour, depth: None, reversed: false, samples: 1 }
     }
 
-    /// The same with a depth buffer; `reversed` where a greater depth is nearer.
+    /// Sets the format of the depth buffer. `reversed`: a greater depth is nearer.
     pub fn depth(mut self, format: TextureFormat, reversed: bool) -> Self {
         (self.depth, self.reversed) = (Some(format), reversed);
         self
     }
 
-    /// The same with so many samples a pixel, 1 or 4.
+    /// Sets the number of samples of a pixel, 1 or 4.
     pub fn samples(mut self, samples: u32) -> Self {
         self.samples = samples;
         self
     }
 }
 
-/// What kind of pass something is drawn in.
+/// Kind of a render pass.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Pass {
-    /// Discs and rectangles that are transparent, onto the picture.
+    /// Transparent discs and rectangles, straight onto the picture.
     Soft,
-    /// What is solid, by samples.
+    /// Solid surfaces, multisampled.
     Solid,
-    /// Pieces of transparent meshes and ribbons, by samples.
+    /// Transparent meshes and ribbons, multisampled.
     Pieces,
-    /// The sun's map.
+    /// The shadow map.
     Shadow,
     External(ExternalTarget),
 }
 
-/// What tells pipelines apart.
+/// Key of a pipeline for elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct Key {
     pub(crate) shape: Shape,
@@ -76,20 +76,20 @@ pub(crate) struct Key {
     pub(crate) solid: bool,
     pub(crate) test: bool,
     pub(crate) write: bool,
-    /// Bits that say whether triangles of the mesh, and of its coarse form, are left out where they face away.
+    /// Bits: back faces of the fine, and of the coarse mesh are culled.
     pub(crate) closed: u32,
-    /// What its shaders are asked for.
+    /// Features that its shaders are compiled for.
     pub(crate) flags: u32,
 }
 
-/// Where shaders read elements from.
+/// Source of the elements that shaders read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Source {
-    /// Records that the processor packed.
+    /// Records that the CPU has packed.
     Packed,
-    /// Columns of a population that lives on the device.
+    /// Columns of a population on the device.
     Device,
-    /// Trails of one.
+    /// Trails of a population on the device.
     Trail,
 }
 
@@ -107,7 +107,7 @@ pub(crate) enum Shape {
 }
 
 impl Shape {
-    /// What a look is drawn as.
+    /// The shape that a look is drawn as.
     pub(crate) fn of(look: &Look) -> Self {
         match look.parts().form {
             Form::Ribbon(_) => Self::Ribbon,
@@ -118,7 +118,7 @@ impl Shape {
         }
     }
 
-    /// Whether it has edges that are smoothed by samples.
+    /// Returns whether its edges need multisampling.
     pub(crate) fn has_pieces(self) -> bool {
         matches!(self, Self::Facet | Self::Billboard | Self::Ribbon)
     }

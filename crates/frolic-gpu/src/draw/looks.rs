@@ -1,4 +1,4 @@
-//! Looks, meshes and atlases on the device: uploaded when first met, and kept.
+//! Looks, meshes and atlases on the device, uploaded on first use and kept.
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -17,10 +17,10 @@ use crate::shared::look::{
     PLAY_CLOCK, PLAY_LIFE, PLAY_PICK, RANDOM, RIBBON, SHADOWED, SPRITE, TINTED,
 };
 
-/// Words of tables beyond which they are forgotten and made anew as they are met.
+/// Size of the tables in words beyond which they are rebuilt.
 const MOST_WORDS: usize = 32 << 20;
 
-/// Where a mesh lies in the tables: its first index, how many, and its first vertex.
+/// Location of a mesh in the tables: first index, number of indices, first vertex.
 #[derive(Debug, Clone, Copy, Default)]
 struct MeshAt {
     index: u32,
@@ -28,7 +28,7 @@ struct MeshAt {
     vertex: u32,
 }
 
-/// Where a look's tables lie.
+/// Locations of a look's tables.
 #[derive(Debug, Default)]
 struct LookAt {
     over_age: u32,
@@ -37,7 +37,7 @@ struct LookAt {
     tints: u32,
     fine: MeshAt,
     coarse: MeshAt,
-    /// Kept, so that no other takes its address.
+    /// Kept alive, so that no other mesh gets the same address.
     _meshes: Vec<Arc<Mesh>>,
 }
 
@@ -47,11 +47,11 @@ pub(crate) struct AtlasOn {
     atlas: Arc<Atlas>,
     pub(crate) regions: wgpu::Buffer,
     pub(crate) pages: Vec<wgpu::TextureView>,
-    /// Where each tile map starts among the words of `regions`.
+    /// First word of each tile map in `regions`.
     maps: Vec<u32>,
 }
 
-/// Tables of all looks that were met.
+/// Tables of all looks in use.
 #[derive(Debug)]
 pub(crate) struct Looks {
     words: Vec<u32>,
@@ -59,30 +59,30 @@ pub(crate) struct Looks {
     pub(crate) tables: wgpu::Buffer,
     looks: HashMap<u64, LookAt>,
     atlases: HashMap<usize, AtlasOn>,
-    /// Changes when what was bound before is bound no more.
+    /// Changes when bind groups become invalid.
     pub(crate) generation: u64,
 }
 
-/// What differs from batch to batch of one look.
+/// Differences between the batches of one look.
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct Slot {
-    /// Vectors of four words a record.
+    /// Vectors of four words in a record.
     pub(crate) stride: u32,
     pub(crate) lag: f32,
     pub(crate) listed: bool,
-    /// Vertices an instance takes in a merged list; 0 where it is an instance of its own.
+    /// Vertices of an instance in a merged list; 0 for instanced draws.
     pub(crate) corners: u32,
-    /// First word of merged vertices, first record, vertices each.
+    /// First word of merged vertices, first record, and vertices of each instance.
     pub(crate) merged_at: u32,
     pub(crate) first: u32,
     pub(crate) each: u32,
-    /// How many elements, or where the book says so.
+    /// Number of elements, or the word of the counters that holds it.
     pub(crate) count: u32,
     /// Vertices of an instance in an indirect call.
     pub(crate) span: u32,
-    /// Whether the sun's part is kept apart.
+    /// Whether sunlight is kept apart.
     pub(crate) shadows: bool,
-    /// Of trails, of which `stride` are the places of each: which is the newest, and how much of the last stretch there is.
+    /// Of trails: the newest of `stride` positions, and the share of the last segment.
     pub(crate) newest: u32,
     pub(crate) trail_end: f32,
 }
@@ -99,7 +99,7 @@ impl Looks {
         }
     }
 
-    /// Forgets atlases that nobody else holds, and tables that have grown too large.
+    /// Drops unused atlases, and tables that have grown too large.
     pub(crate) fn tidy(&mut self) {
         let before = self.atlases.len();
         self.atlases.retain(|_, on| Arc::strong_count(&on.atlas) > 1);
@@ -112,7 +112,7 @@ impl Looks {
         self.generation += u64::from(self.atlases.len() != before);
     }
 
-    /// Sees to it that a look is on the device.
+    /// Ensures that a look is in the tables.
     pub(crate) fn meet(
         &mut self,
         gpu: &Gpu,
@@ -132,7 +132,7 @@ impl Looks {
         Ok(())
     }
 
-    /// Writes what is new.
+    /// Uploads new tables.
     pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) -> Result<(), GpuError> {
         if self.written == self.words.len() {
             return Ok(());
@@ -162,17 +162,17 @@ impl Looks {
         self.tables.size() + atlases
     }
 
-    /// The atlas of a look that was met.
+    /// The atlas of a look.
     pub(crate) fn atlas(&self, look: &Look) -> Option<&AtlasOn> {
         self.atlases.get(&(Arc::as_ptr(look.parts().atlas) as usize))
     }
 
-    /// An atlas that was met, by its address.
+    /// The atlas at an address.
     pub(crate) fn atlas_at(&self, address: usize) -> Option<&AtlasOn> {
         self.atlases.get(&address)
     }
 
-    /// Adds vectors of four words; returns where the first is.
+    /// Adds vectors of four words. Returns the index of the first.
     fn rows(&mut self, rows: impl IntoIterator<Item = [f32; 4]>) -> u32 {
         let at = self.words.len() / 4;
         self.words.extend(rows.into_iter().flatten().map(f32::to_bits));
@@ -185,7 +185,7 @@ impl Looks {
             [[x, y, z, vertex.uv.x], [a, b, c, vertex.uv.y]]
         });
         let vertex = self.rows(vertices) / 2;
-        // A vertex is two rows, and is named by pairs.
+        // A vertex is two rows, and indexed by pairs.
         let index = self.words.len() as u32;
         self.words.extend(mesh.triangles().iter().flatten().map(|&index| u32::from(index)));
         self.words.resize(self.words.len().next_multiple_of(8), 0);
@@ -201,7 +201,7 @@ impl Looks {
         let over_height = self.rows(four(look.over_height.unwrap_or_default()));
         let along = self.rows(four(look.along.unwrap_or_default()));
         let tints = self.rows(four(look.tints));
-        // Vertices are named by pairs of rows.
+        // Vertices are indexed by pairs of rows.
         self.words.resize(self.words.len().next_multiple_of(8), 0);
         let mut at = LookAt {
             over_age,
@@ -289,7 +289,7 @@ impl Looks {
         }
     }
 
-    /// Vertices that an instance of a look takes: in a strip or list of its own, and in a merged list.
+    /// Vertices of an instance: in a strip or list of its own, and in a merged list.
     pub(crate) fn span(&self, look: &Look) -> [u32; 2] {
         match look.parts().form {
             Form::Ribbon(ribbon) => [(ribbon.segments + 1) * 2, ribbon.segments * 6],
@@ -303,10 +303,10 @@ impl Looks {
     }
 }
 
-/// Farther than any picture.
+/// A radius larger than any picture.
 const EVERYWHERE: f32 = 1e30;
 
-/// What a batch of a look asks its shaders for.
+/// Flags of a batch, which its shaders are compiled for.
 pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
     let parts = look.parts();
     let tinted = !parts.tints.is_empty();
@@ -332,16 +332,16 @@ pub(crate) fn flags(look: &Look, slot: &Slot) -> u32 {
     .sum()
 }
 
-/// Rows of a gradient; where a look has none, one.
+/// Rows of a gradient; 1 without a gradient.
 fn rows_of(parts: &LookParts<'_>) -> u32 {
     parts.over_height.or(parts.along).map_or(1, |rows| rows.len() as u32)
 }
 
-/// How far from its place an element of size 1 is drawn, where its curve does not take it farther.
+/// Distance that an element of size 1 reaches from its position, without its curve.
 fn reach(look: &Look) -> f32 {
     match look.parts().form {
         Form::Disc | Form::Sprite { .. } => 1.0,
-        // What is stretched is longer by its way; nobody stretches over a hundred sizes.
+        // Stretched billboards are longer, by less than a hundred sizes.
         Form::Billboard { billboard, .. } if matches!(billboard.facing, Facing::Stretch { .. }) => 100.0,
         Form::Billboard { billboard, .. } => 1.5 * billboard.aspect.max(1.0),
         Form::Ribbon(ribbon) => ribbon.length * 1.5 + 1.0,
@@ -352,16 +352,16 @@ fn reach(look: &Look) -> f32 {
     }
 }
 
-/// Whether shadows can fall on it: on what is solid, on billboards and on boards.
+/// Returns whether shadows fall on it: on solid surfaces, billboards, and sprites in the world.
 pub(crate) fn is_shadowed(look: &Look) -> bool {
     look.is_solid() || matches!(look.parts().form, Form::Billboard { .. } | Form::Sprite { on_screen: false })
 }
 
-/// Bits that say whether a look's mesh, and its coarse form, have an inside that hides what faces away.
+/// Bits: whether the fine, and the coarse mesh are closed.
 pub(crate) fn closed(look: &Look) -> u32 {
     let parts = look.parts();
     match parts.form {
-        // Through holes the inside is seen.
+        // Holes show the inside.
         Form::Mesh { fine, coarse, .. } if parts.blend != Blend::CutOut => {
             let coarse = coarse.as_ref().unwrap_or(fine);
             u32::from(fine.is_closed()) | u32::from(coarse.is_closed()) << 1
@@ -370,7 +370,7 @@ pub(crate) fn closed(look: &Look) -> u32 {
     }
 }
 
-/// What `Draw` says of a shape.
+/// The fields of `Draw` that depend on the shape.
 struct Shape {
     form: u32,
     facing: u32,
@@ -450,7 +450,7 @@ impl AtlasOn {
         upload(gpu, &regions, 0, &words, counters);
         let mut pages = Vec::new();
         for nth in 0..atlas.pages().max(1) {
-            // Where there is none, a page of one texel stands in.
+            // A page of one texel takes the place of missing textures.
             let empty = [vec![[0u16; 4]]];
             let (side, levels) = atlas.page(nth).unwrap_or((1, &empty));
             pages.push(page(gpu, side as u32, levels, counters)?);
@@ -458,19 +458,19 @@ impl AtlasOn {
         Ok(Self { atlas: Arc::clone(atlas), regions, pages, maps })
     }
 
-    /// The page that a region is on.
+    /// The page of a region.
     pub(crate) fn page_of(&self, region: RegionId) -> usize {
         usize::from(self.atlas.page_of(region)).min(self.pages.len() - 1)
     }
 
-    /// Where a tile map starts, and its page.
+    /// First word of a tile map, and its page.
     pub(crate) fn map(&self, nth: u32) -> Option<(u32, usize)> {
         let map = self.atlas.tile_maps().get(nth as usize)?;
         Some((*self.maps.get(nth as usize)?, self.page_of(map.sheet().frame(0))))
     }
 }
 
-/// A page as a texture of 16-bit floats with its smaller copies.
+/// A page as a texture of 16-bit floats with its mip levels.
 fn page(
     gpu: &Gpu,
     side: u32,

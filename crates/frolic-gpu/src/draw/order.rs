@@ -1,4 +1,4 @@
-//! Which instances of a batch are seen, and in which order, found out on the device: see `shaders/cull.wgsl` and `shaders/sort.wgsl`.
+//! Culls and sorts instances on the device: see `shaders/cull.wgsl` and `shaders/sort.wgsl`.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -17,28 +17,28 @@ use crate::shared::step::{GROUP, MOST_GROUPS};
 /// Only tests read lists back.
 const READ_BACK: BufferUsages = if cfg!(test) { BufferUsages::COPY_SRC } else { BufferUsages::empty() };
 
-/// Thread groups for so many elements: across, then down.
+/// Thread groups for a number of elements: across, then down.
 pub(crate) fn groups(count: u32) -> [u32; 2] {
     let groups = count.div_ceil(GROUP);
     [groups.min(MOST_GROUPS), groups.div_ceil(MOST_GROUPS)]
 }
 
-/// A batch whose instances the device chooses.
+/// A batch that the device culls and sorts.
 pub(crate) struct Ordered<'a> {
-    /// Offsets of the uniforms.
+    /// Dynamic offsets of the uniforms.
     pub(crate) frame: u32,
     pub(crate) draw: u32,
     pub(crate) look: &'a wgpu::BindGroup,
     pub(crate) elements: &'a wgpu::BindGroup,
     pub(crate) source: Source,
-    /// Most elements there can be; and, where only the device knows how many, the dispatch over them.
+    /// Most elements. `dispatch` covers the live elements of a population on the device.
     pub(crate) most: u32,
     pub(crate) dispatch: Option<(&'a wgpu::Buffer, u64)>,
-    /// Whether far to near.
+    /// Whether instances are sorted from far to near.
     pub(crate) sorted: bool,
 }
 
-/// Buffers of one batch's list.
+/// Buffers for the list of one batch.
 #[derive(Debug)]
 pub(crate) struct List {
     most: u32,
@@ -46,19 +46,19 @@ pub(crate) struct List {
     pub(crate) calls: wgpu::Buffer,
     blocks: wgpu::Buffer,
     keys: wgpu::Buffer,
-    book: wgpu::Buffer,
-    /// Of filling it, and of adding up.
+    counts: wgpu::Buffer,
+    /// Bind groups for filling the list, and for the prefix sums.
     groups: Option<[wgpu::BindGroup; 2]>,
     digits: [wgpu::BindGroup; 2],
     bytes: u64,
 }
 
-/// Lists of a frame's batches, kept from frame to frame.
+/// Lists of the batches of a frame, kept from frame to frame.
 #[derive(Debug)]
 pub(crate) struct Lists {
     lists: Vec<List>,
     shifts: wgpu::Buffer,
-    /// Stands in where a book of the device's is not needed.
+    /// Placeholder for the counters of a population on the device.
     none: wgpu::Buffer,
     pub(crate) generation: u64,
 }
@@ -79,19 +79,19 @@ impl Lists {
         }
     }
 
-    /// Sees to it that the `nth` list holds `most` instances; `book` says how many there are, where only the device knows.
+    /// Ensures that the `nth` list holds `most` instances. `counts` are the counters of a population on the device.
     pub(crate) fn make(
         &mut self,
         gpu: &Gpu,
         pipelines: &Pipelines,
         nth: usize,
         most: u32,
-        book: Option<&wgpu::Buffer>,
+        counts: Option<&wgpu::Buffer>,
     ) {
-        let book = book.unwrap_or(&self.none);
+        let counts = counts.unwrap_or(&self.none);
         let fits = self.lists.get(nth).is_some_and(|list| list.most >= most);
         if !fits {
-            let list = List::new(gpu, pipelines, most.next_power_of_two(), &self.shifts, book);
+            let list = List::new(gpu, pipelines, most.next_power_of_two(), &self.shifts, counts);
             if nth < self.lists.len() {
                 self.lists[nth] = list;
             } else {
@@ -100,9 +100,9 @@ impl Lists {
             self.generation += 1;
         }
         let list = &mut self.lists[nth];
-        // Another population may have been in this place.
-        if list.book != *book {
-            list.book = book.clone();
+        // The list may have belonged to another population.
+        if list.counts != *counts {
+            list.counts = counts.clone();
             list.bind(gpu, pipelines);
         }
     }
@@ -117,13 +117,19 @@ impl Lists {
 }
 
 impl List {
-    fn new(gpu: &Gpu, pipelines: &Pipelines, most: u32, shifts: &wgpu::Buffer, book: &wgpu::Buffer) -> Self {
+    fn new(
+        gpu: &Gpu,
+        pipelines: &Pipelines,
+        most: u32,
+        shifts: &wgpu::Buffer,
+        counts: &wgpu::Buffer,
+    ) -> Self {
         let each = u64::from(most) * 4;
         let tiles = u64::from(most.div_ceil(SORT_TILE));
         let buffer = |label, bytes| gpu.buffer(label, bytes, BufferUsages::STORAGE | READ_BACK);
         let [list, other, keys, other_keys] =
             ["list", "list 2", "keys", "keys 2"].map(|label| buffer(label, each));
-        let counts = buffer("digits", tiles * u64::from(BINS) * 4);
+        let digit_counts = buffer("digits", tiles * u64::from(BINS) * 4);
         let blocks = buffer("blocks", u64::from(most.div_ceil(GROUP)) * 4);
         let calls = gpu.buffer(
             "calls",
@@ -137,7 +143,7 @@ impl List {
                 &[
                     (0, window(shifts, SortPass::WORDS as u64 * 4)),
                     (1, calls.as_entire_binding()),
-                    (2, counts.as_entire_binding()),
+                    (2, digit_counts.as_entire_binding()),
                     (3, from.as_entire_binding()),
                     (4, list.as_entire_binding()),
                     (5, to.as_entire_binding()),
@@ -147,14 +153,14 @@ impl List {
         };
         let digits = [digits(&keys, &list, &other_keys, &other), digits(&other_keys, &other, &keys, &list)];
         let bytes = each * 4 + tiles * 64 + blocks.size() + 64;
-        let book = book.clone();
-        let mut made = Self { most, list, calls, blocks, keys, book, groups: None, digits, bytes };
+        let counts = counts.clone();
+        let mut made = Self { most, list, calls, blocks, keys, counts, groups: None, digits, bytes };
         made.bind(gpu, pipelines);
         made
     }
 
     fn bind(&mut self, gpu: &Gpu, pipelines: &Pipelines) {
-        let Self { list, calls, blocks, keys, book, .. } = self;
+        let Self { list, calls, blocks, keys, counts, .. } = self;
         let fill = group(
             gpu,
             &pipelines.layouts.list,
@@ -162,22 +168,26 @@ impl List {
                 (0, blocks.as_entire_binding()),
                 (1, list.as_entire_binding()),
                 (2, keys.as_entire_binding()),
-                (3, book.as_entire_binding()),
+                (3, counts.as_entire_binding()),
             ],
         );
         let sum = group(
             gpu,
             &pipelines.layouts.list_sum,
-            &[(0, blocks.as_entire_binding()), (3, book.as_entire_binding()), (4, calls.as_entire_binding())],
+            &[
+                (0, blocks.as_entire_binding()),
+                (3, counts.as_entire_binding()),
+                (4, calls.as_entire_binding()),
+            ],
         );
         self.groups = Some([fill, sum]);
     }
 }
 
-/// The pipelines of culling and sorting.
+/// Pipelines for culling and sorting.
 #[derive(Debug)]
 pub(crate) struct Ordering {
-    /// Count, add up, write: by where elements are read from, of those that were needed.
+    /// Count, prefix sum and write, for each source of elements that was needed.
     cull: HashMap<Source, [wgpu::ComputePipeline; 3]>,
     sort: [wgpu::ComputePipeline; 3],
 }
@@ -191,7 +201,7 @@ impl Ordering {
         Ok(Self { cull: HashMap::new(), sort })
     }
 
-    /// Sees to it that elements of a kind can be culled.
+    /// Ensures that elements of a source can be culled.
     pub(crate) fn need(&mut self, source: Source, pipelines: &Pipelines) -> Result<(), GpuError> {
         if self.cull.contains_key(&source) {
             return Ok(());
@@ -203,7 +213,7 @@ impl Ordering {
             Source::Trail => (shader::CULL_TRAIL, &layouts.device_compute),
         };
         let fill = [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
-        // No group is left out, though not all are used: software Vulkan then loses offsets.
+        // All groups are set, though not all are used: software Vulkan would lose dynamic offsets.
         let sum =
             [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list_sum)];
         let made = [
@@ -215,7 +225,7 @@ impl Ordering {
         Ok(())
     }
 
-    /// Writes down what makes a batch's list.
+    /// Encodes the passes that make the list of a batch.
     pub(crate) fn encode(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -334,7 +344,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(12))]
 
-        /// Farthest first, equals in their own order, nobody twice: what a stable sort on the processor makes of the same.
+        /// The order is that of a stable sort on the CPU: farthest first, equal depths in their own order, no element twice.
         #[test]
         fn the_order_is_that_of_a_stable_sort(
             places in prop::collection::vec(near_or_equal(), 0..9_000), sorted in any::<bool>(),
@@ -347,7 +357,7 @@ mod tests {
             want.sort_unstable();
             prop_assert!(want.windows(2).all(|pair| pair[0] < pair[1]), "somebody is there twice");
             if sorted {
-                // The device may round a depth by a bit, and so change neighbours that are closer than that.
+                // The device may round a depth by a bit, and so swap neighbours that are closer than that.
                 for pair in list.windows(2) {
                     let (a, b) = (depth(pair[0]), depth(pair[1]));
                     prop_assert!(a >= b - a.abs() * 1e-6, "{} before {}", a, b);
@@ -358,7 +368,7 @@ mod tests {
             }
         }
 
-        /// Whoever touches the picture is on the list, wherever it is; and nobody far from it.
+        /// Every element that touches the picture is on the list, and none far from it.
         #[test]
         fn nobody_in_view_is_left_out(
             places in prop::collection::vec(prop::array::uniform3(-9f32..9.0), 1..600), radius in 0.01f32..2.0,
@@ -372,7 +382,7 @@ mod tests {
                     low: [x - margin, y - margin, z - margin],
                     high: [x + margin, y + margin, z + margin],
                 };
-                // Any of it on a pixel.
+                // Part of the element is on a pixel.
                 let on_picture = view.project([x, y, z]).is_some_and(|[px, py, depth]| {
                     let reach = radius * view.parts().focal / depth;
                     px > -reach * 0.7 && px < 320.0 + reach * 0.7 && py > -reach * 0.7 && py < 200.0 + reach * 0.7

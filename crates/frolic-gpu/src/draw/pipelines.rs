@@ -1,4 +1,4 @@
-//! Pipelines and the layouts of what is bound to them, made when first needed.
+//! Pipelines and bind group layouts, created when first needed.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -20,17 +20,17 @@ use crate::shared::finish::{BloomSize, Finish, SortPass};
 use crate::shared::frame::FRAME_BYTES;
 use crate::shared::look::{DRAW_BYTES, MERGED};
 
-/// Linear light, with room above 1.
+/// Linear light, which may exceed 1.
 pub(crate) const LIGHT: TextureFormat = TextureFormat::Rgba16Float;
 pub(crate) const DEPTH: TextureFormat = TextureFormat::Depth32Float;
 pub(crate) const NEAREST: TextureFormat = TextureFormat::R32Float;
-/// What a picture is read back as.
+/// Format of the picture for a readback.
 pub(crate) const PICTURE: TextureFormat = TextureFormat::Rgba8Unorm;
 
-/// Samples of a pixel where something solid is drawn.
+/// Samples of a pixel in passes that draw solid surfaces.
 pub(crate) const SAMPLES: u32 = 4;
 
-/// Layouts of bind groups; numbers as in the shaders.
+/// Bind group layouts. Binding numbers are those of the shaders.
 #[derive(Debug)]
 pub(crate) struct Layouts {
     pub(crate) frame: BindGroupLayout,
@@ -74,7 +74,7 @@ pub(crate) fn layout(gpu: &Gpu, label: &str, who: ShaderStages, binds: &[(u32, B
                     Bind::Depth => texture(wgpu::TextureSampleType::Depth, false),
                     Bind::Samples => texture(wgpu::TextureSampleType::Depth, true),
                 };
-                // A buffer that is written is never the business of drawing.
+                // Only compute shaders write buffers.
                 let visibility = if matches!(bind, Bind::Write) { ShaderStages::COMPUTE } else { who };
                 wgpu::BindGroupLayoutEntry { binding, visibility, ty, count: None }
             })
@@ -168,7 +168,7 @@ impl Key {
     }
 }
 
-/// The pipelines that a renderer needed so far, out of those that its device has.
+/// The pipelines of a device that a renderer has needed so far.
 #[derive(Debug)]
 pub(crate) struct Pipelines {
     pub(crate) gpu: Gpu,
@@ -176,7 +176,7 @@ pub(crate) struct Pipelines {
     drawn: HashMap<Key, wgpu::RenderPipeline>,
 }
 
-/// What is in front covers by its opacity: colours have it multiplied in, and what adds has none.
+/// Blending by opacity, with premultiplied colours. Additive colours have opacity 0.
 const OVER: wgpu::BlendState = wgpu::BlendState {
     color: BlendComponent {
         src_factor: BlendFactor::One,
@@ -195,7 +195,7 @@ impl Pipelines {
         Self { gpu: gpu.clone(), layouts: Arc::new(Layouts::new(gpu)), drawn: HashMap::new() }
     }
 
-    /// Sees to it that a pipeline is there.
+    /// Creates a pipeline if it does not exist.
     pub(crate) fn make(&mut self, key: Key) -> Result<(), GpuError> {
         if self.drawn.contains_key(&key) {
             return Ok(());
@@ -206,7 +206,7 @@ impl Pipelines {
             Source::Device | Source::Trail => &self.layouts.device,
         };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
-        // Of two forms of which one is closed, each piece is asked for itself.
+        // If only one of the two meshes is closed, the shader decides for each fragment.
         let faces = key.closed == 1 || key.closed == 2;
         let one = |on: bool| if on { 1.0 } else { 0.0 };
         let constants = [
@@ -237,7 +237,7 @@ impl Pipelines {
                 } else {
                     wgpu::CompareFunction::Less
                 };
-                // What covers hides what is behind it in an external pass only where it is solid.
+                // In an external pass only solid surfaces write depth.
                 let depth = target.depth.map(|format| wgpu::DepthStencilState {
                     format,
                     depth_write_enabled: Some(key.write && key.solid),
@@ -288,12 +288,12 @@ impl Pipelines {
         Ok(())
     }
 
-    /// A pipeline that was made.
+    /// An existing pipeline.
     pub(crate) fn get(&self, key: &Key) -> Option<&wgpu::RenderPipeline> {
         self.drawn.get(key)
     }
 
-    /// A pipeline of a pass over the whole picture, made if need be.
+    /// Returns the pipeline of a pass over the whole picture.
     pub(crate) fn wide(&self, entry: &'static str) -> Result<wgpu::RenderPipeline, GpuError> {
         let gpu = &self.gpu;
         let (program, layouts): (Program, Vec<Option<&BindGroupLayout>>) = match entry {
@@ -359,12 +359,12 @@ pub(crate) fn pipeline_layout(gpu: &Gpu, groups: &[Option<&BindGroupLayout>]) ->
     })
 }
 
-/// The module of a program, compiled if the device has it not yet.
+/// Returns the compiled module of a program.
 fn module(gpu: &Gpu, program: Program) -> Result<ShaderModule, GpuError> {
     gpu.made().modules.get(program.name, || program.compile(gpu))
 }
 
-/// A render pipeline, made if the device has it not yet.
+/// Returns a render pipeline, compiled on first use.
 fn render(
     gpu: &Gpu,
     key: RenderKey,
@@ -377,7 +377,7 @@ fn render(
     })
 }
 
-/// A compute pipeline, made if the device has it not yet.
+/// Returns a compute pipeline, compiled on first use.
 pub(crate) fn compute(
     gpu: &Gpu,
     program: Program,
@@ -404,7 +404,7 @@ pub(crate) fn compute(
     })
 }
 
-/// A bind group of these things, numbered as the layout has them.
+/// A bind group of these resources, by binding number.
 pub(crate) fn group(
     gpu: &Gpu,
     layout: &BindGroupLayout,
@@ -417,7 +417,7 @@ pub(crate) fn group(
     gpu.device().create_bind_group(&wgpu::BindGroupDescriptor { label: None, layout, entries: &entries })
 }
 
-/// Sets what the next dispatches run and what they are bound to, and counts one.
+/// Sets the pipeline and bind group of the next dispatch, and counts both.
 pub(crate) fn set_dispatch(
     pass: &mut wgpu::ComputePass<'_>,
     counters: &mut DeviceCounters,
@@ -432,7 +432,7 @@ pub(crate) fn set_dispatch(
     counters.dispatches += 1;
 }
 
-/// A part of a buffer that a uniform with a dynamic offset shows.
+/// The window of a buffer that a uniform with a dynamic offset reads.
 pub(crate) fn window(buffer: &wgpu::Buffer, bytes: u64) -> wgpu::BindingResource<'_> {
     wgpu::BindingResource::Buffer(wgpu::BufferBinding {
         buffer,

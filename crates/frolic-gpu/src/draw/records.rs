@@ -1,4 +1,4 @@
-//! Elements that live on the processor, packed in drawing order for the device.
+//! Packs elements of the CPU for the device, in drawing order.
 
 use frolic_draw::backend::{ElementNow, Form};
 use frolic_draw::{Batch, DrawList, Fill, Instances, Look, View};
@@ -10,14 +10,14 @@ use crate::shared::look::{
     FILL_PICTURE, FILL_PLAIN, FILL_TILES, Packed, PackedCurve, PackedMotion, PackedSprite,
 };
 
-/// Buffers that are filled anew each frame, none larger than a shader sees at once.
+/// Buffers that are filled in each frame, none larger than one binding.
 #[derive(Debug)]
 pub(crate) struct Pages {
     label: &'static str,
     pages: Vec<Page>,
-    /// Which page is being filled.
+    /// Index of the page that is being filled.
     now: usize,
-    /// Changes when a buffer does.
+    /// Changes when a buffer is replaced.
     pub(crate) generation: u64,
 }
 
@@ -28,7 +28,7 @@ struct Page {
     buffer: wgpu::Buffer,
 }
 
-/// Words that a page starts with.
+/// Initial size of a page in words.
 const FIRST_WORDS: usize = 1 << 14;
 
 impl Pages {
@@ -42,12 +42,12 @@ impl Pages {
         self.pages.iter_mut().for_each(|page| page.used = 0);
     }
 
-    /// Most records of `words` each that one page holds.
+    /// Most records of `words` each in one page.
     pub(crate) fn most(gpu: &Gpu, words: usize) -> usize {
         ((gpu.binding() / 4) as usize / words.max(1)).saturating_sub(1).max(1)
     }
 
-    /// Room for records of `words` each, which start at a whole number of them; at most [`Pages::most`]. Returns the page and the first word.
+    /// Reserves aligned records of `words` each, at most [`Pages::most`]. Returns the page and the first word.
     pub(crate) fn take(&mut self, gpu: &Gpu, count: usize, words: usize) -> (usize, usize) {
         let most = (gpu.binding() / 4) as usize;
         loop {
@@ -69,12 +69,12 @@ impl Pages {
         }
     }
 
-    /// The words of a page from one on.
+    /// A range of words of a page.
     pub(crate) fn words(&mut self, page: usize, first: usize, count: usize) -> &mut [u32] {
         &mut self.pages[page].words[first..first + count]
     }
 
-    /// Writes all that was taken to the device.
+    /// Uploads all reserved words.
     pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) {
         for page in &mut self.pages {
             let bytes = page.used as u64 * 4;
@@ -100,7 +100,7 @@ fn page_buffer(gpu: &Gpu, label: &str, bytes: u64) -> wgpu::Buffer {
     gpu.buffer(label, bytes, wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST)
 }
 
-/// Words of the records of elements: plain, with a velocity or a tint, with a curve.
+/// Words of the records of elements: plain, with a velocity or a tint, or with a curve.
 const PLAIN: usize = Packed::WORDS;
 const MOVING: usize = PLAIN + PackedMotion::WORDS;
 const CURVED: usize = PLAIN + PackedCurve::WORDS;
@@ -112,7 +112,7 @@ pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
         let of = |instances: &Instances<'_>| instances.element(0).as_ref().is_some_and(has);
         list.runs(batch).iter().any(|run| match list.source(run.source) {
             Some((instances, _)) if !run.sorted => of(instances),
-            // A sorted run may be of all populations of its look.
+            // A sorted run may mix all populations of its look.
             _ => list.sources().any(|(instances, own)| own.parts().key == parts.key && of(instances)),
         })
     };
@@ -125,10 +125,10 @@ pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
     }
 }
 
-/// Elements packed by one task.
+/// Elements that one task packs.
 const PART: usize = 2048;
 
-/// Packs a stretch of a batch's instances, from `skip` on, as records of `each` words.
+/// Packs a range of a batch's instances, from `skip` on, as records of `each` words.
 pub(crate) fn pack(
     list: &DrawList<'_>,
     batch: &Batch,
@@ -166,7 +166,7 @@ pub(crate) fn pack(
     }
 }
 
-/// Not a number: stands for a value that was not given.
+/// Not a number: marks a value that was not given.
 const NOT_GIVEN: u32 = f32::NAN.to_bits();
 
 fn given<const N: usize>(values: Option<[f32; N]>) -> [u32; N] {

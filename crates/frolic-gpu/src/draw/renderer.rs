@@ -1,14 +1,14 @@
-//! The device backend: a draw list in, a picture out. Its passes mirror the stages of the CPU backend:
+//! The device backend: draws a list into a picture. Its passes follow the stages of the CPU backend:
 //!
 //! ```text
-//! order      which instances are seen and in which order, where the device is to find out     order.rs
-//! shadow     what the sun sees of solid things
-//! start      the backdrop, which the processor paints once a view                             targets.rs
-//! then stretch by stretch of the list:
-//!   solid    by four samples a pixel, the nearest wins; then composed onto the picture
-//!   pieces   transparent meshes and ribbons, the same way
+//! order      culling and sorting, where the device does it                     order.rs
+//! shadow     solid surfaces into the shadow map
+//! start      the backdrop, which the CPU paints once for a view                targets.rs
+//! then for each range of items of one kind:
+//!   solid    four samples a pixel, depth tested; then composed onto the picture
+//!   pieces   transparent meshes and ribbons, multisampled too
 //!   soft     transparent discs and rectangles, straight onto the picture
-//! finish     bloom, tone curve, dither, eight bits                                            finish.rs
+//! finish     bloom, tone curve, dither, eight bits                              finish.rs
 //! ```
 
 use frolic_core::{Counter, Meter, Stage};
@@ -26,7 +26,7 @@ use crate::draw::population::DevicePopulation;
 use crate::draw::targets::{BackdropOn, Target, Targets, fits, light, target};
 use crate::shared::frame::{ENDLESS, FrameView, SunMap};
 
-/// Draws lists on a device, keeping its buffers and textures from frame to frame.
+/// Draws lists on a device. Buffers and textures are kept from frame to frame.
 ///
 /// ```no_run
 /// use frolic_core::Meter;
@@ -49,23 +49,23 @@ use crate::shared::frame::{ENDLESS, FrameView, SunMap};
 pub struct GpuRenderer {
     draws: DrawItems,
     targets: Option<Targets>,
-    /// The same picture over white, where it is to be see-through.
+    /// The same picture over white, for transparent pictures.
     over_white: Option<Target>,
     backdrop: Option<BackdropOn>,
     shadow: Option<(u32, Target)>,
     finish: Option<Finish>,
-    /// Whether the finish is for a see-through picture.
+    /// Whether the finish is for a transparent picture.
     transparent: bool,
 }
 
-/// What is drawn one after the other in one kind of pass.
+/// Items that are drawn in one pass.
 #[derive(Debug, Clone, PartialEq)]
-struct Stretch {
+struct PassRange {
     pass: Pass,
     items: std::ops::Range<usize>,
 }
 
-/// How a look is drawn onto a picture.
+/// The pass of a look.
 fn kind(look: &Look) -> Pass {
     match (look.is_solid(), Shape::of(look).has_pieces()) {
         (true, _) => Pass::Solid,
@@ -92,12 +92,12 @@ impl GpuRenderer {
         })
     }
 
-    /// Draws the list over the backdrop and hands over the frame. With an `image` it waits for the picture and reads it back; without, it
+    /// Draws the list over the backdrop and submits the frame. With an `image` it waits for the picture and reads it back; without one it
     /// never waits.
     ///
     /// # Errors
-    /// A picture or texture that is too large for the device, a population that is not among `populations`, squares of blades that are
-    /// groups, a device that was lost.
+    /// A picture or texture that is too large for the device, a population that is not among `populations`, groups of blades, or a lost
+    /// device.
     #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
     pub fn render(
         &mut self,
@@ -128,7 +128,7 @@ impl GpuRenderer {
         self.frame(recorder, list, populations, view, None, Some(image), meter)
     }
 
-    /// Takes a finished picture's texture: what the last frame drew, for a window.
+    /// The texture of the last picture, for a window.
     pub fn picture(&self) -> Option<&wgpu::TextureView> {
         self.targets.as_ref().map(|targets| &targets.picture.view)
     }
@@ -154,8 +154,8 @@ impl GpuRenderer {
         let started = meter.start(Stage::Encode);
         let size = view.size();
         self.draws.build(list, populations, view, kind, &mut recorder.counters)?;
-        let stretches = stretches(&self.draws.items);
-        let any = |pass: Pass| stretches.iter().any(|stretch| stretch.pass == pass);
+        let ranges = ranges(&self.draws.items);
+        let any = |pass: Pass| ranges.iter().any(|range| range.pass == pass);
         let sampled = any(Pass::Solid) || any(Pass::Pieces);
         self.fit(&gpu, size, sampled, backdrop.is_none(), &mut recorder.counters)?;
         let map = self.shadow_map(&gpu, list, view, any(Pass::Solid))?;
@@ -180,10 +180,10 @@ impl GpuRenderer {
         for (nth, light) in fills.iter().enumerate() {
             let plain = BackdropSpec::plain(*light);
             self.paint(&gpu, view, backdrop.unwrap_or(&plain), list, backdrop.is_none(), meter, recorder);
-            // What is drawn over white goes into a texture of its own.
+            // The picture over white has a texture of its own.
             let over_white = *light > 0.0;
             self.swap_light(over_white);
-            self.passes(recorder, populations, &stretches, map.as_ref(), nth == 0)?;
+            self.passes(recorder, populations, &ranges, map.as_ref(), nth == 0)?;
             self.swap_light(over_white);
         }
         self.finish_up(recorder, view, backdrop.is_none(), image.is_some())?;
@@ -208,8 +208,8 @@ impl GpuRenderer {
         gpu.check()
     }
 
-    /// Waits until the device has done all that was asked of it, and hears of the last timings. It stalls: between the frames of a
-    /// measurement, not in a loop that runs freely.
+    /// Waits until the device is done, and reads back the last timings. This stalls; use it between the frames of a
+    /// measurement.
     ///
     /// # Errors
     /// When the device was lost.
@@ -222,7 +222,7 @@ impl GpuRenderer {
         done
     }
 
-    /// Textures of the right size.
+    /// Ensures textures of the right size.
     fn fit(
         &mut self,
         gpu: &Gpu,
@@ -259,7 +259,7 @@ impl GpuRenderer {
         }
     }
 
-    /// The sun's map, where shadows fall.
+    /// The shadow map, if there are shadows.
     fn shadow_map(
         &mut self,
         gpu: &Gpu,
@@ -290,7 +290,7 @@ impl GpuRenderer {
                 self.draws.pipelines.make(item.casting().key)?;
             }
         }
-        // Twice as far as anything that throws a shadow into the view can be.
+        // Twice the distance of anything that casts a shadow into the view.
         let far = view.parts().eye.length() + sun.shadow_reach * 4.0 + 100.0;
         Ok(Some(SunMap::new(sun_view, texel, far)))
     }
@@ -319,12 +319,12 @@ impl GpuRenderer {
         meter.stop(started);
     }
 
-    /// Writes down everything up to the picture in linear light.
+    /// Encodes everything up to the picture in linear light.
     fn passes(
         &mut self,
         recorder: &mut Recorder,
         populations: &[&dyn DevicePopulation],
-        stretches: &[Stretch],
+        ranges: &[PassRange],
         map: Option<&SunMap>,
         first: bool,
     ) -> Result<(), GpuError> {
@@ -380,12 +380,12 @@ impl GpuRenderer {
             let solid = (0..draws.items.len()).filter(|&nth| draws.items[nth].key.pass == Pass::Solid);
             draws.draw(&mut pass, solid, true, populations, counters)?;
         }
-        // The pass in hand draws onto the picture; others end it.
+        // The open pass draws onto the picture; other passes end it.
         let mut met_solid = false;
         let mut next = 0;
         let mut what = Some(Onto::Start);
         loop {
-            let soft = stretches.get(next).filter(|stretch| stretch.pass == Pass::Soft);
+            let soft = ranges.get(next).filter(|range| range.pass == Pass::Soft);
             if what.is_some() || soft.is_some() {
                 let load =
                     if what == Some(Onto::Start) { LoadOp::Clear(wgpu::Color::BLACK) } else { LoadOp::Load };
@@ -418,16 +418,16 @@ impl GpuRenderer {
                         }
                         _ => {}
                     }
-                    if let (Some(stretch), false) = (soft, solid) {
-                        draws.draw(&mut pass, stretch.items.clone(), false, populations, counters)?;
+                    if let (Some(range), false) = (soft, solid) {
+                        draws.draw(&mut pass, range.items.clone(), false, populations, counters)?;
                         next += 1;
                     }
                 }
                 met_solid |= solid;
                 continue;
             }
-            let (Some(stretch), Some(sampled)) = (stretches.get(next), sampled) else { break };
-            let fresh = stretches[..next].iter().all(|before| before.pass == Pass::Soft);
+            let (Some(range), Some(sampled)) = (ranges.get(next), sampled) else { break };
+            let fresh = ranges[..next].iter().all(|before| before.pass == Pass::Soft);
             let mut attachment = colour(&sampled.light.view, LoadOp::Clear(wgpu::Color::TRANSPARENT));
             attachment.resolve_target = Some(&sampled.met.view);
             attachment.ops.store = StoreOp::Discard;
@@ -447,14 +447,14 @@ impl GpuRenderer {
                 pass.set_bind_group(1, &behind, &[]);
                 pass.draw(0..3, 0..1);
             }
-            draws.draw(&mut pass, stretch.items.clone(), false, populations, counters)?;
-            what = Some(if stretch.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
+            draws.draw(&mut pass, range.items.clone(), false, populations, counters)?;
+            what = Some(if range.pass == Pass::Solid { Onto::Solid } else { Onto::Pieces });
             next += 1;
         }
         Ok(())
     }
 
-    /// Writes down the rest of the frame.
+    /// Encodes the rest of the frame.
     fn finish_up(
         &mut self,
         recorder: &mut Recorder,
@@ -509,7 +509,7 @@ impl GpuRenderer {
     }
 }
 
-/// What a pass onto the picture begins with.
+/// First operation of a pass onto the picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Onto {
     Start,
@@ -517,16 +517,16 @@ enum Onto {
     Pieces,
 }
 
-/// Cuts items where the kind of pass changes.
-fn stretches(items: &[Item]) -> Vec<Stretch> {
-    let mut stretches: Vec<Stretch> = Vec::new();
+/// Splits items where the kind of pass changes.
+fn ranges(items: &[Item]) -> Vec<PassRange> {
+    let mut ranges: Vec<PassRange> = Vec::new();
     for (nth, item) in items.iter().enumerate() {
-        match stretches.last_mut() {
+        match ranges.last_mut() {
             Some(last) if last.pass == item.key.pass => last.items.end = nth + 1,
-            _ => stretches.push(Stretch { pass: item.key.pass, items: nth..nth + 1 }),
+            _ => ranges.push(PassRange { pass: item.key.pass, items: nth..nth + 1 }),
         }
     }
-    stretches
+    ranges
 }
 
 fn colour(view: &wgpu::TextureView, load: LoadOp<wgpu::Color>) -> wgpu::RenderPassColorAttachment<'_> {

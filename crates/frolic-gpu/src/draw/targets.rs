@@ -1,4 +1,4 @@
-//! Textures that a picture is drawn to.
+//! Textures that are drawn to.
 
 use half::f16;
 use wgpu::{TextureFormat, TextureUsages, TextureView};
@@ -11,7 +11,7 @@ use crate::device::{DeviceCounters, Gpu};
 use crate::draw::pipelines::{DEPTH, LIGHT, NEAREST, PICTURE, SAMPLES};
 use crate::shared::frame::FARTHEST;
 
-/// A texture and the whole of it.
+/// A texture with a view of all of it.
 #[derive(Debug)]
 pub(crate) struct Target {
     pub(crate) texture: wgpu::Texture,
@@ -42,13 +42,13 @@ pub(crate) fn target(
     Target { texture, view, bytes: u64::from(width) * u64::from(height) * u64::from(samples) * texel }
 }
 
-/// Textures of one size of picture.
+/// Textures for one size of picture.
 #[derive(Debug)]
 pub(crate) struct Targets {
     pub(crate) size: ImageSize,
     /// Linear light.
     pub(crate) light: Target,
-    /// What samples are drawn to and meet in, where anything is drawn by samples.
+    /// Multisampled targets and their resolved copies, if anything is drawn multisampled.
     pub(crate) sampled: Option<Sampled>,
     /// The finished picture.
     pub(crate) picture: Target,
@@ -59,7 +59,7 @@ pub(crate) struct Sampled {
     pub(crate) light: Target,
     pub(crate) met: Target,
     pub(crate) depth: Target,
-    /// Depth of the nearest sample of each pixel, m.
+    /// Depth of the nearest sample of each pixel, in metres.
     pub(crate) nearest: Target,
 }
 
@@ -73,7 +73,7 @@ impl Targets {
     /// Textures of this size.
     ///
     /// # Errors
-    /// When the device has none so large.
+    /// The device has no textures this large.
     pub(crate) fn new(gpu: &Gpu, size: ImageSize) -> Result<Self, GpuError> {
         fits(gpu, "a picture side", sides(size).into_iter().max().unwrap_or(0))?;
         Ok(Self {
@@ -84,7 +84,7 @@ impl Targets {
         })
     }
 
-    /// Sees to it that there is something to draw samples to.
+    /// Ensures multisampled targets.
     pub(crate) fn with_samples(&mut self, gpu: &Gpu) -> bool {
         if self.sampled.is_some() {
             return false;
@@ -107,12 +107,12 @@ impl Targets {
     }
 }
 
-/// What linear light is drawn to.
+/// A target for linear light.
 pub(crate) fn light(gpu: &Gpu, size: ImageSize) -> Target {
     target(gpu, "light", sides(size), LIGHT, 1, DRAWN)
 }
 
-/// Whether a texture of this side can be.
+/// Refuses a texture whose side is too large.
 pub(crate) fn fits(gpu: &Gpu, what: &'static str, side: u32) -> Result<(), GpuError> {
     let most = gpu.device().limits().max_texture_dimension_2d;
     if side <= most {
@@ -122,7 +122,7 @@ pub(crate) fn fits(gpu: &Gpu, what: &'static str, side: u32) -> Result<(), GpuEr
     Err(GpuError::TooLarge { what, wanted, most, instead: "draw a smaller one, or draw on the CPU" })
 }
 
-/// A backdrop on the device, kept while the view stays.
+/// A backdrop on the device, kept while the view does not change.
 #[derive(Debug)]
 pub(crate) struct BackdropOn {
     view: View,
@@ -132,7 +132,7 @@ pub(crate) struct BackdropOn {
     pub(crate) light: Target,
     pub(crate) sunlit: Target,
     pub(crate) depth: Target,
-    /// Whether anything of it is solid.
+    /// Whether it has solid parts.
     pub(crate) has_depth: bool,
 }
 
@@ -170,7 +170,7 @@ impl BackdropOn {
         Self { view: *view, spec, lights, sun: sun.copied(), light, sunlit, depth, has_depth }
     }
 
-    /// Whether this is what such a view would show.
+    /// Returns whether it shows this view.
     pub(crate) fn shows(
         &self,
         view: &View,

@@ -1,4 +1,4 @@
-//! What events note on the device, and what follows from it: `shaders/happen.wgsl` and `events.wgsl`.
+//! Events on the device: what they record, and the elements that they start (`shaders/event_records.wgsl`, `events.wgsl`).
 
 use std::sync::Arc;
 
@@ -33,14 +33,14 @@ pub(crate) fn ranges(
     (all, words)
 }
 
-/// What following one event binds, for each copy of the state that a step has written.
+/// Bind groups for an event that starts elements, one set for each copy of the state.
 #[derive(Debug)]
 pub(crate) struct Link {
-    /// Members of the set.
+    /// Indices of members of the set.
     pub(crate) parent: usize,
     pub(crate) target: usize,
     pub(crate) is_birth: bool,
-    /// Most that it can start in a step.
+    /// Most elements that it starts in a step.
     most: u32,
     groups: [LinkGroups; 2],
 }
@@ -52,11 +52,11 @@ struct LinkGroups {
     start: BindGroup,
 }
 
-/// Buffers of a population, as following binds them; both copies of what there are two of.
+/// Buffers of a population that events bind, with both copies of its state.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Ends<'a> {
     pub(crate) steps: &'a wgpu::Buffer,
-    pub(crate) book: &'a wgpu::Buffer,
+    pub(crate) counts: &'a wgpu::Buffer,
     pub(crate) blocks: &'a wgpu::Buffer,
     pub(crate) events: &'a wgpu::Buffer,
     pub(crate) columns: &'a [[wgpu::Buffer; 3]; 2],
@@ -64,7 +64,7 @@ pub(crate) struct Ends<'a> {
     pub(crate) most: u32,
 }
 
-/// Pipelines that follow events, and how their buffers are bound.
+/// Pipelines and layouts of events.
 #[derive(Debug)]
 pub(crate) struct Following {
     layouts: [Arc<BindGroupLayout>; 3],
@@ -97,7 +97,7 @@ impl Following {
         })
     }
 
-    /// Binds what following an event of `parent`, by its number, needs.
+    /// Creates the bind groups of an event of `parent`, by its number.
     pub(crate) fn link(
         &self,
         gpu: &Gpu,
@@ -116,7 +116,7 @@ impl Following {
             let of = |nth: usize, of: Ends<'_>, more: &[(u32, &wgpu::Buffer)]| {
                 let mut all = vec![
                     (0, window(of.steps, STEP_WORDS * 4)),
-                    (1, of.book.as_entire_binding()),
+                    (1, of.counts.as_entire_binding()),
                     (2, from.blocks.as_entire_binding()),
                     (12, told.clone()),
                 ];
@@ -135,7 +135,7 @@ impl Following {
         Link { parent, target, is_birth, most: event.most.min(to.most), groups }
     }
 
-    /// Starts a round of births of an event's parent; `slot` is where its step is.
+    /// Starts a round of births; `slot` is the offset of the parent's step.
     pub(crate) fn turn(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -148,7 +148,7 @@ impl Following {
         pass.dispatch_workgroups(1, 1, 1);
     }
 
-    /// Notes the births of a round; `calls` are those of the parent's next step.
+    /// Records the births of a round; `calls` are those of the parent's next step.
     pub(crate) fn note_births(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -170,7 +170,7 @@ impl Following {
         pass.dispatch_workgroups_indirect(calls, 0);
     }
 
-    /// Starts what was noted; `slot` is where the step of the population that is started is.
+    /// Starts elements for all records; `slot` is the offset of the step of the started population.
     pub(crate) fn start(
         &self,
         pass: &mut wgpu::ComputePass<'_>,

@@ -1,6 +1,6 @@
-//! Grids that obstacles and fields are read from, in one texture: each starts a row of its own and runs on over the rows below.
+//! Grids of obstacles and fields in one texture. Each grid starts a row and continues in the rows below.
 //!
-//! What a brush changes of a mask is copied in order with the steps, so that each step of a frame sees the mask of its own time.
+//! Edits of a mask are copied in order with the steps, so each step reads the mask of its own time.
 
 use std::sync::Arc;
 
@@ -21,12 +21,12 @@ pub(crate) struct Grids {
     places: Vec<GridPlace>,
     /// Stamp of each grid when its words were last uploaded.
     stamps: Vec<u64>,
-    /// Words on their way.
+    /// Words of one upload.
     words: Vec<u32>,
 }
 
 impl Grids {
-    /// Room for nothing.
+    /// An empty texture.
     pub(crate) fn new(gpu: &Gpu) -> Self {
         let layout = Arc::new(layout(gpu, "grids", ShaderStages::COMPUTE, &[(0, Bind::Numbers)]));
         let (texture, group) = made(gpu, &layout, 1);
@@ -41,7 +41,7 @@ impl Grids {
         &self.group
     }
 
-    /// Where the grids of the world that was followed last are.
+    /// Locations of the grids of the last world.
     pub(crate) fn places(&self) -> &[GridPlace] {
         &self.places
     }
@@ -51,7 +51,7 @@ impl Grids {
         u64::from(self.texture.width()) * u64::from(self.texture.height()) * 4
     }
 
-    /// Writes down what brings the texture up to date with a world.
+    /// Encodes the copies that update the texture to a world.
     pub(crate) fn follow(
         &mut self,
         gpu: &Gpu,

@@ -1,9 +1,9 @@
-//! A population of particles that lives on the device: emitted, moved, collided, aged and retired there. The buffers that a step writes
-//! are the ones that drawing reads.
+//! Particles on the device: emitted, moved, collided, aged and retired there. Drawing reads the buffers that a step
+//! writes.
 //!
-//! State is three columns in two copies: places with sizes, velocities with ids, ages with lives. A step reads one copy and writes the
-//! survivors, in order, to the other (`shaders/step.wgsl`), so that the dead cost nothing. A population that is larger than what a shader
-//! sees of a buffer is split into shards, which fill up one after the other.
+//! State is three columns in two copies: positions with sizes, velocities with ids, ages with lifetimes. A step reads one copy and
+//! writes the survivors, in order, to the other (`shaders/step.wgsl`), so retired elements cost nothing. A population larger than one
+//! binding is split into shards, which fill up one after another.
 
 pub(crate) mod events;
 pub(crate) mod grids;
@@ -43,7 +43,7 @@ use crate::shared::step::{
     StepWorld,
 };
 
-/// Steps that can be written down before they are handed over.
+/// Most steps of one submission.
 pub const MOST_STEPS: u32 = 64;
 
 /// Words between the uniforms of two steps.
@@ -52,30 +52,30 @@ pub(crate) const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
 /// Bytes an element: both copies of its columns.
 const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
 
-/// Instead of a shard's number, where a draw list names its trails.
+/// Key of the trails, in place of the number of a shard.
 const TRAIL_KEY: u64 = 0xffff;
 
-/// What the device has told of a population. Totals since the start; they come a frame or two late, and miss nothing.
+/// Statistics of a population on the device, as exact totals since the start. They are one or two frames old.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct DeviceStatistics {
-    /// Steps taken when this was true.
+    /// Steps taken at the time of the readback.
     pub steps: u64,
-    /// Alive then.
+    /// Live elements at that time.
     pub alive: u64,
-    /// Born.
+    /// Elements emitted.
     pub emitted: u64,
-    /// Due, but without room.
+    /// Elements that were due without room.
     pub refused: u64,
-    /// At the end of their life, or picked up. Those that something ends in the step of their birth count a step later.
+    /// Elements retired by age or by a collector. Those that end in the step of their birth count one step later.
     pub retired: u64,
-    /// Met an obstacle, each once a step.
+    /// Contacts with obstacles, at most one for each element in a step.
     pub hits: u64,
-    /// Picked up.
+    /// Elements picked up by collectors.
     pub picked: u64,
-    /// Picked up by each collector.
+    /// The same for each collector.
     pub caught: [u64; MOST_SOLID],
-    /// What its events asked for happened so often.
+    /// Number of events.
     pub happened: u64,
 }
 
@@ -102,65 +102,65 @@ pub struct GpuParticles {
     emitters: Emitters,
     next_id: u32,
     own: OwnFields,
-    /// Those of the step that is written down, and their waves.
+    /// Fields of the step that is being encoded, and their waves.
     fields: (Vec<DeviceField>, Vec<Wave>),
     axes: Vec<EmitterAxes>,
     shards: Vec<Shard>,
-    book: wgpu::Buffer,
+    counts: wgpu::Buffer,
     steps: wgpu::Buffer,
     births: wgpu::Buffer,
-    /// What happens, and what that starts.
+    /// Uniforms of the events.
     events: wgpu::Buffer,
-    /// Words of emitters between two steps.
+    /// Words of the emitters of one step.
     births_slot: u64,
     newborn: Newborn,
     trailing: Option<Trailing>,
     grids: Grids,
     layouts: Layouts,
-    /// Compiled for the world that it was last stepped in.
+    /// Compiled for the world of the last step.
     stepping: Option<Stepping>,
-    /// Which copy is the newest.
+    /// Index of the newest copy.
     now: usize,
-    /// Steps written down since what was last handed over, and when that was.
+    /// Steps that were encoded since the last submission, and its generation.
     pending: u32,
     generation: u64,
     taken: u64,
     readback: Readback,
-    /// The population's counters as they were read last; they wrap around.
+    /// Counters of the population at the last readback. They wrap around.
     raw: [u32; POPULATION_WORDS as usize],
     statistics: DeviceStatistics,
-    /// What was taken of the statistics: see [`GpuParticles::take_caught`].
+    /// Counts already returned by [`GpuParticles::take_caught`].
     taken_of: [u64; MOST_SOLID],
     frame: u64,
     read_at: u64,
 }
 
 impl GpuParticles {
-    /// An empty population with room for all its elements.
+    /// An empty population. Memory for all elements is reserved.
     ///
     /// # Errors
-    /// A value out of range, or more elements than the device has room for.
+    /// A value out of range, or more elements than the device can hold.
     pub fn new(gpu: &Gpu, spec: &ParticleSpec, seed: u32) -> Result<Self, DevicePopulationError> {
         Self::with_assets(gpu, spec, seed, &Assets::default())
     }
 
-    /// The same, whose emitters and fields may name assets.
+    /// As [`GpuParticles::new`], with assets for emitters and fields.
     ///
     /// # Errors
-    /// As [`GpuParticles::new`], or an asset that is missing or cannot be used; and over 2.5 million elements that an emitter starts from a
-    /// asset, evenly or from the surface.
+    /// As [`GpuParticles::new`]; an asset that is missing or unusable; or over 2.5 million elements with an emitter that starts them from
+    /// assets, evenly or from the surface.
     pub fn with_assets(
         gpu: &Gpu,
         spec: &ParticleSpec,
         seed: u32,
         assets: &Assets,
     ) -> Result<Self, DevicePopulationError> {
-        /// Names of populations, never used twice.
+        /// Keys of populations are never reused.
         static KEYS: AtomicU64 = AtomicU64::new(1);
         spec.check()?;
         gpu.check()?;
         let most_bytes = gpu.binding().min(gpu.device().limits().max_buffer_size);
-        // Whole groups, and no more than one dispatch reaches.
+        // Whole groups, within the reach of one dispatch.
         let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
         let count = spec.count;
         let shards = count.div_ceil(most).max(1);
@@ -185,12 +185,12 @@ impl GpuParticles {
             return Err(SpecError::new("count", problem, format!("write at most {written}")).into());
         }
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC | BufferUsages::COPY_DST;
-        let book_words = POPULATION_WORDS + shards * SHARD_WORDS;
-        let book = gpu.buffer("book", u64::from(book_words) * 4, storage);
+        let count_words = POPULATION_WORDS + shards * SHARD_WORDS;
+        let counts = gpu.buffer("counters", u64::from(count_words) * 4, storage);
         let uniform = BufferUsages::UNIFORM | BufferUsages::COPY_DST;
         let steps = u64::from(MOST_STEPS) * u64::from(shards) * STEP_SLOT * 4;
         let steps = gpu.buffer("steps", steps, uniform);
-        // A stream and a few bursts each at most.
+        // At most a stream and a few bursts for each emitter.
         let births_slot = (spec.emitter.len().max(1) as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS)
             .next_multiple_of(64);
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
@@ -206,7 +206,7 @@ impl GpuParticles {
                 let first = u64::from(nth) * u64::from(most);
                 let room = (u64::from(count) - first).min(u64::from(most)) as u32;
                 let buffers =
-                    Buffers { book: &book, steps: &steps, births: &births, births_slot, events: &events };
+                    Buffers { counts: &counts, steps: &steps, births: &births, births_slot, events: &events };
                 Shard::new(gpu, &layouts, room, POPULATION_WORDS + nth * SHARD_WORDS, buffers)
             })
             .collect();
@@ -225,8 +225,8 @@ impl GpuParticles {
             fields: Default::default(),
             axes: spec.emitter.iter().map(EmitterAxes::of).collect(),
             shards,
-            readback: Readback::new(gpu, "statistics", book_words as usize),
-            book,
+            readback: Readback::new(gpu, "statistics", count_words as usize),
+            counts,
             steps,
             births,
             births_slot,
@@ -251,7 +251,7 @@ impl GpuParticles {
         Ok(made)
     }
 
-    /// Why an event cannot start its elements, if it cannot.
+    /// Returns why an event cannot start elements of this population, if it cannot.
     pub(crate) fn cannot_be_started(&self, event: &EventSpec) -> Option<&'static str> {
         if self.shards.len() > 1 {
             return Some("start elements of more than a shader sees at once");
@@ -266,26 +266,26 @@ impl GpuParticles {
         Started { room: self.spec.count, seed: self.seed }
     }
 
-    /// What following events binds.
+    /// Buffers that events bind.
     pub(crate) fn ends(&self) -> Option<Ends<'_>> {
-        let Self { steps, book, events, shards, .. } = self;
+        let Self { steps, counts, events, shards, .. } = self;
         let Shard { blocks, columns, calls, most, .. } = shards.first()?;
-        Some(Ends { steps, book, blocks, events, columns, calls, most: *most })
+        Some(Ends { steps, counts, blocks, events, columns, calls, most: *most })
     }
 
-    /// Which copy of its state is the newest.
+    /// Index of the newest copy of the state.
     pub(crate) fn copy(&self) -> usize {
         self.now
     }
 
-    /// The dispatch over all that live.
+    /// The dispatch over all live elements.
     pub(crate) fn calls(&self) -> Option<&wgpu::Buffer> {
         self.shards.first().map(|shard| &shard.calls[self.now])
     }
 
-    /// Sets aside what its events need to note whom they start elements for, one an event, and what its trails need.
+    /// Allocates the records of its events, given the population that each starts, and binds its trails.
     pub(crate) fn note_for(&mut self, started: &[Option<Started>]) {
-        let Self { gpu, spec, shards, layouts, book, steps, births, births_slot, events, trailing, .. } =
+        let Self { gpu, spec, shards, layouts, counts, steps, births, births_slot, events, trailing, .. } =
             self;
         let Some(shard) = shards.first_mut().filter(|_| !spec.event.is_empty() || trailing.is_some()) else {
             return;
@@ -298,21 +298,21 @@ impl GpuParticles {
         }
         gpu.queue().write_buffer(events, 0, bytemuck::cast_slice(&words_of_events));
         shard.blocks = gpu.buffer("blocks", words * 4, BufferUsages::STORAGE);
-        let buffers = Buffers { book, steps, births, births_slot: *births_slot, events };
+        let buffers = Buffers { counts, steps, births, births_slot: *births_slot, events };
         shard.groups = groups_of(gpu, layouts, &shard.columns, &shard.calls, &shard.blocks, buffers);
         let Shard { blocks, columns, calls, most, .. } = shard;
         if let Some(trailing) = trailing {
-            trailing.bind(gpu, Ends { steps, book, blocks, events, columns, calls, most: *most });
+            trailing.bind(gpu, Ends { steps, counts, blocks, events, columns, calls, most: *most });
         }
     }
 
-    /// Moves the middle that scattered emitters are there around: x and z, m; at first it is the origin. Returns whether any place appeared
-    /// or went: what was born there lives on.
+    /// Moves the centre of scattered emitters: x and z, in metres; at first the origin. Returns whether any emitter appeared
+    /// or vanished. Their elements stay.
     pub fn recentre(&mut self, middle: [f32; 2]) -> bool {
         self.emitters.recentre(middle, self.seed)
     }
 
-    /// Writes down `steps` steps of `dt` seconds each; hands over what was written before where it becomes too much.
+    /// Encodes `steps` steps of `dt` seconds. If one submission cannot hold them, earlier steps are submitted.
     ///
     /// # Errors
     /// When the device was lost.
@@ -327,7 +327,7 @@ impl GpuParticles {
         step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps)
     }
 
-    /// Steps that are written down and not yet handed over.
+    /// Number of encoded steps that were not submitted yet.
     pub(crate) fn pending_in(&mut self, recorder: &Recorder) -> u32 {
         if self.generation != recorder.generation {
             (self.generation, self.pending) = (recorder.generation, 0);
@@ -335,7 +335,7 @@ impl GpuParticles {
         self.pending
     }
 
-    /// Writes steps into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+    /// Encodes steps into the given encoder, at most [`MOST_STEPS`] for one submission.
     pub(crate) fn encode(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
@@ -356,7 +356,7 @@ impl GpuParticles {
         )
     }
 
-    /// Makes steps ready, at most [`MOST_STEPS`] for one submission: uploads what they need.
+    /// Uploads the uniforms of steps, at most [`MOST_STEPS`] for one submission.
     pub(crate) fn ready(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
@@ -382,7 +382,7 @@ impl GpuParticles {
         Ok(ready.collect())
     }
 
-    /// Once a step was taken and followed: writes down that trails are carried along.
+    /// Encodes the update of trails after a step and its events.
     pub(crate) fn carry(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -394,7 +394,7 @@ impl GpuParticles {
         }
     }
 
-    /// Writes down a step that was made ready.
+    /// Encodes a prepared step.
     pub(crate) fn take(
         &mut self,
         pass: &mut wgpu::ComputePass<'_>,
@@ -436,7 +436,7 @@ impl GpuParticles {
         self.now = 1 - self.now;
     }
 
-    /// Uploads what one step needs.
+    /// Uploads the uniforms of one step.
     fn prepare(
         &mut self,
         counters: &mut DeviceCounters,
@@ -460,7 +460,7 @@ impl GpuParticles {
                 newborn.add(born.rows(spec, *seed, &now, next_id.wrapping_add(due as u32), room))
             });
             Emitter::of(emitter, &axes[now.emitter], &now, due, row).append(&mut births);
-            // More than there can be room for is all the same.
+            // Beyond this number there is no room in any case.
             due = (due + now.count).min(u64::from(u32::MAX));
             count += 1;
         });
@@ -468,7 +468,7 @@ impl GpuParticles {
         let first_id = *next_id;
         *next_id = first_id.wrapping_add(due as u32);
         upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births, counters);
-        // The state that each step of a frame reads: they take turns.
+        // The steps of a frame read the two copies in turn.
         let parity = (self.taken % 2) as u32;
         let collectors: Vec<DeviceCollector> =
             device_collectors(world, self.time, dt).take(MOST_SOLID).collect();
@@ -487,7 +487,7 @@ impl GpuParticles {
         for (nth, shard) in self.shards.iter().enumerate() {
             let on = StepShard {
                 capacity: shard.most,
-                counters: shard.book,
+                counters: shard.counts,
                 parity,
                 is_first: nth == 0,
                 is_last: nth == last,
@@ -502,7 +502,7 @@ impl GpuParticles {
         Ready { step, due, newborn: self.newborn.group().clone() }
     }
 
-    /// At the end of a frame's commands: has the device's totals copied where they can be read_at.
+    /// Encodes the copy of the counters for a readback. Call it at the end of a frame's commands.
     pub fn record(&mut self, recorder: &mut Recorder) {
         let (encoder, _) = recorder.parts();
         self.copy_counters_in(encoder);
@@ -510,10 +510,10 @@ impl GpuParticles {
 
     pub(crate) fn copy_counters_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
         self.frame += 1;
-        self.readback.record(encoder, &self.book, self.frame);
+        self.readback.record(encoder, &self.counts, self.frame);
     }
 
-    /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
+    /// Requests the readback. Call it after the submission, before steps of the next frame.
     pub fn request_readback(&mut self) {
         self.readback.request_readback();
     }
@@ -522,7 +522,7 @@ impl GpuParticles {
         self.pending = 0;
     }
 
-    /// Takes in what has come, without waiting, and tells the meter what is new.
+    /// Reads back counters that have arrived, without waiting, and adds the new counts to the meter.
     pub fn read_back(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
         self.read_back_in(&mut recorder.counters, meter);
     }
@@ -560,7 +560,7 @@ impl GpuParticles {
         meter.add(Counter::Events, statistics.happened - before.happened);
     }
 
-    /// Waits for the newest totals. It stalls: for the end of a run, not for a frame.
+    /// Waits for the latest counters. This stalls; use it at the end of a run.
     ///
     /// # Errors
     /// When the device was lost.
@@ -578,51 +578,51 @@ impl GpuParticles {
         Ok(self.statistics)
     }
 
-    /// What was read_at last.
+    /// Statistics of the latest readback.
     pub fn statistics(&self) -> &DeviceStatistics {
         &self.statistics
     }
 
-    /// Adds what each collector has picked up, of what was read_at since the last call; collectors past the last are left out.
+    /// Adds the elements that each collector has picked up between the previous call and the latest readback. Further collectors are left out.
     pub fn take_caught(&mut self, into: &mut [u64]) {
         for ((sum, now), taken) in into.iter_mut().zip(self.statistics.caught).zip(&mut self.taken_of) {
             *sum += now - std::mem::replace(taken, now);
         }
     }
 
-    /// Frames between what was read_at last and now.
+    /// Age of the latest readback in frames.
     pub fn readback_age(&self) -> u64 {
         self.frame - self.read_at
     }
 
-    /// Steps written down so far.
+    /// Number of steps encoded so far.
     pub fn steps_taken(&self) -> u64 {
         self.taken
     }
 
-    /// Seconds stepped so far.
+    /// Simulated time in seconds.
     pub fn time(&self) -> f64 {
         self.time
     }
 
-    /// What it was made from.
+    /// The spec it was built from.
     pub fn spec(&self) -> &ParticleSpec {
         &self.spec
     }
 
-    /// What a draw list names, one a shard.
+    /// Keys for draw lists, one for each shard.
     pub fn populations(&self) -> impl Iterator<Item = DeviceKey> {
         let key = |nth: usize| self.key << 16 | nth as u64;
         self.shards.iter().enumerate().map(move |(nth, shard)| DeviceKey { key: key(nth), most: shard.most })
     }
 
-    /// What a draw list names to draw its trails as ribbons, if it leaves any.
+    /// Key for a draw list of its trails as ribbons, if it leaves trails.
     pub fn trails(&self) -> Option<DeviceKey> {
         let places = self.spec.trail?.places;
         Some(DeviceKey { key: self.key << 16 | TRAIL_KEY, most: self.spec.count * places })
     }
 
-    /// Its instances for a draw list, one a shard; drawn `lag` seconds before the last step.
+    /// Instances for a draw list, one for each shard, drawn `lag` seconds before the last step.
     pub fn instances(&self, lag: f32) -> impl Iterator<Item = Instances<'static>> + use<> {
         let populations: Vec<_> = self.populations().collect();
         populations.into_iter().map(move |resident| Instances::on_device(resident, lag))
@@ -636,17 +636,17 @@ impl GpuParticles {
         columns + trails + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
     }
 
-    /// Reads the elements back, in no particular order across shards. It stalls: for tests and for saving.
+    /// Reads the elements back. Shards are in no particular order. This stalls; it is for tests and for saving.
     ///
     /// # Errors
     /// When the device was lost.
     pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<BodyRow>, GpuError> {
         let alive = self.wait(recorder, &mut Meter::new())?;
         let parity = (alive.steps % 2) as usize;
-        let book = read_words(&self.gpu, &self.book, self.book.size())?;
+        let counts = read_words(&self.gpu, &self.counts, self.counts.size())?;
         let mut rows = Vec::with_capacity(alive.alive as usize);
         for shard in &self.shards {
-            let live = book[shard.book as usize + parity] as usize;
+            let live = counts[shard.counts as usize + parity] as usize;
             if live == 0 {
                 continue;
             }
@@ -688,19 +688,19 @@ impl DevicePopulation for GpuParticles {
             columns: trailing.map_or(columns, |trailing| [&trailing.buffers[self.now]; 3]),
             trail: trailing.map(|trailing| trailing.clock),
             calls: &shard.calls[self.now],
-            counters: &self.book,
-            live: shard.book + (self.taken % 2) as u32,
+            counters: &self.counts,
+            live: shard.counts + (self.taken % 2) as u32,
             most: shard.most * trailing.map_or(1, |trailing| trailing.clock.places() as u32),
             copy: self.now,
         })
     }
 }
 
-/// Why a population cannot live on a device.
+/// Why a population cannot run on a device.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum DevicePopulationError {
-    /// Its spec cannot be used.
+    /// The spec cannot be used.
     #[error(transparent)]
     Spec(#[from] SpecError),
     /// The device cannot be used.
@@ -708,7 +708,7 @@ pub enum DevicePopulationError {
     Gpu(#[from] GpuError),
 }
 
-/// Reads words back. It stalls.
+/// Reads words back. This stalls.
 pub(crate) fn read_words(gpu: &Gpu, from: &wgpu::Buffer, bytes: u64) -> Result<Vec<u32>, GpuError> {
     let to = gpu.buffer("read", bytes, BufferUsages::MAP_READ | BufferUsages::COPY_DST);
     let mut encoder = gpu.device().create_command_encoder(&wgpu::CommandEncoderDescriptor::default());

@@ -1,4 +1,4 @@
-//! Newborn that the processor writes down, as no shader knows how they come about: from assets, evenly aimed, scattered.
+//! Newborns that the CPU writes, as no shader can start them: from assets, evenly aimed, or scattered.
 
 use std::sync::Arc;
 
@@ -10,16 +10,16 @@ use crate::draw::keys::Bind;
 use crate::draw::pipelines::{group, layout};
 use crate::shared::{self, Shared, SharedStruct};
 
-/// Words of one.
+/// Words of a newborn.
 const WORDS: usize = shared::step::Newborn::WORDS;
 
-/// Those of the steps that are written down and not yet handed over.
+/// Newborns of the steps that were not submitted yet.
 #[derive(Debug)]
 pub(crate) struct Newborn {
     layout: Arc<BindGroupLayout>,
     buffer: wgpu::Buffer,
     group: wgpu::BindGroup,
-    /// Words of the step that is being written down, and those before it.
+    /// Words of the current step; number of words of earlier steps.
     words: Vec<u32>,
     used: usize,
 }
@@ -31,7 +31,7 @@ impl Newborn {
         Self { layout, buffer, group, words: Vec::new(), used: 0 }
     }
 
-    /// Most that one step can have.
+    /// Most newborns of one step.
     pub(crate) fn most(gpu: &Gpu) -> u32 {
         (gpu.binding() / (WORDS as u64 * 4)) as u32
     }
@@ -40,7 +40,7 @@ impl Newborn {
         &self.layout
     }
 
-    /// Where those of the step that was flushed last are.
+    /// Bind group of the step that was uploaded last.
     pub(crate) fn group(&self) -> &wgpu::BindGroup {
         &self.group
     }
@@ -50,12 +50,12 @@ impl Newborn {
         self.buffer.size()
     }
 
-    /// All steps before were handed over.
+    /// Call it after a submission.
     pub(crate) fn clear(&mut self) {
         self.used = 0;
     }
 
-    /// Adds some to the step that is being written down; returns the place of the first among those of the step.
+    /// Adds newborns to the current step. Returns the index of the first.
     pub(crate) fn add(&mut self, rows: impl Iterator<Item = BodyRow>) -> u32 {
         let first = self.words.len() / WORDS;
         for row in rows {
@@ -72,11 +72,11 @@ impl Newborn {
         first as u32
     }
 
-    /// Uploads those of the step; returns the place of the first. They are in the buffer of [`Newborn::group`].
+    /// Uploads the newborns of the step to the buffer of [`Newborn::group`]. Returns the index of the first.
     pub(crate) fn flush(&mut self, gpu: &Gpu, counters: &mut DeviceCounters) -> u32 {
         let bytes = (self.used + self.words.len()) as u64 * 4;
         if bytes > self.buffer.size() {
-            // Steps before keep the buffer that they have.
+            // Earlier steps keep their buffer.
             self.used = 0;
             let bytes = (self.words.len() as u64 * 4 * 2).min(gpu.binding());
             (self.buffer, self.group) = made(gpu, &self.layout, bytes);

@@ -1,4 +1,4 @@
-//! Populations on a device that start one another: [`ParticleSet`](frolic_core::ParticleSet) where they live there.
+//! Populations on a device whose events start elements of each other, like [`ParticleSet`](frolic_core::ParticleSet) on the CPU.
 
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World, check_events};
 
@@ -8,7 +8,7 @@ use crate::population::events::{Following, Link};
 use crate::population::steps::{Ready, step_together};
 use crate::population::{DevicePopulationError, GpuParticles};
 
-/// Named populations of one device whose events may start elements of each other, and which are stepped together.
+/// Named populations of one device that are stepped together. Their events may start elements of each other.
 ///
 /// ```no_run
 /// use frolic_core::{EmitterSpec, EventSpec, Assets, Moment, ParticleSpec, WorldSpec};
@@ -32,16 +32,16 @@ pub struct GpuSet {
     gpu: Gpu,
     names: Vec<String>,
     members: Vec<GpuParticles>,
-    /// Events that start anything, parent by parent.
+    /// Events that start elements, ordered by parent.
     links: Vec<Link>,
-    /// Once there is any.
+    /// Created with the first event.
     following: Option<Following>,
-    /// Rounds until nothing more follows from a step.
+    /// Rounds after which no more births follow.
     rounds: u32,
 }
 
 impl GpuSet {
-    /// No population yet.
+    /// An empty set.
     pub fn new(gpu: &Gpu) -> Self {
         Self {
             gpu: gpu.clone(),
@@ -53,10 +53,10 @@ impl GpuSet {
         }
     }
 
-    /// Adds an empty population, whose emitters and fields may name assets; returns its place.
+    /// Adds an empty population, whose emitters and fields may name assets. Returns its index.
     ///
     /// # Errors
-    /// As [`GpuParticles::with_assets`], or a name that is there already.
+    /// As [`GpuParticles::with_assets`], or a name that is taken.
     pub fn add(
         &mut self,
         name: &str,
@@ -73,11 +73,11 @@ impl GpuSet {
         Ok(self.members.len() - 1)
     }
 
-    /// Finds the populations that events name, once all are there and before the first step. Events that were not linked start nothing.
+    /// Resolves the populations that events name. Call it after the last population and before the first step; without it events start nothing.
     ///
     /// # Errors
-    /// As [`ParticleSet::link`](frolic_core::ParticleSet::link); and what shaders cannot follow: looks that are handed down, elements that
-    /// start from assets, and populations that are more than a shader sees at once.
+    /// As [`ParticleSet::link`](frolic_core::ParticleSet::link), or an event that the device cannot run: inherited looks, elements that
+    /// start from assets, or populations larger than one binding.
     pub fn link(&mut self) -> Result<(), DevicePopulationError> {
         let specs: Vec<_> = self
             .names
@@ -118,30 +118,30 @@ impl GpuSet {
                 self.links.push(following.link(&self.gpu, [parent, target], [from, to], number, event));
             }
         }
-        // No chain of births is longer than there are events of births.
+        // A chain of births is at most as long as the number of birth events.
         self.rounds = 1 + self.links.iter().filter(|link| link.is_birth).count() as u32;
         self.following = Some(following);
         Ok(())
     }
 
-    /// The population of this name.
+    /// The population of a name.
     pub fn get(&self, name: &str) -> Option<&GpuParticles> {
         self.names.iter().position(|other| other == name).map(|nth| &self.members[nth])
     }
 
-    /// All populations, in the order in which they were added.
+    /// All populations in the order they were added.
     pub fn members(&self) -> &[GpuParticles] {
         &self.members
     }
 
-    /// Moves the middle that scattered emitters are there around: x and z, m.
+    /// Moves the centre of scattered emitters: x and z, in metres.
     pub fn recentre(&mut self, middle: [f32; 2]) {
         self.members.iter_mut().for_each(|member| {
             member.recentre(middle);
         });
     }
 
-    /// Writes down `steps` steps of `dt` seconds each of all populations, and after each step what follows from it.
+    /// Encodes `steps` steps of `dt` seconds of all populations, each followed by the elements that events start.
     ///
     /// # Errors
     /// When the device was lost.
@@ -165,17 +165,17 @@ impl GpuSet {
         step_together(gpu, members, follow, recorder, world, dt, steps)
     }
 
-    /// At the end of a frame's commands: has the device's totals copied where they can be read_at.
+    /// Encodes the copy of all counters for a readback. Call it at the end of a frame's commands.
     pub fn record(&mut self, recorder: &mut Recorder) {
         self.members.iter_mut().for_each(|member| member.record(recorder));
     }
 
-    /// Asks for what was copied, after it was submitted; a new frame's steps may then be written down.
+    /// Requests the readback. Call it after the submission, before steps of the next frame.
     pub fn request_readback(&mut self) {
         self.members.iter_mut().for_each(GpuParticles::request_readback);
     }
 
-    /// Takes in what has come, without waiting, and tells the meter what is new, and how many are alive.
+    /// Reads back counters that have arrived, without waiting. Adds new counts and live elements to the meter.
     pub fn read_back(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
         for member in &mut self.members {
             member.read_back(recorder, meter);
@@ -183,7 +183,7 @@ impl GpuSet {
         }
     }
 
-    /// Waits for the newest totals of all. It stalls: for the end of a run, not for a frame.
+    /// Waits for the latest counters of all populations. This stalls; use it at the end of a run.
     ///
     /// # Errors
     /// When the device was lost.
@@ -191,12 +191,12 @@ impl GpuSet {
         self.members.iter_mut().try_for_each(|member| member.wait(recorder, meter).map(|_| ()))
     }
 
-    /// Adds what each collector has picked up, of what was read_at since the last call.
+    /// Adds the elements that each collector has picked up between the previous call and the latest readback.
     pub fn take_caught(&mut self, into: &mut [u64]) {
         self.members.iter_mut().for_each(|member| member.take_caught(into));
     }
 
-    /// Frames between what was read_at last and now, at most.
+    /// Age of the oldest readback in frames.
     pub fn readback_age(&self) -> u64 {
         self.members.iter().map(GpuParticles::readback_age).max().unwrap_or(0)
     }
@@ -206,10 +206,10 @@ impl GpuSet {
         self.members.iter().map(GpuParticles::bytes).sum()
     }
 
-    /// Reads the elements of a population, by its place, back. It stalls: for tests and for saving.
+    /// Reads the elements of a population back, by its index. This stalls; it is for tests and for saving.
     ///
     /// # Errors
-    /// When the device was lost. None where there is no such population.
+    /// The device was lost. An unknown index gives no elements.
     pub fn read(
         &mut self,
         recorder: &mut Recorder,
@@ -219,7 +219,7 @@ impl GpuSet {
     }
 }
 
-/// What follows from a step that all have taken, in the order in which the processor follows it.
+/// Starts the elements of all events after a step, in the order of the CPU.
 fn follow(
     following: &Following,
     links: &[Link],
@@ -233,7 +233,7 @@ fn follow(
     for round in 0..rounds {
         let mut parent = None;
         for link in links {
-            // All members have written the same copy, as they are stepped together.
+            // Members are stepped together, so all have written the same copy.
             let now = members[link.parent].copy();
             let is_first = parent.replace(link.parent) != Some(link.parent);
             if is_first && links.iter().any(|it| it.parent == link.parent && it.is_birth) {

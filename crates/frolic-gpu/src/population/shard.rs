@@ -1,4 +1,4 @@
-//! A shard of a population on the device: its buffers, what its steps bind, and the pipelines that a population's world asks for.
+//! A shard of a population on the device: its buffers, bind groups, and the pipelines for its world.
 
 use std::sync::Arc;
 
@@ -22,19 +22,19 @@ use crate::shared::step::{
 #[derive(Debug)]
 pub(crate) struct Shard {
     pub(crate) most: u32,
-    /// Where its words in the book start.
-    pub(crate) book: u32,
+    /// First word of its counters.
+    pub(crate) counts: u32,
     pub(crate) columns: [[wgpu::Buffer; 3]; 2],
-    /// Calls written by the step that wrote each copy.
+    /// Indirect calls of each copy.
     pub(crate) calls: [wgpu::Buffer; 2],
-    /// Sums of groups of elements, and what events note.
+    /// Sums of groups of elements, and the records of events.
     pub(crate) blocks: wgpu::Buffer,
-    /// For each copy that is read: mark, wait, advance, birth.
+    /// For each copy: mark, scan, advance, birth.
     pub(crate) groups: [[wgpu::BindGroup; 4]; 2],
 }
 
 impl Shard {
-    pub(crate) fn new(gpu: &Gpu, layouts: &Layouts, most: u32, book: u32, buffers: Buffers<'_>) -> Self {
+    pub(crate) fn new(gpu: &Gpu, layouts: &Layouts, most: u32, counts: u32, buffers: Buffers<'_>) -> Self {
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
         let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
         let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
@@ -44,21 +44,21 @@ impl Shard {
         let calls = || gpu.buffer("calls", u64::from(CALL_WORDS) * 4, usage);
         let calls = [calls(), calls()];
         let groups = groups_of(gpu, layouts, &columns, &calls, &blocks, buffers);
-        Self { most, book, columns, calls, blocks, groups }
+        Self { most, counts, columns, calls, blocks, groups }
     }
 }
 
 /// Buffers that all shards share.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Buffers<'a> {
-    pub(crate) book: &'a wgpu::Buffer,
+    pub(crate) counts: &'a wgpu::Buffer,
     pub(crate) steps: &'a wgpu::Buffer,
     pub(crate) births: &'a wgpu::Buffer,
     pub(crate) births_slot: u64,
     pub(crate) events: &'a wgpu::Buffer,
 }
 
-/// For each copy that is read: mark, wait, advance, birth.
+/// For each copy: mark, scan, advance, birth.
 pub(crate) fn groups_of(
     gpu: &Gpu,
     layouts: &Layouts,
@@ -67,11 +67,11 @@ pub(crate) fn groups_of(
     blocks: &wgpu::Buffer,
     buffers: Buffers<'_>,
 ) -> [[wgpu::BindGroup; 4]; 2] {
-    let Buffers { book, steps, births, births_slot, events } = buffers;
+    let Buffers { counts, steps, births, births_slot, events } = buffers;
     [0, 1].map(|from| {
         let (old, new) = (&columns[from], &columns[1 - from]);
         let step = (0, window(steps, STEP_WORDS * 4));
-        let book = (1, book.as_entire_binding());
+        let counts = (1, counts.as_entire_binding());
         let blocks = (2, blocks.as_entire_binding());
         let old: [_; 3] = std::array::from_fn(|k| (3 + k as u32, old[k].as_entire_binding()));
         let new: [_; 3] = std::array::from_fn(|k| (6 + k as u32, new[k].as_entire_binding()));
@@ -79,7 +79,7 @@ pub(crate) fn groups_of(
         let births = (10, window(births, births_slot * 4));
         let events = (11, events.as_entire_binding());
         let of = |nth: usize, extra: &[(u32, wgpu::BindingResource<'_>)]| {
-            let mut all = vec![step.clone(), book.clone()];
+            let mut all = vec![step.clone(), counts.clone()];
             all.extend_from_slice(extra);
             group(gpu, &layouts.groups[nth], &all)
         };
@@ -106,12 +106,12 @@ pub(crate) fn groups_of(
     })
 }
 
-/// What there is in the world that a population feels: its pipelines are made for it.
+/// Features of a world. Pipelines are compiled for them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Fields {
     /// Of `feature_tags` in `shared/step.rs`.
     pub(crate) bits: u32,
-    /// Whether a life may end before its time.
+    /// Whether elements can end before their lifetime.
     pub(crate) ends_lives: bool,
 }
 

@@ -1,4 +1,4 @@
-//! Stepping populations together: each takes its step, then what follows from it, step by step, as many as one submission holds.
+//! Steps populations together. All take one step, then events start elements, for as many steps as one submission holds.
 
 use frolic_core::{Stage, World};
 
@@ -6,7 +6,7 @@ use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::{GpuParticles, MOST_STEPS, STEP_SLOT};
 
-/// A step that is written down: which of its submission, how many births are due in it, and the newborn that are written down.
+/// A prepared step: its index in the submission, its births, and the newborns that the CPU has written.
 #[derive(Debug)]
 pub(crate) struct Ready {
     pub(crate) step: u32,
@@ -15,14 +15,14 @@ pub(crate) struct Ready {
 }
 
 impl Ready {
-    /// Where a shard's words of it are, of so many shards.
+    /// Dynamic offset of a shard's uniform.
     pub(crate) fn slot(&self, shards: usize, shard: usize) -> u32 {
         (self.step * shards as u32 + shard as u32) * STEP_SLOT as u32 * 4
     }
 }
 
-/// Writes steps of populations down that take them together, and after each step what `follow` writes; hands over what was written before
-/// where it becomes too much.
+/// Encodes steps of populations, and after each step what `follow` encodes. If one submission cannot hold them, earlier steps are
+/// submitted.
 pub(crate) fn step_together(
     gpu: &Gpu,
     members: &mut [GpuParticles],
@@ -52,7 +52,7 @@ pub(crate) fn step_together(
     Ok(())
 }
 
-/// The same into somebody's encoder; at most [`MOST_STEPS`] for one submission.
+/// Encodes steps into the given encoder, at most [`MOST_STEPS`] for one submission.
 #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
 pub(crate) fn encode_together(
     members: &mut [GpuParticles],
@@ -73,7 +73,7 @@ pub(crate) fn encode_together(
     let mut pass = encoder
         .begin_compute_pass(&wgpu::ComputePassDescriptor { label: Some("step"), timestamp_writes: timing });
     counters.passes += 1;
-    // The step that each has made ready, of those of one moment.
+    // The step of every member at this index.
     for nth in 0..ready.first().map_or(0, Vec::len) {
         let step: Vec<&Ready> = ready.iter().filter_map(|ready| ready.get(nth)).collect();
         for (member, ready) in members.iter_mut().zip(&step) {

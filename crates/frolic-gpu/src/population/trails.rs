@@ -1,5 +1,5 @@
-//! Trails on the device: the last places of every element, carried along once a step is taken (`shaders/carry.wgsl`), and drawn as ribbons
-//! from where they are (`shaders/trail.wgsl`).
+//! Trails on the device: the last positions of every element, carried over after each step (`shaders/trails.wgsl`), and drawn as
+//! ribbons from the same buffer (`shaders/trail_elements.wgsl`).
 
 use std::sync::Arc;
 
@@ -18,19 +18,19 @@ use crate::shared::step::{STEP_WORDS, TRAIL_HEAD};
 #[derive(Debug)]
 pub(crate) struct Trailing {
     pub(crate) clock: TrailClock,
-    /// Of both copies of the state.
+    /// One for each copy of the state.
     pub(crate) buffers: [wgpu::Buffer; 2],
     layout: Arc<BindGroupLayout>,
     pipeline: ComputePipeline,
-    /// For the copy that a step has written, once it is bound.
+    /// For the copy that a step has written.
     groups: Option<[BindGroup; 2]>,
 }
 
 impl Trailing {
-    /// Room for the trails of `count` elements.
+    /// Buffers for the trails of `count` elements.
     ///
     /// # Errors
-    /// More than a shader sees at once, as [`DevicePopulationError::Spec`](crate::DevicePopulationError); a lost device.
+    /// More than one binding, as [`DevicePopulationError::Spec`](crate::DevicePopulationError); a lost device.
     pub(crate) fn new(gpu: &Gpu, spec: &TrailSpec, count: u32) -> Result<Self, crate::DevicePopulationError> {
         let each = u64::from(TRAIL_HEAD + spec.places * 3) * 4;
         if each * u64::from(count) > gpu.binding() {
@@ -52,7 +52,7 @@ impl Trailing {
         let groups = [0, 1].map(|now| {
             let [places, motions, ages] = &ends.columns[now];
             let buffers = [
-                (1, ends.book),
+                (1, ends.counts),
                 (2, ends.blocks),
                 (6, places),
                 (7, motions),
@@ -67,7 +67,7 @@ impl Trailing {
         self.groups = Some(groups);
     }
 
-    /// Writes down that places are carried over to the copy `now`, whose next step's dispatch is in `calls`.
+    /// Encodes the copy of positions to the state `now`. `calls` holds the dispatch of the next step.
     pub(crate) fn carry(
         &self,
         pass: &mut wgpu::ComputePass<'_>,

@@ -1,6 +1,6 @@
-// Where and which way newborn start: frolic-core/src/placement/source.rs and families/particles/emit.rs.
+// Positions and directions of newborns: frolic-core/src/placement/source.rs and families/particles/emit.rs.
 
-// A direction evenly over the part of the sphere around z between two cosines.
+// A uniform direction between two cosines around z.
 fn cap(x: vec3<f32>, y: vec3<f32>, z: vec3<f32>, u: f32, v: f32, inner: f32, rim: f32) -> vec3<f32> {
     let cosine = inner - u * (inner - rim);
     let sine = sqrt(max(1.0 - cosine * cosine, 0.0));
@@ -16,7 +16,7 @@ fn cube_root(v: f32) -> f32 {
     return y - (y * y * y - v) / (3.0 * y * y);
 }
 
-// A place of a shape.
+// A position of a shape.
 fn spot(shape: u32, aim: Aim, random: vec3<f32>) -> vec3<f32> {
     let face_x = aim.face_x;
     let face_y = aim.face_y;
@@ -42,12 +42,12 @@ fn spot(shape: u32, aim: Aim, random: vec3<f32>) -> vec3<f32> {
     }
 }
 
-// A speed of those that come with an aim.
+// A speed of an aim.
 fn speed(aim: Aim, random: f32) -> f32 {
     return aim.speed_min + (aim.speed_max - aim.speed_min) * random;
 }
 
-// A direction of a flat fan whose middle and side these are; the least and the greatest angle are turns.
+// A direction of a flat fan, given its middle and side. Angles are in turns.
 fn fan(middle: vec3<f32>, side: vec3<f32>, least: f32, most: f32, random: f32) -> vec3<f32> {
     let to = random * 2.0 - 1.0;
     let turn = sin_cos_turn((least + (most - least) * abs(to)) * select(1.0, -1.0, to < 0.0));

@@ -1,4 +1,4 @@
-// Sky, ground and water, which the processor paints once for a view; here the sun is added where it is not in shadow.
+// Sky, ground and water, which the CPU paints once for a view; sunlight is added here, where it is not in shadow.
 
 @group(1) @binding(0) var light: texture_2d<f32>;
 @group(1) @binding(1) var sun: texture_2d<f32>;
@@ -19,7 +19,7 @@ fn start(@builtin(position) at: vec4<f32>) -> @location(0) vec4<f32> {
     return vec4(colour, 1.0);
 }
 
-// The depth of what is solid in it, for the samples of solid things.
+// Depth of the solid parts, for the samples of solid surfaces.
 @fragment
 fn start_depth(@builtin(position) at: vec4<f32>) -> @builtin(frag_depth) f32 {
     let depth = textureLoad(nearest, vec2<i32>(at.xy), 0).x;

@@ -1,7 +1,7 @@
-// How a billboard is turned about the line of sight.
+// Orientation of a billboard about the line of sight.
 
 struct BillboardAxes {
-    // Half axes across and up, m.
+    // Half axes across and up, in metres.
     across: vec3<f32>,
     upward: vec3<f32>,
 }

@@ -1,5 +1,5 @@
-// Light that spreads: means of eight by eight pixels, blurred near and far, half of each: see frolic-raster/src/finish.rs, whose
-// boxes in a row are here one kernel.
+// Bloom: means of blocks of eight by eight pixels, blurred near and far, half of each: see frolic-raster/src/finish.rs. Its
+// box filters in a row are one kernel here.
 
 @group(0) @binding(0) var<uniform> size: BloomSize;
 @group(0) @binding(1) var picture: texture_2d<f32>;

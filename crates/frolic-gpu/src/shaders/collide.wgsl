@@ -1,18 +1,18 @@
-// What becomes of elements that meet obstacles: frolic-core/src/world/obstacles/meet.rs.
+// Collision response: frolic-core/src/world/obstacles/meet.rs.
 
-// How long the way took that an element is moved along: a step, or what was left of it after a birth.
+// Time of the path, in seconds: a step, or the rest of it after a birth.
 var<private> seconds: f32;
 
 struct Moved {
     at: vec3<f32>,
     velocity: vec3<f32>,
-    // Whether it touched anything: what first, how fast it came towards it, and whether that counts.
+    // Whether it touched an obstacle, the first one, the speed towards it, and whether it counts as a hit.
     touched: bool,
     hit: bool,
     which: u32,
     into: f32,
     normal: vec3<f32>,
-    // Whether its life ends there.
+    // Whether the contact ends its life.
     dies: bool,
     // Whether a collector picks it up, and which.
     picked: bool,
@@ -28,7 +28,7 @@ fn respond(k: u32, velocity: vec3<f32>, normal: vec3<f32>) -> vec3<f32> {
     return (velocity - normal * into) * (1.0 - solid.friction) - normal * (into * solid.bounce);
 }
 
-// Slow, pressed against it, held by friction.
+// Slow, pressed against the obstacle, and held by friction.
 fn holds(k: u32, speed: f32, into: f32) -> bool {
     return speed <= step.rest_speed && into >= 0.5 * speed && step.solid[k].friction > 0.0;
 }
@@ -48,7 +48,7 @@ fn die(to: ptr<function, Moved>) {
     (*to).hit = true;
 }
 
-// Brings a place out of every obstacle by its depth. Returns whether it is out: deep inside nothing may say which way that is.
+// Pushes a position out of all obstacles by its depth. Returns false if the way out is unknown deep inside.
 fn bring_out(to: ptr<function, Moved>) -> bool {
     for (var turn = 0u; turn < 8u; turn++) {
         var is_out = true;
@@ -81,7 +81,7 @@ fn bring_out(to: ptr<function, Moved>) -> bool {
     return true;
 }
 
-// Whether what lies still at a place goes on lying there.
+// Whether an element at rest stays at rest.
 fn supports(p: vec3<f32>) -> bool {
     for (var k = 0u; k < step.obstacles; k++) {
         if contact_of(k) != BOUNCES || step.solid[k].friction <= 0.0 || is_endless(k) {
@@ -106,7 +106,7 @@ fn supports(p: vec3<f32>) -> bool {
     return false;
 }
 
-// The obstacle that a place is nearest to or deepest in, and the distance.
+// The nearest or deepest obstacle at a position, and the signed distance.
 fn nearest(p: vec3<f32>, which: ptr<function, u32>) -> f32 {
     var least = 1e30;
     for (var k = 0u; k < step.obstacles; k++) {
@@ -119,7 +119,7 @@ fn nearest(p: vec3<f32>, which: ptr<function, u32>) -> f32 {
     return least;
 }
 
-// Of a velocity, as much as can lead through anything: past masks that lie alike, what leads along their plane.
+// Part of a velocity that can cross an obstacle: among masks in one orientation, the part in their plane.
 fn pace(velocity: vec3<f32>) -> f32 {
     switch step.flat_masks {
         case 1u: { return length(velocity.xy); }
@@ -128,7 +128,7 @@ fn pace(velocity: vec3<f32>) -> f32 {
     }
 }
 
-// A way through grids alone: as far at a time as nothing can be, and at least the shortest way that leads through nothing.
+// A path through grids alone: each advance is as long as the distance allows, and at least the shortest that crosses nothing.
 fn march(start: vec3<f32>, to: ptr<function, Moved>) {
     var which = 0u;
     let moved_to = (*to).at;
@@ -163,7 +163,7 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
             left -= time;
             continue;
         }
-        // Whoever goes along an edge goes on; else straight between the two distances.
+        // Elements along an edge continue; others stop between the two distances.
         var goes_along = false;
         var edge = vec4(0.0);
         if (*to).touched && off <= step.short_way * 0.5 {
@@ -181,10 +181,10 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
             die(to);
             return;
         }
-        // Off it by half a skin, so that what slides along does not touch at every step.
+        // Half a skin off the edge, so that sliding does not touch in every step.
         (*to).at -= edge.xyz * min(edge.w - SKIN * 0.5, 0.0);
         off = max(edge.w, 0.0);
-        // As flat as the touches of a slide along steps, it costs nothing.
+        // At the flat angles of sliding along steps, a contact costs no speed.
         let into = dot((*to).velocity, edge.xyz);
         if goes_along && time > 0.0 {
             (*to).velocity -= edge.xyz * min(into, 0.0);
@@ -205,7 +205,7 @@ fn march(start: vec3<f32>, to: ptr<function, Moved>) {
     bring_out(to);
 }
 
-// What is in the way of an element that goes from `start` with the velocity of `to`.
+// Contacts of an element that moves from `start` with the velocity of `to`.
 fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     let speed = length((*to).velocity);
     if rested && speed <= step.rest_speed && supports(start) {
@@ -215,7 +215,7 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     }
     if (FEATURES & MARCHES) != 0u {
         if pace((*to).velocity) * seconds <= step.short_way {
-            // Too short to lead through anything: where it ends decides.
+            // A path too short to cross anything: only its end matters.
             if !bring_out(to) {
                 (*to).at = start;
                 (*to).velocity = vec3(0.0);
@@ -231,7 +231,7 @@ fn meet(start: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     meet_any(start, speed, to);
 }
 
-// The same where it may be anything.
+// The same among obstacles of any kind.
 fn meet_any(start: vec3<f32>, speed: f32, to: ptr<function, Moved>) {
     var clear = 1e30;
     var inside = false;

@@ -1,4 +1,4 @@
-// Obstacles and shapes: how far a place is from one, and where a straight way first meets it. As frolic-core/src/world/obstacles/body.rs.
+// Obstacles and shapes: signed distances, and the first contact of a straight path: frolic-core/src/world/obstacles/body.rs.
 
 fn kind_of(k: u32) -> u32 {
     return step.solid[k].kind;
@@ -18,7 +18,7 @@ fn number(k: u32, nth: u32) -> f32 {
     return bitcast<f32>(word(k, nth));
 }
 
-// A direction, or nothing where there is none.
+// A unit vector, or zero.
 fn or_zero(v: vec3<f32>) -> vec3<f32> {
     let far = length(v);
     return select(vec3(0.0), v / far, far > 1e-20);
@@ -36,7 +36,7 @@ fn from_post(p: vec3<f32>, post: vec3<f32>) -> vec4<f32> {
     return vec4(select(vec3(1.0, 0.0, 0.0), off / far, far > 1e-9), far - post.z);
 }
 
-// The post of a cell of an endless world, counted from its least; of radius 0 if there is none.
+// The post of a cell of an endless world, counted from the lowest cell; radius 0 if there is none.
 fn post_of(k: u32, cell: vec2<i32>) -> vec3<f32> {
     let wide = step.solid[k].grid.yz;
     if any(cell < vec2(0)) || any(vec2<u32>(cell) >= wide) {
@@ -51,7 +51,7 @@ fn post_cell(k: u32, flat: vec2<f32>) -> vec2<i32> {
     return vec2<i32>(floor(flat / place.x) - place.yz);
 }
 
-// The nearest of all posts, no further than a cell: posts stay within theirs.
+// The nearest post, up to a cell away: posts stay within their cells.
 fn from_posts(k: u32, p: vec3<f32>) -> vec4<f32> {
     let middle = post_cell(k, p.xz);
     var nearest = vec4(0.0, 1.0, 0.0, step.solid[k].place.x);
@@ -65,10 +65,10 @@ fn from_posts(k: u32, p: vec3<f32>) -> vec4<f32> {
     return nearest;
 }
 
-// Where a straight way first meets any of the posts.
+// First contact of a straight path with a post.
 fn touch_posts(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     let end = start.xz + way.xz;
-    // A little wider, as elements near a cell's edge may touch what rounding puts beyond it.
+    // A little wider, as posts may reach beyond their cell by rounding.
     let low = post_cell(k, min(start.xz, end) - 0.01);
     let high = min(post_cell(k, max(start.xz, end) + 0.01), low + 15);
     var first = vec4(0.0, 0.0, 0.0, 2.0);
@@ -86,7 +86,7 @@ fn touch_posts(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     return first;
 }
 
-// A height, 0..1, of a ground, at a share of its width and depth from the lower edge of its picture.
+// A height, 0..1, at a share of the width and depth, from the lower edge of the picture.
 fn height_at(k: u32, share: vec2<f32>) -> f32 {
     let size = step.solid[k].grid.xy;
     let at = clamp(share * vec2<f32>(size) - 0.5, vec2(0.0), vec2<f32>(size - 1u));
@@ -119,7 +119,7 @@ fn ground(k: u32, p: vec3<f32>) -> vec4<f32> {
     return vec4(normal, over * select(normal.y, more.z, over > 0.0));
 }
 
-// The distance, and how it grows.
+// The distance and its gradient.
 fn distances(k: u32, p: vec3<f32>) -> vec4<f32> {
     let place = step.solid[k].place;
     let points = step.solid[k].grid.xyz;
@@ -161,7 +161,7 @@ fn mask_cell(word: u32) -> vec3<f32> {
     return vec3(f32((bits << 8u) >> 24u), f32(bits >> 24u), f32((bits << 16u) >> 16u));
 }
 
-// All in cells.
+// All in units of cells.
 fn mask_at(k: u32, at: vec2<f32>) -> Flat {
     let size = step.solid[k].grid.xy;
     let held = min(max(at, vec2(0.0)), vec2<f32>(size));
@@ -188,7 +188,7 @@ fn to_cells(k: u32, p: vec3<f32>) -> vec2<f32> {
     return (flat - place.xy) * (1.0 / place.z);
 }
 
-// Of a convex obstacle: the direction away from it, and the signed distance to it.
+// Of a convex obstacle: normal and signed distance.
 fn sample_convex(k: u32, p: vec3<f32>) -> vec4<f32> {
     let place = step.solid[k].place;
     let more = step.solid[k].more;
@@ -225,7 +225,7 @@ fn sample_convex(k: u32, p: vec3<f32>) -> vec4<f32> {
     }
 }
 
-// The same of one that is read from a grid. What there is none of costs nothing.
+// The same of a grid. Kinds that do not occur are compiled out.
 fn sample_grid(k: u32, p: vec3<f32>) -> vec4<f32> {
     if (FEATURES & HAS_GROUNDS) != 0u && kind_of(k) == GROUND {
         return ground(k, p);
@@ -272,8 +272,8 @@ fn cell_of(k: u32) -> f32 {
     }
 }
 
-// The direction out of a grid from a place where the distance grows nowhere, looked for further and further around; nothing where it does
-// not tell.
+// The way out of a grid from a position where the gradient vanishes, searched in growing neighbourhoods; zero if there is
+// none.
 fn way_out(k: u32, p: vec3<f32>) -> vec3<f32> {
     if kind_of(k) < DISTANCES {
         return vec3(0.0);
@@ -298,7 +298,7 @@ fn way_out(k: u32, p: vec3<f32>) -> vec3<f32> {
     return vec3(0.0);
 }
 
-// Where a straight way first meets an obstacle, and the direction away from it; a share over 1 if nowhere.
+// First contact of a straight path, and the normal; a share above 1 if there is none.
 fn first_touch(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     if is_grid(k) {
         return walk(k, start, way);
@@ -338,7 +338,7 @@ fn fall(k: u32, is_post: bool, post: vec3<f32>, start: vec3<f32>, way: vec3<f32>
     return vec4(0.0, 0.0, 0.0, 2.0);
 }
 
-// The same through a grid: as far at a time as nothing can be, and at least half a cell; once inside, back to the edge.
+// The same through a grid: as far as the distance allows, at least half a cell; once inside, back to the edge.
 fn walk(k: u32, start: vec3<f32>, way: vec3<f32>) -> vec4<f32> {
     let nowhere = vec4(0.0, 0.0, 0.0, 2.0);
     let far = length(way);

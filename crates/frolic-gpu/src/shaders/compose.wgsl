@@ -1,4 +1,4 @@
-// What was drawn by samples goes onto the picture; what is solid leaves its depth for what is transparent.
+// Composes multisampled passes onto the picture. Solid surfaces leave their depth for transparent ones.
 
 @group(1) @binding(0) var drawn: texture_2d<f32>;
 @group(1) @binding(1) var depths: texture_depth_multisampled_2d;

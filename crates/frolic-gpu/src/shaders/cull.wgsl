@@ -1,13 +1,13 @@
-// Which elements are seen: a list of them in order, how many, and their depths as keys to sort by. Three dispatches: count the seen
-// of each group, add the groups up, write.
+// Culling: a list of visible elements in order, their number, and their depths as sort keys. Three dispatches: count the visible
+// elements of each group, prefix sums, write.
 
 @group(3) @binding(0) var<storage, read_write> blocks: array<u32>;
 @group(3) @binding(1) var<storage, read_write> list: array<u32>;
 @group(3) @binding(2) var<storage, read_write> keys: array<u32>;
-// A draw, then a dispatch for sorting, then how many.
+// A draw, a dispatch for sorting, and the number of visible elements.
 @group(3) @binding(4) var<storage, read_write> calls: array<u32>;
 
-// Whether any of a ball can be in the picture; never says no to one that is.
+// Whether a ball can be in the picture; conservative.
 fn in_view(at: vec3<f32>, radius: f32) -> bool {
     let eye = frame.view;
     let place = local(eye, at);
@@ -82,7 +82,7 @@ fn write_list(
     if seen {
         let to = blocks[nth / GROUP] + rank.before;
         list[to] = draw.first + nth;
-        // Rises from far to near, as frolic-draw/src/sort.rs.
+        // Ascending from far to near, as in frolic-draw/src/sort.rs.
         keys[to] = ~bitcast<u32>(max(local(frame.view, element_at(draw.first + nth).at).z, 0.0));
     }
 }

@@ -1,4 +1,4 @@
-// Elements that live on the device: the buffers that the step writes. Group 2.
+// Elements on the device: the buffers that a step writes. Group 2.
 
 @group(2) @binding(0) var<storage, read> merged: array<u32>;
 @group(2) @binding(1) var<storage, read> listed: array<u32>;
@@ -26,14 +26,14 @@ fn element_at(nth: u32) -> Element {
     return e;
 }
 
-// What the step last counted.
+// Counters of the last step.
 @group(3) @binding(3) var<storage, read> counters: array<u32>;
 
 fn element_count() -> u32 {
     return counters[draw.count];
 }
 
-// No population on the device is made of sprites.
+// Sprites are never on the device.
 fn sprite_at(element: u32) -> PackedSprite {
     var none: PackedSprite;
     return none;

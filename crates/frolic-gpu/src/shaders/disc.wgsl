@@ -1,12 +1,12 @@
-// Round soft billboards: a pixel whose middle is at distance d covers (1 - d²/R²)² of it.
+// Round soft billboards: a pixel at distance d from the centre has coverage (1 - d²/R²)².
 
 struct Disc {
     @builtin(position) clip: vec4<f32>,
-    // Place within it, -1 to 1.
+    // Position within the disc, -1 to 1.
     @location(0) off: vec2<f32>,
-    // Light at full coverage, and how much is covered there.
+    // Light and opacity at full coverage.
     @location(1) @interpolate(flat) paint: vec4<f32>,
-    // Depth, m.
+    // Depth, in metres.
     @location(2) @interpolate(flat) depth: f32,
 }
 
@@ -71,7 +71,7 @@ fn fragment(in: Disc) -> @location(0) vec4<f32> {
     return shade(in);
 }
 
-// Into a pass of somebody else's.
+// Into an external pass.
 @fragment
 fn fragment_external(in: Disc) -> @location(0) vec4<f32> {
     return shade(in) * vec4(vec3(frame.exposure), 1.0);

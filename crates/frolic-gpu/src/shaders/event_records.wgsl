@@ -1,5 +1,5 @@
-// What events note, and where: frolic-core/src/world/events.rs. An event has a stretch of `blocks`: how many elements it starts and how many start
-// any, by groups; sums; then those that start any, in order.
+// Records of events: frolic-core/src/world/events.rs. An event has a range of `blocks`: elements it starts and records, both by groups;
+// sums; then the records in order.
 
 fn sums_of(e: Event) -> u32 {
     return e.range + e.groups * 2u;
@@ -9,7 +9,7 @@ fn record_at(e: Event, nth: u32) -> u32 {
     return sums_of(e) + SUM_WORDS + nth * RECORD_WORDS;
 }
 
-// How many elements it starts when it happens to an element.
+// Number of elements that an event of an element starts.
 fn started_by(e: Event, id: u32) -> u32 {
     let random = unit(hash3(vec3(e.seed, id, e.number)));
     if e.starts == 0u || random.x >= e.chance {
@@ -19,7 +19,7 @@ fn started_by(e: Event, id: u32) -> u32 {
     return u32(floor(wanted)) + select(0u, 1u, wanted - floor(wanted) > random.z);
 }
 
-// Where an element stands among those that start any: `before` of these, and of what they start.
+// Rank of an element among the records, and among the started elements.
 struct Standing {
     noted: Rank,
     started: Rank,
@@ -27,7 +27,7 @@ struct Standing {
 
 var<workgroup> any_starts: u32;
 
-// Call it from uniform control flow.
+// Requires uniform control flow.
 fn standing(lane: u32, started: u32) -> Standing {
     var s: Standing;
     s.noted = rank_in_group(lane, started > 0u);
@@ -40,7 +40,7 @@ fn standing(lane: u32, started: u32) -> Standing {
     return s;
 }
 
-// Adds a group's sums to the event's stretch.
+// Writes the sums of a group.
 fn note_group(e: Event, lane: u32, group: u32, s: Standing) {
     if lane == 0u && group < e.groups {
         blocks[e.range + group] = s.started.all;
@@ -48,7 +48,7 @@ fn note_group(e: Event, lane: u32, group: u32, s: Standing) {
     }
 }
 
-// Adds up the groups of an event. For one group of threads, from uniform control flow.
+// Adds up the groups of an event. For one thread group, in uniform control flow.
 fn sum_event(e: Event, lane: u32, groups: u32) {
     let wanted = add_blocks(lane, e.range, groups);
     let noted = add_blocks(lane, e.range + e.groups, groups);
@@ -58,7 +58,7 @@ fn sum_event(e: Event, lane: u32, groups: u32) {
     }
 }
 
-// Notes an element that starts some, once the groups were added up.
+// Writes the record of an element, after the groups were added up.
 fn note(e: Event, group: u32, s: Standing, what: Record) {
     let nth = blocks[e.range + e.groups + group] + s.noted.before;
     if nth >= e.room {

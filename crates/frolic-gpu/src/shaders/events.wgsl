@@ -1,15 +1,15 @@
-// What follows from the events of a step, after all populations of a set have taken it. For each event that starts elements:
+// Starts elements by the events of a step, after all populations of a set have taken it. For each event:
 //
-//   (turn, mark_births, add_births, tell_births   those of births: who was born since its population was last followed)
-//   grant    see how many find room and are allowed, and give them numbers
-//   start    write them behind those that live
+//   (turn, mark_births, add_births, tell_births   records of newborns since the last round)
+//   grant    number of started elements that find room, and their ids
+//   start    writes them after the live elements
 //
-// `book`, `step` and the columns are those of the population that is started, but for births, where they are the parent's; `blocks` are
-// always the parent's.
+// `counters`, `step` and the columns belong to the started population, but for births to the parent; `blocks` always belong to the
+// parent.
 
 @group(0) @binding(12) var<uniform> event: Event;
 
-// Starts a round: the newborn that follow are those since the last.
+// Starts a round: it follows the newborns since the last one.
 @compute @workgroup_size(1)
 fn turn() {
     let now = atomicLoad(&counters[next_live()]);
@@ -22,7 +22,7 @@ fn is_followed(nth: u32) -> bool {
     return nth >= atomicLoad(&counters[step.counters + FOLLOW_FROM]) && nth < atomicLoad(&counters[step.counters + FOLLOW_TO]);
 }
 
-// How many elements the birth of one starts, if it is followed.
+// Number of elements that the birth of an element starts, if this round follows it.
 fn started_by_birth(nth: u32) -> u32 {
     if is_followed(nth) {
         return started_by(event, next_motions[nth].w);
@@ -107,7 +107,7 @@ fn start(
     if nth >= blocks[sums + GIVEN] {
         return;
     }
-    // The last of those whose first is not after this one.
+    // The last record whose first element is not after this one.
     var low = 0u;
     var high = min(blocks[sums + RECORDED], event.room);
     while high - low > 1u {

@@ -1,6 +1,6 @@
-// What a population feels where fields are felt one by one.
+// Fields, gusts and integration.
 
-// As frolic-core/src/world/mod.rs.
+// As in frolic-core/src/world/mod.rs.
 fn on_edge(at: vec3<f32>) -> vec3<f32> {
     let level = at.x + at.z;
     let up = at.y * ON_EDGE.y;
@@ -8,7 +8,7 @@ fn on_edge(at: vec3<f32>) -> vec3<f32> {
     return vec3(at.x + aside, up - level * ON_EDGE.y, at.z + aside);
 }
 
-// What gusts add to the steady wind at a place.
+// What gusts add to the steady wind at a position.
 fn gust_at(place: vec3<f32>) -> vec3<f32> {
     let noise = gust_noise(on_edge(place * step.gusts_per_metre - step.gust_origin), GUST_SEED);
     return noise * step.gust_strength + noise.y * step.gust_along + step.gust_base;
@@ -61,7 +61,7 @@ fn sum_fields(place: vec3<f32>, velocity: vec3<f32>) -> Acting {
                 if (FEATURES & HAS_SHAPES) != 0u {
                     let there = distances(u32(field.b.x), place);
                     let normal = or_zero(there.xyz);
-                    // Damping is held over the step, so that no step is too long for it.
+                    // Damping is implicit, so it is stable at any step.
                     let damp = field.a.y / (1.0 + field.a.y * step.dt);
                     let off = clamp(there.w, -field.a.z, field.a.z);
                     push -= normal * ((field.a.x * off + damp * dot(velocity, normal)) * share);
@@ -109,7 +109,7 @@ fn attraction(place: vec3<f32>) -> vec3<f32> {
     return d * (step.attractor_strength / (r2 * sqrt(r2)));
 }
 
-// Puts an element onto each surface that holds it, by three steps along the gradient, and leaves it what leads along.
+// Projects an element onto the surfaces that hold it, by three steps along the gradient, and keeps the velocity along the surface.
 fn hold_on(to: ptr<function, Moved>) {
     for (var k = 0u; k < step.fields; k++) {
         let field = step.field[k];

@@ -1,10 +1,10 @@
-// What a whole frame shares: from where it is seen, what shines, what the sun sees. Group 0.
+// Uniform of a frame: viewpoints, lights, shadow map. Group 0.
 
 @group(0) @binding(0) var<uniform> frame: Frame;
 @group(0) @binding(1) var shadow_map: texture_depth_2d;
 @group(0) @binding(2) var nearest: texture_2d<f32>;
 
-// A point in a view's own axes: right, up, and depth, m.
+// A point in the axes of a view: right, up, and depth, in metres.
 fn local(eye: Eye, point: vec3<f32>) -> vec3<f32> {
     let d = point - eye.place;
     return vec3(dot(d, eye.right), dot(d, eye.up), dot(d, eye.forward));
@@ -23,7 +23,7 @@ fn middle() -> vec2<f32> {
     return vec2(frame.view.half_width, frame.view.half_height);
 }
 
-// Where a local point is on the screen, pixels from the left and top edge.
+// Position of a local point on the screen, in pixels from the left and top edges.
 fn screen(at: vec3<f32>) -> vec2<f32> {
     return middle() + vec2(at.x, -at.y) * scale_at(at.z);
 }
@@ -33,13 +33,13 @@ fn clip_of(at: vec3<f32>) -> vec4<f32> {
     let z = frame.z_scale * at.z + frame.z_offset;
     let xy = at.xy * frame.view.focal / middle();
     if is_level() {
-        // Whatever is nearer the sun than its map reaches is still in its way.
+        // Casters nearer to the sun than the map reaches still cast shadows.
         return vec4(xy, clamp(z, 0.0, 1.0), 1.0);
     }
     return vec4(xy, z, at.z);
 }
 
-// The clip position of a place on the screen at a depth.
+// The clip position of a point on the screen at a depth.
 fn clip_at(pixel: vec2<f32>, depth: f32) -> vec4<f32> {
     let ndc = (pixel / middle() - 1.0) * vec2(1.0, -1.0);
     let z = frame.z_scale * depth + frame.z_offset;
@@ -49,7 +49,7 @@ fn clip_at(pixel: vec2<f32>, depth: f32) -> vec4<f32> {
     return vec4(ndc * depth, z, depth);
 }
 
-// Outside of every picture.
+// Outside of the picture.
 const NOWHERE: vec4<f32> = vec4(0.0, 0.0, -2.0, 1.0);
 
 // The point behind a pixel at a depth.
@@ -59,7 +59,7 @@ fn point_behind(pixel: vec2<f32>, depth: f32) -> vec3<f32> {
     return eye.place + eye.forward * depth + eye.right * off.x - eye.up * off.y;
 }
 
-// Share of the sun that reaches a point: the mean of the four texels around it, each compared on its own.
+// Share of sunlight at a point: the mean of four texels, each compared on its own.
 fn sunlit(point: vec3<f32>) -> f32 {
     if frame.has_shadows == 0u {
         return 1.0;
@@ -81,7 +81,7 @@ fn sunlit(point: vec3<f32>) -> f32 {
     return mix(mix(lit.x, lit.y, share.x), mix(lit.z, lit.w, share.x), share.y);
 }
 
-// How much of something at a depth is in front of what is solid at a pixel: it fades in over the soft edge.
+// Share of a soft element at a depth in front of the solid surface at a pixel.
 fn soft_share(pixel: vec2<f32>, depth: f32, per_soft: f32) -> f32 {
     let solid = textureLoad(nearest, vec2<i32>(pixel), 0).x;
     return clamp((solid - depth) * per_soft, 0.0, 1.0);
@@ -95,7 +95,7 @@ fn unit_or_up(v: vec3<f32>) -> vec3<f32> {
     return vec3(0.0, 1.0, 0.0);
 }
 
-// A factor on the colour of something round and soft.
+// A factor on the colour of a round soft element.
 fn light_on_soft(lit: f32, at: vec3<f32>) -> vec3<f32> {
     if lit == 0.0 {
         return vec3(1.0);
@@ -110,7 +110,7 @@ fn light_on_soft(lit: f32, at: vec3<f32>) -> vec3<f32> {
 }
 
 struct Light {
-    // Factors on a colour: without the sun, and the sun's if nothing is in its way.
+    // Factors on a colour: without sunlight, and unshadowed sunlight.
     base: vec3<f32>,
     sun: vec3<f32>,
 }

@@ -1,4 +1,4 @@
-// Random numbers without state, bit for bit those of frolic-core/src/foundations/random.rs.
+// Stateless random numbers, bit for bit those of frolic-core/src/foundations/random.rs.
 
 // pcg3d of Jarzynski and Olano, "Hash Functions for GPU Rendering" (2020).
 fn hash3(key: vec3<u32>) -> vec3<u32> {
@@ -18,7 +18,7 @@ fn unit(bits: vec3<u32>) -> vec3<f32> {
     return vec3<f32>(bits >> vec3<u32>(8u)) * (1.0 / 16777216.0);
 }
 
-// Sine and cosine of a turn (1 is all around), as close as a float is: what devices ship is coarser.
+// Sine and cosine of a turn (1 is a full turn) to float precision; built-in functions are coarser.
 fn sin_cos_turn(turn: f32) -> vec2<f32> {
     let eighth = round(turn * 4.0);
     let x = (turn - eighth * 0.25) * TAU;

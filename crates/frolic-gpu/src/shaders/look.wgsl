@@ -1,4 +1,4 @@
-// How instances of a batch look, and what becomes of an element before it is drawn. Group 1.
+// Looks, and the state of an element before its vertices. Group 1.
 
 @group(1) @binding(0) var<uniform> draw: Draw;
 @group(1) @binding(1) var<storage, read> tables: array<vec4<u32>>;
@@ -12,15 +12,15 @@ struct Element {
     age: f32,
     id: u32,
     velocity: vec3<f32>,
-    // Turn and tilt, radians; where `turned` is 0 the random numbers say.
+    // Turn and tilt, in radians; random if `turned` is false.
     turn: vec2<f32>,
     turned: bool,
     curved: bool,
     middle: vec3<f32>,
     tip: vec3<f32>,
-    // Tint, where there are tints; below 0 the random numbers say.
+    // Tint; random if below 0.
     tint: f32,
-    // Of a blade, m; 0 of what is none.
+    // Length of a blade, in metres; 0 of other elements.
     length: f32,
 }
 
@@ -38,7 +38,7 @@ struct Body {
     opacity: f32,
     random: vec2<f32>,
     level: u32,
-    // 1, or less on its way out; how much wider it is than by itself.
+    // 1, or less while it vanishes; factor on the width of an element that stands for others.
     left: f32,
     wide: f32,
 }
@@ -59,7 +59,7 @@ fn gradient(at: u32, share: f32) -> vec3<f32> {
     return table_at(at + min(u32(clamp(share, 0.0, 1.0) * last + 0.5), draw.steps - 1u)).xyz;
 }
 
-// Factor on the colour at a share of the way from root to tip.
+// Factor on the colour at a share of the length from root to tip.
 fn along(share: f32) -> vec3<f32> {
     if !has(ALONG) {
         return vec3(1.0);
@@ -67,7 +67,7 @@ fn along(share: f32) -> vec3<f32> {
     return gradient(draw.along, share);
 }
 
-// How much of what is behind a surface of an opacity covers.
+// Opacity of a surface over its background.
 fn cover(opacity: f32) -> f32 {
     return select(opacity, 0.0, has(ADDITIVE));
 }
@@ -84,7 +84,7 @@ struct Kept {
     stands_for: f32,
 }
 
-// What becomes of an element far away: see frolic-draw/src/detail.rs.
+// Level of detail: frolic-draw/src/detail.rs.
 fn keep(random: f32, distance: f32, pixels: f32) -> Kept {
     let coming = (distance - draw.come_from) / draw.onset;
     let there = min(min((draw.reach - distance) / draw.edge, coming), 1.0);
@@ -101,7 +101,7 @@ fn keep(random: f32, distance: f32, pixels: f32) -> Kept {
     return Kept(left > 0.0, min(left, 1.0) / sqrt(small), level, min(left, 1.0), 1.0 / small);
 }
 
-// Factor on the colour of an element with a tint, or a random number where its tint is below 0, at a height.
+// Factor on the colour of an element with a tint, or a random number if the tint is below 0, at a height.
 fn tint_of(tint: f32, random: f32, height: f32) -> vec3<f32> {
     var factor = vec3(1.0);
     if has(OVER_HEIGHT) {
@@ -170,18 +170,18 @@ fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
     return Light(colour * (light.base + light.sun), vec3(0.0));
 }
 
-// The light of a vertex of a ribbon or mesh with the haze that lies over it; `opaque` is what it covers.
+// Light of a ribbon or mesh vertex through the haze; `opaque` is its opacity.
 fn hazed(light: Light, at: vec3<f32>, opaque: f32) -> Light {
     if draw.hazed == 0.0 {
         return light;
     }
     let x = length(at - frame.camera.place) * (frame.per_haze * draw.hazed);
-    // As frolic-draw/src/vertices.rs has it.
+    // As in frolic-draw/src/vertices.rs.
     let left = 1.0 / (1.0 + x * (1.0 + x * (x * (x / 24.0 + 1.0 / 6.0) + 0.5)));
     return Light(light.base * left + frame.haze * ((1.0 - left) * opaque), light.sun * left);
 }
 
-// How an element is turned; one without columns for it, by its random numbers.
+// Orientation of an element; random without columns for it.
 fn turn_of(e: Element, random: vec2<f32>) -> mat3x3<f32> {
     var turn = vec2(random.x, 0.0);
     if e.turned {
@@ -197,7 +197,7 @@ fn turn_of(e: Element, random: vec2<f32>) -> mat3x3<f32> {
     return mat3x3(x, up * about_x.y + z * about_x.x, z * about_x.y - up * about_x.x);
 }
 
-// A place of a region, bilinear on the copy of the nearest size: see frolic-draw/src/atlas.
+// A sample of a region, bilinear on the nearest mip level: see frolic-draw/src/atlas.
 fn look_up(region: u32, uv: vec2<f32>, texels: f32) -> vec4<f32> {
     let start = vec2(regions[region * 4u], regions[region * 4u + 1u]);
     let length = vec2(regions[region * 4u + 2u], regions[region * 4u + 3u]);
@@ -224,7 +224,7 @@ fn region_size(region: u32) -> vec2<f32> {
     return vec2(f32(regions[region * 4u + 2u]), f32(regions[region * 4u + 3u]));
 }
 
-// The frames of a flipbook to show: one, the next, and how much of the next.
+// The frames of a flipbook to show: one, the next, and the share of the next.
 struct Frames {
     one: u32,
     next: u32,

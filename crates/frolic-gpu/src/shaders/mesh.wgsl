@@ -1,4 +1,4 @@
-// Triangles of meshes, and of solid billboards.
+// Triangles of meshes and of solid billboards.
 
 fn corner_place(nth: u32) -> vec4<f32> {
     return bitcast<vec4<f32>>(tables[nth]);

@@ -1,4 +1,4 @@
-// Smooth vector noise, that of frolic-core/src/foundations/noise.rs.
+// Smooth vector noise: frolic-core/src/foundations/noise.rs.
 
 fn lattice(cell: vec3<u32>) -> vec3<f32> {
     return unit(hash3(cell)) * 2.0 - 1.0;

@@ -1,10 +1,10 @@
-// Elements that the processor packed, in drawing order. Group 2.
+// Elements that the CPU packed, in drawing order. Group 2.
 
 @group(2) @binding(0) var<storage, read> merged: array<u32>;
 @group(2) @binding(1) var<storage, read> listed: array<u32>;
 @group(2) @binding(2) var<storage, read> records: array<vec4<u32>>;
 
-// What is no number was not given.
+// Words that are not a number were not given.
 fn is_given(word: u32) -> bool {
     return (word & 0x7f800000u) != 0x7f800000u;
 }

@@ -9,7 +9,7 @@ struct Quad {
     // Colour times opacity; opacity, 0 adds.
     @location(3) @interpolate(flat) light: vec4<f32>,
     @location(4) @interpolate(flat) sun: vec3<f32>,
-    // What it shows: a kind, a region or map, the next frame, how much of it.
+    // Kind of fill, region or map, the next frame, share of the next frame.
     @location(5) @interpolate(flat) fill: vec4<u32>,
     @location(6) @interpolate(flat) element: u32,
 }
@@ -145,7 +145,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
             return out;
         }
         if before < 4 {
-            // Part of it is behind the camera: it may reach anywhere.
+            // Part of it is behind the camera, so it may cover anything.
             low = vec2(0.0);
             high = middle() * 2.0;
         }
@@ -163,7 +163,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     return out;
 }
 
-// How much of a pixel lies between 0 and 1, at `share` of the way and with `grow` of it a pixel.
+// Share of a pixel between 0 and 1, at `share`, for a pixel that covers `grow`.
 fn between(share: vec2<f32>, grow: vec2<f32>) -> vec2<f32> {
     let a = clamp(share / grow + 0.5, vec2(0.0), vec2(1.0));
     let b = clamp((1.0 - share) / grow + 0.5, vec2(0.0), vec2(1.0));
@@ -186,7 +186,7 @@ fn texture_at(fill: vec4<u32>, uv: vec2<f32>, grow: vec2<f32>) -> vec4<f32> {
             return mix(one, look_up(fill.z, uv, texels_of(fill.z, grow)), part);
         }
         case FILL_TILES: {
-            // Of a map: places across and down, first region of its sheet, then the tiles.
+            // Of a tile map: tiles across and down, first region of its sheet, then the tiles.
             let size = vec2(regions[fill.y], regions[fill.y + 1u]);
             let spread = uv * vec2<f32>(size);
             let cell = min(vec2<u32>(max(spread, vec2(0.0))), size - 1u);

@@ -2,7 +2,7 @@
 
 @group(0) @binding(0) var<uniform> finish: Finish;
 @group(0) @binding(1) var picture: texture_2d<f32>;
-// The spread light; or, for a picture without backdrop, the same picture over white.
+// The bloom; for a picture without backdrop, the same picture over white.
 @group(0) @binding(2) var<storage, read> spread: array<vec4<f32>>;
 @group(0) @binding(3) var over_white: texture_2d<f32>;
 
@@ -25,7 +25,7 @@ fn resolve(@builtin(position) at: vec4<f32>) -> @location(0) vec4<f32> {
     let pixel = vec2<u32>(at.xy);
     var colour = max(textureLoad(picture, vec2<i32>(at.xy), 0).xyz, vec3(0.0));
     if finish.bloom > 0.0 {
-        // Centres of blocks are at 8 k + 4, behind a border of one block.
+        // Centres of blocks are at 8 k + 4, after a border of one block.
         let place = (vec2<f32>(pixel) + 0.5 + 4.0) / 8.0;
         let first = vec2<u32>(place);
         let share = place - vec2<f32>(first);
@@ -39,7 +39,7 @@ fn resolve(@builtin(position) at: vec4<f32>) -> @location(0) vec4<f32> {
     return vec4(floor(min(value, vec3(255.0))) / 255.0, 1.0);
 }
 
-// Straight alpha: what differs between black and white shows through. Light that is added without covering counts as opaque as it is
+// Straight alpha, from the difference between black and white. Additive light counts as opaque as it is
 // bright.
 @fragment
 fn resolve_transparent(@builtin(position) at: vec4<f32>) -> @location(0) vec4<f32> {

@@ -1,4 +1,4 @@
-// Ribbons: cross sections on the screen, joined. Those between segments lie along the bisector; those of upright ribbons are level: see
+// Ribbons: cross sections on the screen, joined. Inner sections follow the bisector; those of upright ribbons are level: see
 // frolic-raster/src/sections.rs.
 
 fn curve_of(e: Element, body: Body) -> Curve {
@@ -39,7 +39,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
     if !has(MERGED) {
         curve = curve_of(e, body);
     }
-    // Points in front of the camera: x, y, depth, half width in pixels. What is behind it is left out.
+    // Points in front of the camera: x, y, depth, half width in pixels. Points behind it are left out.
     var points: array<vec4<f32>, MOST_POINTS>;
     var names: array<u32, MOST_POINTS>;
     var kept = 0u;
@@ -108,7 +108,7 @@ fn vertex(@builtin(vertex_index) vertex: u32, @builtin(instance_index) instance:
         let aside = cross(tangent, frame.camera.place - place);
         var normal = unit_or_up(cross(aside, tangent));
         if e.length > 0.0 {
-            // The blade's own flat side, bent towards the eye where it is round.
+            // The blade's flat side, bent towards the camera if it is round.
             let flat = unit_or_up(cross(side_of(e), tangent));
             let own = select(1.0, -1.0, dot(flat, normal) < 0.0) * (1.0 - draw.round);
             normal = unit_or_up(flat * own + normal * draw.round);

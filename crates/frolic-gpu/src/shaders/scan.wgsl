@@ -1,18 +1,18 @@
-// Places among those that are kept: the prefix sums that stepping, culling and sorting share. Groups of 256; whoever takes this in has
-// `blocks`, a number for each group.
+// Prefix sums for stepping, culling and sorting, in groups of 256. Programs that include this file declare
+// `blocks`, one number for each group.
 
 var<workgroup> masks: array<atomic<u32>, 8>;
 var<workgroup> totals: array<u32, GROUP>;
 
 struct Rank {
-    // Kept ones before this lane, and in the whole group.
+    // Kept lanes before this one, and in the whole group.
     before: u32,
     all: u32,
 }
 
-// Call it from uniform control flow.
+// Requires uniform control flow.
 fn rank_in_group(lane: u32, kept: bool) -> Rank {
-    // Whoever still reads what the last call left.
+    // Other lanes may still read the result of the last call.
     workgroupBarrier();
     if lane < 8u {
         atomicStore(&masks[lane], 0u);
@@ -36,12 +36,12 @@ fn rank_in_group(lane: u32, kept: bool) -> Rank {
     return rank;
 }
 
-// A sum that stays at the greatest number rather than wrap.
+// A saturating sum.
 fn saturated(a: u32, b: u32) -> u32 {
     return a + min(b, 0xffffffffu - a);
 }
 
-// Sum of what all lanes before this one give, and of all. Call it from uniform control flow.
+// Sum of the values of all lanes before this one, and of all. Requires uniform control flow.
 fn sum_in_group(lane: u32, value: u32) -> Rank {
     workgroupBarrier();
     totals[lane] = value;
@@ -56,7 +56,7 @@ fn sum_in_group(lane: u32, value: u32) -> Rank {
     return rank;
 }
 
-// The sums of `count` blocks from `at` on before each take their places; returns the sum of all. For one group, from uniform control flow.
+// Replaces `count` blocks from `at` by their prefix sums; returns the sum of all. For one thread group, in uniform control flow.
 fn add_blocks(lane: u32, at: u32, count: u32) -> u32 {
     let each = (count + GROUP - 1u) / GROUP;
     let first = min(lane * each, count);
@@ -75,7 +75,7 @@ fn add_blocks(lane: u32, at: u32, count: u32) -> u32 {
     return rank.all;
 }
 
-// Which of all threads this is, where groups fill more than one row.
+// Index of this thread, for groups in several rows.
 fn thread(group: vec3<u32>, groups: vec3<u32>, lane: u32) -> u32 {
     return (group.x + group.y * groups.x) * GROUP + lane;
 }

@@ -1,6 +1,6 @@
-// What ribbons and meshes share: a surface with colours at its corners, taken once a pixel at its middle, met sample by sample.
+// Surfaces of ribbons and meshes: colours at the vertices, shaded once a pixel, tested by samples.
 
-// A quadratic curve: a place, and from there its control point and end.
+// A quadratic curve: root, control point and tip, both relative to the root.
 struct Curve {
     root: vec3<f32>,
     middle: vec3<f32>,
@@ -11,7 +11,7 @@ fn curve_at(curve: Curve, t: f32) -> vec3<f32> {
     return curve.root + curve.middle * (t * 2.0 * (1.0 - t)) + curve.tip * (t * t);
 }
 
-// The curve that an element has of its own. A blade grows into what is seen: as much shorter as it is narrower.
+// Curve of an element. A blade that appears grows with its width.
 fn own_curve(e: Element, body: Body) -> Curve {
     let share = select(1.0, body.left, e.length > 0.0);
     return Curve(body.at, e.middle * share, e.tip * share);
@@ -22,24 +22,24 @@ fn curve_way(curve: Curve, t: f32) -> vec3<f32> {
     return curve.middle * (1.0 - t * 2.0) + curve.tip * t;
 }
 
-// The way that a blade's width lies.
+// Direction of a blade's width.
 fn side_of(e: Element) -> vec3<f32> {
     return vec3(cos(e.turn.x), 0.0, -sin(e.turn.x));
 }
 
 struct Surface {
     @builtin(position) clip: vec4<f32>,
-    // Colours run evenly over the screen: times the clip space's w, which a fragment takes out again.
+    // Colours are linear on the screen: multiplied by the clip space's w, and divided again in the fragment.
     @location(0) base: vec3<f32>,
     @location(1) sun: vec3<f32>,
     @location(2) uv: vec2<f32>,
     @location(3) @interpolate(flat) region: u32,
     @location(4) @interpolate(flat) cover: f32,
-    // 1 where what faces away is hidden by the rest of it.
+    // 1 if back faces are hidden by the mesh itself.
     @location(5) @interpolate(flat) closed: u32,
 }
 
-// Colours of what is solid are of the surface itself, without its opacity.
+// Colours of solid surfaces are without their opacity.
 fn own_colours(surface: Surface) -> Surface {
     var out = surface;
     if SOLID && out.cover > 0.0 {
@@ -57,7 +57,7 @@ struct Shaded {
     @builtin(sample_mask) mask: u32,
 }
 
-// Which of the four samples a texel's opacity leaves.
+// Coverage mask of a texel's opacity.
 fn samples_of(opaque: f32) -> u32 {
     var mask = 0u;
     for (var s = 0u; s < 4u; s++) {
@@ -81,8 +81,8 @@ fn texel_of(in: Surface) -> vec4<f32> {
     return vec4(texel.xyz / max(texel.w, 1e-4), texel.w);
 }
 
-// Share of the sun that reaches a pixel of a surface: that of the samples it covers, of which those as deep as the one before take it
-// alike.
+// Share of sunlight at a pixel: the mean of its covered samples, of which those at the depth of the previous one reuse
+// its result.
 fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
     let across = dpdx(clip.w);
     let down = dpdy(clip.w);
@@ -95,7 +95,7 @@ fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
             continue;
         }
         let off = SAMPLE_PLACES[s];
-        // Rounding may take a grazing plane behind the eye.
+        // Rounding may move a grazing plane behind the camera.
         let depth = 1.0 / max(clip.w + across * off.x + down * off.y, clip.w * 0.25);
         if abs(before - depth) > depth * AS_DEEP {
             lit = sunlit(point_behind(clip.xy + off, depth));
@@ -141,7 +141,7 @@ fn fragment_external(in: Surface, @builtin(front_facing) front: bool) -> @locati
     return shaded.colour * vec4(vec3(frame.exposure), 1.0);
 }
 
-// Of a shadow map: a slanting surface would shade itself between texels, so it is moved off by what it falls over one.
+// Slope bias of the shadow map: a slanting surface would shade itself between texels.
 @fragment
 fn fragment_shadow(in: Surface, @builtin(front_facing) front: bool) -> @builtin(frag_depth) f32 {
     let slope = (abs(dpdx(in.clip.z)) + abs(dpdy(in.clip.z))) * 1.5;

@@ -1,11 +1,11 @@
-// One fixed step of a population that lives on the device. Four dispatches a shard:
+// One fixed step of particles on the device. Four dispatches for each shard:
 //
-//   mark     who outlives the step, counted by groups
-//   scan     add the groups up, see how many of the newborn find room, write the next calls
-//   advance  fields, integration, obstacles, ageing; survivors go to their places in the other buffers, in order
+//   mark     counts the survivors of each group
+//   scan     prefix sums, room for newborns, indirect calls
+//   advance  fields, integration, obstacles, ageing; writes survivors in order to the other copy
 //   give_birth
 //
-// The formulas are those of frolic-core/src/world/bodies. What is felt and met is in feel.wgsl, body.wgsl and meet.wgsl.
+// The formulas are those of frolic-core/src/world/bodies. Fields are in fields.wgsl, obstacles in colliders.wgsl and collide.wgsl.
 
 @group(0) @binding(3) var<storage, read> places: array<vec4<u32>>;
 @group(0) @binding(4) var<storage, read> motions: array<vec4<u32>>;
@@ -15,16 +15,16 @@
 @group(1) @binding(0) var grids: texture_2d<u32>;
 @group(2) @binding(1) var<storage, read> newborn: array<Newborn>;
 
-// Age of what was ended in the step of its birth, s.
+// Age of an element that ended in the step of its birth, in seconds.
 const ENDED: f32 = 2e30;
 
 const HAS_GRIDS: u32 = HAS_GROUNDS | HAS_DISTANCES | HAS_MASKS;
 
-// An element after a step. `meets`: what comes in its way, as long as its life does not end. One that was born at the end of the last step
-// starts from the velocity that the leapfrog starts from.
+// An element after a step; `meets`: with contacts. An element that was born at the end of the last step starts from the
+// velocity of the leapfrog.
 fn moved(place: vec3<f32>, before: vec3<f32>, is_new: bool, meets: bool) -> Moved {
     var velocity = before;
-    // A loop, as devices that run both sides of a branch leave loops alone that none of a group takes.
+    // A loop, since devices skip a loop that no lane takes, but run both sides of a branch.
     for (var births = select(0u, 1u, is_new); births > 0u; births--) {
         velocity = before_birth(sum_fields(place, before), before);
     }
@@ -52,13 +52,13 @@ fn moved(place: vec3<f32>, before: vec3<f32>, is_new: bool, meets: bool) -> Move
     return to;
 }
 
-// Obstacles and collectors on the way to where an element is, over `seconds`.
+// Contacts with obstacles and collectors on the path, which took `seconds`.
 fn encounter(place: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     if (FEATURES & HAS_OBSTACLES) != 0u {
         meet(place, rested, to);
     }
     for (var k = 0u; ENDS_LIVES && !(*to).dies && k < step.collectors; k++) {
-        // Seen from the ball: where the element ends, and the way it came, if it came straight.
+        // In the frame of the collector: the end of the path, and the path if it was straight.
         let end = (*to).at - step.collector[k].at;
         let way = select((*to).velocity * seconds, vec3(0.0), (*to).touched) - step.collector[k].moved;
         let share = clamp(dot(end, way) / (dot(way, way) + 1e-30), 0.0, 1.0);
@@ -71,7 +71,7 @@ fn encounter(place: vec3<f32>, rested: bool, to: ptr<function, Moved>) {
     }
 }
 
-// A newborn after the rest of the step in which it is born: `Chunk::grow_up` of frolic-core/src/world/bodies/births.rs.
+// A newborn after the rest of its step: `Chunk::grow_up` of frolic-core/src/world/bodies/births.rs.
 fn grown_up(place: vec3<f32>, velocity: vec3<f32>, age: f32, meets: bool) -> Moved {
     let acting = sum_fields(place, velocity);
     let keep = exp(-0.5 * step.drag * age);
@@ -107,11 +107,11 @@ fn is_in(e: Event, place: vec3<f32>) -> bool {
     return all(abs(off) < e.region_half);
 }
 
-// Whether an event happens to an element: one that outlives the step, or whose life it ends.
+// Whether an event happens to an element that survives the step, or ends in it.
 fn happens(e: Event, nth: u32, to: Moved, outlives: bool) -> bool {
     let stays = outlives && !to.picked && !to.dies;
     switch e.kind {
-        // Not what an obstacle or a collector ended in the step of its birth.
+        // Not for elements that an obstacle or a collector ended in the step of their birth.
         case ON_DEATH: { return !outlives && ages[nth].x < 1e30; }
         case ON_HIT: { return to.hit && to.into >= e.level; }
         case ON_COLLECTED: { return to.picked; }
@@ -286,7 +286,7 @@ fn give_birth(
     write_newborn(to, place, vec4(bitcast<vec3<u32>>(velocity), id), vec2(age, life));
 }
 
-// Writes an element, given at its moment of birth, as it is at the end of the step. One that is ended before stays for this step, unseen.
+// Writes a newborn, given at its moment of birth, as it is at the end of the step. One that ends before stays for this step, invisible.
 fn write_newborn(nth: u32, place: vec4<u32>, motion: vec4<u32>, ages: vec2<f32>) {
     var to: Moved;
     to.at = bitcast<vec3<f32>>(place.xyz);

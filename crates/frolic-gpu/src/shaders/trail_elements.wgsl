@@ -1,4 +1,4 @@
-// Stretches of the trails of elements that live on the device, each a curved ribbon: frolic-draw/src/trails.rs. What carry.wgsl writes.
+// Segments of trails on the device, each a curved ribbon: frolic-draw/src/trails.rs. trails.wgsl writes the buffer.
 // Group 2.
 
 @group(2) @binding(0) var<storage, read> merged: array<u32>;
@@ -9,7 +9,7 @@ fn three(at: u32) -> vec3<f32> {
     return bitcast<vec3<f32>>(vec3(trail[at], trail[at + 1u], trail[at + 2u]));
 }
 
-// Where the element that starts at a word is, then its places from the newest on.
+// Position of the element at a word, then its recorded positions from the newest.
 fn point(at: u32, nth: u32) -> vec3<f32> {
     if nth == 0u {
         let head = read_head(at);
@@ -44,7 +44,7 @@ fn element_at(stretch: u32) -> Element {
     let fade = clamp((head.age - TRAIL_FADE) / (1.0 - TRAIL_FADE), 0.0, 1.0);
     e.age = share + (1.0 - share) * fade;
     let off = end - start;
-    // A newborn has not gone anywhere yet.
+    // A newborn has not moved yet.
     if dot(off, off) > 1e-12 {
         e.size = head.size;
         for (var k = 0u; k < nth; k++) {
@@ -60,7 +60,7 @@ fn element_at(stretch: u32) -> Element {
     return e;
 }
 
-// What the step last counted.
+// Counters of the last step.
 @group(3) @binding(3) var<storage, read> counters: array<u32>;
 
 fn element_count() -> u32 {

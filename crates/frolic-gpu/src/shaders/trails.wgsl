@@ -1,4 +1,4 @@
-// What an element's trail is drawn from: where and what it is, then its last places, in a ring; carried along once a step is taken.
+// Updates trails after a step: the element, then a ring of its last positions.
 
 @group(0) @binding(13) var<storage, read> trail: array<u32>;
 @group(0) @binding(14) var<storage, read_write> next_trail: array<u32>;
@@ -21,7 +21,7 @@ fn carry(
     let at = bitcast<vec3<f32>>(place.xyz);
     let velocity = bitcast<vec3<f32>>(motion.xyz);
     write_head(to, TrailHead(at, bitcast<f32>(place.w), velocity, motion.w, age.x / age.y));
-    // All places of a newborn are where it is born.
+    // All positions of a newborn are those of its birth.
     let lasts = nth < atomicLoad(&counters[step.counters + SURVIVORS]);
     var before = 0u;
     if lasts {

@@ -1,9 +1,9 @@
-// Which element and which of its vertices a vertex is of.
+// Element and vertex of an invocation.
 
 struct Which {
-    // Place among the records or columns.
+    // Index among the records or columns.
     element: u32,
-    // Place among the instance's own vertices.
+    // Index among the vertices of the instance.
     vertex: u32,
 }
 
@@ -18,7 +18,7 @@ fn which(vertex: u32, instance: u32) -> Which {
     return at;
 }
 
-// Corner 0..3 of a rectangle: as a strip, or as two triangles of a list.
+// Corner 0..3 of a rectangle, in a strip or in two triangles of a list.
 fn corner_of(vertex: u32) -> vec2<f32> {
     var nth = vertex;
     if has(MERGED) {
@@ -27,7 +27,7 @@ fn corner_of(vertex: u32) -> vec2<f32> {
     return vec2(f32(nth & 1u), f32(nth >> 1u));
 }
 
-// A vertex that the processor finished.
+// A vertex that the CPU finished.
 fn merged_at(element: u32, nth: u32) -> Lit {
     return read_lit(draw.merged_at + ((element - draw.first) * draw.each + nth) * VERTEX_WORDS);
 }

@@ -91,49 +91,49 @@ pub(crate) fn limits() -> String {
         + &constant("SAMPLE_PLACES", &&PLACES[..])
 }
 
-/// How depths become the z of clip space: `x` times the depth and `y`.
+/// z in clip space as a function of depth: `x` times the depth, plus `y`.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct ClipZ {
     pub(crate) x: f32,
     pub(crate) y: f32,
 }
 
-/// Reversed and endless: the near plane at 1, and 0 infinitely far.
+/// Reversed and infinite: 1 at the near plane, 0 at infinity.
 pub(crate) const ENDLESS: ClipZ = ClipZ { x: 0.0, y: NEAR };
 
-/// The sun's map, made ready.
+/// The shadow map of a frame.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct SunMap {
     pub(crate) view: View,
-    /// Side of a texel, m.
+    /// Side of a texel, in metres.
     pub(crate) texel: f32,
     pub(crate) z: ClipZ,
 }
 
 impl SunMap {
-    /// Depths from `-reach` to `reach` m about the sun's eye fall into the map.
+    /// A map of depths from `-reach` to `reach` metres around the sun's viewpoint.
     pub(crate) fn new(view: View, texel: f32, reach: f32) -> Self {
         Self { view, texel, z: ClipZ { x: -0.5 / reach, y: 0.5 } }
     }
 
-    /// Most that a slanting surface is moved off, sixteen texels, in the map's z.
+    /// Most slope bias, sixteen texels, in the map's z.
     pub(crate) fn most_slope(&self) -> f32 {
         self.texel * 16.0 * self.z.x.abs()
     }
 }
 
-/// Who sees: the camera's own view, or the sun's.
+/// A viewpoint of a frame: the camera's, or the sun's.
 pub(crate) struct FrameView<'a> {
     pub(crate) view: &'a View,
     pub(crate) camera: &'a View,
     pub(crate) z: ClipZ,
-    /// The map, where shadows fall.
+    /// The shadow map, if there are shadows.
     pub(crate) map: Option<&'a SunMap>,
     pub(crate) lighting: &'a Lighting<'a>,
     pub(crate) time: f32,
-    /// For a pass of somebody else's.
+    /// For an external pass.
     pub(crate) exposure: f32,
-    /// Most that a slanting surface is moved off in a map, in its z.
+    /// Most slope bias in a shadow map, in its z.
     pub(crate) most_slope: f32,
 }
 

@@ -85,6 +85,21 @@ fn crates() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned()
 }
 
+/// Each module of the facade has a picture, and the pictures exist. Their paths are relative to the pages that `cargo doc` writes.
+#[test]
+fn pages_of_modules_have_their_pictures() {
+    for (file, least) in [("frolic/src/lib.rs", 12), ("frolic-profile/src/lib.rs", 1)] {
+        let text = fs::read_to_string(crates().join(file)).unwrap();
+        let pictures: Vec<&str> =
+            text.split("](").filter_map(|part| part.split(')').next()?.strip_suffix(".png")).collect();
+        assert!(pictures.len() >= least, "{file}: {pictures:?}");
+        for picture in pictures {
+            let path = picture.trim_start_matches("../");
+            assert!(crates().join(format!("../{path}.png")).is_file(), "{picture}.png is not there");
+        }
+    }
+}
+
 /// Each path of the table "where to add a thing" exists, and each name is found in a file of its row.
 #[test]
 fn what_the_table_names_is_there() {
