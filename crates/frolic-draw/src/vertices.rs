@@ -159,7 +159,7 @@ pub(crate) struct Body {
 pub(crate) struct Sheaf {
     pub(crate) ribbons: surfaces::Sheaf,
     pub(crate) levels: [Level; LANES],
-    /// Depth that each is sorted by, m.
+    /// Depth that each is sorted by, in metres.
     pub(crate) order_depth: Lanes,
 }
 
@@ -453,7 +453,7 @@ const TURN: f32 = std::f32::consts::TAU;
 /// Corners of a texture from its upper left, clockwise as seen.
 pub(crate) const CORNERS: [[f32; 2]; 4] = [[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]];
 
-/// Half axes of a billboard across and up, m.
+/// Half axes of a billboard across and up, in metres.
 fn billboard_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocity: Vec3) -> [Vec3; 2] {
     let seen = [velocity.dot(view.right), velocity.dot(view.up)];
     let speed = libm::sqrtf(seen[0] * seen[0] + seen[1] * seen[1]);

@@ -86,16 +86,16 @@ impl<F: FnMut() -> Result<Frame, String>> Run for F {
     }
 }
 
-/// Length of a step while a population settles, s; longer than a frame's, as nothing is timed.
+/// Length of a step while a population settles, in seconds; longer than a frame's, as nothing is timed.
 const SETTLE_STEP: f32 = 1.0 / 20.0;
 
 /// Moments of a scene's cycle that are timed: a burst costs more than what comes between.
 const PHASES: usize = 8;
 
-/// What a scene without repeated bursts is taken to repeat itself in, and the longest cycle that is followed, s.
+/// What a scene without repeated bursts is taken to repeat itself in, and the longest cycle that is followed, in seconds.
 const CYCLE: [f32; 2] = [1.0, 8.0];
 
-/// The longest that a scene's bursts and rates take to repeat themselves, s.
+/// The longest that a scene's bursts and rates take to repeat themselves, in seconds.
 fn cycle(spec: &SceneSpec) -> f32 {
     let emitters = spec.population.iter().flat_map(|population| &population.emitter);
     let repeats = emitters.flat_map(|emitter| {
@@ -144,7 +144,7 @@ struct SceneRun {
     meter: Meter,
     threads: Threads,
     step: f32,
-    /// From one moment that is timed to the next, s; and when the last one began.
+    /// From one moment that is timed to the next, in seconds; and when the last one began.
     pause: f32,
     last: f64,
 }

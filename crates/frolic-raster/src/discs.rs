@@ -14,11 +14,11 @@ use crate::light::Light;
 use crate::record::{Dot, FARTHEST, HALF_STEP, Label};
 use crate::tile::Grid;
 
-/// Smallest radius that is filled, pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
+/// Smallest radius that is filled, in pixels. The sum over pixel centres then varies by at most 4 % with the sub-pixel
 /// place (`frolic-draw/tests/it/billboards.rs` measures it).
 pub const SMALLEST: f32 = 1.5;
 
-/// Depth over which what comes close to the camera fades, m.
+/// Depth over which what comes close to the camera fades, in metres.
 pub const NEAR_FADE: f32 = 0.5;
 
 /// Radius in pixels beyond which nothing is drawn: its arithmetic would overflow.
@@ -56,19 +56,19 @@ pub type Lane<T> = [T; BLOCK];
 pub struct Block {
     /// Age over life.
     pub age: Lane<f32>,
-    /// Size, m, before its look.
+    /// Size, in metres, before its look.
     pub own: Lane<f32>,
     /// Identity number.
     pub id: Lane<u32>,
     /// Tint 0..1; below 0 where random numbers say.
     pub tint: Lane<f32>,
-    /// Place, m.
+    /// Place, in metres.
     pub at: [Lane<f32>; 3],
-    /// Column on the screen, pixels.
+    /// Column on the screen, in pixels.
     pub x: Lane<f32>,
-    /// Row on the screen, pixels.
+    /// Row on the screen, in pixels.
     pub y: Lane<f32>,
-    /// Depth along the view, m.
+    /// Depth along the view, in metres.
     pub depth: Lane<f32>,
     /// Pixels a metre there.
     pub scale: Lane<f32>,

@@ -34,9 +34,9 @@ use crate::tile::{Row, STRIDE, TILE_WIDTH};
 pub struct DotStyle {
     /// Whether they cover what is behind them, and do not only add light.
     pub covers: bool,
-    /// One over the depth over which they fade into what is solid, 1/m.
+    /// One over the depth over which they fade into what is solid, in 1/m.
     pub per_soft: f32,
-    /// Depth up to which they are in front of everything solid, m.
+    /// Depth up to which they are in front of everything solid, in metres.
     pub in_front: f32,
 }
 
@@ -45,7 +45,7 @@ pub struct DotStyle {
 pub struct DotTile<'a> {
     /// Its pixels.
     pub rows: &'a mut [Row],
-    /// Depth of what is solid, m.
+    /// Depth of what is solid, in metres.
     pub depth: &'a [[f32; STRIDE]],
     /// Its first pixel.
     pub x: i32,

@@ -10,18 +10,18 @@ use crate::points::{dot, splat, unit};
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Lamp {
-    /// Where, m.
+    /// Where, in metres.
     pub position: [f32; 3],
     /// Linear colour.
     pub colour: [f32; 3],
     /// Light on a wall 1 m away that faces it.
     pub power: f32,
-    /// Radius of what shines, m.
+    /// Radius of what shines, in metres.
     pub radius: f32,
 }
 
 impl Lamp {
-    /// Share of its colour that arrives over eight ways, m.
+    /// Share of its colour that arrives over eight ways, in metres.
     #[inline(always)]
     pub fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
         self.power / (dot(way, way) + self.radius * self.radius)
@@ -41,7 +41,7 @@ pub struct Light<'a> {
     pub ambient: Vec3,
     /// Light sent back by ground or water, on what faces down.
     pub bounce: Vec3,
-    /// Colour that distance fades to, and one over the distance at which two thirds are gone, 1/m.
+    /// Colour that distance fades to, and one over the distance at which two thirds are gone, in 1/m.
     pub haze: (Vec3, f32),
 }
 

@@ -50,11 +50,11 @@ fn behind(depth: u32) -> f32 {
 pub struct Blit {
     /// Which of the kept pictures.
     pub slot: u32,
-    /// Where its middle is, pixels; once its picture is there, the left and upper edge of what is kept of that.
+    /// Where its middle is, in pixels; once its picture is there, the left and upper edge of what is kept of that.
     pub corner: [f32; 2],
     /// Pixels of the picture for one of the screen.
     pub per: [f32; 2],
-    /// Depth of its middle, m.
+    /// Depth of its middle, in metres.
     pub depth: f32,
     /// Greatest nearness of anything in it.
     pub nearest: f32,

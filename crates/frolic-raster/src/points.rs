@@ -12,23 +12,23 @@ use crate::{LANES, Lanes};
 /// Eight points, column by column.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Eight {
-    /// Place, m.
+    /// Place, in metres.
     pub at: [Lanes; 3],
     /// Normal, unit length.
     pub normal: [Lanes; 3],
     /// Place in a texture; along a ribbon the second is the share of the way.
     pub corner: [Lanes; 2],
-    /// Half the width of a ribbon, m.
+    /// Half the width of a ribbon, in metres.
     pub radius: Lanes,
     /// Colour times opacity, without the sun where that is kept apart; and the sun's part.
     pub colour: [Lanes; 3],
     /// The sun's part of the colour.
     pub sun: [Lanes; 3],
-    /// On the screen, pixels; depth, m; what the depth buffer compares; pixels a metre.
+    /// On the screen, in pixels; depth, in metres; what the depth buffer compares; pixels a metre.
     pub x: Lanes,
-    /// Row on the screen, pixels.
+    /// Row on the screen, in pixels.
     pub y: Lanes,
-    /// Depth along the view, m.
+    /// Depth along the view, in metres.
     pub depth: Lanes,
     /// What the depth buffer compares: greater is nearer.
     pub near: Lanes,

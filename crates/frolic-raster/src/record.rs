@@ -10,13 +10,13 @@ pub trait Record: Copy + Default + Send + Sync {
     const ALONE: bool;
     /// Place within its chunk, and what it belongs to.
     fn label(&self) -> Label;
-    /// Depth that its element is sorted by, m.
+    /// Depth that its element is sorted by, in metres.
     fn order_depth(&self) -> f32;
 }
 
 /// A record with an outline of its own.
 pub trait Outlined: Record {
-    /// Left, upper, right and lower end of the pixel middles it can touch, pixels.
+    /// Left, upper, right and lower end of the pixel middles it can touch, in pixels.
     fn bounds(&self) -> [f32; 4];
     /// Says where it comes from.
     fn set_label(&mut self, label: Label);
@@ -73,9 +73,9 @@ pub struct Splat {
     pub x: f32,
     /// Middle, pixels from the top.
     pub y: f32,
-    /// Radius, pixels.
+    /// Radius, in pixels.
     pub radius: f32,
-    /// Depth along the view, m.
+    /// Depth along the view, in metres.
     pub depth: f32,
     /// Light at full coverage: colour times opacity.
     pub light: [f32; 3],
@@ -84,7 +84,7 @@ pub struct Splat {
 }
 
 impl Splat {
-    /// Left, upper, right and lower end, pixels.
+    /// Left, upper, right and lower end, in pixels.
     pub fn extent(&self) -> [f32; 4] {
         [self.x - self.radius, self.y - self.radius, self.x + self.radius, self.y + self.radius]
     }
@@ -94,11 +94,11 @@ impl Splat {
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[repr(C, align(32))]
 pub struct Dot {
-    /// From its middle to the middle of the first pixel, pixels.
+    /// From its middle to the middle of the first pixel, in pixels.
     pub offset: [f32; 2],
     /// One over its radius squared.
     pub per_r2: f32,
-    /// Depth along the view, m.
+    /// Depth along the view, in metres.
     pub depth: f32,
     /// Red above green and blue above cover: the upper halves of their floats, rounded, so within a 256th.
     pub paint: [u32; 2],
@@ -140,9 +140,9 @@ pub const FARTHEST: f32 = 32_000.0;
 /// A triangle on the screen.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Facet {
-    /// Columns of its corners, pixels.
+    /// Columns of its corners, in pixels.
     pub x: [f32; 3],
-    /// Rows of its corners, pixels.
+    /// Rows of its corners, in pixels.
     pub y: [f32; 3],
     /// Greater for nearer: one over the depth, or of a level view minus the depth.
     pub near: [f32; 3],
@@ -156,7 +156,7 @@ pub struct Facet {
     pub region: u32,
     /// Opacity, 0 adds.
     pub opacity: f32,
-    /// Depth that its element is sorted by, m.
+    /// Depth that its element is sorted by, in metres.
     pub order_depth: f32,
     /// Where it comes from.
     pub label: Label,
@@ -193,7 +193,7 @@ pub const PLAIN: u32 = u32::MAX;
 
 impl Facet {
     #[inline(always)]
-    /// Left, upper, right and lower end, pixels.
+    /// Left, upper, right and lower end, in pixels.
     pub fn extent(&self) -> [f32; 4] {
         let ([a, b, c], [d, e, f]) = (self.x, self.y);
         [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
@@ -206,9 +206,9 @@ pub const SEGMENTS: usize = 3;
 /// A piece of a ribbon: a row of cross sections, each from `p - n` to `p + n`.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Strip {
-    /// Middles of the cross sections, pixels.
+    /// Middles of the cross sections, in pixels.
     pub p: [Vec2; SEGMENTS + 1],
-    /// From the middle of each cross section to one side, pixels.
+    /// From the middle of each cross section to one side, in pixels.
     pub n: [Vec2; SEGMENTS + 1],
     /// What the depth buffer compares, as of a facet.
     pub near: [f32; SEGMENTS + 1],
@@ -222,7 +222,7 @@ pub struct Strip {
     pub upright: bool,
     /// Opacity, 0 adds.
     pub opacity: f32,
-    /// Depth that its element is sorted by, m.
+    /// Depth that its element is sorted by, in metres.
     pub order_depth: f32,
     /// Where it comes from.
     pub label: Label,
@@ -240,7 +240,7 @@ impl Strip {
         }
     }
 
-    /// Left, upper, right and lower end, pixels.
+    /// Left, upper, right and lower end, in pixels.
     pub fn extent(&self) -> [f32; 4] {
         let mut bounds = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
         for k in 0..self.count as usize {

@@ -41,6 +41,6 @@ pub struct Samples<'a> {
     pub samples: usize,
     /// What is known of some rows of a strip.
     pub spans: [Span; PIECE],
-    /// Of a shadow map: most that a slanting surface is moved away from the sun, m.
+    /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
     pub most_slope: f32,
 }

@@ -9,11 +9,11 @@ use crate::points::Skin;
 use crate::record::{SEGMENTS, Strip};
 use crate::{LANES, Lanes};
 
-/// Least half width of a ribbon but where it ends in a point, pixels: a thinner one would slip between the samples, which lie on lines
+/// Least half width of a ribbon but where it ends in a point, in pixels: a thinner one would slip between the samples, which lie on lines
 /// 0.56 pixels apart, and look dotted.
 pub const THINNEST: f32 = 0.3;
 
-/// Least height of a segment of an upright strip, pixels.
+/// Least height of a segment of an upright strip, in pixels.
 pub const LEAST_RISE: f32 = 0.02;
 /// Its most steps aside for one down.
 pub const MOST_LEAN: f32 = 1.5;
@@ -31,10 +31,10 @@ const MOST: usize = MOST_SEGMENTS + 1;
 /// share an edge. Those of upright ribbons are level.
 #[derive(Debug, Clone, Default)]
 pub struct Sections {
-    /// Middle, pixels.
+    /// Middle, in pixels.
     x: [Lanes; MOST],
     y: [Lanes; MOST],
-    /// Half the width, pixels.
+    /// Half the width, in pixels.
     half: [Lanes; MOST],
     /// From the middle to one side.
     across: [Lanes; MOST],
@@ -51,7 +51,7 @@ kernel! {
         sections.take(simd, skin);
     }
 
-    /// Appends the strips of one of the skin's ribbons; nothing nearer than `near`, m, is drawn.
+    /// Appends the strips of one of the skin's ribbons; nothing nearer than `near`, in metres, is drawn.
     pub fn append(simd, sections: &Sections, near: f32, skin: &Skin, ribbon: usize, order_depth: f32, into: &mut Vec<Strip>) {
         sections.strips(simd, near, skin, ribbon, order_depth, into);
     }

@@ -188,7 +188,7 @@ pub struct Polygon {
     pub edges: [Edge; 4],
     /// Number of edges, 3 or 4.
     pub count: usize,
-    /// Left, upper, right and lower end, pixels.
+    /// Left, upper, right and lower end, in pixels.
     pub extent: [f32; 4],
     /// Nearness over the picture.
     pub near: Plane,

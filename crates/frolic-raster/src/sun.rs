@@ -27,7 +27,7 @@ pub struct Sunlight<'a> {
 }
 
 impl Sunlight<'_> {
-    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, m. Asked only of `wanted`; neighbours in a group of
+    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, in metres. Asked only of `wanted`; neighbours in a group of
     /// `alike` lanes that are as deep as the one before share its answer.
     #[inline(always)]
     pub fn at<S: Simd>(
@@ -69,7 +69,7 @@ impl Sunlight<'_> {
 pub const AS_DEEP: f32 = 1e-3;
 
 impl ShadowMap<'_> {
-    /// Share of the sun's light at a place of the map, pixels; the nearness to the sun that is compared. Beyond the map all is lit.
+    /// Share of the sun's light at a place of the map, in pixels; the nearness to the sun that is compared. Beyond the map all is lit.
     #[inline(always)]
     pub fn lit(&self, at: [f32; 2], near: f32) -> f32 {
         let (w, h) = (self.grid.width, self.grid.height);
@@ -100,7 +100,7 @@ impl ShadowMap<'_> {
 pub struct SunnyGround<'a> {
     /// What the sun adds to each pixel where no shadow falls.
     pub sun: &'a [Row],
-    /// Depth of the ground along the view, m.
+    /// Depth of the ground along the view, in metres.
     pub depth: &'a [[f32; STRIDE]],
     /// The tile's part of the picture.
     pub rect: Rect,

@@ -31,7 +31,7 @@ pub struct Paint<'a> {
     pub hazed: f32,
     /// Factors on the colour from root to tip, evenly; none where it does not vary.
     pub along: Option<&'a [[f32; 3]]>,
-    /// Where it is seen from, m.
+    /// Where it is seen from, in metres.
     pub eye: Vec3,
     /// What shines.
     pub light: Light<'a>,
@@ -52,7 +52,7 @@ pub struct Sheaf {
     pub len: usize,
     /// Root, control point and tip; the last two from the root.
     pub curve: [[Lanes; 3]; 3],
-    /// Half the width at the root, m.
+    /// Half the width at the root, in metres.
     pub size: Lanes,
     /// Colour times opacity.
     pub own: [Lanes; 3],
@@ -80,18 +80,18 @@ pub struct Pose {
     pub turn: Mat3,
     /// Factor on its size.
     pub size: f32,
-    /// Its origin, m.
+    /// Its origin, in metres.
     pub at: Vec3,
 }
 
 /// A curve that a mesh is bent along.
 #[derive(Debug, Clone, Copy)]
 pub struct Bend {
-    /// Root, control point and tip; the last two from the root, m.
+    /// Root, control point and tip; the last two from the root, in metres.
     pub curve: [Vec3; 3],
-    /// Its turn about the upright, radians.
+    /// Its turn about the upright, in radians.
     pub turn: f32,
-    /// Length from its origin to height 1, m.
+    /// Length from its origin to height 1, in metres.
     pub length: f32,
     /// How much wider it is than by itself.
     pub wide: f32,

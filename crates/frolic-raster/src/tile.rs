@@ -26,7 +26,7 @@ pub struct Grid {
     pub down: usize,
 }
 
-/// A tile's part of the picture, pixels.
+/// A tile's part of the picture, in pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Rect {
     /// First column.

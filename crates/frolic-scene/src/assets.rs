@@ -32,7 +32,7 @@ pub struct AssetSpec {
     /// Turn about y, degrees anticlockwise from above; of a mesh. Default 0.
     #[serde(default)]
     pub turn_degrees: f32,
-    /// Where its origin is put, m; not of a picture. Default the world's origin.
+    /// Where its origin is put, in metres; not of a picture. Default the world's origin.
     #[serde(default)]
     pub position: [f32; 3],
     /// Makes a distance grid of a mesh: points along its longest side, 4 to 1024. Default it stays a mesh.

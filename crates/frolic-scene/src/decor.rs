@@ -88,7 +88,7 @@ struct Group {
     clocks: Vec<TextSpec>,
 }
 
-/// Letters in the world are drawn this high and looked up smaller, pixels.
+/// Letters in the world are drawn this high and looked up smaller, in pixels.
 const WORLD_LETTERS: f32 = 72.0;
 
 /// Name of the font in the atlas; no texture can have it.
@@ -253,7 +253,7 @@ impl Decor {
         }
     }
 
-    /// Sets texts to a time of the scene, s, and to what collectors have picked up.
+    /// Sets texts to a time of the scene, in seconds, and to what collectors have picked up.
     pub(crate) fn tell(&mut self, time: f64, caught: &[u64]) {
         let second = (time.max(0.0) as u64, caught.iter().sum());
         if self.second == Some(second) {

@@ -20,9 +20,9 @@ const MAGIC: &str = "frolic distance grid 1";
 struct Header {
     /// Points along x, y, z.
     points: [usize; 3],
-    /// Place of the first, m.
+    /// Place of the first, in metres.
     origin: [f32; 3],
-    /// From one to the next, m.
+    /// From one to the next, in metres.
     cell: f32,
 }
 

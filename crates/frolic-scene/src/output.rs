@@ -163,11 +163,11 @@ pub struct SheetTiming {
     pub picture: String,
     /// Frames across and down; they follow one another row after row.
     pub frames: [u32; 2],
-    /// Size of a frame, pixels.
+    /// Size of a frame, in pixels.
     pub frame_size: [u32; 2],
     /// Frames a second.
     pub rate: f32,
-    /// The scene's time of the first frame, s.
+    /// The scene's time of the first frame, in seconds.
     pub from: f32,
 }
 

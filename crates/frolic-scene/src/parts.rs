@@ -231,7 +231,7 @@ pub struct TilesSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub index: Option<String>,
-    /// Middle of the quad, m, or pixels right and down of the anchor.
+    /// Middle of the quad, in metres, or pixels right and down of the anchor.
     pub position: [f32; 3],
     /// Width and height of the quad, m or pixels, 0 to 1e6.
     pub size: [f32; 2],
@@ -277,7 +277,7 @@ pub struct TextSpec {
     /// Opacity, 0 to 1. Default 1.
     #[serde(default = "opaque")]
     pub opacity: f32,
-    /// What `{time}` counts from, s, 0 to 1e9. Default 0.
+    /// What `{time}` counts from, in seconds, 0 to 1e9. Default 0.
     #[serde(default)]
     pub time_from: f64,
     /// Where it is put.
@@ -319,7 +319,7 @@ impl TextSpec {
         }
     }
 
-    /// Appends what it says at a time of the scene, s, where collectors have picked up so many.
+    /// Appends what it says at a time of the scene, in seconds, where collectors have picked up so many.
     pub fn say(&self, time: f64, caught: &[u64], into: &mut String) {
         let whole = (self.time_from + time).max(0.0) as u64;
         let mut rest = self.text.as_str();

@@ -1,8 +1,8 @@
 //! Signed distances from triangles: exact distances by a tree of boxes, signs by counting crossings along three axes.
 //!
-//! The triangle that is nearest to one point is near to the next, so that its distance bounds the search: few boxes are opened. Eight
-//! neighbours go through the tree together.
-//! Signs are the majority of three counts, so that a hole in the surface does not turn a whole row inside out. O(points · log triangles).
+//! The nearest triangle of one point bounds the search for the next one, so few boxes are opened. Eight
+//! neighbours traverse the tree together.
+//! Signs are the majority of three counts, so that a hole in the surface does not invert a whole row. O(points · log triangles).
 
 use derive_setters::Setters;
 use glam::Vec3;
@@ -13,13 +13,13 @@ use super::surface::Surface;
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::simd::{Simd, detect, kernel};
 
-/// How a distance grid is made.
+/// Resolution and margin of a distance grid.
 #[derive(Debug, Clone, Copy, PartialEq, Setters)]
 #[non_exhaustive]
 pub struct BakeSpec {
-    /// Points along the longest side, 4 to 1024. Default 64.
+    /// Points along the longest side, 4 to 1024. Default: 64.
     pub points: u32,
-    /// Room around the mesh, as a share of its longest side, 0.01 to 2. Default 0.1.
+    /// Margin around the mesh, as a share of its longest side, 0.01 to 2. Default: 0.1.
     pub margin: f32,
 }
 
@@ -30,7 +30,7 @@ impl Default for BakeSpec {
 }
 
 impl BakeSpec {
-    /// So many points along the longest side.
+    /// Sets the number of points along the longest side.
     pub fn new(points: u32) -> Self {
         Self { points, ..Self::default() }
     }
@@ -119,7 +119,7 @@ const LEAF: usize = 2;
 const LANES: usize = 8;
 
 kernel! {
-    /// Distances of eight places from the nearest triangles, m; and one of those triangles, which is a good first guess for neighbours.
+    /// Distances of eight places from the nearest triangles, in metres; and one of those triangles, which is a good first guess for neighbours.
     fn nearest_triangles(simd, tree: &Tree, places: &[[f32; LANES]; 3], guess: usize) -> ([f32; LANES], usize) {
         tree.nearest(simd, places, guess)
     }

@@ -1,11 +1,11 @@
-//! A grid of signed distances to a surface: negative inside. Keeps its place and scale in the world.
+//! A grid of signed distances to a surface, negative inside, with its position and scale in the world.
 
 use glam::Vec3;
 
 use crate::assets::sums;
 use crate::foundations::error::{SpecError, vector_within, within};
 
-/// Signed distances, m, at the points of a regular grid.
+/// Signed distances, in metres, at the points of a regular grid.
 ///
 /// Rows run along x, layers of rows along y, layers along z: the value at `(x, y, z)` is the `(z * ny + y) * nx + x`th.
 #[derive(Debug, Clone, PartialEq)]
@@ -14,19 +14,19 @@ pub struct DistanceGrid {
     origin: [f32; 3],
     cell: f32,
     values: Vec<f32>,
-    /// Cells whose middle is inside, and rising sums of their share.
+    /// Cells whose centre is inside, and the running sums of their share.
     inside: (Vec<u32>, Vec<f32>),
 }
 
-/// Most points a side, and in all.
+/// Most points along a side, and in all.
 const MOST_SIDE: usize = 1024;
 const MOST_POINTS: usize = 1 << 28;
 
 impl DistanceGrid {
-    /// A grid with so many points along x, y and z, the first at `origin`, m, and `cell` m from one to the next.
+    /// A grid with these numbers of points along x, y and z. The first point is at `origin`, in metres, and the spacing is `cell`, in metres.
     ///
     /// # Errors
-    /// Sides out of 2..=1024, more than 2^28 points, another count of values, values that are not finite, a place or cell out of range.
+    /// Sides out of 2..=1024, more than 2^28 points, another number of values, values that are not finite, a position or cell out of range.
     pub fn new(points: [usize; 3], origin: [f32; 3], cell: f32, values: Vec<f32>) -> Result<Self, SpecError> {
         vector_within("origin", origin, 1e6, "m")?;
         within("cell", cell, 1e-6, 1e5, "m")?;
@@ -48,7 +48,7 @@ impl DistanceGrid {
         Ok(grid)
     }
 
-    /// Cells that hold some of the inside, weighted by how much of them is inside.
+    /// Cells that contain part of the inside, weighted by that part.
     fn find_inside(&self) -> (Vec<u32>, Vec<f32>) {
         let [nx, ny, nz] = self.points;
         let mut cells = Vec::new();
@@ -69,37 +69,37 @@ impl DistanceGrid {
         (cells, sums)
     }
 
-    /// Points along x, y and z.
+    /// Numbers of points along x, y and z.
     pub fn points(&self) -> [usize; 3] {
         self.points
     }
 
-    /// Where its first point is, m.
+    /// Position of its first point, in metres.
     pub fn origin(&self) -> [f32; 3] {
         self.origin
     }
 
-    /// Distance between neighbours, m.
+    /// Distance between neighbours, in metres.
     pub fn cell(&self) -> f32 {
         self.cell
     }
 
-    /// The distance at every point, m.
+    /// The distance at every point, in metres.
     pub fn values(&self) -> &[f32] {
         &self.values
     }
 
-    /// Least and greatest x, y, z, m.
+    /// Least and greatest x, y, z, in metres.
     pub fn bounds(&self) -> [Vec3; 2] {
         let low = Vec3::from(self.origin);
         let steps = Vec3::from(self.points.map(|points| (points - 1) as f32));
         [low, low + steps * self.cell]
     }
 
-    /// The same elsewhere, larger or smaller: scaled about the world's origin, then moved, m.
+    /// The grid scaled about the world's origin and then moved, in metres.
     ///
     /// # Errors
-    /// When the factor is not from 1e-4 to 1e4 or it ends up out of range.
+    /// The factor is not from 1e-4 to 1e4, or the result is out of range.
     pub fn placed(&self, scale: f32, offset: [f32; 3]) -> Result<Self, SpecError> {
         within("scale", scale, 1e-4, 1e4, "")?;
         let origin = (Vec3::from(self.origin) * scale + Vec3::from(offset)).to_array();
@@ -129,14 +129,14 @@ impl DistanceGrid {
         ]
     }
 
-    /// Signed distance at a place, m, and the direction in which it grows most (not of length 1 everywhere).
+    /// Signed distance at a position, in metres, and its gradient (not always of length 1).
     ///
-    /// Straight between the points around. Outside of the grid no more than the true distance: all of the surface is beyond the nearest
-    /// point of the grid, square to the way there or further.
+    /// Trilinear between the points. Outside of the grid at most the true distance: the whole surface is behind the nearest
+    /// point of the grid.
     pub fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let [low, high] = self.bounds();
         let held = place.clamp(low, high);
-        // A place that is no number is the first.
+        // A position that is not a number is taken as the first point.
         let at = ((held - low) / self.cell).max(Vec3::ZERO);
         let mut cell = [0usize; 3];
         let mut part = [0f32; 3];
@@ -164,12 +164,12 @@ impl DistanceGrid {
         (distance, out.normalize_or_zero())
     }
 
-    /// Signed distance at a place, m.
+    /// Signed distance at a position, in metres.
     pub fn at(&self, place: Vec3) -> f32 {
         self.sample(place).0
     }
 
-    /// A place inside, evenly over the volume, for draws 0..1; `None` where nothing is inside.
+    /// A position inside, uniform over the volume, for random numbers 0..1; `None` if there is no inside.
     pub(crate) fn within(&self, [which, u, v]: [f32; 3], w: f32) -> Option<Vec3> {
         let (cells, shares) = &self.inside;
         if cells.is_empty() {
@@ -181,12 +181,12 @@ impl DistanceGrid {
         let (x, y, z) = (cell % nx, cell / nx % ny, cell / (nx * ny));
         let place = Vec3::from(self.origin)
             + (Vec3::new(x as f32, y as f32, z as f32) + Vec3::new(u, v, w)) * self.cell;
-        // A cell that the surface cuts: what lies outside is brought in to the surface.
+        // In a cell that the surface cuts, positions outside are moved to the surface.
         let (distance, gradient) = self.sample(place);
         Some(if distance > 0.0 { place - gradient.normalize_or_zero() * distance } else { place })
     }
 
-    /// A place on its surface for draws 0..1: one of the inside, brought out along the gradient.
+    /// A position on the surface for random numbers 0..1: a position inside, moved out along the gradient.
     pub(crate) fn on_surface(&self, draws: [f32; 3], w: f32) -> Option<(Vec3, Vec3)> {
         let mut place = self.within(draws, w)?;
         let mut normal = Vec3::Y;
@@ -199,7 +199,7 @@ impl DistanceGrid {
     }
 }
 
-/// Whether a grid may have so many points.
+/// Checks the number of points.
 pub(crate) fn check_points(points: [usize; 3]) -> Result<(), SpecError> {
     let all: usize = points.iter().try_fold(1usize, |all, &side| all.checked_mul(side)).unwrap_or(usize::MAX);
     if points.iter().any(|side| !(2..=MOST_SIDE).contains(side)) || all > MOST_POINTS {

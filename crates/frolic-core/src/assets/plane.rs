@@ -1,4 +1,4 @@
-//! Rows of values: how bright a picture is, how solid a mask, how high a ground.
+//! Rows of values: brightness of a picture, opacity of a mask, heights of a ground.
 
 use crate::foundations::error::SpecError;
 
@@ -10,14 +10,14 @@ pub struct Plane {
     values: Vec<f32>,
 }
 
-/// Most values across and down.
+/// Most values along a side.
 const MOST_SIDE: usize = 16_384;
 
 impl Plane {
-    /// A grid of so many values across and up. Values outside 0..1 are brought in; what is no number is 0.
+    /// A grid with these numbers of values across and up. Values are clamped to 0..1; not a number becomes 0.
     ///
     /// # Errors
-    /// When a side is 0 or over 16384, or there are not `width * height` values.
+    /// A side is 0 or over 16384, or there are not `width * height` values.
     pub fn new(width: usize, height: usize, values: Vec<f32>) -> Result<Self, SpecError> {
         let sides = 1..=MOST_SIDE;
         if !sides.contains(&width) || !sides.contains(&height) || values.len() != width * height {
@@ -28,12 +28,12 @@ impl Plane {
         Ok(Self { width, height, values: values.into_iter().map(tame).collect() })
     }
 
-    /// Values across.
+    /// Number of values across.
     pub fn width(&self) -> usize {
         self.width
     }
 
-    /// Values up.
+    /// Number of values up.
     pub fn height(&self) -> usize {
         self.height
     }
@@ -43,7 +43,7 @@ impl Plane {
         &self.values
     }
 
-    /// The value at a share of the width and of the height, straight between the values around; at the edges the nearest.
+    /// The value at a share of the width and height, bilinear; clamped at the edges.
     pub fn at(&self, across: f32, up: f32) -> f32 {
         let (x, fx) = between(across, self.width);
         let (y, fy) = between(up, self.height);
@@ -54,7 +54,7 @@ impl Plane {
         low + (high - low) * fy
     }
 
-    /// The value at a place, in shares, and how it grows over the whole width and the whole height.
+    /// The value at a position, in shares, and its slope over the whole width and height.
     pub(crate) fn slope(&self, across: f32, up: f32) -> [f32; 3] {
         let (sx, sy) = (self.width as f32, self.height as f32);
         let (hx, hy) = (0.5 / sx, 0.5 / sy);
@@ -64,7 +64,7 @@ impl Plane {
         [here, gx, gy]
     }
 
-    /// Steepest change from one value to a neighbour, over the whole width and the whole height.
+    /// Steepest difference between neighbours, scaled to the whole width and height.
     pub(crate) fn steepest(&self) -> [f32; 2] {
         let mut most = [0.0f32; 2];
         for y in 0..self.height {
@@ -82,10 +82,10 @@ impl Plane {
     }
 }
 
-/// Which value lies before a share of the way, and how far to the next. Values stand in the middle of their cells.
+/// Index of the value before a share of the side, and the share to the next. Values are at the centres of their cells.
 fn between(share: f32, count: usize) -> (usize, f32) {
     let at = (share * count as f32 - 0.5).clamp(0.0, (count - 1) as f32);
-    // A share that is no number is the first.
+    // A share that is not a number is taken as the first.
     let at = if at.is_nan() { 0.0 } else { at };
     (at as usize, at - at.floor())
 }

@@ -1,4 +1,4 @@
-//! A surface of triangles: where on it, along its edges and at its corners elements can start.
+//! A surface of triangles: positions on it, along its edges and at its corners.
 
 use std::sync::OnceLock;
 
@@ -25,7 +25,7 @@ impl Surface {
     /// Triangles by corners (m) and indices, three each, anticlockwise as seen from outside.
     ///
     /// # Errors
-    /// When there are none, too many (16 million), an index has no corner, or a place is not finite or beyond 1e6 m.
+    /// There are no triangles, or over 16 million; an index without a corner; a position that is not finite or beyond 1e6 m.
     pub fn new(corners: Vec<[f32; 3]>, triangles: Vec<[u32; 3]>) -> Result<Self, SpecError> {
         let wrong = |problem: String| {
             Err(SpecError::new("mesh", problem, "give whole triangles over finite corners"))
@@ -49,8 +49,8 @@ impl Surface {
         Self { corners, triangles, low, high, areas: OnceLock::new(), edges: OnceLock::new() }
     }
 
-    /// A rounded block with `detail` strips to each side and about 12 `detail`² triangles, of radius 1 about the origin: something closed to
-    /// try forms with. Detail 1 to 512; other values are brought in.
+    /// A rounded block of radius 1 about the origin, with `detail` strips to each side and about 12 `detail`² triangles: a closed surface for
+    /// trials. Detail is clamped to 1..=512.
     pub fn ball(detail: u32) -> Self {
         let n = detail.clamp(1, 512);
         let mut corners = Vec::new();
@@ -81,7 +81,7 @@ impl Surface {
         Self::over(corners, triangles)
     }
 
-    /// The same, every place times a factor, turned about y (radians), then moved by an offset, m.
+    /// The surface scaled by a factor, turned about y, in radians, and then moved, in metres.
     pub fn placed(&self, scale: f32, turn: f32, offset: [f32; 3]) -> Result<Self, SpecError> {
         let (sin, cos) = libm::sincosf(turn);
         let put = |at: &Vec3| {
@@ -92,7 +92,7 @@ impl Surface {
         Self::new(self.corners.iter().map(put).collect(), self.triangles.clone())
     }
 
-    /// Places of its corners, m.
+    /// Positions of its corners, in metres.
     pub fn corners(&self) -> &[Vec3] {
         &self.corners
     }
@@ -107,7 +107,7 @@ impl Surface {
         self.triangles[nth].map(|index| self.corners[index as usize])
     }
 
-    /// Least and greatest x, y, z of what the triangles use, m.
+    /// Least and greatest x, y, z of all triangles, in metres.
     pub fn bounds(&self) -> [Vec3; 2] {
         [self.low, self.high]
     }
@@ -127,7 +127,7 @@ impl Surface {
         })
     }
 
-    /// Each edge once, and the rising sums of their lengths.
+    /// Each edge once, with the running sums of their lengths.
     fn edges(&self) -> &(Vec<[u32; 2]>, Vec<f32>) {
         self.edges.get_or_init(|| {
             let sides = |&[a, b, c]: &[u32; 3]| [[a, b], [b, c], [c, a]];
@@ -141,7 +141,7 @@ impl Surface {
         })
     }
 
-    /// A place on the surface, evenly by area, and its normal, for three draws 0..1.
+    /// A position on the surface, uniform by area, and its normal, for three random numbers 0..1.
     pub(crate) fn on(&self, [which, u, v]: [f32; 3]) -> (Vec3, Vec3) {
         let (nth, _) = pick(self.areas(), which);
         let [a, b, c] = self.triangle(nth);
@@ -151,7 +151,7 @@ impl Surface {
         (place, (b - a).cross(c - a).normalize_or(Vec3::Y))
     }
 
-    /// A place along its edges, evenly by length, for a draw 0..1.
+    /// A position along its edges, uniform by length, for a random number 0..1.
     pub(crate) fn along(&self, draw: f32) -> Vec3 {
         let (edges, lengths) = self.edges();
         let (nth, share) = pick(lengths, draw);
@@ -159,7 +159,7 @@ impl Surface {
         self.corners[a as usize].lerp(self.corners[b as usize], share)
     }
 
-    /// One of its corners, for a draw 0..1.
+    /// One of its corners, for a random number 0..1.
     pub(crate) fn corner(&self, draw: f32) -> Vec3 {
         let nth = (draw * self.corners.len() as f32) as usize;
         self.corners[nth.min(self.corners.len() - 1)]

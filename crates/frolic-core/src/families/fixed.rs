@@ -186,26 +186,26 @@ columns! {
     row FixedRow;
     /// The attributes of all instances; slices of one length.
     columns FixedColumns;
-    /// Position x, m.
+    /// Position x, in metres.
     px: f32,
-    /// Position y (up), m.
+    /// Position y (up), in metres.
     py: f32,
-    /// Position z, m.
+    /// Position z, in metres.
     pz: f32,
-    /// Turn about y, radians.
+    /// Turn about y, in radians.
     turn: f32,
-    /// Tilt about the turned x axis, radians.
+    /// Tilt about the turned x axis, in radians.
     tilt: f32,
     /// Rate of the tilt, radians a second.
     rate: f32,
-    /// Size, m.
+    /// Size, in metres.
     size: f32,
     /// Key of the element's random numbers.
     id: u32,
 }
 
 impl FixedColumns {
-    /// The three position columns, m.
+    /// The three position columns, in metres.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
     }
@@ -327,7 +327,7 @@ pub struct FixedInstances {
     size: Span,
     seed: u32,
     count: u32,
-    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, m.
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z each, in metres.
     curve: [Vec<f32>; 6],
     time: f64,
 }
@@ -662,7 +662,7 @@ impl FixedInstances {
         (!self.tint.is_empty()).then_some(&self.tint)
     }
 
-    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z columns, m.
+    /// Of strung lines: offsets from one end of the middle control point and of the other end; x, y, z columns, in metres.
     pub fn curves(&self) -> Option<[[&[f32]; 3]; 2]> {
         let [a, b, c, d, e, f] = &self.curve;
         self.spec.strung.then_some([[a, b, c], [d, e, f]])

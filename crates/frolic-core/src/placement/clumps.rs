@@ -20,7 +20,7 @@ use crate::foundations::span::Span;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClumpSpec {
-    /// Distance from clump to clump, m, 0.001 to 1e5. Default 0.5.
+    /// Distance from clump to clump, in metres, 0.001 to 1e5. Default 0.5.
     pub side: f32,
     /// How softly one melts into the next, 0 to 1. Default 0.3.
     pub blend: f32,
@@ -63,7 +63,7 @@ impl Default for ClumpSpec {
 }
 
 impl ClumpSpec {
-    /// Clumps so far apart, m.
+    /// Clumps so far apart, in metres.
     pub fn new(side: f32) -> Self {
         Self { side, ..Self::default() }
     }
@@ -88,7 +88,7 @@ impl ClumpSpec {
         self.stiffness.check("stiffness", 0.01, 100.0, "")
     }
 
-    /// What an element at x and z, m, takes from the clumps around it.
+    /// What an element at x and z, in metres, takes from the clumps around it.
     ///
     /// ```
     /// use frolic_core::ClumpSpec;
@@ -163,7 +163,7 @@ pub struct Clump {
     pub facing: Vec2,
     /// Factor on the size.
     pub size: f32,
-    /// Added to how far it hangs over, radians.
+    /// Added to how far it hangs over, in radians.
     pub bend: f32,
     /// Factor on the stiffness.
     pub stiffness: f32,

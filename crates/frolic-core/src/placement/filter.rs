@@ -1,4 +1,4 @@
-//! Where fewer elements stand: filters that each let a share of them through.
+//! Filters: each keeps a share of the elements, by their position.
 
 use derive_setters::Setters;
 use std::sync::Arc;
@@ -12,7 +12,7 @@ use crate::foundations::error::{SpecError, at_most, within};
 use crate::foundations::noise::gust_noise;
 use crate::foundations::span::Span;
 
-/// Lets a share of the elements through, by where they are. Several multiply.
+/// A filter keeps a share of the elements, by their position. Shares of several filters multiply.
 ///
 /// ```
 /// use frolic_core::{FilterBy, FilterSpec};
@@ -26,71 +26,71 @@ use crate::foundations::span::Span;
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FilterSpec {
-    /// What decides.
+    /// Criterion.
     pub by: FilterBy,
-    /// Whether it lets through what it would keep back, and the other way about. Default no.
+    /// Whether the share is inverted. Default: no.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub invert: bool,
-    /// Share that it lets through where it would let none, 0 to 1. Default 0.
+    /// Least share, 0 to 1. Default: 0.
     #[serde(default)]
     #[setters(skip)]
     pub least: f32,
 }
 
-/// What decides how many elements a filter lets through.
+/// Criterion of a filter.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum FilterBy {
-    /// A picture that lies on the ground, seen from above: as many as it is bright, none beside it.
+    /// A picture on the ground, seen from above: the share is its brightness, and 0 beside it.
     Picture {
         /// Name of the asset.
         asset: String,
-        /// Its middle, x and z, m. Default the origin.
+        /// Its centre, x and z, in metres. Default: the origin.
         #[serde(default)]
         centre: [f32; 2],
-        /// Extent along x and z, m, 0.01 to 1e6.
+        /// Extent along x and z in metres, 0.01 to 1e6.
         size: [f32; 2],
     },
     /// Smooth noise, -1 to 1: none below the first value of the range, all above the second.
     Noise {
-        /// Distance over which it differs, m, 0.001 to 1e6.
+        /// Size of its features in metres, 0.001 to 1e6.
         size: f32,
-        /// From none to all. Default -0.3 to 0.3.
+        /// Range from none to all. Default: -0.3 to 0.3.
         #[serde(default = "half_and_half")]
         range: Span,
-        /// Another noise for each number. Default 1.
+        /// Seed. Default: 1.
         #[serde(default = "first")]
         seed: u32,
     },
-    /// A line: all within half its width, none beyond that and the soft edge. A closed one encloses all that is inside, by the rule of odd
-    /// and even where it crosses itself.
+    /// A line: all within half its width, none beyond the soft edge. A closed line includes its inside, by the even-odd
+    /// rule.
     Path {
-        /// Corners, x and z, m, 2 to 1024.
+        /// Corners, x and z, in metres, 2 to 1024.
         points: Vec<[f32; 2]>,
-        /// Whether it is a polygon. Default a line.
+        /// Whether it is a polygon. Default: a line.
         #[serde(default)]
         closed: bool,
-        /// m, 0 to 1e6. Default 0.
+        /// Width in metres, 0 to 1e6. Default: 0.
         #[serde(default)]
         width: f32,
-        /// Width of the edge over which the share falls, m, 0 to 1e6. Default 0: sharp.
+        /// Width of the soft edge in metres, 0 to 1e6. Default: 0, sharp.
         #[serde(default)]
         soft: f32,
     },
-    /// How steep the ground is: all within the range, none beyond it and the soft edge.
+    /// Slope of the ground: all within the range, none beyond the soft edge.
     Slope {
-        /// Degrees, 0 to 90.
+        /// Range in degrees, 0 to 90.
         degrees: Span,
-        /// Degrees over which the share falls, 0 to 90. Default 0: sharp.
+        /// Width of the soft edge in degrees, 0 to 90. Default: 0, sharp.
         #[serde(default)]
         soft: f32,
     },
-    /// How high the ground is: all within the range, none beyond it and the soft edge.
+    /// Height of the ground: all within the range, none beyond the soft edge.
     Height {
-        /// m.
+        /// Range in metres.
         range: Span,
-        /// Height over which the share falls, m, 0 to 1e6. Default 0: sharp.
+        /// Width of the soft edge in metres, 0 to 1e6. Default: 0, sharp.
         #[serde(default)]
         soft: f32,
     },
@@ -108,25 +108,25 @@ fn first() -> u32 {
 const MOST_POINTS: usize = 1024;
 
 impl FilterSpec {
-    /// A filter.
+    /// A filter by a criterion.
     pub fn new(by: FilterBy) -> Self {
         Self { by, invert: false, least: 0.0 }
     }
 
-    /// The same the other way about.
+    /// Inverts the filter.
     pub fn inverted(self) -> Self {
         Self { invert: !self.invert, ..self }
     }
 
-    /// The same that lets this share through at least.
+    /// Sets the least share.
     pub fn least(self, least: f32) -> Self {
         Self { least, ..self }
     }
 
-    /// Whether the values are in range.
+    /// Checks that the values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         within("least", self.least, 0.0, 1.0, "")?;
         match &self.by {
@@ -159,10 +159,10 @@ impl FilterSpec {
         }
     }
 
-    /// Finds the picture that it may name.
+    /// Looks up the picture that it names.
     ///
     /// # Errors
-    /// A value out of range, or no picture of that name.
+    /// A value out of range, or no picture of the name.
     pub fn build(&self, assets: &Assets) -> Result<Filter, SpecError> {
         self.check()?;
         let picture = match &self.by {
@@ -173,7 +173,7 @@ impl FilterSpec {
     }
 }
 
-/// A filter made ready.
+/// A built filter.
 #[derive(Debug, Clone)]
 pub struct Filter {
     spec: FilterSpec,
@@ -181,7 +181,7 @@ pub struct Filter {
 }
 
 impl Filter {
-    /// The share that it lets through at x and z, m, on such ground; level at height 0 where there is none. 0 to 1.
+    /// The share at x and z, in metres, on ground with this slope and height (level at 0 without ground). 0 to 1.
     pub fn share(&self, x: f32, z: f32, footing: Option<Footing>) -> f32 {
         let footing = footing.unwrap_or(Footing { y: 0.0, rise: [0.0; 2] });
         let share = match &self.spec.by {
@@ -191,7 +191,7 @@ impl Filter {
                 self.picture.as_ref().filter(|_| inside).map_or(0.0, |picture| picture.at(across, up))
             }
             FilterBy::Noise { size, range, seed } => {
-                // The second, finer one turned, so that no edges run along the axes.
+                // The second octave is turned, so that no edges follow the axes.
                 let (u, v) = (x / size, z / size);
                 let [broad, ..] = gust_noise([u * 0.8 - v * 0.6, 0.37, u * 0.6 + v * 0.8], *seed);
                 let [fine, ..] = gust_noise([u * 1.9 + v * 1.1, 4.37, v * 1.9 - u * 1.1], *seed);
@@ -236,7 +236,7 @@ fn smooth(t: f32) -> f32 {
     t * t * (3.0 - 2.0 * t)
 }
 
-/// Distance from a line, m; within a closed one, negative.
+/// Distance from a line, in metres; negative within a closed one.
 fn off_path(points: &[[f32; 2]], closed: bool, at: Vec2) -> f32 {
     let mut nearest = f32::INFINITY;
     let mut inside = false;

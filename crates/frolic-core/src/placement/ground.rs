@@ -1,4 +1,4 @@
-//! The ground that elements are put on: level, or after a height map.
+//! Ground for placements: level, or a height map.
 
 use derive_setters::Setters;
 use std::sync::Arc;
@@ -9,22 +9,22 @@ use serde::{Deserialize, Serialize};
 use crate::assets::{Assets, Plane};
 use crate::foundations::error::{SpecError, vector_within, within};
 
-/// Ground after a height map.
+/// Ground with the shape of a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TerrainSpec {
-    /// Name of the asset: rows of heights.
+    /// Name of the asset with the heights.
     #[setters(into)]
     pub asset: String,
-    /// Where its middle lies, m, at value 0. Default the origin.
+    /// Its centre at value 0, in metres. Default: the origin.
     #[serde(default)]
     pub position: [f32; 3],
-    /// Extent along x and z, m, 0.01 to 1e6.
+    /// Extent along x and z in metres, 0.01 to 1e6.
     pub size: [f32; 2],
-    /// Height of value 1 above value 0, m, 0 to 1e5.
+    /// Height of value 1 above value 0 in metres, 0 to 1e5.
     pub height: f32,
-    /// Values up to this one are holes in which nothing stands; what is no number counts as 0. Default -1: no holes.
+    /// Values up to this one are holes without elements; not a number counts as 0. Default: -1, no holes.
     #[serde(default = "no_holes")]
     pub hole: f32,
 }
@@ -34,15 +34,15 @@ fn no_holes() -> f32 {
 }
 
 impl TerrainSpec {
-    /// A height map about the origin: its extent along x and z, m, and the height of value 1, m.
+    /// A height map about the origin, with its extent along x and z and the height of value 1, in metres.
     pub fn new(asset: &str, size: [f32; 2], height: f32) -> Self {
         Self { asset: asset.to_owned(), position: [0.0; 3], size, height, hole: no_holes() }
     }
 
-    /// Whether the values are in range.
+    /// Checks that the values are in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "m")?;
         self.size.iter().try_for_each(|&side| within("size", side, 0.01, 1e6, "m"))?;
@@ -50,10 +50,10 @@ impl TerrainSpec {
         within("hole", self.hole, -1.0, 1.0, "")
     }
 
-    /// Finds its heights.
+    /// Looks up the heights.
     ///
     /// # Errors
-    /// A value out of range, or no asset with places of that name.
+    /// A value out of range, or no asset of the name with heights.
     pub fn build(&self, assets: &Assets) -> Result<Terrain, SpecError> {
         self.check()?;
         let plane = Arc::clone(assets.plane("asset", &self.asset)?);
@@ -70,20 +70,20 @@ impl TerrainSpec {
 /// A point of the ground.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Footing {
-    /// Height, m.
+    /// Height, in metres.
     pub y: f32,
-    /// Rise along x and along z, m a metre.
+    /// Slope along x and along z.
     pub rise: [f32; 2],
 }
 
 impl Footing {
-    /// Upwards from the ground, unit length.
+    /// Normal, a unit vector.
     pub fn normal(self) -> Vec3 {
         Vec3::new(-self.rise[0], 1.0, -self.rise[1]).normalize()
     }
 }
 
-/// A height map made ready.
+/// A built height map.
 #[derive(Debug, Clone)]
 pub struct Terrain {
     plane: Arc<Plane>,
@@ -94,7 +94,7 @@ pub struct Terrain {
 }
 
 impl Terrain {
-    /// The ground at x and z, m. `None` beside it and in holes.
+    /// The ground at x and z, in metres. `None` beside it and in holes.
     ///
     /// ```
     /// use frolic_core::{Asset, Assets, Plane, TerrainSpec};
@@ -108,7 +108,7 @@ impl Terrain {
     pub fn at(&self, x: f32, z: f32) -> Option<Footing> {
         let across = (x - self.position.x) / self.size[0] + 0.5;
         let up = 0.5 - (z - self.position.z) / self.size[1];
-        // Written so that what is not a number is beside it.
+        // Written so that not a number is outside.
         let inside = (0.0..=1.0).contains(&across) && (0.0..=1.0).contains(&up);
         if !inside {
             return None;
@@ -120,7 +120,7 @@ impl Terrain {
         })
     }
 
-    /// Least and greatest x and z, m.
+    /// Least and greatest x and z, in metres.
     pub fn extent(&self) -> [[f32; 2]; 2] {
         let [w, d] = self.size.map(|side| side * 0.5);
         let Vec3 { x, z, .. } = self.position;

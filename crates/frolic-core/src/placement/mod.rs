@@ -143,7 +143,7 @@ impl Placement {
         all
     }
 
-    /// Adds what stands in a rectangle of ground, least corner in, greatest out, x and z, m: of layers of ground, wherever their area ends; it is
+    /// Adds what stands in a rectangle of ground, least corner in, greatest out, x and z, in metres: of layers of ground, wherever their area ends; it is
     /// for fields without end. The same elements whatever rectangles the ground is cut into.
     pub fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {
         for layer in &self.layers {
@@ -170,7 +170,7 @@ impl Placement {
         extent
     }
 
-    /// How densely things stand at x and z, m, against where they stand most densely, 0 to 1: of the layer that lets most through there.
+    /// How densely things stand at x and z, in metres, against where they stand most densely, 0 to 1: of the layer that lets most through there.
     /// `endless` asks beyond the areas too. Nothing of layers on assets.
     pub fn cover(&self, x: f32, z: f32, endless: bool) -> f32 {
         let of = |layer: &Layer| {

@@ -1,49 +1,49 @@
-//! Patterns of places on the ground: rows, scattered, blue noise, rings.
+//! Patterns of positions on the ground: rows, scattered, blue noise, rings.
 //!
-//! A pattern goes on for ever and depends on nothing but its numbers and the seed: [`Pattern::within`] gives the places of any rectangle,
-//! always the same ones, so a piece of an endless field can be made alone, and rectangles side by side share none and miss none.
+//! A pattern is endless and depends only on its numbers and the seed: [`Pattern::within`] returns the positions of any rectangle,
+//! always the same ones. Pieces of an endless field can be built alone, and adjacent rectangles share none and miss none.
 
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, at_most, within};
 use crate::foundations::random::{Draws, hash3, unit};
 
-/// How places lie.
+/// Pattern of positions.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum PatternSpec {
-    /// Anywhere, each for itself: bunches and gaps.
+    /// Independent random positions, with bunches and gaps.
     #[default]
     Scattered,
     /// In rows.
     Grid {
-        /// Distance along x and z, m, 0.001 to 1e5. Default 0: from the density.
+        /// Spacing along x and z in metres, 0.001 to 1e5. Default: 0, from the density.
         #[serde(default)]
         spacing: [f32; 2],
-        /// How far each strays from its crossing, as a share of the spacing, 0 to 1. Default 0.
+        /// Random offset, as a share of the spacing, 0 to 1. Default: 0.
         #[serde(default)]
         jitter: f32,
-        /// Turn of the rows, degrees anticlockwise from above. Default 0.
+        /// Turn of the rows in degrees, anticlockwise from above. Default: 0.
         #[serde(default)]
         turn_degrees: f32,
     },
-    /// As scattered, but none nearer to another than a distance: even, without rows.
+    /// Random positions with a least distance: even, without rows.
     BlueNoise {
-        /// Least distance, m, 0.001 to 1e5. Default 0: as large as the density allows.
+        /// Least distance in metres, 0.001 to 1e5. Default: 0, as large as the density allows.
         #[serde(default)]
         distance: f32,
     },
-    /// Where rings about two or more centres cross: rows that bend.
+    /// Crossings of rings around two or more centres: bent rows.
     Rings {
-        /// Centres, x and z, m, 2 to 16.
+        /// Centres, x and z, in metres, 2 to 16.
         centres: Vec<[f32; 2]>,
-        /// Distance from ring to ring, m, 0.001 to 1e5.
+        /// Distance between rings in metres, 0.001 to 1e5.
         spacing: f32,
-        /// How far rings swell and shrink as they are counted outwards, m, 0 to half the spacing. Default 0.
+        /// Variation of the distance between rings, counted outwards, in metres, 0 to half the spacing. Default: 0.
         #[serde(default)]
         swell: f32,
-        /// Rings from one widest to the next, 1 to 1e6. Default 8.
+        /// Period of the variation in rings, 1 to 1e6. Default: 8.
         #[serde(default = "eight")]
         period: f32,
     },
@@ -56,7 +56,7 @@ fn eight() -> f32 {
 /// Most centres of rings.
 const MOST_CENTRES: usize = 16;
 
-/// Rings about a centre are counted no further.
+/// Most rings around a centre.
 const MOST_RINGS: f32 = 1e6;
 
 impl PatternSpec {
@@ -94,7 +94,7 @@ impl PatternSpec {
         }
     }
 
-    /// The pattern at a density, elements a square metre, where its own numbers leave that open.
+    /// The pattern at a density, in elements a square metre, if its own numbers leave it open.
     pub(crate) fn build(&self, density: f32, seed: u32) -> Pattern {
         let density = density.clamp(1e-9, MOST_DENSITY);
         let even = 1.0 / density.sqrt();
@@ -121,7 +121,7 @@ impl PatternSpec {
         }
     }
 
-    /// Whether its density is its own and none can be asked for.
+    /// Returns whether its density is fixed by its own numbers.
     pub(crate) fn is_set(&self) -> bool {
         match self {
             Self::Scattered => false,
@@ -135,13 +135,13 @@ impl PatternSpec {
 /// Most elements a square metre.
 pub(crate) const MOST_DENSITY: f32 = 1e6;
 
-/// Elements of blue noise in a square of its distance: what [`blue_noise`] reaches (a test measures it).
+/// Elements of blue noise in a square of its distance that [`blue_noise`] reaches (a test measures it).
 const PACKED: f32 = 0.56;
 
 /// Mean number of scattered elements in a cell.
 const SCATTERED: f32 = 4.0;
 
-/// A pattern made ready.
+/// A built pattern.
 #[derive(Debug, Clone)]
 pub(crate) struct Pattern {
     seed: u32,
@@ -156,11 +156,11 @@ enum Way {
     Rings { centres: Vec<[f32; 2]>, rings: Rings },
 }
 
-/// A place of a pattern: x and z, m, and a number of its own.
+/// A position of a pattern: x and z, in metres, and a number of its own.
 pub(crate) type Spot = ([f32; 2], u32);
 
 impl Pattern {
-    /// Hands out the places in a rectangle, least corner in, greatest out; m.
+    /// Passes on the positions in a rectangle, in metres; the least corner is included, the greatest is not.
     pub(crate) fn within(&self, low: [f32; 2], high: [f32; 2], mut put: impl FnMut(Spot)) {
         let inside = |[x, z]: [f32; 2]| x >= low[0] && x < high[0] && z >= low[1] && z < high[1];
         let mut put = |spot: Spot| {
@@ -180,7 +180,7 @@ impl Pattern {
                 }
             }
             Way::Grid { spacing, jitter, sin, cos } => {
-                // The rectangle's corners in the turned rows' own directions.
+                // Corners of the rectangle in the axes of the rows.
                 let turned = |[x, z]: [f32; 2]| [x * cos - z * sin, x * sin + z * cos];
                 let corners = [low, [high[0], low[1]], [low[0], high[1]], high].map(turned);
                 let fold = |axis: usize, start: f32, pick: fn(f32, f32) -> f32| {
@@ -211,7 +211,7 @@ impl Pattern {
         }
     }
 
-    /// About how many candidates [`Pattern::within`] goes through in a rectangle.
+    /// Approximate number of candidates of [`Pattern::within`] in a rectangle.
     pub(crate) fn candidates(&self, low: [f32; 2], high: [f32; 2]) -> f64 {
         let [wide, deep] = [0, 1].map(|axis| f64::from(high[axis]) - f64::from(low[axis]));
         let lattice = |[x, z]: [f32; 2]| (wide / f64::from(x) + 1.0) * (deep / f64::from(z) + 1.0);

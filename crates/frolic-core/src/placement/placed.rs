@@ -8,15 +8,15 @@ columns! {
     row PlacedRow;
     /// Placed elements; slices of one length.
     columns PlacedColumns;
-    /// Position x, m.
+    /// Position x, in metres.
     px: f32,
-    /// Position y (up), m.
+    /// Position y (up), in metres.
     py: f32,
-    /// Position z, m.
+    /// Position z, in metres.
     pz: f32,
-    /// Turn about y, radians.
+    /// Turn about y, in radians.
     turn: f32,
-    /// Tilt about the turned x axis, radians.
+    /// Tilt about the turned x axis, in radians.
     tilt: f32,
     /// Factor on the size of the population.
     size: f32,
@@ -37,7 +37,7 @@ columns! {
 }
 
 impl PlacedColumns {
-    /// The three position columns, m.
+    /// The three position columns, in metres.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
     }

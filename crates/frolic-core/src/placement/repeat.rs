@@ -13,7 +13,7 @@ use crate::foundations::random::hash3;
 /// How squares share layouts.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Repeat {
-    /// Side of a square, m.
+    /// Side of a square, in metres.
     pub(crate) side: f32,
     /// How many layouts there are, at least 1.
     pub(crate) layouts: u32,
@@ -23,7 +23,7 @@ pub(crate) struct Repeat {
 /// A place of a pattern.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Spot {
-    /// x and z, m.
+    /// x and z, in metres.
     pub(super) at: [f32; 2],
     /// Key of its random numbers.
     pub(super) id: u32,
@@ -40,7 +40,7 @@ impl Repeat {
         hash3(x as u32, z as u32, self.seed ^ REPEAT_SEED)[0] % self.layouts
     }
 
-    /// Least x and z of a square, m.
+    /// Least x and z of a square, in metres.
     fn corner(&self, cell: [i32; 2]) -> [f32; 2] {
         cell.map(|at| at as f32 * self.side)
     }

@@ -20,7 +20,7 @@ pub(crate) enum Source {
     Mesh(Arc<Surface>, MeshPart),
     Volume(Arc<DistanceGrid>, VolumePart),
     Places(Arc<PlacedColumns>),
-    /// A picture with rising sums of its brightness, and the size of a pixel, m.
+    /// A picture with rising sums of its brightness, and the size of a pixel, in metres.
     Picture(Arc<Plane>, Vec<f32>, f32, MaskOrientation),
 }
 

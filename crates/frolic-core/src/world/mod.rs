@@ -479,7 +479,7 @@ impl World {
         self.pulls_at(time).for_each(|pull| pull.act(level, None, chunk));
     }
 
-    /// The pull of each collector that has any, at a time, s.
+    /// The pull of each collector that has any, at a time, in seconds.
     pub(crate) fn pulls_at(&self, time: f64) -> impl Iterator<Item = Acting> {
         let pulling = self.collectors.iter().filter(|collector| collector.pull > 0.0);
         pulling.map(move |collector| Acting::pull(collector.at(time), collector.pull, collector.reach))

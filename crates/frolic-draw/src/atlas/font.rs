@@ -19,7 +19,7 @@ pub struct Font {
 
 #[derive(Debug, Clone)]
 struct SizedFont {
-    /// Height of a line's letters, pixels.
+    /// Height of a line's letters, in pixels.
     size: f32,
     ascent: f32,
     line: f32,
@@ -30,7 +30,7 @@ struct SizedFont {
 #[derive(Debug, Clone, Copy)]
 struct Glyph {
     advance: f32,
-    /// Left and upper end of its picture from the pen, pixels; none for a blank.
+    /// Left and upper end of its picture from the pen, in pixels; none for a blank.
     picture: Option<(RegionId, [f32; 2], [f32; 2])>,
 }
 

@@ -32,7 +32,7 @@ pub struct Quad {
     pub(super) u: [f32; 3],
     pub(super) v: [f32; 3],
     pub(super) q: [f32; 3],
-    /// Least x and y, greatest x and y, pixels.
+    /// Least x and y, greatest x and y, in pixels.
     pub extent: [f32; 4],
     /// Colour times opacity; opacity, 0 adds.
     pub(super) light: [f32; 3],
@@ -115,7 +115,7 @@ impl Shapes {
         sections::take(set, &mut self.sections, skin);
     }
 
-    /// Appends the records of one of a skin's ribbons; nothing nearer than `near`, m, is drawn.
+    /// Appends the records of one of a skin's ribbons; nothing nearer than `near`, in metres, is drawn.
     pub(super) fn add_ribbon(
         &mut self,
         set: InstructionSet,

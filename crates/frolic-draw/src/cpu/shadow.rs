@@ -36,7 +36,7 @@ pub(super) struct Shadow {
     grid: Grid,
     /// Nearness to the sun, tile after tile, column after column.
     tiles: Vec<f32>,
-    /// Depth left between a surface and its own shadow, m.
+    /// Depth left between a surface and its own shadow, in metres.
     bias: f32,
     bins: Vec<Bin>,
     starts: Vec<ChunkStart>,

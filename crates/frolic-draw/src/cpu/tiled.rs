@@ -133,9 +133,9 @@ struct Shot {
     /// Where it is seen from and how large, about the group's middle.
     view: View,
     camera: View,
-    /// Depth of the middle, m.
+    /// Depth of the middle, in metres.
     middle: f32,
-    /// Greatest distance of anything from the middle, m.
+    /// Greatest distance of anything from the middle, in metres.
     reach: f32,
     most_slope: f32,
 }

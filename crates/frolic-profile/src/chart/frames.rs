@@ -238,7 +238,7 @@ pub(crate) struct Layers {
     pub(crate) ground: String,
     /// Each variant's line with its name.
     pub(crate) lines: Vec<String>,
-    /// Where the points of each line are, pixels.
+    /// Where the points of each line are, in pixels.
     pub(crate) points: Vec<Vec<(i32, i32)>>,
 }
 

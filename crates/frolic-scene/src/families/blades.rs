@@ -77,7 +77,7 @@ struct Meadow {
     blades: Blades,
     /// Of each kind.
     parts: Vec<Vec<Part>>,
-    /// How far what is drawn reaches beyond the blades themselves, m.
+    /// How far what is drawn reaches beyond the blades themselves, in metres.
     margin: f32,
     /// Squares that are drawn as groups.
     placed: Vec<PlacedGroup>,

@@ -38,9 +38,9 @@ impl FamilySpec for GrowSpec {
 struct Grove {
     growing: Growing,
     parts: Vec<Part>,
-    /// How far what is drawn of an element reaches from its place, m.
+    /// How far what is drawn of an element reaches from its place, in metres.
     margin: f32,
-    /// Distance beyond which none is drawn, m.
+    /// Distance beyond which none is drawn, in metres.
     reach: f32,
     /// Factor on the size over growth.
     size: Ramp<f32>,

@@ -57,7 +57,7 @@ impl GroupSpec {
         Self { beyond, ..self }
     }
 
-    /// `side` of the squares, m.
+    /// `side` of the squares, in metres.
     pub(super) fn check(&self, side: f32) -> Result<(), SpecError> {
         within("layouts", self.layouts as f32, 1.0, 256.0, "layouts")?;
         within("wind_states", self.wind_states as f32, 1.0, 64.0, "states")?;
@@ -110,7 +110,7 @@ pub struct BladeLayouts {
 struct Range {
     /// Along x and z, unit length.
     along: Vec2,
-    /// Speed at the deepest lull and the strongest gust, m/s.
+    /// Speed at the deepest lull and the strongest gust, in m/s.
     least: f32,
     most: f32,
     /// Strength of gusts in addition, in m/s.

@@ -47,25 +47,25 @@ columns! {
     row BladeRow;
     /// The attributes of all blades; slices of one length.
     columns BladeColumns;
-    /// Root x, m.
+    /// Root x, in metres.
     px: f32,
-    /// Root y (up), m.
+    /// Root y (up), in metres.
     py: f32,
-    /// Root z, m.
+    /// Root z, in metres.
     pz: f32,
     /// Length, in metres; 0 without a blade.
     length: f32,
     /// Half the width at the root, in metres.
     size: f32,
-    /// Turn about y, radians.
+    /// Turn about y, in radians.
     turn: f32,
     /// Lean along x in still air, in radians.
     rest_x: f32,
     /// Lean along z in still air, in radians.
     rest_z: f32,
-    /// Lean along x, radians.
+    /// Lean along x, in radians.
     lean_x: f32,
-    /// Lean along z, radians.
+    /// Lean along z, in radians.
     lean_z: f32,
     /// Rate of the lean along x, radians a second.
     rate_x: f32,
@@ -98,7 +98,7 @@ impl BladeColumns {
         [&self.px, &self.py, &self.pz]
     }
 
-    /// Lean along x and z, radians.
+    /// Lean along x and z, in radians.
     pub fn lean(&self) -> [&[f32]; 2] {
         [&self.lean_x, &self.lean_z]
     }

@@ -11,10 +11,10 @@
 
 use glam::Vec3;
 
-/// Most that a blade leans, radians: its tip points 45 degrees below the level.
+/// Most that a blade leans, in radians: its tip points 45 degrees below the level.
 pub const MOST_LEAN: f32 = 2.35;
 
-/// Offsets of the control point and of the tip from the root, m, of a blade of a length, m, that leans this far along x and z, radians. Leans beyond
+/// Offsets of the control point and of the tip from the root, in metres, of a blade of a length, in metres, that leans this far along x and z, in radians. Leans beyond
 /// [`MOST_LEAN`] are taken back to it. The curve's length is that of the blade to within 2e-5 of it.
 ///
 /// ```
@@ -50,7 +50,7 @@ const SINC: [f32; 4] = [0.999_999_8, -0.166_663_45, 0.008_323_774, -0.000_189_29
 const SHARE: [f32; 6] =
     [0.500_003_9, 0.166_491_2, 0.034_605_12, -0.000_142_035, 0.002_967_396_4, -0.002_365_440_8];
 
-/// Length of the quadratic curve from the origin by a control point to a tip, m, in closed form; straight, folded back and of no length too.
+/// Length of the quadratic curve from the origin by a control point to a tip, in metres, in closed form; straight, folded back and of no length too.
 ///
 /// With the derivative 2 (a + t b) the speed is √(b² (t + u)² + d²), u where along the curve it is slowest and d how slow; its integral is
 /// elementary.

@@ -18,7 +18,7 @@ pub struct BladeSpec {
     /// Where they stand: layers, at most 16. Default one, scattered over 10 m by 10 m.
     #[setters(into)]
     pub placement: Vec<PlacementSpec>,
-    /// Length, m, 0.001 to 100. Default 0.5 to 0.8.
+    /// Length, in metres, 0.001 to 100. Default 0.5 to 0.8.
     #[setters(skip)]
     pub length: Span,
     /// How far they hang over at rest, towards where they are turned, degrees, 0 to 134. Default 5 to 25.
@@ -27,18 +27,18 @@ pub struct BladeSpec {
     /// Swings a second of a blade by itself, Hz, 0.01 to 100: stiff ones swing fast. Default 1.1 to 1.7.
     #[setters(into)]
     pub sway_hz: Span,
-    /// Rate at which they take on the air's motion, 1/s, 0 to 1000: by it the wind leans them, and still air calms them. Default 3.5.
+    /// Rate at which they take on the air's motion, in 1/s, 0 to 1000: by it the wind leans them, and still air calms them. Default 3.5.
     pub drag: f32,
-    /// Rate at which swinging dies down by itself, 1/s, 0 to 1000. Default 0.6.
+    /// Rate at which swinging dies down by itself, in 1/s, 0 to 1000. Default 0.6.
     pub damping: f32,
-    /// Time after which a blade that was pressed down has mostly come up again, s, 0.01 to 1e6, each its own: with a wide range, trodden paths
+    /// Time after which a blade that was pressed down has mostly come up again, in seconds, 0.01 to 1e6, each its own: with a wide range, trodden paths
     /// linger. Default 0.5 to 20.
     #[setters(into)]
     pub recover: Span,
     /// How they answer to the wind. Default they swing.
     #[setters(skip)]
     pub motion: BladeMotion,
-    /// Side of the squares in which they are stepped, left out and drawn, m, 0.01 to 1e4. Default 4.
+    /// Side of the squares in which they are stepped, left out and drawn, in metres, 0.01 to 1e4. Default 4.
     #[setters(skip)]
     pub chunk: f32,
     /// Squares that share layouts, which `technique = "tiled"` draws from pictures made before. Default none: each has its own.
@@ -49,7 +49,7 @@ pub struct BladeSpec {
     #[serde(skip_serializing_if = "Option::is_none")]
     #[setters(skip)]
     pub endless: Option<AroundSpec>,
-    /// Time from one look at what is in view to the next, s, 0 to 10; between them what is somewhat outside counts as in view. Default 0: at each
+    /// Time from one look at what is in view to the next, in seconds, 0 to 10; between them what is somewhat outside counts as in view. Default 0: at each
     /// frame.
     pub look_every: f32,
     /// Blades that the wind tears off. Default none.
@@ -63,7 +63,7 @@ pub struct BladeSpec {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AroundSpec {
-    /// How far around the camera squares are there, m, at least the chunk's side and at most 200 times that.
+    /// How far around the camera squares are there, in metres, at least the chunk's side and at most 200 times that.
     pub reach: f32,
     /// Most blades that are made in a step, 1 to 1e8, so that no frame takes long; all of them at the first. Default 20000.
     #[serde(default = "some")]
@@ -75,7 +75,7 @@ fn some() -> u32 {
 }
 
 impl AroundSpec {
-    /// As far as this, m.
+    /// As far as this, in metres.
     pub fn new(reach: f32) -> Self {
         Self { reach, most_new: some() }
     }
@@ -93,7 +93,7 @@ pub enum BladeMotion {
     Lean,
     /// Those within a distance of the camera swing, the others lean.
     Near(
-        /// m, 0 to 1e6.
+        /// Radius in metres, 0 to 1e6.
         f32,
     ),
 }
@@ -157,7 +157,7 @@ impl BladeSpec {
         Self { placement: vec![placement], ..Self::default() }
     }
 
-    /// The same of this length, m.
+    /// The same of this length, in metres.
     pub fn length(self, least: f32, most: f32) -> Self {
         Self { length: Span::new(least, most), ..self }
     }
@@ -167,7 +167,7 @@ impl BladeSpec {
         Self { motion, ..self }
     }
 
-    /// The same in squares of this side, m.
+    /// The same in squares of this side, in metres.
     pub fn chunk(self, chunk: f32) -> Self {
         Self { chunk, ..self }
     }

@@ -27,16 +27,16 @@ use crate::world::obstacles::BLOCK;
 use crate::world::pushers::Pushing;
 use crate::world::{Gusts, World, add_gusts};
 
-/// Most that wind alone leans a blade, radians.
+/// Most that wind alone leans a blade, in radians.
 pub(super) const MOST_BLOWN: f32 = 1.9;
 
-/// Lean of a blade that is pressed flat, radians.
+/// Lean of a blade that is pressed flat, in radians.
 pub(super) const PRESSED: f32 = 1.85;
 
 /// Press below which a blade counts as up again.
 const UP_AGAIN: f32 = 0.01;
 
-/// How much stiffer the spring towards the ground is, and how much more it damps, 1/s.
+/// How much stiffer the spring towards the ground is, and how much more it damps, in 1/s.
 const PRESS_STIFF: f32 = 12.0;
 const PRESS_DAMP: f32 = 25.0;
 
@@ -51,7 +51,7 @@ pub(super) struct Air<'a> {
     pub(super) wind: [f32; 2],
     pub(super) dt: f32,
     pub(super) drag: f32,
-    /// Drag and damping together, 1/s.
+    /// Drag and damping together, in 1/s.
     pub(super) slow: f32,
     pub(super) recover: Span,
 }
@@ -59,7 +59,7 @@ pub(super) struct Air<'a> {
 /// When blades tear.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Tear {
-    /// Lean, radians.
+    /// Lean, in radians.
     pub(super) above: f32,
     /// Share of those that come off in this step.
     pub(super) share: f32,
@@ -303,24 +303,24 @@ const TEAR_SEED: u32 = 0x7ea6_0ff1;
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Torn {
-    /// Where it stood, m.
+    /// Where it stood, in metres.
     pub root: [f32; 3],
     /// m.
     pub length: f32,
-    /// Along x and z, radians.
+    /// Along x and z, in radians.
     pub lean: [f32; 2],
     /// Along x and z, radians a second.
     pub rate: [f32; 2],
 }
 
 impl Torn {
-    /// Halfway along it, m.
+    /// Halfway along it, in metres.
     pub fn middle(&self) -> [f32; 3] {
         let off = along_curve(blade_curve(self.length, self.lean), 0.5);
         (Vec3::from(self.root) + off).to_array()
     }
 
-    /// How fast that was, m/s.
+    /// How fast that was, in m/s.
     pub fn velocity(&self) -> [f32; 3] {
         let upright = Vec2::from(self.lean).length().cos();
         let reach = self.length * 0.5;
@@ -328,7 +328,7 @@ impl Torn {
     }
 }
 
-/// The lean that a wind asks for, radians: in proportion to it while small, and never more than [`MOST_BLOWN`].
+/// The lean that a wind asks for, in radians: in proportion to it while small, and never more than [`MOST_BLOWN`].
 #[inline(always)]
 fn blown(drag: f32, [wx, wz]: [f32; 2], length: f32, stiffness: f32) -> [f32; 2] {
     let per = drag / (length * stiffness + 1e-9);

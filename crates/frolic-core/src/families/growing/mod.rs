@@ -1,10 +1,10 @@
-//! Elements that grow where they stand, ten million and more: from seed to full size, harvested, sown anew.
+//! Elements that grow in place, ten million and more: from seed to full size, harvested and sown again.
 //!
-//! **In:** a [`GrowSpec`], and which clusters can be seen. **Out:** [`ShownColumns`] of those clusters, filled for each picture.
+//! **In:** a [`GrowSpec`], and the visible clusters. **Out:** [`ShownColumns`] of these clusters, filled for each picture.
 //!
-//! State is one integer an element, so that skipping loses nothing: growth in units of 2⁻³² of full size, of which a step adds a whole number. A
-//! cluster in view is stepped each step; the others take turns, each with the units of all the steps that it missed, which is the same sum.
-//! All else (place, turn, size, tint, time to full size) follows from the cluster's layout and the element's key.
+//! State is one integer for each element, so that skipped steps lose nothing: growth in units of 2⁻³² of full size. A step adds a whole
+//! number of units. Visible clusters are stepped each step; hidden ones take turns and add the units of all missed steps, which is the same
+//! sum. Position, turn, size, tint and time to full size follow from the cluster's layout and the element's key.
 //!
 //! ```text
 //! 0                 nothing grows here
@@ -32,25 +32,25 @@ use crate::poses::{Posed, Poses};
 use crate::world::events::Region;
 
 columns! {
-    /// One element as it is drawn.
+    /// One visible element.
     row ShownRow;
-    /// Elements of the clusters in view, filled for each picture; slices of one length.
+    /// Elements of the visible clusters, filled for each picture. All slices have one length.
     columns ShownColumns;
-    /// Position x, m.
+    /// Position x, in metres.
     px: f32,
-    /// Position y (up), m.
+    /// Position y (up), in metres.
     py: f32,
-    /// Position z, m.
+    /// Position z, in metres.
     pz: f32,
-    /// Full size, m.
+    /// Full size, in metres.
     size: f32,
-    /// Turn about y, radians.
+    /// Turn about y, in radians.
     turn: f32,
-    /// Tilt about the turned x axis, radians.
+    /// Tilt about the turned x axis, in radians.
     tilt: f32,
-    /// Growth, 0 to just under 1; below 0 where nothing grows.
+    /// Growth, 0 to just under 1; below 0 for an empty place.
     growth: f32,
-    /// 1 for all: growth is age over it.
+    /// Lifetime, 1 for all elements: growth is their age.
     whole: f32,
     /// Tint, 0 to 1.
     tint: f32,
@@ -59,17 +59,17 @@ columns! {
 }
 
 impl ShownColumns {
-    /// The three position columns, m.
+    /// The three position columns, in metres.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
     }
 }
 
-/// What all clusters of a layout share, around the cluster's origin.
+/// Elements of all clusters of one layout, relative to the cluster's origin.
 #[derive(Debug)]
 struct Layout {
     placed: PlacedColumns,
-    /// Radius of the ball around it, m, without the size of elements.
+    /// Radius of the bounding ball in metres, without the size of elements.
     radius: f32,
 }
 
@@ -77,24 +77,24 @@ struct Layout {
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct Cluster {
-    /// Where its origin is, m.
+    /// Position of its origin, in metres.
     pub place: [f32; 3],
-    /// Turn about y, radians.
+    /// Turn about y, in radians.
     pub turn: f32,
-    /// Its first element; it has as many as its layout.
+    /// Index of its first element.
     pub first: u32,
-    /// How many.
+    /// Number of elements.
     pub len: u32,
-    /// Which layout.
+    /// Index of its layout.
     pub layout: u32,
-    /// Radius of the ball around it, m.
+    /// Radius of its bounding ball, in metres.
     pub radius: f32,
-    /// Whether it was in view at the last look.
+    /// Whether it was visible at the last update.
     pub seen: bool,
     key: u32,
     /// Steps that its elements have taken.
     done: u64,
-    /// Whether all are fully grown or gone: nothing is left to do.
+    /// Whether all elements are fully grown or gone.
     still: bool,
 }
 
@@ -119,15 +119,15 @@ pub struct Growing {
     seed: u32,
     steps: u64,
     time: f64,
-    /// Length of the steps so far: their units depend on it.
+    /// Length of the last step; the units of a step depend on it.
     dt: f32,
     shown: ShownColumns,
-    /// Clusters in view and where in the shown columns each starts.
+    /// Visible clusters, and the index of the first shown element of each.
     visible: Vec<(u32, u32)>,
 }
 
 impl Growing {
-    /// `count` elements with full sizes of this range, m; the last cluster may lack some.
+    /// `count` elements with full sizes in this range, in metres. The last cluster may be incomplete.
     ///
     /// # Errors
     /// A value out of range, or more elements than memory allows.
@@ -135,7 +135,7 @@ impl Growing {
         Self::with_assets(spec, count, size, seed, &Assets::default())
     }
 
-    /// The same, where placements may name assets.
+    /// As [`Growing::new`], with assets for placements.
     ///
     /// # Errors
     /// As [`Growing::new`]; and an asset that is missing or of another kind.
@@ -201,7 +201,7 @@ impl Growing {
                 let place = Vec3::new(row.px, row.py, row.pz) + step;
                 self.clusters.push(Cluster {
                     place: place.to_array(),
-                    // Each of a stack turned another way.
+                    // Each cluster of a stack has another turn.
                     turn: row.turn + unit(hash3(key, 1, 2)[0]) * std::f32::consts::TAU,
                     first: count - left,
                     len,
@@ -229,7 +229,7 @@ impl Growing {
         Ok(())
     }
 
-    /// Units that an element grows in a step, by the share of the range of times that it drew.
+    /// Units that an element grows in a step, from its random share of the range of times.
     fn units(&self) -> Units {
         let steps = |seconds: f32| (f64::from(seconds) / f64::from(self.dt)).max(1.0);
         let per =
@@ -238,14 +238,14 @@ impl Growing {
         Units { slow, more: fast - slow }
     }
 
-    /// Looks which clusters are in view: `sees` is asked with the middle and radius of a ball, m. One that comes into view has made up what it
-    /// missed before it is shown.
+    /// Updates which clusters are visible. `sees` gets the centre and radius of a ball, in metres. A cluster that becomes visible takes its
+    /// missed steps before it is shown.
     pub fn look(&mut self, sees: impl Fn([f32; 3], f32) -> bool + Sync) {
         self.clusters.par_iter_mut().for_each(|cluster| cluster.seen = sees(cluster.place, cluster.radius));
     }
 
-    /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken). With another length of step than before, all that is
-    /// owed is made up first. O(elements in view + others / rotation).
+    /// Takes `steps` steps of `dt` seconds (finite and above 0; other steps are not taken). Before a step of another length all clusters take
+    /// their missed steps. O(visible elements + others / rotation).
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         if !(dt.is_finite() && dt > 0.0) {
             return;
@@ -261,7 +261,7 @@ impl Growing {
             self.time += f64::from(dt);
             self.steps += 1;
             let (turn, rotation) = (self.steps, u64::from(self.spec.rotation));
-            // In turns, each cluster once in so many steps.
+            // Hidden clusters take turns.
             grown +=
                 self.catch_up(|nth, cluster| cluster.seen || (nth as u64 + turn).is_multiple_of(rotation));
             for nth in 0..self.spec.harvest.len() {
@@ -279,7 +279,7 @@ impl Growing {
         meter.add(Counter::ElementBytes, self.bytes() as u64);
     }
 
-    /// Has clusters take the steps that they owe; returns how many elements were touched.
+    /// Takes the missed steps of clusters. Returns the number of elements that were stepped.
     fn catch_up(&mut self, which: impl Fn(usize, &Cluster) -> bool + Sync) -> u64 {
         let (units, steps, level) = (self.units(), self.steps, detect());
         let catch_up = |nth: usize, cluster: &mut Cluster, growth: &mut [u32]| {
@@ -299,7 +299,7 @@ impl Growing {
         over(&mut self.clusters, &mut self.growth, 0, &catch_up)
     }
 
-    /// Takes out what stands in a region and has grown at least so far (0 to 1), and sows it anew if asked. Returns how many were taken.
+    /// Removes the elements in a region that have at least a growth of `least` (0 to 1), and sows them again if asked. Returns their number.
     pub fn harvest(&mut self, region: &Region, least: f32, replant: bool) -> u64 {
         let least = ((f64::from(least) * f64::from(u32::MAX)) as u32).max(1);
         self.change(region, |growth| {
@@ -311,7 +311,7 @@ impl Growing {
         })
     }
 
-    /// Sows where nothing grows in a region. Returns how many were sown.
+    /// Sows empty places in a region. Returns their number.
     pub fn replant(&mut self, region: &Region) -> u64 {
         self.change(region, |growth| {
             let bare = *growth == 0;
@@ -324,7 +324,7 @@ impl Growing {
 
     fn change(&mut self, region: &Region, change: impl Fn(&mut u32) -> bool + Sync) -> u64 {
         let meets = |cluster: &Cluster| region.reaches(cluster.place.into(), cluster.radius);
-        // What grows on from here has to start from now.
+        // Elements sown now must not take earlier steps.
         self.catch_up(|_, cluster| meets(cluster));
         let layouts = &self.layouts;
         let each = |_: usize, cluster: &mut Cluster, growth: &mut [u32]| {
@@ -346,7 +346,7 @@ impl Growing {
         over(&mut self.clusters, &mut self.growth, 0, &each)
     }
 
-    /// Fills and gives the columns of what is in view, cluster by cluster, with what each starts at: [`Growing::visible`].
+    /// Fills and returns the columns of the visible clusters; [`Growing::visible`] has the first element of each.
     pub fn show(&mut self, meter: &mut Meter) -> &ShownColumns {
         let started = meter.start(Stage::Gather);
         self.catch_up(|_, cluster| cluster.seen);
@@ -370,12 +370,12 @@ impl Growing {
         &self.shown
     }
 
-    /// What [`Growing::show`] filled last.
+    /// The columns that [`Growing::show`] filled last.
     pub fn shown(&self) -> &ShownColumns {
         &self.shown
     }
 
-    /// Clusters in view, by their number, and where each starts in the shown columns.
+    /// Visible clusters by index, and the index of the first shown element of each.
     pub fn visible(&self) -> &[(u32, u32)] {
         &self.visible
     }
@@ -385,7 +385,7 @@ impl Growing {
         &self.clusters
     }
 
-    /// How far an element has grown by now, 0 to 1, whether it is in view or not; none where nothing grows, or beyond the last.
+    /// Growth of an element, 0 to 1, visible or not; `None` for an empty place, or an index past the last.
     pub fn growth(&self, nth: usize) -> Option<f32> {
         let mut growth = *self.growth.get(nth)?;
         let at = self.clusters.partition_point(|cluster| cluster.first as usize <= nth) - 1;
@@ -400,29 +400,29 @@ impl Growing {
         (growth > 0).then(|| (f64::from(growth) / f64::from(u32::MAX)) as f32)
     }
 
-    /// How many elements there are, those that nothing grows at too.
+    /// Number of places, empty ones included.
     pub fn len(&self) -> usize {
         self.growth.len()
     }
 
-    /// Whether there are none.
+    /// Returns whether there are no places.
     pub fn is_empty(&self) -> bool {
         self.growth.is_empty()
     }
 
-    /// Bytes held: growth, clusters and layouts; what is shown is not counted, as it is of the picture.
+    /// Memory in bytes of growth, clusters and layouts, without the shown columns.
     pub fn bytes(&self) -> usize {
         self.growth.capacity() * size_of::<u32>()
             + self.clusters.capacity() * size_of::<Cluster>()
             + self.layouts.iter().map(|it| it.placed.len() * PlacedColumns::BYTES_PER_ELEMENT).sum::<usize>()
     }
 
-    /// What it was made from.
+    /// The spec it was built from.
     pub fn spec(&self) -> &GrowSpec {
         &self.spec
     }
 
-    /// Seconds stepped so far.
+    /// Simulated time in seconds.
     pub fn time(&self) -> f64 {
         self.time
     }
@@ -433,7 +433,7 @@ const GROW_SEED: u32 = 0x6709_41b3;
 const START_SEED: u32 = 0x57a2_7000;
 const SPEED_SEED: u32 = 0x5bee_d000;
 
-/// Units a step of the slowest, and how many more of the fastest.
+/// Units of a step of the slowest element, and the difference to the fastest.
 #[derive(Debug, Clone, Copy)]
 struct Units {
     slow: u32,
@@ -441,16 +441,16 @@ struct Units {
 }
 
 impl Units {
-    /// Of an element: a whole number, the same whenever it is asked.
+    /// Units of an element: a whole number that never changes.
     #[inline(always)]
     fn of(self, key: u32, nth: u32) -> u32 {
         let [speed, ..] = hash3(key, nth, SPEED_SEED);
-        // A share of 16 bits; no rounding that could differ.
+        // A share of 16 bits, so that no rounding can differ.
         self.slow + ((u64::from(self.more) * u64::from(speed >> 16)) >> 16) as u32
     }
 }
 
-/// One element's growth after steps that it owes.
+/// Growth of one element after its missed steps.
 #[inline(always)]
 fn advance_one(growth: &mut u32, key: u32, nth: u32, units: Units, owed: u64) {
     let more = (u64::from(units.of(key, nth)) * owed).min(u64::from(u32::MAX)) as u32;
@@ -459,7 +459,7 @@ fn advance_one(growth: &mut u32, key: u32, nth: u32, units: Units, owed: u64) {
 }
 
 kernel! {
-    /// Grows a cluster by the steps it owes; returns whether nothing of it will grow any more.
+    /// Takes the missed steps of a cluster. Returns whether its growth has ended.
     fn grow(simd, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
         advance(simd, growth, key, units, owed)
     }
@@ -468,7 +468,7 @@ kernel! {
 /// The same of a cluster; returns whether nothing of it will grow any more.
 #[inline(always)]
 fn advance<S: Simd>(_simd: S, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
-    // No more than takes a seed to full size matters, which keeps products within 64 bits.
+    // More units than a full size have no effect; the limit keeps products within 64 bits.
     let owed = owed.min(u64::from(u32::MAX));
     let mut left = 0u32;
     for (nth, growth) in growth.iter_mut().enumerate() {
@@ -478,7 +478,7 @@ fn advance<S: Simd>(_simd: S, growth: &mut [u32], key: u32, units: Units, owed: 
     left == 0
 }
 
-/// How a cluster lies in the world.
+/// Transform of a cluster.
 struct Put {
     turn: Quat,
     place: Vec3,
@@ -494,7 +494,7 @@ impl Put {
     }
 }
 
-/// Visits clusters from the nth on, each with its growth, halves side by side on all cores; returns the sum. No list of pieces is made.
+/// Visits clusters from the nth, each with its growth, in halves on all cores, and returns the sum. It builds no list.
 fn over(
     clusters: &mut [Cluster],
     growth: &mut [u32],
@@ -518,7 +518,7 @@ fn over(
     sum
 }
 
-/// One cluster's stretch of the shown columns.
+/// Range of one cluster in the shown columns.
 struct Piece<'a> {
     /// Place x, y, z; size; turn, tilt; growth; tint.
     columns: [&'a mut [f32]; 8],
@@ -542,7 +542,7 @@ impl ShownColumns {
 }
 
 impl Piece<'_> {
-    /// Visits the clusters in view, each with its own stretch, halves side by side.
+    /// Visits the visible clusters, each with its own range, in halves on all cores.
     fn over(self, visible: &[(u32, u32)], visit: &(impl Fn(u32, Piece<'_>) + Sync)) {
         let Some(&(nth, first)) = visible.first() else { return };
         if visible.len() == 1 {
@@ -575,7 +575,7 @@ impl Piece<'_> {
             turn[nth] = layout.turn[nth] + cluster.turn;
             tilt[nth] = layout.tilt[nth];
             tints[nth] = tint;
-            // Fully grown is just under 1, as ages are; where nothing grows, not born.
+            // Full growth is just under 1, like an age; empty places are below 0.
             let share = growth[nth] as f32 * (1.0 / 4_294_967_296.0);
             grown[nth] = if growth[nth] == 0 { -1.0 } else { share.min(0.999_999) };
         }

@@ -1,4 +1,4 @@
-//! How a population that grows is described.
+//! Specs of growing populations.
 
 use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
@@ -8,69 +8,69 @@ use crate::foundations::span::Span;
 use crate::placement::{PlacementSpec, check_layers};
 use crate::world::events::Region;
 
-/// Elements that grow where they stand, in clusters: a few layouts, each put at many places. An element is its growth alone, four bytes; where it
-/// stands follows from its cluster and layout.
+/// Elements that grow in place, in clusters: a few layouts, each used at many places. An element is its growth alone, four bytes; its
+/// position follows from its cluster and layout.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GrowSpec {
-    /// What stands in a cluster, around its own origin. Default scattered over 10 m by 10 m.
+    /// Placement of elements within a cluster, around its origin. Default: scattered over 10 m by 10 m.
     pub cluster: PlacementSpec,
-    /// Elements of a cluster, 1 to 65536. Default 1024.
+    /// Elements of a cluster, 1 to 65536. Default: 1024.
     pub per_cluster: u32,
-    /// Different clusters, 1 to 64. Default 4.
+    /// Number of different layouts, 1 to 64. Default: 4.
     pub layouts: u32,
-    /// Where clusters are put: layers, at most 16. Default one, scattered over 10 m by 10 m.
+    /// Placement of clusters, in at most 16 layers. Default: one, scattered over 10 m by 10 m.
     #[setters(into)]
     pub placement: Vec<PlacementSpec>,
-    /// Several clusters at each place, one after the other. Default one.
+    /// Several clusters at each place, in a row. Default: one cluster.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[setters(skip)]
     pub stack: Option<StackSpec>,
-    /// Time from seed to full size, s, 0.01 to 1e7, each its own. Default 20 to 60.
+    /// Time from seed to full size in seconds, 0.01 to 1e7, random for each element. Default: 20 to 60.
     #[setters(skip)]
     pub seconds: Span,
-    /// How grown they are at the start, 0 (seed) to 1 (full size). Default 0.
+    /// Growth at the start, 0 (seed) to 1 (full size). Default: 0.
     #[setters(skip)]
     pub start: Span,
-    /// Share of those places that are empty at the start, 0 to 1. Default 0.
+    /// Share of places that are empty at the start, 0 to 1. Default: 0.
     pub bare: f32,
-    /// Clusters out of view are stepped once in so many steps, 1 to 4096, with the time made up. Default 16.
+    /// Number of steps in which each hidden cluster is stepped once, 1 to 4096; it then takes its missed steps. Default: 16.
     pub rotation: u32,
-    /// What is taken out, and when, at most 64. Default nothing.
+    /// Harvests, at most 64. Default: none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[setters(skip)]
     pub harvest: Vec<HarvestSpec>,
 }
 
-/// Clusters at one place, one after the other.
+/// Several clusters at one place, in a row.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct StackSpec {
-    /// How many, 1 to 4096.
+    /// Number of clusters, 1 to 4096.
     pub count: u32,
-    /// From one to the next, m.
+    /// Offset from one to the next, in metres.
     pub step: [f32; 3],
 }
 
-/// Something that is taken out of a region.
+/// A harvest: it removes the elements of a region.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct HarvestSpec {
-    /// Where.
+    /// Region.
     pub region: Region,
-    /// When, s after the start, 0 to 1e9.
+    /// Time in seconds after the start, 0 to 1e9.
     pub at: f32,
-    /// Time from one harvest to the next, s, 0.01 to 1e9. Default once.
+    /// Time between harvests in seconds, 0.01 to 1e9. Default: one harvest only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(skip)]
     pub every: Option<f32>,
-    /// Least growth that is taken, 0 to 1: what is smaller is left. Default 0: all.
+    /// Least growth of harvested elements, 0 to 1. Default: 0, all.
     #[serde(default)]
     pub least: f32,
-    /// Whether it is sown anew at once. Default yes.
+    /// Whether the places are sown again at once. Default: yes.
     #[serde(default = "yes")]
     pub replant: bool,
 }
@@ -80,19 +80,19 @@ fn yes() -> bool {
 }
 
 impl StackSpec {
-    /// So many, a step apart, m.
+    /// A number of clusters, with the offset between them in metres.
     pub fn new(count: u32, step: [f32; 3]) -> Self {
         Self { count, step }
     }
 }
 
 impl HarvestSpec {
-    /// All of a region at a time, s, sown anew at once.
+    /// All elements of a region at a time, in seconds, sown again at once.
     pub fn new(region: Region, at: f32) -> Self {
         Self { region, at, every: None, least: 0.0, replant: true }
     }
 
-    /// The same again and again, so many s apart.
+    /// Repeats it with this period, in seconds.
     pub fn every(self, every: f32) -> Self {
         Self { every: Some(every), ..self }
     }
@@ -104,7 +104,7 @@ impl HarvestSpec {
         within("least", self.least, 0.0, 1.0, "")
     }
 
-    /// Whether it is due in a step from one time to another, s.
+    /// Returns whether it is due in a step between two times, in seconds.
     pub(super) fn is_due(&self, from: f64, to: f64) -> bool {
         let at = f64::from(self.at);
         match self.every {
@@ -138,36 +138,36 @@ impl Default for GrowSpec {
 const MOST_PER_CLUSTER: f32 = 65_536.0;
 
 impl GrowSpec {
-    /// Clusters of so many that stand like this, put like that.
+    /// Clusters with this placement and number of elements, placed by `clusters`.
     pub fn new(cluster: PlacementSpec, per_cluster: u32, placement: PlacementSpec) -> Self {
         Self { cluster, per_cluster, placement: vec![placement], ..Self::default() }
     }
 
-    /// The same that take so long from seed to full size, s.
+    /// Sets the range of the time from seed to full size, in seconds.
     pub fn seconds(self, least: f32, most: f32) -> Self {
         Self { seconds: Span::new(least, most), ..self }
     }
 
-    /// The same that are so far grown at the start.
+    /// Sets the range of growth at the start.
     pub fn start(self, least: f32, most: f32) -> Self {
         Self { start: Span::new(least, most), ..self }
     }
 
-    /// The same in stacks.
+    /// Sets the stacks.
     pub fn stack(self, stack: StackSpec) -> Self {
         Self { stack: Some(stack), ..self }
     }
 
-    /// The same of which something is taken.
+    /// Adds a harvest.
     pub fn harvest(mut self, harvest: HarvestSpec) -> Self {
         self.harvest.push(harvest);
         self
     }
 
-    /// Whether every value is in range.
+    /// Checks that every value is in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that is out of range.
     pub fn check(&self) -> Result<(), SpecError> {
         self.cluster.check().map_err(|error| error.under("cluster"))?;
         within("per_cluster", self.per_cluster as f32, 1.0, MOST_PER_CLUSTER, "elements")?;

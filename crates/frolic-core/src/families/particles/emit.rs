@@ -52,7 +52,7 @@ pub struct Due {
     pub age_step: f64,
     /// Position of the emitter at the end of the step, in metres.
     pub position: Vec3,
-    /// Velocity of the emitter within the step, m/s.
+    /// Velocity of the emitter within the step, in m/s.
     pub velocity: Vec3,
     /// Orientation of the emitter: columns forward, up, right.
     pub turn: Option<Mat3>,

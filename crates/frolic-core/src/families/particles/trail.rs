@@ -16,7 +16,7 @@ use crate::world::bodies::BodyRow;
 pub struct TrailSpec {
     /// Places behind each element, 1 to 32: 12 bytes each. Default 8.
     pub places: u32,
-    /// Time from one to the next, s, 0.001 to 100; at least a step. Default 0.05.
+    /// Time from one to the next, in seconds, 0.001 to 100; at least a step. Default 0.05.
     pub every: f32,
 }
 

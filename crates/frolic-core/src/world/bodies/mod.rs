@@ -39,23 +39,23 @@ columns! {
     row BodyRow;
     /// The attributes of bodies; slices of one length.
     columns BodyColumns;
-    /// Position x, m.
+    /// Position x, in metres.
     px: f32,
-    /// Position y (up), m.
+    /// Position y (up), in metres.
     py: f32,
-    /// Position z, m.
+    /// Position z, in metres.
     pz: f32,
-    /// Mean velocity over the last step, x, m/s; of a body of age 0 its velocity now.
+    /// Mean velocity over the last step, x, in m/s; of a body of age 0 its velocity now.
     vx: f32,
-    /// The same along y, m/s.
+    /// The same along y, in m/s.
     vy: f32,
-    /// The same along z, m/s.
+    /// The same along z, in m/s.
     vz: f32,
-    /// Time since birth, s.
+    /// Time since birth, in seconds.
     age: f32,
-    /// Age at death, s.
+    /// Age at death, in seconds.
     life: f32,
-    /// Radius at birth, m.
+    /// Radius at birth, in metres.
     size: f32,
     /// Number of the element, counted from 0 in order of birth.
     id: u32,
@@ -64,12 +64,12 @@ columns! {
 }
 
 impl BodyColumns {
-    /// The three position columns, m.
+    /// The three position columns, in metres.
     pub fn position(&self) -> [&[f32]; 3] {
         [&self.px, &self.py, &self.pz]
     }
 
-    /// The three velocity columns, m/s.
+    /// The three velocity columns, in m/s.
     pub fn velocity(&self) -> [&[f32]; 3] {
         [&self.vx, &self.vy, &self.vz]
     }
@@ -91,13 +91,13 @@ impl BodyColumns {
 /// Borrowed columns of bodies, whatever family they are of; slices of one length.
 #[derive(Debug)]
 pub struct Bodies<'a> {
-    /// x, y and z, m.
+    /// x, y and z, in metres.
     pub position: [&'a mut [f32]; 3],
-    /// Mean velocity over the last step, x, y and z, m/s; of a body of age 0 its velocity now.
+    /// Mean velocity over the last step, x, y and z, in m/s; of a body of age 0 its velocity now.
     pub velocity: [&'a mut [f32]; 3],
-    /// Time since birth, s.
+    /// Time since birth, in seconds.
     pub age: &'a mut [f32],
-    /// Age at death, s; infinite for bodies that do not die of age.
+    /// Age at death, in seconds; infinite for bodies that do not die of age.
     pub life: &'a [f32],
     /// Radius, in metres, that events hand down.
     pub size: &'a [f32],
@@ -401,7 +401,7 @@ impl Integrator {
 pub(crate) const STEP_BYTES: u64 = (7 * 2 + 1) * size_of::<f32>() as u64;
 
 impl Forces {
-    /// For the step from `time` on, s.
+    /// For the step from `time` on, in seconds.
     fn prepare(&mut self, motion: &Motion, world: &World, time: f64) {
         self.curls.clear();
         let fields = world.fields().iter().chain(&self.fields);

@@ -32,11 +32,11 @@ use crate::world::{Gusts, World};
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct Motion {
-    /// Length of the step, s.
+    /// Length of the step, in seconds.
     pub dt: f32,
     /// 1/s.
     pub drag: f32,
-    /// Drag of the square of the speed, 1/m.
+    /// Drag of the square of the speed, in 1/m.
     pub drag_square: f32,
     /// Share of its velocity that a body keeps.
     pub keep: f32,
@@ -46,22 +46,22 @@ pub struct Motion {
     pub start: [f32; 2],
     /// Uniform acceleration: gravity, and drag towards the steady wind, in m/s².
     pub push: [f32; 3],
-    /// Gravity alone, m/s².
+    /// Gravity alone, in m/s².
     pub fall: [f32; 3],
-    /// Steady velocity of the air, m/s.
+    /// Steady velocity of the air, in m/s.
     pub wind: [f32; 3],
     /// Gusts at the moment of the step.
     pub gusts: Option<Gusts>,
     /// The attractor, if it is the only field and acts everywhere and always.
     pub attractor: Option<Attractor>,
-    /// Least and greatest speed, m/s.
+    /// Least and greatest speed, in m/s.
     pub speed_limits: Option<[f32; 2]>,
     /// 1 for each axis along which bodies may move, else 0.
     pub free: [f32; 3],
 }
 
 impl Motion {
-    /// The constants of the step from `time` on, s, of `dt` seconds.
+    /// The constants of the step from `time` on, in seconds, of `dt` seconds.
     pub fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
         let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
         let reach =

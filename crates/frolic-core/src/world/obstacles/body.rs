@@ -1,4 +1,4 @@
-//! Obstacles made ready: how far a place is from one, and where a straight way first meets it.
+//! Built obstacles: signed distances, and the first contact of a straight path.
 
 use std::sync::Arc;
 
@@ -10,13 +10,13 @@ use super::{ObstacleShape, ObstacleSpec};
 use crate::assets::{Assets, DistanceGrid, Plane};
 use crate::foundations::error::SpecError;
 
-/// An element that comes this near has touched, m.
+/// Distance of a contact, in metres.
 pub const SKIN: f32 = 1e-4;
 
-/// How near an element must stay to what it lies on or sticks to, m.
+/// Greatest distance of an element that rests on or sticks to an obstacle, in metres.
 pub const HELD: f32 = 1e-3;
 
-/// An obstacle made ready.
+/// The shape of a built obstacle.
 #[derive(Debug, Clone)]
 pub(crate) enum Body {
     Plane {
@@ -47,12 +47,12 @@ pub(crate) enum Body {
 #[derive(Debug, Clone)]
 pub(crate) struct Heights {
     plane: Arc<Plane>,
-    /// Lowest x and z, and lowest height, m.
+    /// Lowest x and z, and lowest height, in metres.
     corner: Vec3,
     size: Vec2,
-    /// Height of the value 1 above the value 0, m.
+    /// Height of the value 1 above the value 0, in metres.
     height: f32,
-    /// From height differences to distances: the cosine of the steepest slope.
+    /// Factor from height differences to distances: the cosine of the steepest slope.
     steep: f32,
     cell: f32,
 }
@@ -80,7 +80,7 @@ impl Heights {
         [self.corner.extend(self.height).to_array(), [self.size.x, self.size.y, self.steep, self.cell]]
     }
 
-    /// Height above the ground times the steepest cosine, and the ground's normal. Beyond the edges there is no ground, but a way to it.
+    /// Height above the ground times the steepest cosine, and the normal of the ground. Beyond the edges, the distance to the ground.
     fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let flat = Vec2::new(place.x - self.corner.x, place.z - self.corner.z);
         let off = flat - flat.clamp(Vec2::ZERO, self.size);
@@ -89,12 +89,12 @@ impl Heights {
             return (away, Vec3::new(off.x, 0.0, off.y) / away);
         }
         let share = flat / self.size;
-        // The picture's upper edge is away (-z).
+        // The upper edge of the picture is away (-z).
         let [value, across, up] = self.plane.slope(share.x, 1.0 - share.y);
         let normal =
             Vec3::new(-across * self.height / self.size.x, 1.0, up * self.height / self.size.y).normalize();
         let over = place.y - self.corner.y - value * self.height;
-        // Above it never more than the true distance; below it the depth by the slope there.
+        // Above the ground at most the true distance; below it the depth by the local slope.
         (over * if over > 0.0 { self.steep } else { normal.y }, normal)
     }
 }
@@ -138,7 +138,7 @@ impl Body {
         })
     }
 
-    /// Signed distance at a place, m (no more than the true one), and the direction away from it. Of length 0 deep inside of a mask.
+    /// Signed distance at a position, in metres (at most the true one), and the normal, which is zero deep inside of a mask.
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
         match self {
             Self::Plane { normal, offset } => (place.dot(*normal) - offset, *normal),
@@ -174,7 +174,7 @@ impl Body {
         }
     }
 
-    /// Whether a place, where something has come to lie, is at its surface still.
+    /// Returns whether a position at rest is still at the surface.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
         match self {
             Self::Mask(mask) => mask.supports(place),
@@ -182,7 +182,7 @@ impl Body {
         }
     }
 
-    /// Ways up to this length, m, cannot lead through anything that the body is made of.
+    /// A path up to this length, in metres, crosses no part of the body.
     pub(crate) fn short_way(&self) -> f32 {
         match self {
             Self::Heights(heights) => heights.cell * 0.5,
@@ -200,8 +200,8 @@ impl Body {
         }
     }
 
-    /// The direction out of it from a place inside where the distance grows nowhere, as in the middle of a wall: looked for further and
-    /// further around. `None` where the grid does not tell.
+    /// The way out from a position inside where the gradient vanishes, as in the middle of a wall, searched in growing
+    /// neighbourhoods. `None` if the grid has none.
     pub(crate) fn way_out(&self, place: Vec3) -> Option<Vec3> {
         let cell = match self {
             Self::Mask(mask) => mask.cell(),
@@ -223,7 +223,7 @@ impl Body {
         })
     }
 
-    /// Where a straight way first comes into it: a share of the way, 0 to 1, and the direction away from it there. The way starts outside.
+    /// First contact of a straight path that starts outside: a share of the path, 0 to 1, and the normal there.
     pub(crate) fn first_touch(&self, from: Vec3, way: Vec3) -> Option<(f32, Vec3)> {
         match self {
             Self::Heights(heights) => self.walk(from, way, heights.cell * heights.steep),
@@ -233,14 +233,14 @@ impl Body {
         }
     }
 
-    /// Of a convex body: the distance along a way is convex, so Newton's steps from outside come ever nearer and never go through.
+    /// Of a convex body: the distance along a path is convex, so Newton's steps from outside converge and never overshoot.
     fn fall(&self, from: Vec3, way: Vec3) -> Option<(f32, Vec3)> {
         let mut at = 0.0f32;
         let along = way.length() * 1e-5;
         for _ in 0..16 {
             let (distance, normal) = self.sample(from + way * at);
             let nearing = -way.dot(normal);
-            // What goes along it does not meet it, however the last digit rounds.
+            // A path along the surface does not touch it, whatever the last digit rounds to.
             if nearing <= along {
                 return None;
             }
@@ -256,7 +256,7 @@ impl Body {
         None
     }
 
-    /// Of any other: as far at a time as nothing can be, and at least half a cell, m; once inside, back to the edge.
+    /// Of any other: as far at a time as nothing can be, and at least half a cell, in metres; once inside, back to the edge.
     fn walk(&self, from: Vec3, way: Vec3, cell: f32) -> Option<(f32, Vec3)> {
         let length = way.length();
         if length <= 0.0 {

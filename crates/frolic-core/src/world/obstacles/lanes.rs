@@ -30,7 +30,7 @@ pub(crate) struct LoneMask<'a> {
     rules: &'a Obstacle,
 }
 
-/// Elements of a block: places before and after the move, m, and velocities, m/s.
+/// Elements of a block: places before and after the move, in metres, and velocities, in m/s.
 pub(crate) struct Moved<'a> {
     pub(crate) start: &'a [[f32; BLOCK]; 3],
     pub(crate) place: [&'a mut [f32]; 3],
@@ -66,7 +66,7 @@ struct Ways {
     speed: [f32; LANES],
     /// Distance where they are; negative where it has not been looked at.
     off: [f32; LANES],
-    /// Time left, s.
+    /// Time left, in seconds.
     left: [f32; LANES],
     /// Steps so far, and 1 where there is anyone.
     steps: [u32; LANES],
@@ -80,7 +80,7 @@ struct Way {
     /// Its place in the list.
     nth: usize,
     i: usize,
-    /// Place, m, and velocity, m/s, square to the plane, as of when so much time was left.
+    /// Place, in metres, and velocity, in m/s, square to the plane, as of when so much time was left.
     aside: f32,
     aside_speed: f32,
     aside_left: f32,
@@ -121,7 +121,7 @@ kernel! {
 }
 
 impl LoneMask<'_> {
-    /// Lets those of `list` meet the mask in a step of `dt` seconds; slower than `rest`, m/s, and pressed against it, they lie still.
+    /// Lets those of `list` meet the mask in a step of `dt` seconds; slower than `rest`, in m/s, and pressed against it, they lie still.
     /// `mets` is as long as the list.
     #[inline(always)]
     fn meet<S: Simd>(self, simd: S, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {

@@ -1,7 +1,7 @@
-//! A mask: a picture whose opaque parts are solid, dug and filled while running.
+//! A mask: a picture whose opaque parts are solid, and which can be dug and filled while it is in use.
 //!
-//! Kept as a signed distance to the edge of what is solid, so that normals come from a neighbourhood and a swept element knows how far it
-//! may go unharmed. The distance is exact up to a band and level beyond it; a dig recomputes no more than its own square and the band
+//! It holds signed distances to the edge of the solid parts, which give normals and safe step lengths for swept elements. Distances
+//! are exact within a band and constant beyond it; an edit recomputes only its own square and the band
 //! around it. Two passes of lower envelopes: Felzenszwalb and Huttenlocher, "Distance Transforms of Sampled Functions" (2012), O(cells).
 
 use std::collections::VecDeque;
@@ -14,7 +14,7 @@ use crate::assets::Plane;
 use crate::foundations::simd::{Level, Simd, kernel};
 use crate::world::new_stamp;
 
-/// How a mask lies in the world.
+/// Orientation of a mask in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -27,7 +27,7 @@ pub enum MaskOrientation {
 }
 
 impl MaskOrientation {
-    /// The point of its plane, across and up, that a place is over.
+    /// The point of its plane, across and up, at a position.
     pub(crate) fn flat(self, place: Vec3) -> Vec2 {
         match self {
             Self::Upright => Vec2::new(place.x, place.y),
@@ -35,7 +35,7 @@ impl MaskOrientation {
         }
     }
 
-    /// A point or a direction of its plane, in the world.
+    /// A point or a direction of its plane, in world axes.
     pub(crate) fn raise(self, flat: Vec2) -> Vec3 {
         match self {
             Self::Upright => flat.extend(0.0),
@@ -44,53 +44,53 @@ impl MaskOrientation {
     }
 }
 
-/// What is known at the middle of a cell: one read of four bytes tells both, so that what is near an edge fits a cache.
+/// Distance and direction at the centre of a cell, packed into four bytes, so that the cells near an edge fit a cache.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 struct Cell {
     /// Signed distance, in [`PARTS`] of a cell, negative where solid; within ±[`BAND`] cells.
     distance: i16,
-    /// Direction away from what is solid, times [`UNIT`].
+    /// Direction out of the solid parts, times [`UNIT`].
     way: [i8; 2],
 }
 
-/// Steps of a cell that distances are told in.
+/// Resolution of distances: parts of a cell.
 const PARTS: f32 = 1000.0;
 
 /// Length of a direction in a cell.
 const UNIT: f32 = 127.0;
 
-/// A mask, made ready.
+/// A built mask.
 #[derive(Debug, Clone)]
 pub struct Mask {
     width: usize,
     height: usize,
-    /// Lower left corner and the size of a cell, m.
+    /// Lower left corner and the size of a cell, in metres.
     corner: Vec2,
     cell: f32,
     orientation: MaskOrientation,
     /// Which cells are solid, rows from the lower edge up.
     solid: Vec<bool>,
     cells: Vec<Cell>,
-    /// Signed distance at the middle of each cell, in quarters of a cell, rounded down: for a first look, as it fits a cache.
+    /// Signed distance at the centre of each cell, in quarters of a cell, rounded down: for the first test, as it fits a cache.
     quarters: Vec<i8>,
-    /// How often it was edited, and its stamp.
+    /// Number of edits, and the present stamp.
     edits: u64,
     stamp: u64,
-    /// What the last edits changed, newest first: the stamp before, and least and greatest cell, x and y.
+    /// The last edits, newest first: the stamp before, then least and greatest cell, x and y.
     changes: VecDeque<(u64, [usize; 4])>,
 }
 
-/// Edits whose places are kept.
+/// Number of edits whose rectangles are kept.
 const KEPT: usize = 256;
 
-/// Beyond this many cells distances are level.
+/// Distances are constant beyond this number of cells.
 pub(crate) const BAND: usize = 32;
 
-/// By how much a cell's distance may be greater than that of a place in it, in cells: half a diagonal, and the middles tell distances to a
+/// Most that the distance of a cell exceeds that of a position in it, in cells: half a diagonal, and the rounding to a
 /// quarter of a cell.
 const NEAR: f32 = 1.1;
 
-/// Cells around what changed that are looked at: the band, and what a direction is taken over.
+/// Cells around an edit that are recomputed: the band, and the neighbourhood of a direction.
 const REACH: usize = BAND + 4;
 
 kernel! {
@@ -105,7 +105,7 @@ kernel! {
 }
 
 impl Mask {
-    /// A mask from a picture: solid where its value is at least `threshold`; its middle and the width of a cell, m.
+    /// A mask from a picture, solid where the value is at least `threshold`, with its centre and cell size in metres.
     pub(crate) fn new(
         picture: &Arc<Plane>,
         threshold: f32,
@@ -115,7 +115,7 @@ impl Mask {
     ) -> Self {
         let solid: Vec<bool> = picture.values().iter().map(|&value| value >= threshold).collect();
         let (width, height) = (picture.width(), picture.height());
-        // One row and one cell more, so that each has others above and beside it.
+        // One row and one cell more, so that each cell has neighbours above and beside it.
         let cells = vec![Cell::default(); solid.len() + width + 2];
         let quarters = vec![0; solid.len()];
         let corner = orientation.flat(middle) - Vec2::new(width as f32, height as f32) * (cell * 0.5);
@@ -136,33 +136,33 @@ impl Mask {
         mask
     }
 
-    /// Cells across.
+    /// Number of cells across.
     pub fn width(&self) -> usize {
         self.width
     }
 
-    /// Cells up.
+    /// Number of cells up.
     pub fn height(&self) -> usize {
         self.height
     }
 
-    /// Width of a cell, m.
+    /// Size of a cell, in metres.
     pub fn cell(&self) -> f32 {
         self.cell
     }
 
-    /// How often it was edited.
+    /// Number of edits.
     pub fn edits(&self) -> u64 {
         self.edits
     }
 
-    /// A number that no mask had before, and another after each edit: for [`Mask::changed_since`].
+    /// Unique stamp, replaced by each edit: see [`Mask::changed_since`].
     pub fn stamp(&self) -> u64 {
         self.stamp
     }
 
-    /// The rectangle of cells whose distances may have changed since its stamp was this: least x and y, then those past the greatest.
-    /// All of it, if that is long ago or was another mask's.
+    /// The rectangle of cells whose distances may have changed since a stamp: least x and y, then x and y past the greatest.
+    /// The whole mask, for an old stamp or that of another mask.
     pub fn changed_since(&self, stamp: u64) -> Option<[usize; 4]> {
         if stamp == self.stamp {
             return None;
@@ -175,25 +175,25 @@ impl Mask {
         self.changes.iter().take(last + 1).map(|(_, place)| *place).reduce(join)
     }
 
-    /// Middle of the mask, m, at z or height 0.
+    /// Centre of the mask, in metres, at z or height 0.
     pub fn middle(&self) -> [f32; 3] {
         let half = Vec2::new(self.width as f32, self.height as f32) * (self.cell * 0.5);
         self.orientation.raise(self.corner + half).to_array()
     }
 
-    /// How it lies.
+    /// Its orientation.
     pub fn orientation(&self) -> MaskOrientation {
         self.orientation
     }
 
-    /// Signed distance, in cells, and the direction away from what is solid, at a place in cells from the lower left corner.
+    /// Signed distance, in cells, and the direction out of the solid parts, at a position in cells from the lower left corner.
     pub fn sample_cells(&self, across: f32, up: f32) -> (f32, [f32; 2]) {
         let (distance, way) = self.between(Vec2::new(across, up));
         (distance, way.normalize_or_zero().to_array())
     }
 
-    /// Frees (`dig`) or fills everything within a radius, m, of a point of the plane that the mask lies in, m. Returns how many cells
-    /// changed. Costs the cells of the brush and of the band around it.
+    /// Frees (`dig`) or fills a disc around a point of the mask's plane; point and radius are in metres. Returns the number of cells that
+    /// changed. The cost is proportional to the cells of the disc and of the band around it.
     pub(crate) fn brush(&mut self, at: Vec2, radius: f32, dig: bool) -> usize {
         let middle = (at - self.corner) / self.cell;
         let reach = radius / self.cell;
@@ -226,12 +226,12 @@ impl Mask {
         changed
     }
 
-    /// Measures the cells of a rectangle anew; what lies within the band around it is looked at.
+    /// Recomputes the distances of a rectangle of cells, from the cells within the band around it.
     fn measure(&mut self, x0: usize, y0: usize, x1: usize, y1: usize) {
         if x1 <= x0 || y1 <= y0 {
             return;
         }
-        // A ring wider than the picture stands for the free cells around it.
+        // A ring wider than the picture takes the place of the free cells around it.
         let (left, low) = (x0 as isize - REACH as isize, y0 as isize - REACH as isize);
         let (width, height) = (x1 - x0 + 2 * REACH, y1 - y0 + 2 * REACH);
         let solid_at = |x: usize, y: usize| {
@@ -262,18 +262,18 @@ impl Mask {
         }
     }
 
-    /// A place, in cells from the lower left corner.
+    /// A position, in cells from the lower left corner.
     fn in_cells(&self, place: Vec3) -> Vec2 {
         self.to_cells(self.orientation.flat(place))
     }
 
-    /// Signed distance at a place, m, and the direction away from what is solid (of length 1, or 0 where none is known).
+    /// Signed distance at a position, in metres, and the direction out of the solid parts (a unit vector, or zero if unknown).
     pub(crate) fn sample(&self, place: Vec3) -> (f32, Vec3) {
         let (distance, way) = self.look_at(self.in_cells(place));
         (distance * self.cell, self.orientation.raise(way))
     }
 
-    /// The same of its plane, all in cells.
+    /// The same in the mask's plane, in cells.
     pub(crate) fn look_at(&self, at: Vec2) -> (f32, Vec2) {
         let held = at.max(Vec2::ZERO).min(Vec2::new(self.width as f32, self.height as f32));
         let (inside, way) = self.between(held);
@@ -285,7 +285,7 @@ impl Mask {
         ((inside.max(0.0).powi(2) + away * away).sqrt(), off / away)
     }
 
-    /// Signed distance at a place, m, as [`Mask::sample`] tells it.
+    /// Signed distance at a position, in metres, as of [`Mask::sample`].
     pub(crate) fn distance(&self, place: Vec3) -> f32 {
         let at = self.in_cells(place);
         let [distance] = self.distances(Level::baseline(), &[at.x], &[at.y]);
@@ -319,15 +319,15 @@ impl Mask {
         for i in 0..LANES {
             let inside =
                 mix(corners.map(|corner| corner[i] as f32), share[0][i], share[1][i]) * (1.0 / PARTS);
-            // All of the picture is beyond its nearest point.
+            // The position is beyond the picture.
             let outside = (inside.max(0.0) * inside.max(0.0) + away[i]).sqrt();
             out[i] = if away[i] > 0.0 { outside } else { inside };
         }
         out
     }
 
-    /// Of the four cells between whose middles a place of the picture is, in cells, the lower left one; and where it is between them.
-    /// Beyond the outermost it is at their middles; a place that is no number is the first.
+    /// The lower left of the four cells around a position, in cells, and the position between their centres.
+    /// Positions beyond the outermost centres are clamped; one that is not a number is taken as the first.
     #[inline(always)]
     fn below(&self, x: f32, y: f32) -> (u32, f32, f32) {
         let most = |count: usize| (count as f32 - 1.0001).max(0.0);
@@ -336,7 +336,7 @@ impl Mask {
         ((row * self.width as i32 + column) as u32, x - column as f32, y - row as f32)
     }
 
-    /// Four cells from the lower left one on. Of a picture one cell wide or high the others count for nothing.
+    /// Four cells from the lower left one. In a picture one cell wide or high the others have no weight.
     #[inline(always)]
     fn around(&self, first: u32) -> [Cell; 4] {
         let low = &self.cells[first as usize..][..2];
@@ -344,7 +344,7 @@ impl Mask {
         [low[0], low[1], high[0], high[1]]
     }
 
-    /// Straight between the middles of cells, in cells; level beyond the outermost. The direction is not of length 1.
+    /// Linear between the centres of cells, in cells; constant beyond the outermost. The direction is not a unit vector.
     #[inline]
     fn between(&self, at: Vec2) -> (f32, Vec2) {
         let (first, fx, fy) = self.below(at.x, at.y);
@@ -354,8 +354,8 @@ impl Mask {
         (distance, Vec2::new(along(0), along(1)))
     }
 
-    /// The direction away from what is solid, from the distances around. Over several cells, so that the steps of a slanting edge do not
-    /// show; but over few where those tell another, as in a wall of one cell.
+    /// The direction out of the solid parts, from the distances around a cell. It uses several cells, so that the steps of a slanting edge do
+    /// not show, but few where these disagree, as in a wall of one cell.
     fn direction(&self, at: Vec2) -> Vec2 {
         let over = |half: f32| {
             let along = |axis: Vec2| self.between(at + axis * half).0 - self.between(at - axis * half).0;
@@ -365,7 +365,7 @@ impl Mask {
         if near.dot(wide) > 0.7 { wide } else { near }
     }
 
-    /// Whether a place, where something has come to lie, is at the edge of what is solid, as far as its cell tells.
+    /// Returns whether a position at rest is at the edge of the solid parts, by its cell.
     pub(crate) fn supports(&self, place: Vec3) -> bool {
         let at = self.in_cells(place);
         if !(at.x >= 0.0 && at.y >= 0.0 && at.x < self.width as f32 && at.y < self.height as f32) {
@@ -374,28 +374,28 @@ impl Mask {
         f32::from(self.cells[at.y as usize * self.width + at.x as usize].distance).abs() <= 1.6 * PARTS
     }
 
-    /// What a cell knows, in one word: distance in its low half, then the two parts of the direction.
+    /// A cell in one word: the distance in its low half, then the two parts of the direction.
     pub(crate) fn word(&self, nth: usize) -> u32 {
         let Cell { distance, way: [x, y] } = self.cells[nth];
         u32::from(distance as u16) | u32::from(x as u8) << 16 | u32::from(y as u8) << 24
     }
 
-    /// Lower left corner of its plane, m.
+    /// Lower left corner of its plane, in metres.
     pub(crate) fn corner(&self) -> Vec2 {
         self.corner
     }
 
-    /// Cells a metre.
+    /// Cells in a metre.
     pub(crate) fn per_metre(&self) -> f32 {
         1.0 / self.cell
     }
 
-    /// A place, in cells from the lower left corner.
+    /// A position, in cells from the lower left corner.
     pub(crate) fn to_cells(&self, flat: Vec2) -> Vec2 {
         (flat - self.corner) * self.per_metre()
     }
 
-    /// The place of its plane, m, that is so many cells from the lower left corner.
+    /// The point of the plane, in metres, at a position in cells from the lower left corner.
     pub(crate) fn at_cells(&self, at: Vec2) -> Vec2 {
         self.corner + at * self.cell
     }
@@ -431,19 +431,19 @@ impl Mask {
         let row = self.width as i32;
         for i in 0..n {
             let (x, y) = ((px[i] - left) * per_cell, (up[i] * rise - low) * per_cell);
-            // Held to the picture.
+            // Clamped to the picture.
             let (u, v) = (x.max(0.0).min(wide), y.max(0.0).min(high));
             let off = (x - u) * (x - u) + (y - v) * (y - v);
-            // Within the picture a number of cells fits easily; no check is needed that would keep it from being vectorised.
+            // Cell numbers fit a small integer, so no check is needed, which would prevent vectorising.
             let (column, line) = (u as i32, v as i32);
             cells[i] = (line * row + column) as u32;
             let way = (vx[i] * vx[i] + vy[i] * vy[i] + vz[i] * vz[i]) * (dt * per_cell) * (dt * per_cell);
-            // All of the picture is beyond its nearest point, square to the way there or further. Under nothing it is out of reach.
+            // The whole picture is behind its nearest point. An element below everything is out of reach.
             ways[i] = if way >= off { (way - off).sqrt() } else { -1e9 };
         }
     }
 
-    /// Marks those that can have touched something, from what [`Mask::find`] found. One read an element.
+    /// Marks elements that can have touched something, from the cells of [`Mask::find`]. One read for each element.
     pub(crate) fn look(&self, cells: &[u32], ways: &[f32], flags: &mut [u32]) {
         for ((cell, way), flag) in cells.iter().zip(ways).zip(flags) {
             *flag |= u32::from(f32::from(self.quarters[*cell as usize]) * 0.25 - NEAR <= *way);
@@ -451,18 +451,18 @@ impl Mask {
     }
 }
 
-/// Straight between the values of four cells, the lower two first.
+/// Linear between the values of four cells, the lower two first.
 #[inline(always)]
 fn mix([a, b, c, d]: [f32; 4], fx: f32, fy: f32) -> f32 {
     let (low, high) = (a + (b - a) * fx, c + (d - c) * fx);
     low + (high - low) * fy
 }
 
-/// Squares of the distances, in cells, from every cell to the nearest for which `holds`; at most a little over the band's.
+/// Squared distances, in cells, from every cell to the nearest one for which `holds`; limited to a little over the band.
 fn squares(width: usize, height: usize, holds: impl Fn(usize, usize) -> bool) -> Vec<f32> {
     let far = ((2 * REACH) * (2 * REACH)) as f32;
     let mut out = vec![far; width * height];
-    // Along rows a scan each way is enough, as all start from 0.
+    // Along rows one scan in each direction suffices, as all costs start at 0.
     for y in 0..height {
         let row = &mut out[y * width..(y + 1) * width];
         let mut last = f32::INFINITY;
@@ -476,7 +476,7 @@ fn squares(width: usize, height: usize, holds: impl Fn(usize, usize) -> bool) ->
             row[x] = row[x].min(last * last);
         }
     }
-    // Up the columns the lower envelope of parabolas.
+    // Up the columns, the lower envelope of parabolas.
     let mut column = vec![0.0f32; height];
     let mut roots = vec![0usize; height];
     let mut bounds = vec![0.0f32; height + 1];
@@ -529,7 +529,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(48))]
 
-        /// Squares equal a search through all cells.
+        /// Squared distances equal a search through all cells.
         #[test]
         fn squares_equal_brute_force(width in 1usize..24, height in 1usize..24, bits in prop::collection::vec(any::<bool>(), 576)) {
             let holds = |x: usize, y: usize| bits[y * 24 + x];
@@ -550,7 +550,7 @@ mod tests {
             }
         }
 
-        /// However it was dug and filled, a mask is what a new one of its cells would be.
+        /// After any edits a mask equals a new one of the same cells.
         #[test]
         fn edits_equal_a_rebuild(
             strokes in prop::collection::vec((-1f32..26.0, -1f32..26.0, 0f32..3.0, any::<bool>()), 1..12),
@@ -581,7 +581,7 @@ mod tests {
                 assert!(normal.dot(way.extend(0.0)) > 0.9, "{normal} for {way}");
             }
         }
-        // Beyond the picture: the way back.
+        // Beyond the picture: the direction back.
         let (distance, normal) = mask.sample(Vec3::new(-3.0, 3.0, 0.0));
         assert!(distance > 2.0 && normal.x < -0.9);
         assert_eq!(mask.brush(middle, 3.0, false), 0);

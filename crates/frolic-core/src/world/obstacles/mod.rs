@@ -1,16 +1,16 @@
-//! Obstacles: elements bounce off them, slide along them, stick to them or die at them.
+//! Obstacles: elements bounce off them, slide along them, stick to them or end at them.
 //!
-//! Elements count as points. The straight way of a step is followed to the first contact, so that nothing is passed through at any speed. Elements
-//! inside are pushed out by their depth. A filter over columns finds the few elements that are near anything.
+//! Elements collide as points. The straight path of a step is swept to its first contact, so that fast elements do not tunnel. Elements
+//! inside are pushed out by their depth. A test over columns finds the few elements that are near an obstacle.
 //!
 //! | question | file |
 //! | --- | --- |
 //! | how is an obstacle described? | here |
-//! | what is the distance to one, and where does a way touch it? | `body.rs` |
-//! | a picture that is solid, and can be dug | `mask.rs` |
-//! | any number of round posts, in cells around a moving centre | `posts.rs` |
+//! | how far is one, and where does a path touch it? | `body.rs` |
+//! | a solid picture that can be dug | `mask.rs` |
+//! | endless round posts, in cells around a moving centre | `posts.rs` |
 //! | how are contacts resolved? | `meet.rs` |
-//! | the same for many past one mask | `lanes.rs` |
+//! | the same for many elements and one mask | `lanes.rs` |
 
 mod body;
 mod lanes;
@@ -68,21 +68,21 @@ fn default_friction() -> f32 {
     0.1
 }
 
-/// What becomes of an element that touches an obstacle.
+/// Effect of a contact on an element.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Touch {
-    /// It is sent back.
+    /// It bounces.
     #[default]
     Bounce,
-    /// It goes on along the surface.
+    /// It continues along the surface.
     Slide,
-    /// It stays where it touched, as long as the obstacle is there.
+    /// It stays at the contact while the obstacle is there.
     Stick,
     /// Its life ends.
     Die,
-    /// Nothing: it goes through, and is counted as a hit where it comes in.
+    /// Nothing. The contact is counted as a hit.
     Pass,
 }
 
@@ -91,75 +91,75 @@ pub enum Touch {
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum ObstacleShape {
-    /// All that is behind a plane.
+    /// The half-space behind a plane.
     Plane {
-        /// A point of it, m.
+        /// A point of it, in metres.
         position: [f32; 3],
-        /// Direction it faces; any length but 0. Default up.
+        /// Normal, of any length but 0. Default: up.
         #[serde(default = "up")]
         normal: [f32; 3],
     },
     /// The inside of a sphere.
     Sphere {
-        /// Its middle, m.
+        /// Centre, in metres.
         position: [f32; 3],
-        /// m, 0.001 to 1e6.
+        /// Radius in metres, 0.001 to 1e6.
         radius: f32,
     },
-    /// An upright post, round and without end: a circle, seen from above.
+    /// An upright cylinder without ends.
     Post {
-        /// A point of its axis, m.
+        /// A point of its axis, in metres.
         position: [f32; 3],
-        /// m, 0.001 to 1e6.
+        /// Radius in metres, 0.001 to 1e6.
         radius: f32,
     },
-    /// All within a distance of a straight line.
+    /// All points within a distance of a line segment.
     Capsule {
-        /// One end of the line, m.
+        /// One end of the segment, in metres.
         from: [f32; 3],
-        /// The other end, m.
+        /// The other end, in metres.
         to: [f32; 3],
-        /// m, 0.001 to 1e6.
+        /// Radius in metres, 0.001 to 1e6.
         radius: f32,
     },
-    /// A box, upright.
+    /// An upright box.
     Box {
-        /// Its middle, m.
+        /// Centre, in metres.
         position: [f32; 3],
-        /// Full side lengths, m, 0.001 to 1e6.
+        /// Side lengths in metres, 0.001 to 1e6.
         size: [f32; 3],
-        /// Turn about y, degrees anticlockwise from above. Default 0.
+        /// Turn about y, in degrees, anticlockwise from above. Default: 0.
         #[serde(default)]
         turn_degrees: f32,
     },
-    /// All below a ground whose heights are those of a picture.
+    /// The ground below a height map.
     Heights {
-        /// Name of a picture: black is low.
+        /// Name of a picture; black is low.
         asset: String,
-        /// Middle of the ground at its lowest height, m.
+        /// Centre of the ground at its lowest height, in metres.
         position: [f32; 3],
-        /// Extent along x and z, m, 0.001 to 1e6; the picture's upper edge is away (-z).
+        /// Extent along x and z in metres, 0.001 to 1e6. The upper edge of the picture is away (-z).
         size: [f32; 2],
-        /// Height of white above black, m, 0 to 1e5.
+        /// Height of white above black in metres, 0 to 1e5.
         height: f32,
     },
-    /// The inside of a distance grid, where that is.
+    /// The inside of a distance grid.
     Distance {
         /// Name of the grid.
         asset: String,
     },
-    /// The opaque parts of a picture, as thick as the world.
+    /// The opaque parts of a picture, without end along the third axis.
     Mask {
         /// Name of the picture.
         asset: String,
-        /// Middle of the picture, m.
+        /// Centre of the picture, in metres.
         position: [f32; 3],
-        /// Width of the picture, m, 0.001 to 1e6; its height follows.
+        /// Width of the picture in metres, 0.001 to 1e6; the height follows.
         width: f32,
-        /// Whether it stands or lies. Default stands.
+        /// Orientation. Default: upright.
         #[serde(default)]
         orientation: MaskOrientation,
-        /// Opacity from which on it is solid, 0.001 to 1. Default 0.5.
+        /// Least opacity of solid parts, 0.001 to 1. Default: 0.5.
         #[serde(default = "half")]
         threshold: f32,
     },
@@ -174,17 +174,17 @@ fn half() -> f32 {
 }
 
 impl ObstacleSpec {
-    /// A plane through a point, m, that faces this way.
+    /// A plane through a point, in metres, with a normal.
     pub fn plane(position: [f32; 3], normal: [f32; 3]) -> Self {
         Self::new(ObstacleShape::Plane { position, normal })
     }
 
-    /// A sphere about a point, m, of a radius, m.
+    /// A sphere with a centre and radius, in metres.
     pub fn sphere(position: [f32; 3], radius: f32) -> Self {
         Self::new(ObstacleShape::Sphere { position, radius })
     }
 
-    /// A picture, by name, that is solid where it is opaque: its middle and its width, m.
+    /// A mask from a picture, by name, with its centre and width in metres.
     pub fn mask(asset: &str, position: [f32; 3], width: f32) -> Self {
         let orientation = MaskOrientation::default();
         Self::new(ObstacleShape::Mask {
@@ -201,7 +201,7 @@ impl ObstacleSpec {
         Self::new(ObstacleShape::Distance { asset: asset.to_owned() })
     }
 
-    /// An obstacle of this shape.
+    /// An obstacle of a shape.
     pub fn new(shape: ObstacleShape) -> Self {
         let (bounce, friction) = (default_bounce(), default_friction());
         Self { name: None, shape, touch: Touch::Bounce, bounce, friction }
@@ -213,7 +213,7 @@ impl ObstacleSpec {
         self
     }
 
-    /// The same that sends back this share of the speed towards it, and takes this share of the speed along it.
+    /// Sets restitution and friction.
     pub fn bounce(mut self, bounce: f32, friction: f32) -> Self {
         (self.bounce, self.friction) = (bounce, friction);
         self
@@ -260,24 +260,24 @@ impl ObstacleSpec {
     }
 }
 
-/// Checks every obstacle of a list by itself; the assets that they name are looked up when they are made ready.
+/// Checks each obstacle of a list. Assets are looked up when the obstacles are built.
 pub(crate) fn check(specs: &[ObstacleSpec]) -> Result<(), SpecError> {
     each("obstacle", specs, MOST_OBSTACLES, ObstacleSpec::check)
 }
 
-/// Obstacles made ready.
+/// The obstacles of a world.
 #[derive(Debug, Clone, Default)]
 pub struct Solid {
     pub(crate) obstacles: Vec<Obstacle>,
-    /// Ways up to this length, m, lead through none of them.
+    /// A path up to this length, in metres, crosses no obstacle.
     short_way: f32,
-    /// How all of them lie, if they are masks that lie alike: then only what leads along their plane counts.
+    /// Common orientation, if all obstacles are masks of one: then only the part of a path in their plane counts.
     orientation: Option<MaskOrientation>,
-    /// Posts of an endless world; their numbers follow those of the others.
+    /// Posts of an endless world. Their index follows those of the others.
     pub(crate) posts: Option<Posts>,
 }
 
-/// One of them.
+/// A built obstacle.
 #[derive(Debug, Clone)]
 pub(crate) struct Obstacle {
     pub(crate) body: Body,
@@ -287,7 +287,7 @@ pub(crate) struct Obstacle {
 }
 
 impl Solid {
-    /// Makes checked ones ready.
+    /// Builds checked obstacles.
     pub(crate) fn new(
         obstacles: &[ObstacleSpec],
         endless: Option<&EndlessSpec>,
@@ -300,7 +300,7 @@ impl Solid {
         };
         let obstacles: Vec<Obstacle> =
             obstacles.iter().enumerate().map(ready).collect::<Result<_, SpecError>>()?;
-        // What sticks or passes must be met on its way.
+        // Contacts that stick or pass have to be found along the path.
         let short_way = |obstacle: &Obstacle| match obstacle.touch {
             Touch::Stick | Touch::Pass => 0.0,
             _ => obstacle.body.short_way(),
@@ -318,22 +318,22 @@ impl Solid {
         Ok(Self { obstacles, short_way, orientation, posts })
     }
 
-    /// Ways up to this length, m, lead through none of them.
+    /// A path up to this length, in metres, crosses no obstacle.
     pub(crate) fn short_way(&self) -> f32 {
         self.short_way
     }
 
-    /// How all of them lie, if they are masks that lie alike.
+    /// Common orientation, if all obstacles are masks of one.
     pub(crate) fn orientation(&self) -> Option<MaskOrientation> {
         self.orientation
     }
 
-    /// Of a velocity, m/s, as much as can lead through anything, m/s.
+    /// Part of a velocity that can cross an obstacle, in m/s.
     fn pace(&self, velocity: Vec3) -> f32 {
         self.orientation.map_or(velocity.length(), |orientation| orientation.flat(velocity).length())
     }
 
-    /// Whether there is nothing to meet.
+    /// Returns whether there are no obstacles.
     pub fn is_empty(&self) -> bool {
         self.obstacles.is_empty() && self.posts.is_none()
     }

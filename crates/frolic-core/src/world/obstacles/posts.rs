@@ -84,7 +84,7 @@ impl Posts {
         self.low
     }
 
-    /// Place and radius of the post of a cell of the grid, m; of radius 0 where it holds none.
+    /// Place and radius of the post of a cell of the grid, in metres; of radius 0 where it holds none.
     pub(crate) fn post(&self, cell: usize) -> [f32; 3] {
         match self.all.get(self.table[cell] as usize).map(|obstacle| &obstacle.body) {
             Some(Body::Post(post)) => [post.x, post.z, post.radius],
