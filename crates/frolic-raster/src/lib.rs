@@ -8,7 +8,7 @@
 //!           surfaces.rs, light.rs, points.rs            meshes and ribbons -> lit points -> places on the screen
 //!           sections.rs                                 points of ribbons -> strips
 //! raster    dots.rs                                     dots -> pixels of a tile
-//!           solid.rs, cells.rs, texture.rs, colour9.rs  facets and strips -> samples of a tile -> its pixels
+//!           solid/, cells.rs, texture.rs, colour9.rs    facets and strips -> samples of a tile -> its pixels
 //!           picture.rs                                  pictures of groups -> samples of a tile
 //!           sun.rs                                      samples and ground -> what the sun reaches, by a shadow map
 //! finish    finish.rs                                   bloom, tone curve, dither, eight bits

@@ -173,7 +173,7 @@ fn tile_maps_show_the_tile_of_each_place() {
 fn tufts_are_painted_for_cards() {
     let scene = |texture: &str, from: &str| {
         format!(
-            "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"billboards\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"
+            "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"crossed-quads\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"
         )
     };
     let shown = |texture: &str, from: &str| {

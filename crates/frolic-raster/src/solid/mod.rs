@@ -1,0 +1,278 @@
+//! Solid shapes of one tile: four samples a pixel, the nearest wins, then a mean.
+//!
+//! ```text
+//! for each polygon, for each 2 rows, for each column, for the 8 samples there at once:
+//!     inside every edge and nearer than what is there?  keep nearness and colour
+//! then for each pixel:  mean of its samples' colours, those in shadow without the sun's part
+//! ```
+//!
+//! A ribbon that stands upright, as most blades do, is no polygons but spans: for each 2 rows the two ends at each sample, then only
+//! comparisons with them column by column.
+//!
+//! 1. Samples lie column by column, and a vector is the four samples of a pixel and of the one below: blades are tall and narrow, so few
+//!    lanes miss. In a shadow map, which has one sample a texel, a vector is eight rows; all else is the same.
+//! 2. Edges, nearness and colours are planes over the picture, taken at the picture's coordinates. So a pixel is the same in
+//!    whatever tile it is, and two triangles that share an edge meet every sample exactly once: both work the edge out from the same end, which
+//!    makes one the exact negative of the other, and a sample right on it goes to the one above or left (Pineda, "A Parallel Algorithm for
+//!    Polygon Rasterization", 1988).
+//! 3. Colours are taken once a pixel, nearness and edges at each sample: multisampling.
+//! 4. One over the depth is linear across the screen, so the buffer keeps that: no division a sample.
+
+//!
+//! | question | file |
+//! | --- | --- |
+//! | what is linear over the picture? | `plane.rs` |
+//! | what is a polygon, and its colour at a pixel? | `polygon.rs` |
+//! | which samples does a record cover? | `fill.rs` |
+//! | what colour is a pixel in the end? | `resolve.rs` |
+
+mod fill;
+mod plane;
+mod polygon;
+mod resolve;
+
+use fearless_simd::prelude::*;
+use frolic_simd::kernel;
+
+use crate::LANES;
+use crate::cells::hides;
+use crate::record::{Facet, Outlined, Strip, depth_of};
+use crate::samples::Samples;
+use crate::sun::Sunlight;
+use crate::texture::{Texels, Textures};
+use crate::tile::{Row, STRIDE};
+
+pub use plane::{Edge, Plane, ceil, floor};
+pub use polygon::Polygon;
+
+/// How the records of one source are drawn.
+#[derive(Debug, Clone, Copy)]
+pub struct Style<'a> {
+    /// Whether nearer solid things hide them.
+    pub test: bool,
+    /// Whether they hide what comes later and lies behind.
+    pub write: bool,
+    /// Whether they have holes where their texture is less than half opaque.
+    pub holes: bool,
+    /// Whether the sun's part is kept apart.
+    pub sun: bool,
+    /// Where their textures are.
+    pub textures: &'a Textures,
+}
+
+kernel! {
+    /// Draws triangles one after the other; `styles` are those of their sources, by the tag of their label.
+    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], styles: &[Style<'_>]) {
+        for facet in facets {
+            if let Some(style) = styles.get(usize::from(facet.label.tag)) {
+                self::facet(simd.level(), samples, facet, style);
+            }
+        }
+    }
+
+    /// Draws pieces of ribbons one after the other; `styles` as with [`facets`].
+    pub fn strips(simd, samples: &mut Samples<'_>, strips: &[Strip], styles: &[Style<'_>]) {
+        for strip in strips {
+            if let Some(style) = styles.get(usize::from(strip.label.tag)) {
+                samples.strip(simd, strip, style);
+            }
+        }
+    }
+
+    /// Draws a piece of a ribbon.
+    pub fn strip(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.strip(simd, strip, style);
+    }
+
+    /// Draws records in the order of their keys, nearest first; see [`FACET`] for the keys. `cells` is scratch.
+    pub fn nearest_first(
+        simd, samples: &mut Samples<'_>, keys: &[u64], facets: &[Facet], strips: &[Strip], styles: &[Style<'_>], cells: &mut Vec<f32>,
+    ) {
+        cells.clear();
+        let mut drawn = 0;
+        for key in keys {
+            let nearness = depth_of(*key);
+            let which = (*key as u32 & !FACET) as usize;
+            if *key as u32 & FACET != 0 {
+                let facet = &facets[which];
+                if hides(samples, cells, facet.bounds(), nearness) {
+                    continue;
+                }
+                if let Some(style) = styles.get(usize::from(facet.label.tag)) {
+                    self::facet(simd.level(), samples, facet, style);
+                }
+            } else {
+                let strip = &strips[which];
+                if hides(samples, cells, strip.bounds(), nearness) {
+                    continue;
+                }
+                if let Some(style) = styles.get(usize::from(strip.label.tag)) {
+                    samples.strip(simd, strip, style);
+                }
+            }
+            drawn += 1;
+            if drawn % PATIENCE == 0 {
+                crate::cells::note(simd.level(), samples, cells);
+            }
+        }
+    }
+
+    /// Draws a triangle.
+    pub fn facet(simd, samples: &mut Samples<'_>, facet: &Facet, style: &Style<'_>) {
+        let polygon = Polygon::of_facet(facet, style.textures);
+        if samples.is_usual(style) {
+            samples.blocks::<_, 3, true>(simd, &polygon, style);
+        } else {
+            samples.blocks::<_, 3, false>(simd, &polygon, style);
+        }
+    }
+
+    fn segment(simd, samples: &mut Samples<'_>, polygon: &Polygon, style: &Style<'_>) {
+        if samples.is_usual(style) {
+            samples.blocks::<_, 4, true>(simd, polygon, style);
+        } else {
+            samples.blocks::<_, 4, false>(simd, polygon, style);
+        }
+    }
+
+    /// An upright strip in a picture with shadows.
+    fn sunny_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, true, true>(simd, strip, style);
+    }
+
+    /// An upright strip in a picture without shadows.
+    fn plain_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, true, false>(simd, strip, style);
+    }
+
+    /// An upright strip in a shadow map, or one that compares or keeps no depths.
+    fn other_spans(simd, samples: &mut Samples<'_>, strip: &Strip, style: &Style<'_>) {
+        samples.spans::<_, false, false>(simd, strip, style);
+    }
+
+    fn worn_colours(
+        simd, polygon: &Polygon, holes: bool, worn: &Texels<'_>, x: f32, y: &[f32; LANES], rgb: &mut [[f32; LANES]; 6], met: u8,
+    ) -> u8 {
+        polygon.wear(simd, holes, worn, x, y, rgb, met)
+    }
+
+    fn worn_opacity(simd, polygon: &Polygon, worn: &Texels<'_>, x: f32, y: &[f32; LANES], met: u8) -> u8 {
+        polygon.opaque(simd, worn, x, y, met)
+    }
+
+    /// Mixes what solid things were drawn since the last time into the tile's pixels, keeps their depth for what is transparent, and
+    /// starts anew. Returns the least depth.
+    pub fn resolve(
+        simd, samples: &mut Samples<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]], sunlight: Option<&Sunlight<'_>>,
+    ) -> f32 {
+        match sunlight {
+            Some(sunlight) => samples.resolve(simd, rows, depth, sunlight),
+            None => samples.resolve_unshadowed(simd, rows, depth),
+        }
+    }
+}
+
+/// Marks the key of a facet; without it the lower half of a key is the place of a strip. The upper half is as
+/// [`keyed`](crate::record::keyed) writes nearness.
+pub const FACET: u32 = 1 << 31;
+
+/// Records that are drawn before the cells are looked at anew.
+const PATIENCE: usize = 64;
+
+#[cfg(test)]
+mod tests {
+    use fearless_simd::f32x8;
+    use frolic_simd::{detect, levels};
+    use proptest::prelude::*;
+
+    use super::plane::{Path, Places, below};
+    use super::*;
+    use crate::record::{PLAIN, SEGMENTS};
+    use crate::samples::{PLACES, SAMPLES};
+
+    kernel! {
+        fn lanes_of(simd, samples: usize) -> [[f32; LANES]; 3] {
+            let Places { x, y, middle } = Places::of(simd, samples);
+            [x.to_array(), y.to_array(), middle.to_array()]
+        }
+
+        fn along(simd, path: Path, y: f32, from: [f32; SEGMENTS]) -> f32 {
+            path.at(simd, &below(simd, f32x8::splat(simd, y), from)).to_array()[0]
+        }
+
+        fn touched(simd, polygon: &Polygon, rows: usize, within: (i32, i32)) -> ([i32; LANES], [i32; LANES]) {
+            polygon.columns(simd, 0.0, rows, within)
+        }
+    }
+
+    /// A vector is two pixels down a column, the four samples of each, or eight pixels with one.
+    #[test]
+    fn lanes_are_the_samples_of_their_pixels() {
+        let of = |samples| lanes_of(detect(), samples);
+        let [x, y, middle] = of(SAMPLES);
+        for lane in 0..LANES {
+            let [ox, oy] = PLACES[lane % SAMPLES];
+            let row = (lane / SAMPLES) as f32;
+            assert_eq!((x[lane], y[lane], middle[lane]), (0.5 + ox, row + 0.5 + oy, row + 0.5));
+        }
+        let [x, y, middle] = of(1);
+        assert_eq!((x, y), ([0.5; LANES], middle));
+        assert_eq!(middle[7], 7.5);
+    }
+
+    proptest! {
+        /// A path meets its values at the cross sections and runs straight between them.
+        #[test]
+        fn a_path_goes_through_its_values(
+            top in -50f32..50.0, heights in prop::array::uniform3(0.1f32..30.0), values in prop::array::uniform4(-9f32..9.0), count in 1usize..4,
+        ) {
+            // Segments that are not there repeat the last cross section.
+            let (mut at, mut values) = ([top; 4], values);
+            for k in 0..3 {
+                at[k + 1] = at[k] + if k < count { heights[k] } else { 0.0 };
+                if k >= count {
+                    values[k + 1] = values[k];
+                }
+            }
+            let from = [at[0], at[1], at[2]];
+            let per = [0, 1, 2].map(|k| if at[k + 1] > at[k] { 1.0 / (at[k + 1] - at[k]) } else { 0.0 });
+            let path = Path::new(values, per);
+            let value = |y: f32| along(detect(), path, y, from);
+            for k in 0..count {
+                let (a, b) = (values[k], values[k + 1]);
+                for share in [0.0, 0.25, 0.5, 1.0] {
+                    let y = at[k] + (at[k + 1] - at[k]) * share;
+                    prop_assert!((value(y) - (a + (b - a) * share)).abs() < 0.02, "{} at {}", value(y), y);
+                }
+            }
+        }
+
+        /// No column that holds a sample of a triangle is left out, and none beyond what was asked for comes in.
+        #[test]
+        fn no_touched_column_is_left_out(
+            x in prop::array::uniform3(-20f32..60.0), y in prop::array::uniform3(-20f32..60.0), first in 0i32..8, width in 1i32..50, samples in prop_oneof![Just(1usize), Just(4)],
+        ) {
+            let facet = Facet { x, y, near: [1.0; 3], region: PLAIN, ..Facet::default() };
+            let area = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
+            prop_assume!(area.abs() > 0.01);
+            let polygon = Polygon::of_facet(&facet, &Textures::default());
+            let (rows, within) = (LANES / samples, (first, first + width));
+            for level in levels() {
+                let (from, to) = touched(level, &polygon, rows, within);
+                for group in 0..LANES {
+                    prop_assert!(from[group] >= within.0 && to[group] <= within.1);
+                    for i in within.0..=within.1 {
+                        let touched = (0..LANES).any(|lane| {
+                            let [ox, oy] = if samples == 1 { [0.0; 2] } else { PLACES[lane % SAMPLES] };
+                            let row = (group * rows + lane / samples) as f32;
+                            let (x, y) = (i as f32 + 0.5 + ox, row + 0.5 + oy);
+                            let inside = |Edge { plane: Plane { dx, dy, c }, least, .. }: &Edge| dx * x + dy * y + c >= *least;
+                            polygon.edges[..3].iter().all(inside)
+                        });
+                        prop_assert!(!touched || (from[group]..=to[group]).contains(&i), "column {}, group {}", i, group);
+                    }
+                }
+            }
+        }
+    }
+}
