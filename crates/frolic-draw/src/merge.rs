@@ -1,4 +1,4 @@
-//! All vertices of a list in one buffer, as `batched` wants them.
+//! All vertices of a list in one buffer, for the technique `batched`.
 
 use std::cell::RefCell;
 
@@ -16,8 +16,8 @@ use crate::vertices::{CORNERS, Seen, in_points, store_skin, stride};
 /// Elements a part of what is merged in parallel.
 const PART: usize = 1024;
 
-/// Writes finished vertices, in drawing order, and where each run's start.
-pub(crate) fn vertices_of(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: &mut Vec<Vertex>) {
+/// Writes finished vertices in drawing order, and the first vertex of each run. Returns their number; the buffer may be longer.
+fn vertices_of(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: &mut Vec<Vertex>) -> usize {
     let mut needed = 0;
     for run in runs.iter_mut() {
         run.vertices = needed as u32;
@@ -58,6 +58,7 @@ pub(crate) fn vertices_of(list: &DrawList<'_>, runs: &mut [Run], view: &View, ve
             });
         });
     }
+    needed
 }
 
 thread_local! {
@@ -65,9 +66,9 @@ thread_local! {
 }
 
 impl<'l> DrawList<'l> {
-    /// Finishes the vertices of these runs, in drawing order, and writes down where each run's start.
+    /// Finishes the vertices of these runs in drawing order, and sets the first vertex of each run.
     pub fn merge(&mut self, runs: &mut [Run], view: &View, vertices: &'l mut Vec<Vertex>) {
-        vertices_of(self, runs, view, vertices);
-        self.vertices = vertices;
+        let count = vertices_of(self, runs, view, vertices);
+        self.vertices = &vertices[..count];
     }
 }
