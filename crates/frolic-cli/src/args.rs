@@ -40,7 +40,7 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     /// Draw every shipped scene and profile one; under a minute on two cores
     Demo(Demo),
-    /// Draw a scene: a picture, frames, a video, a flipbook, or what the frame did
+    /// Draw a scene: a picture, frames, a video, a flipbook, or a diagnostic view of a frame
     Draw(Draw),
     /// Measure frame time against element count
     Profile(ProfileArgs),
@@ -48,16 +48,16 @@ pub(crate) enum Command {
     Report(ReportArgs),
     /// Find the largest count whose frames fit a budget
     Ceiling(CeilingArgs),
-    /// Take frames as another program asks for them, line by line
+    /// Take frames on request of another program, line by line
     #[command(hide = true)]
     Frames(FramesArgs),
-    /// Compare two profiles: faster, slower, or no difference seen
+    /// Compare two profiles: faster, slower, or no difference found
     Diff(Diff),
     /// Make a distance grid from a mesh, and a picture of it
     Bake(Bake),
     /// Write where a population's elements are: glTF instances, PLY or CSV
     Export(Export),
-    /// Check a scene and say what is in it
+    /// Check a scene and list its contents
     Check(Check),
     /// List the shipped scenes, or print one
     Scenes(Scenes),
@@ -74,7 +74,7 @@ pub(crate) struct Demo {
     /// Seconds for the profile; each point still takes four turns. 0 is as long as it takes
     #[arg(long, value_name = "SECONDS", default_value_t = 40.0, allow_negative_numbers = true)]
     pub(crate) time: f64,
-    /// Print what was done as JSON
+    /// Print the result as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }
@@ -89,12 +89,12 @@ pub(crate) struct Chosen {
     pub(crate) settings: Vec<String>,
 }
 
-/// Who draws.
+/// Rendering backend.
 #[derive(Debug, Args)]
 pub(crate) struct Drawing {
-    /// Who draws: cpu, gpu (a graphics device; an error where there is none) or auto (gpu where there is one)
+    /// Rendering backend: cpu, gpu (a graphics device; an error without one) or auto (gpu if there is one)
     /// [default: the scene's, which is cpu if it says nothing]
-    #[arg(long, value_name = "WHO")]
+    #[arg(long, value_name = "BACKEND")]
     pub(crate) backend: Option<Backend>,
 }
 
@@ -116,7 +116,7 @@ pub(crate) struct Draw {
     pub(crate) chosen: Chosen,
     #[command(flatten)]
     pub(crate) drawing: Drawing,
-    /// What to write: a PNG; with --frames an animated one, numbered ones (a name with #### in it), raw video
+    /// File to write: a PNG; with --frames an animated one, numbered ones (a name with #### in it), raw video
     /// (a name ending in .y4m, or - for standard output) [default: SCENE.png]
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
@@ -126,23 +126,23 @@ pub(crate) struct Draw {
     /// Moment of the first picture, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
-    /// Paint what the frame did instead: picture, overdraw, depth, batches, detail, shadow; or from above: placement (of
-    /// what stands), wind
-    #[arg(long, value_name = "WHAT", default_value = "picture", hide_default_value = true)]
+    /// Draw a diagnostic view instead: picture, overdraw, depth, batches, detail, shadow; or from above: placement (of
+    /// placed elements), wind
+    #[arg(long, value_name = "VIEW", default_value = "picture", hide_default_value = true)]
     pub(crate) show: Show,
     /// Paint a read-out of the last frames over it: time, stages, draw calls, elements, memory
     #[arg(long, conflicts_with_all = ["transparent", "sheet"])]
     pub(crate) readout: bool,
-    /// Leave out sky, ground and water; what is see-through stays so
+    /// Draw without sky, ground and water; transparent parts stay transparent
     #[arg(long)]
     pub(crate) transparent: bool,
-    /// Draw so many pictures, one after the other
+    /// Draw this number of pictures in sequence
     #[arg(long, value_name = "N", conflicts_with = "sheet")]
     pub(crate) frames: Option<u32>,
     /// Pictures a second
     #[arg(long, value_name = "RATE", default_value_t = 25.0)]
     pub(crate) rate: f32,
-    /// Lay pictures out on one sheet, so many across and down, with a timing file beside it
+    /// Put the pictures on one sheet, across by down, with a timing file beside it
     #[arg(long, value_name = "AxD")]
     pub(crate) sheet: Option<SheetSize>,
     /// Print the counters of the (last) frame as a table
@@ -216,7 +216,7 @@ pub(crate) struct ProfileArgs {
     /// A variant whose frames take longer stops climbing, seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 2.0, allow_negative_numbers = true)]
     pub(crate) frame_limit: f64,
-    /// Measure another build of this program too, turn about, and say what became faster or slower
+    /// Measure another build of this program too, in turns, and report what became faster or slower
     #[arg(long, value_name = "PROGRAM", conflicts_with = "resume")]
     pub(crate) against: Option<PathBuf>,
     /// With --against: slower by more than this fails
@@ -292,7 +292,7 @@ Examples:
 pub(crate) struct ReportArgs {
     /// A profile.json
     pub(crate) profile: PathBuf,
-    /// Folder for what is made of it [default: where the profile is]
+    /// Folder for the files that are written [default: that of the profile]
     #[arg(long, value_name = "DIR")]
     pub(crate) out: Option<PathBuf>,
 }
@@ -362,7 +362,7 @@ pub(crate) struct Bake {
     /// Write no picture
     #[arg(long)]
     pub(crate) no_picture: bool,
-    /// Print what was made as JSON
+    /// Print the result as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }
@@ -386,7 +386,7 @@ pub(crate) struct Export {
     /// Where it goes: .glb (glTF 2.0 with EXT_mesh_gpu_instancing), .ply or .csv [default: SCENE.glb]
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Print what was written as JSON
+    /// Print the written files as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }
@@ -396,7 +396,7 @@ pub(crate) struct Export {
 pub(crate) struct Check {
     #[command(flatten)]
     pub(crate) chosen: Chosen,
-    /// Print what is in the scene as JSON
+    /// Print the contents of the scene as JSON
     #[arg(long)]
     pub(crate) json: bool,
 }

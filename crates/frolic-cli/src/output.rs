@@ -1,4 +1,4 @@
-//! What the command prints: results, progress, complaints.
+//! Output of the command: results, progress, errors.
 
 use std::io::{self, IsTerminal, Write};
 use std::time::Duration;
@@ -7,7 +7,7 @@ use comfy_table::{Cell, CellAlignment, LineStyle, Table, TableStyle};
 use frolic::prelude::{Counter, Frame, ImageSize};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
-/// Prints a line to standard output. A closed pipe ends the program quietly, as whoever reads has seen enough.
+/// Prints a line to standard output. If the pipe is closed the program ends quietly.
 pub(crate) fn say(line: &str) {
     let mut out = io::stdout().lock();
     if let Err(error) = writeln!(out, "{line}").and_then(|()| out.flush()) {
@@ -32,7 +32,7 @@ pub(crate) fn say_json(value: &impl serde::Serialize) {
 
 /// Prints an error to standard error, in one or two lines.
 pub(crate) fn complain(error: &dyn std::fmt::Display) {
-    // With standard error closed there is nobody left to tell.
+    // Standard error is closed, so nothing can be reported.
     let _ = writeln!(io::stderr(), "frolic: {error}");
 }
 
@@ -74,7 +74,7 @@ pub(crate) fn table(head: &[&str]) -> Table {
     table
 }
 
-/// The counters of a frame as a table: draw calls and why there are so many, what was drawn and left out, pixels, bytes.
+/// The counters of a frame as a table: draw calls and their reasons, drawn and culled elements, pixels, bytes.
 pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     let count = |counter: Counter| group(frame.count(counter));
     let mut table = table(&["counter", "", "what it says"]);

@@ -28,7 +28,7 @@ const MOST_RUNS: usize = 60;
 /// Once there is a first answer, runs go there, and this share below and above it, in turn: the line needs a length.
 const SPREAD: [f64; 3] = [1.0, 0.78, 1.25];
 
-/// What is searched for.
+/// The question of a search: the quantile of frames, the budget, the precision.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct CeilingPlan {
@@ -60,7 +60,7 @@ impl CeilingPlan {
     /// Whether all is in range.
     ///
     /// # Errors
-    /// Names what is not.
+    /// Names the value that is out of range.
     pub fn check(&self) -> Result<(), PlanError> {
         let wrong = |what: &'static str, text: String, problem: &str| {
             Err(PlanError { what, text, problem: problem.to_owned() })
@@ -94,9 +94,9 @@ pub struct Ceiling {
     pub budget_ms: f64,
     /// The count; 0 where not even one element fits.
     pub count: u32,
-    /// Where it lies.
+    /// Interval of the answer.
     pub interval: Interval,
-    /// What ended the search where it is no crossing: the largest count fits, the smallest does not, or a count could not run.
+    /// Why a search ended without a crossing: the largest count fits, the smallest does not, or a count could not run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remark: Option<String>,
     /// All runs, in their order.
@@ -111,7 +111,7 @@ pub struct Tried {
     pub count: u32,
     /// 95 of 100 frames were faster, ms.
     pub p95: f64,
-    /// Where that lies.
+    /// Its interval.
     pub interval: Interval,
     /// As those of a point.
     #[serde(skip)]
@@ -121,8 +121,8 @@ pub struct Tried {
     rounds: Vec<Vec<f64>>,
 }
 
-/// Searches the ceilings of a scene, one a variant of the plan's varied keys. `watch` is asked before every run, with the variant and the
-/// count; when it answers `false` what is finished is returned.
+/// Searches the ceilings of a scene, one for each variant of the plan. `watch` is called before every run with the variant and the
+/// count; if it returns `false`, the finished variants are returned.
 ///
 /// # Errors
 /// As [`sweep`](crate::sweep()); a budget out of range.
@@ -196,7 +196,7 @@ pub fn ceiling(
                 Some((count, interval)) if interval.half_width_of(count) <= search.within => break,
                 Some((count, _)) => {
                     let spread = SPREAD[tried.len() % SPREAD.len()];
-                    // Never far outside of what was seen, whatever the line says.
+                    // Never far outside of the measured counts, whatever the line predicts.
                     let (least, most) = (f64::from(low.min(high)) * 0.5, f64::from(high.max(low)) * 2.0);
                     (count * spread).clamp(least, most).round() as u32
                 }
@@ -215,7 +215,7 @@ pub fn ceiling(
     if remark.is_none() && (fits.is_none() || fails.is_none()) {
         remark = Some("the time was spent before a count was found that does not fit".to_owned());
     }
-    // JSON knows no infinity.
+    // JSON has no infinity.
     let interval = Interval { high: interval.high.min(f64::from(u32::MAX)), ..interval };
     Ok(Some(Ceiling {
         variant: String::new(),
@@ -237,7 +237,7 @@ fn run(
     is_late: impl Fn() -> bool,
 ) -> Result<Tried, String> {
     let mut running: Box<dyn Run + '_> = subject.begin(count)?;
-    // The first frames make what the others use again.
+    // The first frames allocate what the others reuse.
     for _ in 0..2 {
         let frame = running.frame()?;
         if ms(frame.total()) > budget * 8.0 {

@@ -19,7 +19,7 @@ const CONFIDENCE: f64 = 0.985;
 /// Stages shorter than this share of the frame are not compared.
 const SMALLEST: f64 = 0.02;
 
-/// What is compared, and how.
+/// Settings of a comparison.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Setters)]
 #[non_exhaustive]
 pub struct CompareSpec {
@@ -29,7 +29,7 @@ pub struct CompareSpec {
     pub undrift: bool,
 }
 
-/// What came of a point or stage.
+/// Verdict on a point or stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -38,7 +38,7 @@ pub enum Verdict {
     Faster,
     /// It takes more.
     Slower,
-    /// Neither can be told.
+    /// No verdict is possible.
     NoDifference,
 }
 
@@ -70,9 +70,9 @@ pub struct Change {
     pub new_ms: f64,
     /// The new over the base.
     pub ratio: f64,
-    /// Where that lies.
+    /// Its interval.
     pub interval: Interval,
-    /// What came of it.
+    /// Verdict.
     pub verdict: Verdict,
 }
 
@@ -86,7 +86,7 @@ pub struct Comparison {
     pub changes: Vec<Change>,
     /// Points that only one of them has.
     pub missing: Vec<String>,
-    /// What differs between them and was let pass.
+    /// Differences between the profiles that were accepted.
     pub differs: Vec<String>,
     /// How long the reference loop took beside the new one over how long beside the base: the machine's own part in what changed, where
     /// nothing was divided by it. 1 where it is not known.
@@ -106,7 +106,7 @@ impl Comparison {
         let width =
             self.changes.iter().map(|change| change.variant.chars().count()).max().unwrap_or(0).min(40);
         for change in &self.changes {
-            // What was not there before has grown beyond any number.
+            // A stage that is new has grown without bound.
             let percent = |ratio: f64| format!("{:+.1}%", ((ratio - 1.0) * 100.0).min(9999.9));
             let told = format!(
                 "{:>9.3} -> {:>9.3} ms  {:>7} ({} to {})  {}",
@@ -148,7 +148,7 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
     Ok(Comparison { differs, pace, ..comparison })
 }
 
-/// Compares two variants of one profile, by their places in it: they took turns, so each round stands against the other's of the same turn.
+/// Compares two variants of one profile, by their index. They took turns, so rounds are compared in pairs of one turn.
 ///
 /// # Errors
 /// A place that is none; no count in common.
@@ -181,7 +181,7 @@ fn named(profile: &Profile) -> Vec<Named<'_>> {
     profile.variants.iter().map(|variant| (variant.name.as_str(), variant)).collect()
 }
 
-/// How rounds stand against each other.
+/// Pairing of rounds.
 #[derive(Debug, Clone, Copy)]
 struct How {
     /// The pace against which each is divided by its own.
@@ -218,7 +218,7 @@ fn between(scene: &str, base: &[Named<'_>], new: &[Named<'_>], how: How) -> Resu
     Ok(Comparison { scene: scene.to_owned(), changes, missing, differs: Vec::new(), pace: 1.0 })
 }
 
-/// What two profiles should have in common, and have not.
+/// Differences between two profiles that should agree.
 fn differences(base: &Profile, new: &Profile) -> Vec<String> {
     let mut differs = Vec::new();
     if base.scene_text != new.scene_text || base.scene != new.scene {

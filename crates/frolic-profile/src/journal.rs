@@ -1,4 +1,4 @@
-//! What a sweep writes down as it goes, so that a kill loses at most the frame in flight: one JSON value a line, a line a frame.
+//! The journal of a sweep, written as it runs, so that a kill loses at most the current frame: one JSON value a line, one line a frame.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -18,7 +18,7 @@ use crate::profile::{Stop, Turn};
 /// Version of the file.
 const VERSION: u32 = 1;
 
-/// The journal of one sweep: what was measured, by variant and count, and the file that more is added to.
+/// The journal of a sweep: samples by variant and count, and the file that grows.
 #[derive(Debug)]
 pub struct Journal {
     path: PathBuf,
@@ -28,11 +28,11 @@ pub struct Journal {
     stops: HashMap<usize, Stop>,
 }
 
-/// What is measured, so that nothing else is gone on with.
+/// Identity of the measurement, so that no other is resumed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct JournalOf {
-    /// The scene as TOML, or the name of what is measured.
+    /// The scene as TOML, or the name of another subject.
     pub scene: String,
     /// The ways that are compared, as text.
     pub variants: Vec<String>,
@@ -173,7 +173,7 @@ impl Journal {
                 }
             }
         }
-        // Frames of a turn that was cut short count; what the machine did meanwhile is not known.
+        // Frames of a turn that was cut short count; the machine's own load during them is unknown.
         for (of, turn) in open {
             turns.entry(of).or_default().push(turn);
         }
@@ -182,7 +182,7 @@ impl Journal {
         Ok(Self { path, file, turns, done, stops })
     }
 
-    /// Removes the file: what it holds is written elsewhere.
+    /// Removes the file, once its contents are stored elsewhere.
     pub fn remove(self) {
         // If it stays it does no harm.
         let _ = std::fs::remove_file(&self.path);

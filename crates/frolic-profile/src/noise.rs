@@ -1,4 +1,4 @@
-//! What the machine does besides: a short reference loop between samples, and what the system tells of the process.
+//! Load of the machine: a short reference loop between samples, and resources counted by the system.
 //!
 //! The loop does the same work every time, so what changes is the machine. One half of it is arithmetic in registers, the other reads
 //! memory that no cache holds.
@@ -81,7 +81,7 @@ impl Reference {
     }
 }
 
-/// What the system has counted for this process so far; 0 where it does not tell.
+/// Resources that the system has counted for this process so far; 0 if it counts none.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Counted {
     /// Times that a thread gave up its core to wait.
@@ -118,7 +118,7 @@ impl Counted {
         counted
     }
 
-    /// What was counted since.
+    /// Resources used since an earlier count.
     pub fn since(self, before: Self) -> Self {
         Self {
             switches: self.switches.saturating_sub(before.switches),
@@ -158,7 +158,7 @@ pub(crate) struct Watch {
     counted: Counted,
 }
 
-/// What a turn took.
+/// Resources of one turn.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(crate) struct Taken {
     pub(crate) wall: Duration,
@@ -178,7 +178,7 @@ impl Watch {
     }
 }
 
-/// Memory that the process holds, bytes, without what a [`Reference`] reads.
+/// Memory of the process in bytes, without the buffer of a [`Reference`].
 pub(crate) fn memory() -> u64 {
     memory_of_process().saturating_sub(MEMORY as u64)
 }

@@ -19,7 +19,7 @@ use crate::journal::Written;
 use crate::noise::memory_of_process;
 use crate::subject::{Elsewhere, Run, SceneSubject, Subject};
 
-/// Version of what is spoken.
+/// Version of the protocol.
 const VERSION: u32 = 1;
 
 /// Longest that a scene may take to settle there.
@@ -45,7 +45,7 @@ enum Answer {
     Error(String),
 }
 
-/// Takes frames of a scene as lines ask for them, until there are no more lines.
+/// Takes frames of a scene on request, line by line, until the input ends.
 ///
 /// # Errors
 /// When lines cannot be read or answered.

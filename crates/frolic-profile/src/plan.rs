@@ -1,4 +1,4 @@
-//! What a profile is to measure: counts, variants, frames, limits.
+//! Plans of a profile: counts, variants, frames, limits.
 
 use std::fmt;
 use std::str::FromStr;
@@ -181,7 +181,7 @@ fn split(text: &str) -> Vec<String> {
     parts.iter().map(|part| part.trim().to_owned()).collect()
 }
 
-/// What to measure.
+/// A plan of measurements.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct Plan {
@@ -241,7 +241,7 @@ impl Plan {
         self.variants().map(|_| ())
     }
 
-    /// What a journal of this plan is of, for a scene.
+    /// Identity of a journal of this plan and a scene.
     ///
     /// # Errors
     /// As [`Plan::variants`].

@@ -13,7 +13,7 @@ use crate::trace::FrameTrace;
 /// Version of `profile.json`.
 pub const FORMAT_VERSION: u32 = 2;
 
-/// Everything measured, and what is needed to measure it again.
+/// A measured profile, with everything needed to repeat the measurement.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
@@ -41,14 +41,14 @@ pub struct Profile {
     /// How the pictures of the other variants differ from the first's.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pictures: Vec<PictureDifference>,
-    /// Whether it was interrupted; what is there is whole.
+    /// Whether it was interrupted. Finished counts are complete.
     pub interrupted: bool,
-    /// What went wrong with a graphics device on the way, if anything; what is there is whole.
+    /// Error of a graphics device on the way, if there was one. Finished counts are complete.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fault: Option<String>,
     /// One entry a variant.
     pub variants: Vec<VariantProfile>,
-    /// What every thread did in a few frames of each variant's highest count; not in the file, but in `trace.json`.
+    /// Spans of every thread in a few frames of each variant's highest count; stored in `trace.json` only.
     #[serde(skip)]
     pub traces: Vec<FrameTrace>,
 }
@@ -131,12 +131,12 @@ pub struct StageGrowth {
     pub fills_at: Option<f64>,
 }
 
-/// What was measured at one count.
+/// Measurements at one count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Point {
-    /// Elements of the climbing population that were asked for.
+    /// Requested number of elements of the climbing population.
     pub count: u32,
     /// Elements alive in all populations, median frame.
     pub alive: u64,
@@ -148,7 +148,7 @@ pub struct Point {
     pub warm_up: u64,
     /// Processor time of all threads a frame, mean, ms.
     pub cpu_ms: f64,
-    /// Median time of each stage, ms, in the order of a frame; what is outside all stages comes last, as `other`.
+    /// Median time of each stage in milliseconds, in the order of a frame; `other` is the time outside of all stages.
     pub stages: Vec<StageTime>,
     /// Draw calls a frame, median.
     pub draw_calls: u64,
@@ -156,14 +156,14 @@ pub struct Point {
     pub counters: Vec<(String, u64)>,
     /// Bytes held for elements and for drawing them, over the elements alive.
     pub bytes_per_element: f64,
-    /// Most memory that the process held while this was measured, bytes, and how much it held at the end; 0 where the system does not
-    /// tell.
+    /// Peak memory of the process during the measurement, and its memory at the end, in bytes; 0 if the system does not
+    /// report it.
     pub peak_memory: u64,
     /// See `peak_memory`.
     pub memory: u64,
     /// The machine meanwhile.
     pub noise: Noise,
-    /// Moments of what it repeats that the turns were at, one after the other.
+    /// Number of phases of the scene's cycle that were timed in turn.
     pub phases: u32,
     /// The frames, turn by turn.
     pub rounds: Vec<Round>,
@@ -196,11 +196,11 @@ impl AsRef<[f64]> for Round {
 pub struct Times {
     /// Half of all frames were faster.
     pub median: f64,
-    /// Where the median lies, by resampling rounds.
+    /// Interval of the median, by resampling rounds.
     pub interval: Interval,
     /// 95 of 100 were faster.
     pub p95: f64,
-    /// Where that lies.
+    /// Its interval.
     pub p95_interval: Interval,
     /// 99 of 100 were faster.
     pub p99: f64,
@@ -219,10 +219,10 @@ pub struct StageTime {
     pub stage: String,
     /// Its median time, ms.
     pub ms: f64,
-    /// Bytes that it moved a frame, median: what it must read and write of columns, keys, records and pixels. 0 where it does not tell.
+    /// Median bytes moved in a frame: reads and writes of columns, keys, records and pixels. 0 for stages without a count.
     #[serde(default)]
     pub bytes: u64,
-    /// How fast that was, as a share of what memory can do, or the last cache where all fits into it. Missing where bytes are.
+    /// Achieved share of the memory bandwidth, or of the last cache's if all data fits. Missing without bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of_limit: Option<f64>,
     /// Its median in each round, ms.
@@ -262,7 +262,7 @@ impl Turn {
     }
 }
 
-/// All frames, ms, as shares of the median of their phase, so that what repeats is no warm-up.
+/// All frames as shares of the median of their phase, so that a cycle is not taken for warm-up.
 fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
     let totals: Vec<Vec<f64>> = turns.iter().map(Turn::totals).collect();
     let phases = told_apart(totals.len(), phases);
@@ -436,14 +436,14 @@ impl VariantGrowth {
     }
 }
 
-/// A stage of a point against what the machine can do.
+/// A stage of a point against the limits of the machine.
 pub(crate) struct Against {
     pub(crate) stage: String,
     pub(crate) ms: f64,
     /// Of the median frame.
     pub(crate) share: f64,
     pub(crate) ns_per_element: f64,
-    /// Where it tells what it moves.
+    /// For stages that count moved bytes.
     pub(crate) moved: Option<MovedPer>,
 }
 

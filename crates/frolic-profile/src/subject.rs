@@ -1,4 +1,4 @@
-//! What can be measured: anything that takes frames at any count. A scene is one; a program's own loop is another.
+//! Subjects of a measurement: anything that takes frames at any count. A scene is one; a program's own loop is another.
 
 use std::time::{Duration, Instant};
 
@@ -32,7 +32,7 @@ use frolic_scene::{Scene, SceneSpec};
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub trait Subject {
-    /// Makes it ready with so many elements, and lets it settle.
+    /// Builds it with a number of elements, and warms it up.
     ///
     /// # Errors
     /// Why it cannot run at that count; its curve ends there and says so.
@@ -44,10 +44,10 @@ pub trait Run {
     /// Takes a frame.
     ///
     /// # Errors
-    /// What went wrong with the device it runs on; the sweep ends with what is finished.
+    /// Error of the device it runs on. The sweep then ends with the finished counts.
     fn frame(&mut self) -> Result<Frame, String>;
 
-    /// At how many moments of what it repeats it is to be timed, one a turn, one after the other. Default 1.
+    /// Number of phases of its cycle that are timed in turn. Default: 1.
     fn phases(&self) -> usize {
         1
     }
@@ -65,13 +65,13 @@ pub trait Run {
         None
     }
 
-    /// What its process has taken so far, where it is not this one.
+    /// Resources used by its process so far, if it is another process.
     fn elsewhere(&self) -> Option<Elsewhere> {
         None
     }
 }
 
-/// What another process has taken so far.
+/// Resources used by another process so far.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Elsewhere {
     /// Processor time of all its threads.
@@ -89,10 +89,10 @@ impl<F: FnMut() -> Result<Frame, String>> Run for F {
 /// Length of a step while a population settles, in seconds; longer than a frame's, as nothing is timed.
 const SETTLE_STEP: f32 = 1.0 / 20.0;
 
-/// Moments of a scene's cycle that are timed: a burst costs more than what comes between.
+/// Phases of a scene's cycle that are timed: a burst costs more than the time between bursts.
 const PHASES: usize = 8;
 
-/// What a scene without repeated bursts is taken to repeat itself in, and the longest cycle that is followed, in seconds.
+/// Cycle assumed for a scene without repeated bursts, and the longest cycle that is followed, in seconds.
 const CYCLE: [f32; 2] = [1.0, 8.0];
 
 /// The longest that a scene's bursts and rates take to repeat themselves, in seconds.
@@ -138,7 +138,7 @@ impl Subject for SceneSubject {
     }
 }
 
-/// A scene that has settled. A frame is what a program does: one fixed step, the draw list, the picture.
+/// A warmed-up scene. A frame is one fixed step, the draw list and the picture, as in a program.
 struct SceneRun {
     scene: Scene,
     meter: Meter,

@@ -1,4 +1,4 @@
-//! Measuring: variants interleaved, counts climbing, nobody left to hang.
+//! Measuring: interleaved variants, ascending counts, and limits so that nothing hangs.
 //!
 //! At each count the variants take turns, a few frames each, in an order that is drawn anew every round; so a disturbance of the machine
 //! meets all of them. Rounds go on until the interval of every median is narrow enough, or the count's share of the time is spent.
@@ -32,7 +32,7 @@ pub(crate) const TURN: u32 = 5;
 /// Rounds that are taken at least, as far as the plan has so many frames: an interval of fewer is not to be trusted.
 const LEAST_ROUNDS: u32 = 4;
 
-/// What the names of two builds' variants end in.
+/// Suffixes of the variants of two builds.
 pub(crate) const BUILDS: [&str; 2] = [", this build", ", other build"];
 
 /// How far a sweep is; handed to the caller's watcher, whose answer says whether to go on.
@@ -79,7 +79,7 @@ impl Variant {
         // The time limit holds for settling as well, with a generous share for the whole run.
         let subject = SceneSubject { spec: with(scene, &settings)?, patience: plan.frame_limit * 20 };
         subject.scene(count)?;
-        // A word says what it is; a number needs its key.
+        // A word needs no key; a number does.
         let word = |(key, value): &(String, String)| match value.parse::<f64>() {
             Ok(_) => format!("{}={value}", key.rsplit('.').next().unwrap_or(key)),
             Err(_) => value.clone(),
@@ -103,7 +103,7 @@ pub fn check_plan(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<(), Prof
     prepare(name, scene, plan).map(|_| ())
 }
 
-/// The variants of a plan, each able to run at the first count: a mistake is better told at once.
+/// The variants of a plan. Each is tried at the first count, so that a mistake is reported at once.
 pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
     plan.check()?;
     if scene.climbing().is_none() {
@@ -115,7 +115,7 @@ pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<
     variants.map(|settings| Variant::scene(name, scene, settings, first, plan)).collect()
 }
 
-/// Measures a scene. `watch` is asked before every turn; when it answers `false` the profile ends with what is finished.
+/// Measures a scene. `watch` is called before every turn; if it returns `false` the profile ends with the finished counts.
 ///
 /// # Errors
 /// A plan or a setting that does not fit; a scene that cannot run even at the first count. A variant that
@@ -137,7 +137,7 @@ pub fn sweep(
     Ok(of_scene(profile, scene))
 }
 
-/// The profile with what it is of.
+/// The profile with its description.
 fn of_scene(mut profile: Profile, scene: &SceneSpec) -> Profile {
     profile.scene_text = scene.to_toml();
     profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
@@ -167,7 +167,7 @@ pub fn sweep_builds(
     Ok(of_scene(measure(name, builds, plan, None, watch)?, scene))
 }
 
-/// Measures anything that takes frames at any count, as [`sweep`] does a scene; what the plan varies is not used.
+/// Measures any subject that takes frames at any count, as [`sweep`] measures a scene. The varied keys of the plan are not used.
 ///
 /// # Errors
 /// A plan out of range; a journal that cannot be written.
@@ -312,14 +312,14 @@ impl Sweep<'_> {
         let (began, total) = (self.done, self.total);
         let mut ask =
             |done: u64, variant: &str| watch(&Progress { done: done.min(total), total, count, variant });
-        // What is left of the time, shared by the counts that are left: the first are quick and leave the others more.
+        // The remaining time is shared by the remaining counts. The first are quick and leave more to the others.
         let share = self.plan.time.map(|time| time.saturating_sub(self.started.elapsed()) / left as u32);
         let patience = share.map(|share| (Instant::now(), share));
         let Some(mut climbers) = self.settle(variants, count, journal, &mut ask)? else { return Ok(false) };
         if !self.take_turns(&mut climbers, count, patience, journal, &mut ask)? {
             return Ok(false);
         }
-        // What was not needed is done.
+        // Counts that were not needed are finished.
         self.done = self.done.max(began + climbers.len() as u64 * (u64::from(self.plan.frames) + 1));
         self.keep(climbers, count, journal)?;
         Ok(true)
@@ -352,7 +352,7 @@ impl Sweep<'_> {
                 return Ok(None);
             }
             let begun = variant.subject.begin(count).and_then(|mut run| {
-                // The first frame makes what the others use again.
+                // The first frame allocates what the others reuse.
                 run.frame().map(|_| run)
             });
             match begun {
@@ -411,7 +411,7 @@ impl Sweep<'_> {
         Ok(true)
     }
 
-    /// Keeps what was measured at a count, and why a variant goes no further.
+    /// Stores the samples of a count, and why a variant ends there.
     fn keep(
         &mut self,
         mut climbers: Vec<Climber<'_>>,
@@ -463,10 +463,10 @@ struct Climber<'a> {
     turns: Vec<Turn>,
     /// Frames taken.
     taken: u32,
-    /// Whether its median was known well enough when that was asked last.
+    /// Whether its median was precise enough at the last check.
     is_known: bool,
     over: Option<Duration>,
-    /// What went wrong with the device.
+    /// Error of the device.
     fault: Option<String>,
 }
 
@@ -533,7 +533,7 @@ impl<'a> Climber<'a> {
         now.taken = watch.stop();
         now.memory = memory();
         if let (Some(before), Some(after)) = (before, self.run.elsewhere()) {
-            // Not what this process took while it waited.
+            // Without the time of this process while it waited.
             now.taken.cpu = after.cpu.saturating_sub(before.cpu);
             now.memory = after.memory;
         }

@@ -1,4 +1,4 @@
-//! Where a picture is seen from, as kernels read it.
+//! The viewpoint of a picture, for kernels.
 
 use glam::Vec3;
 
@@ -8,7 +8,7 @@ pub const NEAR: f32 = 0.05;
 /// A camera, or the sun as one.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Camera {
-    /// Where it stands, in metres.
+    /// Its position, in metres.
     pub eye: Vec3,
     /// Its axis to the right, unit length.
     pub right: Vec3,

@@ -1,6 +1,6 @@
-//! What a tile's solid things hide: of each cell of pixels, how far its farthest sample is, so that what lies behind is passed over whole.
+//! Occlusion within a tile: the farthest sample of each cell of pixels, so that hidden records are skipped whole.
 //!
-//! Cells are 4 by 8 pixels. A record that lies behind the farthest sample of every cell it touches cannot be seen (Greene, Kass and
+//! Cells are 4 by 8 pixels. A record behind the farthest sample of every cell it touches is invisible (Greene, Kass and
 //! Miller, "Hierarchical Z-Buffer Visibility", 1993, of one level).
 
 use fearless_simd::f32x8;

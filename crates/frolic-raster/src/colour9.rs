@@ -11,7 +11,7 @@ const LARGEST: f32 = 65_000.0;
 const BIAS: i32 = 15;
 const MANTISSA: i32 = 9;
 
-/// Packs one colour; what is negative or not a number is 0.
+/// Packs one colour; negative values and not a number become 0.
 #[inline(always)]
 pub fn pack([r, g, b]: [f32; 3]) -> u32 {
     let clean = |v: f32| if v > 0.0 { if v < LARGEST { v } else { LARGEST } } else { 0.0 };
@@ -29,7 +29,7 @@ const SMALLEST: f32 = 1.0 / 65_536.0;
 /// The exponent that holds a value with these bits.
 #[inline(always)]
 fn shared_exponent(bits: u32) -> u32 {
-    // Half a step is added first, so that what rounds up to the next power of two takes its exponent.
+    // Half a step is added first, so that a value that rounds up to the next power of two takes its exponent.
     let raised = bits.wrapping_add(1 << (23 - MANTISSA));
     (raised >> 23) + 1 + BIAS as u32 - 127
 }

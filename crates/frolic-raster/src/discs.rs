@@ -18,18 +18,18 @@ use crate::tile::Grid;
 /// place (`frolic-draw/tests/it/billboards.rs` measures it).
 pub const SMALLEST: f32 = 1.5;
 
-/// Depth over which what comes close to the camera fades, in metres.
+/// Depth over which elements near the camera fade, in metres.
 pub const NEAR_FADE: f32 = 0.5;
 
 /// Radius in pixels beyond which nothing is drawn: its arithmetic would overflow.
 pub const LARGEST: f32 = 1e9;
 
-/// What the discs of a block have in common.
+/// Parameters that all discs of a block share.
 #[derive(Debug, Clone, Copy)]
 pub struct DiscLook {
     /// Share of their colour that comes from light, 0 to 1.
     pub lit: f32,
-    /// Whether they cover what is behind them, and do not only add light.
+    /// Whether they cover their background, or only add light.
     pub covers: bool,
 }
 
@@ -39,7 +39,7 @@ kernel! {
         block.place(simd, view, last_row, n);
     }
 
-    /// Works out radius, light, and what of the picture is touched.
+    /// Computes radius, light, and the touched part of the picture.
     pub fn finish(simd, block: &mut Block, grid: &Grid, look: DiscLook, light: &Light<'_>, n: usize) {
         block.finish(simd, grid, &look, light, n);
     }
@@ -51,7 +51,7 @@ pub const BLOCK: usize = 64;
 /// A column of a block.
 pub type Lane<T> = [T; BLOCK];
 
-/// Columns of a block: what came in, then what was worked out, stage by stage.
+/// Columns of a block: inputs, then the results of each stage.
 #[derive(Debug)]
 pub struct Block {
     /// Age over life.
@@ -84,7 +84,7 @@ pub struct Block {
     pub green: Lane<f32>,
     /// Blue at its age.
     pub blue: Lane<f32>,
-    /// What is drawn.
+    /// Records of the discs.
     pub dots: Lane<Dot>,
     /// The tile it touches, or -1 when more than one.
     pub tile: Lane<i32>,
@@ -145,7 +145,7 @@ fn put<S: Simd>(column: &mut Lane<f32>, i: usize, value: f32x8<S>) {
 }
 
 impl Block {
-    /// Place on the screen and row of the look's table. Lanes past `n` hold what the block before left, and are not read.
+    /// Position on the screen and row of the look's table. Lanes past `n` hold values of the previous block, and are not read.
     #[inline(always)]
     fn place<S: Simd>(&mut self, simd: S, view: &Camera, last_row: f32, n: usize) {
         let [cx, cy] = view.middle;
@@ -168,7 +168,7 @@ impl Block {
         }
     }
 
-    /// Radius, light, and what of the picture is touched.
+    /// Radius, light, and the touched part of the picture.
     #[inline(always)]
     fn finish<S: Simd>(&mut self, simd: S, grid: &Grid, look: &DiscLook, light: &Light<'_>, n: usize) {
         let zero = f32x8::splat(simd, 0.0);

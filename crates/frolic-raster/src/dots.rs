@@ -1,4 +1,4 @@
-//! Discs of one tile: round soft billboards, each mixed into what is behind it.
+//! Discs of one tile: round soft billboards, each blended into its background.
 //!
 //! ```text
 //! for each dot, for each vector of pixels of its box:
@@ -9,7 +9,7 @@
 //! A vector is eight neighbours of a row; for a dot of up to four by four pixels, as most of a million are, four of a row and four of the
 //! next: two vectors, without a loop or a branch.
 //!
-//! 1. Red, green and blue of a row lie one after the other, so that eight neighbours are one vector, no channel is
+//! 1. Red, green and blue of a row are stored one after the other, so that eight neighbours are one vector, no channel is
 //!    shuffled, and a row is one stretch of memory.
 //! 2. The `dx²/R²` of the columns are worked out once and kept in a register down the rows.
 //! 3. A row is eight pixels longer than the tile: a vector may run over the right edge, into pixels that are never read.
@@ -32,9 +32,9 @@ use crate::tile::{Row, STRIDE, TILE_WIDTH};
 /// How the discs of one source are mixed in.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct DotStyle {
-    /// Whether they cover what is behind them, and do not only add light.
+    /// Whether they cover their background, or only add light.
     pub covers: bool,
-    /// One over the depth over which they fade into what is solid, in 1/m.
+    /// One over the depth over which they fade into solid surfaces, in 1/m.
     pub per_soft: f32,
     /// Depth up to which they are in front of everything solid, in metres.
     pub in_front: f32,
@@ -45,7 +45,7 @@ pub struct DotStyle {
 pub struct DotTile<'a> {
     /// Its pixels.
     pub rows: &'a mut [Row],
-    /// Depth of what is solid, in metres.
+    /// Depth of solid surfaces, in metres.
     pub depth: &'a [[f32; STRIDE]],
     /// Its first pixel.
     pub x: i32,
@@ -79,7 +79,7 @@ impl DotTile<'_> {
     #[inline(always)]
     fn dot<S: Simd>(&mut self, simd: S, dot: &Dot) {
         let Some(style) = self.styles.get(usize::from(dot.label.tag)) else { return };
-        // Only what reaches behind the nearest solid thing of the tile looks at depths pixel by pixel.
+        // Only discs that reach behind the nearest solid surface of the tile test depths pixel by pixel.
         match (style.covers, dot.depth > style.in_front) {
             (true, true) => self.fill::<S, true, true>(simd, dot, style.per_soft),
             (true, false) => self.fill::<S, false, true>(simd, dot, style.per_soft),
@@ -136,7 +136,7 @@ impl DotTile<'_> {
     }
 }
 
-/// Rows and columns of what is filled at once.
+/// Rows and columns that are filled at once.
 const QUAD: usize = LANES / 2;
 
 /// A dot in lanes. The two ways of filling one share every formula, so a pixel is the same in both.
@@ -161,14 +161,14 @@ impl<S: Simd> Paint<S> {
         Self { offset, per_r2, depth, per_soft, light: [red, green, blue], cover }
     }
 
-    /// What is left of 1 after `dx²/R²`, columns from the first on.
+    /// 1 - `dx²/R²` for each column, clamped to 0.
     #[inline(always)]
     fn across(&self, simd: S, columns: f32x8<S>) -> f32x8<S> {
         let dx = columns + self.offset[0];
         f32x8::splat(simd, 1.0) - dx * dx * self.per_r2
     }
 
-    /// The share covered, rows from the first on, before what is solid at depth `before`.
+    /// Coverage of each row, without solid surfaces nearer than `before`.
     #[inline(always)]
     fn coverage<const SOLID: bool>(
         &self,
@@ -199,7 +199,7 @@ impl<S: Simd> Paint<S> {
         [under[0] + coverage * r, under[1] + coverage * g, under[2] + coverage * b]
     }
 
-    /// Fills what touches no more than four rows and columns: two rows a vector, no loop and no branch.
+    /// Fills a disc of at most four rows and columns: two rows a vector, no loop and no branch.
     #[inline(always)]
     fn four_by_four<const SOLID: bool, const COVERS: bool>(
         &self,

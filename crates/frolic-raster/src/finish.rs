@@ -9,13 +9,13 @@ use crate::LANES;
 use crate::tile::{Grid, Row};
 
 /// Light that the tone curve maps to full white: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, each
-/// channel on its own, so that what is very bright turns towards white as embers do.
+/// channel on its own, so that very bright colours turn towards white, as embers do.
 pub const WHITE: f32 = 9.0;
 
 /// Pixels along a side of a block whose mean goes into the bloom picture.
 const BLOCK: usize = LANES;
 
-/// The picture at an eighth of the size, and what of it has spread.
+/// The picture at an eighth of its size, and its bloom.
 #[derive(Debug, Default)]
 pub struct Bloom {
     /// Means of blocks as tiles wrote them: tile after tile, three planes each.
@@ -151,7 +151,7 @@ pub struct ResolveBand<'a> {
     pub pixels: &'a mut [[u8; 4]],
     /// Rows of the tiles, tile after tile.
     pub tiles: &'a [Row],
-    /// What has spread.
+    /// The bloom.
     pub bloom: &'a Bloom,
     /// Share of light that glare spreads, 0 to 1.
     pub glare: f32,
@@ -175,7 +175,7 @@ impl ResolveBand<'_> {
     #[inline(always)]
     fn run<S: Simd>(self, simd: S) {
         let Self { grid, row, pixels, tiles, bloom, glare, exposure } = self;
-        // Tile after tile, as they lie in memory.
+        // Tile after tile, in the order of memory.
         for (nth, rows) in tiles.chunks(grid.rows()).enumerate() {
             let rect = grid.rect(row * grid.across + nth);
             for (j, row) in rows[..rect.h].iter().enumerate() {

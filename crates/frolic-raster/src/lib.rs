@@ -1,6 +1,6 @@
-//! Kernels of the CPU rasteriser: what costs the most time, compiled once for each instruction set.
+//! Kernels of the CPU rasteriser: the most expensive code, compiled once for each instruction set.
 //!
-//! **In:** plain columns, records, tables and parameters. **Out:** records, samples, in pixels. Nothing here knows of specs, looks, draw lists or
+//! **In:** plain columns, records, tables and parameters. **Out:** records, samples, pixels. Kernels are independent of specs, looks, draw lists and
 //! populations, so that an edit there recompiles none of this; `frolic-draw` translates.
 //!
 //! ```text

@@ -1,4 +1,4 @@
-//! What shines, as kernels read it, and what surfaces make of it.
+//! Light sources for kernels, and the response of surfaces.
 
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
@@ -16,7 +16,7 @@ pub struct Lamp {
     pub colour: [f32; 3],
     /// Light on a wall 1 m away that faces it.
     pub power: f32,
-    /// Radius of what shines, in metres.
+    /// Radius of the source, in metres.
     pub radius: f32,
 }
 
@@ -37,9 +37,9 @@ pub struct Light<'a> {
     pub sun: Option<Vec3>,
     /// Unit length; no matter without a sun.
     pub towards_sun: Vec3,
-    /// Light from the sky, on what faces up.
+    /// Light from the sky, on surfaces that face up.
     pub ambient: Vec3,
-    /// Light sent back by ground or water, on what faces down.
+    /// Light reflected by ground or water, on surfaces that face down.
     pub bounce: Vec3,
     /// Colour that distance fades to, and one over the distance at which two thirds are gone, in 1/m.
     pub haze: (Vec3, f32),
@@ -130,7 +130,7 @@ impl Light<'_> {
     }
 }
 
-/// How much light a surface takes that is turned to it by this cosine; what is behind, comes through.
+/// Share of light that a surface receives at this cosine; from behind, its translucency.
 #[inline(always)]
 fn facing<S: Simd>(simd: S, cos: f32x8<S>, translucency: f32) -> f32x8<S> {
     let zero = f32x8::splat(simd, 0.0);

@@ -12,7 +12,7 @@ use crate::samples::{SAMPLES, Samples};
 pub struct Picture {
     /// Size that it was taken in, the group's middle in its middle.
     pub frame: [usize; 2],
-    /// First column and row that hold anything: what is around them is not kept.
+    /// First column and row with contents; empty margins are not stored.
     pub first: [usize; 2],
     /// Columns.
     pub width: usize,

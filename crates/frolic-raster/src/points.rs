@@ -30,7 +30,7 @@ pub struct Eight {
     pub y: Lanes,
     /// Depth along the view, in metres.
     pub depth: Lanes,
-    /// What the depth buffer compares: greater is nearer.
+    /// Value of the depth test: greater is nearer.
     pub near: Lanes,
     /// Pixels a metre.
     pub scale: Lanes,
@@ -40,14 +40,14 @@ pub struct Eight {
     pub sunny: [u32; LANES],
 }
 
-/// The points of one mesh, or of ribbons that have as many.
+/// Points of one mesh, or of several ribbons of one length.
 #[derive(Debug, Default)]
 pub struct Skin {
     /// Its points; those beyond [`Skin::used`] are left over.
     pub eights: Vec<Eight>,
     /// Points of each instance.
     pub len: usize,
-    /// How many ribbons lie side by side, each a lane of every eight; 0 for a mesh, whose points fill the lanes. Lanes that are left are filler.
+    /// Number of ribbons side by side, each in one lane of every eight; 0 for a mesh, whose points fill the lanes. Unused lanes are filled.
     pub ribbons: usize,
     /// Of each lane's instance: opacity, 0 adds; and its colour times opacity.
     pub opacity: Lanes,
@@ -119,7 +119,7 @@ impl Skin {
             depth.store_slice(&mut eight.depth);
             nearness.store_slice(&mut eight.near);
             scale.store_slice(&mut eight.scale);
-            // What is not a number is not in front of anything.
+            // Written so that not a number is in front of nothing.
             in_front = depth.simd_gt(near).select(in_front, zero);
             let [r, g, b] = load(simd, &eight.colour);
             pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.base);

@@ -1,14 +1,14 @@
-//! What the kernels fill: discs, triangles and pieces of ribbons on the screen, in pixels.
+//! Records that kernels fill: discs, triangles and pieces of ribbons on the screen, in pixels.
 
 use glam::{Vec2, Vec3};
 
 use crate::colour9::unpack;
 
-/// What every record tells the bins and the tiles.
+/// The part of every record that bins and tiles read.
 pub trait Record: Copy + Default + Send + Sync {
     /// Whether an instance is one record and no more.
     const ALONE: bool;
-    /// Place within its chunk, and what it belongs to.
+    /// Index within its chunk, and its source.
     fn label(&self) -> Label;
     /// Depth that its element is sorted by, in metres.
     fn order_depth(&self) -> f32;
@@ -31,7 +31,7 @@ pub struct Label {
     pub tag: u16,
 }
 
-/// Distance of a sample from the middle of its pixel: what is sampled touches pixels whose middle is as far off.
+/// Distance of a sample from the centre of its pixel: sampled shapes touch pixels whose centre is this far away.
 pub const OFF_MIDDLE: f32 = 0.375;
 
 macro_rules! record {
@@ -79,7 +79,7 @@ pub struct Splat {
     pub depth: f32,
     /// Light at full coverage: colour times opacity.
     pub light: [f32; 3],
-    /// How much of what is behind is covered at full coverage; 0 adds.
+    /// Opacity at full coverage; 0 is additive.
     pub cover: f32,
 }
 
@@ -160,7 +160,7 @@ pub struct Facet {
     pub order_depth: f32,
     /// Where it comes from.
     pub label: Label,
-    /// Whether it is one of a level view, in which what is farther is not smaller.
+    /// Whether it belongs to a parallel view, in which distant shapes are not smaller.
     pub level: bool,
 }
 record!(Facet, order_depth, false, OFF_MIDDLE);
@@ -173,7 +173,7 @@ impl Facet {
         a.max(b).max(c)
     }
 
-    /// How large what is at its corners is seen: what is multiplied by it runs straight over the picture.
+    /// Scale of the view at its corners: attributes times the scale are linear over the picture.
     pub fn scale(&self) -> [f32; 3] {
         if self.level { [1.0; 3] } else { self.near }
     }
@@ -210,7 +210,7 @@ pub struct Strip {
     pub p: [Vec2; SEGMENTS + 1],
     /// From the middle of each cross section to one side, in pixels.
     pub n: [Vec2; SEGMENTS + 1],
-    /// What the depth buffer compares, as of a facet.
+    /// Value of the depth test, as of a facet.
     pub near: [f32; SEGMENTS + 1],
     /// Colours without the sun, packed.
     pub base: [u32; SEGMENTS + 1],
@@ -218,7 +218,7 @@ pub struct Strip {
     pub sun: [u32; SEGMENTS + 1],
     /// Cross sections that there are.
     pub count: u16,
-    /// Whether all cross sections are level, each below the one before: it is then a span a row. What is beyond `count` repeats the last.
+    /// Whether all cross sections are level, each below the previous one: it then covers a span on each row. Sections past `count` repeat the last.
     pub upright: bool,
     /// Opacity, 0 adds.
     pub opacity: f32,
@@ -265,7 +265,7 @@ pub fn key(depth: f32) -> u32 {
     !depth.to_bits()
 }
 
-/// For sorting: the [`key`] of a depth, and below it what it belongs to.
+/// Sort key: the [`key`] of a depth, and below it the source.
 #[inline(always)]
 pub fn keyed(depth: f32, which: u32) -> u64 {
     u64::from(key(depth)) << 32 | u64::from(which)

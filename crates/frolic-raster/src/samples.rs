@@ -1,4 +1,4 @@
-//! Samples of a tile: what solid things write and what is read of them.
+//! Samples of a tile, written and read by solid surfaces.
 
 use crate::LANES;
 
@@ -11,7 +11,7 @@ pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.
 /// Vectors of rows whose spans are worked out before they are filled.
 pub(crate) const PIECE: usize = 16;
 
-/// What a strip covers of some rows: at each sample the ends, in columns, and nearness; least first column twice and most last twice, negated.
+/// Coverage of a strip on some rows: at each sample the ends, in columns, and nearness; least first column twice and most last twice, negated.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Span {
     pub(crate) start: [f32; LANES],
@@ -39,7 +39,7 @@ pub struct Samples<'a> {
     pub height: usize,
     /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
     pub samples: usize,
-    /// What is known of some rows of a strip.
+    /// Values of some rows of a strip.
     pub spans: [Span; PIECE],
     /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
     pub most_slope: f32,

@@ -39,7 +39,7 @@ pub struct Sections {
     /// From the middle to one side.
     across: [Lanes; MOST],
     along: [Lanes; MOST],
-    /// 1 where a ribbon mostly stands: then it is a span a row, which widens as it leans.
+    /// 1 if a ribbon is mostly upright: it then covers a span on each row, which widens with its lean.
     upright: Lanes,
     /// 1 where every number is one to be drawn with.
     sound: Lanes,
@@ -77,7 +77,7 @@ impl Sections {
         let (mut sound, mut upright) = (one, one);
         for k in 0..count {
             let (x, y) = (of(&self.x[k]), of(&self.y[k]));
-            // Written so that what is not a number is not sound.
+            // Written so that not a number is refused.
             sound = (x.abs().simd_lt(farthest) & y.abs().simd_lt(farthest)).select(sound, zero);
             if k + 1 < count {
                 let way = [of(&self.x[k + 1]) - x, of(&self.y[k + 1]) - y];
@@ -119,7 +119,7 @@ impl Sections {
         if skin.in_front[ribbon % LANES] > 0.0 {
             return self.cut(skin, ribbon, ribbon % LANES, &ALL[..skin.len.min(MOST)], order_depth, into);
         }
-        // What is behind the camera is left out; a blade there fills no picture worth keeping.
+        // Points behind the camera are left out; a blade there is not worth keeping.
         let (mut kept, mut left, mut count) = (Self::default(), ALL, 0);
         for nth in 0..skin.len.min(MOST) {
             let (eight, lane) = skin.point(ribbon, nth);
@@ -137,7 +137,7 @@ impl Sections {
         }
     }
 
-    /// Cuts the ribbon in a lane into strips; `of` tells which points of the skin the cross sections are.
+    /// Cuts the ribbon of a lane into strips; `of` maps cross sections to points of the skin.
     #[inline(always)]
     fn cut(
         &self,

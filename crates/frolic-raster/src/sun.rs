@@ -8,7 +8,7 @@ use crate::LANES;
 use crate::samples::Samples;
 use crate::tile::{Grid, Rect, Row, STRIDE};
 
-/// What the sun sees: a depth buffer, as tiles lie in it.
+/// The shadow map: a depth buffer in tiles.
 #[derive(Debug, Clone, Copy)]
 pub struct ShadowMap<'a> {
     /// How it is cut into tiles.
@@ -73,7 +73,7 @@ impl ShadowMap<'_> {
     #[inline(always)]
     pub fn lit(&self, at: [f32; 2], near: f32) -> f32 {
         let (w, h) = (self.grid.width, self.grid.height);
-        // Written so that what is not a number is lit.
+        // Written so that not a number is lit.
         let within = at[0] >= 0.0 && at[1] >= 0.0 && at[0] < (w - 1) as f32 && at[1] < (h - 1) as f32;
         if !within {
             return 1.0;
@@ -98,7 +98,7 @@ impl ShadowMap<'_> {
 /// The sun on the backdrop of a tile.
 #[derive(Debug, Clone, Copy)]
 pub struct SunnyGround<'a> {
-    /// What the sun adds to each pixel where no shadow falls.
+    /// Sunlight of each pixel where there is no shadow.
     pub sun: &'a [Row],
     /// Depth of the ground along the view, in metres.
     pub depth: &'a [[f32; STRIDE]],
@@ -109,14 +109,14 @@ pub struct SunnyGround<'a> {
 }
 
 kernel! {
-    /// Adds the sun to the ground behind a tile, where it is neither in shadow nor wholly covered by what is solid.
+    /// Adds sunlight to the ground behind a tile, where it is neither in shadow nor covered by solid surfaces.
     pub fn light_ground(simd, ground: SunnyGround<'_>, rows: &mut [Row], over: Option<&Samples<'_>>) {
         ground.add(simd, rows, over);
     }
 }
 
 impl SunnyGround<'_> {
-    /// Adds it where it is not in shadow, and not wholly covered by what is solid.
+    /// Adds it where it is neither in shadow nor covered by solid surfaces.
     #[inline(always)]
     fn add<S: Simd>(self, simd: S, rows: &mut [Row], over: Option<&Samples<'_>>) {
         let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);

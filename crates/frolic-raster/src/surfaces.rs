@@ -27,13 +27,13 @@ pub struct Paint<'a> {
     pub surface: Surface,
     /// Whether the sun's part is kept apart, as shadows may fall on it.
     pub apart: bool,
-    /// Share of distance's haze that lies over it.
+    /// Share of the haze that covers it.
     pub hazed: f32,
     /// Factors on the colour from root to tip, evenly; none where it does not vary.
     pub along: Option<&'a [[f32; 3]]>,
-    /// Where it is seen from, in metres.
+    /// Viewpoint, in metres.
     pub eye: Vec3,
-    /// What shines.
+    /// Lights.
     pub light: Light<'a>,
 }
 
@@ -45,7 +45,7 @@ impl Paint<'_> {
     }
 }
 
-/// Ribbons of one look, and as many points, that are worked out side by side.
+/// Ribbons of one look and length that are computed side by side.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Sheaf {
     /// How many.
@@ -196,7 +196,7 @@ fn light_points<S: Simd>(simd: S, skin: &mut Skin, paint: &Paint<'_>) {
             let (tone, per) = paint.light.haze;
             let off = [at[0] - eye.x, at[1] - eye.y, at[2] - eye.z];
             let x = (off[0] * off[0] + off[1] * off[1] + off[2] * off[2]).sqrt() * (per * hazed);
-            // Of e^-x, to a fiftieth where anything is left to be seen.
+            // An approximation of e^-x, to a fiftieth where it is visible.
             let one = f32x8::splat(simd, 1.0);
             let left = one / (one + x * (one + x * (x * (x * (1.0 / 24.0) + 1.0 / 6.0) + 0.5)));
             let veil = (one - left) * f32x8::load_array(simd, opacity);

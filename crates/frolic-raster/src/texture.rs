@@ -18,7 +18,7 @@ impl RegionId {
     }
 }
 
-/// Where a picture lies on its page, texels at full size.
+/// Location of a picture on its page, in texels at full size.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Region {
     /// Which page.
@@ -52,7 +52,7 @@ pub struct Textures {
 }
 
 impl Textures {
-    /// Returns where a picture lies.
+    /// Returns the location of a picture.
     pub fn region(&self, id: RegionId) -> Option<&Region> {
         self.regions.get(id.0 as usize)
     }
@@ -64,7 +64,7 @@ impl Textures {
         self.texels(region, texels).at(u, v)
     }
 
-    /// The copy of a region to look places up in where a pixel is so many of its texels large.
+    /// The mip level of a region for pixels that cover this number of its texels.
     #[inline]
     pub fn texels(&self, region: &Region, texels: f32) -> Texels<'_> {
         let page = &self.pages[region.page as usize];
@@ -130,7 +130,7 @@ impl Texels<'_> {
         self.between(u, v, |[.., opacity]| f32::from(opacity))
     }
 
-    /// What is read of the four texels around u, v, mixed; 65535 is 1.
+    /// Bilinear mix of the four texels around u, v; 65535 is 1.
     #[inline(always)]
     fn between<T>(&self, u: f32, v: f32, read: impl Fn([u16; 4]) -> T) -> T
     where

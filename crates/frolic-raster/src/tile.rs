@@ -1,4 +1,4 @@
-//! How a picture is cut into tiles, and how pixels lie within one.
+//! Tiles of a picture, and the order of pixels within one.
 
 use crate::LANES;
 
@@ -119,7 +119,7 @@ impl Grid {
         ((tile << h) + (y & (self.rows() - 1)), x & (self.tile_width() - 1))
     }
 
-    /// Where a pixel lies among those of all tiles, each column by column.
+    /// Index of a pixel among those of all tiles, each column by column.
     pub fn texel(&self, x: usize, y: usize) -> usize {
         let [w, h] = self.tile_log2;
         let tile = (y >> h) * self.across + (x >> w);

@@ -195,7 +195,7 @@ pub mod placement {
 
 /// What acts on elements: wind and gusts, fields, obstacles, collectors, pushers, brushes, cells without end.
 ///
-/// ![Elements in the wind and fields of a foghorn](../../../../docs/screenshots/draw-foghorn.png)
+/// ![Elements that the sound of a foghorn moves](../../../../docs/screenshots/draw-foghorn.png)
 ///
 /// ```
 /// use frolic::prelude::*;
@@ -289,7 +289,7 @@ pub mod drawing {
 
 /// A family of your own: what is written of it, its elements, and how a scene steps and draws them. `examples/my_own_family.rs` is a whole one.
 ///
-/// ![Heather: blades, particles and static instances side by side](../../../../docs/screenshots/draw-heather.png)
+/// ![Heather in flower: static instances that sway, and petals that fall](../../../../docs/screenshots/draw-heather.png)
 ///
 /// ```
 /// use frolic::families::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};

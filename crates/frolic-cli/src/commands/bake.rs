@@ -12,7 +12,7 @@ use super::{CommandError, Outcome, short_name};
 use crate::args;
 use crate::output::{bytes, ms, say, say_json};
 
-/// What `--json` prints.
+/// Output of `--json`.
 #[derive(Debug, Serialize)]
 struct Baked {
     mesh: String,

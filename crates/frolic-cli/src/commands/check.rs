@@ -1,4 +1,4 @@
-//! `frolic check`: is this a scene, and what is in it?
+//! `frolic check`: checks a scene and lists its contents.
 
 use frolic::prelude::*;
 use serde::Serialize;

@@ -1,4 +1,4 @@
-//! `frolic demo`: what a newcomer runs first.
+//! `frolic demo`: a first look at everything.
 
 use frolic::core::Counter;
 use frolic::prelude::*;
@@ -65,7 +65,7 @@ pub(super) fn run(args: &args::Demo) -> Result<Outcome, CommandError> {
     Ok(if interrupted { Outcome::Interrupted } else { Outcome::Done })
 }
 
-/// The line that people ask for.
+/// The summary line.
 fn at_a_million(profile: &Profile) -> Option<String> {
     let instanced = profile.variants.last()?;
     let point = instanced.points.iter().find(|point| point.count == 1_000_000)?;

@@ -8,7 +8,7 @@ use super::{CommandError, Outcome};
 use crate::args;
 use crate::output::{complain, say, say_json};
 
-/// A machine whose pace differs by more had its own part in what changed.
+/// Beyond this difference in pace, the machine itself explains part of a change.
 const PACE: f64 = 0.03;
 
 pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
@@ -22,7 +22,7 @@ pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
     Ok(tell(&comparison, args.fail_over, args.json))
 }
 
-/// Says what came of a comparison, in words or as JSON; it fails where a frame became slower by more than a share.
+/// Prints a comparison in words or as JSON. It fails if frames became slower by more than a share.
 pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
     if is_json {
         say_json(comparison);

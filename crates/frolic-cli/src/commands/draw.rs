@@ -16,7 +16,7 @@ use super::{
 use crate::args;
 use crate::output::{bytes, ms, progress, say, say_json, stats};
 
-/// What `--json` prints.
+/// Output of `--json`.
 #[derive(Debug, Serialize)]
 pub(super) struct Drawn {
     scene: String,
@@ -29,7 +29,7 @@ pub(super) struct Drawn {
     counters: BTreeMap<&'static str, u64>,
 }
 
-/// What a picture is of.
+/// Subject of a picture.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Shot {
     show: Show,
@@ -40,7 +40,7 @@ pub(super) struct Shot {
 /// The picture itself.
 pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false, readout: false };
 
-/// Frames that a read-out hears of before a single picture is taken.
+/// Frames that a read-out records before a single picture.
 const HEARD: u32 = 60;
 
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
@@ -243,7 +243,7 @@ impl Into {
     }
 }
 
-/// Draws `count` pictures, `rate` a second. After Ctrl-C what was finished is written; `None` if nothing was.
+/// Draws `count` pictures, `rate` a second. After Ctrl-C the finished pictures are written; `None` if there are none.
 fn film(
     name: &str,
     spec: &SceneSpec,
@@ -294,7 +294,7 @@ fn film(
             Into::Animated(frames) | Into::Sheet(frames, _) => frames.push(image),
             Into::Video(video) => {
                 if let Err(source) = video.write(&image) {
-                    // Whoever reads has seen enough.
+                    // The reader has closed the pipe.
                     if source.kind() == io::ErrorKind::BrokenPipe {
                         break;
                     }
@@ -314,7 +314,7 @@ fn film(
         _ => {}
     }
     if let Some(error) = trouble {
-        // What was finished is written.
+        // Finished pictures are written.
         return Err(error.into());
     }
     let shown = if matches!(into, Into::Numbered(..)) { written } else { path.to_owned() };

@@ -9,7 +9,7 @@ use super::{CommandError, Outcome, choose, heed_interrupts, interrupted, run_to,
 use crate::args;
 use crate::output::{bytes, say, say_json};
 
-/// What `--json` prints.
+/// Output of `--json`.
 #[derive(Debug, Serialize)]
 struct Exported {
     scene: String,

@@ -1,4 +1,4 @@
-//! `frolic frames`: takes frames as another program asks for them; `frolic profile --against` runs it.
+//! `frolic frames`: takes frames on request of another program; `frolic profile --against` runs it.
 
 use std::io;
 

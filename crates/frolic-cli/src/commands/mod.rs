@@ -1,4 +1,4 @@
-//! The commands, a file each, and what they share: choosing a scene, running it to a moment, folders, Ctrl-C.
+//! The commands, one file each, and shared parts: choosing a scene, running it to a time, folders, Ctrl-C.
 
 mod bake;
 mod ceiling;
@@ -25,7 +25,7 @@ use frolic::scene::write_beside;
 use crate::args::{Chosen, Command, Drawing};
 use crate::output;
 
-/// Bad input, in words for whoever typed it.
+/// Bad input, with a message for the user.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum CommandError {
     #[error(transparent)]
@@ -54,7 +54,7 @@ impl CommandError {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Outcome {
     Done,
-    /// Cut short by Ctrl-C; what was finished is kept.
+    /// Interrupted by Ctrl-C. Finished results are kept.
     Interrupted,
     /// A check failed, and has said so.
     Failed,
@@ -85,7 +85,7 @@ pub(crate) fn run(command: &Command) -> Result<Outcome, CommandError> {
     }
 }
 
-/// The scene asked for, with its changes.
+/// The requested scene with its changes.
 fn choose(chosen: &Chosen) -> Result<SceneSpec, CommandError> {
     let mut spec = SceneSpec::find(&chosen.scene)?;
     for setting in &chosen.settings {
@@ -104,7 +104,7 @@ fn drawn_by(spec: &mut SceneSpec, drawing: &Drawing) {
     }
 }
 
-/// Says what is to be said of the choice of backend: that it fell back.
+/// Reports that the backend fell back.
 fn remark_on(scene: &Scene) {
     if let (Some(remark), Backend::Auto, false) = (scene.remark(), scene.spec().backend, scene.is_on_device())
     {

@@ -59,13 +59,13 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
         complain(&format!("{}: go on with --resume", args.out.display()));
     }
     if let Some(fault) = &profile.fault {
-        // What was finished is written.
+        // Finished counts are written.
         return Err(CommandError::Fault(fault.clone()));
     }
     Ok(if profile.interrupted { Outcome::Interrupted } else { Outcome::Done })
 }
 
-/// Says what was written into a folder.
+/// Lists the files that were written into a folder.
 pub(super) fn tell_written(folder: &Path, written: &[PathBuf]) {
     let word = |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
     let charts: Vec<String> =

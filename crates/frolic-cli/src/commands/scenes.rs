@@ -1,4 +1,4 @@
-//! `frolic scenes`: what ships.
+//! `frolic scenes`: lists the shipped scenes.
 
 use frolic::scene::{SHIPPED, SceneSpec};
 use serde::Serialize;

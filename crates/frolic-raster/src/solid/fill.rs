@@ -30,7 +30,7 @@ impl Samples<'_> {
         }
     }
 
-    /// Whether a record is drawn as most are: that way asks nothing in its inner loop.
+    /// Whether a record is drawn the usual way, without tests in the inner loop.
     #[inline(always)]
     pub(super) fn is_usual(&self, style: &Style<'_>) -> bool {
         style.test && style.write && !self.base.is_empty()
@@ -127,7 +127,7 @@ impl Samples<'_> {
                             packed[1] = pack_lanes(simd, of).to_array();
                         }
                     }
-                    // Only what has four samples has colours: two rows.
+                    // Only multisampled targets have colours: two rows.
                     let row = row % LANES;
                     for part in 0..1 + usize::from(sunny) {
                         let [upper, lower] = [packed[part][row], packed[part][(row + 1) % LANES]];
@@ -185,7 +185,7 @@ impl Samples<'_> {
         }
         let mut near_plane = polygon.near;
         if self.samples == 1 {
-            // In a shadow map a slanting surface would shade itself between texels: it is moved off by what it falls over one.
+            // Slope bias: in a shadow map a slanting surface would shade itself between texels.
             let slope = (near_plane.dx.abs() + near_plane.dy.abs()) * 1.5;
             near_plane.c -= slope.min(self.most_slope);
         }

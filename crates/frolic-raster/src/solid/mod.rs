@@ -9,7 +9,7 @@
 //! A ribbon that stands upright, as most blades do, is no polygons but spans: for each 2 rows the two ends at each sample, then only
 //! comparisons with them column by column.
 //!
-//! 1. Samples lie column by column, and a vector is the four samples of a pixel and of the one below: blades are tall and narrow, so few
+//! 1. Samples are stored column by column, and a vector is the four samples of a pixel and of the one below: blades are tall and narrow, so few
 //!    lanes miss. In a shadow map, which has one sample a texel, a vector is eight rows; all else is the same.
 //! 2. Edges, nearness and colours are planes over the picture, taken at the picture's coordinates. So a pixel is the same in
 //!    whatever tile it is, and two triangles that share an edge meet every sample exactly once: both work the edge out from the same end, which
@@ -17,7 +17,6 @@
 //!    Polygon Rasterization", 1988).
 //! 3. Colours are taken once a pixel, nearness and edges at each sample: multisampling.
 //! 4. One over the depth is linear across the screen, so the buffer keeps that: no division a sample.
-
 //!
 //! | question | file |
 //! | --- | --- |
@@ -50,7 +49,7 @@ pub use polygon::Polygon;
 pub struct Style<'a> {
     /// Whether nearer solid things hide them.
     pub test: bool,
-    /// Whether they hide what comes later and lies behind.
+    /// Whether they write depth.
     pub write: bool,
     /// Whether they have holes where their texture is less than half opaque.
     pub holes: bool,

@@ -12,9 +12,9 @@ use crate::samples::{PLACES, SAMPLES};
 /// A linear function over the picture.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Plane {
-    /// What a pixel to the right adds.
+    /// Change for a pixel to the right.
     pub dx: f32,
-    /// What a pixel down adds.
+    /// Change for a pixel down.
     pub dy: f32,
     /// Value in the corner of the picture.
     pub c: f32,
@@ -59,13 +59,13 @@ impl Edge {
         let (dx, dy) = (from.y - to.y, to.x - from.x);
         let c = -(dx * from.x + dy * from.y);
         let plane = Plane { dx: dx * turn, dy: dy * turn, c: c * turn };
-        // Where two corners meet, as at a tip, there is no edge: all is inside.
+        // Two equal corners, as at a tip, make no edge: everything is inside.
         let mine = plane.dx > 0.0 || (plane.dx == 0.0 && plane.dy >= 0.0);
         Self { plane, least: if mine { 0.0 } else { f32::MIN_POSITIVE } }
     }
 }
 
-/// Where the lanes of a vector of samples lie, from the upper left of its first pixel.
+/// Positions of the lanes of a vector of samples, from the upper left of its first pixel.
 #[derive(Clone, Copy)]
 pub(super) struct Places<S: Simd> {
     pub(super) x: f32x8<S>,
@@ -112,7 +112,7 @@ impl Path {
         Self { start: values[0], slope: slopes[0], turns }
     }
 
-    /// Red, green and blue, then those of the sun's part where that is wanted.
+    /// Red, green and blue, then the sun's part if it is kept apart.
     #[inline(always)]
     pub(super) fn of_colours<S: Simd>(simd: S, strip: &Strip, per: [f32; SEGMENTS], sun: bool) -> [Self; 6] {
         let mut packed = [0; LANES];

@@ -33,7 +33,7 @@ pub struct Polygon {
     pub colour: [Plane; 6],
     /// The one colour and its sun's part, packed.
     pub flat: Option<[u32; 2]>,
-    /// How large what is there is seen, and the place in the texture times that.
+    /// Scale of the view, and texture coordinates times the scale.
     pub scale: Plane,
     /// Place in the texture times `scale`.
     pub uv: [Plane; 2],
@@ -112,7 +112,7 @@ impl Polygon {
 }
 
 impl Polygon {
-    /// Colours of the pixels of a vector of samples; where a texture has holes, samples are taken out of `met`.
+    /// Colours of the pixels of a vector of samples. Holes of a texture remove samples from `met`.
     #[inline(always)]
     pub(super) fn colour<S: Simd>(
         &self,

@@ -36,7 +36,7 @@ impl Samples<'_> {
             }
             let (i, j) = (at / pairs, at % pairs * 2);
             let near = f32x8::load_array(simd, *nears);
-            // Samples of one surface share what they see of the sun, in the middle of their pixel.
+            // Samples of one surface share one lookup of the shadow map, at the centre of their pixel.
             let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
             let y = places.middle + (self.y + j as i32) as f32;
             let mut wanted = [false; LANES];
@@ -131,7 +131,7 @@ impl Samples<'_> {
                     for channel in 0..3 {
                         row[channel][i] = row[channel][i] * (1.0 - met) + sums[channel][lane] * 0.25;
                     }
-                    // What was drawn without a depth is infinitely far.
+                    // Samples without a depth are infinitely far.
                     depth[i] = depth[i].min(far[lane]);
                     nearest = nearest.min(depth[i]);
                 }
