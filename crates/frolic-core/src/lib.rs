@@ -10,7 +10,7 @@
 //! | how do free bodies move, whatever their family? | `world/bodies/`; the hot loop `world/bodies/step.rs` |
 //! | how is a population of particles described? | `families/particles/spec.rs` |
 //! | where and when do particles appear? | `families/particles/emit.rs` |
-//! | what stands or hangs in its place, and swings? | `families/fixed.rs` |
+//! | what stands or hangs in its place, and swings? | `families/fixed/sway.rs` |
 //! | what goes where a pusher goes? | `families/walkers.rs` |
 //! | what is rooted, bends in the wind and where something treads? | `families/blades/`, `world/pushers.rs` |
 //! | what grows from seed to full size, and is harvested? | `families/growing/` |
