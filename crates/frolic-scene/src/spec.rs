@@ -295,7 +295,7 @@ impl SceneSpec {
     pub(crate) fn in_weather(&self) -> Self {
         let mut aired = self.clone();
         if let Some(weather) = self.weather {
-            weather.blow(&mut aired.world);
+            weather.set_wind(&mut aired.world);
             aired.population.iter_mut().for_each(|it| it.set_weather(weather));
         }
         aired

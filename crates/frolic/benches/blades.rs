@@ -78,7 +78,7 @@ fn main() {
         let mut spec = GrowSpec::new(patch, 1_000, beds).seconds(600.0, 2400.0);
         spec.rotation = 32;
         let mut growing = Growing::new(&spec, count, Span::from(0.02), 9).unwrap();
-        growing.look(|[x, _, z], _| all || (x.abs() < 44.7 && z.abs() < 44.7));
+        growing.update_visibility(|[x, _, z], _| all || (x.abs() < 44.7 && z.abs() < 44.7));
         growing
     };
     let (mut few, mut many) = (growing(500_000, true), growing(10_000_000, false));

@@ -23,7 +23,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     println!("{} elements in {} bytes", all.len(), all.bytes());
 
     // One in twenty is near enough to be seen.
-    all.look(|[x, _, z], _| x.abs() < 45.0 && z.abs() < 45.0);
+    all.update_visibility(|[x, _, z], _| x.abs() < 45.0 && z.abs() < 45.0);
     let mut meter = Meter::new();
     let started = Instant::now();
     let mut worked = 0;

@@ -1,8 +1,8 @@
-//! Clumps: elements near a seed point share something.
+//! Clumps: neighbouring elements share attributes.
 //!
-//! One seed stands at random in every cell of a square lattice. What an element takes is the mean of ALL seeds within twice the lattice's
-//! side, each by a weight that falls smoothly to nothing there: so values never jump, not where one clump meets the next and not where
-//! a seed comes into reach. A kernel-weighted mean: Shepard, "A Two-dimensional Interpolation Function for Irregularly-spaced Data" (1968),
+//! Each cell of a square lattice has one seed at a random place. An element gets the mean of ALL seeds within twice the side of the lattice,
+//! with weights that fall smoothly to 0 at that distance. So values never jump, neither between clumps nor where a seed comes
+//! into reach. A kernel-weighted mean: Shepard, "A Two-dimensional Interpolation Function for Irregularly-spaced Data" (1968),
 //! with weights of compact support. 25 seeds an element.
 
 use derive_setters::Setters;
@@ -15,33 +15,33 @@ use crate::foundations::error::{SpecError, within};
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::span::Span;
 
-/// What the elements of a clump share.
+/// Attributes that the elements of a clump share.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClumpSpec {
-    /// Distance from clump to clump, in metres, 0.001 to 1e5. Default 0.5.
+    /// Distance from clump to clump, in metres, 0.001 to 1e5. Default: 0.5.
     pub side: f32,
-    /// How softly one melts into the next, 0 to 1. Default 0.3.
+    /// Width of the transition from one clump to the next, 0 to 1. Default: 0.3.
     pub blend: f32,
-    /// Share of an element's facing that comes from its clump, 0 to 1. Default 0.6.
+    /// Share of an element's facing that comes from its clump, 0 to 1. Default: 0.6.
     pub facing: f32,
-    /// Share of that which points away from the clump's seed and not the clump's own way, 0 to 1. Default 0.5.
+    /// Share of the clump's facing that points away from its seed; the rest is a direction of the clump's own. 0 to 1. Default: 0.5.
     pub outwards: f32,
-    /// Factor on the size. Default 0.7 to 1.2.
+    /// Factor on the size. Default: 0.7 to 1.2.
     #[setters(into)]
     pub size: Span,
-    /// Added to how far elements hang over, degrees. Default 0.
+    /// Added to the lean at rest, in degrees. Default: 0.
     #[setters(into)]
     pub bend_degrees: Span,
-    /// Factor on the stiffness. Default 1.
+    /// Factor on the stiffness. Default: 1.
     #[setters(into)]
     pub stiffness: Span,
-    /// Share of an element's tint that comes from its clump, 0 to 1. Default 0.6.
+    /// Share of an element's tint that comes from its clump, 0 to 1. Default: 0.6.
     pub tint: f32,
-    /// Share of elements that are missing halfway between clumps, 0 to 1. Default 0.
+    /// Share of elements that are missing halfway between clumps, 0 to 1. Default: 0.
     pub thin: f32,
-    /// Other clumps for each number. Default 1.
+    /// Seed of the clumps. Default: 1.
     pub seed: u32,
 }
 
@@ -63,15 +63,15 @@ impl Default for ClumpSpec {
 }
 
 impl ClumpSpec {
-    /// Clumps so far apart, in metres.
+    /// Clumps with a distance from one to the next, in metres.
     pub fn new(side: f32) -> Self {
         Self { side, ..Self::default() }
     }
 
-    /// Whether the values are in range.
+    /// Checks that every value is in range.
     ///
     /// # Errors
-    /// Names the key that is not.
+    /// Names the first key that cannot be used.
     pub fn check(&self) -> Result<(), SpecError> {
         within("side", self.side, 0.001, 1e5, "m")?;
         for (key, share) in [
@@ -88,7 +88,7 @@ impl ClumpSpec {
         self.stiffness.check("stiffness", 0.01, 100.0, "")
     }
 
-    /// What an element at x and z, in metres, takes from the clumps around it.
+    /// Attributes of an element at x and z, in metres, from the clumps around it.
     ///
     /// ```
     /// use frolic_core::ClumpSpec;
@@ -99,7 +99,7 @@ impl ClumpSpec {
     pub fn at(&self, x: f32, z: f32) -> Clump {
         let at = Vec2::new(x, z) / self.side;
         let cell = at.floor();
-        // The sharper, the nearer to "the nearest seed takes all", but smooth at any power.
+        // A high power lets the nearest seed dominate; the mean is smooth at any power.
         let power = 3.0 + (1.0 - self.blend) * 21.0;
         let mut sum = 0.0;
         let mut near = 0.0f32;
@@ -120,7 +120,7 @@ impl ClumpSpec {
                 let [size, bend, stiffness] = hash3(key.0, key.1, self.seed ^ CLUMP_SEED ^ 0x55).map(unit);
                 let [tint, ..] = hash3(key.0, key.1, self.seed ^ CLUMP_SEED ^ 0xaa).map(unit);
                 let (sin, cos) = libm::sincosf(turn * TAU);
-                // Away from the seed, which has no way of its own at the seed itself: it grows over a tenth of a side.
+                // Away from the seed. At the seed itself there is no such direction: it grows over a tenth of a side.
                 let out = way / (way.length() + 0.1);
                 let own = Vec2::new(sin, cos);
                 mean.facing += (own + (out - own) * self.outwards) * weight;
@@ -133,7 +133,7 @@ impl ClumpSpec {
                 near = near.max(close * close);
             }
         }
-        // The seed of its own cell is always within reach, so the sum is above 0.
+        // The seed of the element's own cell is always within reach, so the sum is above 0.
         let per = 1.0 / sum.max(f32::MIN_POSITIVE);
         Clump {
             facing: mean.facing * per,
@@ -146,35 +146,35 @@ impl ClumpSpec {
     }
 }
 
-/// How far a seed reaches, in sides: what a search of two cells to each side finds for sure.
+/// Reach of a seed, in sides: the distance that a search of two cells to each side covers.
 const REACH: f32 = 2.0;
 
-/// How far around a seed elements stand where they are missing between clumps, in sides.
+/// Distance from a seed, in sides, within which elements remain if they are missing between clumps.
 const NEAR: f32 = 0.62;
 
-/// Sets the draws of clumps apart from all others.
+/// Separates the draws of clumps from all others.
 const CLUMP_SEED: u32 = 0x6c1a_59d7;
 
-/// What an element takes from the clumps around it.
+/// Attributes of an element from the clumps around it.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Clump {
-    /// Direction along x and z; shorter where clumps disagree.
+    /// Direction along x and z; shorter between clumps that differ.
     pub facing: Vec2,
     /// Factor on the size.
     pub size: f32,
-    /// Added to how far it hangs over, in radians.
+    /// Added to the lean at rest, in radians.
     pub bend: f32,
     /// Factor on the stiffness.
     pub stiffness: f32,
-    /// 0 to 1.
+    /// Tint, 0 to 1.
     pub tint: f32,
     /// 1 at a seed, falling to 0 halfway to the next.
     pub near: f32,
 }
 
 impl Clump {
-    /// The share of elements that stand here, if `thin` of them are missing between clumps.
+    /// Share of elements that remain here if `thin` of them are missing between clumps.
     pub(crate) fn share(&self, thin: f32) -> f32 {
         1.0 - thin * (1.0 - self.near)
     }
@@ -184,8 +184,8 @@ impl Clump {
 mod tests {
     use super::*;
 
-    /// The most that anything changes over a step of a thousandth of a side, along many straight lines: a jump would stay as large however
-    /// small the step is.
+    /// Largest change of any attribute over a thousandth of a side, along many straight lines: a jump would stay as large at
+    /// any step.
     #[test]
     fn nothing_jumps_where_clumps_meet() {
         for blend in [0.0, 0.3, 1.0] {
@@ -220,7 +220,7 @@ mod tests {
         }
     }
 
-    /// Elements of one clump agree, elements far apart do not.
+    /// Elements of one clump agree; distant elements do not.
     #[test]
     fn near_elements_share_far_ones_do_not() {
         let clumps = ClumpSpec { blend: 0.0, ..ClumpSpec::new(1.0) };
@@ -234,7 +234,7 @@ mod tests {
                 / 400.0
         };
         assert!(differ(0.1) * 3.0 < differ(10.0), "{} {}", differ(0.1), differ(10.0));
-        // Of either sign of coordinate, and far out.
+        // Coordinates of either sign, and far from the origin.
         assert!(clumps.at(-1e5, 1e5).size.is_finite());
     }
 }

@@ -1,7 +1,7 @@
-//! Squares of ground that share what lies on them.
+//! Squares of ground that share layouts.
 //!
-//! A layout is what a pattern puts on one square. Each square of ground has one of a few layouts, chosen by chance: whatever is worked out for
-//! a layout holds for every square that has it. Filters and height maps still go by where a place really is, so squares at a path's edge
+//! A layout is one square of a pattern. Each square of ground has one of a few layouts, at random, so results for a layout hold for
+//! all its squares. Filters and height maps still use the true position, so squares at the edge of a path
 //! differ.
 
 use rayon::prelude::*;
@@ -10,12 +10,12 @@ use super::clumps::Clump;
 use super::patterns::Pattern;
 use crate::foundations::random::hash3;
 
-/// How squares share layouts.
+/// Sharing of layouts between squares.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Repeat {
     /// Side of a square, in metres.
     pub(crate) side: f32,
-    /// How many layouts there are, at least 1.
+    /// Number of layouts, at least 1.
     pub(crate) layouts: u32,
     pub(crate) seed: u32,
 }
@@ -27,15 +27,15 @@ pub(super) struct Spot {
     pub(super) at: [f32; 2],
     /// Key of its random numbers.
     pub(super) id: u32,
-    /// The clump that it is in, where that is known: the share that clumps leave, and what is taken from it.
+    /// Its clump, if that was computed: the share of elements that remain, and the attributes.
     pub(super) clump: Option<(f32, Option<Clump>)>,
 }
 
-/// What lies on a square of a layout: spots from its least corner, with clumps that are known.
+/// The places of a layout, relative to the least corner of its square, with their clumps.
 pub(super) type Layout = Vec<Spot>;
 
 impl Repeat {
-    /// Which layout a square has, counted in sides from the origin.
+    /// Layout of a square, by its coordinates in sides from the origin.
     pub(crate) fn of(&self, [x, z]: [i32; 2]) -> u32 {
         hash3(x as u32, z as u32, self.seed ^ REPEAT_SEED)[0] % self.layouts
     }
@@ -49,19 +49,19 @@ impl Repeat {
         at.map(|at| (at / self.side).floor() as i32)
     }
 
-    /// The square that a layout is taken from.
+    /// The square of the pattern that a layout is taken from.
     fn source(&self, layout: u32) -> [i32; 2] {
         [layout as i32, 0]
     }
 
-    /// Where a place is in its layout's own square.
+    /// Position of a place in the square that its layout is taken from.
     pub(super) fn home(&self, at: [f32; 2]) -> [f32; 2] {
         let cell = self.cell(at);
         let (here, there) = (self.corner(cell), self.corner(self.source(self.of(cell))));
         [at[0] - here[0] + there[0], at[1] - here[1] + there[1]]
     }
 
-    /// All layouts of a pattern; `clump` tells of a place in a layout's own square.
+    /// All layouts of a pattern; `clump` returns the clump at a position in the square that the layout is taken from.
     pub(super) fn layouts(
         &self,
         pattern: &Pattern,
@@ -79,7 +79,7 @@ impl Repeat {
         (0..self.layouts).into_par_iter().map(of).collect()
     }
 
-    /// Calls `put` with each place in a rectangle, least corner in, greatest out.
+    /// Calls `put` with each place in a rectangle, including its least edges and excluding its greatest.
     pub(super) fn within(
         &self,
         layouts: &[Layout],
@@ -104,5 +104,5 @@ impl Repeat {
     }
 }
 
-/// Sets the choice of layouts apart from other draws.
+/// Separates the choice of layouts from other draws.
 const REPEAT_SEED: u32 = 0x1a70_0751;

@@ -103,14 +103,15 @@ fn squares_out_of_view_sleep() {
     let mut meadow = grown(&spec, 1600);
     let world = blowing([6.0, 0.0, 0.0]);
     let left = |_: [f32; 3], high: [f32; 3]| high[0] < 0.9;
-    meadow.look([0.0, 2.0, 9.0], left);
-    let seen: u64 = meadow.chunks().iter().filter(|chunk| chunk.seen).map(|chunk| u64::from(chunk.len)).sum();
+    meadow.update_visibility([0.0, 2.0, 9.0], left);
+    let seen: u64 =
+        meadow.chunks().iter().filter(|chunk| chunk.visible).map(|chunk| u64::from(chunk.len)).sum();
     assert!(seen > 400 && seen < 1200, "{seen}");
     let frame = run(&mut meadow, &world, 1.0 / 60.0, 3);
     assert_eq!(frame.count(Counter::Swung), seen * 3);
-    let hidden = meadow.chunks().iter().filter(|chunk| !chunk.seen).count() as u64;
+    let hidden = meadow.chunks().iter().filter(|chunk| !chunk.visible).count() as u64;
     assert_eq!(frame.count(Counter::SquaresAsleep), hidden * 3);
-    meadow.look([0.0, 2.0, 9.0], |_, _| true);
+    meadow.update_visibility([0.0, 2.0, 9.0], |_, _| true);
     run(&mut meadow, &world, 1.0 / 60.0, 1);
     let c = meadow.columns();
     let asleep = meadow.chunks().iter().find(|chunk| chunk.cell[0] == 1).unwrap().first as usize;
@@ -120,10 +121,12 @@ fn squares_out_of_view_sleep() {
 /// With a time between looks, what is in view is not asked again before.
 #[test]
 fn looks_keep_to_their_timer() {
-    let mut meadow = grown(&with(field(8.0), |it| it.look_every = 0.5), 300);
+    let mut meadow = grown(&with(field(8.0), |it| it.cull_every = 0.5), 300);
     let looks = std::sync::atomic::AtomicU32::new(0);
     let look = |meadow: &mut Blades| {
-        meadow.look([0.0; 3], |_, _| looks.fetch_add(1, std::sync::atomic::Ordering::Relaxed) < u32::MAX);
+        meadow.update_visibility([0.0; 3], |_, _| {
+            looks.fetch_add(1, std::sync::atomic::Ordering::Relaxed) < u32::MAX
+        });
         looks.swap(0, std::sync::atomic::Ordering::Relaxed) > 0
     };
     let seen: Vec<bool> = (0..40)
@@ -306,10 +309,10 @@ fn endless_fields_grow_a_few_squares_a_step() {
 fn weather_ranges_from_still_to_storm() {
     let lean = |weather: Weather| {
         let mut world = WorldSpec::default();
-        weather.blow(&mut world);
+        weather.set_wind(&mut world);
         let world = world.build().unwrap();
         let mut spec = field(6.0);
-        weather.settle(&mut spec);
+        weather.set_motion(&mut spec);
         let mut meadow = grown(&spec, 300);
         run(&mut meadow, &world, 1.0 / 60.0, 240);
         let c = meadow.columns();

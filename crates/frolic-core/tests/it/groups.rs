@@ -26,7 +26,7 @@ fn still() -> World {
 fn step(blades: &mut Blades, world: &World, eye: [f32; 3]) -> Frame {
     let mut meter = Meter::new();
     meter.begin_frame();
-    blades.look(eye, |_, _| true);
+    blades.update_visibility(eye, |_, _| true);
     blades.step(world, 1.0 / 60.0, 1, &mut meter);
     meter.end_frame()
 }
@@ -164,7 +164,7 @@ proptest! {
         weather in prop::sample::select(&Weather::ALL[..]), layouts in 1u32..9, states in 1u32..30, count in 0u32..3_000, x in -9f32..9.0,
     ) {
         let mut world = WorldSpec::default().wind([x, 0.0, 2.0]);
-        weather.blow(&mut world);
+        weather.set_wind(&mut world);
         let world = world.build().unwrap();
         let mut blades = field(layer(), GroupSpec::new(layouts, states).beyond(3.0), count);
         prop_assert!(blades.len() <= count as usize);

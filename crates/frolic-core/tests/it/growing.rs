@@ -40,14 +40,14 @@ proptest! {
         spec.rotation = rotation;
         let mut skipping = sown(&spec, 3000);
         for (near, steps) in looks {
-            skipping.look(|[x, _, z], radius| (x - near).hypot(z) < 1.5 + radius);
+            skipping.update_visibility(|[x, _, z], radius| (x - near).hypot(z) < 1.5 + radius);
             step(&mut plain, 1.0 / 30.0, steps);
             step(&mut skipping, 1.0 / 30.0, steps);
             prop_assert_eq!(all(&plain), all(&skipping));
             let shown = skipping.show(&mut Meter::new()).clone();
-            plain.look(|[x, _, z], radius| (x - near).hypot(z) < 1.5 + radius);
+            plain.update_visibility(|[x, _, z], radius| (x - near).hypot(z) < 1.5 + radius);
             prop_assert_eq!(plain.show(&mut Meter::new()), &shown);
-            plain.look(|_, _| true);
+            plain.update_visibility(|_, _| true);
         }
     }
 }
@@ -57,8 +57,8 @@ fn hidden_clusters_take_turns() {
     let mut spec = beds(20.0);
     spec.rotation = 10;
     let mut growing = sown(&spec, 20_000);
-    growing.look(|[x, _, _], _| x < -9.0);
-    let seen: u64 = growing.clusters().iter().filter(|it| it.seen).map(|it| u64::from(it.len)).sum();
+    growing.update_visibility(|[x, _, _], _| x < -9.0);
+    let seen: u64 = growing.clusters().iter().filter(|it| it.visible).map(|it| u64::from(it.len)).sum();
     assert_eq!(seen, 20 * 50);
     let worked = step(&mut growing, 1.0 / 60.0, 10).count(Counter::Grown);
     // Each of the others once in ten steps.
@@ -84,7 +84,7 @@ fn regions_are_harvested_and_sown_anew() {
     let ball = Region::Sphere { position: [0.0; 3], radius: 1.6 };
     let mut growing = sown(&beds(8.0).start(0.5, 1.0), 3200);
     let inside = |growing: &mut Growing| {
-        growing.look(|_, _| true);
+        growing.update_visibility(|_, _| true);
         let shown = growing.show(&mut Meter::new());
         let near = |n: &usize| shown.px()[*n].hypot(shown.pz()[*n]) < 1.6;
         (0..shown.len()).filter(near).map(|n| shown.growth()[n]).collect::<Vec<f32>>()

@@ -1,11 +1,11 @@
-//! One chunk's records sorted to tiles: a counting sort that keeps their order.
+//! Sorts the records of one chunk into tiles: a stable counting sort.
 //!
-//! 1. Project the chunk, noting the tiles each record touches and counting per tile ([`Queue`]).
-//! 2. Prefix sums give each tile its stretch of the chunk's records.
-//! 3. Scatter: a record is copied into the stretch of every tile it touches.
+//! 1. Project the chunk, noting the tiles that each record touches and counting per tile ([`Queue`]).
+//! 2. Prefix sums give each tile its range of the chunk's records.
+//! 3. Scatter: each record is copied into the range of every tile that it touches.
 //!
-//! A record that touches more than [`MANY`] tiles is not copied to each; it is kept once in a list that every tile looks
-//! through, merged in order by rank. So a chunk never holds more than `CHUNK * MANY` records.
+//! A record that touches more than [`MANY`] tiles is not copied to each. It is kept once, in a list that every tile
+//! reads and merges in order by rank. So a chunk never holds more than `CHUNK * MANY` records.
 
 use std::cell::RefCell;
 
@@ -18,33 +18,33 @@ use super::record::Quad;
 use crate::list::BYTES_SEEN;
 use crate::room;
 
-/// Instances a chunk; ranks within it fit 16 bits.
+/// Instances in a chunk; ranks within it fit 16 bits.
 pub(super) const CHUNK: usize = 8192;
 
-/// Most tiles that a record is copied to.
+/// Maximum number of tiles that a record is copied to.
 pub(super) const MANY: u32 = 16;
 
 thread_local! {
-    /// The records of the chunk in hand: written, then read once, so they should stay in this core's cache.
+    /// Records of the present chunk: written, then read once, so they should stay in the cache of this core.
     static PROJECTED: RefCell<Projected> = RefCell::default();
 }
 
-/// Makes room on every thread for what a list's chunks may need.
+/// Reserves memory on every thread for the chunks of a list.
 pub(super) fn make_room(need: &Need) {
     rayon::broadcast(|_| PROJECTED.with_borrow_mut(|projected| projected.make_room(need)));
 }
 
-/// A stretch of a draw list that is projected at once.
+/// A range of a draw list that is projected together.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ChunkStart {
     pub(super) batch: u32,
     pub(super) run: u32,
-    /// Instances of that run that belong to chunks before.
+    /// Instances of that run that belong to earlier chunks.
     pub(super) skip: u32,
     pub(super) count: u32,
 }
 
-/// A chunk's records of every kind.
+/// The records of a chunk, by kind.
 #[derive(Debug, Default)]
 pub(super) struct Bin {
     pub(super) dots: Binned<Dot>,
@@ -52,11 +52,11 @@ pub(super) struct Bin {
     pub(super) facets: Binned<Facet>,
     pub(super) strips: Binned<Strip>,
     tally: Tally,
-    /// Instances that it was asked about.
+    /// Instances in the chunk, visible or not.
     asked: u32,
 }
 
-/// What a chunk counted.
+/// Counts of a chunk.
 #[derive(Debug, Default, Clone, Copy)]
 pub(super) struct Tally {
     pub(super) culled: u64,
@@ -68,7 +68,7 @@ pub(super) struct Tally {
 }
 
 impl Bin {
-    /// Takes in a chunk.
+    /// Adds the counts of a chunk.
     pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart) {
         let _part = trace::part(scope.stage);
         PROJECTED.with_borrow_mut(|projected| {
@@ -107,18 +107,18 @@ impl Bin {
 /// Records of one kind, tile after tile.
 #[derive(Debug, Default)]
 pub(super) struct Binned<R> {
-    /// Grown, never shrunk; only what `starts` tells is of this frame.
+    /// Grown, never shrunk; only the part up to the last of `starts` belongs to this frame.
     records: Vec<R>,
-    /// Where each tile's stretch ends, after a leading 0; empty when the chunk has no such records.
+    /// Ends of the tiles' ranges, after a leading 0; empty if the chunk has no such records.
     starts: Vec<u32>,
     /// Records that touch many tiles, in order.
     large: Vec<(R, Tiles)>,
-    /// Records before they went to tiles.
+    /// Records before the sort.
     pub(super) distinct: usize,
 }
 
 impl<R: Record> Binned<R> {
-    /// Sorts records to tiles.
+    /// Sorts records into tiles.
     fn sort(&mut self, queue: &mut Queue<R>, grid: &Grid) {
         self.large.clear();
         self.starts.clear();
@@ -134,10 +134,10 @@ impl<R: Record> Binned<R> {
             *next = start;
             self.starts.push(end);
         }
-        // What a well filled chunk may need one day, all at once.
+        // Memory for a full chunk, reserved at once.
         let usual = if queue.kept.len() > CHUNK / 64 { CHUNK * 3 / 2 } else { CHUNK / 8 };
         room::at_least(&mut self.records, (end as usize).max(usual));
-        // Written once in order, as the scatter that follows is quicker where the cache has the lines.
+        // Written once in order: the scatter that follows is faster with the lines in the cache.
         let records = &mut self.records[..end as usize];
         records.fill(R::default());
         if queue.many > 0 {
@@ -164,7 +164,7 @@ impl<R: Record> Binned<R> {
         }
     }
 
-    /// The records of a tile that were copied to it, in order.
+    /// The records that were copied to a tile, in order.
     #[inline(always)]
     fn small(&self, nth: usize) -> &[R] {
         if self.starts.is_empty() {
@@ -173,12 +173,12 @@ impl<R: Record> Binned<R> {
         &self.records[self.starts[nth] as usize..self.starts[nth + 1] as usize]
     }
 
-    /// How many records were copied to a tile.
+    /// Number of records that were copied to a tile.
     pub(super) fn in_tile(&self, nth: usize) -> usize {
         self.small(nth).len()
     }
 
-    /// A record found before.
+    /// A record by its place.
     #[inline(always)]
     pub(super) fn get(&self, nth: usize, at: Found) -> &R {
         match at {
@@ -209,7 +209,7 @@ impl<R: Record> Binned<R> {
     }
 }
 
-/// Where a tile's record is: among those that were copied to the tile, or among those that touch many.
+/// Place of a record of a tile: among those copied to the tile, or among those that touch many.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Found {
     Small(u32),
@@ -221,14 +221,14 @@ pub(super) enum Found {
 pub(super) struct InTile<'a, R> {
     small: &'a [R],
     large: &'a [(R, Tiles)],
-    /// Records passed of each.
+    /// Number of records of each sort already passed.
     at: [u32; 2],
     across: u16,
     down: u16,
 }
 
 impl<'a, R: Record> InTile<'a, R> {
-    /// The next record's rank, and whether it is among the large.
+    /// Rank of the next record, and whether it is among those that touch many tiles.
     #[inline(always)]
     fn next(&mut self) -> Option<(u16, bool)> {
         while let Some((_, tiles)) = self.large.get(self.at[1] as usize)
@@ -264,7 +264,7 @@ impl<'a, R: Record> InTile<'a, R> {
         }
     }
 
-    /// All that are left, if none touches many tiles; they count as taken.
+    /// All remaining records, if none touches many tiles; marks them as passed.
     #[inline(always)]
     pub(super) fn alone(&mut self) -> Option<&'a [R]> {
         let all = &self.small[self.at[0] as usize..];
@@ -274,7 +274,7 @@ impl<'a, R: Record> InTile<'a, R> {
         })
     }
 
-    /// Hands out all that are left, in order: mostly at once, else one by one.
+    /// Passes on all remaining records, in order: usually at once, else one by one.
     pub(super) fn runs(&mut self, mut each: impl FnMut(&'a [R])) {
         if let Some(all) = self.alone() {
             return each(all);
@@ -286,7 +286,7 @@ impl<'a, R: Record> InTile<'a, R> {
 
     /// The records of one rank.
     pub(super) fn of_rank(mut self, rank: u16) -> impl Iterator<Item = &'a R> + Clone {
-        // Ranks rise, so those copied to the tile can be searched.
+        // Ranks ascend, so the copied records can be searched.
         let passed = self.small[self.at[0] as usize..].partition_point(|record| record.label().rank < rank);
         self.at[0] += passed as u32;
         while self.rank().is_some_and(|next| next < rank) {

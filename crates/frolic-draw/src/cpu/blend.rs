@@ -1,4 +1,4 @@
-//! Transparent things of one tile that are no discs: quads looked up per pixel, pieces of meshes and ribbons, and depth order
+//! Transparent records of one tile other than discs: quads looked up per pixel, pieces of meshes and ribbons, and depth order
 //! within the tile.
 
 use std::cell::RefCell;
@@ -24,7 +24,7 @@ use crate::sort;
 use crate::sprite::Sprite;
 
 thread_local! {
-    /// Samples of one transparent instance, and what a tile sorts.
+    /// Samples of one transparent instance, and buffers for the sort of a tile.
     static SCRATCH: RefCell<Scratch> = RefCell::default();
 }
 
@@ -32,14 +32,14 @@ thread_local! {
 struct Scratch {
     near: Vec<f32>,
     base: Vec<u32>,
-    /// Depth key above, [`Place`] of the record below.
+    /// Depth key in the upper bits, [`Place`] of the record in the lower.
     keys: Vec<u64>,
     swap: Vec<u64>,
-    /// The tile's discs, side by side: most of what is sorted.
+    /// The discs of the tile, side by side: most of the sorted records.
     dots: Vec<Dot>,
 }
 
-/// What a quad shows, made ready.
+/// The texture or sprite of a quad, prepared for lookup.
 enum Texture<'a> {
     Plain,
     One(&'a Region),
@@ -57,7 +57,7 @@ impl<'a> Texture<'a> {
         })
     }
 
-    /// Colour times opacity, and opacity, at u, v; `grow` is how much of 0..1 a pixel covers.
+    /// Colour times opacity, and opacity, at u, v; `grow` is the extent of a pixel in u and v.
     #[inline]
     fn at(&self, atlas: &Atlas, u: f32, v: f32, grow: [f32; 2]) -> Vec4 {
         let of = |region: &Region| {
@@ -89,7 +89,7 @@ impl<'a> Texture<'a> {
     }
 }
 
-/// How much of a pixel lies between 0 and 1, at `share` of the way and with `grow` of it a pixel.
+/// Share of a pixel between 0 and 1, for a pixel at `share` with extent `grow`.
 #[inline(always)]
 pub(super) fn between(share: f32, grow: f32) -> f32 {
     let (from, to) = (share / grow + 0.5, (1.0 - share) / grow + 0.5);
@@ -103,21 +103,21 @@ pub(super) fn rounded(x: f32, y: f32, half: [f32; 2], radius: f32) -> f32 {
     qx.max(qy).min(0.0) + (ox * ox + oy * oy).sqrt() - radius
 }
 
-/// A quad made ready to be asked pixel by pixel.
+/// A quad prepared for lookup per pixel.
 pub struct QuadPainter<'a, 'l> {
     quad: &'a Quad,
-    /// How it is drawn.
+    /// Its style.
     pub look: &'l Look,
     texture: Texture<'l>,
-    /// The sprite, where its corners are round or it has a border.
+    /// The sprite, if it has round corners or a border.
     framed: Option<&'l Sprite>,
-    /// Whether depth counts.
+    /// Whether nearer solid elements hide it.
     pub tests: bool,
     near: f32,
 }
 
 impl<'a, 'l> QuadPainter<'a, 'l> {
-    /// None where what it shows is in no atlas.
+    /// `None` if its texture is in no atlas.
     pub fn new(list: &DrawList<'l>, view: &View, quad: &'a Quad) -> Option<Self> {
         let source = &list.sources[quad.entry.source as usize];
         let look = source.look;
@@ -133,20 +133,20 @@ impl<'a, 'l> QuadPainter<'a, 'l> {
         })
     }
 
-    /// Share of the pixel at x, y (its middle) that is covered, colour times opacity and opacity there, and its depth; `sunlit` says what share
-    /// of the sun reaches the point at a depth there.
+    /// For the pixel centre at x, y: covered share, colour times opacity, opacity, and depth. `sunlit` returns the share of the sun's light that
+    /// reaches the point at a depth.
     #[inline]
     pub fn at(&self, x: f32, y: f32, sunlit: impl Fn(f32) -> f32) -> Option<(f32, Vec4, f32)> {
         let Self { quad, look, .. } = self;
         let at = |p: &[f32; 3]| p[0] * x + p[1] * y + p[2];
         let q = at(&quad.q);
         let per = 1.0 / q;
-        // Behind the camera, or not a number.
+        // Behind the camera, or NaN.
         if !(q > 0.0 && per > self.near) {
             return None;
         }
         let (u, v) = (at(&quad.u) * per, at(&quad.v) * per);
-        // How much of 0..1 a pixel covers along its steepest way.
+        // Extent of a pixel in u and v, along its steepest direction.
         let grow = |p: &[f32; 3], share: f32| {
             let (dx, dy) = (p[0] - share * quad.q[0], p[1] - share * quad.q[1]);
             ((dx * dx + dy * dy).sqrt() * per).max(1e-9)
@@ -167,7 +167,7 @@ impl<'a, 'l> QuadPainter<'a, 'l> {
             let half = [w * 0.5, h * 0.5];
             let radius = sprite.corner.clamp(0.0, half[0].min(half[1]));
             let off = rounded((u - 0.5) * w, (v - 0.5) * h, half, radius);
-            // Pixels a unit of the sprite.
+            // Pixels for each unit of the sprite.
             let scale = 2.0 / (gu * w + gv * h);
             if sprite.corner > 0.0 {
                 share = share.min((0.5 - off * scale).clamp(0.0, 1.0));
@@ -184,7 +184,7 @@ impl<'a, 'l> QuadPainter<'a, 'l> {
 }
 
 impl Tile<'_, '_> {
-    /// Fills a quad, its edges smoothed over a pixel.
+    /// Fills a quad; its edges are antialiased over a pixel.
     pub(super) fn quad(&mut self, quad: &Quad) {
         let [x0, y0, x1, y1] = quad.extent;
         let (i0, i1) = (first_pixel(x0, self.x), last_pixel(x1, self.x + self.width as i32 - 1));
@@ -212,7 +212,7 @@ impl Tile<'_, '_> {
         }
     }
 
-    /// Draws the pieces of one transparent mesh or ribbon as one surface, the nearest of it, so that no edge within shows through.
+    /// Draws the pieces of one transparent mesh or ribbon as one surface, the nearest, so that no inner edge shows.
     pub(super) fn pieces<'r>(
         &mut self,
         facets: impl Iterator<Item = &'r Facet> + Clone,
@@ -235,7 +235,7 @@ impl Tile<'_, '_> {
             bounds[2] = bounds[2].max(ceil(x1 - 0.125));
             bounds[3] = bounds[3].max(ceil(y1 - 0.125));
         }
-        // Whole blocks of rows, as samples are drawn by the block.
+        // Whole blocks of rows, as samples are drawn in blocks.
         let lanes = (LANES / SAMPLES) as i32;
         bounds[0] = bounds[0].max(self.x);
         bounds[1] = (bounds[1].max(self.y) - self.y) / lanes * lanes + self.y;
@@ -276,7 +276,7 @@ impl Tile<'_, '_> {
             spans: Default::default(),
             most_slope: 0.0,
         };
-        // Within the instance the nearest is kept whatever the look says, and no shadow falls.
+        // Within the instance the nearest wins, whatever the depth settings of the look, and no shadow falls.
         let own = Style { test: true, write: true, sun: false, ..self.styles[usize::from(label.tag)] };
         for facet in facets {
             solid::facet(self.level, &mut samples, facet, &own);
@@ -288,16 +288,16 @@ impl Tile<'_, '_> {
         SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
     }
 
-    /// All records of some chunks, far to near; of equal depth in the order of drawing. They are of one look, so of one kind.
+    /// All records of some chunks, far to near; records of equal depth in drawing order. They share a look, and so a kind.
     pub(super) fn far_to_near(&mut self, bins: &[Bin], nth: usize, across: u16, down: u16) {
-        // Taken out, as pieces need the scratch too.
+        // Taken out, because pieces need the scratch buffers too.
         let (mut keys, mut swap, mut dots) = SCRATCH.with_borrow_mut(|scratch| {
             let Scratch { keys, swap, dots, .. } = scratch;
             (std::mem::take(keys), std::mem::take(swap), std::mem::take(dots))
         });
         keys.clear();
         dots.clear();
-        // Any tile may come to this thread, so room for the fullest there is likely to be.
+        // Any thread may get any tile, so each reserves memory for the fullest.
         let (discs, others) = bins.iter().fold((0, 0), |(discs, others), bin| {
             (
                 discs + bin.dots.distinct,
@@ -322,7 +322,7 @@ impl Tile<'_, '_> {
         let key = |(at, dot): (usize, &Dot)| keyed(dot.depth, at as u32);
         keys.extend(dots.iter().enumerate().map(key));
         sort::by_key(&mut keys, &mut swap);
-        // All of the phase are of one look, so of one kind.
+        // All records of the phase share a look, and so a kind.
         if !dots.is_empty() {
             dots::by_key(self.level, &mut self.for_dots(), &dots, &keys);
         }
@@ -332,7 +332,7 @@ impl Tile<'_, '_> {
             if bin.quads.distinct > 0 {
                 self.quad(bin.quads.get(nth, at));
             } else {
-                // One item stands for all pieces of its instance.
+                // One item for all pieces of an instance.
                 let facets = bin.facets.tile(nth, across, down);
                 let strips = bin.strips.tile(nth, across, down);
                 let rank = if bin.facets.distinct > 0 {
@@ -372,11 +372,11 @@ fn gather<R: Record>(mut records: InTile<'_, R>, bin: u32, keys: &mut Vec<u64>) 
     }
 }
 
-/// Bits of a record's place in its chunk: a chunk has at most `CHUNK * MANY` records a kind; and the mark of one that touches many tiles.
+/// Bits of the place of a record in its chunk: a chunk has at most `CHUNK * MANY` records of a kind; one bit marks records that touch many tiles.
 const PLACE_BITS: u32 = 24;
 const LARGE: u32 = 1 << 31;
 
-/// The chunk and place that `gather` wrote down. A phase that tiles sort has at most [`super::ROUND`] chunks, so seven bits hold them.
+/// Chunk and place from an item of `gather`. A phase that tiles sort has at most [`super::ROUND`] chunks, so seven bits hold the chunk.
 #[inline(always)]
 fn found(place: u32) -> (usize, Found) {
     let at = place & ((1 << PLACE_BITS) - 1);

@@ -1,7 +1,7 @@
-//! The order in which solid records of a tile are drawn: as they come, or from front to back, so that what is hidden is passed over
-//! whole.
+//! The order in which the solid records of a tile are drawn: drawing order, or front to back, so that hidden records are
+//! skipped whole.
 //!
-//! Where the nearest wins, order does not matter to the picture. So a tile that holds more records than pixels sorts them, nearest
+//! Where the nearest wins, order has no effect on the picture. So a tile with more records than pixels sorts them, nearest
 //! first (`frolic_raster::cells`).
 
 use std::cell::RefCell;
@@ -21,16 +21,16 @@ thread_local! {
 
 #[derive(Debug, Default)]
 struct Scratch {
-    /// Nearness key above, which record below.
+    /// Nearness key in the upper bits, record in the lower.
     keys: Vec<u64>,
     swap: Vec<u64>,
     facets: Vec<Facet>,
     strips: Vec<Strip>,
-    /// What the tile hides.
+    /// Nearness below which the tile hides records.
     cells: Vec<f32>,
 }
 
-/// Draws a chunk's solid records as they come: where depths are equal or not compared, the first or the last wins.
+/// Draws the solid records of a chunk in drawing order: at equal depth, or without a depth test, the first or the last wins.
 pub(super) fn in_order(
     level: Level,
     samples: &mut Samples<'_>,
@@ -41,7 +41,7 @@ pub(super) fn in_order(
 ) {
     let mut facets = bin.facets.tile(nth, across, down);
     let mut strips = bin.strips.tile(nth, across, down);
-    // Most often there is nothing to merge.
+    // Usually there is nothing to merge.
     if strips.rank().is_none()
         && let Some(all) = facets.alone()
     {
@@ -64,7 +64,7 @@ pub(super) fn in_order(
     }
 }
 
-/// Draws the solid records of some chunks, the nearest first.
+/// Draws the solid records of some chunks, nearest first.
 pub(super) fn nearest_first(
     level: Level,
     samples: &mut Samples<'_>,
@@ -96,7 +96,7 @@ pub(super) fn nearest_first(
             strips.push(*strip);
         }
     }
-    // Greatest first, which of nearness is the nearest.
+    // Greatest nearness first.
     sort::by_key(&mut keys, &mut swap);
     solid::nearest_first(level, samples, &keys, &facets, &strips, styles, &mut cells);
     SCRATCH.set(Scratch { keys, swap, facets, strips, cells });

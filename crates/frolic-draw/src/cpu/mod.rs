@@ -1,21 +1,21 @@
 //! The CPU backend: a draw list in, an [`Image`] out.
 //!
 //! ```text
-//! shadow   what the sun sees of solid things, by the same steps as the picture                        shadow.rs
-//! tiled    groups of blades: pictures that are kept, and those that are missing                       tiled.rs
-//! project  chunks of 8192 instances, in drawing order: project, light, find the tiles each touches, and put its records
-//!          into the chunk's own bins (a counting sort)                                     project.rs, record.rs, bin.rs
-//! raster   one tile a task: start from the backdrop, then phase by phase (phase.rs, tile.rs):
-//!          solid things by their samples, the nearest wins                                                     front.rs
-//!          transparent things in order, or far to near                                                         blend.rs
+//! shadow   shadow map of the solid elements, by the same steps as the picture                          shadow.rs
+//! tiled    groups of blades: cached pictures, and those to be drawn                                    tiled.rs
+//! project  chunks of 8192 instances, in drawing order: project, light, find the tiles of each, and put its records
+//!          into the bins of the chunk (a counting sort)                                     project.rs, record.rs, bin.rs
+//! raster   one task a tile: start from the backdrop, then phase by phase (phase.rs, tile.rs):
+//!          solid records by samples, the nearest wins                                                          front.rs
+//!          transparent records in order, or far to near                                                        blend.rs
 //! resolve  bloom, tone curve, dither, eight bits
 //! ```
 //!
-//! These files decide what is drawn where and in which order; the arithmetic is in the kernels of `frolic-raster`.
-//! `walk.rs` tells of the records one instance after the other, as diagnostics and the plain rasteriser want them.
+//! These files decide the place and order of all drawing; the arithmetic is in the kernels of `frolic-raster`.
+//! `walk.rs` visits the records instance by instance, for diagnostics and the plain rasteriser.
 //!
 //! Order is kept by construction (chunks in order, records in order within a chunk), so the picture is the same to the last
-//! bit at any thread count, tile size and instruction set. Instances go through in rounds of at most
+//! bit at any thread count, tile size and instruction set. Instances are drawn in rounds of at most
 //! `ROUND` chunks, which bounds the memory of the bins at any count.
 
 mod bin;
@@ -65,13 +65,13 @@ use tile::SolidTile;
 use tiled::Pictures;
 pub use walk::{Instance, walk};
 
-/// Chunks a round: about a million instances, whose records then still fit a large last-level cache.
+/// Chunks in a round: about a million instances, whose records still fit a large last-level cache.
 const ROUND: usize = 128;
 
-/// Logarithms of a tile's usual width and height.
+/// Logarithms of the usual width and height of a tile.
 const TILE_LOG2: [u32; 2] = [6, 6];
 
-/// Turns draw lists into pictures, keeping its buffers from frame to frame.
+/// Renders draw lists into pictures, and keeps its buffers from frame to frame.
 ///
 /// ```
 /// use frolic_core::Meter;
@@ -94,7 +94,7 @@ pub struct Renderer {
     tile_log2: [u32; 2],
     round: usize,
     backdrop: Option<Backdrop>,
-    /// The rows of every tile, tile after tile.
+    /// The rows of all tiles, tile after tile.
     rows: Vec<Row>,
     solid: Solid,
     shadow: Shadow,
@@ -105,13 +105,13 @@ pub struct Renderer {
     bloom: Bloom,
     pictures: Pictures,
     blits: Vec<Blit>,
-    /// What room there is on every thread.
+    /// Memory reserved on every thread.
     need: Need,
-    /// Whether the sun itself is left out of the sky.
+    /// Whether the disc of the sun is left out of the sky.
     plain: bool,
 }
 
-/// What solid things leave, of every tile; empty where there are none.
+/// Depths and samples of solid records, for every tile; empty without any.
 #[derive(Debug, Default)]
 struct Solid {
     depth: Vec<[f32; STRIDE]>,
@@ -132,7 +132,7 @@ impl Solid {
         self.sun.resize(samples, 0);
     }
 
-    /// Each tile's part.
+    /// The part of each tile.
     fn tiles(&mut self, grid: &Grid) -> impl IndexedParallelIterator<Item = SolidTile<'_>> {
         let samples = SAMPLES * grid.tile_width() * grid.rows();
         self.depth
@@ -163,8 +163,8 @@ impl Renderer {
         Self::tuned(TILE_LOG2, ROUND, simd::detect())
     }
 
-    /// A renderer with tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 to 10), `round` chunks a round (at least 1) and kernels
-    /// of `level`. The picture does not depend on any of them. For tests and benches.
+    /// A renderer with tiles of 2^`tile_log2` pixels across (3 to 6) and down (3 to 10), `round` chunks in a round (at least 1) and kernels
+    /// of `level`. None of these changes the picture. For tests and benches.
     pub fn tuned(tile_log2: [u32; 2], round: usize, level: Level) -> Self {
         Self {
             level,
@@ -186,9 +186,9 @@ impl Renderer {
         }
     }
 
-    /// Draws the list over the backdrop into `image`, which takes on the view's size if it has another.
+    /// Draws the list over the backdrop into `image`, and resizes the image to the view if needed.
     ///
-    /// The sky and ground are kept while view, backdrop, lamps and sun stay the same.
+    /// Sky and ground are cached while view, backdrop, lamps and sun stay the same.
     pub fn render(
         &mut self,
         list: &DrawList<'_>,
@@ -223,8 +223,8 @@ impl Renderer {
 
     /// Draws the list without a backdrop into `image`, as straight (not premultiplied) RGBA.
     ///
-    /// It is drawn over black and over white; what differs is what shows through. Light that is added without covering counts as opaque as it
-    /// is bright, so that the picture looks right over what is dark.
+    /// It is drawn over black and over white; the difference gives the opacity. Additive light without cover gets an opacity equal to its
+    /// brightness, so that the picture looks right over dark grounds.
     pub fn render_transparent(
         &mut self,
         list: &DrawList<'_>,
@@ -258,7 +258,7 @@ impl Renderer {
         });
     }
 
-    /// Depth of sky, ground or water at each pixel of the last picture, which had this size, in metres; infinite where there is none.
+    /// Depth of the ground or water at each pixel of the last picture, which had this size, in metres; infinite in the sky.
     pub fn backdrop_depths(&self, size: ImageSize) -> Vec<f32> {
         let [wide, high] = size.sides();
         let grid = Grid::new([wide, high], self.tile_log2);
@@ -266,17 +266,17 @@ impl Renderer {
         (0..wide * high).map(|pixel| at(pixel % wide, pixel / wide)).collect()
     }
 
-    /// Share of the sun's light, 0 to 1, that reached a point when the last picture was drawn; 1 where it had no shadows.
+    /// Share of the sun's light, 0 to 1, that reached a point in the last picture; 1 without shadows.
     pub fn sunlight_at(&self, point: Vec3) -> f32 {
         self.shadow.light_at(point)
     }
 
-    /// What the sun saw of the last picture: side of the square map, and at each place how near, 0 nowhere, else 0..1 from far to near.
+    /// The shadow map of the last picture: side of the square map, and the nearness at each place: 0 where it is empty, else 0..1 from far to near.
     pub fn sun_map(&self) -> (usize, Vec<f32>) {
         self.shadow.picture()
     }
 
-    /// Fills the rows of every tile with linear light, and the small picture that bloom spreads.
+    /// Fills the rows of all tiles with linear light, and the reduced picture for bloom.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
         let grid = Grid::new(view.size().sides(), self.tile_log2);
         let tiles = grid.tiles().max(Shadow::tiles_for(list));
@@ -295,7 +295,7 @@ impl Renderer {
         self.pictures.find(list, view, None, self.level, &mut self.blits, meter);
         meter.stop(started);
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
-        // With a draw call an element this takes time.
+        // With one draw call for each element this takes time.
         let started = meter.start(Stage::Project);
         phase::split(list, &mut self.starts, &mut self.phases);
         phase::cut(&self.phases, self.round, &mut self.parts);
@@ -334,7 +334,7 @@ impl Renderer {
         };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| drawing(source.look, shadow.is_some())).collect();
-        // One round at least, so that the backdrop is there.
+        // At least one round, for the backdrop.
         let mut next = 0;
         loop {
             let round = parts.get(next).map_or(0, |part| part.round);
@@ -386,7 +386,7 @@ impl Renderer {
             } else {
                 tiles.enumerate().for_each(|(nth, (rows, small))| raster(nth, rows, small, None));
             }
-            // Light is written over the backdrop, or over what the round before left.
+            // Light is written over the backdrop, or over the result of the earlier rounds.
             let light = size_of::<Row>() * 2;
             let solid_bytes = if any_solid { SAMPLES * grid.tile_width() * 12 * 2 } else { 0 };
             meter.moved(Stage::Raster, (rows.len() * (light + solid_bytes)) as u64);

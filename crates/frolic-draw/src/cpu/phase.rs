@@ -1,6 +1,6 @@
 //! A draw list cut into phases and chunks.
 //!
-//! A phase is drawn as one: solid things of a layer, whose nearest wins; or transparent things in order. Chunks of a phase are
+//! A phase is drawn by one rule: solid records of a layer, of which the nearest wins; or transparent records in order. Chunks of a phase are
 //! projected in parallel.
 
 use std::ops::Range;
@@ -12,14 +12,14 @@ use crate::list::{DrawList, Run};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Phase {
     pub(super) solid: bool,
-    /// Whether each tile sorts the phase's records far to near.
+    /// Whether each tile sorts the records of the phase far to near.
     pub(super) far_to_near: bool,
-    /// Whether the nearest wins of all, so that their order does not matter.
+    /// Whether the nearest of all wins, so that order has no effect.
     pub(super) nearest_wins: bool,
     pub(super) chunks: Range<usize>,
 }
 
-/// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`] that end with their phase; a chunk may span many
+/// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`] that end with their phase; a chunk can span many
 /// small batches.
 pub(super) fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>, phases: &mut Vec<Phase>) {
     starts.clear();
@@ -66,10 +66,10 @@ pub(super) fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>, phases: &
     }
 }
 
-/// What a round draws of a phase.
+/// The part of a phase that a round draws.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Part {
-    /// Which round.
+    /// Number of the round.
     pub(super) round: usize,
     pub(super) solid: bool,
     pub(super) far_to_near: bool,
@@ -79,8 +79,8 @@ pub(super) struct Part {
     pub(super) ends: bool,
 }
 
-/// Cuts phases into parts that go in rounds of at most `most` chunks. A phase that tiles sort stays whole: the list sees to it
-/// that it is not longer than [`super::ROUND`] chunks.
+/// Cuts phases into parts for rounds of at most `most` chunks. A phase that tiles sort stays whole: the list keeps
+/// it below [`super::ROUND`] chunks.
 pub(super) fn cut(phases: &[Phase], most: usize, parts: &mut Vec<Part>) {
     parts.clear();
     let (mut round, mut room) = (0, most);
@@ -102,7 +102,7 @@ pub(super) fn cut(phases: &[Phase], most: usize, parts: &mut Vec<Part>) {
     }
 }
 
-/// Sees to it that something solid is drawn in the first round, so that groups, which no chunk holds, are drawn with it.
+/// Adds a solid part to the first round if it has none, so that groups, which no chunk holds, are drawn with it.
 pub(super) fn begin_solid(parts: &mut Vec<Part>) {
     if !parts.iter().any(|part| part.solid && part.round == 0) {
         let none =

@@ -1,10 +1,10 @@
-//! From instances to records: what each is on the screen.
+//! Projection: from instances to records on the screen.
 //!
-//! Cards, sprites and meshes go one by one. Discs and ribbons are most of what there is, and go eight at a time.
+//! Billboards, sprites and meshes are projected one by one. Discs and ribbons, the largest part, are projected eight at a time.
 //!
-//! The formulas stand twice: for one element ([`Seen::disc`], [`place`], [`splat`], [`Dot::new`]), as vertices and the reference need them, and
+//! The formulas exist twice: for one element ([`Seen::disc`], [`place`], [`splat`], [`Dot::new`]), as vertices and the reference need them, and
 //! for eight at a time (`frolic-raster`). Both do the same operations in the same order, so the bits are the same;
-//! `tests/it/techniques.rs` holds that.
+//! `tests/it/techniques.rs` checks that.
 
 use std::ops::Range;
 
@@ -27,7 +27,7 @@ use crate::look::{Blend, Form, LAST_ROW, Look, RibbonSpec};
 use crate::room;
 use crate::vertices::{Missing, Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
 
-/// Where a point is on the screen: x, y, depth, and pixels a metre there.
+/// A point on the screen: x, y, depth, and pixels for each metre there.
 #[inline(always)]
 pub(super) fn place(view: &View, [x, y, z]: [f32; 3]) -> [f32; 4] {
     let (dx, dy, dz) = (x - view.eye.x, y - view.eye.y, z - view.eye.z);
@@ -38,11 +38,11 @@ pub(super) fn place(view: &View, [x, y, z]: [f32; 3]) -> [f32; 4] {
     [cx + along(view.right) * scale, cy - along(view.up) * scale, depth, scale]
 }
 
-/// The splat of a shaded element, if any of it can be seen.
+/// The splat of a shaded element; none if it is not visible.
 #[inline(always)]
 pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<Splat> {
     let wanted = vertex.radius * scale;
-    // Written so that what is not a number is not seen.
+    // Written so that NaN is not visible.
     let seen = depth > NEAR && wanted > 0.0 && wanted < LARGEST;
     if !seen {
         return None;
@@ -57,16 +57,16 @@ pub(super) fn splat(vertex: &Vertex, [x, y, depth, scale]: [f32; 4]) -> Option<S
     (strength > 0.0 && strength < f32::INFINITY).then_some(Splat { x, y, radius, depth, light, cover })
 }
 
-/// What projecting a chunk needs to know.
+/// What the projection of a chunk needs.
 pub(super) struct Scope<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) seen: Seen<'a, 'l>,
     pub(super) grid: &'a Grid,
-    /// The stage that a trace shows it as.
+    /// The stage of the meter.
     pub(super) stage: Stage,
 }
 
-/// Room that chunks of a list may need, other than for discs.
+/// Memory that the chunks of a list need, other than for discs.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) struct Need {
     /// Records of a chunk.
@@ -76,14 +76,14 @@ pub(super) struct Need {
     /// Triangles and vertices of one instance.
     triangles: usize,
     vertices: usize,
-    /// Tiles of the picture or of the shadow map, whichever has more.
+    /// Tiles of the picture or of the shadow map, the larger number.
     tiles: usize,
 }
 
 impl Need {
-    /// What a list may need on a picture or map of so many tiles, and what was needed before.
+    /// The larger of what a list needs, for a number of tiles, and what was needed before.
     pub(super) fn of(list: &DrawList<'_>, tiles: usize, before: Self) -> Self {
-        /// More records than this are made room for when they come.
+        /// Memory for records beyond this number is reserved on demand.
         const MOST: usize = 1 << 16;
         let mut need = Self::default();
         for source in &list.sources {
@@ -97,7 +97,7 @@ impl Need {
                     need.facets += count * each;
                 }
             }
-            // Cut at the camera a triangle becomes two.
+            // Clipping at the camera makes two triangles of one.
             need.triangles = need.triangles.max(each * 2);
             need.vertices = need.vertices.max(stride(look));
         }
@@ -112,7 +112,7 @@ impl Need {
     }
 }
 
-/// Records of one chunk with the tiles that each touches, and what was counted on the way.
+/// Records of one chunk with the tiles that each touches, and counts.
 #[derive(Debug, Default)]
 pub(super) struct Projected {
     pub(super) dots: Queue<Dot>,
@@ -129,7 +129,7 @@ pub(super) struct Projected {
 }
 
 impl Projected {
-    /// Makes room at once, as any chunk may come to this thread.
+    /// Reserves memory at once, as any thread may get any chunk.
     pub(super) fn make_room(&mut self, need: &Need) {
         self.clear();
         self.shapes.clear();
@@ -154,7 +154,7 @@ impl Projected {
         self.rank = 0;
     }
 
-    /// Projects `count` instances of a run from `skip` on, in the list's order.
+    /// Projects `count` instances of a run from `skip` on, in the order of the list.
     pub(super) fn run(&mut self, scope: &Scope<'_, '_>, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
         let tag = run.source as u16;
@@ -191,7 +191,7 @@ impl Projected {
         }
     }
 
-    /// Keeps what of the block is seen.
+    /// Keeps the visible records of the block.
     #[inline(always)]
     fn collect(&mut self, grid: &Grid, tag: u16, n: usize) {
         let Self { block, dots, tally, .. } = self;
@@ -218,7 +218,7 @@ impl Projected {
         tally.vertices += 4 * n as u64;
     }
 
-    /// Discs from merged vertices: each of the four is projected, and bounds what it belongs to.
+    /// Discs from merged vertices: each of the four is projected, and bounds the disc.
     fn merged(&mut self, vertices: &[Vertex], scope: &Scope<'_, '_>, tag: u16) {
         let (quads, _) = vertices.as_chunks::<4>();
         for quad in quads {
@@ -250,7 +250,7 @@ impl Projected {
         }
     }
 
-    /// Ribbons, eight side by side.
+    /// Ribbons, eight at a time.
     fn ribbons(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, mut range: Range<u32>) {
         let list = scope.seen.list;
         let camera = scope.seen.view.camera();
@@ -289,7 +289,7 @@ impl Projected {
         }
     }
 
-    /// Counts an instance that is seen or not.
+    /// Counts an instance as visible or not.
     #[inline(always)]
     fn count(&mut self, seen: bool, look: &Look, level: Level) {
         if seen {
@@ -301,7 +301,7 @@ impl Projected {
         }
     }
 
-    /// Instances of every other shape, one after the other.
+    /// Instances of all other shapes, one by one.
     fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
         for at in skip..skip + count {
@@ -309,11 +309,11 @@ impl Projected {
             let look = list.sources[entry.source as usize].look;
             let in_points = in_points(look);
             self.vertices.clear();
-            // Merged billboards face the camera; the sun sees them face itself.
+            // Merged billboards face the camera; for the shadow map they face the sun.
             let turned = scope.seen.view.level && matches!(look.form, Form::Billboard { .. });
             let mut out_of_sight = false;
             let level = if !list.vertices.is_empty() && !turned {
-                // Merged vertices are there if it is; how many, its level says.
+                // Merged vertices exist if the element does; its level gives their number.
                 let source = &list.sources[entry.source as usize];
                 let level = match look.form {
                     Form::Sprite { .. } => Some(Level::Full),
@@ -356,7 +356,7 @@ impl Projected {
     }
 }
 
-/// Keeps the records that touch the picture; whether there are any.
+/// Keeps the records that touch the picture; returns whether there are any.
 fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label, tally: &mut Tally) -> bool {
     let before = into.kept.len();
     for record in from {
@@ -370,30 +370,30 @@ fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label,
     into.kept.len() > before
 }
 
-/// Where a record goes: the one tile it touches, or which span of tiles.
+/// Destination of a record: its only tile, or a span of tiles.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Place(u32);
 
 impl Place {
     const SPAN: u32 = 1 << 31;
 
-    /// The one tile, or which of the spans.
+    /// The tile, or the index of the span.
     #[inline(always)]
     pub(super) fn span(self) -> Result<usize, usize> {
         if self.0 & Self::SPAN == 0 { Ok(self.0 as usize) } else { Err((self.0 & !Self::SPAN) as usize) }
     }
 }
 
-/// Records of one kind with the tiles that each touches, counted as they come.
+/// Records of one kind with the tiles that each touches, counted on arrival.
 #[derive(Debug, Default)]
 pub(super) struct Queue<R> {
     pub(super) kept: Vec<R>,
     pub(super) places: Vec<Place>,
-    /// The tiles of records that touch more than one.
+    /// The tile spans of records that touch more than one tile.
     pub(super) spans: Vec<Tiles>,
-    /// Copies that each tile gets; while they are made, where the next goes.
+    /// Number of copies for each tile; during the scatter, the next index of each.
     pub(super) next: Vec<u32>,
-    /// How many touch too many tiles to be copied.
+    /// Number of records that touch too many tiles to be copied.
     pub(super) many: usize,
 }
 
@@ -419,7 +419,7 @@ impl<R: Record> Queue<R> {
         room.close();
     }
 
-    /// Room for up to `count` more, to be filled without asking for it each time.
+    /// Capacity for `count` more records, filled without further checks.
     #[inline(always)]
     fn open<'a>(&'a mut self, count: usize, grid: &'a Grid) -> Room<'a, R> {
         if self.next.is_empty() {
@@ -432,7 +432,7 @@ impl<R: Record> Queue<R> {
     }
 }
 
-/// Room made in a queue.
+/// Reserved capacity of a queue.
 struct Room<'a, R> {
     queue: &'a mut Queue<R>,
     grid: &'a Grid,
@@ -440,7 +440,7 @@ struct Room<'a, R> {
 }
 
 impl<R: Record> Room<'_, R> {
-    /// Adds a record; `tiles` is asked where it touches more than one.
+    /// Adds a record; `tiles` is called if it touches more than one.
     #[inline(always)]
     fn push(&mut self, record: R, place: Place, tiles: impl FnOnce() -> Tiles) {
         let Queue { kept, places, spans, next, many } = &mut *self.queue;
@@ -469,7 +469,7 @@ impl<R: Record> Room<'_, R> {
     }
 }
 
-/// Where a record that touches tiles goes.
+/// Destination of a record that touches tiles.
 fn place_of(tiles: Tiles, grid: &Grid) -> Place {
     match (tiles.count(), tiles.first(grid)) {
         (1, tile) => Place(tile as u32),
@@ -477,7 +477,7 @@ fn place_of(tiles: Tiles, grid: &Grid) -> Place {
     }
 }
 
-/// Brings `n` instances into a block: place, age over life, size and id at the picture's moment.
+/// Loads `n` instances into a block: position, age over life, size and id at the time of the picture.
 fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usize, varies: bool) {
     if run.sorted {
         let order = &list.order[run.first as usize + first..][..n];
@@ -525,18 +525,18 @@ fn load(block: &mut Block, list: &DrawList<'_>, run: &Run, first: usize, n: usiz
     }
 }
 
-/// Size, opacity and colour at each one's age.
+/// Size, opacity and colour for each age.
 fn look_up(block: &mut Block, look: &Look, n: usize) {
     for i in 0..n {
         let now = look.at_row(block.row[i].max(0) as usize);
-        // Not born yet, or dead: no size, so not seen.
+        // Before birth or after death: no size, so not visible.
         block.size[i] = if block.row[i] < 0 { 0.0 } else { now.size };
         block.opacity[i] = now.opacity;
         [block.red[i], block.green[i], block.blue[i]] = now.colour;
     }
 }
 
-/// Tint and detail of elements that differ by more than age; returns how many were left out.
+/// Tint and detail of elements that differ by more than age; returns the number that were left out.
 fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
     let mut left_out = 0;
     let ends = look.detail.ends();
@@ -555,7 +555,7 @@ fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
             let pixels = block.own[i] * block.size[i] * camera.scale(depth);
             match look.detail.keep(random[0], distance, pixels) {
                 Some(kept) => {
-                    // As the scalar form: the size itself times the factor.
+                    // As in the scalar form: the size itself times the factor.
                     block.own[i] = block.own[i] * block.size[i] * kept.size;
                     block.size[i] = if block.row[i] < 0 { 0.0 } else { 1.0 };
                 }
@@ -573,7 +573,7 @@ fn vary(block: &mut Block, camera: &View, look: &Look, n: usize) -> u64 {
 mod tests {
     use super::*;
 
-    /// Every record is counted once for each tile it touches, in one push or in a room for many.
+    /// Every record is counted once for each tile that it touches, whether pushed alone or into reserved capacity.
     #[test]
     fn queues_count_what_tiles_get() {
         let grid = Grid::new([256, 128], [5, 5]);
@@ -583,7 +583,7 @@ mod tests {
         for tiles in spans {
             queue.push(Dot::default(), tiles, &grid);
         }
-        // One of the four touches more tiles than it is copied to.
+        // One of the four touches too many tiles to be copied.
         assert_eq!((queue.kept.len(), queue.spans.len(), queue.many), (4, 2, 1));
         assert_eq!(queue.next.iter().sum::<u32>(), 1 + 4 + 1);
         assert_eq!(queue.next[grid.across + 2], 2);

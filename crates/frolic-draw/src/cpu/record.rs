@@ -1,6 +1,6 @@
-//! What the rasteriser fills: four kinds of records, in pixels.
+//! Input of the rasteriser: four kinds of records, in pixels.
 //!
-//! | record | what it comes from |
+//! | record | from |
 //! | --- | --- |
 //! | [`Dot`] | a disc |
 //! | [`Quad`] | a sprite, or a transparent billboard: a plane rectangle looked up per pixel |
@@ -25,7 +25,7 @@ use crate::look::{Blend, Form};
 use crate::sprite::Fill;
 use crate::vertices::{frames, mesh, vertex_of};
 
-/// A rectangle in space, seen in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
+/// A rectangle in space, in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
 /// and d·q is one over the depth (1 on the screen).
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Quad {
@@ -34,13 +34,13 @@ pub struct Quad {
     pub(super) q: [f32; 3],
     /// Least x and y, greatest x and y, in pixels.
     pub extent: [f32; 4],
-    /// Colour times opacity; opacity, 0 adds.
+    /// Colour times opacity; opacity: 0 is additive.
     pub(super) light: [f32; 3],
-    /// What the sun adds where no shadow falls.
+    /// Additional light of the sun, where no shadow falls.
     pub(super) sun: [f32; 3],
     pub(super) cover: f32,
     pub(super) order_depth: f32,
-    /// What it shows: the element in the list.
+    /// Its element in the list.
     pub(super) entry: Entry,
     pub(super) label: Label,
 }
@@ -68,7 +68,7 @@ impl Outlined for Quad {
     }
 }
 
-/// Records of one instance that is no disc.
+/// Records of one instance that is not a disc.
 #[derive(Debug, Default)]
 pub struct Shapes {
     /// Rectangles.
@@ -109,13 +109,13 @@ impl Shapes {
         }
     }
 
-    /// Works out what the ribbons of a skin have in common; [`Shapes::add_ribbon`] then adds one after the other.
+    /// Computes what the ribbons of a skin share; [`Shapes::add_ribbon`] then adds them one by one.
     pub(super) fn start_ribbons(&mut self, set: InstructionSet, camera: &Camera, skin: &mut Skin) {
         points::project(set, skin, camera);
         sections::take(set, &mut self.sections, skin);
     }
 
-    /// Appends the records of one of a skin's ribbons; nothing nearer than `near`, in metres, is drawn.
+    /// Appends the records of one ribbon of a skin; parts nearer than `near`, in metres, are clipped.
     pub(super) fn add_ribbon(
         &mut self,
         set: InstructionSet,
@@ -157,7 +157,7 @@ impl Shapes {
                     }
                     return;
                 }
-                // What faces away is hidden, but where there are holes to see it through.
+                // Back faces are hidden, unless they show through holes.
                 let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
                 for triangle in mesh.triangles() {
                     let facet = skin_facet(skin, *triangle, region, order_depth, turned_away, view.level);
@@ -204,7 +204,7 @@ fn skin_facet(
     (seen && facet.extent().iter().all(|v| v.is_finite())).then_some(facet)
 }
 
-/// The rectangle that four vertices span, if any of it can be seen.
+/// The rectangle that four vertices span; none if it is not visible.
 fn quad(view: &View, on_screen: bool, vertices: &[Vertex], entry: Entry, order_depth: f32) -> Option<Quad> {
     let place = |nth: usize| Vec3::from(vertices[nth].place);
     let light = vertices[0].colour;
@@ -239,13 +239,13 @@ fn quad(view: &View, on_screen: bool, vertices: &[Vertex], entry: Entry, order_d
     let extent = if local.iter().all(|corner| corner.z > view.near()) {
         around(&local.map(|corner| view.screen(corner)), 1.0)
     } else {
-        // Part of it is behind the camera: it may reach anywhere.
+        // Part of it is behind the camera: its bounds are unknown.
         [0.0, 0.0, view.size.width() as f32, view.size.height() as f32]
     };
     Some(Quad { u, v, q, extent, ..quad })
 }
 
-/// The box around places, `margin` pixels wider.
+/// The box around places, widened by `margin` pixels.
 fn around(places: &[Vec2], margin: f32) -> [f32; 4] {
     let low = places.iter().fold(Vec2::INFINITY, |low, place| low.min(*place)) - margin;
     let high = places.iter().fold(Vec2::NEG_INFINITY, |high, place| high.max(*place)) + margin;
@@ -261,7 +261,7 @@ struct Facets<'a> {
 }
 
 impl Facets<'_> {
-    /// Adds a triangle, cut where it comes too near (Sutherland and Hodgman, "Reentrant Polygon Clipping", 1974).
+    /// Adds a triangle, clipped at the near plane (Sutherland and Hodgman, "Reentrant Polygon Clipping", 1974).
     fn add(&mut self, triangle: [Vertex; 3]) {
         let near = self.view.near();
         let local = triangle.map(|vertex| self.view.local(Vec3::from(vertex.place)));
@@ -276,7 +276,7 @@ impl Facets<'_> {
                 kept.push((triangle[here], local[here]));
             }
             if (local[here].z > near) != (local[next].z > near) {
-                // A hair beyond the plane, so that what was cut is in front of it.
+                // Slightly beyond the plane, so that clipped points are in front of it.
                 let edge = near * 1.0001;
                 let t = (edge - local[here].z) / (local[next].z - local[here].z);
                 let at = local[here].lerp(local[next], t);
@@ -292,7 +292,7 @@ impl Facets<'_> {
     fn push(&mut self, triangle: [Vertex; 3], local: [Vec3; 3]) {
         let at = local.map(|local| self.view.screen(local));
         let near = local.map(|local| nearness(self.view, local.z));
-        // Colours are of the surface itself: what is not opaque is mixed in as a whole.
+        // Colours are those of the surface itself: opacity is applied to the whole.
         let strength = triangle[0].opacity.max(1e-6);
         let own =
             |colour: [f32; 3]| if triangle[0].opacity > 0.0 { colour.map(|c| c / strength) } else { colour };
@@ -316,7 +316,7 @@ impl Facets<'_> {
     }
 }
 
-/// What the depth buffer compares: greater is nearer, and linear across the screen.
+/// Depth buffer value: greater is nearer, and linear across the screen.
 #[inline(always)]
 pub(super) fn nearness(view: &View, depth: f32) -> f32 {
     if view.level { -depth } else { 1.0 / depth }
@@ -335,16 +335,16 @@ fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
     }
 }
 
-/// What a quad shows at a place of it.
+/// Texture of a quad at a point.
 pub(super) enum Shown {
     Plain,
     Picture(RegionId),
-    /// A frame, the next, and how much of the next.
+    /// A frame, the next frame, and the share of the next.
     Melting(RegionId, RegionId, f32),
     Tiles(crate::atlas::TileMapId),
 }
 
-/// What a quad shows, from its element.
+/// The texture of a quad, from its element.
 pub(super) fn shown(list: &DrawList<'_>, entry: Entry) -> Shown {
     let source = &list.sources[entry.source as usize];
     match &source.look.form {
@@ -368,13 +368,13 @@ mod tests {
     use super::*;
     use frolic_raster::record::{Dot, FARTHEST, Splat};
 
-    /// What the upper half of a float is worth.
+    /// Value of the upper half of a float.
     fn half(bits: u32) -> f32 {
         f32::from_bits(bits & 0xffff_0000)
     }
 
     proptest! {
-        /// A dot is its splat: the place to a rounding, light and cover within a 250th, the first pixel the first within the radius.
+        /// A dot equals its splat: position to within rounding, light and cover within 1/250, first pixel the first within the radius.
         #[test]
         fn a_dot_keeps_what_its_splat_is(
             x in -90f32..1400.0, y in -90f32..900.0, radius in 0.5f32..80.0, light in prop::array::uniform3(0f32..20.0), cover in 0f32..1.0,
@@ -397,7 +397,7 @@ mod tests {
         }
     }
 
-    /// However large and wherever: the first pixel is held to what sixteen bits tell, and the middle is still where it was.
+    /// At any size and place: the first pixel is clamped to sixteen bits, and the centre is unchanged.
     #[test]
     fn a_dot_larger_than_any_picture_keeps_its_middle() {
         for (x, radius) in [(640.0, 1e6), (-9000.0, 2e5), (12_000.0, 4e7)] {

@@ -1,8 +1,8 @@
-//! The sun's shadows: what the sun sees of the solid shapes, fitted to what the camera sees.
+//! Shadows of the sun: a shadow map of the solid elements, fitted to the view of the camera.
 //!
-//! The map is a depth buffer with the sun as camera, rays side by side, filled by the same bins and polygons as the picture
-//! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, so every
-//! element that throws a shadow into it is in it, whatever the count.
+//! The map is a depth buffer with the sun as an orthographic camera, filled by the same bins and polygons as the picture
+//! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, and holds every
+//! element that casts a shadow into that part, at any count.
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::picture::Blit;
@@ -29,27 +29,27 @@ use crate::light::shadow_view;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 
-/// What the sun sees.
+/// The shadow map.
 #[derive(Debug)]
 pub(super) struct Shadow {
     view: Option<View>,
     grid: Grid,
     /// Nearness to the sun, tile after tile, column after column.
     tiles: Vec<f32>,
-    /// Depth left between a surface and its own shadow, in metres.
+    /// Depth bias between a surface and its own shadow, in metres.
     bias: f32,
     bins: Vec<Bin>,
     starts: Vec<ChunkStart>,
     phases: Vec<Phase>,
-    /// Chunks of solid things.
+    /// Chunks of solid records.
     chunks: Vec<usize>,
     blits: Vec<Blit>,
 }
 
-/// Texels that a slanting surface is moved away from the sun at most.
+/// Maximum bias of a slanting surface, in texels.
 const MOST_SLOPE: f32 = 16.0;
 
-/// Chunks a round.
+/// Chunks in a round.
 const ROUND: usize = 64;
 
 impl Default for Shadow {
@@ -68,20 +68,20 @@ impl Default for Shadow {
     }
 }
 
-/// The sun, if it throws shadows of anything.
+/// The sun, if it casts any shadows.
 fn casts<'a>(list: &DrawList<'a>) -> Option<&'a SunSpec> {
     let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
     sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.is_grouped())
 }
 
 impl Shadow {
-    /// Tiles of the map that a list takes.
+    /// Tiles of the map for a list.
     pub(super) fn tiles_for(list: &DrawList<'_>) -> usize {
         let size = casts(list).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
         size.map_or(0, |size| Grid::new(size.sides(), TILE_LOG2).tiles())
     }
 
-    /// Draws the map of a list's solid shapes; returns whether there is one.
+    /// Draws the map of the solid elements of a list; returns whether there is one.
     pub(super) fn cast(
         &mut self,
         list: &DrawList<'_>,
@@ -157,8 +157,8 @@ impl Shadow {
         true
     }
 
-    /// Share of the sun's light that reaches a point, 0..1: the mean of the four texels around it, each compared on its own
-    /// (Reeves, Salesin and Cook, "Rendering Antialiased Shadows with Depth Maps", 1987). Beyond the map all is lit.
+    /// Share of the sun's light that reaches a point, 0..1: the mean of the four nearest texels, each compared on its own
+    /// (Reeves, Salesin and Cook, "Rendering Antialiased Shadows with Depth Maps", 1987). Points beyond the map are lit.
     #[inline]
     pub(super) fn light_at(&self, point: Vec3) -> f32 {
         let Some(view) = &self.view else { return 1.0 };
@@ -167,11 +167,11 @@ impl Shadow {
         self.map().lit(at.to_array(), self.bias - local.z)
     }
 
-    /// The light at points of a picture; none without a map.
+    /// Light at the points of a picture; none without a map.
     pub(super) fn through(&self, view: &View) -> Option<Sunlight<'_>> {
         let sun = self.view.as_ref()?;
         let [cx, cy] = view.middle();
-        // The ray through pixel (x, y) is x times the first, y times the second, and the third, for each metre of depth.
+        // The ray through pixel (x, y), for each metre of depth: x times the first vector, y times the second, plus the third.
         let ray = [
             view.right / view.focal,
             -view.up / view.focal,
@@ -199,7 +199,7 @@ impl Shadow {
         ShadowMap { grid: self.grid, nearness: &self.tiles }
     }
 
-    /// Side of the map, and at each place how deep the sun sees: 0 nowhere, else 0..1 from far to near.
+    /// Side of the map, and the nearness at each place: 0 where it is empty, else 0..1 from far to near.
     pub(super) fn picture(&self) -> (usize, Vec<f32>) {
         let some = self.tiles.iter().filter(|near| near.is_finite());
         let (low, high) =

@@ -1,10 +1,10 @@
-//! Looks as the kernels of solid things read them.
+//! Looks in the form that the kernels of solid records read.
 
 use frolic_raster::solid::Style;
 
 use crate::look::{Blend, Look};
 
-/// How records of a look are drawn; `sun` says whether the sun's part is kept apart.
+/// Style of the records of a look; `sun` says whether the light of the sun is kept separate.
 pub(super) fn drawing(look: &Look, sun: bool) -> Style<'_> {
     Style {
         test: look.depth.test,
@@ -15,7 +15,7 @@ pub(super) fn drawing(look: &Look, sun: bool) -> Style<'_> {
     }
 }
 
-/// How records of a look throw their shadow.
+/// Style of the records of a look in the shadow map.
 pub(super) fn casting(look: &Look) -> Style<'_> {
     Style { test: true, write: true, ..drawing(look, false) }
 }

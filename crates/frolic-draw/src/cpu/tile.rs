@@ -1,6 +1,6 @@
-//! One tile: the backdrop, then every record of every chunk, in order.
+//! One tile: the backdrop, then all records of all chunks, in order.
 //!
-//! What costs time is done by kernels: `frolic_raster::dots` for discs, `solid` for meshes and ribbons, `sun` for the ground in the sun.
+//! The expensive parts are kernels: `frolic_raster::dots` for discs, `solid` for meshes and ribbons, `sun` for the sunlit ground.
 
 use frolic_raster::dots::{self, DotStyle, DotTile};
 use frolic_raster::samples::{SAMPLES, Samples};
@@ -28,25 +28,25 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) nth: usize,
     pub(super) rows: &'a mut [Row],
     pub(super) behind: BackdropTile<'a>,
-    /// Depth of what is solid, and samples: only where solid things are drawn.
+    /// Depths and samples of solid records; empty without any.
     pub(super) solid: Option<SolidTile<'a>>,
-    /// The round's chunks, the first of which is `first_chunk`.
+    /// The chunks of the round, the first of which is `first_chunk`.
     pub(super) bins: &'a [Bin],
     pub(super) first_chunk: usize,
     pub(super) parts: &'a [Part],
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     pub(super) shadow: Option<&'a Shadow>,
-    /// How records of each source are drawn.
+    /// Style of the records of each source.
     pub(super) styles: &'a [Style<'a>],
-    /// Groups to draw, nearest first, among the first of what is solid.
+    /// Groups to draw, nearest first, before other solid records.
     pub(super) groups: &'a [Blit],
     pub(super) pictures: &'a Pictures,
-    /// Whether to start from the backdrop, or go on from the round before.
+    /// Whether to start from the backdrop instead of the result of the earlier rounds.
     pub(super) first: bool,
 }
 
-/// What a tile keeps of solid things from round to round.
+/// State of the solid records of a tile, kept from round to round.
 pub(super) struct SolidTile<'a> {
     pub(super) depth: &'a mut [[f32; STRIDE]],
     pub(super) nearest: &'a mut f32,
@@ -56,7 +56,7 @@ pub(super) struct SolidTile<'a> {
 }
 
 impl SolidTile<'_> {
-    /// Its samples, of a tile with this first pixel and size; its depth and the least of that.
+    /// Samples for a tile with this first pixel and size, its depths and the least depth.
     fn open(
         &mut self,
         [x, y]: [i32; 2],
@@ -105,7 +105,7 @@ impl RasterTile<'_, '_> {
         } = self;
         let (width, height) = (grid.tile_width(), grid.rows());
         let sunlight = shadow.and_then(|shadow| shadow.through(view));
-        // What is solid mostly covers the ground: where it comes first, the sun on the ground is worked out only where that is seen.
+        // Solid records usually cover much of the ground. If they come first, sunlight on the ground is computed only where it is visible.
         let mut ground = behind.sun.filter(|_| first).map(|sun| SunnyGround {
             sun,
             depth: behind.depth,
@@ -178,7 +178,7 @@ impl RasterTile<'_, '_> {
         if let Some(solid) = &mut self.solid {
             solid.depth.copy_from_slice(self.behind.depth);
             *solid.nearest = self.behind.nearest;
-            // No sample holds a colour: what was drawn before has been resolved.
+            // No sample holds a colour: earlier records are resolved.
             let (width, height) = (self.grid.tile_width(), self.grid.rows());
             if self.behind.nearest.is_infinite() {
                 solid.near.fill(0.0);
@@ -186,7 +186,7 @@ impl RasterTile<'_, '_> {
             }
             for i in 0..width {
                 for j in 0..height {
-                    // In the sky 1/inf is 0, the farthest there is.
+                    // In the sky 1/inf is 0, the farthest nearness.
                     let near = 1.0 / self.behind.depth[j][i];
                     for s in 0..SAMPLES {
                         solid.near[(i * height + j) * SAMPLES + s] = near;
@@ -197,11 +197,11 @@ impl RasterTile<'_, '_> {
     }
 }
 
-/// How the discs of each source are mixed into a tile, of whose solid things the nearest is at this depth.
+/// Blending of the discs of each source into a tile whose nearest solid record has this depth.
 fn dot_styles(list: &DrawList<'_>, nearest: f32) -> SmallVec<[DotStyle; 32]> {
     let style = |source: &Source<'_>| {
         let look = source.look;
-        // A hair nearer than where anything of a disc fades.
+        // Slightly nearer than where a disc starts to fade.
         let fades = nearest * 0.999_999 - 1.000_001 / look.per_soft;
         DotStyle {
             covers: look.blend == Blend::Alpha,
@@ -212,13 +212,13 @@ fn dot_styles(list: &DrawList<'_>, nearest: f32) -> SmallVec<[DotStyle; 32]> {
     list.sources.iter().map(style).collect()
 }
 
-/// A tile being filled with what is transparent.
+/// A tile that transparent records are drawn into.
 pub(super) struct Tile<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) rows: &'a mut [Row],
-    /// Depth of what is solid.
+    /// Depths of the solid records.
     pub(super) depth: &'a [[f32; STRIDE]],
-    /// Nearness of what is solid at each sample, where that is known.
+    /// Nearness of the solid record at each sample, where it is known.
     pub(super) near: Option<&'a [f32]>,
     /// Its first pixel.
     pub(super) x: i32,
@@ -227,25 +227,25 @@ pub(super) struct Tile<'a, 'l> {
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     pub(super) shadow: Option<&'a Shadow>,
-    /// How records of each source are drawn.
+    /// Style of the records of each source.
     pub(super) styles: &'a [Style<'a>],
-    /// How discs of each source are mixed in.
+    /// Blending of the discs of each source.
     pub(super) dots: &'a [DotStyle],
 }
 
 impl Tile<'_, '_> {
-    /// The tile as discs are drawn into it.
+    /// The tile, as target of discs.
     pub(super) fn for_dots(&mut self) -> DotTile<'_> {
         let Self { rows, depth, x, y, width, dots, .. } = self;
         DotTile { rows, depth, x: *x, y: *y, width: *width, styles: dots }
     }
 
-    /// One chunk's records, by rank.
+    /// The records of one chunk, by rank.
     fn in_order(&mut self, bin: &Bin, nth: usize, across: u16, down: u16) {
         let level = self.level;
         let mut dots = bin.dots.tile(nth, across, down);
         if bin.quads.distinct + bin.facets.distinct + bin.strips.distinct == 0 {
-            // Most often there is nothing to merge.
+            // Usually there is nothing to merge.
             let mut tile = self.for_dots();
             dots.runs(|dots| dots::in_order(level, &mut tile, dots));
             return;
@@ -260,7 +260,7 @@ impl Tile<'_, '_> {
                 let Some((dot, _)) = dots.take() else { break };
                 dots::in_order(level, &mut self.for_dots(), std::slice::from_ref(dot));
             }
-            // All pieces of one instance have its rank.
+            // All pieces of an instance have its rank.
             while quads.rank() == Some(rank) {
                 quads.take().into_iter().for_each(|(quad, _)| self.quad(quad));
             }

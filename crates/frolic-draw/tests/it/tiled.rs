@@ -37,7 +37,7 @@ impl Field {
 
     fn step(&mut self, world: &World, view: &View) {
         let eye = view.parts().eye.to_array();
-        self.blades.look(eye, |low, high| view.sees(&Bounds { low, high }));
+        self.blades.update_visibility(eye, |low, high| view.sees(&Bounds { low, high }));
         self.blades.step(world, 0.02, 1, &mut Meter::new());
         let single = self.blades.chunks().iter().filter(|chunk| chunk.group.is_none());
         self.parts = single.map(part).collect();

@@ -63,7 +63,7 @@ impl FamilySpec for BladeSpec {
     }
 
     fn set_weather(&mut self, weather: Weather) {
-        weather.settle(self);
+        weather.set_motion(self);
     }
 
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
@@ -175,7 +175,8 @@ impl Elements for Meadow {
             changed = true;
         }
         let margin = self.margin;
-        self.blades.look(eye.to_array(), |low, high| view.concerns(&widened(low, high, margin), *sun));
+        self.blades
+            .update_visibility(eye.to_array(), |low, high| view.concerns(&widened(low, high, margin), *sun));
         if self.blades.is_grouped() && !lights.is_empty() {
             let lit = |low, high| lights.iter().any(|lamp| lamp.reaches(&Bounds { low, high }));
             self.blades.set_apart(lit);

@@ -47,9 +47,9 @@ struct Grove {
 }
 
 impl Grove {
-    fn look(&mut self, view: &View, sun: Option<&SunSpec>) {
+    fn update_visibility(&mut self, view: &View, sun: Option<&SunSpec>) {
         let (margin, reach, eye) = (self.margin, self.reach, view.parts().eye);
-        self.growing.look(|place, radius| {
+        self.growing.update_visibility(|place, radius| {
             let near = eye.distance(place.into()) - radius - margin <= reach;
             near && view.concerns(&ball(place, radius + margin), sun)
         });
@@ -70,7 +70,7 @@ impl Elements for Grove {
     }
 
     fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
-        self.look(context.view, context.sun);
+        self.update_visibility(context.view, context.sun);
         self.growing.step(context.dt, context.steps, context.meter);
         Ok(())
     }
@@ -84,7 +84,7 @@ impl Elements for Grove {
         _taper: Option<f32>,
         meter: &mut Meter,
     ) {
-        self.look(view, sun);
+        self.update_visibility(view, sun);
         self.growing.show(meter);
         self.parts.clear();
         for &(nth, first) in self.growing.visible() {
@@ -100,7 +100,7 @@ impl Elements for Grove {
 
     /// Where every element is, visible or not, at its present size.
     fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
-        self.growing.look(|_, _| true);
+        self.growing.update_visibility(|_, _| true);
         let shown = self.growing.show(&mut Meter::new());
         let row = |n: usize| {
             let row = shown.row(n).filter(|row| row.growth >= 0.0)?;

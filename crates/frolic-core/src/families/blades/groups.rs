@@ -164,7 +164,7 @@ impl BladeLayouts {
             let mut square = Chunk::empty(0);
             let mut columns = BladeColumns::default();
             for row in &rows {
-                square.take_in(row);
+                square.add(row);
                 columns.push(row);
             }
             layouts.all.push(Layout { columns, square, leans: Vec::new() });

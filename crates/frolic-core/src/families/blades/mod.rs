@@ -8,137 +8,50 @@
 //! | how is a population described? | `spec.rs` |
 //! | what is the curve of a blade, and its length? | `shape.rs` |
 //! | how does it move? | `step.rs` |
+//! | what is known of a square of ground? | `squares.rs` |
+//! | which squares are stepped, and how? | `schedule.rs` |
 //! | which squares are drawn as groups? | `groups.rs` |
-//! | which squares exist, and which are stepped? | here |
+//! | which squares exist? | here |
 
+mod columns;
 mod groups;
+mod schedule;
 mod shape;
 mod spec;
+mod squares;
 mod step;
 
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
+pub use columns::{BladeColumns, BladeRow};
 pub use groups::{BladeLayouts, GroupSpec};
-use shape::held;
+use schedule::{Schedule, Work};
+use shape::clamp_lean;
 pub use shape::{MOST_LEAN, along_curve, blade_curve, curve_length};
 pub use spec::{AroundSpec, BladeMotion, BladeSpec, TearSpec, Weather};
+pub use squares::Chunk;
 pub use step::Torn;
-use step::{Air, Changing, Fixed, Rows, Tear, stiffness};
+use step::{Air, Rows, Tear, stiffness};
 
 use crate::assets::Assets;
-use crate::foundations::columns::{columns, fits};
+use crate::foundations::columns::fits;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::Draws;
 use crate::foundations::simd::detect;
 use crate::foundations::span::Span;
-use crate::foundations::trace::part;
-use crate::placement::{MOST_KINDS, PlacedColumns, PlacedRow, Placement, PlacementSpec};
+use crate::placement::{PlacedColumns, PlacedRow, Placement, PlacementSpec};
 use crate::poses::Group;
-use crate::poses::sealed::Sealed;
-use crate::poses::{Posed, Poses};
 use crate::world::World;
 use crate::world::endless::{Cells, CellsSpec};
 use crate::world::pushers::Pushing;
 
-columns! {
-    /// All attributes of one blade.
-    row BladeRow;
-    /// The attributes of all blades; slices of one length.
-    columns BladeColumns;
-    /// Root x, in metres.
-    px: f32,
-    /// Root y (up), in metres.
-    py: f32,
-    /// Root z, in metres.
-    pz: f32,
-    /// Length, in metres; 0 without a blade.
-    length: f32,
-    /// Half the width at the root, in metres.
-    size: f32,
-    /// Turn about y, in radians.
-    turn: f32,
-    /// Lean along x in still air, in radians.
-    rest_x: f32,
-    /// Lean along z in still air, in radians.
-    rest_z: f32,
-    /// Lean along x, in radians.
-    lean_x: f32,
-    /// Lean along z, in radians.
-    lean_z: f32,
-    /// Rate of the lean along x, radians a second.
-    rate_x: f32,
-    /// Rate of the lean along z, radians a second.
-    rate_z: f32,
-    /// Acceleration for each radian from rest, in 1/s².
-    stiffness: f32,
-    /// Slope of the ground along x.
-    rise_x: f32,
-    /// Slope of the ground along z.
-    rise_z: f32,
-    /// Press along x; 1 is flat.
-    press_x: f32,
-    /// Press along z; 1 is flat.
-    press_z: f32,
-    /// Tint, 0 to 1.
-    tint: f32,
-    /// Index of the kind, plus [`TORN`](BladeColumns::TORN) once it was torn off.
-    kind: u32,
-    /// Key of the element's random numbers.
-    id: u32,
-}
+/// Separates the draws of blades from all others.
+const BLADE_SEED: u32 = 0x0b1a_de55;
 
-impl BladeColumns {
-    /// Marks the kind of a blade that was torn off.
-    pub const TORN: u32 = 1 << 31;
-
-    /// The three columns of roots, in metres.
-    pub fn position(&self) -> [&[f32]; 3] {
-        [&self.px, &self.py, &self.pz]
-    }
-
-    /// Lean along x and z, in radians.
-    pub fn lean(&self) -> [&[f32]; 2] {
-        [&self.lean_x, &self.lean_z]
-    }
-}
-
-/// A square of ground and the blades on it.
-#[derive(Debug, Clone, PartialEq)]
-#[non_exhaustive]
-pub struct Chunk {
-    /// Coordinates of the square, in sides from the origin.
-    pub cell: [i32; 2],
-    /// Index of its first blade.
-    pub first: u32,
-    /// Number of its blades.
-    pub len: u32,
-    /// Cumulative number of blades by kind: blades of a kind are contiguous.
-    pub kinds: [u32; MOST_KINDS],
-    /// Least x, y, z that any part of its blades can reach, in metres.
-    pub low: [f32; 3],
-    /// Greatest x, y, z that any part of its blades can reach, in metres.
-    pub high: [f32; 3],
-    /// Whether it was visible at the last update.
-    pub seen: bool,
-    /// Whether something presses its blades down, or did recently.
-    pub pressed: bool,
-    /// Its group; none if its blades are drawn one by one.
-    pub group: Option<Group>,
-    /// Its layout, while it is level and shows all of it.
-    layout: Option<u32>,
-    /// Whether it holds a square of endless ground.
-    there: bool,
-    /// Distance from the eye at the last update, in metres.
-    distance: f32,
-    /// Whether its blades are drawn one by one at any distance.
-    apart: bool,
-    /// Whether it was not stepped for some time, so that its blades have to start at the lean of the wind.
-    stale: bool,
-    /// Time for which blades that stop swinging still settle, in seconds.
-    settle: f32,
-}
+/// Maximum number of blades that can tear in a step.
+const MOST_TORN: usize = 4096;
 
 /// A population of blades.
 ///
@@ -166,7 +79,8 @@ pub struct Blades {
     layouts: Option<BladeLayouts>,
     /// Whether squares that can be groups are drawn as groups.
     grouped: bool,
-    looked: f64,
+    /// Time of the last update of visibility, in seconds.
+    updated: f64,
     time: f64,
     steps: u32,
     pushing: Vec<Pushing>,
@@ -183,16 +97,6 @@ struct Around {
     /// Squares to be generated.
     waiting: bool,
 }
-
-/// Maximum number of pushers of a square that are filtered.
-const FEW: usize = 8;
-
-/// Maximum number of blades that can tear in a step.
-const MOST_TORN: usize = 4096;
-
-/// Time for which blades that stop swinging settle, in seconds, and its rate, in 1/s.
-const SETTLE: f32 = 1.5;
-const SETTLE_RATE: f32 = 4.0;
 
 impl Blades {
     /// `count` blades with a range of half widths at the root, in metres.
@@ -255,7 +159,7 @@ impl Blades {
             around,
             layouts: None,
             grouped: false,
-            looked: f64::NEG_INFINITY,
+            updated: f64::NEG_INFINITY,
             time: 0.0,
             steps: 0,
             pushing: Vec::with_capacity(256),
@@ -303,11 +207,11 @@ impl Blades {
                 if let Some(row) = placed.row(nth as usize) {
                     let row = self.blade(&row);
                     self.columns.push(&row);
-                    chunk.take_in(&row);
+                    chunk.add(&row);
                 }
             }
             chunk.stale = true;
-            self.know_layout(&mut chunk);
+            self.record_layout(&mut chunk);
             self.chunks.push(chunk);
             next = end;
         }
@@ -315,7 +219,7 @@ impl Blades {
     }
 
     /// Records the layout of a filled square.
-    fn know_layout(&self, chunk: &mut Chunk) {
+    fn record_layout(&self, chunk: &mut Chunk) {
         let Some(layouts) = &self.layouts else { return };
         let nth = layouts.of(chunk.cell);
         let whole = layouts.columns(nth).is_some_and(|columns| columns.len() == chunk.len as usize);
@@ -335,7 +239,7 @@ impl Blades {
         let [bend, ..] = draws.draw(1);
         let (sin, cos) = libm::sincosf(placed.turn);
         let bend = self.spec.bend_degrees.at(bend).to_radians() + placed.bend + placed.tilt;
-        let [rest_x, rest_z, _] = held(sin * bend, cos * bend, placed.rise_x, placed.rise_z);
+        let [rest_x, rest_z, _] = clamp_lean(sin * bend, cos * bend, placed.rise_x, placed.rise_z);
         BladeRow {
             px: placed.px,
             py: placed.py,
@@ -432,31 +336,35 @@ impl Blades {
                 if let Some(row) = placed.row(from) {
                     let row = self.blade(&row);
                     self.columns.put(chunk.first as usize + nth, &row);
-                    chunk.take_in(&row);
+                    chunk.add(&row);
                 }
             }
             chunk.there = true;
-            self.know_layout(&mut chunk);
+            self.record_layout(&mut chunk);
             self.alive += many;
             self.chunks[slot] = chunk;
         }
     }
 
     /// Updates the visibility of squares, from an eye, in metres, and a test for boxes (least and greatest x, y, z). Hidden squares are not stepped unless
-    /// something presses them. With [`BladeSpec::look_every`] it does nothing until that time has passed.
-    pub fn look(&mut self, eye: [f32; 3], sees: impl Fn([f32; 3], [f32; 3]) -> bool + Sync) {
-        let every = f64::from(self.spec.look_every);
-        if every > 0.0 && self.time - self.looked < every && self.time >= self.looked {
+    /// something presses them. With [`BladeSpec::cull_every`] it does nothing until that time has passed.
+    pub fn update_visibility(
+        &mut self,
+        eye: [f32; 3],
+        is_visible: impl Fn([f32; 3], [f32; 3]) -> bool + Sync,
+    ) {
+        let every = f64::from(self.spec.cull_every);
+        if every > 0.0 && self.time - self.updated < every && self.time >= self.updated {
             return;
         }
-        self.looked = self.time;
+        self.updated = self.time;
         let eye = Vec3::from(eye);
         // Squares that may become visible before the next update count as visible.
         let margin = if every > 0.0 { self.spec.chunk } else { 0.0 };
         let wide = |chunk: &Chunk| (chunk.low.map(|v| v - margin), chunk.high.map(|v| v + margin));
         for chunk in self.chunks.iter_mut().filter(|chunk| chunk.len > 0) {
             let (low, high) = wide(chunk);
-            chunk.seen = sees(low, high);
+            chunk.visible = is_visible(low, high);
             let nearest = eye.clamp(chunk.low.into(), chunk.high.into());
             chunk.distance = nearest.distance(eye);
         }
@@ -490,7 +398,7 @@ impl Blades {
     /// Visible squares that are groups: the centre of the ground of each, in metres, and its group.
     pub fn groups(&self) -> impl Iterator<Item = ([f32; 3], Group)> {
         let side = self.spec.chunk;
-        self.chunks.iter().filter(|chunk| chunk.seen).filter_map(move |chunk| {
+        self.chunks.iter().filter(|chunk| chunk.visible).filter_map(move |chunk| {
             let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
             Some(([x, self.columns.py[chunk.first as usize], z], chunk.group?))
         })
@@ -509,7 +417,7 @@ impl Blades {
         }
         let started = meter.start(Stage::Integrate);
         self.torn.clear();
-        let mut told = Told::default();
+        let mut work = Work::default();
         if let Some(layouts) = self.layouts.as_mut().filter(|_| self.grouped) {
             layouts.follow(world, &self.spec);
         }
@@ -542,28 +450,28 @@ impl Blades {
             let (last, pushing) = (nth + 1 == steps, &self.pushing[..]);
             let (fixed, own) = self.columns.halves();
             let layouts = self.layouts.as_ref().filter(|_| self.grouped);
-            let plan = Plan { air: &air, fixed, pushing, near, last, layouts };
-            told.add(plan.step(&mut self.chunks, own, 0));
+            let schedule = Schedule { air: &air, fixed, pushing, near, last, layouts };
+            work.add(schedule.step(&mut self.chunks, own, 0));
             if let Some(tear) = tear {
                 self.tear(tear);
             }
             self.time += f64::from(dt);
             self.steps = self.steps.wrapping_add(1);
         }
-        meter.moved(Stage::Integrate, told.bytes());
+        meter.moved(Stage::Integrate, work.bytes());
         meter.stop(started);
         meter.add(Counter::Alive, self.alive as u64);
         meter.add(Counter::ElementBytes, self.bytes());
-        meter.add(Counter::Swung, told.swung);
-        meter.add(Counter::Leant, told.leant);
-        meter.add(Counter::Pressed, told.pressed);
-        meter.add(Counter::SquaresAsleep, told.asleep);
-        meter.add(Counter::SquaresGrouped, told.grouped);
+        meter.add(Counter::Swung, work.swung);
+        meter.add(Counter::Leant, work.leant);
+        meter.add(Counter::Pressed, work.pressed);
+        meter.add(Counter::SquaresAsleep, work.asleep);
+        meter.add(Counter::SquaresGrouped, work.grouped);
     }
 
     /// Tears blades, in order of the squares.
     fn tear(&mut self, tear: Tear) {
-        let awake = |chunk: &&mut Chunk| (chunk.seen || chunk.pressed) && chunk.group.is_none();
+        let awake = |chunk: &&mut Chunk| (chunk.visible || chunk.pressed) && chunk.group.is_none();
         for chunk in self.chunks.iter_mut().filter(awake) {
             let before = self.torn.len();
             let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
@@ -613,269 +521,5 @@ impl Blades {
     /// Simulated time, in seconds.
     pub fn time(&self) -> f64 {
         self.time
-    }
-}
-
-/// Separates the draws of blades from all others.
-const BLADE_SEED: u32 = 0x0b1a_de55;
-
-impl BladeRow {
-    /// An empty square.
-    const NONE: Self = Self {
-        px: 0.0,
-        py: 0.0,
-        pz: 0.0,
-        length: 0.0,
-        size: 0.0,
-        turn: 0.0,
-        rest_x: 0.0,
-        rest_z: 0.0,
-        lean_x: 0.0,
-        lean_z: 0.0,
-        rate_x: 0.0,
-        rate_z: 0.0,
-        stiffness: 1.0,
-        rise_x: 0.0,
-        rise_z: 0.0,
-        press_x: 0.0,
-        press_z: 0.0,
-        tint: 0.0,
-        kind: 0,
-        id: 0,
-    };
-}
-
-impl Chunk {
-    fn empty(first: u32) -> Self {
-        Self {
-            cell: [0; 2],
-            first,
-            len: 0,
-            kinds: [0; MOST_KINDS],
-            low: [f32::INFINITY; 3],
-            high: [f32::NEG_INFINITY; 3],
-            seen: true,
-            pressed: false,
-            group: None,
-            layout: None,
-            there: false,
-            distance: 0.0,
-            apart: false,
-            stale: false,
-            settle: 0.0,
-        }
-    }
-
-    /// Adds a blade, and extends the box by its reach.
-    fn take_in(&mut self, row: &BladeRow) {
-        let reach = row.length;
-        self.len += 1;
-        // Kinds come in order.
-        self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
-        for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
-            // Apart from its width, no part of a blade is below its root.
-            let below = if axis == 1 { row.size } else { reach + row.size };
-            self.low[axis] = self.low[axis].min(at - below);
-            self.high[axis] = self.high[axis].max(at + reach + row.size);
-        }
-    }
-
-    /// Range of its blades of a kind: first and count.
-    pub fn of_kind(&self, kind: usize) -> (u32, u32) {
-        let before = if kind == 0 { 0 } else { self.kinds[kind.min(MOST_KINDS) - 1] };
-        let end = self.kinds.get(kind).copied().unwrap_or(before);
-        (self.first + before, end - before)
-    }
-
-    /// Whether a pusher reaches it.
-    fn meets(&self, pushing: &Pushing) -> bool {
-        let [low, high] = [Vec3::from(self.low), Vec3::from(self.high)];
-        let nearest = pushing.at.clamp(low, high);
-        let off = Vec2::new(nearest.x - pushing.at.x, nearest.z - pushing.at.z);
-        off.length() < pushing.radius
-    }
-}
-
-/// Work of a step.
-#[derive(Debug, Default, Clone, Copy)]
-struct Told {
-    swung: u64,
-    leant: u64,
-    pressed: u64,
-    asleep: u64,
-    grouped: u64,
-}
-
-impl Told {
-    fn add(&mut self, other: Self) {
-        self.swung += other.swung;
-        self.leant += other.leant;
-        self.pressed += other.pressed;
-        self.asleep += other.asleep;
-        self.grouped += other.grouped;
-    }
-
-    /// Bytes read and written: position, length, rest, stiffness, slope and lean; rates of swinging blades, press of pressed blades.
-    fn bytes(self) -> u64 {
-        (self.leant * 13 + self.swung * 17 + self.pressed * 21) * size_of::<f32>() as u64
-    }
-}
-
-impl BladeColumns {
-    /// Columns that a step reads, and columns that it changes.
-    fn halves(&mut self) -> (Fixed<'_>, Changing<'_>) {
-        let Self {
-            px,
-            py,
-            pz,
-            length,
-            rest_x,
-            rest_z,
-            lean_x,
-            lean_z,
-            rate_x,
-            rate_z,
-            stiffness,
-            rise_x,
-            rise_z,
-            press_x,
-            press_z,
-            kind,
-            id,
-            ..
-        } = self;
-        let fixed =
-            Fixed { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
-        (
-            fixed,
-            Changing {
-                length,
-                lean: [lean_x, lean_z],
-                rate: [rate_x, rate_z],
-                press: [press_x, press_z],
-                kind,
-            },
-        )
-    }
-}
-
-/// One step of all squares.
-struct Plan<'a> {
-    air: &'a Air<'a>,
-    fixed: Fixed<'a>,
-    pushing: &'a [Pushing],
-    /// Distance within which squares swing, in metres.
-    near: f32,
-    /// Whether it is the last step before a picture.
-    last: bool,
-    /// Layouts of groups.
-    layouts: Option<&'a BladeLayouts>,
-}
-
-impl Plan<'_> {
-    /// Steps squares whose blades start at `base`, in parallel halves, without a list of pieces.
-    fn step(&self, chunks: &mut [Chunk], own: Changing<'_>, base: usize) -> Told {
-        if chunks.len() > 1 {
-            let (left, right) = chunks.split_at_mut(chunks.len() / 2);
-            let middle = right[0].first as usize;
-            let (before, after) = own.split(middle - base);
-            let (mut told, more) =
-                rayon::join(|| self.step(left, before, base), || self.step(right, after, middle));
-            told.add(more);
-            return told;
-        }
-        match chunks {
-            [chunk] => self.chunk(chunk, own),
-            _ => Told::default(),
-        }
-    }
-
-    /// Group of a square that nothing presses, if it can be one.
-    fn group(&self, chunk: &Chunk) -> Option<Group> {
-        let (layouts, layout) = (self.layouts?, chunk.layout?);
-        if chunk.apart || chunk.distance < layouts.beyond() {
-            return None;
-        }
-        let middle = |axis: usize| (chunk.low[axis] + chunk.high[axis]) * 0.5;
-        let [mut x, mut y, mut z] = [[0.0]; 3];
-        let at = [middle(0), chunk.low[1], middle(2)];
-        self.air.world.air(self.air.time, [&at[..1], &at[1..2], &at[2..]], [&mut x, &mut y, &mut z]);
-        let state = layouts.state(chunk.cell, [x[0], z[0]])?;
-        Some(Group { layout, state })
-    }
-
-    fn chunk(&self, chunk: &mut Chunk, mut own: Changing<'_>) -> Told {
-        let mut told = Told::default();
-        let many = chunk.len as usize;
-        if many == 0 {
-            return told;
-        }
-        // Pushers that reach this square; all of them if there are many.
-        let mut near = [None; FEW];
-        let mut met = 0;
-        for pushing in self.pushing.iter().filter(|pushing| chunk.meets(pushing)) {
-            if let Some(slot) = near.get_mut(met) {
-                *slot = Some(*pushing);
-            }
-            met += 1;
-        }
-        let few = || near.iter().flatten();
-        let is_met = met > 0;
-        if !(chunk.seen || chunk.pressed || is_met) {
-            (chunk.stale, told.asleep) = (true, 1);
-            return told;
-        }
-        if self.last {
-            chunk.group = if is_met || chunk.pressed { None } else { self.group(chunk) };
-        }
-        if chunk.group.is_some() {
-            (chunk.stale, told.grouped) = (true, 1);
-            return told;
-        }
-        let _part = part(Stage::Integrate);
-        let from = chunk.first as usize;
-        let mut rows = Rows { fixed: self.fixed.range(from..from + many), own: own.range(0..many) };
-        let swings = chunk.distance < self.near;
-        if chunk.stale {
-            // Starts at the lean of the wind, at rest.
-            rows.lean(self.air, 0.0);
-            rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
-            (chunk.stale, chunk.settle) = (false, 0.0);
-        }
-        if is_met || chunk.pressed {
-            chunk.pressed = if met > FEW {
-                rows.press(self.air, || self.pushing.iter())
-            } else {
-                rows.press(self.air, few)
-            };
-            (chunk.settle, told.pressed) = (SETTLE, many as u64);
-        } else if swings {
-            rows.swing(self.air);
-            (chunk.settle, told.swung) = (SETTLE, many as u64);
-        } else if self.last || chunk.settle > 0.0 {
-            let left = if chunk.settle > 0.0 { libm::expf(-SETTLE_RATE * self.air.dt) } else { 0.0 };
-            rows.lean(self.air, left);
-            if chunk.settle > 0.0 {
-                chunk.settle -= self.air.dt;
-                rows.own.rate.iter_mut().for_each(|rate| rate.fill(0.0));
-            }
-            told.leant = many as u64;
-        }
-        told
-    }
-}
-
-impl Sealed for BladeColumns {}
-
-impl Posed for BladeColumns {
-    fn poses(&self) -> Poses<'_> {
-        let [lean_x, lean_z] = self.lean();
-        Poses {
-            size: Some(self.size()),
-            bend: Some([self.length(), lean_x, lean_z, self.turn(), self.rate_x(), self.rate_z()]),
-            tint: Some(self.tint()),
-            id: Some(self.id()),
-            ..Poses::at(self.position())
-        }
     }
 }

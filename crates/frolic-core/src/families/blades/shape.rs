@@ -1,21 +1,21 @@
-//! The shape of a blade: a quadratic curve that keeps its length however far it leans.
+//! The shape of a blade: a quadratic curve of constant length at any lean.
 //!
-//! A blade stands straight up at its root; at its tip it points the angle φ off that, towards where it leans. With the control point at height α and
-//! as far from the tip, the curve's speed is 2α √(cos²(φ/2) + (2t - 1)² sin²(φ/2)), and its length in closed form
+//! A blade is vertical at its root; its tip points at the angle φ from the vertical, in the direction of the lean. With the control point at height α and
+//! the tip at the same distance from it, the speed of the curve is 2α √(cos²(φ/2) + (2t - 1)² sin²(φ/2)), and its length in closed form
 //!
 //! ```text
 //! L = α (1 + (1 - s²) artanh(s) / s),   s = sin(φ/2)
 //! ```
 //!
-//! so α follows from the length, and no blade is ever stretched. No point of the curve is lower than its root, as no control point is.
+//! so α follows from the length, and no blade is stretched. No point of the curve is below its root, as no control point is.
 
 use glam::Vec3;
 
-/// Most that a blade leans, in radians: its tip points 45 degrees below the level.
+/// Maximum lean of a blade, in radians: its tip points 45 degrees below the horizontal.
 pub const MOST_LEAN: f32 = 2.35;
 
-/// Offsets of the control point and of the tip from the root, in metres, of a blade of a length, in metres, that leans this far along x and z, in radians. Leans beyond
-/// [`MOST_LEAN`] are taken back to it. The curve's length is that of the blade to within 2e-5 of it.
+/// Offsets of the control point and of the tip from the root, in metres, for a length, in metres, and a lean along x and z, in radians. Leans beyond
+/// [`MOST_LEAN`] are clamped to it. The length of the curve is exact to within 2e-5 of it.
 ///
 /// ```
 /// use frolic_core::{blade_curve, curve_length};
@@ -50,9 +50,9 @@ const SINC: [f32; 4] = [0.999_999_8, -0.166_663_45, 0.008_323_774, -0.000_189_29
 const SHARE: [f32; 6] =
     [0.500_003_9, 0.166_491_2, 0.034_605_12, -0.000_142_035, 0.002_967_396_4, -0.002_365_440_8];
 
-/// Length of the quadratic curve from the origin by a control point to a tip, in metres, in closed form; straight, folded back and of no length too.
+/// Length of the quadratic curve from the origin by a control point to a tip, in metres, in closed form; also for straight, folded and empty curves.
 ///
-/// With the derivative 2 (a + t b) the speed is √(b² (t + u)² + d²), u where along the curve it is slowest and d how slow; its integral is
+/// With the derivative 2 (a + t b) the speed is √(b² (t + u)² + d²), where -u is the parameter of least speed and d that speed; its integral is
 /// elementary.
 pub fn curve_length(middle: Vec3, tip: Vec3) -> f64 {
     let wide = |v: Vec3| v.to_array().map(f64::from);
@@ -60,7 +60,7 @@ pub fn curve_length(middle: Vec3, tip: Vec3) -> f64 {
     let (a, tip) = (wide(middle), wide(tip));
     let b = [0, 1, 2].map(|axis| tip[axis] - 2.0 * a[axis]);
     let square = dot(b, b);
-    // Next to no bend: straight, at an even speed.
+    // Almost no bend: straight, at a constant speed.
     if square <= 1e-12 * dot(a, a) {
         return dot(tip, tip).sqrt();
     }
@@ -68,20 +68,20 @@ pub fn curve_length(middle: Vec3, tip: Vec3) -> f64 {
     let least_square = (dot(a, a) - dot(a, b) * dot(a, b) / square).max(0.0) / square;
     let part = |t: f64| {
         let root = (t * t + least_square).sqrt();
-        // Folded: the second term is of the form 0 times the logarithm of 0.
+        // Folded: the second term is 0 times the logarithm of 0.
         let bend = if least_square > 1e-18 { least_square * (t / least_square.sqrt()).asinh() } else { 0.0 };
         t * root + bend
     };
     square.sqrt() * (part(1.0 + slowest) - part(slowest))
 }
 
-/// How far a blade may lean before it meets ground that rises so much that way, m a metre: at least a little, whatever the ground.
+/// Largest lean of a blade above ground that rises by `slope` metres a metre in that direction: a small positive lean on any ground.
 ///
-/// The chord from root to tip stands φ/2 off the upright, so it stays above ground of slope angle β while φ ≤ π - 2β; β is taken as its tangent,
-/// which is on the safe side.
+/// The chord from root to tip is φ/2 off the vertical, so it stays above ground of slope angle β while φ ≤ π - 2β; β is replaced by its tangent,
+/// which errs on the safe side.
 #[inline(always)]
-fn least_room(rise: f32) -> f32 {
-    (std::f32::consts::PI - 2.0 * rise).clamp(0.2, MOST_LEAN)
+fn largest_lean(slope: f32) -> f32 {
+    (std::f32::consts::PI - 2.0 * slope).clamp(0.2, MOST_LEAN)
 }
 
 /// A point of a curve from the origin, at a share of the way from root (0) to tip (1).
@@ -89,12 +89,12 @@ pub fn along_curve([middle, tip]: [Vec3; 2], t: f32) -> Vec3 {
     middle * (2.0 * t * (1.0 - t)) + tip * (t * t)
 }
 
-/// Lean along x and z no further than the ground allows, and 1 where it was as told, else 0.
+/// Clamps a lean along x and z to what the ground allows; also returns 1 if it was unchanged, else 0.
 #[inline(always)]
-pub(super) fn held(x: f32, z: f32, rise_x: f32, rise_z: f32) -> [f32; 3] {
+pub(super) fn clamp_lean(x: f32, z: f32, rise_x: f32, rise_z: f32) -> [f32; 3] {
     let far = (x * x + z * z).sqrt();
     let per = 1.0 / far.max(1e-9);
-    let room = least_room(((rise_x * x + rise_z * z) * per).max(0.0));
+    let room = largest_lean(((rise_x * x + rise_z * z) * per).max(0.0));
     let free = if far > room { 0.0 } else { 1.0 };
     let share = if far > room { room * per } else { 1.0 };
     [x * share, z * share, free]
@@ -143,7 +143,7 @@ mod tests {
             prop_assert!((closed - sum).abs() <= 1e-4 * sum.max(1e-3), "{} for {}", closed, sum);
         }
 
-        /// A blade is as long as it is, whatever leans it, and nowhere under its root.
+        /// A blade keeps its length at any lean, and stays above its root.
         #[test]
         fn a_blade_keeps_its_length(length in 0.01f32..5.0, x in -9f32..9.0, z in -9f32..9.0) {
             let [middle, tip] = blade_curve(length, [x, z]);
@@ -154,11 +154,11 @@ mod tests {
             }
         }
 
-        /// On a slope it stays above the ground, whichever way it leans.
+        /// On a slope a blade stays above the ground, in any direction of lean.
         #[test]
         fn a_blade_stays_above_a_slope(x in -3f32..3.0, z in -3f32..3.0, rise in prop::array::uniform2(-1f32..1.0)) {
             let rise = Vec2::from(rise);
-            let [x, z, _] = held(x, z, rise.x, rise.y);
+            let [x, z, _] = clamp_lean(x, z, rise.x, rise.y);
             let curve = blade_curve(1.0, [x, z]);
             for k in 0..=20 {
                 let at = along_curve(curve, k as f32 / 20.0);

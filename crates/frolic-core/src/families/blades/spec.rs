@@ -1,4 +1,4 @@
-//! How a population of blades is described.
+//! Description of a population of blades.
 
 use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
@@ -10,62 +10,60 @@ use crate::foundations::span::Span;
 use crate::placement::{PlacementSpec, check_layers};
 use crate::world::{GustSpec, WorldSpec};
 
-/// Blades: rooted, bent by wind and by what moves through them.
+/// Blades: rooted, bent by the wind and by pushers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct BladeSpec {
-    /// Where they stand: layers, at most 16. Default one, scattered over 10 m by 10 m.
+    /// Placement of the roots: at most 16 layers. Default: one layer, scattered over 10 m by 10 m.
     #[setters(into)]
     pub placement: Vec<PlacementSpec>,
-    /// Length, in metres, 0.001 to 100. Default 0.5 to 0.8.
+    /// Length, in metres, 0.001 to 100. Default: 0.5 to 0.8.
     #[setters(skip)]
     pub length: Span,
-    /// How far they hang over at rest, towards where they are turned, degrees, 0 to 134. Default 5 to 25.
+    /// Lean at rest, in the direction of the turn, in degrees, 0 to 134. Default: 5 to 25.
     #[setters(into)]
     pub bend_degrees: Span,
-    /// Swings a second of a blade by itself, Hz, 0.01 to 100: stiff ones swing fast. Default 1.1 to 1.7.
+    /// Natural frequency, in Hz, 0.01 to 100; stiff blades have a high one. Default: 1.1 to 1.7.
     #[setters(into)]
     pub sway_hz: Span,
-    /// Rate at which they take on the air's motion, in 1/s, 0 to 1000: by it the wind leans them, and still air calms them. Default 3.5.
+    /// Response to the wind, in 1/s, 0 to 1000: wind leans blades, and still air damps them. Default: 3.5.
     pub drag: f32,
-    /// Rate at which swinging dies down by itself, in 1/s, 0 to 1000. Default 0.6.
+    /// Damping besides that of the air, in 1/s, 0 to 1000. Default: 0.6.
     pub damping: f32,
-    /// Time after which a blade that was pressed down has mostly come up again, in seconds, 0.01 to 1e6, each its own: with a wide range, trodden paths
-    /// linger. Default 0.5 to 20.
+    /// Time in which a pressed blade has mostly risen again, in seconds, 0.01 to 1e6, drawn for each blade: with a wide range, trodden paths
+    /// linger. Default: 0.5 to 20.
     #[setters(into)]
     pub recover: Span,
-    /// How they answer to the wind. Default they swing.
-    #[setters(skip)]
+    /// Motion in the wind. Default: blades swing.
     pub motion: BladeMotion,
-    /// Side of the squares in which they are stepped, left out and drawn, in metres, 0.01 to 1e4. Default 4.
-    #[setters(skip)]
+    /// Side of the squares in which blades are stepped, culled and drawn, in metres, 0.01 to 1e4. Default: 4.
     pub chunk: f32,
-    /// Squares that share layouts, which `technique = "tiled"` draws from pictures made before. Default none: each has its own.
+    /// Squares that share layouts, which `technique = "tiled"` draws as cached pictures. Default: each square has its own layout.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[setters(skip)]
+    #[setters(into)]
     pub groups: Option<GroupSpec>,
-    /// Ground without end: squares are made and given up around the camera. Default the areas of the placement.
+    /// Endless ground: squares appear and disappear around the camera. Default: the areas of the placement.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[setters(skip)]
+    #[setters(into)]
     pub endless: Option<AroundSpec>,
-    /// Time from one look at what is in view to the next, in seconds, 0 to 10; between them what is somewhat outside counts as in view. Default 0: at each
-    /// frame.
-    pub look_every: f32,
-    /// Blades that the wind tears off. Default none.
+    /// Time between updates of visibility, in seconds, 0 to 10; in between, squares somewhat outside the view count as visible. Default: 0, an update
+    /// in each frame.
+    pub cull_every: f32,
+    /// Blades that the wind tears off. Default: none.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[setters(skip)]
+    #[setters(into)]
     pub tear: Option<TearSpec>,
 }
 
-/// Ground without end.
+/// Endless ground.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AroundSpec {
-    /// How far around the camera squares are there, in metres, at least the chunk's side and at most 200 times that.
+    /// Distance from the camera up to which squares exist, in metres, at least the side of a square and at most 200 times that.
     pub reach: f32,
-    /// Most blades that are made in a step, 1 to 1e8, so that no frame takes long; all of them at the first. Default 20000.
+    /// Maximum number of blades generated in a step, 1 to 1e8, so that no frame takes long; the first step generates all. Default: 20000.
     #[serde(default = "some")]
     pub most_new: u32,
 }
@@ -75,25 +73,25 @@ fn some() -> u32 {
 }
 
 impl AroundSpec {
-    /// As far as this, in metres.
+    /// Endless ground up to a distance from the camera, in metres.
     pub fn new(reach: f32) -> Self {
         Self { reach, most_new: some() }
     }
 }
 
-/// How blades answer to the wind.
+/// Motion of blades in the wind.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum BladeMotion {
-    /// Each swings by itself, two ways, with a speed of its own.
+    /// Each blade swings along two axes, with rates of its own.
     #[default]
     Swing,
-    /// Each leans as the wind is now: no memory, half the traffic.
+    /// Each blade leans with the present wind, without inertia: half the memory traffic.
     Lean,
-    /// Those within a distance of the camera swing, the others lean.
+    /// Blades within a distance of the camera swing, the others lean.
     Near(
-        /// Radius in metres, 0 to 1e6.
+        /// Distance from the camera, in metres, 0 to 1e6.
         f32,
     ),
 }
@@ -103,15 +101,15 @@ pub enum BladeMotion {
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TearSpec {
-    /// Lean beyond which a blade may come off, degrees, 1 to 134.
+    /// Lean beyond which a blade can tear, in degrees, 1 to 134.
     pub above_degrees: f32,
-    /// Share of those that come off each second, 0 to 100. Default 0.1.
+    /// Share of the leaning blades that tear each second, 0 to 100. Default: 0.1.
     #[serde(default = "tenth")]
     pub rate: f32,
-    /// Share of its length that stays, 0 to 1. Default 0.15.
+    /// Share of its length that remains, 0 to 1. Default: 0.15.
     #[serde(default = "stub")]
     pub stub: f32,
-    /// The population of particles that they become.
+    /// Name of the particle population that torn pieces join.
     #[setters(into)]
     pub start: String,
 }
@@ -125,7 +123,7 @@ fn stub() -> f32 {
 }
 
 impl TearSpec {
-    /// Those that lean beyond this, degrees, become particles of a population.
+    /// Turns blades that lean beyond an angle, in degrees, into particles of a population.
     pub fn new(above_degrees: f32, start: &str) -> Self {
         Self { above_degrees, rate: tenth(), stub: stub(), start: start.to_owned() }
     }
@@ -145,52 +143,27 @@ impl Default for BladeSpec {
             chunk: 4.0,
             groups: None,
             endless: None,
-            look_every: 0.0,
+            cull_every: 0.0,
             tear: None,
         }
     }
 }
 
 impl BladeSpec {
-    /// Blades that stand like this.
+    /// Blades on one layer of a placement.
     pub fn new(placement: PlacementSpec) -> Self {
         Self { placement: vec![placement], ..Self::default() }
     }
 
-    /// The same of this length, in metres.
+    /// Sets the range of lengths, in metres.
     pub fn length(self, least: f32, most: f32) -> Self {
         Self { length: Span::new(least, most), ..self }
     }
 
-    /// The same that answer to the wind like this.
-    pub fn motion(self, motion: BladeMotion) -> Self {
-        Self { motion, ..self }
-    }
-
-    /// The same in squares of this side, in metres.
-    pub fn chunk(self, chunk: f32) -> Self {
-        Self { chunk, ..self }
-    }
-
-    /// The same without end, made this far around the camera.
-    pub fn endless(self, around: AroundSpec) -> Self {
-        Self { endless: Some(around), ..self }
-    }
-
-    /// The same in squares that share layouts.
-    pub fn groups(self, groups: GroupSpec) -> Self {
-        Self { groups: Some(groups), ..self }
-    }
-
-    /// The same of which some tear off.
-    pub fn tear(self, tear: TearSpec) -> Self {
-        Self { tear: Some(tear), ..self }
-    }
-
-    /// Whether every value is in range.
+    /// Checks that every value is in range.
     ///
     /// # Errors
-    /// Names the first key that is not.
+    /// Names the first key that cannot be used.
     pub fn check(&self) -> Result<(), SpecError> {
         check_layers("placement", &self.placement)?;
         let over = MOST_LEAN.to_degrees().floor();
@@ -201,7 +174,7 @@ impl BladeSpec {
         within("damping", self.damping, 0.0, 1000.0, "1/s")?;
         self.recover.check("recover", 0.01, 1e6, "s")?;
         within("chunk", self.chunk, 0.01, 1e4, "m")?;
-        within("look_every", self.look_every, 0.0, 10.0, "s")?;
+        within("cull_every", self.cull_every, 0.0, 10.0, "s")?;
         if let BladeMotion::Near(far) = self.motion {
             within("motion.near", far, 0.0, 1e6, "m")?;
         }
@@ -221,7 +194,7 @@ impl BladeSpec {
     }
 }
 
-/// The air, by name: a wind, and blades that are in it.
+/// A named wind, and the motion of blades in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -232,12 +205,12 @@ pub enum Weather {
     Breeze,
     /// 17 m/s, with gusts to 29.
     Storm,
-    /// A slow swell, to and fro, in something heavy: blades give way and hardly swing.
+    /// A slow swell in a dense fluid: blades sway to and fro and hardly swing.
     UnderWater,
 }
 
 impl Weather {
-    /// All of them.
+    /// All named winds.
     pub const ALL: [Self; 4] = [Self::Still, Self::Breeze, Self::Storm, Self::UnderWater];
 
     /// Its name.
@@ -250,8 +223,8 @@ impl Weather {
         }
     }
 
-    /// Gives a world this wind, from where the world's own wind comes; from -x where that has none.
-    pub fn blow(self, world: &mut WorldSpec) {
+    /// Sets this wind on a world, from the direction of its present wind; along x if there is none.
+    pub fn set_wind(self, world: &mut WorldSpec) {
         let own = glam::Vec3::from(world.wind).normalize_or(glam::Vec3::X);
         let (speed, strength, size, drift, swell) = match self {
             Self::Still => (0.0, 0.0, 3.0, 0.5, Span::from(1.0)),
@@ -263,8 +236,8 @@ impl Weather {
         world.gusts = (speed > 0.0).then_some(GustSpec { strength, size, drift, swell });
     }
 
-    /// Has blades answer as they do in it.
-    pub fn settle(self, blades: &mut BladeSpec) {
+    /// Sets the motion of blades for this wind.
+    pub fn set_motion(self, blades: &mut BladeSpec) {
         if self == Self::UnderWater {
             blades.drag *= 6.0;
             blades.sway_hz = Span::new(blades.sway_hz.min * 0.35, blades.sway_hz.max * 0.35);

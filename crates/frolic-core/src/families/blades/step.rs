@@ -1,24 +1,24 @@
-//! The hot loop of blades.
+//! The step of blades.
 //!
 //! ```text
 //! for each square that is awake:
 //!     wind at every root, and the lean it asks for:   w = drag · air / (length · stiffness), bounded
 //!     Lean:   lean  <- rest + w
 //!     Swing:  rate' + c rate + k (lean - rest - w) = 0, one implicit midpoint step
-//!     never through the ground: lean held to the room that the slope leaves
+//! never through the ground: the lean is clamped to the room that the slope leaves
 //! ```
 //!
-//! A step of a damped spring by the implicit midpoint rule: A-stable, so no step, stiffness or wind makes it grow, and without damping of its own, so
+//! A step of a damped spring by the implicit midpoint rule: A-stable, so no step, stiffness or wind makes it grow, and without numerical damping, so
 //! that a blade swings and comes to rest as the closed form says (Hairer, Nørsett and Wanner, "Solving Ordinary Differential Equations", 1987).
-//! Air drags the blade along by a linear law: it both leans and calms it.
+//! The drag of the air is linear: wind leans a blade, and still air damps it.
 
 use std::f32::consts::TAU;
 use std::ops::Range;
 
 use glam::{Vec2, Vec3};
 
-use super::BladeColumns;
-use super::shape::{along_curve, blade_curve, held};
+use super::columns::BladeColumns;
+use super::shape::{along_curve, blade_curve, clamp_lean};
 use crate::foundations::columns::split_columns;
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::{Level, Simd, kernel};
@@ -27,20 +27,20 @@ use crate::world::obstacles::BLOCK;
 use crate::world::pushers::Pushing;
 use crate::world::{Gusts, World, add_gusts};
 
-/// Most that wind alone leans a blade, in radians.
+/// Maximum lean by wind alone, in radians.
 pub(super) const MOST_BLOWN: f32 = 1.9;
 
 /// Lean of a blade that is pressed flat, in radians.
 pub(super) const PRESSED: f32 = 1.85;
 
-/// Press below which a blade counts as up again.
+/// Press below which a blade counts as upright again.
 const UP_AGAIN: f32 = 0.01;
 
-/// How much stiffer the spring towards the ground is, and how much more it damps, in 1/s.
+/// Additional stiffness of the spring towards the ground, as a factor, and its additional damping, in 1/s.
 const PRESS_STIFF: f32 = 12.0;
 const PRESS_DAMP: f32 = 25.0;
 
-/// What is the same for all blades of a step.
+/// Values that are the same for all blades of a step.
 pub(super) struct Air<'a> {
     pub(super) world: &'a World,
     pub(super) level: Level,
@@ -59,17 +59,17 @@ pub(super) struct Air<'a> {
 /// When blades tear.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Tear {
-    /// Lean, in radians.
+    /// Lean beyond which blades tear, in radians.
     pub(super) above: f32,
-    /// Share of those that come off in this step.
+    /// Share of those that tear in this step.
     pub(super) share: f32,
-    /// Share of the length that stays.
+    /// Share of the length that remains.
     pub(super) stub: f32,
-    /// Another for each step.
+    /// Seed of the draws; changes with each step.
     pub(super) draw: u32,
 }
 
-/// One square's columns.
+/// The columns of one square.
 pub(super) struct Rows<'a> {
     pub(super) fixed: Fixed<'a>,
     pub(super) own: Changing<'a>,
@@ -86,7 +86,7 @@ pub(super) struct Fixed<'a> {
 }
 
 impl Fixed<'_> {
-    /// Some of them.
+    /// The columns of a range of blades.
     pub(super) fn range(&self, range: Range<usize>) -> Self {
         Self {
             position: self.position.map(|column| &column[range.clone()]),
@@ -108,7 +108,7 @@ pub(super) struct Changing<'a> {
 }
 
 impl Changing<'_> {
-    /// The first so many, and the others.
+    /// Splits the columns after a number of blades.
     pub(super) fn split(self, at: usize) -> (Self, Self) {
         let ([lx, lz], [rx, rz], [qx, qz]) = (self.lean, self.rate, self.press);
         let (before, after) = split_columns([self.length, lx, lz, rx, rz, qx, qz], at);
@@ -123,7 +123,7 @@ impl Changing<'_> {
         (of(before, kind), of(after, kinds))
     }
 
-    /// Some of them, for a while.
+    /// Reborrows the columns of a range of blades.
     pub(super) fn range(&mut self, range: Range<usize>) -> Changing<'_> {
         Changing {
             length: &mut self.length[range.clone()],
@@ -136,7 +136,7 @@ impl Changing<'_> {
 }
 
 kernel! {
-    /// Leans blades as the wind is now.
+    /// Leans blades with the present wind.
     fn lean_block(simd, rows: &mut Rows<'_>, air: &Air<'_>, blown: [&[f32]; 2], left: f32) {
         rows.lean_block(simd, air, blown, left);
     }
@@ -148,7 +148,7 @@ kernel! {
 }
 
 impl Rows<'_> {
-    /// Leans every blade as the wind is now; `left` is the share of its lean that each keeps, 0 for none.
+    /// Leans all blades with the present wind; `left` is the share of its lean that each keeps, 0 for none.
     pub(super) fn lean(&mut self, air: &Air<'_>, left: f32) {
         let level = air.level;
         self.in_blown_blocks(air, |rows, blown| {
@@ -156,7 +156,7 @@ impl Rows<'_> {
         });
     }
 
-    /// One step of every blade that nothing presses.
+    /// One step of all blades that nothing presses.
     pub(super) fn swing(&mut self, air: &Air<'_>) {
         let level = air.level;
         self.in_blown_blocks(air, |rows, blown| {
@@ -164,7 +164,7 @@ impl Rows<'_> {
         });
     }
 
-    /// One step of blades that something presses, or that are still coming up: one by one. Returns whether any is still down.
+    /// One step of blades that something presses, or that still rise: one by one. Returns whether any is still down.
     pub(super) fn press<'p, I>(&mut self, air: &Air<'_>, pushers: impl Fn() -> I) -> bool
     where
         I: Iterator<Item = &'p Pushing>,
@@ -201,8 +201,8 @@ impl Rows<'_> {
                 let spring = Spring::new(air.dt, k, slow);
                 let (x, vx) = spring.step(rows.own.lean[0][i], rows.own.rate[0][i], target.x);
                 let (z, vz) = spring.step(rows.own.lean[1][i], rows.own.rate[1][i], target.y);
-                // What the ground stops has no speed left.
-                let [x, z, free] = held(x, z, rise[0][i], rise[1][i]);
+                // The ground stops it.
+                let [x, z, free] = clamp_lean(x, z, rise[0][i], rise[1][i]);
                 (rows.own.lean[0][i], rows.own.lean[1][i]) = (x, z);
                 (rows.own.rate[0][i], rows.own.rate[1][i]) = (vx * free, vz * free);
             }
@@ -210,7 +210,7 @@ impl Rows<'_> {
         down
     }
 
-    /// Takes the blades off that the wind tears; hands out what comes off: its root and its lean.
+    /// Tears blades in the wind, and passes each torn piece on: its root and its lean.
     pub(super) fn tear(&mut self, tear: Tear, torn: &mut Vec<Torn>) {
         for i in 0..self.fixed.id.len() {
             let lean = [self.own.lean[0][i], self.own.lean[1][i]];
@@ -233,7 +233,7 @@ impl Rows<'_> {
         }
     }
 
-    /// Hands out blocks with the air at their roots.
+    /// Calls `each` for blocks of blades, with the air at their roots.
     fn in_blown_blocks(&mut self, air: &Air<'_>, mut each: impl FnMut(&mut Rows<'_>, [&[f32]; 2])) {
         let n = self.fixed.id.len();
         for from in (0..n).step_by(BLOCK) {
@@ -271,7 +271,7 @@ impl Rows<'_> {
             let [bx, bz] = blown(drag, [wx[i], wz[i]], length[i], k[i]);
             let (tx, tz) = (rest_x[i] + bx, rest_z[i] + bz);
             let (x, z) = (tx + (lx[i] - tx) * left, tz + (lz[i] - tz) * left);
-            let [x, z, _] = held(x, z, rise_x[i], rise_z[i]);
+            let [x, z, _] = clamp_lean(x, z, rise_x[i], rise_z[i]);
             (lx[i], lz[i]) = (x, z);
         }
     }
@@ -290,37 +290,37 @@ impl Rows<'_> {
             let now = [lx[i], lz[i], vx[i], vz[i]];
             let blown = blown(drag, [wx[i], wz[i]], length[i], k[i]);
             let target = [rest_x[i] + blown[0], rest_z[i] + blown[1]];
-            [lx[i], lz[i], vx[i], vz[i]] = swung(dt, slow, k[i], now, target, [rise_x[i], rise_z[i]]);
+            [lx[i], lz[i], vx[i], vz[i]] = step_blade(dt, slow, k[i], now, target, [rise_x[i], rise_z[i]]);
         }
     }
 }
 
-/// Sets draws apart.
+/// Separates these draws from all others.
 const RECOVER_SEED: u32 = 0x9ec0_4e55;
 const TEAR_SEED: u32 = 0x7ea6_0ff1;
 
-/// A blade that came off.
+/// A torn-off piece of a blade.
 #[derive(Debug, Clone, Copy, PartialEq)]
 #[non_exhaustive]
 pub struct Torn {
-    /// Where it stood, in metres.
+    /// Root of the blade, in metres.
     pub root: [f32; 3],
-    /// m.
+    /// Length of the piece, in metres.
     pub length: f32,
-    /// Along x and z, in radians.
+    /// Lean along x and z, in radians.
     pub lean: [f32; 2],
-    /// Along x and z, radians a second.
+    /// Rate of the lean along x and z, radians a second.
     pub rate: [f32; 2],
 }
 
 impl Torn {
-    /// Halfway along it, in metres.
+    /// The middle of the blade, in metres.
     pub fn middle(&self) -> [f32; 3] {
         let off = along_curve(blade_curve(self.length, self.lean), 0.5);
         (Vec3::from(self.root) + off).to_array()
     }
 
-    /// How fast that was, in m/s.
+    /// Velocity of the middle, in m/s.
     pub fn velocity(&self) -> [f32; 3] {
         let upright = Vec2::from(self.lean).length().cos();
         let reach = self.length * 0.5;
@@ -328,7 +328,7 @@ impl Torn {
     }
 }
 
-/// The lean that a wind asks for, in radians: in proportion to it while small, and never more than [`MOST_BLOWN`].
+/// Lean at rest in a wind, in radians: proportional to the wind while small, and at most [`MOST_BLOWN`].
 #[inline(always)]
 fn blown(drag: f32, [wx, wz]: [f32; 2], length: f32, stiffness: f32) -> [f32; 2] {
     let per = drag / (length * stiffness + 1e-9);
@@ -337,9 +337,9 @@ fn blown(drag: f32, [wx, wz]: [f32; 2], length: f32, stiffness: f32) -> [f32; 2]
     [x * soft, z * soft]
 }
 
-/// One blade's step: lean and rate along x and z.
+/// Step of one blade: lean and rate along x and z.
 #[inline(always)]
-fn swung(
+fn step_blade(
     dt: f32,
     slow: f32,
     k: f32,
@@ -350,7 +350,7 @@ fn swung(
     let spring = Spring::new(dt, k, slow);
     let (x, vx) = spring.step(x, vx, tx);
     let (z, vz) = spring.step(z, vz, tz);
-    let [x, z, free] = held(x, z, rise_x, rise_z);
+    let [x, z, free] = clamp_lean(x, z, rise_x, rise_z);
     [x, z, vx * free, vz * free]
 }
 
@@ -370,7 +370,7 @@ impl Spring {
         Self { dt, pull: dt * k, keep: 1.0 - half, per: 1.0 / (1.0 + half) }
     }
 
-    /// Value and rate after the step, pulled towards a target.
+    /// Value and rate after the step, with a target value.
     #[inline(always)]
     pub(super) fn step(self, x: f32, v: f32, target: f32) -> (f32, f32) {
         let after = (v * self.keep - self.pull * (x - target)) * self.per;
@@ -378,7 +378,45 @@ impl Spring {
     }
 }
 
-/// Stiffness of a blade that swings so often by itself, 1/s².
+/// Stiffness for a natural frequency in Hz, in 1/s².
 pub(super) fn stiffness(hz: f32) -> f32 {
     (TAU * hz) * (TAU * hz)
+}
+
+impl BladeColumns {
+    /// Columns that a step reads, and columns that it changes.
+    pub(super) fn halves(&mut self) -> (Fixed<'_>, Changing<'_>) {
+        let Self {
+            px,
+            py,
+            pz,
+            length,
+            rest_x,
+            rest_z,
+            lean_x,
+            lean_z,
+            rate_x,
+            rate_z,
+            stiffness,
+            rise_x,
+            rise_z,
+            press_x,
+            press_z,
+            kind,
+            id,
+            ..
+        } = self;
+        let fixed =
+            Fixed { position: [px, py, pz], rest: [rest_x, rest_z], stiffness, rise: [rise_x, rise_z], id };
+        (
+            fixed,
+            Changing {
+                length,
+                lean: [lean_x, lean_z],
+                rate: [rate_x, rate_z],
+                press: [press_x, press_z],
+                kind,
+            },
+        )
+    }
 }

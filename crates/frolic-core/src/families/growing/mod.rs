@@ -90,7 +90,7 @@ pub struct Cluster {
     /// Radius of its bounding ball, in metres.
     pub radius: f32,
     /// Whether it was visible at the last update.
-    pub seen: bool,
+    pub visible: bool,
     key: u32,
     /// Steps that its elements have taken.
     done: u64,
@@ -207,7 +207,7 @@ impl Growing {
                     len,
                     layout,
                     radius: of.radius + self.size.max,
-                    seen: true,
+                    visible: true,
                     key,
                     done: 0,
                     still: false,
@@ -238,10 +238,12 @@ impl Growing {
         Units { slow, more: fast - slow }
     }
 
-    /// Updates which clusters are visible. `sees` gets the centre and radius of a ball, in metres. A cluster that becomes visible takes its
+    /// Updates which clusters are visible. `is_visible` gets the centre and radius of a ball, in metres. A cluster that becomes visible takes its
     /// missed steps before it is shown.
-    pub fn look(&mut self, sees: impl Fn([f32; 3], f32) -> bool + Sync) {
-        self.clusters.par_iter_mut().for_each(|cluster| cluster.seen = sees(cluster.place, cluster.radius));
+    pub fn update_visibility(&mut self, is_visible: impl Fn([f32; 3], f32) -> bool + Sync) {
+        self.clusters
+            .par_iter_mut()
+            .for_each(|cluster| cluster.visible = is_visible(cluster.place, cluster.radius));
     }
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; other steps are not taken). Before a step of another length all clusters take
@@ -263,7 +265,7 @@ impl Growing {
             let (turn, rotation) = (self.steps, u64::from(self.spec.rotation));
             // Hidden clusters take turns.
             grown +=
-                self.catch_up(|nth, cluster| cluster.seen || (nth as u64 + turn).is_multiple_of(rotation));
+                self.catch_up(|nth, cluster| cluster.visible || (nth as u64 + turn).is_multiple_of(rotation));
             for nth in 0..self.spec.harvest.len() {
                 let harvest = self.spec.harvest[nth];
                 if harvest.is_due(from, self.time) {
@@ -349,10 +351,10 @@ impl Growing {
     /// Fills and returns the columns of the visible clusters; [`Growing::visible`] has the first element of each.
     pub fn show(&mut self, meter: &mut Meter) -> &ShownColumns {
         let started = meter.start(Stage::Gather);
-        self.catch_up(|_, cluster| cluster.seen);
+        self.catch_up(|_, cluster| cluster.visible);
         self.visible.clear();
         let mut end = 0;
-        for (nth, cluster) in self.clusters.iter().enumerate().filter(|(_, cluster)| cluster.seen) {
+        for (nth, cluster) in self.clusters.iter().enumerate().filter(|(_, cluster)| cluster.visible) {
             self.visible.push((nth as u32, end));
             end += cluster.len;
         }

@@ -1,0 +1,95 @@
+//! Squares of ground and the blades on them.
+
+use glam::{Vec2, Vec3};
+
+use super::columns::BladeRow;
+use crate::placement::MOST_KINDS;
+use crate::poses::Group;
+use crate::world::pushers::Pushing;
+
+/// A square of ground and the blades on it.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Chunk {
+    /// Coordinates of the square, in sides from the origin.
+    pub cell: [i32; 2],
+    /// Index of its first blade.
+    pub first: u32,
+    /// Number of its blades.
+    pub len: u32,
+    /// Cumulative number of blades by kind: blades of a kind are contiguous.
+    pub kinds: [u32; MOST_KINDS],
+    /// Least x, y, z that any part of its blades can reach, in metres.
+    pub low: [f32; 3],
+    /// Greatest x, y, z that any part of its blades can reach, in metres.
+    pub high: [f32; 3],
+    /// Whether it was visible at the last update.
+    pub visible: bool,
+    /// Whether something presses its blades down, or did recently.
+    pub pressed: bool,
+    /// Its group; none if its blades are drawn one by one.
+    pub group: Option<Group>,
+    /// Its layout, while it is level and shows all of it.
+    pub(super) layout: Option<u32>,
+    /// Whether it holds a square of endless ground.
+    pub(super) there: bool,
+    /// Distance from the eye at the last update, in metres.
+    pub(super) distance: f32,
+    /// Whether its blades are drawn one by one at any distance.
+    pub(super) apart: bool,
+    /// Whether it was not stepped for some time, so that its blades have to start at the lean of the wind.
+    pub(super) stale: bool,
+    /// Time for which blades that stop swinging still settle, in seconds.
+    pub(super) settle: f32,
+}
+
+impl Chunk {
+    pub(super) fn empty(first: u32) -> Self {
+        Self {
+            cell: [0; 2],
+            first,
+            len: 0,
+            kinds: [0; MOST_KINDS],
+            low: [f32::INFINITY; 3],
+            high: [f32::NEG_INFINITY; 3],
+            visible: true,
+            pressed: false,
+            group: None,
+            layout: None,
+            there: false,
+            distance: 0.0,
+            apart: false,
+            stale: false,
+            settle: 0.0,
+        }
+    }
+
+    /// Adds a blade, and extends the box by its reach.
+    pub(super) fn add(&mut self, row: &BladeRow) {
+        let reach = row.length;
+        self.len += 1;
+        // Kinds come in order.
+        self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
+        for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
+            // Apart from its width, no part of a blade is below its root.
+            let below = if axis == 1 { row.size } else { reach + row.size };
+            self.low[axis] = self.low[axis].min(at - below);
+            self.high[axis] = self.high[axis].max(at + reach + row.size);
+        }
+    }
+
+    /// Range of its blades of a kind: first and count.
+    pub fn of_kind(&self, kind: usize) -> (u32, u32) {
+        let before = if kind == 0 { 0 } else { self.kinds[kind.min(MOST_KINDS) - 1] };
+        let end = self.kinds.get(kind).copied().unwrap_or(before);
+        (self.first + before, end - before)
+    }
+
+    /// Whether a pusher reaches it.
+    pub(super) fn is_reached_by(&self, pushing: &Pushing) -> bool {
+        let [low, high] = [Vec3::from(self.low), Vec3::from(self.high)];
+        let nearest = pushing.at.clamp(low, high);
+        let off = Vec2::new(nearest.x - pushing.at.x, nearest.z - pushing.at.z);
+        off.length() < pushing.radius
+    }
+}
