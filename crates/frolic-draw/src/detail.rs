@@ -156,7 +156,7 @@ impl Detail {
         if !self.is_active() {
             return Some(Kept::FULL);
         }
-        // Out at any distance and size.
+        // Left out at any distance and size.
         if random >= self.density * (1.0 + FADE) {
             return None;
         }
@@ -193,7 +193,7 @@ mod tests {
         (0..4000).map(|id| detail.keep(random(id)[0], distance, pixels)).collect()
     }
 
-    /// The number falls evenly over the edge, and area covered falls with it: no line, no jump.
+    /// The number falls evenly over the edge, and the covered area with it: no line, no jump.
     #[test]
     fn the_edge_is_soft() {
         let detail = Detail::new(&DetailSpec::reach(100.0, 0.5));
@@ -211,7 +211,7 @@ mod tests {
         assert_eq!(before, 0.0);
     }
 
-    /// One element on its way out only ever shrinks, and does so over a stretch.
+    /// A vanishing element only ever shrinks, and does so over a distance.
     #[test]
     fn an_element_does_not_pop() {
         let detail = Detail::new(&DetailSpec::reach(100.0, 0.5));
@@ -226,7 +226,7 @@ mod tests {
         }
     }
 
-    /// What comes in where others vanish makes up for what those no longer cover, and each only ever grows.
+    /// Elements that appear where others vanish make up for the area that those no longer cover, and each only ever grows.
     #[test]
     fn what_comes_in_makes_up_for_what_vanishes() {
         let near = Detail::new(&DetailSpec::reach(60.0, 0.5));
@@ -246,16 +246,16 @@ mod tests {
             let sizes: Vec<f32> = (0..1000).map(|step| size(29.0 + step as f32 * 0.032)).collect();
             assert!(sizes.windows(2).all(|pair| (0.0..0.02).contains(&(pair[1] - pair[0]))), "{id}");
         }
-        // At once, a millimetre before the distance.
+        // Suddenly, over the last millimetre.
         let step = Detail::new(&DetailSpec::default().from(5.0, 5.0));
         assert!(kept(&step, 4.99, 9.0).iter().all(Option::is_none));
         assert!(kept(&step, 5.01, 9.0).iter().flatten().all(|kept| kept.left == 1.0));
-        // Eased, both ends move together.
+        // With reduced detail both ends move together.
         let eased = Detail::eased(&DetailSpec::reach(60.0, 0.5).from(20.0, 30.0), 0.5, 1.0);
         assert_eq!((eased.from, eased.onset, eased.reach), (10.0, 5.0, 30.0));
     }
 
-    /// Half as large on the screen: a share of them, each larger, covering as much.
+    /// At half the size on the screen: a share of the elements, each larger, covers the same area.
     #[test]
     fn thinning_keeps_what_is_covered() {
         let detail = Detail::new(&DetailSpec::default().thin_below(4.0));
@@ -268,7 +268,7 @@ mod tests {
         }
     }
 
-    /// Half of the elements, each larger, cover as much at any distance; with all of the detail and all elements nothing changes.
+    /// Half of the elements, each larger, cover the same area at any distance; with full detail and all elements nothing changes.
     #[test]
     fn easing_keeps_what_is_covered() {
         let spec = DetailSpec::default();

@@ -1,5 +1,5 @@
-//! From an element to finished vertices: place, size, colour, light. What `batched` merges and what the CPU backend works
-//! out for itself while drawing are these same functions, so both give the same bits.
+//! From an element to finished vertices: position, size, colour, light. `batched` lists and the CPU backend call the same
+//! functions, so both give the same bits.
 
 use frolic_raster::points::Skin;
 use frolic_raster::surfaces::{self, Bend, Paint, Pose, RibbonForm};
@@ -14,7 +14,7 @@ use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Facing, Form, Look, Play, RibbonSpec};
 use crate::mesh::Mesh;
 
-/// Finished vertices that one instance of a look takes, as `batched` merges them.
+/// Number of finished vertices for one instance of a look in a `batched` list.
 pub fn stride(look: &Look) -> usize {
     match &look.form {
         Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => 4,
@@ -30,7 +30,7 @@ pub(crate) fn in_points(look: &Look) -> bool {
     matches!(look.form, Form::Ribbon(_) | Form::Mesh { .. })
 }
 
-/// Finished vertices for each point of a skin: a ribbon's come twice, once for each edge.
+/// Finished vertices for each point of a skin: two for a ribbon, one for each edge.
 pub(crate) fn a_point(look: &Look) -> usize {
     if matches!(look.form, Form::Ribbon(_)) { 2 } else { 1 }
 }
@@ -44,7 +44,7 @@ fn skin_points(look: &Look, level: Level) -> usize {
     }
 }
 
-/// Writes a skin out as finished vertices.
+/// Writes a skin as finished vertices.
 pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
     let each = a_point(look);
     for (nth, copies) in into.chunks_exact_mut(each).take(skin.len).enumerate() {
@@ -55,13 +55,13 @@ pub(crate) fn store_skin(look: &Look, skin: &Skin, into: &mut [Vertex]) {
     }
 }
 
-/// Takes a skin of a level in from finished vertices.
+/// Reads a skin of a level from finished vertices.
 pub(crate) fn load_skin(look: &Look, level: Level, vertices: &[Vertex], skin: &mut Skin) {
     let each = a_point(look);
     take_vertices(skin, &vertices[..skin_points(look, level) * each], each, each > 1);
 }
 
-/// A point of a skin's first instance as a finished vertex.
+/// A point of the first instance of a skin as a finished vertex.
 pub(crate) fn vertex_of(skin: &Skin, nth: usize) -> Vertex {
     let (eight, lane) = skin.point(0, nth);
     let of = |columns: &[Lanes; 3]| columns.map(|column| column[lane]);
@@ -75,12 +75,12 @@ pub(crate) fn vertex_of(skin: &Skin, nth: usize) -> Vertex {
     }
 }
 
-/// Takes the finished vertices of one mesh or ribbon into a skin, every `step`th.
+/// Reads the finished vertices of one mesh or ribbon into a skin, every `step`th.
 fn take_vertices(skin: &mut Skin, vertices: &[Vertex], step: usize, is_ribbon: bool) {
     skin.opacity = [vertices.first().map_or(0.0, |vertex| vertex.opacity); LANES];
     skin.start(vertices.len() / step, usize::from(is_ribbon));
     for nth in 0..skin.used() * LANES {
-        // Filler repeats the last, or the one ribbon.
+        // Unused lanes repeat the last ribbon.
         let point = if is_ribbon { nth / LANES } else { nth.min(skin.len - 1) };
         let vertex = &vertices[point * step];
         let (eight, lane) = (&mut skin.eights[nth / LANES], nth % LANES);
@@ -117,15 +117,15 @@ pub(crate) fn mesh(look: &Look, level: Level) -> Option<&Mesh> {
     Some(coarse.as_ref().filter(|_| level != Level::Full).unwrap_or(fine))
 }
 
-/// Who asks for vertices: from where things are seen, and from where lit.
+/// Viewpoint for vertex generation and lighting.
 #[derive(Clone, Copy)]
 pub(crate) struct Seen<'a, 'l> {
     pub(crate) list: &'a DrawList<'l>,
-    /// What billboards and ribbons turn to.
+    /// Billboards and ribbons face this.
     pub(crate) view: &'a View,
-    /// The camera: distances and highlights are seen from here, whoever asks.
+    /// The camera, for distances and highlights, in any pass.
     pub(crate) camera: &'a View,
-    /// Whether the sun's light is kept apart, as shadows may fall.
+    /// Whether the light of the sun is kept separate, because shadows may fall.
     pub(crate) shadows: bool,
 }
 
@@ -134,18 +134,18 @@ pub(crate) struct Seen<'a, 'l> {
 pub(crate) enum Missing {
     /// Not born yet, dead, too large, or left out by distance.
     LeftOut,
-    /// All of it is beside the picture.
+    /// All of it is outside the picture.
     OutOfSight,
 }
 
-/// An element before its vertices: where, how large, which colour.
+/// An element before its vertices: position, size, colour.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Body {
     pub(crate) at: Vec3,
     pub(crate) size: f32,
-    /// 1, or less on its way out.
+    /// 1, or less while it vanishes.
     left: f32,
-    /// How much wider it is than by itself, as it stands for others.
+    /// Factor on the width, where it stands for other elements.
     wide: f32,
     age: f32,
     colour: [f32; 3],
@@ -154,17 +154,17 @@ pub(crate) struct Body {
     pub(crate) level: Level,
 }
 
-/// Ribbons of one look, and as many points, that are worked out side by side.
+/// Ribbons of one look and of equal length, computed side by side.
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct Sheaf {
     pub(crate) ribbons: surfaces::Sheaf,
     pub(crate) levels: [Level; LANES],
-    /// Depth that each is sorted by, in metres.
+    /// Depth of each for sorting, in metres.
     pub(crate) order_depth: Lanes,
 }
 
 impl Sheaf {
-    /// Whether one of this level has room in it.
+    /// Whether a ribbon of this level fits.
     #[inline(always)]
     pub(crate) fn takes(&self, level: Level) -> bool {
         let coarse = |level| level != Level::Full;
@@ -196,12 +196,12 @@ impl Sheaf {
 }
 
 impl Seen<'_, '_> {
-    /// The element's body, or `None` if it is not there: not born yet, dead, or left out by distance.
+    /// The body of the element, or `None`: not born yet, dead, or left out by distance.
     pub(crate) fn body(&self, source: &Source<'_>, element: usize) -> Option<Body> {
         let Source { instances, look, .. } = source;
         let at = Vec3::from(instances.place(element));
         let age = instances.age(element);
-        // Written so that what is not a number is not seen.
+        // Written so that NaN is not visible.
         let there = at.is_finite() && (0.0..1.0).contains(&age);
         if !there {
             return None;
@@ -226,7 +226,7 @@ impl Seen<'_, '_> {
             _ => [1.0; 3],
         };
         let [r, g, b] = now.colour;
-        // A blade that stands for others is wider, not longer: as much is covered.
+        // A blade that stands for others is wider, not longer: the covered area stays the same.
         let wide = if instances.poses.bend.is_some() { kept.left * kept.stands_for } else { kept.size };
         Some(Body {
             at,
@@ -241,7 +241,7 @@ impl Seen<'_, '_> {
         })
     }
 
-    /// The vertex that stands for a disc, four times over but for its corners.
+    /// The common vertex of a disc, which is stored four times, with a corner each.
     pub(crate) fn disc(&self, source: &Source<'_>, element: usize) -> Vertex {
         let Some(body) = self.body(source, element) else { return Vertex::default() };
         let light = self.list.lighting.on_soft(source.look.lit, body.at);
@@ -261,7 +261,7 @@ impl Seen<'_, '_> {
         let factor = look.along(along);
         let own = Vec3::from(body.colour) * Vec3::from(factor) * body.opacity;
         let [light, sun] = self.list.lighting.on_surface(look.surface, place, normal, self.camera.eye);
-        // Where shadows may fall on it, the sun's part is kept apart.
+        // Where shadows may fall, the light of the sun is kept separate.
         let apart = self.shadows && (look.solid || matches!(look.form, Form::Billboard { .. }));
         let (colour, sun) = if apart { (own * light, own * sun) } else { (own * (light + sun), Vec3::ZERO) };
         Vertex {
@@ -273,7 +273,7 @@ impl Seen<'_, '_> {
         }
     }
 
-    /// Appends the vertices of a billboard or sprite; returns the level, or `None` (and appends nothing) if it is not there.
+    /// Appends the vertices of a billboard or sprite; returns the level, or `None` (and appends nothing) if it is not visible.
     pub(crate) fn vertices(&self, entry: Entry, into: &mut Vec<Vertex>) -> Option<Level> {
         let source = &self.list.sources[entry.source as usize];
         let element = entry.element as usize;
@@ -346,7 +346,7 @@ impl Seen<'_, '_> {
         Some(Level::Full)
     }
 
-    /// The lit points of a ribbon or mesh; returns the level. Of meshes only those that `within` can see, if that is given.
+    /// The lit points of a ribbon or mesh; returns the level. With `within`, only meshes that this view sees.
     pub(crate) fn skin(
         &self,
         set: InstructionSet,
@@ -366,7 +366,7 @@ impl Seen<'_, '_> {
             Form::Mesh { .. } => {
                 skin.start(skin_points(look, body.level), 0);
                 let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
-                // Most of a crowd's points are never worked out: those beside the picture.
+                // Saves most points of a crowd: those outside the picture.
                 let blades = source.instances.poses.bend;
                 let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
                 if blades.is_none() && within.is_some_and(hidden) {
@@ -394,17 +394,17 @@ impl Seen<'_, '_> {
         Ok(body.level)
     }
 
-    /// The body of an element that is large enough to be drawn, and not too large.
+    /// The body of an element, if it is large enough to be drawn, and not too large.
     #[inline(always)]
     pub(crate) fn sized_body(&self, source: &Source<'_>, element: usize) -> Option<Body> {
         self.body(source, element).filter(|body| body.size > 0.0 && body.size < 1e9)
     }
 
-    /// How the points of a look are lit and coloured.
+    /// Lighting and colour of the points of a look.
     fn paint<'p>(&'p self, look: &'p Look) -> Paint<'p> {
         Paint {
             surface: look.surface,
-            // Where shadows may fall on it, the sun's part is kept apart.
+            // Where shadows may fall, the light of the sun is kept separate.
             apart: self.shadows && look.solid,
             hazed: look.hazed,
             along: look.gradient_along(),
@@ -420,19 +420,19 @@ impl Seen<'_, '_> {
         surfaces::ribbons(set, skin, &sheaf.ribbons, form, &self.paint(look));
     }
 
-    /// Control point and tip of a ribbon, from its root.
+    /// Control point and tip of a ribbon, relative to its root.
     #[inline(always)]
     fn curve(&self, source: &Source<'_>, element: usize, body: &Body) -> [Vec3; 2] {
         if let Some(curve) = source.instances.curve_of(element, body.left) {
             return curve;
         }
-        // A straight one, or one that hangs over by its tilt.
+        // Straight, or bent by its tilt.
         let length = if let Form::Ribbon(ribbon) = &source.look.form { ribbon.length } else { 0.0 };
         let tip = self.turn(source, element, body) * Vec3::Y * (length * body.size);
         [Vec3::new(tip.x * 0.25, tip.y * 0.5 + tip.length() * 0.1, tip.z * 0.25), tip]
     }
 
-    /// How an element is turned; one without columns for it, by its random numbers.
+    /// Rotation of an element; without columns for it, from its random numbers.
     fn turn(&self, source: &Source<'_>, element: usize, body: &Body) -> Mat3 {
         let [turn, tilt] = match source.instances.poses.turn {
             Some([turn, tilt]) => [turn[element], tilt[element]],
@@ -441,7 +441,7 @@ impl Seen<'_, '_> {
         };
         let (sin_turn, cos_turn) = libm::sincosf(turn);
         let (sin_tilt, cos_tilt) = libm::sincosf(tilt);
-        // About y, then about the x axis that this gives.
+        // About y, then about the turned x axis.
         let x = Vec3::new(cos_turn, 0.0, -sin_turn);
         let z = Vec3::new(sin_turn, 0.0, cos_turn);
         Mat3::from_cols(x, Vec3::Y * cos_tilt + z * sin_tilt, z * cos_tilt - Vec3::Y * sin_tilt)
@@ -460,7 +460,7 @@ fn billboard_axes(view: &View, facing: Facing, aspect: f32, body: &Body, velocit
     let (turn, longer) = match facing {
         Facing::Camera => (0.0, 0.0),
         Facing::Spin { rate } => {
-            // Its age in seconds is not at hand where it lives for ever; then it stands still.
+            // An element that lives for ever has no age in seconds; its texture then stands still.
             let degrees = rate.at(body.random[0]) * body.age;
             (body.random[1] * TURN + degrees.to_radians(), 0.0)
         }

@@ -1,4 +1,4 @@
-//! From the parts of a scene to what is drawn: textures and letters in one atlas, meshes, sprites layer by layer.
+//! Drawing of the decor of a scene: textures and letters in one atlas, meshes, sprites layer by layer.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -15,23 +15,23 @@ use crate::parts::{PutSpec, ReliefPart, TextSpec, TilesSpec};
 use crate::spec::SceneSpec;
 use crate::terrain::TerrainMesh;
 
-/// What a scene has besides its populations.
+/// All of a scene besides its populations.
 #[derive(Debug)]
 pub(crate) struct Decor {
     pub(crate) library: Library,
     groups: Vec<Group>,
     reliefs: Vec<Relief>,
-    /// Terrain. The scene builds it from its assets, once; it does not depend on the size of the picture.
+    /// Terrain, built once from the scene's assets; it does not depend on the size of the picture.
     pub(crate) terrains: Vec<TerrainMesh>,
-    /// Texts whose words change with time: which group, where its letters start, and how it is set.
+    /// Texts that change with time: group, index of the first letter, and layout.
     font: Option<Font>,
     size: ImageSize,
-    /// The second that clocks show, how many were caught then, and the words of one of them.
+    /// Second of the last update, numbers caught at that time, and a buffer for one text.
     second: Option<(u64, u64)>,
     words: String,
 }
 
-/// A mask shown as relief: one sprite whose picture is painted anew where the mask was edited.
+/// A mask drawn as relief: one sprite, whose texture is repainted where the mask was edited.
 #[derive(Debug)]
 struct Relief {
     spec: ReliefPart,
@@ -46,7 +46,7 @@ impl Relief {
         let mut builder = AtlasBuilder::default();
         let whole = spec.paint.paint(mask, [0, 0, mask.width(), mask.height()])?;
         let region = builder.picture("relief", whole).frame(0);
-        // An atlas of its own, so that it is painted over in place.
+        // An atlas of its own, so that it can be repainted in place.
         let library = Library { meshes: HashMap::new(), atlas: Arc::new(builder.build()?) };
         let look = LookSpec::sprites(false, spec.layer).build_with(&library)?;
         drop(library);
@@ -83,19 +83,19 @@ struct Group {
     put: PutSpec,
     look: Look,
     sprites: Vec<Sprite>,
-    /// Sprites that do not change; letters of clocks follow.
+    /// Sprites that do not change; the letters of clocks follow.
     still: usize,
     clocks: Vec<TextSpec>,
 }
 
-/// Letters in the world are drawn this high and looked up smaller, in pixels.
+/// Height of the letters of texts in the world, in pixels of the atlas.
 const WORLD_LETTERS: f32 = 72.0;
 
 /// Name of the font in the atlas; no texture can have it.
 const FONT: &str = "\u{1}font";
 
 impl Decor {
-    /// Reads files, packs the atlas, sets the texts.
+    /// Reads files, packs the atlas, lays out the texts.
     pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
         let mut sheets: HashMap<&str, Sheet> = HashMap::new();
@@ -227,9 +227,9 @@ impl Decor {
         Ok(decor)
     }
 
-    /// The group of sprites that are put this way, made if there is none.
+    /// The group of sprites with this `put`, created if there is none.
     fn group(&mut self, put: &PutSpec) -> Result<usize, SpecError> {
-        // Their places differ; what is drawn by one look does not.
+        // Positions differ within a group; the settings that make up a look do not.
         let put = PutSpec { anchor: [0.0; 2], orientation: Default::default(), ..put.clone() };
         if let Some(nth) = self.groups.iter().position(|group| group.put == put) {
             return Ok(nth);
@@ -244,7 +244,7 @@ impl Decor {
         Ok(self.groups.len() - 1)
     }
 
-    /// Paints reliefs anew where their masks were edited.
+    /// Repaints reliefs where their masks were edited.
     pub(crate) fn follow(&mut self, world: &World) {
         for relief in &mut self.reliefs {
             if let Some(mask) = world.obstacle_named(&relief.spec.obstacle).and_then(|nth| world.mask(nth)) {
@@ -253,7 +253,7 @@ impl Decor {
         }
     }
 
-    /// Sets texts to a time of the scene, in seconds, and to what collectors have picked up.
+    /// Updates texts for a time of the scene, in seconds, and for the numbers that collectors have caught.
     pub(crate) fn tell(&mut self, time: f64, caught: &[u64]) {
         let second = (time.max(0.0) as u64, caught.iter().sum());
         if self.second == Some(second) {
@@ -271,7 +271,7 @@ impl Decor {
         }
     }
 
-    /// What is drawn beside the populations, in the order of the scene.
+    /// Draw calls besides those of the populations, in the order of the scene.
     pub(crate) fn drawn(&self) -> impl Iterator<Item = (Instances<'_>, &Look)> {
         let terrains = self.terrains.iter().filter_map(TerrainMesh::drawn);
         let reliefs = self.reliefs.iter().map(|relief| (Instances::sprites(&relief.sprite), &relief.look));
@@ -281,7 +281,7 @@ impl Decor {
     }
 }
 
-/// A place of the screen measured from its anchor; a place of the world as it is.
+/// A position on the screen relative to its anchor; a position in the world unchanged.
 fn on(put: &PutSpec, position: [f32; 3], size: ImageSize) -> [f32; 3] {
     if !put.on_screen {
         return position;

@@ -1,4 +1,4 @@
-//! The parts of a scene that are no populations: textures, meshes, sprites, tile maps, texts.
+//! The parts of a scene besides populations: textures, meshes, sprites, tile maps, texts.
 
 use derive_setters::Setters;
 use std::fmt::Write;
@@ -8,15 +8,15 @@ use frolic_core::{SpecError, WorldSpec, vector_within, within};
 use frolic_draw::{Align, Colour, Orientation, ReliefSpec, TuftSpec};
 use serde::{Deserialize, Serialize};
 
-/// A texture: from a PNG file, or painted.
+/// A texture: from a PNG file, or generated.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextureSpec {
-    /// Its name.
+    /// Name for references.
     #[setters(into)]
     pub name: String,
-    /// The PNG, beside the scene file: any colour type; at most 16384 pixels a side and 2^26 in all.
+    /// The PNG, relative to the scene file: any colour type; at most 16384 pixels a side and 2^26 in all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub file: Option<String>,
@@ -24,7 +24,7 @@ pub struct TextureSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(skip)]
     pub tuft: Option<TuftSpec>,
-    /// Frames of equal size, across and down. Default `[1, 1]`.
+    /// Number of frames of equal size, across and down. Default: `[1, 1]`.
     #[serde(default = "single")]
     pub frames: [u32; 2],
 }
@@ -34,7 +34,7 @@ fn single() -> [u32; 2] {
 }
 
 impl TextureSpec {
-    /// From a PNG.
+    /// A texture from a PNG.
     pub fn new(name: &str, file: &str) -> Self {
         Self { name: name.into(), file: Some(file.into()), tuft: None, frames: single() }
     }
@@ -56,15 +56,15 @@ impl TextureSpec {
     }
 }
 
-/// A mesh, written down: small, every triangle flat.
+/// A small mesh of flat triangles, given in the scene.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct MeshSpec {
-    /// Its name.
+    /// Name for references.
     #[setters(into)]
     pub name: String,
-    /// Places, m at size 1.
+    /// Vertices, in metres at size 1.
     #[setters(into)]
     pub vertices: Vec<[f32; 3]>,
     /// Triangles: three vertices each, counted from 0, anticlockwise as seen from outside.
@@ -72,7 +72,7 @@ pub struct MeshSpec {
     pub triangles: Vec<[u16; 3]>,
 }
 
-/// How a sprite or text in the world stands.
+/// Orientation of a sprite or text in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
@@ -80,9 +80,9 @@ pub enum OrientationSpec {
     /// Faces the camera.
     #[default]
     Camera,
-    /// Upright, facing a bearing, degrees from -z towards x.
+    /// Upright, facing a bearing, in degrees from -z towards x.
     Upright(f32),
-    /// Lies face up, its upper edge towards a bearing, degrees from -z towards x.
+    /// Flat, with its upper edge towards a bearing, in degrees from -z towards x.
     Flat(f32),
 }
 
@@ -103,25 +103,25 @@ impl OrientationSpec {
     }
 }
 
-/// Where something is put: on the screen or in the world, in which layer, in which colour.
+/// Position and orientation of a sprite, tile map or text: on the screen or in the world, and its layer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PutSpec {
-    /// Whether places and sizes are pixels of the picture and not metres. Default in the world.
+    /// Whether positions and sizes are pixels of the picture instead of metres in the world. Default: false.
     #[setters(skip)]
     pub on_screen: bool,
-    /// The point of the picture that places are measured from, as a share of its size. Default the upper left.
+    /// Origin of positions in the picture, as a share of its size. Default: the upper left corner.
     pub anchor: [f32; 2],
-    /// Layers are drawn in rising order, -1000 to 1000. Default 0.
+    /// Layers are drawn in ascending order, -1000 to 1000. Default: 0.
     pub layer: i32,
-    /// How it stands in the world. Default facing the camera.
+    /// Orientation in the world. Default: facing the camera.
     pub orientation: OrientationSpec,
-    /// Whether solid things nearer than it hide it. Default yes.
+    /// Whether nearer solid elements hide it. Default: true.
     pub depth_test: bool,
-    /// Factor on its colours, 0 to 1e6. Default 1.
+    /// Factor on its colours, 0 to 1e6. Default: 1.
     pub glow: f32,
-    /// How much of its colour comes from lights, sun and sky, 0 to 1. Default 0.
+    /// Share of the colour that is lit by lamps, sun and sky, 0 to 1. Default: 0.
     pub lit: f32,
 }
 
@@ -140,7 +140,7 @@ impl Default for PutSpec {
 }
 
 impl PutSpec {
-    /// On the screen, measured from a point of the picture (a share of its size), in a layer.
+    /// On the screen, in a layer, relative to a point of the picture (a share of its size).
     pub fn on_screen(anchor: [f32; 2], layer: i32) -> Self {
         Self { on_screen: true, anchor, layer, ..Self::default() }
     }
@@ -159,36 +159,36 @@ impl PutSpec {
     }
 }
 
-/// A picture or board.
+/// An image or a board.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SpriteSpec {
-    /// Where its pivot is: metres, or pixels right and down of the anchor (the third is not used).
+    /// Position of its pivot: in metres, or in pixels right and down of the anchor (the third value is not used).
     pub position: [f32; 3],
-    /// Width and height, m or pixels, 0 to 1e6. Default 1.
+    /// Width and height, in metres or pixels, 0 to 1e6. Default: 1.
     pub size: [f32; 2],
-    /// The point that is placed and turned about, as a share of the size from the upper left. Default the middle.
+    /// Point at the position, about which it turns, as a share of the size from the upper left corner. Default: the centre.
     pub pivot: [f32; 2],
-    /// Turn about the pivot, degrees anticlockwise as seen. Default 0.
+    /// Turn about the pivot, in degrees anticlockwise as seen. Default: 0.
     pub turn_degrees: f32,
-    /// Colour, multiplied into the texture. Default white.
+    /// Factor on the colour of the texture. Default: white.
     pub colour: Colour,
-    /// Opacity, 0 to 1. Default 1.
+    /// Opacity, 0 to 1. Default: 1.
     pub opacity: f32,
-    /// Name of the texture it shows. Default none: all of its colour.
+    /// Name of the texture. Default: none, a plain colour.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub texture: Option<String>,
-    /// Which frame of the texture. Default 0.
+    /// Frame of the texture. Default: 0.
     pub frame: u32,
-    /// Radius of its corners, m or pixels, 0 to 1e6. Default 0.
+    /// Corner radius, in metres or pixels, 0 to 1e6. Default: 0.
     pub corner: f32,
-    /// Width of its border, m or pixels, 0 to 1e6. Default 0.
+    /// Width of the border, in metres or pixels, 0 to 1e6. Default: 0.
     pub border: f32,
-    /// Colour of the border. Default white.
+    /// Colour of the border. Default: white.
     pub border_colour: Colour,
-    /// Where it is put.
+    /// Position and orientation.
     pub put: PutSpec,
 }
 
@@ -219,26 +219,26 @@ pub struct TilesSpec {
     /// Name of the texture whose frames are the tiles.
     #[setters(into)]
     pub texture: String,
-    /// Places across and down, 1 to 8192 each, where every place takes a tile at random.
+    /// Number of places across and down, 1 to 8192 each, with a random tile at each.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub scatter: Option<[u32; 2]>,
-    /// Tiles row after row from the top, frames counted from 0.
+    /// Tiles by row from the top, as frames counted from 0.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[setters(into)]
     pub rows: Vec<Vec<u16>>,
-    /// A grey PNG, a pixel a place: its value is the tile, 255 none.
+    /// A grey PNG, one pixel for each place: its value is the tile, 255 for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub index: Option<String>,
-    /// Middle of the quad, in metres, or pixels right and down of the anchor.
+    /// Centre of the quad, in metres, or in pixels right and down of the anchor.
     pub position: [f32; 3],
-    /// Width and height of the quad, m or pixels, 0 to 1e6.
+    /// Width and height of the quad, in metres or pixels, 0 to 1e6.
     pub size: [f32; 2],
-    /// Colour, multiplied in. Default white.
+    /// Factor on the colour of the texture. Default: white.
     #[serde(default = "white")]
     pub colour: Colour,
-    /// Where it is put.
+    /// Position and orientation.
     #[serde(default)]
     pub put: PutSpec,
 }
@@ -248,39 +248,39 @@ fn white() -> Colour {
 }
 
 impl TilesSpec {
-    /// Places that take a tile at random: tile numbers below `count`, by the scene's seed.
+    /// Random tiles: numbers below `count`, by the scene's seed.
     pub(crate) fn scattered(seed: u32, [w, h]: [u32; 2], count: u32) -> Vec<u16> {
         let places = (0..h).flat_map(|j| (0..w).map(move |i| (i, j)));
         places.map(|(i, j)| (hash3(i, j, seed)[0] % count.min(u32::from(u16::MAX))) as u16).collect()
     }
 }
 
-/// Text in the font that ships.
+/// Text in the built-in font.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextSpec {
-    /// What it says, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss, and `{caught.0}` for what the first
-    /// collector of the world has picked up so far.
+    /// The text, at most 1000 characters; `{time}` stands for the scene's time, as h:mm:ss, and `{caught.0}` for the number that the first
+    /// collector of the world has caught so far.
     #[setters(into)]
     pub text: String,
-    /// Upper end of the first line: metres, or pixels right and down of the anchor.
+    /// Upper end of the first line: in metres, or in pixels right and down of the anchor.
     pub position: [f32; 3],
-    /// Height of the letters: metres, or 1 to 512 pixels.
+    /// Height of the letters: in metres, or 1 to 512 pixels.
     pub size: f32,
-    /// Where lines stand relative to the position. Default left.
+    /// Alignment of lines to the position. Default: left.
     #[serde(default)]
     pub align: Align,
-    /// Colour. Default white.
+    /// Colour. Default: white.
     #[serde(default = "white")]
     pub colour: Colour,
-    /// Opacity, 0 to 1. Default 1.
+    /// Opacity, 0 to 1. Default: 1.
     #[serde(default = "opaque")]
     pub opacity: f32,
-    /// What `{time}` counts from, in seconds, 0 to 1e9. Default 0.
+    /// Start of `{time}`, in seconds, 0 to 1e9. Default: 0.
     #[serde(default)]
     pub time_from: f64,
-    /// Where it is put.
+    /// Position and orientation.
     #[serde(default)]
     pub put: PutSpec,
 }
@@ -289,7 +289,7 @@ fn opaque() -> f32 {
     1.0
 }
 
-/// Shows a mask of the world as cut relief, dug as it is.
+/// Draws a mask of the world as stone, with its current shape.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
@@ -299,13 +299,13 @@ pub struct ReliefPart {
     /// How it is painted.
     #[serde(default)]
     pub paint: ReliefSpec,
-    /// Layers are drawn in rising order, -1000 to 1000. Default 0.
+    /// Layers are drawn in ascending order, -1000 to 1000. Default: 0.
     #[serde(default)]
     pub layer: i32,
 }
 
 impl TextSpec {
-    /// White text at a place: metres, or pixels where it is put on the screen.
+    /// White text at a position: in metres, or in pixels if it is put on the screen.
     pub fn new(text: &str, position: [f32; 3], size: f32) -> Self {
         Self {
             text: text.to_owned(),
@@ -319,7 +319,7 @@ impl TextSpec {
         }
     }
 
-    /// Appends what it says at a time of the scene, in seconds, where collectors have picked up so many.
+    /// Appends the text for a time of the scene, in seconds, and the numbers that collectors have caught.
     pub fn say(&self, time: f64, caught: &[u64], into: &mut String) {
         let whole = (self.time_from + time).max(0.0) as u64;
         let mut rest = self.text.as_str();

@@ -277,7 +277,7 @@ mod tests {
         Duration::from_secs_f64(took)
     }
 
-    /// Each setting gives way in its turn, down to its least, and never below.
+    /// Each setting is reduced in its turn, down to its minimum, and never below.
     #[test]
     fn levers_are_lowered_in_their_order() {
         let spec = FrameBudgetSpec::new(0.010).order([QualitySetting::Density, QualitySetting::Rate]);
@@ -295,7 +295,7 @@ mod tests {
         assert_eq!(budget.share(QualitySetting::Detail), 1.0, "it was not in the order");
     }
 
-    /// When the load goes, all comes back, the last lowered first, and one slow frame in a window changes nothing.
+    /// When the load falls, all settings are raised again, the last reduced first, and one slow frame in a window changes nothing.
     #[test]
     fn what_was_lowered_comes_back() {
         let mut budget = FrameBudget::new(&FrameBudgetSpec::new(0.010)).unwrap();
@@ -312,7 +312,7 @@ mod tests {
         }
     }
 
-    /// Where the full share is always too much, tries to raise it become rare.
+    /// Where the full share always exceeds the budget, attempts to raise it become rare.
     #[test]
     fn it_does_not_swing() {
         let mut budget =
@@ -320,7 +320,7 @@ mod tests {
         let mut late = 0;
         let mut changes = 0;
         for nth in 0..6000 {
-            // A jump: over at 0.7, far under below it.
+            // A jump: over the budget at 0.7, far under it below.
             let took = if budget.share(QualitySetting::Density) > 0.7 { 0.012 } else { 0.005 };
             let changed = budget.after(seconds(took)).is_some();
             if nth > 3000 {
@@ -332,7 +332,7 @@ mod tests {
     }
 
     proptest! {
-        /// Any load that its levers can carry ends under the budget, and no setting jumps.
+        /// Any load that the settings can reduce enough ends under the budget, and no setting jumps.
         #[test]
         fn loads_end_under_the_budget(fixed in 0.0f64..0.006, per in 0.0f64..0.05, seed in 0u64..1000) {
             let spec = FrameBudgetSpec::new(0.010).order([QualitySetting::Density, QualitySetting::Rate]);
@@ -366,7 +366,7 @@ mod tests {
         ] {
             assert!(FrameBudget::new(&spec).is_err(), "{spec:?}");
         }
-        // A frame of no length, or of any, changes nothing that panics.
+        // Frames of any time, even 0 or NaN, do not panic.
         let mut budget = FrameBudget::new(&FrameBudgetSpec::default()).unwrap();
         (0..50).for_each(|_| _ = budget.after(Duration::MAX));
         (0..50).for_each(|_| _ = budget.after(Duration::ZERO));

@@ -26,7 +26,7 @@ pub fn gust_noise(point: [f32; 3], seed: u32) -> [f32; 3] {
     within_cell([ix, iy, iz], [fx, fy, fz], seed)
 }
 
-/// The noise in a lattice cell, so far faded to its other corners.
+/// The noise in a lattice cell, interpolated step by step towards its other corners.
 #[inline(always)]
 fn within_cell([ix, iy, iz]: [i32; 3], [fx, fy, fz]: [f32; 3], seed: u32) -> [f32; 3] {
     // No closures and no array methods from here on: this is inlined into vectorised loops.
@@ -35,7 +35,7 @@ fn within_cell([ix, iy, iz]: [i32; 3], [fx, fy, fz]: [f32; 3], seed: u32) -> [f3
     mix(near, far, fz)
 }
 
-/// Between the four corners of a lattice cell's face.
+/// Interpolates between the four corners of a face of a lattice cell.
 #[inline(always)]
 fn face(x: i32, y: i32, z: i32, fx: f32, fy: f32, seed: u32) -> [f32; 3] {
     let low = mix(corner(x, y, z, seed), corner(x + 1, y, z, seed), fx);
@@ -63,14 +63,14 @@ fn mix(a: [f32; 3], b: [f32; 3], t: f32) -> [f32; 3] {
     [a[0] + (b[0] - a[0]) * t, a[1] + (b[1] - a[1]) * t, a[2] + (b[2] - a[2]) * t]
 }
 
-/// Most places that [`gust_noises`] takes.
+/// Maximum number of places for [`gust_noises`].
 pub(crate) const PLACES: usize = 256;
 
-/// Pairs of lattice points, one above the other along z, that are kept for the places of one call.
+/// Maximum number of pairs of lattice points, one above the other along z, that a call of [`gust_noises`] shares between places.
 const PAIRS: usize = 128;
 
-/// [`gust_noise`] at the first so many of places, to the bit; in the fourth number there is nothing. Where they lie in few cells, the corners
-/// of those are hashed once for all of them. Takes the places for its own work.
+/// [`gust_noise`] at the first places of a slice, to the bit; the fourth number is unused. Where places lie in few cells, the corners
+/// of those cells are hashed once for all places. Overwrites the places.
 #[inline(always)]
 pub(crate) fn gust_noises<S: Simd>(
     simd: S,
@@ -96,7 +96,7 @@ pub(crate) fn gust_noises<S: Simd>(
     let points = wide.saturating_mul(high).saturating_mul(deep);
     let [fx, fy, fz] = places;
     let (fx, fy, fz) = (&fx[..count], &fy[..count], &fz[..count]);
-    // A point by itself costs what three do side by side.
+    // One point alone costs as much as three side by side.
     if points > count * 3 || points - wide * high > PAIRS {
         let [x, y, z] = &cells;
         let (x, y, z, into) = (&x[..count], &y[..count], &z[..count], &mut into[..count]);
@@ -140,7 +140,7 @@ pub(crate) fn gust_noises<S: Simd>(
     }
 }
 
-/// A pair that is there: the rest of the division only tells the compiler so.
+/// A pair in the list: the remainder only tells the compiler that it is in range.
 #[inline(always)]
 fn pair<S: Simd>(simd: S, pairs: &[[f32; 8]; PAIRS], at: usize) -> f32x8<S> {
     f32x8::load_array_ref(simd, &pairs[at % PAIRS])

@@ -1,18 +1,18 @@
-//! Groups of blades, drawn from pictures that are kept.
+//! Groups of blades, drawn from cached pictures.
 //!
 //! ```text
 //! for each square that is a group:
-//!     which picture: layout, wind state, look; side it is seen from and size on the screen, both in steps
-//! pictures that are missing are drawn, side by side on all cores, the way single blades are drawn
+//!     find its picture: layout, wind state, look; direction of view and size on the screen, both in steps
+//! draw missing pictures in parallel, in the way of single blades
 //! for each tile, nearest group first, unless all it can touch is nearer:
-//!     for each column, for each two rows:  look both pixels up, keep samples that are nearer
+//!     for each column, for each two rows:  look up both pixels, keep samples that are nearer
 //! ```
 //!
-//! A picture keeps for each pixel which of its samples are covered, how far behind or before the group's middle that is, and its colour
-//! with and without the sun. So groups stand in each other, in single blades and in whatever else is solid; shadows fall on them; and the
-//! same pictures, taken from the sun, throw them. Images with depth: Shade, Gortler, He and Szeliski, "Layered Depth Images", 1998, of one layer.
+//! For each pixel a picture holds its covered samples, its depth relative to the middle of the group, and its colour
+//! with and without the sun. So groups intersect each other, single blades and all solid elements; shadows fall on them; and the
+//! same kind of picture, from the direction of the sun, casts shadows. Images with depth: Shade, Gortler, He and Szeliski, "Layered Depth Images", 1998, with one layer.
 //!
-//! Between steps a picture is a little off: it is drawn to its true size, but seen from up to half a step aside. Lamps do not light it.
+//! Between steps a picture is approximate: its size on the screen is exact, but its direction is up to half a step off. Lamps do not light it.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -43,50 +43,50 @@ use crate::light::Lighting;
 use crate::list::{Batch, Break, DrawList, Run, Source, Technique};
 use crate::vertices::Seen;
 
-/// Directions that pictures are taken from: this many to a whole turn, and this many to a right angle from level to straight down.
+/// Directions of the pictures: steps in a full turn, and steps in a right angle from horizontal to straight down.
 const TURNS: f32 = 36.0;
 const HEIGHTS: f32 = 18.0;
 
-/// Rolls of the picture, to a whole turn.
+/// Rolls of the picture, in a full turn.
 const ROLLS: f32 = 60.0;
 
-/// Sizes that pictures are taken at: each this many times the one before.
+/// Sizes of the pictures: the ratio of one step to the one before.
 const SIZES: f32 = 1.12;
 
-/// Bits of a detail's numbers that make no other picture: in steps of a third to a half, so that a frame budget that eases detail a little
-/// does not have all of them made anew.
+/// Low bits of the detail's numbers that do not select another picture: steps of a third to a half, so that a frame budget that reduces detail
+/// a little does not redraw all pictures.
 const COARSER_DETAIL: u32 = 22;
 
-/// Bytes of pictures that are kept before those that were not used last are given up.
+/// Size of the cache in bytes, above which the least recently used pictures are dropped.
 const KEPT: usize = 384 << 20;
 
-/// Most pixels across or down a picture.
+/// Maximum width and height of a picture, in pixels.
 const MOST_SIDE: f32 = 2048.0;
 
-/// What a picture shows, and from where.
+/// Content and viewpoint of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 struct Key {
     layouts: u64,
     group: Group,
-    /// Looks of all kinds, and how they thin out.
+    /// Looks of all kinds, and their levels of detail.
     looks: u64,
     focal: u32,
     turn: i16,
     height: i16,
     roll: i16,
     size: i16,
-    /// Taken from the sun: the steps of its size there.
+    /// For a picture from the sun: the steps of its size there.
     sun: Option<i16>,
 }
 
-/// Bytes that a picture holds.
+/// Bytes of a picture.
 fn bytes(picture: &Picture) -> usize {
     picture.spans.len() * size_of::<[u16; 2]>()
         + picture.depths.len() * size_of::<u32>()
         + picture.colours.len() * size_of::<[u32; 2]>()
 }
 
-/// Pictures that are kept.
+/// The cache.
 #[derive(Debug, Default)]
 pub(super) struct Pictures {
     places: HashMap<Key, u32>,
@@ -105,7 +105,7 @@ struct Slot {
     picture: Picture,
 }
 
-/// What pictures are lit by.
+/// Lighting of the pictures.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Light {
     sun: Option<[f32; 8]>,
@@ -125,28 +125,28 @@ impl Light {
     }
 }
 
-/// A picture that is to be taken.
+/// A picture to be drawn.
 #[derive(Debug, Clone, Copy)]
 struct Shot {
     key: Key,
     slot: u32,
-    /// Where it is seen from and how large, about the group's middle.
+    /// Its view and size, about the middle of the group.
     view: View,
     camera: View,
     /// Depth of the middle, in metres.
     middle: f32,
-    /// Greatest distance of anything from the middle, in metres.
+    /// Radius about the middle, in metres.
     reach: f32,
     most_slope: f32,
 }
 
 impl Pictures {
-    /// The picture that a blit draws.
+    /// The picture for a blit.
     pub(super) fn of(&self, blit: &Blit) -> &Picture {
         &self.slots[blit.slot as usize].picture
     }
 
-    /// Starts a frame: what was lit otherwise is of no use, and of what is kept not too much may be.
+    /// Starts a frame: drops pictures with other lighting, and the least recently used beyond the size of the cache.
     pub(super) fn start(&mut self, list: &DrawList<'_>) {
         if list.groups().next().is_none() {
             return;
@@ -173,8 +173,8 @@ impl Pictures {
         }
     }
 
-    /// The groups that a view sees, nearest first, each with its picture; those that are missing are taken. For the sun's view, the camera and
-    /// how far slanting surfaces are moved off at most.
+    /// The visible groups, nearest first, each with its picture; draws missing pictures. For the view of the sun, with the camera and
+    /// the maximum bias of slanting surfaces.
     pub(super) fn find(
         &mut self,
         list: &DrawList<'_>,
@@ -187,7 +187,7 @@ impl Pictures {
         blits.clear();
         let mut drawn = 0;
         for (source, groups) in list.groups() {
-            // Kinds of one population are in one picture.
+            // Kinds of one population share a picture.
             let first = kinds(list, groups.layouts.key()).next().map(|(first, _)| first);
             if first == Some(source) {
                 let before = blits.len();
@@ -205,7 +205,7 @@ impl Pictures {
             self.bytes += bytes(&picture);
             self.slots[shot.slot as usize].picture = picture;
         }
-        // Now that all pictures are there, what each touches is known.
+        // The extent of each group is known once all pictures exist.
         for blit in blits.iter_mut() {
             crop(blit, &self.slots[blit.slot as usize].picture);
         }
@@ -241,7 +241,7 @@ impl Pictures {
             (margin, farthest) = (margin.max(kind.margin), farthest.max(d.reach));
         }
         let looks = looks.finish();
-        // About the middle of all that a group can reach.
+        // About the middle of the group's box.
         let (anchor, half) = ((low + high) * 0.5, (high - low) * 0.5 + margin);
         let reach = half.length();
         let camera = sun.map_or(view, |(camera, _)| camera);
@@ -253,7 +253,7 @@ impl Pictures {
                 continue;
             }
             let Some(side) = Side::of(camera, middle) else { continue };
-            // The sun sees all from one side; how far it thins out is the camera's affair.
+            // The sun has one direction for all groups; the camera decides their detail.
             let side = if view.level { side.thinned_only() } else { side };
             let local = view.local(middle);
             if local.z <= view.near() {
@@ -299,7 +299,7 @@ impl Pictures {
             };
             self.slots[slot as usize].used = self.frame;
             let at = view.screen(local);
-            // Away from the middle of the picture all is drawn out sideways, as on any plane that is not square to the ray.
+            // Perspective stretches shapes away from the middle of the picture, as on any plane that is not perpendicular to the ray.
             let wide = if view.level { 1.0 } else { local.x.hypot(local.z) / local.z };
             let taken = SIZES.powi(i32::from(sun_size.unwrap_or(side.size)));
             let per = [taken / (scale * wide), taken / scale];
@@ -308,7 +308,7 @@ impl Pictures {
         }
     }
 
-    /// Room for a picture that is to be taken.
+    /// Space for a picture to be drawn.
     fn room(&mut self, key: Key) -> u32 {
         let fresh = Slot { key, used: 0, picture: Picture::default() };
         let slot = match self.free.pop() {
@@ -330,7 +330,7 @@ impl Pictures {
     }
 }
 
-/// The sources of a list that show these layouts, a kind each.
+/// The sources of a list with these layouts, one for each kind.
 fn kinds<'b, 'l>(
     list: &'b DrawList<'l>,
     layouts: u64,
@@ -338,12 +338,12 @@ fn kinds<'b, 'l>(
     list.groups().filter(move |(_, groups)| groups.layouts.key() == layouts)
 }
 
-/// The step of a size.
+/// Step of a size.
 fn step(scale: f32) -> i16 {
     (libm::logf(scale) / libm::logf(SIZES)).round() as i16
 }
 
-/// The side that something is seen from, in steps.
+/// Direction of view, in steps.
 #[derive(Debug, Clone, Copy)]
 struct Side {
     turn: i16,
@@ -353,15 +353,15 @@ struct Side {
 }
 
 impl Side {
-    /// None for what is not before the camera.
+    /// `None` for points that are not in front of the camera.
     fn of(camera: &View, middle: Vec3) -> Option<Self> {
         let local = camera.local(middle);
-        // What lies beside the camera can still throw a shadow into the picture.
+        // Groups beside the view can still cast a shadow into the picture.
         let depth = local.z.abs().max(local.length() * 0.25);
         let towards = (middle - camera.eye).try_normalize()?;
         let turn = libm::atan2f(towards.x, towards.z) * (TURNS / std::f32::consts::TAU);
         let height = libm::asinf(towards.y.clamp(-1.0, 1.0)) * (HEIGHTS / std::f32::consts::FRAC_PI_2);
-        // How upright things stand in the picture there.
+        // Direction of vertical lines in the picture at that point.
         let up = Vec2::new(camera.right.y, camera.up.y)
             - Vec2::new(local.x, local.y) / depth * camera.forward.y * f32::from(u8::from(local.z > 0.0));
         let roll = libm::atan2f(up.x, up.y) * (ROLLS / std::f32::consts::TAU);
@@ -369,7 +369,7 @@ impl Side {
             turn: turn.round() as i16,
             height: height.round() as i16,
             roll: if up.length_squared() > 1e-3 { roll.round() as i16 } else { 0 },
-            // Between what it is across and what it is down.
+            // Between its width and its height on the screen.
             size: step(camera.focal / depth * (local.x.hypot(depth) / depth).sqrt()),
         })
     }
@@ -380,7 +380,7 @@ impl Side {
         Self { turn: 0, height: 0, roll: 0, size: self.size.div_euclid(COARSER) * COARSER }
     }
 
-    /// A view like the camera's of the origin from this side, of a picture without a size.
+    /// A view like that of the camera, of the origin from this direction, without a picture size.
     fn view(self, camera: &View) -> View {
         let turn = f32::from(self.turn) * (std::f32::consts::TAU / TURNS);
         let height = f32::from(self.height) * (std::f32::consts::FRAC_PI_2 / HEIGHTS);
@@ -388,7 +388,7 @@ impl Side {
         let (rise, level) = libm::sincosf(height);
         let forward = Vec3::new(sin * level, rise, cos * level);
         let right = Vec3::new(-cos, 0.0, sin);
-        // Turned about the ray, so that upright things stand as aslant as they do there.
+        // Rolled about the ray, so that vertical lines have the same slant as there.
         let roll = Quat::from_axis_angle(-forward, f32::from(self.roll) * (std::f32::consts::TAU / ROLLS));
         let (right, up) = (roll * right, roll * right.cross(forward));
         let eye = forward * -(camera.focal / SIZES.powi(i32::from(self.size)));
@@ -396,7 +396,7 @@ impl Side {
     }
 }
 
-/// Size of a picture that holds a box about the origin, which is in its middle.
+/// Size of a picture of a box about the origin, which is in its middle.
 fn frame(view: &View, half: Vec3) -> Option<ImageSize> {
     let mut most = Vec2::ZERO;
     for corner in 0..8 {
@@ -412,7 +412,7 @@ fn frame(view: &View, half: Vec3) -> Option<ImageSize> {
     ImageSize::new(side(most.x), side(most.y)).ok()
 }
 
-/// What taking a picture needs, kept on each thread.
+/// Buffers for drawing a picture, kept on each thread.
 #[derive(Debug, Default)]
 struct Desk {
     projected: Projected,
@@ -426,7 +426,7 @@ thread_local! {
 }
 
 impl Shot {
-    /// Takes the picture: draws the layout's blades one by one into samples of its own.
+    /// Draws the picture: the blades of the layout one by one, into samples of its own.
     fn take(&self, level: Level, list: &DrawList<'_>) -> Picture {
         let mut desk = DESK.take();
         let picture = self.take_at(level, list, &mut desk);
@@ -505,13 +505,13 @@ impl Shot {
         self.keep(width, height, near, base, sun)
     }
 
-    /// What is kept of the samples.
+    /// The picture, from the samples.
     fn keep(&self, width: usize, height: usize, near: &[f32], base: &[u32], sun: &[u32]) -> Picture {
         let from_sun = self.key.sun.is_some();
         let samples = if from_sun { 1 } else { SAMPLES };
         let column = height * samples;
         let met = |at: usize| if from_sun { near[at].is_finite() } else { base[at] != EMPTY };
-        // The rows of a column with anything in them.
+        // The rows of a column that are not empty.
         let span = |nth: usize| {
             let mut of = (nth * column..(nth + 1) * column).filter(|&at| met(at));
             let first = of.next()?;
@@ -535,7 +535,7 @@ impl Shot {
             spans: Vec::with_capacity(kept_width),
             depths: Vec::with_capacity(kept_width * kept_height),
             colours: Vec::with_capacity(if from_sun { 0 } else { kept_width * kept_height }),
-            // Slanting surfaces may have been moved off.
+            // Slanting surfaces may have been biased.
             unit: (self.reach + self.most_slope) / 32_000.0,
         };
         for (nth, span) in spans.iter().enumerate().take(last + 1).skip(left) {
@@ -570,7 +570,7 @@ impl Shot {
     }
 }
 
-/// Gives a blit the place of what is kept of its picture.
+/// Sets the part of its picture on a blit.
 fn crop(blit: &mut Blit, picture: &Picture) {
     for axis in 0..2 {
         blit.corner[axis] -= picture.frame[axis] as f32 / blit.per[axis] * 0.5;
@@ -581,14 +581,14 @@ fn crop(blit: &mut Blit, picture: &Picture) {
     blit.extent = [left, last(0, picture.width), top, last(1, picture.height)];
 }
 
-/// Groups that are drawn before the cells are looked at anew.
+/// Number of groups drawn between updates of the cells.
 const PATIENCE: usize = 4;
 
 thread_local! {
     static CELLS: RefCell<Vec<f32>> = const { RefCell::new(Vec::new()) };
 }
 
-/// Draws groups, which come nearest first, into a tile.
+/// Draws groups, nearest first, into a tile.
 pub(super) fn draw_groups(level: Level, samples: &mut Samples<'_>, pictures: &Pictures, blits: &[Blit]) {
     if blits.is_empty() {
         return;

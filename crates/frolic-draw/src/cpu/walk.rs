@@ -1,5 +1,5 @@
-//! The instances of a list one after the other, in drawing order, with the records that the rasteriser gets of each: for what looks at a frame
-//! element by element.
+//! Visits the instances of a list one by one, in drawing order, with the records that the rasteriser gets of each: for diagnostics
+//! of a frame.
 
 use frolic_raster::points::Skin;
 use frolic_raster::record::{Splat, key};
@@ -14,22 +14,22 @@ use crate::list::{Batch, DrawList, Entry};
 use crate::look::{Form, Look};
 use crate::vertices::{Seen, in_points};
 
-/// What one instance is on the screen.
+/// Records of one instance.
 #[derive(Debug)]
 pub struct Instance<'a> {
     /// Of a disc.
     pub splat: Option<Splat>,
-    /// Of anything else.
+    /// Of any other shape.
     pub shapes: &'a Shapes,
-    /// Which draw call it goes out with.
+    /// Its draw call.
     pub batch: usize,
-    /// How it is drawn.
+    /// Its style.
     pub look: &'a Look,
-    /// How fully it is drawn.
+    /// Its level of detail.
     pub level: Level,
 }
 
-/// The instances of a batch in the order they are drawn.
+/// The instances of a batch in drawing order.
 fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
     let mut entries: Vec<Entry> = list.entries(batch).collect();
     if batch.far_to_near {

@@ -1,0 +1,7 @@
+//! The kernels against plain models, pixel by pixel, at every instruction set of the machine.
+
+mod discs;
+mod finish;
+mod grid;
+mod solid;
+mod textures;
