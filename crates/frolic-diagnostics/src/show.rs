@@ -74,13 +74,13 @@ impl FromStr for Show {
     fn from_str(text: &str) -> Result<Self, SpecError> {
         Self::ALL.into_iter().find(|show| show.name() == text).ok_or_else(|| {
             let names = Self::ALL.map(Self::name).join(", ");
-            SpecError::new("show", format!("'{text}' is nothing to show"), format!("write one of: {names}"))
+            SpecError::new("show", format!("no view is named '{text}'"), format!("write one of: {names}"))
         })
     }
 }
 
 /// A colour scale from low to high. Its lightness rises throughout, so it reads without colour too.
-const SCALE: [&str; 7] = ["#161a33", "#233f7a", "#1f7a8c", "#3fae6a", "#c3c637", "#f2993a", "#fff1d6"];
+const SCALE: [&str; 7] = ["#161a33", "#233f7a", "#1f7a8c", "#3fae6a", "#a8b534", "#f2b24a", "#fff1d6"];
 
 /// Colours for unordered values; neighbours are easy to tell apart.
 const SORTS: [&str; 10] = [
@@ -495,4 +495,17 @@ impl Canvas {
 
 pub(crate) fn title(text: &str) -> Line {
     Line { colour: None, text: text.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lightness_rises_along_the_scale() {
+        let lightness = |step: u32| on_scale(step as f32 / 100.0).dot(Vec3::new(0.2126, 0.7152, 0.0722));
+        for step in 0..100 {
+            assert!(lightness(step) < lightness(step + 1), "at {step} %");
+        }
+    }
 }
