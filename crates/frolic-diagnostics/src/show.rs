@@ -230,7 +230,7 @@ impl Canvas {
 
     /// Paints each instance in its own colour: solid ones with a depth test, transparent ones blended.
     fn paint(&mut self, list: &DrawList<'_>, view: &View, mut tint: impl FnMut(&Instance<'_>) -> Vec3) {
-        // What is behind, in greys by its depth, so that one knows where one is.
+        // Backdrop in greys by its depth, for orientation.
         for at in 0..self.depth.len() {
             let grey =
                 if self.depth[at].is_finite() { 0.05 + 0.10 / (1.0 + self.depth[at] * 0.02) } else { 0.035 };
@@ -272,7 +272,7 @@ impl Canvas {
         let drawn = self.touched.iter().filter(|&&count| count > 0).count().max(1);
         let most = self.touched.iter().max().copied().unwrap_or(0);
         let mut lines = vec![title(&format!(
-            "overdraw: {:.1} a pixel that is drawn on, {most} at most",
+            "overdraw: mean {:.1} over touched pixels, maximum {most}",
             total as f64 / drawn as f64
         ))];
         for count in [0, 1, 3, 7, 15, 31, 63, 127, 255] {
@@ -287,7 +287,7 @@ impl Canvas {
         walk(list, view, |instance| {
             let mut met: Vec<(usize, f32)> = Vec::new();
             self.pixels(list, view, instance, &mut |x, y, share, depth, tests| {
-                // Of what is transparent only the better part counts; the screen's own has no depth.
+                // Of transparent elements only the denser part counts; sprites on the screen have no depth.
                 if tests && (instance.look.is_solid() || share > 0.25) {
                     met.push((self.at(x, y), depth));
                 }
@@ -310,7 +310,7 @@ impl Canvas {
             let text = if depth < 10.0 { format!("{depth:.1} m") } else { format!("{depth:.0} m") };
             lines.push(Line { colour: Some(on_scale(0.06 + 0.94 * share(depth))), text });
         }
-        lines.push(Line { colour: Some(colour("#0b0d16")), text: "nothing".to_owned() });
+        lines.push(Line { colour: Some(colour("#0b0d16")), text: "sky".to_owned() });
         lines
     }
 
@@ -323,7 +323,7 @@ impl Canvas {
         let mut lines = vec![title(&format!("batches: {} instances in {many}", list.instances()))];
         const SHOWN: usize = 9;
         for (nth, batch) in calls.iter().take(SHOWN).enumerate() {
-            let kind = if batch.solid { "solid" } else { "see-through" };
+            let kind = if batch.solid { "solid" } else { "transparent" };
             let text = match batch.why {
                 Break::First => format!("{} {kind}, the first", batch.count),
                 why => format!("{} {kind}; broke on {}", batch.count, why.name()),
@@ -363,10 +363,10 @@ impl Canvas {
         };
         vec![
             title(&format!("detail of {} instances", list.instances())),
-            line(Level::Full, "in full"),
+            line(Level::Full, "in full detail"),
             line(Level::Coarse, "in coarse form"),
-            line(Level::Thinned, "stand for many small ones"),
-            Line { colour: None, text: format!("{left} left out: not there, too far or too many") },
+            line(Level::Thinned, "stand for several small elements"),
+            Line { colour: None, text: format!("{left} left out: not alive, too far or thinned out") },
         ]
     }
 
@@ -386,14 +386,14 @@ impl Canvas {
             let depth = self.depth[at];
             let tone = if depth.is_finite() {
                 let lit = renderer.sunlight_at(view.point(x as f32 + 0.5, y as f32 + 0.5, depth));
-                // A touch of depth, so that things stand off from one another.
+                // Some shading by depth separates objects.
                 dark.lerp(bright, lit) * (0.72 + 0.28 / (1.0 + depth * 0.05))
             } else {
                 sky
             };
             *self.picture.pixel_mut(x, y) = tone.to_array();
         }
-        // What the sun sees, in the upper right corner.
+        // The shadow map, in the upper right corner.
         let (side, map) = renderer.sun_map();
         let inset = (h * 2 / 5).min(w * 2 / 5);
         let margin = h / 50;
@@ -409,11 +409,11 @@ impl Canvas {
         }
         let some = list.lighting().shadows() && !map.is_empty();
         vec![
-            title(if some { "shadow: what the sun reaches" } else { "shadow: there is none" }),
+            title(if some { "shadow: sunlit and shadowed areas" } else { "shadow: no shadow map" }),
             Line { colour: Some(bright), text: "in the sun".to_owned() },
             Line { colour: Some(dark), text: "in shadow".to_owned() },
-            Line { colour: Some(sky), text: "nothing solid".to_owned() },
-            Line { colour: None, text: format!("upper right: what the sun sees, {side} x {side}") },
+            Line { colour: Some(sky), text: "no solid surface".to_owned() },
+            Line { colour: None, text: format!("upper right: shadow map, {side} x {side}") },
         ]
     }
 

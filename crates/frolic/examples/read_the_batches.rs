@@ -47,7 +47,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     scene.run_to(6.0, &mut meter);
     let list = scene.draw_list(&mut meter);
     for batch in list.batches() {
-        let kind = if batch.solid { "solid" } else { "see-through" };
+        let kind = if batch.solid { "solid" } else { "transparent" };
         let runs = list.runs(batch).len();
         println!(
             "  layer {:2}, {kind:11} {:5} instances in {runs} runs, {}",

@@ -56,7 +56,7 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     spec.check()?;
     if args.transparent && args.show != Show::Picture {
         let told =
-            format!("--transparent and --show {}: only the picture can be see-through", args.show.name());
+            format!("--transparent and --show {}: only the picture can be transparent", args.show.name());
         return Err(CommandError::Usage(told));
     }
     if !(args.rate >= 0.02 && args.rate <= 1000.0) {
@@ -209,7 +209,7 @@ impl Into {
         let name = path.to_string_lossy().into_owned();
         if is_video(path) {
             if args.sheet.is_some() || args.transparent {
-                return usage(format!("{name}: video has no sheets and is never see-through; name a .png"));
+                return usage(format!("{name}: video has no sheets and is never transparent; name a .png"));
             }
             let out: Box<dyn Write> = if name == "-" {
                 if io::stdout().is_terminal() {

@@ -646,7 +646,7 @@ fn senseless_outputs_are_refused() {
         (&["--frames", "100000"], "numbered frames"),
         (&["--rate", "0"], "0.02 to 1000"),
         (&["--rate", "NaN"], "0.02 to 1000"),
-        (&["--sheet", "8x8", "-o", "x.y4m"], "never see-through"),
+        (&["--sheet", "8x8", "-o", "x.y4m"], "never transparent"),
         (&["--transparent", "--show", "depth"], "only the picture"),
     ] {
         let told = refused(&[&["draw", "beacon", "--at", "0.1"], args].concat());

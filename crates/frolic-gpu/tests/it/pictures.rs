@@ -181,7 +181,7 @@ fn columns_orders_and_transparency_are_the_same() {
     for _ in 0..2 {
         renderer.render_transparent(&mut recorder, &list, &[], &view, &mut there, &mut meter).unwrap();
         let off = differ(&here, &there);
-        assert!(off <= 0.012, "see-through: {off}");
+        assert!(off <= 0.012, "transparent: {off}");
     }
     assert!(there.pixels().iter().any(|pixel| pixel[3] == 0), "the sky is not there");
 }
