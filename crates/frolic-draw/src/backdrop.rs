@@ -43,17 +43,17 @@ pub struct SkySpec {
     /// Colour at the horizon, and of the haze.
     pub horizon: Colour,
     /// Angle in degrees over which the sky blends into the horizon's colour on both sides, 0 to 90: hides the horizon in mist or under
-    /// water. Default 0.
+    /// water. Default: 0.
     pub soft_degrees: f32,
     /// Colour of the afterglow at the horizon. Default: none.
     pub afterglow: Colour,
     /// Bearing of the afterglow in degrees, from -z towards x.
     pub afterglow_degrees: f32,
-    /// Brightness of stars, 0 to 100. Default 0.
+    /// Brightness of stars, 0 to 100. Default: 0.
     pub stars: f32,
-    /// Distance in metres at which haze hides two thirds of an object's colour, 1 to 1e6. Default 4000.
+    /// Distance in metres at which haze hides two thirds of an object's colour, 1 to 1e6. Default: 4000.
     pub haze: f32,
-    /// Height of a far coast above the horizon in degrees, 0 to 45. Default 0: open sea.
+    /// Height of a far coast above the horizon in degrees, 0 to 45. Default: 0: open sea.
     pub coast_degrees: f32,
     /// Albedo of the coast in sunlight; without a sun it is dark. Default: a muted green.
     pub coast_colour: Colour,
@@ -82,9 +82,9 @@ impl Default for SkySpec {
 pub struct GroundSpec {
     /// Albedo. Default: dark turf.
     pub colour: Colour,
-    /// Distance from the origin to the ragged shore in metres, 0.1 to 1e6. Default 1e6.
+    /// Distance from the origin to the ragged shore in metres, 0.1 to 1e6. Default: 1e6.
     pub radius: f32,
-    /// Strength of mottling, 0 to 1. Default 0.5.
+    /// Strength of mottling, 0 to 1. Default: 0.5.
     pub mottled: f32,
 }
 
@@ -99,11 +99,11 @@ impl Default for GroundSpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WaterSpec {
-    /// Height of the surface in metres, -1e4 to 0. Default -1.
+    /// Height of the surface in metres, -1e4 to 0. Default: -1.
     pub level: f32,
     /// Colour seen from straight above.
     pub colour: Colour,
-    /// Slope of the waves, 0 to 1. Default 0.05.
+    /// Slope of the waves, 0 to 1. Default: 0.05.
     pub waves: f32,
 }
 

@@ -16,15 +16,15 @@ use crate::lamps::SunSpec;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CameraSpec {
-    /// Position in metres. Default `[0, 1.6, 6]`.
+    /// Position in metres. Default: `[0, 1.6, 6]`.
     pub position: [f32; 3],
     /// Point that the camera looks at, in metres. Default: the origin.
     pub target: [f32; 3],
-    /// Vertical field of view in degrees, 1 to 170. Default 40.
+    /// Vertical field of view in degrees, 1 to 170. Default: 40.
     pub fov_degrees: f32,
-    /// Factor on all light before the tone curve, 0.001 to 1000. Default 1.
+    /// Factor on all light before the tone curve, 0.001 to 1000. Default: 1.
     pub exposure: f32,
-    /// Share of light that bloom spreads around bright pixels, 0 to 1. Default 0.06.
+    /// Share of light that bloom spreads around bright pixels, 0 to 1. Default: 0.06.
     pub bloom: f32,
 }
 

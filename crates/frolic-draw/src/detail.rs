@@ -12,19 +12,19 @@ use serde::{Deserialize, Serialize};
 #[non_exhaustive]
 pub struct DetailSpec {
     /// Distances in metres, 0 to 1e9, between which elements appear one by one; nearer ones are not drawn. For coarse stand-ins that appear
-    /// where the elements they replace vanish. Default 0 to 0: all are drawn.
+    /// where the elements they replace vanish. Default: 0 to 0: all are drawn.
     #[setters(skip)]
     pub from: Span,
-    /// Distance in metres beyond which nothing is drawn, 0.01 to 1e9. Default 1e9: no limit.
+    /// Distance in metres beyond which nothing is drawn, 0.01 to 1e9. Default: 1e9: no limit.
     #[setters(skip)]
     pub reach: f32,
-    /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default 0.3.
+    /// Share of the reach over which elements vanish one by one, 0.001 to 1. Default: 0.3.
     pub edge: f32,
-    /// Radius on the screen, in pixels, below which elements thin out, 0 to 1000. The remaining ones grow to keep the covered area. Default 0:
+    /// Radius on the screen, in pixels, below which elements thin out, 0 to 1000. The remaining ones grow to keep the covered area. Default: 0:
     /// never.
     pub thin_below: f32,
     /// Radius on the screen, in pixels, below which the coarse form is drawn (fewer segments, or the coarse mesh), 0 to 1e6. Each element
-    /// switches at its own size. Default 0: never.
+    /// switches at its own size. Default: 0: never.
     pub coarse_below: f32,
 }
 

@@ -16,11 +16,11 @@ use crate::colour::Colour;
 pub struct LightSpec {
     /// Position in metres.
     pub position: [f32; 3],
-    /// Colour. Default white.
+    /// Colour. Default: white.
     pub colour: Colour,
-    /// Light on a facing wall 1 m away, 0 to 1e6. Default 1.
+    /// Light on a facing wall 1 m away, 0 to 1e6. Default: 1.
     pub power: f32,
-    /// Radius of the lamp in metres, 0.001 to 1e4. Within it the light hardly grows further. Default 0.5.
+    /// Radius of the lamp in metres, 0.001 to 1e4. Within it the light hardly grows further. Default: 0.5.
     pub radius: f32,
 }
 
@@ -78,17 +78,17 @@ impl LightSpec {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SunSpec {
-    /// Height above the horizon in degrees, 1 to 90. Default 35.
+    /// Height above the horizon in degrees, 1 to 90. Default: 35.
     pub height_degrees: f32,
-    /// Bearing along the horizon in degrees, from -z towards x. Default 40.
+    /// Bearing along the horizon in degrees, from -z towards x. Default: 40.
     pub bearing_degrees: f32,
-    /// Colour. Default white.
+    /// Colour. Default: white.
     pub colour: Colour,
-    /// Light on a facing wall, 0 to 1e6. Default 1.
+    /// Light on a facing wall, 0 to 1e6. Default: 1.
     pub power: f32,
-    /// Side of the shadow map in texels, 64 to 8192, or 0 for no shadows; 4 bytes a texel. Default 2048.
+    /// Side of the shadow map in texels, 64 to 8192, or 0 for no shadows; 4 bytes a texel. Default: 2048.
     pub shadow_map: u32,
-    /// Distance from the camera up to which shadows are drawn, in metres, 0.1 to 1e5. Default 80.
+    /// Distance from the camera up to which shadows are drawn, in metres, 0.1 to 1e5. Default: 80.
     pub shadow_reach: f32,
 }
 

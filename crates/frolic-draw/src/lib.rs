@@ -5,7 +5,7 @@
 //!
 //! | question | file |
 //! | --- | --- |
-//! | what does an instance look like? | `look.rs`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `terrain.rs` (a height map as ground), `tuft.rs` (blades on a billboard), `atlas/` (textures, fonts) |
+//! | what does an instance look like? | `look/`, `light.rs`, `colour.rs`, `mesh.rs`, `sprite.rs`, `relief.rs` (a mask as stone), `terrain.rs` (a height map as ground), `tuft.rs` (blades on a billboard), `atlas/` (textures, fonts) |
 //! | what becomes of it far away? | `detail.rs` |
 //! | where is it seen from? | `camera.rs` |
 //! | what is in a draw list? | `instances.rs`, `list.rs`; the crate `frolic-list` breaks it into batches |

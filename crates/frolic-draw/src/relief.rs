@@ -19,13 +19,13 @@ pub struct ReliefSpec {
     pub colour: Colour,
     /// Light on edges that face it. Default: a warm white.
     pub edge_colour: Colour,
-    /// Direction of that light in the plane of the mask, in degrees anticlockwise from the right. Default 60.
+    /// Direction of that light in the plane of the mask, in degrees anticlockwise from the right. Default: 60.
     pub light_degrees: f32,
-    /// Depth in metres over which the light fades, 0.001 to 1000. Default 0.15.
+    /// Depth in metres over which the light fades, 0.001 to 1000. Default: 0.15.
     pub edge_depth: f32,
-    /// Strength of layers and grain, 0 to 1. Default 0.5.
+    /// Strength of layers and grain, 0 to 1. Default: 0.5.
     pub layered: f32,
-    /// Height of a layer in metres, 0.001 to 1000. Default 0.5.
+    /// Height of a layer in metres, 0.001 to 1000. Default: 0.5.
     pub layer_height: f32,
 }
 

@@ -17,9 +17,9 @@ use crate::mesh::{Mesh, MeshVertex};
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TerrainPaintSpec {
-    /// Number of squares along each side of the mesh, 1 to 127. Default 96.
+    /// Number of squares along each side of the mesh, 1 to 127. Default: 96.
     pub squares: u32,
-    /// Number of texels along each side of the texture, 1 to 4096. Default 1024.
+    /// Number of texels along each side of the texture, 1 to 4096. Default: 1024.
     pub texels: u32,
     /// Albedo of bare ground. Default: sand.
     pub bare: Colour,
@@ -27,13 +27,13 @@ pub struct TerrainPaintSpec {
     pub grown: Colour,
     /// Albedo of wet ground. Default: a darker sand.
     pub wet: Colour,
-    /// Height in metres up to which the ground is wet, -1e6 to 1e6. Default -1e6: nowhere.
+    /// Height in metres up to which the ground is wet, -1e6 to 1e6. Default: -1e6: nowhere.
     pub wet_below: f32,
-    /// Height in metres over which wet ground turns dry, 0.001 to 1e5. Default 0.3.
+    /// Height in metres over which wet ground turns dry, 0.001 to 1e5. Default: 0.3.
     pub wet_edge: f32,
-    /// Strength of mottling, 0 to 1. Default 0.5.
+    /// Strength of mottling, 0 to 1. Default: 0.5.
     pub mottled: f32,
-    /// Distance between ripples of bare ground in metres, 0.01 to 1e4. Default 0.4.
+    /// Distance between ripples of bare ground in metres, 0.01 to 1e4. Default: 0.4.
     pub ripples: f32,
 }
 

@@ -1,4 +1,4 @@
-//! Paints tufts of blades as textures for billboards, which stand for many blades from afar.
+//! Generates textures of tufts of blades, for billboards that replace many distant blades.
 
 use derive_setters::Setters;
 use frolic_core::random::{hash3, unit};
@@ -19,16 +19,16 @@ use crate::atlas::Picture;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TuftSpec {
-    /// Number of blades, 1 to 64. Default 12.
+    /// Number of blades, 1 to 64. Default: 12.
     pub blades: u32,
-    /// Range of a blade's length as a share of the height, 0.05 to 1. Default 0.5 to 1.
+    /// Range of a blade's length as a share of the height, 0.05 to 1. Default: 0.5 to 1.
     #[setters(into)]
     pub length: Span,
-    /// Width at the root as a share of the tuft's width, 0.005 to 0.5. Default 0.05.
+    /// Width at the root as a share of the tuft's width, 0.005 to 0.5. Default: 0.05.
     pub width: f32,
-    /// Largest horizontal offset of a tip from its root, as a share of the length, 0 to 1. Default 0.3.
+    /// Largest horizontal offset of a tip from its root, as a share of the length, 0 to 1. Default: 0.3.
     pub bend: f32,
-    /// Seed of the random numbers. Default 0.
+    /// Seed of the random numbers. Default: 0.
     pub seed: u32,
 }
 
@@ -54,7 +54,7 @@ struct Painted {
 }
 
 impl TuftSpec {
-    /// A tuft of this many blades.
+    /// A tuft with a number of blades.
     pub fn new(blades: u32) -> Self {
         Self { blades, ..Self::default() }
     }

@@ -367,15 +367,15 @@ impl Seen<'_, '_> {
                 skin.start(skin_points(look, body.level), 0);
                 let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
                 // Saves most points of a crowd: those outside the picture.
-                let blades = source.instances.poses.bend;
+                let bend = source.instances.poses.bend;
                 let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
-                if blades.is_none() && within.is_some_and(hidden) {
+                if bend.is_none() && within.is_some_and(hidden) {
                     return Err(Missing::OutOfSight);
                 }
                 let [r, g, b] = body.colour.map(|channel| channel * body.opacity);
                 skin.own = [[r; LANES], [g; LANES], [b; LANES]];
                 skin.opacity = [look.cover(body.opacity); LANES];
-                if let Some([length, _, _, turn, ..]) = blades {
+                if let Some([length, _, _, turn, ..]) = bend {
                     let [middle, tip] = self.curve(source, element, &body);
                     let bend = Bend {
                         curve: [body.at, middle, tip],

@@ -32,15 +32,15 @@ const SPREAD: [f64; 3] = [1.0, 0.78, 1.25];
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct CeilingPlan {
-    /// 95 of 100 frames take no longer than this; 10 µs to 1 h. Default 1/60 s.
+    /// 95 of 100 frames take no longer than this; 10 µs to 1 h. Default: 1/60 s.
     pub budget: Duration,
-    /// The first count that is tried. Default 1000.
+    /// The first count that is tried. Default: 1000.
     pub first: u32,
-    /// The largest. Default 100 million.
+    /// The largest. Default: 100 million.
     pub most: u32,
-    /// The answer is this narrow either way, as a share of it, where time allows; 0.005 to 1. Default 0.05.
+    /// The answer is this narrow either way, as a share of it, where time allows; 0.005 to 1. Default: 0.05.
     pub within: f64,
-    /// Time for one variant. Default 40 s.
+    /// Time for one variant. Default: 40 s.
     pub time: Duration,
 }
 

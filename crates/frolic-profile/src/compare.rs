@@ -23,9 +23,9 @@ const SMALLEST: f64 = 0.02;
 #[derive(Debug, Clone, Copy, PartialEq, Default, Setters)]
 #[non_exhaustive]
 pub struct CompareSpec {
-    /// Whether scenes, settings and machines may differ. Default no.
+    /// Whether scenes, settings and machines may differ. Default: false.
     pub different: bool,
-    /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default no.
+    /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default: false.
     pub undrift: bool,
 }
 

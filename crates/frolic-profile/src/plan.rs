@@ -185,20 +185,20 @@ fn split(text: &str) -> Vec<String> {
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct Plan {
-    /// Counts to climb. Default 1k..1m.
+    /// Counts to climb. Default: 1k..1m.
     pub counts: Ladder,
-    /// Keys to vary, every value of each with every value of the others. Default none.
+    /// Keys to vary, every value of each with every value of the others. Default: none.
     pub vary: Vec<Variation>,
-    /// Most frames timed a count and variant, 1 to 100000. Default 400.
+    /// Most frames timed a count and variant, 1 to 100000. Default: 400.
     pub frames: u32,
-    /// A point is done when the interval of its median is this narrow either way, as a share of it, 0.001 to 1. Default 0.03.
+    /// A point is done when the interval of its median is this narrow either way, as a share of it, 0.001 to 1. Default: 0.03.
     pub within: f64,
-    /// Time for all of it; each point still takes four turns. Default 40 s; `None` for as long as it takes.
+    /// Time for all of it; each point still takes four turns. Default: 40 s; `None` for as long as it takes.
     pub time: Option<Duration>,
-    /// Longest that a frame may take so as not to be missed, above 0. Default 1/60 s.
+    /// Longest that a frame may take so as not to be missed, above 0. Default: 1/60 s.
     pub target: Duration,
     /// A variant of which two frames in a row take longer than this, or one four times as long, stops climbing; 1 ms to
-    /// 1 h. Default 2 s.
+    /// 1 h. Default: 2 s.
     pub frame_limit: Duration,
 }
 

@@ -26,16 +26,16 @@ pub struct AssetSpec {
     pub name: String,
     /// What it is made from.
     pub from: AssetSource,
-    /// Factor on its size, 1e-4 to 1e4; not of a picture. Default 1.
+    /// Factor on its size, 1e-4 to 1e4; not of a picture. Default: 1.
     #[serde(default = "one")]
     pub scale: f32,
-    /// Turn about y, degrees anticlockwise from above; of a mesh. Default 0.
+    /// Turn about y, degrees anticlockwise from above; of a mesh. Default: 0.
     #[serde(default)]
     pub turn_degrees: f32,
-    /// Where its origin is put, in metres; not of a picture. Default the world's origin.
+    /// Where its origin is put, in metres; not of a picture. Default: the world's origin.
     #[serde(default)]
     pub position: [f32; 3],
-    /// Makes a distance grid of a mesh: points along its longest side, 4 to 1024. Default it stays a mesh.
+    /// Makes a distance grid of a mesh: points along its longest side, 4 to 1024. Default: none, it stays a mesh.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub bake: Option<u32>,
@@ -77,7 +77,7 @@ pub struct PlacementAsset {
     pub count: u32,
     /// Layers, at most 16; they may name assets that come before.
     pub layers: Vec<PlacementSpec>,
-    /// Key of its random numbers. Default 1.
+    /// Key of its random numbers. Default: 1.
     #[serde(default = "first")]
     pub seed: u32,
 }
@@ -103,15 +103,15 @@ impl PlacementAsset {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct HillsSpec {
-    /// Heights along each side, 2 to 2048. Default 256.
+    /// Heights along each side, 2 to 2048. Default: 256.
     pub points: u32,
-    /// Hills along each side, 0.1 to 256. Default 4.
+    /// Hills along each side, 0.1 to 256. Default: 4.
     pub across: f32,
-    /// How sharp their ridges are, 0 to 1. Default 0: round.
+    /// How sharp their ridges are, 0 to 1. Default: 0: round.
     pub ridged: f32,
-    /// Share of the side over which the ground falls to 0 at the edges, 0 to 0.5. Default 0: it does not.
+    /// Share of the side over which the ground falls to 0 at the edges, 0 to 0.5. Default: 0, none.
     pub edge: f32,
-    /// Other hills for each number. Default 1.
+    /// Other hills for each number. Default: 1.
     pub seed: u32,
 }
 

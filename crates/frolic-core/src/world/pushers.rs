@@ -28,7 +28,7 @@ pub struct PusherSpec {
     /// Reach above and below its position, in metres, 0 to 1e5. Default: 2.
     #[serde(default = "two")]
     pub height: f32,
-    /// How far down it bends blades right under it, 0 to 1. Default: 1, flat.
+    /// Strength with which it presses down blades right under it, 0 to 1. Default: 1, flat on the ground.
     #[serde(default = "one")]
     pub weight: f32,
     /// A blast: a ring that expands from the centre. Default: none.
@@ -161,7 +161,7 @@ pub struct Pushing {
     pub inner: f32,
     /// Reach above and below, in metres.
     pub height: f32,
-    /// How far down it bends blades right under it, 0 to 1.
+    /// Strength with which it presses down blades right under it, 0 to 1.
     pub weight: f32,
 }
 

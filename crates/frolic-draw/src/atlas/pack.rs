@@ -11,9 +11,9 @@ pub const CELL: u32 = 8;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Setters)]
 #[non_exhaustive]
 pub struct PackSpec {
-    /// Largest side of a page, texels, 64 to 16384. Default 2048.
+    /// Largest side of a page, texels, 64 to 16384. Default: 2048.
     pub max_side: u32,
-    /// Texels around each picture at least, filled with its edge, 1 to 64. Default 4.
+    /// Texels around each picture at least, filled with its edge, 1 to 64. Default: 4.
     pub padding: u32,
 }
 

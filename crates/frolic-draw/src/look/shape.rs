@@ -59,13 +59,13 @@ pub struct BillboardSpec {
     #[serde(default)]
     #[setters(skip)]
     pub play: Play,
-    /// Whether frames are blended with the next one. Default: no.
+    /// Whether frames are blended with the next one. Default: false.
     #[serde(default)]
     pub blend_frames: bool,
     /// Which way the billboard is turned. Default: upright, facing the camera.
     #[serde(default)]
     pub facing: Facing,
-    /// Height over width, 0.01 to 100. Default 1.
+    /// Height over width, 0.01 to 100. Default: 1.
     #[serde(default = "one")]
     pub aspect: f32,
 }
@@ -137,11 +137,11 @@ pub enum Facing {
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct RibbonSpec {
-    /// Ratio of length to the element's size, 0.01 to 1000. Default 10.
+    /// Ratio of length to the element's size, 0.01 to 1000. Default: 10.
     pub length: f32,
-    /// Ratio of the tip's width to the root's, 0 to 1. Default 0: pointed.
+    /// Ratio of the tip's width to the root's, 0 to 1. Default: 0: pointed.
     pub tip: f32,
-    /// Number of straight segments, 1 to 12. Default 3.
+    /// Number of straight segments, 1 to 12. Default: 3.
     pub segments: u32,
 }
 

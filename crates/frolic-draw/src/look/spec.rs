@@ -56,23 +56,23 @@ pub struct LookSpec {
     pub shape: Shape,
     /// Blending. Default: alpha.
     pub blend: Blend,
-    /// Layer, -1000 to 1000; layers are drawn in ascending order. Default 0.
+    /// Layer, -1000 to 1000; layers are drawn in ascending order. Default: 0.
     pub layer: i32,
     /// Depth test and depth write.
     pub depth: DepthSpec,
     /// Colour over age. Default: white.
     #[setters(into)]
     pub colour_over_age: Ramp<Colour>,
-    /// Opacity over age, 0 to 1. Default 1.
+    /// Opacity over age, 0 to 1. Default: 1.
     #[setters(into)]
     pub opacity_over_age: Ramp<f32>,
-    /// Factor on the radius over age. Default 1.
+    /// Factor on the radius over age. Default: 1.
     #[setters(into)]
     pub size_over_age: Ramp<f32>,
     /// Factor on the colour over height, from the lower to the upper end of `height_range`. Default: white.
     #[setters(into)]
     pub colour_over_height: Ramp<Colour>,
-    /// Range of heights for `colour_over_height`, in metres. Default 0 to 1.
+    /// Range of heights for `colour_over_height`, in metres. Default: 0 to 1.
     pub height_range: [f32; 2],
     /// Factor on the colour from the root (0) to the tip (1) of a ribbon, or from the foot to the top of a mesh. Default: white.
     #[setters(into)]
@@ -80,22 +80,22 @@ pub struct LookSpec {
     /// Factors on the colour; each element takes a random one. Default: none.
     #[setters(into)]
     pub tints: Vec<Colour>,
-    /// Factor on the colour, 0 to 1e6. Above 1 the element glows. Default 1.
+    /// Factor on the colour, 0 to 1e6. Above 1 the element glows. Default: 1.
     pub glow: f32,
-    /// Share of the colour that is lit by lights and sky, 0 (unlit) to 1. Default 0.
+    /// Share of the colour that is lit by lights and sky, 0 (unlit) to 1. Default: 0.
     pub lit: f32,
-    /// Strength of rim light, on edges that turn away from the camera, 0 to 10. Default 0.
+    /// Strength of rim light, on edges that turn away from the camera, 0 to 10. Default: 0.
     pub rim: f32,
     /// Whether both sides of a surface are lit. Default: yes.
     pub two_sided: bool,
-    /// Translucency: share of light that passes through from behind, 0 to 1. Default 0.
+    /// Translucency: share of light that passes through from behind, 0 to 1. Default: 0.
     pub translucency: f32,
-    /// Roundness of a ribbon's shading, 0 (flat, by its orientation) to 1 (normals face the camera). Default 0.4. Unused by other
+    /// Roundness of a ribbon's shading, 0 (flat, by its orientation) to 1 (normals face the camera). Default: 0.4. Unused by other
     /// shapes.
     pub round: f32,
-    /// Share of the sky's haze, 0 to 1: distant elements of a lit, solid look fade to the colour of the horizon. Default 0.
+    /// Share of the sky's haze, 0 to 1: distant elements of a lit, solid look fade to the colour of the horizon. Default: 0.
     pub hazed: f32,
-    /// Depth in metres over which a transparent instance fades out in front of a solid surface, 0.001 to 1000. Default 0.05.
+    /// Depth in metres over which a transparent instance fades out in front of a solid surface, 0.001 to 1000. Default: 0.05.
     pub soft: f32,
     /// Level of detail.
     pub detail: DetailSpec,

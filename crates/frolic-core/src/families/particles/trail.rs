@@ -14,9 +14,9 @@ use crate::world::bodies::BodyRow;
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TrailSpec {
-    /// Places behind each element, 1 to 32: 12 bytes each. Default 8.
+    /// Places behind each element, 1 to 32: 12 bytes each. Default: 8.
     pub places: u32,
-    /// Time from one to the next, in seconds, 0.001 to 100; at least a step. Default 0.05.
+    /// Time from one to the next, in seconds, 0.001 to 100; at least a step. Default: 0.05.
     pub every: f32,
 }
 
