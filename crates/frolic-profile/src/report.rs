@@ -343,7 +343,8 @@ legend{float:left;color:var(--grey);padding:0;margin-right:.8rem}
 label{cursor:pointer}
 .key{display:inline-block;width:.8em;height:.8em;border-radius:.15em}
 .chart svg{display:block;width:100%;height:auto;font-family:'DejaVu Sans',sans-serif}
-.hit{fill:transparent;cursor:help}
+.chart svg *{pointer-events:none}
+.chart svg .hit{fill:transparent;cursor:help;pointer-events:auto}
 .hit:focus,.hit:hover{outline:none;stroke:var(--ink);stroke-width:2}
 :focus-visible{outline:2px solid var(--limit);outline-offset:2px}
 .linear{display:none}

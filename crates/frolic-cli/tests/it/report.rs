@@ -180,6 +180,8 @@ fn the_page_works_in_a_browser() {
     assert!(is_shown(".log") && !is_shown(".linear"));
     browser.point("#linear", true);
     assert!(!is_shown(".log") && is_shown(".linear"));
+    // Hidden, the other variant cannot lie over the point.
+    browser.point("#s1", true);
     let said = browser.told_at(".linear .s0 .hit:last-of-type", tip);
     assert!(said.starts_with("each at 10k embers"), "{said}");
 

@@ -269,7 +269,7 @@ impl Particles {
 
     /// Takes `steps` steps of `dt` seconds (finite and above 0; others are not taken).
     ///
-    /// Positions under gravity, steady wind and linear drag are exact at any step; with fields, gusts and drag of the square their error is
+    /// Positions under gravity, steady wind and linear drag are exact at any step; with fields, gusts and quadratic drag their error is
     /// of second order in `dt`, and a contact adds one of first order in the step in which it happens. Velocities are means over the last
     /// step. Stable at any drag and any step. O(n).
     pub fn step(&mut self, world: &World, dt: f32, steps: u32, meter: &mut Meter) {

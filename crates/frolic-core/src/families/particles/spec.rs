@@ -254,7 +254,7 @@ impl ParticleSpec {
         self
     }
 
-    /// Sets drag of the square of the speed, in 1/m.
+    /// Sets quadratic drag, in 1/m.
     pub fn drag_square(mut self, drag_square: f32) -> Self {
         self.motion.drag_square = drag_square;
         self

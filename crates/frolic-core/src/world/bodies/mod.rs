@@ -74,7 +74,7 @@ impl BodyColumns {
         [&self.vx, &self.vy, &self.vz]
     }
 
-    /// All of them, to be moved.
+    /// All of them as [`Bodies`], to be moved.
     pub fn bodies(&mut self) -> Bodies<'_> {
         Bodies {
             position: [&mut self.px, &mut self.py, &mut self.pz],
@@ -88,7 +88,7 @@ impl BodyColumns {
     }
 }
 
-/// Borrowed columns of bodies, whatever family they are of; slices of one length.
+/// Borrowed columns of bodies of any family; slices of one length.
 #[derive(Debug)]
 pub struct Bodies<'a> {
     /// x, y and z, in metres.
@@ -99,7 +99,7 @@ pub struct Bodies<'a> {
     pub age: &'a mut [f32],
     /// Age at death, in seconds; infinite for bodies that do not die of age.
     pub life: &'a [f32],
-    /// Radius, in metres, that events hand down.
+    /// Radius that events pass on to started elements, in metres.
     pub size: &'a [f32],
     /// Numbers of the elements: events draw their random numbers by them.
     pub id: &'a [u32],
@@ -108,12 +108,12 @@ pub struct Bodies<'a> {
 }
 
 impl Bodies<'_> {
-    /// How many.
+    /// Number of bodies.
     pub fn len(&self) -> usize {
         self.position[0].len()
     }
 
-    /// Whether there are none.
+    /// Whether there are no bodies.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -137,7 +137,7 @@ impl Bodies<'_> {
 /// Default number of bodies that a worker steps at a time: ten columns of them fit a second-level cache.
 pub(crate) const CHUNK: usize = 8192;
 
-/// Event records that a chunk has room for from the start.
+/// Event records that a chunk has capacity for from the start.
 const NOTED: usize = 1024;
 
 /// Moves the bodies of one population step by step, and records their events.
@@ -178,7 +178,7 @@ pub struct Integrator {
     pub(crate) time: f64,
 }
 
-/// What acts in one step: fields of the population alone, curl noise of all fields, and collectors.
+/// Influences of one step: fields of the population alone, curl noise of all fields, and collectors.
 #[derive(Debug, Default)]
 struct Forces {
     fields: Vec<Acting>,
@@ -187,7 +187,7 @@ struct Forces {
 }
 
 impl Integrator {
-    /// Bodies that respond to the world like this.
+    /// An integrator for bodies with this response to the world.
     ///
     /// # Errors
     /// A value is out of range.
@@ -211,7 +211,7 @@ impl Integrator {
         })
     }
 
-    /// The same with fields that act on these bodies alone, beside those of the world.
+    /// Adds fields that act on these bodies alone, besides those of the world.
     ///
     /// # Errors
     /// A value is out of range, or an asset that is named is missing or of another kind.
@@ -221,7 +221,7 @@ impl Integrator {
         Ok(self)
     }
 
-    /// The same that notes these events.
+    /// Records these events.
     ///
     /// # Errors
     /// A value is out of range.
@@ -286,7 +286,7 @@ impl Integrator {
         self.caught.iter_mut().for_each(|count| *count = 0);
     }
 
-    /// Prepares what acts in the next step.
+    /// Prepares the influences of the next step.
     pub(crate) fn prepare(&mut self, world: &World, dt: f32) -> Motion {
         let motion = Motion::new(&self.motion, world, self.time, dt);
         self.forces.prepare(&motion, world, self.time);
@@ -294,7 +294,7 @@ impl Integrator {
         motion
     }
 
-    /// What acts in the step that was prepared.
+    /// The influences of the step that was prepared.
     pub(crate) fn acts<'a>(&'a self, motion: &'a Motion, world: &'a World) -> Acts<'a> {
         let Forces { fields, curls, catching } = &self.forces;
         Acts {
@@ -389,7 +389,7 @@ impl Integrator {
     ) -> Result<(), std::collections::TryReserveError> {
         self.dead.try_reserve_exact(count)?;
         self.dead_in_chunk.try_reserve_exact(chunks)?;
-        // Events are bursts: room for those of a step, so that the first of them allocates nothing.
+        // Events come in bursts: capacity for those of a step, so that the first of them allocates nothing.
         let room = if self.events.is_empty() { 0 } else { count.min(NOTED) };
         self.notes.try_reserve_exact(chunks)?;
         self.notes.resize_with(chunks, || Notes::with_room(room));

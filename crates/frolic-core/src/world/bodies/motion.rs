@@ -1,6 +1,6 @@
 //! The formula of a step, and its constants.
 //!
-//! For each body, with linear drag k, drag of the square c, velocity of the air w, and other accelerations a, constant over the step dt:
+//! For each body, with linear drag k, quadratic drag c, velocity of the air w, and other accelerations a, constant over the step dt:
 //!
 //! ```text
 //! keep = exp(-k dt)            reach = (1 - keep) / k, or dt without drag
@@ -11,7 +11,7 @@
 //! ```
 //!
 //! Velocity and position leapfrog: `v` is the mean velocity over the last step, half a step older than `p` (Verlet, 1967). Under gravity,
-//! steady wind and linear drag positions are exact at any step. With fields, gusts and drag of the square their error is of second order in dt; a
+//! steady wind and linear drag positions are exact at any step. With fields, gusts and quadratic drag their error is of second order in dt; a
 //! contact adds an error of first order in its step. With both drags and no other acceleration a step is the exact solution (Bernoulli's
 //! equation). If only gravity, steady wind, gusts and one attractor act, the plain form suffices: v keep + (a + k w) reach.
 //!
@@ -34,9 +34,9 @@ use crate::world::{Gusts, World};
 pub struct Motion {
     /// Length of the step, in seconds.
     pub dt: f32,
-    /// 1/s.
+    /// Linear drag, in 1/s.
     pub drag: f32,
-    /// Drag of the square of the speed, in 1/m.
+    /// Quadratic drag, in 1/m.
     pub drag_square: f32,
     /// Share of its velocity that a body keeps.
     pub keep: f32,

@@ -13,7 +13,7 @@ use crate::foundations::span::Span;
 pub struct MotionSpec {
     /// Linear drag: rate at which the velocity approaches that of the air, in 1/s, 0 to 1e4. Default: 0, no air.
     pub drag: f32,
-    /// Drag of the square of the speed through the air, in 1/m, 0 to 1e4. Default: 0.
+    /// Quadratic drag, by the square of the speed through the air, in 1/m, 0 to 1e4. Default: 0.
     pub drag_square: f32,
     /// Share of the world's gravity, -100 to 100; elements with negative values rise. Default: 1.
     pub weight: f32,

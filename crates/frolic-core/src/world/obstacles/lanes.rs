@@ -1,9 +1,9 @@
-//! Elements past one mask, eight at a time: what most populations that meet a mask meet, and nothing else.
+//! Contacts with a single mask, eight elements at a time: the usual case of populations that collide with a mask.
 //!
-//! As [`Solid::meet`] does for one element and any obstacles: as far at a time as nothing can be; where a way leads inside, back to the
-//! edge and on from there. Each lane takes the next element of the list when it is through, so that none waits for another.
+//! The same steps as [`Solid::meet`], which handles one element and any obstacles: steps as long as the distance is clear; where a way leads inside, back to the
+//! edge and on from there. A lane that has finished its element takes the next of the list, so that no lane waits for another.
 //!
-//! PERF (`cargo bench -p frolic --bench particles -- step`): reads of cells overlap across lanes, and arithmetic is done for all at once.
+//! PERF (`cargo bench -p frolic --bench particles -- step`): reads of cells overlap across lanes, and arithmetic is vectorised.
 
 use glam::{Vec2, Vec3};
 
@@ -12,17 +12,17 @@ use super::meet::{BLOCK, MOST_TOUCHES, Met, is_flat};
 use super::{Body, Mask, MaskOrientation, Obstacle, Solid, Touch};
 use crate::foundations::simd::{Simd, kernel};
 
-/// Elements that are followed at a time.
+/// Number of elements followed at a time.
 const LANES: usize = 8;
 
-/// The shortest way that leads through nothing, and how well distances are known between the middles of cells, in cells.
+/// Shortest way that cannot pass through anything, and precision of distances between the centres of cells, in cells.
 const SHORT: f32 = 0.5;
 const KNOWN: f32 = 0.25;
 
-/// Steps that a lane takes for one element; who needs more goes alone.
+/// Maximum number of steps of a lane for one element; elements that need more are resolved one by one.
 const MOST_STEPS: u32 = 64;
 
-/// One mask that elements bounce off, slide along or end at, and nothing else.
+/// A single mask that elements bounce off, slide along or end at.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct LoneMask<'a> {
     solid: &'a Solid,
@@ -30,7 +30,7 @@ pub(crate) struct LoneMask<'a> {
     rules: &'a Obstacle,
 }
 
-/// Elements of a block: places before and after the move, in metres, and velocities, in m/s.
+/// Elements of a block: positions before and after the move, in metres, and velocities, in m/s.
 pub(crate) struct Moved<'a> {
     pub(crate) start: &'a [[f32; BLOCK]; 3],
     pub(crate) place: [&'a mut [f32]; 3],
@@ -57,49 +57,49 @@ impl Moved<'_> {
     }
 }
 
-/// Elements on their way through the mask's plane, one a lane: in cells, and cells a second.
+/// Elements on their way through the plane of the mask, one in each lane: positions in cells, velocities in cells a second.
 struct Ways {
     x: [f32; LANES],
     y: [f32; LANES],
     vx: [f32; LANES],
     vy: [f32; LANES],
     speed: [f32; LANES],
-    /// Distance where they are; negative where it has not been looked at.
+    /// Distance at the position; negative if it was not looked up.
     off: [f32; LANES],
-    /// Time left, in seconds.
+    /// Remaining time, in seconds.
     left: [f32; LANES],
-    /// Steps so far, and 1 where there is anyone.
+    /// Steps so far, and 1 for each lane in use.
     steps: [u32; LANES],
     busy: [u32; LANES],
     of: [Way; LANES],
 }
 
-/// What of a way no formula over all lanes needs.
+/// Values of a way that no vectorised formula needs.
 #[derive(Debug, Clone, Copy, Default)]
 struct Way {
-    /// Its place in the list.
+    /// Index in the list.
     nth: usize,
     i: usize,
-    /// Place, in metres, and velocity, in m/s, square to the plane, as of when so much time was left.
+    /// Position, in metres, and velocity, in m/s, perpendicular to the plane, at a remaining time.
     aside: f32,
     aside_speed: f32,
     aside_left: f32,
-    /// Whether it is too short to lead through anything: where it ends decides.
+    /// Whether it is too short to pass through anything: its end decides.
     is_short: bool,
     touches: usize,
     met: Met,
 }
 
-/// What becomes of a way after a step.
+/// Result of a step of a lane.
 enum Next {
     GoesOn,
     IsThrough,
-    /// No lane can tell: it goes alone.
+    /// The element has to be resolved alone.
     GoesAlone,
 }
 
 impl Solid {
-    /// The only obstacle, if it is a mask that nothing sticks to or passes.
+    /// The mask, if it is the only obstacle and nothing sticks to it or passes through it.
     pub(crate) fn lone_mask(&self) -> Option<LoneMask<'_>> {
         let [rules] = &self.obstacles[..] else { return None };
         match (&rules.body, rules.touch) {
@@ -112,7 +112,7 @@ impl Solid {
 }
 
 kernel! {
-    /// Lets elements of a block, by their places in `list`, collide with a mask that is the only obstacle.
+    /// Resolves the contacts of the elements in `list` with a mask that is the only obstacle.
     pub(crate) fn meet_lone_mask(
         simd, lone: LoneMask<'_>, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met],
     ) {
@@ -121,7 +121,7 @@ kernel! {
 }
 
 impl LoneMask<'_> {
-    /// Lets those of `list` meet the mask in a step of `dt` seconds; slower than `rest`, in m/s, and pressed against it, they lie still.
+    /// Resolves the contacts of the elements in `list` over `dt` seconds; elements slower than `rest`, in m/s, and pressed against the mask come to rest.
     /// `mets` is as long as the list.
     #[inline(always)]
     fn meet<S: Simd>(self, simd: S, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
@@ -148,7 +148,7 @@ impl LoneMask<'_> {
             for i in 0..LANES {
                 let safe = (ways.off[i] - KNOWN).max(SHORT);
                 let step = (safe / ways.speed[i].max(1e-12)).min(ways.left[i]);
-                // The first look is at the start.
+                // The first lookup is at the start.
                 time[i] = if ways.off[i] < 0.0 { 0.0 } else { step };
                 x[i] = ways.x[i] + ways.vx[i] * time[i];
                 y[i] = ways.y[i] + ways.vy[i] * time[i];
@@ -195,7 +195,7 @@ impl LoneMask<'_> {
         }
     }
 
-    /// A vector of the world by its parts along the mask's plane and square to it.
+    /// A vector of the world from its parts along the plane of the mask and perpendicular to it.
     fn parts(self, vector: Vec3) -> (Vec2, f32) {
         let orientation = self.mask.orientation();
         (orientation.flat(vector), if orientation == MaskOrientation::Upright { vector.z } else { vector.y })
@@ -207,7 +207,7 @@ impl LoneMask<'_> {
             + if orientation == MaskOrientation::Upright { Vec3::Z } else { Vec3::Y } * aside
     }
 
-    /// Starts a lane on the way of the `nth` of the list.
+    /// Starts a lane on the way of element `nth` of the list.
     #[inline(always)]
     fn take(self, list: &[u16], nth: usize, dt: f32, all: &Moved<'_>, lane: usize, ways: &mut Ways) {
         let i = usize::from(list[nth]);
@@ -225,7 +225,7 @@ impl LoneMask<'_> {
         (ways.steps[lane], ways.busy[lane]) = (0, 1);
     }
 
-    /// A step of a lane has led inside: to `next`, so deep.
+    /// Handles a step that ended inside, at `next`, at this depth.
     fn touch(self, next: Vec2, time: f32, depth: f32, dt: f32, lane: usize, ways: &mut Ways) -> Next {
         let off = ways.off[lane];
         let mut at = Vec2::new(ways.x[lane], ways.y[lane]);
@@ -236,7 +236,7 @@ impl LoneMask<'_> {
             // It starts inside.
             return Next::GoesAlone;
         }
-        // Whoever goes along an edge goes on; else straight between the two distances.
+        // An element that slides along an edge goes on; otherwise interpolate between the two distances.
         let along = (way.met.touch.is_some() && off <= KNOWN)
             .then(|| self.mask.look_at(next))
             .filter(|(_, normal)| is_flat(velocity.dot(*normal), ways.speed[lane]));
@@ -261,7 +261,7 @@ impl LoneMask<'_> {
             way.met.dies = true;
             *left = 0.0;
         } else {
-            // Off it by half a skin, so that what slides along does not touch at every step.
+            // Half a skin off the surface, so that a sliding element does not touch it at every step.
             let off = SKIN * 0.5 / cell;
             if depth < off {
                 at -= normal * (depth - off);
@@ -272,7 +272,7 @@ impl LoneMask<'_> {
             (velocity, way.aside_speed) = (flat, aside * cell);
             way.touches += usize::from(!grazes);
             if way.touches == MOST_TOUCHES {
-                // Caught in a corner: the less it has come through, the less is left of its speed.
+                // Caught in a corner: the speed is reduced by the time that was left.
                 let share = 1.0 - *left / dt;
                 velocity *= share;
                 way.aside_speed *= share;
@@ -285,7 +285,7 @@ impl LoneMask<'_> {
         if way.met.dies || way.touches == MOST_TOUCHES { Next::IsThrough } else { Next::GoesOn }
     }
 
-    /// Writes down where a way has led, if it has touched anything; else it has led where the move has.
+    /// Stores the end of a way that touched anything; otherwise the end of the move stands.
     #[inline(always)]
     fn leave(self, rest: f32, all: &mut Moved<'_>, lane: usize, ways: &Ways, mets: &mut [Met]) {
         let Some((_, _, into)) = ways.of[lane].met.touch else { return };
@@ -329,7 +329,7 @@ mod tests {
         Solid::new(&[spec], None, &assets).unwrap()
     }
 
-    /// Eight at a time end where each by itself does; but for one in fifty, of whom the last bit decides whether they are out
+    /// Eight at a time give the same ends as one by one; except for one in fifty, where the last bit decides whether an element is out
     /// at once or at the second push.
     #[test]
     fn lanes_are_as_one_by_one() {
