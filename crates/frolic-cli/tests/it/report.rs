@@ -180,7 +180,14 @@ fn the_page_works_in_a_browser() {
     assert!(is_shown(".log") && !is_shown(".linear"));
     browser.point("#linear", true);
     assert!(!is_shown(".log") && is_shown(".linear"));
-    // Hidden, the other variant cannot lie over the point.
+    // Whatever marks lie over a point, it answers at its middle.
+    let covered = "return [...document.querySelectorAll('.linear .hit')].filter(hit => {\
+        hit.scrollIntoView({ block: 'center' });\
+        const box = hit.getBoundingClientRect();\
+        const top = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2);\
+        return !top.classList.contains('hit'); }).length";
+    assert_eq!(browser.run(covered), 0);
+    // Hidden, the other variant's points cannot lie over this one.
     browser.point("#s1", true);
     let said = browser.told_at(".linear .s0 .hit:last-of-type", tip);
     assert!(said.starts_with("each at 10k embers"), "{said}");
