@@ -167,13 +167,37 @@ impl BackdropSpec {
     }
 }
 
-/// A painted backdrop, tile by tile in the layout of the rasteriser.
-#[derive(Debug)]
-pub(crate) struct Backdrop {
+/// All that the picture of a backdrop depends on, kept beside a cached one.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BackdropKey {
     view: View,
     spec: BackdropSpec,
     lights: Vec<LightSpec>,
     sun: Option<SunSpec>,
+}
+
+impl BackdropKey {
+    /// The key of a backdrop.
+    pub fn new(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
+        Self { view: *view, spec: spec.clone(), lights: lights.to_vec(), sun: sun.copied() }
+    }
+
+    /// Whether a cached backdrop with this key can be shown.
+    pub fn fits(
+        &self,
+        view: &View,
+        spec: &BackdropSpec,
+        lights: &[LightSpec],
+        sun: Option<&SunSpec>,
+    ) -> bool {
+        self.view == *view && self.spec == *spec && self.lights == lights && self.sun.as_ref() == sun
+    }
+}
+
+/// A painted backdrop, tile by tile in the layout of the rasteriser.
+#[derive(Debug)]
+pub(crate) struct Backdrop {
+    pub(crate) key: BackdropKey,
     /// Rows of each tile.
     height: usize,
     rows: Vec<Row>,
@@ -236,35 +260,14 @@ impl Backdrop {
                 }
             }
         });
-        Self {
-            view: *view,
-            spec: spec.clone(),
-            lights: lights.to_vec(),
-            sun: sun.copied(),
-            height,
-            rows,
-            sunlit,
-            depth,
-            nearest,
-        }
-    }
-
-    /// Whether the cached backdrop fits these settings.
-    pub(crate) fn shows(
-        &self,
-        view: &View,
-        spec: &BackdropSpec,
-        lights: &[LightSpec],
-        sun: Option<&SunSpec>,
-    ) -> bool {
-        self.view == *view && self.spec == *spec && self.lights == lights && self.sun.as_ref() == sun
+        Self { key: BackdropKey::new(view, spec, lights, sun), height, rows, sunlit, depth, nearest }
     }
 
     pub(crate) fn tile(&self, nth: usize) -> BackdropTile<'_> {
         let part = nth * self.height..(nth + 1) * self.height;
         BackdropTile {
             rows: &self.rows[part.clone()],
-            sun: self.sun.is_some().then(|| &self.sunlit[part.clone()]),
+            sun: self.key.sun.is_some().then(|| &self.sunlit[part.clone()]),
             depth: &self.depth[part],
             nearest: self.nearest[nth],
         }

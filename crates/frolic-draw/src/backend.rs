@@ -2,7 +2,7 @@
 //! numbers that all backends share, so that their pictures agree.
 
 pub use crate::atlas::Region;
-pub use crate::backdrop::BackdropPlanes;
+pub use crate::backdrop::{BackdropKey, BackdropPlanes};
 pub use crate::camera::{NEAR, ViewParts};
 pub use crate::colour::{srgb, srgb_byte, tone};
 pub use crate::cpu::{AS_DEEP, LEAST_RISE, MOST_LEAN, NEAR_FADE, PLACES, THINNEST, WHITE};

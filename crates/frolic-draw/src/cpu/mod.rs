@@ -409,7 +409,7 @@ impl Renderer {
     ) {
         let started = meter.start(Stage::Backdrop);
         let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !self.plain));
-        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
+        if self.backdrop.as_ref().is_some_and(|kept| kept.key.fits(view, spec, lights, sun)) {
             meter.add(Counter::BackdropHits, 1);
         } else {
             self.backdrop = Some(Backdrop::paint(grid, view, spec, lights, sun));

@@ -308,7 +308,7 @@ impl GpuRenderer {
     ) {
         let lighting = list.lighting();
         let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !plain));
-        if self.backdrop.as_ref().is_some_and(|kept| kept.shows(view, spec, lights, sun)) {
+        if self.backdrop.as_ref().is_some_and(|kept| kept.key.fits(view, spec, lights, sun)) {
             meter.add(Counter::BackdropHits, 1);
             return;
         }

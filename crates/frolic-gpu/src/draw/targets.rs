@@ -3,7 +3,7 @@
 use half::f16;
 use wgpu::{TextureFormat, TextureUsages, TextureView};
 
-use frolic_draw::backend::BackdropPlanes;
+use frolic_draw::backend::{BackdropKey, BackdropPlanes};
 use frolic_draw::{BackdropSpec, ImageSize, LightSpec, SunSpec, View};
 
 use crate::device::error::GpuError;
@@ -125,10 +125,7 @@ pub(crate) fn fits(gpu: &Gpu, what: &'static str, side: u32) -> Result<(), GpuEr
 /// A backdrop on the device, kept while the view does not change.
 #[derive(Debug)]
 pub(crate) struct BackdropOn {
-    view: View,
-    spec: BackdropSpec,
-    lights: Vec<LightSpec>,
-    sun: Option<SunSpec>,
+    pub(crate) key: BackdropKey,
     pub(crate) light: Target,
     pub(crate) sunlit: Target,
     pub(crate) depth: Target,
@@ -166,19 +163,8 @@ impl BackdropOn {
         let depths: Vec<f32> = planes.depth.iter().map(|&depth| depth.min(FARTHEST)).collect();
         write(gpu, &depth, size, bytemuck::cast_slice(&depths), 4, counters);
         let has_depth = depths.iter().any(|&depth| depth < FARTHEST);
-        let (spec, lights) = (spec.clone(), lights.to_vec());
-        Self { view: *view, spec, lights, sun: sun.copied(), light, sunlit, depth, has_depth }
-    }
-
-    /// Returns whether it shows this view.
-    pub(crate) fn shows(
-        &self,
-        view: &View,
-        spec: &BackdropSpec,
-        lights: &[LightSpec],
-        sun: Option<&SunSpec>,
-    ) -> bool {
-        self.view == *view && self.spec == *spec && self.lights == lights && self.sun.as_ref() == sun
+        let key = BackdropKey::new(view, spec, lights, sun);
+        Self { key, light, sunlit, depth, has_depth }
     }
 
     pub(crate) fn bytes(&self) -> u64 {
