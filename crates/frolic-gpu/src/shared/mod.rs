@@ -148,6 +148,16 @@ impl<T: SharedStruct, const N: usize> Shared for [T; N] {
     }
 }
 
+/// The declaration of a structure in WGSL, from the docs, name and type of each field.
+pub(crate) fn structure(name: &str, fields: &[(&[&str], &str, String)]) -> String {
+    let mut text = format!("struct {name} {{\n");
+    for (docs, field, type_name) in fields {
+        docs.iter().for_each(|doc| text.push_str(&format!("    //{doc}\n")));
+        text.push_str(&format!("    {field}: {type_name},\n"));
+    }
+    text + "}\n"
+}
+
 /// Declares structures that Rust fills and WGSL reads. Fields are `f32`, `u32`, `[f32; 2]` to `[f32; 4]` (vectors), `[u32; 4]`, other
 /// structures, and arrays of structures. Field docs become WGSL comments.
 macro_rules! shared {
@@ -199,14 +209,11 @@ macro_rules! shared {
 
         impl $crate::shared::SharedStruct for $name {
             fn declaration() -> String {
-                let mut text = concat!("struct ", stringify!($name), " {\n").to_owned();
-                $($(text.push_str(concat!("    //", $about, "\n"));)*
-                text.push_str(&format!(
-                    concat!("    ", stringify!($field), ": {},\n"),
+                $crate::shared::structure(stringify!($name), &[$((
+                    &[$($about),*],
+                    stringify!($field),
                     <$type as $crate::shared::Shared>::type_name(),
-                ));)*
-                text.push_str("}\n");
-                text
+                ),)*])
             }
         }
     )*};
@@ -237,14 +244,11 @@ macro_rules! records {
 
             /// The declaration in WGSL.
             pub(crate) fn declaration() -> String {
-                let mut text = concat!("struct ", stringify!($name), " {\n").to_owned();
-                $($(text.push_str(concat!("    //", $about, "\n"));)*
-                text.push_str(&format!(
-                    concat!("    ", stringify!($field), ": {},\n"),
+                $crate::shared::structure(stringify!($name), &[$((
+                    &[$($about),*],
+                    stringify!($field),
                     <$type as $crate::shared::Shared>::type_name(),
-                ));)*
-                text.push_str("}\n");
-                text
+                ),)*])
             }
 
             /// A WGSL function that reads the record at an index of `buffer`, whose items are so many words.
