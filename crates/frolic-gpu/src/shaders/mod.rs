@@ -215,9 +215,9 @@ mod tests {
         }
     }
 
-    /// A mistake is told by the file it is in and that file's own line.
+    /// An error names the file of a mistake, and the line within that file.
     #[test]
-    fn mistakes_are_told_by_file_and_line() {
+    fn errors_name_file_and_line() {
         let (text, starts) = DISC.text();
         let wrong = text.replace("let wanted = lit.radius * scale;", "let wanted = lit.radios * scale;");
         let error = naga::front::wgsl::parse_str(&wrong).unwrap_err();
@@ -226,7 +226,7 @@ mod tests {
         let file = include_str!("disc.wgsl");
         let own = file.lines().position(|line| line.contains("let wanted")).unwrap() + 1;
         assert!(told.starts_with(&format!("shaders/disc.wgsl:{own}: ")), "{told}");
-        // As a device tells it.
+        // The same from a device.
         let gpu = Gpu::open(crate::GpuSpec::default()).unwrap();
         let told = compile(&gpu, "broken", wrong, &starts).unwrap_err().to_string();
         assert!(told.starts_with(&format!("shaders/disc.wgsl:{own}: ")), "{told}");

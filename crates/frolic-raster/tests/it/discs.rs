@@ -1,3 +1,5 @@
+//! Discs of a tile against the formula of `dots.rs`, one pixel after the other.
+
 use fearless_simd::Level;
 use frolic_raster::dots::{DotStyle, DotTile, by_key, in_order};
 use frolic_raster::record::{Dot, Label, Splat};

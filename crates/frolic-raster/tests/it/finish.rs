@@ -1,3 +1,5 @@
+//! From linear light to bytes: bloom, tone curve, dither.
+
 use fearless_simd::Level;
 use frolic_raster::finish::{Bloom, ResolveBand, average_blocks, resolve_band};
 use frolic_raster::tile::{Grid, Row, STRIDE};

@@ -1,3 +1,5 @@
+//! Tiles of a picture, and sort keys of records.
+
 use frolic_raster::record::{depth_of, key, keyed};
 use frolic_raster::tile::Grid;
 use proptest::prelude::*;

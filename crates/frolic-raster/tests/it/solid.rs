@@ -1,3 +1,5 @@
+//! Triangles and strips against their samples, one by one.
+
 use fearless_simd::Level;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip};

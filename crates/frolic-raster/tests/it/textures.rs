@@ -1,3 +1,5 @@
+//! Lookup of textures, and packed colours.
+
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::texture::{Page, Region, RegionId, Textures};
 use proptest::prelude::*;

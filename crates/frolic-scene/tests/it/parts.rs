@@ -168,9 +168,9 @@ fn tile_maps_show_the_tile_of_each_place() {
     assert!(refused("index = \"none.png\"").contains("none.png cannot be read"));
 }
 
-/// A texture is a file or a painted tuft, one of the two; billboards that wear a tuft stand on blades, and only as far off as they are told.
+/// A texture is either a file or a generated tuft. Crossed quads with a tuft appear only from the distance in `detail.from`.
 #[test]
-fn tufts_are_painted_for_cards() {
+fn tufts_are_generated_for_crossed_quads() {
     let scene = |texture: &str, from: &str| {
         format!(
             "{HEAD}[[texture]]\nname = \"tuft\"\n{texture}\n[[population]]\nname = \"tufts\"\ncount = 40\nsize = 0.2\n[population.blades]\nlength = [0.6, 1.0]\n[[population.blades.placement]]\non = {{ ground = {{ scattered = {{}} }} }}\narea = {{ centre = [0, 0], size = [3, 3] }}\n[population.look]\nshape = {{ mesh = {{ name = \"crossed-quads\", texture = \"tuft\" }} }}\nblend = \"cut-out\"\nlit = 0\ndetail = {{ from = {from} }}\n"

@@ -1,4 +1,4 @@
-//! What a population of static instances is told: places, lines and layers, and how they swing and sway.
+//! Description of a population of static instances: places, lines and layers, swinging and swaying.
 
 use derive_setters::Setters;
 use glam::Vec3;
