@@ -74,12 +74,9 @@ pub(crate) struct Figure {
 }
 
 impl Walk {
-    /// Index of the pusher of the first figure. Without a pusher of its name, one that does not exist.
-    pub(crate) fn first(&self, world: &World) -> usize {
-        match &self.pusher {
-            Some(name) => world.pusher_named(name).unwrap_or(usize::MAX / 2),
-            None => 0,
-        }
+    /// Index of the pusher of the first figure; none if the world has no pusher of its name.
+    pub(crate) fn first(&self, world: &World) -> Option<usize> {
+        self.pusher.as_deref().map_or(Some(0), |name| world.pusher_named(name))
     }
 
     /// The figure at a pusher, from its last state.

@@ -146,7 +146,7 @@ impl FixedInstances {
             let at = Vec3::new(px[nth], py[nth], pz[nth]);
             let before = Figure { at, gone: rate[nth], turn: turn[nth], tilt: tilt[nth] };
             let nowhere = Figure { at: Vec3::NAN, ..before };
-            let pushing = world.pusher_at(first + nth, *time);
+            let pushing = first.and_then(|first| world.pusher_at(first + nth, *time));
             let now = pushing.map_or(nowhere, |pushing| walk.go(before, &pushing));
             [px[nth], py[nth], pz[nth]] = now.at.to_array();
             (turn[nth], tilt[nth], rate[nth]) = (now.turn, now.tilt, now.gone);
