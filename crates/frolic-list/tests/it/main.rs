@@ -51,11 +51,7 @@ fn spec(technique: Technique, order: DepthOrder, capacity: u32) -> ListSpec {
 }
 
 /// Builds a list and hands it over with the counters of its frame.
-fn listed<R>(
-    all: &[Population],
-    spec: &ListSpec,
-    then: impl FnOnce(&DrawList<'_>, &[Look]) -> R,
-) -> (R, Frame) {
+fn listed<R>(all: &[Population], spec: &ListSpec, then: impl FnOnce(&DrawList<'_>) -> R) -> (R, Frame) {
     let (looks, backdrop, mut meter) = (looks(), BackdropSpec::default(), Meter::new());
     let mut scratch = ListScratch::default();
     meter.begin_frame();
@@ -68,7 +64,7 @@ fn listed<R>(
         .collect();
     let around = Surroundings::new(&backdrop);
     let list = scratch.list(sources, spec, &view(), &around, &mut meter);
-    let result = then(&list, &looks);
+    let result = then(&list);
     (result, meter.end_frame())
 }
 
@@ -92,7 +88,7 @@ proptest! {
         all in populations(), technique in techniques(), order in orders(), capacity in 1u32..50,
     ) {
         let wanted: usize = all.iter().map(|population| population.columns[0].len()).sum();
-        let (checked, frame) = listed(&all, &spec(technique, order, capacity), |list, looks| {
+        let (checked, frame) = listed(&all, &spec(technique, order, capacity), |list| {
             let mut seen = Vec::new();
             for batch in list.batches() {
                 let entries: Vec<_> = list.entries(batch).collect();
@@ -110,7 +106,6 @@ proptest! {
             seen.sort_unstable();
             prop_assert!(seen.windows(2).all(|pair| pair[0] < pair[1]), "an element is there twice");
             prop_assert_eq!(list.instances(), wanted);
-            let _ = looks;
             Ok(list.batches().len())
         });
         prop_assert_eq!(frame.count(Counter::DrawCalls) as usize, checked?);
@@ -120,7 +115,7 @@ proptest! {
     /// Layers rise, and within one solid things come before transparent ones.
     #[test]
     fn layers_rise_and_solid_comes_first(all in populations(), technique in techniques(), order in orders()) {
-        let (checked, _) = listed(&all, &spec(technique, order, 1000), |list, _| {
+        let (checked, _) = listed(&all, &spec(technique, order, 1000), |list| {
             let keys: Vec<_> = list.batches().iter().map(|batch| (batch.layer, !batch.solid)).collect();
             prop_assert!(keys.windows(2).all(|pair| pair[0] <= pair[1]), "{:?}", keys);
             Ok(())
@@ -134,7 +129,7 @@ proptest! {
     fn transparent_elements_come_far_to_near(all in populations(), technique in techniques(), among_all in any::<bool>()) {
         let order = if among_all { DepthOrder::All } else { DepthOrder::Population };
         let view = view();
-        let (checked, _) = listed(&all, &spec(technique, order, 1000), |list, _| {
+        let (checked, _) = listed(&all, &spec(technique, order, 1000), |list| {
             let mut before: Option<(u32, i16, f32)> = None;
             for batch in list.batches().iter().filter(|batch| !batch.solid && !batch.far_to_near) {
                 for entry in list.entries(batch) {
@@ -161,7 +156,7 @@ proptest! {
     /// Merged batches have the vertices of all their elements; others have none.
     #[test]
     fn vertices_are_those_of_merged_elements(all in populations(), technique in techniques()) {
-        let (checked, _) = listed(&all, &spec(technique, DepthOrder::Population, 1000), |list, _| {
+        let (checked, _) = listed(&all, &spec(technique, DepthOrder::Population, 1000), |list| {
             let wanted: usize = match technique {
                 Technique::Batched => list
                     .sources()
@@ -181,7 +176,7 @@ proptest! {
 fn breaks_say_why() {
     let population = |look, count: usize| Population { columns: [(); 3].map(|()| vec![0.5; count]), look };
     let all = [population(1, 3), population(3, 3), population(0, 2), population(2, 2), population(4, 2)];
-    let (breaks, _) = listed(&all, &spec(Technique::Instanced, DepthOrder::None, 1000), |list, _| {
+    let (breaks, _) = listed(&all, &spec(Technique::Instanced, DepthOrder::None, 1000), |list| {
         list.batches().iter().map(|batch| (batch.count, batch.why)).collect::<Vec<_>>()
     });
     let counts: Vec<u32> = breaks.iter().map(|(count, _)| *count).collect();
@@ -189,7 +184,7 @@ fn breaks_say_why() {
     assert_eq!(counts, [2, 6, 2, 2]);
     let why: Vec<Break> = breaks[1..].iter().map(|(_, why)| *why).collect();
     assert_eq!(why, [Break::Layer, Break::Look, Break::Layer]);
-    let (full, _) = listed(&all[..1], &spec(Technique::Instanced, DepthOrder::None, 2), |list, _| {
+    let (full, _) = listed(&all[..1], &spec(Technique::Instanced, DepthOrder::None, 2), |list| {
         list.batches().iter().map(|batch| (batch.count, batch.why)).collect::<Vec<_>>()
     });
     assert_eq!(full[1], (1, Break::Capacity));
