@@ -16,7 +16,7 @@
 //! | what grows from seed to full size, and is harvested? | `families/growing/` |
 //! | what does drawing borrow of a family? | `poses.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
-//! | what pushes them? | `world/mod.rs`, `world/fields.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
+//! | what pushes them? | `world/mod.rs`, `world/fields/`, `world/gusts.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
 //! | what do they bounce off? | `world/obstacles/` |
 //! | what picks them up? | `world/collectors.rs` |
 //! | what is there around a moving middle? | `world/endless.rs` |
@@ -27,7 +27,7 @@
 //! | what did it cost? | `foundations/meter.rs`; which thread did what when `foundations/trace.rs` |
 //! | what can the machine do at most? | `foundations/limits.rs` |
 //! | what is lowered when frames take too long? | `foundations/frame_budget.rs` |
-//! | what does a device need to know? | `backend.rs` |
+//! | what does a device need to know? | `backend/` |
 //! | random numbers, instruction sets | `foundations/random.rs`, `foundations/simd.rs` |
 //!
 //! Within the crate arrows go one way: `foundations <- assets <- placement <- world <- families`.
@@ -90,13 +90,15 @@ pub use placement::{
     Terrain, TerrainSpec, VolumePart, check_layers,
 };
 pub use poses::{Group, Layouts, Posed, Poses};
+pub use world::World;
 pub use world::bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use world::collectors::CollectorSpec;
 pub use world::endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};
 pub use world::events::{AimBy, EventRecord, EventSpec, Moment, Region};
-pub use world::fields::{
-    AttractorSpec, CurlSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
+pub use world::fields::spec::{
+    AttractorSpec, CurlSpec, Falloff, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
+pub use world::fields::{Field, FieldChunk};
 pub use world::obstacles::{Mask, MaskOrientation, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use world::pushers::{BlastSpec, PusherSpec, Pushing};
-pub use world::{BrushSpec, GustSpec, World, WorldSpec};
+pub use world::spec::{BrushSpec, GustSpec, WorldSpec};

@@ -114,10 +114,10 @@ impl Assets {
         let names: Vec<&str> = self.by_name.keys().map(String::as_str).collect();
         let problem = match found {
             None => format!("there is no asset '{name}'"),
-            Some(Asset::Surface(_)) => format!("asset '{name}' is triangles, not {wanted}"),
+            Some(Asset::Surface(_)) => format!("asset '{name}' is a mesh, not {wanted}"),
             Some(Asset::Distance(_)) => format!("asset '{name}' is a distance grid, not {wanted}"),
             Some(Asset::Plane(_)) => format!("asset '{name}' is a picture, not {wanted}"),
-            Some(Asset::Places(_)) => format!("asset '{name}' is places, not {wanted}"),
+            Some(Asset::Places(_)) => format!("asset '{name}' is a point set, not {wanted}"),
         };
         let instead = if names.is_empty() {
             "add an asset of that name".to_owned()

@@ -95,7 +95,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn values_are_met_and_edges_hold() {
+    fn ramps_hold_their_end_values() {
         let plane = Plane::new(3, 2, vec![0.0, 0.5, 1.0, 0.2, 0.4, 0.6]).unwrap();
         assert_eq!(plane.at(0.5, 0.25), 0.5);
         assert_eq!(plane.at(-4.0, 0.0), 0.0);

@@ -183,7 +183,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_mesh_is_refused() {
+    fn files_without_a_mesh_are_refused() {
         assert!(Surface::new(vec![], vec![]).is_err());
         assert!(Surface::new(vec![[0.0; 3]; 3], vec![[0, 1, 3]]).is_err());
         assert!(Surface::new(vec![[f32::NAN, 0.0, 0.0]; 3], vec![[0, 1, 2]]).is_err());

@@ -94,7 +94,7 @@ impl FrameBudgetSpec {
         within("least_rate", self.least_rate, 0.1, 1.0, "")?;
         let twice = |(nth, setting): (usize, &QualitySetting)| self.order[..nth].contains(setting);
         if self.order.is_empty() || self.order.iter().enumerate().any(twice) {
-            let problem = "is empty, or has a setting twice";
+            let problem = "is empty, or names a setting twice";
             return Err(SpecError::new(
                 "order",
                 problem,
@@ -131,7 +131,11 @@ impl std::fmt::Display for QualityChange {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let did = if self.to < self.from { "lowered" } else { "raised" };
         let (name, percent) = (self.setting.name(), self.to * 100.0);
-        write!(f, "{name} {did} to {percent:.0} %, as frames took {:.1} ms", self.took.as_secs_f64() * 1e3)
+        write!(
+            f,
+            "{name} {did} to {percent:.0} %, because frames took {:.1} ms",
+            self.took.as_secs_f64() * 1e3
+        )
     }
 }
 
@@ -279,7 +283,7 @@ mod tests {
 
     /// Each setting is reduced in its turn, down to its minimum, and never below.
     #[test]
-    fn levers_are_lowered_in_their_order() {
+    fn quality_settings_are_lowered_in_order() {
         let spec = FrameBudgetSpec::new(0.010).order([QualitySetting::Density, QualitySetting::Rate]);
         let mut budget = FrameBudget::new(&spec).unwrap();
         let mut order = Vec::new();
@@ -297,7 +301,7 @@ mod tests {
 
     /// When the load falls, all settings are raised again, the last reduced first, and one slow frame in a window changes nothing.
     #[test]
-    fn what_was_lowered_comes_back() {
+    fn lowered_settings_come_back() {
         let mut budget = FrameBudget::new(&FrameBudgetSpec::new(0.010)).unwrap();
         (0..600).for_each(|_| _ = budget.after(seconds(0.030)));
         assert!(budget.share(QualitySetting::Detail) < 0.3 && budget.share(QualitySetting::Density) < 0.5);
@@ -356,7 +360,7 @@ mod tests {
     }
 
     #[test]
-    fn specs_that_make_no_sense_are_refused() {
+    fn inconsistent_specs_are_refused() {
         for spec in [
             FrameBudgetSpec::new(0.0),
             FrameBudgetSpec::new(f32::NAN),

@@ -137,7 +137,7 @@ named_list! {
         CulledInChunks = "culled_in_chunks",
         /// Instances left out because they are far or small.
         Thinned = "thinned",
-        /// Instances drawn in their coarse form.
+        /// Instances drawn at coarse detail.
         Coarse = "coarse",
         /// Triangles and ribbons in the shadow map of the sun.
         ShadowRecords = "shadow_records",

@@ -132,7 +132,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn points_are_met_at_an_even_speed() {
+    fn paths_are_followed_at_an_even_speed() {
         let points = [[0.0, 0.0, 0.0], [4.0, 0.0, 0.0], [4.0, 3.0, 0.0], [0.0, 3.0, 1.0]];
         for ends in [PathEnds::Stay, PathEnds::Loop, PathEnds::Return] {
             let path = Path::new(&PathSpec::new(points, 10.0).ends(ends));

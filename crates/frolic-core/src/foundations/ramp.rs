@@ -99,7 +99,11 @@ impl<T: RampValue> Ramp<T> {
         for (index, (at, value)) in self.stops.iter().enumerate() {
             if !(0.0..=1.0).contains(at) || *at <= before {
                 let problem = format!("stop {} is at {at}", index + 1);
-                return Err(SpecError::new(key, problem, "let stops rise from 0 (birth) to 1 (death)"));
+                return Err(SpecError::new(
+                    key,
+                    problem,
+                    "write stops in rising order from 0 (birth) to 1 (death)",
+                ));
             }
             if let Some(problem) = value.problem() {
                 let problem = format!("stop {}: {problem}", index + 1);

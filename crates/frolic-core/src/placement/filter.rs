@@ -141,7 +141,7 @@ impl FilterSpec {
             FilterBy::Path { points, width, soft, .. } => {
                 at_most("by.path.points", points.len(), MOST_POINTS)?;
                 if points.len() < 2 {
-                    let problem = format!("{} points are no line", points.len());
+                    let problem = format!("{} points do not make a line", points.len());
                     return Err(SpecError::new("by.path.points", problem, "write two or more"));
                 }
                 points.iter().flatten().try_for_each(|&at| within("by.path.points", at, -1e6, 1e6, "m"))?;
@@ -297,7 +297,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_is_refused() {
+    fn impossible_values_are_refused() {
         let wrong = |by| FilterSpec::new(by).check().unwrap_err().key;
         let path = |points| FilterBy::Path { points, closed: false, width: 1.0, soft: 0.0 };
         assert_eq!(wrong(path(vec![[0.0; 2]])), "by.path.points");

@@ -244,7 +244,7 @@ impl Layer {
         let area = f64::from(high[0] - low[0]) * f64::from(high[1] - low[1]);
         let Some(count) = count else {
             if self.spec.density == 0.0 && !pattern.is_set() {
-                let problem = "is not said, and no count either";
+                let problem = "is missing, and so is a count";
                 return Err(SpecError::new("density", problem, "write elements a square metre"));
             }
             most(area * f64::from(self.spec.density))?;
@@ -305,7 +305,7 @@ impl Layer {
             return Ok(pattern);
         }
         let problem =
-            format!("has about {candidates:.0} places to look at; at most {MOST_CANDIDATES:.0} are searched");
+            format!("has about {candidates:.0} candidate places; at most {MOST_CANDIDATES:.0} are searched");
         Err(SpecError::new("area", problem, "write a smaller area, a lower density or a wider spacing"))
     }
 

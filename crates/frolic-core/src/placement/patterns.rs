@@ -77,13 +77,13 @@ impl PatternSpec {
             Self::Rings { centres, spacing, swell, period } => {
                 at_most("rings.centres", centres.len(), MOST_CENTRES)?;
                 if centres.len() < 2 {
-                    let problem = "one centre's rings cross no others";
+                    let problem = "rings around one centre never cross";
                     return Err(SpecError::new("rings.centres", problem, "write two or more"));
                 }
                 for (nth, centre) in centres.iter().enumerate() {
                     centre.iter().try_for_each(|&at| within("rings.centres", at, -1e6, 1e6, "m"))?;
                     if centres[..nth].contains(centre) {
-                        let problem = format!("[{}, {}] is there twice", centre[0], centre[1]);
+                        let problem = format!("[{}, {}] is given twice", centre[0], centre[1]);
                         return Err(SpecError::new("rings.centres", problem, "write different ones"));
                     }
                 }

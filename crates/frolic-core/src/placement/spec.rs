@@ -241,7 +241,7 @@ impl EachSpec {
         at_most("kinds", self.kinds.len(), MOST_KINDS)?;
         self.kinds.iter().try_for_each(|&weight| within("kinds", weight, 0.0, 1e6, ""))?;
         if !self.kinds.is_empty() && self.kinds.iter().all(|&weight| weight == 0.0) {
-            return Err(SpecError::new("kinds", "none of them is likely", "write a weight above 0"));
+            return Err(SpecError::new("kinds", "all weights are 0", "write a weight above 0"));
         }
         Ok(())
     }

@@ -123,7 +123,7 @@ fn grids_keep_their_place_and_scale() {
 }
 
 #[test]
-fn what_cannot_be_baked_is_refused() {
+fn meshes_without_an_inside_are_refused() {
     let ball = Surface::ball(2);
     assert_eq!(BakeSpec::new(3).bake(&ball).unwrap_err().key, "points");
     assert_eq!(BakeSpec::new(2000).bake(&ball).unwrap_err().key, "points");

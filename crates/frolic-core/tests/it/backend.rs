@@ -18,7 +18,7 @@ fn own(spec: &ParticleSpec, assets: &Assets) -> OwnFields {
 proptest! {
     /// Births that are written down are those of the processor, to the bit, and numbers of births without room are used up.
     #[test]
-    fn births_are_written_down_as_they_are_born(
+    fn births_are_recorded_in_order(
         rate in 10f32..3_000.0, burst in 0u32..60, count in 1u32..200, steps in 1u32..12, even in any::<bool>(),
     ) {
         let assets = assets();
@@ -62,7 +62,7 @@ proptest! {
 
     /// A mask's words say what its cells do, and only rows that a brush has reached are told to have changed.
     #[test]
-    fn a_mask_is_told_by_its_words(x in -2f32..2.0, y in -0.5f32..2.5, radius in 0.1f32..0.6, dig in any::<bool>()) {
+    fn mask_edits_are_sent_by_words(x in -2f32..2.0, y in -0.5f32..2.5, radius in 0.1f32..0.6, dig in any::<bool>()) {
         let spec = WorldSpec::default().obstacle(ObstacleSpec::mask("mask", [0.0, 1.0, 0.0], 4.0));
         let mut world = spec.build_with(&assets()).unwrap();
         let nothing = own(&ParticleSpec::new(1), &Assets::default());
@@ -128,7 +128,7 @@ fn everything_finds_its_grid() {
 }
 
 #[test]
-fn reasons_to_stay_are_told() {
+fn reasons_to_stay_on_the_cpu_are_given() {
     let (assets, world) = (assets(), WorldSpec::default().build().unwrap());
     let plain = || ParticleSpec::new(100).emitter(EmitterSpec::rate(5.0));
     let reason = |spec: &ParticleSpec| why_not_on_device(spec, &world, &assets);

@@ -9,7 +9,7 @@ use proptest::prelude::*;
 proptest! {
     /// What is due over some steps is what is born where there is room; ages fall from the first to the last and stay within the step.
     #[test]
-    fn what_is_due_is_born(
+    fn due_elements_are_emitted(
         rates in prop::collection::vec(0f32..5_000.0, 1..4), burst in 0u32..500, at in 0f32..0.3, dt in 0.001f32..0.1, steps in 1u32..20,
     ) {
         let mut spec = ParticleSpec::new(200_000).life(100.0, 100.0);
@@ -57,7 +57,7 @@ proptest! {
 
 /// The constants of a step say what acts: a device makes its pipelines by them.
 #[test]
-fn motion_says_what_there_is() {
+fn motion_lists_its_columns() {
     let spec = ParticleSpec::new(1).motion(2.0, 0.5);
     let still = Motion::new(&spec.motion, &WorldSpec::default().build().unwrap(), 0.0, 0.1);
     assert!(still.gusts.is_none() && still.attractor.is_none());

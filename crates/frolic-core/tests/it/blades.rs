@@ -260,7 +260,7 @@ fn storms_tear_blades_off() {
 
 /// Ground without end: what is around the middle follows from the seed and the middle alone, whatever way it came there.
 #[test]
-fn endless_fields_are_the_same_wherever_one_comes_from() {
+fn endless_fields_do_not_depend_on_the_path() {
     let spec = field(1.0).chunk(2.0).endless(AroundSpec::new(14.0));
     let there = |way: &[[f32; 2]]| {
         let mut meadow = grown(&spec, 6000);
@@ -327,7 +327,7 @@ fn weather_ranges_from_still_to_storm() {
 }
 
 #[test]
-fn what_cannot_be_is_refused() {
+fn impossible_values_are_refused() {
     let wrong = |spec: &BladeSpec, count| Blades::new(spec, count, Span::from(0.01), 1).unwrap_err().key;
     assert_eq!(wrong(&field(5.0).chunk(0.0), 5), "chunk");
     assert_eq!(wrong(&field(5.0).length(f32::NAN, 1.0), 5), "length");

@@ -64,7 +64,7 @@ fn a_burst_comes_once_at_its_time() {
 }
 
 #[test]
-fn what_finds_no_room_is_counted_and_comes_back_as_nothing() {
+fn dropped_records_are_counted() {
     let spec = ParticleSpec::new(10).life(50.0, 60.0).emitter(EmitterSpec::burst(25, 0.0));
     let mut particles = Particles::new(&spec, 3).unwrap();
     let mut meter = Meter::new();
@@ -77,7 +77,7 @@ fn what_finds_no_room_is_counted_and_comes_back_as_nothing() {
 }
 
 #[test]
-fn a_population_of_none_steps() {
+fn an_empty_population_steps() {
     let spec =
         ParticleSpec::new(0).emitter(EmitterSpec::rate(1e9)).emitter(EmitterSpec::burst(u32::MAX, 0.0));
     let mut particles = Particles::new(&spec, 3).unwrap();
@@ -168,7 +168,7 @@ fn a_rate_follows_its_course() {
 }
 
 #[test]
-fn what_moves_emits_by_the_metre_and_evenly() {
+fn moving_emitters_emit_evenly_by_the_metre() {
     let path = PathSpec::new([[0.0; 3], [6.0, 0.0, 0.0]], 2.0);
     let emitter = EmitterSpec::trail(50.0, path.clone()).speed(0.0, 0.0);
     let spec = ParticleSpec::new(1000).life(1e5, 1e5);

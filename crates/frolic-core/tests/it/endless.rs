@@ -61,7 +61,7 @@ proptest! {
 
     /// Fast elements among many posts: none is inside of one, and no speed is lost; columns and objects alike.
     #[test]
-    fn nobody_is_inside_a_post(seed in any::<u32>(), speed in 1f32..300.0) {
+    fn no_element_is_inside_a_post(seed in any::<u32>(), speed in 1f32..300.0) {
         let world = world(seed);
         let mut spec = ParticleSpec::new(400).life(90.0, 90.0).motion(0.0, 0.0).emitter(
             EmitterSpec::burst(400, 0.0).aim(AimSpec::fan([1.0, 0.0, 0.0], 180.0, [0.0, 1.0, 0.0])).speed(speed, speed),
@@ -135,7 +135,7 @@ fn ground_can_be_kept_free_and_hits_are_counted() {
 }
 
 #[test]
-fn what_cannot_be_is_refused() {
+fn impossible_values_are_refused() {
     let told = |change: fn(&mut EndlessSpec)| {
         let mut spec = EndlessSpec::new(4.0, 30.0, Span::new(0.3, 1.6));
         change(&mut spec);

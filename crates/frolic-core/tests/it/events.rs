@@ -144,7 +144,7 @@ fn noted(moments: &[Moment]) -> Particles {
 }
 
 #[test]
-fn moments_are_what_they_say() {
+fn events_happen_at_their_moments() {
     let region = Region::Box { position: [0.0, 1.0, 0.0], size: [1.0, 0.5, 1.0] };
     let all = noted(&[
         Moment::Birth,
@@ -206,7 +206,7 @@ fn children_take_after_their_parents() {
 }
 
 #[test]
-fn rings_that_run_away_are_refused_and_others_are_not() {
+fn growing_event_rings_are_refused() {
     let linked = |events: &[(&str, EventSpec)]| {
         let mut set = ParticleSet::default();
         for name in ["a", "b", "c"] {
@@ -230,7 +230,7 @@ fn rings_that_run_away_are_refused_and_others_are_not() {
     );
     let birth = |to: &str| EventSpec::start(Moment::Birth, to, 1.0);
     assert!(linked(&[("a", birth("b")), ("b", birth("c"))]).is_ok());
-    assert!(linked(&[("a", birth("b")), ("b", birth("a"))]).unwrap_err().contains("without end"));
+    assert!(linked(&[("a", birth("b")), ("b", birth("a"))]).unwrap_err().contains("endless ring"));
     assert!(
         linked(&[("a", death("d", 1.0))])
             .unwrap_err()
@@ -267,5 +267,5 @@ fn births_chain_within_one_step() {
     run(&mut set, &still(), 1);
     let alive: Vec<usize> = set.members().iter().map(Particles::len).collect();
     assert_eq!(alive, [30, 10, 5]);
-    assert!(set.add("a", &spec, 1).unwrap_err().to_string().contains("'a' is there twice"));
+    assert!(set.add("a", &spec, 1).unwrap_err().to_string().contains("'a' is used twice"));
 }

@@ -237,7 +237,7 @@ impl Field for Lift {
 }
 
 #[test]
-fn a_field_of_ones_own_acts_whatever_the_storage() {
+fn a_custom_field_acts_in_every_storage() {
     let world = weightless().build().unwrap().with_field(Lift);
     let spec = ParticleSpec::new(2000).life(1e4, 1e4).emitter(EmitterSpec::burst(2000, 0.0).speed(0.0, 0.0));
     let run = |storage| {
@@ -252,7 +252,7 @@ fn a_field_of_ones_own_acts_whatever_the_storage() {
 }
 
 #[test]
-fn fields_that_cannot_be_are_refused() {
+fn bad_fields_are_refused() {
     let told =
         |field: FieldSpec| WorldSpec::default().field(field).build_with(&assets()).unwrap_err().to_string();
     assert!(told(FieldSpec::curl(-1.0, 1.0)).starts_with("field.0.kind.curl.strength: -1 is out of range"));

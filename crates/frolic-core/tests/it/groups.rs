@@ -70,7 +70,7 @@ fn squares_of_a_layout_hold_the_same_blades() {
 }
 
 #[test]
-fn whatever_is_near_pressed_or_cut_by_a_path_stays_single() {
+fn near_pressed_or_cut_squares_stay_single() {
     let points = vec![[-12.0, 5.0], [12.0, 5.0]];
     let path = FilterBy::Path { points, closed: false, width: 0.5, soft: 0.2 };
     let cut = layer().filter(FilterSpec::new(path).inverted());
@@ -126,7 +126,7 @@ fn a_state_leans_as_single_blades_do_in_its_wind() {
 }
 
 #[test]
-fn leans_are_made_anew_only_when_the_wind_is_another() {
+fn wind_states_are_rebuilt_when_the_wind_changes() {
     let mut blades = field(layer(), GroupSpec::new(1, 5).beyond(2.0), 500);
     blades.group(true);
     let world = |x: f32| WorldSpec::default().wind([x, 0.0, 0.0]).gusts(1.0, 4.0).build().unwrap();

@@ -133,7 +133,7 @@ fn stacks_stand_one_after_the_other() {
 }
 
 #[test]
-fn what_cannot_be_is_refused() {
+fn impossible_values_are_refused() {
     let wrong = |spec: &GrowSpec| Growing::new(spec, 10, Span::from(0.1), 1).unwrap_err().key;
     let mut spec = beds(3.0);
     spec.rotation = 0;

@@ -81,7 +81,7 @@ fn it_comes_to_rest_leaning_from_the_wind() {
 
 /// Without a swing nothing moves, at any wind, and a step costs no time.
 #[test]
-fn what_does_not_swing_stays() {
+fn rigid_elements_do_not_move() {
     let mut spec = FixedSpec::default();
     spec.at = (0..50)
         .map(|n| {
@@ -196,7 +196,7 @@ impl Field for Draught {
 
 /// A fault once: fixed elements ignored every field, and blades those of a program's own. Air that a field moves leans them as the same wind does.
 #[test]
-fn fields_that_move_the_air_are_felt_by_what_stands() {
+fn static_instances_sway_in_all_fields() {
     let speed = 3.0;
     let air = |world: &WorldSpec| world.clone().build().unwrap();
     let windy = air(&WorldSpec::default().wind([speed, 0.0, 0.0]));

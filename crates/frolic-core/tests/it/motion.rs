@@ -30,7 +30,7 @@ fn throw(at: f32) -> ParticleSpec {
 
 /// A fault once: the step was of first order, so that a throw of two seconds ended 0.16 m off at 60 steps a second.
 #[test]
-fn motion_depends_on_the_step_rate_no_more() {
+fn motion_does_not_depend_on_the_step_rate() {
     let wind = WorldSpec::default().wind([3.0, 1.0, 0.0]).build().unwrap();
     let (g, v, k) = (9.81f64, 8.0f64, 1.7f64);
     let end = 1.0 - g / k;
@@ -169,7 +169,7 @@ proptest! {
 }
 
 #[test]
-fn strange_times_are_no_time() {
+fn bad_times_are_refused() {
     let mut clock = Clock::new(ClockSpec::default());
     for elapsed in [f64::NAN, f64::INFINITY, f64::NEG_INFINITY, -5.0, 0.0] {
         let tick = clock.advance(elapsed);
@@ -229,7 +229,7 @@ fn an_attractor_pulls_by_its_law() {
 }
 
 #[test]
-fn the_meter_tells_stages_and_counts() {
+fn the_meter_has_stages_and_counts() {
     let spec = ParticleSpec::new(5_000).life(0.1, 0.2).emitter(EmitterSpec::rate(20_000.0));
     let mut particles = Particles::new(&spec, 1).unwrap();
     let world = WorldSpec::default().build().unwrap();

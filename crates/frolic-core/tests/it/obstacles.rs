@@ -42,7 +42,7 @@ fn friction_takes_its_share_of_what_leads_along() {
 proptest! {
     /// Nobody is inside of a floor or ball after a step, whatever the ball and the speed; and both storages agree to the bit.
     #[test]
-    fn nobody_stays_inside(
+    fn no_element_stays_inside(
         place in prop::array::uniform3(-1f32..1.0), radius in 0.2f32..1.5, bounce in 0f32..1.0, speed in 0f32..8.0, seed in 0u32..50,
     ) {
         let world = WorldSpec::default()
@@ -88,7 +88,7 @@ proptest! {
 }
 
 #[test]
-fn worlds_that_cannot_be_are_refused() {
+fn bad_worlds_are_refused() {
     let told = |world: WorldSpec| world.build().unwrap_err().to_string();
     let flat = ObstacleSpec::plane([0.0; 3], [0.0; 3]);
     assert!(
@@ -295,7 +295,7 @@ fn let_fall(
 }
 
 #[test]
-fn touches_do_what_they_say() {
+fn touches_have_their_effects() {
     let slope = |touch| ObstacleSpec::plane([0.0; 3], [1.0, 1.0, 0.0]).touch(touch).bounce(0.5, 0.0);
     // Down a slope of 45 degrees without friction: g / sqrt 2 along it.
     let (slid, _) = let_fall(slope(Touch::Slide), [0.0, 0.01, 0.0], [0.0, -1.0, 0.0], 0.0, 1.0);
@@ -336,7 +336,7 @@ fn touches_do_what_they_say() {
 }
 
 #[test]
-fn what_is_inside_is_brought_out_by_its_depth() {
+fn elements_inside_are_pushed_out_by_their_depth() {
     let world =
         weightless().obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0)).build_with(&assets()).unwrap();
     // In the large disc of the mask, 0.2 m under its edge.
@@ -392,7 +392,7 @@ proptest! {
 
     /// What lies still is set aside and not asked any more; digging, a draught and a collector that comes by find it all the same.
     #[test]
-    fn what_is_set_aside_is_found_again(seed in any::<u32>(), draught in prop::bool::ANY, x in -1.5f32..1.5, y in -1.2f32..1.2) {
+    fn elements_at_rest_keep_their_state(seed in any::<u32>(), draught in prop::bool::ANY, x in -1.5f32..1.5, y in -1.2f32..1.2) {
         let mut spec = WorldSpec::default()
             .obstacle(ObstacleSpec::mask("mask", [0.0; 3], 4.0).bounce(0.2, 0.3))
             .obstacle(ObstacleSpec::plane([0.0, -2.0, 0.0], [0.0, 1.0, 0.0]).bounce(0.0, 0.5))

@@ -163,7 +163,7 @@ fn density_follows_its_picture() {
 }
 
 #[test]
-fn counts_are_met_whatever_filters_let_through() {
+fn counts_hold_under_filters() {
     let path = FilterBy::Path {
         points: vec![[-5.0, -4.0], [1.0, 0.0], [5.0, 4.0]],
         closed: false,
@@ -323,7 +323,7 @@ fn clumps_gather_and_turn_their_elements() {
 }
 
 #[test]
-fn what_cannot_be_is_refused() {
+fn impossible_values_are_refused() {
     let wrong =
         |spec: PlacementSpec, count| Placement::new(&[spec], count, 1, &Assets::default()).unwrap_err().key;
     assert_eq!(wrong(ground(PatternSpec::Scattered), None), "density");
@@ -375,7 +375,7 @@ proptest! {
 
     /// The same whatever pieces the ground is cut into, with filters, clumps and a count too.
     #[test]
-    fn pieces_are_those_of_the_whole(side in 1.6f32..6.0, count in 1u32..800, kind in 0usize..3) {
+    fn clipped_pieces_equal_the_whole(side in 1.6f32..6.0, count in 1u32..800, kind in 0usize..3) {
         let pattern = [
             PatternSpec::Scattered,
             PatternSpec::BlueNoise { distance: 0.0 },

@@ -162,7 +162,7 @@ proptest! {
 
     /// With everything at once too; and events are told in the same order.
     #[test]
-    fn nothing_of_a_full_scene_matters((spec, world, seed) in full_scenes(), chunk in 1usize..700) {
+    fn groups_do_not_depend_on_the_rest_of_a_scene((spec, world, seed) in full_scenes(), chunk in 1usize..700) {
         let plain = run(made(&spec, seed, Storage::Columns), &world, 1);
         let tuned = made(&spec, seed, Storage::Columns).and_then(|p| p.tuned(chunk, Level::baseline()));
         prop_assert_eq!(&plain, &run(tuned, &world, 7));
@@ -209,7 +209,7 @@ proptest! {
 
     /// Compaction loses and duplicates nothing: births less deaths are alive, each once, in order of birth.
     #[test]
-    fn nobody_is_lost_or_doubled((spec, world, seed) in scenes()) {
+    fn no_element_is_lost_or_doubled((spec, world, seed) in scenes()) {
         let mut particles = Particles::new(&spec, seed).unwrap();
         let mut meter = Meter::new();
         for _ in 0..60 {

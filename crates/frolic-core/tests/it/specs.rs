@@ -65,7 +65,7 @@ fn bad_worlds_are_refused_with_their_key() {
 proptest! {
     /// Between its stops a ramp stays between their values, and it meets each stop.
     #[test]
-    fn ramps_meet_their_stops(values in prop::collection::vec(0.0f32..10.0, 1..12), age in -1.0f32..2.0) {
+    fn ramps_pass_through_their_stops(values in prop::collection::vec(0.0f32..10.0, 1..12), age in -1.0f32..2.0) {
         let last = (values.len().max(2) - 1) as f32;
         let stops: Vec<(f32, f32)> = values.iter().enumerate().map(|(i, &v)| (i as f32 / last, v)).collect();
         let ramp = Ramp::new(stops.clone());

@@ -48,7 +48,7 @@ proptest! {
 }
 
 #[test]
-fn trails_that_cannot_be_are_refused() {
+fn bad_trails_are_refused() {
     let key = |trail| Particles::new(&ParticleSpec::new(1).trail(trail), 1).unwrap_err().key;
     assert_eq!(key(TrailSpec::new(0, 0.1)), "trail.places");
     assert_eq!(key(TrailSpec::new(33, 0.1)), "trail.places");

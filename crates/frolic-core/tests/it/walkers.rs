@@ -26,7 +26,7 @@ fn world(points: [[f32; 3]; 2]) -> WorldSpec {
 proptest! {
     /// On the ground under its pusher, no higher than a step lifts it, turned the way that it has gone.
     #[test]
-    fn a_figure_goes_where_its_pusher_goes(x in -6.0f32..6.0, z in -6.0f32..6.0, stride in 0.0f32..1.0, steps in 1u32..200) {
+    fn a_walker_follows_its_pusher(x in -6.0f32..6.0, z in -6.0f32..6.0, stride in 0.0f32..1.0, steps in 1u32..200) {
         prop_assume!(x.hypot(z) > 0.5);
         let world = world([[0.0; 3], [x, 0.0, z]]).build().unwrap();
         let spec = FixedSpec::walking(WalkSpec::new(stride, Some(ground())));
@@ -52,7 +52,7 @@ proptest! {
 }
 
 #[test]
-fn who_has_no_pusher_is_not_there() {
+fn walkers_without_a_pusher_are_hidden() {
     let world = world([[0.0; 3], [5.0, 1.0, 0.0]]).build().unwrap();
     let mut figures =
         FixedInstances::new(&FixedSpec::walking(WalkSpec::default()), 3, Span::from(1.0), 1).unwrap();
@@ -80,11 +80,11 @@ fn pushers_are_found_by_name() {
     assert_eq!(walk("cart"), [2.0, 3.0]);
     assert!(walk("nobody").iter().all(|x| x.is_nan()));
     let twice = spec.pusher(pusher(4.0).name("cart")).build().unwrap_err();
-    assert!(twice.to_string().starts_with("pusher.3.name: 'cart' is there twice"), "{twice}");
+    assert!(twice.to_string().starts_with("pusher.3.name: 'cart' is used twice"), "{twice}");
 }
 
 #[test]
-fn what_cannot_walk_is_refused() {
+fn bad_walks_are_refused() {
     let told =
         |spec: &FixedSpec, count: u32| FixedInstances::new(spec, count, Span::from(1.0), 1).unwrap_err();
     let walking = FixedSpec::walking(WalkSpec::new(0.7, None));

@@ -8,7 +8,7 @@ use super::shape::MOST_LEAN;
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::span::Span;
 use crate::placement::{PlacementSpec, check_layers};
-use crate::world::{GustSpec, WorldSpec};
+use crate::world::spec::{GustSpec, WorldSpec};
 
 /// Blades: rooted, bent by the wind and by pushers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]

@@ -23,9 +23,10 @@ use crate::foundations::columns::split_columns;
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::span::Span;
+use crate::world::World;
+use crate::world::gusts::{Gusts, add_gusts};
 use crate::world::obstacles::BLOCK;
 use crate::world::pushers::Pushing;
-use crate::world::{Gusts, World, add_gusts};
 
 /// Maximum lean by wind alone, in radians.
 pub(super) const MOST_BLOWN: f32 = 1.9;

@@ -78,7 +78,7 @@ impl FixedInstances {
         size.check("size", 0.0, 1e4, "m")?;
         let bytes = u64::from(count) * Self::bytes_per_element();
         let refused = |_| {
-            let problem = format!("the system has no {bytes} bytes to give");
+            let problem = format!("the system has no {bytes} bytes left");
             SpecError::new("count", problem, "write a smaller count")
         };
         fits(u64::from(count), Self::bytes_per_element())?;
@@ -234,8 +234,8 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::world::WorldSpec;
     use crate::world::endless::{CellsSpec, ScatterSpec};
+    use crate::world::spec::WorldSpec;
 
     #[test]
     fn elements_are_even_along_lines_of_any_length() {

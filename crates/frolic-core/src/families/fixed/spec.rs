@@ -8,8 +8,8 @@ use crate::families::walkers::WalkSpec;
 use crate::foundations::error::{SpecError, at_most, vector_within, within};
 use crate::foundations::span::Span;
 use crate::placement::{PlacementSpec, VolumePart, check_layers};
-use crate::world::MOST_PUSHERS;
 use crate::world::endless::ScatterSpec;
+use crate::world::spec::MOST_PUSHERS;
 
 /// Static instances: where they are put, and how they swing and sway.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
@@ -231,7 +231,7 @@ impl FixedSpec {
             walk.check().map_err(|error| error.under("walk"))?;
             at_most("count", count as usize, MOST_PUSHERS)?;
             if *self != Self::walking(walk.clone()) {
-                let problem = "stands beside places, lines, swing or sway";
+                let problem = "cannot be combined with places, lines, swing or sway";
                 return Err(SpecError::new("walk", problem, "give those to another population"));
             }
             return Ok(());

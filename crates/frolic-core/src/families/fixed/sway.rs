@@ -7,8 +7,9 @@ use super::spec::{SwaySpec, SwingSpec};
 use crate::foundations::meter::Stage;
 use crate::foundations::simd::{Level, Simd, detect, kernel};
 use crate::foundations::trace::part;
+use crate::world::World;
+use crate::world::gusts::Gusts;
 use crate::world::obstacles::BLOCK;
-use crate::world::{Gusts, World};
 
 /// Number of elements that a worker swings at a time.
 const CHUNK: usize = 4096;

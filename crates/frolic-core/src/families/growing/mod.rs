@@ -11,59 +11,28 @@
 //! 1 ..= 2³² - 1     from seed to full size
 //! ```
 
+mod grow;
+mod shown;
 mod spec;
 
 use glam::{Quat, Vec3};
 use rayon::prelude::*;
 
+pub use shown::{ShownColumns, ShownRow};
 pub use spec::{GrowSpec, HarvestSpec, StackSpec};
 
+use grow::{START_SEED, Units, advance_one, grow};
+use shown::Piece;
+
 use crate::assets::Assets;
-use crate::foundations::columns::{columns, split_columns};
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
-use crate::foundations::random::{hash3, pair, unit};
-use crate::foundations::simd::{Simd, detect, kernel};
+use crate::foundations::random::{hash3, unit};
+use crate::foundations::simd::detect;
 use crate::foundations::span::Span;
 use crate::foundations::trace::part;
 use crate::placement::{PlacedColumns, Placement};
-use crate::poses::sealed::Sealed;
-use crate::poses::{Posed, Poses};
 use crate::world::events::Region;
-
-columns! {
-    /// One visible element.
-    row ShownRow;
-    /// Elements of the visible clusters, filled for each picture. All slices have one length.
-    columns ShownColumns;
-    /// Position x, in metres.
-    px: f32,
-    /// Position y (up), in metres.
-    py: f32,
-    /// Position z, in metres.
-    pz: f32,
-    /// Full size, in metres.
-    size: f32,
-    /// Turn about y, in radians.
-    turn: f32,
-    /// Tilt about the turned x axis, in radians.
-    tilt: f32,
-    /// Growth, 0 to just under 1; below 0 for an empty place.
-    growth: f32,
-    /// Lifetime, 1 for all elements: growth is their age.
-    whole: f32,
-    /// Tint, 0 to 1.
-    tint: f32,
-    /// Key of the element's random numbers.
-    id: u32,
-}
-
-impl ShownColumns {
-    /// The three position columns, in metres.
-    pub fn position(&self) -> [&[f32]; 3] {
-        [&self.px, &self.py, &self.pz]
-    }
-}
 
 /// Elements of all clusters of one layout, relative to the cluster's origin.
 #[derive(Debug)]
@@ -432,53 +401,6 @@ impl Growing {
 
 /// Sets draws apart.
 const GROW_SEED: u32 = 0x6709_41b3;
-const START_SEED: u32 = 0x57a2_7000;
-const SPEED_SEED: u32 = 0x5bee_d000;
-
-/// Units of a step of the slowest element, and the difference to the fastest.
-#[derive(Debug, Clone, Copy)]
-struct Units {
-    slow: u32,
-    more: u32,
-}
-
-impl Units {
-    /// Units of an element: a whole number that never changes.
-    #[inline(always)]
-    fn of(self, key: u32, nth: u32) -> u32 {
-        let [speed, ..] = hash3(key, nth, SPEED_SEED);
-        // A share of 16 bits, so that no rounding can differ.
-        self.slow + ((u64::from(self.more) * u64::from(speed >> 16)) >> 16) as u32
-    }
-}
-
-/// Growth of one element after its missed steps.
-#[inline(always)]
-fn advance_one(growth: &mut u32, key: u32, nth: u32, units: Units, owed: u64) {
-    let more = (u64::from(units.of(key, nth)) * owed).min(u64::from(u32::MAX)) as u32;
-    let grown = growth.saturating_add(more);
-    *growth = if *growth == 0 { 0 } else { grown };
-}
-
-kernel! {
-    /// Takes the missed steps of a cluster. Returns whether its growth has ended.
-    fn grow(simd, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
-        advance(simd, growth, key, units, owed)
-    }
-}
-
-/// The same of a cluster; returns whether nothing of it will grow any more.
-#[inline(always)]
-fn advance<S: Simd>(_simd: S, growth: &mut [u32], key: u32, units: Units, owed: u64) -> bool {
-    // More units than a full size have no effect; the limit keeps products within 64 bits.
-    let owed = owed.min(u64::from(u32::MAX));
-    let mut left = 0u32;
-    for (nth, growth) in growth.iter_mut().enumerate() {
-        advance_one(growth, key, nth as u32, units, owed);
-        left |= u32::from(growth.wrapping_add(1) > 1);
-    }
-    left == 0
-}
 
 /// Transform of a cluster.
 struct Put {
@@ -518,85 +440,6 @@ fn over(
         rest = after;
     }
     sum
-}
-
-/// Range of one cluster in the shown columns.
-struct Piece<'a> {
-    /// Place x, y, z; size; turn, tilt; growth; tint.
-    columns: [&'a mut [f32]; 8],
-    id: &'a mut [u32],
-}
-
-impl ShownColumns {
-    fn resize(&mut self, len: usize) {
-        let Self { px, py, pz, size, turn, tilt, growth, whole, tint, id } = self;
-        for column in [px, py, pz, size, turn, tilt, growth, tint] {
-            column.resize(len, 0.0);
-        }
-        whole.resize(len, 1.0);
-        id.resize(len, 0);
-    }
-
-    fn whole_piece(&mut self) -> Piece<'_> {
-        let Self { px, py, pz, size, turn, tilt, growth, tint, id, .. } = self;
-        Piece { columns: [px, py, pz, size, turn, tilt, growth, tint], id }
-    }
-}
-
-impl Piece<'_> {
-    /// Visits the visible clusters, each with its own range, in halves on all cores.
-    fn over(self, visible: &[(u32, u32)], visit: &(impl Fn(u32, Piece<'_>) + Sync)) {
-        let Some(&(nth, first)) = visible.first() else { return };
-        if visible.len() == 1 {
-            return visit(nth, self);
-        }
-        let (left, right) = visible.split_at(visible.len() / 2);
-        let (before, after) = self.split((right[0].1 - first) as usize);
-        rayon::join(|| before.over(left, visit), || after.over(right, visit));
-    }
-
-    fn split(self, at: usize) -> (Self, Self) {
-        let (before, after) = split_columns(self.columns, at);
-        let (id, ids) = self.id.split_at_mut(at);
-        (Self { columns: before, id }, Self { columns: after, id: ids })
-    }
-
-    fn fill(&mut self, cluster: &Cluster, layout: &PlacedColumns, growth: &[u32], size: Span) {
-        let (sin, cos) = libm::sincosf(cluster.turn);
-        let [cx, cy, cz] = cluster.place;
-        let [x, y, z] = layout.position();
-        let [px, py, pz, full, turn, tilt, grown, tints] = &mut self.columns;
-        for nth in 0..growth.len() {
-            px[nth] = cx + x[nth] * cos + z[nth] * sin;
-            py[nth] = cy + y[nth];
-            pz[nth] = cz + z[nth] * cos - x[nth] * sin;
-            let id = hash3(cluster.key, nth as u32, GROW_SEED)[0];
-            let [large, tint] = pair(id);
-            self.id[nth] = id;
-            full[nth] = size.at(large) * layout.size[nth];
-            turn[nth] = layout.turn[nth] + cluster.turn;
-            tilt[nth] = layout.tilt[nth];
-            tints[nth] = tint;
-            // Full growth is just under 1, like an age; empty places are below 0.
-            let share = growth[nth] as f32 * (1.0 / 4_294_967_296.0);
-            grown[nth] = if growth[nth] == 0 { -1.0 } else { share.min(0.999_999) };
-        }
-    }
-}
-
-impl Sealed for ShownColumns {}
-
-impl Posed for ShownColumns {
-    fn poses(&self) -> Poses<'_> {
-        Poses {
-            size: Some(self.size()),
-            turn: Some([self.turn(), self.tilt()]),
-            age: Some([self.growth(), self.whole()]),
-            tint: Some(self.tint()),
-            id: Some(self.id()),
-            ..Poses::at(self.position())
-        }
-    }
 }
 
 #[cfg(test)]

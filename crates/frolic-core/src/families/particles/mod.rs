@@ -213,7 +213,7 @@ impl Particles {
         particles.reserve(count).map_err(|_| {
             SpecError::new(
                 "count",
-                format!("the system has no {:.1} GiB to give", gib(needed)),
+                format!("the system has no {:.1} GiB left", gib(needed)),
                 "write a smaller count",
             )
         })?;
@@ -387,7 +387,7 @@ impl Particles {
             }
             Order::Any => {
                 let left = aside.lies.len() - count;
-                let swaps = aside.settle(dead);
+                let swaps = aside.close_gaps(dead);
                 match storage {
                     Storage::Columns => columns.swap_and_truncate(swaps, left),
                     Storage::Objects => records.swap_and_truncate(swaps, left),

@@ -26,7 +26,7 @@ impl Aside {
 
     /// After a step: swaps, to be applied in order, that move the dead (rising indices) to the end and elements at rest to the start. Applied to
     /// `lies` at once.
-    pub(super) fn settle(&mut self, dead: &[u32]) -> &[[u32; 2]] {
+    pub(super) fn close_gaps(&mut self, dead: &[u32]) -> &[[u32; 2]] {
         let Self { count, lies, swaps, .. } = self;
         swaps.clear();
         let mut swap = |lies: &mut [u8], a: usize, b: usize| {
@@ -98,7 +98,7 @@ mod tests {
     proptest! {
         /// Whoever dies, lies down or is moved: all that live are there once, and each on its side.
         #[test]
-        fn everyone_is_on_their_side(
+        fn points_of_shapes_are_on_their_side(
             states in prop::collection::vec((any::<bool>(), any::<bool>()), 0..300), share in 0f32..1.0,
         ) {
             let before = (states.len() as f32 * share) as usize;
@@ -106,7 +106,7 @@ mod tests {
             let dead: Vec<u32> = (0u32..).zip(&states).filter(|(_, (_, dies))| *dies).map(|(nth, _)| nth).collect();
             let mut aside = Aside { count: before, lies: lies.clone(), ..Aside::default() };
             let mut order: Vec<usize> = (0..states.len()).collect();
-            for &[a, b] in aside.settle(&dead) {
+            for &[a, b] in aside.close_gaps(&dead) {
                 order.swap(a as usize, b as usize);
             }
             order.truncate(aside.lies.len());
@@ -123,10 +123,10 @@ mod tests {
 
         /// Where nothing changes, nothing is moved.
         #[test]
-        fn what_stays_is_not_moved(count in 0usize..50, rest in 0usize..50) {
+        fn elements_that_stay_are_not_moved(count in 0usize..50, rest in 0usize..50) {
             let lies = (0..count + rest).map(|nth| u8::from(nth < count)).collect();
             let mut aside = Aside { count, lies, ..Aside::default() };
-            prop_assert!(aside.settle(&[]).is_empty());
+            prop_assert!(aside.close_gaps(&[]).is_empty());
         }
     }
 }

@@ -106,7 +106,7 @@ impl ParticleSet {
     fn check_name(&self, name: &str) -> Result<(), SpecError> {
         let mut names = self.names.iter().chain(self.sources.iter().map(|source| &source.name));
         if names.any(|other| other == name) {
-            return Err(SpecError::new("name", format!("'{name}' is there twice"), "write another name"));
+            return Err(SpecError::new("name", format!("'{name}' is used twice"), "write another name"));
         }
         Ok(())
     }
@@ -149,7 +149,7 @@ impl ParticleSet {
         for ((name, events), targets) in specs.iter().zip(&targets) {
             if let Some(nth) = targets.iter().position(|to| to.is_some_and(|to| to >= names.len())) {
                 let start = events[nth].start.as_deref().unwrap_or_default();
-                let problem = format!("'{start}' is no population of particles");
+                let problem = format!("'{start}' is not a population of particles");
                 let instead = format!("write one of: {}", listed(names.iter().map(String::as_str)));
                 return Err(SpecError::new(format!("{name}.event.{nth}.start"), problem, instead));
             }
@@ -304,12 +304,12 @@ fn check_rings(
     if let Some(nth) = gains(true).iter().position(|gain| *gain > 0.0) {
         return wrong(
             nth,
-            "births start births in a ring, without end",
+            "births start births in an endless ring",
             "break the ring, or start at a later moment",
         );
     }
     if let Some(nth) = gains(false).iter().position(|gain| *gain > 1.0) {
-        let problem = "each round of this ring of events could start more elements than the one before";
+        let problem = "each round of this ring of events could start more elements than the last";
         return wrong(nth, problem, "write a smaller count or chance, or break the ring");
     }
     Ok(())

@@ -11,7 +11,7 @@ use crate::placement::{AimSpec, ShapeSpec};
 use crate::world::bodies::MotionSpec;
 use crate::world::endless::ScatterSpec;
 use crate::world::events::{EventSpec, MOST_PARTS};
-use crate::world::fields::FieldSpec;
+use crate::world::fields::spec::FieldSpec;
 
 /// Storage of elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -159,11 +159,7 @@ impl CourseSpec {
             within("stops", *factor, 0.0, 1e6, "")?;
         }
         if self.stops.windows(2).any(|pair| pair[0][0] >= pair[1][0]) {
-            return Err(SpecError::new(
-                "stops",
-                "times do not rise",
-                "let each stop be later than the one before",
-            ));
+            return Err(SpecError::new("stops", "times do not rise", "write stops in rising order of time"));
         }
         match self.every {
             Some(every) => within("every", every, 0.001, 1e6, "s"),
@@ -295,7 +291,7 @@ impl ParticleSpec {
         if let Some(trail) = &self.trail {
             trail.check().map_err(|error| error.under("trail"))?;
         }
-        crate::world::fields::check(&self.field)?;
+        crate::world::fields::spec::check(&self.field)?;
         each("event", &self.event, MOST_PARTS, EventSpec::check)?;
         each("emitter", &self.emitter, MOST_PARTS, EmitterSpec::check)
     }

@@ -51,7 +51,7 @@ impl Chunk<'_> {
         }
         self.hold_on_shapes(acts);
         if acts.is_solid() {
-            self.meet(acts, true, room, notes);
+            self.collide(acts, true, room, notes);
         }
         // A body that changed direction keeps its new velocity. A body of age 0 has not moved.
         for i in 0..self.px.len() {

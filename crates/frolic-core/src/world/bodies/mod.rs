@@ -8,11 +8,11 @@
 //! | how does a population respond to the world? | `spec.rs` |
 //! | by what formula does a body move? | `motion.rs` |
 //! | how are all moved in one pass? | `step.rs` |
-//! | how are contacts resolved, and events recorded? | `encounters.rs` |
+//! | how are contacts resolved, and events recorded? | `collisions.rs` |
 //! | what happens to a newborn in the step of its birth? | `births.rs` |
 
 mod births;
-mod encounters;
+mod collisions;
 mod motion;
 mod spec;
 mod step;
@@ -32,7 +32,8 @@ use crate::world::World;
 use crate::world::collectors::Catching;
 use crate::world::curl::Curl;
 use crate::world::events::{EventRecord, EventSpec, Moment};
-use crate::world::fields::{Acting, FieldSpec};
+use crate::world::fields::Acting;
+use crate::world::fields::spec::FieldSpec;
 
 columns! {
     /// All attributes of one body.
@@ -216,7 +217,7 @@ impl Integrator {
     /// # Errors
     /// A value is out of range, or an asset that is named is missing or of another kind.
     pub fn with_fields(mut self, fields: &[FieldSpec], assets: &Assets) -> Result<Self, SpecError> {
-        crate::world::fields::check(fields)?;
+        crate::world::fields::spec::check(fields)?;
         self.forces.fields = Acting::all(fields, assets)?;
         Ok(self)
     }

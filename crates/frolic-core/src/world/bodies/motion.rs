@@ -25,8 +25,9 @@
 use glam::Vec3;
 
 use super::spec::{KeepTo, MotionSpec};
+use crate::world::World;
 use crate::world::fields::Attractor;
-use crate::world::{Gusts, World};
+use crate::world::gusts::Gusts;
 
 /// Constants of a step, shared by all bodies of a population, on the CPU or a device.
 #[derive(Debug, Clone, Copy)]

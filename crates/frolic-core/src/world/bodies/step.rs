@@ -16,12 +16,13 @@ use crate::assets::DistanceGrid;
 use crate::foundations::meter::Stage;
 use crate::foundations::simd::{Level, Simd, kernel};
 use crate::foundations::trace::part;
+use crate::world::World;
 use crate::world::collectors::{Catching, FREE};
 use crate::world::curl::Curl;
 use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::fields::{Acting, FieldChunk};
-use crate::world::obstacles::{BLOCK, Met, Nearby};
-use crate::world::{World, add_gusts};
+use crate::world::gusts::add_gusts;
+use crate::world::obstacles::{BLOCK, Collision, Nearby};
 
 /// Everything that acts in one step.
 #[derive(Debug, Clone, Copy)]
@@ -334,7 +335,7 @@ impl Chunk<'_> {
                 block.hold_on_shapes(acts);
             }
             if solid {
-                block.meet(acts, false, room, notes);
+                block.collide(acts, false, room, notes);
                 if acts.sets_aside {
                     for (lies, now) in lies[range].iter_mut().zip(room.lies) {
                         *lies = now as u8;
@@ -473,7 +474,7 @@ pub(crate) struct Room {
     /// Velocity of the air, then acceleration; x, y, z each.
     pub(crate) sums: [[f32; BLOCK]; 6],
     pub(crate) near: Nearby,
-    pub(crate) mets: [Met; BLOCK],
+    pub(crate) collisions: [Collision; BLOCK],
     pub(crate) caught: [u32; BLOCK],
     pub(crate) touched: [u16; BLOCK],
     /// Positions before the step; then 1 for each body that was at rest, and for each that still is.
@@ -487,7 +488,7 @@ impl Room {
         Self {
             sums: [[0.0; BLOCK]; 6],
             near: Nearby::new(),
-            mets: [Met::default(); BLOCK],
+            collisions: [Collision::default(); BLOCK],
             caught: [FREE; BLOCK],
             touched: [0; BLOCK],
             start: [[0.0; BLOCK]; 3],

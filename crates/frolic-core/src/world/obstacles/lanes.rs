@@ -1,6 +1,6 @@
 //! Contacts with a single mask, eight elements at a time: the usual case of populations that collide with a mask.
 //!
-//! The same steps as [`Solid::meet`], which handles one element and any obstacles: steps as long as the distance is clear; where a way leads inside, back to the
+//! The same steps as [`Solid::collide`], which handles one element and any obstacles: steps as long as the distance is clear; where a way leads inside, back to the
 //! edge and on from there. A lane that has finished its element takes the next of the list, so that no lane waits for another.
 //!
 //! PERF (`cargo bench -p frolic --bench particles -- step`): reads of cells overlap across lanes, and arithmetic is vectorised.
@@ -8,7 +8,7 @@
 use glam::{Vec2, Vec3};
 
 use super::body::SKIN;
-use super::meet::{BLOCK, MOST_TOUCHES, Met, is_flat};
+use super::collide::{BLOCK, Collision, MOST_TOUCHES, is_flat};
 use super::{Body, Mask, MaskOrientation, Obstacle, Solid, Touch};
 use crate::foundations::simd::{Simd, kernel};
 
@@ -87,7 +87,7 @@ struct Way {
     /// Whether it is too short to pass through anything: its end decides.
     is_short: bool,
     touches: usize,
-    met: Met,
+    hit: Collision,
 }
 
 /// Result of a step of a lane.
@@ -113,18 +113,26 @@ impl Solid {
 
 kernel! {
     /// Resolves the contacts of the elements in `list` with a mask that is the only obstacle.
-    pub(crate) fn meet_lone_mask(
-        simd, lone: LoneMask<'_>, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met],
+    pub(crate) fn collide_lone_mask(
+        simd, lone: LoneMask<'_>, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, collisions: &mut [Collision],
     ) {
-        lone.meet(simd, list, dt, rest, all, mets);
+        lone.collide(simd, list, dt, rest, all, collisions);
     }
 }
 
 impl LoneMask<'_> {
     /// Resolves the contacts of the elements in `list` over `dt` seconds; elements slower than `rest`, in m/s, and pressed against the mask come to rest.
-    /// `mets` is as long as the list.
+    /// `collisions` is as long as the list.
     #[inline(always)]
-    fn meet<S: Simd>(self, simd: S, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
+    fn collide<S: Simd>(
+        self,
+        simd: S,
+        list: &[u16],
+        dt: f32,
+        rest: f32,
+        all: &mut Moved<'_>,
+        collisions: &mut [Collision],
+    ) {
         let mut ways = Ways {
             x: [0.0; LANES],
             y: [0.0; LANES],
@@ -178,10 +186,10 @@ impl LoneMask<'_> {
                 };
                 match next {
                     Next::GoesOn => continue,
-                    Next::IsThrough => self.leave(rest, all, lane, &ways, mets),
+                    Next::IsThrough => self.leave(rest, all, lane, &ways, collisions),
                     Next::GoesAlone => {
                         let Way { nth, i, .. } = ways.of[lane];
-                        mets[nth] = self.solid.meet_alone(i, dt, rest, all);
+                        collisions[nth] = self.solid.collide_alone(i, dt, rest, all);
                     }
                 }
                 if taken < list.len() {
@@ -220,8 +228,8 @@ impl LoneMask<'_> {
         (ways.vx[lane], ways.vy[lane]) = velocity.into();
         (ways.speed[lane], ways.left[lane]) = (speed, dt);
         ways.off[lane] = if is_short { 0.0 } else { -1.0 };
-        let met = Met::default();
-        ways.of[lane] = Way { nth, i, aside, aside_speed, aside_left: dt, is_short, touches: 0, met };
+        let hit = Collision::default();
+        ways.of[lane] = Way { nth, i, aside, aside_speed, aside_left: dt, is_short, touches: 0, hit };
         (ways.steps[lane], ways.busy[lane]) = (0, 1);
     }
 
@@ -237,7 +245,7 @@ impl LoneMask<'_> {
             return Next::GoesAlone;
         }
         // An element that slides along an edge goes on; otherwise interpolate between the two distances.
-        let along = (way.met.touch.is_some() && off <= KNOWN)
+        let along = (way.hit.touch.is_some() && off <= KNOWN)
             .then(|| self.mask.look_at(next))
             .filter(|(_, normal)| is_flat(velocity.dot(*normal), ways.speed[lane]));
         if way.is_short && way.touches == 0 {
@@ -254,11 +262,11 @@ impl LoneMask<'_> {
         way.aside += way.aside_speed * (way.aside_left - *left);
         way.aside_left = *left;
         let cell = self.mask.cell();
-        if way.met.touch.is_none() {
-            way.met.touch = Some((0, self.whole(normal, 0.0), -velocity.dot(normal) * cell));
+        if way.hit.touch.is_none() {
+            way.hit.touch = Some((0, self.whole(normal, 0.0), -velocity.dot(normal) * cell));
         }
         if self.rules.touch == Touch::Die {
-            way.met.dies = true;
+            way.hit.dies = true;
             *left = 0.0;
         } else {
             // Half a skin off the surface, so that a sliding element does not touch it at every step.
@@ -282,13 +290,13 @@ impl LoneMask<'_> {
         (ways.x[lane], ways.y[lane]) = at.into();
         (ways.vx[lane], ways.vy[lane]) = velocity.into();
         (ways.speed[lane], ways.off[lane]) = (velocity.length(), depth.max(0.0));
-        if way.met.dies || way.touches == MOST_TOUCHES { Next::IsThrough } else { Next::GoesOn }
+        if way.hit.dies || way.touches == MOST_TOUCHES { Next::IsThrough } else { Next::GoesOn }
     }
 
     /// Stores the end of a way that touched anything; otherwise the end of the move stands.
     #[inline(always)]
-    fn leave(self, rest: f32, all: &mut Moved<'_>, lane: usize, ways: &Ways, mets: &mut [Met]) {
-        let Some((_, _, into)) = ways.of[lane].met.touch else { return };
+    fn leave(self, rest: f32, all: &mut Moved<'_>, lane: usize, ways: &Ways, collisions: &mut [Collision]) {
+        let Some((_, _, into)) = ways.of[lane].hit.touch else { return };
         let mut way = ways.of[lane];
         let (left, cell) = (ways.left[lane], self.mask.cell());
         let flat = Vec2::new(ways.vx[lane], ways.vy[lane]);
@@ -296,13 +304,13 @@ impl LoneMask<'_> {
         let mut place = self.whole(at, way.aside + way.aside_speed * way.aside_left);
         let mut velocity = self.whole(flat * cell, way.aside_speed);
         if way.touches == MOST_TOUCHES {
-            self.solid.bring_out_alone(&mut place, &mut velocity, &mut way.met);
+            self.solid.bring_out_alone(&mut place, &mut velocity, &mut way.hit);
         }
         if way.is_short && self.rules.holds(all.velocity(way.i).length(), into, rest) {
             velocity = Vec3::ZERO;
         }
         all.put(way.i, place, velocity);
-        mets[way.nth] = way.met;
+        collisions[way.nth] = way.hit;
     }
 }
 
@@ -337,7 +345,7 @@ mod tests {
         for touch in [Touch::Bounce, Touch::Slide, Touch::Die] {
             let solid = solid(touch);
             let lone = solid.lone_mask().unwrap();
-            let (mut met, mut apart) = (0, 0);
+            let (mut hit, mut apart) = (0, 0);
             for block in 0..60 {
                 let mut start = [[0.0f32; BLOCK]; 3];
                 let mut moved = [[[0.0f32; BLOCK]; 3]; 2];
@@ -353,24 +361,32 @@ mod tests {
                 let list: Vec<u16> = (0..BLOCK as u16).collect();
                 let run = |by_lanes: bool| {
                     let [mut place, mut velocity] = moved;
-                    let mut mets = vec![Met::default(); BLOCK];
+                    let mut collisions = vec![Collision::default(); BLOCK];
                     let mut all = Moved {
                         start: &start,
                         place: place.each_mut().map(|axis| &mut axis[..]),
                         velocity: velocity.each_mut().map(|axis| &mut axis[..]),
                     };
                     if by_lanes {
-                        meet_lone_mask(Level::baseline(), lone, &list, dt, rest, &mut all, &mut mets);
+                        collide_lone_mask(
+                            Level::baseline(),
+                            lone,
+                            &list,
+                            dt,
+                            rest,
+                            &mut all,
+                            &mut collisions,
+                        );
                     } else {
-                        solid.meet_each(&list, dt, rest, &mut all, &mut mets);
+                        solid.collide_each(&list, dt, rest, &mut all, &mut collisions);
                     }
-                    (place, velocity, mets)
+                    (place, velocity, collisions)
                 };
                 let (a, b) = (run(true), run(false));
                 for i in 0..BLOCK {
                     assert_eq!(a.2[i].dies, b.2[i].dies);
                     assert_eq!(a.2[i].touch.is_some(), b.2[i].touch.is_some());
-                    met += u32::from(a.2[i].touch.is_some());
+                    hit += u32::from(a.2[i].touch.is_some());
                     let differs = |axis: usize| {
                         let place = (a.0[axis][i] - b.0[axis][i]).abs() > 1e-3;
                         place || (a.1[axis][i] - b.1[axis][i]).abs() > 1e-2
@@ -378,7 +394,7 @@ mod tests {
                     apart += u32::from(!a.2[i].dies && (0..3).any(differs));
                 }
             }
-            assert!(met > 1_000 && apart * 50 < met, "{apart} of {met} differ, {touch:?}");
+            assert!(hit > 1_000 && apart * 50 < hit, "{apart} of {hit} differ, {touch:?}");
         }
     }
 }

@@ -9,13 +9,13 @@
 //! | how far is one, and where does a path touch it? | `body.rs` |
 //! | a solid picture that can be dug | `mask.rs` |
 //! | endless round posts, in cells around a moving centre | `posts.rs` |
-//! | how are contacts resolved? | `meet.rs` |
+//! | how are contacts resolved? | `collide.rs` |
 //! | the same for many elements and one mask | `lanes.rs` |
 
 mod body;
+mod collide;
 mod lanes;
 mod mask;
-mod meet;
 mod posts;
 
 use derive_setters::Setters;
@@ -24,10 +24,10 @@ use serde::{Deserialize, Serialize};
 
 pub(crate) use body::Body;
 pub use body::{HELD, SKIN};
-pub(crate) use lanes::{Moved, meet_lone_mask};
+pub use collide::MOST_TOUCHES;
+pub(crate) use collide::{BLOCK, Collision, Nearby};
+pub(crate) use lanes::{Moved, collide_lone_mask};
 pub use mask::{Mask, MaskOrientation};
-pub use meet::MOST_TOUCHES;
-pub(crate) use meet::{BLOCK, Met, Nearby};
 pub(crate) use posts::Posts;
 
 use crate::assets::Assets;

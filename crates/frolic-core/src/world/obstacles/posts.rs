@@ -29,8 +29,8 @@ impl Post {
 pub(crate) struct Posts {
     spec: EndlessSpec,
     cells: Cells,
-    /// Whether it has been told of a middle; until then it is around the origin.
-    told: bool,
+    /// Whether it has been listed of a middle; until then it is around the origin.
+    listed: bool,
     /// In the order of their cells.
     pub(crate) all: Vec<Obstacle>,
     /// The grid: its least cell, cells along x and z, and for each cell a post, if it holds one.
@@ -48,7 +48,7 @@ impl Posts {
         let mut posts = Self {
             cells: Cells::new(spec.cells)?,
             spec: spec.clone(),
-            told: false,
+            listed: false,
             all: Vec::new(),
             low: [0; 2],
             wide: [0; 2],
@@ -56,7 +56,7 @@ impl Posts {
             stamp: 0,
         };
         posts.follow([0.0, 0.0]);
-        posts.told = false;
+        posts.listed = false;
         Ok(posts)
     }
 
@@ -94,7 +94,7 @@ impl Posts {
 
     /// Moves the middle: posts appear and go with their cells.
     pub(crate) fn follow(&mut self, middle: [f32; 2]) -> bool {
-        if !std::mem::replace(&mut self.told, true) {
+        if !std::mem::replace(&mut self.listed, true) {
             // Nothing of where it was before lingers.
             self.cells.clear();
         }

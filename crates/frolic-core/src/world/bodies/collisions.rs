@@ -6,11 +6,11 @@ use super::BodyRow;
 use super::step::{Acts, Chunk, Notes, Room};
 use crate::world::collectors::{FREE, find_caught};
 use crate::world::events::{EventRecord, EventSpec, Moment};
-use crate::world::obstacles::{BLOCK, Met, Moved, Solid, meet_lone_mask};
+use crate::world::obstacles::{BLOCK, Collision, Moved, Solid, collide_lone_mask};
 
 impl Chunk<'_> {
     /// Resolves contacts with obstacles and collectors, then records ages and regions. Newborns have moved for a time equal to their age.
-    pub(crate) fn meet(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
+    pub(crate) fn collide(&mut self, acts: &Acts<'_>, newborn: bool, room: &mut Room, notes: &mut Notes) {
         let (solid, dt) = (acts.world.solid(), acts.motion.dt);
         let rest = acts.motion.rest();
         let mut touched = 0;
@@ -28,29 +28,29 @@ impl Chunk<'_> {
                 let (age, life) = (self.age[usize::from(i)], self.life[usize::from(i)]);
                 count += usize::from(age < life && age > 0.0);
             }
-            let (list, mets) = (&room.near.list[..count], &mut room.mets[..count]);
+            let (list, collisions) = (&room.near.list[..count], &mut room.collisions[..count]);
             let mut moved = Moved {
                 start: &room.start,
                 place: [&mut *self.px, &mut *self.py, &mut *self.pz],
                 velocity: [&mut *self.vx, &mut *self.vy, &mut *self.vz],
             };
-            mets.fill(Met::default());
+            collisions.fill(Collision::default());
             match solid.lone_mask() {
                 _ if newborn => {
-                    for (&i, met) in list.iter().zip(&mut *mets) {
+                    for (&i, hit) in list.iter().zip(&mut *collisions) {
                         let i = usize::from(i);
-                        *met = solid.meet_alone(i, self.age[i], rest, &mut moved);
+                        *hit = solid.collide_alone(i, self.age[i], rest, &mut moved);
                     }
                 }
                 Some(lone) => {
-                    meet_lone_mask(acts.level, lone, list, dt, rest, &mut moved, mets);
+                    collide_lone_mask(acts.level, lone, list, dt, rest, &mut moved, collisions);
                 }
-                None => solid.meet_each(list, dt, rest, &mut moved, mets),
+                None => solid.collide_each(list, dt, rest, &mut moved, collisions),
             }
-            for (&i, met) in list.iter().zip(&*mets) {
-                let Some((other, normal, speed)) = met.touch else { continue };
+            for (&i, hit) in list.iter().zip(&*collisions) {
+                let Some((other, normal, speed)) = hit.touch else { continue };
                 let i = usize::from(i);
-                let counts = speed > 0.0 || met.dies;
+                let counts = speed > 0.0 || hit.dies;
                 notes.hits += u64::from(counts);
                 if counts && !acts.events.is_empty() {
                     note(
@@ -64,7 +64,7 @@ impl Chunk<'_> {
                 }
                 room.touched[touched] = i as u16;
                 touched += 1;
-                if met.dies {
+                if hit.dies {
                     self.age[i] = f32::INFINITY;
                 }
             }

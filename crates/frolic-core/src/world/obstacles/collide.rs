@@ -19,7 +19,7 @@ pub const MOST_TOUCHES: usize = 6;
 
 /// Contact of an element within a step.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub(crate) struct Met {
+pub(crate) struct Collision {
     /// The first contact: index of the obstacle, normal, and speed towards it, in m/s.
     pub(crate) touch: Option<(u32, Vec3, f32)>,
     /// Whether its life ends.
@@ -71,32 +71,39 @@ impl Solid {
         self.obstacles.iter().any(|obstacle| bears(obstacle) && obstacle.body.supports(place))
     }
 
-    /// Resolves the contacts of the elements of a list, one by one; `mets` has one entry for each.
-    pub(crate) fn meet_each(&self, list: &[u16], dt: f32, rest: f32, all: &mut Moved<'_>, mets: &mut [Met]) {
-        for (&i, met) in list.iter().zip(mets) {
-            *met = self.meet_alone(usize::from(i), dt, rest, all);
+    /// Resolves the contacts of the elements of a list, one by one; `collisions` has one entry for each.
+    pub(crate) fn collide_each(
+        &self,
+        list: &[u16],
+        dt: f32,
+        rest: f32,
+        all: &mut Moved<'_>,
+        collisions: &mut [Collision],
+    ) {
+        for (&i, hit) in list.iter().zip(collisions) {
+            *hit = self.collide_alone(usize::from(i), dt, rest, all);
         }
     }
 
     /// Resolves the contacts of one element of a block.
-    pub(crate) fn meet_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Met {
+    pub(crate) fn collide_alone(&self, i: usize, dt: f32, rest: f32, all: &mut Moved<'_>) -> Collision {
         let (mut place, mut velocity) = (all.place(i), all.velocity(i));
-        let met = self.meet(all.start(i), &mut place, &mut velocity, dt, rest);
+        let hit = self.collide(all.start(i), &mut place, &mut velocity, dt, rest);
         all.put(i, place, velocity);
-        met
+        hit
     }
 
     /// Resolves the contacts of an element that moved in a straight line for `dt` seconds. It comes to rest if it is slower than `rest`, in m/s, and
     /// pressed against an obstacle with friction.
-    fn meet(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Met {
-        let mut met = Met::default();
+    fn collide(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, rest: f32) -> Collision {
+        let mut hit = Collision::default();
         if self.pace(*velocity) * dt <= self.short_way {
-            self.nudge(start, place, velocity, rest, &mut met);
-            return met;
+            self.push_out(start, place, velocity, rest, &mut hit);
+            return hit;
         }
         if self.short_way > 0.0 {
-            self.march(start, place, velocity, dt, &mut met);
-            return met;
+            self.march(start, place, velocity, dt, &mut hit);
+            return hit;
         }
         let (mut from, speed) = (start, velocity.length());
         // The distances at the start decide most cases: at rest, inside, out of reach.
@@ -106,16 +113,16 @@ impl Solid {
             let (distance, normal) = obstacle.body.sample(start);
             match obstacle.touch {
                 Touch::Stick if distance.abs() <= HELD => {
-                    met.touch = Some((nth as u32, Vec3::ZERO, 0.0));
+                    hit.touch = Some((nth as u32, Vec3::ZERO, 0.0));
                     (*place, *velocity) = (start, Vec3::ZERO);
-                    return met;
+                    return hit;
                 }
                 Touch::Pass => {
                     if distance > 0.0
                         && distance <= speed * dt + SKIN
                         && let Some((_, normal)) = obstacle.body.first_touch(start, *velocity * dt)
                     {
-                        met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+                        hit.touch = Some((nth as u32, normal, -velocity.dot(normal)));
                     }
                     continue;
                 }
@@ -124,7 +131,7 @@ impl Solid {
                         && obstacle.holds(speed, -velocity.dot(normal), rest) =>
                 {
                     (*place, *velocity) = (start, Vec3::ZERO);
-                    return met;
+                    return hit;
                 }
                 _ => {}
             }
@@ -133,12 +140,12 @@ impl Solid {
         }
         if !inside && clear > speed * dt + SKIN {
             // The end of the straight way stands, to the last digit.
-            return met;
+            return hit;
         }
-        if inside && (!self.bring_out(&near, &mut from, velocity, &mut met) || met.dies) {
+        if inside && (!self.bring_out(&near, &mut from, velocity, &mut hit) || hit.dies) {
             // There is no direction out, or its life ends there.
             (*place, *velocity) = (from, Vec3::ZERO);
-            return met;
+            return hit;
         }
         let mut left = dt;
         for _ in 0..MOST_TOUCHES {
@@ -160,11 +167,11 @@ impl Solid {
             from += way * share;
             left *= 1.0 - share;
             let into = velocity.dot(normal);
-            if met.touch.is_none() {
-                met.touch = Some((nth as u32, normal, -into));
+            if hit.touch.is_none() {
+                hit.touch = Some((nth as u32, normal, -into));
             }
             match obstacle.touch {
-                Touch::Die => met.dies = true,
+                Touch::Die => hit.dies = true,
                 Touch::Stick => {
                     let (distance, normal) = obstacle.body.sample(from);
                     from -= normal * distance;
@@ -172,21 +179,21 @@ impl Solid {
                 }
                 _ => *velocity = obstacle.respond(*velocity, normal, false),
             }
-            if met.dies || obstacle.touch == Touch::Stick {
+            if hit.dies || obstacle.touch == Touch::Stick {
                 *place = from;
-                return met;
+                return hit;
             }
         }
-        if met.touch.is_none() {
-            return met;
+        if hit.touch.is_none() {
+            return hit;
         }
         // Caught in a corner: the speed is reduced by the time that was left.
         if left > 0.0 {
             *velocity *= 1.0 - left / dt;
         }
-        self.bring_out(&near, &mut from, velocity, &mut met);
+        self.bring_out(&near, &mut from, velocity, &mut hit);
         *place = from;
-        met
+        hit
     }
 
     /// Distance to the obstacle that is nearest to a position or contains it deepest, in metres, and its index. For grids only.
@@ -202,11 +209,11 @@ impl Solid {
     }
 
     /// Sphere tracing along a way past grids: steps as long as the distance is clear, and at least the shortest way that cannot pass through anything.
-    fn march(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, met: &mut Met) {
+    fn march(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, dt: f32, hit: &mut Collision) {
         let (mut from, mut left) = (start, dt);
         let (mut off, _) = self.nearest(from);
         if off < 0.0 {
-            if !self.bring_out_alone(&mut from, velocity, met) || met.dies {
+            if !self.bring_out_alone(&mut from, velocity, hit) || hit.dies {
                 // There is no direction out, or its life ends there.
                 (*place, *velocity) = (from, Vec3::ZERO);
                 return;
@@ -234,18 +241,18 @@ impl Solid {
             }
             // An element that slides along an edge goes on; otherwise interpolate between the two distances.
             let obstacle = &self.obstacles[nth];
-            let along = (met.touch.is_some() && off <= self.short_way * 0.5)
+            let along = (hit.touch.is_some() && off <= self.short_way * 0.5)
                 .then(|| obstacle.body.sample(next))
                 .filter(|(_, normal)| is_flat(velocity.dot(*normal), pace));
             let share = if along.is_some() || off <= there { 1.0 } else { off / (off - there) };
             from += *velocity * (time * share);
             left -= time * share;
             let (depth, normal) = along.unwrap_or_else(|| obstacle.body.sample(from));
-            if met.touch.is_none() {
-                met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+            if hit.touch.is_none() {
+                hit.touch = Some((nth as u32, normal, -velocity.dot(normal)));
             }
             if obstacle.touch == Touch::Die {
-                met.dies = true;
+                hit.dies = true;
                 *place = from;
                 return;
             }
@@ -262,36 +269,36 @@ impl Solid {
                 break;
             }
         }
-        if met.touch.is_none() {
+        if hit.touch.is_none() {
             // The end of the straight way stands, to the last digit.
             return;
         }
         // Caught in a corner: the speed is reduced by the time that was left.
         *velocity *= 1.0 - left / dt;
-        self.bring_out_alone(&mut from, velocity, met);
+        self.bring_out_alone(&mut from, velocity, hit);
         *place = from;
     }
 
     /// A way that is too short to pass through anything: its end decides.
-    fn nudge(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, rest: f32, met: &mut Met) {
+    fn push_out(&self, start: Vec3, place: &mut Vec3, velocity: &mut Vec3, rest: f32, hit: &mut Collision) {
         let before = *velocity;
-        if !self.bring_out_alone(place, velocity, met) {
+        if !self.bring_out_alone(place, velocity, hit) {
             // There is no direction out.
             (*place, *velocity) = (start, Vec3::ZERO);
         }
-        let Some((nth, _, into)) = met.touch else { return };
+        let Some((nth, _, into)) = hit.touch else { return };
         if self.obstacles[nth as usize].holds(before.length(), into, rest) {
             *velocity = Vec3::ZERO;
         }
     }
 
     /// Pushes a position out of all obstacles except posts.
-    pub(super) fn bring_out_alone(&self, place: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
-        self.bring_out(&Near::NONE, place, velocity, met)
+    pub(super) fn bring_out_alone(&self, place: &mut Vec3, velocity: &mut Vec3, hit: &mut Collision) -> bool {
+        self.bring_out(&Near::NONE, place, velocity, hit)
     }
 
     /// Pushes a position out of all obstacles by its depth. Returns false if there is no direction out, deep inside a mask.
-    fn bring_out(&self, near: &Near, from: &mut Vec3, velocity: &mut Vec3, met: &mut Met) -> bool {
+    fn bring_out(&self, near: &Near, from: &mut Vec3, velocity: &mut Vec3, hit: &mut Collision) -> bool {
         for round in 0..8 {
             let mut out = true;
             for (nth, obstacle) in self.each(near) {
@@ -308,11 +315,11 @@ impl Solid {
                         None => return false,
                     }
                 }
-                if met.touch.is_none() {
-                    met.touch = Some((nth as u32, normal, -velocity.dot(normal)));
+                if hit.touch.is_none() {
+                    hit.touch = Some((nth as u32, normal, -velocity.dot(normal)));
                 }
                 if obstacle.touch == Touch::Die {
-                    met.dies = true;
+                    hit.dies = true;
                     return true;
                 }
                 // A little further each time: a corner may need several rounds.
