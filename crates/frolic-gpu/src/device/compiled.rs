@@ -9,12 +9,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use wgpu::{BindGroupLayout, ComputePipeline, RenderPipeline, ShaderModule, ShaderStages};
 
-use crate::draw::keys::{Bind, Key};
+use crate::draw::keys::{Bind, PipelineKey};
 
 /// Key of a render pipeline: for elements, or the entry point of a pass over the whole picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum RenderKey {
-    Elements(Key),
+    Elements(PipelineKey),
     Wide(&'static str),
 }
 

@@ -130,7 +130,7 @@ mod tests {
 
     /// If all buffers are in flight a frame is skipped. What arrives is in order, and the newest arrives in the end.
     #[test]
-    fn a_full_ring_leaves_news_out_and_never_waits() {
+    fn a_full_readback_ring_skips_and_never_waits() {
         let gpu = Gpu::shared().unwrap();
         let from = gpu.buffer("from", 256, BufferUsages::COPY_SRC | BufferUsages::COPY_DST);
         let (mut readback, mut recorder) = (Readback::new(&gpu, "test", 4), Recorder::new(&gpu));

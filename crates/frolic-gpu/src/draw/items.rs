@@ -10,7 +10,7 @@ use wgpu::{BindingResource, BufferUsages, TextureUsages};
 
 use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, SLOT, upload};
-use crate::draw::keys::{Key, Pass, Source};
+use crate::draw::keys::{Pass, PipelineKey, Source};
 use crate::draw::looks::{Looks, Slot};
 use crate::draw::order::{Lists, Ordered, Ordering};
 use crate::draw::pipelines::{DEPTH, NEAREST, Pipelines, group, window};
@@ -56,7 +56,7 @@ pub(crate) enum Call {
 /// One draw call.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Item {
-    pub(crate) key: Key,
+    pub(crate) key: PipelineKey,
     /// Dynamic offset of its uniform.
     pub(crate) slot: u32,
     /// Address of its atlas, and page.
@@ -73,7 +73,7 @@ impl Item {
     pub(crate) fn casting(self) -> Self {
         let (slot, call) = self.cast;
         let flags = self.key.flags & !MERGED;
-        Self { key: Key { pass: Pass::Shadow, flags, ..self.key }, slot, call, ..self }
+        Self { key: PipelineKey { pass: Pass::Shadow, flags, ..self.key }, slot, call, ..self }
     }
 }
 
@@ -247,7 +247,7 @@ impl DrawItems {
         (Arc::as_ptr(parts.atlas) as usize, page)
     }
 
-    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    #[expect(clippy::too_many_arguments, reason = "inputs of one pass")]
     fn on_device(
         &mut self,
         list: &DrawList<'_>,
@@ -280,7 +280,7 @@ impl DrawItems {
         }
         let call = nth.map_or(Call::Device(key), Call::Listed);
         self.items.push(Item {
-            key: Key::new(look, source, pass, &slot),
+            key: PipelineKey::new(look, source, pass, &slot),
             slot: at,
             atlas,
             page,
@@ -342,7 +342,7 @@ impl DrawItems {
                 self.listings.push(Listing { item, most: count as u32, sorted: batch.far_to_near });
             }
             let elements = Elements::Packed { records: at, merged: merged_page, list: nth };
-            let key = Key::new(look, Source::Packed, pass, &slot);
+            let key = PipelineKey::new(look, Source::Packed, pass, &slot);
             let call = match nth {
                 Some(nth) => Call::Listed(nth),
                 None if merged => Call::Draw([first * corners, (first + count as u32) * corners], [0, 1]),
@@ -547,7 +547,7 @@ impl DrawItems {
         populations: &[&dyn DevicePopulation],
         counters: &mut DeviceCounters,
     ) -> Result<(), GpuError> {
-        let mut before: Option<(Key, u32, (usize, usize), Elements)> = None;
+        let mut before: Option<(PipelineKey, u32, (usize, usize), Elements)> = None;
         for nth in items {
             let item = if casting { self.items[nth].casting() } else { self.items[nth] };
             let key = item.key;
@@ -599,7 +599,7 @@ impl DrawItems {
 /// The shard that a draw list names.
 fn find<'a>(populations: &[&'a dyn DevicePopulation], key: u64) -> Result<DeviceElements<'a>, GpuError> {
     populations.iter().find_map(|population| population.elements(key)).ok_or_else(|| {
-        GpuError::Unsupported("the draw list names a population that was not handed over with it".to_owned())
+        GpuError::Unsupported("the draw list names a population that was not passed with it".to_owned())
     })
 }
 

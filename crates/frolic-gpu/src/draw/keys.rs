@@ -69,8 +69,8 @@ pub(crate) enum Pass {
 
 /// Key of a pipeline for elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) struct Key {
-    pub(crate) shape: Shape,
+pub(crate) struct PipelineKey {
+    pub(crate) shape: DrawnShape,
     pub(crate) source: Source,
     pub(crate) pass: Pass,
     pub(crate) solid: bool,
@@ -94,7 +94,7 @@ pub(crate) enum Source {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) enum Shape {
+pub(crate) enum DrawnShape {
     /// A round soft billboard.
     Disc,
     /// A transparent billboard, or a sprite.
@@ -106,7 +106,7 @@ pub(crate) enum Shape {
     Ribbon,
 }
 
-impl Shape {
+impl DrawnShape {
     /// The shape that a look is drawn as.
     pub(crate) fn of(look: &Look) -> Self {
         match look.parts().form {

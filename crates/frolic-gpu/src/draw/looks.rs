@@ -226,7 +226,7 @@ impl Looks {
         let none = LookAt::default();
         let at = self.looks.get(&parts.key).unwrap_or(&none);
         let (surface, detail) = (parts.surface, parts.detail);
-        let shape = Shape::of(parts.form);
+        let shape = ShapeFields::of(parts.form);
         Draw {
             stride: slot.stride,
             lag: slot.lag,
@@ -371,7 +371,7 @@ pub(crate) fn closed(look: &Look) -> u32 {
 }
 
 /// The fields of `Draw` that depend on the shape.
-struct Shape {
+struct ShapeFields {
     form: u32,
     facing: u32,
     face: [f32; 2],
@@ -384,7 +384,7 @@ struct Shape {
     ribbon: RibbonSpec,
 }
 
-impl Shape {
+impl ShapeFields {
     fn of(form: &Form) -> Self {
         let mut shape = Self {
             form: DISC,

@@ -288,7 +288,7 @@ mod tests {
     use crate::device::Recorder;
     use crate::draw::items::DrawItems;
     use crate::draw::keys::Pass;
-    use crate::population::read_words;
+    use crate::population::read::read_words;
     use crate::shared::finish::LIST_COUNT;
     use crate::shared::frame::{ENDLESS, FrameView};
 
@@ -370,7 +370,7 @@ mod tests {
 
         /// Every element that touches the picture is on the list, and none far from it.
         #[test]
-        fn nobody_in_view_is_left_out(
+        fn all_elements_in_view_are_kept(
             places in prop::collection::vec(prop::array::uniform3(-9f32..9.0), 1..600), radius in 0.01f32..2.0,
         ) {
             let view = view();

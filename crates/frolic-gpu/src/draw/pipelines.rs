@@ -12,7 +12,7 @@ use wgpu::{
 use crate::device::compiled::RenderKey;
 use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu};
-use crate::draw::keys::{Bind, Key, Pass, Shape, Source};
+use crate::draw::keys::{Bind, DrawnShape, Pass, PipelineKey, Source};
 use crate::draw::looks::{Slot, closed, flags};
 use crate::shaders::{self as shader, Program};
 use crate::shared::Shared;
@@ -32,7 +32,7 @@ pub(crate) const SAMPLES: u32 = 4;
 
 /// Bind group layouts. Binding numbers are those of the shaders.
 #[derive(Debug)]
-pub(crate) struct Layouts {
+pub(crate) struct BindLayouts {
     pub(crate) frame: BindGroupLayout,
     pub(crate) look: BindGroupLayout,
     pub(crate) look_compute: BindGroupLayout,
@@ -92,7 +92,7 @@ const fn bytes<T: Shared>() -> u64 {
     T::WORDS as u64 * 4
 }
 
-impl Layouts {
+impl BindLayouts {
     fn new(gpu: &Gpu) -> Self {
         use Bind::{Depth, Read, Samples, Texture, Uniform, Write};
         let drawn = ShaderStages::VERTEX_FRAGMENT;
@@ -144,11 +144,11 @@ impl Layouts {
     }
 }
 
-impl Key {
+impl PipelineKey {
     pub(crate) fn new(look: &Look, source: Source, pass: Pass, slot: &Slot) -> Self {
         let depth = look.parts().depth;
         Self {
-            shape: Shape::of(look),
+            shape: DrawnShape::of(look),
             source,
             pass,
             solid: look.is_solid(),
@@ -160,7 +160,7 @@ impl Key {
     }
 
     fn topology(&self) -> wgpu::PrimitiveTopology {
-        if self.flags & MERGED != 0 || self.shape == Shape::Facet {
+        if self.flags & MERGED != 0 || self.shape == DrawnShape::Facet {
             wgpu::PrimitiveTopology::TriangleList
         } else {
             wgpu::PrimitiveTopology::TriangleStrip
@@ -172,8 +172,8 @@ impl Key {
 #[derive(Debug)]
 pub(crate) struct Pipelines {
     pub(crate) gpu: Gpu,
-    pub(crate) layouts: Arc<Layouts>,
-    drawn: HashMap<Key, wgpu::RenderPipeline>,
+    pub(crate) layouts: Arc<BindLayouts>,
+    drawn: HashMap<PipelineKey, wgpu::RenderPipeline>,
 }
 
 /// Blending by opacity, with premultiplied colours. Additive colours have opacity 0.
@@ -192,11 +192,11 @@ const OVER: wgpu::BlendState = wgpu::BlendState {
 
 impl Pipelines {
     pub(crate) fn new(gpu: &Gpu) -> Self {
-        Self { gpu: gpu.clone(), layouts: Arc::new(Layouts::new(gpu)), drawn: HashMap::new() }
+        Self { gpu: gpu.clone(), layouts: Arc::new(BindLayouts::new(gpu)), drawn: HashMap::new() }
     }
 
     /// Creates a pipeline if it does not exist.
-    pub(crate) fn make(&mut self, key: Key) -> Result<(), GpuError> {
+    pub(crate) fn make(&mut self, key: PipelineKey) -> Result<(), GpuError> {
         if self.drawn.contains_key(&key) {
             return Ok(());
         }
@@ -289,7 +289,7 @@ impl Pipelines {
     }
 
     /// An existing pipeline.
-    pub(crate) fn get(&self, key: &Key) -> Option<&wgpu::RenderPipeline> {
+    pub(crate) fn get(&self, key: &PipelineKey) -> Option<&wgpu::RenderPipeline> {
         self.drawn.get(key)
     }
 
@@ -441,7 +441,7 @@ pub(crate) fn window(buffer: &wgpu::Buffer, bytes: u64) -> wgpu::BindingResource
     })
 }
 
-impl Shape {
+impl DrawnShape {
     fn program(self, source: Source) -> Program {
         match (self, source) {
             (Self::Disc, Source::Packed) => shader::DISC,

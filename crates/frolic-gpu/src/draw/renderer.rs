@@ -20,7 +20,7 @@ use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::draw::finish::Finish;
 use crate::draw::items::{DrawItems, FRAME_SLOT, Item};
-use crate::draw::keys::{Pass, Shape};
+use crate::draw::keys::{DrawnShape, Pass};
 use crate::draw::pipelines::{DEPTH, group};
 use crate::draw::population::DevicePopulation;
 use crate::draw::targets::{BackdropOn, Target, Targets, fits, light, target};
@@ -67,7 +67,7 @@ struct PassRange {
 
 /// The pass of a look.
 fn kind(look: &Look) -> Pass {
-    match (look.is_solid(), Shape::of(look).has_pieces()) {
+    match (look.is_solid(), DrawnShape::of(look).has_pieces()) {
         (true, _) => Pass::Solid,
         (false, true) => Pass::Pieces,
         (false, false) => Pass::Soft,
@@ -98,7 +98,7 @@ impl GpuRenderer {
     /// # Errors
     /// A picture or texture that is too large for the device, a population that is not among `populations`, groups of blades, or a lost
     /// device.
-    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    #[expect(clippy::too_many_arguments, reason = "inputs of one pass")]
     pub fn render(
         &mut self,
         recorder: &mut Recorder,
@@ -133,7 +133,7 @@ impl GpuRenderer {
         self.targets.as_ref().map(|targets| &targets.picture.view)
     }
 
-    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    #[expect(clippy::too_many_arguments, reason = "inputs of one pass")]
     fn frame(
         &mut self,
         recorder: &mut Recorder,
@@ -147,8 +147,7 @@ impl GpuRenderer {
         let gpu = recorder.gpu().clone();
         gpu.check()?;
         if list.is_grouped() {
-            let problem =
-                "squares of blades that are groups are drawn by the CPU alone; draw them blade by blade";
+            let problem = "groups of blades are drawn by the CPU only; draw them blade by blade";
             return Err(GpuError::Unsupported(problem.to_owned()));
         }
         let started = meter.start(Stage::Encode);
@@ -295,7 +294,7 @@ impl GpuRenderer {
         Ok(Some(SunMap::new(sun_view, texel, far)))
     }
 
-    #[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+    #[expect(clippy::too_many_arguments, reason = "inputs of one pass")]
     fn paint(
         &mut self,
         gpu: &Gpu,

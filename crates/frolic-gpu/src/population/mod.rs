@@ -5,9 +5,11 @@
 //! writes the survivors, in order, to the other (`shaders/step.wgsl`), so retired elements cost nothing. A population larger than one
 //! binding is split into shards, which fill up one after another.
 
+mod encode;
 pub(crate) mod events;
 pub(crate) mod grids;
 pub(crate) mod newborn;
+pub(crate) mod read;
 pub(crate) mod set;
 pub(crate) mod shard;
 pub(crate) mod steps;
@@ -16,32 +18,26 @@ pub(crate) mod trails;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
-    DeviceCollector, DeviceColliders, DeviceField, EmitterAxes, Emitters, MOST_BURSTS, MOST_EVENTS,
-    MOST_SOLID, MOST_WRITTEN, Motion, OwnFields, Wave, device_collectors, device_colliders, is_simple,
-    why_event_not_on_device,
+    DeviceField, EmitterAxes, Emitters, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN, OwnFields, Wave,
+    is_simple, why_event_not_on_device,
 };
-use frolic_core::{Assets, BodyRow, Counter, EventSpec, Meter, Moment, ParticleSpec, SpecError, World};
+use frolic_core::{Assets, EventSpec, ParticleSpec, SpecError, World};
 use frolic_draw::{DeviceKey, Instances};
 use wgpu::BufferUsages;
 
 use crate::device::error::GpuError;
 use crate::device::readback::Readback;
-use crate::device::{DeviceCounters, Gpu, Recorder, upload};
-use crate::draw::order::groups;
+use crate::device::{Gpu, Recorder};
 use crate::draw::population::{DeviceElements, DevicePopulation};
 use crate::population::events::{Ends, ranges};
 use crate::population::grids::Grids;
 use crate::population::newborn::Newborn;
-use crate::population::shard::{Buffers, Fields, Layouts, Shard, Stepping, groups_of};
-use crate::population::steps::{Ready, encode_together, step_together};
+use crate::population::shard::{Buffers, PopulationLayouts, Shard, Stepping, groups_of};
+use crate::population::steps::step_together;
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
 use crate::shared::event::{EVENT_WORDS, Event, Started};
-use crate::shared::step::{
-    COLLECTED, COLLECTED_BY, EMITTED, EMITTER_WORDS, EVENTS_COUNTED, Emitter, GROUP, HITS, LIVE,
-    POPULATION_WORDS, REFUSED, RETIRED, SHARD_WORDS, STEP_WORDS, STEPS, Step, StepBirths, StepShard,
-    StepWorld,
-};
+use crate::shared::step::{EMITTER_WORDS, GROUP, POPULATION_WORDS, SHARD_WORDS, STEP_WORDS};
 
 /// Most steps of one submission.
 pub const MOST_STEPS: u32 = 64;
@@ -116,7 +112,7 @@ pub struct GpuParticles {
     newborn: Newborn,
     trailing: Option<Trailing>,
     grids: Grids,
-    layouts: Layouts,
+    layouts: PopulationLayouts,
     /// Compiled for the world of the last step.
     stepping: Option<Stepping>,
     /// Index of the newest copy.
@@ -166,7 +162,7 @@ impl GpuParticles {
         let shards = count.div_ceil(most).max(1);
         if shards > 1 && (!spec.event.is_empty() || spec.trail.is_some()) {
             let problem =
-                format!("{count} elements with events or trails are more than a shader sees at once");
+                format!("{count} elements with events or trails are over the limit of one storage buffer");
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
         if spec.event.len() > MOST_EVENTS {
@@ -181,7 +177,7 @@ impl GpuParticles {
         }
         let written = MOST_WRITTEN.min(Newborn::most(gpu));
         if count > written && !spec.emitter.iter().all(is_simple) {
-            let problem = format!("{count} elements are written down by their emitters");
+            let problem = format!("{count} elements need a list of newborns");
             return Err(SpecError::new("count", problem, format!("write at most {written}")).into());
         }
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC | BufferUsages::COPY_DST;
@@ -196,7 +192,7 @@ impl GpuParticles {
         let births = gpu.buffer("births", u64::from(MOST_STEPS) * births_slot * 4, storage);
         let events = gpu.buffer("events", MOST_EVENTS as u64 * EVENT_WORDS * 4, uniform);
         let (newborn, grids) = (Newborn::new(gpu), Grids::new(gpu));
-        let layouts = Layouts::new(gpu);
+        let layouts = PopulationLayouts::new(gpu);
         let trailing = spec.trail.as_ref().map(|trail| Trailing::new(gpu, trail, count)).transpose()?;
         let mut emitters = Emitters::new(&spec.emitter, assets)?;
         emitters.recentre([0.0; 2], seed);
@@ -254,10 +250,10 @@ impl GpuParticles {
     /// Returns why an event cannot start elements of this population, if it cannot.
     pub(crate) fn cannot_be_started(&self, event: &EventSpec) -> Option<&'static str> {
         if self.shards.len() > 1 {
-            return Some("start elements of more than a shader sees at once");
+            return Some("start elements over the limit of one storage buffer");
         }
         if !self.spec.emitter.iter().all(is_simple) {
-            return Some("start elements that emitters too start from assets, or evenly");
+            return Some("start elements of a population whose emitters use assets or aim evenly");
         }
         why_event_not_on_device(event)
     }
@@ -327,267 +323,9 @@ impl GpuParticles {
         step_together(&gpu, std::slice::from_mut(self), |_, _, _, _| {}, recorder, world, dt, steps)
     }
 
-    /// Number of encoded steps that were not submitted yet.
-    pub(crate) fn pending_in(&mut self, recorder: &Recorder) -> u32 {
-        if self.generation != recorder.generation {
-            (self.generation, self.pending) = (recorder.generation, 0);
-        }
-        self.pending
-    }
-
-    /// Encodes steps into the given encoder, at most [`MOST_STEPS`] for one submission.
-    pub(crate) fn encode(
-        &mut self,
-        encoder: &mut wgpu::CommandEncoder,
-        counters: &mut DeviceCounters,
-        world: &World,
-        dt: f32,
-        steps: u32,
-    ) -> Result<(), GpuError> {
-        encode_together(
-            std::slice::from_mut(self),
-            |_, _, _, _| {},
-            encoder,
-            counters,
-            world,
-            dt,
-            steps,
-            None,
-        )
-    }
-
-    /// Uploads the uniforms of steps, at most [`MOST_STEPS`] for one submission.
-    pub(crate) fn ready(
-        &mut self,
-        encoder: &mut wgpu::CommandEncoder,
-        counters: &mut DeviceCounters,
-        world: &World,
-        dt: f32,
-        steps: u32,
-    ) -> Result<Vec<Ready>, GpuError> {
-        let solids = device_colliders(world, &self.own);
-        let fields = Fields::of(&self.spec, &self.own, world, &solids);
-        if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {
-            let extra = [
-                ("EVENTS", self.spec.event.len() as f64),
-                ("TRAILS", f64::from(u8::from(self.trailing.is_some()))),
-            ];
-            self.stepping =
-                Some(self.layouts.pipelines(&self.gpu, fields, extra, &self.grids, &self.newborn)?);
-        }
-        self.grids.follow(&self.gpu, encoder, counters, world, &self.own);
-        let first = self.pending;
-        let ready = (first..MOST_STEPS.min(first + steps))
-            .map(|step| self.prepare(counters, world, &solids, dt, step));
-        Ok(ready.collect())
-    }
-
-    /// Encodes the update of trails after a step and its events.
-    pub(crate) fn carry(
-        &self,
-        pass: &mut wgpu::ComputePass<'_>,
-        counters: &mut DeviceCounters,
-        ready: &Ready,
-    ) {
-        if let (Some(trailing), Some(calls)) = (&self.trailing, self.calls()) {
-            trailing.carry(pass, counters, self.now, ready.slot(1, 0), calls);
-        }
-    }
-
-    /// Encodes a prepared step.
-    pub(crate) fn take(
-        &mut self,
-        pass: &mut wgpu::ComputePass<'_>,
-        counters: &mut DeviceCounters,
-        ready: &Ready,
-    ) {
-        let Some(stepping) = &self.stepping else { return };
-        for (at, shard) in self.shards.iter().enumerate() {
-            let slot = ready.slot(self.shards.len(), at);
-            let births = ready.step * self.births_slot as u32 * 4;
-            let groups_of = &shard.groups[self.now];
-            let calls = &shard.calls[self.now];
-            pass.set_pipeline(&stepping.mark);
-            pass.set_bind_group(0, &groups_of[0], &[slot]);
-            pass.set_bind_group(1, self.grids.group(), &[]);
-            pass.dispatch_workgroups_indirect(calls, 0);
-            pass.set_pipeline(&stepping.scan);
-            pass.set_bind_group(0, &groups_of[1], &[slot]);
-            pass.dispatch_workgroups(1, 1, 1);
-            pass.set_pipeline(&stepping.advance);
-            pass.set_bind_group(0, &groups_of[2], &[slot]);
-            pass.set_bind_group(1, self.grids.group(), &[]);
-            pass.dispatch_workgroups_indirect(calls, 0);
-            counters.dispatches += 3;
-            counters.pipelines += 3;
-            counters.binds += 5;
-            if ready.due > 0 {
-                let [across, down] = groups(ready.due.min(u64::from(shard.most)) as u32);
-                pass.set_pipeline(&stepping.birth);
-                pass.set_bind_group(0, &groups_of[3], &[slot, births]);
-                pass.set_bind_group(1, self.grids.group(), &[]);
-                pass.set_bind_group(2, &ready.newborn, &[]);
-                pass.dispatch_workgroups(across, down, 1);
-                counters.dispatches += 1;
-                counters.pipelines += 1;
-                counters.binds += 3;
-            }
-        }
-        self.now = 1 - self.now;
-    }
-
-    /// Uploads the uniforms of one step.
-    fn prepare(
-        &mut self,
-        counters: &mut DeviceCounters,
-        world: &World,
-        solids: &DeviceColliders,
-        dt: f32,
-        step: u32,
-    ) -> Ready {
-        let motion = Motion::new(&self.spec.motion, world, self.time, dt);
-        let mut births = Vec::new();
-        let mut due = 0u64;
-        let Self { axes, spec, newborn, seed, next_id, gpu, pending, .. } = self;
-        let mut count = 0u32;
-        if *pending == 0 {
-            newborn.clear();
-        }
-        self.emitters.due(&spec.emitter, self.time, dt, |now, born| {
-            let emitter = &spec.emitter[now.emitter];
-            let row = (!is_simple(emitter)).then(|| {
-                let room = u64::from(spec.count).saturating_sub(due).min(now.count);
-                newborn.add(born.rows(spec, *seed, &now, next_id.wrapping_add(due as u32), room))
-            });
-            Emitter::of(emitter, &axes[now.emitter], &now, due, row).append(&mut births);
-            // Beyond this number there is no room in any case.
-            due = (due + now.count).min(u64::from(u32::MAX));
-            count += 1;
-        });
-        let first_row = newborn.flush(gpu, counters);
-        let first_id = *next_id;
-        *next_id = first_id.wrapping_add(due as u32);
-        upload(&self.gpu, &self.births, u64::from(step) * self.births_slot, &births, counters);
-        // The steps of a frame read the two copies in turn.
-        let parity = (self.taken % 2) as u32;
-        let collectors: Vec<DeviceCollector> =
-            device_collectors(world, self.time, dt).take(MOST_SOLID).collect();
-        let (fields, waves) = &mut self.fields;
-        self.own.device_fields(world, self.time, fields, waves);
-        let last = self.shards.len() - 1;
-        let trail = self.trailing.as_mut().map_or([0; 3], |Trailing { clock, .. }| {
-            let due = clock.advance(dt);
-            [clock.places() as u32, clock.newest() as u32, u32::from(due)]
-        });
-        let on_birth = self.spec.event.iter().filter(|event| event.on == Moment::Birth).count();
-        let births =
-            StepBirths { due: due as u32, emitters: count, first_id, first_row, events: on_birth as u32 };
-        let grids = self.grids.places();
-        let around = StepWorld { solids, grids, collectors: &collectors, fields, waves };
-        for (nth, shard) in self.shards.iter().enumerate() {
-            let on = StepShard {
-                capacity: shard.most,
-                counters: shard.counts,
-                parity,
-                is_first: nth == 0,
-                is_last: nth == last,
-            };
-            let now = Step::new(&motion, &self.spec, self.seed, births, on, trail, around);
-            let slot = u64::from(step) * self.shards.len() as u64 + nth as u64;
-            upload(&self.gpu, &self.steps, slot * STEP_SLOT, &now.words(), counters);
-        }
-        self.pending += 1;
-        self.taken += 1;
-        self.time += f64::from(dt);
-        Ready { step, due, newborn: self.newborn.group().clone() }
-    }
-
-    /// Encodes the copy of the counters for a readback. Call it at the end of a frame's commands.
-    pub fn record(&mut self, recorder: &mut Recorder) {
-        let (encoder, _) = recorder.parts();
-        self.copy_counters_in(encoder);
-    }
-
-    pub(crate) fn copy_counters_in(&mut self, encoder: &mut wgpu::CommandEncoder) {
-        self.frame += 1;
-        self.readback.record(encoder, &self.counts, self.frame);
-    }
-
-    /// Requests the readback. Call it after the submission, before steps of the next frame.
-    pub fn request_readback(&mut self) {
-        self.readback.request_readback();
-    }
-
-    pub(crate) fn start_over(&mut self) {
-        self.pending = 0;
-    }
-
-    /// Reads back counters that have arrived, without waiting, and adds the new counts to the meter.
-    pub fn read_back(&mut self, recorder: &mut Recorder, meter: &mut Meter) {
-        self.read_back_in(&mut recorder.counters, meter);
-    }
-
-    pub(crate) fn read_back_in(&mut self, counters: &mut DeviceCounters, meter: &mut Meter) {
-        self.gpu.poll();
-        let (raw, statistics, read_at) = (&mut self.raw, &mut self.statistics, &mut self.read_at);
-        let (shards, before) = (self.shards.len(), *statistics);
-        self.readback.read_back(counters, |frame, words| {
-            let mut new = |word: u32| {
-                let (now, raw) = (words[word as usize], &mut raw[word as usize]);
-                u64::from(now.wrapping_sub(std::mem::replace(raw, now)))
-            };
-            statistics.emitted += new(EMITTED);
-            statistics.refused += new(REFUSED);
-            statistics.retired += new(RETIRED);
-            statistics.hits += new(HITS);
-            statistics.picked += new(COLLECTED);
-            statistics.steps += new(STEPS);
-            statistics.happened += new(EVENTS_COUNTED);
-            for (nth, sum) in (COLLECTED_BY..).zip(&mut statistics.caught) {
-                *sum += new(nth);
-            }
-            let parity = (statistics.steps % 2) as usize;
-            let live =
-                |nth: usize| words[(POPULATION_WORDS + LIVE) as usize + nth * SHARD_WORDS as usize + parity];
-            statistics.alive = (0..shards).map(|nth| u64::from(live(nth))).sum();
-            *read_at = frame;
-        });
-        meter.add(Counter::Emitted, statistics.emitted - before.emitted);
-        meter.add(Counter::Refused, statistics.refused - before.refused);
-        meter.add(Counter::Retired, statistics.retired - before.retired);
-        meter.add(Counter::Hits, statistics.hits - before.hits);
-        meter.add(Counter::Picked, statistics.picked - before.picked);
-        meter.add(Counter::Events, statistics.happened - before.happened);
-    }
-
-    /// Waits for the latest counters. This stalls; use it at the end of a run.
-    ///
-    /// # Errors
-    /// When the device was lost.
-    pub fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<DeviceStatistics, GpuError> {
-        recorder.submit();
-        self.request_readback();
-        self.readback.wait(&self.gpu)?;
-        self.read_back(recorder, meter);
-        self.record(recorder);
-        recorder.submit();
-        self.request_readback();
-        self.readback.wait(&self.gpu)?;
-        self.read_back(recorder, meter);
-        recorder.counters.report(meter);
-        Ok(self.statistics)
-    }
-
     /// Statistics of the latest readback.
     pub fn statistics(&self) -> &DeviceStatistics {
         &self.statistics
-    }
-
-    /// Adds the elements that each collector has picked up between the previous call and the latest readback. Further collectors are left out.
-    pub fn take_caught(&mut self, into: &mut [u64]) {
-        for ((sum, now), taken) in into.iter_mut().zip(self.statistics.caught).zip(&mut self.taken_of) {
-            *sum += now - std::mem::replace(taken, now);
-        }
     }
 
     /// Age of the latest readback in frames.
@@ -635,46 +373,6 @@ impl GpuParticles {
         let trails = self.trailing.as_ref().map_or(0, Trailing::bytes);
         columns + trails + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
     }
-
-    /// Reads the elements back. Shards are in no particular order. This stalls; it is for tests and for saving.
-    ///
-    /// # Errors
-    /// When the device was lost.
-    pub fn read(&mut self, recorder: &mut Recorder) -> Result<Vec<BodyRow>, GpuError> {
-        let alive = self.wait(recorder, &mut Meter::new())?;
-        let parity = (alive.steps % 2) as usize;
-        let counts = read_words(&self.gpu, &self.counts, self.counts.size())?;
-        let mut rows = Vec::with_capacity(alive.alive as usize);
-        for shard in &self.shards {
-            let live = counts[shard.counts as usize + parity] as usize;
-            if live == 0 {
-                continue;
-            }
-            let [places, motions, ages] = &shard.columns[self.now];
-            let places = read_words(&self.gpu, places, live as u64 * 16)?;
-            let motions = read_words(&self.gpu, motions, live as u64 * 16)?;
-            let ages = read_words(&self.gpu, ages, live as u64 * 8)?;
-            let float = f32::from_bits;
-            for ((place, motion), age) in
-                places.chunks_exact(4).zip(motions.chunks_exact(4)).zip(ages.chunks_exact(2)).take(live)
-            {
-                rows.push(BodyRow {
-                    px: float(place[0]),
-                    py: float(place[1]),
-                    pz: float(place[2]),
-                    vx: float(motion[0]),
-                    vy: float(motion[1]),
-                    vz: float(motion[2]),
-                    age: float(age[0]),
-                    life: float(age[1]),
-                    size: float(place[3]),
-                    id: motion[3],
-                    key: motion[3],
-                });
-            }
-        }
-        Ok(rows)
-    }
 }
 
 impl DevicePopulation for GpuParticles {
@@ -706,16 +404,4 @@ pub enum DevicePopulationError {
     /// The device cannot be used.
     #[error(transparent)]
     Gpu(#[from] GpuError),
-}
-
-/// Reads words back. This stalls.
-pub(crate) fn read_words(gpu: &Gpu, from: &wgpu::Buffer, bytes: u64) -> Result<Vec<u32>, GpuError> {
-    let to = gpu.buffer("read", bytes, BufferUsages::MAP_READ | BufferUsages::COPY_DST);
-    let mut encoder = gpu.device().create_command_encoder(&wgpu::CommandEncoderDescriptor::default());
-    encoder.copy_buffer_to_buffer(from, 0, &to, 0, bytes);
-    gpu.queue().submit([encoder.finish()]);
-    to.map_async(wgpu::MapMode::Read, .., |_| {});
-    gpu.wait()?;
-    let view = to.get_mapped_range(..).map_err(|error| GpuError::Lost(error.to_string()))?;
-    Ok(bytemuck::cast_slice(&view[..bytes as usize]).to_vec())
 }

@@ -65,7 +65,7 @@ impl GpuSet {
         assets: &Assets,
     ) -> Result<usize, DevicePopulationError> {
         if self.names.iter().any(|other| other == name) {
-            let problem = format!("'{name}' is there twice");
+            let problem = format!("'{name}' is used twice");
             return Err(SpecError::new("name", problem, "write another name").into());
         }
         self.members.push(GpuParticles::with_assets(&self.gpu, spec, seed, assets)?);
@@ -95,8 +95,8 @@ impl GpuSet {
                 let event = &self.members[parent].spec().event[number];
                 if let Some(why) = target.and_then(|target| self.members[target].cannot_be_started(event)) {
                     let key = format!("{}.event.{number}", self.names[parent]);
-                    let problem = format!("events that {why} are not followed on a device");
-                    return Err(SpecError::new(key, problem, "keep them with the processor").into());
+                    let problem = format!("the device cannot run events that {why}");
+                    return Err(SpecError::new(key, problem, "keep these populations on the CPU").into());
                 }
             }
         }

@@ -34,7 +34,13 @@ pub(crate) struct Shard {
 }
 
 impl Shard {
-    pub(crate) fn new(gpu: &Gpu, layouts: &Layouts, most: u32, counts: u32, buffers: Buffers<'_>) -> Self {
+    pub(crate) fn new(
+        gpu: &Gpu,
+        layouts: &PopulationLayouts,
+        most: u32,
+        counts: u32,
+        buffers: Buffers<'_>,
+    ) -> Self {
         let storage = BufferUsages::STORAGE | BufferUsages::COPY_SRC;
         let column = |label, bytes: u64| gpu.buffer(label, u64::from(most) * bytes, storage);
         let copy = || [column("places", 16), column("motions", 16), column("ages", 8)];
@@ -61,7 +67,7 @@ pub(crate) struct Buffers<'a> {
 /// For each copy: mark, scan, advance, birth.
 pub(crate) fn groups_of(
     gpu: &Gpu,
-    layouts: &Layouts,
+    layouts: &PopulationLayouts,
     columns: &[[wgpu::Buffer; 3]; 2],
     calls: &[wgpu::Buffer; 2],
     blocks: &wgpu::Buffer,
@@ -151,11 +157,11 @@ pub(crate) struct Stepping {
 }
 
 #[derive(Debug)]
-pub(crate) struct Layouts {
+pub(crate) struct PopulationLayouts {
     pub(crate) groups: [Arc<BindGroupLayout>; 4],
 }
 
-impl Layouts {
+impl PopulationLayouts {
     pub(crate) fn new(gpu: &Gpu) -> Self {
         use Bind::{Read, Uniform, Write};
         let step = (0, Uniform(true, STEP_WORDS * 4));

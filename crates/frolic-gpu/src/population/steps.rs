@@ -53,7 +53,7 @@ pub(crate) fn step_together(
 }
 
 /// Encodes steps into the given encoder, at most [`MOST_STEPS`] for one submission.
-#[expect(clippy::too_many_arguments, reason = "what a pass is given")]
+#[expect(clippy::too_many_arguments, reason = "inputs of one pass")]
 pub(crate) fn encode_together(
     members: &mut [GpuParticles],
     follow: impl Fn(&[GpuParticles], &mut wgpu::ComputePass<'_>, &mut DeviceCounters, &[&Ready]),
@@ -65,7 +65,8 @@ pub(crate) fn encode_together(
     timing: Option<wgpu::ComputePassTimestampWrites<'_>>,
 ) -> Result<(), GpuError> {
     if frolic_core::backend::has_own_fields(world) {
-        let problem = "shaders cannot run a field of the program's own; keep the population on the CPU (residence = \"cpu\")";
+        let problem =
+            "shaders cannot run a custom field; keep the population on the CPU (residence = \"cpu\")";
         return Err(GpuError::Unsupported(problem.to_owned()));
     }
     let ready = members.iter_mut().map(|member| member.ready(encoder, counters, world, dt, steps));

@@ -34,7 +34,7 @@ impl Trailing {
     pub(crate) fn new(gpu: &Gpu, spec: &TrailSpec, count: u32) -> Result<Self, crate::DevicePopulationError> {
         let each = u64::from(TRAIL_HEAD + spec.places * 3) * 4;
         if each * u64::from(count) > gpu.binding() {
-            let problem = format!("{count} elements with trails are more than a shader sees at once");
+            let problem = format!("{count} elements with trails are over the limit of one storage buffer");
             let most = gpu.binding() / each;
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }

@@ -1,4 +1,4 @@
-// Collision response: frolic-core/src/world/obstacles/meet.rs.
+// Collision response: frolic-core/src/world/obstacles/collide.rs.
 
 // Time of the path, in seconds: a step, or the rest of it after a birth.
 var<private> seconds: f32;

@@ -21,7 +21,7 @@ use wgpu::BufferUsages;
 use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::looks::{Looks, Slot};
 use crate::draw::pipelines::group;
-use crate::population::read_words;
+use crate::population::read::read_words;
 use crate::shaders::{DISC, Program, RIBBON, STEP, compile};
 use crate::shared::frame::{ENDLESS, FrameView};
 use crate::shared::step::{Emitter, Step, StepBirths, StepShard, StepWorld};

@@ -86,7 +86,7 @@ fn deaths_start_sparks_and_these_start_ash() {
 
 /// Whoever touches the ground or the ball, is picked up, comes of age or into a region starts something: all kinds at once, twice the same.
 #[test]
-fn every_moment_starts_what_it_should() {
+fn every_event_kind_starts_elements() {
     let region = Region::Box { position: [0.0, 1.2, 0.0], size: [8.0, 0.4, 8.0] };
     let ball = Region::Sphere { position: [0.6, 1.6, 0.0], radius: 0.5 };
     let fan = |mut event: EventSpec| {
@@ -146,7 +146,7 @@ fn births_follow_births_at_once() {
 
 /// Elements of a population's own kind: what is started in a step is followed from the next on.
 #[test]
-fn a_kind_may_start_its_own() {
+fn events_may_start_their_own_population() {
     let mut again =
         EventSpec::start(Moment::Death, "only", 1.0).cone(AimBy::Velocity, 20.0, Span::new(1.0, 2.0));
     again.chance = 0.9;
@@ -180,7 +180,7 @@ proptest! {
 
 /// What cannot be followed is told, with the reason; and all that events join stay together.
 #[test]
-fn what_stays_behind_says_why() {
+fn refused_populations_name_their_reason() {
     let (world, assets) = (WorldSpec::default().build().unwrap(), Assets::default());
     let start = || EventSpec::start(Moment::Death, "b", 1.0);
     let trailing = ParticleSpec::new(1_000_000).trail(TrailSpec::new(8, 0.1));
@@ -199,8 +199,8 @@ fn what_stays_behind_says_why() {
     assert_eq!(
         (a.as_str(), b.as_str()),
         (
-            "events join it to 'b', and of that its trail keeps over 10 million places",
-            "its trail keeps over 10 million places"
+            "events link it to 'b', where its trails keep over 10 million points",
+            "its trails keep over 10 million points"
         )
     );
     let mut even = EmitterSpec::rate(5.0);

@@ -147,7 +147,7 @@ fn the_hosts_depth_hides_what_is_behind() {
 }
 
 #[test]
-fn news_come_without_a_wait_and_uploads_stay_small() {
+fn readback_does_not_wait_and_uploads_stay_small() {
     let host = Host::new();
     let view = rh::view::look_at_mat4(Vec3::new(0.0, 0.0, 4.0), Vec3::ZERO, Vec3::Y);
     let projection = rh::proj::directx::perspective(0.6, 1.0, 0.5, 50.0);
@@ -180,7 +180,7 @@ fn news_come_without_a_wait_and_uploads_stay_small() {
 }
 
 #[test]
-fn cameras_that_cannot_be_are_refused() {
+fn bad_cameras_are_refused() {
     let size = ImageSize::new(128, 64).unwrap();
     let (view, fit) = (Mat4::IDENTITY, rh::proj::directx::perspective(0.6, 2.0, 0.5, 50.0));
     let told = |view: Mat4, projection: Mat4| {
@@ -196,5 +196,5 @@ fn cameras_that_cannot_be_are_refused() {
         told(view, rh::proj::directx::perspective(0.6, 1.0, 0.5, 50.0))
             .contains("pixels that are not square")
     );
-    assert!(told(Mat4::from_scale(Vec3::splat(2.0)), fit).contains("no unit vectors"));
+    assert!(told(Mat4::from_scale(Vec3::splat(2.0)), fit).contains("not unit vectors"));
 }

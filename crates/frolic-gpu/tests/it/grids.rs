@@ -78,7 +78,7 @@ fn run(obstacles: Vec<ObstacleSpec>, steps: u32) -> Both {
 }
 
 #[test]
-fn every_grid_is_met_by_every_touch() {
+fn every_grid_collides_by_every_touch() {
     for (name, obstacle) in [("mask", rock as fn(Touch) -> _), ("ground", hills), ("stone", stone)] {
         for touch in [Touch::Bounce, Touch::Slide, Touch::Stick, Touch::Die, Touch::Pass] {
             let what = format!("{name}, {touch:?}");
@@ -122,7 +122,7 @@ fn grids_and_others_stand_together() {
 
 /// A mask that lies, and collectors behind it.
 #[test]
-fn a_mask_that_lies_is_met_too() {
+fn a_horizontal_mask_collides() {
     let shape = ObstacleShape::Mask {
         asset: "rock".to_owned(),
         position: [0.0; 3],
@@ -192,7 +192,7 @@ fn an_endless_world_is_the_same() {
 
 /// Another world at another step: the grids are that one's.
 #[test]
-fn the_world_may_be_another() {
+fn the_world_can_be_replaced() {
     let (gpu, assets) = (gpu(), assets());
     let build = |obstacle| WorldSpec::default().obstacle(obstacle).build_with(&assets).unwrap();
     let worlds = [build(rock(Touch::Bounce)), build(stone(Touch::Bounce)), build(rock(Touch::Slide))];

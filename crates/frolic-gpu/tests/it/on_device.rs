@@ -165,7 +165,7 @@ fn depth_order_holds_for_thousands() {
 
 /// Shadows of what lives on the device, and of what the camera does not see.
 #[test]
-fn residents_throw_shadows() {
+fn device_populations_cast_shadows() {
     let kit = kit();
     let all = looks(&kit);
     let mut sun = SunSpec::new(40.0, 30.0, Colour::WHITE, 2.0);

@@ -196,7 +196,7 @@ fn obstacles_and_collectors_work_on_both() {
 
 /// Frame after frame without a wait: statistics come late, never twice, and in the end none is missing.
 #[test]
-fn news_are_exact_in_total() {
+fn readback_totals_are_exact() {
     let gpu = gpu();
     let spec = ParticleSpec::new(800).life(0.1, 0.4).emitter(EmitterSpec::rate(1_500.0));
     let (world, mut recorder) = (WorldSpec::default().build().unwrap(), Recorder::new(&gpu));
@@ -231,7 +231,7 @@ fn news_are_exact_in_total() {
 
 /// A device that goes away ends in an error that says so, on every way.
 #[test]
-fn a_lost_device_is_told() {
+fn a_lost_device_is_an_error() {
     let gpu = Gpu::open(GpuSpec::default().timed(false)).unwrap();
     assert!(!gpu.is_timed());
     let spec = ParticleSpec::new(100).emitter(EmitterSpec::rate(100.0));
@@ -250,7 +250,7 @@ fn a_lost_device_is_told() {
 
 /// A field that the program wrote itself is an error on the device, and a reason to keep a population on the CPU.
 #[test]
-fn a_field_of_ones_own_is_refused() {
+fn the_device_refuses_a_custom_field() {
     #[derive(Debug)]
     struct Still;
     impl Field for Still {
@@ -260,13 +260,13 @@ fn a_field_of_ones_own_is_refused() {
     let world = WorldSpec::default().build().unwrap().with_field(Still);
     let mut there = GpuParticles::new(&gpu, &spec, 1).unwrap();
     let told = there.step(&mut Recorder::new(&gpu), &world, 0.1, 1).unwrap_err().to_string();
-    assert!(told.contains("field of the program's own") && told.contains("residence"), "{told}");
+    assert!(told.contains("custom field") && told.contains("residence"), "{told}");
     let why = why_not_on_device(&spec, &world, &Assets::default()).unwrap();
-    assert!(why.contains("fields of the caller's own"), "{why}");
+    assert!(why.contains("fields of the caller's own act"), "{why}");
 }
 
 #[test]
-fn specs_that_cannot_be_are_refused() {
+fn bad_specs_are_refused() {
     let told = GpuParticles::new(&gpu(), &ParticleSpec::new(u32::MAX), 1).unwrap_err().to_string();
     assert!(told.starts_with("count: ") && told.contains("write at most"), "{told}");
     let told = GpuParticles::new(&gpu(), &ParticleSpec::new(5).life(-1.0, 2.0), 1).unwrap_err().to_string();
@@ -275,7 +275,7 @@ fn specs_that_cannot_be_are_refused() {
 
 /// Every field that the device knows, alone and together, with windows of time and reaches; drag of the square, limits, planes to keep to.
 #[test]
-fn fields_are_felt_alike() {
+fn fields_act_alike_on_the_device() {
     let gpu = gpu();
     let falloff = |falloff| {
         let mut pull = AttractorSpec::default();
@@ -332,12 +332,12 @@ fn fields_are_felt_alike() {
     many.field = vec![FieldSpec::curl(1.0, 1.0); 3];
     assert_eq!(
         why_not_on_device(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
-        "it feels over 2 fields of curl noise"
+        "over 2 fields of curl noise act on it"
     );
     many.field = vec![FieldSpec::vortex([0.0; 3], 1.0, 1.0); 17];
     assert_eq!(
         why_not_on_device(&plain, &many.build().unwrap(), &Assets::default()).unwrap(),
-        "it feels over 16 fields and pulls"
+        "over 16 fields and attractors act on it"
     );
 }
 

@@ -297,7 +297,7 @@ fn small_bindings_split_batches() {
 
 /// What is too large for the device, or is not there, is said so.
 #[test]
-fn what_cannot_be_drawn_is_told() {
+fn undrawable_lists_are_refused() {
     // A device as a program may have opened it: with what WebGPU promises, and no more.
     let (device, queue) = common::plain_device();
     let gpu = Gpu::from_parts(&device, &queue, GpuSpec::default()).unwrap();
@@ -319,7 +319,7 @@ fn what_cannot_be_drawn_is_told() {
     let stray = Instances::on_device(DeviceKey { key: 1 << 40, most: 10 }, 0.0);
     let list = scratch.list([(stray, &look)], &ListSpec::default(), &view, &around, &mut meter);
     let told = renderer.render(&mut recorder, &list, &[], &view, &backdrop, None, &mut meter).unwrap_err();
-    assert!(told.to_string().contains("was not handed over"), "{told}");
+    assert!(told.to_string().contains("was not passed with it"), "{told}");
     // For the CPU such a population is empty.
     let mut image = Image::new(view.size());
     Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
