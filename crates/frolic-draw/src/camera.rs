@@ -134,7 +134,7 @@ impl View {
             && square(right, forward)
             && square(up, forward))
         {
-            let problem = "are no unit vectors at right angles";
+            let problem = "are not unit vectors at right angles";
             return Err(SpecError::new("axes", problem, "write right, up and forward of the camera"));
         }
         let focal = size.height() as f32 * 0.5 / libm::tanf(fov * 0.5);

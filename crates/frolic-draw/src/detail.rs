@@ -228,7 +228,7 @@ mod tests {
 
     /// Elements that appear where others vanish make up for the area that those no longer cover, and each only ever grows.
     #[test]
-    fn what_comes_in_makes_up_for_what_vanishes() {
+    fn elements_that_stay_cover_for_thinned_ones() {
         let near = Detail::new(&DetailSpec::reach(60.0, 0.5));
         let far = Detail::new(&DetailSpec::default().from(30.0, 60.0));
         let covered = |detail: &Detail, distance: f32| {

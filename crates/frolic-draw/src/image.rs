@@ -34,7 +34,7 @@ impl ImageSize {
         if [width, height].iter().all(|side| (1..=MOST).contains(side)) {
             return Ok(Self { width, height });
         }
-        let problem = format!("{width}x{height} is no picture size");
+        let problem = format!("{width}x{height} is not a picture size");
         Err(SpecError::new("size", problem, format!("write sides of 1 to {MOST} pixels")))
     }
 
@@ -72,7 +72,7 @@ impl FromStr for ImageSize {
     fn from_str(text: &str) -> Result<Self, SpecError> {
         let sides = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
         let (width, height) = sides.ok_or_else(|| {
-            SpecError::new("size", format!("'{text}' is no size"), "write WxH, such as 1280x800")
+            SpecError::new("size", format!("'{text}' is not a size"), "write WxH, such as 1280x800")
         })?;
         Self::new(width, height)
     }

@@ -280,7 +280,7 @@ impl<'a> Instances<'a> {
             let (first, after) = (u64::from(part.first), u64::from(part.first) + u64::from(part.count));
             if first < end || after > self.count as u64 {
                 let problem = format!("one of {first} to {after} after {end}, of {} elements", self.count);
-                return Err(SpecError::new("parts", problem, "give parts in order, side by side"));
+                return Err(SpecError::new("parts", problem, "give parts in order and without gaps"));
             }
             end = after;
         }

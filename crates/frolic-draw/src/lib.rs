@@ -13,7 +13,7 @@
 //! | all vertices in one buffer | `merge.rs` |
 //! | what are an element's vertices? | `vertices.rs`; of ribbons and meshes eight at a time, `surfaces.rs` of `frolic-raster` |
 //! | what order do transparent instances come in? | `sort.rs` |
-//! | sky, ground, water | `backdrop.rs` |
+//! | sky, ground, water | `backdrop/` |
 //! | how does the list become pixels? | `cpu/`, whose `mod.rs` names its files; the kernels are in `frolic-raster` |
 //! | what does a backend elsewhere need to know? | `backend.rs` |
 //!

@@ -20,7 +20,7 @@ const PART: usize = 16_384;
 
 /// A key and its instance.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-struct Key {
+struct SortKey {
     key: u32,
     source: u32,
     element: u32,
@@ -39,9 +39,9 @@ struct Key {
 /// Equal depths keep their order: sources in the order they were added, elements by index. O(n); two buffers of 12 bytes an instance.
 #[derive(Debug, Default)]
 pub struct DepthSorter {
-    keys: Vec<Key>,
-    parts: Vec<Key>,
-    sorted: Vec<Key>,
+    keys: Vec<SortKey>,
+    parts: Vec<SortKey>,
+    sorted: Vec<SortKey>,
     /// Where each bucket of each part ends, after a leading 0.
     ends: Vec<[u32; BUCKETS + 1]>,
 }
@@ -56,7 +56,7 @@ impl DepthSorter {
     pub fn add(&mut self, source: u32, instances: &Instances<'_>, first: u32, count: u32, view: &View) {
         let from = self.keys.len();
         room::for_more(&mut self.keys, count as usize);
-        self.keys.resize(from + count as usize, Key::default());
+        self.keys.resize(from + count as usize, SortKey::default());
         self.keys[from..].par_chunks_mut(PART).enumerate().for_each(|(part, keys)| {
             let _part = trace::part(Stage::Sort);
             let first = first as usize + part * PART;
@@ -112,11 +112,11 @@ impl DepthSorter {
     /// Bytes moved to sort an element: its position is read; its key is written, read to find the differing bits and to count, scattered to
     /// parts and gathered to buckets; its entry is written.
     pub const BYTES_PER_ELEMENT: u64 =
-        (3 * size_of::<f32>() + 7 * size_of::<Key>() + size_of::<Entry>()) as u64;
+        (3 * size_of::<f32>() + 7 * size_of::<SortKey>() + size_of::<Entry>()) as u64;
 
     /// Bytes held between frames.
     pub fn bytes(&self) -> usize {
-        (self.keys.capacity() + self.parts.capacity() + self.sorted.capacity()) * size_of::<Key>()
+        (self.keys.capacity() + self.parts.capacity() + self.sorted.capacity()) * size_of::<SortKey>()
             + self.ends.capacity() * size_of::<[u32; BUCKETS + 1]>()
     }
 }
@@ -124,7 +124,7 @@ impl DepthSorter {
 /// Parts that were scattered by their leading digit.
 #[derive(Clone, Copy)]
 struct Buckets<'a> {
-    parts: &'a [Key],
+    parts: &'a [SortKey],
     ends: &'a [[u32; BUCKETS + 1]],
     /// Bits below the leading digit.
     shift: u32,
@@ -136,7 +136,7 @@ impl Buckets<'_> {
     }
 
     /// Sorts some buckets into `out`. `keys` and `swap` have the same length.
-    fn sort(self, buckets: Range<usize>, keys: &mut [Key], swap: &mut [Key], out: &mut [Entry]) {
+    fn sort(self, buckets: Range<usize>, keys: &mut [SortKey], swap: &mut [SortKey], out: &mut [Entry]) {
         if buckets.len() > 1 {
             let middle = buckets.start + buckets.len() / 2;
             let (lower, upper) = (buckets.start..middle, middle..buckets.end);
@@ -185,7 +185,7 @@ impl Buckets<'_> {
 }
 
 /// Depth keys of the instances from `first` on.
-fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances<'_>, view: &View) {
+fn depth_keys(keys: &mut [SortKey], source: u32, first: usize, instances: &Instances<'_>, view: &View) {
     let n = keys.len();
     let (eye, f) = (view.eye, view.forward);
     let depth = |x: f32, y: f32, z: f32| (x - eye.x) * f.x + (y - eye.y) * f.y + (z - eye.z) * f.z;
@@ -198,12 +198,12 @@ fn depth_keys(keys: &mut [Key], source: u32, first: usize, instances: &Instances
             let dy = py[i] - vy[i] * lag - eye.y;
             let dz = pz[i] - vz[i] * lag - eye.z;
             let depth = dx * f.x + dy * f.y + dz * f.z;
-            keys[i] = Key { key: key(depth), source, element: (first + i) as u32 };
+            keys[i] = SortKey { key: key(depth), source, element: (first + i) as u32 };
         }
     } else {
         for i in 0..n {
             let [x, y, z] = instances.place(first + i);
-            keys[i] = Key { key: key(depth(x, y, z)), source, element: (first + i) as u32 };
+            keys[i] = SortKey { key: key(depth(x, y, z)), source, element: (first + i) as u32 };
         }
     }
 }

@@ -138,7 +138,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_out_of_range_is_named() {
+    fn out_of_range_values_are_named() {
         let bad = [
             (TuftSpec::new(0), "blades"),
             (TuftSpec { length: Span::new(0.5, 1.5), ..TuftSpec::default() }, "length"),

@@ -115,7 +115,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_light_is_dark() {
+    fn invalid_light_is_dark() {
         assert_eq!(unpack(pack([f32::NAN, -1.0, 0.0])), [0.0; 3]);
         let [r, ..] = unpack(pack([f32::INFINITY, 0.0, 0.0]));
         assert!((64_000.0..66_000.0).contains(&r));

@@ -81,7 +81,7 @@ impl Font {
         sizes: &[f32],
     ) -> Result<Self, SpecError> {
         let font = FontRef::try_from_slice(font).map_err(|_| {
-            SpecError::new("font", "is no TrueType or OpenType font", "give a .ttf or .otf file")
+            SpecError::new("font", "is not a TrueType or OpenType font", "give a .ttf or .otf file")
         })?;
         if sizes.is_empty() {
             return Err(SpecError::new("font", "has no sizes", "name at least one"));
@@ -93,15 +93,15 @@ impl Font {
             sized.push(SizedFont::draw(&font, size, &mut pictures));
         }
         if pictures.is_empty() {
-            return Err(SpecError::new("font", "has no glyph that shows", "give a font with letters"));
+            return Err(SpecError::new("font", "has no visible glyph", "give a font with letters"));
         }
         let sheet = builder.add(name, pictures);
-        let settle = |glyph: &mut Glyph| {
+        let position = |glyph: &mut Glyph| {
             if let Some((region, ..)) = &mut glyph.picture {
                 *region = sheet.frame(region.0);
             }
         };
-        sized.iter_mut().flat_map(|sized| sized.glyphs.values_mut()).for_each(settle);
+        sized.iter_mut().flat_map(|sized| sized.glyphs.values_mut()).for_each(position);
         Ok(Self { sizes: sized })
     }
 

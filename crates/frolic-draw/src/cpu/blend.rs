@@ -322,7 +322,7 @@ impl Tile<'_, '_> {
         let key = |(at, dot): (usize, &Dot)| keyed(dot.depth, at as u32);
         keys.extend(dots.iter().enumerate().map(key));
         sort::by_key(&mut keys, &mut swap);
-        // All records of the phase share a look, and so a kind.
+        // All records of the pass share a look, and so a kind.
         if !dots.is_empty() {
             dots::by_key(self.level, &mut self.for_dots(), &dots, &keys);
         }
@@ -376,7 +376,7 @@ fn gather<R: Record>(mut records: InTile<'_, R>, bin: u32, keys: &mut Vec<u64>) 
 const PLACE_BITS: u32 = 24;
 const LARGE: u32 = 1 << 31;
 
-/// Chunk and place from an item of `gather`. A phase that tiles sort has at most [`super::ROUND`] chunks, so seven bits hold the chunk.
+/// Chunk and place from an item of `gather`. A pass that tiles sort has at most [`super::ROUND`] chunks, so seven bits hold the chunk.
 #[inline(always)]
 fn found(place: u32) -> (usize, Found) {
     let at = place & ((1 << PLACE_BITS) - 1);

@@ -2,10 +2,10 @@
 //!
 //! ```text
 //! shadow   shadow map of the solid elements, by the same steps as the picture                          shadow.rs
-//! tiled    groups of blades: cached pictures, and those to be drawn                                    tiled.rs
+//! tiled    groups of blades: cached pictures, and those to be drawn                                    tiled/
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles of each, and put its records
 //!          into the bins of the chunk (a counting sort)                                     project.rs, record.rs, bin.rs
-//! raster   one task a tile: start from the backdrop, then phase by phase (phase.rs, tile.rs):
+//! raster   one task a tile: start from the backdrop, then pass by pass (pass.rs, tile.rs):
 //!          solid records by samples, the nearest wins                                                          front.rs
 //!          transparent records in order, or far to near                                                        blend.rs
 //! resolve  bloom, tone curve, dither, eight bits
@@ -21,7 +21,7 @@
 mod bin;
 mod blend;
 mod front;
-mod phase;
+mod pass;
 mod project;
 mod record;
 mod shadow;
@@ -54,7 +54,7 @@ use crate::list::DrawList;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
 pub use blend::QuadPainter;
-use phase::{Part, Phase};
+use pass::{Pass, PassPart};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope};
 pub use record::{Quad, Shapes};
@@ -100,8 +100,8 @@ pub struct Renderer {
     shadow: Shadow,
     bins: Vec<Bin>,
     starts: Vec<ChunkStart>,
-    phases: Vec<Phase>,
-    parts: Vec<Part>,
+    passes: Vec<Pass>,
+    parts: Vec<PassPart>,
     bloom: Bloom,
     pictures: Pictures,
     blits: Vec<Blit>,
@@ -176,7 +176,7 @@ impl Renderer {
             shadow: Shadow::default(),
             bins: Vec::new(),
             starts: Vec::new(),
-            phases: Vec::new(),
+            passes: Vec::new(),
             parts: Vec::new(),
             bloom: Bloom::default(),
             pictures: Pictures::default(),
@@ -297,10 +297,10 @@ impl Renderer {
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         // With one draw call for each element this takes time.
         let started = meter.start(Stage::Project);
-        phase::split(list, &mut self.starts, &mut self.phases);
-        phase::cut(&self.phases, self.round, &mut self.parts);
+        pass::split(list, &mut self.starts, &mut self.passes);
+        pass::cut(&self.passes, self.round, &mut self.parts);
         if !self.blits.is_empty() {
-            phase::begin_solid(&mut self.parts);
+            pass::begin_solid(&mut self.parts);
         }
         meter.stop(started);
         let Self {

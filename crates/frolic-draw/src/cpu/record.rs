@@ -376,7 +376,7 @@ mod tests {
     proptest! {
         /// A dot equals its splat: position to within rounding, light and cover within 1/250, first pixel the first within the radius.
         #[test]
-        fn a_dot_keeps_what_its_splat_is(
+        fn a_dot_equals_its_splat(
             x in -90f32..1400.0, y in -90f32..900.0, radius in 0.5f32..80.0, light in prop::array::uniform3(0f32..20.0), cover in 0f32..1.0,
         ) {
             let splat = Splat { x, y, radius, depth: 7.0, light, cover };

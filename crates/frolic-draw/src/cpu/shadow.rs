@@ -18,7 +18,7 @@ use smallvec::SmallVec;
 
 use super::TILE_LOG2;
 use super::bin::{Bin, ChunkStart};
-use super::phase::{Phase, split};
+use super::pass::{Pass, split};
 use super::project::Scope;
 use super::style::casting;
 use super::tiled::Pictures;
@@ -40,7 +40,7 @@ pub(super) struct Shadow {
     bias: f32,
     bins: Vec<Bin>,
     starts: Vec<ChunkStart>,
-    phases: Vec<Phase>,
+    passes: Vec<Pass>,
     /// Chunks of solid records.
     chunks: Vec<usize>,
     blits: Vec<Blit>,
@@ -61,7 +61,7 @@ impl Default for Shadow {
             bias: 0.0,
             bins: Vec::new(),
             starts: Vec::new(),
-            phases: Vec::new(),
+            passes: Vec::new(),
             chunks: Vec::new(),
             blits: Vec::new(),
         }
@@ -100,14 +100,14 @@ impl Shadow {
         self.bias = texel * 2.0;
         self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
-        let Self { grid, tiles, bins, starts, phases, chunks, blits, .. } = self;
+        let Self { grid, tiles, bins, starts, passes, chunks, blits, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);
         let texels = grid.tiles() * grid.tile_width() * grid.rows();
         tiles.clear();
         tiles.resize(texels, f32::NEG_INFINITY);
-        split(list, starts, phases);
+        split(list, starts, passes);
         chunks.clear();
-        chunks.extend(phases.iter().filter(|phase| phase.solid).flat_map(|phase| phase.chunks.clone()));
+        chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
         let seen = Seen { list, view: &view, camera, shadows: false };
         let scope = Scope { level, seen, grid, stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =

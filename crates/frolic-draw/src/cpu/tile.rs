@@ -12,7 +12,7 @@ use smallvec::SmallVec;
 
 use super::bin::Bin;
 use super::front;
-use super::phase::Part;
+use super::pass::PassPart;
 use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
 use crate::backdrop::BackdropTile;
@@ -33,7 +33,7 @@ pub(super) struct RasterTile<'a, 'l> {
     /// The chunks of the round, the first of which is `first_chunk`.
     pub(super) bins: &'a [Bin],
     pub(super) first_chunk: usize,
-    pub(super) parts: &'a [Part],
+    pub(super) parts: &'a [PassPart],
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     pub(super) shadow: Option<&'a Shadow>,

@@ -303,7 +303,7 @@ fn nothing(key: &str, what: &str, name: &str, names: &[&str]) -> SpecError {
 fn hex_stops<'a>(stops: impl IntoIterator<Item = (f32, &'a str)>) -> Result<Ramp<Colour>, SpecError> {
     let stop = |(at, text): (f32, &'a str)| {
         let colour = Colour::hex(text).ok_or_else(|| {
-            SpecError::new("colour_over_age", format!("'{text}' is no colour"), "write \"#rrggbb\"")
+            SpecError::new("colour_over_age", format!("'{text}' is not a colour"), "write \"#rrggbb\"")
         })?;
         Ok((at, colour))
     };

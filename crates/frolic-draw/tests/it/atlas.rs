@@ -60,7 +60,7 @@ proptest! {
 }
 
 #[test]
-fn what_does_not_fit_is_refused() {
+fn oversized_pictures_are_refused() {
     let spec = PackSpec::new(64, 1).unwrap();
     assert_eq!(pack(&[[70, 3]], &spec).unwrap_err().key, "picture");
     assert!(PackSpec::new(32, 1).is_err() && PackSpec::new(64, 0).is_err());
@@ -187,7 +187,7 @@ fn lines_stand_where_they_are_aligned() {
 
 /// A letter that the font does not have is shown as one that stands for it, and takes room; what is no font is refused.
 #[test]
-fn missing_letters_are_stood_in_for() {
+fn missing_glyphs_are_replaced() {
     let (_, letters) = set("a\u{4e2d}b", 16.0);
     assert_eq!(letters.len(), 3);
     let mut builder = AtlasBuilder::default();

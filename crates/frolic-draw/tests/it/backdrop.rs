@@ -158,7 +158,7 @@ fn the_backdrop_is_kept() {
 }
 
 #[test]
-fn values_out_of_range_are_told() {
+fn values_out_of_range_are_refused() {
     let told = |change: &dyn Fn(&mut BackdropSpec)| {
         let mut backdrop = dusk();
         (backdrop.ground, backdrop.water) = (Some(lawn()), Some(WaterSpec::default()));

@@ -15,7 +15,7 @@ use proptest::prelude::*;
 
 /// A population on a device is a batch of its own, says why, and is empty for the processor.
 #[test]
-fn residents_are_batches_of_their_own() {
+fn device_populations_are_batches_of_their_own() {
     let particles = cloud(50, [0.05, 0.2], [3.0, 2.0, 2.0], 3);
     let (glow, smoke) = (look(Blend::Additive), look(Blend::Alpha));
     let here = || Instances::of(particles.columns(), 0.0);
@@ -102,7 +102,7 @@ proptest! {
 }
 
 #[test]
-fn axes_that_are_none_are_refused() {
+fn invalid_axes_are_refused() {
     let size = ImageSize::default();
     let along = |axes, fov| frolic_draw::View::along(size, [0.0; 3], axes, fov).map(|_| ());
     let good = [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, -1.0]];

@@ -133,7 +133,7 @@ fn meshes_bend_as_blades_do() {
 
 /// Beyond the reach squares are not even asked; the smaller squares are, the fewer blades are asked and the more stretches there are.
 #[test]
-fn chunk_size_trades_stretches_for_blades() {
+fn chunk_size_trades_ranges_for_blades() {
     let mut look = spec();
     look.detail = DetailSpec::reach(4.0, 0.5);
     let look = look.build().unwrap();
@@ -152,7 +152,7 @@ fn chunk_size_trades_stretches_for_blades() {
 
 /// Squares that lie nearer than any of their elements come in are not even asked, and nothing of the picture is missing.
 #[test]
-fn squares_that_are_too_near_are_not_asked() {
+fn near_squares_are_never_groups() {
     let mut look = LookSpec::solid(Shape::textured_mesh("crossed-quads", "tuft"), "#a0c040").unwrap();
     (look.blend, look.detail) = (Blend::CutOut, DetailSpec::default().from(5.0, 9.0));
     let look = look.build_with(&kit().library).unwrap();

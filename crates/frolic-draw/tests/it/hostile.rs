@@ -27,7 +27,7 @@ fn cameras_that_see_nothing_are_refused() {
 }
 
 #[test]
-fn looks_that_make_no_sense_are_refused() {
+fn bad_looks_are_refused() {
     let key = |change: &dyn Fn(&mut LookSpec)| {
         let mut look = LookSpec::default();
         change(&mut look);
@@ -97,7 +97,7 @@ fn huge_elements_do_not_fill_the_memory() {
 
 /// Not born yet in the picture's moment: not drawn before its place of birth.
 #[test]
-fn the_unborn_are_not_drawn() {
+fn elements_not_yet_emitted_are_not_drawn() {
     let spec = ParticleSpec::new(100).life(5.0, 6.0).emitter(EmitterSpec::rate(600.0).speed(1.0, 1.0));
     let mut particles = Particles::new(&spec, 1).unwrap();
     particles.step(&WorldSpec::default().build().unwrap(), 0.1, 1, &mut Meter::new());

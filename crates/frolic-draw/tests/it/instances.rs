@@ -39,7 +39,7 @@ fn columns_of_other_lengths_are_refused() {
 }
 
 #[test]
-fn none_at_all_is_a_picture_of_the_sky() {
+fn no_elements_give_a_picture_of_the_sky() {
     let look = spots().build().unwrap();
     let none: [f32; 0] = [];
     let empty = Instances::at([&none, &none, &none]).unwrap();
@@ -53,7 +53,7 @@ fn none_at_all_is_a_picture_of_the_sky() {
 
 /// What is not a number, not born or dead is not drawn, and takes nothing else with it.
 #[test]
-fn what_is_not_there_is_not_drawn() {
+fn dead_elements_are_not_drawn() {
     let (zero, one) = ([0.0f32; 3], [1.0f32; 3]);
     let size = [0.3f32; 3];
     for shape in [Shape::Disc, Shape::Ribbon(RibbonSpec::default())] {
@@ -84,7 +84,7 @@ proptest! {
 
     /// Thinning and tints go by an element's key, not by its place in the columns: turned round, the same ones stay.
     #[test]
-    fn the_key_decides_and_not_the_place(seed in any::<u32>(), count in 1usize..400) {
+    fn order_depends_on_the_key_alone(seed in any::<u32>(), count in 1usize..400) {
         let random = |n: usize, of: u32| {
             frolic_core::random::Draws { seed, id: n as u32 }.draw(of).map(|v| v * 3.0 - 1.5)
         };

@@ -132,7 +132,7 @@ fn lit_mixes_and_glow_multiplies() {
 
 /// The light along edges that turn away brightens the limb of a ball and not its middle.
 #[test]
-fn the_rim_shines() {
+fn rim_light_adds() {
     let mut backdrop = dark();
     backdrop.sky.zenith = Colour::new(0.3, 0.3, 0.3);
     backdrop.sky.horizon = backdrop.sky.zenith;

@@ -196,7 +196,7 @@ fn the_nearer_covers_the_farther() {
 }
 
 #[test]
-fn what_adds_light_is_not_sorted() {
+fn additive_elements_are_not_sorted() {
     let particles = cloud(50, [0.01, 0.02], [2.0; 3], 1);
     let look = LookSpec::glowing(1.0, [(0.0, "#ffffff")]).unwrap().build().unwrap();
     let (_, frame) = draw(&[(&particles, &look)], Technique::Each, &view(64, 64), &plain(), &mut renderer());

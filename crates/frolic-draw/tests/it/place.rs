@@ -78,7 +78,7 @@ fn a_backdrop_is_never_black_or_blown_out() {
 }
 
 #[test]
-fn backdrops_that_make_no_sense_are_refused() {
+fn bad_backdrops_are_refused() {
     let key = |change: &dyn Fn(&mut BackdropSpec)| {
         let mut backdrop = BackdropSpec::default();
         change(&mut backdrop);
@@ -148,7 +148,7 @@ fn lamps_light_what_is_lit() {
 
 /// What comes close to the camera fades and does not fill the picture at one blow.
 #[test]
-fn what_nears_the_camera_fades() {
+fn elements_near_the_camera_fade() {
     let look = white(0.05);
     let light = |z: f32| {
         let mut camera = CameraSpec::new([0.0, 0.0, 10.0], [0.0; 3], 40.0);

@@ -69,7 +69,7 @@ proptest! {
 }
 
 #[test]
-fn stone_is_where_the_mask_is_and_lit_where_it_faces_the_light() {
+fn mask_reliefs_cover_the_mask_and_are_lit() {
     let world = world();
     let mask = world.mask(0).unwrap();
     let picture = whole(mask);
@@ -109,7 +109,7 @@ fn textures_are_painted_over_in_place_or_in_a_copy() {
 }
 
 #[test]
-fn a_look_at_a_grid_shows_it() {
+fn a_view_of_a_grid_shows_it() {
     let grid = BakeSpec::new(24).bake(&Surface::ball(8)).unwrap();
     let image = preview(&grid, ImageSize::new(320, 200).unwrap());
     let at = |x: usize, y: usize| image.pixels()[y * 320 + x];
@@ -131,7 +131,7 @@ proptest! {
 
     /// Stretches of trails join: each begins where the one before ended, the first at the element, whenever the picture is taken.
     #[test]
-    fn stretches_join(seed in any::<u32>(), places in 1u32..9, steps in 3u32..50, lag in 0f32..0.016) {
+    fn ranges_join(seed in any::<u32>(), places in 1u32..9, steps in 3u32..50, lag in 0f32..0.016) {
         let spec = ParticleSpec::new(60)
             .life(0.5, 2.0)
             .trail(TrailSpec::new(places, 0.04))

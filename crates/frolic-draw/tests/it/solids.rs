@@ -155,7 +155,7 @@ proptest! {
 
     /// A closed mesh drops what faces away from the camera; drawn in full (as with holes that are not there) it looks the same.
     #[test]
-    fn what_faces_away_is_not_missed(
+    fn culled_back_faces_leave_no_holes(
         name in prop::sample::select(vec!["box", "post", "cone", "ball"]),
         turns in prop::array::uniform3((-3f32..3.0, -1.5f32..1.5)),
     ) {
@@ -334,7 +334,7 @@ fn ribbons_side_by_side_are_as_alone() {
 
 /// Where no shadow falls, samples are averaged another way than where one may: what takes no light from the sun must look the same.
 #[test]
-fn shadows_change_nothing_of_what_has_no_light_to_lose() {
+fn shadows_do_not_change_unlit_elements() {
     let (view, backdrop) = (far(70, 50), plain());
     let count = 60;
     let (x, y, z) = (column(count, 0, -0.4, 0.4), column(count, 1, -0.3, 0.3), column(count, 2, -0.5, 0.5));

@@ -39,7 +39,7 @@ fn techniques_differ_in_draw_calls_alone() {
 /// With a draw call an element, making and walking the calls is most of a frame: it belongs to stages too. Of several frames the best counts, as
 /// other work may interrupt one.
 #[test]
-fn a_draw_call_an_element_leaves_no_time_to_no_stage() {
+fn one_draw_call_an_element_times_all_stages() {
     let (cloud, look) = (cloud(60_000, [0.001, 0.002], [3.0; 3], 1), look(Blend::Alpha));
     let (view, backdrop, mut renderer) = (view(32, 20), island(), renderer());
     let share = |_| {

@@ -131,7 +131,7 @@ proptest! {
 }
 
 #[test]
-fn pictures_are_kept_until_wind_look_or_light_change() {
+fn group_pictures_are_cached_until_wind_look_or_light_change() {
     let view = view([0.0, 1.5, 9.0], [0.0; 3]);
     let (plain_look, mut other) = (look().build().unwrap(), look());
     other.translucency = 0.1;

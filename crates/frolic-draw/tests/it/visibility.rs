@@ -39,7 +39,7 @@ proptest! {
 
     /// A box any point of which can be seen is never culled.
     #[test]
-    fn what_touches_the_view_is_kept(
+    fn everything_touching_the_view_is_kept(
         eye in prop::array::uniform3(-20f32..20.0), target in prop::array::uniform3(-20f32..20.0), fov in 1f32..170.0,
         w in 1u32..300, h in 1u32..300, low in prop::array::uniform3(-60f32..60.0),
         size in prop::array::uniform3(0f32..60.0), share in prop::array::uniform3(0f32..1.0),
@@ -195,7 +195,7 @@ fn no_shadow_goes_missing_as_counts_rise() {
 
 /// A strand throws a shadow too, and discs none.
 #[test]
-fn ribbons_throw_shadows_and_discs_do_not() {
+fn ribbons_cast_shadows_and_discs_do_not() {
     let (backdrop, sun) = meadow();
     let ([x, y, z], sizes) = posts(4);
     let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap();

@@ -104,7 +104,7 @@ proptest! {
             }
             prop_assert_eq!(seen.len(), wanted);
             seen.sort_unstable();
-            prop_assert!(seen.windows(2).all(|pair| pair[0] < pair[1]), "an element is there twice");
+            prop_assert!(seen.windows(2).all(|pair| pair[0] < pair[1]), "an element is listed twice");
             prop_assert_eq!(list.instances(), wanted);
             Ok(list.batches().len())
         });
@@ -214,7 +214,7 @@ fn hidden_parts_are_left_out() {
 
 /// A capacity of nothing is refused.
 #[test]
-fn a_capacity_has_to_be_one() {
+fn capacities_are_checked() {
     let refused = ListSpec::default().capacity(0).check().unwrap_err().to_string();
     assert!(refused.starts_with("capacity: 0"), "{refused}");
     assert!(ListSpec::default().check().is_ok());

@@ -1,0 +1,264 @@
+//! Sky, ground and water along a ray.
+
+use crate::camera::View;
+use crate::lamps::{LightSpec, SunSpec};
+use frolic_core::gust_noise;
+use frolic_core::random::{hash3, unit};
+use glam::Vec3;
+
+use super::{BackdropSpec, GroundSpec, WaterSpec};
+
+/// Scene that rays are traced through.
+pub(super) struct Painter<'a> {
+    view: &'a View,
+    spec: &'a BackdropSpec,
+    lights: &'a [LightSpec],
+    sun: Option<&'a SunSpec>,
+    ambient: Vec3,
+    afterglow_way: Vec3,
+    /// Sine of a pixel's angle.
+    pixel: f32,
+}
+
+/// Kinds of surfaces that a ray can hit.
+#[derive(Debug, Clone, Copy)]
+enum Hit {
+    Sky,
+    Coast,
+    Ground,
+    Water,
+}
+
+/// Offsets of a pixel's four rays: a rotated grid.
+const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
+
+impl<'a> Painter<'a> {
+    pub(super) fn new(
+        view: &'a View,
+        spec: &'a BackdropSpec,
+        lights: &'a [LightSpec],
+        sun: Option<&'a SunSpec>,
+    ) -> Self {
+        let (sin, cos) = libm::sincosf(spec.sky.afterglow_degrees.to_radians());
+        Self {
+            view,
+            spec,
+            lights,
+            sun,
+            ambient: spec.ambient(),
+            afterglow_way: Vec3::new(sin, 0.0, -cos),
+            pixel: 1.0 / view.focal,
+        }
+    }
+
+    /// Colour without sunlight on the ground, sunlight, and depth of solid parts.
+    pub(super) fn pixel(&self, x: usize, y: usize) -> (Vec3, Vec3, f32) {
+        let mut shares = [0.0; 4];
+        let mut rays = [Vec3::ZERO; 4];
+        for [dx, dy] in RAYS {
+            let ray = self.view.ray(x as f32 + dx, y as f32 + dy);
+            let kind = self.hit(ray) as usize;
+            shares[kind] += 0.25;
+            rays[kind] += ray;
+        }
+        let (mut sum, mut sunlit) = (Vec3::ZERO, Vec3::ZERO);
+        let mut nearest = f32::INFINITY;
+        for kind in [Hit::Sky, Hit::Coast, Hit::Ground, Hit::Water] {
+            let share = shares[kind as usize];
+            if share > 0.0 {
+                // The middle of the rays that hit it.
+                let ray = rays[kind as usize].normalize();
+                let (colour, sun, distance) = self.colour(kind, ray);
+                sum += colour * share;
+                sunlit += sun * share;
+                nearest = nearest.min(distance * ray.dot(self.view.forward));
+            }
+        }
+        (sum, sunlit, nearest)
+    }
+
+    /// First surface that a ray hits.
+    fn hit(&self, ray: Vec3) -> Hit {
+        if let Some(ground) = &self.spec.ground
+            && let Some((at, _)) = self.meet(ray, 0.0)
+            && self.ashore(ground, at)
+        {
+            return Hit::Ground;
+        }
+        if let Some(water) = &self.spec.water
+            && self.meet(ray, water.level).is_some()
+        {
+            return Hit::Water;
+        }
+        if self.spec.sky.coast_degrees > 0.0 && self.on_coast(ray) { Hit::Coast } else { Hit::Sky }
+    }
+
+    /// Colour through the haze without sunlight on the ground, sunlight, and distance.
+    fn colour(&self, hit: Hit, ray: Vec3) -> (Vec3, Vec3, f32) {
+        let away = (Vec3::ZERO, Vec3::ZERO, f32::INFINITY);
+        match hit {
+            Hit::Sky => (self.sky(ray) + self.stars(ray) + self.sun_in_sky(ray), Vec3::ZERO, f32::INFINITY),
+            Hit::Coast => (self.coast(ray), Vec3::ZERO, f32::INFINITY),
+            Hit::Ground => {
+                let ground = self.spec.ground.as_ref().zip(self.meet(ray, 0.0));
+                ground.map_or(away, |(ground, (at, distance))| {
+                    let albedo = self.albedo(ground, at, distance);
+                    let sun = self.sun.map_or(Vec3::ZERO, |sun| sun.light() * sun.towards().y);
+                    let clear = self.clear(distance);
+                    (self.haze(albedo * self.lamps(at), ray, distance), albedo * sun * clear, distance)
+                })
+            }
+            Hit::Water => {
+                let water =
+                    self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
+                water.map_or(away, |(water, (at, distance))| {
+                    (self.haze(self.water(water, at, ray, distance), ray, distance), Vec3::ZERO, distance)
+                })
+            }
+        }
+    }
+
+    /// Colour of the far coast: dark, or sunlit hills, through haze.
+    fn coast(&self, ray: Vec3) -> Vec3 {
+        let sky = self.sky(ray);
+        let Some(sun) = self.sun else { return sky * 0.42 };
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        let rough = fractal(Vec3::new(level.x * 60.0, ray.y * 90.0, level.z * 60.0), 4);
+        let hills =
+            self.spec.sky.coast_colour.vec() * (self.ambient + sun.light() * (0.35 + rough * 0.3).max(0.05));
+        sky.lerp(hills, 0.55)
+    }
+
+    /// The sun itself and the bright air around it.
+    fn sun_in_sky(&self, ray: Vec3) -> Vec3 {
+        let Some(sun) = self.sun else { return Vec3::ZERO };
+        let near = ray.dot(sun.towards()).max(0.0);
+        sun.light() * (libm::powf(near, 900.0) * 6.0 + libm::powf(near, 24.0) * 0.10)
+    }
+
+    /// Intersection of a ray with a horizontal plane from above, and its distance.
+    fn meet(&self, ray: Vec3, level: f32) -> Option<(Vec3, f32)> {
+        let distance = (level - self.view.eye.y) / ray.y;
+        (ray.y < 0.0 && distance > 0.0 && distance.is_finite())
+            .then(|| (self.view.eye + ray * distance, distance))
+    }
+
+    fn haze(&self, colour: Vec3, ray: Vec3, distance: f32) -> Vec3 {
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        self.sky(level).lerp(colour, self.clear(distance))
+    }
+
+    /// Transmittance of the air.
+    fn clear(&self, distance: f32) -> f32 {
+        libm::expf(-distance / self.spec.sky.haze)
+    }
+
+    /// Whether a point is within the ragged shore, whose radius varies with direction.
+    fn ashore(&self, ground: &GroundSpec, at: Vec3) -> bool {
+        let share = at.length() / ground.radius;
+        // Further in or out than the roughness reaches: no need to work it out.
+        if !(0.72..1.28).contains(&share) {
+            return share < 1.0;
+        }
+        let way = at.normalize_or(Vec3::X) * 4.0;
+        share < 1.0 + fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015
+    }
+
+    /// Albedo of the ground.
+    fn albedo(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
+        // Detail smaller than a pixel is left out: it would only sparkle.
+        let size = distance * self.pixel;
+        let detail =
+            |scale: f32, octaves| fractal(at * scale, octaves) * (1.0 - size * scale * 2.0).clamp(0.0, 1.0);
+        // Patches stretched along the ground, tufts, and blades.
+        let patches = detail(0.6, 3) * 0.9 + detail(5.0, 2) * 0.7 + detail(36.0, 2) * 0.8;
+        ground.colour.vec() * (1.0 + patches * ground.mottled).max(0.08)
+    }
+
+    /// Light of sky and lamps on level ground.
+    fn lamps(&self, at: Vec3) -> Vec3 {
+        self.lights.iter().fold(self.ambient, |sum, light| {
+            let to = Vec3::from(light.position) - at;
+            sum + light.at(at) * (to.y / to.length().max(1e-3)).max(0.0)
+        })
+    }
+
+    fn water(&self, water: &WaterSpec, at: Vec3, ray: Vec3, distance: f32) -> Vec3 {
+        let size = distance * self.pixel / (-ray.y).max(0.01);
+        let ripple = |scale: f32| {
+            let [x, _, z] = gust_noise((at * Vec3::new(scale, 0.0, scale * 2.0)).to_array(), 3);
+            Vec3::new(x, 0.0, z) * (1.0 - size * scale * 0.5).clamp(0.0, 1.0)
+        };
+        let tilt = (ripple(0.13) + ripple(0.6) * 0.7 + ripple(2.1) * 0.5) * water.waves;
+        let normal = (Vec3::Y + tilt).normalize();
+        let mut mirrored = ray - normal * (2.0 * ray.dot(normal));
+        mirrored.y = mirrored.y.abs();
+        // Schlick, "An Inexpensive BRDF Model" (1994), for water.
+        let facing = 1.0 - (-ray.dot(normal)).clamp(0.0, 1.0);
+        let fresnel = 0.02 + 0.98 * facing * facing * facing * facing * facing;
+        // Fire on the water: a track of light below each lamp, wide as the waves are steep.
+        let track = self.lights.iter().fold(Vec3::ZERO, |sum, light| {
+            let to = Vec3::from(light.position) - at;
+            let along = to.normalize_or(Vec3::Y).dot(mirrored.normalize_or(Vec3::Y)).max(0.0);
+            sum + light.colour.vec() * (light.power * 0.01 * libm::powf(along, 60.0))
+        });
+        let mirrored = mirrored.normalize_or(Vec3::Y);
+        // The sun in the waves: a broad sheen, as far ripples are smaller than a pixel.
+        let sun = self.sun.map_or(Vec3::ZERO, |sun| {
+            let along = sun.towards().dot(mirrored).max(0.0);
+            sun.light() * (libm::powf(along, 220.0) * 3.0 + libm::powf(along, 30.0) * 0.15)
+        });
+        let depth = water.colour.vec() * (1.0 + self.sun.map_or(0.0, |sun| sun.power * 0.6));
+        depth.lerp(self.sky(mirrored) + track + sun, fresnel)
+    }
+
+    fn sky(&self, ray: Vec3) -> Vec3 {
+        let sky = &self.spec.sky;
+        // A branch of a hyperbola: as good as 0 well below the horizon, the height well above it.
+        let soft = sky.soft_degrees.to_radians();
+        let up = (ray.y + libm::sqrtf(ray.y * ray.y + soft * soft)) * 0.5;
+        let towards = ray.dot(self.afterglow_way).max(0.0);
+        sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(-up * 5.0))
+            + sky.afterglow.vec() * (towards * towards * towards * libm::expf(-up * 11.0))
+    }
+
+    fn on_coast(&self, ray: Vec3) -> bool {
+        let height = self.spec.sky.coast_degrees.to_radians();
+        if ray.y > height * 2.1 {
+            return false;
+        }
+        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
+        ray.y < (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * height
+    }
+
+    /// Stars: at most one in a cell of a lattice over the sphere, few of them bright.
+    fn stars(&self, ray: Vec3) -> Vec3 {
+        const CELLS: f32 = 90.0;
+        if self.spec.sky.stars == 0.0 {
+            return Vec3::ZERO;
+        }
+        let cell = (ray * CELLS).floor();
+        let [a, b, c] = hash3(cell.x as i32 as u32, cell.y as i32 as u32, cell.z as i32 as u32);
+        let [d, tint, chance] = hash3(a, b, c).map(unit);
+        if chance > 0.2 {
+            return Vec3::ZERO;
+        }
+        let place = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize_or(Vec3::Y);
+        let off = (place - ray).length() / self.pixel;
+        let through = 1.0 - libm::expf(-ray.y.max(0.0) * 7.0);
+        let bright = libm::powf(d, 10.0) * 2.6 + 0.07;
+        let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
+        colour * (self.spec.sky.stars * bright * through * (1.0 - off * off * 0.45).max(0.0))
+    }
+}
+
+/// Sum of octaves of smooth noise, about -1..1.
+fn fractal(at: Vec3, octaves: u32) -> f32 {
+    let (mut sum, mut weight, mut at) = (0.0, 0.5, at);
+    for octave in 0..octaves {
+        sum += gust_noise(at.to_array(), 0x7e44 + octave)[0] * weight;
+        weight *= 0.5;
+        at = Vec3::new(at.z, at.y, -at.x) * 2.03 + 17.1;
+    }
+    sum
+}
