@@ -193,7 +193,7 @@ impl AssetSpec {
     /// # Errors
     /// A file that cannot be read or used.
     pub fn load(&self, folder: &Folder, assets: &Assets) -> Result<Asset, SpecError> {
-        let told = |key: &str, error: SceneError| match error {
+        let at_key = |key: &str, error: SceneError| match error {
             SceneError::Read { path, source } => SpecError::new(
                 key,
                 format!("{} cannot be read: {source}", path.display()),
@@ -209,10 +209,12 @@ impl AssetSpec {
             })
         };
         match &self.from {
-            AssetSource::Mesh(file) => surface(mesh(folder, file).map_err(|error| told("from.mesh", error))?),
+            AssetSource::Mesh(file) => {
+                surface(mesh(folder, file).map_err(|error| at_key("from.mesh", error))?)
+            }
             AssetSource::Ball(detail) => surface(Surface::ball(*detail)),
             AssetSource::Grid(file) => {
-                let grid = grid(folder, file).map_err(|error| told("from.grid", error))?;
+                let grid = grid(folder, file).map_err(|error| at_key("from.grid", error))?;
                 Ok(Asset::Distance(grid.placed(self.scale, self.position)?.into()))
             }
             AssetSource::Placement(PlacementAsset { count, layers, seed }) => {
@@ -223,11 +225,11 @@ impl AssetSpec {
             AssetSource::Places(file) => {
                 let read =
                     find(folder, file, |bytes| read_places_bytes(bytes, file), |path| read_places(path));
-                Ok(Asset::Places(read.map_err(|error| told("from.places", error))?.elements.into()))
+                Ok(Asset::Places(read.map_err(|error| at_key("from.places", error))?.elements.into()))
             }
             AssetSource::Hills(hills) => hills.asset(),
             AssetSource::Brightness(file) => {
-                let picture = picture(folder, file).map_err(|error| told("from.brightness", error))?;
+                let picture = picture(folder, file).map_err(|error| at_key("from.brightness", error))?;
                 let bright = |&[r, g, b, a]: &[u8; 4]| {
                     // Luma of the trade for such bytes: Rec. 709.
                     let luma = 0.2126 * f32::from(r) + 0.7152 * f32::from(g) + 0.0722 * f32::from(b);
@@ -236,7 +238,7 @@ impl AssetSpec {
                 Ok(Asset::Plane(plane(&picture, bright)?.into()))
             }
             AssetSource::Opacity(file) => {
-                let picture = picture(folder, file).map_err(|error| told("from.opacity", error))?;
+                let picture = picture(folder, file).map_err(|error| at_key("from.opacity", error))?;
                 Ok(Asset::Plane(plane(&picture, |pixel| f32::from(pixel[3]) / 255.0)?.into()))
             }
         }

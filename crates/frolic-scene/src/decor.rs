@@ -98,89 +98,11 @@ impl Decor {
     /// Reads files, packs the atlas, lays out the texts.
     pub(crate) fn new(spec: &SceneSpec, world: &World) -> Result<Self, SpecError> {
         let mut builder = AtlasBuilder::default();
-        let mut sheets: HashMap<&str, Sheet> = HashMap::new();
-        for (nth, texture) in spec.texture.iter().enumerate() {
-            let key = |name: &str| format!("texture.{nth}.{name}");
-            let picture = match (&texture.file, &texture.tuft) {
-                (Some(file), _) => read(spec, file, &key("file"))?,
-                (None, tuft) => {
-                    tuft.unwrap_or_default().paint().map_err(|error| error.under(&key("tuft")))?
-                }
-            };
-            let [across, down] = texture.frames;
-            let sheet = builder
-                .frames(&texture.name, &picture, across, down)
-                .map_err(|error| error.under(&format!("texture.{nth}")))?;
-            sheets.insert(&texture.name, sheet);
-        }
-        let sheet_of = |key: String, name: &str| {
-            sheets.get(name).copied().ok_or_else(|| {
-                let mut names: Vec<&str> = sheets.keys().copied().collect();
-                names.sort_unstable();
-                let instead = if names.is_empty() {
-                    "add a texture of this name".to_owned()
-                } else {
-                    format!("name one of: {}", listed(names))
-                };
-                SpecError::new(key, format!("there is no texture '{name}'"), instead)
-            })
-        };
-        let mut placed: Vec<(PutSpec, Sprite)> = Vec::new();
-        for (nth, tiles) in spec.tiles.iter().enumerate() {
-            let sheet = sheet_of(format!("tiles.{nth}.texture"), &tiles.texture)?;
-            let map = tile_map(spec, tiles, sheet).map_err(|error| error.under(&format!("tiles.{nth}")))?;
-            let colour = tiles.colour;
-            placed.push((
-                tiles.put.clone(),
-                Sprite {
-                    position: on(&tiles.put, tiles.position, spec.draw.size),
-                    size: tiles.size,
-                    orientation: tiles.put.orientation.orientation(),
-                    tint: [colour.r, colour.g, colour.b, 1.0],
-                    fill: Fill::Tiles(builder.tile_map(map)),
-                    ..Sprite::default()
-                },
-            ));
-        }
-        for (nth, sprite) in spec.sprite.iter().enumerate() {
-            let fill = match &sprite.texture {
-                Some(name) => {
-                    Fill::Picture(sheet_of(format!("sprite.{nth}.texture"), name)?.frame(sprite.frame))
-                }
-                None => Fill::Plain,
-            };
-            let (colour, border) = (sprite.colour, sprite.border_colour);
-            placed.push((
-                sprite.put.clone(),
-                Sprite {
-                    position: on(&sprite.put, sprite.position, spec.draw.size),
-                    size: sprite.size,
-                    pivot: sprite.pivot,
-                    turn: sprite.turn_degrees.to_radians(),
-                    orientation: sprite.put.orientation.orientation(),
-                    tint: [colour.r, colour.g, colour.b, sprite.opacity],
-                    fill,
-                    corner: sprite.corner,
-                    border: sprite.border,
-                    border_tint: [border.r, border.g, border.b, sprite.opacity],
-                },
-            ));
-        }
-        let font = if spec.text.is_empty() {
-            None
-        } else {
-            let mut sizes: Vec<f32> =
-                spec.text.iter().filter(|text| text.put.on_screen).map(|text| text.size).collect();
-            if spec.text.iter().any(|text| !text.put.on_screen) {
-                sizes.push(WORLD_LETTERS);
-            }
-            sizes.sort_by(f32::total_cmp);
-            sizes.dedup();
-            Some(
-                Font::add(&mut builder, FONT, Font::shipped(), &sizes)
-                    .map_err(|error| error.under("text"))?,
-            )
-        };
+        let sheets = Sheets::read(spec, &mut builder)?;
+        let mut placed = Vec::new();
+        place_tile_maps(spec, &sheets, &mut builder, &mut placed)?;
+        place_sprites(spec, &sheets, &mut placed)?;
+        let font = add_font(&spec.text, &mut builder)?;
         let atlas = builder.build().map_err(|error| error.under("texture"))?;
         let mut meshes = HashMap::new();
         for (nth, mesh) in spec.mesh.iter().enumerate() {
@@ -210,21 +132,27 @@ impl Decor {
             let group = decor.group(&put)?;
             decor.groups[group].sprites.push(sprite);
         }
-        for text in spec.text.iter().filter(|text| !text.changes()) {
-            let group = decor.group(&text.put)?;
-            if let Some(font) = &decor.font {
-                set(font, text, &text.text, decor.size, &mut decor.groups[group].sprites);
+        decor.place_texts(&spec.text)?;
+        Ok(decor)
+    }
+
+    /// Lays out the texts. Changing ones come last in their groups.
+    fn place_texts(&mut self, texts: &[TextSpec]) -> Result<(), SpecError> {
+        for text in texts.iter().filter(|text| !text.changes()) {
+            let group = self.group(&text.put)?;
+            if let Some(font) = &self.font {
+                set(font, text, &text.text, self.size, &mut self.groups[group].sprites);
             }
         }
-        for text in spec.text.iter().filter(|text| text.changes()) {
-            let group = decor.group(&text.put)?;
-            decor.groups[group].clocks.push(text.clone());
+        for text in texts.iter().filter(|text| text.changes()) {
+            let group = self.group(&text.put)?;
+            self.groups[group].clocks.push(text.clone());
         }
-        for group in &mut decor.groups {
+        for group in &mut self.groups {
             group.still = group.sprites.len();
         }
-        decor.tell(0.0, &[]);
-        Ok(decor)
+        self.update_texts(0.0, &[]);
+        Ok(())
     }
 
     /// The group of sprites with this `put`, created if there is none.
@@ -245,7 +173,7 @@ impl Decor {
     }
 
     /// Repaints reliefs where their masks were edited.
-    pub(crate) fn follow(&mut self, world: &World) {
+    pub(crate) fn update_reliefs(&mut self, world: &World) {
         for relief in &mut self.reliefs {
             if let Some(mask) = world.obstacle_named(&relief.spec.obstacle).and_then(|nth| world.mask(nth)) {
                 relief.follow(mask);
@@ -254,7 +182,7 @@ impl Decor {
     }
 
     /// Updates texts for a time of the scene, in seconds, and for the numbers that collectors have caught.
-    pub(crate) fn tell(&mut self, time: f64, caught: &[u64]) {
+    pub(crate) fn update_texts(&mut self, time: f64, caught: &[u64]) {
         let second = (time.max(0.0) as u64, caught.iter().sum());
         if self.second == Some(second) {
             return;
@@ -279,6 +207,111 @@ impl Decor {
             .chain(reliefs)
             .chain(self.groups.iter().map(|group| (Instances::sprites(&group.sprites), &group.look)))
     }
+}
+
+/// Sheets of the textures of a scene, by name.
+struct Sheets<'a>(HashMap<&'a str, Sheet>);
+
+impl<'a> Sheets<'a> {
+    /// Reads or paints the textures, and adds them to an atlas.
+    fn read(spec: &'a SceneSpec, builder: &mut AtlasBuilder) -> Result<Self, SpecError> {
+        let mut sheets = HashMap::new();
+        for (nth, texture) in spec.texture.iter().enumerate() {
+            let key = |name: &str| format!("texture.{nth}.{name}");
+            let picture = match (&texture.file, &texture.tuft) {
+                (Some(file), _) => read(spec, file, &key("file"))?,
+                (None, tuft) => {
+                    tuft.unwrap_or_default().paint().map_err(|error| error.under(&key("tuft")))?
+                }
+            };
+            let [across, down] = texture.frames;
+            let sheet = builder
+                .frames(&texture.name, &picture, across, down)
+                .map_err(|error| error.under(&format!("texture.{nth}")))?;
+            sheets.insert(texture.name.as_str(), sheet);
+        }
+        Ok(Self(sheets))
+    }
+
+    fn named(&self, name: &str, key: String) -> Result<Sheet, SpecError> {
+        self.0.get(name).copied().ok_or_else(|| {
+            let mut names: Vec<&str> = self.0.keys().copied().collect();
+            names.sort_unstable();
+            let instead = if names.is_empty() {
+                "add a texture of this name".to_owned()
+            } else {
+                format!("name one of: {}", listed(names))
+            };
+            SpecError::new(key, format!("there is no texture '{name}'"), instead)
+        })
+    }
+}
+
+fn place_tile_maps(
+    spec: &SceneSpec,
+    sheets: &Sheets<'_>,
+    builder: &mut AtlasBuilder,
+    placed: &mut Vec<(PutSpec, Sprite)>,
+) -> Result<(), SpecError> {
+    for (nth, tiles) in spec.tiles.iter().enumerate() {
+        let sheet = sheets.named(&tiles.texture, format!("tiles.{nth}.texture"))?;
+        let map = tile_map(spec, tiles, sheet).map_err(|error| error.under(&format!("tiles.{nth}")))?;
+        let colour = tiles.colour;
+        let sprite = Sprite {
+            position: on(&tiles.put, tiles.position, spec.draw.size),
+            size: tiles.size,
+            orientation: tiles.put.orientation.orientation(),
+            tint: [colour.r, colour.g, colour.b, 1.0],
+            fill: Fill::Tiles(builder.tile_map(map)),
+            ..Sprite::default()
+        };
+        placed.push((tiles.put.clone(), sprite));
+    }
+    Ok(())
+}
+
+fn place_sprites(
+    spec: &SceneSpec,
+    sheets: &Sheets<'_>,
+    placed: &mut Vec<(PutSpec, Sprite)>,
+) -> Result<(), SpecError> {
+    for (nth, sprite) in spec.sprite.iter().enumerate() {
+        let fill = match &sprite.texture {
+            Some(name) => {
+                Fill::Picture(sheets.named(name, format!("sprite.{nth}.texture"))?.frame(sprite.frame))
+            }
+            None => Fill::Plain,
+        };
+        let (colour, border) = (sprite.colour, sprite.border_colour);
+        let drawn = Sprite {
+            position: on(&sprite.put, sprite.position, spec.draw.size),
+            size: sprite.size,
+            pivot: sprite.pivot,
+            turn: sprite.turn_degrees.to_radians(),
+            orientation: sprite.put.orientation.orientation(),
+            tint: [colour.r, colour.g, colour.b, sprite.opacity],
+            fill,
+            corner: sprite.corner,
+            border: sprite.border,
+            border_tint: [border.r, border.g, border.b, sprite.opacity],
+        };
+        placed.push((sprite.put.clone(), drawn));
+    }
+    Ok(())
+}
+
+/// Adds the font to an atlas, in the sizes that the texts need; none without texts.
+fn add_font(texts: &[TextSpec], builder: &mut AtlasBuilder) -> Result<Option<Font>, SpecError> {
+    if texts.is_empty() {
+        return Ok(None);
+    }
+    let mut sizes: Vec<f32> = texts.iter().filter(|text| text.put.on_screen).map(|text| text.size).collect();
+    if texts.iter().any(|text| !text.put.on_screen) {
+        sizes.push(WORLD_LETTERS);
+    }
+    sizes.sort_by(f32::total_cmp);
+    sizes.dedup();
+    Font::add(builder, FONT, Font::shipped(), &sizes).map(Some).map_err(|error| error.under("text"))
 }
 
 /// A position on the screen relative to its anchor; a position in the world unchanged.

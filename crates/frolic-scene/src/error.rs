@@ -48,7 +48,7 @@ pub enum SceneError {
     #[error(transparent)]
     Missing(#[from] SpecError),
     /// There is no such scene.
-    #[error("no scene '{name}': neither a file nor one that ships{hint}")]
+    #[error("no scene '{name}': not a file, and not one of the shipped scenes{hint}")]
     Unknown {
         /// The requested name.
         name: String,
@@ -78,10 +78,10 @@ pub enum SceneError {
 #[non_exhaustive]
 pub enum DeviceError {
     /// This build has no support for graphics devices.
-    #[error("this build draws on the CPU alone; build with --features gpu to draw on a graphics device")]
+    #[error("this build draws on the CPU only; build with --features gpu to draw on a graphics device")]
     NotBuilt,
     /// A diagnostic view that only the CPU paints.
-    #[error("{view} is painted by the CPU alone; leave the backend to it")]
+    #[error("{view} is drawn by the CPU only; use backend = \"cpu\"")]
     CpuOnly {
         /// Name of the view.
         view: &'static str,

@@ -56,7 +56,7 @@ impl SceneSpec {
         let names = || shipped::SHIPPED.iter().map(|scene| scene.name);
         let hint = match nearest(name, names()) {
             Some(near) => format!("; did you mean '{near}'?"),
-            None => format!("; those that ship: {}", names().collect::<Vec<_>>().join(", ")),
+            None => format!("; shipped scenes: {}", names().collect::<Vec<_>>().join(", ")),
         };
         Err(SceneError::Unknown { name: name.to_owned(), hint })
     }

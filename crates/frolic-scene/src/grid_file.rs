@@ -65,20 +65,20 @@ fn decode(read: &mut impl BufRead) -> Result<DistanceGrid, String> {
         let mut text = Vec::new();
         // A file without lines is not read to its end.
         read.by_ref().take(most).read_until(b'\n', &mut text).map_err(|error| error.to_string())?;
-        String::from_utf8(text).map_err(|_| "is no distance grid: its head is not text".to_owned())
+        String::from_utf8(text).map_err(|_| "is not a distance grid: its header is not text".to_owned())
     };
     let first = line(64)?;
     if first.trim_end() != MAGIC {
         let other = first.trim_end().strip_prefix("frolic distance grid ");
         return Err(match other {
             Some(version) => {
-                format!("is of version '{version}', which this program does not read; bake it anew")
+                format!("is of version '{version}', which this program does not read; bake it again")
             }
-            None => "is no distance grid; bake one with: frolic bake MESH".to_owned(),
+            None => "is not a distance grid; bake one with: frolic bake MESH".to_owned(),
         });
     }
     let header: Header = serde_json::from_str(&line(1024)?)
-        .map_err(|error| format!("has a head that cannot be read: {error}"))?;
+        .map_err(|error| format!("has a header that cannot be read: {error}"))?;
     // Refuses absurd sizes before anything is read for them.
     let most = header
         .points
@@ -91,8 +91,8 @@ fn decode(read: &mut impl BufRead) -> Result<DistanceGrid, String> {
     let wanted = count as u64 * 4;
     read.take(wanted + 1).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
     if bytes.len() as u64 != wanted {
-        let short = if (bytes.len() as u64) < wanted { "is cut short" } else { "has more than its points" };
-        return Err(format!("{short}; bake it anew"));
+        let short = if (bytes.len() as u64) < wanted { "is cut short" } else { "has data after its points" };
+        return Err(format!("{short}; bake it again"));
     }
     let values = bytes.as_chunks::<4>().0.iter().map(|value| f32::from_le_bytes(*value)).collect();
     DistanceGrid::new(header.points, header.origin, header.cell, values)

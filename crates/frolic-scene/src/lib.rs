@@ -12,7 +12,7 @@
 //! | how is text read, and how do its errors read? | `file.rs` |
 //! | how does one change a key by its path? | `set.rs` |
 //! | which scenes ship? | `shipped.rs` |
-//! | how does a scene run? | `scene.rs`; on a graphics device `device.rs` |
+//! | how does a scene run? | `scene/`; on a graphics device `device.rs` |
 //! | ground with a shape | `terrain.rs` |
 //! | how does a scene step and draw a family of elements, also one of your own? | `families/`: a file for each, and `mod.rs`, which lists them |
 //! | how are files written so that none is ever half there? | `output.rs` |

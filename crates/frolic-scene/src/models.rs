@@ -64,7 +64,7 @@ impl From<String> for Problem {
 }
 
 fn no_mesh(ending: &str) -> Problem {
-    Problem::Said(format!("'{ending}' is no ending of a mesh; give an .obj, a .gltf or a .glb"))
+    Problem::Said(format!("'{ending}' is not a mesh format; give an .obj, a .gltf or a .glb"))
 }
 
 pub(crate) fn ending(path: &Path) -> String {
@@ -104,7 +104,7 @@ fn obj(read: &mut impl BufRead) -> Result<Surface, Problem> {
     };
     // Materials are of no use here, so none is looked for.
     let (models, _) = tobj::load_obj_buf(read, &options, |_| Ok(Default::default()))
-        .map_err(|error| format!("is no OBJ that can be read: {error}"))?;
+        .map_err(|error| format!("is not a readable OBJ file: {error}"))?;
     let (mut corners, mut triangles) = (Vec::new(), Vec::new());
     for model in models {
         let first = corners.len() as u32;
@@ -133,13 +133,13 @@ pub(crate) fn buffers_of(
     bytes: &[u8],
     folder: Option<&Path>,
 ) -> Result<(gltf::Document, Vec<Vec<u8>>), Problem> {
-    let wrong = |error: gltf::Error| Problem::Said(format!("is no glTF that can be read: {error}"));
+    let wrong = |error: gltf::Error| Problem::Said(format!("is not a readable glTF file: {error}"));
     let gltf::Gltf { document, blob } = gltf::Gltf::from_slice(bytes).map_err(wrong)?;
     let mut blob = blob;
     let mut buffers: Vec<Vec<u8>> = Vec::new();
     for buffer in document.buffers() {
         let data = match buffer.source() {
-            gltf::buffer::Source::Bin => blob.take().ok_or_else(|| "has no binary part".to_owned())?,
+            gltf::buffer::Source::Bin => blob.take().ok_or_else(|| "has no binary chunk".to_owned())?,
             gltf::buffer::Source::Uri(uri) => match uri.strip_prefix("data:") {
                 Some(inline) => {
                     let text = inline.split_once("base64,").map(|(_, text)| text);
@@ -155,7 +155,7 @@ pub(crate) fn buffers_of(
                         beside.components().all(|part| matches!(part, std::path::Component::Normal(_)));
                     let folder = folder
                         .filter(|_| plain)
-                        .ok_or_else(|| format!("names a buffer '{uri}' that is not beside it"))?;
+                        .ok_or_else(|| format!("names a buffer '{uri}' that is not in its folder"))?;
                     bytes_of(&folder.join(beside))?
                 }
             },

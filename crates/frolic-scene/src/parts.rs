@@ -50,7 +50,7 @@ impl TextureSpec {
             (None, Some(tuft)) => tuft.check().map_err(|error| error.under("tuft")),
             (None, None) => Err(SpecError::new("file", "is missing", "name a PNG, or write tuft = {}")),
             (Some(_), Some(_)) => {
-                Err(SpecError::new("tuft", "is there besides a file", "write one of the two"))
+                Err(SpecError::new("tuft", "is given beside a file", "write one of the two"))
             }
         }
     }

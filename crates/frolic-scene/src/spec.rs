@@ -341,8 +341,7 @@ impl SceneSpec {
     /// Names the first invalid key, as a path from the top of the scene.
     pub fn check(&self) -> Result<(), SpecError> {
         if self.frolic != FORMAT_VERSION {
-            let problem =
-                format!("{} is a version of the format that this program does not read", self.frolic);
+            let problem = format!("{} is an unknown version of the format", self.frolic);
             return Err(SpecError::new("frolic", problem, format!("write {FORMAT_VERSION}")));
         }
         within("threads", self.threads as f32, 0.0, 1024.0, "threads")?;
@@ -380,6 +379,21 @@ impl SceneSpec {
         for (nth, terrain) in self.terrain.iter().enumerate() {
             terrain.check(&self.population).map_err(|error| error.under(&format!("terrain.{nth}")))?;
         }
+        self.check_populations()?;
+        self.check_event_links()?;
+        if let (Some(name), None) = (&self.profile.population, self.climbing()) {
+            let names = self.population.iter().map(|population| population.name.as_str());
+            let instead = format!("name one of: {}", listed(names));
+            return Err(SpecError::new(
+                "profile.population",
+                format!("there is no population '{name}'"),
+                instead,
+            ));
+        }
+        Ok(())
+    }
+
+    fn check_populations(&self) -> Result<(), SpecError> {
         let mut names = HashSet::new();
         for (nth, population) in self.population.iter().enumerate() {
             let at = format!("population.{nth}");
@@ -397,7 +411,7 @@ impl SceneSpec {
                     let key = format!("{at}.trail.look.shape");
                     return Err(SpecError::new(
                         key,
-                        "is no ribbon",
+                        "is not a ribbon",
                         "write shape = { ribbon = { tip = 0.9, segments = 1 } }",
                     ));
                 }
@@ -408,6 +422,11 @@ impl SceneSpec {
             }
             population.look.check().map_err(|error| error.under(&format!("{at}.look")))?;
         }
+        Ok(())
+    }
+
+    /// Checks the events of all populations together, as they start one another.
+    fn check_event_links(&self) -> Result<(), SpecError> {
         let events: Vec<(&str, &[EventSpec])> = self
             .population
             .iter()
@@ -421,15 +440,6 @@ impl SceneSpec {
             }
             error
         })?;
-        if let (Some(name), None) = (&self.profile.population, self.climbing()) {
-            let names = self.population.iter().map(|population| population.name.as_str());
-            let instead = format!("name one of: {}", listed(names));
-            return Err(SpecError::new(
-                "profile.population",
-                format!("there is no population '{name}'"),
-                instead,
-            ));
-        }
         Ok(())
     }
 
@@ -445,7 +455,7 @@ impl SceneSpec {
             match names.into_iter().enumerate().find(|(_, name)| !seen.insert(*name)) {
                 Some((nth, name)) => Err(SpecError::new(
                     format!("{key}.{nth}.name"),
-                    format!("'{name}' is there twice"),
+                    format!("'{name}' is used twice"),
                     "write another name",
                 )),
                 None => Ok(()),
@@ -519,13 +529,13 @@ fn check_name<'a>(name: &'a str, names: &mut HashSet<&'a str>) -> Result<(), Spe
         || name.len() > 64
         || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
     {
-        return wrong(format!("{name:?} is no name"));
+        return wrong(format!("{name:?} is not a name"));
     }
     if KEYS.contains(&name) {
         return wrong(format!("'{name}' is a key of the scene"));
     }
     if !names.insert(name) {
-        return wrong(format!("'{name}' is there twice"));
+        return wrong(format!("'{name}' is used twice"));
     }
     Ok(())
 }

@@ -37,7 +37,7 @@ impl TerrainPart {
         if grown_by(populations, name).is_some() {
             return Ok(());
         }
-        let problem = format!("there is no population '{name}' that is placed on ground");
+        let problem = format!("there is no population '{name}' placed on terrain");
         Err(SpecError::new("grown_by", problem, "name a population of blades"))
     }
 }

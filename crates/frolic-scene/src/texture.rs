@@ -31,19 +31,19 @@ pub fn read_png_bytes(bytes: &[u8], name: &str) -> Result<Picture, SceneError> {
 }
 
 fn decode<R: Read + Seek + io::BufRead>(read: R) -> Result<Picture, String> {
-    let told = |error: png::DecodingError| match error {
+    let problem = |error: png::DecodingError| match error {
         png::DecodingError::IoError(error) if error.kind() == io::ErrorKind::UnexpectedEof => {
-            "is cut short; write it anew".to_owned()
+            "is cut short; write it again".to_owned()
         }
         png::DecodingError::LimitsExceeded => "needs too much memory; make it smaller".to_owned(),
-        error => format!("is no PNG that can be read: {error}"),
+        error => format!("is not a readable PNG file: {error}"),
     };
     let limits = png::Limits { bytes: MOST_PIXELS as usize * 8 };
     let mut decoder = png::Decoder::new_with_limits(read, limits);
     // Palettes and small greys to 8 bits, transparency to opacity, 16 bits to 8.
     decoder.set_transformations(png::Transformations::EXPAND | png::Transformations::STRIP_16);
     let (w, h) = {
-        let header = decoder.read_header_info().map_err(told)?;
+        let header = decoder.read_header_info().map_err(problem)?;
         (header.width, header.height)
     };
     if w == 0 || h == 0 || w > MOST_SIDE || h > MOST_SIDE || u64::from(w) * u64::from(h) > MOST_PIXELS {
@@ -52,10 +52,10 @@ fn decode<R: Read + Seek + io::BufRead>(read: R) -> Result<Picture, String> {
             MOST_PIXELS >> 20
         ));
     }
-    let mut reader = decoder.read_info().map_err(told)?;
+    let mut reader = decoder.read_info().map_err(problem)?;
     let size = reader.output_buffer_size().ok_or("is too large")?;
     let mut bytes = vec![0; size];
-    let frame = reader.next_frame(&mut bytes).map_err(told)?;
+    let frame = reader.next_frame(&mut bytes).map_err(problem)?;
     let bytes = &bytes[..frame.buffer_size()];
     let pixels: Vec<[u8; 4]> = match frame.color_type {
         png::ColorType::Rgba => bytes.as_chunks::<4>().0.to_vec(),
@@ -64,7 +64,7 @@ fn decode<R: Read + Seek + io::BufRead>(read: R) -> Result<Picture, String> {
         png::ColorType::GrayscaleAlpha => {
             bytes.as_chunks::<2>().0.iter().map(|&[v, a]| [v, v, v, a]).collect()
         }
-        png::ColorType::Indexed => return Err("has a palette that cannot be read".to_owned()),
+        png::ColorType::Indexed => return Err("has an unreadable palette".to_owned()),
     };
     Picture::new([w, h], pixels).map_err(|error| error.to_string())
 }

@@ -39,7 +39,7 @@ impl FamilySpec for BladeSpec {
             !context.all.iter().any(|other| other.name == **start && registry::of(other).key() == "particles")
         }) {
             let problem = format!("there is no population '{start}' of particles");
-            return Err(SpecError::new("blades.tear.start", problem, "name one with a life of its own"));
+            return Err(SpecError::new("blades.tear.start", problem, "name a population of particles"));
         }
         Ok(())
     }

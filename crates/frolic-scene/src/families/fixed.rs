@@ -20,7 +20,7 @@ impl FamilySpec for FixedSpec {
             if names().all(|other| other != name) {
                 let problem = format!("no pusher is named '{name}'");
                 let instead = match listed(names()).as_str() {
-                    "" => "give one of the world's pushers a name, and write that".to_owned(),
+                    "" => "name one of the world's pushers, and write that name".to_owned(),
                     names => format!("write one of: {names}"),
                 };
                 return Err(SpecError::new("fixed.walk.pusher", problem, instead));

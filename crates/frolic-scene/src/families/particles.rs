@@ -25,7 +25,7 @@ impl FamilySpec for ParticleFamily {
         if population.kind.is_empty() {
             return Ok(());
         }
-        let problem = "does nothing: particles are of one kind";
+        let problem = "does nothing: particles have no kinds";
         Err(SpecError::new("kind", problem, "leave it out, or write several populations"))
     }
 

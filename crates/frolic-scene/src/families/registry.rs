@@ -69,7 +69,7 @@ pub(crate) fn check(population: &PopulationSpec, context: &CheckContext<'_>) -> 
         return Err(SpecError::new(other.key(), problem, "keep one of them"));
     }
     if population.own.is_some() && KEYS.contains(&key) {
-        let problem = format!("'{key}' is a family that ships");
+        let problem = format!("'{key}' is a built-in family");
         return Err(SpecError::new("family", problem, "give your own another key"));
     }
     family.check(population, context)?;

@@ -44,12 +44,12 @@ fn meshes_are_read() {
 #[test]
 fn broken_meshes_are_refused_by_name() {
     let told = |text: &str, name: &str| read_mesh_bytes(text.as_bytes(), name).unwrap_err().to_string();
-    assert!(told("v 0 0\n", "a.obj").starts_with("a.obj: is no OBJ that can be read"));
+    assert!(told("v 0 0\n", "a.obj").starts_with("a.obj: is not a readable OBJ file"));
     assert!(told("", "a.obj").contains("has no triangle"));
     assert!(told("v 0 0 0\nf 1 2 3\n", "a.obj").starts_with("a.obj: "));
     assert!(told("v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "a.obj").contains("corner 0"));
-    assert!(told(TETRA, "a.stl").contains("'stl' is no ending of a mesh; give an .obj"));
-    assert!(told("{}", "a.gltf").starts_with("a.gltf: is no glTF"));
+    assert!(told(TETRA, "a.stl").contains("'stl' is not a mesh format; give an .obj"));
+    assert!(told("{}", "a.gltf").starts_with("a.gltf: is not a readable glTF"));
     assert!(told(&gltf("data:text/plain,hello"), "a.gltf").contains("not base64"));
     assert!(told(&gltf("data:x;base64,AAAA"), "a.gltf").contains("is cut short: buffer 0 has 3 of 36 bytes"));
     for elsewhere in ["../secret.bin", "/etc/passwd"] {
@@ -76,10 +76,12 @@ fn grids_come_back_as_they_were_written() {
 
     let told = |bytes: &[u8]| read_grid_bytes(bytes, "x.dgrid").unwrap_err().to_string();
     assert!(told(&bytes[..bytes.len() - 1]).contains("is cut short"));
-    assert!(told(&[&bytes[..], b"x"].concat()).contains("has more than its points"));
-    assert!(told(b"").contains("is no distance grid"));
+    assert!(told(&[&bytes[..], b"x"].concat()).contains("has data after its points"));
+    assert!(told(b"").contains("is not a distance grid"));
     assert!(told(b"frolic distance grid 2\n{}\n").contains("is of version '2'"));
-    assert!(told(b"frolic distance grid 1\n{\"points\":[9,9]}\n").contains("has a head that cannot be read"));
+    assert!(
+        told(b"frolic distance grid 1\n{\"points\":[9,9]}\n").contains("has a header that cannot be read")
+    );
     let huge =
         b"frolic distance grid 1\n{\"points\":[1000000,1000000,1000000],\"origin\":[0,0,0],\"cell\":1}\n";
     assert!(told(huge).contains("at most 2^28"));
@@ -120,7 +122,10 @@ fn scenes_name_assets_and_say_where_they_are_wrong() {
     let coarse = told("from = { mesh = \"tetra.obj\" }\nbake = 2", "\"point\"");
     assert!(coarse.contains("s.toml:5: asset.0.bake: 2 is out of range"), "{coarse}");
     let picture = told("from = { brightness = \"tetra.obj\" }", "\"point\"");
-    assert!(picture.contains("asset.0.from.brightness: ") && picture.contains("is no PNG"), "{picture}");
+    assert!(
+        picture.contains("asset.0.from.brightness: ") && picture.contains("is not a readable PNG"),
+        "{picture}"
+    );
 }
 
 proptest! {

@@ -30,7 +30,7 @@ macro_rules! shipped_scenes_are_the_same_picture {
             $(#[test] fn $name() { super::shipped_scene_is_the_same_picture(stringify!($name)); })*
 
             #[test]
-            fn none_is_left_out() {
+            fn all_are_drawn() {
                 assert_eq!(frolic_scene::SHIPPED.iter().map(|scene| scene.name).collect::<Vec<_>>(), [$(stringify!($name)),*]);
             }
         }
@@ -138,7 +138,7 @@ fn kept_scenes_are_the_same_picture() {
 
 /// Drops past a mask that is dug, into buckets: stepped, counted and drawn on the device; the mask's changes are uploaded, and no drop.
 #[test]
-fn a_dug_mask_is_met_on_the_device() {
+fn the_device_collides_with_a_dug_mask() {
     let settings = [("draw.size", "[160, 100]"), ("residence", "gpu"), ("backend", "gpu")];
     let there = with(&SceneSpec::find("blowhole").unwrap(), &settings);
     let here = with(&there, &[("backend", "cpu"), ("residence", "auto")]);
@@ -191,7 +191,7 @@ fn events_and_trails_live_on_the_device() {
 }
 
 #[test]
-fn what_the_device_cannot_do_is_told() {
+fn unsupported_device_features_are_refused() {
     let beacon = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[64, 40]")]);
     let told = |settings: &[(&str, &str)]| Scene::new(&with(&beacon, settings)).unwrap_err().to_string();
     assert!(told(&[("residence", "gpu")]).contains("backend = \"gpu\""));

@@ -54,7 +54,7 @@ fn every_key_is_in_the_document() {
 }
 
 #[test]
-fn misspelt_keys_are_told_with_line_and_nearest() {
+fn misspelt_keys_are_named_with_line_and_nearest() {
     let told = wrong("[camera]\nexposur = 2.0\n");
     assert!(told.starts_with("my.toml:3: unknown key 'exposur'; did you mean 'exposure'?"), "{told}");
     let told = wrong("[[population]]\nname = \"a\"\ncount = 5\n[[population.emitter]]\nrte = 5\n");
@@ -66,7 +66,7 @@ fn misspelt_keys_are_told_with_line_and_nearest() {
 }
 
 #[test]
-fn values_out_of_range_are_told_with_line_key_and_range() {
+fn values_out_of_range_are_named_with_line_key_and_range() {
     let told = wrong("[[population]]\nname = \"a\"\ncount = 5\nlife = [2.0, nan]\n");
     assert!(
         told.starts_with("my.toml:5: population.0.life: NaN is out of range; write a number from 0.001"),
@@ -79,7 +79,7 @@ fn values_out_of_range_are_told_with_line_key_and_range() {
     let told = wrong("[[population]]\nname = \"a\"\ncount = -5\n");
     assert!(told.starts_with("my.toml:4: invalid value: integer '-5', expected u32"), "{told}");
     let told = wrong("[draw]\nsize = [0, 5]\n");
-    assert!(told.starts_with("my.toml:3: ") && told.contains("0x5 is no picture size"), "{told}");
+    assert!(told.starts_with("my.toml:3: ") && told.contains("0x5 is not a picture size"), "{told}");
     let told = wrong("[camera]\nposition = [1, 2, 3]\ntarget = [1, 2, 3]\n");
     assert!(told.starts_with("my.toml:4: camera.target"), "{told}");
     let told = wrong("[profile]\npopulation = \"embers\"\n");
@@ -87,7 +87,7 @@ fn values_out_of_range_are_told_with_line_key_and_range() {
 }
 
 #[test]
-fn wrong_kinds_and_names_are_told() {
+fn wrong_kinds_and_names_are_refused() {
     assert!(
         wrong("[[population]]\nname = \"a\"\ncount = 5\nlife = \"long\"\n")
             .contains("a number, or [lowest, highest]")
@@ -96,7 +96,7 @@ fn wrong_kinds_and_names_are_told() {
     assert!(wrong("[[population]]\ncount = 5\n").contains("missing key 'name'"));
     assert!(wrong("[[population]]\nname = \"draw\"\ncount = 5\n").contains("'draw' is a key of the scene"));
     let twice = "[[population]]\nname = \"a\"\ncount = 1\n[[population]]\nname = \"a\"\ncount = 1\n";
-    assert!(wrong(twice).starts_with("my.toml:6: population.1.name: 'a' is there twice"));
+    assert!(wrong(twice).starts_with("my.toml:6: population.1.name: 'a' is used twice"));
     assert!(wrong("title = \"unfinished\n").starts_with("my.toml:2: "));
     let future = SceneSpec::parse("frolic = 2\n", "f.toml").unwrap_err().to_string();
     assert!(future.starts_with("f.toml:1: frolic: 2 is a version"), "{future}");
@@ -110,7 +110,7 @@ fn wrong_kinds_and_names_are_told() {
 }
 
 #[test]
-fn files_that_are_no_text_are_told() {
+fn files_without_text_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("x.toml");
     let told = |bytes: &[u8]| {

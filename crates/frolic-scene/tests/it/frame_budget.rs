@@ -70,7 +70,7 @@ fn the_rate_falls_and_time_goes_on() {
 
 /// Who is not born as nobody would see it leaves no trace: the picture is that of all born, drawn as thinly, to the bit.
 #[test]
-fn unborn_are_those_that_are_not_drawn() {
+fn unborn_elements_are_counted() {
     let picture = |is_thinned: bool| {
         let mut scene = Scene::new(&spec(&[QualitySetting::Density])).unwrap();
         // A frame budget that has lowered all it may, before anything was born.
@@ -88,7 +88,7 @@ fn unborn_are_those_that_are_not_drawn() {
 }
 
 #[test]
-fn without_a_keeper_nothing_changes() {
+fn without_a_frame_budget_nothing_changes() {
     let mut kept = Scene::new(&spec(&[QualitySetting::Detail, QualitySetting::Density])).unwrap();
     let mut plain = Scene::new(&spec(&[])).unwrap();
     // Frames within the time are no reason.
@@ -101,7 +101,7 @@ fn without_a_keeper_nothing_changes() {
 }
 
 #[test]
-fn a_keeper_is_read_and_checked() {
+fn a_frame_budget_is_read_and_checked() {
     let scene = SceneSpec::find("beacon").unwrap();
     let kept = scene.set("frame_budget", "{ seconds = 0.02, order = [\"rate\"] }").unwrap();
     assert_eq!(kept.frame_budget.as_ref().unwrap().order, [QualitySetting::Rate]);

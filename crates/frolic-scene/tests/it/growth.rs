@@ -117,7 +117,7 @@ fn torn_blades_become_particles() {
 }
 
 #[test]
-fn land_lies_under_its_blades() {
+fn terrain_lies_under_its_blades() {
     let mut spec = meadow(300);
     spec.asset.push(AssetSpec::new("hill", AssetSource::Hills(HillsSpec::default())));
     let terrain = TerrainSpec::new("hill", [8.0, 8.0], 2.0);
@@ -173,7 +173,7 @@ fn plans_show_what_is_there_and_say_what_is_not() {
     assert!(plan != wind && plan.size() == wind.size());
     let bare = SceneSpec::new("bare").with("sparks", frolic_core::ParticleSpec::new(5), LookSpec::default());
     let told = Scene::new(&bare).unwrap().show(Show::Placement, &mut Meter::new()).unwrap_err();
-    assert!(matches!(told, SceneError::Missing(_)) && told.to_string().contains("nothing in it is placed"));
+    assert!(matches!(told, SceneError::Missing(_)) && told.to_string().contains("no placed elements"));
 }
 
 fn same(a: &PlacedColumns, b: &PlacedColumns) {
@@ -214,7 +214,7 @@ proptest! {
 
     /// Files that are cut off or spoilt end in an error or in fewer places, never in a failure.
     #[test]
-    fn spoilt_files_are_refused(kind in 0usize..3, cut in 0f32..1.0, at in 0f32..1.0, byte in any::<u8>()) {
+    fn damaged_files_are_refused(kind in 0usize..3, cut in 0f32..1.0, at in 0f32..1.0, byte in any::<u8>()) {
         let placed = PlacedColumns::of((0..12).map(|n| ([n as f32, 0.0, 1.0], [0.1, 0.2], 1.0)));
         let folder = tempfile::tempdir().unwrap();
         let name = ["field.glb", "field.ply", "field.csv"][kind];
@@ -230,7 +230,7 @@ proptest! {
 
 /// An exported placement is placed again.
 #[test]
-fn what_was_exported_can_be_placed() {
+fn exported_places_can_be_placed() {
     let (mut scene, _) = run(&meadow(200), 0.1);
     let (places, mesh) = scene.snapshot("grass").unwrap();
     let folder = tempfile::tempdir().unwrap();
@@ -278,7 +278,7 @@ fn an_exported_field_is_valid_gltf() {
 
 /// Any population is put by a placement: instances by its layers, particles by an asset of places.
 #[test]
-fn fixtures_and_particles_are_placed_too() {
+fn static_instances_and_particles_are_placed_too() {
     let ring = |radius: f32| {
         let corners = (0..40).map(|k| (k as f32 * 0.157_08).sin_cos()).map(|(s, c)| [s * radius, c * radius]);
         let by =

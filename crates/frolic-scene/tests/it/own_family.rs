@@ -158,7 +158,7 @@ proptest! {
 
     /// Stepped in the scene's world, exactly; drawn, exported, counted.
     #[test]
-    fn one_is_stepped_drawn_and_exported(count in 1u32..40, height in 1f32..12.0, steps in 1u32..50) {
+    fn one_is_stepped_drawn_and_exported(count in 1u32..40, height in 1f32..10.0, steps in 1u32..50) {
         let (mut scene, mut meter) = run(&scene(stones(ReliefPart { height, ..STONES }, count)), f64::from(steps) / 60.0);
         let t = steps as f32 / 60.0;
         let (exported, mesh) = scene.snapshot("stones").unwrap();
@@ -184,7 +184,7 @@ proptest! {
 
     /// Floors hold them, collectors pick them up, and their events start particles: as many as happened.
     #[test]
-    fn what_acts_on_particles_acts_on_it(count in 1u32..30, children in 1u32..20) {
+    fn forces_on_particles_act_on_a_custom_family(count in 1u32..30, children in 1u32..20) {
         let mut population = stones(STONES, count);
         population.event.push(EventSpec::start(Moment::Death, "embers", children as f32));
         population.event.push(EventSpec::start(Moment::Caught, "embers", 1.0));
@@ -218,7 +218,7 @@ proptest! {
 
 /// A family that is at fault ends, says so once, and leaves the rest of the scene as it is.
 #[test]
-fn one_at_fault_ends_alone() {
+fn one_faulty_population_ends_alone() {
     let (sound, _) = run(&scene(stones(STONES, 7)), 0.5);
     let sound = sound.particles("sparks").unwrap().columns().clone();
     for (fault, said) in [
@@ -247,10 +247,10 @@ fn one_at_fault_ends_alone() {
 
 /// What cannot be is refused when the scene is built, with the key.
 #[test]
-fn what_cannot_be_is_refused() {
+fn impossible_values_are_refused() {
     let refused = |population: PopulationSpec| Scene::new(&scene(population)).unwrap_err().to_string();
     let shipped = refused(stones(ReliefPart { key: "blades", ..STONES }, 3));
-    assert!(shipped.contains("'blades' is a family that ships"), "{shipped}");
+    assert!(shipped.contains("'blades' is a built-in family"), "{shipped}");
     let height = refused(stones(ReliefPart { height: f32::NAN, ..STONES }, 3));
     assert!(height.contains("population.0.stones.height"), "{height}");
     let mut unread = stones(STONES, 3);
@@ -265,7 +265,7 @@ fn what_cannot_be_is_refused() {
     let mut rocks = stones(STONES, 3);
     rocks.name = "rocks".to_owned();
     let nowhere = Scene::new(&scene(nowhere).with_population(rocks)).unwrap_err().to_string();
-    assert!(nowhere.contains("'rocks' is no population of particles"), "{nowhere}");
+    assert!(nowhere.contains("'rocks' is not a population of particles"), "{nowhere}");
 }
 
 /// A key set by its path, and a count that is scaled, keep the family.

@@ -115,11 +115,11 @@ fn a_log_cracks_again_and_draws_lines() {
     let crack = plain.population.iter_mut().find(|population| population.name == "crack").unwrap();
     crack.trail = Some(TrailLookSpec::new(4, 0.1, crack.look.clone()));
     let error = plain.check().unwrap_err().to_string();
-    assert!(error.contains("trail.look.shape: is no ribbon"), "{error}");
+    assert!(error.contains("trail.look.shape: is not a ribbon"), "{error}");
 }
 
 #[test]
-fn wrong_scenes_are_told_where() {
+fn wrong_scenes_are_refused_with_line_and_key() {
     let told =
         |text: &str| SceneSpec::parse(&format!("frolic = 1\n{text}"), "my.toml").unwrap_err().to_string();
     let ring = "[[population]]\nname = \"a\"\ncount = 9\n[[population.event]]\non = \"death\"\nstart = \"a\"\ncount = 3\n";
@@ -140,7 +140,7 @@ fn wrong_scenes_are_told_where() {
         "[[world.obstacle]]\nname = \"ball\"\nshape = { sphere = { position = [0, 0, 0], radius = 1 } }\n";
     let stone = "[[relief]]\nobstacle = \"ball\"\n";
     let problem = told(&format!("{ball}{stone}"));
-    assert!(problem.starts_with("my.toml:6: relief.0.obstacle: obstacle 'ball' is no mask"), "{problem}");
+    assert!(problem.starts_with("my.toml:6: relief.0.obstacle: obstacle 'ball' is not a mask"), "{problem}");
     let brush = "[[world.brush]]\nobstacle = \"rock\"\nradius = 1\n";
     assert!(told(brush).contains("world.brush.0.obstacle: no obstacle is named 'rock'"), "{}", told(brush));
     let walker =
@@ -155,7 +155,7 @@ fn wrong_scenes_are_told_where() {
 
 /// Diagnostics know trails and stones too.
 #[test]
-fn what_a_frame_did_can_be_shown() {
+fn stats_of_a_frame_can_be_shown() {
     for name in ["blowhole", "beacon"] {
         let mut scene = Scene::new(&shipped(name, &[])).unwrap();
         scene.run_to(1.4, &mut Meter::new());

@@ -194,7 +194,7 @@ fn tufts_are_generated_for_crossed_quads() {
 }
 
 #[test]
-fn names_that_stand_for_nothing_are_told() {
+fn unknown_names_are_refused() {
     let population = |look: &str| {
         format!(
             "{HEAD}[[population]]\nname = \"a\"\ncount = 1\nfixed = {{ at = [{{ position = [0, 0, 0] }}] }}\n[population.look]\n{look}\n"
@@ -321,7 +321,7 @@ fn raw_video_can_be_read_again() {
 
 /// Small pictures that ship with the tests, exact to the last bit. With `FROLIC_BLESS=1` they are written anew.
 #[test]
-fn reference_pictures_are_met_exactly() {
+fn reference_pictures_match_exactly() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/pictures");
     for (name, scene, settings, show) in [
         ("beacon", "beacon", &[("embers.count", "900")][..], Show::Picture),

@@ -36,7 +36,7 @@ fn the_same_scene_gives_the_same_picture_by_every_setting() {
 }
 
 #[test]
-fn a_moment_between_steps_is_met_exactly() {
+fn a_time_between_steps_is_exact() {
     // Half way through the 31st step, the picture is taken half a step before its end.
     let (mut a, mut b, mut meter) = (beacon(&[]), beacon(&[]), Meter::new());
     a.run_to(0.5 + 0.5 / 60.0, &mut meter);
@@ -173,7 +173,7 @@ fn a_failed_write_leaves_what_was_there() {
     assert!(error.contains("report.txt: cannot be written: the disk is full"), "{error}");
     assert_eq!(fs::read_to_string(&path).unwrap(), "old");
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
-    assert!(write_beside(folder.path(), |_| Ok(())).is_err(), "a folder is no file");
+    assert!(write_beside(folder.path(), |_| Ok(())).is_err(), "a folder is not a file");
     assert!(write_beside(path.join("x"), |_| Ok(())).is_err(), "a file is no folder");
 }
 
@@ -252,7 +252,7 @@ fn memory_is_that_of_the_family() {
 }
 
 #[test]
-fn keys_that_do_nothing_are_refused() {
+fn keys_without_effect_are_refused() {
     let refused = |scene: &str, key: &str, value: &str| {
         SceneSpec::find(scene).unwrap().set(key, value).unwrap_err().to_string()
     };
@@ -271,7 +271,5 @@ fn keys_that_do_nothing_are_refused() {
     assert!(
         refused("mussels", "mussels.kind", "[{}]").contains("kind: does nothing in a population of growing")
     );
-    assert!(
-        refused("beacon", "embers.kind", "[{}]").contains("kind: does nothing: particles are of one kind")
-    );
+    assert!(refused("beacon", "embers.kind", "[{}]").contains("kind: does nothing: particles have no kinds"));
 }
