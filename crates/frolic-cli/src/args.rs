@@ -164,7 +164,7 @@ impl FromStr for SheetSize {
         let sides = text.split_once('x').and_then(|(a, d)| Some([a.parse().ok()?, d.parse().ok()?]));
         match sides {
             Some(sides) if sides.iter().all(|side| (1..=64).contains(side)) => Ok(Self(sides)),
-            _ => Err(format!("'{text}' is no sheet; write AxD, 1 to 64 frames each way, such as 8x8")),
+            _ => Err(format!("'{text}' is not a sheet; write AxD, 1 to 64 frames each way, such as 8x8")),
         }
     }
 }
@@ -235,7 +235,7 @@ fn share(text: &str) -> Result<f64, String> {
     let (number, unit) = text.trim().strip_suffix('%').map_or((text, 1.0), |number| (number, 0.01));
     match number.trim().parse::<f64>() {
         Ok(value) if value.is_finite() && value >= 0.0 => Ok(value * unit),
-        _ => Err(format!("'{text}' is no share; write a number such as 3% or 0.03")),
+        _ => Err(format!("'{text}' is not a fraction; write a number such as 3% or 0.03")),
     }
 }
 
@@ -247,7 +247,9 @@ fn time(text: &str) -> Result<Duration, String> {
         let number = text.strip_suffix(unit)?.trim().parse::<f64>().ok()?;
         Duration::try_from_secs_f64(number * seconds).ok()
     });
-    parsed.ok_or_else(|| format!("'{text}' is no time; write a number with its unit, such as 16.7ms or 0.5s"))
+    parsed.ok_or_else(|| {
+        format!("'{text}' is not a time; write a number with its unit, such as 16.7ms or 0.5s")
+    })
 }
 
 #[derive(Debug, Args)]

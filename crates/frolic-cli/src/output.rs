@@ -14,7 +14,7 @@ pub(crate) fn say(line: &str) {
         if error.kind() == io::ErrorKind::BrokenPipe {
             std::process::exit(0);
         }
-        complain(&format!("standard output: {error}; what is written to files is whole"));
+        complain(&format!("standard output: {error}; files that were written are complete"));
         std::process::exit(2);
     }
 }
@@ -87,19 +87,19 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     };
     row("draw_calls", count(Counter::DrawCalls), "batches handed to the backend");
     for (counter, says) in [
-        (Counter::BreaksMesh, "began as the mesh or shape differs"),
-        (Counter::BreaksLook, "began as the look differs"),
-        (Counter::BreaksAtlas, "began as the page of the atlas differs"),
-        (Counter::BreaksLayer, "began with a layer, or after what is solid"),
-        (Counter::BreaksCapacity, "began as the one before was full"),
+        (Counter::BreaksMesh, "started: the mesh or shape differs"),
+        (Counter::BreaksLook, "started: the look differs"),
+        (Counter::BreaksAtlas, "started: the atlas page differs"),
+        (Counter::BreaksLayer, "started: a new layer, or see-through after solid"),
+        (Counter::BreaksCapacity, "started: the batch before was full"),
     ] {
         row(counter.name(), count(counter), says);
     }
     let on_device = frame.count(Counter::Submits) > 0;
     if on_device {
         for (counter, says) in [
-            (Counter::Instances, "in all draw calls; those that live on the device are not among them"),
-            (Counter::DeviceDraws, "draws that the device was told to make, shadows among them"),
+            (Counter::Instances, "in all draw calls, without device-resident elements"),
+            (Counter::DeviceDraws, "draw calls recorded for the device, shadows included"),
             (Counter::Dispatches, "compute dispatches"),
             (Counter::Passes, "render and compute passes"),
             (Counter::PipelineChanges, "pipelines set"),
@@ -109,7 +109,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
             (Counter::UploadedElementBytes, "of them elements"),
             (Counter::DownloadedBytes, "read back"),
             (Counter::DeviceBytes, "held on the device"),
-            (Counter::ReadbackAge, "frames that its latest counts are old"),
+            (Counter::ReadbackAge, "age of the latest counts read back, in frames"),
         ] {
             row(counter.name(), count(counter), says);
         }
@@ -118,23 +118,23 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     }
     for (counter, says) in [
         (Counter::Instances, "in all draw calls"),
-        (Counter::Culled, "of them outside the picture, or not there yet"),
-        (Counter::CulledInChunks, "left out a chunk at a time, before any draw call"),
-        (Counter::Thinned, "left out as they are far or small"),
-        (Counter::Coarse, "drawn in their coarse form"),
-        (Counter::Sorted, "put into depth order for the list"),
+        (Counter::Culled, "of them outside the picture, or not yet emitted"),
+        (Counter::CulledInChunks, "culled with their chunk, before any draw call"),
+        (Counter::Thinned, "thinned out: far or small"),
+        (Counter::Coarse, "drawn at coarse detail"),
+        (Counter::Sorted, "sorted by depth for the list"),
         (Counter::Triangles, "of what was kept"),
         (Counter::Vertices, "worked on"),
-        (Counter::ShadowRecords, "triangles and ribbons that the sun saw"),
-        (Counter::BinRecords, "put into tiles; some touch several"),
-        (Counter::PixelsTouched, "inside the bounds of what was kept"),
+        (Counter::ShadowRecords, "triangles and ribbons drawn into the shadow map"),
+        (Counter::BinRecords, "references in tiles; one record may touch several"),
+        (Counter::PixelsTouched, "inside the bounds of kept records"),
     ] {
         row(counter.name(), count(counter), says);
     }
     if frame.count(Counter::GroupHits) + frame.count(Counter::GroupMisses) > 0 {
         for (counter, says) in [
-            (Counter::GroupHits, "groups drawn from kept pictures, and their shadows"),
-            (Counter::GroupMisses, "groups whose pictures had to be made"),
+            (Counter::GroupHits, "groups drawn from cached pictures, and their shadows"),
+            (Counter::GroupMisses, "groups whose pictures were rendered"),
             (Counter::GroupBytes, "of pictures, held"),
         ] {
             row(counter.name(), count(counter), says);
@@ -144,7 +144,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
     row(
         "overdraw",
         format!("{:.2}", frame.count(Counter::PixelsTouched) as f64 / pixels),
-        "pixels touched over pixels there are",
+        "pixels touched, over pixels of the picture",
     );
     row("draw_bytes", count(Counter::DrawBytes), "held for the list, bins and tiles");
     table.to_string()

@@ -18,7 +18,7 @@ mod readout;
 pub mod reference;
 mod show;
 
-pub use plan::{Mark, Plan};
+pub use plan::{Mark, PlanView};
 pub use preview::preview;
 pub use readout::{Corner, Readout};
 pub use show::Show;

@@ -10,7 +10,7 @@ use frolic_draw::{Image, ImageSize};
 
 /// A rectangle of ground seen from above.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Plan {
+pub struct PlanView {
     /// Its middle, x and z, in metres.
     centre: Vec2,
     /// Pixels per metre.
@@ -33,7 +33,7 @@ pub struct Mark {
     pub kind: u32,
 }
 
-impl Plan {
+impl PlanView {
     /// A plan of a rectangle given by its least and greatest x and z, in metres, with a margin, for a picture of this size.
     pub fn of(low: [f32; 2], high: [f32; 2], size: ImageSize) -> Self {
         let (low, high) = (Vec2::from(low), Vec2::from(high));
@@ -327,7 +327,7 @@ mod tests {
     #[test]
     fn a_mark_is_where_it_stands() {
         let size = ImageSize::new(200, 100).unwrap();
-        let plan = Plan::of([-10.0, -5.0], [10.0, 5.0], size);
+        let plan = PlanView::of([-10.0, -5.0], [10.0, 5.0], size);
         let mark = Mark { place: [5.0, -2.0], turn: 0.0, radius: 0.2, tint: 1.0, kind: 0 };
         let mut canvas = Canvas::empty(size);
         let before = canvas.picture.pixels().to_vec();

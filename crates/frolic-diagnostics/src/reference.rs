@@ -71,7 +71,7 @@ impl LinearImage {
             let batch = &list.batches()[instance.batch];
             let now = (batch.layer, batch.solid);
             if phase.is_some_and(|before| before != now) {
-                self.settle(&mut solid);
+                self.resolve(&mut solid);
             }
             phase = Some(now);
             if instance.look.is_solid() {
@@ -95,11 +95,11 @@ impl LinearImage {
             let depth = |x: usize, y: usize| 1.0 / samples[y * w + x].iter().copied().fold(0.0, f32::max);
             self.transparent(list, view, instance, &depth, &samples);
         });
-        self.settle(&mut solid);
+        self.resolve(&mut solid);
     }
 
     /// Resolves the samples of solid elements into pixels.
-    fn settle(&mut self, solid: &mut [[Option<Vec3>; SAMPLES]]) {
+    fn resolve(&mut self, solid: &mut [[Option<Vec3>; SAMPLES]]) {
         for (pixel, samples) in self.pixels.iter_mut().zip(solid) {
             let met = samples.iter().flatten().count() as f32 * 0.25;
             let sum: Vec3 = samples.iter().flatten().sum();

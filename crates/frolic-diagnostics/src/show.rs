@@ -365,7 +365,7 @@ impl Canvas {
             title(&format!("detail of {} instances", list.instances())),
             line(Level::Full, "in full detail"),
             line(Level::Coarse, "in coarse form"),
-            line(Level::Thinned, "stand for several small elements"),
+            line(Level::Thinned, "represent several small elements"),
             Line { colour: None, text: format!("{left} left out: not alive, too far or thinned out") },
         ]
     }

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use frolic_core::{BakeSpec, Frame, Meter, Surface, WorldSpec};
-use frolic_diagnostics::{Corner, Mark, Plan, Readout, Show, preview};
+use frolic_diagnostics::{Corner, Mark, PlanView, Readout, Show, preview};
 use frolic_draw::{
     BackdropSpec, CameraSpec, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Renderer, Shape, View,
 };
@@ -152,7 +152,7 @@ fn mark(place: [f32; 2], kind: u32) -> Mark {
 #[test]
 fn a_plan_marks_each_element_in_its_place() {
     let size = size(500, 500);
-    let plan = Plan::of([-10.0, -10.0], [10.0, 10.0], size);
+    let plan = PlanView::of([-10.0, -10.0], [10.0, 10.0], size);
     let mut image = Image::new(size);
     let places = [[-4.0, 0.0], [0.0, -6.0], [4.0, 2.0]];
     let marks: Vec<Mark> = places.iter().zip(0..).map(|(place, kind)| mark(*place, kind)).collect();
@@ -174,7 +174,7 @@ fn a_plan_marks_each_element_in_its_place() {
 #[test]
 fn a_plan_of_hills_has_contours() {
     let size = size(400, 400);
-    let plan = Plan::of([-10.0, -10.0], [10.0, 10.0], size);
+    let plan = PlanView::of([-10.0, -10.0], [10.0, 10.0], size);
     let tones = |height: &dyn Fn(f32, f32) -> Option<f32>| {
         let mut image = Image::new(size);
         plan.placement("shells", &[], Some(height), &mut image);
@@ -192,7 +192,7 @@ fn a_plan_of_hills_has_contours() {
 #[test]
 fn a_plan_of_the_wind_shows_its_speed() {
     let size = size(300, 300);
-    let plan = Plan::of([0.0, 0.0], [30.0, 30.0], size);
+    let plan = PlanView::of([0.0, 0.0], [30.0, 30.0], size);
     let tone = |wind: [f32; 3]| {
         let mut image = Image::new(size);
         plan.wind(&WorldSpec::default().wind(wind).build().unwrap(), 2.0, 1.0, &mut image);

@@ -72,11 +72,7 @@ impl CeilingPlan {
             return wrong("within", self.within.to_string(), "write a share from 0.005 to 1");
         }
         if self.first == 0 || self.most < self.first {
-            return wrong(
-                "first",
-                self.first.to_string(),
-                "write a count of at least 1, and not over the most",
-            );
+            return wrong("first", self.first.to_string(), "write a count from 1 to the maximum");
         }
         Ok(())
     }
@@ -182,7 +178,7 @@ pub fn ceiling(
         tried.push(run);
         next = match (fits, fails) {
             (Some(low), None) if low >= search.most => {
-                remark = Some("the largest count that was allowed fits".to_owned());
+                remark = Some("the largest allowed count fits".to_owned());
                 break;
             }
             (None, Some(1)) => {
@@ -213,7 +209,7 @@ pub fn ceiling(
         _ => (0, Interval::default()),
     };
     if remark.is_none() && (fits.is_none() || fails.is_none()) {
-        remark = Some("the time was spent before a count was found that does not fit".to_owned());
+        remark = Some("time ran out before a count was found that does not fit".to_owned());
     }
     // JSON has no infinity.
     let interval = Interval { high: interval.high.min(f64::from(u32::MAX)), ..interval };

@@ -48,7 +48,7 @@ impl Verdict {
         match self {
             Self::Faster => "faster",
             Self::Slower => "slower",
-            Self::NoDifference => "no difference seen",
+            Self::NoDifference => "no difference found",
         }
     }
 }
@@ -108,7 +108,7 @@ impl Comparison {
         for change in &self.changes {
             // A stage that is new has grown without bound.
             let percent = |ratio: f64| format!("{:+.1}%", ((ratio - 1.0) * 100.0).min(9999.9));
-            let told = format!(
+            let times = format!(
                 "{:>9.3} -> {:>9.3} ms  {:>7} ({} to {})  {}",
                 change.base_ms,
                 change.new_ms,
@@ -120,10 +120,10 @@ impl Comparison {
             match &change.stage {
                 None => {
                     let name: String = change.variant.chars().take(40).collect();
-                    lines.push(format!("{name:<width$} {:>6}  {told}", short(change.count)));
+                    lines.push(format!("{name:<width$} {:>6}  {times}", short(change.count)));
                 }
                 Some(_) if change.verdict == Verdict::NoDifference => {}
-                Some(stage) => lines.push(format!("{:<width$} {stage:>6}  {told}", "")),
+                Some(stage) => lines.push(format!("{:<width$} {stage:>6}  {times}", "")),
             }
         }
         lines.extend(self.missing.iter().map(|missing| format!("only in one of them: {missing}")));
@@ -199,21 +199,21 @@ fn at<'a>(all: &[Named<'a>], name: &str, count: u32) -> Option<&'a Point> {
 /// Variants of a name against those of the same, point by point.
 fn between(scene: &str, base: &[Named<'_>], new: &[Named<'_>], how: How) -> Result<Comparison, ProfileError> {
     let (mut changes, mut missing) = (Vec::new(), Vec::new());
-    let tell = |name: &str, point: &Point| format!("{name} at {}", short(point.count));
+    let point_name = |name: &str, point: &Point| format!("{name} at {}", short(point.count));
     for (name, variant) in new {
         for point in &variant.points {
             match at(base, name, point.count) {
                 Some(old) => point_changes(name, [old, point], how, &mut changes),
-                None => missing.push(tell(name, point)),
+                None => missing.push(point_name(name, point)),
             }
         }
     }
     for (name, variant) in base {
         let gone = variant.points.iter().filter(|point| at(new, name, point.count).is_none());
-        missing.extend(gone.map(|point| tell(name, point)));
+        missing.extend(gone.map(|point| point_name(name, point)));
     }
     if changes.is_empty() {
-        return Err(ProfileError::Format("they have no variant and count in common".to_owned()));
+        return Err(ProfileError::Format("the profiles share no variant at the same count".to_owned()));
     }
     Ok(Comparison { scene: scene.to_owned(), changes, missing, differs: Vec::new(), pace: 1.0 })
 }

@@ -62,9 +62,9 @@ pub fn profile_from_json(text: &str) -> Result<Profile, ProfileError> {
                 "is version {version} of the format; this program reads {FORMAT_VERSION}"
             )));
         }
-        None => return Err(wrong("is no profile: the key frolic_profile is missing".to_owned())),
+        None => return Err(wrong("is not a profile: the key frolic_profile is missing".to_owned())),
     }
-    serde_json::from_value(value).map_err(|error| wrong(format!("is no whole profile: {error}")))
+    serde_json::from_value(value).map_err(|error| wrong(format!("is not a complete profile: {error}")))
 }
 
 /// One line a point; times in ms.

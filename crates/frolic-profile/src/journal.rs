@@ -137,22 +137,22 @@ impl Journal {
         match next() {
             Some(Line::Journal { version, frolic, of: there }) => {
                 if version != VERSION || frolic != env!("CARGO_PKG_VERSION") {
-                    return Err(wrong("is a journal of another version; start anew without --resume"));
+                    return Err(wrong("is a journal of another version; start again without --resume"));
                 }
                 if there != *of {
-                    let told = "is of another scene or other variants; start anew without --resume, or write \
+                    let problem = "is of another scene or other variants; start anew without --resume, or write \
                                 to another folder";
-                    return Err(wrong(told));
+                    return Err(wrong(problem));
                 }
             }
-            _ => return Err(wrong("is no journal of a profile; start anew without --resume")),
+            _ => return Err(wrong("is not the journal of a profile; start anew without --resume")),
         }
         let (mut turns, mut done, mut stops) =
             (HashMap::<_, Vec<Turn>>::new(), HashMap::new(), HashMap::new());
         let mut open: HashMap<(usize, u32), Turn> = HashMap::new();
         while let Some(line) = next() {
             match line {
-                Line::Journal { .. } => return Err(wrong("is no journal of a profile")),
+                Line::Journal { .. } => return Err(wrong("is not the journal of a profile")),
                 Line::Frame(variant, count, written) => {
                     let frame = written.frame();
                     open.entry((variant, count)).or_default().frames.push(frame);

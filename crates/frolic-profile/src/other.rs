@@ -1,4 +1,4 @@
-//! Another build of the program, measured beside this one: each is a process that takes frames when it is told to, one turn after the
+//! Another build of the program, measured beside this one: each is a process that takes frames on request, in turns with the
 //! other's, so that whatever the machine does meets both.
 //!
 //! They speak lines of JSON: the asker writes `{"begin":COUNT}`, `"frame"`, `"go-on"`; the other answers each with a line, an error as
@@ -52,13 +52,13 @@ enum Answer {
 pub fn answer_frames(scene: &SceneSpec, asked: impl BufRead, mut answers: impl Write) -> std::io::Result<()> {
     let mut subject = SceneSubject { spec: scene.clone(), patience: PATIENCE };
     let cpu = ProcessTime::now();
-    let mut tell = |answer: &Answer| {
+    let mut send = |answer: &Answer| {
         let mut line = serde_json::to_vec(answer).map_err(std::io::Error::other)?;
         line.push(b'\n');
         answers.write_all(&line)?;
         answers.flush()
     };
-    tell(&Answer::FrolicFrames(VERSION))?;
+    send(&Answer::FrolicFrames(VERSION))?;
     let mut lines = asked.lines();
     let mut next = lines.next().transpose()?;
     // A run borrows the subject until the next one begins.
@@ -66,21 +66,21 @@ pub fn answer_frames(scene: &SceneSpec, asked: impl BufRead, mut answers: impl W
         let count = match serde_json::from_str(&line) {
             Ok(Ask::Begin(count)) => count,
             Ok(_) => {
-                tell(&Answer::Error("nothing has begun yet".to_owned()))?;
+                send(&Answer::Error("nothing has begun yet".to_owned()))?;
                 next = lines.next().transpose()?;
                 continue;
             }
-            Err(error) => return tell(&Answer::Error(format!("'{line}': {error}"))),
+            Err(error) => return send(&Answer::Error(format!("'{line}': {error}"))),
         };
         let mut run = match subject.begin(count) {
             Ok(run) => run,
             Err(problem) => {
-                tell(&Answer::Error(problem))?;
+                send(&Answer::Error(problem))?;
                 next = lines.next().transpose()?;
                 continue;
             }
         };
-        tell(&Answer::Begun(run.phases(), run.device()))?;
+        send(&Answer::Begun(run.phases(), run.device()))?;
         for line in lines.by_ref() {
             let line = line?;
             let answer = match serde_json::from_str(&line) {
@@ -94,7 +94,7 @@ pub fn answer_frames(scene: &SceneSpec, asked: impl BufRead, mut answers: impl W
                 Ok(Ask::GoOn) => run.go_on().map(|()| Answer::Gone),
                 Err(error) => Err(format!("'{line}': {error}")),
             };
-            tell(&answer.unwrap_or_else(Answer::Error))?;
+            send(&answer.unwrap_or_else(Answer::Error))?;
         }
     }
     Ok(())
@@ -116,16 +116,16 @@ impl OtherProgram {
 
 impl Subject for OtherProgram {
     fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String> {
-        let told = |problem: &dyn std::fmt::Display| format!("{}: {problem}", self.path.display());
+        let named = |problem: &dyn std::fmt::Display| format!("{}: {problem}", self.path.display());
         let mut child = Command::new(&self.path)
             .args(&self.args)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
-            .map_err(|error| told(&error))?;
+            .map_err(|error| named(&error))?;
         let (Some(asks), Some(answers)) = (child.stdin.take(), child.stdout.take()) else {
-            return Err(told(&"has no pipes"));
+            return Err(named(&"has no pipes"));
         };
         let mut run = OtherRun {
             child,
@@ -135,18 +135,18 @@ impl Subject for OtherProgram {
             device: None,
             last: Elsewhere::default(),
         };
-        match run.hear() {
+        match run.receive() {
             Ok(Answer::FrolicFrames(VERSION)) => {}
             Ok(Answer::FrolicFrames(version)) => {
-                return Err(told(&format!(
-                    "speaks version {version} of what this program speaks {VERSION} of"
+                return Err(named(&format!(
+                    "uses version {version} of the protocol, this program {VERSION}"
                 )));
             }
-            _ => return Err(told(&"does not take frames for others; build it from a version that does")),
+            _ => return Err(named(&"cannot take frames for another program; build it from a newer version")),
         }
-        match run.ask(&Ask::Begin(count)).map_err(|problem| told(&problem))? {
+        match run.request(&Ask::Begin(count)).map_err(|problem| named(&problem))? {
             Answer::Begun(phases, device) => (run.phases, run.device) = (phases, device),
-            _ => return Err(told(&"gave no answer that is known")),
+            _ => return Err(named(&"gave an unknown answer")),
         }
         Ok(Box::new(run))
     }
@@ -164,31 +164,31 @@ struct OtherRun {
 }
 
 impl OtherRun {
-    fn hear(&mut self) -> Result<Answer, String> {
+    fn receive(&mut self) -> Result<Answer, String> {
         let mut line = String::new();
         match self.answers.read_line(&mut line) {
             Ok(0) => Err("the other program ended".to_owned()),
             Ok(_) => match serde_json::from_str(&line) {
                 Ok(Answer::Error(problem)) => Err(problem),
                 Ok(answer) => Ok(answer),
-                Err(_) => Err("the other program gave no answer that is known".to_owned()),
+                Err(_) => Err("the other program gave an unknown answer".to_owned()),
             },
             Err(error) => Err(error.to_string()),
         }
     }
 
-    fn ask(&mut self, ask: &Ask) -> Result<Answer, String> {
+    fn request(&mut self, ask: &Ask) -> Result<Answer, String> {
         let mut line = serde_json::to_vec(ask).map_err(|error| error.to_string())?;
         line.push(b'\n');
         let asks = self.asks.as_mut().ok_or("the other program ended")?;
         asks.write_all(&line).and_then(|()| asks.flush()).map_err(|error| error.to_string())?;
-        self.hear()
+        self.receive()
     }
 }
 
 impl Run for OtherRun {
     fn frame(&mut self) -> Result<Frame, String> {
-        match self.ask(&Ask::Frame)? {
+        match self.request(&Ask::Frame)? {
             Answer::Frame(written, cpu, memory) => {
                 self.last = Elsewhere { cpu: Duration::from_nanos(cpu), memory };
                 Ok(written.frame())
@@ -202,7 +202,7 @@ impl Run for OtherRun {
     }
 
     fn go_on(&mut self) -> Result<(), String> {
-        self.ask(&Ask::GoOn).map(|_| ())
+        self.request(&Ask::GoOn).map(|_| ())
     }
 
     fn device(&self) -> Option<String> {

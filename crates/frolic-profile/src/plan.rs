@@ -56,7 +56,7 @@ impl FromStr for Ladder {
         let wrong = |problem: String| PlanError { what: "counts", text: text.to_owned(), problem };
         let count = |word: &str| {
             count(word).ok_or_else(|| {
-                wrong(format!("'{word}' is no count; write whole numbers such as 500, 20k or 1m"))
+                wrong(format!("'{word}' is not a count; write whole numbers such as 500, 20k or 1m"))
             })
         };
         let counts = match text.split_once("..") {
@@ -82,7 +82,7 @@ impl FromStr for Ladder {
         }
         if let Some(pair) = counts.windows(2).find(|pair| pair[0] >= pair[1]) {
             return Err(wrong(format!(
-                "{} comes before {}; let counts rise",
+                "{} comes before {}; write counts in rising order",
                 short(pair[0]),
                 short(pair[1])
             )));

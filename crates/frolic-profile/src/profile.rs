@@ -2,7 +2,7 @@
 
 use frolic_core::limits::Limits;
 use frolic_core::{Counter, Frame, Stage};
-use frolic_statistics::{Interval, bootstrap, median, quantile, quantile_of, told_apart, warm_up};
+use frolic_statistics::{Interval, bootstrap, median, quantile, quantile_of, resolved_phases, warm_up};
 use serde::{Deserialize, Serialize};
 
 use crate::growth::Growth;
@@ -265,7 +265,7 @@ impl Turn {
 /// All frames as shares of the median of their phase, so that a cycle is not taken for warm-up.
 fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
     let totals: Vec<Vec<f64>> = turns.iter().map(Turn::totals).collect();
-    let phases = told_apart(totals.len(), phases);
+    let phases = resolved_phases(totals.len(), phases);
     let usual: Vec<f64> = (0..phases)
         .map(|phase| {
             median(&totals.iter().skip(phase).step_by(phases).flatten().copied().collect::<Vec<_>>())

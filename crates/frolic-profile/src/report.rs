@@ -72,7 +72,7 @@ fn measured(profile: &Profile) -> String {
     let (machine, points) =
         (&profile.machine, profile.variants.iter().map(|it| it.points.len()).sum::<usize>());
     let device = machine.device.as_ref().map_or(String::new(), |device| format!(", and {device}"));
-    let cut = if profile.interrupted { "; it was cut short, what is here is whole" } else { "" };
+    let cut = if profile.interrupted { "; it was interrupted, and all its points are complete" } else { "" };
     format!(
         "{points} points of {} frames at most; {} threads, {} on {}, {}{device}{cut}.",
         profile.frames, machine.threads, machine.instruction_set, machine.architecture, machine.system
@@ -111,10 +111,10 @@ fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
                             g class={ "series s" (nth) } {
                                 (PreEscaped(inner(line)))
                                 @for (&(x, y), point) in layers.points[nth].iter().zip(&shown[nth].points) {
-                                    @let says = says(shown[nth], point, profile);
+                                    @let tooltip = tooltip(shown[nth], point, profile);
                                     circle .hit cx=(x) cy=(y) r="13" tabindex="0" role="img"
-                                        aria-label=(says) data-says=(says) {
-                                        title { (says) }
+                                        aria-label=(tooltip) data-tooltip=(tooltip) {
+                                        title { (tooltip) }
                                     }
                                 }
                             }
@@ -127,7 +127,7 @@ fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
 }
 
 /// What a point tells.
-fn says(variant: &VariantProfile, point: &Point, profile: &Profile) -> String {
+fn tooltip(variant: &VariantProfile, point: &Point, profile: &Profile) -> String {
     let most = point.costliest().into_iter().next();
     let most = most.map_or(String::new(), |stage| format!("\nmost: {} {} ms", stage.stage, ms(stage.ms)));
     format!(
@@ -257,7 +257,7 @@ fn source(profile: &Profile) -> Markup {
                 } }
             }
             @if profile.scene_text.is_empty() {
-                p { "It is no scene: the program that measured it has the rest." }
+                p { "Not a scene file: the program that measured it has the rest." }
             } @else {
                 details { summary { "The scene" } pre { (profile.scene_text) } }
             }
@@ -368,7 +368,7 @@ const SCRIPT: &str = "
 'use strict';
 const tip = document.getElementById('tip');
 const show = (hit, x, y) => {
-  tip.textContent = hit.dataset.says;
+  tip.textContent = hit.dataset.tooltip;
   tip.hidden = false;
   const box = tip.getBoundingClientRect();
   tip.style.left = Math.max(4, Math.min(x + 16, innerWidth - box.width - 4)) + 'px';

@@ -87,7 +87,7 @@ impl<F: FnMut() -> Result<Frame, String>> Run for F {
 }
 
 /// Length of a step while a population settles, in seconds; longer than a frame's, as nothing is timed.
-const SETTLE_STEP: f32 = 1.0 / 20.0;
+const WARM_UP_STEP: f32 = 1.0 / 20.0;
 
 /// Phases of a scene's cycle that are timed: a burst costs more than the time between bursts.
 const PHASES: usize = 8;
@@ -123,11 +123,11 @@ impl Subject for SceneSubject {
     fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String> {
         let mut scene = self.scene(count).map_err(|error| error.to_string())?;
         let mut meter = Meter::new();
-        let settle = self.spec.warm_up_seconds();
-        let steps = (settle.min(60.0) / SETTLE_STEP).ceil() as u32 + 1;
+        let warm_up = self.spec.warm_up_seconds();
+        let steps = (warm_up.min(60.0) / WARM_UP_STEP).ceil() as u32 + 1;
         let started = Instant::now();
         for _ in 0..steps {
-            scene.step(SETTLE_STEP, 1, &mut meter);
+            scene.step(WARM_UP_STEP, 1, &mut meter);
             if started.elapsed() > self.patience {
                 return Err(format!("settling took over {:.0?}", self.patience));
             }
@@ -175,9 +175,9 @@ impl Run for SceneRun {
         let now = scene.time();
         let left = (*last + f64::from(*pause) - now).max(0.0) as f32;
         // In long steps, then on to the moment itself.
-        let long = (left / SETTLE_STEP).floor();
-        scene.step(SETTLE_STEP, long as u32, meter);
-        scene.step(*step, ((left - long * SETTLE_STEP) / *step).round() as u32, meter);
+        let long = (left / WARM_UP_STEP).floor();
+        scene.step(WARM_UP_STEP, long as u32, meter);
+        scene.step(*step, ((left - long * WARM_UP_STEP) / *step).round() as u32, meter);
         *last = now + f64::from(left);
         Ok(())
     }

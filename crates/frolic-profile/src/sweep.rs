@@ -107,7 +107,7 @@ pub fn check_plan(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<(), Prof
 pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
     plan.check()?;
     if scene.climbing().is_none() {
-        let problem = "has no population whose count could climb; add one".to_owned();
+        let problem = "has no population with a count to raise; add one".to_owned();
         return Err(SceneError::Text { place: name.to_owned(), problem }.into());
     }
     let first = plan.counts.counts().first().copied().unwrap_or(0);
@@ -315,7 +315,7 @@ impl Sweep<'_> {
         // The remaining time is shared by the remaining counts. The first are quick and leave more to the others.
         let share = self.plan.time.map(|time| time.saturating_sub(self.started.elapsed()) / left as u32);
         let patience = share.map(|share| (Instant::now(), share));
-        let Some(mut climbers) = self.settle(variants, count, journal, &mut ask)? else { return Ok(false) };
+        let Some(mut climbers) = self.prepare(variants, count, journal, &mut ask)? else { return Ok(false) };
         if !self.take_turns(&mut climbers, count, patience, journal, &mut ask)? {
             return Ok(false);
         }
@@ -326,7 +326,7 @@ impl Sweep<'_> {
     }
 
     /// Makes the variants ready at a count, but for those that have stopped or were finished before an interruption; `None` when cut short.
-    fn settle<'v>(
+    fn prepare<'v>(
         &mut self,
         variants: &'v mut [Variant],
         count: u32,

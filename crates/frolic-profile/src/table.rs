@@ -155,7 +155,7 @@ impl Profile {
                 continue;
             }
             let mut line = format!(
-                "{}: from {} on the frame grows as n^{:.2} ({:.2} to {:.2})",
+                "{}: from {} on, frame time grows as n^{:.2} ({:.2} to {:.2})",
                 cut(&variant.name, 30),
                 short(frame.counts[0].round() as u32),
                 frame.exponent,
@@ -169,7 +169,7 @@ impl Profile {
             let mut filling = stages.iter().filter_map(|stage| Some((&stage.stage, stage.fills_at?)));
             if let Some((first, at)) = filling.next() {
                 let mut line =
-                    format!("  {first} alone fills {} ms first, at {}", ms(self.target_ms), whole(at));
+                    format!("  {first} alone takes {} ms first, at {}", ms(self.target_ms), whole(at));
                 if let Some((second, at)) = filling.next() {
                     line.push_str(&format!("; then {second}, at {}", whole(at)));
                 }
@@ -183,7 +183,7 @@ impl Profile {
     fn sameness(&self) -> Option<String> {
         if let Some(other) = self.other_picture() {
             return Some(format!(
-                "the picture of {} is another: {:.1} % of pixels differ from {}'s, by up to {} of 255, on average by {:.1}",
+                "the picture of {} differs: {:.1} % of pixels differ from {}'s, by up to {} of 255, on average by {:.1}",
                 cut(&other.variant, 30),
                 other.share * 100.0,
                 cut(&self.variants.first()?.name, 30),
@@ -201,7 +201,7 @@ impl Profile {
         let disturbed: u64 = points().map(|point| point.noise.disturbed).sum();
         let all: u64 = points().map(|point| point.frames).sum();
         (disturbed > 0).then(|| {
-            format!("{disturbed} of {all} frames were timed while the machine was disturbed; they are marked, and count")
+            format!("{disturbed} of {all} frames were timed while the machine was disturbed; they are marked and still counted")
         })
     }
 

@@ -212,14 +212,14 @@ pub fn slices<R: AsRef<[f64]>>(rounds: &[R]) -> Vec<&[f64]> {
 }
 
 /// Returns the number of phases to resample separately: all if each has at least two rounds, else 1.
-pub fn told_apart(rounds: usize, phases: usize) -> usize {
+pub fn resolved_phases(rounds: usize, phases: usize) -> usize {
     if rounds / 2 >= phases { phases.max(1) } else { 1 }
 }
 
 /// Draws as many rounds with replacement, each from its own phase, or from all rounds if phases have only one.
 pub fn resample(rounds: &[&[f64]], phases: usize, dice: &mut Dice, drawn: &mut Vec<f64>) {
     drawn.clear();
-    let phases = told_apart(rounds.len(), phases);
+    let phases = resolved_phases(rounds.len(), phases);
     for nth in 0..rounds.len() {
         let phase = nth % phases;
         let of_phase = (rounds.len() - phase).div_ceil(phases);

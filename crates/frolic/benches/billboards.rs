@@ -6,7 +6,7 @@ mod support;
 
 use frolic::diagnostics::reference;
 use frolic::prelude::*;
-use support::drawing::{compare_drawing, far_view, tell_machine};
+use support::drawing::{compare_drawing, far_view, print_machine};
 use support::{at_least, at_most};
 
 /// Billboards of one size in pixels, spread over the picture.
@@ -27,7 +27,7 @@ fn scene(count: u32, radius: f32, blend: Blend) -> (Particles, Look) {
 
 fn main() {
     let count = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(1_000_000);
-    tell_machine();
+    print_machine();
     let view = far_view();
     for (radius, blend) in
         [(2.0, Blend::Alpha), (2.0, Blend::Additive), (1.0, Blend::Additive), (4.0, Blend::Additive)]

@@ -9,7 +9,7 @@ mod support;
 use frolic::drawing::{ListScratch, ListSpec, Surroundings};
 use frolic::gpu::{Gpu, GpuParticles, GpuRenderer, GpuSpec, Recorder};
 use frolic::prelude::*;
-use support::drawing::{far_camera, far_view, tell_machine};
+use support::drawing::{far_camera, far_view, print_machine};
 use support::minimal::Minimal;
 use support::{Contender, at_least, at_most, compare};
 
@@ -159,7 +159,7 @@ fn against_the_processor(count: u32) {
 
 fn main() {
     let count = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(1_000_000);
-    tell_machine();
+    print_machine();
     against_the_minimal(count);
     against_the_processor(count);
 }

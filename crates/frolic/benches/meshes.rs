@@ -6,11 +6,11 @@ mod support;
 
 use frolic::prelude::*;
 use support::at_least;
-use support::drawing::{column, compare_drawing, far_view, tell_machine};
+use support::drawing::{column, compare_drawing, far_view, print_machine};
 
 fn main() {
     let count = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(100_000);
-    tell_machine();
+    print_machine();
     let view = far_view();
     let of = |which: u32, from: f32, to: f32| column(count, which, from, to);
     let (x, y, z) = (of(0, -6.4, 6.4), of(1, -4.0, 4.0), of(2, -2.0, 2.0));

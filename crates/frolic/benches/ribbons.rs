@@ -7,12 +7,12 @@ mod support;
 
 use frolic::draw::RibbonSpec;
 use frolic::prelude::*;
-use support::drawing::{column, compare_drawing, far_view, tell_machine};
+use support::drawing::{column, compare_drawing, far_view, print_machine};
 use support::{at_least, at_most};
 
 fn main() {
     let count = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(400_000);
-    tell_machine();
+    print_machine();
     let view = far_view();
     let of = |which: u32, from: f32, to: f32| column(count, which, from, to);
     // A meadow seen level: roots all over the picture, tips up to 28 pixels above them, bent aside.

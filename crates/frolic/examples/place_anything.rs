@@ -4,7 +4,7 @@
 //! `cargo run --release -p frolic --example place_anything [FOLDER]` writes `place_anything-1.png` to `-6.png` into FOLDER, or here.
 
 use frolic::assets::{Asset, Assets, HillsSpec, Plane};
-use frolic::diagnostics::{Mark, Plan};
+use frolic::diagnostics::{Mark, PlanView};
 use frolic::placement::{ClumpSpec, FilterBy, FilterSpec, Placement, TerrainSpec};
 use frolic::prelude::*;
 
@@ -61,7 +61,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let [low, high] = placement.extent();
         let height = |x: f32, z: f32| placement.ground(x, z).map(|footing| footing.y);
         let hilly = (name == "thrift").then_some(&height as &dyn Fn(f32, f32) -> Option<f32>);
-        Plan::of(low, high, image.size()).placement(name, &marks, hilly, &mut image);
+        PlanView::of(low, high, image.size()).placement(name, &marks, hilly, &mut image);
         let file = folder.join(format!("place_anything-{}.png", nth + 1));
         write_png(&file, &image)?;
         println!("{}: {} of {name}", file.display(), placed.len());

@@ -37,11 +37,11 @@ pub(super) fn run(args: &args::Bake) -> Result<Outcome, CommandError> {
     let grid = spec.bake(&surface)?;
     let took = started.elapsed();
     if grid.volume() <= 0.0 {
-        let told = format!(
-            "{}: nothing is inside of it; give a closed mesh, or more --points for a thin one",
+        let problem = format!(
+            "{}: the grid has no point inside the mesh; give a closed mesh, or more --points for a thin one",
             args.mesh.display()
         );
-        return Err(CommandError::Usage(told));
+        return Err(CommandError::Usage(problem));
     }
     let path = args
         .output

@@ -16,23 +16,21 @@ pub(super) fn run(args: &args::Diff) -> Result<Outcome, CommandError> {
     let mut spec = CompareSpec::default();
     (spec.different, spec.undrift) = (args.different, args.undrift);
     let comparison = compare(&base, &new, &spec).map_err(|error| {
-        let instead = if spec.different { "" } else { "; --different compares them all the same" };
+        let instead = if spec.different { "" } else { "; --different compares them anyway" };
         CommandError::Usage(format!("{} and {}: {error}{instead}", args.base.display(), args.new.display()))
     })?;
-    Ok(tell(&comparison, args.fail_over, args.json))
+    Ok(print(&comparison, args.fail_over, args.json))
 }
 
 /// Prints a comparison in words or as JSON. It fails if frames became slower by more than a share.
-pub(super) fn tell(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
+pub(super) fn print(comparison: &Comparison, fail_over: f64, is_json: bool) -> Outcome {
     if is_json {
         say_json(comparison);
     } else {
         comparison.lines().iter().for_each(|line| say(line));
         if (comparison.pace - 1.0).abs() > PACE {
             let times = comparison.pace;
-            complain(&format!(
-                "mind that the machine itself took {times:.2} times as long; --undrift divides by that"
-            ));
+            complain(&format!("the machine itself took {times:.2} times as long; --undrift divides by that"));
         }
         comparison.differs.iter().for_each(|differs| complain(&format!("mind that {differs}")));
     }

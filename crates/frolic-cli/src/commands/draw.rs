@@ -41,7 +41,7 @@ pub(super) struct Shot {
 pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false, readout: false };
 
 /// Frames that a read-out records before a single picture.
-const HEARD: u32 = 60;
+const READOUT_FRAMES: u32 = 60;
 
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     heed_interrupts();
@@ -55,9 +55,9 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     }
     spec.check()?;
     if args.transparent && args.show != Show::Picture {
-        let told =
+        let problem =
             format!("--transparent and --show {}: only the picture can be transparent", args.show.name());
-        return Err(CommandError::Usage(told));
+        return Err(CommandError::Usage(problem));
     }
     if !(args.rate >= 0.02 && args.rate <= 1000.0) {
         return Err(CommandError::Usage(format!(
@@ -113,7 +113,7 @@ fn shoot(scene: &mut Scene, shot: Shot, meter: &mut Meter) -> Result<(Image, Fra
     Ok((image, meter.end_frame()))
 }
 
-fn told(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Frame) -> Drawn {
+fn drawn(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Frame) -> Drawn {
     let millis = |time: std::time::Duration| time.as_secs_f64() * 1e3;
     Drawn {
         scene: name.to_owned(),
@@ -140,15 +140,15 @@ pub(super) fn draw(
     usable(path.parent().unwrap_or(Path::new("")))?;
     let mut meter = Meter::new();
     let step = f64::from(spec.clock.step());
-    let heard = if shot.readout { f64::from(HEARD) * step } else { 0.0 };
-    if !run_to(&mut scene, (f64::from(spec.draw.at) - heard).max(0.0), &mut meter) {
+    let warm_up = if shot.readout { f64::from(READOUT_FRAMES) * step } else { 0.0 };
+    if !run_to(&mut scene, (f64::from(spec.draw.at) - warm_up).max(0.0), &mut meter) {
         return Ok(None);
     }
     scene.draw(&mut meter)?;
     scene.wait(&mut meter)?;
     let (image, frame) = if shot.readout {
         let mut readout = readout(spec);
-        for _ in 1..HEARD {
+        for _ in 1..READOUT_FRAMES {
             shoot_live(&mut scene, shot, step, &mut readout, &mut meter)?;
             if interrupted() {
                 return Ok(None);
@@ -159,7 +159,7 @@ pub(super) fn draw(
         shoot(&mut scene, shot, &mut meter)?
     };
     write_png(path, &image)?;
-    Ok(Some((told(name, spec, path.display().to_string(), 1, &frame), frame)))
+    Ok(Some((drawn(name, spec, path.display().to_string(), 1, &frame), frame)))
 }
 
 /// A read-out of a scene's frames, held against its budget's time if it has one.
@@ -167,7 +167,7 @@ fn readout(spec: &SceneSpec) -> Readout {
     Readout::new(spec.frame_budget.as_ref().map_or(1.0 / 60.0, |budget| budget.seconds))
 }
 
-/// Takes a frame as a program that runs does, `elapsed` s after the one before: steps and picture together, heard by a read-out that is painted
+/// Takes a frame as a program that runs does, `elapsed` s after the one before: steps and picture together, timed by a readout that is drawn
 /// over it, and by the scene's frame budget.
 fn shoot_live(
     scene: &mut Scene,
@@ -213,7 +213,10 @@ impl Into {
             }
             let out: Box<dyn Write> = if name == "-" {
                 if io::stdout().is_terminal() {
-                    return usage("-o -: raw video is no sight for a terminal; pipe it on".to_owned());
+                    return usage(
+                        "-o -: raw video cannot be shown in a terminal; pipe it to another program"
+                            .to_owned(),
+                    );
                 }
                 Box::new(io::stdout())
             } else {
@@ -318,7 +321,7 @@ fn film(
         return Err(error.into());
     }
     let shown = if matches!(into, Into::Numbered(..)) { written } else { path.to_owned() };
-    Ok(last.map(|frame| (told(name, spec, shown.display().to_string(), done as usize, &frame), frame)))
+    Ok(last.map(|frame| (drawn(name, spec, shown.display().to_string(), done as usize, &frame), frame)))
 }
 
 /// The frame in a few lines.

@@ -37,8 +37,8 @@ pub(super) fn run(args: &args::Export) -> Result<Outcome, CommandError> {
     };
     if !spec.population.iter().any(|population| population.name == name) {
         let names = spec.population.iter().map(|population| population.name.as_str());
-        let told = format!("there is no population '{name}'; name one of: {}", listed(names));
-        return Err(CommandError::Usage(told));
+        let problem = format!("there is no population '{name}'; name one of: {}", listed(names));
+        return Err(CommandError::Usage(problem));
     }
     let scene_name = short_name(&args.chosen.scene);
     let path = args.output.clone().unwrap_or_else(|| format!("{scene_name}.glb").into());
@@ -47,8 +47,8 @@ pub(super) fn run(args: &args::Export) -> Result<Outcome, CommandError> {
         return Ok(Outcome::Interrupted);
     }
     let Some((places, mesh)) = scene.snapshot(&name) else {
-        let told = format!("'{name}' lives on the graphics device; write --set residence=cpu");
-        return Err(CommandError::Usage(told));
+        let problem = format!("'{name}' lives on the graphics device; write --set residence=cpu");
+        return Err(CommandError::Usage(problem));
     };
     write_places(&path, &places, &mesh)?;
     let exported = Exported {

@@ -51,7 +51,7 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
         say_json(&profile);
     } else {
         say(&profile.table_within(columns()));
-        tell_written(&args.out, &written);
+        print_written(&args.out, &written);
     }
     if !profile.interrupted && profile.fault.is_none() {
         journal.remove();
@@ -66,7 +66,7 @@ pub(super) fn run(args: &args::ProfileArgs) -> Result<Outcome, CommandError> {
 }
 
 /// Lists the files that were written into a folder.
-pub(super) fn tell_written(folder: &Path, written: &[PathBuf]) {
+pub(super) fn print_written(folder: &Path, written: &[PathBuf]) {
     let word = |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
     let charts: Vec<String> =
         written.iter().filter(|path| has_ending(path, "svg")).map(|path| word(path.file_stem())).collect();
@@ -91,8 +91,8 @@ fn against(
     let this = std::env::current_exe()
         .map_err(|error| CommandError::Usage(format!("this program cannot find itself: {error}")))?;
     if !other.is_file() {
-        let told = format!("--against {}: is no file; name the frolic of another build", other.display());
-        return Err(CommandError::Usage(told));
+        let problem = format!("--against {}: not a file; name the frolic of another build", other.display());
+        return Err(CommandError::Usage(problem));
     }
     let program = |nth: usize, settings: &[(String, String)]| {
         let mut words = vec!["frames".to_owned(), args.chosen.scene.clone()];
@@ -111,10 +111,10 @@ fn against(
     })?;
     if !args.json {
         say(&profile.table_within(columns()));
-        tell_written(&args.out, &written);
+        print_written(&args.out, &written);
         say("\nfrom the other build to this one:");
     }
-    let outcome = super::diff::tell(&comparison, args.fail_over, args.json);
+    let outcome = super::diff::print(&comparison, args.fail_over, args.json);
     Ok(if profile.interrupted { Outcome::Interrupted } else { outcome })
 }
 

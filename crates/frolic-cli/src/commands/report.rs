@@ -4,7 +4,7 @@ use std::path::Path;
 
 use frolic::profile::write_profile;
 
-use super::profile::tell_written;
+use super::profile::print_written;
 use super::{CommandError, Outcome, diff, usable};
 use crate::args;
 use crate::output::{columns, say};
@@ -16,6 +16,6 @@ pub(super) fn run(args: &args::ReportArgs) -> Result<Outcome, CommandError> {
     usable(folder)?;
     let written = write_profile(&profile, folder)?;
     say(&profile.table_within(columns()));
-    tell_written(folder, &written);
+    print_written(folder, &written);
     Ok(Outcome::Done)
 }

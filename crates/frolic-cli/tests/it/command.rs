@@ -198,7 +198,7 @@ fn bad_arguments_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     for (args, what) in [
         (&["profile", "beacon", "--counts", "1m..1k"][..], "runs backwards; write 1k..1M"),
-        (&["profile", "beacon", "--counts", "many"], "is no count"),
+        (&["profile", "beacon", "--counts", "many"], "is not a count"),
         (&["profile", "beacon", "--vary", "storage"], "write KEY=A,B"),
         (&["draw", "beacon", "--size", "0x5"], "no picture size"),
         (&["draw", "beacon", "--size", "99999x5"], "1 to 16384"),
@@ -234,7 +234,7 @@ fn broken_scene_files_are_refused() {
 }
 
 #[test]
-fn folders_that_cannot_be_written_are_told_at_once() {
+fn unwritable_folders_are_refused_at_once() {
     let folder = tempfile::tempdir().unwrap();
     fs::write(folder.path().join("file"), "").unwrap();
     for args in [
@@ -318,7 +318,10 @@ fn profiles_are_compared() {
     };
     let base = run("base", &[]);
     let told = good(folder.path(), &["diff", &base, &base]);
-    assert!(told.contains("no difference seen") && told.contains("beacon") && told.contains("500"), "{told}");
+    assert!(
+        told.contains("no difference found") && told.contains("beacon") && told.contains("500"),
+        "{told}"
+    );
     // Every frame three times as long, by hand: what a change of code would have done.
     let mut slow = json(&fs::read_to_string(folder.path().join(&base)).unwrap());
     for round in slow["variants"][0]["points"][0]["rounds"].as_array_mut().unwrap() {
@@ -348,7 +351,7 @@ fn profiles_are_compared() {
     good(folder.path(), &["diff", &other, &other, "--different"]);
     assert!(refused_in(folder.path(), &["diff", &base, "none.json"]).contains("cannot be read"));
     fs::write(folder.path().join("foreign.json"), "{}").unwrap();
-    assert!(refused_in(folder.path(), &["diff", "foreign.json", &base]).contains("is no profile"));
+    assert!(refused_in(folder.path(), &["diff", "foreign.json", &base]).contains("is not a profile"));
 }
 
 #[test]
@@ -371,7 +374,8 @@ fn ceilings_are_searched() {
     assert!(fs::read_to_string(folder.path().join("c.svg")).unwrap().contains("fit 4.0 ms"));
     let told = refused_in(folder.path(), &["ceiling", "beacon", "--chart", "c.gif"]);
     assert!(told.contains("name a .png or a .svg"), "{told}");
-    for (budget, what) in [("0ms", "write a time from"), ("16.7", "with its unit"), ("-1ms", "is no time")] {
+    for (budget, what) in [("0ms", "write a time from"), ("16.7", "with its unit"), ("-1ms", "is not a time")]
+    {
         let told = refused_in(folder.path(), &["ceiling", "beacon", &format!("--budget={budget}")]);
         assert!(told.contains(what), "{budget}: {told}");
     }
@@ -392,7 +396,9 @@ fn reports_are_made_anew() {
     good(folder.path(), &["report", "frolic-profile/profile.json", "--out", "new/place"]);
     assert_eq!(size_of_png(&folder.path().join("new/place/stages.png")), (1280, 800));
     fs::write(folder.path().join("none.json"), "[]").unwrap();
-    assert!(refused_in(folder.path(), &["report", "none.json", "--out", "none"]).contains("is no profile"));
+    assert!(
+        refused_in(folder.path(), &["report", "none.json", "--out", "none"]).contains("is not a profile")
+    );
     assert!(!folder.path().join("none").exists());
 }
 
@@ -423,7 +429,7 @@ fn builds_are_compared_turn_about() {
     let found = json(&good(folder.path(), &[&args[..], &varied].concat()));
     let frames = found["changes"].as_array().unwrap().iter().filter(|change| change["stage"].is_null());
     assert_eq!(frames.count(), 4, "two counts of two variants");
-    for (program, says) in [("nowhere/frolic", "is no file"), ("/bin/cat", "does not take frames")] {
+    for (program, says) in [("nowhere/frolic", "not a file"), ("/bin/cat", "cannot take frames")] {
         if program.starts_with('/') && !Path::new(program).exists() {
             continue;
         }
@@ -528,7 +534,7 @@ fn odd_places_to_print_to() {
 }
 
 #[test]
-fn a_closed_pipe_is_no_error() {
+fn a_closed_pipe_is_not_an_error() {
     let folder = tempfile::tempdir().unwrap();
     let binary = assert_cmd::cargo::cargo_bin("frolic");
     let mut child = std::process::Command::new(binary)
@@ -640,7 +646,7 @@ fn transparent_pictures_have_no_sky() {
 }
 
 #[test]
-fn senseless_outputs_are_refused() {
+fn bad_outputs_are_refused() {
     for (args, word) in [
         (&["--frames", "0"][..], "at least 1"),
         (&["--frames", "100000"], "numbered frames"),
@@ -661,7 +667,7 @@ fn senseless_outputs_are_refused() {
 }
 
 #[test]
-fn bake_writes_a_grid_and_a_look_at_it() {
+fn bake_writes_a_grid_and_a_view_of_it() {
     let folder = tempfile::tempdir().unwrap();
     let bush = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scenes/textures/bush.obj");
     let told = good(folder.path(), &["bake", bush, "--points", "24", "--size", "320x200"]);
@@ -693,7 +699,7 @@ fn bake_writes_a_grid_and_a_look_at_it() {
     assert!(refused(&["bake", bush, "--margin", "-1"]).contains("margin: -1 is out of range"));
     fs::write(folder.path().join("flat.obj"), "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n").unwrap();
     let flat = folder.path().join("flat.obj");
-    assert!(refused(&["bake", flat.to_str().unwrap()]).contains("nothing is inside of it"));
+    assert!(refused(&["bake", flat.to_str().unwrap()]).contains("no point inside the mesh"));
 }
 
 #[test]
@@ -745,5 +751,5 @@ fn plans_are_drawn_from_above() {
         assert!(good(folder.path(), &args).contains(&out), "{what}");
         assert!(fs::metadata(folder.path().join(&out)).unwrap().len() > 2000);
     }
-    assert!(refused(&["draw", "beacon", "--show", "placement"]).contains("nothing in it is placed"));
+    assert!(refused(&["draw", "beacon", "--show", "placement"]).contains("no placed elements"));
 }

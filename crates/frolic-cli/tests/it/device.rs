@@ -40,7 +40,7 @@ fn without_a_device_auto_falls_back_and_says_so() {
 }
 
 #[test]
-fn a_backend_that_is_none_is_refused() {
+fn unknown_backends_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let (output, told) = frolic(folder.path(), &[&SMALL[..], &["--backend", "gpi"]].concat(), false);
     assert_eq!(output.status.code(), Some(2));
@@ -60,7 +60,7 @@ mod with_a_device {
     }
 
     #[test]
-    fn draw_tells_what_the_device_was_told() {
+    fn draw_prints_device_counters() {
         let folder = tempfile::tempdir().unwrap();
         let told = good(folder.path(), &[&SMALL[..], &["--backend", "gpu", "--stats"]].concat());
         assert!(told.contains("6 draw calls on the device") && told.contains("1 submits"), "{told}");

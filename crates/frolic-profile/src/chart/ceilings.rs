@@ -27,7 +27,7 @@ impl Ceilings {
         let budget = found.first().map_or(0.0, |ceiling| ceiling.budget_ms);
         let many = |count: u32| short(rough(f64::from(count)));
         let title = match sorted[..] {
-            [] => format!("{scene}: nothing was searched for"),
+            [] => format!("{scene}: no searches"),
             [(_, only)] => format!("{scene}: {} {what} fit {budget:.1} ms", many(only.count)),
             [(_, best), .., (_, worst)] if worst.count > 0 => format!(
                 "{scene}: {budget:.1} ms are enough for {} {what} with {}, for {} with {}",
@@ -57,9 +57,7 @@ impl Ceilings {
         Self {
             title,
             across: format!("{what}, of which 95 of 100 frames fit the budget"),
-            below: format!(
-                "whiskers: where the answer lies, 95 times of 100; an arrow: nothing bounds it{left}"
-            ),
+            below: format!("whiskers: 95 % confidence interval; an arrow: no upper bound{left}"),
             bars,
             most,
         }
@@ -69,7 +67,7 @@ impl Ceilings {
 impl Drawing for Ceilings {
     fn draw<B: DrawingBackend>(&self, paper: &Paper<'_, B>) -> Result<(), Fault<B>> {
         paper.clear()?;
-        paper.words(&self.title, "how many can be afforded (more is better)", &self.below)?;
+        paper.words(&self.title, "affordable count (more is better)", &self.below)?;
         paper.text(&self.across, WIDTH / 2, HEIGHT - 62, 18, INK, HPos::Center, false)?;
         let longest = self.bars.iter().map(|bar| bar.1.chars().count().min(28)).max().unwrap_or(0) as i32;
         let (left, right, top, bottom) = (60 + longest * 10, WIDTH - 130, 116, HEIGHT - 112);

@@ -25,12 +25,12 @@ pub(super) struct Frames {
     x: Axis,
     y: Axis,
     /// What is drawn of it.
-    part: Part,
+    layer: Layer,
 }
 
 /// What is drawn: all, or what a page puts together again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+enum Layer {
     All,
     Ground,
     Line(usize),
@@ -99,7 +99,7 @@ impl Frames {
                 Scale::Log => Axis::log([y0 / 1.35, y1 * 1.35]),
                 Scale::Linear => Axis::up_to(y1),
             },
-            part: Part::All,
+            layer: Layer::All,
         }
     }
 
@@ -217,13 +217,13 @@ impl Frames {
 
 impl Drawing for Frames {
     fn draw<B: DrawingBackend>(&self, paper: &Paper<'_, B>) -> Result<(), Fault<B>> {
-        match self.part {
-            Part::Ground => self.ground(paper),
-            Part::Line(nth) => {
+        match self.layer {
+            Layer::Ground => self.ground(paper),
+            Layer::Line(nth) => {
                 self.line(paper, nth)?;
                 self.names(paper, Some(nth))
             }
-            Part::All => {
+            Layer::All => {
                 self.ground(paper)?;
                 (0..self.lines.len()).try_for_each(|nth| self.line(paper, nth))?;
                 self.names(paper, None)
@@ -245,11 +245,11 @@ pub(crate) struct Layers {
 /// A profile's curve in layers.
 pub(crate) fn layers(profile: &Profile, scale: Scale) -> Result<Layers, ProfileError> {
     let mut chart = Frames::of(profile, scale);
-    chart.part = Part::Ground;
+    chart.layer = Layer::Ground;
     let ground = svg(&chart)?;
     let mut lines = Vec::new();
     for nth in 0..chart.lines.len() {
-        chart.part = Part::Line(nth);
+        chart.layer = Layer::Line(nth);
         lines.push(svg(&chart)?);
     }
     let frame = chart.frame();
@@ -303,13 +303,13 @@ pub(crate) fn title(profile: &Profile) -> String {
             if let Some(picture) = profile.other_picture() {
                 let share = picture.share * 100.0;
                 return format!(
-                    "{}: none is called faster, as {share:.0} % of the picture differs",
+                    "{}: no comparison of speed, because {share:.0} % of the picture differs",
                     profile.scene
                 );
             }
             let (name, other) = (cut(name, 30), cut(other, 30));
             if ratio < 1.1 {
-                return format!("{}: at {what} the ways cost about the same", profile.scene);
+                return format!("{}: at {what} all variants cost about the same", profile.scene);
             }
             format!("{}: at {what}, {name} is {ratio:.1}x faster than {other}", profile.scene)
         }

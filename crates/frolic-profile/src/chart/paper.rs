@@ -151,7 +151,7 @@ impl<B: DrawingBackend> Paper<'_, B> {
         self.area.draw(&Polygon::new(self.scaled(places), colour.filled()))
     }
 
-    #[expect(clippy::too_many_arguments, reason = "what a line of a chart is given")]
+    #[expect(clippy::too_many_arguments, reason = "inputs of one line of a chart")]
     pub(super) fn text(
         &self,
         text: &str,

@@ -90,7 +90,7 @@ impl Stages {
         let sum = |(_, parts): &(u32, Vec<f64>)| parts.iter().sum::<f64>();
         let most = panels.iter().flat_map(|panel| &panel.columns).map(sum).fold(0.0, f64::max);
         let below = format!(
-            "medians of each stage; up to {} frames a count; what takes less than {:.0} % of every frame is in other{}",
+            "medians of each stage; up to {} frames a count; stages below {:.0} % of every frame are in other{}",
             profile.frames,
             SMALLEST * 100.0,
             left_out(profile)
@@ -123,7 +123,7 @@ fn title(profile: &Profile) -> String {
         );
     }
     format!(
-        "{scene}{who}: {low} rules at {from} {what} ({low_share:.0} %), {high} at {to} ({high_share:.0} %)"
+        "{scene}{who}: {low} leads at {from} {what} ({low_share:.0} %), {high} at {to} ({high_share:.0} %)"
     )
 }
 

@@ -59,7 +59,7 @@ fn ladders_are_read() {
     for (bad, what) in [
         ("1m..1k", "backwards; write 1k..1M"),
         ("5,3", "5 comes before 3"),
-        ("5,5", "let counts rise"),
+        ("5,5", "rising order"),
         ("", "no count"),
         ("1.5", "no count"),
         ("-5", "no count"),
@@ -174,7 +174,7 @@ fn only_the_same_picture_is_called_faster() {
     let other = measured("2k", &["embers.size=[0.01, 0.01],[0.4, 0.5]"], 3);
     let difference = other.other_picture().unwrap();
     assert!(difference.share > 0.05 && difference.largest > 20, "{difference:?}");
-    assert!(other.table().contains("is another: "), "{}", other.table());
+    assert!(other.table().contains("differs: "), "{}", other.table());
     let svg = Chart::of(&other).svg().unwrap();
     assert!(!svg.contains("faster than"), "the title does not say so");
     let sizes = measured("100", &["draw.size=[96, 60],[48, 30]"], 3);
@@ -183,7 +183,7 @@ fn only_the_same_picture_is_called_faster() {
 }
 
 #[test]
-fn growth_is_told_by_frame_and_stage() {
+fn growth_rates_are_given_by_frame_and_stage() {
     let profile = measured("1k,4k,16k,64k", &[], 40);
     let growth = profile.variants[0].growth.as_ref().unwrap();
     assert!(growth.frame.exponent > 0.0 && growth.frame.ms > 0.0);
@@ -194,14 +194,14 @@ fn growth_is_told_by_frame_and_stage() {
     }));
     let table = profile.table();
     assert!(
-        table.contains("the frame grows as n^") && table.contains("alone fills 16.7 ms first"),
+        table.contains("frame time grows as n^") && table.contains("alone takes 16.7 ms first"),
         "{table}"
     );
     assert!(table.lines().all(|line| line.chars().count() <= 110), "{table}");
 }
 
 #[test]
-fn the_table_tells_where_the_time_goes() {
+fn the_table_names_the_costliest_stages() {
     let table = measured("2k", &["draw.technique=each,instanced"], 3).table();
     for variant in ["each", "instanced"] {
         let line = table.lines().find(|line| line.starts_with(&format!("{variant} at 2k: "))).unwrap();
@@ -344,11 +344,11 @@ fn everything_written_reads_back() {
 }
 
 #[test]
-fn other_versions_and_foreign_files_are_told_apart() {
+fn other_versions_and_foreign_files_are_refused() {
     let told = |text: &str| profile_from_json(text).unwrap_err().to_string();
     assert!(told("").contains("is not JSON"));
-    assert!(told("{}").contains("is no profile"));
-    assert!(told("[1]").contains("is no profile"));
+    assert!(told("{}").contains("is not a profile"));
+    assert!(told("[1]").contains("is not a profile"));
     assert!(told("{\"frolic_profile\": 9}").contains("version 9"));
     assert!(told("{\"frolic_profile\": 1}").contains("version 1"));
     assert!(told("{\"frolic_profile\": 2}").contains("no whole profile"));

@@ -67,7 +67,7 @@ fn shown(page: &str) -> String {
 }
 
 #[test]
-fn the_page_stands_alone() {
+fn the_page_needs_no_other_files() {
     let page = report(&made(&["slow", "slower"])).unwrap();
     // Nothing is loaded from anywhere, by any way that a page has.
     for way in ["src=", "href=", "url(", "@import", "fetch(", "XMLHttp", "import("] {
@@ -77,7 +77,7 @@ fn the_page_stands_alone() {
     assert!(outside.iter().all(|text| *text == "http://www.w3.org/2000/svg"), "{outside:?}");
     let text = shown(&page);
     // What matters is there without script: numbers of every point, growth, the machine.
-    for said in ["slow", "slower", "2.00", "20.0", "n^1.00", "Gflop/s", "sort alone fills 16.7 ms first"] {
+    for said in ["slow", "slower", "2.00", "20.0", "n^1.00", "Gflop/s", "sort alone takes 16.7 ms first"] {
         assert!(text.contains(said), "{said}");
     }
     // Each point of both curves can be reached by keyboard and says what it is.
@@ -126,7 +126,7 @@ fn charts_say_what_they_show() {
         .collect();
     let chart = Chart::ceilings("made", "elements", &found);
     said(&chart, "8.0 ms are enough for 4k elements with 2 us, for 2k with 4 us");
-    said(&Chart::ceilings("made", "elements", &[]), "nothing was searched for");
+    said(&Chart::ceilings("made", "elements", &[]), "no searches");
 }
 
 /// Profiles with nothing in them still make a page and charts.
@@ -186,7 +186,7 @@ fn a_trace_is_written_for_any_viewer() {
 
 /// Bytes that stages move are exact, and become numbers an element.
 #[test]
-fn stages_tell_what_they_move() {
+fn stages_count_the_bytes_that_they_move() {
     let profile = made(&["it"]);
     let point = profile.variants[0].points.last().unwrap();
     let stage = |name: &str| point.stages.iter().find(|stage| stage.stage == name).unwrap();

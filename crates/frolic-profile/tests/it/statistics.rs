@@ -110,7 +110,7 @@ fn knees_are_found_where_they_are() {
 }
 
 #[test]
-fn a_line_foretells() {
+fn a_fitted_line_predicts() {
     let growth = Growth::of(&points(|n| n * 1e-5, 0.0, 1), 0.0).unwrap();
     assert!((growth.at(4e6) - 40.0).abs() < 1e-6);
     assert!((growth.reaches(16.0).unwrap() - 1.6e6).abs() < 1.0);
@@ -145,7 +145,7 @@ fn intervals_hold_the_truth() {
 
 /// What repeats makes no interval wider, where rounds take turns at its moments.
 #[test]
-fn a_cycle_is_no_uncertainty() {
+fn periodic_samples_keep_narrow_intervals() {
     let mut dice = Dice::new(4);
     let rounds: Vec<Vec<f64>> = (0..32)
         .map(|nth| {
@@ -221,7 +221,7 @@ impl Subject for Nowhere {
 
 /// No time is too long, and no cycle too short: neither ends in a panic.
 #[test]
-fn absurd_plans_are_followed() {
+fn extreme_plans_are_followed() {
     let mut plan = plan("1,2", 30);
     plan.time = Some(Duration::MAX);
     let profile =
@@ -239,7 +239,7 @@ fn searches_end_at_their_bounds() {
     search.most = 50_000;
     let found = ceiling(&mut Load::new(|_| 1.0, 0.0, 1), &search, |_| true).unwrap().unwrap();
     assert_eq!((found.count, found.interval.low), (50_000, 50_000.0));
-    assert!(found.remark.unwrap().contains("largest count"));
+    assert!(found.remark.unwrap().contains("largest allowed count"));
     let found = ceiling(&mut Load::new(|_| 100.0, 0.0, 1), &search, |_| true).unwrap().unwrap();
     assert_eq!(found.count, 0);
     assert!(found.remark.unwrap().contains("not even one"));
@@ -261,7 +261,7 @@ fn series() -> Vec<Vec<f64>> {
 
 #[test]
 #[ignore = "slow: scripts/test runs it"]
-fn re_runs_are_no_change_and_three_percent_is_one() {
+fn repeated_runs_agree_and_three_percent_is_found() {
     let rounds = series();
     let template = measured(Load::new(|n| n, 0.01, 1), &plan("10", 5));
     // Rounds drawn anew, so many times as slow; as many as tell three percent apart in this noise.
@@ -319,7 +319,7 @@ fn comparisons_refuse_what_cannot_be_compared() {
     other.variants[0].points.remove(0);
     assert_eq!(compare(&base, &other, &spec).unwrap().missing, ["load at 10"]);
     other.variants[0].name = "gone".to_owned();
-    assert!(compare(&base, &other, &spec).unwrap_err().to_string().contains("in common"));
+    assert!(compare(&base, &other, &spec).unwrap_err().to_string().contains("share no variant"));
 }
 
 /// A machine that is half as slow for one of them: divided by its pace, there is no change.
@@ -420,7 +420,7 @@ fn foreign_journals_are_refused() {
     assert!(told(&of("b")).contains("another scene"));
     for foreign in ["", "{}", "[1]\n", "{\"frame\":[0,0,1,[],[]]}\n"] {
         std::fs::write(&path, foreign).unwrap();
-        assert!(told(&of("a")).contains("no journal"), "{foreign}");
+        assert!(told(&of("a")).contains("not the journal"), "{foreign}");
     }
     let text = "{\"journal\":{\"version\":99,\"frolic\":\"0\",\"of\":{\"scene\":\"a\",\"variants\":[]}}}\n";
     std::fs::write(&path, text).unwrap();

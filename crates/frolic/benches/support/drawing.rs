@@ -26,7 +26,7 @@ pub(crate) fn column(count: u32, which: u32, from: f32, to: f32) -> Vec<f32> {
 }
 
 /// Says what the benches run on.
-pub(crate) fn tell_machine() {
+pub(crate) fn print_machine() {
     println!("instruction set {}, {} threads", name(detect()), Threads::current());
 }
 

@@ -102,7 +102,7 @@ fn pages_of_modules_have_their_pictures() {
 
 /// Each path of the table "where to add a thing" exists, and each name is found in a file of its row.
 #[test]
-fn what_the_table_names_is_there() {
+fn paths_and_names_of_the_table_exist() {
     let page = fs::read_to_string(crates().join("../ARCHITECTURE.md")).unwrap();
     let table = page.split("## Where to add a thing").nth(1).unwrap();
     let rows: Vec<&str> = table.lines().filter(|line| line.starts_with("| ")).skip(2).collect();

@@ -29,7 +29,7 @@ fn first_frame_draws_a_fire() {
 
 #[test]
 #[ignore = "slow: scripts/test runs it"]
-fn a_loop_of_its_own_is_profiled() {
+fn a_custom_loop_is_profiled() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("profile_my_own_loop", &[folder.path().to_str().unwrap(), "1"]);
     for said in ["points", "keys", "the frame grows as n^", "at 200000 keys take 1/"] {
@@ -41,7 +41,7 @@ fn a_loop_of_its_own_is_profiled() {
 /// What it answers is the machine's business; that it answers both questions of all counts is ours.
 #[test]
 #[ignore = "slow: scripts/test runs it"]
-fn which_is_faster_answers() {
+fn which_is_faster_prints_a_comparison() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("which_is_faster", &[folder.path().to_str().unwrap(), "1"]);
     for said in ["from each to instanced:", "at 20000 embers: ", "at 100000 embers: ", "the same way twice:"]
@@ -155,7 +155,7 @@ fn a_chain_of_events_adds_up() {
 }
 
 #[test]
-fn nobody_is_left_inside_of_a_mask_that_is_dug() {
+fn no_element_stays_inside_a_dug_mask() {
     let told = example("dig_the_mask", &[]);
     let rows: Vec<&str> = told.lines().skip(1).collect();
     assert_eq!(rows.len(), 8);
@@ -166,7 +166,7 @@ fn nobody_is_left_inside_of_a_mask_that_is_dug() {
 }
 
 #[test]
-fn the_catch_is_counted_once() {
+fn each_catch_is_counted_once() {
     let told = example("count_the_catch", &[]);
     let last: Vec<u64> =
         told.lines().nth(5).unwrap().split_whitespace().map(|word| word.parse().unwrap()).collect();
@@ -182,7 +182,7 @@ fn a_mesh_is_filled() {
 }
 
 #[test]
-fn a_field_of_ones_own_lifts_leaves() {
+fn a_custom_field_lifts_leaves() {
     let told = pictured("my_own_field");
     assert!(told.contains("our own field"), "{told}");
 }
@@ -229,7 +229,7 @@ fn ten_million_take_turns() {
 
 #[test]
 #[ignore = "slow: scripts/test runs it"]
-fn a_field_without_end_is_there_wherever_one_goes() {
+fn an_endless_field_follows_the_camera() {
     let told = numbered("endless_field", 3);
     let alive = |line: &str| line.split_whitespace().nth(1).unwrap().parse::<f64>().unwrap();
     let counts: Vec<f64> = told.lines().map(alive).collect();
@@ -239,7 +239,7 @@ fn a_field_without_end_is_there_wherever_one_goes() {
 /// One family from outside: it merges and bursts, its picture and its places are written, and a profile counts it.
 #[test]
 #[ignore = "slow: scripts/test runs it"]
-fn a_family_of_ones_own_is_at_home() {
+fn a_custom_family_is_complete() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("my_own_family", &[folder.path().to_str().unwrap(), "1"]);
     let number = |end: &str| -> u32 {
