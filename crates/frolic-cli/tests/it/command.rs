@@ -200,7 +200,7 @@ fn bad_arguments_are_refused() {
         (&["profile", "beacon", "--counts", "1m..1k"][..], "runs backwards; write 1k..1M"),
         (&["profile", "beacon", "--counts", "many"], "is not a count"),
         (&["profile", "beacon", "--vary", "storage"], "write KEY=A,B"),
-        (&["draw", "beacon", "--size", "0x5"], "no picture size"),
+        (&["draw", "beacon", "--size", "0x5"], "not a picture size"),
         (&["draw", "beacon", "--size", "99999x5"], "1 to 16384"),
         (&["draw"], "<SCENE>"),
         (&["drow", "beacon"], "draw"),

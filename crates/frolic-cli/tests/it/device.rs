@@ -88,7 +88,7 @@ mod with_a_device {
         let (output, told) =
             frolic(folder.path(), &[&SMALL[..], &["--backend", "gpu", "--show", "overdraw"]].concat(), false);
         assert_ne!(output.status.code(), Some(0));
-        assert!(told.contains("painted by the CPU alone"), "{told}");
+        assert!(told.contains("drawn by the CPU only"), "{told}");
     }
 
     #[test]

@@ -60,13 +60,13 @@ fn ladders_are_read() {
         ("1m..1k", "backwards; write 1k..1M"),
         ("5,3", "5 comes before 3"),
         ("5,5", "rising order"),
-        ("", "no count"),
-        ("1.5", "no count"),
-        ("-5", "no count"),
-        ("9999999m", "no count"),
-        ("1e9", "no count"),
-        ("nan", "no count"),
-        ("..", "no count"),
+        ("", "not a count"),
+        ("1.5", "not a count"),
+        ("-5", "not a count"),
+        ("9999999m", "not a count"),
+        ("1e9", "not a count"),
+        ("nan", "not a count"),
+        ("..", "not a count"),
         ("1k..1m/0", "points a decade"),
         ("1k..1m/many", "points a decade"),
     ] {
@@ -351,7 +351,7 @@ fn other_versions_and_foreign_files_are_refused() {
     assert!(told("[1]").contains("is not a profile"));
     assert!(told("{\"frolic_profile\": 9}").contains("version 9"));
     assert!(told("{\"frolic_profile\": 1}").contains("version 1"));
-    assert!(told("{\"frolic_profile\": 2}").contains("no whole profile"));
+    assert!(told("{\"frolic_profile\": 2}").contains("not a complete profile"));
 }
 
 #[test]

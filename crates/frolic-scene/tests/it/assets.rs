@@ -53,7 +53,7 @@ fn broken_meshes_are_refused_by_name() {
     assert!(told(&gltf("data:text/plain,hello"), "a.gltf").contains("not base64"));
     assert!(told(&gltf("data:x;base64,AAAA"), "a.gltf").contains("is cut short: buffer 0 has 3 of 36 bytes"));
     for elsewhere in ["../secret.bin", "/etc/passwd"] {
-        assert!(told(&gltf(elsewhere), "a.gltf").contains("not beside it"), "{elsewhere}");
+        assert!(told(&gltf(elsewhere), "a.gltf").contains("not in its folder"), "{elsewhere}");
     }
     assert!(read_mesh("nowhere.obj").unwrap_err().to_string().starts_with("nowhere.obj: cannot be read"));
 }
@@ -118,7 +118,7 @@ fn scenes_name_assets_and_say_where_they_are_wrong() {
         "{missing}"
     );
     let unbaked = told("from = { mesh = \"tetra.obj\" }", "{ volume = { asset = \"body\" } }");
-    assert!(unbaked.contains("asset 'body' is triangles, not a distance grid"), "{unbaked}");
+    assert!(unbaked.contains("asset 'body' is a mesh, not a distance grid"), "{unbaked}");
     let coarse = told("from = { mesh = \"tetra.obj\" }\nbake = 2", "\"point\"");
     assert!(coarse.contains("s.toml:5: asset.0.bake: 2 is out of range"), "{coarse}");
     let picture = told("from = { brightness = \"tetra.obj\" }", "\"point\"");

@@ -207,7 +207,7 @@ fn unsupported_device_features_are_refused() {
     scene.draw(&mut meter).unwrap();
     assert!(meter.end_frame().count(Counter::UploadedElementBytes) > 10_000);
     let told = scene.show(Show::Overdraw, &mut meter).unwrap_err().to_string();
-    assert!(told.contains("overdraw is painted by the CPU alone"), "{told}");
+    assert!(told.contains("overdraw is drawn by the CPU only"), "{told}");
     assert!(beacon.set("backend", "gpi").unwrap_err().to_string().contains("backend=gpi"));
 }
 

@@ -99,7 +99,7 @@ fn wrong_kinds_and_names_are_refused() {
     assert!(wrong(twice).starts_with("my.toml:6: population.1.name: 'a' is used twice"));
     assert!(wrong("title = \"unfinished\n").starts_with("my.toml:2: "));
     let future = SceneSpec::parse("frolic = 2\n", "f.toml").unwrap_err().to_string();
-    assert!(future.starts_with("f.toml:1: frolic: 2 is a version"), "{future}");
+    assert!(future.starts_with("f.toml:1: frolic: 2 is an unknown version"), "{future}");
     assert!(
         SceneSpec::parse("title = \"\"\n", "f.toml")
             .unwrap_err()

@@ -88,7 +88,7 @@ fn hostile_pngs_are_refused_before_they_are_decoded() {
     for (nth, byte) in noise.iter_mut().enumerate().skip(45) {
         *byte = byte.wrapping_mul(31).wrapping_add(nth as u8);
     }
-    assert!(told(&noise).contains("no PNG that can be read"));
+    assert!(told(&noise).contains("not a readable PNG"));
     assert!(read_png("no/such.png").unwrap_err().to_string().contains("cannot be read"));
 }
 
