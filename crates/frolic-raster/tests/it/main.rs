@@ -3,5 +3,8 @@
 mod discs;
 mod finish;
 mod grid;
+mod sections;
 mod solid;
+mod sun;
+mod surfaces;
 mod textures;

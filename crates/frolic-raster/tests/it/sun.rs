@@ -1,0 +1,87 @@
+//! Shadow maps and sunlit ground against plain look-ups.
+
+use frolic_raster::colour9::EMPTY;
+use frolic_raster::samples::{SAMPLES, Samples};
+use frolic_raster::sun::{ShadowMap, Sunlight, SunnyGround, light_ground};
+use frolic_raster::tile::{Grid, Rect, Row, STRIDE};
+use frolic_simd::levels;
+use proptest::prelude::*;
+
+/// A shadow map whose nearness is that of a function of the texel.
+fn map(grid: &Grid, near: impl Fn(usize, usize) -> f32) -> Vec<f32> {
+    let mut nearness = vec![0.0; grid.tiles() * grid.tile_width() * grid.rows()];
+    for y in 0..grid.height {
+        for x in 0..grid.width {
+            nearness[grid.texel(x, y)] = near(x, y);
+        }
+    }
+    nearness
+}
+
+/// A shadow in the lower left of a diagonal.
+fn shaded(x: usize, y: usize) -> bool {
+    x < y
+}
+
+proptest! {
+    /// The four texels around a place weigh by their distance, across tiles as within them; outside the map all is lit.
+    #[test]
+    fn light_is_blended_from_four_texels(
+        width in 2usize..90, height in 2usize..90, across in 3u32..6, down in 3u32..6, x in -5f32..95.0, y in -5f32..95.0, near in 0.1f32..0.9,
+    ) {
+        let grid = Grid::new([width, height], [across, down]);
+        let nearness = map(&grid, |x, y| if shaded(x, y) { 1.0 } else { 0.0 });
+        let map = ShadowMap { grid, nearness: &nearness };
+        let lit = map.lit([x, y], near);
+        if x < 0.0 || y < 0.0 || x >= (width - 1) as f32 || y >= (height - 1) as f32 {
+            prop_assert_eq!(lit, 1.0);
+            return Ok(());
+        }
+        let (i, j) = (x as usize, y as usize);
+        let (fx, fy) = (x.fract(), y.fract());
+        let mut sum = 0.0;
+        for (dx, dy, weight) in [
+            (0, 0, (1.0 - fx) * (1.0 - fy)), (1, 0, fx * (1.0 - fy)), (0, 1, (1.0 - fx) * fy), (1, 1, fx * fy),
+        ] {
+            sum += if shaded(i + dx, j + dy) { 0.0 } else { weight };
+        }
+        prop_assert!((lit - sum).abs() < 1e-5, "{lit} {sum}");
+    }
+
+    /// Ground takes its sunlight where nothing solid covers it and no shadow falls on it; elsewhere it stays as it is.
+    #[test]
+    fn ground_is_sunlit_where_it_shows(width in 1usize..33, height in 1usize..33, cover in 0u32..4, shadows in any::<bool>(), before in 0f32..2.0) {
+        let grid = Grid::new([64, 64], [5, 5]);
+        let nearness = map(&grid, |x, y| if shaded(x, y) { 1.0 } else { 0.0 });
+        // Places of the map are pixels, at any depth.
+        let lines = [[1.0, 0.0, -0.5, 0.0], [0.0, 1.0, -0.5, 0.0], [0.0, 0.0, 0.0, 0.5]];
+        let sunlight = Sunlight { map: ShadowMap { grid, nearness: &nearness }, lines };
+        let covered = |x: usize, y: usize| (x as u32 * 7 + y as u32 * 3) % 4 < cover;
+        let count = width * height * SAMPLES;
+        let (mut near, mut base, mut sun) = (vec![0.0; count], vec![EMPTY; count], vec![0; count]);
+        for (x, y) in (0..width).flat_map(|x| (0..height).map(move |y| (x, y))).filter(|&(x, y)| covered(x, y)) {
+            base[(x * height + y) * SAMPLES..][..SAMPLES].fill(0);
+        }
+        let samples = Samples {
+            near: &mut near, base: &mut base, sun: &mut sun,
+            x: 0, y: 0, width, height, samples: SAMPLES, spans: Default::default(), most_slope: 0.0,
+        };
+        let shine: Vec<Row> = (0..height).map(|y| std::array::from_fn(|channel| std::array::from_fn(|x| (1 + channel + x + y) as f32))).collect();
+        let depth = vec![[1.0; STRIDE]; height];
+        let rect = Rect { x: 0, y: 0, w: width, h: height };
+        for level in levels() {
+            let mut rows: Vec<Row> = vec![[[before; STRIDE]; 3]; height];
+            let ground = SunnyGround { sun: &shine, depth: &depth, rect, sunlight: shadows.then_some(sunlight) };
+            light_ground(level, ground, &mut rows, Some(&samples));
+            for (y, row) in rows.iter().enumerate() {
+                for x in 0..width {
+                    let lit = f32::from(u8::from(!covered(x, y) && !(shadows && shaded(x, y))));
+                    for channel in 0..3 {
+                        let expected = before + (1 + channel + x + y) as f32 * lit;
+                        prop_assert!((row[channel][x] - expected).abs() < 1e-4, "{x} {y}: {} {expected}", row[channel][x]);
+                    }
+                }
+            }
+        }
+    }
+}
