@@ -157,7 +157,7 @@ impl Readout {
         let _ = write!(lines[0], "frame {middle:.1} ms   {fps:.0} fps   worst {worst:.1}");
         let _ = write!(lines[1], "alive ");
         group(&mut lines[1], count(Counter::Alive));
-        let _ = write!(lines[1], "   seen ");
+        let _ = write!(lines[1], "   drawn ");
         group(&mut lines[1], count(Counter::Instances).saturating_sub(count(Counter::Culled)));
         let _ = write!(lines[2], "draw calls ");
         group(&mut lines[2], count(Counter::DrawCalls));

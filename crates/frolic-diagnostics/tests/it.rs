@@ -3,12 +3,14 @@
 
 use std::time::Duration;
 
-use frolic_core::{BakeSpec, Frame, Meter, Surface, WorldSpec};
+use frolic_core::{BakeSpec, Counter, Frame, Meter, Stage, Surface, WorldSpec};
 use frolic_diagnostics::{Corner, Mark, PlanView, Readout, Show, preview};
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Renderer, Shape, View,
+    BackdropSpec, CameraSpec, DetailSpec, Image, ImageSize, Instances, Look, LookSpec, Renderer, Shape,
+    SunSpec, View,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
+use proptest::prelude::*;
 
 fn size(width: u32, height: u32) -> ImageSize {
     ImageSize::new(width, height).unwrap()
@@ -254,4 +256,126 @@ fn a_readout_keeps_to_its_corner() {
             painted(corner, width, height);
         }
     }
+}
+
+/// A floor under the sun with a box above it: the floor is dark in the box's shadow, and light beside it.
+#[test]
+fn shadowed_ground_is_darker_in_the_view_of_shadows() {
+    let view = CameraSpec::new([0.0, 8.0, 0.01], [0.0; 3], 50.0).view(size(900, 900)).unwrap();
+    let (look, backdrop) = (boxes(0), sky());
+    // A box of size s stands on its position, with sides of s metres.
+    let places = ([0.0, 0.0], [-12.5, 0.75], [0.0, 0.0]);
+    let sizes = [12.0, 0.5];
+    let all = Instances::at([&places.0, &places.1, &places.2]).unwrap().sized(&sizes).unwrap();
+    let all = all.turned(&[0.0; 2], &[0.0; 2]).unwrap();
+    let shown = |sun: Option<&SunSpec>| {
+        let (mut scratch, mut meter, mut image) =
+            (ListScratch::default(), Meter::new(), Image::new(size(8, 8)));
+        let around = Surroundings::new(&backdrop).sun(sun);
+        let list = scratch.list([(all, &look)], &ListSpec::default(), &view, &around, &mut meter);
+        Show::Shadow.paint(&mut Renderer::new(), &list, &view, &backdrop, &mut image, &mut meter);
+        image
+    };
+    // The sun stands in the west at 45 degrees, so the shadow falls to the east by the height of the box.
+    let mut sun = SunSpec::default();
+    (sun.height_degrees, sun.bearing_degrees) = (45.0, 270.0);
+    let image = shown(Some(&sun));
+    let at = |image: &Image, place: [f32; 3]| {
+        let [x, y, _] = view.project(place).unwrap();
+        lightness(self::at(image, x as usize, y as usize))
+    };
+    let top = -0.5;
+    let lit = at(&image, [0.0, top, 1.4]);
+    let mut shadowed = [1.5, -1.5].map(|x| at(&image, [x, top, 0.0]));
+    shadowed.sort_unstable();
+    assert!(shadowed[0] * 2 < lit && shadowed[1] * 3 > lit * 2, "{shadowed:?} {lit}");
+    // Without a sun nothing is in shadow.
+    let image = shown(None);
+    let beside = [1.5, -1.5].map(|x| at(&image, [x, top, 0.0]));
+    assert!(beside[0].abs_diff(beside[1]) * 10 < beside[0] && beside[0] * 2 > lit, "{beside:?} {lit}");
+}
+
+/// Every view of nothing, and of a single element, is a picture of the view's size, whatever the size.
+#[test]
+fn every_view_paints_any_picture() {
+    let (look, backdrop) = (boxes(0), sky());
+    let one = Instances::at([&[0.0], &[0.0], &[0.0]]).unwrap().sized(&[0.3]).unwrap();
+    for (width, height) in [(1, 1), (3, 200), (300, 2), (64, 48)] {
+        let view = CameraSpec::new([0.0, 0.0, 6.0], [0.0; 3], 40.0).view(size(width, height)).unwrap();
+        for show in Show::ALL.into_iter().filter(|show| !matches!(show, Show::Placement | Show::Wind)) {
+            for sources in [&[][..], &[(one, &look)][..]] {
+                let (mut scratch, mut meter, mut image) =
+                    (ListScratch::default(), Meter::new(), Image::new(size(8, 8)));
+                let around = Surroundings::new(&backdrop);
+                let list =
+                    scratch.list(sources.iter().copied(), &ListSpec::default(), &view, &around, &mut meter);
+                show.paint(&mut Renderer::new(), &list, &view, &backdrop, &mut image, &mut meter);
+                assert_eq!(image.size(), view.size(), "{}", show.name());
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Of two boxes the nearer one is lighter in the view of depth, wherever they are.
+    #[test]
+    fn depth_is_ordered_wherever_elements_are(near in -1f32..2.0, behind in 0.8f32..30.0, left in 0.7f32..1.2) {
+        let look = boxes(0);
+        let (x, zeros, z, sizes) = ([-left, left], [0.0; 2], [near, near - behind], [0.25; 2]);
+        let all = Instances::at([&x, &zeros, &z]).unwrap().sized(&sizes).unwrap();
+        let image = shown(Show::Depth, &[(all, &look)]);
+        let [a, b] = [0, 1].map(|nth| lightness(pixel(&image, [x[nth], 0.0, z[nth]])));
+        prop_assert!(a > b, "{a} {b}");
+    }
+
+    /// The read-out takes the median of the last 30 frames, the worst of the last 120, and the newest counts.
+    #[test]
+    fn a_readout_averages_the_last_frames(ms in prop::collection::vec(1u64..200, 1..300), alive in any::<u32>(), calls in 0u64..9_999) {
+        let mut readout = Readout::new(0.016);
+        for ms in &ms {
+            let time = Duration::from_millis(*ms);
+            readout.add(&Frame::new(time)
+                .with_stage(Stage::Raster, time / 2)
+                .with_stage(Stage::Sort, time / 4)
+                .with_count(Counter::Alive, u64::from(alive))
+                .with_count(Counter::DrawCalls, calls));
+        }
+        let mut last: Vec<u64> = ms.iter().rev().take(30).copied().collect();
+        last.sort_unstable();
+        let middle = last[last.len() / 2];
+        let worst = ms.iter().rev().take(120).max().unwrap();
+        let lines = readout.lines();
+        prop_assert!(lines[0].starts_with(&format!("frame {middle}.0 ms")), "{}", lines[0]);
+        prop_assert!(lines[0].ends_with(&format!("worst {worst}.0")), "{}", lines[0]);
+        let digits: String = lines[1].split("drawn").next().unwrap().chars().filter(char::is_ascii_digit).collect();
+        prop_assert_eq!(digits, alive.to_string());
+        let digits: String = lines[2].split("steps").next().unwrap().chars().filter(char::is_ascii_digit).collect();
+        prop_assert_eq!(digits, calls.to_string());
+        // The longest stage comes first.
+        prop_assert!(lines[4].starts_with("raster ") && lines[5].starts_with("sort "), "{lines:?}");
+        prop_assert!(lines[6..].iter().all(String::is_empty));
+    }
+}
+
+/// Dropped steps, lowered quality and memory are listed where there are any.
+#[test]
+fn a_readout_lists_what_was_dropped_and_lowered() {
+    let mut readout = Readout::new(0.016);
+    let frame = Frame::new(Duration::from_millis(5)).with_count(Counter::Steps, 3);
+    readout.add(&frame);
+    assert!(readout.lines()[2].ends_with("steps 3"), "{}", readout.lines()[2]);
+    assert_eq!(readout.lines()[3], "memory 0.0 MiB");
+    readout.add(
+        &frame
+            .with_count(Counter::StepsDropped, 2)
+            .with_count(Counter::DetailPercent, 80)
+            .with_count(Counter::DensityPercent, 60)
+            .with_count(Counter::RatePercent, 100)
+            .with_count(Counter::ElementBytes, 3 << 20)
+            .with_count(Counter::DrawBytes, 1 << 19),
+    );
+    assert!(readout.lines()[2].ends_with("steps 3 (-2)"), "{}", readout.lines()[2]);
+    assert_eq!(readout.lines()[3], "memory 3.5 MiB   kept 80/60/100 %");
 }

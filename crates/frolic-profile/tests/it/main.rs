@@ -1,5 +1,6 @@
 //! The tests of this crate, one binary.
 
+mod plans;
 mod profiles;
 mod reports;
 mod statistics;
