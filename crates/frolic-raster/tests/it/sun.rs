@@ -75,7 +75,8 @@ proptest! {
             light_ground(level, ground, &mut rows, Some(&samples));
             for (y, row) in rows.iter().enumerate() {
                 for x in 0..width {
-                    let lit = f32::from(u8::from(!covered(x, y) && !(shadows && shaded(x, y))));
+                    let hidden = covered(x, y) || (shadows && shaded(x, y));
+                    let lit = if hidden { 0.0 } else { 1.0 };
                     for channel in 0..3 {
                         let expected = before + (1 + channel + x + y) as f32 * lit;
                         prop_assert!((row[channel][x] - expected).abs() < 1e-4, "{x} {y}: {} {expected}", row[channel][x]);
