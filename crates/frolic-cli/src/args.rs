@@ -201,7 +201,7 @@ pub(crate) struct ProfileArgs {
     /// Most frames timed at each count
     #[arg(long, value_name = "N", default_value_t = 400)]
     pub(crate) frames: u32,
-    /// A point is done when the interval of its median is this narrow either way
+    /// Half width of a median's interval at which a point is precise enough
     #[arg(long, value_name = "SHARE", default_value = "3%", value_parser = share)]
     pub(crate) within: f64,
     /// Seconds for all of it; each point still takes four turns. 0 is as long as it takes
@@ -272,7 +272,7 @@ pub(crate) struct CeilingArgs {
     /// Try each of several values of a key; may be given again for every combination
     #[arg(long, value_name = "KEY=A,B,..")]
     pub(crate) vary: Vec<Variation>,
-    /// How narrow the answer is to be either way
+    /// Half width of the answer's interval
     #[arg(long, value_name = "SHARE", default_value = "5%", value_parser = share)]
     pub(crate) within: f64,
     /// Seconds for each variant
@@ -355,7 +355,7 @@ pub(crate) struct Bake {
     /// Room around the mesh, as a share of its longest side, 0.01 to 2
     #[arg(long, value_name = "SHARE", default_value_t = 0.1, allow_negative_numbers = true)]
     pub(crate) margin: f32,
-    /// Where the grid goes; its picture goes beside it [default: the mesh's name and .dgrid, here]
+    /// Path of the grid; its picture is written beside it [default: the mesh's name and .dgrid, here]
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     /// Size of the picture, such as 640x400 [default: 1280x800]
@@ -385,7 +385,7 @@ pub(crate) struct Export {
     /// Moment, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
-    /// Where it goes: .glb (glTF 2.0 with EXT_mesh_gpu_instancing), .ply or .csv [default: SCENE.glb]
+    /// Path of the output: .glb (glTF 2.0 with EXT_mesh_gpu_instancing), .ply or .csv [default: SCENE.glb]
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     /// Print the written files as JSON

@@ -1,7 +1,7 @@
-//! How many can be afforded: the largest count whose frames fit a budget, found in few runs.
+//! Affordable counts: the largest count whose frames fit a budget, found in few runs.
 //!
-//! Counts grow as the times so far foretell, until one does not fit; then runs gather where the line through those so far crosses the
-//! budget, until it is known where that is. The interval is where lines through resampled runs cross.
+//! Counts grow by extrapolation until one does not fit. Further runs gather where the line through the results crosses the
+//! budget, until the crossing is precise enough. Its interval comes from lines through resampled runs.
 
 use std::time::{Duration, Instant};
 
@@ -19,28 +19,28 @@ use crate::profile::ms;
 use crate::subject::{Run, Subject};
 use crate::sweep::{TURN, Variant, prepare};
 
-/// Rounds of a run near the budget, at least.
+/// Least number of rounds of a run near the budget.
 const ROUNDS: usize = 8;
 
-/// Runs of one search, at most.
+/// Most runs of one search.
 const MOST_RUNS: usize = 60;
 
-/// Once there is a first answer, runs go there, and this share below and above it, in turn: the line needs a length.
+/// After a first answer, runs alternate between it and this fraction below and above it, so that the line has a length.
 const SPREAD: [f64; 3] = [1.0, 0.78, 1.25];
 
-/// The question of a search: the quantile of frames, the budget, the precision.
+/// Settings of a search: quantile, budget and precision.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct CeilingPlan {
-    /// 95 of 100 frames take no longer than this; 10 µs to 1 h. Default: 1/60 s.
+    /// Time that 95 of 100 frames must not exceed; 10 µs to 1 h. Default: 1/60 s.
     pub budget: Duration,
-    /// The first count that is tried. Default: 1000.
+    /// First count. Default: 1000.
     pub first: u32,
-    /// The largest. Default: 100 million.
+    /// Largest count. Default: 100 million.
     pub most: u32,
-    /// The answer is this narrow either way, as a share of it, where time allows; 0.005 to 1. Default: 0.05.
+    /// Half width of the answer's interval as a fraction of the answer, if time allows; 0.005 to 1. Default: 0.05.
     pub within: f64,
-    /// Time for one variant. Default: 40 s.
+    /// Time limit for one variant. Default: 40 s.
     pub time: Duration,
 }
 
@@ -57,7 +57,7 @@ impl Default for CeilingPlan {
 }
 
 impl CeilingPlan {
-    /// Whether all is in range.
+    /// Checks that all values are in range.
     ///
     /// # Errors
     /// Names the value that is out of range.
@@ -82,20 +82,20 @@ impl CeilingPlan {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Ceiling {
-    /// The variant's name and settings.
+    /// Name and settings of the variant.
     pub variant: String,
     /// See `variant`.
     pub settings: Vec<(String, String)>,
-    /// The budget, ms.
+    /// Budget, in milliseconds.
     pub budget_ms: f64,
-    /// The count; 0 where not even one element fits.
+    /// Count; 0 if not even one element fits.
     pub count: u32,
-    /// Interval of the answer.
+    /// 95 % confidence interval of the count.
     pub interval: Interval,
-    /// Why a search ended without a crossing: the largest count fits, the smallest does not, or a count could not run.
+    /// Reason for ending without a crossing: the largest count fits, the smallest does not, or a count could not run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remark: Option<String>,
-    /// All runs, in their order.
+    /// All runs, in order.
     pub tried: Vec<Tried>,
 }
 
@@ -103,25 +103,25 @@ pub struct Ceiling {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Tried {
-    /// Elements.
+    /// Number of elements.
     pub count: u32,
-    /// 95 of 100 frames were faster, ms.
+    /// 95th percentile of the frame times, in milliseconds.
     pub p95: f64,
-    /// Its interval.
+    /// 95 % confidence interval of the percentile.
     pub interval: Interval,
-    /// As those of a point.
+    /// Median time of each stage, as in a point of a profile.
     #[serde(skip)]
     phases: usize,
-    /// Frames, ms, by round.
+    /// Frame times in milliseconds, by round.
     #[serde(skip)]
     rounds: Vec<Vec<f64>>,
 }
 
-/// Searches the ceilings of a scene, one for each variant of the plan. `watch` is called before every run with the variant and the
-/// count; if it returns `false`, the finished variants are returned.
+/// Searches the ceilings of a scene, one for each variant of the plan. Calls `watch` before every run with the variant and the
+/// count; if it returns `false`, the search ends with the finished variants.
 ///
 /// # Errors
-/// As [`sweep`](crate::sweep()); a budget out of range.
+/// As [`sweep`](crate::sweep()), and for a budget out of range.
 pub fn ceilings(
     name: &str,
     scene: &SceneSpec,
@@ -140,10 +140,10 @@ pub fn ceilings(
     Ok(found)
 }
 
-/// Searches the ceiling of anything that takes frames at any count; `None` where `watch` cut it short.
+/// Searches the ceiling of anything that takes frames at any count. Returns `None` if `watch` ended the search.
 ///
 /// # Errors
-/// A budget out of range; a subject that cannot run at its first count.
+/// The budget is out of range, or the subject cannot run at its first count.
 pub fn ceiling(
     subject: &mut dyn Subject,
     search: &CeilingPlan,
@@ -154,7 +154,7 @@ pub fn ceiling(
     let is_late = || started.elapsed() > search.time;
     let mut tried: Vec<Tried> = Vec::new();
     let mut remark = None;
-    // The largest that fits, and the smallest that does not.
+    // The largest count that fits, and the smallest that does not.
     let (mut fits, mut fails): (Option<u32>, Option<u32>) = (None, None);
     let mut next = search.first;
     while tried.len() < MOST_RUNS {
@@ -224,7 +224,7 @@ pub fn ceiling(
     }))
 }
 
-/// Takes frames at a count.
+/// Measures frames at a count.
 fn run(
     subject: &mut dyn Subject,
     count: u32,
@@ -233,7 +233,7 @@ fn run(
     is_late: impl Fn() -> bool,
 ) -> Result<Tried, String> {
     let mut running: Box<dyn Run + '_> = subject.begin(count)?;
-    // The first frames allocate what the others reuse.
+    // The first frames allocate buffers that later frames reuse.
     for _ in 0..2 {
         let frame = running.frame()?;
         if ms(frame.total()) > budget * 8.0 {
@@ -250,7 +250,7 @@ fn run(
         }
         rounds.push(round);
         let value = p95(&rounds.concat());
-        // On the way there a look is enough; near it a whole cycle is timed.
+        // Far from the budget a short run is enough; near it a whole cycle is timed.
         let far = !is_near || value > budget * 3.0 || value < budget * 0.2;
         let phases = running.phases().max(1);
         let least = if far { 2 } else { ROUNDS.next_multiple_of(phases) };
@@ -261,7 +261,7 @@ fn run(
     }
 }
 
-/// A larger count, as far as the runs so far foretell; a little over the budget, so that it closes in from above.
+/// Extrapolates to a larger count, a little over the budget, so that the search closes in from above.
 fn larger(tried: &[Tried], budget: f64, low: u32) -> u32 {
     let mut by_count: Vec<&Tried> = tried.iter().collect();
     by_count.sort_by_key(|run| run.count);
@@ -277,9 +277,9 @@ fn larger(tried: &[Tried], budget: f64, low: u32) -> u32 {
     (f64::from(low) * ratio).min(f64::from(u32::MAX)) as u32
 }
 
-/// Where the line through the runs around a budget crosses it, and where lines through resampled runs do.
+/// Returns the crossing of the budget by the line through nearby runs, with the crossings by lines through resampled runs.
 fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
-    // As near as there are runs enough to tell a rise from noise: farther off the line may bend.
+    // Uses the nearest runs that tell a rise from noise: farther off, the line may bend.
     [1.3, 2.0].iter().find_map(|far| {
         let near: Vec<&Tried> =
             tried.iter().filter(|run| (budget / far..budget * far).contains(&run.p95)).collect();
@@ -287,8 +287,8 @@ fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
     })
 }
 
-/// The medians of the runs give the line, and all their frames together say how far above it 95 of 100 stay (a restricted regression
-/// quantile: He, "Quantile Curves without Crossing", 1997): a run of its own has too few slow frames to tell.
+/// The medians of the runs give the line, and all their frames together give the distance of the 95th percentile above it (a restricted regression
+/// quantile: He, "Quantile Curves without Crossing", 1997), as one run has too few slow frames.
 fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
     if near.len() < 3 {
         return None;

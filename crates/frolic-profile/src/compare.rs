@@ -1,7 +1,7 @@
-//! Did it become slower? Two profiles of the same thing, point by point and stage by stage.
+//! Comparison of two profiles of the same scene, point by point and stage by stage.
 //!
-//! A change is called where the interval of the ratio of medians leaves 1 out, rounds of both resampled apart; it is so wide that of re-runs
-//! without a change fewer than one in twenty is called one.
+//! A change is reported if the interval of the ratio of medians excludes 1, with the rounds of both resampled. The interval is wide enough
+//! that fewer than one in twenty repeated runs without a change reports one.
 
 use derive_setters::Setters;
 use frolic_statistics::{Interval, bootstrap_pairs, bootstrap_ratio, median};
@@ -13,19 +13,19 @@ use crate::numbers::short;
 use crate::profile::{Machine, Point, Profile, Round, StageTime, VariantProfile};
 use crate::sweep::{BUILDS, TURN};
 
-/// Share of re-runs without a change that are called none.
+/// Fraction of repeated runs without a change that must report none.
 const CONFIDENCE: f64 = 0.985;
 
-/// Stages shorter than this share of the frame are not compared.
+/// Fraction of the frame below which stages are not compared.
 const SMALLEST: f64 = 0.02;
 
 /// Settings of a comparison.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Setters)]
 #[non_exhaustive]
 pub struct CompareSpec {
-    /// Whether scenes, settings and machines may differ. Default: false.
+    /// Accepts different scenes, settings and machines. Default: false.
     pub different: bool,
-    /// Whether each round is divided by the machine's pace meanwhile, against that of the base. Default: false.
+    /// Divides each round by the machine's pace relative to the base. Default: false.
     pub undrift: bool,
 }
 
@@ -36,14 +36,14 @@ pub struct CompareSpec {
 pub enum Verdict {
     /// It takes less time.
     Faster,
-    /// It takes more.
+    /// It takes more time.
     Slower,
     /// No verdict is possible.
     NoDifference,
 }
 
 impl Verdict {
-    /// In words.
+    /// The verdict in words.
     pub fn words(self) -> &'static str {
         match self {
             Self::Faster => "faster",
@@ -53,60 +53,60 @@ impl Verdict {
     }
 }
 
-/// One point, or a stage of one.
+/// Change of one point, or of one of its stages.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[non_exhaustive]
 pub struct Change {
-    /// The variant's name.
+    /// Name of the variant.
     pub variant: String,
-    /// Elements.
+    /// Number of elements.
     pub count: u32,
-    /// The stage; missing for the frame.
+    /// Stage; none for the whole frame.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
-    /// Median then, ms.
+    /// Median of the base, in milliseconds.
     pub base_ms: f64,
-    /// Median now, ms.
+    /// Median of the new profile, in milliseconds.
     pub new_ms: f64,
-    /// The new over the base.
+    /// Ratio of the new median to the base.
     pub ratio: f64,
-    /// Its interval.
+    /// 95 % confidence interval of the ratio.
     pub interval: Interval,
     /// Verdict.
     pub verdict: Verdict,
 }
 
-/// Two profiles compared.
+/// Result of a comparison.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[non_exhaustive]
 pub struct Comparison {
-    /// The scene's name.
+    /// Name of the scene.
     pub scene: String,
-    /// Frames, then their stages, by variant and count.
+    /// Changes of frames, each followed by its stages, by variant and count.
     pub changes: Vec<Change>,
-    /// Points that only one of them has.
+    /// Points that only one profile has.
     pub missing: Vec<String>,
     /// Differences between the profiles that were accepted.
     pub differs: Vec<String>,
-    /// How long the reference loop took beside the new one over how long beside the base: the machine's own part in what changed, where
-    /// nothing was divided by it. 1 where it is not known.
+    /// Time of the reference loop beside the new profile over its time beside the base: the machine's part of the change, if
+    /// nothing was divided by it. 1 if unknown.
     pub pace: f64,
 }
 
 impl Comparison {
-    /// Frames that became slower by more than a share, of which it is sure.
+    /// Frames that became slower by more than a fraction, with certainty.
     pub fn slower(&self, share: f64) -> impl Iterator<Item = &Change> {
         let frames = self.changes.iter().filter(|change| change.stage.is_none());
         frames.filter(move |change| change.verdict == Verdict::Slower && change.ratio > 1.0 + share)
     }
 
-    /// As lines: a frame each, and under it the stages that changed.
+    /// Lines of text: one for each frame, followed by the stages that changed.
     pub fn lines(&self) -> Vec<String> {
         let mut lines = Vec::new();
         let width =
             self.changes.iter().map(|change| change.variant.chars().count()).max().unwrap_or(0).min(40);
         for change in &self.changes {
-            // A stage that is new has grown without bound.
+            // A new stage has no ratio.
             let percent = |ratio: f64| format!("{:+.1}%", ((ratio - 1.0) * 100.0).min(9999.9));
             let times = format!(
                 "{:>9.3} -> {:>9.3} ms  {:>7} ({} to {})  {}",
@@ -134,7 +134,7 @@ impl Comparison {
 /// Compares a profile with an older one.
 ///
 /// # Errors
-/// Other scenes, settings or machines, unless those may differ; nothing in common.
+/// The scenes, settings or machines differ and may not, or the profiles have no point in common.
 pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comparison, ProfileError> {
     let differs = differences(base, new);
     if let (Some(first), false) = (differs.first(), spec.different) {
@@ -142,16 +142,16 @@ pub fn compare(base: &Profile, new: &Profile, spec: &CompareSpec) -> Result<Comp
     }
     let is_known = base.pace.compute > 0.0 && !spec.undrift;
     let pace = if is_known { new.pace.over(base.pace) } else { 1.0 };
-    // Against the base's pace, so that both are what they would be on that machine's usual day.
+    // Relative to the base's pace, so that both are as on a usual day of that machine.
     let how = How { usual: spec.undrift.then_some(base.pace), paired: false };
     let comparison = between(&new.scene, &named(base), &named(new), how)?;
     Ok(Comparison { differs, pace, ..comparison })
 }
 
-/// Compares two variants of one profile, by their index. They took turns, so rounds are compared in pairs of one turn.
+/// Compares two variants of one profile, by index. They took turns, so their rounds are compared in pairs.
 ///
 /// # Errors
-/// A place that is none; no count in common.
+/// An index is out of range, or the variants have no count in common.
 pub fn compare_variants(profile: &Profile, base: usize, new: usize) -> Result<Comparison, ProfileError> {
     let variant = |nth: usize| {
         let variant = profile.variants.get(nth);
@@ -161,10 +161,10 @@ pub fn compare_variants(profile: &Profile, base: usize, new: usize) -> Result<Co
     between(&profile.scene, &[(&new.name, base)], &[(&new.name, new)], How { usual: None, paired: true })
 }
 
-/// Compares this build with the other in a profile of [`sweep_builds`](crate::sweep_builds): the other is the base.
+/// Compares this build with the other one in a profile of [`sweep_builds`](crate::sweep_builds). The other build is the base.
 ///
 /// # Errors
-/// A profile that is not of two builds, or in which they have no count in common.
+/// The profile is not of two builds, or they have no count in common.
 pub fn compare_builds(profile: &Profile) -> Result<Comparison, ProfileError> {
     let of = |end: &str| -> Vec<Named<'_>> {
         let variants = profile.variants.iter();
@@ -174,7 +174,7 @@ pub fn compare_builds(profile: &Profile) -> Result<Comparison, ProfileError> {
     between(&profile.scene, &other, &this, How { usual: None, paired: true })
 }
 
-/// A variant with the name that it is compared by.
+/// A variant with the name by which it is matched.
 type Named<'a> = (&'a str, &'a VariantProfile);
 
 fn named(profile: &Profile) -> Vec<Named<'_>> {
@@ -184,9 +184,9 @@ fn named(profile: &Profile) -> Vec<Named<'_>> {
 /// Pairing of rounds.
 #[derive(Debug, Clone, Copy)]
 struct How {
-    /// The pace against which each is divided by its own.
+    /// Pace of the base, if rounds are divided by their own pace.
     usual: Option<Pace>,
-    /// Whether they took turns with one another.
+    /// True if rounds took turns.
     paired: bool,
 }
 
@@ -196,7 +196,7 @@ fn at<'a>(all: &[Named<'a>], name: &str, count: u32) -> Option<&'a Point> {
     variant.points.iter().find(|point| point.count == count)
 }
 
-/// Variants of a name against those of the same, point by point.
+/// Compares variants of the same name, point by point.
 fn between(scene: &str, base: &[Named<'_>], new: &[Named<'_>], how: How) -> Result<Comparison, ProfileError> {
     let (mut changes, mut missing) = (Vec::new(), Vec::new());
     let point_name = |name: &str, point: &Point| format!("{name} at {}", short(point.count));
@@ -248,7 +248,7 @@ fn point_changes(name: &str, [old, now]: [&Point; 2], how: How, changes: &mut Ve
     let stage_rounds = |point: &Point, stage: &StageTime| -> Vec<Vec<f64>> {
         stage.rounds.iter().zip(&point.rounds).map(|(ms, round)| vec![ms / slow(round)]).collect()
     };
-    // Rounds of the warm-up are gone; from here on they are of the same turns.
+    // The warm-up rounds are removed, so the remaining ones belong to the same turns.
     let gone = |point: &Point| (point.warm_up / u64::from(TURN)) as usize;
     let later = gone(old).max(gone(now));
     let together = |point: &Point, rounds: Vec<Vec<f64>>| -> Vec<Vec<f64>> {

@@ -1,22 +1,22 @@
-//! Why a profile could not be made.
+//! Errors of profiles.
 
 use frolic_core::SpecError;
 use frolic_scene::SceneError;
 
-/// Why a plan cannot be followed.
+/// Error of a plan.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{what} '{text}': {problem}")]
 #[non_exhaustive]
 pub struct PlanError {
-    /// Which part of the plan: `counts`, `vary`.
+    /// Part of the plan: `counts` or `vary`.
     pub what: &'static str,
-    /// How it was written.
+    /// Text of that part.
     pub text: String,
-    /// What is wrong, and what to write instead.
+    /// Problem and remedy.
     pub problem: String,
 }
 
-/// Why a profile could not be made.
+/// Error of a profile.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ProfileError {
@@ -29,7 +29,7 @@ pub enum ProfileError {
     /// The scene cannot run at the lowest count.
     #[error(transparent)]
     Spec(#[from] SpecError),
-    /// The file is no profile of this version, or cannot be compared with another.
+    /// The file is not a profile of this version, or cannot be compared with another.
     #[error("{0}")]
     Format(String),
     /// A chart cannot be drawn.

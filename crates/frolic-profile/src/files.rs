@@ -1,4 +1,4 @@
-//! Writing a profile down, and reading it back.
+//! Writing and reading profiles.
 
 use std::path::{Path, PathBuf};
 
@@ -12,10 +12,10 @@ use crate::report::report;
 use crate::trace::trace_events;
 
 /// Writes `profile.json`, `profile.csv`, `report.html`, `trace.json` and the charts `frames`, `stages`, `spread` and `timeline` as SVG and PNG into a
-/// folder, made if missing; returns their paths.
+/// folder, which is created if missing. Returns the paths.
 ///
 /// # Errors
-/// When a file cannot be written; those written before stay.
+/// A file cannot be written. Files written before it stay.
 pub fn write_profile(profile: &Profile, folder: impl AsRef<Path>) -> Result<Vec<PathBuf>, ProfileError> {
     let folder = folder.as_ref();
     let mut written = Vec::new();
@@ -41,7 +41,7 @@ pub fn write_profile(profile: &Profile, folder: impl AsRef<Path>) -> Result<Vec<
     Ok(written)
 }
 
-/// The schema of `profile.json`, JSON Schema of 2020-12; published as `docs/profile.schema.json`.
+/// JSON Schema (2020-12) of `profile.json`, published as `docs/profile.schema.json`.
 #[cfg(feature = "schema")]
 pub fn schema() -> serde_json::Value {
     schemars::schema_for!(Profile).to_value()
@@ -50,7 +50,7 @@ pub fn schema() -> serde_json::Value {
 /// Reads `profile.json`.
 ///
 /// # Errors
-/// Text that is no profile, or of another version of the format.
+/// The text is not a profile, or of another version of the format.
 pub fn profile_from_json(text: &str) -> Result<Profile, ProfileError> {
     let wrong = |problem: String| ProfileError::Format(problem);
     let value: serde_json::Value =
@@ -67,7 +67,7 @@ pub fn profile_from_json(text: &str) -> Result<Profile, ProfileError> {
     serde_json::from_value(value).map_err(|error| wrong(format!("is not a complete profile: {error}")))
 }
 
-/// One line a point; times in ms.
+/// One row for each point; times in milliseconds.
 fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
     let failed = |error: csv::Error| ProfileError::Format(error.to_string());
     let mut writer = csv::Writer::from_writer(Vec::new());

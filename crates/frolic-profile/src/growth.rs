@@ -1,52 +1,52 @@
-//! How a time grows with the count: exponents, where they hold, and where they change.
+//! Growth of frame time with count: exponents, their ranges, and knees between them.
 //!
-//! On logarithmic axes a power is a straight line. Points are cut into at most three stretches of at least three points; each is fitted by
-//! least squares, and as many are taken as the Bayesian information criterion (Schwarz, "Estimating the Dimension of a Model", 1978) wants. Where two
-//! lines cross is a knee: a fixed cost that is overtaken, a cache that is full, a stage that turns quadratic. O(points³).
+//! On logarithmic axes a power is a straight line. Points are divided into at most three ranges of at least three points, each fitted by
+//! least squares. The Bayesian information criterion (Schwarz, "Estimating the Dimension of a Model", 1978) chooses the number of ranges. Where two
+//! lines cross is a knee, for example at the end of a fixed cost, at a full cache, or where a stage turns quadratic. O(points³).
 
 use frolic_statistics::Interval;
 use serde::{Deserialize, Serialize};
 
-/// Noise below which a better fit proves nothing, as a share of a time.
+/// Relative noise below which a better fit is not significant.
 const FLOOR: f64 = 0.02;
 
-/// Exponents closer than this are one.
+/// Difference below which two exponents count as equal.
 const SAME: f64 = 0.2;
 
-/// Fewest points of a stretch where there are several.
+/// Least number of points of a range, if there are several ranges.
 const FEWEST: usize = 3;
 
-/// How a time grows over the highest stretch of counts on which it is straight.
+/// Growth of a time over the highest range of counts with one exponent.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Growth {
-    /// Time goes with this power of the count.
+    /// Exponent: time is proportional to this power of the count.
     pub exponent: f64,
-    /// Where it lies, by the scatter of the points around the line (Student's t).
+    /// 95 % confidence interval of the exponent, from the scatter of the points around the line (Student's t).
     pub interval: Interval,
-    /// The first and the last count of the stretch.
+    /// First and last count of the range.
     pub counts: [f64; 2],
-    /// Time at the last count, on the line, ms.
+    /// Time at the last count according to the fit, in milliseconds.
     pub ms: f64,
-    /// Counts at which it changes, rising, with the exponents before and after.
+    /// Knees in rising order, each with the exponents before and after.
     pub knees: Vec<Knee>,
 }
 
-/// A count at which a time starts to grow otherwise.
+/// A count at which the exponent changes.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Knee {
-    /// Where the lines cross.
+    /// Count at which the fitted lines cross.
     pub count: f64,
-    /// The exponent below it.
+    /// Exponent below it.
     pub before: f64,
-    /// The exponent above it.
+    /// Exponent above it.
     pub after: f64,
 }
 
 impl Growth {
-    /// The growth of times, ms, with counts; what is 0 is left out. `noise`: share that a time may be off by, at least 0.02. `None` with
+    /// Fits times in milliseconds over counts. Points at 0 are left out. `noise` is the relative error of a time, at least 0.02. Returns `None` for
     /// fewer than two points.
     ///
     /// ```
@@ -73,7 +73,7 @@ impl Growth {
         let last = lines.last()?;
         let knees = lines.windows(2).filter_map(|pair| {
             let [a, b] = pair else { return None };
-            // Between the stretches, wherever the lines cross.
+            // Between the ranges, wherever the lines cross.
             let cross = (b.base - a.base) / (a.slope - b.slope);
             let count = cross.clamp(a.ends[1], b.ends[0]).exp();
             Some(Knee { count, before: a.slope, after: b.slope })
@@ -87,12 +87,12 @@ impl Growth {
         })
     }
 
-    /// The time at a count, on the line of the last stretch, ms.
+    /// Fitted time at a count, in milliseconds, by the last range.
     pub fn at(&self, count: f64) -> f64 {
         self.ms * (count / self.counts[1]).powf(self.exponent)
     }
 
-    /// The count at which the line of the last stretch reaches a time, ms; `None` where it does not grow towards it.
+    /// Count at which the fit of the last range reaches a time in milliseconds; `None` if it does not grow towards it.
     pub fn reaches(&self, ms: f64) -> Option<f64> {
         if self.exponent < 0.05 || ms <= 0.0 {
             return None;
@@ -102,21 +102,21 @@ impl Growth {
     }
 }
 
-/// A line through logarithms.
+/// A line through logarithms of points.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Line {
     pub(crate) slope: f64,
     pub(crate) base: f64,
     /// First and last x.
     ends: [f64; 2],
-    /// Sum of squares around it, of x around its mean, and how many points.
+    /// Sum of squared residuals, sum of squares of x about its mean, and number of points.
     rest: f64,
     pub(crate) spread: f64,
     points: usize,
 }
 
 impl Line {
-    /// By least squares.
+    /// Fits by least squares.
     pub(crate) fn through(points: &[(f64, f64)]) -> Self {
         let n = points.len() as f64;
         let mean = |of: fn(&(f64, f64)) -> f64| points.iter().map(of).sum::<f64>() / n;
@@ -131,7 +131,7 @@ impl Line {
 
     fn interval(&self) -> Interval {
         let free = self.points.saturating_sub(2);
-        // Two points say nothing of their scatter.
+        // Two points have no scatter.
         let deviation = if free == 0 { FLOOR } else { (self.rest / free as f64).sqrt() };
         let off = student(free) * deviation / self.spread.max(1e-12).sqrt();
         Interval { low: self.slope - off, high: self.slope + off }
@@ -144,7 +144,7 @@ fn student(free: usize) -> f64 {
     TABLE.get(free).copied().unwrap_or(1.96 + 2.6 / free as f64)
 }
 
-/// Where to cut, rising.
+/// Returns the best indices to divide points at, in rising order.
 fn best_cuts(logs: &[(f64, f64)], floor: f64) -> Vec<usize> {
     let n = logs.len();
     let score = |cuts: &[usize]| {
@@ -154,7 +154,7 @@ fn best_cuts(logs: &[(f64, f64)], floor: f64) -> Vec<usize> {
             rest += Line::through(&logs[from..to]).rest;
             from = to;
         }
-        // Two numbers a line and one a cut.
+        // Two parameters for each line and one for each cut.
         let numbers = 2.0 + 3.0 * cuts.len() as f64;
         n as f64 * (rest / n as f64 + floor * floor).ln() + numbers * (n as f64).ln()
     };

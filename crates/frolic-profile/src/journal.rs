@@ -1,4 +1,4 @@
-//! The journal of a sweep, written as it runs, so that a kill loses at most the current frame: one JSON value a line, one line a frame.
+//! Journal of a sweep, written as it runs, so that a kill loses at most the current frame: JSON lines, one for each frame.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -15,10 +15,10 @@ use crate::error::ProfileError;
 use crate::noise::{Counted, Pace, Taken};
 use crate::profile::{Stop, Turn};
 
-/// Version of the file.
+/// Version of the journal's format.
 const VERSION: u32 = 1;
 
-/// The journal of a sweep: samples by variant and count, and the file that grows.
+/// Journal of a sweep: samples by variant and count, and the file that grows.
 #[derive(Debug)]
 pub struct Journal {
     path: PathBuf,
@@ -28,18 +28,18 @@ pub struct Journal {
     stops: HashMap<usize, Stop>,
 }
 
-/// Identity of the measurement, so that no other is resumed.
+/// Identity of a measurement, so that only the same one is resumed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct JournalOf {
-    /// The scene as TOML, or the name of another subject.
+    /// Scene as TOML, or the name of another subject.
     pub scene: String,
-    /// The ways that are compared, as text.
+    /// Variants, as text.
     pub variants: Vec<String>,
 }
 
-/// A frame as it is written down: ns; ns by stage, values by counter and bytes by stage, without those that are 0. By name, as another
-/// build may know others.
+/// A recorded frame: total in nanoseconds, and by name its stages in nanoseconds, counters, and bytes moved by stage, without zeros. Names, as another
+/// build may have other stages.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Written(u64, Values, Values, Values);
 
@@ -60,7 +60,7 @@ impl Written {
         )
     }
 
-    /// The frame; stages and counters that are not known are left out.
+    /// Returns the frame. Unknown stages and counters are left out.
     pub(crate) fn frame(&self) -> Frame {
         let Self(total, stages, counters, moved) = self;
         let mut frame = Frame::new(Duration::from_nanos(*total));
@@ -88,7 +88,7 @@ enum Line {
         frolic: String,
         of: JournalOf,
     },
-    /// Variant, count.
+    /// Variant and count.
     Frame(usize, u32, Written),
     Turn {
         of: (usize, u32),
@@ -98,16 +98,16 @@ enum Line {
         memory: [u64; 2],
         pace: Option<[Pace; 2]>,
     },
-    /// Variant, count, phases.
+    /// Variant, count and phases.
     Done(usize, u32, usize),
     Stop(usize, u32, String),
 }
 
 impl Journal {
-    /// Starts an empty journal; one that is there is written over.
+    /// Starts an empty journal, and overwrites an existing one.
     ///
     /// # Errors
-    /// When the file cannot be written.
+    /// The file cannot be written.
     pub fn begin(path: impl AsRef<Path>, of: &JournalOf) -> Result<Self, ProfileError> {
         let path = path.as_ref().to_owned();
         let file = File::create(&path).map_err(|source| written(&path, source))?;
@@ -118,10 +118,10 @@ impl Journal {
         Ok(journal)
     }
 
-    /// Goes on with one that was cut short. A last line that was not finished is left out.
+    /// Resumes a journal. An unfinished last line is left out.
     ///
     /// # Errors
-    /// No file; one of another version, scene, or choice of variants.
+    /// There is no such file, or it belongs to another version, scene or choice of variants.
     pub fn resume(path: impl AsRef<Path>, of: &JournalOf) -> Result<Self, ProfileError> {
         let path = path.as_ref().to_owned();
         let wrong = |problem: &str| ProfileError::Format(format!("{}: {problem}", path.display()));
@@ -173,7 +173,7 @@ impl Journal {
                 }
             }
         }
-        // Frames of a turn that was cut short count; the machine's own load during them is unknown.
+        // Frames of an interrupted turn count; the machine's load during them is unknown.
         for (of, turn) in open {
             turns.entry(of).or_default().push(turn);
         }
@@ -182,13 +182,13 @@ impl Journal {
         Ok(Self { path, file, turns, done, stops })
     }
 
-    /// Removes the file, once its contents are stored elsewhere.
+    /// Removes the file. Call it once the contents are stored elsewhere.
     pub fn remove(self) {
-        // If it stays it does no harm.
+        // A file that stays does no harm.
         let _ = std::fs::remove_file(&self.path);
     }
 
-    /// Frames that are kept of all variants.
+    /// Number of frames of all variants.
     pub fn frames(&self) -> usize {
         self.turns.values().flatten().map(|turn| turn.frames.len()).sum()
     }
@@ -197,7 +197,7 @@ impl Journal {
         self.turns.get(&(variant, count)).cloned().unwrap_or_default()
     }
 
-    /// The phases of a point that was finished.
+    /// Phases of a finished point.
     pub(crate) fn finished(&self, variant: usize, count: u32) -> Option<usize> {
         self.done.get(&(variant, count)).copied()
     }

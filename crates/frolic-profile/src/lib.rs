@@ -1,4 +1,4 @@
-//! Frame time against element count, measured and written down.
+//! Profiles: frame time against element count.
 //!
 //! **In:** a [`SceneSpec`](frolic_scene::SceneSpec) and a [`Plan`]: which counts, which variants, how many frames. **Out:** a
 //! [`Profile`], which becomes a table, `profile.json`, `profile.csv`, `frames.svg` and `frames.png`.
@@ -8,16 +8,16 @@
 //! | question | file |
 //! | --- | --- |
 //! | how are counts and variants written? | `plan.rs` |
-//! | what can be measured? | `subject.rs`: a scene, or a loop of your own |
+//! | which subjects can be measured? | `subject.rs`: a scene, or a loop of your own |
 //! | and another build, beside this one? | `other.rs` |
-//! | how is it measured, in which order? | `sweep.rs`; what a kill does not lose `journal.rs` |
-//! | what else did the machine do? | `noise.rs` |
-//! | what is kept of the measurements? | `profile.rs` (and `docs/profile-format.md`) |
-//! | how sure is it, and how does it grow? | `growth.rs`, and the crate `frolic-statistics` |
+//! | how is it measured, and in which order? | `sweep.rs`; resumed after a kill: `journal.rs` |
+//! | did other work disturb the machine? | `noise.rs` |
+//! | which results are kept? | `profile.rs` (and `docs/profile-format.md`) |
+//! | how precise is it, and how does it grow? | `growth.rs`, and the crate `frolic-statistics` |
 //! | do they draw the same? | `pictures.rs` |
-//! | how many can be afforded? | `ceiling.rs` |
+//! | how many elements fit a budget? | `ceiling.rs` |
 //! | did it become slower? | `compare.rs` |
-//! | what did each thread do? | `trace.rs` |
+//! | what does each thread do? | `trace.rs` |
 //! | how is it shown? | `table.rs`, `chart/`, `report.rs`, `files.rs` |
 
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]

@@ -1,7 +1,7 @@
 //! Load of the machine: a short reference loop between samples, and resources counted by the system.
 //!
-//! The loop does the same work every time, so what changes is the machine. One half of it is arithmetic in registers, the other reads
-//! memory that no cache holds.
+//! The loop always does the same work, so its time shows the state of the machine. One half is arithmetic in registers, the other reads
+//! memory beyond all caches.
 
 use std::hint::black_box;
 use std::time::{Duration, Instant};
@@ -9,33 +9,33 @@ use std::time::{Duration, Instant};
 use cpu_time::ProcessTime;
 use serde::{Deserialize, Serialize};
 
-/// Bytes that the memory half walks through, a window at a time: more than a last-level cache.
+/// Bytes read by the memory half, a window at a time: more than a last-level cache.
 const MEMORY: usize = 96 << 20;
 /// Bytes of a window.
 const WINDOW: usize = 2 << 20;
 /// Rounds of the arithmetic half.
 const ROUNDS: u32 = 3_000;
 
-/// Slower than the sweep's median by this is a disturbance.
+/// Factor over the sweep's median from which the machine counts as disturbed.
 const DISTURBED: f64 = 1.25;
 
-/// How long the reference loop took, ms.
+/// Time of the reference loop, in milliseconds.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Pace {
-    /// Its arithmetic.
+    /// Arithmetic half.
     pub compute: f64,
-    /// Its reads of memory.
+    /// Memory half.
     pub memory: f64,
 }
 
 impl Pace {
-    /// How much slower than another: the greater of both ratios.
+    /// Factor by which it is slower than another: the greater of both ratios.
     pub fn over(self, usual: Self) -> f64 {
         (self.compute / usual.compute.max(1e-9)).max(self.memory / usual.memory.max(1e-9))
     }
 
-    /// Whether the machine was disturbed, where it usually takes so long.
+    /// Returns whether the machine was disturbed, compared with its usual pace.
     pub fn is_disturbed(self, usual: Self) -> bool {
         self.over(usual) > DISTURBED
     }
@@ -55,7 +55,7 @@ impl Default for Reference {
 }
 
 impl Reference {
-    /// Takes the machine's pace: under a millisecond.
+    /// Measures the machine's pace, in under a millisecond.
     pub fn pace(&mut self) -> Pace {
         let ms = |started: Instant| started.elapsed().as_secs_f64() * 1e3;
         let started = Instant::now();
@@ -81,21 +81,21 @@ impl Reference {
     }
 }
 
-/// Resources that the system has counted for this process so far; 0 if it counts none.
+/// Resources of this process counted by the system so far; 0 where it counts none.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Counted {
-    /// Times that a thread gave up its core to wait.
+    /// Voluntary context switches.
     pub switches: u64,
-    /// Times that a thread's core was taken from it.
+    /// Involuntary context switches.
     pub forced_switches: u64,
-    /// Pages that were looked up anew.
+    /// Minor page faults.
     pub faults: u64,
-    /// Pages that were read from a disk.
+    /// Major page faults.
     pub disk_faults: u64,
 }
 
 impl Counted {
-    /// As of now, over all threads.
+    /// Returns the present counts over all threads.
     pub fn now() -> Self {
         let mut counted = Self::default();
         if let Ok(threads) = std::fs::read_dir("/proc/self/task") {
@@ -110,7 +110,7 @@ impl Counted {
             }
         }
         if let Ok(stat) = std::fs::read_to_string("/proc/self/stat") {
-            // After the name, which may hold anything, in brackets.
+            // After the name, which is in brackets and may hold anything.
             let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
             let field = |nth: usize| fields.get(nth).and_then(|field| field.parse().ok()).unwrap_or(0);
             (counted.faults, counted.disk_faults) = (field(7), field(9));
@@ -118,7 +118,7 @@ impl Counted {
         counted
     }
 
-    /// Resources used since an earlier count.
+    /// Returns the difference to an earlier count.
     pub fn since(self, before: Self) -> Self {
         Self {
             switches: self.switches.saturating_sub(before.switches),
@@ -129,18 +129,18 @@ impl Counted {
     }
 }
 
-/// The machine while a point was measured.
+/// State of the machine during a point.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Noise {
-    /// Cores that the process kept busy: processor time over wall time.
+    /// Cores kept busy by the process: processor time over wall time.
     pub cores: f64,
-    /// How much slower the reference loop was than over the whole sweep, median; 1 is as usual.
+    /// Factor by which the reference loop was slower than its median over the sweep; 1 is usual.
     pub slowdown: f64,
-    /// Frames that were timed while the machine was disturbed. They are counted like the others.
+    /// Number of frames timed while other work disturbed the machine. They are counted like the others.
     pub disturbed: u64,
-    /// Times that a thread waited, that its core was taken, pages looked up, and pages read from a disk, each a frame.
+    /// Voluntary and involuntary context switches, minor and major page faults, each for one frame.
     pub switches: f64,
     /// See `switches`.
     pub forced_switches: f64,
@@ -183,7 +183,7 @@ pub(crate) fn memory() -> u64 {
     memory_of_process().saturating_sub(MEMORY as u64)
 }
 
-/// Memory that the process holds, bytes.
+/// Memory held by the process, in bytes.
 pub(crate) fn memory_of_process() -> u64 {
     memory_stats::memory_stats().map_or(0, |stats| stats.physical_mem as u64)
 }

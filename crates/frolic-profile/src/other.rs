@@ -1,9 +1,9 @@
-//! Another build of the program, measured beside this one: each is a process that takes frames on request, in turns with the
-//! other's, so that whatever the machine does meets both.
+//! Another build of the program, measured beside this one. Each build is a process that takes frames on request, in turns with the
+//! other, so that disturbances affect both.
 //!
-//! They speak lines of JSON: the asker writes `{"begin":COUNT}`, `"frame"`, `"go-on"`; the other answers each with a line, an error as
-//! `{"error":"why"}`. The first line of all, unasked, is `{"frolic-frames":1}`. A frame is timed where it is taken, so the pipe costs it
-//! nothing. `docs/profile-format.md` has it whole.
+//! The protocol is lines of JSON: requests are `{"begin":COUNT}`, `"frame"` and `"go-on"`. Each is answered by one line, an error by
+//! `{"error":"why"}`. The first line, without a request, is `{"frolic-frames":1}`. Frames are timed in their process, so the pipe costs
+//! nothing. `docs/profile-format.md` describes it in full.
 
 use std::io::{BufRead, BufReader, BufWriter, Write};
 use std::path::PathBuf;
@@ -22,7 +22,7 @@ use crate::subject::{Elsewhere, Run, SceneSubject, Subject};
 /// Version of the protocol.
 const VERSION: u32 = 1;
 
-/// Longest that a scene may take to settle there.
+/// Time limit for warming a scene up in the other process.
 const PATIENCE: Duration = Duration::from_secs(120);
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -37,9 +37,9 @@ enum Ask {
 #[serde(rename_all = "kebab-case")]
 enum Answer {
     FrolicFrames(u32),
-    /// Phases, and the device it is drawn by.
+    /// Number of phases, and the device that draws.
     Begun(usize, Option<String>),
-    /// A frame; processor time of all threads so far, ns, and memory held, bytes.
+    /// A frame, processor time of all threads so far in nanoseconds, and memory held in bytes.
     Frame(Written, u64, u64),
     Gone,
     Error(String),
@@ -48,7 +48,7 @@ enum Answer {
 /// Takes frames of a scene on request, line by line, until the input ends.
 ///
 /// # Errors
-/// When lines cannot be read or answered.
+/// Lines cannot be read or written.
 pub fn answer_frames(scene: &SceneSpec, asked: impl BufRead, mut answers: impl Write) -> std::io::Result<()> {
     let mut subject = SceneSubject { spec: scene.clone(), patience: PATIENCE };
     let cpu = ProcessTime::now();
@@ -100,7 +100,7 @@ pub fn answer_frames(scene: &SceneSpec, asked: impl BufRead, mut answers: impl W
     Ok(())
 }
 
-/// Another program that takes frames: a [`Subject`] elsewhere.
+/// Another program that takes frames: a [`Subject`] in a process of its own.
 #[derive(Debug, Clone)]
 pub struct OtherProgram {
     path: PathBuf,
@@ -108,7 +108,7 @@ pub struct OtherProgram {
 }
 
 impl OtherProgram {
-    /// The program at a path with arguments that make it answer as [`answer_frames`].
+    /// A program at a path, with arguments that make it call [`answer_frames`].
     pub fn new(path: impl Into<PathBuf>, args: impl IntoIterator<Item = String>) -> Self {
         Self { path: path.into(), args: args.into_iter().collect() }
     }
@@ -152,7 +152,7 @@ impl Subject for OtherProgram {
     }
 }
 
-/// A process with a scene that has settled.
+/// A process with a warmed-up scene.
 struct OtherRun {
     child: Child,
     /// Closed to end it.
@@ -216,7 +216,7 @@ impl Run for OtherRun {
 
 impl Drop for OtherRun {
     fn drop(&mut self) {
-        // It ends when there is nothing more to read; if it does not, it is ended.
+        // It ends at the end of its input. If it does not, it is killed.
         self.asks = None;
         for _ in 0..50 {
             if matches!(self.child.try_wait(), Ok(Some(_))) {

@@ -1,40 +1,40 @@
-//! Whether the ways that are compared draw the same picture: who draws less is not faster.
+//! Comparison of the pictures of variants: a variant that draws less is not faster.
 
 use frolic_core::Meter;
 use frolic_draw::Image;
 use frolic_scene::{Scene, SceneSpec};
 use serde::{Deserialize, Serialize};
 
-/// Steps of 8 bits that a channel may be off.
+/// Tolerance of a channel, in steps of 8 bits.
 const STEPS: i32 = 4;
 
-/// Share of pixels that may be off by more for two pictures to be the same: what the ways of drawing are held to.
+/// Fraction of pixels that may exceed the tolerance in two equal pictures.
 pub(crate) const SAME: f64 = 0.012;
 
-/// Elements of the climbing population in the pictures, at most.
+/// Most elements of the measured population in the pictures.
 const MOST: u32 = 10_000;
 
-/// How a variant's picture differs from the first variant's.
+/// Difference of a variant's picture to the first variant's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct PictureDifference {
-    /// The variant's name.
+    /// Name of the variant.
     pub variant: String,
-    /// Elements of the climbing population in both.
+    /// Number of elements of the measured population in both.
     pub count: u32,
-    /// Share of pixels that are off by more than 4 of 255 in a channel; 1 where their sizes differ.
+    /// Fraction of pixels with a channel off by more than 4 of 255; 1 if their sizes differ.
     pub share: f64,
-    /// Largest difference of a channel, of 255.
+    /// Largest difference of a channel, out of 255.
     pub largest: u32,
-    /// Mean difference of a channel over the picture, of 255; 0 in profiles that were written before it was.
+    /// Mean difference of a channel over the picture, out of 255; 0 in older profiles.
     #[serde(default)]
     pub mean: f64,
-    /// Whether it is the same picture: at most 1.2 % of pixels are off.
+    /// True if at most 1.2 % of pixels are off.
     pub same: bool,
 }
 
-/// The differences of all variants but the first from it, at a moment of the scene; none where one of them cannot draw. `counts` are those
+/// Differences of all other variants to the first, at one time of the scene; none if a variant cannot draw. `counts` are those
 /// of the plan.
 pub(crate) fn differences(variants: &[(String, SceneSpec)], counts: &[u32]) -> Vec<PictureDifference> {
     let count = counts.iter().copied().filter(|count| *count <= MOST).max().or(counts.first().copied());
@@ -54,7 +54,7 @@ pub(crate) fn differences(variants: &[(String, SceneSpec)], counts: &[u32]) -> V
     others.collect::<Option<Vec<_>>>().unwrap_or_default()
 }
 
-/// Share of pixels that are off, largest and mean difference of a channel.
+/// Fraction of pixels that are off, and largest and mean difference of a channel.
 fn difference(a: &Image, b: &Image) -> (f64, u32, f64) {
     if a.size() != b.size() {
         return (1.0, 255, 255.0);

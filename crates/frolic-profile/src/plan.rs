@@ -10,9 +10,9 @@ use crate::error::PlanError;
 use crate::journal::JournalOf;
 use crate::numbers::short;
 
-/// Counts to climb, rising.
+/// Counts of a profile, in rising order.
 ///
-/// Written as a list (`1k,30k,1m`) or a range (`1k..1m`, three counts a decade: 1, 2, 5; `1k..1m/6` has six, evenly apart); `k` and `m`
+/// Written as a list (`1k,30k,1m`) or a range (`1k..1m`: 1, 2 and 5 of each decade; `1k..1m/6`: six a decade, evenly spaced); `k` and `m`
 /// stand for thousand and million.
 ///
 /// ```
@@ -117,7 +117,7 @@ fn even_rungs(from: u32, to: u32, each: u32) -> Vec<u32> {
     counts
 }
 
-/// From `from` to `to` by way of 1, 2 and 5 of each decade between.
+/// Returns counts from `from` to `to` with 1, 2 and 5 of each decade between.
 fn rungs(from: u32, to: u32) -> Vec<u32> {
     let mut counts = vec![from];
     let mut decade = 1u64;
@@ -132,7 +132,7 @@ fn rungs(from: u32, to: u32) -> Vec<u32> {
     counts
 }
 
-/// A key of the scene and the values to try: `draw.technique=each,batched,instanced`.
+/// A key of the scene with the values to compare: `draw.technique=each,batched,instanced`.
 ///
 /// Commas inside brackets belong to the value: `embers.life=[1,2],[2,4]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -181,23 +181,23 @@ fn split(text: &str) -> Vec<String> {
     parts.iter().map(|part| part.trim().to_owned()).collect()
 }
 
-/// A plan of measurements.
+/// Plan of a profile.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct Plan {
-    /// Counts to climb. Default: 1k..1m.
+    /// Counts. Default: 1k..1m.
     pub counts: Ladder,
-    /// Keys to vary, every value of each with every value of the others. Default: none.
+    /// Keys to vary. All combinations of their values are measured. Default: none.
     pub vary: Vec<Variation>,
-    /// Most frames timed a count and variant, 1 to 100000. Default: 400.
+    /// Most timed frames of a count and variant, 1 to 100000. Default: 400.
     pub frames: u32,
-    /// A point is done when the interval of its median is this narrow either way, as a share of it, 0.001 to 1. Default: 0.03.
+    /// Half width of a median's interval, as a fraction of it, at which a point is precise enough; 0.001 to 1. Default: 0.03.
     pub within: f64,
-    /// Time for all of it; each point still takes four turns. Default: 40 s; `None` for as long as it takes.
+    /// Time for the whole profile; each point takes at least four turns. Default: 40 s; `None` for no limit.
     pub time: Option<Duration>,
-    /// Longest that a frame may take so as not to be missed, above 0. Default: 1/60 s.
+    /// Target frame time; longer frames count as missed. Above 0. Default: 1/60 s.
     pub target: Duration,
-    /// A variant of which two frames in a row take longer than this, or one four times as long, stops climbing; 1 ms to
+    /// Frame time at which a variant stops at higher counts: two frames in a row longer than this, or one four times as long; 1 ms to
     /// 1 h. Default: 2 s.
     pub frame_limit: Duration,
 }
@@ -217,10 +217,10 @@ impl Default for Plan {
 }
 
 impl Plan {
-    /// Whether frames, interval, target and limit are in range.
+    /// Checks that frames, precision, target and limit are in range.
     ///
     /// # Errors
-    /// Names the one that is not.
+    /// Names the value that is out of range.
     pub fn check(&self) -> Result<(), PlanError> {
         let wrong = |what: &'static str, text: String, problem: &str| {
             Err(PlanError { what, text, problem: problem.to_owned() })
@@ -241,7 +241,7 @@ impl Plan {
         self.variants().map(|_| ())
     }
 
-    /// Identity of a journal of this plan and a scene.
+    /// Identity of the journal for this plan and a scene.
     ///
     /// # Errors
     /// As [`Plan::variants`].
@@ -253,10 +253,10 @@ impl Plan {
         Ok(JournalOf { scene: scene.to_toml(), variants })
     }
 
-    /// Every combination of the varied keys, as settings; one empty combination when nothing varies.
+    /// All combinations of the varied keys, as settings; one empty combination if nothing varies.
     ///
     /// # Errors
-    /// When there are more than 100.
+    /// There are more than 100.
     pub fn variants(&self) -> Result<Vec<Vec<(String, String)>>, PlanError> {
         let mut variants = vec![Vec::new()];
         for variation in &self.vary {

@@ -24,36 +24,36 @@ pub struct Profile {
     pub scene: String,
     /// The scene, as TOML.
     pub scene_text: String,
-    /// The population whose count climbs.
+    /// Population whose count is varied.
     pub population: String,
-    /// Most frames timed a point.
+    /// Most timed frames of a point.
     pub frames: u32,
-    /// A point is done when the interval of its median is this narrow either way, as a share of it.
+    /// Half width of a median's interval, as a fraction of it, at which a point is precise enough.
     pub within: f64,
-    /// Longest that a frame may take so as not to be missed, ms.
+    /// Target frame time, in milliseconds. Longer frames count as missed.
     pub target_ms: f64,
-    /// A variant stops climbing when a frame takes longer, ms.
+    /// Frame time at which a variant stops, in milliseconds.
     pub frame_limit_ms: f64,
-    /// Where it was measured.
+    /// Machine that measured it.
     pub machine: Machine,
-    /// How long the reference loop took, median of the sweep.
+    /// Median time of the reference loop.
     pub pace: Pace,
-    /// How the pictures of the other variants differ from the first's.
+    /// Differences of the other variants' pictures to the first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pictures: Vec<PictureDifference>,
-    /// Whether it was interrupted. Finished counts are complete.
+    /// True if it was interrupted. Finished counts are complete.
     pub interrupted: bool,
-    /// Error of a graphics device on the way, if there was one. Finished counts are complete.
+    /// Error of a graphics device that ended the profile, if any. Finished counts are complete.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fault: Option<String>,
-    /// One entry a variant.
+    /// Variants.
     pub variants: Vec<VariantProfile>,
     /// Spans of every thread in a few frames of each variant's highest count; stored in `trace.json` only.
     #[serde(skip)]
     pub traces: Vec<FrameTrace>,
 }
 
-/// Where a profile was measured.
+/// The machine of a profile.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
@@ -64,69 +64,69 @@ pub struct Machine {
     pub system: String,
     /// Instruction set of the hot loops.
     pub instruction_set: String,
-    /// Threads the machine offers.
+    /// Number of hardware threads.
     pub threads: u32,
     /// Version of Frolic.
     pub frolic: String,
-    /// Most that it can do, measured at the start.
+    /// Limits of the machine, measured at the start.
     pub limits: Limits,
-    /// The graphics device, where a variant was drawn by one.
+    /// Graphics device, if a variant used one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device: Option<String>,
 }
 
-/// One variant's curve.
+/// Measurements of one variant.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct VariantProfile {
-    /// Its settings in words: values, with the last part of their key where they are numbers; the
+    /// Name: its settings, as values, with the last part of their key for numbers; the
     /// scene's name when nothing varies.
     pub name: String,
-    /// The keys set, with their values.
+    /// Keys that were set, with their values.
     pub settings: Vec<(String, String)>,
-    /// Measured counts, rising.
+    /// Points, by rising count.
     pub points: Vec<Point>,
-    /// How its times grow with the count; of two counts at least.
+    /// Growth of its times with count; needs at least two counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub growth: Option<VariantGrowth>,
-    /// Why it did not reach the top, if it did not.
+    /// Reason for stopping before the highest count, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped: Option<Stop>,
 }
 
-/// Why a variant stopped climbing.
+/// Reason for stopping at a count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Stop {
-    /// The count that was not finished.
+    /// Count that was not finished.
     pub count: u32,
-    /// Why.
+    /// Reason.
     pub reason: String,
 }
 
-/// How a variant's times grow with the count.
+/// Growth of a variant's times with count.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct VariantGrowth {
-    /// The median frame.
+    /// Growth of the median frame.
     pub frame: Growth,
-    /// Stages that take 2 % of the highest count's frame or more, the one that alone fills the target first first.
+    /// Stages of at least 2 % of the frame at the highest count, in the order in which they alone reach the target.
     pub stages: Vec<StageGrowth>,
 }
 
-/// How a stage grows.
+/// Growth of one stage.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct StageGrowth {
-    /// Its name.
+    /// Name of the stage.
     pub stage: String,
-    /// Its growth.
+    /// Growth.
     pub growth: Growth,
-    /// The count at which it alone takes as long as a frame may; missing where it does not grow.
+    /// Count at which the stage alone reaches the target frame time; none if it does not grow.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fills_at: Option<f64>,
 }
@@ -136,49 +136,49 @@ pub struct StageGrowth {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Point {
-    /// Requested number of elements of the climbing population.
+    /// Requested number of elements of the measured population.
     pub count: u32,
-    /// Elements alive in all populations, median frame.
+    /// Elements alive in all populations, in the median frame.
     pub alive: u64,
-    /// Frame times, ms.
+    /// Frame times, in milliseconds.
     pub frame: Times,
-    /// Frames that were timed, and frames before them that belonged to the warm-up.
+    /// Number of timed frames, and of warm-up frames before them.
     pub frames: u64,
     /// See `frames`.
     pub warm_up: u64,
-    /// Processor time of all threads a frame, mean, ms.
+    /// Mean processor time of all threads in one frame, in milliseconds.
     pub cpu_ms: f64,
-    /// Median time of each stage in milliseconds, in the order of a frame; `other` is the time outside of all stages.
+    /// Median time of each stage in milliseconds, in the order of a frame; `other` is the time outside all stages.
     pub stages: Vec<StageTime>,
-    /// Draw calls a frame, median.
+    /// Median number of draw calls.
     pub draw_calls: u64,
-    /// Every counter of the median frame.
+    /// All counters of the median frame.
     pub counters: Vec<(String, u64)>,
-    /// Bytes held for elements and for drawing them, over the elements alive.
+    /// Bytes held for elements and for drawing them, over the number of live elements.
     pub bytes_per_element: f64,
     /// Peak memory of the process during the measurement, and its memory at the end, in bytes; 0 if the system does not
     /// report it.
     pub peak_memory: u64,
     /// See `peak_memory`.
     pub memory: u64,
-    /// The machine meanwhile.
+    /// State of the machine during the measurement.
     pub noise: Noise,
     /// Number of phases of the scene's cycle that were timed in turn.
     pub phases: u32,
-    /// The frames, turn by turn.
+    /// Frames by turn.
     pub rounds: Vec<Round>,
 }
 
-/// A turn's frames.
+/// Frames of one turn.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Round {
-    /// Each frame, ms.
+    /// Frame times, in milliseconds.
     pub ms: Vec<f64>,
-    /// The reference loop around them.
+    /// Reference loop around them.
     pub pace: Pace,
-    /// Whether the machine was disturbed.
+    /// True if other work disturbed the machine.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub disturbed: bool,
 }
@@ -189,54 +189,54 @@ impl AsRef<[f64]> for Round {
     }
 }
 
-/// Spread of frame times, ms.
+/// Distribution of frame times, in milliseconds.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Times {
-    /// Half of all frames were faster.
+    /// Median.
     pub median: f64,
-    /// Interval of the median, by resampling rounds.
+    /// 95 % confidence interval of the median, by resampling rounds.
     pub interval: Interval,
-    /// 95 of 100 were faster.
+    /// 95th percentile.
     pub p95: f64,
-    /// Its interval.
+    /// 95 % confidence interval of the 95th percentile.
     pub p95_interval: Interval,
-    /// 99 of 100 were faster.
+    /// 99th percentile.
     pub p99: f64,
-    /// The slowest.
+    /// Slowest frame.
     pub worst: f64,
-    /// Share of frames that took longer than the target.
+    /// Fraction of frames longer than the target.
     pub missed: f64,
 }
 
-/// A stage's share of a frame.
+/// Time of one stage.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct StageTime {
-    /// Its name.
+    /// Name of the stage.
     pub stage: String,
-    /// Its median time, ms.
+    /// Median time, in milliseconds.
     pub ms: f64,
     /// Median bytes moved in a frame: reads and writes of columns, keys, records and pixels. 0 for stages without a count.
     #[serde(default)]
     pub bytes: u64,
-    /// Achieved share of the memory bandwidth, or of the last cache's if all data fits. Missing without bytes.
+    /// Achieved fraction of the memory bandwidth, or of the last cache's if all data fits. None without a byte count.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of_limit: Option<f64>,
-    /// Its median in each round, ms.
+    /// Median in each round, in milliseconds.
     pub rounds: Vec<f64>,
 }
 
-/// A turn as it was taken.
+/// A turn as it was measured.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Turn {
     pub(crate) frames: Vec<Frame>,
     pub(crate) taken: Taken,
-    /// The reference loop before and after.
+    /// Reference loop before and after.
     pub(crate) pace: Option<[Pace; 2]>,
-    /// Bytes held, most and last.
+    /// Bytes held: most, and last.
     pub(crate) peak: u64,
     pub(crate) memory: u64,
 }
@@ -256,13 +256,13 @@ impl Turn {
         Pace { compute: middle(before.compute, after.compute), memory: middle(before.memory, after.memory) }
     }
 
-    /// Whether either loop around it was slow.
+    /// Returns whether either reference loop around it was slow.
     fn is_disturbed(&self, usual: Pace) -> bool {
         self.pace.is_some_and(|around| around.iter().any(|pace| pace.is_disturbed(usual)))
     }
 }
 
-/// All frames as shares of the median of their phase, so that a cycle is not taken for warm-up.
+/// All frames relative to the median of their phase, so that a cycle is not mistaken for a warm-up.
 fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
     let totals: Vec<Vec<f64>> = turns.iter().map(Turn::totals).collect();
     let phases = resolved_phases(totals.len(), phases);
@@ -279,12 +279,12 @@ fn levelled(turns: &[Turn], phases: usize) -> Vec<f64> {
 }
 
 impl Profile {
-    /// The variants that have points.
+    /// Variants with points.
     pub(crate) fn measured(&self) -> impl Iterator<Item = &VariantProfile> {
         self.variants.iter().filter(|variant| !variant.points.is_empty())
     }
 
-    /// The variant whose picture differs from the first's the most, where that is too much to call one faster.
+    /// Variant whose picture differs most from the first's, if it differs too much to compare speeds.
     pub fn other_picture(&self) -> Option<&PictureDifference> {
         let differ = self.pictures.iter().filter(|picture| !picture.same);
         differ.max_by(|a, b| a.share.total_cmp(&b.share))
@@ -292,7 +292,7 @@ impl Profile {
 }
 
 impl Point {
-    /// Sums up the turns of one count, which have a frame at least; `phases`: as [`Run::phases`](crate::Run::phases);
+    /// Summarises the turns of one count, which have at least one frame. `phases` is that of [`Run::phases`](crate::Run::phases);
     /// `usual` is the sweep's pace.
     pub(crate) fn of(
         count: u32,
@@ -391,7 +391,7 @@ impl Point {
         }
     }
 
-    /// The stages that took longest, longest first.
+    /// Stages, longest first.
     pub fn costliest(&self) -> Vec<&StageTime> {
         let mut stages: Vec<&StageTime> = self.stages.iter().collect();
         stages.sort_by(|a, b| b.ms.total_cmp(&a.ms));
@@ -399,7 +399,7 @@ impl Point {
     }
 }
 
-/// The count at which times first reach a time, between the points around it.
+/// Interpolates the count at which times first reach a time.
 fn first_over(times: &[(f64, f64)], ms: f64) -> Option<f64> {
     let nth = times.iter().position(|(_, time)| *time >= ms)?;
     let (count, time) = times[nth];
@@ -412,7 +412,7 @@ fn first_over(times: &[(f64, f64)], ms: f64) -> Option<f64> {
 }
 
 impl VariantGrowth {
-    /// How the times of points, in rising order, grow; `None` for fewer than two.
+    /// Growth of the times of points, in rising order; `None` for fewer than two.
     pub(crate) fn of(points: &[Point], target_ms: f64) -> Option<Self> {
         let last = points.last()?;
         let off = |point: &Point| point.frame.interval.half_width_of(point.frame.median);
@@ -436,14 +436,14 @@ impl VariantGrowth {
     }
 }
 
-/// A stage of a point against the limits of the machine.
+/// A stage of a point relative to the limits of the machine.
 pub(crate) struct Against {
     pub(crate) stage: String,
     pub(crate) ms: f64,
-    /// Of the median frame.
+    /// Fraction of the median frame.
     pub(crate) share: f64,
     pub(crate) ns_per_element: f64,
-    /// For stages that count moved bytes.
+    /// Figures of stages that count moved bytes.
     pub(crate) moved: Option<MovedPer>,
 }
 
@@ -454,14 +454,14 @@ pub(crate) struct MovedPer {
 }
 
 impl StageTime {
-    /// Whether it is part of the frame's wall time, and no stage of a device beside it.
+    /// Returns whether it is part of the frame's wall time, unlike stages of a device.
     pub(crate) fn is_of_frame(&self) -> bool {
         Stage::named(&self.stage).is_none_or(|stage| !stage.on_device())
     }
 }
 
 impl Point {
-    /// Its stages that take a hundredth of the frame or more, in the order of a frame.
+    /// Stages of at least 1 % of the frame, in the order of a frame.
     pub(crate) fn against(&self) -> Vec<Against> {
         let alive = self.alive.max(1) as f64;
         let large = self.stages.iter().filter(|stage| stage.ms >= self.frame.median * 0.01);

@@ -1,5 +1,5 @@
-//! A profile as one page that stands alone: no network, no script from elsewhere. It reads without script; with it, points tell what they are
-//! when the pointer or the keyboard is on them, and the page can be turned dark or light.
+//! A profile as one self-contained page without network access or external scripts. It is readable without scripts; with them, points show
+//! tooltips for pointer and keyboard, and the page switches between dark and light.
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use plotters::style::RGBColor;
@@ -12,10 +12,10 @@ use crate::numbers::short;
 use crate::profile::{Point, Profile, VariantProfile};
 use crate::table::ms;
 
-/// The page as text.
+/// Returns the page as HTML text.
 ///
 /// # Errors
-/// When a chart cannot be drawn.
+/// A chart cannot be drawn.
 pub fn report(profile: &Profile) -> Result<String, ProfileError> {
     let title = headline(profile);
     let charts = [
@@ -67,7 +67,7 @@ pub fn report(profile: &Profile) -> Result<String, ProfileError> {
     Ok(page.into_string())
 }
 
-/// What was measured, where.
+/// Description of the measurement and machine.
 fn measured(profile: &Profile) -> String {
     let (machine, points) =
         (&profile.machine, profile.variants.iter().map(|it| it.points.len()).sum::<usize>());
@@ -79,7 +79,7 @@ fn measured(profile: &Profile) -> String {
     )
 }
 
-/// The curve with its switches.
+/// The main chart with switches for its lines.
 fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
     let shown: Vec<&VariantProfile> = profile.measured().collect();
     html! {
@@ -126,7 +126,7 @@ fn curve(profile: &Profile, scales: &[(&str, Layers); 2]) -> Markup {
     }
 }
 
-/// What a point tells.
+/// Tooltip of a point.
 fn tooltip(variant: &VariantProfile, point: &Point, profile: &Profile) -> String {
     let most = point.costliest().into_iter().next();
     let most = most.map_or(String::new(), |stage| format!("\nmost: {} {} ms", stage.stage, ms(stage.ms)));
@@ -144,7 +144,7 @@ fn tooltip(variant: &VariantProfile, point: &Point, profile: &Profile) -> String
     )
 }
 
-/// Growth, sameness, disturbances, ends.
+/// Findings: growth, equality of pictures, disturbances, reasons for stopping.
 fn findings(profile: &Profile) -> Markup {
     let lines = profile.findings();
     html! {
@@ -157,7 +157,7 @@ fn findings(profile: &Profile) -> Markup {
     }
 }
 
-/// Each variant's highest count against what the machine can do.
+/// Stages of each variant's highest count relative to the limits of the machine.
 fn machine(profile: &Profile) -> Markup {
     let tops = profile.variants.iter().filter_map(|variant| Some((variant, variant.points.last()?)));
     html! {
@@ -197,7 +197,7 @@ fn machine(profile: &Profile) -> Markup {
     }
 }
 
-/// Every point.
+/// Table of all points.
 fn points(profile: &Profile) -> Markup {
     let heads = [
         "count",
@@ -241,7 +241,7 @@ fn points(profile: &Profile) -> Markup {
     }
 }
 
-/// What is needed to measure it again.
+/// Settings for repeating the measurement.
 fn source(profile: &Profile) -> Markup {
     html! {
         section {
@@ -265,7 +265,7 @@ fn source(profile: &Profile) -> Markup {
     }
 }
 
-/// A window of a picture of 1280 by 800, with something over it.
+/// A section of a picture of 1280 by 800, with an overlay.
 fn picture(name: &str, window: &str, inner: &str, over: &Markup) -> Markup {
     html! {
         svg viewBox=(window) role="img" aria-label=(name) xmlns="http://www.w3.org/2000/svg" {
@@ -275,7 +275,7 @@ fn picture(name: &str, window: &str, inner: &str, over: &Markup) -> Markup {
     }
 }
 
-/// What is inside of an SVG text's outermost element.
+/// Content of the outermost element of an SVG text.
 fn inner(svg: &str) -> &str {
     let start = svg.find('>').map_or(0, |at| at + 1);
     let end = svg.rfind("</svg>").unwrap_or(svg.len());
@@ -286,13 +286,13 @@ fn hex(RGBColor(r, g, b): RGBColor) -> String {
     format!("#{r:02X}{g:02X}{b:02X}")
 }
 
-/// A colour made lighter, for dark paper.
+/// A lighter colour, for a dark background.
 fn lighter(RGBColor(r, g, b): RGBColor) -> RGBColor {
     let up = |channel: u8| channel + ((255 - channel) as f32 * 0.38) as u8;
     RGBColor(up(r), up(g), up(b))
 }
 
-/// The page's looks; what is drawn in a colour of the charts turns with the page.
+/// Style sheet. Colours of charts follow the theme of the page.
 fn style(profile: &Profile) -> String {
     let ground = [
         (PAPER, "var(--paper)"),
@@ -316,7 +316,7 @@ fn style(profile: &Profile) -> String {
         ));
     }
     dark.push_str(DARK);
-    // As the system wishes, unless the page was turned; or as it was turned.
+    // By the theme of the system, or as switched on the page.
     let by_system = dark.replace("DARK", ":root:not(.light)");
     rules.push_str(&format!("@media (prefers-color-scheme:dark){{{by_system}}}\n"));
     rules.push_str(&dark.replace("DARK", ":root.dark"));

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use frolic_core::{Frame, Meter, SpecError, Threads};
 use frolic_scene::{Scene, SceneSpec};
 
-/// Something whose frames can be timed at any count.
+/// A subject whose frames can be timed at any count.
 ///
 /// ```
 /// use frolic_core::{Meter, Stage};
@@ -32,27 +32,27 @@ use frolic_scene::{Scene, SceneSpec};
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub trait Subject {
-    /// Builds it with a number of elements, and warms it up.
+    /// Builds the subject with a number of elements, and warms it up.
     ///
     /// # Errors
-    /// Why it cannot run at that count; its curve ends there and says so.
+    /// The reason for not running at that count. The variant stops there.
     fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String>;
 }
 
-/// One that is ready.
+/// A warmed-up subject.
 pub trait Run {
     /// Takes a frame.
     ///
     /// # Errors
-    /// Error of the device it runs on. The sweep then ends with the finished counts.
+    /// The device failed. The sweep ends with the finished counts.
     fn frame(&mut self) -> Result<Frame, String>;
 
-    /// Number of phases of its cycle that are timed in turn. Default: 1.
+    /// Number of phases of a cycle that are timed in turn. Default: 1.
     fn phases(&self) -> usize {
         1
     }
 
-    /// Goes on to the next such moment, untimed.
+    /// Moves on to the next phase, without timing.
     ///
     /// # Errors
     /// As [`Run::frame`].
@@ -60,12 +60,12 @@ pub trait Run {
         Ok(())
     }
 
-    /// The device it is drawn by, if by any.
+    /// The device that draws, if any.
     fn device(&self) -> Option<String> {
         None
     }
 
-    /// Resources used by its process so far, if it is another process.
+    /// Resources used by its process so far, if that is another process.
     fn elsewhere(&self) -> Option<Elsewhere> {
         None
     }
@@ -76,7 +76,7 @@ pub trait Run {
 pub struct Elsewhere {
     /// Processor time of all its threads.
     pub cpu: Duration,
-    /// Memory that it holds, bytes.
+    /// Memory held, in bytes.
     pub memory: u64,
 }
 
@@ -86,16 +86,16 @@ impl<F: FnMut() -> Result<Frame, String>> Run for F {
     }
 }
 
-/// Length of a step while a population settles, in seconds; longer than a frame's, as nothing is timed.
+/// Length of a step while a population warms up, in seconds; longer than a frame's, as nothing is timed.
 const WARM_UP_STEP: f32 = 1.0 / 20.0;
 
-/// Phases of a scene's cycle that are timed: a burst costs more than the time between bursts.
+/// Number of timed phases of a scene's cycle, as a burst costs more than the time between bursts.
 const PHASES: usize = 8;
 
-/// Cycle assumed for a scene without repeated bursts, and the longest cycle that is followed, in seconds.
+/// Cycle of a scene without repeated bursts, and longest cycle, in seconds.
 const CYCLE: [f32; 2] = [1.0, 8.0];
 
-/// The longest that a scene's bursts and rates take to repeat themselves, in seconds.
+/// Longest period of a scene's bursts and rates, in seconds.
 fn cycle(spec: &SceneSpec) -> f32 {
     let emitters = spec.population.iter().flat_map(|population| &population.emitter);
     let repeats = emitters.flat_map(|emitter| {
@@ -105,11 +105,11 @@ fn cycle(spec: &SceneSpec) -> f32 {
     repeats.flatten().fold(CYCLE[0], f32::max).min(CYCLE[1])
 }
 
-/// A scene whose climbing population is given any count.
+/// A scene with a variable count.
 #[derive(Debug)]
 pub(crate) struct SceneSubject {
     pub(crate) spec: SceneSpec,
-    /// Longest that settling may take.
+    /// Time limit for warming up.
     pub(crate) patience: Duration,
 }
 
@@ -144,7 +144,7 @@ struct SceneRun {
     meter: Meter,
     threads: Threads,
     step: f32,
-    /// From one moment that is timed to the next, in seconds; and when the last one began.
+    /// Time between timed phases, in seconds, and start of the last one.
     pause: f32,
     last: f64,
 }
@@ -154,7 +154,7 @@ impl Run for SceneRun {
         let Self { scene, meter, threads, step, .. } = self;
         threads.run(|| {
             meter.begin_frame();
-            // With a frame budget the clock says how many steps a frame takes.
+            // With a frame budget, the clock decides the number of steps.
             match scene.frame_budget() {
                 Some(_) => scene.tick(f64::from(*step), meter),
                 None => scene.step(*step, 1, meter),
@@ -174,7 +174,7 @@ impl Run for SceneRun {
         let Self { scene, meter, step, pause, last, .. } = self;
         let now = scene.time();
         let left = (*last + f64::from(*pause) - now).max(0.0) as f32;
-        // In long steps, then on to the moment itself.
+        // In long steps, then to the exact time.
         let long = (left / WARM_UP_STEP).floor();
         scene.step(WARM_UP_STEP, long as u32, meter);
         scene.step(*step, ((left - long * WARM_UP_STEP) / *step).round() as u32, meter);

@@ -1,9 +1,9 @@
-//! Measuring: interleaved variants, ascending counts, and limits so that nothing hangs.
+//! Sweeps: interleaved variants, rising counts, and limits so that nothing hangs.
 //!
-//! At each count the variants take turns, a few frames each, in an order that is drawn anew every round; so a disturbance of the machine
-//! meets all of them. Rounds go on until the interval of every median is narrow enough, or the count's share of the time is spent.
-//! Between turns a reference loop takes the machine's pace, and what is measured goes on, untimed, to the next moment of what it repeats: a
-//! scene with bursts is timed all around its cycle, at every count alike.
+//! At each count the variants take turns of a few frames in random order, so that a disturbance of the machine
+//! affects all of them. Rounds continue until the interval of every median is narrow enough, or the count's share of the time is spent.
+//! Between turns a reference loop measures the machine's pace, and the subject moves, untimed, to the next phase of its cycle: a
+//! scene with bursts is timed over its whole cycle, at every count alike.
 
 use std::collections::HashMap;
 use std::sync::OnceLock;
@@ -26,30 +26,30 @@ use crate::profile::{
 use crate::subject::{Run, SceneSubject, Subject};
 use crate::trace::{FrameTrace, LONGEST};
 
-/// Frames a variant takes before it is the next one's turn.
+/// Number of frames in a turn.
 pub(crate) const TURN: u32 = 5;
 
-/// Rounds that are taken at least, as far as the plan has so many frames: an interval of fewer is not to be trusted.
+/// Least number of rounds, if the plan has enough frames; fewer give no trustworthy interval.
 const LEAST_ROUNDS: u32 = 4;
 
 /// Suffixes of the variants of two builds.
 pub(crate) const BUILDS: [&str; 2] = [", this build", ", other build"];
 
-/// How far a sweep is; handed to the caller's watcher, whose answer says whether to go on.
+/// Progress of a sweep, for the caller's `watch`, which returns whether to continue.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
 pub struct Progress<'a> {
-    /// Frames and settling runs done, of `total`; those that a point does not need count as done.
+    /// Frames and warm-ups done, of `total`; frames that a point does not need count as done.
     pub done: u64,
-    /// All there would be if no variant stopped early.
+    /// Total if no variant stops early.
     pub total: u64,
-    /// The count being measured.
+    /// Current count.
     pub count: u32,
-    /// The variant being measured.
+    /// Current variant.
     pub variant: &'a str,
 }
 
-/// One of the ways that a sweep compares.
+/// A variant of a sweep.
 pub struct Variant {
     pub(crate) name: String,
     pub(crate) settings: Vec<(String, String)>,
@@ -63,12 +63,12 @@ impl std::fmt::Debug for Variant {
 }
 
 impl Variant {
-    /// A way of a program's own.
+    /// A variant with a subject of the program's own.
     pub fn new(name: &str, subject: impl Subject + 'static) -> Self {
         Self { name: name.to_owned(), settings: Vec::new(), subject: Box::new(subject) }
     }
 
-    /// A scene with these settings, which can run at a count.
+    /// A scene with these settings, checked at a count.
     fn scene(
         name: &str,
         scene: &SceneSpec,
@@ -76,7 +76,7 @@ impl Variant {
         count: u32,
         plan: &Plan,
     ) -> Result<Self, ProfileError> {
-        // The time limit holds for settling as well, with a generous share for the whole run.
+        // The time limit also holds for warming up, with a generous share of the whole.
         let subject = SceneSubject { spec: with(scene, &settings)?, patience: plan.frame_limit * 20 };
         subject.scene(count)?;
         // A word needs no key; a number does.
@@ -95,7 +95,7 @@ fn with(scene: &SceneSpec, settings: &[(String, String)]) -> Result<SceneSpec, S
     settings.iter().try_fold(scene.clone(), |spec, (key, value)| spec.set(key, value))
 }
 
-/// Finds out whether a plan fits a scene, without measuring.
+/// Checks that a plan fits a scene, without measuring.
 ///
 /// # Errors
 /// As [`sweep`].
@@ -103,7 +103,7 @@ pub fn check_plan(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<(), Prof
     prepare(name, scene, plan).map(|_| ())
 }
 
-/// The variants of a plan. Each is tried at the first count, so that a mistake is reported at once.
+/// Returns the variants of a plan, each checked at the first count, so that a mistake is reported at once.
 pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<Variant>, ProfileError> {
     plan.check()?;
     if scene.climbing().is_none() {
@@ -115,11 +115,11 @@ pub(crate) fn prepare(name: &str, scene: &SceneSpec, plan: &Plan) -> Result<Vec<
     variants.map(|settings| Variant::scene(name, scene, settings, first, plan)).collect()
 }
 
-/// Measures a scene. `watch` is called before every turn; if it returns `false` the profile ends with the finished counts.
+/// Measures a scene. Calls `watch` before every turn; if it returns `false`, the profile ends with the finished counts.
 ///
 /// # Errors
-/// A plan or a setting that does not fit; a scene that cannot run even at the first count. A variant that
-/// cannot run at a higher count stops there and says why.
+/// A plan or setting does not fit, or the scene cannot run even at the first count. A variant that
+/// cannot run at a higher count stops there with the reason.
 pub fn sweep(
     name: &str,
     scene: &SceneSpec,
@@ -137,18 +137,18 @@ pub fn sweep(
     Ok(of_scene(profile, scene))
 }
 
-/// The profile with its description.
+/// Adds the description of a scene to a profile.
 fn of_scene(mut profile: Profile, scene: &SceneSpec) -> Profile {
     profile.scene_text = scene.to_toml();
     profile.population = scene.climbing().map(|population| population.name.clone()).unwrap_or_default();
     profile
 }
 
-/// Measures a scene in this build and in another, each in a process of its own, turn about. `program(nth, variant)` is what runs a variant's
-/// settings in the first build (0, this one) or the second (1).
+/// Measures a scene in this build and in another, each in a process of its own, in turns. `program(nth, variant)` returns the program that runs a
+/// variant's settings in the first build (0, this one) or the second (1).
 ///
 /// # Errors
-/// As [`sweep`]; a program that does not take frames stops its variants, which say why.
+/// As [`sweep`]. A program that cannot take frames stops its variants.
 pub fn sweep_builds(
     name: &str,
     scene: &SceneSpec,
@@ -167,10 +167,10 @@ pub fn sweep_builds(
     Ok(of_scene(measure(name, builds, plan, None, watch)?, scene))
 }
 
-/// Measures any subject that takes frames at any count, as [`sweep`] measures a scene. The varied keys of the plan are not used.
+/// Measures any subject as [`sweep`] measures a scene. The varied keys of the plan are not used.
 ///
 /// # Errors
-/// A plan out of range; a journal that cannot be written.
+/// The plan is out of range, or the journal cannot be written.
 pub fn sweep_subjects(
     name: &str,
     variants: Vec<Variant>,
@@ -261,7 +261,7 @@ struct Measured {
     turns: Vec<Turn>,
 }
 
-/// A sweep under way.
+/// A running sweep.
 struct Sweep<'a> {
     plan: &'a Plan,
     results: Vec<VariantProfile>,
@@ -275,18 +275,18 @@ struct Sweep<'a> {
     total: u64,
     device: Option<String>,
     fault: Option<String>,
-    /// By variant, of its highest count so far.
+    /// Pace of each variant's highest count so far.
     traces: HashMap<usize, FrameTrace>,
 }
 
 impl Sweep<'_> {
-    /// The machine's pace, median of all so far.
+    /// Median pace of the machine so far.
     fn usual(&self) -> Pace {
         let of = |value: fn(&Pace) -> f64| median(&self.paces.iter().map(value).collect::<Vec<_>>());
         Pace { compute: of(|pace| pace.compute), memory: of(|pace| pace.memory) }
     }
 
-    /// Ends a variant's climb.
+    /// Stops a variant.
     fn stop(
         &mut self,
         variant: usize,
@@ -300,7 +300,7 @@ impl Sweep<'_> {
         Ok(())
     }
 
-    /// Takes all variants that are still in it to a count; `left` counts are there with it. Returns whether to go on.
+    /// Measures all running variants at a count; `left` is the number of remaining counts, this one included. Returns whether to continue.
     fn climb(
         &mut self,
         variants: &mut [Variant],
@@ -312,20 +312,20 @@ impl Sweep<'_> {
         let (began, total) = (self.done, self.total);
         let mut ask =
             |done: u64, variant: &str| watch(&Progress { done: done.min(total), total, count, variant });
-        // The remaining time is shared by the remaining counts. The first are quick and leave more to the others.
+        // The remaining counts share the remaining time. The first are quick and leave more to the others.
         let share = self.plan.time.map(|time| time.saturating_sub(self.started.elapsed()) / left as u32);
         let patience = share.map(|share| (Instant::now(), share));
         let Some(mut climbers) = self.prepare(variants, count, journal, &mut ask)? else { return Ok(false) };
         if !self.take_turns(&mut climbers, count, patience, journal, &mut ask)? {
             return Ok(false);
         }
-        // Counts that were not needed are finished.
+        // Unneeded frames count as done.
         self.done = self.done.max(began + climbers.len() as u64 * (u64::from(self.plan.frames) + 1));
         self.keep(climbers, count, journal)?;
         Ok(true)
     }
 
-    /// Makes the variants ready at a count, but for those that have stopped or were finished before an interruption; `None` when cut short.
+    /// Prepares the variants at a count, except for those that have stopped or were finished before an interruption. Returns `None` if interrupted.
     fn prepare<'v>(
         &mut self,
         variants: &'v mut [Variant],
@@ -352,7 +352,7 @@ impl Sweep<'_> {
                 return Ok(None);
             }
             let begun = variant.subject.begin(count).and_then(|mut run| {
-                // The first frame allocates what the others reuse.
+                // The first frame allocates buffers that later frames reuse.
                 run.frame().map(|_| run)
             });
             match begun {
@@ -369,7 +369,7 @@ impl Sweep<'_> {
         Ok(Some(climbers))
     }
 
-    /// Lets the variants take turns until all are known, or the time since a moment is spent. Returns whether to go on.
+    /// Lets the variants take turns until all are precise enough, or the time is spent. Returns whether to continue.
     fn take_turns(
         &mut self,
         climbers: &mut [Climber<'_>],
@@ -384,7 +384,7 @@ impl Sweep<'_> {
         self.paces.push(before);
         for round in 0..plan.frames.div_ceil(TURN) {
             self.dice.shuffle(climbers);
-            // Whole cycles alone are fair.
+            // Only whole cycles compare fairly.
             if round >= LEAST_ROUNDS.max(phases) && round % phases == 0 {
                 let late = patience.is_some_and(|(since, share)| since.elapsed() > share);
                 climbers.iter_mut().for_each(|climber| climber.ask_whether_known(plan));
@@ -411,7 +411,7 @@ impl Sweep<'_> {
         Ok(true)
     }
 
-    /// Stores the samples of a count, and why a variant ends there.
+    /// Stores the samples of a count, and the reasons of variants for stopping there.
     fn keep(
         &mut self,
         mut climbers: Vec<Climber<'_>>,
@@ -424,7 +424,7 @@ impl Sweep<'_> {
                 self.device = climber.run.device();
             }
             let phases = climber.phases();
-            // Not where frames are known to be too long, and not of a device that is gone.
+            // Not for frames known to be too long, and not after a device is lost.
             if climber.fault.is_none() && climber.over.is_none_or(|took| took <= LONGEST) {
                 let name = &self.results[climber.variant].name;
                 let trace = FrameTrace::take(name, count, climber.run.as_mut());
@@ -448,7 +448,7 @@ impl Sweep<'_> {
         Ok(())
     }
 
-    /// Adds a finished point, if it has a frame.
+    /// Adds a finished point, if it has frames.
     fn measure(&mut self, variant: usize, count: u32, phases: usize, turns: Vec<Turn>) {
         if turns.iter().any(|turn| !turn.frames.is_empty()) {
             self.measured.push(Measured { variant, count, phases, turns });
@@ -461,9 +461,9 @@ struct Climber<'a> {
     variant: usize,
     run: Box<dyn Run + 'a>,
     turns: Vec<Turn>,
-    /// Frames taken.
+    /// Number of frames taken.
     taken: u32,
-    /// Whether its median was precise enough at the last check.
+    /// True if its median was precise enough at the last check.
     is_known: bool,
     over: Option<Duration>,
     /// Error of the device.
@@ -471,23 +471,23 @@ struct Climber<'a> {
 }
 
 impl<'a> Climber<'a> {
-    /// One that has settled, with the turns that were taken before an interruption.
+    /// A warmed-up variant, with the turns taken before an interruption.
     fn new(variant: usize, run: Box<dyn Run + 'a>, turns: Vec<Turn>, plan: &Plan) -> Self {
         let taken = turns.iter().map(|turn| turn.frames.len() as u32).sum::<u32>().min(plan.frames);
         Self { variant, run, turns, taken, is_known: false, over: None, fault: None }
     }
 
-    /// As the run has them, and one at least.
+    /// Number of phases, at least 1.
     fn phases(&self) -> usize {
         self.run.phases().max(1)
     }
 
-    /// Whether it needs no further turn.
+    /// Returns whether it needs no further turn.
     fn is_done(&self, plan: &Plan) -> bool {
         self.is_known || self.over.is_some() || self.fault.is_some() || self.taken >= plan.frames
     }
 
-    /// Finds out whether its median is known well enough; it costs some milliseconds.
+    /// Checks whether its median is precise enough. This takes some milliseconds.
     fn ask_whether_known(&mut self, plan: &Plan) {
         if self.is_done(plan) {
             return;
@@ -497,7 +497,7 @@ impl<'a> Climber<'a> {
         self.is_known = bootstrap(&totals, self.phases(), median).half_width_of(middle) <= plan.within;
     }
 
-    /// Takes a turn, until the limit is passed twice in a row or by far.
+    /// Takes a turn, which ends early if frames exceed the limit twice in a row, or by far.
     fn take(
         &mut self,
         turn: u32,
@@ -523,7 +523,7 @@ impl<'a> Climber<'a> {
             if let Some(journal) = journal {
                 journal.frame(self.variant, count, &frame)?;
             }
-            // One slow frame may be the machine's doing; two in a row, or a very slow one, are not.
+            // One slow frame may be a disturbance; two in a row, or a very slow one, are not.
             if frame.total() > limit * 4 || frame.total() > limit && slow_before {
                 self.over = Some(frame.total());
                 break;
@@ -533,7 +533,7 @@ impl<'a> Climber<'a> {
         now.taken = watch.stop();
         now.memory = memory();
         if let (Some(before), Some(after)) = (before, self.run.elsewhere()) {
-            // Without the time of this process while it waited.
+            // Without this process's time while it waited.
             now.taken.cpu = after.cpu.saturating_sub(before.cpu);
             now.memory = after.memory;
         }
@@ -559,7 +559,7 @@ impl<'a> Climber<'a> {
 }
 
 fn this_machine() -> Machine {
-    // They are the machine's, and measured once.
+    // The limits belong to the machine and are measured once.
     static LIMITS: OnceLock<Limits> = OnceLock::new();
     Machine {
         architecture: std::env::consts::ARCH.to_owned(),

@@ -1,4 +1,4 @@
-//! A profile as a table, of 100 columns or as many as there are.
+//! A profile as a table of up to 100 columns.
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 
@@ -8,21 +8,21 @@ use crate::chart::cut;
 use crate::numbers::{rough, short};
 use crate::profile::{Point, Profile, StageTime, VariantGrowth, VariantProfile};
 
-/// Widest line, columns; and the narrowest that takes all numbers.
+/// Widest line in columns, and the narrowest that holds all numbers.
 const WIDTH: u16 = 100;
 const FULL: u16 = 84;
 
-/// A pace that moves by less is not worth a line.
+/// Drift of the pace below which no line is printed.
 const DRIFT: f64 = 1.1;
 
 impl Profile {
-    /// The table: one line a count and variant, aligned, with units in the head; at most 100 columns wide.
+    /// Returns the table, one line for each count and variant, with units in the head; at most 100 columns wide.
     pub fn table(&self) -> String {
         self.table_within(WIDTH)
     }
 
-    /// The table for a terminal of so many columns, 20 to 100: where it is narrow the numbers that matter most are left. What is said below it
-    /// is not broken.
+    /// Returns the table for a terminal of 20 to 100 columns. A narrow one holds the most important numbers. Lines below the table
+    /// are not wrapped.
     pub fn table_within(&self, columns: u16) -> String {
         let columns = columns.clamp(20, WIDTH);
         let full = columns >= FULL;
@@ -36,7 +36,7 @@ impl Profile {
         }
         const HEADS: [&str; 9] =
             ["median ms", "p95", "p99", "worst", "missed", "CPU ms", "draw calls", "B/el", "MiB"];
-        // Of a narrow table.
+        // Columns of a narrow table.
         let is_shown = |head: &str| full || matches!(head, "median ms" | "p95" | "draw calls");
         head.extend(HEADS.into_iter().filter(|head| is_shown(head)));
         if full {
@@ -82,7 +82,7 @@ impl Profile {
         lines.join("\n")
     }
 
-    /// What follows from the numbers: growth, which stage fills the frame first, whether pictures are the same, disturbances, ends.
+    /// Findings: growth, costliest stages, equality of pictures, disturbances, reasons for stopping.
     pub(crate) fn findings(&self) -> Vec<String> {
         let mut lines = self.growth();
         lines.extend(self.sameness());
@@ -96,7 +96,7 @@ impl Profile {
         lines
     }
 
-    /// Most that the machine can do, in words.
+    /// Limits of the machine, in words.
     pub(crate) fn limits(&self) -> String {
         let Limits { memory_bytes_per_s, cache_bytes_per_s, cache_bytes, flops, .. } = self.machine.limits;
         format!(
@@ -108,7 +108,7 @@ impl Profile {
         )
     }
 
-    /// The stages of the highest count against the machine, where there is one variant.
+    /// Stages of the highest count relative to the limits of the machine, for a single variant.
     fn against(&self) -> Vec<String> {
         let [VariantProfile { points, .. }] = &self.variants[..] else { return vec![self.limits()] };
         let Some(point) = points.last() else { return Vec::new() };
@@ -127,7 +127,7 @@ impl Profile {
         lines
     }
 
-    /// What each variant's highest count is made of, stage by stage; a line a variant.
+    /// Stages of each variant's highest count, one line for each variant.
     fn split(&self) -> Vec<String> {
         let tops = self.variants.iter().filter_map(|variant| Some((variant, variant.points.last()?)));
         let line = |(variant, point): (&VariantProfile, &Point)| {
@@ -145,7 +145,7 @@ impl Profile {
         tops.map(line).collect()
     }
 
-    /// How each variant grows, and which stage fills the frame first; two lines a variant.
+    /// Growth of each variant, and the stage that reaches the target first, in two lines for each variant.
     fn growth(&self) -> Vec<String> {
         let mut lines = Vec::new();
         let whole = |count: f64| short(rough(count));
@@ -179,7 +179,7 @@ impl Profile {
         lines
     }
 
-    /// Whether the variants draw the same picture.
+    /// Equality of the variants' pictures.
     fn sameness(&self) -> Option<String> {
         if let Some(other) = self.other_picture() {
             return Some(format!(
@@ -195,7 +195,7 @@ impl Profile {
         Some(format!("all draw the same picture: channels differ by at most {largest} of 255"))
     }
 
-    /// What is to be said of the machine, if anything.
+    /// Disturbances of the machine, if any.
     fn disturbance(&self) -> Option<String> {
         let points = || self.variants.iter().flat_map(|variant| &variant.points);
         let disturbed: u64 = points().map(|point| point.noise.disturbed).sum();
@@ -205,7 +205,7 @@ impl Profile {
         })
     }
 
-    /// How far the machine's pace moved between points, where that matters.
+    /// Drift of the machine's pace between points, if significant.
     fn drift(&self) -> Option<String> {
         let points = self.variants.iter().flat_map(|variant| &variant.points);
         let paces = points.map(|point| point.noise.slowdown).filter(|pace| *pace > 0.0);
@@ -231,7 +231,7 @@ impl Profile {
     }
 }
 
-/// Milliseconds with three digits that count.
+/// Milliseconds with three significant digits.
 pub(crate) fn ms(value: f64) -> String {
     match value {
         v if v < 9.995 => format!("{v:.2}"),
@@ -240,13 +240,13 @@ pub(crate) fn ms(value: f64) -> String {
     }
 }
 
-/// The stage that costs most, with its share.
+/// The costliest stage, with its share.
 fn costs(point: &Point) -> String {
     let costliest = point.costliest().into_iter().next();
     costliest.map(|stage| format!("{} {:.0}%", stage.stage, share(stage, point))).unwrap_or_default()
 }
 
-/// A stage's share of the median frame, percent.
+/// Share of a stage in the median frame, in percent.
 fn share(stage: &StageTime, point: &Point) -> f64 {
     (stage.ms / point.frame.median.max(1e-9) * 100.0).min(100.0)
 }

@@ -1,4 +1,4 @@
-//! What every thread did in a few frames, for any viewer of the open trace-event format.
+//! Spans of every thread in a few frames, for any viewer of the open trace-event format.
 
 use std::time::{Duration, Instant};
 
@@ -8,26 +8,26 @@ use serde_json::{Value, json};
 use crate::numbers::short;
 use crate::subject::Run;
 
-/// Frames of a trace.
+/// Number of traced frames.
 const FRAMES: usize = 3;
 
-/// Frames longer than this are not taken again to be traced.
+/// Frames longer than this are not repeated for a trace.
 pub(crate) const LONGEST: Duration = Duration::from_secs(1);
 
-/// A few frames at one count.
+/// Trace of a few frames at one count.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub struct FrameTrace {
-    /// The variant's name.
+    /// Name of the variant.
     pub variant: String,
-    /// Elements.
+    /// Number of elements.
     pub count: u32,
-    /// What each thread did.
+    /// Spans of each thread.
     pub lanes: Vec<Lane>,
 }
 
 impl FrameTrace {
-    /// Takes some frames that are not timed; `None` where they are very long, fail, or are another process's, whose threads are not seen.
+    /// Traces some untimed frames. Returns `None` if they are very long, fail, or belong to another process, whose threads are unknown.
     pub(crate) fn take(variant: &str, count: u32, run: &mut dyn Run) -> Option<Self> {
         if run.elsewhere().is_some() {
             return None;
@@ -42,7 +42,7 @@ impl FrameTrace {
     }
 }
 
-/// The traces in the trace-event format's JSON object form: complete events (`ph` `X`, times in µs), a process a variant, a thread a thread.
+/// Traces in the JSON object form of the trace-event format: complete events (`ph` `X`, times in µs), a process for each variant, and its threads.
 pub(crate) fn trace_events(traces: &[FrameTrace]) -> Value {
     let mut events = Vec::new();
     for (process, trace) in (1u32..).zip(traces) {

@@ -14,14 +14,14 @@ use crate::samples::{SAMPLES, Samples};
 const CELL: [usize; 2] = [4, 8];
 
 kernel! {
-    /// Notes how near the farthest sample of each cell is, column after column.
+    /// Records the nearness of the farthest sample of each cell, column after column.
     pub fn note(simd, samples: &Samples<'_>, cells: &mut Vec<f32>) {
         samples.note_cells(simd, cells);
     }
 }
 
 impl Samples<'_> {
-    /// Notes how near the farthest sample of each cell is.
+    /// Records the nearness of the farthest sample of each cell.
     #[inline(always)]
     fn note_cells<S: Simd>(&self, simd: S, cells: &mut Vec<f32>) {
         cells.clear();
@@ -44,7 +44,7 @@ impl Samples<'_> {
     }
 }
 
-/// Whether all that is within bounds is nearer than this.
+/// Returns whether all cells within bounds are nearer than a value.
 #[inline(always)]
 pub fn hides(samples: &Samples<'_>, cells: &[f32], bounds: [f32; 4], nearness: f32) -> bool {
     if cells.is_empty() {

@@ -4,14 +4,14 @@
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 
-/// No light is stored here. No colour packs to it: with exponent 31 a mantissa of 511 is never reached below the largest value.
+/// Marks a sample without a colour. No colour packs to it: with exponent 31 a mantissa of 511 is never reached below the largest value.
 pub const EMPTY: u32 = u32::MAX;
 
 const LARGEST: f32 = 65_000.0;
 const BIAS: i32 = 15;
 const MANTISSA: i32 = 9;
 
-/// Packs one colour; negative values and not a number become 0.
+/// Packs one colour. Negative values and NaN become 0.
 #[inline(always)]
 pub fn pack([r, g, b]: [f32; 3]) -> u32 {
     let clean = |v: f32| if v > 0.0 { if v < LARGEST { v } else { LARGEST } } else { 0.0 };
@@ -23,7 +23,7 @@ pub fn pack([r, g, b]: [f32; 3]) -> u32 {
     exponent << 27 | mantissa(b) << 18 | mantissa(g) << 9 | mantissa(r)
 }
 
-/// Least value with an exponent of its own.
+/// Smallest value with an exponent of its own.
 const SMALLEST: f32 = 1.0 / 65_536.0;
 
 /// The exponent that holds a value with these bits.

@@ -27,14 +27,14 @@ pub const LARGEST: f32 = 1e9;
 /// Parameters that all discs of a block share.
 #[derive(Debug, Clone, Copy)]
 pub struct DiscLook {
-    /// Share of their colour that comes from light, 0 to 1.
+    /// Fraction of the colour that comes from light, 0 to 1.
     pub lit: f32,
-    /// Whether they cover their background, or only add light.
+    /// True if discs cover their background; false if they add light.
     pub covers: bool,
 }
 
 kernel! {
-    /// Works out places on the screen and rows of the look's table, of which `last_row` is the last.
+    /// Computes positions on the screen and rows of the look's table. `last_row` is the last row of the table.
     pub fn place(simd, block: &mut Block, view: &Camera, last_row: f32, n: usize) {
         block.place(simd, view, last_row, n);
     }
@@ -60,7 +60,7 @@ pub struct Block {
     pub own: Lane<f32>,
     /// Identity number.
     pub id: Lane<u32>,
-    /// Tint 0..1; below 0 where random numbers say.
+    /// Tint, 0 to 1; below 0 for a random one.
     pub tint: Lane<f32>,
     /// Place, in metres.
     pub at: [Lane<f32>; 3],
@@ -72,7 +72,7 @@ pub struct Block {
     pub depth: Lane<f32>,
     /// Pixels a metre there.
     pub scale: Lane<f32>,
-    /// Row of the look's table; -1 when not born yet or dead.
+    /// Row of the look's table; -1 before birth and after death.
     pub row: Lane<i32>,
     /// Factor on the size at its age.
     pub size: Lane<f32>,
@@ -86,7 +86,7 @@ pub struct Block {
     pub blue: Lane<f32>,
     /// Records of the discs.
     pub dots: Lane<Dot>,
-    /// The tile it touches, or -1 when more than one.
+    /// Index of the tile it touches, or -1 for several.
     pub tile: Lane<i32>,
     /// First column of tiles it touches.
     pub x0: Lane<i32>,
@@ -98,7 +98,7 @@ pub struct Block {
     pub y1: Lane<i32>,
     /// Pixels of the box around it.
     pub pixels: Lane<i32>,
-    /// 1 if any of it is in the picture.
+    /// 1 if any part of it is in the picture.
     pub seen: Lane<i32>,
 }
 
@@ -133,7 +133,7 @@ impl Default for Block {
     }
 }
 
-/// Lanes from `i`.
+/// Loads the lanes from index `i`.
 #[inline(always)]
 fn get<S: Simd>(simd: S, column: &Lane<f32>, i: usize) -> f32x8<S> {
     f32x8::from_slice(simd, &column[i..i + LANES])
@@ -222,8 +222,8 @@ impl Block {
         }
     }
 
-    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight; returns the way to the first pixel, and that pixel's
-    /// column and above it its row.
+    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight. Returns the offset to the first pixel, and that pixel's
+    /// column in the lower half and row in the upper half.
     #[inline(always)]
     fn touch<S: Simd>(
         &mut self,
@@ -281,7 +281,7 @@ fn transpose<S: Simd>(v: [f32x8<S>; LANES]) -> [f32x8<S>; LANES] {
     v
 }
 
-/// Light on something round and soft, for eight, multiplied into their colours.
+/// Multiplies the light on round soft elements into eight colours.
 #[inline(always)]
 fn light_lanes<S: Simd>(simd: S, colour: &mut [f32x8<S>; 3], lit: f32, light: &Light<'_>, at: [f32x8<S>; 3]) {
     let [r, g, b] = light.soft_ambient().to_array();

@@ -29,14 +29,14 @@ use crate::LANES;
 use crate::record::Dot;
 use crate::tile::{Row, STRIDE, TILE_WIDTH};
 
-/// How the discs of one source are mixed in.
+/// How the discs of one source are blended.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct DotStyle {
-    /// Whether they cover their background, or only add light.
+    /// True if they cover their background; false if they add light.
     pub covers: bool,
-    /// One over the depth over which they fade into solid surfaces, in 1/m.
+    /// Reciprocal of the depth over which they fade into solid surfaces, in 1/m.
     pub per_soft: f32,
-    /// Depth up to which they are in front of everything solid, in metres.
+    /// Depth up to which they are in front of all solid surfaces, in metres.
     pub in_front: f32,
 }
 
@@ -47,13 +47,13 @@ pub struct DotTile<'a> {
     pub rows: &'a mut [Row],
     /// Depth of solid surfaces, in metres.
     pub depth: &'a [[f32; STRIDE]],
-    /// Its first pixel.
+    /// First column.
     pub x: i32,
-    /// Its first pixel.
+    /// First row.
     pub y: i32,
-    /// Its columns.
+    /// Number of columns.
     pub width: usize,
-    /// How the discs of each source are mixed in, by the tag of their label.
+    /// Style of each source, by the tag of a label.
     pub styles: &'a [DotStyle],
 }
 
@@ -139,7 +139,7 @@ impl DotTile<'_> {
 /// Rows and columns that are filled at once.
 const QUAD: usize = LANES / 2;
 
-/// A dot in lanes. The two ways of filling one share every formula, so a pixel is the same in both.
+/// A dot in lanes. Both ways of filling share every formula, so they give the same pixels.
 struct Paint<S: Simd> {
     offset: [f32; 2],
     per_r2: f32,
@@ -168,7 +168,7 @@ impl<S: Simd> Paint<S> {
         f32x8::splat(simd, 1.0) - dx * dx * self.per_r2
     }
 
-    /// Coverage of each row, without solid surfaces nearer than `before`.
+    /// Coverage of each row, without samples hidden by solid surfaces.
     #[inline(always)]
     fn coverage<const SOLID: bool>(
         &self,

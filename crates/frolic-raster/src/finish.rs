@@ -34,7 +34,7 @@ fn blocks(grid: &Grid) -> [usize; 2] {
 }
 
 impl Bloom {
-    /// Takes on the size of a picture.
+    /// Adapts to the size of a picture.
     pub fn resize(&mut self, grid: &Grid) {
         let [across, down] = blocks(grid);
         self.by_tile.resize(grid.tiles() * across * down * 3, 0.0);
@@ -145,7 +145,7 @@ fn averages<S: Simd>(simd: S, grid: &Grid, nth: usize, rows: &[Row], small: &mut
 pub struct ResolveBand<'a> {
     /// How the picture is cut into tiles.
     pub grid: &'a Grid,
-    /// Which row of tiles.
+    /// Index of the row of tiles.
     pub row: usize,
     /// Rows of the picture.
     pub pixels: &'a mut [[u8; 4]],
@@ -153,7 +153,7 @@ pub struct ResolveBand<'a> {
     pub tiles: &'a [Row],
     /// The bloom.
     pub bloom: &'a Bloom,
-    /// Share of light that glare spreads, 0 to 1.
+    /// Fraction of light that glare spreads, 0 to 1.
     pub glare: f32,
     /// Factor on all light before the tone curve.
     pub exposure: f32,
@@ -270,8 +270,8 @@ fn dither<S: Simd>(simd: S, x: f32x8<S>, y: f32) -> f32x8<S> {
     fract(simd, fract(simd, x * 0.067_110_56 + 0.005_837_15 * y) * 52.982_918)
 }
 
-/// What is left of a number of 0 to 2^31 after its whole part. SSE2 has no rounding, so there it goes by way of integers: with the library's
-/// `fract` it took twice as long to finish a picture.
+/// Fractional part of a number from 0 to 2^31. SSE2 has no rounding instruction, so it converts to integers: with the library's
+/// `fract` the resolve of a picture took twice as long.
 #[inline(always)]
 fn fract<S: Simd>(simd: S, x: f32x8<S>) -> f32x8<S> {
     if rounds(simd.level()) {

@@ -10,56 +10,56 @@ use crate::points::{dot, splat, unit};
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Lamp {
-    /// Where, in metres.
+    /// Position, in metres.
     pub position: [f32; 3],
     /// Linear colour.
     pub colour: [f32; 3],
-    /// Light on a wall 1 m away that faces it.
+    /// Light on a facing wall at 1 m.
     pub power: f32,
     /// Radius of the source, in metres.
     pub radius: f32,
 }
 
 impl Lamp {
-    /// Share of its colour that arrives over eight ways, in metres.
+    /// Fraction of the light that arrives over eight distances, given as vectors in metres.
     #[inline(always)]
     pub fn fall_off<S: Simd>(&self, way: [f32x8<S>; 3]) -> f32x8<S> {
         self.power / (dot(way, way) + self.radius * self.radius)
     }
 }
 
-/// All that shines.
+/// All light sources of a picture.
 #[derive(Debug, Clone, Copy)]
 pub struct Light<'a> {
     /// Lamps.
     pub lamps: &'a [Lamp],
-    /// Light of the sun on a wall that faces it; none without a sun.
+    /// Sunlight on a facing wall; none without a sun.
     pub sun: Option<Vec3>,
-    /// Unit length; no matter without a sun.
+    /// Direction towards the sun, unit length. Unused without a sun.
     pub towards_sun: Vec3,
     /// Light from the sky, on surfaces that face up.
     pub ambient: Vec3,
     /// Light reflected by ground or water, on surfaces that face down.
     pub bounce: Vec3,
-    /// Colour that distance fades to, and one over the distance at which two thirds are gone, in 1/m.
+    /// Haze colour, and the reciprocal of the distance at which two thirds of a colour are gone, in 1/m.
     pub haze: (Vec3, f32),
 }
 
-/// How a solid surface takes light.
+/// How a solid surface responds to light.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Surface {
-    /// Share of its colour that comes from light.
+    /// Fraction of the colour that comes from light.
     pub lit: f32,
-    /// Strength of the light along edges that turn away.
+    /// Strength of rim light.
     pub rim: f32,
-    /// Share of light that comes through from behind; thin things are lit on both sides.
+    /// Translucency: fraction of light from behind that shines through thin surfaces.
     pub translucency: f32,
     /// Whether both sides are lit.
     pub two_sided: bool,
 }
 
 kernel! {
-    /// Light on a surface: factors on its colour, first without the sun, then the sun's if nothing is in its way.
+    /// Light on a surface as factors on its colour: first without the sun, then unshadowed sunlight.
     pub fn on_surface(simd, light: &Light<'_>, surface: Surface, at: Vec3, normal: Vec3, eye: Vec3) -> [Vec3; 2] {
         light
             .on_surfaces(simd, surface, splat(simd, at), splat(simd, normal), eye)
@@ -68,12 +68,12 @@ kernel! {
 }
 
 impl Light<'_> {
-    /// Light that reaches something round and soft everywhere: the sky, and the sun as if half of it were in the light.
+    /// Light on a round soft element: sky light, and the sun at half its strength.
     pub fn soft_ambient(&self) -> Vec3 {
         self.sun.map_or(self.ambient, |sun| self.ambient + sun * 0.5)
     }
 
-    /// Light on surfaces at eight places: factors on their colours, first without the sun, then the sun's if nothing is in its way.
+    /// Light on surfaces at eight positions as factors on their colours: first without the sun, then unshadowed sunlight.
     /// Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
     #[inline(always)]
     pub fn on_surfaces<S: Simd>(

@@ -10,36 +10,36 @@ use crate::samples::{SAMPLES, Samples};
 /// A picture of a group, column by column.
 #[derive(Debug, Default)]
 pub struct Picture {
-    /// Size that it was taken in, the group's middle in its middle.
+    /// Size in which it was drawn, with the group's middle at its centre.
     pub frame: [usize; 2],
-    /// First column and row with contents; empty margins are not stored.
+    /// First column and row with content. Empty margins are not stored.
     pub first: [usize; 2],
     /// Columns.
     pub width: usize,
     /// Rows.
     pub height: usize,
-    /// First row of each column with anything in it, and the one after the last.
+    /// First row with content of each column, and the one after the last.
     pub spans: Vec<[u16; 2]>,
-    /// Which samples are covered (lower bits) and how far behind the group's middle (upper half, see [`Picture::unit`]).
+    /// Covered samples (lower bits), and the distance behind the group's middle (upper half, see [`Picture::unit`]).
     pub depths: Vec<u32>,
-    /// Colour without the sun, and the sun's part.
+    /// Colour without the sun, and the sunlight.
     pub colours: Vec<[u32; 2]>,
     /// Metres of one step of the depths.
     pub unit: f32,
 }
 
 impl Picture {
-    /// The row at a place down the picture; beyond the last where there is none.
+    /// Returns the row at a position down the picture; beyond the last if there is none.
     #[inline(always)]
     fn row(&self, at: f32) -> usize {
         if at >= 0.0 && at < self.height as f32 { at as usize } else { usize::MAX }
     }
 }
 
-/// Added to steps of depth, so that they are not negative.
+/// Offset of depth steps, so that they are never negative.
 pub const DEPTH_MIDDLE: i32 = 1 << 15;
 
-/// How far behind the group's middle a depth is, in units of its picture.
+/// Distance of a depth behind the group's middle, in units of its picture.
 #[inline(always)]
 fn behind(depth: u32) -> f32 {
     ((depth >> 16) as i32 - DEPTH_MIDDLE) as f32
@@ -48,17 +48,17 @@ fn behind(depth: u32) -> f32 {
 /// A group on the screen.
 #[derive(Debug, Clone, Copy)]
 pub struct Blit {
-    /// Which of the kept pictures.
+    /// Index of the cached picture.
     pub slot: u32,
-    /// Where its middle is, in pixels; once its picture is there, the left and upper edge of what is kept of that.
+    /// Position of its middle, in pixels; once its picture is there, the left and upper edge of the stored part.
     pub corner: [f32; 2],
-    /// Pixels of the picture for one of the screen.
+    /// Pixels of the picture for each pixel of the screen.
     pub per: [f32; 2],
     /// Depth of its middle, in metres.
     pub depth: f32,
-    /// Greatest nearness of anything in it.
+    /// Greatest nearness of any of its samples.
     pub nearest: f32,
-    /// First and last column, first and last row that it can touch.
+    /// First and last column, first and last row that it may touch.
     pub extent: [i32; 4],
 }
 
@@ -69,7 +69,7 @@ kernel! {
     }
 }
 
-/// Added to nearness: nothing where a sample is covered, so much that nothing is nearer where it is not.
+/// Term added to nearness: 0 for a covered sample, and large enough to fail any depth test for an uncovered one.
 const COVERED: [[f32; SAMPLES]; 1 << SAMPLES] = {
     let mut all = [[f32::NEG_INFINITY; SAMPLES]; 1 << SAMPLES];
     let mut mask = 0;
@@ -87,7 +87,7 @@ const COVERED: [[f32; SAMPLES]; 1 << SAMPLES] = {
 };
 
 impl Blit {
-    /// Columns of a tile that it touches, first and last; none where it touches none of the tile.
+    /// First and last column of a tile that it touches; none if it does not touch the tile.
     #[inline(always)]
     pub fn columns(&self, [x, y, w, h]: [i32; 4]) -> Option<[i32; 2]> {
         let [i0, i1, j0, j1] = self.extent;
@@ -95,7 +95,7 @@ impl Blit {
         inside.then(|| [i0.max(x), i1.min(x + w - 1)])
     }
 
-    /// The column of the picture that one of the screen shows, and the rows of the screen, first and last, that it fills there.
+    /// Column of the picture shown by a column of the screen, and the first and last row of the screen that it fills.
     #[inline(always)]
     fn rows(&self, picture: &Picture, column: i32, [y, h]: [i32; 2]) -> Option<(usize, [i32; 2])> {
         let from = (column as f32 + 0.5 - self.corner[0]) * self.per[0];
@@ -112,7 +112,7 @@ impl Blit {
         (rows[0] <= rows[1]).then_some((from, rows))
     }
 
-    /// The row of the picture that one of the screen shows.
+    /// Row of the picture shown by a row of the screen.
     #[inline(always)]
     fn row(&self, row: i32) -> f32 {
         (row as f32 + 0.5 - self.corner[1]) * self.per[1]

@@ -12,19 +12,19 @@ use crate::{LANES, Lanes};
 /// Eight points, column by column.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Eight {
-    /// Place, in metres.
+    /// Position, in metres.
     pub at: [Lanes; 3],
     /// Normal, unit length.
     pub normal: [Lanes; 3],
-    /// Place in a texture; along a ribbon the second is the share of the way.
+    /// Texture coordinates; along a ribbon the second is the fraction of its length.
     pub corner: [Lanes; 2],
     /// Half the width of a ribbon, in metres.
     pub radius: Lanes,
-    /// Colour times opacity, without the sun where that is kept apart; and the sun's part.
+    /// Colour times opacity, without the sun where sunlight is kept apart.
     pub colour: [Lanes; 3],
-    /// The sun's part of the colour.
+    /// Sunlight times colour and opacity.
     pub sun: [Lanes; 3],
-    /// On the screen, in pixels; depth, in metres; what the depth buffer compares; pixels a metre.
+    /// Column on the screen, in pixels.
     pub x: Lanes,
     /// Row on the screen, in pixels.
     pub y: Lanes,
@@ -34,38 +34,38 @@ pub struct Eight {
     pub near: Lanes,
     /// Pixels a metre.
     pub scale: Lanes,
-    /// The surface's own colours, packed.
+    /// Packed colour of the surface without the sun.
     pub base: [u32; LANES],
-    /// The sun's part of the surface's own colours, packed.
+    /// Packed sunlight on the surface.
     pub sunny: [u32; LANES],
 }
 
 /// Points of one mesh, or of several ribbons of one length.
 #[derive(Debug, Default)]
 pub struct Skin {
-    /// Its points; those beyond [`Skin::used`] are left over.
+    /// Points. Those beyond [`Skin::used`] are unused.
     pub eights: Vec<Eight>,
     /// Points of each instance.
     pub len: usize,
-    /// Number of ribbons side by side, each in one lane of every eight; 0 for a mesh, whose points fill the lanes. Unused lanes are filled.
+    /// Number of ribbons side by side, one in each lane; 0 for a mesh, whose points fill all lanes. Unused lanes are filled too.
     pub ribbons: usize,
-    /// Of each lane's instance: opacity, 0 adds; and its colour times opacity.
+    /// Opacity of each lane's instance; 0 for additive ones.
     pub opacity: Lanes,
     /// Colour times opacity of each lane's instance.
     pub own: [Lanes; 3],
-    /// 1 where all points of a lane are in front of the camera, once [`project`] has worked that out.
+    /// 1 if all points of a lane are in front of the camera. [`project`] computes it.
     pub in_front: Lanes,
 }
 
 kernel! {
-    /// Works out a skin's places on the screen, its depths and packed colours.
+    /// Computes a skin's positions on the screen, depths and packed colours.
     pub fn project(simd, skin: &mut Skin, view: &Camera) {
         skin.project(simd, view);
     }
 }
 
 impl Skin {
-    /// Room for `len` points, of which nothing is known yet: of a mesh, or of each of some ribbons.
+    /// Reserves `len` points of a mesh, or of each of some ribbons. Their values are undefined.
     #[inline(always)]
     pub fn start(&mut self, len: usize, ribbons: usize) {
         (self.len, self.ribbons) = (len, ribbons);
@@ -88,7 +88,7 @@ impl Skin {
         &mut self.eights[..used]
     }
 
-    /// A point with the eight it is in; a mesh has but one instance.
+    /// Returns a point as its eight and lane. A mesh has one instance.
     #[inline(always)]
     pub fn point(&self, instance: usize, nth: usize) -> (&Eight, usize) {
         if self.ribbons > 0 {

@@ -5,7 +5,7 @@ use crate::LANES;
 /// Samples of a pixel.
 pub const SAMPLES: usize = 4;
 
-/// Their places: a rotated grid, so that edges near the vertical and the level come out in four steps too.
+/// Sample positions: a rotated grid, so that nearly vertical and nearly horizontal edges have four steps too.
 pub const PLACES: [[f32; 2]; SAMPLES] = [[-0.125, -0.375], [0.375, -0.125], [-0.375, 0.125], [0.125, 0.375]];
 
 /// Vectors of rows whose spans are worked out before they are filled.
@@ -25,11 +25,11 @@ pub struct Span {
 pub struct Samples<'a> {
     /// Nearness of each sample.
     pub near: &'a mut [f32],
-    /// Colour without the sun, [`EMPTY`](crate::colour9::EMPTY) where nothing solid was drawn in this layer; and the sun's part.
+    /// Colour without the sun; [`EMPTY`](crate::colour9::EMPTY) where no solid surface of this layer covers the sample.
     pub base: &'a mut [u32],
-    /// The sun's part of each sample's colour, packed.
+    /// Packed sunlight of each sample.
     pub sun: &'a mut [u32],
-    /// First pixel of the tile, and its size.
+    /// First column of the tile.
     pub x: i32,
     /// First row of the tile.
     pub y: i32,

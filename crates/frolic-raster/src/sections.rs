@@ -9,16 +9,16 @@ use crate::points::Skin;
 use crate::record::{SEGMENTS, Strip};
 use crate::{LANES, Lanes};
 
-/// Least half width of a ribbon but where it ends in a point, in pixels: a thinner one would slip between the samples, which lie on lines
+/// Least half width of a ribbon except at a pointed end, in pixels. A thinner one would slip between the samples, which lie on lines
 /// 0.56 pixels apart, and look dotted.
 pub const THINNEST: f32 = 0.3;
 
 /// Least height of a segment of an upright strip, in pixels.
 pub const LEAST_RISE: f32 = 0.02;
-/// Its most steps aside for one down.
+/// Most pixels aside for each pixel down of an upright strip.
 pub const MOST_LEAN: f32 = 1.5;
 
-/// Pixels from the corner of the picture beyond which nothing is drawn: its arithmetic would be coarse.
+/// Distance from the corner of the picture beyond which nothing is drawn, in pixels, as rounding would be coarse.
 const FARTHEST: f32 = 1e7;
 
 /// Most straight pieces of a ribbon.
@@ -41,7 +41,7 @@ pub struct Sections {
     along: [Lanes; MOST],
     /// 1 if a ribbon is mostly upright: it then covers a span on each row, which widens with its lean.
     upright: Lanes,
-    /// 1 where every number is one to be drawn with.
+    /// 1 if every number of the ribbon can be drawn.
     sound: Lanes,
 }
 
@@ -77,7 +77,7 @@ impl Sections {
         let (mut sound, mut upright) = (one, one);
         for k in 0..count {
             let (x, y) = (of(&self.x[k]), of(&self.y[k]));
-            // Written so that not a number is refused.
+            // Written so that NaN is refused.
             sound = (x.abs().simd_lt(farthest) & y.abs().simd_lt(farthest)).select(sound, zero);
             if k + 1 < count {
                 let way = [of(&self.x[k + 1]) - x, of(&self.y[k + 1]) - y];
@@ -93,7 +93,7 @@ impl Sections {
         let upright = upright.simd_gt(zero);
         let mut before = [of(&self.across[0]), of(&self.along[0])];
         for k in 0..count {
-            // Until now the ways from point to point stood there.
+            // So far these columns held the directions from point to point.
             let after = if k + 1 < count { [of(&self.across[k]), of(&self.along[k])] } else { before };
             let along = direction(simd, [before[0] + after[0], before[1] + after[1]], after);
             let half = of(&self.half[k]);
@@ -188,7 +188,7 @@ const ALL: [usize; MOST] = {
     all
 };
 
-/// Vectors made one long; `otherwise` where they have no direction.
+/// Normalises vectors. `otherwise` replaces those without a direction.
 #[inline(always)]
 fn direction<S: Simd>(simd: S, v: [f32x8<S>; 2], otherwise: [f32x8<S>; 2]) -> [f32x8<S>; 2] {
     let per = f32x8::splat(simd, 1.0) / (v[0] * v[0] + v[1] * v[1]).sqrt();

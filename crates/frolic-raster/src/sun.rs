@@ -11,24 +11,24 @@ use crate::tile::{Grid, Rect, Row, STRIDE};
 /// The shadow map: a depth buffer in tiles.
 #[derive(Debug, Clone, Copy)]
 pub struct ShadowMap<'a> {
-    /// How it is cut into tiles.
+    /// Tiles of the map.
     pub grid: Grid,
     /// Nearness to the sun, tile after tile, column after column.
     pub nearness: &'a [f32],
 }
 
-/// The sun's light at points of a picture: place and depth in the map are linear in the depth and in pixels times the depth.
+/// Sunlight at points of a picture. Position and depth in the map are linear in the depth and in pixels times the depth.
 #[derive(Debug, Clone, Copy)]
 pub struct Sunlight<'a> {
-    /// Where it is looked up.
+    /// Shadow map.
     pub map: ShadowMap<'a>,
-    /// Of column, row, and nearness to the sun: what each pixel across and down and each metre of depth adds, and what is there.
+    /// Lines for column, row, and nearness to the sun: change for each pixel across, for each pixel down and for each metre of depth, and the constant.
     pub lines: [[f32; 4]; 3],
 }
 
 impl Sunlight<'_> {
-    /// Share of the sun's light that reaches eight points, 0..1: pixels and depth, in metres. Asked only of `wanted`; neighbours in a group of
-    /// `alike` lanes that are as deep as the one before share its answer.
+    /// Fraction of sunlight at eight points, 0 to 1, given in pixels and metres of depth. Computed only for `wanted` lanes; neighbours in a group of
+    /// `alike` lanes with nearly the same depth share one lookup.
     #[inline(always)]
     pub fn at<S: Simd>(
         &self,
@@ -65,15 +65,15 @@ impl Sunlight<'_> {
     }
 }
 
-/// Neighbouring samples whose depths differ by less than this share take the sun alike.
+/// Relative difference of depth below which neighbouring samples share one shadow lookup.
 pub const AS_DEEP: f32 = 1e-3;
 
 impl ShadowMap<'_> {
-    /// Share of the sun's light at a place of the map, in pixels; the nearness to the sun that is compared. Beyond the map all is lit.
+    /// Fraction of sunlight at a position of the map, in pixels, for a nearness to the sun. Everything outside the map is lit.
     #[inline(always)]
     pub fn lit(&self, at: [f32; 2], near: f32) -> f32 {
         let (w, h) = (self.grid.width, self.grid.height);
-        // Written so that not a number is lit.
+        // Written so that NaN is lit.
         let within = at[0] >= 0.0 && at[1] >= 0.0 && at[0] < (w - 1) as f32 && at[1] < (h - 1) as f32;
         if !within {
             return 1.0;
@@ -98,7 +98,7 @@ impl ShadowMap<'_> {
 /// The sun on the backdrop of a tile.
 #[derive(Debug, Clone, Copy)]
 pub struct SunnyGround<'a> {
-    /// Sunlight of each pixel where there is no shadow.
+    /// Sunlight of each pixel without shadows.
     pub sun: &'a [Row],
     /// Depth of the ground along the view, in metres.
     pub depth: &'a [[f32; STRIDE]],

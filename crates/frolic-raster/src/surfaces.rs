@@ -25,11 +25,11 @@ pub struct MeshEight {
 pub struct Paint<'a> {
     /// How the surface takes light.
     pub surface: Surface,
-    /// Whether the sun's part is kept apart, as shadows may fall on it.
+    /// True if sunlight is kept apart, as shadows may fall on it.
     pub apart: bool,
-    /// Share of the haze that covers it.
+    /// Strength of the haze, 0 to 1.
     pub hazed: f32,
-    /// Factors on the colour from root to tip, evenly; none where it does not vary.
+    /// Factors on the colour from root to tip, evenly spaced; none for a constant colour.
     pub along: Option<&'a [[f32; 3]]>,
     /// Viewpoint, in metres.
     pub eye: Vec3,
@@ -48,37 +48,37 @@ impl Paint<'_> {
 /// Ribbons of one look and length that are computed side by side.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Sheaf {
-    /// How many.
+    /// Number of ribbons.
     pub len: usize,
-    /// Root, control point and tip; the last two from the root.
+    /// Root, control point and tip. The last two are relative to the root.
     pub curve: [[Lanes; 3]; 3],
     /// Half the width at the root, in metres.
     pub size: Lanes,
     /// Colour times opacity.
     pub own: [Lanes; 3],
-    /// Opacity, 0 adds.
+    /// Opacity; 0 for additive ribbons.
     pub opacity: Lanes,
-    /// The way that blades are turned, along x and z; 0 where ribbons face the eye.
+    /// Direction that blades face, along x and z; 0 for ribbons that face the viewpoint.
     pub facing: [Lanes; 2],
 }
 
-/// The form of a ribbon.
+/// Shape of a ribbon.
 #[derive(Debug, Clone, Copy)]
 pub struct RibbonForm {
     /// Points along it.
     pub points: usize,
     /// Width of the tip over that of the root.
     pub tip: f32,
-    /// Share of a blade's normals that are bent towards the eye.
+    /// Fraction by which a blade's normals turn towards the viewpoint.
     pub round: f32,
 }
 
-/// Where a mesh is put.
+/// Transform of a mesh.
 #[derive(Debug, Clone, Copy)]
 pub struct Pose {
-    /// How it is turned.
+    /// Rotation.
     pub turn: Mat3,
-    /// Factor on its size.
+    /// Scale.
     pub size: f32,
     /// Its origin, in metres.
     pub at: Vec3,
@@ -87,13 +87,13 @@ pub struct Pose {
 /// A curve that a mesh is bent along.
 #[derive(Debug, Clone, Copy)]
 pub struct Bend {
-    /// Root, control point and tip; the last two from the root, in metres.
+    /// Root, control point and tip. The last two are relative to the root, in metres.
     pub curve: [Vec3; 3],
-    /// Its turn about the upright, in radians.
+    /// Turn about y, in radians.
     pub turn: f32,
     /// Length from its origin to height 1, in metres.
     pub length: f32,
-    /// How much wider it is than by itself.
+    /// Factor on its width.
     pub wide: f32,
 }
 
@@ -123,13 +123,13 @@ kernel! {
         light(simd.level(), skin, paint);
     }
 
-    /// Works out the colours of points.
+    /// Computes the colours of points.
     fn light(simd, skin: &mut Skin, paint: &Paint<'_>) {
         light_points(simd, skin, paint);
     }
 }
 
-/// As long as the curve's element from its origin to height 1, bent along the curve.
+/// Bends a mesh along a curve, from its origin to height 1.
 #[inline(always)]
 fn bent<S: Simd>(simd: S, skin: &mut Skin, eights: &[MeshEight], bend: &Bend) {
     let [root, middle, tip] = bend.curve.map(|at| splat(simd, at));
@@ -228,7 +228,7 @@ fn place_ribbons<S: Simd>(simd: S, skin: &mut Skin, sheaf: &Sheaf, form: &Ribbon
         keep(at, &mut eight.at);
         let to_eye = unit(simd, cross(side, tangent));
         let normal = if faces {
-            // The blade's own flat side, square to its way and to its width; bent towards the eye where it is round.
+            // The blade's flat side, perpendicular to its curve and to its width, turned towards the viewpoint where it is round.
             let [x, z] = [f32x8::load_array(simd, sheaf.facing[0]), f32x8::load_array(simd, sheaf.facing[1])];
             let zero = f32x8::splat(simd, 0.0);
             let flat = unit(simd, cross([z, zero, zero - x], tangent));

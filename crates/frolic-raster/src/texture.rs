@@ -4,7 +4,7 @@ use std::ops::{Add, Mul, Sub};
 
 use glam::Vec4;
 
-/// Number of sizes a page is kept at, each half the one before.
+/// Number of mip levels of a page.
 pub const LEVELS: usize = 4;
 
 /// A picture's place in an atlas.
@@ -12,7 +12,7 @@ pub const LEVELS: usize = 4;
 pub struct RegionId(pub u32);
 
 impl RegionId {
-    /// Its number: a place in the atlas's list of regions.
+    /// Index in the atlas's list of regions.
     pub fn number(self) -> u32 {
         self.0
     }
@@ -21,7 +21,7 @@ impl RegionId {
 /// Location of a picture on its page, in texels at full size.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Region {
-    /// Which page.
+    /// Index of the page.
     pub page: u16,
     /// Left end.
     pub x: u32,

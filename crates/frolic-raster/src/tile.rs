@@ -5,13 +5,13 @@ use crate::LANES;
 /// Most pixels across a tile.
 pub const TILE_WIDTH: usize = 64;
 
-/// Floats of a channel of a row.
+/// Floats of one channel of a row.
 pub const STRIDE: usize = TILE_WIDTH + LANES;
 
 /// Red, green and blue of one row of a tile.
 pub type Row = [[f32; STRIDE]; 3];
 
-/// How the picture is cut into tiles.
+/// Tiles of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Grid {
     /// Columns of the picture.
@@ -112,7 +112,7 @@ impl Grid {
         [(nth % self.across) as u16, (nth / self.across) as u16]
     }
 
-    /// Which row of all tiles, and which place in it, a pixel is.
+    /// Returns the row of a pixel among the rows of all tiles, and its column in it.
     pub fn row_of(&self, x: usize, y: usize) -> (usize, usize) {
         let [w, h] = self.tile_log2;
         let tile = (y >> h) * self.across + (x >> w);
@@ -132,7 +132,7 @@ impl Grid {
         Rect { x, y, w: (self.width - x).min(self.tile_width()), h: (self.height - y).min(self.rows()) }
     }
 
-    /// The tiles that bounds touch, and how many pixel centres of the picture are inside; `None` when none is.
+    /// Returns the tiles that bounds touch, and the number of pixel centres of the picture inside; `None` if there are none.
     #[inline(always)]
     pub fn cover(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<(Tiles, u64)> {
         let (i0, i1) = (first_pixel(x0, 0), last_pixel(x1, self.width as i32 - 1));

@@ -33,7 +33,7 @@ impl Interval {
     }
 }
 
-/// The value below which a share `q` (0..1) of the sorted samples lies, between neighbours by their distance (type 7 of Hyndman
+/// Returns the quantile `q`, 0 to 1, of sorted samples, interpolated between neighbours (type 7 of Hyndman
 /// and Fan, "Sample Quantiles in Statistical Packages", 1996). 0 for no samples.
 ///
 /// ```
@@ -67,7 +67,7 @@ pub fn median(samples: &[f64]) -> f64 {
 pub struct Dice(u64);
 
 impl Dice {
-    /// A stream of its own for each seed.
+    /// A separate stream for each seed.
     pub fn new(seed: u64) -> Self {
         Self(seed)
     }
@@ -98,10 +98,10 @@ impl Dice {
     }
 }
 
-/// The interval of a statistic of samples that come in rounds: rounds are drawn with replacement, whole, as samples within one are alike
+/// Returns the confidence interval of a statistic of samples in rounds. Whole rounds are resampled with replacement, as samples within a round are alike
 /// (Efron, "Bootstrap Methods: Another Look at the Jackknife", 1979; whole clusters as in Field and Welsh, "Bootstrapping Clustered Data",
-/// 2007). Where rounds take turns at `phases` moments of something that repeats, each is drawn among those of its own moment: what differs
-/// from moment to moment is no uncertainty. With fewer than two rounds it is the range of the samples. The same samples give the same interval.
+/// 2007). Where rounds take turns at `phases` of a cycle, each is resampled from its own phase, so that differences between
+/// phases do not widen the interval. With fewer than two rounds it is the range of the samples. The same samples give the same interval.
 ///
 /// ```
 /// use frolic_statistics::{bootstrap, median};
@@ -163,8 +163,8 @@ fn ratio_of(
     around((0..RESAMPLES * 2).map(|_| draw(new) / draw(base).max(1e-12)).collect(), confidence)
 }
 
-/// As [`bootstrap_ratio`], of rounds that took turns: those of one turn are drawn together, so that what slowed both is in neither. Where one
-/// has more, its last are left out.
+/// As [`bootstrap_ratio`], for rounds that took turns: rounds of one turn are resampled together, so that a disturbance of both cancels. If one
+/// has more rounds, its last are left out.
 ///
 /// ```
 /// use frolic_statistics::{bootstrap_pairs, bootstrap_ratio, median};
@@ -246,7 +246,7 @@ pub fn warm_up(samples: &[f64]) -> usize {
     };
     let errors: Vec<f64> =
         (0..=batches.len() / 2).take_while(|skip| batches.len() - skip >= 2).map(error).collect();
-    // The first that is about as good as the best: what is level differs by chance alone.
+    // The first that is about as good as the best: level samples differ by chance alone.
     let best = errors.iter().copied().fold(f64::INFINITY, f64::min);
     errors.iter().position(|error| *error <= best * 2.0).unwrap_or(0) * BATCH
 }

@@ -44,7 +44,7 @@ pub(crate) enum CommandError {
 }
 
 impl CommandError {
-    /// Whether a graphics device went wrong on the way.
+    /// True if a graphics device failed.
     pub(crate) fn is_device(&self) -> bool {
         matches!(self, Self::Scene(SceneError::Device(_)) | Self::Fault(_))
     }
@@ -97,7 +97,7 @@ fn choose(chosen: &Chosen) -> Result<SceneSpec, CommandError> {
     Ok(spec)
 }
 
-/// Has the scene drawn as the arguments say.
+/// Draws the scene as the arguments ask.
 fn drawn_by(spec: &mut SceneSpec, drawing: &Drawing) {
     if let Some(backend) = drawing.backend {
         spec.backend = backend;

@@ -92,8 +92,8 @@ impl BakeSpec {
     }
 }
 
-/// A tree over triangles, split at the middle of their longest side. What a node holds is within a box, and within a flat round slab that
-/// lies as its triangles do: along a smooth surface a box sticks out far more than the slab, and would have to be opened.
+/// A bounding volume hierarchy over triangles, split at the middle of their longest side. A node has a box, and a flat round slab in the
+/// plane of its triangles: along a smooth surface a box is much looser than the slab, so more nodes would be visited.
 struct Tree {
     nodes: Vec<Node>,
     triangles: Vec<[Vec3; 3]>,
@@ -102,7 +102,7 @@ struct Tree {
 struct Node {
     low: Vec3,
     high: Vec3,
-    /// The slab: its middle, the way that it faces, its radius and half its thickness.
+    /// The slab: middle, normal, radius and half its thickness.
     middle: Vec3,
     normal: Vec3,
     radius: f32,
@@ -119,7 +119,7 @@ const LEAF: usize = 2;
 const LANES: usize = 8;
 
 kernel! {
-    /// Distances of eight places from the nearest triangles, in metres; and one of those triangles, which is a good first guess for neighbours.
+    /// Distances of eight positions from the nearest triangles, in metres, and the index of one of these triangles, a good first guess for neighbours.
     fn nearest_triangles(simd, tree: &Tree, places: &[[f32; LANES]; 3], guess: usize) -> ([f32; LANES], usize) {
         tree.nearest(simd, places, guess)
     }
@@ -175,8 +175,8 @@ impl Tree {
         (self.nodes[at].first, self.nodes[at].count) = (second, 0);
     }
 
-    /// Distances from some places to their nearest triangles, and which one is near to all of them; quickest if the guess is, and the places
-    /// to each other: they go through the tree together, as most of what one has to open all have to.
+    /// Squared distances from eight positions to their nearest triangles, and a triangle near to all of them. A good guess and neighbouring positions
+    /// make it fast: the positions traverse the tree together, and mostly visit the same nodes.
     #[inline(always)]
     fn nearest<S: Simd>(&self, simd: S, places: &[[f32; LANES]; 3], guess: usize) -> ([f32; LANES], usize) {
         let (mut best, mut nearest) = (squares_to(simd, places, &self.triangles[guess]), guess);
@@ -220,11 +220,11 @@ impl Tree {
     }
 }
 
-/// Squares of the distances from some places to a triangle: to its plane for those before or behind it, else to the nearest edge.
+/// Squared distances from some positions to a triangle: to its plane where they project onto it, else to the nearest edge.
 #[inline(always)]
 fn squares_to<S: Copy>(_simd: S, [px, py, pz]: &[[f32; LANES]; 3], &[a, b, c]: &[Vec3; 3]) -> [f32; LANES] {
     let normal = (b - a).cross(c - a);
-    // What is left of an area that rounding has made out of nothing is none: then the edges tell.
+    // A tiny area is only rounding and counts as none: then the edges decide.
     let area = normal.length_squared();
     let per_area = if area > 0.0 { 1.0 / area } else { 0.0 };
     let sides = [(a, b - a), (b, c - b), (c, a - c)].map(|(from, way)| {
@@ -245,7 +245,7 @@ fn squares_to<S: Copy>(_simd: S, [px, py, pz]: &[[f32; LANES]; 3], &[a, b, c]: &
             height = x * normal[0] + y * normal[1] + z * normal[2];
         }
         let over = height * height * per_area;
-        // A plane that rounding has tilted tells no more than the edges do.
+        // A plane tilted by rounding is no better than the edges.
         out[i] = if before { over.min(edge) } else { edge };
     }
     out
@@ -276,7 +276,7 @@ impl Node {
             let along = x * nx + y * ny + z * nz;
             let over = (along.abs() - half).max(0.0);
             let aside = ((x * x + y * y + z * z - along * along).max(0.0).sqrt() - radius).max(0.0);
-            // Less what rounding may have added.
+            // Reduced by the possible rounding error.
             off[i] = to_box.max((over * over + aside * aside) * 0.9999);
         }
         off
@@ -398,7 +398,7 @@ mod tests {
     }
 
     proptest! {
-        /// Lanes tell what the search by regions does; of triangles without area too.
+        /// Lanes equal the search by regions, for triangles without area too.
         #[test]
         fn lanes_equal_the_regions(
             corners in prop::array::uniform3(prop::array::uniform3(-2f32..2.0)), flat in 0u8..4, places in prop::array::uniform3(prop::array::uniform8(-3f32..3.0)),

@@ -6,7 +6,7 @@
 //! | question | file |
 //! | --- | --- |
 //! | triangles: areas, edges, which points are inside | `surface.rs` |
-//! | a grid of signed distances, and what it says between its points | `distance.rs` |
+//! | a grid of signed distances, and its interpolation | `distance.rs` |
 //! | how is one made from triangles? | `bake.rs` |
 //! | rows of values: brightness, solidity, heights | `plane.rs` |
 

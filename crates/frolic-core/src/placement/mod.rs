@@ -7,12 +7,12 @@
 //! | question | file |
 //! | --- | --- |
 //! | how is a placement described? | `spec.rs`; shapes and aims of births `shapes.rs` |
-//! | which patterns are there? | `patterns.rs`; points of shapes and assets `source.rs` |
+//! | which patterns exist? | `patterns.rs`; points of shapes and assets `source.rs` |
 //! | where are elements filtered out? | `filter.rs` |
 //! | what is the height and slope of the ground? | `ground.rs` |
 //! | what do neighbours share? | `clumps.rs` |
 //! | which squares of ground are equal? | `repeat.rs` |
-//! | what comes out? | `placed.rs` |
+//! | in which form do elements come? | `placed.rs` |
 
 mod clumps;
 mod filter;
@@ -143,15 +143,15 @@ impl Placement {
         all
     }
 
-    /// Adds what stands in a rectangle of ground, least corner in, greatest out, x and z, in metres: of layers of ground, wherever their area ends; it is
-    /// for fields without end. The same elements whatever rectangles the ground is cut into.
+    /// Adds the elements in a rectangle of ground, including its least corner and excluding its greatest: x and z, in metres. Areas have no effect, so
+    /// that endless fields can use it. The elements do not depend on how the ground is divided into rectangles.
     pub fn within(&self, low: [f32; 2], high: [f32; 2], into: &mut PlacedColumns) {
         for layer in &self.layers {
             layer.within(low, high, into);
         }
     }
 
-    /// What lies on squares of a layout where no filter leaves any out, on level ground at height 0, about the square's middle.
+    /// Adds the elements of one square of a layout without filters, on level ground at height 0, relative to the square's middle.
     pub(crate) fn layout(&self, nth: u32, into: &mut PlacedColumns) {
         for layer in &self.layers {
             layer.layout(nth, into);
@@ -170,8 +170,8 @@ impl Placement {
         extent
     }
 
-    /// How densely things stand at x and z, in metres, against where they stand most densely, 0 to 1: of the layer that lets most through there.
-    /// `endless` asks beyond the areas too. Nothing of layers on assets.
+    /// Returns the density at x and z, in metres, relative to the greatest density of the layer, 0 to 1; that of the layer with the largest value.
+    /// With `endless`, also outside the areas. Layers on assets do not count.
     pub fn cover(&self, x: f32, z: f32, endless: bool) -> f32 {
         let of = |layer: &Layer| {
             let [low, high] = layer.spec.area.corners();
@@ -283,7 +283,7 @@ impl Layer {
             let problem = format!("has room for about {fit:.0} of {count} elements");
             return Err(SpecError::new("area", problem, "write a larger area or a smaller count"));
         }
-        // Of too many, those with the lowest numbers: they are spread over the whole area.
+        // If there are too many, those with the lowest numbers stay: they are spread over the whole area.
         if numbers.len() > count as usize {
             let (_, &mut last, _) = numbers.select_nth_unstable_by(count as usize - 1, f32::total_cmp);
             // Equal squares share numbers: all of a layout or none, so that no square is cut.
@@ -337,7 +337,7 @@ impl Layer {
         }
     }
 
-    /// The share that stands at a place, and the ground and clump there.
+    /// Returns the relative density at a position, with the ground and clump there.
     fn share(&self, at: [f32; 2]) -> (f32, Option<Footing>, Option<Clump>) {
         self.share_of(at, None)
     }
@@ -446,7 +446,7 @@ impl Layer {
         }
     }
 
-    /// What stands at a place of the pattern, if anything.
+    /// Returns the element at a position of the pattern, if any.
     fn orientation(&self, Spot { at, id, clump }: Spot) -> Option<PlacedRow> {
         let [pass, number] = through(id);
         if number >= self.threshold {
@@ -524,7 +524,7 @@ impl Layer {
             stiffness *= clump.stiffness;
         }
         let tilt = tilt_degrees.at(tilt).to_radians();
-        // The way its top points: leant towards where it is turned, then from straight up towards square to the ground.
+        // Direction of its top: leaned in the direction of its turn, then from vertical towards the normal of the ground.
         let (sin, cos) = libm::sincosf(turn);
         let (lean, straight) = libm::sincosf(tilt);
         let top = Vec3::new(sin * lean, straight, cos * lean);

@@ -156,7 +156,7 @@ enum Way {
     Rings { centres: Vec<[f32; 2]>, rings: Rings },
 }
 
-/// A position of a pattern: x and z, in metres, and a number of its own.
+/// A position of a pattern, x and z in metres, with a unique number.
 pub(crate) type Spot = ([f32; 2], u32);
 
 impl Pattern {
@@ -217,7 +217,7 @@ impl Pattern {
         let lattice = |[x, z]: [f32; 2]| (wide / f64::from(x) + 1.0) * (deep / f64::from(z) + 1.0);
         match &self.way {
             Way::Scattered { side } => lattice([*side; 2]) * f64::from(SCATTERED),
-            // A turned rectangle lies in one of at most twice its area.
+            // A turned rectangle fits in one of at most twice its area.
             Way::Grid { spacing, .. } => lattice(*spacing) * 2.0,
             Way::BlueNoise { distance } => lattice([*distance * CANDIDATE; 2]),
             Way::Rings { centres, rings } => {
@@ -254,16 +254,16 @@ fn poisson(draw: f32) -> u32 {
     many
 }
 
-/// Side of the lattice that candidates of blue noise stray in, over their distance: those of cells three apart are never too near.
+/// Side of the lattice of blue noise over the distance: candidates three cells apart are never too near.
 const CANDIDATE: f32 = 0.5;
 
 /// Rounds in which candidates are chosen; each looks twice the distance further.
 const ROUNDS: usize = 5;
 
-/// Blue noise: a candidate strays in every cell of a lattice, each with a rank by chance. Round by round, who outranks all that are left within
-/// the distance stays, and who is too near to one that stayed goes: what throwing darts in order of rank would give (Cook, "Stochastic
-/// Sampling in Computer Graphics", 1986), but found for all places at once (Luby, "A Simple Parallel Algorithm for the Maximal
-/// Independent Set Problem", 1986), and from the neighbourhood alone: the rectangle is taken larger by what the rounds can see.
+/// Blue noise: each cell of a lattice has a jittered candidate with a random rank. In each round, candidates that outrank all others within
+/// the distance stay, and candidates too near to them are removed. The result equals dart throwing in order of rank (Cook, "Stochastic
+/// Sampling in Computer Graphics", 1986), computed everywhere at once (Luby, "A Simple Parallel Algorithm for the Maximal
+/// Independent Set Problem", 1986) and from the neighbourhood alone: the rectangle is enlarged by the reach of the rounds.
 /// O(candidates).
 fn blue_noise(distance: f32, seed: u32, low: [f32; 2], high: [f32; 2], mut put: impl FnMut(Spot)) {
     #[derive(Clone, Copy, PartialEq)]
@@ -376,7 +376,7 @@ impl Rings {
         (*of_b.start()).max(from as u32)..=(*of_b.end()).min(to as u32)
     }
 
-    /// About how many pairs of rings [`Rings::crossings`] goes through.
+    /// Estimates the number of pairs of rings that [`Rings::crossings`] visits.
     fn candidates(&self, a: [f32; 2], b: [f32; 2], low: [f32; 2], high: [f32; 2]) -> f64 {
         let many = |rings: std::ops::RangeInclusive<u32>| {
             (f64::from(*rings.end()) - f64::from(*rings.start()) + 1.0).max(0.0)

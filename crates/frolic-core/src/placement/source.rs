@@ -1,4 +1,4 @@
-//! Where on a shape elements appear, and which way is outwards there.
+//! Sampling positions on shapes, with their outward direction.
 
 use std::f32::consts::TAU;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! How many fit a budget: a bar a variant with the interval that the answer lies in, the largest first.
+//! Affordable counts: a bar for each variant with its confidence interval, largest first.
 
 use plotters::prelude::{Color, DrawingBackend};
 use plotters::style::text_anchor::HPos;
@@ -7,7 +7,7 @@ use super::paper::{Axis, COLOURS, Drawing, Fault, Frame, GREY, HEIGHT, INK, Pape
 use crate::ceiling::Ceiling;
 use crate::numbers::{rough, short};
 
-/// Bars of a chart, at most.
+/// Most bars of a chart.
 const MOST: usize = 16;
 
 #[derive(Debug, Clone, PartialEq)]
@@ -15,7 +15,7 @@ pub(super) struct Ceilings {
     title: String,
     across: String,
     below: String,
-    /// Place among all, name, count, and where it lies; a top of none where nothing bounds it.
+    /// Index among all variants, name, count, and interval; no upper end if there is no bound.
     bars: Vec<(usize, String, f64, [f64; 2], bool)>,
     most: f64,
 }

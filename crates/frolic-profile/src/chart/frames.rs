@@ -1,6 +1,6 @@
-//! The curve: frame time against element count, one line a variant.
+//! Frame time against element count, one line for each variant.
 //!
-//! Variants differ by colour, marker and dash, and carry their name at the end of their line. The title says what
+//! Variants differ by colour, marker and dash, and have their name at the end of their line. The title states what
 //! the picture shows.
 
 use plotters::prelude::DrawingBackend;
@@ -24,11 +24,11 @@ pub(super) struct Frames {
     lines: Vec<Line>,
     x: Axis,
     y: Axis,
-    /// What is drawn of it.
+    /// Visible layer.
     layer: Layer,
 }
 
-/// What is drawn: all, or what a page puts together again.
+/// Layers of the chart: all, or one for a page that combines them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Layer {
     All,
@@ -41,9 +41,9 @@ struct Line {
     name: String,
     /// Count and milliseconds.
     points: Vec<(f64, f64)>,
-    /// Where the milliseconds lie.
+    /// Confidence intervals, in milliseconds.
     bars: Vec<[f64; 2]>,
-    /// Counts at which it starts to grow otherwise, and the time there.
+    /// Knees: counts, and the times there.
     knees: Vec<(f64, f64)>,
     stopped: bool,
 }
@@ -105,13 +105,13 @@ impl Frames {
 
     /// The plot's frame.
     fn frame(&self) -> Frame {
-        // Room at the right for the longest name; a letter of the bold font is at most as wide as 11 in 16.
+        // Space at the right for the longest name; a letter of the bold font is at most 11/16 of its size wide.
         let longest = self.lines.iter().map(|line| line.name.chars().count().min(LONGEST)).max().unwrap_or(0);
         let right = WIDTH - 80 - 11 * longest as i32;
         Frame { left: 96, right, top: 112, bottom: HEIGHT - 112, x: self.x, y: self.y }
     }
 
-    /// Titles, axes, what frames are held against.
+    /// Titles, axes, and the target frame time.
     fn ground<B: DrawingBackend>(&self, paper: &Paper<'_, B>) -> Result<(), Fault<B>> {
         let frame = self.frame();
         paper.clear()?;
@@ -126,10 +126,10 @@ impl Frames {
         Ok(())
     }
 
-    /// Heights of what names the bends of a line: down at the axis, where no line is in the way, or above what stands there already.
+    /// Heights of the labels of knees: at the axis, where no line is in the way, or above other labels.
     fn bends(&self, nth: usize) -> Vec<i32> {
         let frame = self.frame();
-        // Left, right and height of what was written for this line and those before.
+        // Left, right and height of labels of this line and the lines before.
         let mut written: Vec<[i32; 3]> = Vec::new();
         let mut heights = Vec::new();
         for line in &self.lines[..=nth] {
@@ -153,7 +153,7 @@ impl Frames {
         heights
     }
 
-    /// A line with its intervals, markers and bends.
+    /// A line with its intervals, markers and knees.
     fn line<B: DrawingBackend>(&self, paper: &Paper<'_, B>, nth: usize) -> Result<(), Fault<B>> {
         let (frame, line) = (self.frame(), &self.lines[nth]);
         let colour = COLOURS[nth % COLOURS.len()];
@@ -185,7 +185,7 @@ impl Frames {
         Ok(())
     }
 
-    /// Names at the ends of their lines, moved apart where they would touch.
+    /// Names at the ends of their lines, moved apart where they would overlap.
     fn names<B: DrawingBackend>(&self, paper: &Paper<'_, B>, which: Option<usize>) -> Result<(), Fault<B>> {
         const APART: i32 = 24;
         let frame = self.frame();
@@ -238,11 +238,11 @@ pub(crate) struct Layers {
     pub(crate) ground: String,
     /// Each variant's line with its name.
     pub(crate) lines: Vec<String>,
-    /// Where the points of each line are, in pixels.
+    /// Positions of the points of each line, in pixels.
     pub(crate) points: Vec<Vec<(i32, i32)>>,
 }
 
-/// A profile's curve in layers.
+/// The chart of a profile in layers.
 pub(crate) fn layers(profile: &Profile, scale: Scale) -> Result<Layers, ProfileError> {
     let mut chart = Frames::of(profile, scale);
     chart.layer = Layer::Ground;
@@ -257,12 +257,12 @@ pub(crate) fn layers(profile: &Profile, scale: Scale) -> Result<Layers, ProfileE
     Ok(Layers { ground, lines, points: points.collect() })
 }
 
-/// What names a bend.
+/// Label of a knee.
 fn bend(count: f64) -> String {
     format!("bends at {}", short(count.round() as u32))
 }
 
-/// Where a variant's frame starts to grow otherwise, on its line.
+/// Knees of a variant's frame time, on its line.
 fn knees(variant: &VariantProfile) -> Vec<(f64, f64)> {
     let Some(growth) = &variant.growth else { return Vec::new() };
     let on_line = |count: f64| {
@@ -276,10 +276,10 @@ fn knees(variant: &VariantProfile) -> Vec<(f64, f64)> {
     growth.frame.knees.iter().filter_map(|knee| Some((round(knee.count), on_line(knee.count)?))).collect()
 }
 
-/// What the chart shows, in a sentence.
+/// Title: the finding of the chart, in one sentence.
 pub(crate) fn title(profile: &Profile) -> String {
     let whole: Vec<&VariantProfile> = profile.measured().collect();
-    // The highest count that all reached.
+    // The highest count reached by all variants.
     let top = whole.iter().filter_map(|variant| variant.points.last()).map(|point| point.count).min();
     let Some(top) = top else { return format!("{}: nothing was measured", profile.scene) };
     let at = |variant: &&VariantProfile| {

@@ -1,14 +1,14 @@
-//! Pictures of a profile, each saying one thing in its title:
+//! Charts of a profile, each with its finding as the title:
 //!
 //! | chart | file |
 //! | --- | --- |
-//! | frame time against count, a line a variant | `frames.rs` |
-//! | what frames are made of, stage on stage, against count | `stages.rs` |
-//! | how far frames spread: median, p95, p99, worst | `spread.rs` |
-//! | frame after frame as they came | `timeline.rs` |
-//! | how many fit a budget, a bar a variant | `ceilings.rs` |
+//! | frame time against count, a line for each variant | `frames.rs` |
+//! | stages of frames, stacked, against count | `stages.rs` |
+//! | distribution of frames: median, p95, p99, worst | `spread.rs` |
+//! | frames in the order in which they were taken | `timeline.rs` |
+//! | affordable counts, a bar for each variant | `ceilings.rs` |
 //!
-//! What they are drawn on is in `paper.rs`.
+//! `paper.rs` has the drawing area.
 
 mod ceilings;
 mod frames;
@@ -31,10 +31,10 @@ use crate::ceiling::Ceiling;
 use crate::error::ProfileError;
 use crate::profile::{Profile, VariantProfile};
 
-/// Variants that are shown side by side, at most: the others are in the table.
+/// Most variants side by side. The others are in the table.
 const MOST_PANELS: usize = 4;
 
-/// A chart made ready: lines, titles and ranges.
+/// A chart: lines, titles and ranges.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Chart(Kind);
 
@@ -48,35 +48,35 @@ enum Kind {
 }
 
 impl Chart {
-    /// A profile's median frame times against the count, both logarithmic, a line a variant.
+    /// Median frame times of a profile against the count, both logarithmic, a line for each variant.
     pub fn of(profile: &Profile) -> Self {
         Self(Kind::Frames(Frames::of(profile, Scale::Log)))
     }
 
-    /// What frames are made of at each count: in milliseconds and as shares, for four variants at most.
+    /// Stages of frames at each count, in milliseconds and as fractions, for at most four variants.
     pub fn stages(profile: &Profile) -> Self {
         Self(Kind::Stages(Stages::of(profile)))
     }
 
-    /// Bands from the median to p95 and p99, and the worst frame, against the count; for four variants at most.
+    /// Bands from the median to p95 and p99, and the worst frame, against the count, for at most four variants.
     pub fn spread(profile: &Profile) -> Self {
         Self(Kind::Spread(Spread::of(profile)))
     }
 
-    /// The frames of each variant's highest count, one after the other; for four variants at most.
+    /// Frames of each variant's highest count, in order, for at most four variants.
     pub fn timeline(profile: &Profile) -> Self {
         Self(Kind::Timeline(Timeline::of(profile)))
     }
 
-    /// Ceilings as bars with their intervals, the largest first; `what` are the elements.
+    /// Ceilings as bars with their intervals, largest first; `what` names the elements.
     pub fn ceilings(scene: &str, what: &str, found: &[Ceiling]) -> Self {
         Self(Kind::Ceilings(Ceilings::of(scene, what, found)))
     }
 
-    /// As SVG text.
+    /// Returns the chart as SVG text.
     ///
     /// # Errors
-    /// When the drawing fails.
+    /// The chart cannot be drawn.
     pub fn svg(&self) -> Result<String, ProfileError> {
         match &self.0 {
             Kind::Frames(it) => paper::svg(it),
@@ -87,10 +87,10 @@ impl Chart {
         }
     }
 
-    /// As PNG bytes, 1280 by 800 pixels.
+    /// Returns the chart as PNG, 1280 by 800 pixels.
     ///
     /// # Errors
-    /// When the drawing fails.
+    /// The chart cannot be drawn.
     pub fn png(&self) -> Result<Vec<u8>, ProfileError> {
         match &self.0 {
             Kind::Frames(it) => paper::png(it),
@@ -112,18 +112,18 @@ pub(crate) fn charts(profile: &Profile) -> [(&'static str, Chart); 4] {
     ]
 }
 
-/// The variants that have points, as many as fit side by side, each with its place among all.
+/// The variants with points that fit side by side, each with its index among all.
 fn panels(profile: &Profile) -> Vec<(usize, &VariantProfile)> {
     let all = profile.variants.iter().enumerate();
     all.filter(|(_, variant)| !variant.points.is_empty()).take(MOST_PANELS).collect()
 }
 
-/// The least and the greatest of positive values; infinite and 0 for none.
+/// Least and greatest of positive values; infinity and 0 if there are none.
 fn ends(values: impl Iterator<Item = f64>) -> [f64; 2] {
     values.fold([f64::INFINITY, 0.0f64], |[low, high], value| [low.min(value), high.max(value)])
 }
 
-/// What is said below where variants are left out.
+/// Note on variants that are left out.
 fn left_out(profile: &Profile) -> String {
     match profile.measured().count().saturating_sub(MOST_PANELS) {
         0 => String::new(),

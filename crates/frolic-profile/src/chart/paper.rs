@@ -1,5 +1,5 @@
-//! What charts are drawn on: paper, ink, axes, markers and text, in units of a picture of 1280 by 800, as SVG and as PNG. The PNG is drawn
-//! three times too large and reduced, which makes its text even.
+//! Drawing area of charts: background, axes, markers and text, in units of a picture of 1280 by 800, as SVG and as PNG. The PNG is drawn
+//! at three times its size and reduced, which smooths its text.
 
 use std::sync::OnceLock;
 
@@ -14,7 +14,7 @@ use crate::error::ProfileError;
 pub(super) const WIDTH: i32 = 1280;
 pub(super) const HEIGHT: i32 = 800;
 
-/// How much larger than wanted the bitmap is drawn.
+/// Factor of the larger bitmap.
 const LARGER: i32 = 3;
 
 pub(crate) const PAPER: RGBColor = RGBColor(252, 251, 247);
@@ -23,7 +23,7 @@ pub(crate) const FAINT: RGBColor = RGBColor(226, 224, 216);
 pub(crate) const GREY: RGBColor = RGBColor(112, 116, 124);
 pub(crate) const LIMIT: RGBColor = RGBColor(150, 108, 60);
 
-/// Told apart by lightness as well as by hue.
+/// Colours that differ by lightness as well as by hue.
 pub(crate) const COLOURS: [RGBColor; 6] = [
     RGBColor(200, 80, 20),
     RGBColor(24, 92, 140),
@@ -36,7 +36,7 @@ pub(crate) const COLOURS: [RGBColor; 6] = [
 /// An error of a drawing.
 pub(super) type Fault<B> = DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>;
 
-/// A drawing area in units of the wanted size.
+/// A drawing area in units of the final size.
 pub(super) struct Paper<'a, B: DrawingBackend> {
     area: &'a DrawingArea<B, Shift>,
     scale: i32,
@@ -83,7 +83,7 @@ pub(super) fn png(drawing: &impl Drawing) -> Result<Vec<u8>, ProfileError> {
 }
 
 impl<B: DrawingBackend> Paper<'_, B> {
-    /// Paper all over.
+    /// Fills the background.
     pub(super) fn clear(&self) -> Result<(), Fault<B>> {
         self.area.fill(&PAPER)
     }
@@ -115,7 +115,7 @@ impl<B: DrawingBackend> Paper<'_, B> {
         ))
     }
 
-    /// A line in the manner of the variant that is so manieth.
+    /// Draws a line in the style of the nth variant.
     pub(super) fn line_of(&self, nth: usize, places: &[(i32, i32)]) -> Result<(), Fault<B>> {
         let colour = COLOURS[nth % COLOURS.len()];
         match nth % 3 {
@@ -125,7 +125,7 @@ impl<B: DrawingBackend> Paper<'_, B> {
         }
     }
 
-    /// One of three shapes.
+    /// Draws one of three markers.
     pub(super) fn marker(&self, nth: usize, (x, y): (i32, i32)) -> Result<(), Fault<B>> {
         let colour = COLOURS[nth % COLOURS.len()].filled();
         let (x, y, s) = (x * self.scale, y * self.scale, self.scale);
@@ -165,12 +165,12 @@ impl<B: DrawingBackend> Paper<'_, B> {
         let weight = if bold { FontStyle::Bold } else { FontStyle::Normal };
         let font = ("sans-serif", f64::from(size * self.scale), weight).into_font();
         let style = TextStyle::from(font).color(&colour).pos(Pos::new(side, VPos::Center));
-        // The font's centre lies a little above that of its small letters.
+        // The font's centre is a little above that of its lower-case letters.
         let y = y + size / 8;
         self.area.draw(&Text::new(text.to_owned(), (x * self.scale, y * self.scale), style))
     }
 
-    /// A title, set smaller where it is long so that it stays whole, what the axis up is, and what there is to say below.
+    /// Draws the title, smaller if it is long, the label of the vertical axis, and a note below.
     pub(super) fn words(&self, title: &str, up: &str, below: &str) -> Result<(), Fault<B>> {
         let size =
             (f64::from(WIDTH - 80) / (title.chars().count().max(1) as f64 * 0.66)).clamp(15.0, 27.0) as i32;
@@ -180,14 +180,14 @@ impl<B: DrawingBackend> Paper<'_, B> {
     }
 }
 
-/// How values go along an axis.
+/// Scale of an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Scale {
     Log,
     Linear,
 }
 
-/// Values along one side of a plot.
+/// Range of values along one side of a plot.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Axis {
     pub(super) scale: Scale,
@@ -199,12 +199,12 @@ impl Axis {
         Self { scale: Scale::Log, range }
     }
 
-    /// From 0 to a value with room above it.
+    /// From 0 to a value, with space above it.
     pub(super) fn up_to(most: f64) -> Self {
         Self { scale: Scale::Linear, range: [0.0, most.max(1e-6) * 1.08] }
     }
 
-    /// Where a value is, 0 to 1 from end to end.
+    /// Position of a value, 0 to 1 from end to end.
     fn share(&self, value: f64) -> f64 {
         let [low, high] = self.range;
         match self.scale {
@@ -217,7 +217,7 @@ impl Axis {
         (self.range[0]..=self.range[1]).contains(&value)
     }
 
-    /// Values that get a line, and whether each gets a label as well.
+    /// Grid values, and whether each has a label.
     pub(super) fn ticks(&self, most: usize) -> Vec<(f64, bool)> {
         let [low, high] = self.range;
         match self.scale {
@@ -240,7 +240,7 @@ impl Axis {
     }
 }
 
-/// A plot's frame, in units of the wanted size.
+/// Frame of a plot, in units of the final size.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Frame {
     pub(super) left: i32,
@@ -258,7 +258,7 @@ impl Frame {
         (across.round() as i32, down.round() as i32)
     }
 
-    /// Lines across at round values, with labels in a unit or without.
+    /// Horizontal grid lines at round values, with labels in a unit or without.
     pub(super) fn rules_up<B: DrawingBackend>(
         &self,
         paper: &Paper<'_, B>,
@@ -276,7 +276,7 @@ impl Frame {
         Ok(())
     }
 
-    /// Lines up at round values, with labels.
+    /// Vertical grid lines at round values, with labels.
     pub(super) fn rules_across<B: DrawingBackend>(
         &self,
         paper: &Paper<'_, B>,
@@ -293,7 +293,7 @@ impl Frame {
         Ok(())
     }
 
-    /// A dashed line across at a time, with a word, where it is within.
+    /// A labelled, dashed horizontal line at a time, if in range.
     pub(super) fn limit<B: DrawingBackend>(
         &self,
         paper: &Paper<'_, B>,
@@ -312,7 +312,7 @@ impl Frame {
     }
 }
 
-/// A round value as short as it can be.
+/// A round value in its shortest form.
 fn round(value: f64) -> String {
     match value {
         v if v.fract().abs() < 1e-9 => format!("{v:.0}"),
@@ -321,7 +321,7 @@ fn round(value: f64) -> String {
     }
 }
 
-/// A text of at most `most` characters.
+/// Shortens a text to at most `most` characters.
 pub(crate) fn cut(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         return text.to_owned();
@@ -329,7 +329,7 @@ pub(crate) fn cut(text: &str, most: usize) -> String {
     text.chars().take(most - 1).chain(['…']).collect()
 }
 
-/// Means of `by` x `by` pixels.
+/// Means of blocks of `by` by `by` pixels.
 fn reduce(large: &[u8], width: usize, by: usize) -> Vec<u8> {
     let mut small = Vec::with_capacity(large.len() / by / by);
     let mut sums = vec![0u32; width / by * 3];
@@ -352,7 +352,7 @@ fn reduce(large: &[u8], width: usize, by: usize) -> Vec<u8> {
     small
 }
 
-/// Makes the embedded font known, once.
+/// Registers the embedded font, once.
 fn fonts() -> Result<(), ProfileError> {
     static DONE: OnceLock<bool> = OnceLock::new();
     let done = *DONE.get_or_init(|| {

@@ -1,4 +1,4 @@
-//! How far frames spread: bands from the median to p95 and to p99, and the worst frame, against the count.
+//! Distribution of frames: bands from the median to p95 and to p99, and the worst frame, against the count.
 
 use plotters::prelude::{Color, DrawingBackend};
 use plotters::style::text_anchor::HPos;
@@ -20,7 +20,7 @@ pub(super) struct Spread {
 
 #[derive(Debug, Clone, PartialEq)]
 struct Panel {
-    /// Its place among all variants, which gives it its colour.
+    /// Index among all variants, which selects the colour.
     nth: usize,
     name: String,
     /// Count; median, p95, p99, worst.
@@ -50,7 +50,7 @@ impl Spread {
         let [y0, y1] = ends(points().flat_map(|point| point.1));
         let room = if x1 > x0 { (x1 / x0).powf(0.03) } else { 2.0 };
         let (x0, y0) = (x0.min(1e9), y0.min(10.0));
-        // The point of which the slow frames are farthest from the usual.
+        // The point whose slow frames are farthest from the median.
         let ratio = |times: &[f64; 4]| times[1] / times[0];
         let widest = points().max_by(|a, b| ratio(&a.1).total_cmp(&ratio(&b.1)));
         let title = match widest {

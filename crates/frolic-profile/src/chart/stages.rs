@@ -1,4 +1,4 @@
-//! What frames are made of: a column a count, stage on stage; in milliseconds above, as shares below.
+//! Stages of frames: a stacked column for each count, in milliseconds above, as fractions below.
 
 use frolic_core::Stage;
 use plotters::prelude::{Color, DrawingBackend};
@@ -10,7 +10,7 @@ use super::{left_out, panels};
 use crate::numbers::short;
 use crate::profile::{Point, Profile};
 
-/// A colour a stage of the processor, and of what is outside all stages: alike where the work is alike.
+/// Colours of CPU stages and of time outside all stages. Similar work has similar colours.
 pub(crate) const SHADES: [(&str, RGBColor); 15] = [
     ("integrate", RGBColor(200, 80, 20)),
     ("retire", RGBColor(226, 140, 60)),
@@ -34,28 +34,28 @@ pub(crate) fn shade(stage: &str) -> RGBColor {
     SHADES.iter().find(|(name, _)| *name == stage).map_or(SHADES[SHADES.len() - 1].1, |(_, colour)| *colour)
 }
 
-/// Stages that take less than this share of every frame are left to `other`.
+/// Stages below this fraction of every frame are part of `other`.
 const SMALLEST: f64 = 0.02;
 
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Stages {
     title: String,
     below: String,
-    /// Stages that are shown, from the bottom up.
+    /// Visible stages, from the bottom up.
     stages: Vec<String>,
     panels: Vec<Panel>,
-    /// The longest stack, ms.
+    /// Longest stack, in milliseconds.
     most: f64,
 }
 
 #[derive(Debug, Clone, PartialEq)]
 struct Panel {
     name: String,
-    /// Count, and ms of each stage that is shown.
+    /// Count, and milliseconds of each visible stage.
     columns: Vec<(u32, Vec<f64>)>,
 }
 
-/// Time of a stage that is part of the frame, ms.
+/// Time of a stage that is part of the frame, in milliseconds.
 fn of(point: &Point, stage: &str) -> f64 {
     point.stages.iter().find(|time| time.stage == stage).map_or(0.0, |time| time.ms)
 }
@@ -99,7 +99,7 @@ impl Stages {
     }
 }
 
-/// Which stage rules at the lowest count and at the highest.
+/// Names the longest stage at the lowest count and at the highest.
 fn title(profile: &Profile) -> String {
     let largest = |point: &Point| {
         let most = point.costliest().into_iter().find(|time| time.is_of_frame())?;
@@ -177,7 +177,7 @@ impl Stages {
             paper.text(&cut(&panel.name, most), (left + right) / 2, 112, 16, INK, HPos::Center, true)?;
         }
         upper.limit(paper, 1000.0 / 60.0, "")?;
-        // Labels that leave room.
+        // Labels without overlap.
         let width = (right - left) / n as i32;
         let every = (52 / width.max(1) + 1) as usize;
         for (nth, (count, parts)) in panel.columns.iter().enumerate() {
@@ -194,7 +194,7 @@ impl Stages {
                     under = over;
                 }
             }
-            // The last has its label, and those before it that keep clear.
+            // The last column has its label, and earlier ones that do not overlap.
             if (n - 1 - nth).is_multiple_of(every) {
                 let at = (lower.place(ends[0], 0.0).0 + lower.place(ends[1], 0.0).0) / 2;
                 paper.text(&short(*count), at, HEIGHT - 98, 15, INK, HPos::Center, false)?;

@@ -1,4 +1,4 @@
-//! Frame after frame, as they came: each variant's highest count, a dot a frame, with what is disturbed marked.
+//! Frames in the order in which they were taken: each variant's highest count, a dot for each frame, disturbed ones marked.
 
 use plotters::prelude::{Color, DrawingBackend};
 use plotters::style::text_anchor::HPos;
@@ -21,7 +21,7 @@ struct Panel {
     nth: usize,
     name: String,
     median: f64,
-    /// Turns: frames, ms, and whether the machine was disturbed.
+    /// Turns: frame times in milliseconds, and whether other work disturbed the machine.
     rounds: Vec<(Vec<f64>, bool)>,
 }
 
@@ -85,7 +85,7 @@ impl Panel {
         let frames: usize = self.rounds.iter().map(|(ms, _)| ms.len()).sum();
         let worst = self.rounds.iter().flat_map(|(ms, _)| ms).copied().fold(self.median, f64::max);
         let x = Axis { scale: Scale::Linear, range: [0.0, frames.max(1) as f64] };
-        // Where the target is near it is shown.
+        // The target is shown if it is near.
         let most = if target_ms < worst * 1.5 { worst.max(target_ms * 1.1) } else { worst };
         let frame = Frame { left: 96, right: WIDTH - 60, top, bottom, x, y: Axis::up_to(most) };
         let colour = COLOURS[self.nth % COLOURS.len()];
@@ -107,7 +107,7 @@ impl Panel {
         for (ms, _) in &self.rounds {
             let place = |(nth, ms): (usize, &f64)| frame.place((first + nth) as f64 + 0.5, *ms);
             let places: Vec<(i32, i32)> = ms.iter().enumerate().map(place).collect();
-            // A turn's frames came one right after the other.
+            // Frames of a turn follow each other directly.
             if places.len() > 1 {
                 paper.line(&places, colour, 1)?;
             }

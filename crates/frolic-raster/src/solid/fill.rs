@@ -88,7 +88,7 @@ impl Samples<'_> {
         let held = f32x4::load_array(simd, [first, first, -last, -last]);
         let (first, last) = ((j0 - *top_most) as usize / rows, (j1 - *top_most) as usize / rows);
         for piece in (first..=last).step_by(PIECE) {
-            // Everything about the rows first, without a branch, so that the processor works at many of them at once.
+            // All values of the rows first, without a branch, so that the processor computes many of them at once.
             let many = PIECE.min(last + 1 - piece);
             for (nth, span) in spans[..many].iter_mut().enumerate() {
                 let y = places.y + (*top_most + ((piece + nth) * rows) as i32) as f32;
@@ -139,7 +139,7 @@ impl Samples<'_> {
                 let mut at = (i0 - *left_most) as usize * stride + group;
                 let mut i = i0;
                 loop {
-                    // Two at a time: thin blades have one or two, and a loop that is mostly guessed right.
+                    // Two at a time: thin blades have one or two, and a loop would mostly be mispredicted.
                     for _ in 0..2 {
                         let x = f32x8::splat(simd, i as f32);
                         let Some(slot) = nears.get_mut(at) else { break };
@@ -194,7 +194,7 @@ impl Samples<'_> {
         let flat = polygon.flat.map(|flat| flat.map(|colour| u32x8::splat(simd, colour)));
         // A shadow map has no colours, but holes.
         let coloured = USUAL || !self.base.is_empty();
-        // Strips wear nothing.
+        // Strips have no texture.
         let region = if EDGES == 3 { style.textures.region(RegionId(polygon.region)) } else { None };
         let worn = region.map(|region| style.textures.texels(region, polygon.texels));
         let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && worn.is_some());
@@ -238,7 +238,7 @@ impl Samples<'_> {
                 }
                 let here = at;
                 at += stride;
-                // Of one colour it is sooner kept than asked for.
+                // A single colour is cheaper to store than to test for.
                 if looks {
                     if !met.any_true() {
                         continue;

@@ -47,15 +47,15 @@ pub use polygon::Polygon;
 /// How the records of one source are drawn.
 #[derive(Debug, Clone, Copy)]
 pub struct Style<'a> {
-    /// Whether nearer solid things hide them.
+    /// Depth test: nearer solid surfaces hide them.
     pub test: bool,
-    /// Whether they write depth.
+    /// Depth write.
     pub write: bool,
-    /// Whether they have holes where their texture is less than half opaque.
+    /// Cut-outs where their texture is less than half opaque.
     pub holes: bool,
-    /// Whether the sun's part is kept apart.
+    /// True if sunlight is kept apart.
     pub sun: bool,
-    /// Where their textures are.
+    /// Textures.
     pub textures: &'a Textures,
 }
 
@@ -159,8 +159,8 @@ kernel! {
         polygon.opaque(simd, worn, x, y, met)
     }
 
-    /// Mixes what solid things were drawn since the last time into the tile's pixels, keeps their depth for what is transparent, and
-    /// starts anew. Returns the least depth.
+    /// Resolves the solid samples drawn since the last call into the tile's pixels, keeps their depth for transparent elements, and
+    /// clears the samples. Returns the least depth.
     pub fn resolve(
         simd, samples: &mut Samples<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]], sunlight: Option<&Sunlight<'_>>,
     ) -> f32 {
@@ -175,7 +175,7 @@ kernel! {
 /// [`keyed`](crate::record::keyed) writes nearness.
 pub const FACET: u32 = 1 << 31;
 
-/// Records that are drawn before the cells are looked at anew.
+/// Number of records drawn before the cells are updated.
 const PATIENCE: usize = 64;
 
 #[cfg(test)]

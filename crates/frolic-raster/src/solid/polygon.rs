@@ -18,10 +18,10 @@ const TRUSTED: f32 = 4096.0;
 /// Pixels around an edge that count as touched: samples are up to 3/8 off the middle, the rest is for rounding.
 const MARGIN: f32 = 0.5;
 
-/// A convex polygon of up to four edges with all that is drawn in it.
+/// A convex polygon of up to four edges, with its colours and texture.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Polygon {
-    /// Its edges, of which `count` are there.
+    /// Edges. The first `count` are used.
     pub edges: [Edge; 4],
     /// Number of edges, 3 or 4.
     pub count: usize,
@@ -29,9 +29,9 @@ pub struct Polygon {
     pub extent: [f32; 4],
     /// Nearness over the picture.
     pub near: Plane,
-    /// Red, green, blue without the sun, then the sun's part; of one colour where `flat`.
+    /// Red, green, blue without the sun, then sunlight; constant where `flat`.
     pub colour: [Plane; 6],
-    /// The one colour and its sun's part, packed.
+    /// The constant colour and sunlight, packed.
     pub flat: Option<[u32; 2]>,
     /// Scale of the view, and texture coordinates times the scale.
     pub scale: Plane,
@@ -153,7 +153,7 @@ impl Polygon {
         [base, sun]
     }
 
-    /// Multiplies a texture into colours, pixel by pixel. A sample counts as met by the texture's opacity: the more opaque, the more samples, so
+    /// Multiplies a texture into colours, pixel by pixel. The texture's opacity decides how many samples count as covered, so
     /// that the edges of holes are smooth too.
     #[expect(clippy::too_many_arguments, reason = "plain values, so that they stay in registers")]
     #[inline(always)]
@@ -195,7 +195,7 @@ impl Polygon {
         met & left.to_bitmask() as u8
     }
 
-    /// Which of the texels of a shadow map the texture's holes leave.
+    /// Mask of the texels of a shadow map that holes of the texture leave covered.
     #[inline(always)]
     pub(super) fn opaque<S: Simd>(
         &self,
@@ -260,7 +260,7 @@ impl Polygon {
                 to = to.min(a.max(b) + MARGIN);
             }
         }
-        // Held to one beyond on either side, as where nothing is touched they may be anywhere.
+        // Clamped to one column beyond on either side, as they may be anywhere where nothing is touched.
         let from: i32x8<S> = (from - 0.5).ceil().max(first).min(last + 1.0).to_int();
         let to: i32x8<S> = (to - 0.5).floor().max(first - 1.0).min(last).to_int();
         (from.to_array(), to.to_array())

@@ -1,4 +1,4 @@
-//! From samples to pixels: the mean of their colours, with the shadowed part of the sun left out.
+//! From samples to pixels: the mean of their colours, with sunlight only where no shadow falls.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
@@ -140,14 +140,14 @@ impl Samples<'_> {
         nearest
     }
 
-    /// Whether something solid covers all of a pixel, counted from the tile's first.
+    /// Returns whether solid surfaces cover a whole pixel, counted from the tile's first.
     #[inline(always)]
     pub fn cover(&self, i: usize, j: usize) -> bool {
         let at = (i * self.height + j) * SAMPLES;
         self.base.get(at..at + SAMPLES).is_some_and(|samples| !samples.contains(&EMPTY))
     }
 
-    /// Draws one transparent instance of solid pieces: its nearest surface alone, mixed in by its opacity. `bounds` is where it can be.
+    /// Blends one transparent instance of a mesh or ribbon: only its nearest surface, by its opacity. `bounds` limits where it can be.
     pub fn flatten(&mut self, rows: &mut [Row], opacity: f32, glow: bool, bounds: [i32; 4]) {
         for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
             for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
