@@ -157,7 +157,7 @@ impl Mesh {
         Self::new(vertices, flat)
     }
 
-    /// A mesh that ships: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
+    /// A built-in mesh: `box` (a unit cube that stands on the origin), `post` (a column of height 1 and radius 0.5), `cone`, `ball`
     /// (radius 0.5 about the origin), `pennant` (a triangular flag that hangs from the origin), `hull` (a boat of length 1),
     /// `flower`, `ear`, `walker`, and `crossed-quads` (three that cross, 1 wide, each with the whole of a texture), all of height 1.
     pub fn named(name: &str) -> Option<Arc<Self>> {

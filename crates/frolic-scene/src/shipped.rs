@@ -1,6 +1,6 @@
 //! Scenes that are part of the program, so that they work from any folder.
 
-/// A scene that ships.
+/// A shipped scene.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct Shipped {
@@ -14,7 +14,7 @@ pub struct Shipped {
     pub files: &'static [(&'static str, &'static [u8])],
 }
 
-/// All that ship.
+/// All shipped scenes.
 pub const SHIPPED: &[Shipped] = &[
     Shipped {
         name: "beacon",

@@ -1,6 +1,6 @@
 //! A family of one's own: soap bubbles that drift on the wind, roll off what is in the way, merge where they touch, and burst into drops when they
 //! grow too large or too old. All of the family is in this file, written against the published API; the scene steps, draws, exports and profiles
-//! it like those that ship.
+//! it like built-in families.
 //!
 //! `cargo run --release -p frolic --example my_own_family [FOLDER] [FRAMES]` writes `my_own_family.png` and `bubbles.csv` into FOLDER, or here, and
 //! prints how frame time grows with the number of bubbles, of FRAMES (10) timed at each count.

@@ -1,7 +1,7 @@
 //! A field of one's own: one trait with one method over a chunk of columns. Here a spiral that lifts leaves up a tower of air.
 //!
 //! `cargo run --release -p frolic --example my_own_field [FOLDER]` writes `my_own_field.png` into FOLDER, or here, and prints what the field
-//! costs beside one that ships.
+//! costs beside a built-in one.
 
 use std::time::Instant;
 
@@ -62,7 +62,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let shipped = WorldSpec::default().field(FieldSpec::vortex([0.0; 3], 2.6, 1.0)).build()?;
     let own = WorldSpec::default().build()?.with_field(Tower { speed: 2.6 });
-    for (name, world) in [("a vortex that ships", &shipped), ("our own field", &own)] {
+    for (name, world) in [("a built-in vortex", &shipped), ("our own field", &own)] {
         let mut many = Particles::new(&leaves(500_000), 1)?;
         many.step(world, 1.0 / 20.0, 60, &mut meter);
         let started = Instant::now();

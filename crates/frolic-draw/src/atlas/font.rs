@@ -64,7 +64,7 @@ impl Font {
     pub const CHARACTERS: &'static str = " !\"#$%&'()*+,-./0123456789:;<=>?@ABCDEFGHIJKLMNOPQRSTUVWXYZ[\\]^_`abcdefghijklmnopqrstuvwxyz{|}~\
          ÄÅÆÉÖØÜßäåæçèéêíóôöøúüñ°±²³µ·×–—‘’“”…→←↑↓";
 
-    /// The font that ships: DejaVu Sans Bold, of a free licence.
+    /// The built-in font: DejaVu Sans Bold, of a free licence.
     pub fn shipped() -> &'static [u8] {
         dejavu::sans::bold()
     }

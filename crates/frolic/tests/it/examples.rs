@@ -32,7 +32,7 @@ fn first_frame_draws_a_fire() {
 fn a_custom_loop_is_profiled() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("profile_my_own_loop", &[folder.path().to_str().unwrap(), "1"]);
-    for said in ["points", "keys", "the frame grows as n^", "at 200000 keys take 1/"] {
+    for said in ["points", "keys", "frame time grows as n^", "at 200000 keys take 1/"] {
         assert!(told.contains(said), "{said}: {told}");
     }
     assert!(folder.path().join("profile.json").exists() && folder.path().join("frames.png").exists());
