@@ -526,7 +526,7 @@ fn odd_places_to_print_to() {
             .unwrap();
         assert_eq!(output.status.code(), Some(2));
         let told = text(&output.stderr);
-        assert!(told.contains("standard output: ") && told.contains("is whole"), "{told}");
+        assert!(told.contains("standard output: ") && told.contains("are complete"), "{told}");
         assert!(folder.path().join("frolic-profile/profile.json").exists());
         let told = refused_in(folder.path(), &[&args[..], &["--out", "/dev/full"]].concat());
         assert!(told.contains("/dev/full"), "{told}");
