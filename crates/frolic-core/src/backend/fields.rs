@@ -37,7 +37,7 @@ pub enum DeviceFieldKind {
     /// Curl noise: `a` is the index of the first wave, and the number of waves.
     Curl,
     /// `a` is the pull, the damping in 1/s, and the furthest distance in metres; `b` is the index of the shape among
-    /// [`DeviceColliders::all`], and 1 for a shape that holds elements on its surface.
+    /// [`DeviceColliders::all`](super::DeviceColliders::all), and 1 for a shape that holds elements on its surface.
     Shape,
 }
 

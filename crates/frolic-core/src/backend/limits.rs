@@ -127,7 +127,7 @@ pub fn why_not_on_device_all(
     why.into_iter().enumerate().map(text).collect()
 }
 
-/// Returns whether the device can start the newborns of an emitter from its [`EmitterAxes`] and random numbers alone. [`Births::rows`] starts
+/// Returns whether the device can start the newborns of an emitter from its [`EmitterAxes`](super::EmitterAxes) and random numbers alone. [`Births::rows`](super::Births::rows) starts
 /// all others.
 pub fn is_simple(emitter: &EmitterSpec) -> bool {
     is_plain(&emitter.shape, &emitter.aim) && emitter.scatter.is_none()
