@@ -73,6 +73,7 @@ pub use families::particles::{
     TrailSpec, check_events,
 };
 pub use families::walkers::WalkSpec;
+pub use foundations::change::Change;
 pub use foundations::clock::{Clock, ClockSpec, Tick};
 pub use foundations::columns::MEMORY_LIMIT;
 pub use foundations::error::{SpecError, at_most, listed, vector_within, within};

@@ -79,6 +79,11 @@ impl Clock {
         }
     }
 
+    /// Changes the spec. Time that no step has taken yet stays.
+    pub fn retune(&mut self, spec: ClockSpec) {
+        self.spec = spec;
+    }
+
     /// Present length of a step, in seconds.
     pub fn step(&self) -> f32 {
         self.spec.step()

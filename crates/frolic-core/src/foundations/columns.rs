@@ -79,7 +79,7 @@ macro_rules! columns {
 
             #[allow(dead_code)] // not every family needs it
             pub(crate) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
-                $(self.$name.try_reserve_exact(capacity)?;)*
+                $(self.$name.try_reserve_exact(capacity.saturating_sub(self.$name.len()))?;)*
                 Ok(())
             }
 

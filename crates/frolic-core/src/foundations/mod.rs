@@ -1,5 +1,6 @@
 //! Foundations of all other rooms, independent of elements: numbers, columns, time, threads, measuring.
 
+pub(crate) mod change;
 pub(crate) mod clock;
 pub(crate) mod columns;
 pub(crate) mod error;

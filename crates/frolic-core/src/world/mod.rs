@@ -16,6 +16,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use glam::Vec3;
 
+use crate::assets::Assets;
+use crate::foundations::change::Change;
+use crate::foundations::error::SpecError;
 use crate::foundations::paths::Path;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
@@ -59,6 +62,56 @@ impl World {
     pub fn with_field(mut self, field: impl Field + 'static) -> Self {
         self.own_fields.push(Arc::new(field));
         self
+    }
+
+    /// Changes the spec of the running world. What did not change keeps its state: dug masks, collectors and pushers that were moved, and the cells
+    /// of endless posts. Fields of the program's own stay.
+    ///
+    /// ```
+    /// use frolic_core::WorldSpec;
+    /// let mut world = WorldSpec::default().build()?;
+    /// world.retune(&WorldSpec::default().wind([4.0, 0.0, 0.0]))?;
+    /// assert_eq!(world.spec().wind, [4.0, 0.0, 0.0]);
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`WorldSpec::build`]. The world then stays as it is.
+    pub fn retune(&mut self, spec: &WorldSpec) -> Result<Change, SpecError> {
+        self.retune_with(spec, &Assets::default())
+    }
+
+    /// As [`World::retune`], for fields and obstacles that name assets.
+    ///
+    /// # Errors
+    /// As [`WorldSpec::build_with`]. The world then stays as it is.
+    pub fn retune_with(&mut self, spec: &WorldSpec, assets: &Assets) -> Result<Change, SpecError> {
+        if *spec == self.spec {
+            return Ok(Change::Unchanged);
+        }
+        let before = std::mem::replace(self, spec.build_with(assets)?);
+        self.own_fields = before.own_fields;
+        for (nth, obstacle) in self.solid.obstacles.iter_mut().enumerate() {
+            let own = &self.spec.obstacle[nth];
+            // A mask is found by its name, or at its index if it has none.
+            let was = match &own.name {
+                Some(_) => before.spec.obstacle.iter().position(|other| other.name == own.name),
+                None => Some(nth),
+            };
+            let was = was
+                .filter(|&was| before.spec.obstacle.get(was).is_some_and(|other| other.shape == own.shape));
+            if let (Some(was), Body::Mask(mask)) = (was, &mut obstacle.body)
+                && let Body::Mask(dug) = &before.solid.obstacles[was].body
+            {
+                *mask = dug.clone();
+            }
+        }
+        if self.spec.endless == before.spec.endless {
+            self.solid.posts = before.solid.posts;
+        }
+        keep(&mut self.collectors, before.collectors, &self.spec.collector, &before.spec.collector);
+        keep(&mut self.pushers, before.pushers, &self.spec.pusher, &before.spec.pusher);
+        Ok(Change::Live)
     }
 
     /// Moves a collector, counted from 0, to a position, in metres. It leaves its path and stays there. Returns false if there is no such
@@ -343,6 +396,15 @@ impl World {
         let along = self.spec.wind.map(|axis| axis * (max - min) * 0.5);
         let base = self.spec.wind.map(|axis| axis * ((max + min) * 0.5 - 1.0));
         Some(Gusts { origin, per_metre, strength: gusts.strength, along, base })
+    }
+}
+
+/// Keeps the state of what has the same spec as before, by index.
+fn keep<T, S: PartialEq>(now: &mut [T], before: Vec<T>, spec: &[S], spec_before: &[S]) {
+    for ((now, before), _) in
+        now.iter_mut().zip(before).zip(spec.iter().zip(spec_before)).filter(|(_, (a, b))| a == b)
+    {
+        *now = before;
     }
 }
 

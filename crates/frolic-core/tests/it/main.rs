@@ -16,6 +16,7 @@ mod instances;
 mod motion;
 mod obstacles;
 mod placement;
+mod retune;
 mod same_results;
 mod specs;
 mod trails;

@@ -19,6 +19,8 @@ use crate::world::events::{AimBy, EventRecord, EventSpec};
 pub struct Emitters {
     states: Vec<State>,
     newborn: Vec<Newborn>,
+    /// Centre of scattered places: x and z, in metres.
+    middle: [f32; 2],
 }
 
 #[derive(Debug, Clone)]
@@ -87,7 +89,24 @@ impl Emitters {
             let made = Newborn::new(&spec.shape, &spec.aim, spec.speed, spec.keep_velocity, assets);
             newborn.push(made.map_err(under)?);
         }
-        Ok(Self { states, newborn })
+        Ok(Self { states, newborn, middle: [0.0; 2] })
+    }
+
+    /// Takes over changed emitters. Each one continues the emitter at its index: the fraction that it owes, requested bursts, and a position that it
+    /// was moved to.
+    pub(super) fn adopt(&mut self, new: Self, before: &[EmitterSpec], now: &[EmitterSpec], seed: u32) {
+        let old = std::mem::replace(self, new);
+        for (nth, (state, was)) in self.states.iter_mut().zip(old.states).enumerate() {
+            (state.owed, state.asked) = (was.owed, was.asked);
+            // A changed path or position is where it goes on from.
+            if before[nth].path == now[nth].path && before[nth].position == now[nth].position {
+                (state.put, state.heading) = (was.put, was.heading);
+            }
+            if before[nth].scatter == now[nth].scatter {
+                state.spots = was.spots;
+            }
+        }
+        self.recentre(old.middle, seed);
     }
 
     /// Requests elements of an emitter in the next step. Returns false if there is no such emitter.
@@ -112,6 +131,7 @@ impl Emitters {
     /// Moves the centre of scattered places: x and z, in metres. Returns whether any appeared or disappeared.
     pub fn recentre(&mut self, middle: [f32; 2], seed: u32) -> bool {
         let mut changed = false;
+        self.middle = middle;
         for (nth, emitter) in (0u32..).zip(&mut self.states) {
             if let Some(spots) = &mut emitter.spots {
                 changed |= spots.follow(middle, seed ^ SPOT_SEED.wrapping_mul(nth + 1));
@@ -122,7 +142,7 @@ impl Emitters {
 
     /// Calls `each` for the births that are due in the step from `time` to `time + dt`, in seconds: streams and bursts, emitter by emitter.
     pub fn due(&mut self, specs: &[EmitterSpec], time: f64, dt: f32, mut each: impl FnMut(Due, Births<'_>)) {
-        let Self { states, newborn } = self;
+        let Self { states, newborn, .. } = self;
         due_of(states, specs, time, dt, |due, spots| {
             let newborn = &newborn[due.emitter];
             each(due, Births { newborn, spots });

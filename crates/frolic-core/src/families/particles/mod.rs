@@ -10,6 +10,7 @@
 //! | when and where are elements born? | `emit.rs` |
 //! | how does a newborn come into the population? | `births.rs` |
 //! | in which order are they held? | `order.rs`, `objects.rs` |
+//! | how does a running population take a new spec? | `retune.rs` |
 //! | which populations start each other? | `set.rs` |
 //! | where have elements been? | `trail.rs` |
 
@@ -17,6 +18,7 @@ mod births;
 mod emit;
 mod objects;
 mod order;
+mod retune;
 mod set;
 mod spec;
 mod trail;
@@ -125,6 +127,18 @@ impl Held {
         }
     }
 
+    /// Positions of all elements, in metres.
+    fn places(&self) -> impl Iterator<Item = [f32; 3]> + use<> {
+        let rows: Vec<[f32; 3]> = match self.storage {
+            Storage::Columns => {
+                let [x, y, z] = self.columns.position();
+                x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]).collect()
+            }
+            Storage::Objects => self.records.places().collect(),
+        };
+        rows.into_iter()
+    }
+
     /// After a step: stores positions for the trail, if that is due.
     fn follow(&mut self, dt: f32) {
         let Some(trail) = &mut self.trail else { return };
@@ -172,21 +186,7 @@ impl Particles {
         assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check()?;
-        let count = spec.count as usize;
-        let each = Self::bytes_per_element(storage) + spec.trail.as_ref().map_or(0, Trail::bytes);
-        let needed = spec.count as u64 * each;
-        if needed > MEMORY_LIMIT {
-            let most = MEMORY_LIMIT / each;
-            return Err(SpecError::new(
-                "count",
-                format!(
-                    "{count} elements need {:.1} GiB, over the limit of {} GiB",
-                    gib(needed),
-                    MEMORY_LIMIT >> 30
-                ),
-                format!("write at most {most}"),
-            ));
-        }
+        check_memory(spec, storage)?;
         let mut particles = Self {
             share: 1.0,
             held: Held {
@@ -210,16 +210,11 @@ impl Particles {
         // Newborns are the last elements: `Newcomers` starts them.
         particles.integrator.finds_newborn = false;
         particles.recentre([0.0; 2]);
-        particles.reserve(count).map_err(|_| {
-            SpecError::new(
-                "count",
-                format!("the system has no {:.1} GiB left", gib(needed)),
-                "write a smaller count",
-            )
-        })?;
+        particles.reserve(spec.count as usize).map_err(|_| no_memory(spec, storage))?;
         Ok(particles)
     }
 
+    /// Reserves memory for `count` elements in total.
     fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
         self.held.columns.reserve(count)?;
         self.held.aside.reserve(count)?;
@@ -239,8 +234,8 @@ impl Particles {
 
     /// Memory reserved for its elements, trails included, in bytes.
     pub fn bytes(&self) -> u64 {
-        let trail = self.spec.trail.as_ref().map_or(0, Trail::bytes);
-        u64::from(self.spec.count) * (Self::bytes_per_element(self.held.storage) + trail)
+        let [reserved, each] = bytes_of(&self.spec, self.held.storage);
+        reserved.max(self.len() as u64 * each)
     }
 
     /// Bytes of state and scratch for each element of capacity.
@@ -332,9 +327,10 @@ impl Particles {
     fn move_all(&mut self, motion: &Motion, world: &World) -> (usize, usize) {
         let Self { held, integrator, .. } = self;
         let is_calm = integrator.acts(motion, world).is_calm();
+        let len = held.len();
         let Aside { count, stamp, lies, .. } = &mut held.aside;
         // The step writes all marks: only those of newborns are cleared here.
-        lies.resize(held.columns.len().max(held.records.len()), 0);
+        lies.resize(len, 0);
         let skipped = if *stamp == world.stamp() && is_calm { *count } else { 0 };
         *stamp = world.stamp();
         let dead = match held.storage {
@@ -401,7 +397,7 @@ impl Particles {
 
     fn emit(&mut self, motion: &Motion, world: &World, meter: &mut Meter) {
         let started = meter.start(Stage::Emit);
-        let room = self.spec.count as usize - self.len();
+        let room = (self.spec.count as usize).saturating_sub(self.len());
         let first = self.next_id;
         let Self { spec, emitters, held, share, integrator, newcomers, .. } = self;
         let (mut happened, mut caught) =
@@ -451,7 +447,7 @@ impl Particles {
         let wanted = event.count.at(random[1]);
         let count = wanted.floor() as u32 + u32::from(wanted.fract() > random[2]);
         let allowed = count.min(event.most.saturating_sub(*started));
-        let room = (self.spec.count as usize - self.len()).min(allowed as usize) as u32;
+        let room = (self.spec.count as usize).saturating_sub(self.len()).min(allowed as usize) as u32;
         for nth in 0..room {
             let draws = Draws { seed: self.seed, id: self.next_id };
             let row = newborn.child(&self.spec, event, happening, draws, u64::from(nth), u64::from(room));
@@ -569,6 +565,28 @@ fn children(events: &[EventSpec], assets: &Assets) -> Result<Arc<[Newborn]>, Spe
     let ready =
         |(nth, event)| Newborn::of_event(event, assets).map_err(|error| error.under(&format!("event.{nth}")));
     events.iter().enumerate().map(ready).collect()
+}
+
+/// Bytes that a population reserves, and bytes of each element.
+fn bytes_of(spec: &ParticleSpec, storage: Storage) -> [u64; 2] {
+    let each = Particles::bytes_per_element(storage) + spec.trail.as_ref().map_or(0, Trail::bytes);
+    [u64::from(spec.count) * each, each]
+}
+
+fn check_memory(spec: &ParticleSpec, storage: Storage) -> Result<(), SpecError> {
+    let [needed, each] = bytes_of(spec, storage);
+    if needed <= MEMORY_LIMIT {
+        return Ok(());
+    }
+    let (count, limit) = (spec.count, MEMORY_LIMIT >> 30);
+    let problem = format!("{count} elements need {:.1} GiB, over the limit of {limit} GiB", gib(needed));
+    Err(SpecError::new("count", problem, format!("write at most {}", MEMORY_LIMIT / each)))
+}
+
+fn no_memory(spec: &ParticleSpec, storage: Storage) -> SpecError {
+    let [needed, _] = bytes_of(spec, storage);
+    let problem = format!("the system has no {:.1} GiB left", gib(needed));
+    SpecError::new("count", problem, "write a smaller count")
 }
 
 fn gib(bytes: u64) -> f64 {

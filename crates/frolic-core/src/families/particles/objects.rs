@@ -19,7 +19,7 @@ impl Records {
     pub(super) const BYTES_PER_ELEMENT: usize = size_of::<BodyRow>() + 2 * size_of::<usize>();
 
     pub(super) fn reserve(&mut self, capacity: usize) -> Result<(), std::collections::TryReserveError> {
-        self.rows.try_reserve_exact(capacity)
+        self.rows.try_reserve_exact(capacity.saturating_sub(self.rows.len()))
     }
 
     pub(super) fn len(&self) -> usize {

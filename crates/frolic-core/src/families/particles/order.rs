@@ -21,7 +21,7 @@ pub(super) struct Aside {
 
 impl Aside {
     pub(super) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
-        self.lies.try_reserve_exact(count)
+        self.lies.try_reserve_exact(count.saturating_sub(self.lies.len()))
     }
 
     /// After a step: swaps, to be applied in order, that move the dead (rising indices) to the end and elements at rest to the start. Applied to

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::emit::Newborn;
 use super::{ParticleSpec, Particles, Storage, children};
 use crate::assets::Assets;
+use crate::foundations::change::Change;
 use crate::foundations::error::{SpecError, listed};
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::world::World;
@@ -137,14 +138,92 @@ impl ParticleSet {
     /// # Errors
     /// No population has a name that an event gives, or a ring of events could start ever more elements.
     pub fn link(&mut self) -> Result<(), SpecError> {
+        let mut targets = self.links(&[])?;
+        let of_sources = targets.split_off(self.names.len());
+        for (source, targets) in self.sources.iter_mut().zip(of_sources) {
+            source.started.resize(targets.len(), 0);
+            source.targets = targets;
+        }
+        for (started, targets) in self.started.iter_mut().zip(&targets) {
+            started.resize(targets.len(), 0);
+        }
+        self.targets = targets;
+        Ok(())
+    }
+
+    /// Changes the specs of running populations, given by name, as [`Particles::retune_with`], and links their events. Returns the effect on each.
+    ///
+    /// # Errors
+    /// As [`Particles::with_assets`] and [`ParticleSet::link`], or no population has a name. All populations then stay as they are.
+    pub fn retune(
+        &mut self,
+        specs: &[(&str, &ParticleSpec)],
+        assets: &Assets,
+    ) -> Result<Vec<Change>, SpecError> {
+        self.links(specs)?;
+        let mut retunes = Vec::with_capacity(specs.len());
+        for (name, spec) in specs {
+            let nth = self.index(name)?;
+            let retune = self.members[nth].prepare(spec, assets).map_err(|error| error.under(name))?;
+            retunes.push((nth, retune));
+        }
+        let mut changes = Vec::with_capacity(specs.len());
+        for (nth, retune) in retunes {
+            changes.push(if retune.is_some() { Change::Live } else { Change::Unchanged });
+            if let Some(retune) = retune {
+                self.members[nth].commit(retune);
+                self.followed[nth] = 0;
+            }
+        }
+        self.link()?;
+        Ok(changes)
+    }
+
+    /// Replaces the events of a population of another family, counted as [`ParticleSet::add_source`] returns it. Call [`ParticleSet::link`] afterwards.
+    ///
+    /// # Errors
+    /// As [`ParticleSet::add_source`], or there is no such source.
+    pub fn retune_source(
+        &mut self,
+        source: usize,
+        events: &[EventSpec],
+        assets: &Assets,
+    ) -> Result<(), SpecError> {
+        let count = self.sources.len();
+        let Some(source) = self.sources.get_mut(source) else {
+            return Err(SpecError::new(
+                "source",
+                format!("there are {count} sources"),
+                "give a smaller index",
+            ));
+        };
+        source.children = children(events, assets)?;
+        source.events = events.to_vec();
+        source.targets = vec![None; events.len()];
+        source.started = vec![0; events.len()];
+        Ok(())
+    }
+
+    fn index(&self, name: &str) -> Result<usize, SpecError> {
+        self.names.iter().position(|other| other == name).ok_or_else(|| {
+            let instead = format!("write one of: {}", listed(self.names.iter().map(String::as_str)));
+            SpecError::new("name", format!("there is no population '{name}'"), instead)
+        })
+    }
+
+    /// Resolves the populations that events name, members first, then sources. `changed` replaces the specs of members.
+    fn links(&self, changed: &[(&str, &ParticleSpec)]) -> Result<Vec<Vec<Option<usize>>>, SpecError> {
         let specs: Vec<(&str, &[EventSpec])> = self
             .names
             .iter()
             .zip(&self.members)
-            .map(|(name, member)| (name.as_str(), &member.spec.event[..]))
+            .map(|(name, member)| {
+                let new = changed.iter().find(|(other, _)| other == name);
+                (name.as_str(), new.map_or(&member.spec.event[..], |(_, spec)| &spec.event[..]))
+            })
             .chain(self.sources.iter().map(|source| (source.name.as_str(), &source.events[..])))
             .collect();
-        let mut targets = check_events(&specs)?;
+        let targets = check_events(&specs)?;
         let names = &self.names;
         for ((name, events), targets) in specs.iter().zip(&targets) {
             if let Some(nth) = targets.iter().position(|to| to.is_some_and(|to| to >= names.len())) {
@@ -154,10 +233,7 @@ impl ParticleSet {
                 return Err(SpecError::new(format!("{name}.event.{nth}.start"), problem, instead));
             }
         }
-        let of_sources = targets.split_off(names.len());
-        self.sources.iter_mut().zip(of_sources).for_each(|(source, targets)| source.targets = targets);
-        self.targets = targets;
-        Ok(())
+        Ok(targets)
     }
 
     /// The population of this name.

@@ -101,7 +101,8 @@ impl Trail {
     }
 
     pub(super) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
-        self.ring.iter_mut().flatten().try_for_each(|column| column.try_reserve_exact(count))
+        let reserve = |column: &mut Vec<f32>| column.try_reserve_exact(count.saturating_sub(column.len()));
+        self.ring.iter_mut().flatten().try_for_each(reserve)
     }
 
     /// How many places there are behind each element.
@@ -115,6 +116,24 @@ impl Trail {
         let at = (nth < count).then(|| (self.clock.newest + count - nth) % count)?;
         let [x, y, z] = &self.ring[at];
         Some([x, y, z])
+    }
+
+    /// Fills a new trail from an older one, position by position behind the element. Positions beyond it repeat its last; without it all are
+    /// the present ones.
+    pub(super) fn start(&mut self, before: Option<&Self>, now: impl Iterator<Item = [f32; 3]>) {
+        let count = self.ring.len();
+        let Some(before) = before.filter(|before| before.places() > 0) else {
+            now.for_each(|[px, py, pz]| self.push(&BodyRow { px, py, pz, ..BodyRow::default() }));
+            return;
+        };
+        self.clock.since = before.clock.since.min(self.clock.every);
+        for nth in 0..count {
+            let at = (self.clock.newest + count - nth) % count;
+            let Some(columns) = before.place(nth.min(before.places() - 1)) else { continue };
+            for (to, from) in self.ring[at].iter_mut().zip(columns) {
+                to.extend_from_slice(from);
+            }
+        }
     }
 
     /// Time since the newest place was kept, as a share of the time between two.

@@ -232,6 +232,23 @@ impl Integrator {
         Ok(self)
     }
 
+    /// Takes over the motion, fields and events of another integrator. Time and scratch memory stay.
+    pub(crate) fn adopt(&mut self, other: Self) {
+        (self.motion, self.events) = (other.motion, other.events);
+        self.forces.fields = other.forces.fields;
+        self.happened.clear();
+    }
+
+    /// Changes the response to the world, from the next step on.
+    ///
+    /// # Errors
+    /// A value is out of range. The integrator then stays as it is.
+    pub fn retune(&mut self, motion: &MotionSpec) -> Result<(), SpecError> {
+        motion.check().map_err(|error| error.under("motion"))?;
+        self.motion = *motion;
+        Ok(())
+    }
+
     /// Takes one step of `dt` seconds (finite and above 0; other steps are not taken): moves and ages every body and resolves its contacts.
     /// Returns the indices of dead bodies in rising order; the caller takes them out of the columns.
     ///
@@ -388,13 +405,16 @@ impl Integrator {
         count: usize,
         chunks: usize,
     ) -> Result<(), std::collections::TryReserveError> {
-        self.dead.try_reserve_exact(count)?;
-        self.dead_in_chunk.try_reserve_exact(chunks)?;
+        self.dead.try_reserve_exact(count.saturating_sub(self.dead.len()))?;
+        self.dead_in_chunk.try_reserve_exact(chunks.saturating_sub(self.dead_in_chunk.len()))?;
         // Events come in bursts: capacity for those of a step, so that the first of them allocates nothing.
         let room = if self.events.is_empty() { 0 } else { count.min(NOTED) };
-        self.notes.try_reserve_exact(chunks)?;
-        self.notes.resize_with(chunks, || Notes::with_room(room));
-        self.happened.try_reserve_exact(room * self.events.len())
+        self.notes.try_reserve_exact(chunks.saturating_sub(self.notes.len()))?;
+        if self.notes.len() < chunks {
+            self.notes.resize_with(chunks, || Notes::with_room(room));
+        }
+        let records = room * self.events.len();
+        self.happened.try_reserve_exact(records.saturating_sub(self.happened.len()))
     }
 }
 

@@ -1,0 +1,239 @@
+//! New specs for running populations, worlds and clocks.
+
+use frolic_core::{
+    Assets, BladeSpec, Blades, Change, Clock, ClockSpec, CollectorSpec, EmitterSpec, EventSpec, Meter,
+    Moment, Order, ParticleSet, ParticleSpec, Particles, Span, Storage, TrailSpec, World, WorldSpec,
+};
+use proptest::prelude::*;
+
+const DT: f32 = 1.0 / 60.0;
+
+fn world() -> World {
+    WorldSpec::default().build().unwrap()
+}
+
+fn stream(rate: f32) -> ParticleSpec {
+    ParticleSpec::new(4000).life(0.4, 1.2).emitter(EmitterSpec::rate(rate).speed(1.0, 4.0))
+}
+
+prop_compose! {
+    /// A spec that differs in everything that can change while elements live.
+    fn tuned()(
+        rate in 1f32..2000.0, drag in 0f32..4.0, life in 0.1f32..2.0, count in 10u32..6000, any_order in any::<bool>(),
+        trail in prop::option::of(1u32..6), event in any::<bool>(),
+    ) -> ParticleSpec {
+        let mut spec = stream(rate);
+        (spec.motion.drag, spec.life, spec.count) = (drag, Span::new(life, life * 1.5), count);
+        spec.order = if any_order { Order::Any } else { Order::Birth };
+        spec.trail = trail.map(|places| TrailSpec::new(places, 0.05));
+        if event {
+            spec.event.push(EventSpec::note(Moment::Death));
+        }
+        spec
+    }
+}
+
+fn ids(particles: &Particles) -> Vec<u32> {
+    let mut ids = particles.columns().id().to_vec();
+    ids.sort_unstable();
+    ids
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+
+    /// A change keeps all elements to the bit. Taken back before a step, it leaves no trace, in either kind of storage.
+    #[test]
+    fn a_change_keeps_all_elements(other in tuned(), objects in any::<bool>(), steps in 0u32..40) {
+        let storage = if objects { Storage::Objects } else { Storage::Columns };
+        let (spec, world, mut meter) = (stream(900.0), world(), Meter::new());
+        let mut changed = Particles::with_storage(&spec, 3, storage).unwrap();
+        let mut still = Particles::with_storage(&spec, 3, storage).unwrap();
+        changed.step(&world, DT, steps, &mut meter);
+        still.step(&world, DT, steps, &mut meter);
+        prop_assert_eq!(changed.retune(&other).unwrap(), Change::Live);
+        prop_assert_eq!(changed.columns(), still.columns());
+        prop_assert_eq!(changed.spec(), &other);
+        prop_assert_eq!(changed.retune(&other).unwrap(), Change::Unchanged);
+        if let Some(trail) = changed.trail() {
+            let [x, ..] = trail.place(0).unwrap();
+            prop_assert_eq!(x, still.columns().px());
+        }
+        prop_assert_eq!(changed.retune(&spec).unwrap(), Change::Live);
+        prop_assert!(changed.trail().is_none());
+        changed.step(&world, DT, 20, &mut meter);
+        still.step(&world, DT, 20, &mut meter);
+        prop_assert_eq!(changed.columns(), still.columns());
+    }
+
+    /// After any change the population steps on within its bounds, and the two kinds of storage agree.
+    #[test]
+    fn any_changes_are_followed_by_both_storages(specs in prop::collection::vec(tuned(), 1..5)) {
+        let (world, mut meter) = (world(), Meter::new());
+        let mut all: Vec<Particles> = [Storage::Columns, Storage::Objects]
+            .map(|storage| Particles::with_storage(&stream(500.0), 5, storage).unwrap())
+            .into();
+        let mut most = 4000;
+        for spec in specs {
+            most = most.max(spec.count as usize);
+            for particles in &mut all {
+                particles.retune(&spec).unwrap();
+                particles.step(&world, DT, 12, &mut meter);
+                prop_assert!(particles.len() <= most);
+                prop_assert!(particles.columns().py().iter().all(|y| y.is_finite()));
+            }
+            prop_assert_eq!(ids(&all[0]), ids(&all[1]));
+        }
+    }
+
+    /// A stream whose rate changes emits the sum of what both rates ask for: nothing is skipped, and nothing comes twice.
+    #[test]
+    fn rates_change_without_a_gap(a in 1f32..300.0, b in 1f32..300.0, first in 1u32..60, second in 1u32..60) {
+        let (world, mut meter) = (world(), Meter::new());
+        let mut spec = ParticleSpec::new(100_000).life(1e6, 1e6).emitter(EmitterSpec::rate(a));
+        let mut particles = Particles::new(&spec, 1).unwrap();
+        particles.step(&world, DT, first, &mut meter);
+        spec.emitter[0].rate = b;
+        particles.retune(&spec).unwrap();
+        particles.step(&world, DT, second, &mut meter);
+        let wanted = f64::from(a) * f64::from(first) / 60.0 + f64::from(b) * f64::from(second) / 60.0;
+        prop_assert!((particles.len() as f64 - wanted).abs() <= 1.01, "{} of {wanted}", particles.len());
+        let ids = ids(&particles);
+        prop_assert!(ids.windows(2).all(|pair| pair[0] + 1 == pair[1]));
+    }
+
+    /// More positions keep those that were there, newest first; fewer keep the newest.
+    #[test]
+    fn trails_keep_their_positions(before in 1u32..9, after in 1u32..9) {
+        let (world, mut meter) = (world(), Meter::new());
+        let mut spec = ParticleSpec::new(50).life(50.0, 50.0).emitter(EmitterSpec::burst(50, 0.0));
+        spec.trail = Some(TrailSpec::new(before, 0.05));
+        let mut particles = Particles::new(&spec, 1).unwrap();
+        particles.step(&world, DT, 60, &mut meter);
+        let old: Vec<Vec<f32>> =
+            (0..before).map(|nth| particles.trail().unwrap().place(nth as usize).unwrap()[1].to_vec()).collect();
+        spec.trail = Some(TrailSpec::new(after, 0.05));
+        particles.retune(&spec).unwrap();
+        let trail = particles.trail().unwrap();
+        prop_assert_eq!(trail.places(), after as usize);
+        for nth in 0..after as usize {
+            prop_assert_eq!(trail.place(nth).unwrap()[1], &old[nth.min(old.len() - 1)][..]);
+        }
+    }
+}
+
+/// A smaller count lets elements live out; a larger one has room at once.
+#[test]
+fn counts_change_while_elements_live() {
+    let (world, mut meter) = (world(), Meter::new());
+    let mut spec = stream(4000.0);
+    spec.count = 600;
+    let mut particles = Particles::new(&spec, 1).unwrap();
+    particles.step(&world, DT, 60, &mut meter);
+    assert_eq!(particles.len(), 600);
+    spec.count = 200;
+    particles.retune(&spec).unwrap();
+    let mut before = particles.len();
+    assert_eq!(before, 600);
+    for _ in 0..120 {
+        particles.step(&world, DT, 1, &mut meter);
+        assert!(particles.len() <= before.max(200), "no births above the count");
+        before = particles.len();
+    }
+    assert_eq!(particles.len(), 200);
+    spec.count = 900;
+    particles.retune(&spec).unwrap();
+    particles.step(&world, DT, 30, &mut meter);
+    assert_eq!(particles.len(), 900);
+    let held = particles.columns().clone();
+    spec.count = u32::MAX;
+    assert!(particles.retune(&spec).unwrap_err().to_string().starts_with("count: "));
+    assert_eq!((particles.columns(), particles.spec().count), (&held, 900));
+}
+
+/// Events of running populations change together: links are made anew, and a ring that would run away changes nothing.
+#[test]
+fn events_of_a_set_change_together() {
+    let (world, mut meter, assets) = (world(), Meter::new(), Assets::default());
+    let rockets = ParticleSpec::new(10).life(0.3, 0.3).emitter(EmitterSpec::rate(10.0));
+    let sparks = ParticleSpec::new(1000).life(0.2, 0.2);
+    let mut set = ParticleSet::default();
+    set.add("rockets", &rockets, 1).unwrap();
+    set.add("sparks", &sparks, 2).unwrap();
+    set.link().unwrap();
+    set.step(&world, DT, 60, &mut meter);
+    assert!(set.get("sparks").unwrap().is_empty());
+    let bursting = rockets.clone().event(EventSpec::start(Moment::Death, "sparks", 20.0));
+    assert_eq!(
+        set.retune(&[("rockets", &bursting), ("sparks", &sparks)], &assets).unwrap(),
+        [Change::Live, Change::Unchanged,]
+    );
+    set.step(&world, DT, 30, &mut meter);
+    assert!(set.get("sparks").unwrap().len() >= 20);
+
+    let back = sparks.clone().event(EventSpec::start(Moment::Death, "rockets", 5.0));
+    let refused = set.retune(&[("sparks", &back)], &assets).unwrap_err().to_string();
+    assert!(refused.contains("ring of events"), "{refused}");
+    assert_eq!(set.get("sparks").unwrap().spec(), &sparks);
+    let unknown = set.retune(&[("smoke", &sparks)], &assets).unwrap_err().to_string();
+    assert!(unknown.contains("'smoke'") && unknown.contains("rockets"), "{unknown}");
+    set.retune(&[("rockets", &rockets)], &assets).unwrap();
+    set.step(&world, DT, 60, &mut meter);
+    assert!(set.get("sparks").unwrap().is_empty(), "its events are gone");
+}
+
+/// The response of blades changes while they stand; their placement does not.
+#[test]
+fn blades_take_another_response() {
+    let spec = BladeSpec::default();
+    let windy = WorldSpec::default().wind([6.0, 0.0, 0.0]).build().unwrap();
+    let (mut blades, mut meter) = (Blades::new(&spec, 2000, Span::from(0.004), 1).unwrap(), Meter::new());
+    blades.update_visibility([0.0; 3], |_, _| true);
+    blades.step(&windy, DT, 200, &mut meter);
+    let lean = |blades: &Blades| {
+        let all = blades.columns().lean_x();
+        all.iter().sum::<f32>() / all.len() as f32
+    };
+    let (leant, roots) = (lean(&blades), blades.columns().px().to_vec());
+    let stiff = spec.clone().drag(0.2);
+    assert_eq!(blades.retune(&stiff).unwrap(), Change::Live);
+    assert_eq!(
+        (lean(&blades), blades.columns().px()),
+        (leant, &roots[..]),
+        "nothing moves before the next step"
+    );
+    blades.step(&windy, DT, 600, &mut meter);
+    assert!(lean(&blades) < leant * 0.6, "{} of {leant}", lean(&blades));
+    assert_eq!(blades.retune(&stiff).unwrap(), Change::Unchanged);
+    let longer = stiff.clone().chunk(2.0);
+    assert!(!blades.can_retune(&longer));
+    assert!(blades.retune(&longer).unwrap_err().to_string().contains("build new blades"));
+    assert!(blades.retune(&stiff.clone().drag(-1.0)).is_err());
+    assert_eq!(blades.spec(), &stiff);
+}
+
+/// A collector that was moved stays there while its own keys stay, and a refused world changes nothing.
+#[test]
+fn worlds_keep_what_was_moved() {
+    let spec = WorldSpec::default()
+        .collector(CollectorSpec::new([0.0; 3], 1.0))
+        .collector(CollectorSpec::new([5.0, 0.0, 0.0], 1.0));
+    let mut world = spec.build().unwrap();
+    assert!(world.put_collector(0, [1.0, 2.0, 3.0]) && world.put_collector(1, [4.0, 4.0, 4.0]));
+    let mut changed = spec.clone().wind([3.0, 0.0, 0.0]);
+    changed.collector[1].radius = 2.0;
+    assert_eq!(world.retune(&changed).unwrap(), Change::Live);
+    assert_eq!(world.collector_at(0, 0.0), Some([1.0, 2.0, 3.0]));
+    assert_eq!(world.collector_at(1, 0.0), Some([5.0, 0.0, 0.0]), "a changed one is where its spec says");
+    assert!(world.retune(&changed.clone().wind([f32::NAN, 0.0, 0.0])).is_err());
+    assert_eq!(world.spec(), &changed);
+    assert_eq!(world.retune(&changed).unwrap(), Change::Unchanged);
+}
+
+#[test]
+fn clocks_keep_the_time_they_owe() {
+    let mut clock = Clock::new(ClockSpec::default().rate(10.0));
+    assert_eq!(clock.advance(0.05).steps, 0);
+    clock.retune(ClockSpec::default().rate(20.0));
+    assert_eq!(clock.advance(0.0).steps, 1);
+}
