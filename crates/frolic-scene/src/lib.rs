@@ -47,7 +47,7 @@ pub use assets::{AssetSource, AssetSpec, HillsSpec, PlacementAsset};
 pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
-    StepContext,
+    RetuneContext, StepContext,
 };
 pub use folder::Folder;
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
@@ -58,7 +58,7 @@ pub use parts::{
 };
 pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
-pub use scene::Scene;
+pub use scene::{ChangeEffect, Scene, SceneChange};
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{Backend, DrawSpec, FORMAT_VERSION, ProfileSpec, Residence, SceneSpec};
 pub use terrain::TerrainPart;

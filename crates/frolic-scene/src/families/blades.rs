@@ -1,15 +1,17 @@
 //! Blades: rooted, bent by the wind, stepped and drawn square by square.
 
 use frolic_core::{
-    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, PlacementSpec, SpecError,
-    Weather,
+    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, PlacementSpec, Span,
+    SpecError, Weather,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
+use smallvec::SmallVec;
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
+    StepContext,
 };
 use crate::families::registry;
 use crate::places_file::Places;
@@ -71,6 +73,16 @@ impl FamilySpec for BladeSpec {
     }
 }
 
+/// Distance that drawn blades reach beyond their positions, in metres, and whether all looks are solid, as groups must be.
+fn reach_of(spec: &BladeSpec, size: Span, look: &Look, kinds: &[Look]) -> (f32, bool) {
+    let looks: SmallVec<[&Look; 4]> = std::iter::once(look).chain(kinds).collect();
+    // Blades that represent others are wider; meshes, which are as long as blades, reach out.
+    let thins = looks.iter().any(|look| look.parts().detail.is_active());
+    let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
+    let wide = if bulky { spec.length.max * 0.12 } else { size.max };
+    (wide * if thins { 16.0 } else { 1.0 }, looks.iter().all(|look| look.is_solid()))
+}
+
 /// Blades, and the parts of each kind that drawing asks for.
 #[derive(Debug)]
 struct Meadow {
@@ -88,17 +100,11 @@ struct Meadow {
 impl Meadow {
     fn new(spec: &BladeSpec, context: &mut BuildContext<'_>) -> Result<Self, SpecError> {
         let &mut BuildContext { count, size, seed, assets, look, kinds, .. } = context;
-        let looks: Vec<&Look> = std::iter::once(look).chain(kinds).collect();
         let blades = Blades::with_assets(spec, count, size, seed, assets)?;
-        // Those that stand for others are wider; of meshes, which are as long as blades, some reach out.
-        let thins = looks.iter().any(|look| look.parts().detail.is_active());
-        let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
-        let wide = if bulky { spec.length.max * 0.12 } else { size.max };
-        let margin = wide * if thins { 16.0 } else { 1.0 };
+        let (margin, solid) = reach_of(spec, size, look, kinds);
         let room = blades.chunks().len();
-        let parts = looks.iter().map(|_| Vec::with_capacity(room)).collect();
+        let parts = (0..=kinds.len()).map(|_| Vec::with_capacity(room)).collect();
         let placed = Vec::with_capacity(if spec.groups.is_some() { room } else { 0 });
-        let solid = looks.iter().all(|look| look.is_solid());
         let mut meadow = Self { blades, parts, margin, placed, solid };
         meadow.arrange();
         Ok(meadow)
@@ -159,6 +165,24 @@ impl Elements for Meadow {
 
     fn bytes(&self, _context: DrawContext<'_>) -> u64 {
         self.blades.bytes()
+    }
+
+    /// Looks and the response to wind and pushers can change; placement and shape of blades cannot.
+    fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
+        let Some(blades) = &change.population.blades else { return false };
+        let same = PopulationSpec { blades: Some(blades.clone()), ..change.before.clone() };
+        let dressed = RetuneContext { before: &same, ..*change };
+        dressed.is_dressed_only()
+            && change.kinds.len() + 1 == self.parts.len()
+            && self.blades.can_retune(blades)
+    }
+
+    fn retune(&mut self, change: &RetuneContext<'_>) {
+        let Some(blades) = &change.population.blades else { return };
+        // Checked by `can_retune`.
+        let _ = self.blades.retune(blades);
+        (self.margin, self.solid) = reach_of(blades, change.size, change.look, change.kinds);
+        self.arrange();
     }
 
     /// Follows the camera, then steps the squares that are awake.

@@ -1,11 +1,12 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{FixedInstances, FixedSpec, SpecError, listed};
+use frolic_core::{FixedInstances, FixedSpec, Span, SpecError, listed};
 use frolic_diagnostics::Mark;
-use frolic_draw::{Instances, Part, chunk_parts};
+use frolic_draw::{Instances, Look, Part, chunk_parts};
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
+    StepContext,
 };
 use crate::population::PopulationSpec;
 
@@ -38,15 +39,19 @@ impl FamilySpec for FixedSpec {
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         let &mut BuildContext { count, size, seed, assets, look, .. } = context;
         let instances = FixedInstances::with_assets(self, count, size, seed, assets)?;
-        let give = self.sway.map_or(0.0, |sway| sway.give * 40.0);
-        let margin = look.reach_of(size.max, instances.curves()) + give;
+        let margin = reach_of(self, size, look, &instances);
         let mut fixed = Fixed { instances, parts: Vec::new(), margin };
         fixed.follow();
         Ok(Box::new(fixed))
     }
 }
 
-/// FixedInstances, and boxes around their chunks.
+/// Distance that drawn elements reach from their positions, with sway, in metres.
+fn reach_of(spec: &FixedSpec, size: Span, look: &Look, instances: &FixedInstances) -> f32 {
+    look.reach_of(size.max, instances.curves()) + spec.sway.map_or(0.0, |sway| sway.give * 40.0)
+}
+
+/// Static instances, and boxes around their chunks.
 #[derive(Debug)]
 struct Fixed {
     instances: FixedInstances,
@@ -86,6 +91,17 @@ impl Elements for Fixed {
 
     fn recentre(&mut self, middle: [f32; 2]) {
         if self.instances.recentre(middle) {
+            self.follow();
+        }
+    }
+
+    fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
+        change.is_dressed_only()
+    }
+
+    fn retune(&mut self, change: &RetuneContext<'_>) {
+        if let Some(spec) = &change.population.fixed {
+            self.margin = reach_of(spec, change.size, change.look, &self.instances);
             self.follow();
         }
     }

@@ -5,7 +5,8 @@ use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
+    StepContext,
 };
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
@@ -67,6 +68,16 @@ impl Elements for Grove {
 
     fn bytes(&self, _context: DrawContext<'_>) -> u64 {
         self.growing.bytes() as u64
+    }
+
+    fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
+        change.is_dressed_only()
+    }
+
+    fn retune(&mut self, change: &RetuneContext<'_>) {
+        (self.margin, self.reach) =
+            (change.look.reach_of(change.size.max, None), change.look.parts().detail.reach);
+        self.size.clone_from(&change.look_spec.size_over_age);
     }
 
     fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {

@@ -153,6 +153,40 @@ pub struct BuildContext<'a> {
     pub(crate) joined: bool,
 }
 
+/// A change of a running population.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct RetuneContext<'a> {
+    /// The present spec.
+    pub before: &'a PopulationSpec,
+    /// The new spec, checked.
+    pub population: &'a PopulationSpec,
+    /// New range of the radius in the scene's season, in metres.
+    pub size: Span,
+    /// Present range of the radius.
+    pub size_before: Span,
+    /// New look of its elements.
+    pub look: &'a Look,
+    /// New looks of further kinds of element.
+    pub kinds: &'a [Look],
+    /// What the look was built from, in the scene's season.
+    pub look_spec: &'a LookSpec,
+}
+
+impl RetuneContext<'_> {
+    /// Returns whether the elements themselves stay as they are: at most looks and trails differ.
+    pub fn is_dressed_only(&self) -> bool {
+        let PopulationSpec { look, kind, seasons, .. } = self.population;
+        let before = PopulationSpec {
+            look: look.clone(),
+            kind: kind.clone(),
+            seasons: seasons.clone(),
+            ..self.before.clone()
+        };
+        before == *self.population && self.size == self.size_before
+    }
+}
+
 /// What a population is stepped with.
 #[derive(Debug)]
 #[non_exhaustive]
@@ -258,6 +292,14 @@ pub trait Elements: Debug + Send + Sync {
 
     /// Moves an endless population to around a place: x and z, in metres.
     fn recentre(&mut self, _middle: [f32; 2]) {}
+
+    /// Returns whether the elements can take a change while they live, with [`Elements::retune`]. If not, the population is built again.
+    fn can_retune(&self, _change: &RetuneContext<'_>) -> bool {
+        false
+    }
+
+    /// Takes a change that [`Elements::can_retune`] accepts. It holds from the next step on.
+    fn retune(&mut self, _change: &RetuneContext<'_>) {}
 
     /// Takes fixed steps. Particle populations take theirs together, in the scene's set, before the others.
     ///

@@ -36,14 +36,12 @@ impl Scene {
         let stays = stays(spec, &seasonal, &world, &assets)?;
         let mut populations = Vec::with_capacity(spec.population.len());
         for ((nth, population), (particles, dressed)) in spec.population.iter().enumerate().zip(&seasonal) {
-            // Each population needs its own random numbers.
-            let seed = spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32);
             let Looks { look, kinds, trail } = Looks::new(population, nth, dressed, &decor.library)?;
             let mut context = BuildContext {
                 population,
                 count: population.count,
                 size: particles.size,
-                seed,
+                seed: seed_of(spec, nth),
                 assets: &assets,
                 look: &look,
                 kinds: &kinds,
@@ -64,6 +62,7 @@ impl Scene {
         device.as_mut().map_or(Ok(()), Device::link)?;
         Ok(Self {
             threads: Threads::new(spec.threads),
+            assets,
             world,
             set,
             view: spec.camera.view(spec.draw.size)?,
@@ -88,16 +87,21 @@ impl Scene {
     }
 }
 
+/// Seed of a population: each needs its own random numbers.
+pub(super) fn seed_of(spec: &SceneSpec, nth: usize) -> u32 {
+    spec.seed.wrapping_mul(0x9e37_79b9).wrapping_add(nth as u32)
+}
+
 /// The looks of one population.
-struct Looks {
-    look: Look,
-    kinds: Vec<Look>,
-    trail: Option<Look>,
+pub(super) struct Looks {
+    pub(super) look: Look,
+    pub(super) kinds: Vec<Look>,
+    pub(super) trail: Option<Look>,
 }
 
 impl Looks {
     /// Builds the looks of population `nth`; `dressed` is its look in the season of the scene.
-    fn new(
+    pub(super) fn new(
         population: &PopulationSpec,
         nth: usize,
         dressed: &LookSpec,

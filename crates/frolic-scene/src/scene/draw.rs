@@ -107,7 +107,7 @@ impl Scene {
 
     /// Paints the wind around the target of the camera, out to the distance of the camera.
     fn show_wind(&mut self) -> &Image {
-        let camera = camera_at(&self.spec, self.travel.as_ref(), self.time);
+        let camera = camera_at(&self.spec.camera, self.travel.as_ref(), self.time);
         let ([ex, ey, ez], [x, y, z]) = (camera.position, camera.target);
         let reach = ((ex - x).powi(2) + (ey - y).powi(2) + (ez - z).powi(2)).sqrt().clamp(1.0, 1e5);
         let plan = PlanView::of([x - reach, z - reach], [x + reach, z + reach], self.view.size());

@@ -1,11 +1,12 @@
 //! Running scenes: state built from a [`SceneSpec`].
 
+mod apply;
 mod build;
 mod draw;
 mod population;
 mod run;
 
-use frolic_core::{Clock, FrameBudget, ParticleSet, Particles, Path, SpecError, Threads, World};
+use frolic_core::{Assets, Clock, FrameBudget, ParticleSet, Particles, Path, SpecError, Threads, World};
 use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, Mesh, Renderer, View};
 use frolic_list::ListScratch;
 
@@ -16,6 +17,7 @@ use crate::families::DrawContext;
 use crate::places_file::Places;
 use crate::spec::SceneSpec;
 
+pub use apply::{ChangeEffect, SceneChange};
 use population::Population;
 
 /// A running scene: populations, world, camera and renderer.
@@ -37,6 +39,7 @@ use population::Population;
 pub struct Scene {
     spec: SceneSpec,
     threads: Threads,
+    assets: Assets,
     world: World,
     view: View,
     backdrop: BackdropSpec,
@@ -89,7 +92,7 @@ impl Scene {
     /// # Errors
     /// The size is not one that the camera or the texts of the scene can use.
     pub fn resize(&mut self, size: ImageSize) -> Result<(), SpecError> {
-        self.view = camera_at(&self.spec, self.travel.as_ref(), self.time).view(size)?;
+        self.view = camera_at(&self.spec.camera, self.travel.as_ref(), self.time).view(size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
             let mut decor = Decor::new(&self.spec, &self.world)?;
@@ -169,8 +172,8 @@ impl Scene {
 }
 
 /// Returns the camera at a time, in seconds, of its path.
-fn camera_at(spec: &SceneSpec, travel: Option<&Path>, time: f64) -> CameraSpec {
-    let mut camera = spec.camera;
+fn camera_at(camera: &CameraSpec, travel: Option<&Path>, time: f64) -> CameraSpec {
+    let mut camera = *camera;
     let way = travel.map_or([0.0; 3], |path| path.at(time).0.to_array());
     for axis in 0..3 {
         camera.position[axis] += way[axis];

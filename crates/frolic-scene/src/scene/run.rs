@@ -62,7 +62,7 @@ impl Scene {
             let Self {
                 populations, set, world, device, fault, ended, caught, time, travel, spec, view, ..
             } = self;
-            let camera = camera_at(spec, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
+            let camera = camera_at(&spec.camera, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
             let [x, _, z] = camera.target;
             let seen_from = camera.view(view.size()).unwrap_or(*view);
             recentre(populations, set, device.as_mut(), [x, z], ended);
@@ -94,7 +94,7 @@ impl Scene {
             if world.changes() {
                 for nth in 0..steps {
                     let now = *time + f64::from(nth) * f64::from(dt);
-                    let [x, _, z] = camera_at(spec, travel.as_ref(), now).target;
+                    let [x, _, z] = camera_at(&spec.camera, travel.as_ref(), now).target;
                     world.recentre([x, z]);
                     world.advance(now, dt);
                     if nth > 0 {
@@ -113,7 +113,8 @@ impl Scene {
         self.decor.update_texts(self.time, &self.caught);
         self.decor.update_reliefs(&self.world);
         if self.travel.is_some()
-            && let Ok(view) = camera_at(&self.spec, self.travel.as_ref(), self.time).view(self.spec.draw.size)
+            && let Ok(view) =
+                camera_at(&self.spec.camera, self.travel.as_ref(), self.time).view(self.spec.draw.size)
         {
             self.view = view;
         }

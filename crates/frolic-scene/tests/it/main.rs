@@ -6,6 +6,7 @@ mod device;
 mod files;
 mod frame_budget;
 mod growth;
+mod live;
 mod own_family;
 mod particles;
 mod parts;
