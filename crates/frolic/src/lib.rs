@@ -346,7 +346,7 @@ pub mod families {
     pub use frolic_core::{Bodies, Integrator, Layouts, Poses};
     pub use frolic_scene::{
         BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
-        StepContext,
+        RetuneContext, StepContext,
     };
 }
 

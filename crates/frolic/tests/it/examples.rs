@@ -38,6 +38,16 @@ fn a_custom_loop_is_profiled() {
     assert!(folder.path().join("profile.json").exists() && folder.path().join("frames.png").exists());
 }
 
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn tune_while_running_keeps_the_embers() {
+    let told = example("tune_while_running", &["2000"]);
+    let lines: Vec<&str> = told.lines().collect();
+    assert_eq!(lines.len(), 11, "{told}");
+    assert!(lines[1..10].iter().all(|line| line.contains(" live ")), "{told}");
+    assert!(lines[10].starts_with("seed") && lines[10].contains("all anew"), "{told}");
+}
+
 /// What it answers is the machine's business; that it answers both questions of all counts is ours.
 #[test]
 #[ignore = "slow: scripts/test runs it"]
