@@ -127,16 +127,14 @@ impl Held {
         }
     }
 
-    /// Positions of all elements, in metres.
-    fn places(&self) -> impl Iterator<Item = [f32; 3]> + use<> {
-        let rows: Vec<[f32; 3]> = match self.storage {
+    /// Calls `visit` for each element, by index.
+    fn each(&self, mut visit: impl FnMut(&BodyRow)) {
+        match self.storage {
             Storage::Columns => {
-                let [x, y, z] = self.columns.position();
-                x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]).collect()
+                (0..self.columns.len()).filter_map(|nth| self.columns.row(nth)).for_each(|row| visit(&row));
             }
-            Storage::Objects => self.records.places().collect(),
-        };
-        rows.into_iter()
+            Storage::Objects => self.records.rows().for_each(visit),
+        }
     }
 
     /// After a step: stores positions for the trail, if that is due.

@@ -52,9 +52,14 @@ impl Records {
         &mut self.rows[nth]
     }
 
+    /// All records, by index.
+    pub(super) fn rows(&self) -> impl Iterator<Item = &BodyRow> {
+        self.rows.iter().map(|row| &**row)
+    }
+
     /// Position of each, in metres.
     pub(super) fn places(&self) -> impl Iterator<Item = [f32; 3]> {
-        self.rows.iter().map(|row| [row.px, row.py, row.pz])
+        self.rows().map(|row| [row.px, row.py, row.pz])
     }
 
     /// Frees dead records.

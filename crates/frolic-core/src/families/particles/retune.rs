@@ -89,7 +89,10 @@ impl Particles {
             if let Some(trail) = &mut trail {
                 // If it cannot be reserved now, it grows with the population.
                 let _ = trail.reserve(spec.count as usize);
-                trail.start(self.held.trail.as_ref(), self.held.places());
+                match &self.held.trail {
+                    Some(before) => trail.start(before),
+                    None => self.held.each(|row| trail.push(row)),
+                }
             }
             self.held.trail = trail;
         }

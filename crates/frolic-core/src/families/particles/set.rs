@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use super::emit::Newborn;
+use super::retune::Retune;
 use super::{ParticleSpec, Particles, Storage, children};
 use crate::assets::Assets;
 use crate::foundations::change::Change;
@@ -39,6 +40,13 @@ pub struct ParticleSet {
     started: Vec<Vec<u32>>,
     /// Populations of other families, whose events may start elements of members.
     sources: Vec<Source>,
+}
+
+/// What a changed population needs, built before anything changes.
+enum Prepared {
+    Member(usize, Box<Retune>),
+    /// New events, and how the elements that they start are made.
+    Source(usize, Vec<EventSpec>, Arc<[Newborn]>),
 }
 
 /// Events of a population of another family.
@@ -138,7 +146,65 @@ impl ParticleSet {
     /// # Errors
     /// No population has a name that an event gives, or a ring of events could start ever more elements.
     pub fn link(&mut self) -> Result<(), SpecError> {
-        let mut targets = self.links(&[])?;
+        let targets = self.links(&[])?;
+        self.connect(targets);
+        Ok(())
+    }
+
+    /// Changes the specs of running populations, given by name, as [`Particles::retune_with`], and links their events; of a population of another
+    /// family only the events count. Returns the effect on each.
+    ///
+    /// # Errors
+    /// As [`Particles::with_assets`] and [`ParticleSet::link`], or no population has a name. All populations then stay as they are.
+    pub fn retune(
+        &mut self,
+        specs: &[(&str, &ParticleSpec)],
+        assets: &Assets,
+    ) -> Result<Vec<Change>, SpecError> {
+        let targets = self.links(specs)?;
+        let mut retunes = Vec::with_capacity(specs.len());
+        for (name, spec) in specs {
+            let under = |error: SpecError| error.under(name);
+            let member = self.names.iter().position(|other| other == name);
+            let source = self.sources.iter().position(|source| source.name == *name);
+            retunes.push(match (member, source) {
+                (Some(nth), _) => {
+                    let retune = self.members[nth].prepare(spec, assets).map_err(under)?;
+                    retune.map(|retune| Prepared::Member(nth, Box::new(retune)))
+                }
+                (None, Some(nth)) if self.sources[nth].events != spec.event => {
+                    let children = children(&spec.event, assets).map_err(under)?;
+                    Some(Prepared::Source(nth, spec.event.clone(), children))
+                }
+                (None, Some(_)) => None,
+                (None, None) => {
+                    let instead = format!("write one of: {}", listed(self.names.iter().map(String::as_str)));
+                    return Err(SpecError::new("name", format!("there is no population '{name}'"), instead));
+                }
+            });
+        }
+        let change = |retune: &Option<Prepared>| match retune {
+            Some(_) => Change::Live,
+            None => Change::Unchanged,
+        };
+        let changes = retunes.iter().map(change).collect();
+        for retune in retunes.into_iter().flatten() {
+            match retune {
+                Prepared::Member(nth, retune) => {
+                    self.members[nth].commit(*retune);
+                    self.followed[nth] = 0;
+                }
+                Prepared::Source(nth, events, children) => {
+                    (self.sources[nth].events, self.sources[nth].children) = (events, children);
+                }
+            }
+        }
+        self.connect(targets);
+        Ok(changes)
+    }
+
+    /// Sets the populations that events start elements of, members first, then sources.
+    fn connect(&mut self, mut targets: Vec<Vec<Option<usize>>>) {
         let of_sources = targets.split_off(self.names.len());
         for (source, targets) in self.sources.iter_mut().zip(of_sources) {
             source.started.resize(targets.len(), 0);
@@ -148,81 +214,20 @@ impl ParticleSet {
             started.resize(targets.len(), 0);
         }
         self.targets = targets;
-        Ok(())
     }
 
-    /// Changes the specs of running populations, given by name, as [`Particles::retune_with`], and links their events. Returns the effect on each.
-    ///
-    /// # Errors
-    /// As [`Particles::with_assets`] and [`ParticleSet::link`], or no population has a name. All populations then stay as they are.
-    pub fn retune(
-        &mut self,
-        specs: &[(&str, &ParticleSpec)],
-        assets: &Assets,
-    ) -> Result<Vec<Change>, SpecError> {
-        self.links(specs)?;
-        let mut retunes = Vec::with_capacity(specs.len());
-        for (name, spec) in specs {
-            let nth = self.index(name)?;
-            let retune = self.members[nth].prepare(spec, assets).map_err(|error| error.under(name))?;
-            retunes.push((nth, retune));
-        }
-        let mut changes = Vec::with_capacity(specs.len());
-        for (nth, retune) in retunes {
-            changes.push(if retune.is_some() { Change::Live } else { Change::Unchanged });
-            if let Some(retune) = retune {
-                self.members[nth].commit(retune);
-                self.followed[nth] = 0;
-            }
-        }
-        self.link()?;
-        Ok(changes)
-    }
-
-    /// Replaces the events of a population of another family, counted as [`ParticleSet::add_source`] returns it. Call [`ParticleSet::link`] afterwards.
-    ///
-    /// # Errors
-    /// As [`ParticleSet::add_source`], or there is no such source.
-    pub fn retune_source(
-        &mut self,
-        source: usize,
-        events: &[EventSpec],
-        assets: &Assets,
-    ) -> Result<(), SpecError> {
-        let count = self.sources.len();
-        let Some(source) = self.sources.get_mut(source) else {
-            return Err(SpecError::new(
-                "source",
-                format!("there are {count} sources"),
-                "give a smaller index",
-            ));
+    /// Resolves the populations that events name, members first, then sources. `changed` replaces the events of populations by name.
+    fn links<'s>(
+        &'s self,
+        changed: &'s [(&str, &'s ParticleSpec)],
+    ) -> Result<Vec<Vec<Option<usize>>>, SpecError> {
+        let members = self.names.iter().zip(self.members.iter().map(|member| &member.spec.event));
+        let sources = self.sources.iter().map(|source| (&source.name, &source.events));
+        let events = |(name, own): (&'s String, &'s Vec<EventSpec>)| {
+            let new = changed.iter().find(|(other, _)| other == name);
+            (name.as_str(), new.map_or(&own[..], |(_, spec)| &spec.event[..]))
         };
-        source.children = children(events, assets)?;
-        source.events = events.to_vec();
-        source.targets = vec![None; events.len()];
-        source.started = vec![0; events.len()];
-        Ok(())
-    }
-
-    fn index(&self, name: &str) -> Result<usize, SpecError> {
-        self.names.iter().position(|other| other == name).ok_or_else(|| {
-            let instead = format!("write one of: {}", listed(self.names.iter().map(String::as_str)));
-            SpecError::new("name", format!("there is no population '{name}'"), instead)
-        })
-    }
-
-    /// Resolves the populations that events name, members first, then sources. `changed` replaces the specs of members.
-    fn links(&self, changed: &[(&str, &ParticleSpec)]) -> Result<Vec<Vec<Option<usize>>>, SpecError> {
-        let specs: Vec<(&str, &[EventSpec])> = self
-            .names
-            .iter()
-            .zip(&self.members)
-            .map(|(name, member)| {
-                let new = changed.iter().find(|(other, _)| other == name);
-                (name.as_str(), new.map_or(&member.spec.event[..], |(_, spec)| &spec.event[..]))
-            })
-            .chain(self.sources.iter().map(|source| (source.name.as_str(), &source.events[..])))
-            .collect();
+        let specs: Vec<(&str, &[EventSpec])> = members.chain(sources).map(events).collect();
         let targets = check_events(&specs)?;
         let names = &self.names;
         for ((name, events), targets) in specs.iter().zip(&targets) {

@@ -118,14 +118,9 @@ impl Trail {
         Some([x, y, z])
     }
 
-    /// Fills a new trail from an older one, position by position behind the element. Positions beyond it repeat its last; without it all are
-    /// the present ones.
-    pub(super) fn start(&mut self, before: Option<&Self>, now: impl Iterator<Item = [f32; 3]>) {
+    /// Fills a new trail from an older one, position by position behind the element. Positions beyond it repeat its last.
+    pub(super) fn start(&mut self, before: &Self) {
         let count = self.ring.len();
-        let Some(before) = before.filter(|before| before.places() > 0) else {
-            now.for_each(|[px, py, pz]| self.push(&BodyRow { px, py, pz, ..BodyRow::default() }));
-            return;
-        };
         self.clock.since = before.clock.since.min(self.clock.every);
         for nth in 0..count {
             let at = (self.clock.newest + count - nth) % count;
