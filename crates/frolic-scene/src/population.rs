@@ -193,6 +193,11 @@ impl PopulationSpec {
         Self { own: Some(OwnFamily::new(family)), ..Self::new(name, particles, look) }
     }
 
+    /// Maximum number of elements that a scene allows. Built-in families keep to theirs, and endless ground has none.
+    pub(crate) fn most(&self) -> usize {
+        self.own.as_ref().map_or(usize::MAX, |_| self.count as usize)
+    }
+
     /// Returns the spec of its particles.
     pub fn particles(&self) -> ParticleSpec {
         let mut spec = ParticleSpec::new(self.count).life(self.life.min, self.life.max);

@@ -301,6 +301,11 @@ impl SceneSpec {
         aired
     }
 
+    /// Returns the particles and the look of each population in the scene's season.
+    pub(crate) fn seasonal(&self) -> Vec<(ParticleSpec, LookSpec)> {
+        self.population.iter().map(|population| population.in_season(self.season)).collect()
+    }
+
     /// Returns sky, ground and water.
     pub fn backdrop(&self) -> BackdropSpec {
         let mut backdrop = BackdropSpec::default();

@@ -7,7 +7,6 @@ use frolic_core::{
 use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
 use frolic_draw::{Bounds, Groups, Instances, Look, Part, PlacedGroup, Shape};
-use smallvec::SmallVec;
 
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
@@ -75,12 +74,12 @@ impl FamilySpec for BladeSpec {
 
 /// Distance that drawn blades reach beyond their positions, in metres, and whether all looks are solid, as groups must be.
 fn reach_of(spec: &BladeSpec, size: Span, look: &Look, kinds: &[Look]) -> (f32, bool) {
-    let looks: SmallVec<[&Look; 4]> = std::iter::once(look).chain(kinds).collect();
+    let looks = || std::iter::once(look).chain(kinds);
     // Blades that represent others are wider; meshes, which are as long as blades, reach out.
-    let thins = looks.iter().any(|look| look.parts().detail.is_active());
-    let bulky = looks.iter().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
+    let thins = looks().any(|look| look.parts().detail.is_active());
+    let bulky = looks().any(|look| matches!(look.parts().form, Form::Mesh { .. }));
     let wide = if bulky { spec.length.max * 0.12 } else { size.max };
-    (wide * if thins { 16.0 } else { 1.0 }, looks.iter().all(|look| look.is_solid()))
+    (wide * if thins { 16.0 } else { 1.0 }, looks().all(Look::is_solid))
 }
 
 /// Blades, and the parts of each kind that drawing asks for.

@@ -4,8 +4,8 @@
 
 use std::collections::BTreeSet;
 
-use frolic_core::{Change, FrameBudget, ParticleSpec, Path, SpecError, Threads};
-use frolic_draw::{CameraSpec, LookSpec};
+use frolic_core::{FrameBudget, ParticleSpec, Path, SpecError, Threads};
+use frolic_draw::{CameraSpec, Look, LookSpec};
 use toml::Value;
 
 use crate::decor::Decor;
@@ -18,7 +18,7 @@ use crate::terrain::TerrainMesh;
 use super::build::{Looks, seed_of};
 use super::{Scene, camera_at};
 
-/// ChangeEffect of a change on a running scene.
+/// Effect of a change on a running scene.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct SceneChange {
@@ -26,7 +26,7 @@ pub struct SceneChange {
     pub keys: Vec<(String, ChangeEffect)>,
 }
 
-/// ChangeEffect of one changed key.
+/// Effect of one changed key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ChangeEffect {
@@ -79,7 +79,7 @@ impl Scene {
     /// As [`SceneSpec::set`], and as [`Scene::new`]. The scene then stays as it is.
     pub fn set(&mut self, path: &str, value: &str) -> Result<SceneChange, SceneError> {
         let spec = self.spec.set(path, value)?;
-        self.apply(&spec)
+        self.apply_checked(&spec)
     }
 
     /// Changes the running scene to another spec. Elements, time, dug masks and random numbers stay wherever the new spec allows:
@@ -94,10 +94,14 @@ impl Scene {
     /// As [`Scene::new`]. The scene then stays as it is.
     pub fn apply(&mut self, spec: &SceneSpec) -> Result<SceneChange, SceneError> {
         spec.check()?;
-        let keys = changed_keys(&self.spec, spec);
-        if keys.is_empty() && spec == &self.spec {
+        self.apply_checked(spec)
+    }
+
+    fn apply_checked(&mut self, spec: &SceneSpec) -> Result<SceneChange, SceneError> {
+        if *spec == self.spec {
             return Ok(SceneChange::default());
         }
+        let keys = changed_keys(&self.spec, spec);
         if !self.fits(spec) {
             self.rebuild(spec)?;
             let keys = keys.into_iter().map(|key| (key, ChangeEffect::RebuiltAll)).collect();
@@ -117,8 +121,7 @@ impl Scene {
     /// # Errors
     /// A value is out of range. The camera then stays as it is.
     pub fn set_camera(&mut self, camera: CameraSpec) -> Result<(), SpecError> {
-        let at = camera_at(&camera, self.travel.as_ref(), self.time);
-        self.view = at.view(self.spec.draw.size)?;
+        self.view = self.view_of(&camera, self.spec.draw.size)?;
         self.spec.camera = camera;
         Ok(())
     }
@@ -144,28 +147,22 @@ impl Scene {
     /// Builds everything again, at the present time.
     fn rebuild(&mut self, spec: &SceneSpec) -> Result<(), SceneError> {
         let mut fresh = Self::new(spec)?;
-        let now = spec.in_weather().world;
-        self.world.retune_with(&now, &fresh.assets)?;
-        std::mem::swap(&mut fresh.world, &mut self.world);
-        fresh.start_at(self.time)?;
+        let mut world = self.world.clone();
+        world.retune_with(&fresh.world.spec().clone(), &fresh.assets)?;
+        (fresh.world, fresh.time) = (world, self.time);
+        fresh.view = fresh.view_of(&spec.camera, spec.draw.size)?;
+        fresh.decor.update_texts(fresh.time, &fresh.caught);
+        fresh.decor.update_reliefs(&fresh.world);
         *self = fresh;
-        Ok(())
-    }
-
-    /// Moves a scene without elements to a time, in seconds.
-    fn start_at(&mut self, time: f64) -> Result<(), SpecError> {
-        self.time = time;
-        self.view = camera_at(&self.spec.camera, self.travel.as_ref(), time).view(self.spec.draw.size)?;
-        self.decor.update_texts(time, &self.caught);
-        self.decor.update_reliefs(&self.world);
         Ok(())
     }
 
     /// Applies a spec that [`Scene::fits`]. Returns the names of populations that were built again.
     fn retune(&mut self, given: &SceneSpec) -> Result<Vec<String>, SceneError> {
-        let (before, spec) = (self.spec.in_weather(), given.in_weather());
-        let camera = camera_at(&spec.camera, spec.travel.as_ref().map(Path::new).as_ref(), self.time);
-        let view = camera.view(spec.draw.size)?;
+        let versions = Versions::new(&self.spec, given);
+        let Versions { before, spec, .. } = &versions;
+        let travel = spec.travel.as_ref().map(Path::new);
+        let view = camera_at(&spec.camera, travel.as_ref(), self.time).view(spec.draw.size)?;
         let frame_budget = (spec.frame_budget != before.frame_budget)
             .then(|| spec.frame_budget.as_ref().map(FrameBudget::new).transpose())
             .transpose()?;
@@ -173,32 +170,22 @@ impl Scene {
         if let Some(world) = &mut world {
             world.retune_with(&spec.world, &self.assets).map_err(|error| error.under("world"))?;
         }
-        let mut decor = match decor_differs(&before, &spec) {
-            true => Some(Decor::new(&spec, world.as_ref().unwrap_or(&self.world))?),
-            false => None,
-        };
-        if let Some(decor) = &mut decor {
-            decor.terrains = TerrainMesh::all(&spec.terrain, &spec.population, spec.seed, &self.assets)?;
-        }
-        let dressing = decor.as_ref().unwrap_or(&self.decor);
-        let was: Vec<_> = before.population.iter().map(|it| it.in_season(before.season)).collect();
-        let now: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
-        let mut looks = Vec::with_capacity(now.len());
-        for (nth, population) in spec.population.iter().enumerate() {
-            let same = decor.is_none()
-                && was[nth].1 == now[nth].1
-                && population.kind == before.population[nth].kind
-                && population.trail.as_ref().map(|it| &it.look)
-                    == before.population[nth].trail.as_ref().map(|it| &it.look);
-            let look = match same {
-                true => None,
-                false => Some(Looks::new(population, nth, &now[nth].1, &dressing.library)?),
-            };
-            looks.push(look);
-        }
-        let built = self.build_changed([&before, &spec], [&was, &now], &looks)?;
-        // Particles last: from here on nothing fails.
-        self.retune_particles([&before, &spec], [&was, &now])?;
+        let decor = decor_differs(before, spec)
+            .then(|| Decor::new(spec, world.as_ref().unwrap_or(&self.world)))
+            .transpose()?;
+        let terrains = terrain_differs(before, spec)
+            .then(|| TerrainMesh::all(&spec.terrain, &spec.population, spec.seed, &self.assets))
+            .transpose()?;
+        let library = &decor.as_ref().unwrap_or(&self.decor).library;
+        let looks = (0..spec.population.len()).map(|nth| {
+            let differ = decor.is_some() || versions.looks_differ(nth);
+            let build = || Looks::new(&spec.population[nth], nth, &versions.now[nth].1, library);
+            differ.then(build).transpose()
+        });
+        let looks = looks.collect::<Result<Vec<_>, _>>()?;
+        let built = self.build_changed(&versions, &looks)?;
+        // Particles, and events of the others, last: from here on nothing fails.
+        self.set.retune(&versions.changed_particles(), &self.assets)?;
 
         let mut rebuilt = Vec::new();
         for (nth, (new, looks)) in built.into_iter().zip(looks).enumerate() {
@@ -207,23 +194,14 @@ impl Scene {
             if let Some(Looks { look, kinds, trail }) = looks {
                 (population.look, population.kinds, population.trail) = (look, kinds, trail);
             }
-            population.most =
-                spec.population[nth].own.as_ref().map_or(usize::MAX, |_| spec.population[nth].count as usize);
+            population.most = spec.population[nth].most();
             match new {
                 Some(elements) => {
                     population.elements = elements;
                     rebuilt.push(population.name.clone());
                 }
                 None if redressed || before.population[nth] != spec.population[nth] => {
-                    let change = RetuneContext {
-                        before: &before.population[nth],
-                        population: &spec.population[nth],
-                        size: now[nth].0.size,
-                        size_before: was[nth].0.size,
-                        look: &population.look,
-                        kinds: &population.kinds,
-                        look_spec: &now[nth].1,
-                    };
+                    let change = versions.change(nth, &population.look, &population.kinds);
                     population.elements.retune(&change);
                 }
                 None => {}
@@ -240,12 +218,13 @@ impl Scene {
             self.threads = Threads::new(spec.threads);
         }
         self.clock.retune(spec.clock);
-        self.travel = spec.travel.as_ref().map(Path::new);
-        (self.view, self.backdrop) = (view, spec.backdrop());
+        (self.view, self.travel, self.backdrop) = (view, travel, spec.backdrop());
         self.spec = given.clone();
         if let Some(decor) = decor {
-            self.decor = decor;
-            self.decor.update_texts(self.time, &self.caught);
+            self.replace_decor(decor);
+        }
+        if let Some(terrains) = terrains {
+            self.decor.terrains = terrains;
         }
         self.decor.update_reliefs(&self.world);
         Ok(rebuilt)
@@ -254,34 +233,22 @@ impl Scene {
     /// Builds the populations that can neither stay nor take their change; none for the others. Particles always take it.
     fn build_changed(
         &mut self,
-        [before, spec]: [&SceneSpec; 2],
-        [was, now]: [&[(ParticleSpec, LookSpec)]; 2],
+        versions: &Versions,
         looks: &[Option<Looks>],
     ) -> Result<Vec<Option<Box<dyn Elements>>>, SceneError> {
-        let Self { populations, set, assets, .. } = self;
+        let Self { populations, set, assets, device, .. } = self;
+        let Versions { before, spec, was, now } = versions;
         let mut built = Vec::with_capacity(populations.len());
         for (nth, population) in populations.iter().enumerate() {
-            let (old, new) = (&before.population[nth], &spec.population[nth]);
+            let new = &spec.population[nth];
             let (particles, look_spec) = &now[nth];
-            let same = old == new && was[nth] == now[nth] && looks[nth].is_none();
-            if same || set.get(&new.name).is_some() || self.device.is_some() {
-                built.push(None);
-                continue;
-            }
             let (look, kinds) = match &looks[nth] {
                 Some(looks) => (&looks.look, &looks.kinds[..]),
                 None => (&population.look, &population.kinds[..]),
             };
-            let change = RetuneContext {
-                before: old,
-                population: new,
-                size: particles.size,
-                size_before: was[nth].0.size,
-                look,
-                kinds,
-                look_spec,
-            };
-            if population.elements.can_retune(&change) {
+            let same = before.population[nth] == *new && was[nth] == now[nth] && looks[nth].is_none();
+            let is_particles = set.get(&new.name).is_some() || device.is_some();
+            if same || is_particles || population.elements.can_retune(&versions.change(nth, look, kinds)) {
                 built.push(None);
                 continue;
             }
@@ -305,47 +272,47 @@ impl Scene {
         }
         Ok(built)
     }
+}
 
-    /// Changes the specs of particle populations, and the events of the others.
-    fn retune_particles(
-        &mut self,
-        [before, spec]: [&SceneSpec; 2],
-        [was, now]: [&[(ParticleSpec, LookSpec)]; 2],
-    ) -> Result<(), SceneError> {
-        let mut sources = false;
-        for (nth, population) in spec.population.iter().enumerate() {
-            let own = self.set.get(&population.name).is_some();
-            if !own && self.device.is_none() && population.event != before.population[nth].event {
-                self.set.retune_source(self.populations[nth].source, &population.event, &self.assets)?;
-                sources = true;
-            }
+/// The present spec and the new one in their weather, and their populations in their seasons.
+struct Versions {
+    before: SceneSpec,
+    spec: SceneSpec,
+    was: Vec<(ParticleSpec, LookSpec)>,
+    now: Vec<(ParticleSpec, LookSpec)>,
+}
+
+impl Versions {
+    fn new(before: &SceneSpec, spec: &SceneSpec) -> Self {
+        let (before, spec) = (before.in_weather(), spec.in_weather());
+        Self { was: before.seasonal(), now: spec.seasonal(), before, spec }
+    }
+
+    /// Returns whether a look of a population differs, as far as its own keys and the season go.
+    fn looks_differ(&self, nth: usize) -> bool {
+        let (before, now) = (&self.before.population[nth], &self.spec.population[nth]);
+        let trail = |population: &PopulationSpec| population.trail.as_ref().map(|it| it.look.clone());
+        self.was[nth].1 != self.now[nth].1 || before.kind != now.kind || trail(before) != trail(now)
+    }
+
+    /// Changed specs of particles, by name. Those of other families matter for their events.
+    fn changed_particles(&self) -> Vec<(&str, &ParticleSpec)> {
+        let all = self.spec.population.iter().zip(self.was.iter().zip(&self.now));
+        let changed = all.filter(|(_, (was, now))| was.0 != now.0);
+        changed.map(|(population, (_, now))| (population.name.as_str(), &now.0)).collect()
+    }
+
+    /// The change of a population, with its new looks.
+    fn change<'a>(&'a self, nth: usize, look: &'a Look, kinds: &'a [Look]) -> RetuneContext<'a> {
+        RetuneContext {
+            before: &self.before.population[nth],
+            population: &self.spec.population[nth],
+            size: self.now[nth].0.size,
+            size_before: self.was[nth].0.size,
+            look,
+            kinds,
+            look_spec: &self.now[nth].1,
         }
-        let changed: Vec<(&str, &ParticleSpec)> = (0..now.len())
-            .filter(|&nth| now[nth].0 != was[nth].0)
-            .map(|nth| (spec.population[nth].name.as_str(), &now[nth].0))
-            .filter(|(name, _)| self.set.get(name).is_some())
-            .collect();
-        let mut changes = Vec::new();
-        if !changed.is_empty() {
-            let done = self.set.retune(&changed, &self.assets);
-            if done.is_err() && sources {
-                for (nth, population) in before.population.iter().enumerate() {
-                    if self.set.get(&population.name).is_none() {
-                        self.set.retune_source(
-                            self.populations[nth].source,
-                            &population.event,
-                            &self.assets,
-                        )?;
-                    }
-                }
-                self.set.link()?;
-            }
-            changes = done?;
-        } else if sources {
-            self.set.link()?;
-        }
-        debug_assert!(changes.iter().all(|change| *change == Change::Live));
-        Ok(())
     }
 }
 
@@ -368,22 +335,22 @@ fn is_view_only(before: &SceneSpec, spec: &SceneSpec) -> bool {
     same == *spec
 }
 
-/// Returns whether what is drawn besides populations differs, or the textures and meshes of looks.
+/// Returns whether terrain differs, or a population that it may show the ground of.
+fn terrain_differs(before: &SceneSpec, spec: &SceneSpec) -> bool {
+    before.terrain != spec.terrain || (!spec.terrain.is_empty() && before.population != spec.population)
+}
+
+/// Returns whether sprites, texts and reliefs differ, or the textures and meshes of looks.
 fn decor_differs(before: &SceneSpec, spec: &SceneSpec) -> bool {
-    let placed = |spec: &SceneSpec| -> Vec<PopulationSpec> {
-        if spec.terrain.is_empty() { Vec::new() } else { spec.population.clone() }
-    };
     before.texture != spec.texture
         || before.mesh != spec.mesh
         || before.sprite != spec.sprite
         || before.tiles != spec.tiles
         || before.relief != spec.relief
-        || before.terrain != spec.terrain
         || before.text != spec.text
         || before.draw.size != spec.draw.size
         || before.folder != spec.folder
         || (before.world.obstacle != spec.world.obstacle && !spec.relief.is_empty())
-        || placed(before) != placed(spec)
 }
 
 /// Returns the paths of the keys that differ between two specs, in order. Populations go by their names.

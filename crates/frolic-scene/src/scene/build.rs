@@ -32,7 +32,7 @@ impl Scene {
         decor.terrains = TerrainMesh::all(&spec.terrain, &spec.population, spec.seed, &assets)?;
         let (mut device, remark) = open(spec)?;
         let mut set = ParticleSet::default();
-        let seasonal: Vec<_> = spec.population.iter().map(|it| it.in_season(spec.season)).collect();
+        let seasonal = spec.seasonal();
         let stays = stays(spec, &seasonal, &world, &assets)?;
         let mut populations = Vec::with_capacity(spec.population.len());
         for ((nth, population), (particles, dressed)) in spec.population.iter().enumerate().zip(&seasonal) {
@@ -54,8 +54,7 @@ impl Scene {
             };
             let (elements, source) =
                 registry::build(&mut context).map_err(|error| error.under(&population.name))?;
-            let most = population.own.as_ref().map_or(usize::MAX, |_| population.count as usize);
-            let name = population.name.clone();
+            let (most, name) = (population.most(), population.name.clone());
             populations.push(Population { name, most, elements, source, look, kinds, trail });
         }
         set.link()?;

@@ -92,15 +92,25 @@ impl Scene {
     /// # Errors
     /// The size is not one that the camera or the texts of the scene can use.
     pub fn resize(&mut self, size: ImageSize) -> Result<(), SpecError> {
-        self.view = camera_at(&self.spec.camera, self.travel.as_ref(), self.time).view(size)?;
+        self.view = self.view_of(&self.spec.camera, size)?;
         if size != self.spec.draw.size {
             self.spec.draw.size = size;
-            let mut decor = Decor::new(&self.spec, &self.world)?;
-            std::mem::swap(&mut decor.terrains, &mut self.decor.terrains);
-            self.decor = decor;
-            self.decor.update_texts(self.time, &self.caught);
+            let decor = Decor::new(&self.spec, &self.world)?;
+            self.replace_decor(decor);
         }
         Ok(())
+    }
+
+    /// The view of a camera at the present time of the scene's `travel`.
+    fn view_of(&self, camera: &CameraSpec, size: ImageSize) -> Result<View, SpecError> {
+        camera_at(camera, self.travel.as_ref(), self.time).view(size)
+    }
+
+    /// Replaces everything drawn besides populations, except for terrain.
+    fn replace_decor(&mut self, mut decor: Decor) {
+        std::mem::swap(&mut decor.terrains, &mut self.decor.terrains);
+        self.decor = decor;
+        self.decor.update_texts(self.time, &self.caught);
     }
 
     /// Returns the state of a CPU particle population by name.

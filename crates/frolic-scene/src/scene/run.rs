@@ -113,8 +113,7 @@ impl Scene {
         self.decor.update_texts(self.time, &self.caught);
         self.decor.update_reliefs(&self.world);
         if self.travel.is_some()
-            && let Ok(view) =
-                camera_at(&self.spec.camera, self.travel.as_ref(), self.time).view(self.spec.draw.size)
+            && let Ok(view) = self.view_of(&self.spec.camera, self.spec.draw.size)
         {
             self.view = view;
         }
