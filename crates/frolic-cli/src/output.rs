@@ -90,7 +90,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::BreaksMesh, "started: the mesh or shape differs"),
         (Counter::BreaksLook, "started: the look differs"),
         (Counter::BreaksAtlas, "started: the atlas page differs"),
-        (Counter::BreaksLayer, "started: a new layer, or see-through after solid"),
+        (Counter::BreaksLayer, "started: a new layer, or transparent after solid"),
         (Counter::BreaksCapacity, "started: the batch before was full"),
     ] {
         row(counter.name(), count(counter), says);
