@@ -76,6 +76,7 @@ pub use families::walkers::WalkSpec;
 pub use foundations::change::Change;
 pub use foundations::clock::{Clock, ClockSpec, Tick};
 pub use foundations::columns::MEMORY_LIMIT;
+pub use foundations::custom::{CustomNumber, MOST_CUSTOM};
 pub use foundations::error::{SpecError, at_most, listed, vector_within, within};
 pub use foundations::frame_budget::{FrameBudget, FrameBudgetSpec, QualityChange, QualitySetting};
 pub use foundations::meter::{Counter, Frame, Meter, Stage, Started};
@@ -99,7 +100,7 @@ pub use world::events::{AimBy, EventRecord, EventSpec, Moment, Region};
 pub use world::fields::spec::{
     AttractorSpec, CurlSpec, Falloff, FieldKind, FieldSpec, ShapeFieldSpec, VortexSpec,
 };
-pub use world::fields::{Field, FieldChunk};
+pub use world::fields::{Field, FieldChunk, FieldPopulation};
 pub use world::obstacles::{Mask, MaskOrientation, ObstacleShape, ObstacleSpec, Solid, Touch};
 pub use world::pushers::{BlastSpec, PusherSpec, Pushing};
 pub use world::spec::{BrushSpec, GustSpec, WorldSpec};

@@ -131,13 +131,14 @@ impl Readout {
     fn update_lines(&mut self) {
         use std::fmt::Write;
         let mut times = [0.0f32; FRAMES];
-        let mut stages = [(0.0f32, 0usize); Stage::ALL.len()];
+        let mut stages = [(0.0f32, Stage::Integrate); Stage::MOST];
         let mut counted = 0;
         for (nth, frame) in self.newest().enumerate() {
             times[nth] = frame.total().as_secs_f32() * 1e3;
             if nth < SMOOTH {
-                for (at, &stage) in Stage::ALL.iter().enumerate() {
-                    stages[at] = (stages[at].0 + frame.stage(stage).as_secs_f32() * 1e3, at);
+                for stage in Stage::all() {
+                    let sum = &mut stages[stage.index()];
+                    *sum = (sum.0 + frame.stage(stage).as_secs_f32() * 1e3, stage);
                 }
                 counted = nth + 1;
             }
@@ -172,10 +173,10 @@ impl Readout {
             let of = [Counter::DetailPercent, Counter::DensityPercent, Counter::RatePercent].map(count);
             let _ = write!(lines[3], "   kept {}/{}/{} %", of[0], of[1], of[2]);
         }
-        for (line, (sum, at)) in lines[4..].iter_mut().zip(stages) {
+        for (line, (sum, stage)) in lines[4..].iter_mut().zip(stages) {
             let ms = sum / counted.max(1) as f32;
             if ms > 0.0005 {
-                let _ = write!(line, "{} {ms:.2}", Stage::ALL[at].name());
+                let _ = write!(line, "{} {ms:.2}", stage.name());
             }
         }
         self.lines = lines;

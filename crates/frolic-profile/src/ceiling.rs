@@ -22,6 +22,9 @@ use crate::sweep::{TURN, Variant, prepare};
 /// Least number of rounds of a run near the budget.
 const ROUNDS: usize = 8;
 
+/// Factor from the budget within which one run does not tell on which side it is.
+const NEAR: f64 = 1.3;
+
 /// Most runs of one search.
 const MOST_RUNS: usize = 60;
 
@@ -196,6 +199,8 @@ pub fn ceiling(
                     let (least, most) = (f64::from(low.min(high)) * 0.5, f64::from(high.max(low)) * 2.0);
                     (count * spread).clamp(least, most).round() as u32
                 }
+                // Nothing is left to halve: frames jump over the budget, or vary too much.
+                None if f64::from(high) < f64::from(low) * 1.01 => break,
                 None => (f64::from(low) * f64::from(high)).sqrt() as u32,
             },
             (None, None) => break,
@@ -205,6 +210,15 @@ pub fn ceiling(
     let whole = |count: f64| count.clamp(0.0, f64::from(u32::MAX)) as u32;
     let (count, interval) = match (cross(&tried, budget), fits, fails) {
         (Some((count, interval)), Some(_), Some(_)) => (whole(count), interval),
+        (_, Some(low), Some(high)) => {
+            let interval = certain(&tried, budget);
+            if interval.half_width_of(f64::from(low)) > search.within {
+                remark.get_or_insert_with(|| {
+                    "frames vary too much to tell where they cross the budget".to_owned()
+                });
+            }
+            (low.min(high), interval)
+        }
         (_, Some(low), _) => (low, Interval { low: f64::from(low), high: f64::INFINITY }),
         _ => (0, Interval::default()),
     };
@@ -222,6 +236,18 @@ pub fn ceiling(
         remark,
         tried,
     }))
+}
+
+/// From the largest count up to which all runs are well below the budget, to the smallest from which all are well above it.
+fn certain(tried: &[Tried], budget: f64) -> Interval {
+    let mut runs: Vec<&Tried> = tried.iter().collect();
+    runs.sort_by_key(|run| run.count);
+    let fits = runs.iter().take_while(|run| run.p95 <= budget / NEAR).last();
+    let fails = runs.iter().rev().take_while(|run| run.p95 > budget * NEAR).last();
+    Interval {
+        low: fits.map_or(0.0, |run| f64::from(run.count)),
+        high: fails.map_or(f64::INFINITY, |run| f64::from(run.count)),
+    }
 }
 
 /// Measures frames at a count.
@@ -280,7 +306,7 @@ fn larger(tried: &[Tried], budget: f64, low: u32) -> u32 {
 /// Returns the crossing of the budget by the line through nearby runs, with the crossings by lines through resampled runs.
 fn cross(tried: &[Tried], budget: f64) -> Option<(f64, Interval)> {
     // Uses the nearest runs that tell a rise from noise: farther off, the line may bend.
-    [1.3, 2.0].iter().find_map(|far| {
+    [NEAR, 2.0].iter().find_map(|far| {
         let near: Vec<&Tried> =
             tried.iter().filter(|run| (budget / far..budget * far).contains(&run.p95)).collect();
         cross_of(&near, budget)
@@ -317,5 +343,6 @@ fn cross_of(near: &[&Tried], budget: f64) -> Option<(f64, Interval)> {
         crossing(&drawn)
     });
     let values: Vec<f64> = resampled.collect();
-    Some((count, around(values, CONFIDENCE)))
+    // If many of them do not rise, the interval of the others is too narrow.
+    (values.len() * 20 >= RESAMPLES as usize * 19).then(|| (count, around(values, CONFIDENCE)))
 }

@@ -71,7 +71,8 @@ pub fn profile_from_json(text: &str) -> Result<Profile, ProfileError> {
 fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
     let failed = |error: csv::Error| ProfileError::Format(error.to_string());
     let mut writer = csv::Writer::from_writer(Vec::new());
-    let stages = || Stage::ALL.iter().map(|stage| stage.name()).chain(["other"]);
+    let own = profile.custom_stages();
+    let stages = || Stage::ALL.iter().map(|stage| stage.name()).chain(own.iter().copied());
     let head = [
         "variant",
         "count",
@@ -90,9 +91,9 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
     ];
     let tail = ["draw_calls", "bytes_per_element", "peak_memory_bytes"];
     let names = head.into_iter().chain(tail).map(str::to_owned);
-    let names = names.chain(stages().map(|stage| format!("{stage}_ms")));
-    let moving = || Stage::ALL.iter().map(|stage| format!("{}_bytes", stage.name()));
-    writer.write_record(names.chain(moving())).map_err(failed)?;
+    let names = names.chain(stages().chain(["other"]).map(|stage| format!("{stage}_ms")));
+    let moving = stages().map(|stage| format!("{stage}_bytes"));
+    writer.write_record(names.chain(moving)).map_err(failed)?;
     for variant in &profile.variants {
         for point in &variant.points {
             let times = &point.frame;
@@ -114,8 +115,10 @@ fn csv(profile: &Profile) -> Result<Vec<u8>, ProfileError> {
             record.push(point.draw_calls.to_string());
             record.push(format!("{:.1}", point.bytes_per_element));
             record.push(point.peak_memory.to_string());
-            record.extend(point.stages.iter().map(|stage| format!("{:.4}", stage.ms)));
-            record.extend(point.stages.iter().take(Stage::ALL.len()).map(|stage| stage.bytes.to_string()));
+            let ms = |stage| point.stage(stage).map_or(0.0, |time| time.ms);
+            record.extend(stages().chain(["other"]).map(|stage| format!("{:.4}", ms(stage))));
+            let moved = |stage| point.stage(stage).map_or(0, |time| time.bytes);
+            record.extend(stages().map(|stage| moved(stage).to_string()));
             writer.write_record(record).map_err(failed)?;
         }
     }

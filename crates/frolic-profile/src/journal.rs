@@ -48,10 +48,10 @@ type Values = Vec<(Cow<'static, str>, u64)>;
 impl Written {
     pub(crate) fn of(frame: &Frame) -> Self {
         let stages = |value: &dyn Fn(Stage) -> u64| -> Values {
-            let all = Stage::ALL.iter().map(|&stage| (stage.name().into(), value(stage)));
+            let all = Stage::all().map(|stage| (stage.name().into(), value(stage)));
             all.filter(|(_, value)| *value > 0).collect()
         };
-        let counters = Counter::ALL.iter().map(|&it| (it.name().into(), frame.count(it)));
+        let counters = Counter::all().map(|it| (it.name().into(), frame.count(it)));
         Self(
             frame.total().as_nanos() as u64,
             stages(&|stage| frame.stage(stage).as_nanos() as u64),
@@ -60,20 +60,22 @@ impl Written {
         )
     }
 
-    /// Returns the frame. Unknown stages and counters are left out.
+    /// Returns the frame. Unknown stages and counters are those of another program or build: they become custom ones, as far as there is room.
     pub(crate) fn frame(&self) -> Frame {
         let Self(total, stages, counters, moved) = self;
+        let stage = |name: &str| Stage::named(name).or_else(|| Stage::custom(name).ok());
         let mut frame = Frame::new(Duration::from_nanos(*total));
         for (name, ns) in stages {
-            let Some(stage) = Stage::named(name) else { continue };
+            let Some(stage) = stage(name) else { continue };
             frame = frame.with_stage(stage, Duration::from_nanos(*ns));
         }
         for (name, value) in counters {
-            let Some(counter) = Counter::named(name) else { continue };
+            let counter = Counter::named(name).or_else(|| Counter::custom(name).ok());
+            let Some(counter) = counter else { continue };
             frame = frame.with_count(counter, *value);
         }
         for (name, bytes) in moved {
-            let Some(stage) = Stage::named(name) else { continue };
+            let Some(stage) = stage(name) else { continue };
             frame = frame.with_moved(stage, *bytes);
         }
         frame

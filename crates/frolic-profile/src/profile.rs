@@ -284,6 +284,18 @@ impl Profile {
         self.variants.iter().filter(|variant| !variant.points.is_empty())
     }
 
+    /// Names of custom stages of all points, in order.
+    pub(crate) fn custom_stages(&self) -> Vec<&str> {
+        let built_in = |name: &str| name == "other" || Stage::ALL.iter().any(|stage| stage.name() == name);
+        let mut names = Vec::new();
+        for time in self.variants.iter().flat_map(|variant| &variant.points).flat_map(|point| &point.stages) {
+            if !built_in(&time.stage) && !names.contains(&&*time.stage) {
+                names.push(&*time.stage);
+            }
+        }
+        names
+    }
+
     /// Variant whose picture differs most from the first's, if it differs too much to compare speeds.
     pub fn other_picture(&self) -> Option<&PictureDifference> {
         let differ = self.pictures.iter().filter(|picture| !picture.same);
@@ -345,11 +357,18 @@ impl Point {
                 .then(|| bytes as f64 / (ms * 1e-3) / limits.bytes_per_s(bytes).max(1.0));
             StageTime { stage: name.to_owned(), ms, bytes, of_limit, rounds: by_round(value) }
         };
-        let of_stage = |&stage: &Stage| {
+        let of_stage = |stage: Stage| {
             let bytes = middle(&|frame| frame.moved(stage) as f64) as u64;
             stage_time(stage.name(), bytes, &|frame| ms(frame.stage(stage)))
         };
-        let mut stages: Vec<StageTime> = Stage::ALL.iter().map(of_stage).collect();
+        // Custom stages and counters of other subjects of this process are left out.
+        let own = |stage: &Stage| {
+            !matches!(stage, Stage::Custom(_)) || all().any(|frame| !frame.stage(*stage).is_zero())
+        };
+        let counted = |counter: &Counter| {
+            !matches!(counter, Counter::Custom(_)) || all().any(|frame| frame.count(*counter) > 0)
+        };
+        let mut stages: Vec<StageTime> = Stage::all().filter(own).map(of_stage).collect();
         stages.push(stage_time("other", 0, &|frame| ms(frame.other())));
         let counter = |counter: Counter| middle(&|frame| frame.count(counter) as f64) as u64;
         let alive = counter(Counter::Alive);
@@ -381,7 +400,7 @@ impl Point {
             cpu_ms: each(&|turn| ms(turn.taken.cpu)),
             stages,
             draw_calls: counter(Counter::DrawCalls),
-            counters: Counter::ALL.iter().map(|&c| (c.name().to_owned(), counter(c))).collect(),
+            counters: Counter::all().filter(counted).map(|c| (c.name().to_owned(), counter(c))).collect(),
             bytes_per_element: bytes as f64 / alive.max(1) as f64,
             peak_memory: turns.iter().map(|turn| turn.peak).max().unwrap_or(0),
             memory: turns.last().map_or(0, |turn| turn.memory),
@@ -389,6 +408,23 @@ impl Point {
             phases: phases as u32,
             rounds,
         }
+    }
+
+    /// Time of a stage, by name.
+    pub fn stage(&self, name: &str) -> Option<&StageTime> {
+        self.stages.iter().find(|time| time.stage == name)
+    }
+
+    /// Median of a counter, by name.
+    pub fn counter(&self, name: &str) -> Option<u64> {
+        self.counters.iter().find(|(own, _)| own == name).map(|(_, count)| *count)
+    }
+
+    /// Custom counters, in order.
+    pub(crate) fn custom_counters(&self) -> impl Iterator<Item = (&str, u64)> {
+        let built_in = |name: &str| Counter::ALL.iter().any(|counter| counter.name() == name);
+        let own = self.counters.iter().filter(move |(name, _)| !built_in(name));
+        own.map(|(name, count)| (name.as_str(), *count))
     }
 
     /// Stages, longest first.

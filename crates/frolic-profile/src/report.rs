@@ -5,7 +5,8 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use plotters::style::RGBColor;
 
 use crate::chart::{
-    COLOURS, Chart, FAINT, GREY, INK, LIMIT, Layers, PAPER, SHADES, Scale, headline, layers, shade,
+    COLOURS, CUSTOM_SHADES, Chart, FAINT, GREY, INK, LIMIT, Layers, PAPER, SHADES, Scale, headline, layers,
+    shade,
 };
 use crate::error::ProfileError;
 use crate::numbers::short;
@@ -309,7 +310,7 @@ fn style(profile: &Profile) -> String {
         ));
     }
     let mut dark = String::new();
-    for colour in COLOURS.into_iter().chain(SHADES.map(|(_, colour)| colour)) {
+    for colour in COLOURS.into_iter().chain(SHADES.map(|(_, colour)| colour)).chain(CUSTOM_SHADES) {
         let (from, to) = (hex(colour), hex(lighter(colour)));
         dark.push_str(&format!(
             "DARK .chart [fill=\"{from}\"]{{fill:{to}}}DARK .chart [stroke=\"{from}\"]{{stroke:{to}}}\n"

@@ -140,6 +140,9 @@ impl Profile {
                 }
                 line.push_str(&word);
             }
+            for (nth, (name, count)) in point.custom_counters().enumerate() {
+                line.push_str(&format!("{} {name} {count}", if nth == 0 { "; counted:" } else { "," }));
+            }
             line
         };
         tops.map(line).collect()

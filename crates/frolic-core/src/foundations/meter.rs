@@ -4,27 +4,76 @@
 
 use std::time::{Duration, Instant};
 
+use crate::foundations::custom::{CustomNames, CustomNumber, MOST_CUSTOM};
+use crate::foundations::error::SpecError;
 use crate::foundations::trace;
 
 macro_rules! named_list {
-    ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $text:literal,)* }) => {
+    ($(#[$meta:meta])* $name:ident $names:ident { $($(#[$doc:meta])* $variant:ident = $text:literal,)* }) => {
         $(#[$meta])*
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
         #[non_exhaustive]
-        pub enum $name { $($(#[$doc])* $variant,)* }
+        pub enum $name {
+            $($(#[$doc])* $variant,)*
+            /// One of the program's own, by its number: see `custom`.
+            Custom(CustomNumber),
+        }
+
+        static $names: CustomNames = CustomNames::new();
 
         impl $name {
-            /// All, in the order of a frame.
+            /// All built-in ones, in the order of a frame.
             pub const ALL: &'static [$name] = &[$($name::$variant,)*];
 
+            /// Maximum number with custom ones.
+            pub const MOST: usize = Self::ALL.len() + MOST_CUSTOM;
+
             /// Its name in reports and files.
-            pub const fn name(self) -> &'static str {
-                match self { $($name::$variant => $text,)* }
+            pub fn name(self) -> &'static str {
+                match self {
+                    $($name::$variant => $text,)*
+                    $name::Custom(number) => $names.name(number),
+                }
             }
 
             /// Finds one by its name in reports and files.
             pub fn named(name: &str) -> Option<Self> {
-                Self::ALL.iter().copied().find(|it| it.name() == name)
+                Self::all().find(|it| it.name() == name)
+            }
+
+            /// All built-in ones, then the custom ones of this process.
+            pub fn all() -> impl Iterator<Item = Self> + Clone {
+                Self::ALL.iter().copied().chain($names.numbers().map(Self::Custom))
+            }
+
+            /// Place in a list of all, below `MOST`.
+            pub fn index(self) -> usize {
+                #[derive(Clone, Copy)]
+                enum Place { $($variant,)* }
+                match self {
+                    $($name::$variant => Place::$variant as usize,)*
+                    $name::Custom(number) => Self::ALL.len() + number.index(),
+                }
+            }
+
+            /// One of the program's own. It is metered, traced, charted and compared by its name as built-in ones are. The same name gives the same
+            /// one; ask once, not in each frame.
+            ///
+            /// ```
+            #[doc = concat!("use frolic_core::", stringify!($name), ";")]
+            #[doc = concat!("let own = ", stringify!($name), "::custom(\"water\")?;")]
+            #[doc = concat!("assert!(own == ", stringify!($name), "::custom(\"water\")? && own.name() == \"water\");")]
+            /// # Ok::<(), frolic_core::SpecError>(())
+            /// ```
+            ///
+            /// # Errors
+            /// The name is taken by a built-in one, or has other characters than small letters, digits and `_`; or a process has
+            /// more than 16.
+            pub fn custom(name: &str) -> Result<Self, SpecError> {
+                if Self::ALL.iter().any(|it| it.name() == name) {
+                    return Err(SpecError::new("name", format!("'{name}' is built in"), "write another name"));
+                }
+                $names.number(name).map(Self::Custom)
             }
         }
     };
@@ -32,7 +81,7 @@ macro_rules! named_list {
 
 named_list! {
     /// A step of a frame. Fused stages are recorded under the last of them.
-    Stage {
+    Stage STAGE_NAMES {
         /// Fields and integration, fused in one pass over the columns.
         Integrate = "integrate",
         /// Taking out dead elements.
@@ -76,7 +125,7 @@ named_list! {
 
 named_list! {
     /// An exact counter.
-    Counter {
+    Counter COUNTER_NAMES {
         /// Fixed steps taken.
         Steps = "steps",
         /// Steps dropped by the cap.
@@ -207,8 +256,8 @@ impl Stage {
     }
 }
 
-const STAGES: usize = Stage::ALL.len();
-const COUNTERS: usize = Counter::ALL.len();
+const STAGES: usize = Stage::MOST;
+const COUNTERS: usize = Counter::MOST;
 
 /// Times and counters of one frame.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -238,19 +287,19 @@ impl Frame {
 
     /// Sets the time of a stage.
     pub fn with_stage(mut self, stage: Stage, time: Duration) -> Self {
-        self.stages[stage as usize] = time;
+        self.stages[stage.index()] = time;
         self
     }
 
     /// Sets the value of a counter.
     pub fn with_count(mut self, counter: Counter, count: u64) -> Self {
-        self.counters[counter as usize] = count;
+        self.counters[counter.index()] = count;
         self
     }
 
     /// Sets the number of bytes that a stage moved.
     pub fn with_moved(mut self, stage: Stage, bytes: u64) -> Self {
-        self.moved[stage as usize] = bytes;
+        self.moved[stage.index()] = bytes;
         self
     }
 
@@ -261,23 +310,23 @@ impl Frame {
 
     /// Wall time of a stage.
     pub fn stage(&self, stage: Stage) -> Duration {
-        self.stages[stage as usize]
+        self.stages[stage.index()]
     }
 
     /// Wall time outside all stages of the CPU.
     pub fn other(&self) -> Duration {
-        let stages = Stage::ALL.iter().filter(|stage| !stage.on_device());
-        self.total.saturating_sub(stages.map(|&stage| self.stage(stage)).sum())
+        let stages = Stage::all().filter(|stage| !stage.on_device());
+        self.total.saturating_sub(stages.map(|stage| self.stage(stage)).sum())
     }
 
     /// Bytes of columns, keys, records and pixels that a stage read and wrote, in whatever memory; 0 if the stage does not report them.
     pub fn moved(&self, stage: Stage) -> u64 {
-        self.moved[stage as usize]
+        self.moved[stage.index()]
     }
 
     /// Value of a counter.
     pub fn count(&self, counter: Counter) -> u64 {
-        self.counters[counter as usize]
+        self.counters[counter.index()]
     }
 }
 
@@ -386,7 +435,7 @@ impl Meter {
             return;
         }
         let took = started.at.elapsed();
-        self.current.stages[started.stage as usize] += took;
+        self.current.stages[started.stage.index()] += took;
         trace::stage(started.stage, started.at, took);
     }
 
@@ -394,26 +443,34 @@ impl Meter {
     #[inline]
     pub fn moved(&mut self, stage: Stage, bytes: u64) {
         if !UNMETERED {
-            self.current.moved[stage as usize] += bytes;
+            self.current.moved[stage.index()] += bytes;
         }
     }
 
     /// Adds a time that was measured elsewhere.
     #[inline]
     pub fn add_time(&mut self, stage: Stage, time: Duration) {
-        self.current.stages[stage as usize] += time;
+        self.current.stages[stage.index()] += time;
     }
 
     /// Adds to a counter.
     #[inline]
     pub fn add(&mut self, counter: Counter, count: u64) {
         if !UNMETERED {
-            self.current.counters[counter as usize] += count;
+            self.current.counters[counter.index()] += count;
+        }
+    }
+
+    /// Sets a gauge: a counter that is a level, such as a temperature or a queue's length, and not a sum.
+    #[inline]
+    pub fn set(&mut self, gauge: Counter, level: u64) {
+        if !UNMETERED {
+            self.current.counters[gauge.index()] = level;
         }
     }
 
     /// Resets a gauge before the next step reports it.
     pub fn forget(&mut self, counter: Counter) {
-        self.current.counters[counter as usize] = 0;
+        self.current.counters[counter.index()] = 0;
     }
 }

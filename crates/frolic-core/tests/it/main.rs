@@ -13,6 +13,7 @@ mod fields;
 mod groups;
 mod growing;
 mod instances;
+mod meters;
 mod motion;
 mod obstacles;
 mod placement;

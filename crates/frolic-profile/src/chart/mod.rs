@@ -25,7 +25,7 @@ use timeline::Timeline;
 
 pub(crate) use frames::{Layers, layers, title as headline};
 pub(crate) use paper::{COLOURS, FAINT, GREY, INK, LIMIT, PAPER, Scale, cut};
-pub(crate) use stages::{SHADES, shade};
+pub(crate) use stages::{CUSTOM_SHADES, SHADES, shade};
 
 use crate::ceiling::Ceiling;
 use crate::error::ProfileError;

@@ -29,9 +29,20 @@ pub(crate) const SHADES: [(&str, RGBColor); 15] = [
     ("other", RGBColor(158, 158, 158)),
 ];
 
-/// The colour of a stage.
+/// Colours of custom stages.
+pub(crate) const CUSTOM_SHADES: [RGBColor; 5] = [
+    RGBColor(196, 60, 104),
+    RGBColor(214, 176, 28),
+    RGBColor(60, 160, 96),
+    RGBColor(84, 100, 190),
+    RGBColor(230, 150, 160),
+];
+
+/// The colour of a stage. Custom ones have theirs by their name.
 pub(crate) fn shade(stage: &str) -> RGBColor {
-    SHADES.iter().find(|(name, _)| *name == stage).map_or(SHADES[SHADES.len() - 1].1, |(_, colour)| *colour)
+    let known = SHADES.iter().find(|(name, _)| *name == stage).map(|(_, colour)| *colour);
+    let sum = stage.bytes().fold(0usize, |sum, byte| sum.wrapping_mul(31).wrapping_add(usize::from(byte)));
+    known.unwrap_or(CUSTOM_SHADES[sum % CUSTOM_SHADES.len()])
 }
 
 /// Stages below this fraction of every frame are part of `other`.
@@ -57,14 +68,16 @@ struct Panel {
 
 /// Time of a stage that is part of the frame, in milliseconds.
 fn of(point: &Point, stage: &str) -> f64 {
-    point.stages.iter().find(|time| time.stage == stage).map_or(0.0, |time| time.ms)
+    point.stage(stage).map_or(0.0, |time| time.ms)
 }
 
 impl Stages {
     pub(super) fn of(profile: &Profile) -> Self {
         let shown = panels(profile);
         let points = || shown.iter().flat_map(|(_, variant)| &variant.points);
-        let of_frame = Stage::ALL.iter().filter(|stage| !stage.on_device()).map(|stage| stage.name());
+        let own = profile.custom_stages();
+        let built_in = Stage::ALL.iter().filter(|stage| !stage.on_device()).map(|stage| stage.name());
+        let of_frame = built_in.chain(own.iter().copied());
         let is_large = |stage: &&str| points().any(|point| of(point, stage) >= point.frame.median * SMALLEST);
         let mut stages: Vec<String> = of_frame.clone().filter(is_large).map(str::to_owned).collect();
         stages.push("other".to_owned());
