@@ -173,6 +173,28 @@ fn a_plan_marks_each_element_in_its_place() {
     assert_eq!(middle(&image), middle(&other));
 }
 
+/// Too many to tell apart are a density: light where there are more, dark where there is nothing.
+#[test]
+fn a_dense_plan_shows_densities() {
+    let size = size(200, 200);
+    let plan = PlanView::of([0.0; 2], [10.0; 2], size);
+    // A grid of elements, and four times as many in the right half.
+    let column = |nth: u32, many: u32| [(nth % many) as f32 / many as f32, (nth / many) as f32 / many as f32];
+    let mut marks: Vec<Mark> =
+        (0..10_000).map(|nth| column(nth, 100)).map(|[u, v]| mark([u * 5.0, v * 7.0], 0)).collect();
+    marks.extend((0..40_000).map(|nth| column(nth, 200)).map(|[u, v]| mark([5.0 + u * 5.0, v * 7.0], 0)));
+    let mut image = Image::new(size);
+    plan.placement("grains", &marks, None, &mut image);
+    let light = |x: std::ops::Range<usize>, y: std::ops::Range<usize>| {
+        let all = y.flat_map(|y| x.clone().map(move |x| (x, y)));
+        let (sum, many) =
+            all.fold((0, 0), |(sum, many), (x, y)| (sum + lightness(at(&image, x, y)), many + 1));
+        sum / many
+    };
+    let (left, right, none) = (light(60..95, 60..120), light(105..140, 60..120), light(60..140, 152..165));
+    assert!(right > left * 2 && left > none, "{none} {left} {right}");
+}
+
 #[test]
 fn a_plan_of_hills_has_contours() {
     let size = size(400, 400);
@@ -225,6 +247,28 @@ fn a_preview_shows_the_inside_of_a_grid() {
     // Any size will do.
     for (width, height) in [(1, 1), (3, 200), (200, 3)] {
         assert_eq!(preview(&grid, size(width, height)).size(), size(width, height));
+    }
+}
+
+/// A box twice as high as it is wide shows so in its slices; the slice across its height is square.
+#[test]
+fn slices_keep_proportions() {
+    let surface = Surface::ball(12);
+    let corners: Vec<[f32; 3]> =
+        surface.corners().iter().map(|corner| [corner.x, corner.y * 2.0, corner.z]).collect();
+    let grid = BakeSpec::new(32).bake(&Surface::new(corners, surface.triangles().to_vec()).unwrap()).unwrap();
+    let image = preview(&grid, size(600, 300));
+    // Warm pixels of a slice, across and down its middle.
+    let inside = |nth: usize| {
+        let warm = |x: usize, y: usize| {
+            let [r, _, b] = at(&image, 500 + x, nth * 100 + y);
+            r > b.saturating_add(20)
+        };
+        [(3..97).filter(|x| warm(*x, 50)).count(), (3..97).filter(|y| warm(50, *y)).count()]
+    };
+    for (nth, ratio) in [(0, 2.0), (1, 1.0), (2, 2.0)] {
+        let [across, down] = inside(nth).map(|count| count as f32);
+        assert!((down / across / ratio - 1.0).abs() < 0.2, "slice {nth}: {across} by {down}");
     }
 }
 

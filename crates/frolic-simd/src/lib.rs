@@ -145,6 +145,7 @@ macro_rules! kernel {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use fearless_simd::{f32x8, prelude::*};
 
     kernel! {
         /// Names the instruction set that the kernel was compiled for.
@@ -163,5 +164,49 @@ mod tests {
         assert_eq!(Some(compiled_for(Level::new())), levels.last().map(|level| name(*level)));
         #[cfg(target_arch = "x86_64")]
         assert_eq!(name(levels[0]), "sse2");
+    }
+
+    kernel! {
+        /// Sums of roots of quotients, lane by lane: whatever rounds, in a fixed order.
+        fn sums(simd, values: &[f32], into: &mut [f32; 8]) {
+            let mut total = f32x8::splat(simd, 0.0);
+            for chunk in values.chunks_exact(8) {
+                let lanes = f32x8::from_slice(simd, chunk);
+                total += (lanes * lanes + 1.0).sqrt() / (lanes * 0.3 + 4.0);
+            }
+            into.copy_from_slice(&total.to_array());
+        }
+    }
+
+    /// No instruction set fuses or estimates: all give the bits of plain code.
+    #[test]
+    fn levels_give_the_bits_of_plain_code() {
+        let values: Vec<f32> =
+            (0..4_096u32).map(|nth| (nth.wrapping_mul(2_654_435_761) >> 8) as f32 * 1e-6).collect();
+        let mut plain = [0.0f32; 8];
+        for chunk in values.chunks_exact(8) {
+            for (total, value) in plain.iter_mut().zip(chunk) {
+                *total += (value * value + 1.0).sqrt() / (value * 0.3 + 4.0);
+            }
+        }
+        for level in levels() {
+            let mut found = [0.0; 8];
+            sums(level, &values, &mut found);
+            assert_eq!(found.map(f32::to_bits), plain.map(f32::to_bits), "{}", name(level));
+        }
+    }
+
+    #[test]
+    fn names_and_rounding_are_those_of_the_level() {
+        for level in levels() {
+            let name = name(level);
+            assert!(
+                !name.is_empty()
+                    && name.chars().all(|char| char.is_ascii_lowercase() || char.is_ascii_digit())
+            );
+            // SSE2 rounds by hand; all others do it themselves.
+            assert_eq!(rounds(level), name != "sse2", "{name}");
+        }
+        assert_eq!(name(detect()), name(detect()));
     }
 }

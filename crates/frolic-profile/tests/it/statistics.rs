@@ -2,60 +2,17 @@
 
 use std::time::Duration;
 
-use frolic_core::{Counter, Frame, Stage};
+use frolic_core::Frame;
 use frolic_profile::noise::{Pace, Reference};
 use frolic_profile::stats::{Dice, bootstrap, median, quantile_of, warm_up};
 use frolic_profile::{
-    CeilingPlan, CompareSpec, Growth, Journal, JournalOf, Plan, Profile, Run, Subject, Variant, Verdict,
-    ceiling, compare, sweep_subjects,
+    CeilingPlan, CompareSpec, Growth, Journal, JournalOf, Profile, Run, Subject, Variant, Verdict, ceiling,
+    compare, sweep_subjects,
 };
 use proptest::prelude::*;
 use rayon::prelude::*;
 
-/// ms for a count.
-type Cost = fn(f64) -> f64;
-
-/// A load whose frames take a known time, but for noise of a known spread; nothing is waited for.
-struct Load {
-    /// ms for a count.
-    cost: Cost,
-    /// Spread of the logarithm.
-    noise: f64,
-    dice: Dice,
-}
-
-impl Load {
-    fn new(cost: Cost, noise: f64, seed: u64) -> Self {
-        Self { cost, noise, dice: Dice::new(seed) }
-    }
-}
-
-/// Near enough to a normal draw.
-fn normal(dice: &mut Dice) -> f64 {
-    (0..12).map(|_| dice.unit()).sum::<f64>() - 6.0
-}
-
-fn frame(ms: f64) -> Frame {
-    let time = Duration::from_secs_f64(ms * 1e-3);
-    Frame::new(time).with_stage(Stage::Raster, time / 2).with_count(Counter::Alive, 5)
-}
-
-impl Subject for Load {
-    fn begin(&mut self, count: u32) -> Result<Box<dyn Run + '_>, String> {
-        let ms = (self.cost)(f64::from(count));
-        Ok(Box::new(move || Ok(frame(ms * (normal(&mut self.dice) * self.noise).exp()))))
-    }
-}
-
-fn plan(counts: &str, frames: u32) -> Plan {
-    let mut plan = Plan::default();
-    (plan.counts, plan.frames) = (counts.parse().unwrap(), frames);
-    plan
-}
-
-fn measured(load: Load, plan: &Plan) -> Profile {
-    sweep_subjects("load", vec![Variant::new("load", load)], plan, None, |_| true).unwrap()
-}
+use crate::loads::{Cost, Load, frame, measured, normal, plan};
 
 /// Times of a power, with noise, at eight counts a decade.
 fn points(cost: impl Fn(f64) -> f64, noise: f64, seed: u64) -> Vec<(f64, f64)> {

@@ -2,5 +2,6 @@
 
 mod architecture;
 mod examples;
+mod first_programs;
 #[cfg(feature = "gpu")]
 mod lost_device;
