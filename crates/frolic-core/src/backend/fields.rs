@@ -3,6 +3,7 @@
 use crate::assets::Assets;
 use crate::families::particles::ParticleSpec;
 use crate::foundations::error::SpecError;
+use crate::world::carried::Carried;
 use crate::world::curl::WAVES;
 use crate::world::fields::Acting;
 use crate::world::fields::kernels::Fade;
@@ -90,14 +91,15 @@ impl OwnFields {
         fields.clear();
         waves.clear();
         let mut shape = obstacles(world);
+        let wind = world.carried(time);
         for field in world.fields().iter().chain(&self.fields) {
             if field.acts(time) {
-                fields.extend(device_field(field, shape, world.spec().wind, time, waves));
+                fields.extend(device_field(field, shape, &wind, waves));
             }
             shape += usize::from(field.shape().is_some());
         }
         for pull in world.pulls_at(time) {
-            fields.extend(device_field(&pull, shape, world.spec().wind, time, waves));
+            fields.extend(device_field(&pull, shape, &wind, waves));
         }
     }
 }
@@ -109,13 +111,7 @@ pub fn fade(middle: [f32; 4], [x, y, z]: [f32; 3]) -> f32 {
 }
 
 /// `shape` is the index of the field's shape, for a field that has one.
-fn device_field(
-    field: &Acting,
-    shape: usize,
-    wind: [f32; 3],
-    time: f64,
-    waves: &mut Vec<Wave>,
-) -> Option<DeviceField> {
+fn device_field(field: &Acting, shape: usize, wind: &Carried, waves: &mut Vec<Wave>) -> Option<DeviceField> {
     let spec = &field.spec;
     let Fade { middle: [x, y, z], per_square } = Fade::new(spec);
     let middle = [x, y, z, per_square];
@@ -138,7 +134,7 @@ fn device_field(
             )
         }
         FieldKind::Curl(_) => {
-            let curl = field.curl_at(wind, time)?;
+            let curl = field.curl_at(wind)?;
             let first = waves.len() as f32;
             for ((turns, phase), push) in curl.turns.iter().zip(curl.phase).zip(curl.push) {
                 waves.push([[turns[0], turns[1], turns[2], phase], long(push)]);

@@ -19,6 +19,7 @@ const FEW: usize = 16;
 
 /// A ball that picks up every element that enters it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CollectorSpec {

@@ -9,6 +9,8 @@ use glam::Vec3;
 
 use crate::foundations::noise::ROUND;
 use crate::foundations::random::{hash3, unit};
+use crate::world::carried::Carried;
+use crate::world::fields::spec::CurlSpec;
 
 /// Number of waves of a field.
 pub(crate) const WAVES: usize = 8;
@@ -18,6 +20,15 @@ const PER_CREST: f32 = 16.0;
 
 /// Mean square of a wave with a crest of 1.
 const MEAN_SQUARE: f32 = 8.0 / 15.0;
+
+/// Phases that a changed field goes on from, so that it does not jump.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct CurlPhases {
+    /// Time of the change, in seconds: its drift counts from there.
+    since: f64,
+    /// Turns of each wave besides those of the spec.
+    added: [f64; WAVES],
+}
 
 /// Curl noise at one moment.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -31,9 +42,35 @@ pub(crate) struct Curl {
 }
 
 impl Curl {
-    /// The field at a time, in seconds, with a root mean square of the velocity in m/s, a size in metres, a rate of change in still air in m/s, and the
-    /// steady wind that carries it in m/s.
-    pub(crate) fn new(strength: f32, size: f32, drift: f32, wind: [f32; 3], time: f64, seed: u32) -> Self {
+    /// The field of a spec at a moment of the wind.
+    pub(crate) fn new(spec: &CurlSpec, wind: &Carried, phases: Option<&CurlPhases>, seed: u32) -> Self {
+        let mut turned = Self::turned(spec, wind, phases, seed);
+        turned.0.phase = turned.1.map(|phase| (phase - phase.floor()) as f32);
+        turned.0
+    }
+
+    /// The phases of a changed spec that go on from those of the spec before.
+    pub(crate) fn going_on(
+        before: (&CurlSpec, Option<&CurlPhases>),
+        spec: &CurlSpec,
+        wind: &Carried,
+        seed: u32,
+    ) -> CurlPhases {
+        let (_, were) = Self::turned(before.0, wind, before.1, seed);
+        let start = CurlPhases { since: wind.time, added: [0.0; WAVES] };
+        let (_, are) = Self::turned(spec, wind, Some(&start), seed);
+        CurlPhases { added: std::array::from_fn(|nth| were[nth] - are[nth]), ..start }
+    }
+
+    /// The field without its phases, and these, in turns since the start.
+    fn turned(
+        spec: &CurlSpec,
+        wind: &Carried,
+        phases: Option<&CurlPhases>,
+        seed: u32,
+    ) -> (Self, [f64; WAVES]) {
+        let CurlSpec { strength, size, drift } = *spec;
+        let mut all = [0.0; WAVES];
         let mut curl = Self { turns: [[0.0; 3]; WAVES], phase: [0.0; WAVES], push: [[0.0; 3]; WAVES] };
         let mut square = 0.0;
         for nth in 0..WAVES {
@@ -53,15 +90,21 @@ impl Curl {
             square += weight * weight * MEAN_SQUARE;
             let turns = way * (finer / (size * 2.0));
             let drifted = f64::from(drift) * f64::from(turns.length());
-            let carried: f64 = (0..3).map(|axis| f64::from(wind[axis]) * f64::from(turns[axis])).sum();
-            let phase = f64::from(e) + (drifted - carried) * time;
+            let along = |way: [f64; 3]| (0..3).map(|axis| way[axis] * f64::from(turns[axis])).sum::<f64>();
+            all[nth] = f64::from(e)
+                + match (phases, wind.is_steady()) {
+                    (None, true) => (drifted - along(wind.wind.map(f64::from))) * wind.time,
+                    _ => {
+                        let (since, added) = phases.map_or((0.0, 0.0), |it| (it.since, it.added[nth]));
+                        added + drifted * (wind.time - since) - along(wind.metres())
+                    }
+                };
             curl.turns[nth] = turns.to_array();
-            curl.phase[nth] = (phase - phase.floor()) as f32;
             curl.push[nth] = push.to_array();
         }
         let scale = PER_CREST * strength / square.sqrt();
         curl.push.iter_mut().flatten().for_each(|value| *value *= scale);
-        curl
+        (curl, all)
     }
 
     /// Upper bound of the speed, in m/s.
@@ -115,7 +158,8 @@ mod tests {
         /// Each wave pushes square to the way it runs.
         #[test]
         fn waves_are_square(seed in any::<u32>(), size in 0.01f32..100.0) {
-            let curl = Curl::new(1.0, size, 0.3, [1.0, 0.0, 2.0], 7.0, seed);
+            let spec = CurlSpec { strength: 1.0, size, drift: 0.3 };
+            let curl = Curl::new(&spec, &Carried::steady([1.0, 0.0, 2.0], 7.0), None, seed);
             for (turns, push) in curl.turns.iter().zip(curl.push) {
                 let (turns, push) = (Vec3::from(*turns), Vec3::from(push));
                 prop_assert!(turns.dot(push).abs() < 1e-5 * turns.length() * push.length().max(1e-6));

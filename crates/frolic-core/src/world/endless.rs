@@ -12,6 +12,7 @@ use crate::foundations::span::Span;
 
 /// Endless obstacles: upright posts in a square grid of cells on the ground.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct EndlessSpec {
@@ -56,6 +57,7 @@ fn default_friction() -> f32 {
 
 /// A disc on the ground without posts.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct KeepOffSpec {
@@ -74,6 +76,7 @@ impl KeepOffSpec {
 
 /// A square grid of cells on the ground, and its reach.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CellsSpec {
@@ -103,6 +106,7 @@ impl CellsSpec {
 
 /// Places scattered over square cells of the ground around a moving centre. The content of a cell depends on the seed and the cell alone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ScatterSpec {

@@ -1,6 +1,7 @@
 //! What acts on every population: gravity, wind and its gusts, fields, obstacles, collectors.
 
 pub(crate) mod bodies;
+pub(crate) mod carried;
 pub(crate) mod collectors;
 pub(crate) mod curl;
 pub(crate) mod endless;
@@ -22,9 +23,10 @@ use crate::foundations::error::SpecError;
 use crate::foundations::paths::Path;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
+use crate::world::carried::{Carried, Start};
 use crate::world::collectors::Collector;
 use crate::world::endless::Cells;
-use crate::world::fields::{Acting, Attractor, Field, FieldChunk};
+use crate::world::fields::{Acting, Attractor, Field, FieldChunk, FieldPopulation};
 use crate::world::gusts::{Gusts, add_gusts};
 use crate::world::obstacles::{Body, Mask, Posts, Solid};
 use crate::world::pushers::{Pusher, Pushing};
@@ -41,6 +43,10 @@ pub struct World {
     pushers: Vec<Pusher>,
     /// Obstacles and paths of the brushes of the spec.
     brushes: Vec<(usize, Option<Path>)>,
+    /// Way of the air under the steady wind.
+    way: Start,
+    /// Gusts as they go on after a change: its time, and the offset of the noise then, in cells.
+    gusts_from: Option<(f64, [f64; 3])>,
     stamp: u64,
     /// Stamp of the build, shared by clones: parts that no brush changes are the same in all of them.
     origin: u64,
@@ -65,31 +71,33 @@ impl World {
     }
 
     /// Changes the spec of the running world. What did not change keeps its state: dug masks, collectors and pushers that were moved, and the cells
-    /// of endless posts. Fields of the program's own stay.
+    /// of endless posts. Fields of the program's own stay. `time` is that of the populations, in seconds: gusts and drifting noise go on from where they
+    /// were, so that another wind bends them and does not replace them.
     ///
     /// ```
     /// use frolic_core::WorldSpec;
     /// let mut world = WorldSpec::default().build()?;
-    /// world.retune(&WorldSpec::default().wind([4.0, 0.0, 0.0]))?;
+    /// world.retune(&WorldSpec::default().wind([4.0, 0.0, 0.0]), 1.5)?;
     /// assert_eq!(world.spec().wind, [4.0, 0.0, 0.0]);
     /// # Ok::<(), frolic_core::SpecError>(())
     /// ```
     ///
     /// # Errors
     /// As [`WorldSpec::build`]. The world then stays as it is.
-    pub fn retune(&mut self, spec: &WorldSpec) -> Result<Change, SpecError> {
-        self.retune_with(spec, &Assets::default())
+    pub fn retune(&mut self, spec: &WorldSpec, time: f64) -> Result<Change, SpecError> {
+        self.retune_with(spec, time, &Assets::default())
     }
 
     /// As [`World::retune`], for fields and obstacles that name assets.
     ///
     /// # Errors
     /// As [`WorldSpec::build_with`]. The world then stays as it is.
-    pub fn retune_with(&mut self, spec: &WorldSpec, assets: &Assets) -> Result<Change, SpecError> {
+    pub fn retune_with(&mut self, spec: &WorldSpec, time: f64, assets: &Assets) -> Result<Change, SpecError> {
         if *spec == self.spec {
             return Ok(Change::Unchanged);
         }
         let before = std::mem::replace(self, spec.build_with(assets)?);
+        self.go_on(&before, time);
         self.own_fields = before.own_fields;
         for (nth, obstacle) in self.solid.obstacles.iter_mut().enumerate() {
             let own = &self.spec.obstacle[nth];
@@ -112,6 +120,27 @@ impl World {
         keep(&mut self.collectors, before.collectors, &self.spec.collector, &before.spec.collector);
         keep(&mut self.pushers, before.pushers, &self.spec.pusher, &before.spec.pusher);
         Ok(Change::Live)
+    }
+
+    /// Lets gusts and noise go on from where they were in a world before, at a time, in seconds.
+    fn go_on(&mut self, before: &Self, time: f64) {
+        let was = before.carried(time);
+        self.way = if self.spec.wind == before.spec.wind { before.way } else { Start::changed(&was) };
+        let kept = self.spec.wind == before.spec.wind && self.spec.gusts == before.spec.gusts;
+        self.gusts_from = match (self.spec.gusts, before.gust_cells(time)) {
+            _ if kept => before.gusts_from,
+            (Some(_), Some(cells)) => Some((time, cells)),
+            _ => None,
+        };
+        for (field, other) in self.fields.iter_mut().zip(&before.fields) {
+            field.replace(other);
+            field.settle(&was);
+        }
+    }
+
+    /// The steady wind at a time, in seconds, and the way of the air until then.
+    pub(crate) fn carried(&self, time: f64) -> Carried {
+        self.way.at(self.spec.wind, time)
     }
 
     /// Moves a collector, counted from 0, to a position, in metres. It leaves its path and stays there. Returns false if there is no such
@@ -263,6 +292,11 @@ impl World {
         &self.own_fields
     }
 
+    /// Shows a whole population to the fields of the program's own.
+    pub(crate) fn prepare_own_fields(&self, whole: &FieldPopulation<'_>) {
+        self.own_fields.iter().for_each(|field| field.prepare(whole));
+    }
+
     pub(crate) fn collectors(&self) -> &[Collector] {
         &self.collectors
     }
@@ -327,6 +361,7 @@ impl World {
         let mut chunk = FieldChunk {
             time,
             dt: 0.0,
+            first: 0,
             position,
             velocity: [zero; 3],
             age: zero,
@@ -343,7 +378,7 @@ impl World {
             add_gusts(level, gusts, position, air);
         }
         for field in self.fields.iter().filter(|field| field.moves_air() && field.acts(time)) {
-            let curl = field.curl_at(self.spec.wind, time);
+            let curl = field.curl_at(&self.carried(time));
             field.act(level, curl.as_ref(), &mut chunk);
         }
         self.own_fields.iter().for_each(|field| field.act(&mut chunk));
@@ -380,18 +415,24 @@ impl World {
         true
     }
 
+    /// Offset of the noise of gusts at a time, in seconds, in cells.
+    fn gust_cells(&self, time: f64) -> Option<[f64; 3]> {
+        let gusts = self.spec.gusts?;
+        let per_metre = f64::from(1.0 / gusts.size);
+        let (since, cells) = self.gusts_from.unwrap_or_default();
+        // Gusts move with the air; drift changes them in still air.
+        let shift = |wind: f32, drift: f32| f64::from(wind + drift) * (time - since) * per_metre;
+        let [x, y, z] = self.spec.wind;
+        let moved = [shift(x, 0.0), shift(y, gusts.drift), shift(z, 0.0)];
+        Some(std::array::from_fn(|axis| cells[axis] + moved[axis]))
+    }
+
     /// Gusts at a time, in seconds.
     pub(crate) fn gusts_at(&self, time: f64) -> Option<Gusts> {
         let gusts = self.spec.gusts?;
         let per_metre = 1.0 / gusts.size;
-        // Gusts move with the air; drift changes them in still air. Wrapped, so that hours of run time lose no precision: the jump occurs once in
-        // days.
-        let shift = |wind: f32, drift: f32| {
-            let cells = f64::from(wind + drift) * time * f64::from(per_metre);
-            (cells % 1_048_576.0) as f32
-        };
-        let [x, y, z] = self.spec.wind;
-        let origin = [shift(x, 0.0), shift(y, gusts.drift), shift(z, 0.0)];
+        // Wrapped, so that hours of run time lose no precision: the jump occurs once in days.
+        let origin = self.gust_cells(time)?.map(|cells| (cells % 1_048_576.0) as f32);
         let Span { min, max } = gusts.swell;
         let along = self.spec.wind.map(|axis| axis * (max - min) * 0.5);
         let base = self.spec.wind.map(|axis| axis * ((max + min) * 0.5 - 1.0));

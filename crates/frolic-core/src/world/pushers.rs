@@ -9,6 +9,7 @@ use crate::foundations::paths::{Path, PathSpec};
 
 /// A pusher: it bends blades away from itself, and down.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PusherSpec {
@@ -47,6 +48,7 @@ fn two() -> f32 {
 
 /// A ring that expands from the centre to the radius of the pusher.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BlastSpec {

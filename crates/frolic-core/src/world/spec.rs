@@ -4,6 +4,7 @@ use crate::assets::Assets;
 use crate::foundations::error::{SpecError, each, listed, vector_within, within};
 use crate::foundations::paths::{Path, PathSpec};
 use crate::foundations::span::Span;
+use crate::world::carried::Start;
 use crate::world::collectors::{Collector, CollectorSpec};
 use crate::world::endless::EndlessSpec;
 use crate::world::fields::Acting;
@@ -17,6 +18,7 @@ use std::collections::HashSet;
 
 /// What acts on all populations, on each according to its own response.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WorldSpec {
@@ -56,6 +58,7 @@ pub struct WorldSpec {
 
 /// A brush that moves over a mask.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BrushSpec {
@@ -81,6 +84,7 @@ pub struct BrushSpec {
 
 /// Gusts: smooth noise that moves with the wind.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GustSpec {
@@ -177,6 +181,8 @@ impl WorldSpec {
                     Ok((self.mask("obstacle", &brush.obstacle)?, brush.path.as_ref().map(Path::new)))
                 })
                 .collect::<Result<_, SpecError>>()?,
+            way: Start::default(),
+            gusts_from: None,
             stamp,
             origin: stamp,
             spec: self.clone(),

@@ -1,9 +1,13 @@
 //! Fields against closed forms, and against what they promise.
 
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, RwLock};
+
 use crate::common::{assets, still, weightless};
 use frolic_core::{
-    AttractorSpec, CurlSpec, EmitterSpec, Falloff, Field, FieldChunk, FieldKind, FieldSpec, Meter,
-    ParticleSpec, Particles, ShapeSpec, Storage, VortexSpec, World, WorldSpec,
+    AttractorSpec, BodyColumns, BodyRow, CurlSpec, EmitterSpec, Falloff, Field, FieldChunk, FieldKind,
+    FieldPopulation, FieldSpec, Integrator, Meter, MotionSpec, ParticleSpec, Particles, ShapeSpec, Storage,
+    VortexSpec, World, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -267,4 +271,87 @@ fn bad_fields_are_refused() {
     assert!(many.build().unwrap_err().to_string().contains("keep to 64"));
     let own = ParticleSpec::new(1).field(FieldSpec::shape("nothing", 1.0, 1.0));
     assert!(Particles::new(&own, 1).unwrap_err().to_string().contains("there is no asset 'nothing'"));
+}
+
+/// Keeps the whole population of a step, and pushes each element towards the next one in it.
+#[derive(Debug, Default)]
+struct Chain {
+    whole: RwLock<[Vec<f32>; 2]>,
+    prepared: AtomicU32,
+}
+
+#[derive(Debug)]
+struct Chained(Arc<Chain>);
+
+impl Field for Chained {
+    fn prepare(&self, whole: &FieldPopulation<'_>) {
+        self.0.prepared.fetch_add(1, Ordering::Relaxed);
+        let n = whole.id.len();
+        assert!(
+            whole.position.iter().chain(&whole.velocity).all(|axis| axis.len() == n) && whole.age.len() == n
+        );
+        let [x, y, _] = whole.position;
+        *self.0.whole.write().unwrap() = [x.to_vec(), y.to_vec()];
+    }
+
+    fn act(&self, chunk: &mut FieldChunk<'_>) {
+        let whole = self.0.whole.read().unwrap();
+        for nth in 0..chunk.len() {
+            let at = chunk.first + nth;
+            // Newborns come after those that were there.
+            if at < whole[0].len() {
+                assert_eq!([whole[0][at], whole[1][at]], [chunk.position[0][nth], chunk.position[1][nth]]);
+                let next = (at + 1) % whole[0].len();
+                for axis in 0..2 {
+                    chunk.push[axis][nth] += (whole[axis][next] - whole[axis][at]) * 0.5;
+                }
+            } else {
+                assert!(chunk.age[nth] <= chunk.dt);
+            }
+        }
+    }
+}
+
+/// A field sees the whole population before each step, and knows where in it the elements of a chunk are: in either storage, over many chunks, and with births.
+#[test]
+fn fields_see_whole_populations() {
+    let spec = ParticleSpec::new(30_000)
+        .life(0.3, 0.9)
+        .motion(0.1, 0.2)
+        .emitter(EmitterSpec::rate(30_000.0).shape(ShapeSpec::Sphere { radius: 2.0 }).speed(0.0, 1.0));
+    let mut ends = Vec::new();
+    for storage in [Storage::Columns, Storage::Objects] {
+        let chain = Arc::new(Chain::default());
+        let world = WorldSpec::default().build().unwrap().with_field(Chained(chain.clone()));
+        let mut particles = Particles::with_storage(&spec, 4, storage).unwrap();
+        particles.step(&world, 1.0 / 60.0, 45, &mut Meter::new());
+        assert_eq!(chain.prepared.load(Ordering::Relaxed), 45);
+        assert!(particles.len() > 10_000);
+        ends.push(particles.columns().clone());
+    }
+    assert!(ends[0] == ends[1], "both kinds of storage give the same bits");
+}
+
+/// The same for bodies in columns of a program's own.
+#[test]
+fn fields_see_bodies_of_a_program() {
+    let chain = Arc::new(Chain::default());
+    let world = WorldSpec::default().build().unwrap().with_field(Chained(chain.clone()));
+    let mut bodies = BodyColumns::default();
+    for nth in 0..3_000 {
+        bodies.push(&BodyRow {
+            px: nth as f32,
+            py: 1.0,
+            life: f32::INFINITY,
+            age: 1.0,
+            ..BodyRow::default()
+        });
+    }
+    let mut integrator = Integrator::new(&MotionSpec::default()).unwrap();
+    for _ in 0..5 {
+        integrator.step(bodies.bodies(), &world, 0.02, &mut Meter::new()).unwrap();
+    }
+    assert_eq!(chain.prepared.load(Ordering::Relaxed), 5);
+    // Each went towards its neighbour, and the last back to the first.
+    assert!(bodies.px()[0] > 0.0 && bodies.px()[2_999] < 2_998.0);
 }

@@ -1,8 +1,9 @@
 //! New specs for running populations, worlds and clocks.
 
 use frolic_core::{
-    Assets, BladeSpec, Blades, Change, Clock, ClockSpec, CollectorSpec, EmitterSpec, EventSpec, Meter,
-    Moment, Order, ParticleSet, ParticleSpec, Particles, Span, Storage, TrailSpec, World, WorldSpec,
+    Assets, BladeSpec, Blades, Change, Clock, ClockSpec, CollectorSpec, CurlSpec, EmitterSpec, EventSpec,
+    FieldKind, FieldSpec, Meter, Moment, Order, ParticleSet, ParticleSpec, Particles, ShapeSpec, Span,
+    Storage, TrailSpec, World, WorldSpec, random,
 };
 use proptest::prelude::*;
 
@@ -31,6 +32,12 @@ prop_compose! {
         }
         spec
     }
+}
+
+/// Dust that the air carries, born at once.
+fn still(count: u32) -> ParticleSpec {
+    let burst = EmitterSpec::burst(count, 0.0).shape(ShapeSpec::Sphere { radius: 2.0 }).speed(0.0, 0.0);
+    ParticleSpec::new(count).life(1e4, 1e4).motion(3.0, 0.0).emitter(burst)
 }
 
 fn ids(particles: &Particles) -> Vec<u32> {
@@ -222,12 +229,138 @@ fn worlds_keep_what_was_moved() {
     assert!(world.put_collector(0, [1.0, 2.0, 3.0]) && world.put_collector(1, [4.0, 4.0, 4.0]));
     let mut changed = spec.clone().wind([3.0, 0.0, 0.0]);
     changed.collector[1].radius = 2.0;
-    assert_eq!(world.retune(&changed).unwrap(), Change::Live);
+    assert_eq!(world.retune(&changed, 0.5).unwrap(), Change::Live);
     assert_eq!(world.collector_at(0, 0.0), Some([1.0, 2.0, 3.0]));
     assert_eq!(world.collector_at(1, 0.0), Some([5.0, 0.0, 0.0]), "a changed one is where its spec says");
-    assert!(world.retune(&changed.clone().wind([f32::NAN, 0.0, 0.0])).is_err());
+    assert!(world.retune(&changed.clone().wind([f32::NAN, 0.0, 0.0]), 0.5).is_err());
     assert_eq!(world.spec(), &changed);
-    assert_eq!(world.retune(&changed).unwrap(), Change::Unchanged);
+    assert_eq!(world.retune(&changed, 0.5).unwrap(), Change::Unchanged);
+}
+
+/// Greatest difference of the air of two worlds at a time, over places within 20 m.
+fn air_differs(a: &World, b: &World, time: f64) -> f32 {
+    let at = |axis: u32| -> Vec<f32> {
+        (0..300).map(|nth: u32| random::pair(nth * 3 + axis)[0] * 40.0 - 20.0).collect()
+    };
+    let place = [at(0), at(1), at(2)];
+    let air = |world: &World| {
+        let mut air = [vec![0.0; 300], vec![0.0; 300], vec![0.0; 300]];
+        let [x, y, z] = &mut air;
+        world.air(time, place.each_ref().map(|axis| &axis[..]), [x, y, z]);
+        air
+    };
+    let (a, b) = (air(a), air(b));
+    let off = |nth: usize| (0..3).map(|axis| (a[axis][nth] - b[axis][nth]).powi(2)).sum::<f32>().sqrt();
+    (0..300).map(off).fold(0.0, f32::max)
+}
+
+/// A fault once: after a minute, a wind of 4.04 m/s in the place of 4 changed the air by 2.5 m/s. Now gusts and noise go on from where they are:
+/// the air differs by what the sliders moved.
+#[test]
+fn a_wind_slider_bends_the_wind() {
+    let windy = |x: f32| {
+        let curl = curl(1.0, 2.0, 0.4);
+        WorldSpec::default().wind([x, 0.0, 1.0]).gusts(1.5, 3.0).field(curl)
+    };
+    let before = windy(4.0).build().unwrap();
+    let time = 60.0;
+    let apart = air_differs(&before, &windy(4.04).build().unwrap(), time);
+    assert!(apart > 1.5, "a fresh world has other gusts by now: {apart}");
+    let mut world = before.clone();
+    world.retune(&windy(4.04), time).unwrap();
+    let bent = air_differs(&before, &world, time);
+    assert!(bent > 0.03 && bent < 0.06, "{bent}");
+    // A second on, gusts have moved 4 cm further.
+    let later = air_differs(&before, &world, time + 1.0);
+    assert!(later < 0.25, "{later}");
+    // Drift, strength and size of noise: none of them replaces it.
+    for (change, most) in [
+        ((|spec: &mut WorldSpec| spec.gusts.as_mut().unwrap().drift = 2.0) as fn(&mut WorldSpec), 0.07),
+        (|spec| spec.gusts.as_mut().unwrap().strength = 1.6, 0.4),
+        (|spec| curl_of(spec).drift = 3.0, 0.07),
+        (|spec| curl_of(spec).strength = 1.1, 0.4),
+        // Turns are about the origin, so far places move further.
+        (|spec| curl_of(spec).size = 2.01, 0.9),
+    ] {
+        let mut spec = windy(4.04);
+        change(&mut spec);
+        let mut changed = world.clone();
+        changed.retune(&spec, time + 1.0).unwrap();
+        let apart = air_differs(&world, &changed, time + 1.0);
+        assert!(apart < most, "{apart} of {most}");
+        // Back again it is as before.
+        changed.retune(&windy(4.04), time + 1.0).unwrap();
+        assert!(air_differs(&world, &changed, time + 1.0) < 1e-3);
+    }
+}
+
+fn curl(strength: f32, size: f32, drift: f32) -> FieldSpec {
+    let mut spec = CurlSpec::default();
+    (spec.strength, spec.size, spec.drift) = (strength, size, drift);
+    FieldSpec::new(FieldKind::Curl(spec))
+}
+
+fn curl_of(spec: &mut WorldSpec) -> &mut CurlSpec {
+    match &mut spec.field[0].kind {
+        FieldKind::Curl(curl) => curl,
+        _ => unreachable!("the field is curl noise"),
+    }
+}
+
+/// The same for a field of one population, and for a population in a world whose wind was changed.
+#[test]
+fn noise_of_a_population_goes_on() {
+    let spec = |drift: f32| {
+        let curl = curl(2.0, 0.5, drift);
+        still(40).field(curl)
+    };
+    let paths = |drift: f32, wind: f32| {
+        let mut world = WorldSpec::default().wind([3.0, 0.0, 0.0]).build().unwrap();
+        let mut dust = Particles::new(&spec(0.3), 3).unwrap();
+        let mut meter = Meter::new();
+        dust.step(&world, DT, 600, &mut meter);
+        dust.retune(&spec(drift)).unwrap();
+        dust.retune(&spec(drift)).unwrap();
+        world.retune(&WorldSpec::default().wind([wind, 0.0, 0.0]), dust.time()).unwrap();
+        dust.step(&world, DT, 6, &mut meter);
+        dust.columns().position().map(<[f32]>::to_vec)
+    };
+    let apart = |a: &[Vec<f32>; 3], b: &[Vec<f32>; 3]| {
+        let all = (0..3).flat_map(|axis| a[axis].iter().zip(&b[axis]));
+        all.map(|(a, b)| (a - b).abs()).fold(0.0, f32::max)
+    };
+    let before = paths(0.3, 3.0);
+    assert_eq!(before[0].len(), 40);
+    for (drift, wind) in [(0.32, 3.0), (0.3, 3.03), (0.32, 3.03)] {
+        let after = paths(drift, wind);
+        let apart = apart(&before, &after);
+        assert!(apart > 0.0 && apart < 0.01, "{apart} for {drift}, {wind}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Any wind to any other, any number of times: at the moment of a change the noise is where it was.
+    #[test]
+    fn gusts_never_jump(winds in prop::collection::vec((prop::array::uniform3(-8f32..8.0), 0f32..2.0, 0.01f64..40.0), 1..6)) {
+        let spec = |wind: [f32; 3], drift: f32| {
+            let mut spec = WorldSpec::default().wind(wind).gusts(1.0, 2.0);
+            let gusts = spec.gusts.as_mut().unwrap();
+            (gusts.drift, gusts.swell) = (drift, Span::from(1.0));
+            spec
+        };
+        let (mut world, mut time) = (spec([1.0, 0.0, 0.0], 0.5).build().unwrap(), 0.0);
+        for (wind, drift, after) in winds {
+            time += after;
+            let before = world.clone();
+            world.retune(&spec(wind, drift), time).unwrap();
+            // What is left without the steady wind is the same noise.
+            let steady = (0..3).map(|axis| (wind[axis] - before.spec().wind[axis]).powi(2)).sum::<f32>().sqrt();
+            let apart = air_differs(&before, &world, time);
+            prop_assert!((apart - steady).abs() < 2e-3, "{apart} of {steady} at {time}");
+        }
+    }
 }
 
 #[test]

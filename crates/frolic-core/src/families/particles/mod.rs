@@ -290,6 +290,12 @@ impl Particles {
     fn step_once(&mut self, world: &World, dt: f32, meter: &mut Meter) {
         let motion = self.integrator.prepare(world, dt);
         let started = meter.start(Stage::Integrate);
+        if !world.own_fields().is_empty() {
+            if self.held.storage == Storage::Objects {
+                self.held.records.gather(&mut self.held.columns);
+            }
+            world.prepare_own_fields(&self.held.columns.bodies().whole(self.integrator.time, dt));
+        }
         if self.newcomers.still > 0 {
             self.newcomers.start(&self.integrator.acts(&motion, world), &mut self.held);
         }

@@ -32,8 +32,8 @@ use crate::world::World;
 use crate::world::collectors::Catching;
 use crate::world::curl::Curl;
 use crate::world::events::{EventRecord, EventSpec, Moment};
-use crate::world::fields::Acting;
 use crate::world::fields::spec::FieldSpec;
+use crate::world::fields::{Acting, FieldPopulation};
 
 columns! {
     /// All attributes of one body.
@@ -117,6 +117,19 @@ impl Bodies<'_> {
     /// Whether there are no bodies.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
+    }
+
+    /// All bodies as fields of a program see them before a step at a time, in seconds, of `dt` seconds.
+    pub(crate) fn whole(&self, time: f64, dt: f32) -> FieldPopulation<'_> {
+        FieldPopulation {
+            time,
+            dt,
+            position: self.position.each_ref().map(|axis| &**axis),
+            velocity: self.velocity.each_ref().map(|axis| &**axis),
+            age: self.age,
+            life: self.life,
+            id: self.id,
+        }
     }
 
     fn check(&self) -> Result<(), SpecError> {
@@ -235,7 +248,8 @@ impl Integrator {
     /// Takes over the motion, fields and events of another integrator. Time and scratch memory stay.
     pub(crate) fn adopt(&mut self, other: Self) {
         (self.motion, self.events) = (other.motion, other.events);
-        self.forces.fields = other.forces.fields;
+        let before = std::mem::replace(&mut self.forces.fields, other.forces.fields);
+        self.forces.fields.iter_mut().zip(&before).for_each(|(field, before)| field.replace(before));
         self.happened.clear();
     }
 
@@ -271,6 +285,7 @@ impl Integrator {
         }
         let motion = self.prepare(world, dt);
         let started = meter.start(Stage::Integrate);
+        world.prepare_own_fields(&bodies.whole(self.time, dt));
         let count = bodies.len();
         let mut lies = std::mem::take(&mut self.lies);
         lies.resize(count, 0);
@@ -327,6 +342,7 @@ impl Integrator {
             finds_newborn: self.finds_newborn,
             time: self.time,
             level: self.level,
+            offset: 0,
         }
     }
 
@@ -425,8 +441,10 @@ impl Forces {
     /// For the step from `time` on, in seconds.
     fn prepare(&mut self, motion: &Motion, world: &World, time: f64) {
         self.curls.clear();
+        let wind = world.carried(time);
+        self.fields.iter_mut().for_each(|field| field.settle(&wind));
         let fields = world.fields().iter().chain(&self.fields);
-        self.curls.extend(fields.map(|field| field.curl_at(motion.wind, time)));
+        self.curls.extend(fields.map(|field| field.curl_at(&wind)));
         self.catching.prepare(world.collectors(), time, motion.dt);
     }
 }

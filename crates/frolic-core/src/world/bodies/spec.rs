@@ -8,6 +8,7 @@ use crate::foundations::span::Span;
 
 /// Response of a population to the world's fields.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct MotionSpec {
@@ -60,6 +61,7 @@ impl Default for MotionSpec {
 
 /// A plane in which elements stay.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum KeepTo {

@@ -42,6 +42,8 @@ pub(crate) struct Acts<'a> {
     pub(crate) finds_newborn: bool,
     pub(crate) time: f64,
     pub(crate) level: Level,
+    /// Number of bodies before those of the chunks: newborns are stepped apart.
+    pub(crate) offset: usize,
 }
 
 impl Acts<'_> {
@@ -390,6 +392,7 @@ impl Chunk<'_> {
         let mut chunk = FieldChunk {
             time: acts.time,
             dt: motion.dt,
+            first: acts.offset + self.first as usize,
             position: [self.px, self.py, self.pz],
             velocity: [self.vx, self.vy, self.vz],
             age: self.age,

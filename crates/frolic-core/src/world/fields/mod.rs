@@ -13,7 +13,9 @@ use glam::Vec3;
 use crate::assets::{Assets, DistanceGrid};
 use crate::foundations::error::SpecError;
 use crate::foundations::simd::Level;
-use crate::world::curl::Curl;
+use crate::world::carried::Carried;
+use crate::world::curl::{Curl, CurlPhases};
+use crate::world::fields::spec::CurlSpec;
 
 use kernels::{Fade, add_attractor, add_curl, add_fading_curl, add_steady, add_vortex, draw_to};
 use spec::{AttractorSpec, Falloff, FieldKind, FieldSpec, ShapeFieldSpec};
@@ -38,6 +40,8 @@ pub struct FieldChunk<'a> {
     pub time: f64,
     /// Length of the step, in seconds.
     pub dt: f32,
+    /// Index of the first element in its population, as [`Field::prepare`] sees it.
+    pub first: usize,
     /// Position: x, y, z, in metres.
     pub position: [&'a [f32]; 3],
     /// Velocity: x, y, z, in m/s.
@@ -66,6 +70,26 @@ impl FieldChunk<'_> {
     }
 }
 
+/// A whole population for [`Field::prepare`]: slices of one length.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct FieldPopulation<'a> {
+    /// Time since the start, in seconds.
+    pub time: f64,
+    /// Length of the step, in seconds.
+    pub dt: f32,
+    /// Position: x, y, z, in metres.
+    pub position: [&'a [f32]; 3],
+    /// Velocity: x, y, z, in m/s.
+    pub velocity: [&'a [f32]; 3],
+    /// Time since birth, in seconds.
+    pub age: &'a [f32],
+    /// Age at death, in seconds.
+    pub life: &'a [f32],
+    /// Number of each element.
+    pub id: &'a [u32],
+}
+
 /// A field of the program's own, for [`World::with_field`](crate::World::with_field).
 ///
 /// ```
@@ -87,6 +111,33 @@ impl FieldChunk<'_> {
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 pub trait Field: std::fmt::Debug + Send + Sync {
+    /// Looks at a whole population before it is stepped, for example to find neighbours; called once for each step and population that the field
+    /// acts on. What it keeps for [`Field::act`] it holds behind a lock. By default it does nothing.
+    ///
+    /// ```
+    /// use std::sync::RwLock;
+    /// use frolic_core::{Field, FieldChunk, FieldPopulation};
+    ///
+    /// /// Draws all elements to their middle.
+    /// #[derive(Debug, Default)]
+    /// struct Together(RwLock<f32>);
+    ///
+    /// impl Field for Together {
+    ///     fn prepare(&self, whole: &FieldPopulation<'_>) {
+    ///         let [x, ..] = whole.position;
+    ///         *self.0.write().unwrap() = x.iter().sum::<f32>() / x.len().max(1) as f32;
+    ///     }
+    ///
+    ///     fn act(&self, chunk: &mut FieldChunk<'_>) {
+    ///         let middle = *self.0.read().unwrap();
+    ///         for (push, x) in chunk.push[0].iter_mut().zip(chunk.position[0]) {
+    ///             *push += (middle - x) * 2.0;
+    ///         }
+    ///     }
+    /// }
+    /// ```
+    fn prepare(&self, _whole: &FieldPopulation<'_>) {}
+
     /// Adds to the velocity of the air or to the acceleration of every element. The result for an element must depend on that element alone: it
     /// may come in a chunk of any length.
     fn act(&self, chunk: &mut FieldChunk<'_>);
@@ -98,6 +149,10 @@ pub(crate) struct Acting {
     pub(crate) spec: FieldSpec,
     grid: Option<Arc<DistanceGrid>>,
     seed: u32,
+    /// Phases of curl noise whose spec was changed.
+    phases: Option<CurlPhases>,
+    /// Curl noise as it was before a change that no step has seen yet.
+    before: Option<(CurlSpec, Option<CurlPhases>)>,
 }
 
 impl Acting {
@@ -109,7 +164,7 @@ impl Acting {
             }
             _ => None,
         };
-        Ok(Self { spec: spec.clone(), grid, seed: nth as u32 })
+        Ok(Self { spec: spec.clone(), grid, seed: nth as u32, phases: None, before: None })
     }
 
     /// Prepares all fields of a checked list.
@@ -122,7 +177,8 @@ impl Acting {
         // Softened within a tenth of its reach, so that the pull has no jump at the centre.
         let kind =
             FieldKind::Attractor(AttractorSpec { strength, radius: reach * 0.1, falloff: Falloff::None });
-        Self { spec: FieldSpec::new(kind).position(place.to_array()).reach(reach), grid: None, seed: 0 }
+        let spec = FieldSpec::new(kind).position(place.to_array()).reach(reach);
+        Self { spec, grid: None, seed: 0, phases: None, before: None }
     }
 
     /// Its surface, if it has one.
@@ -174,10 +230,34 @@ impl Acting {
         matches!(self.spec.kind, FieldKind::Wind { .. } | FieldKind::Vortex(_) | FieldKind::Curl(_))
     }
 
-    /// Its curl noise at a time, if it has any.
-    pub(crate) fn curl_at(&self, wind: [f32; 3], time: f64) -> Option<Curl> {
-        let FieldKind::Curl(spec) = self.spec.kind else { return None };
-        Some(Curl::new(spec.strength, spec.size, spec.drift, wind, time, self.seed ^ 0x00c0_ffee))
+    /// Its curl noise at a moment of the wind, if it has any.
+    pub(crate) fn curl_at(&self, wind: &Carried) -> Option<Curl> {
+        let FieldKind::Curl(spec) = &self.spec.kind else { return None };
+        Some(Curl::new(spec, wind, self.phases.as_ref(), self.curl_seed()))
+    }
+
+    fn curl_seed(&self) -> u32 {
+        self.seed ^ 0x00c0_ffee
+    }
+
+    /// Takes over the phases of the field that it replaces: noise goes on where it was, from the next [`Acting::settle`] on.
+    pub(crate) fn replace(&mut self, other: &Self) {
+        let (FieldKind::Curl(spec), FieldKind::Curl(before)) = (&self.spec.kind, &other.spec.kind) else {
+            return;
+        };
+        if other.before.is_none() && spec == before {
+            self.phases = other.phases;
+            return;
+        }
+        self.before = Some(other.before.unwrap_or((*before, other.phases)));
+    }
+
+    /// Lets a change hold from a moment of the wind on.
+    pub(crate) fn settle(&mut self, wind: &Carried) {
+        let (&FieldKind::Curl(spec), Some((before, phases))) = (&self.spec.kind, self.before.take()) else {
+            return;
+        };
+        self.phases = Some(Curl::going_on((&before, phases.as_ref()), &spec, wind, self.curl_seed()));
     }
 
     /// The grid on whose surface it holds elements, if it does.

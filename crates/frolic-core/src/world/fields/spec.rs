@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 /// A field.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FieldSpec {
@@ -28,6 +29,7 @@ pub struct FieldSpec {
 
 /// Kind of a field.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum FieldKind {
@@ -55,6 +57,7 @@ pub enum FieldKind {
 /// `strength * d / s^2` for [`Falloff::Linear`], `strength * d / s` for [`Falloff::None`] and `strength * d` for [`Falloff::Spring`], where
 /// `s^2 = d^2 + radius^2`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AttractorSpec {
@@ -74,6 +77,7 @@ impl Default for AttractorSpec {
 
 /// Falloff of a pull with distance.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Falloff {
@@ -90,6 +94,7 @@ pub enum Falloff {
 
 /// A vortex. At a distance d from the axis the air turns at `speed * 2 d radius / (d² + radius²)`: fastest at the radius.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct VortexSpec {
@@ -120,6 +125,7 @@ impl VortexSpec {
 
 /// Curl noise.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CurlSpec {
@@ -139,6 +145,7 @@ impl Default for CurlSpec {
 
 /// A surface that elements are pulled to, or held on.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ShapeFieldSpec {

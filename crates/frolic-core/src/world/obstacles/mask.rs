@@ -16,6 +16,7 @@ use crate::world::new_stamp;
 
 /// Orientation of a mask in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum MaskOrientation {

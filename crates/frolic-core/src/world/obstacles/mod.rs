@@ -39,6 +39,7 @@ const MOST_OBSTACLES: usize = 64;
 
 /// An obstacle.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ObstacleSpec {
@@ -70,6 +71,7 @@ fn default_friction() -> f32 {
 
 /// Effect of a contact on an element.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Touch {
@@ -88,6 +90,7 @@ pub enum Touch {
 
 /// Shape and place of an obstacle.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum ObstacleShape {
