@@ -1,10 +1,14 @@
 //! The backdrop: sky, ground and water.
 //!
-//! The backdrop is painted once for a view and cached, as its pixels cost far more than those of elements. Four rays a pixel hit the
-//! sky, a far coast, the flat ground out to its shore, or the water beyond. Each of these is shaded once a pixel and weighted by its
-//! rays, which smooths all edges. Depths of solid parts are kept too, so that elements fade softly into them.
+//! The backdrop is painted once for a view and cached. Four rays a pixel hit the sky, a far coast, the flat ground out to its shore, or the
+//! water beyond. Each of these is shaded once a pixel and weighted by its rays, which smooths all edges. Depths of solid parts are kept too, so that
+//! elements fade softly into them. A moving camera paints it in each frame: rows of pixels are painted together, and only those that the horizon
+//! crosses pixel by pixel.
 
+mod lanes;
+mod outline;
 mod painter;
+mod stars;
 
 use derive_setters::Setters;
 use frolic_core::{SpecError, Stage, trace, within};
@@ -17,10 +21,13 @@ use crate::colour::Colour;
 use crate::lamps::{LightSpec, SunSpec};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 
+use frolic_simd::{Level, detect};
+use lanes::{Lanes, PaintedRow, ROW};
 use painter::Painter;
 
 /// Everything behind the elements.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct BackdropSpec {
@@ -38,6 +45,7 @@ pub struct BackdropSpec {
 
 /// A sky gradient with an afterglow.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SkySpec {
@@ -80,6 +88,7 @@ impl Default for SkySpec {
 
 /// Flat ground at height 0.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroundSpec {
@@ -99,6 +108,7 @@ impl Default for GroundSpec {
 
 /// Still water that reflects the sky.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WaterSpec {
@@ -223,47 +233,62 @@ pub(crate) struct BackdropTile<'a> {
 }
 
 impl Backdrop {
-    /// Paints the backdrop with four rays a pixel, on all cores.
+    /// Paints the backdrop on all cores, into the memory of an earlier one if there is one.
     pub(crate) fn paint(
+        before: Option<Self>,
         grid: &Grid,
         view: &View,
         spec: &BackdropSpec,
         lights: &[LightSpec],
         sun: Option<&SunSpec>,
+        level: Level,
     ) -> Self {
+        let key = BackdropKey::new(view, spec, lights, sun);
+        let mut kept = before.unwrap_or_else(|| Self {
+            key: key.clone(),
+            height: 0,
+            rows: Vec::new(),
+            sunlit: Vec::new(),
+            depth: Vec::new(),
+            nearest: Vec::new(),
+        });
         let height = grid.rows();
         let dark = [[0.0; STRIDE]; 3];
-        let mut rows = vec![dark; grid.tiles() * height];
-        let mut sunlit = vec![dark; if sun.is_some() { rows.len() } else { 0 }];
-        let mut depth = vec![[f32::INFINITY; STRIDE]; rows.len()];
-        let mut nearest = vec![f32::INFINITY; grid.tiles()];
+        let count = grid.tiles() * height;
+        (kept.key, kept.height) = (key, height);
+        kept.rows.resize(count, dark);
+        kept.sunlit.resize(if sun.is_some() { count } else { 0 }, dark);
+        kept.depth.resize(count, [f32::INFINITY; STRIDE]);
+        kept.nearest.resize(grid.tiles(), f32::INFINITY);
         let painter = Painter::new(view, spec, lights, sun);
-        let mut sun_tiles: Vec<&mut [Row]> = sunlit.chunks_mut(height).collect();
+        let lanes = Lanes::new(&painter);
+        let mut sun_tiles: Vec<&mut [Row]> = kept.sunlit.chunks_mut(height).collect();
         sun_tiles.resize_with(grid.tiles(), Default::default);
-        let tiles = rows
+        let tiles = kept
+            .rows
             .par_chunks_mut(height)
-            .zip(depth.par_chunks_mut(height))
-            .zip(&mut nearest)
+            .zip(kept.depth.par_chunks_mut(height))
+            .zip(&mut kept.nearest)
             .zip(sun_tiles)
             .enumerate();
         tiles.for_each(|(nth, (((rows, depth), nearest), sunlit))| {
             let _part = trace::part(Stage::Backdrop);
-            let rect = grid.rect(nth);
+            let (rect, wide) = (grid.rect(nth), grid.tile_width());
+            let mut row = PaintedRow::default();
+            *nearest = f32::INFINITY;
             for j in 0..height {
-                for i in 0..grid.tile_width() {
-                    let (colour, sun, solid) = painter.pixel(rect.x + i, rect.y + j);
-                    for channel in 0..3 {
-                        rows[j][channel][i] = colour[channel];
-                        if let Some(row) = sunlit.get_mut(j) {
-                            row[channel][i] = sun[channel];
-                        }
+                paint_row(&painter, &lanes, level, [rect.x, rect.y + j], wide, &mut row);
+                for channel in 0..3 {
+                    rows[j][channel][..wide].copy_from_slice(&row.light[channel][..wide]);
+                    if let Some(into) = sunlit.get_mut(j) {
+                        into[channel][..wide].copy_from_slice(&row.sun[channel][..wide]);
                     }
-                    depth[j][i] = solid;
-                    *nearest = nearest.min(solid);
                 }
+                depth[j][..wide].copy_from_slice(&row.depth[..wide]);
+                *nearest = row.depth[..wide].iter().fold(*nearest, |least, depth| least.min(*depth));
             }
         });
-        Self { key: BackdropKey::new(view, spec, lights, sun), height, rows, sunlit, depth, nearest }
+        kept
     }
 
     pub(crate) fn tile(&self, nth: usize) -> BackdropTile<'_> {
@@ -290,6 +315,27 @@ impl Backdrop {
     }
 }
 
+/// Paints the first `count` pixels of a row: all at once, or one by one where the horizon crosses it.
+fn paint_row(
+    painter: &Painter<'_>,
+    lanes: &Lanes,
+    level: Level,
+    [x, y]: [usize; 2],
+    count: usize,
+    row: &mut PaintedRow,
+) {
+    if lanes.paint(level, x, y, row) {
+        return;
+    }
+    for i in 0..count {
+        let (light, sun, depth) = painter.pixel(x + i, y);
+        for channel in 0..3 {
+            (row.light[channel][i], row.sun[channel][i]) = (light[channel], sun[channel]);
+        }
+        row.depth[i] = depth;
+    }
+}
+
 /// A backdrop for a backend that uploads textures: planes of pixels, rows from the top.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
@@ -303,9 +349,11 @@ pub struct BackdropPlanes {
 }
 
 impl BackdropPlanes {
-    /// Paints the backdrop with four rays a pixel, on all cores.
+    /// Paints the backdrop on all cores.
     pub fn paint(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
         let painter = Painter::new(view, spec, lights, sun);
+        let lanes = Lanes::new(&painter);
+        let level = detect();
         let (width, height) = (view.size().width(), view.size().height());
         let mut planes = Self {
             light: vec![[0.0; 3]; width * height],
@@ -318,9 +366,15 @@ impl BackdropPlanes {
             .zip(planes.sun.par_chunks_mut(width))
             .zip(planes.depth.par_chunks_mut(width));
         rows.enumerate().for_each(|(y, ((light, sun), depth))| {
-            for x in 0..width {
-                let (colour, sunlit, solid) = painter.pixel(x, y);
-                (light[x], sun[x], depth[x]) = (colour.to_array(), sunlit.to_array(), solid);
+            let mut row = PaintedRow::default();
+            for from in (0..width).step_by(ROW) {
+                let count = ROW.min(width - from);
+                paint_row(&painter, &lanes, level, [from, y], count, &mut row);
+                for i in 0..count {
+                    light[from + i] = row.light.each_ref().map(|line| line[i]);
+                    sun[from + i] = row.sun.each_ref().map(|line| line[i]);
+                    depth[from + i] = row.depth[i];
+                }
             }
         });
         planes

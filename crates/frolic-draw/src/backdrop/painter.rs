@@ -1,21 +1,21 @@
-//! Sky, ground and water along a ray.
+//! Sky, ground and water along a ray. Rows of pixels beside each other are those of `lanes.rs`.
 
 use crate::camera::View;
 use crate::lamps::{LightSpec, SunSpec};
 use frolic_core::gust_noise;
-use frolic_core::random::{hash3, unit};
 use glam::Vec3;
 
+use super::outline::Outlines;
 use super::{BackdropSpec, GroundSpec, WaterSpec};
 
 /// Scene that rays are traced through.
 pub(super) struct Painter<'a> {
-    view: &'a View,
-    spec: &'a BackdropSpec,
-    lights: &'a [LightSpec],
-    sun: Option<&'a SunSpec>,
-    ambient: Vec3,
-    afterglow_way: Vec3,
+    pub(super) view: &'a View,
+    pub(super) spec: &'a BackdropSpec,
+    pub(super) lights: &'a [LightSpec],
+    pub(super) sun: Option<&'a SunSpec>,
+    pub(super) ambient: Vec3,
+    pub(super) afterglow_way: Vec3,
     /// Sine of a pixel's angle.
     pixel: f32,
 }
@@ -30,7 +30,7 @@ enum Hit {
 }
 
 /// Offsets of a pixel's four rays: a rotated grid.
-const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
+pub(super) const RAYS: [[f32; 2]; 4] = [[0.375, 0.125], [0.875, 0.375], [0.125, 0.625], [0.625, 0.875]];
 
 impl<'a> Painter<'a> {
     pub(super) fn new(
@@ -97,7 +97,8 @@ impl<'a> Painter<'a> {
     fn colour(&self, hit: Hit, ray: Vec3) -> (Vec3, Vec3, f32) {
         let away = (Vec3::ZERO, Vec3::ZERO, f32::INFINITY);
         match hit {
-            Hit::Sky => (self.sky(ray) + self.stars(ray) + self.sun_in_sky(ray), Vec3::ZERO, f32::INFINITY),
+            // Air hides all stars at the horizon, which alone is painted so.
+            Hit::Sky => (self.sky(ray) + self.sun_in_sky(ray), Vec3::ZERO, f32::INFINITY),
             Hit::Coast => (self.coast(ray), Vec3::ZERO, f32::INFINITY),
             Hit::Ground => {
                 let ground = self.spec.ground.as_ref().zip(self.meet(ray, 0.0));
@@ -160,8 +161,7 @@ impl<'a> Painter<'a> {
         if !(0.72..1.28).contains(&share) {
             return share < 1.0;
         }
-        let way = at.normalize_or(Vec3::X) * 4.0;
-        share < 1.0 + fractal(way, 5) * 0.22 + fractal(at * 0.35, 3) * 0.015
+        share < 1.0 + Outlines::shared().shore(at.x, at.z) + fractal(at * 0.35, 3) * 0.015
     }
 
     /// Albedo of the ground.
@@ -227,33 +227,12 @@ impl<'a> Painter<'a> {
         if ray.y > height * 2.1 {
             return false;
         }
-        let level = Vec3::new(ray.x, 0.0, ray.z).normalize_or(Vec3::X);
-        ray.y < (0.55 + fractal(level * 3.0, 6) * 1.5).max(0.0) * height
-    }
-
-    /// Stars: at most one in a cell of a lattice over the sphere, few of them bright.
-    fn stars(&self, ray: Vec3) -> Vec3 {
-        const CELLS: f32 = 90.0;
-        if self.spec.sky.stars == 0.0 {
-            return Vec3::ZERO;
-        }
-        let cell = (ray * CELLS).floor();
-        let [a, b, c] = hash3(cell.x as i32 as u32, cell.y as i32 as u32, cell.z as i32 as u32);
-        let [d, tint, chance] = hash3(a, b, c).map(unit);
-        if chance > 0.2 {
-            return Vec3::ZERO;
-        }
-        let place = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize_or(Vec3::Y);
-        let off = (place - ray).length() / self.pixel;
-        let through = 1.0 - libm::expf(-ray.y.max(0.0) * 7.0);
-        let bright = libm::powf(d, 10.0) * 2.6 + 0.07;
-        let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
-        colour * (self.spec.sky.stars * bright * through * (1.0 - off * off * 0.45).max(0.0))
+        ray.y < Outlines::shared().coast(ray.x, ray.z) * height
     }
 }
 
 /// Sum of octaves of smooth noise, about -1..1.
-fn fractal(at: Vec3, octaves: u32) -> f32 {
+pub(super) fn fractal(at: Vec3, octaves: u32) -> f32 {
     let (mut sum, mut weight, mut at) = (0.0, 0.5, at);
     for octave in 0..octaves {
         sum += gust_noise(at.to_array(), 0x7e44 + octave)[0] * weight;

@@ -412,7 +412,8 @@ impl Renderer {
         if self.backdrop.as_ref().is_some_and(|kept| kept.key.fits(view, spec, lights, sun)) {
             meter.add(Counter::BackdropHits, 1);
         } else {
-            self.backdrop = Some(Backdrop::paint(grid, view, spec, lights, sun));
+            let before = self.backdrop.take();
+            self.backdrop = Some(Backdrop::paint(before, grid, view, spec, lights, sun, self.level));
             meter.add(Counter::BackdropMisses, 1);
             let bytes = self.backdrop.as_ref().map_or(0, Backdrop::bytes);
             meter.moved(Stage::Backdrop, bytes as u64);
