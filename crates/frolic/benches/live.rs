@@ -1,0 +1,111 @@
+//! What it costs to change things while they run: a key of a running scene, and a camera that moves.
+//!
+//! `cargo bench -p frolic --bench live [-- changes | camera [SCENE]]`. Changes and frames without one take turns, and so do a moving camera and a
+//! still one, at 1280x800.
+
+use std::time::Instant;
+
+use frolic::prelude::*;
+use frolic::profile::stats::median;
+use frolic::scene::SHIPPED;
+
+type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+/// Turns of each contender.
+const TURNS: usize = 25;
+
+fn main() -> Result<(), Failure> {
+    let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
+    let asked = |name: &str| words.is_empty() || words.iter().any(|word| word == name);
+    if asked("changes") {
+        changes("beacon", "embers", 1_000_000, "world.wind", ["[3, 0, 0]", "[3.1, 0, 0]"])?;
+        changes("beacon", "embers", 1_000_000, "embers.motion.drag", ["0.9", "0.91"])?;
+        changes("dunes", "marram", 240_000, "marram.blades.drag", ["3.5", "3.6"])?;
+        changes("dunes", "marram", 240_000, "world.wind", ["[3, 0, 0]", "[3.1, 0, 0]"])?;
+    }
+    if asked("camera") {
+        println!("camera, moving against still, 1280x800: median frame, and its backdrop");
+        for scene in
+            SHIPPED.iter().filter(|scene| words.len() < 2 || words.iter().any(|word| word == scene.name))
+        {
+            camera(scene.name)?;
+        }
+    }
+    Ok(())
+}
+
+/// A key moved back and forth in a running scene, against its frames.
+fn changes(name: &str, population: &str, count: u32, path: &str, values: [&str; 2]) -> Result<(), Failure> {
+    let mut spec = SceneSpec::find(name)?;
+    spec.profile.population = Some(population.to_owned());
+    let (mut scene, mut meter) = (Scene::new(&spec.scaled(count))?, Meter::new());
+    let threads = scene.threads();
+    threads.run(|| {
+        scene.step(1.0 / 20.0, 60, &mut meter);
+        scene.draw(&mut meter)?;
+        let (mut change, mut frame) = (Vec::new(), Vec::new());
+        for turn in 0..TURNS {
+            let started = Instant::now();
+            let done = scene.set(path, values[turn % 2])?;
+            change.push(started.elapsed().as_secs_f64() * 1e3);
+            if !done.is_live() {
+                return Err(format!("{path} is not live").into());
+            }
+            meter.begin_frame();
+            scene.tick(1.0 / 60.0, &mut meter);
+            scene.draw(&mut meter)?;
+            frame.push(meter.end_frame().total().as_secs_f64() * 1e3);
+        }
+        let (change, frame) = (median(&change[1..]), median(&frame[1..]));
+        println!(
+            "change of {path} at {count} {population}: {change:.3} ms, {:.2} % of a frame of {frame:.1} ms",
+            change / frame * 100.0
+        );
+        Ok(())
+    })
+}
+
+/// A camera that circles its target slowly, against one that stands.
+fn camera(name: &str) -> Result<(), Failure> {
+    let spec = SceneSpec::find(name)?;
+    let (mut scene, mut meter) = (Scene::new(&spec)?, Meter::new());
+    let threads = scene.threads();
+    threads.run(|| {
+        scene.step(1.0 / 20.0, 40, &mut meter);
+        scene.draw(&mut meter)?;
+        let mut times: [[Vec<f64>; 2]; 2] = Default::default();
+        for turn in 0..TURNS * 2 {
+            let moves = turn % 2;
+            // Two frames, so that a camera that has just stopped is not taken for a still one.
+            for nth in 0..2 {
+                if moves == 1 {
+                    scene.set_camera(turned(&spec.camera, (turn * 2 + nth) as f32 * 0.01))?;
+                }
+                meter.begin_frame();
+                scene.tick(1.0 / 60.0, &mut meter);
+                scene.draw(&mut meter)?;
+                let frame = meter.end_frame();
+                if nth == 1 {
+                    times[moves][0].push(frame.total().as_secs_f64() * 1e3);
+                    times[moves][1].push(frame.stage(Stage::Backdrop).as_secs_f64() * 1e3);
+                }
+            }
+        }
+        let [[still, none], [moving, backdrop]] = times.each_ref().map(|of| of.each_ref().map(|times| median(times)));
+        println!(
+            "  {name:10} {still:7.1} ms still, {moving:7.1} moving: {:.2} times, {:+.1} ms; backdrop {none:.1} and {backdrop:.1} ms",
+            moving / still,
+            moving - still
+        );
+        Ok(())
+    })
+}
+
+/// The camera, turned about its target.
+fn turned(camera: &CameraSpec, angle: f32) -> CameraSpec {
+    let mut turned = *camera;
+    let ([x, y, z], [tx, _, tz]) = (camera.position, camera.target);
+    let (sin, cos) = angle.sin_cos();
+    turned.position = [tx + (x - tx) * cos - (z - tz) * sin, y, tz + (x - tx) * sin + (z - tz) * cos];
+    turned
+}
