@@ -109,6 +109,7 @@ Examples:
   frolic draw pennants --frames 60 -o 'frames/####.png'         numbered frames
   frolic draw pennants --frames 250 -o - | your-video-encoder   raw video (YUV4MPEG2)
   frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing
+  frolic draw mine.toml --watch                                 again, whenever the file is saved
   frolic draw beacon --readout                                  with the last frames' times in a corner
   frolic draw beacon --backend gpu --stats                      on the graphics device")]
 pub(crate) struct Draw {
@@ -145,6 +146,10 @@ pub(crate) struct Draw {
     /// Put the pictures on one sheet, across by down, with a timing file beside it
     #[arg(long, value_name = "AxD")]
     pub(crate) sheet: Option<SheetSize>,
+    /// Draw again whenever the scene file, or a file that it names, is saved, until Ctrl-C. A broken file shows its error
+    /// and keeps the last picture
+    #[arg(long, conflicts_with_all = ["frames", "sheet", "readout"])]
+    pub(crate) watch: bool,
     /// Print the counters of the (last) frame as a table
     #[arg(long)]
     pub(crate) stats: bool,
@@ -404,11 +409,16 @@ pub(crate) struct Check {
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  frolic scenes\n  frolic scenes beacon > mine.toml")]
+#[command(
+    after_help = "Examples:\n  frolic scenes\n  frolic scenes beacon > mine.toml\n  frolic scenes --schema > scene.schema.json"
+)]
 pub(crate) struct Scenes {
     /// Print this scene's file
     pub(crate) scene: Option<String>,
     /// Print the list as JSON
     #[arg(long, conflicts_with = "scene")]
     pub(crate) json: bool,
+    /// Print the JSON Schema of scene files, by which editors complete and check them
+    #[arg(long, conflicts_with_all = ["scene", "json"])]
+    pub(crate) schema: bool,
 }

@@ -13,6 +13,7 @@ use crate::lamps::SunSpec;
 
 /// A perspective camera.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct CameraSpec {

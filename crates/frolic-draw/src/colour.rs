@@ -131,3 +131,20 @@ impl<'de> Deserialize<'de> for Colour {
         deserializer.deserialize_any(HexOrLinear)
     }
 }
+
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Colour {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Colour".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A colour: \"#rrggbb\" in sRGB, or [r, g, b] in linear light, where values above 1 glow.",
+            "anyOf": [
+                { "type": "string", "pattern": "^#[0-9a-fA-F]{6}$" },
+                { "type": "array", "items": { "type": "number" }, "minItems": 3, "maxItems": 3 }
+            ]
+        })
+    }
+}

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 /// Detail over distance and size.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DetailSpec {

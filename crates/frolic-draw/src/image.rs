@@ -16,6 +16,7 @@ use serde::{Deserialize, Serialize};
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(try_from = "[u32; 2]", into = "[u32; 2]")]
 pub struct ImageSize {
     width: u32,
@@ -108,6 +109,26 @@ impl Image {
     /// A fully transparent image.
     pub fn transparent(size: ImageSize) -> Self {
         Self { size, pixels: vec![[0; 4]; size.width() * size.height()] }
+    }
+
+    /// An image of bytes, four a pixel: red, green, blue and straight opacity, rows from the top.
+    ///
+    /// ```
+    /// use frolic_draw::{Image, ImageSize};
+    /// let image = Image::from_rgba(ImageSize::new(2, 1)?, &[255, 0, 0, 255, 0, 0, 255, 128])?;
+    /// assert_eq!(image.pixels()[1], [0, 0, 255, 128]);
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// There are more or fewer bytes than four a pixel.
+    pub fn from_rgba(size: ImageSize, bytes: &[u8]) -> Result<Self, SpecError> {
+        let wanted = size.width() * size.height() * 4;
+        if bytes.len() != wanted {
+            let problem = format!("{} bytes for a picture of {size}", bytes.len());
+            return Err(SpecError::new("bytes", problem, format!("give {wanted}")));
+        }
+        Ok(Self { size, pixels: bytes.as_chunks().0.to_vec() })
     }
 
     /// Size of the image.

@@ -11,6 +11,7 @@ use crate::colour::Colour;
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LightSpec {
@@ -75,6 +76,7 @@ impl LightSpec {
 
 /// The sun, or the moon: light from one direction, with shadows.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SunSpec {

@@ -17,6 +17,7 @@ use crate::sprite::Fill;
 
 /// How elements become draw calls. All but [`Technique::Tiled`] give the same picture to the last bit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Technique {
@@ -37,6 +38,7 @@ pub enum Technique {
 
 /// Which transparent elements are sorted by depth together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum DepthOrder {

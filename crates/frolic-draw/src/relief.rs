@@ -12,6 +12,7 @@ use crate::colour::{Colour, srgb_byte};
 
 /// Appearance of a mask.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ReliefSpec {

@@ -14,6 +14,7 @@ use crate::mesh::{Mesh, MeshVertex};
 
 /// Appearance of terrain.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TerrainPaintSpec {

@@ -2,22 +2,22 @@
 
 use derive_setters::Setters;
 use frolic_core::{
-    Asset, Assets, BakeSpec, DistanceGrid, MOST_PLACED, Placement, PlacementSpec, Plane, SpecError, Surface,
-    check_layers, gust_noise, vector_within, within,
+    Asset, Assets, BakeSpec, DistanceGrid, MOST_PLACED, PlacedColumns, Placement, PlacementSpec, Plane,
+    SpecError, Surface, check_layers, gust_noise, vector_within, within,
 };
 use frolic_draw::Picture;
 use serde::{Deserialize, Serialize};
 
 use crate::error::SceneError;
-use crate::folder::Folder;
+use crate::folder::{Folder, MemoryFile};
 use crate::grid_file::{read_grid, read_grid_bytes};
 use crate::models::{read_mesh, read_mesh_bytes};
-use crate::places_file::{read_places, read_places_bytes};
-use crate::shipped;
+use crate::places_file::{Places, read_places, read_places_bytes};
 use crate::texture::{read_png, read_png_bytes};
 
 /// Something with an extent, by name.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AssetSpec {
@@ -47,6 +47,7 @@ fn one() -> f32 {
 
 /// What an asset is made from.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum AssetSource {
@@ -70,6 +71,7 @@ pub enum AssetSource {
 
 /// Places that emitters start from, and others stand at.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PlacementAsset {
@@ -100,6 +102,7 @@ impl PlacementAsset {
 
 /// Hills: smooth noise on noise of half the size and half the height, and so on.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct HillsSpec {
@@ -223,9 +226,8 @@ impl AssetSpec {
                 Ok(Asset::Places(placed.into()))
             }
             AssetSource::Places(file) => {
-                let read =
-                    find(folder, file, |bytes| read_places_bytes(bytes, file), |path| read_places(path));
-                Ok(Asset::Places(read.map_err(|error| at_key("from.places", error))?.elements.into()))
+                let read = places(folder, file).map_err(|error| at_key("from.places", error))?;
+                Ok(Asset::Places(read.into()))
             }
             AssetSource::Hills(hills) => hills.asset(),
             AssetSource::Brightness(file) => {
@@ -253,34 +255,42 @@ fn plane(picture: &Picture, value: impl Fn(&[u8; 4]) -> f32) -> Result<Plane, Sp
 }
 
 fn mesh(folder: &Folder, file: &str) -> Result<Surface, SceneError> {
-    find(folder, file, |bytes| read_mesh_bytes(bytes, file), |path| read_mesh(path))
+    let memory = |file: &MemoryFile| match file {
+        MemoryFile::Mesh(surface) => Some(Surface::clone(surface)),
+        _ => None,
+    };
+    folder.read(file, memory, |bytes| read_mesh_bytes(bytes, file), |path| read_mesh(path))
 }
 
 fn grid(folder: &Folder, file: &str) -> Result<DistanceGrid, SceneError> {
-    find(folder, file, |bytes| read_grid_bytes(bytes, file), |path| read_grid(path))
+    let memory = |file: &MemoryFile| match file {
+        MemoryFile::Grid(grid) => Some(DistanceGrid::clone(grid)),
+        _ => None,
+    };
+    folder.read(file, memory, |bytes| read_grid_bytes(bytes, file), |path| read_grid(path))
 }
 
-/// Reads a PNG of a scene.
+fn places(folder: &Folder, file: &str) -> Result<PlacedColumns, SceneError> {
+    let memory = |file: &MemoryFile| match file {
+        MemoryFile::Places(places) => Some(PlacedColumns::clone(places)),
+        _ => None,
+    };
+    let elements = |places: Places| places.elements;
+    folder.read(
+        file,
+        memory,
+        |bytes| read_places_bytes(bytes, file).map(elements),
+        |path| read_places(path).map(elements),
+    )
+}
+
+/// Reads a picture of a scene.
 pub(crate) fn picture(folder: &Folder, file: &str) -> Result<Picture, SceneError> {
-    find(folder, file, |bytes| read_png_bytes(bytes, file), |path| read_png(path))
-}
-
-/// Reads a file of a scene, from the program or from a folder.
-fn find<T>(
-    folder: &Folder,
-    file: &str,
-    bytes: impl FnOnce(&[u8]) -> Result<T, SceneError>,
-    path: impl FnOnce(&std::path::Path) -> Result<T, SceneError>,
-) -> Result<T, SceneError> {
-    match folder {
-        Folder::Shipped(name) => match shipped::file(name, file) {
-            Some(shipped) => bytes(shipped),
-            // A shipped scene with a file of one's own, by `--set`.
-            None => path(file.as_ref()),
-        },
-        Folder::At(folder) => path(&folder.join(file)),
-        Folder::Here => path(file.as_ref()),
-    }
+    let memory = |file: &MemoryFile| match file {
+        MemoryFile::Picture(picture) => Some(Picture::clone(picture)),
+        _ => None,
+    };
+    folder.read(file, memory, |bytes| read_png_bytes(bytes, file), |path| read_png(path))
 }
 
 /// Reads and bakes all assets of a scene.

@@ -1,6 +1,7 @@
 //! Drawing of the decor of a scene: textures and letters in one atlas, meshes, sprites layer by layer.
 
 use std::collections::HashMap;
+use std::path::Path;
 use std::sync::Arc;
 
 use frolic_core::{Mask, MaskOrientation, SpecError, World, listed};
@@ -11,6 +12,7 @@ use frolic_draw::{
 
 use crate::assets::picture;
 use crate::error::SceneError;
+use crate::folder::MemoryFile;
 use crate::parts::{PutSpec, ReliefPart, TextSpec, TilesSpec};
 use crate::spec::SceneSpec;
 use crate::terrain::TerrainMesh;
@@ -24,7 +26,7 @@ pub(crate) struct Decor {
     /// Terrain, built once from the scene's assets; it does not depend on the size of the picture.
     pub(crate) terrains: Vec<TerrainMesh>,
     /// Texts that change with time: group, index of the first letter, and layout.
-    font: Option<Font>,
+    fonts: Fonts,
     size: ImageSize,
     /// Second of the last update, numbers caught at that time, and a buffer for one text.
     second: Option<(u64, u64)>,
@@ -91,7 +93,10 @@ struct Group {
 /// Height of the letters of texts in the world, in pixels of the atlas.
 const WORLD_LETTERS: f32 = 72.0;
 
-/// Name of the font in the atlas; no texture can have it.
+/// Fonts of texts, by file; none is the built-in one.
+type Fonts = HashMap<Option<String>, Font>;
+
+/// Name of fonts in the atlas, before their number; no texture can have it.
 const FONT: &str = "\u{1}font";
 
 impl Decor {
@@ -102,7 +107,7 @@ impl Decor {
         let mut placed = Vec::new();
         place_tile_maps(spec, &sheets, &mut builder, &mut placed)?;
         place_sprites(spec, &sheets, &mut placed)?;
-        let font = add_font(&spec.text, &mut builder)?;
+        let fonts = add_fonts(spec, &mut builder)?;
         let atlas = builder.build().map_err(|error| error.under("texture"))?;
         let mut meshes = HashMap::new();
         for (nth, mesh) in spec.mesh.iter().enumerate() {
@@ -116,7 +121,7 @@ impl Decor {
             groups: Vec::new(),
             reliefs: Vec::new(),
             terrains: Vec::new(),
-            font,
+            fonts,
             size: spec.draw.size,
             second: None,
             words: String::new(),
@@ -140,7 +145,7 @@ impl Decor {
     fn place_texts(&mut self, texts: &[TextSpec]) -> Result<(), SpecError> {
         for text in texts.iter().filter(|text| !text.changes()) {
             let group = self.group(&text.put)?;
-            if let Some(font) = &self.font {
+            if let Some(font) = self.fonts.get(&text.font) {
                 set(font, text, &text.text, self.size, &mut self.groups[group].sprites);
             }
         }
@@ -188,12 +193,12 @@ impl Decor {
             return;
         }
         self.second = Some(second);
-        let Some(font) = &self.font else { return };
         for group in self.groups.iter_mut().filter(|group| !group.clocks.is_empty()) {
             group.sprites.truncate(group.still);
             for text in &group.clocks {
                 self.words.clear();
                 text.say(time, caught, &mut self.words);
+                let Some(font) = self.fonts.get(&text.font) else { continue };
                 set(font, text, &self.words, self.size, &mut group.sprites);
             }
         }
@@ -300,18 +305,40 @@ fn place_sprites(
     Ok(())
 }
 
-/// Adds the font to an atlas, in the sizes that the texts need; none without texts.
-fn add_font(texts: &[TextSpec], builder: &mut AtlasBuilder) -> Result<Option<Font>, SpecError> {
-    if texts.is_empty() {
-        return Ok(None);
+/// Adds the fonts of all texts to an atlas, in the sizes that they need.
+fn add_fonts(spec: &SceneSpec, builder: &mut AtlasBuilder) -> Result<Fonts, SpecError> {
+    let mut fonts = Fonts::new();
+    for (nth, text) in spec.text.iter().enumerate() {
+        if fonts.contains_key(&text.font) {
+            continue;
+        }
+        let alike = || spec.text.iter().filter(|other| other.font == text.font);
+        let mut sizes: Vec<f32> = alike().filter(|text| text.put.on_screen).map(|text| text.size).collect();
+        if alike().any(|text| !text.put.on_screen) {
+            sizes.push(WORLD_LETTERS);
+        }
+        sizes.sort_by(f32::total_cmp);
+        sizes.dedup();
+        let read =
+            text.font.as_ref().map(|file| font_bytes(spec, file, &format!("text.{nth}.font"))).transpose()?;
+        let bytes = read.as_deref().unwrap_or(Font::shipped());
+        let font = Font::add(builder, &format!("{FONT}{}", fonts.len()), bytes, &sizes);
+        fonts.insert(text.font.clone(), font.map_err(|error| error.under(&format!("text.{nth}")))?);
     }
-    let mut sizes: Vec<f32> = texts.iter().filter(|text| text.put.on_screen).map(|text| text.size).collect();
-    if texts.iter().any(|text| !text.put.on_screen) {
-        sizes.push(WORLD_LETTERS);
-    }
-    sizes.sort_by(f32::total_cmp);
-    sizes.dedup();
-    Font::add(builder, FONT, Font::shipped(), &sizes).map(Some).map_err(|error| error.under("text"))
+    Ok(fonts)
+}
+
+/// Reads a font of a scene.
+fn font_bytes(spec: &SceneSpec, file: &str, key: &str) -> Result<Arc<[u8]>, SpecError> {
+    let memory = |file: &MemoryFile| match file {
+        MemoryFile::Font(bytes) => Some(bytes.clone()),
+        _ => None,
+    };
+    let path = |path: &Path| {
+        let read = std::fs::read(path).map(Arc::from);
+        read.map_err(|source| SceneError::Read { path: path.to_owned(), source })
+    };
+    spec.folder.read(file, memory, |bytes| Ok(bytes.into()), path).map_err(|error| unread(error, key, "font"))
 }
 
 /// A position on the screen relative to its anchor; a position in the world unchanged.
@@ -339,15 +366,18 @@ fn set(font: &Font, text: &TextSpec, words: &str, size: ImageSize, into: &mut Ve
 
 /// Reads a PNG of a scene.
 fn read(spec: &SceneSpec, file: &str, key: &str) -> Result<Picture, SpecError> {
-    picture(&spec.folder, file).map_err(|error| {
-        let (problem, instead) = match error {
-            SceneError::Read { path, source } => {
-                (format!("{} cannot be read: {source}", path.display()), "name a PNG beside the scene file")
-            }
-            other => (other.to_string(), "give another PNG"),
-        };
-        SpecError::new(key, problem, instead)
-    })
+    picture(&spec.folder, file).map_err(|error| unread(error, key, "PNG"))
+}
+
+/// Says at which key a file of a kind cannot be read.
+fn unread(error: SceneError, key: &str, kind: &str) -> SpecError {
+    match error {
+        SceneError::Read { path, source } => {
+            let problem = format!("{} cannot be read: {source}", path.display());
+            SpecError::new(key, problem, format!("name a {kind} beside the scene file"))
+        }
+        other => SpecError::new(key, other.to_string(), format!("give another {kind}")),
+    }
 }
 
 fn tile_map(spec: &SceneSpec, tiles: &TilesSpec, sheet: Sheet) -> Result<TileMap, SpecError> {

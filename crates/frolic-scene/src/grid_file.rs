@@ -16,6 +16,7 @@ use crate::output::write_beside;
 const MAGIC: &str = "frolic distance grid 1";
 
 #[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 struct Header {
     /// Points along x, y, z.

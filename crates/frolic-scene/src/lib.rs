@@ -37,6 +37,9 @@ mod parts;
 mod places_file;
 mod population;
 mod scene;
+#[cfg(feature = "schema")]
+mod schema;
+mod sections;
 mod set;
 mod shipped;
 mod spec;
@@ -49,7 +52,7 @@ pub use families::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
     RetuneContext, StepContext,
 };
-pub use folder::Folder;
+pub use folder::{Folder, MemoryFile, MemoryFolder};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};
 pub use models::{read_mesh, read_mesh_bytes};
 pub use output::{SheetTiming, VideoWriter, write_animated_png, write_beside, write_png, write_sheet};
@@ -59,7 +62,12 @@ pub use parts::{
 pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
 pub use scene::{ChangeEffect, Scene, SceneChange};
+#[cfg(feature = "schema")]
+pub use schema::schema;
 pub use shipped::{SHIPPED, Shipped};
 pub use spec::{Backend, DrawSpec, FORMAT_VERSION, ProfileSpec, Residence, SceneSpec};
 pub use terrain::TerrainPart;
 pub use texture::{read_png, read_png_bytes};
+
+/// The schema of scene files, as JSON: for editors that complete and check them.
+pub const SCHEMA: &str = include_str!("../../../docs/scene.schema.json");

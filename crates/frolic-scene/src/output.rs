@@ -154,6 +154,7 @@ fn other(error: y4m::Error) -> io::Error {
 
 /// The timing of a flipbook sheet, as its file says: `docs/sheet-format.md`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct SheetTiming {

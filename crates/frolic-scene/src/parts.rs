@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 /// A texture: from a PNG file, or generated.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextureSpec {
@@ -58,6 +59,7 @@ impl TextureSpec {
 
 /// A small mesh of flat triangles, given in the scene.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct MeshSpec {
@@ -74,6 +76,7 @@ pub struct MeshSpec {
 
 /// Orientation of a sprite or text in the world.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum OrientationSpec {
@@ -105,6 +108,7 @@ impl OrientationSpec {
 
 /// Position and orientation of a sprite, tile map or text: on the screen or in the world, and its layer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PutSpec {
@@ -161,6 +165,7 @@ impl PutSpec {
 
 /// An image or a board.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SpriteSpec {
@@ -213,6 +218,7 @@ impl Default for SpriteSpec {
 
 /// A tile map: any number of tiles on one quad.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TilesSpec {
@@ -255,8 +261,9 @@ impl TilesSpec {
     }
 }
 
-/// Text in the built-in font.
+/// Text.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TextSpec {
@@ -277,6 +284,10 @@ pub struct TextSpec {
     /// Opacity, 0 to 1. Default: 1.
     #[serde(default = "opaque")]
     pub opacity: f32,
+    /// A TrueType or OpenType font beside the scene file. Default: the built-in font.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
+    pub font: Option<String>,
     /// Start of `{time}`, in seconds, 0 to 1e9. Default: 0.
     #[serde(default)]
     pub time_from: f64,
@@ -291,6 +302,7 @@ fn opaque() -> f32 {
 
 /// Draws a mask of the world as stone, with its current shape.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ReliefPart {
@@ -314,6 +326,7 @@ impl TextSpec {
             align: Align::Left,
             colour: Colour::WHITE,
             opacity: 1.0,
+            font: None,
             time_from: 0.0,
             put: PutSpec::default(),
         }

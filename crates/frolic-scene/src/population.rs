@@ -14,6 +14,7 @@ macro_rules! population {
     ($($(#[$doc:meta])* $key:ident: $Spec:ty, $about:literal;)*) => {
         /// A named population and its look.
         #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
         #[serde(deny_unknown_fields)]
         #[non_exhaustive]
         pub struct PopulationSpec {
@@ -129,6 +130,7 @@ families::list!(population);
 
 /// Changes of a population with the season: ramps over the `season` of the scene.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SeasonsSpec {
@@ -148,6 +150,7 @@ impl Default for SeasonsSpec {
 
 /// Trails: ribbons along the last positions of the elements of a population.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TrailLookSpec {

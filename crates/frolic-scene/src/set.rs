@@ -5,7 +5,9 @@ use toml::{Table, Value};
 
 use crate::error::{SceneError, advice};
 use crate::file::readable;
-use crate::spec::{KEYS, SceneSpec};
+use crate::population::PopulationSpec;
+use crate::sections::KEYS;
+use crate::spec::SceneSpec;
 
 impl SceneSpec {
     /// Returns the scene with the key at a dotted path set to a value.
@@ -26,18 +28,34 @@ impl SceneSpec {
         let place = || format!("{path}={value}");
         let text = |problem: String| SceneError::Text { place: place(), problem };
         let parts = self.resolve(path).map_err(text)?;
-        // Text needs no second set of readers and writers for every spec.
-        let mut root: Table = toml::from_str(&self.to_toml()).map_err(|error| text(error.to_string()))?;
-        put(&mut root, &parts, parse(value)).map_err(text)?;
-        let changed: Self =
-            toml::from_str(&root.to_string()).map_err(|error| text(readable(error.message())))?;
-        let mut changed = Self { folder: self.folder.clone(), ..changed };
-        // What text cannot hold.
-        for (population, before) in changed.population.iter_mut().zip(&self.population) {
-            population.own.clone_from(&before.own);
-        }
+        let mut changed = self.clone();
+        changed.put(&parts, parse(value)).map_err(text)?;
         changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
         Ok(changed)
+    }
+
+    /// Sets the value at a resolved path, unchecked. Only the population or key that it belongs to is read anew.
+    fn put(&mut self, parts: &[String], value: Value) -> Result<(), String> {
+        let unread = |error: toml::de::Error| readable(error.message());
+        if let [key, nth, rest @ ..] = parts
+            && key == "population"
+            && !rest.is_empty()
+            && let Some(population) = nth.parse().ok().and_then(|nth: usize| self.population.get_mut(nth))
+        {
+            let mut table = Table::try_from(&*population).map_err(|error| error.to_string())?;
+            put(&mut table, rest, value)?;
+            let changed: PopulationSpec = table.try_into().map_err(unread)?;
+            // What text cannot hold.
+            *population = PopulationSpec { own: population.own.clone(), ..changed };
+            return Ok(());
+        }
+        let [key, ..] = parts else { return Err("the path is empty".to_owned()) };
+        let mut root: Table = self.section(key).map(|value| (key.clone(), value)).into_iter().collect();
+        put(&mut root, parts, value)?;
+        let own: Vec<_> = self.population.iter().map(|population| population.own.clone()).collect();
+        root.remove(key).map_or(Ok(()), |value| self.set_section(key, value)).map_err(unread)?;
+        self.population.iter_mut().zip(own).for_each(|(population, own)| population.own = own);
+        Ok(())
     }
 
     /// Resolves the first word of a path, which is a population or a key of the scene.

@@ -16,9 +16,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::assets::AssetSpec;
 use crate::families::{CheckContext, registry};
-use crate::folder::Folder;
+use crate::folder::{Folder, MemoryFile};
 use crate::parts::{MeshSpec, ReliefPart, SpriteSpec, TextSpec, TextureSpec, TilesSpec};
 use crate::population::PopulationSpec;
+use crate::sections::KEYS;
 use crate::terrain::TerrainPart;
 
 /// The version of the scene format that this library reads and writes.
@@ -26,6 +27,7 @@ pub const FORMAT_VERSION: u32 = 1;
 
 /// Spec of a scene. `docs/scene-format.md` documents the same keys for scene files.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct SceneSpec {
@@ -142,6 +144,7 @@ pub struct SceneSpec {
 
 /// Rendering backend.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Backend {
@@ -179,6 +182,7 @@ impl std::str::FromStr for Backend {
 
 /// Where particles are stored and stepped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Residence {
@@ -197,6 +201,7 @@ fn one() -> u32 {
 
 /// Picture settings.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DrawSpec {
@@ -228,6 +233,7 @@ impl DrawSpec {
 
 /// Profile settings.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ProfileSpec {
@@ -288,6 +294,23 @@ impl SceneSpec {
     /// Adds a population of any family, drawn after the others.
     pub fn with_population(mut self, population: PopulationSpec) -> Self {
         self.population.push(population);
+        self
+    }
+
+    /// Hands a mesh, a picture, a distance grid, places or a font to the scene by name, in place of a file: wherever a spec names a file, this one
+    /// is used first. Text of the scene does not hold it.
+    ///
+    /// ```
+    /// use frolic_draw::Picture;
+    /// use frolic_scene::{SceneSpec, SpriteSpec, TextureSpec};
+    /// let checks = Picture::paint([32, 32], |x, y| if (x / 8 + y / 8) % 2 == 0 { [255; 4] } else { [0, 0, 0, 255] })?;
+    /// let mut spec = SceneSpec::new("a board").with_file("checks", checks);
+    /// spec.texture.push(TextureSpec::new("board", "checks"));
+    /// frolic_scene::Scene::new(&spec)?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn with_file(mut self, name: &str, file: impl Into<MemoryFile>) -> Self {
+        self.folder = std::mem::take(&mut self.folder).with(name, file.into());
         self
     }
 
@@ -491,40 +514,6 @@ impl SceneSpec {
         Ok(())
     }
 }
-
-/// Keys of a scene. Populations cannot have these names, because paths would be ambiguous.
-pub(crate) const KEYS: [&str; 30] = [
-    "frolic",
-    "title",
-    "seed",
-    "weather",
-    "season",
-    "storage",
-    "threads",
-    "backend",
-    "residence",
-    "clock",
-    "camera",
-    "frame_budget",
-    "travel",
-    "draw",
-    "profile",
-    "sky",
-    "ground",
-    "water",
-    "world",
-    "asset",
-    "light",
-    "sun",
-    "texture",
-    "mesh",
-    "sprite",
-    "tiles",
-    "relief",
-    "terrain",
-    "text",
-    "population",
-];
 
 fn check_name<'a>(name: &'a str, names: &mut HashSet<&'a str>) -> Result<(), SpecError> {
     let wrong = |problem: String| {

@@ -11,6 +11,7 @@ use crate::population::PopulationSpec;
 
 /// Ground with the shape of a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TerrainPart {

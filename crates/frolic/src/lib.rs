@@ -211,9 +211,9 @@ pub mod placement {
 pub mod world {
     pub use frolic_core::{
         AttractorSpec, BlastSpec, BrushSpec, Cells, CellsSpec, CollectorSpec, CurlSpec, EndlessSpec, Falloff,
-        Field, FieldChunk, FieldKind, FieldSpec, GustSpec, KeepOffSpec, Mask, MaskOrientation, ObstacleShape,
-        ObstacleSpec, Path, PathEnds, PathSpec, PusherSpec, Pushing, ScatterSpec, ShapeFieldSpec, Touch,
-        VortexSpec, World, WorldSpec,
+        Field, FieldChunk, FieldKind, FieldPopulation, FieldSpec, GustSpec, KeepOffSpec, Mask,
+        MaskOrientation, ObstacleShape, ObstacleSpec, Path, PathEnds, PathSpec, PusherSpec, Pushing,
+        ScatterSpec, ShapeFieldSpec, Touch, VortexSpec, World, WorldSpec,
     };
 }
 
@@ -232,7 +232,7 @@ pub mod world {
 pub mod assets {
     pub use frolic_core::{Asset, Assets, BakeSpec, DistanceGrid, Plane, Surface};
     pub use frolic_scene::{
-        AssetSource, AssetSpec, HillsSpec, Places, read_grid, read_mesh, read_places, write_grid,
+        AssetSource, AssetSpec, HillsSpec, MemoryFile, Places, read_grid, read_mesh, read_places, write_grid,
         write_places,
     };
 }

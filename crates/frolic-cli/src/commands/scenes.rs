@@ -1,6 +1,6 @@
 //! `frolic scenes`: lists the shipped scenes.
 
-use frolic::scene::{SHIPPED, SceneSpec};
+use frolic::scene::{SCHEMA, SHIPPED, SceneSpec};
 use serde::Serialize;
 
 use super::{CommandError, Outcome};
@@ -22,6 +22,10 @@ pub(super) fn run(args: &args::Scenes) -> Result<Outcome, CommandError> {
             SceneSpec::find(name)?;
             return Err(CommandError::Usage(format!("'{name}' is a file, not a shipped scene")));
         }
+        return Ok(Outcome::Done);
+    }
+    if args.schema {
+        say(SCHEMA.trim_end());
         return Ok(Outcome::Done);
     }
     let list: Vec<Listed> =

@@ -4,3 +4,4 @@ mod command;
 mod demo;
 mod device;
 mod report;
+mod watch;

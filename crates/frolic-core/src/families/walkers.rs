@@ -12,6 +12,7 @@ use crate::world::pushers::Pushing;
 
 /// Elements that follow the pushers of the world, one each, turned along its way. Elements without a pusher are hidden.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct WalkSpec {

@@ -7,6 +7,7 @@ use crate::foundations::error::{SpecError, within};
 
 /// How time advances.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClockSpec {

@@ -25,6 +25,7 @@ const CALM_WINDOWS: [u32; 2] = [4, 64];
 
 /// A quality setting that a frame budget reduces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum QualitySetting {
@@ -49,6 +50,7 @@ impl QualitySetting {
 
 /// A frame budget, and the settings that may be reduced for it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct FrameBudgetSpec {

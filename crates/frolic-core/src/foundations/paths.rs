@@ -8,6 +8,7 @@ use crate::foundations::error::{SpecError, vector_within, within};
 
 /// A smooth line through points, followed at an even speed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct PathSpec {
@@ -26,6 +27,7 @@ pub struct PathSpec {
 
 /// Behaviour at the end of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum PathEnds {

@@ -145,3 +145,25 @@ impl<'de, T: RampValue> Deserialize<'de> for Ramp<T> {
         deserializer.deserialize_seq(Stops(PhantomData))
     }
 }
+
+#[cfg(feature = "schema")]
+impl<T: RampValue + schemars::JsonSchema> schemars::JsonSchema for Ramp<T> {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        format!("Ramp of {}", T::schema_name()).into()
+    }
+
+    fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A ramp: pairs [at, value], 'at' rising from 0 to 1. Values are linear between pairs and constant outside.",
+            "type": "array",
+            "minItems": 1,
+            "maxItems": MOST_STOPS,
+            "items": {
+                "type": "array",
+                "prefixItems": [{ "type": "number", "minimum": 0, "maximum": 1 }, generator.subschema_for::<T>()],
+                "minItems": 2,
+                "maxItems": 2
+            }
+        })
+    }
+}

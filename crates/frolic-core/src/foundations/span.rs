@@ -104,3 +104,20 @@ impl<'de> Deserialize<'de> for Span {
         deserializer.deserialize_any(NumberOrPair)
     }
 }
+
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Span {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Range".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A range: one number, or [lowest, highest]; each element has its own value.",
+            "anyOf": [
+                { "type": "number" },
+                { "type": "array", "items": { "type": "number" }, "minItems": 2, "maxItems": 2 }
+            ]
+        })
+    }
+}

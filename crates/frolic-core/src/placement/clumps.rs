@@ -17,6 +17,7 @@ use crate::foundations::span::Span;
 
 /// Attributes that the elements of a clump share.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ClumpSpec {

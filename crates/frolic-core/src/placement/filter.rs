@@ -23,6 +23,7 @@ use crate::foundations::span::Span;
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FilterSpec {
@@ -39,6 +40,7 @@ pub struct FilterSpec {
 
 /// Criterion of a filter.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum FilterBy {

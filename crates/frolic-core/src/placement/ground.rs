@@ -11,6 +11,7 @@ use crate::foundations::error::{SpecError, vector_within, within};
 
 /// Ground with the shape of a height map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TerrainSpec {

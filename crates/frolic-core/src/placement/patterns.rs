@@ -10,6 +10,7 @@ use crate::foundations::random::{Draws, hash3, unit};
 
 /// Pattern of positions.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum PatternSpec {

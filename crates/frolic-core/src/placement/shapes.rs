@@ -8,6 +8,7 @@ use crate::world::obstacles::MaskOrientation;
 
 /// Shape in which elements appear; all its points are equally likely.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum ShapeSpec {
@@ -94,6 +95,7 @@ pub enum ShapeSpec {
 
 /// Part of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum MeshPart {
@@ -108,6 +110,7 @@ pub enum MeshPart {
 
 /// Part of a distance grid.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum VolumePart {
@@ -159,6 +162,7 @@ impl ShapeSpec {
 
 /// A direction and the spread around it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AimSpec {

@@ -24,6 +24,7 @@ use crate::foundations::span::Span;
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlacementSpec {
@@ -58,6 +59,7 @@ pub struct PlacementSpec {
 
 /// Support of a placement.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum On {
@@ -91,6 +93,7 @@ impl Default for On {
 
 /// A rectangle of ground, or ground without end.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct AreaSpec {
@@ -127,6 +130,7 @@ impl AreaSpec {
 
 /// Attributes that are drawn for each element.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EachSpec {

@@ -14,6 +14,7 @@ use frolic_raster::texture::{LEVELS, Page, Textures};
 pub use frolic_raster::texture::{Region, RegionId};
 
 use crate::colour::linear;
+use crate::image::Image;
 pub use font::{Align, Font, TextStyle};
 pub use pack::{CELL, PackSpec, Place, pack};
 
@@ -24,6 +25,14 @@ const _: () = assert!(LEVELS == CELL.ilog2() as usize + 1, "cells are whole texe
 pub struct Picture {
     size: [u32; 2],
     pixels: Vec<[u8; 4]>,
+}
+
+/// A finished image, as a texture for others.
+impl From<&Image> for Picture {
+    fn from(image: &Image) -> Self {
+        let size = [image.size().width() as u32, image.size().height() as u32];
+        Self { size, pixels: image.pixels().to_vec() }
+    }
 }
 
 impl Picture {

@@ -16,6 +16,7 @@ use crate::mesh::{MESH_NAMES, Mesh};
 
 /// How an instance blends with the image behind it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Blend {
@@ -32,6 +33,7 @@ pub enum Blend {
 
 /// Depth test and depth write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct DepthSpec {
@@ -49,6 +51,7 @@ impl Default for DepthSpec {
 
 /// The look of a population.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct LookSpec {
@@ -233,15 +236,15 @@ impl LookSpec {
         within("round", self.round, 0.0, 1.0, "")?;
         within("hazed", self.hazed, 0.0, 1.0, "")?;
         within("soft", self.soft, 0.001, 1000.0, "m")?;
+        self.check_shape()?;
         self.detail.check().map_err(|error| error.under("detail"))
     }
 
-    fn form(&self, library: &Library) -> Result<Form, SpecError> {
-        Ok(match &self.shape {
-            Shape::Disc => Form::Disc,
-            Shape::Sprite { on_screen } => Form::Sprite { on_screen: *on_screen },
+    /// Checks the numbers of the shape. Whether its textures and meshes exist is known when it is built.
+    fn check_shape(&self) -> Result<(), SpecError> {
+        match &self.shape {
+            Shape::Disc | Shape::Sprite { .. } | Shape::Mesh { .. } => Ok(()),
             Shape::Billboard(billboard) => {
-                let sheet = texture("shape.billboard.texture", &billboard.texture, library)?;
                 if let Play::Clock { rate } = billboard.play {
                     within("shape.billboard.play.clock.rate", rate, 0.0, 1000.0, "frames a second")?;
                 }
@@ -254,16 +257,26 @@ impl LookSpec {
                     }
                     Facing::Camera | Facing::Heading => {}
                 }
-                within("shape.billboard.aspect", billboard.aspect, 0.01, 100.0, "")?;
-                Form::Billboard { sheet, billboard: billboard.clone() }
+                within("shape.billboard.aspect", billboard.aspect, 0.01, 100.0, "")
             }
             Shape::Ribbon(ribbon) => {
                 within("shape.ribbon.length", ribbon.length, 0.01, 1000.0, "times the size")?;
                 within("shape.ribbon.tip", ribbon.tip, 0.0, 1.0, "")?;
                 let most = RibbonSpec::MOST_SEGMENTS as f32;
-                within("shape.ribbon.segments", ribbon.segments as f32, 1.0, most, "")?;
-                Form::Ribbon(*ribbon)
+                within("shape.ribbon.segments", ribbon.segments as f32, 1.0, most, "")
             }
+        }
+    }
+
+    fn form(&self, library: &Library) -> Result<Form, SpecError> {
+        Ok(match &self.shape {
+            Shape::Disc => Form::Disc,
+            Shape::Sprite { on_screen } => Form::Sprite { on_screen: *on_screen },
+            Shape::Billboard(billboard) => {
+                let sheet = texture("shape.billboard.texture", &billboard.texture, library)?;
+                Form::Billboard { sheet, billboard: billboard.clone() }
+            }
+            Shape::Ribbon(ribbon) => Form::Ribbon(*ribbon),
             Shape::Mesh { name, coarse, texture: worn } => {
                 let find = |key: &str, name: &String| {
                     library.meshes.get(name).cloned().or_else(|| Mesh::named(name)).ok_or_else(|| {

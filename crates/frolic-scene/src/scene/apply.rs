@@ -6,7 +6,6 @@ use std::collections::BTreeSet;
 
 use frolic_core::{FrameBudget, ParticleSpec, Path, SpecError, Threads};
 use frolic_draw::{CameraSpec, Look, LookSpec};
-use toml::Value;
 
 use crate::decor::Decor;
 use crate::error::SceneError;
@@ -101,7 +100,7 @@ impl Scene {
         if *spec == self.spec {
             return Ok(SceneChange::default());
         }
-        let keys = changed_keys(&self.spec, spec);
+        let keys = self.spec.changed_keys(spec);
         if !self.fits(spec) {
             self.rebuild(spec)?;
             let keys = keys.into_iter().map(|key| (key, ChangeEffect::RebuiltAll)).collect();
@@ -148,7 +147,7 @@ impl Scene {
     fn rebuild(&mut self, spec: &SceneSpec) -> Result<(), SceneError> {
         let mut fresh = Self::new(spec)?;
         let mut world = self.world.clone();
-        world.retune_with(&fresh.world.spec().clone(), &fresh.assets)?;
+        world.retune_with(&fresh.world.spec().clone(), self.time, &fresh.assets)?;
         (fresh.world, fresh.time) = (world, self.time);
         fresh.view = fresh.view_of(&spec.camera, spec.draw.size)?;
         fresh.decor.update_texts(fresh.time, &fresh.caught);
@@ -168,7 +167,7 @@ impl Scene {
             .transpose()?;
         let mut world = (spec.world != before.world).then(|| self.world.clone());
         if let Some(world) = &mut world {
-            world.retune_with(&spec.world, &self.assets).map_err(|error| error.under("world"))?;
+            world.retune_with(&spec.world, self.time, &self.assets).map_err(|error| error.under("world"))?;
         }
         let decor = decor_differs(before, spec)
             .then(|| Decor::new(spec, world.as_ref().unwrap_or(&self.world)))
@@ -353,51 +352,38 @@ fn decor_differs(before: &SceneSpec, spec: &SceneSpec) -> bool {
         || (before.world.obstacle != spec.world.obstacle && !spec.relief.is_empty())
 }
 
-/// Returns the paths of the keys that differ between two specs, in order. Populations go by their names.
-fn changed_keys(before: &SceneSpec, spec: &SceneSpec) -> Vec<String> {
-    let value = |spec: &SceneSpec| Value::try_from(spec).ok();
-    let mut keys = Vec::new();
-    if let (Some(a), Some(b)) = (value(before), value(spec)) {
-        differences(String::new(), Some(&a), Some(&b), &mut keys);
-    }
-    let names = |spec: &SceneSpec| -> Vec<String> {
-        spec.population.iter().map(|population| population.name.clone()).collect()
+/// Keys whose change builds populations again: of the scene, and of a population of any name. Keys below them do so too.
+#[cfg(any(feature = "schema", test))]
+const BUILT_AGAIN: [&str; 10] = [
+    "frolic",
+    "seed",
+    "storage",
+    "backend",
+    "residence",
+    "asset",
+    "population.name",
+    "population.blades",
+    "population.fixed",
+    "population.growing",
+];
+
+/// Keys below these that are live all the same.
+#[cfg(any(feature = "schema", test))]
+const LIVE_BELOW: [&str; 6] = [
+    "population.blades.drag",
+    "population.blades.damping",
+    "population.blades.recover",
+    "population.blades.motion",
+    "population.blades.cull_every",
+    "population.blades.tear",
+];
+
+/// Returns whether a running scene takes a change of a key without building a population again.
+#[cfg(any(feature = "schema", test))]
+pub(crate) fn is_live(path: &str) -> bool {
+    let is_below = |keys: &[&str]| {
+        keys.iter()
+            .any(|key| path.strip_prefix(key).is_some_and(|rest| rest.is_empty() || rest.starts_with('.')))
     };
-    let (before, names) = (names(before), names(spec));
-    for key in &mut keys {
-        let Some((nth, rest)) =
-            key.strip_prefix("population.").map(|rest| rest.split_once('.').unwrap_or((rest, "")))
-        else {
-            continue;
-        };
-        let nth = nth.parse().unwrap_or(usize::MAX);
-        if let Some(name) = names.get(nth).or(before.get(nth)) {
-            *key = if rest.is_empty() { name.clone() } else { format!("{name}.{rest}") };
-        }
-    }
-    keys
-}
-
-fn differences(path: String, a: Option<&Value>, b: Option<&Value>, keys: &mut Vec<String>) {
-    let under = |key: &str| if path.is_empty() { key.to_owned() } else { format!("{path}.{key}") };
-    match (a, b) {
-        (Some(a), Some(b)) if a == b => {}
-        (Some(Value::Table(a)), Some(Value::Table(b))) => {
-            let all: BTreeSet<&String> = a.keys().chain(b.keys()).collect();
-            for key in all {
-                differences(under(key), a.get(key), b.get(key), keys);
-            }
-        }
-        (Some(Value::Array(a)), Some(Value::Array(b))) if is_list(a) && is_list(b) => {
-            for nth in 0..a.len().max(b.len()) {
-                differences(under(&nth.to_string()), a.get(nth), b.get(nth), keys);
-            }
-        }
-        _ => keys.push(path),
-    }
-}
-
-/// Returns whether an array is a list of tables, such as emitters, and not a vector of numbers.
-fn is_list(array: &[Value]) -> bool {
-    array.iter().all(Value::is_table)
+    !is_below(&BUILT_AGAIN) || is_below(&LIVE_BELOW)
 }

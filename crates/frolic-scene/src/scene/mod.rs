@@ -17,6 +17,8 @@ use crate::families::DrawContext;
 use crate::places_file::Places;
 use crate::spec::SceneSpec;
 
+#[cfg(any(feature = "schema", test))]
+pub(crate) use apply::is_live;
 pub use apply::{ChangeEffect, SceneChange};
 use population::Population;
 

@@ -3,7 +3,11 @@
 use std::fs;
 
 use frolic_core::{BakeSpec, Meter, Surface};
-use frolic_scene::{Scene, SceneSpec, read_grid, read_grid_bytes, read_mesh, read_mesh_bytes, write_grid};
+use frolic_draw::{Font, Image, Picture};
+use frolic_scene::{
+    Folder, MemoryFile, Scene, SceneSpec, read_grid, read_grid_bytes, read_mesh, read_mesh_bytes,
+    read_places, write_grid, write_png,
+};
 use proptest::prelude::*;
 
 const TETRA: &str = "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 1 4 3\nf 2 3 4\n";
@@ -149,4 +153,113 @@ proptest! {
         let _ = read_mesh_bytes(&bytes, ["a.obj", "a.gltf", "a.glb"][ending]);
         let _ = read_grid_bytes(&bytes, "a.dgrid");
     }
+}
+
+/// Whatever a spec names as a file may be handed over in memory, and looks the same as from a file.
+#[test]
+fn files_in_memory_are_as_good_as_files() {
+    let folder = tempfile::tempdir().unwrap();
+    let checks =
+        Picture::paint([16, 16], |x, y| if (x / 4 + y / 4) % 2 == 0 { [255; 4] } else { [0, 0, 0, 255] });
+    let checks = checks.unwrap();
+    let mut image = Image::new("16x16".parse().unwrap());
+    image.paint(|x, y| checks.pixels()[(y * 16 + x) as usize]);
+    write_png(folder.path().join("checks"), &image).unwrap();
+    fs::write(folder.path().join("tetra.obj"), TETRA).unwrap();
+    let tetra = read_mesh_bytes(TETRA.as_bytes(), "tetra.obj").unwrap();
+    let grid = BakeSpec::new(16).bake(&tetra).unwrap();
+    write_grid(folder.path().join("tetra.dgrid"), &grid).unwrap();
+    fs::write(folder.path().join("letters.ttf"), Font::shipped()).unwrap();
+    let places = "x,y,z\n0,0,0\n1,0.5,0\n-1,0,0.5\n";
+    fs::write(folder.path().join("spots.csv"), places).unwrap();
+    let spots = read_places(folder.path().join("spots.csv")).unwrap().elements;
+
+    let text = r##"
+        frolic = 1
+        draw.size = [160, 100]
+        texture = [{ name = "board", file = "checks" }]
+        sprite = [{ texture = "board", position = [0, 1, 0], size = [1, 1] }]
+        text = [{ text = "abc", position = [-2, 3, 0], size = 0.6, font = "letters.ttf" }]
+        asset = [
+            { name = "mesh", from = { mesh = "tetra.obj" } },
+            { name = "grid", from = { grid = "tetra.dgrid" } },
+            { name = "light", from = { brightness = "checks" } },
+            { name = "spots", from = { places = "spots.csv" } },
+        ]
+        [[population]]
+        name = "dust"
+        count = 300
+        look.glow = 3.0
+        emitter = [
+            { rate = 200.0, shape = { mesh = { asset = "mesh" } } },
+            { rate = 100.0, shape = { places = { asset = "spots" } } },
+        ]
+        [[population.field]]
+        kind = { shape = { asset = "grid" } }
+    "##;
+    let spec = SceneSpec::parse(text, "it").unwrap();
+    let draw = |spec: &SceneSpec| {
+        let (mut scene, mut meter) = (Scene::new(spec).unwrap(), Meter::new());
+        scene.run_to(1.0, &mut meter);
+        scene.draw(&mut meter).unwrap().clone()
+    };
+    let mut from_files = spec.clone();
+    from_files.folder = Folder::At(folder.path().to_owned());
+    let handed = spec
+        .with_file("checks", Picture::from(&image))
+        .with_file("tetra.obj", tetra)
+        .with_file("tetra.dgrid", grid)
+        .with_file("letters.ttf", Font::shipped().to_vec())
+        .with_file("spots.csv", spots);
+    assert!(draw(&from_files).pixels() == draw(&handed).pixels());
+    let mut files = handed.files();
+    files.sort_unstable();
+    assert_eq!(files, ["checks", "checks", "letters.ttf", "spots.csv", "tetra.dgrid", "tetra.obj"]);
+
+    // A change keeps what was handed over; another content of the same name is another scene.
+    let changed = handed.set("draw.at", "2").unwrap();
+    assert_eq!(changed.folder, handed.folder);
+    Scene::new(&changed).unwrap();
+    let white = Picture::paint([4, 4], |_, _| [255; 4]).unwrap();
+    let other = handed.clone().with_file("checks", white);
+    assert!(other != handed && draw(&other).pixels() != draw(&handed).pixels());
+    // What is not in memory is still looked for beside the scene.
+    let mut half = from_files.clone();
+    half = half.with_file("letters.ttf", Font::shipped().to_vec());
+    Scene::new(&half).unwrap();
+}
+
+/// Another kind than the one that a key wants, or nothing at all: told by key, with what is there.
+#[test]
+fn files_in_memory_of_another_kind_are_refused() {
+    let told = |text: &str, file: MemoryFile| {
+        let spec = SceneSpec::parse(text, "it").unwrap().with_file("it", file);
+        Scene::new(&spec).unwrap_err().to_string()
+    };
+    let white = || MemoryFile::from(Picture::paint([4, 4], |_, _| [255; 4]).unwrap());
+    let mesh = MemoryFile::from(Surface::ball(2));
+    let texture = "frolic = 1\n[[texture]]\nname = \"a\"\nfile = \"it\"\n";
+    let asset = "frolic = 1\n[[asset]]\nname = \"a\"\nfrom = { mesh = \"it\" }\n";
+    let text = "frolic = 1\n[[text]]\ntext = \"a\"\nposition = [0, 0, 0]\nsize = 1.0\nfont = \"it\"\n";
+    for (problem, parts) in [
+        (told(texture, mesh), ["texture.0.file", "'it': is a mesh in memory", "give another PNG"]),
+        (told(asset, white()), ["asset.0.from.mesh", "is a picture in memory", "give another file"]),
+        (told(text, white()), ["text.0.font", "is a picture in memory", "give another font"]),
+        (
+            told(text, MemoryFile::from(vec![1, 2, 3])),
+            ["text.0.font", "is not a TrueType or OpenType font", "give a .ttf or .otf"],
+        ),
+        (
+            told(text, MemoryFile::Grid(BakeSpec::new(8).bake(&Surface::ball(2)).unwrap().into())),
+            ["text.0.font", "is a distance grid", "font"],
+        ),
+    ] {
+        assert!(parts.iter().all(|part| problem.contains(part)), "{problem}");
+    }
+    let missing = SceneSpec::parse(text, "it").unwrap();
+    let problem = Scene::new(&missing).unwrap_err().to_string();
+    assert!(
+        problem.contains("text.0.font") && problem.contains("name a font beside the scene file"),
+        "{problem}"
+    );
 }

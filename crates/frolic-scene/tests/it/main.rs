@@ -11,3 +11,5 @@ mod own_family;
 mod particles;
 mod parts;
 mod running;
+#[cfg(feature = "schema")]
+mod schema;

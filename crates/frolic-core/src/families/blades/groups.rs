@@ -28,6 +28,7 @@ use crate::world::World;
 
 /// Squares that share layouts.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GroupSpec {

@@ -12,6 +12,7 @@ use crate::world::spec::{GustSpec, WorldSpec};
 
 /// Blades: rooted, bent by the wind and by pushers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct BladeSpec {
@@ -58,6 +59,7 @@ pub struct BladeSpec {
 
 /// Endless ground.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct AroundSpec {
@@ -81,6 +83,7 @@ impl AroundSpec {
 
 /// Motion of blades in the wind.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum BladeMotion {
@@ -98,6 +101,7 @@ pub enum BladeMotion {
 
 /// Blades that are torn off.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct TearSpec {
@@ -196,6 +200,7 @@ impl BladeSpec {
 
 /// A named wind, and the motion of blades in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Weather {

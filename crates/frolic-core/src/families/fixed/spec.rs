@@ -13,6 +13,7 @@ use crate::world::spec::MOST_PUSHERS;
 
 /// Static instances: where they are put, and how they swing and sway.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct FixedSpec {
@@ -52,6 +53,7 @@ pub struct FixedSpec {
 
 /// Elements spread over a distance grid, turned outwards.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct FillSpec {
@@ -87,6 +89,7 @@ fn some_turn() -> f32 {
 
 /// Swaying of all elements together: displacement by the wind grows with the square of the height.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwaySpec {
@@ -114,6 +117,7 @@ impl SwaySpec {
 
 /// One place.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct PlaceSpec {
@@ -144,6 +148,7 @@ impl PlaceSpec {
 
 /// A line that sags between two points.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct LineSpec {
@@ -183,6 +188,7 @@ impl LineSpec {
 
 /// Swinging around the turned x axis, as a flag that hangs from its upper edge.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct SwingSpec {

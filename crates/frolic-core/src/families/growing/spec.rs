@@ -11,6 +11,7 @@ use crate::world::events::Region;
 /// Elements that grow in place, in clusters: a few layouts, each used at many places. An element is its growth alone, four bytes; its
 /// position follows from its cluster and layout.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct GrowSpec {
@@ -45,6 +46,7 @@ pub struct GrowSpec {
 
 /// Several clusters at one place, in a row.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct StackSpec {
@@ -56,6 +58,7 @@ pub struct StackSpec {
 
 /// A harvest: it removes the elements of a region.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct HarvestSpec {

@@ -15,6 +15,7 @@ use crate::world::fields::spec::FieldSpec;
 
 /// Storage of elements.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Storage {
@@ -27,6 +28,7 @@ pub enum Storage {
 
 /// Order of the elements of a population.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Order {
@@ -40,6 +42,7 @@ pub enum Order {
 
 /// A population of particles.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct ParticleSpec {
@@ -74,6 +77,7 @@ pub struct ParticleSpec {
 
 /// An emitter: where, when and how fast elements appear.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct EmitterSpec {
@@ -131,10 +135,11 @@ impl Default for EmitterSpec {
 
 /// A factor over time: straight lines between stops, constant before the first and after the last.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct CourseSpec {
-    /// Stops: pairs of a time, in seconds, rising, and a factor, 0 to 1e6. 1 to 256 pairs.
+    /// Stops: pairs of a time, in seconds, rising, and a factor of at most 1e6; 1 to 256 pairs.
     #[setters(into)]
     pub stops: Vec<[f32; 2]>,
     /// Time after which it repeats, in seconds, 0.001 to 1e6. Default: never.
@@ -198,6 +203,7 @@ impl CourseSpec {
 
 /// Bursts of an emitter.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct BurstSpec {

@@ -11,6 +11,7 @@ use crate::world::bodies::BodyRow;
 
 /// How a trail is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct TrailSpec {

@@ -1,5 +1,7 @@
 //! `frolic draw`: a picture of a scene, or many.
 
+mod watch;
+
 use std::collections::BTreeMap;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -45,15 +47,7 @@ const READOUT_FRAMES: u32 = 60;
 
 pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     heed_interrupts();
-    let mut spec = choose(&args.chosen)?;
-    drawn_by(&mut spec, &args.drawing);
-    if let Some(size) = args.size {
-        spec.draw.size = size;
-    }
-    if let Some(at) = args.at {
-        spec.draw.at = at;
-    }
-    spec.check()?;
+    let spec = asked(args)?;
     if args.transparent && args.show != Show::Picture {
         let problem =
             format!("--transparent and --show {}: only the picture can be transparent", args.show.name());
@@ -70,6 +64,12 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     let shot = Shot { show: args.show, transparent: args.transparent, readout: args.readout };
     let piped = path.as_os_str() == "-";
     let many = args.frames.is_some() || args.sheet.is_some() || is_video(&path);
+    if args.watch {
+        if many {
+            return Err(CommandError::Usage(format!("--watch {}: name a .png", path.display())));
+        }
+        return watch::run(args, spec, shot, &path);
+    }
     let (drawn, frame) = if many {
         let count = args.sheet.map_or(args.frames.unwrap_or(1), |sheet| sheet.0[0] * sheet.0[1]);
         let into = Into::of(args, &path, spec.draw.size, count)?;
@@ -84,20 +84,39 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     let cut = interrupted();
     // On a pipe the pictures are the output.
     if !piped {
-        if args.json && args.stats {
-            say_json(&drawn.counters);
-        } else if args.json {
-            say_json(&drawn);
-        } else {
-            let frames = if drawn.frames > 1 { format!(", {} frames", drawn.frames) } else { String::new() };
-            say(&format!("{}: {}{frames} at {} s", drawn.picture, spec.draw.size, spec.draw.at));
-            say(&summary(&frame));
-            if args.stats {
-                say(&stats(&frame, spec.draw.size));
-            }
-        }
+        told(args, &spec, &drawn, &frame);
     }
     Ok(if cut { Outcome::Interrupted } else { Outcome::Done })
+}
+
+/// The scene that the arguments ask for.
+fn asked(args: &args::Draw) -> Result<SceneSpec, CommandError> {
+    let mut spec = choose(&args.chosen)?;
+    drawn_by(&mut spec, &args.drawing);
+    if let Some(size) = args.size {
+        spec.draw.size = size;
+    }
+    if let Some(at) = args.at {
+        spec.draw.at = at;
+    }
+    spec.check()?;
+    Ok(spec)
+}
+
+/// Prints what was drawn.
+fn told(args: &args::Draw, spec: &SceneSpec, drawn: &Drawn, frame: &Frame) {
+    if args.json && args.stats {
+        say_json(&drawn.counters);
+    } else if args.json {
+        say_json(drawn);
+    } else {
+        let frames = if drawn.frames > 1 { format!(", {} frames", drawn.frames) } else { String::new() };
+        say(&format!("{}: {}{frames} at {} s", drawn.picture, spec.draw.size, spec.draw.at));
+        say(&summary(frame));
+        if args.stats {
+            say(&stats(frame, spec.draw.size));
+        }
+    }
 }
 
 fn is_video(path: &Path) -> bool {
@@ -122,8 +141,8 @@ fn drawn(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Fram
         size: spec.draw.size.into(),
         at: spec.draw.at,
         frame_ms: millis(frame.total()),
-        stages_ms: Stage::ALL.iter().map(|&stage| (stage.name(), millis(frame.stage(stage)))).collect(),
-        counters: Counter::ALL.iter().map(|&counter| (counter.name(), frame.count(counter))).collect(),
+        stages_ms: Stage::all().map(|stage| (stage.name(), millis(frame.stage(stage)))).collect(),
+        counters: Counter::all().map(|counter| (counter.name(), frame.count(counter))).collect(),
     }
 }
 
@@ -327,10 +346,9 @@ fn film(
 /// The frame in a few lines.
 pub(super) fn summary(frame: &Frame) -> String {
     let count = |counter| frame.count(counter);
-    let stages: Vec<String> = Stage::ALL
-        .iter()
-        .filter(|&&stage| !frame.stage(stage).is_zero())
-        .map(|&stage| format!("{} {}", stage.name(), ms(frame.stage(stage))))
+    let stages: Vec<String> = Stage::all()
+        .filter(|&stage| !frame.stage(stage).is_zero())
+        .map(|stage| format!("{} {}", stage.name(), ms(frame.stage(stage))))
         .collect();
     if count(Counter::Submits) > 0 {
         return format!(
