@@ -77,6 +77,7 @@ pub use foundations::change::Change;
 pub use foundations::clock::{Clock, ClockSpec, Tick};
 pub use foundations::columns::MEMORY_LIMIT;
 pub use foundations::custom::{CustomNumber, MOST_CUSTOM};
+pub use foundations::edit::{Column, ColumnsEdit};
 pub use foundations::error::{SpecError, at_most, listed, vector_within, within};
 pub use foundations::frame_budget::{FrameBudget, FrameBudgetSpec, QualityChange, QualitySetting};
 pub use foundations::meter::{Counter, Frame, Meter, Stage, Started};

@@ -20,6 +20,7 @@
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 
 mod assets;
+mod command;
 mod decor;
 #[cfg(feature = "gpu")]
 mod device;
@@ -47,6 +48,7 @@ mod terrain;
 mod texture;
 
 pub use assets::{AssetSource, AssetSpec, HillsSpec, PlacementAsset};
+pub use command::Command;
 pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,

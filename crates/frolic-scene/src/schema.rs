@@ -5,29 +5,47 @@
 
 use serde_json::{Map, Value, json};
 
-use crate::scene::is_live;
+use crate::families::registry::LIVE;
 use crate::spec::SceneSpec;
 
 /// Makes the JSON Schema (2020-12) of scene files. TOML is checked by it as the JSON of the same structure.
 ///
-/// Beside the standard keywords, a key may have `x-unit`, and `x-live`: whether a running scene takes its change without building a population again.
+/// Beside the standard keywords, a key may have `x-unit`, and `x-live`: whether a running scene takes its change without building a population
+/// again, or `"of particles"`, `"of particles and blades"`, if it does so for these alone.
 pub fn schema() -> Value {
     let mut root = schemars::schema_for!(SceneSpec).to_value();
     root["title"] = json!("A scene of Frolic, version 1");
     annotate(&mut root);
-    for (pointer, prefix) in [
-        ("/properties", ""),
-        ("/$defs/PopulationSpec/properties", "population."),
-        ("/$defs/BladeSpec/properties", "population.blades."),
-    ] {
-        let Some(Value::Object(properties)) = root.pointer_mut(pointer) else { continue };
-        for (key, property) in properties {
-            if let Value::Object(property) = property {
-                property.insert("x-live".to_owned(), is_live(&format!("{prefix}{key}")).into());
-            }
+    mark(&mut root, "/properties", |key| !BUILT_AGAIN.contains(&key));
+    let is_family = |key: &str| LIVE.iter().any(|(family, _)| *family == key);
+    let population = "/$defs/PopulationSpec/properties";
+    mark(&mut root, population, |key| key != "name" && !is_family(key));
+    for (key, of) in [("count", "of particles"), ("size", "of particles and blades")] {
+        if let Some(live) = root.pointer_mut(&format!("{population}/{key}/x-live")) {
+            *live = of.into();
+        }
+    }
+    for (family, live) in LIVE {
+        let of = root.pointer(&format!("{population}/{family}/anyOf/0/$ref")).and_then(Value::as_str);
+        if let Some(definition) = of.and_then(|of| of.strip_prefix('#')).map(|of| format!("{of}/properties"))
+        {
+            mark(&mut root, &definition, |key| live.contains(&key));
         }
     }
     root
+}
+
+/// Keys of a scene whose change builds its populations again.
+const BUILT_AGAIN: [&str; 6] = ["frolic", "seed", "storage", "backend", "residence", "asset"];
+
+/// Marks keys as live in a running scene, or not.
+fn mark(root: &mut Value, pointer: &str, is_live: impl Fn(&str) -> bool) {
+    let Some(Value::Object(properties)) = root.pointer_mut(pointer) else { return };
+    for (key, property) in properties {
+        if let Value::Object(property) = property {
+            property.insert("x-live".to_owned(), is_live(key).into());
+        }
+    }
 }
 
 /// Adds ranges and units to all properties below, and shortens numbers.

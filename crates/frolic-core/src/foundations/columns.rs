@@ -141,6 +141,17 @@ macro_rules! columns {
                 Some($Row { $($name: *self.$name.get(index)?,)* })
             }
 
+            /// Names of all columns.
+            pub const NAMES: &'static [&'static str] = &[$(stringify!($name)),*];
+
+            /// A column by its name.
+            pub fn column(&self, name: &str) -> Option<$crate::foundations::edit::Column<'_>> {
+                match name {
+                    $(stringify!($name) => Some(self.$name[..].into()),)*
+                    _ => None,
+                }
+            }
+
             $($(#[$doc])* pub fn $name(&self) -> &[$ty] { &self.$name })*
         }
     };

@@ -4,6 +4,7 @@ pub(crate) mod change;
 pub(crate) mod clock;
 pub(crate) mod columns;
 pub(crate) mod custom;
+pub(crate) mod edit;
 pub(crate) mod error;
 pub(crate) mod frame_budget;
 pub mod limits;

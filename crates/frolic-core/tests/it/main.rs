@@ -6,6 +6,7 @@ mod assets;
 mod backend;
 mod births;
 mod blades;
+mod edits;
 mod emission;
 mod endless;
 mod events;

@@ -1,9 +1,9 @@
 //! New specs for running populations, worlds and clocks.
 
 use frolic_core::{
-    Assets, BladeSpec, Blades, Change, Clock, ClockSpec, CollectorSpec, CurlSpec, EmitterSpec, EventSpec,
-    FieldKind, FieldSpec, Meter, Moment, Order, ParticleSet, ParticleSpec, Particles, ShapeSpec, Span,
-    Storage, TrailSpec, World, WorldSpec, random,
+    Assets, BladeSpec, Blades, Change, Clock, ClockSpec, ClumpSpec, CollectorSpec, CurlSpec, EmitterSpec,
+    EventSpec, FieldKind, FieldSpec, Meter, Moment, On, Order, ParticleSet, ParticleSpec, Particles,
+    PatternSpec, PlacementSpec, ShapeSpec, Span, Storage, TrailSpec, World, WorldSpec, random,
 };
 use proptest::prelude::*;
 
@@ -194,7 +194,8 @@ fn events_of_a_set_change_together() {
 fn blades_take_another_response() {
     let spec = BladeSpec::default();
     let windy = WorldSpec::default().wind([6.0, 0.0, 0.0]).build().unwrap();
-    let (mut blades, mut meter) = (Blades::new(&spec, 2000, Span::from(0.004), 1).unwrap(), Meter::new());
+    let width = Span::from(0.004);
+    let (mut blades, mut meter) = (Blades::new(&spec, 2000, width, 1).unwrap(), Meter::new());
     blades.update_visibility([0.0; 3], |_, _| true);
     blades.step(&windy, DT, 200, &mut meter);
     let lean = |blades: &Blades| {
@@ -203,7 +204,7 @@ fn blades_take_another_response() {
     };
     let (leant, roots) = (lean(&blades), blades.columns().px().to_vec());
     let stiff = spec.clone().drag(0.2);
-    assert_eq!(blades.retune(&stiff).unwrap(), Change::Live);
+    assert_eq!(blades.retune(&stiff, width).unwrap(), Change::Live);
     assert_eq!(
         (lean(&blades), blades.columns().px()),
         (leant, &roots[..]),
@@ -211,12 +212,45 @@ fn blades_take_another_response() {
     );
     blades.step(&windy, DT, 600, &mut meter);
     assert!(lean(&blades) < leant * 0.6, "{} of {leant}", lean(&blades));
-    assert_eq!(blades.retune(&stiff).unwrap(), Change::Unchanged);
-    let longer = stiff.clone().chunk(2.0);
-    assert!(!blades.can_retune(&longer));
-    assert!(blades.retune(&longer).unwrap_err().to_string().contains("build new blades"));
-    assert!(blades.retune(&stiff.clone().drag(-1.0)).is_err());
+    assert_eq!(blades.retune(&stiff, width).unwrap(), Change::Unchanged);
+    let coarser = stiff.clone().chunk(2.0);
+    assert!(!blades.can_retune(&coarser));
+    assert!(blades.retune(&coarser, width).unwrap_err().to_string().contains("build new blades"));
+    assert!(blades.retune(&stiff.clone().drag(-1.0), width).is_err());
     assert_eq!(blades.spec(), &stiff);
+}
+
+/// Longer, wider, stiffer or more bent: each blade is then what it had been if it had grown so, and goes on moving from where it is.
+#[test]
+fn blades_take_another_shape() {
+    let placement = PlacementSpec::new(On::Ground(PatternSpec::Scattered)).clumps(ClumpSpec::new(0.7));
+    let spec = BladeSpec::new(placement).length(0.3, 0.9);
+    let other =
+        spec.clone().length(0.5, 0.6).sway_hz(Span::new(2.0, 3.0)).bend_degrees(Span::new(10.0, 40.0));
+    let (thin, wide) = (Span::new(0.002, 0.004), Span::new(0.003, 0.009));
+    let (mut blades, mut meter) = (Blades::new(&spec, 1_500, thin, 1).unwrap(), Meter::new());
+    let fresh = Blades::new(&other, 1_500, wide, 1).unwrap();
+    let windy = WorldSpec::default().wind([3.0, 0.0, 1.0]).build().unwrap();
+    blades.step(&windy, DT, 100, &mut meter);
+    let off = |blades: &Blades| -> Vec<f32> {
+        let columns = blades.columns();
+        columns.lean_x().iter().zip(columns.rest_x()).map(|(lean, rest)| lean - rest).collect()
+    };
+    let (roots, moving) = (blades.columns().px().to_vec(), off(&blades));
+    assert_eq!(blades.retune(&other, wide).unwrap(), Change::Live);
+    let (now, grown) = (blades.columns(), fresh.columns());
+    assert_eq!(now.px(), &roots[..]);
+    assert_eq!(now.id(), grown.id());
+    let near = |a: &[f32], b: &[f32]| a.iter().zip(b).all(|(a, b)| (a - b).abs() <= 1e-4 + b.abs() * 1e-4);
+    assert!(near(now.length(), grown.length()) && near(now.size(), grown.size()));
+    assert!(near(now.stiffness(), grown.stiffness()));
+    assert!(near(now.rest_x(), grown.rest_x()) && near(now.rest_z(), grown.rest_z()));
+    assert!(near(&off(&blades), &moving), "each leans as far from its rest as before");
+    for (own, fresh) in blades.chunks().iter().zip(fresh.chunks()) {
+        assert!(near(&own.low, &fresh.low) && near(&own.high, &fresh.high));
+    }
+    assert_eq!(blades.retune(&other, wide).unwrap(), Change::Unchanged);
+    assert!(blades.retune(&other, Span::from(-1.0)).is_err());
 }
 
 /// A collector that was moved stays there while its own keys stay, and a refused world changes nothing.

@@ -1,8 +1,8 @@
 //! Blades: rooted, bent by the wind, stepped and drawn square by square.
 
 use frolic_core::{
-    BladeColumns, BladeSpec, Blades, Meter, ParticleSet, PlacedColumns, PlacedRow, PlacementSpec, Span,
-    SpecError, Weather,
+    BladeColumns, BladeSpec, Blades, Column, ColumnsEdit, Meter, ParticleSet, PlacedColumns, PlacedRow,
+    PlacementSpec, Span, SpecError, Weather,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
@@ -12,9 +12,16 @@ use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
     StepContext,
 };
+use crate::command::Command;
 use crate::families::registry;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
+
+#[cfg(feature = "schema")]
+impl super::LiveKeys for BladeSpec {
+    const LIVE: &'static [&'static str] =
+        &["length", "bend_degrees", "sway_hz", "drag", "damping", "recover", "motion", "cull_every", "tear"];
+}
 
 impl FamilySpec for BladeSpec {
     fn key(&self) -> &'static str {
@@ -166,11 +173,39 @@ impl Elements for Meadow {
         self.blades.bytes()
     }
 
-    /// Looks and the response to wind and pushers can change; placement and shape of blades cannot.
+    fn column_names(&self) -> &'static [&'static str] {
+        BladeColumns::NAMES
+    }
+
+    fn column<'a>(&'a self, _context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
+        self.blades.columns().column(name)
+    }
+
+    fn edit(
+        &mut self,
+        change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
+    ) -> Result<(), SpecError> {
+        self.blades.edit(change)?;
+        self.arrange();
+        Ok(())
+    }
+
+    fn command(&mut self, command: &Command) -> Option<u64> {
+        let Command::Tear { region, .. } = command else { return None };
+        let torn = self.blades.tear_off(region);
+        self.arrange();
+        Some(torn)
+    }
+
+    /// Looks, shapes of blades and their response to wind and pushers can change; placement cannot.
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
         let Some(blades) = &change.population.blades else { return false };
-        let same = PopulationSpec { blades: Some(blades.clone()), ..change.before.clone() };
-        let dressed = RetuneContext { before: &same, ..*change };
+        let same = PopulationSpec {
+            blades: Some(blades.clone()),
+            size: change.population.size,
+            ..change.before.clone()
+        };
+        let dressed = RetuneContext { before: &same, size_before: change.size, ..*change };
         dressed.is_dressed_only()
             && change.kinds.len() + 1 == self.parts.len()
             && self.blades.can_retune(blades)
@@ -179,7 +214,7 @@ impl Elements for Meadow {
     fn retune(&mut self, change: &RetuneContext<'_>) {
         let Some(blades) = &change.population.blades else { return };
         // Checked by `can_retune`.
-        let _ = self.blades.retune(blades);
+        let _ = self.blades.retune(blades, change.size);
         (self.margin, self.solid) = reach_of(blades, change.size, change.look, change.kinds);
         self.arrange();
     }

@@ -1,6 +1,6 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{FixedInstances, FixedSpec, Span, SpecError, listed};
+use frolic_core::{Column, FixedColumns, FixedInstances, FixedSpec, Span, SpecError, listed};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Look, Part, chunk_parts};
 
@@ -9,6 +9,11 @@ use super::{
     StepContext,
 };
 use crate::population::PopulationSpec;
+
+#[cfg(feature = "schema")]
+impl super::LiveKeys for FixedSpec {
+    const LIVE: &'static [&'static str] = &[];
+}
 
 impl FamilySpec for FixedSpec {
     fn key(&self) -> &'static str {
@@ -83,6 +88,14 @@ impl Fixed {
 impl Elements for Fixed {
     fn len(&self, _context: DrawContext<'_>) -> usize {
         self.instances.len()
+    }
+
+    fn column_names(&self) -> &'static [&'static str] {
+        FixedColumns::NAMES
+    }
+
+    fn column<'a>(&'a self, _context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
+        self.instances.columns().column(name)
     }
 
     fn bytes(&self, _context: DrawContext<'_>) -> u64 {

@@ -1,6 +1,8 @@
 //! Elements that grow in clusters.
 
-use frolic_core::{GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownRow, SpecError};
+use frolic_core::{
+    Column, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownColumns, ShownRow, SpecError,
+};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
 
@@ -8,8 +10,14 @@ use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
     StepContext,
 };
+use crate::command::Command;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
+
+#[cfg(feature = "schema")]
+impl super::LiveKeys for GrowSpec {
+    const LIVE: &'static [&'static str] = &[];
+}
 
 impl FamilySpec for GrowSpec {
     fn key(&self) -> &'static str {
@@ -120,6 +128,24 @@ impl Elements for Grove {
             Some(PlacedRow { px, py, pz, turn, tilt, size, tint, id, ..PlacedRow::UPRIGHT })
         };
         Some(PlacedColumns::from_rows((0..shown.len()).filter_map(row)).into())
+    }
+
+    fn column_names(&self) -> &'static [&'static str] {
+        ShownColumns::NAMES
+    }
+
+    /// Columns of the elements that were visible in the last picture.
+    fn column<'a>(&'a self, _context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
+        self.growing.shown().column(name)
+    }
+
+    fn command(&mut self, command: &Command) -> Option<u64> {
+        match command {
+            Command::Harvest { region, least, replant, .. } => {
+                Some(self.growing.harvest(region, *least, *replant))
+            }
+            _ => None,
+        }
     }
 
     /// A mark for each cluster.

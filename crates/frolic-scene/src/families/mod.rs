@@ -13,13 +13,14 @@ use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Assets, EventRecord, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow, Placement,
-    PlacementSpec, Span, SpecError, Storage, Weather, World, WorldSpec, random,
+    Assets, Column, ColumnsEdit, EventRecord, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow,
+    Placement, PlacementSpec, Span, SpecError, Storage, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
 use smallvec::{SmallVec, smallvec};
 
+use crate::command::Command;
 use crate::device::Device;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
@@ -88,6 +89,12 @@ pub trait FamilySpec: Debug + Send + Sync {
     /// # Errors
     /// A value cannot be used, or memory is short.
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError>;
+}
+
+/// Keys of a shipped family that its running elements take.
+#[cfg(feature = "schema")]
+pub(crate) trait LiveKeys {
+    const LIVE: &'static [&'static str];
 }
 
 /// A family of a program's own, shared by the copies of a spec.
@@ -359,6 +366,32 @@ pub trait Elements: Debug + Send + Sync {
                 Some(all().map(|(instances, kind, nth, _)| age((instances, kind, nth, ()))).collect());
         }
         Some(places)
+    }
+
+    /// Names of the columns that [`Elements::column`] gives.
+    fn column_names(&self) -> &'static [&'static str] {
+        &[]
+    }
+
+    /// A column of the elements by its name.
+    fn column<'a>(&'a self, _context: DrawContext<'a>, _name: &str) -> Option<Column<'a>> {
+        None
+    }
+
+    /// Lets a program change elements by their columns. By default they cannot be changed.
+    ///
+    /// # Errors
+    /// They cannot be changed, the change fails, or it gives a value out of range. The elements then stay as they are.
+    fn edit(
+        &mut self,
+        _change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
+    ) -> Result<(), SpecError> {
+        Err(SpecError::new("edit", "is for particles and blades", "change the spec of other elements"))
+    }
+
+    /// Does something once. Returns the number of elements that it concerns; none if they do not take this command.
+    fn command(&mut self, _command: &Command) -> Option<u64> {
+        None
     }
 
     /// A plan of the elements; none where they move freely.

@@ -1,6 +1,6 @@
 //! Particles: a member of the scene's set, in which events of one population start elements of another.
 
-use frolic_core::{Meter, Particles, SpecError};
+use frolic_core::{BodyColumns, Column, Meter, Particles, SpecError};
 use frolic_draw::{Instances, SunSpec, Trails, View};
 
 use super::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};
@@ -125,5 +125,13 @@ impl Elements for Member {
 
     fn trails(&self, _context: DrawContext<'_>) -> Option<Instances<'_>> {
         self.trails.instances().ok()
+    }
+
+    fn column_names(&self) -> &'static [&'static str] {
+        BodyColumns::NAMES
+    }
+
+    fn column<'a>(&'a self, context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
+        self.particles(context).columns().column(name)
     }
 }

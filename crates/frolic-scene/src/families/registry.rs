@@ -12,6 +12,10 @@ use crate::population::PopulationSpec;
 macro_rules! keys {
     ($($(#[$doc:meta])* $key:ident: $Spec:ty, $about:literal;)*) => {
         const KEYS: &[&str] = &["particles", $(stringify!($key)),*];
+
+        /// Families that ship, by the key of a population that holds each, with the keys of theirs that are live in a running scene.
+        #[cfg(feature = "schema")]
+        pub(crate) const LIVE: &[(&str, &[&str])] = &[$((stringify!($key), <$Spec as super::LiveKeys>::LIVE)),*];
     };
 }
 list!(keys);

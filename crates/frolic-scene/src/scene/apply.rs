@@ -78,7 +78,12 @@ impl Scene {
     /// As [`SceneSpec::set`], and as [`Scene::new`]. The scene then stays as it is.
     pub fn set(&mut self, path: &str, value: &str) -> Result<SceneChange, SceneError> {
         let spec = self.spec.set(path, value)?;
-        self.apply_checked(&spec)
+        // Populations go by their names.
+        let key = path.strip_prefix("population.").and_then(|rest| {
+            let (nth, key) = rest.split_once('.')?;
+            Some(format!("{}.{key}", self.spec.population.get(nth.parse::<usize>().ok()?)?.name))
+        });
+        self.apply_checked(&spec, |_| vec![key.unwrap_or_else(|| path.to_owned())])
     }
 
     /// Changes the running scene to another spec. Elements, time, dug masks and random numbers stay wherever the new spec allows:
@@ -93,14 +98,18 @@ impl Scene {
     /// As [`Scene::new`]. The scene then stays as it is.
     pub fn apply(&mut self, spec: &SceneSpec) -> Result<SceneChange, SceneError> {
         spec.check()?;
-        self.apply_checked(spec)
+        self.apply_checked(spec, |before| before.changed_keys(spec))
     }
 
-    fn apply_checked(&mut self, spec: &SceneSpec) -> Result<SceneChange, SceneError> {
+    fn apply_checked(
+        &mut self,
+        spec: &SceneSpec,
+        keys: impl FnOnce(&SceneSpec) -> Vec<String>,
+    ) -> Result<SceneChange, SceneError> {
         if *spec == self.spec {
             return Ok(SceneChange::default());
         }
-        let keys = self.spec.changed_keys(spec);
+        let keys = keys(&self.spec);
         if !self.fits(spec) {
             self.rebuild(spec)?;
             let keys = keys.into_iter().map(|key| (key, ChangeEffect::RebuiltAll)).collect();
@@ -350,40 +359,4 @@ fn decor_differs(before: &SceneSpec, spec: &SceneSpec) -> bool {
         || before.draw.size != spec.draw.size
         || before.folder != spec.folder
         || (before.world.obstacle != spec.world.obstacle && !spec.relief.is_empty())
-}
-
-/// Keys whose change builds populations again: of the scene, and of a population of any name. Keys below them do so too.
-#[cfg(any(feature = "schema", test))]
-const BUILT_AGAIN: [&str; 10] = [
-    "frolic",
-    "seed",
-    "storage",
-    "backend",
-    "residence",
-    "asset",
-    "population.name",
-    "population.blades",
-    "population.fixed",
-    "population.growing",
-];
-
-/// Keys below these that are live all the same.
-#[cfg(any(feature = "schema", test))]
-const LIVE_BELOW: [&str; 6] = [
-    "population.blades.drag",
-    "population.blades.damping",
-    "population.blades.recover",
-    "population.blades.motion",
-    "population.blades.cull_every",
-    "population.blades.tear",
-];
-
-/// Returns whether a running scene takes a change of a key without building a population again.
-#[cfg(any(feature = "schema", test))]
-pub(crate) fn is_live(path: &str) -> bool {
-    let is_below = |keys: &[&str]| {
-        keys.iter()
-            .any(|key| path.strip_prefix(key).is_some_and(|rest| rest.is_empty() || rest.starts_with('.')))
-    };
-    !is_below(&BUILT_AGAIN) || is_below(&LIVE_BELOW)
 }

@@ -5,6 +5,7 @@ mod build;
 mod draw;
 mod population;
 mod run;
+mod state;
 
 use frolic_core::{Assets, Clock, FrameBudget, ParticleSet, Particles, Path, SpecError, Threads, World};
 use frolic_draw::{BackdropSpec, CameraSpec, Image, ImageSize, Mesh, Renderer, View};
@@ -17,8 +18,6 @@ use crate::families::DrawContext;
 use crate::places_file::Places;
 use crate::spec::SceneSpec;
 
-#[cfg(any(feature = "schema", test))]
-pub(crate) use apply::is_live;
 pub use apply::{ChangeEffect, SceneChange};
 use population::Population;
 

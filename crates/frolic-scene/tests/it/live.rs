@@ -71,6 +71,31 @@ fn named(path: &str, spec: &SceneSpec) -> String {
     format!("{}.{rest}", spec.population[nth.parse::<usize>().unwrap()].name)
 }
 
+/// Whether a key is live by the schema of scene files.
+#[cfg(feature = "schema")]
+fn live_by_schema(spec: &SceneSpec, path: &str) -> bool {
+    let schema = frolic_scene::schema();
+    let parts: Vec<&str> = path.split('.').collect();
+    let Some(population) = spec.population.iter().find(|population| population.name == parts[0]) else {
+        return schema["properties"][parts[0]]["x-live"].as_bool().unwrap();
+    };
+    let of = &schema["$defs"]["PopulationSpec"]["properties"];
+    let is_particles =
+        population.blades.is_none() && population.fixed.is_none() && population.growing.is_none();
+    match &of[parts[1]]["x-live"] {
+        serde_json::Value::Bool(false) if parts.len() > 2 => {
+            let definition =
+                of[parts[1]]["anyOf"][0]["$ref"].as_str().unwrap().trim_start_matches("#/$defs/");
+            schema["$defs"][definition]["properties"][parts[2]]["x-live"].as_bool().unwrap()
+        }
+        serde_json::Value::Bool(live) => *live,
+        kind => {
+            let kind = kind.as_str().unwrap();
+            is_particles || (population.blades.is_some() && kind.ends_with("blades"))
+        }
+    }
+}
+
 /// Moves keys of every shipped scene while it runs, one in seven, each scene from another on: live changes keep all elements, a population that is built again equals that of a fresh
 /// scene, and a refused change leaves everything as it was. Afterwards the scene steps and draws.
 #[test]
@@ -101,6 +126,12 @@ fn keys_move_while_scenes_run() {
                 Ok(change) => {
                     assert!(!change.is_unchanged(), "{place}");
                     assert_eq!(scene.time(), time, "{place}");
+                    #[cfg(feature = "schema")]
+                    assert_eq!(
+                        change.is_live(),
+                        live_by_schema(&spec, &path),
+                        "{place}: the schema says otherwise"
+                    );
                     let after = state(&mut scene);
                     let mut fresh = None;
                     for ((name, before), (_, after)) in before.iter().zip(&after) {

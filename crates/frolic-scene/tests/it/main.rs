@@ -13,3 +13,4 @@ mod parts;
 mod running;
 #[cfg(feature = "schema")]
 mod schema;
+mod state;

@@ -173,6 +173,14 @@ impl BladeLayouts {
         layouts
     }
 
+    /// Changes the blades of all layouts. Their states are computed anew.
+    pub(super) fn reshape(&mut self, mut change: impl FnMut(&mut BladeColumns, &mut Chunk)) {
+        for layout in &mut self.all {
+            change(&mut layout.columns, &mut layout.square);
+        }
+        self.wind.least = f32::NAN;
+    }
+
     /// Updates the lean of all states, if the wind has changed.
     pub(super) fn follow(&mut self, world: &World, spec: &BladeSpec) {
         let wind = Range::of(world, spec.drag);

@@ -14,7 +14,9 @@
 //! | which squares exist? | here |
 
 mod columns;
+mod edit;
 mod groups;
+mod retune;
 mod schedule;
 mod shape;
 mod spec;
@@ -35,7 +37,6 @@ pub use step::Torn;
 use step::{Air, Rows, Tear, stiffness};
 
 use crate::assets::Assets;
-use crate::foundations::change::Change;
 use crate::foundations::columns::fits;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -86,6 +87,8 @@ pub struct Blades {
     steps: u32,
     pushing: Vec<Pushing>,
     torn: Vec<Torn>,
+    /// Blades torn off by command since the last step.
+    torn_now: Vec<Torn>,
     alive: usize,
 }
 
@@ -165,6 +168,7 @@ impl Blades {
             steps: 0,
             pushing: Vec::with_capacity(256),
             torn: Vec::with_capacity(if spec.tear.is_some() { MOST_TORN } else { 0 }),
+            torn_now: Vec::new(),
             alive: 0,
         };
         let refused = |_| {
@@ -264,44 +268,6 @@ impl Blades {
             kind: placed.kind,
             id: placed.id,
         }
-    }
-
-    /// Returns whether a spec differs from the present one only in values that [`Blades::retune`] can change: `drag`, `damping`, `recover`, `motion`,
-    /// `cull_every` and `tear`.
-    pub fn can_retune(&self, spec: &BladeSpec) -> bool {
-        let live = |spec: &BladeSpec| BladeSpec {
-            drag: 0.0,
-            damping: 0.0,
-            recover: Span::from(1.0),
-            motion: BladeMotion::Swing,
-            cull_every: 0.0,
-            tear: None,
-            ..spec.clone()
-        };
-        spec.check().is_ok() && live(spec) == live(&self.spec)
-    }
-
-    /// Changes the response to wind and pushers. Blades, their motion and pressed ones stay.
-    ///
-    /// # Errors
-    /// A value is out of range, or differs that cannot change while the blades stand: see [`Blades::can_retune`].
-    pub fn retune(&mut self, spec: &BladeSpec) -> Result<Change, SpecError> {
-        spec.check()?;
-        if *spec == self.spec {
-            return Ok(Change::Unchanged);
-        }
-        if !self.can_retune(spec) {
-            return Err(SpecError::new(
-                "blades",
-                "differ in more than drag, damping, recover, motion, cull_every and tear",
-                "build new blades",
-            ));
-        }
-        if spec.tear.is_some() {
-            self.torn.reserve(MOST_TORN.saturating_sub(self.torn.len()));
-        }
-        self.spec = spec.clone();
-        Ok(Change::Live)
     }
 
     /// Moves the centre of endless ground: x and z, in metres. Squares that are too far disappear at once; new ones are generated over the next steps,
@@ -456,6 +422,7 @@ impl Blades {
         }
         let started = meter.start(Stage::Integrate);
         self.torn.clear();
+        self.torn.append(&mut self.torn_now);
         let mut work = Work::default();
         if let Some(layouts) = self.layouts.as_mut().filter(|_| self.grouped) {
             layouts.follow(world, &self.spec);

@@ -66,10 +66,15 @@ impl Chunk {
 
     /// Adds a blade, and extends the box by its reach.
     pub(super) fn add(&mut self, row: &BladeRow) {
-        let reach = row.length;
         self.len += 1;
         // Kinds come in order.
         self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
+        self.extend(row);
+    }
+
+    /// Extends the box by the reach of a blade.
+    pub(super) fn extend(&mut self, row: &BladeRow) {
+        let reach = row.length;
         for (axis, at) in [row.px, row.py, row.pz].into_iter().enumerate() {
             // Apart from its width, no part of a blade is below its root.
             let below = if axis == 1 { row.size } else { reach + row.size };

@@ -53,8 +53,7 @@ impl Newcomers {
         }
         let Self { block, notes, dead, still } = self;
         notes.clear();
-        // They come after all that live.
-        let acts = &Acts { offset: held.len(), ..*acts };
+        let acts = &Acts { offset: acts.count, ..*acts };
         Chunk::of(&mut block.bodies()).grow_up(acts, &mut Room::new(), notes);
         notes.sort();
         if !acts.events.is_empty() {

@@ -11,10 +11,12 @@
 //! | how does a newborn come into the population? | `births.rs` |
 //! | in which order are they held? | `order.rs`, `objects.rs` |
 //! | how does a running population take a new spec? | `retune.rs` |
+//! | how does a program change its elements? | `edit.rs` |
 //! | which populations start each other? | `set.rs` |
 //! | where have elements been? | `trail.rs` |
 
 mod births;
+mod edit;
 mod emit;
 mod objects;
 mod order;
@@ -290,6 +292,7 @@ impl Particles {
     fn step_once(&mut self, world: &World, dt: f32, meter: &mut Meter) {
         let motion = self.integrator.prepare(world, dt);
         let started = meter.start(Stage::Integrate);
+        self.integrator.count = self.len();
         if !world.own_fields().is_empty() {
             if self.held.storage == Storage::Objects {
                 self.held.records.gather(&mut self.held.columns);

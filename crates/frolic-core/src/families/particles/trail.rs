@@ -154,6 +154,19 @@ impl Trail {
         }
     }
 
+    /// Moves the trails of elements that were moved, by as much.
+    pub(super) fn follow_moves(&mut self, from: [&[f32]; 3], to: [&[f32]; 3]) {
+        for place in &mut self.ring {
+            for ((column, from), to) in place.iter_mut().zip(from).zip(to) {
+                for ((at, from), to) in
+                    column.iter_mut().zip(from).zip(to).filter(|((_, from), to)| from != to)
+                {
+                    *at += to - from;
+                }
+            }
+        }
+    }
+
     /// After a step: whether a place is due.
     pub(super) fn is_due(&mut self, dt: f32) -> bool {
         self.clock.advance(dt)

@@ -190,6 +190,8 @@ pub struct Integrator {
     pub(crate) chunk: usize,
     pub(crate) level: Level,
     pub(crate) time: f64,
+    /// Number of bodies at the start of the step.
+    pub(crate) count: usize,
 }
 
 /// Influences of one step: fields of the population alone, curl noise of all fields, and collectors.
@@ -222,6 +224,7 @@ impl Integrator {
             chunk: CHUNK,
             level: detect(),
             time: 0.0,
+            count: 0,
         })
     }
 
@@ -342,6 +345,7 @@ impl Integrator {
             finds_newborn: self.finds_newborn,
             time: self.time,
             level: self.level,
+            count: self.count,
             offset: 0,
         }
     }

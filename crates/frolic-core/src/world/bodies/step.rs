@@ -42,7 +42,9 @@ pub(crate) struct Acts<'a> {
     pub(crate) finds_newborn: bool,
     pub(crate) time: f64,
     pub(crate) level: Level,
-    /// Number of bodies before those of the chunks: newborns are stepped apart.
+    /// Number of bodies at the start of the step.
+    pub(crate) count: usize,
+    /// Number of bodies before those of the chunks: newborns, which are stepped apart, come after all others.
     pub(crate) offset: usize,
 }
 
