@@ -19,6 +19,7 @@ const RADIUS: f32 = 1.5;
 /// A star of the sky.
 #[derive(Debug, Clone, Copy)]
 struct Star {
+    cell: Vec3,
     way: Vec3,
     light: Vec3,
 }
@@ -29,6 +30,7 @@ pub(super) struct SeenStar {
     /// Middle, in pixels.
     pub(super) x: f32,
     y: f32,
+    cell: Vec3,
     way: Vec3,
     /// Light at the middle and the zenith.
     pub(super) light: [f32; 3],
@@ -54,7 +56,8 @@ impl SeenStars {
             let x = width * 0.5 + view.focal * star.way.dot(view.right) / depth;
             let y = height * 0.5 - view.focal * star.way.dot(view.up) / depth;
             if (-RADIUS..width + RADIUS).contains(&x) && (-RADIUS..height + RADIUS).contains(&y) {
-                seen.push(SeenStar { x, y, way: star.way, light: (star.light * brightness).to_array() });
+                let light = (star.light * brightness).to_array();
+                seen.push(SeenStar { x, y, cell: star.cell, way: star.way, light });
             }
         }
         seen.sort_unstable_by(|a, b| a.y.total_cmp(&b.y));
@@ -70,8 +73,12 @@ impl SeenStars {
 }
 
 impl SeenStar {
-    /// Share of its light in the direction of a pixel, with the focal length in pixels.
+    /// Share of its light in the direction of a pixel, with the focal length in pixels. It keeps to its cell, so that a coarse picture is not full
+    /// of stars.
     pub(super) fn share(&self, ray: Vec3, focal: f32) -> f32 {
+        if (ray * CELLS as f32).floor() != self.cell {
+            return 0.0;
+        }
         let off = (self.way - ray).length() * focal;
         // Air hides stars near the horizon.
         let through = 1.0 - libm::expf(-ray.y.max(0.0) * 7.0);
@@ -112,13 +119,9 @@ fn star(x: i32, y: i32, z: i32) -> Option<Star> {
     }
     let cell = Vec3::new(x as f32, y as f32, z as f32);
     let way = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize();
-    // Of a cell beside the sphere, its star would be in another one.
-    if (way * CELLS as f32).floor() != cell {
-        return None;
-    }
     let bright = d.powi(10) * 2.6 + 0.07;
     let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
-    Some(Star { way, light: colour * bright })
+    Some(Star { cell, way, light: colour * bright })
 }
 
 #[cfg(test)]
@@ -131,7 +134,7 @@ mod tests {
     #[test]
     fn every_star_is_there_once() {
         let mut cells: Vec<[i32; 3]> =
-            all().iter().map(|star| (star.way * CELLS as f32).floor().to_array().map(|v| v as i32)).collect();
+            all().iter().map(|star| star.cell.to_array().map(|v| v as i32)).collect();
         cells.sort_unstable();
         let count = cells.len();
         cells.dedup();
@@ -157,7 +160,8 @@ mod tests {
         for star in &seen.0 {
             let ray = view.ray(star.x, star.y);
             assert!((ray - star.way).length() < 1e-4);
-            assert!(star.share(ray, view.focal) > 0.0 || ray.y < 1e-3);
+            let is_home = (ray * CELLS as f32).floor() == star.cell;
+            assert_eq!(star.share(ray, view.focal) > 0.0, is_home && ray.y > 0.0);
             let row = star.y.floor();
             assert!(seen.row(row).iter().any(|other| other.x == star.x && other.y == star.y));
         }
