@@ -34,7 +34,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
         moving.push(frame);
         let every = FRAMES / (PICTURES[0] * PICTURES[1]) as usize;
-        if (nth - FRAMES) % every == 0 {
+        if (nth - FRAMES).is_multiple_of(every) {
             pictures.push(scene.draw(&mut meter)?.clone());
         }
     }

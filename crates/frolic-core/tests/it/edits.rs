@@ -163,7 +163,7 @@ proptest! {
         prop_assert_eq!(untouched.columns(), plain.columns());
         let (moved, objects) = (run(Storage::Columns, off), run(Storage::Objects, off));
         prop_assert_eq!(moved.columns(), objects.columns());
-        for (axis, off) in moved.columns().position().into_iter().zip(plain.columns().position()).zip(off).map(|((a, b), off)| ((a, b), off)) {
+        for (axis, off) in moved.columns().position().into_iter().zip(plain.columns().position()).zip(off) {
             for (a, b) in axis.0.iter().zip(axis.1) {
                 prop_assert!((a - b - off).abs() < 1e-3, "{a} for {b} and {off}");
             }
@@ -191,9 +191,15 @@ fn blades_are_mown_dyed_and_torn() {
     assert_eq!(blades.columns().px(), &roots[..]);
     assert!(blades.columns().tint().iter().all(|tint| *tint == 0.25));
     assert!(highest(&blades) < was && highest(&blades) < 0.2, "squares are as high as their blades");
-    let told = blades.edit(|edit| Ok(edit.floats(["px"])?[0][0] = 1.0)).unwrap_err().to_string();
+    let set = |blades: &mut Blades, column: &str, value: f32| {
+        blades.edit(|edit| {
+            edit.floats([column])?[0][3] = value;
+            Ok(())
+        })
+    };
+    let told = set(&mut blades, "px", 1.0).unwrap_err().to_string();
     assert!(told.contains("px: is no column") && told.contains("lean_x"), "{told}");
-    assert!(blades.edit(|edit| Ok(edit.floats(["tint"])?[0][3] = 1.5)).is_err());
+    assert!(set(&mut blades, "tint", 1.5).is_err());
 
     let region = Region::Box { position: [0.0; 3], size: [2.0, 2.0, 2.0] };
     let within = |n: &usize| blades.columns().px()[*n].abs() < 1.0 && blades.columns().pz()[*n].abs() < 1.0;

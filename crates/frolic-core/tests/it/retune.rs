@@ -2,8 +2,8 @@
 
 use frolic_core::{
     Assets, BladeSpec, Blades, Change, Clock, ClockSpec, ClumpSpec, CollectorSpec, CurlSpec, EmitterSpec,
-    EventSpec, FieldKind, FieldSpec, Meter, Moment, On, Order, ParticleSet, ParticleSpec, Particles,
-    PatternSpec, PlacementSpec, ShapeSpec, Span, Storage, TrailSpec, World, WorldSpec, random,
+    EventSpec, FieldKind, FieldSpec, GrowSpec, Growing, Meter, Moment, On, Order, ParticleSet, ParticleSpec,
+    Particles, PatternSpec, PlacementSpec, ShapeSpec, Span, Storage, TrailSpec, World, WorldSpec, random,
 };
 use proptest::prelude::*;
 
@@ -251,6 +251,30 @@ fn blades_take_another_shape() {
     }
     assert_eq!(blades.retune(&other, wide).unwrap(), Change::Unchanged);
     assert!(blades.retune(&other, Span::from(-1.0)).is_err());
+}
+
+/// What has grown stays, and grows on at the new rate; hidden clusters too, which have not taken their steps yet.
+#[test]
+fn growth_takes_another_rate() {
+    let spec = GrowSpec::new(PlacementSpec::default(), 50, PlacementSpec::default()).seconds(4.0, 4.0);
+    let mut beds = Growing::new(&spec, 1_000, Span::from(0.1), 3).unwrap();
+    // Half of the clusters are hidden.
+    beds.update_visibility(|[x, ..], _| x > 0.0);
+    let mut meter = Meter::new();
+    beds.step(DT, 60, &mut meter);
+    let faster = spec.clone().seconds(1.0, 1.0);
+    assert_eq!(beds.retune(&faster).unwrap(), Change::Live);
+    let growth = |beds: &Growing| (0..1_000).filter_map(|nth| beds.growth(nth)).collect::<Vec<f32>>();
+    assert!(growth(&beds).iter().all(|growth| (growth - 0.25).abs() < 0.01), "all as before");
+    beds.step(DT, 30, &mut meter);
+    beds.update_visibility(|_, _| true);
+    assert!(growth(&beds).iter().all(|growth| (growth - 0.75).abs() < 0.01), "{:?}", &growth(&beds)[..5]);
+    assert_eq!(beds.retune(&faster).unwrap(), Change::Unchanged);
+    let other = faster.clone().bare(0.5);
+    assert!(
+        !beds.can_retune(&other) && beds.retune(&other).unwrap_err().to_string().contains("build new ones")
+    );
+    assert!(beds.retune(&faster.clone().seconds(-1.0, 1.0)).is_err());
 }
 
 /// A collector that was moved stays there while its own keys stay, and a refused world changes nothing.

@@ -3,7 +3,7 @@
 use crate::common::{gpu, plain_device};
 use frolic_core::{
     Assets, BodyRow, CollectorSpec, Counter, EmitterSpec, EventSpec, Meter, Moment, ParticleSpec, ShapeSpec,
-    WorldSpec,
+    TrailSpec, WorldSpec,
 };
 use frolic_gpu::{
     DeviceCounters, DevicePopulation, DevicePopulationError, Gpu, GpuError, GpuParticles, GpuSet, GpuSpec,
@@ -215,4 +215,106 @@ proptest! {
         prop_assert_eq!(&run(&cuts, true), &whole);
         prop_assert_eq!(&run(&cuts, false), &whole);
     }
+}
+
+/// Thrown elements are where school physics puts them: on the device too, whatever the number of steps.
+#[test]
+fn throws_are_exact_on_the_device() {
+    let gpu = gpu();
+    for (drag, wind, rate) in [(0.0f64, 0.0f64, 30u32), (0.0, 0.0, 120), (0.8, 3.0, 60), (2.5, -4.0, 60)] {
+        let spec = ParticleSpec::new(64).life(1e3, 1e3).motion(drag as f32, 1.0).emitter(
+            EmitterSpec::burst(64, 0.0).position([0.0, 50.0, 0.0]).cone([0.0, 1.0, 0.0], 0.0).speed(6.0, 6.0),
+        );
+        let world = WorldSpec::default().wind([wind as f32, 0.0, 0.0]).build().unwrap();
+        let mut there = GpuParticles::new(&gpu, &spec, 1).unwrap();
+        let mut recorder = Recorder::new(&gpu);
+        there.step(&mut recorder, &world, 1.0 / rate as f32, rate * 2).unwrap();
+        let rows = there.read(&mut recorder).unwrap();
+        assert_eq!(rows.len(), 64);
+        // They are born within the first step, all at its start.
+        let way = |v0: f64, air: f64, pull: f64, t: f64| {
+            if drag == 0.0 {
+                return v0 * t + pull * t * t / 2.0;
+            }
+            let limit = air + pull / drag;
+            limit * t + (v0 - limit) * (1.0 - (-drag * t).exp()) / drag
+        };
+        for row in &rows {
+            let t = f64::from(row.age);
+            let (x, y) = (way(0.0, wind, 0.0, t), 50.0 + way(6.0, 0.0, -9.81, t));
+            assert!((f64::from(row.px) - x).abs() < 4e-3, "{} for {x} after {t} s", row.px);
+            assert!((f64::from(row.py) - y).abs() < 6e-3, "{} for {y} after {t} s", row.py);
+        }
+    }
+}
+
+/// Populations of one device do not touch each other: two that take turns are what each is alone.
+#[test]
+fn populations_share_a_device_and_nothing_else() {
+    let gpu = gpu();
+    let world = WorldSpec::default().wind([1.0, 0.0, 0.0]).gusts(1.0, 2.0).build().unwrap();
+    let specs = [stream(500, 300.0), stream(900, 800.0).motion(1.5, -0.2)];
+    let sorted = |there: &mut GpuParticles, recorder: &mut Recorder| {
+        let mut rows = there.read(recorder).unwrap();
+        rows.sort_by_key(|row| row.id);
+        rows
+    };
+    let alone: Vec<Vec<BodyRow>> = specs
+        .iter()
+        .map(|spec| {
+            let mut there = GpuParticles::new(&gpu, spec, 5).unwrap();
+            let mut recorder = Recorder::new(&gpu);
+            there.step(&mut recorder, &world, 1.0 / 60.0, 50).unwrap();
+            sorted(&mut there, &mut recorder)
+        })
+        .collect();
+    let mut both = specs.each_ref().map(|spec| GpuParticles::new(&gpu, spec, 5).unwrap());
+    let mut recorder = Recorder::new(&gpu);
+    for _ in 0..10 {
+        for there in &mut both {
+            there.step(&mut recorder, &world, 1.0 / 60.0, 5).unwrap();
+        }
+        recorder.submit();
+    }
+    for (there, alone) in both.iter_mut().zip(&alone) {
+        assert!(alone.len() > 100);
+        assert_eq!(&sorted(there, &mut recorder), alone);
+    }
+}
+
+/// Memory is told as it is held: it grows with the count and with trails, and shards hold no more than a binding.
+#[test]
+fn memory_of_populations_is_told() {
+    let gpu = Gpu::open(GpuSpec::default().binding(64 << 10)).unwrap();
+    let bytes = |spec: &ParticleSpec| GpuParticles::new(&gpu, spec, 1).unwrap().bytes();
+    let (few, many) = (bytes(&stream(1_000, 10.0)), bytes(&stream(20_000, 10.0)));
+    // Two copies of ten words each.
+    assert!(many > few && many >= 20_000 * 80, "{few} and {many}");
+    let mut trailing = stream(2_000, 10.0);
+    let plain = bytes(&trailing);
+    trailing.trail = Some(TrailSpec::new(8, 0.05));
+    assert!(bytes(&trailing) >= plain + 2_000 * 8 * 12);
+    let large = GpuParticles::new(&gpu, &stream(20_000, 10.0), 1).unwrap();
+    let most: Vec<u32> = large.populations().map(|population| population.most).collect();
+    assert!(most.len() > 3 && most.iter().all(|most| u64::from(*most) * 16 <= 64 << 10), "{most:?}");
+    assert_eq!(most.iter().sum::<u32>(), 20_000);
+    assert!(large.trails().is_none() && GpuParticles::new(&gpu, &trailing, 1).unwrap().trails().is_some());
+    assert_eq!(large.instances(0.0).count(), most.len());
+}
+
+/// What the device cannot do is refused by key before it holds anything, and the population of the same spec on the processor is untouched.
+#[test]
+fn specs_are_checked_before_the_device_is_asked() {
+    let gpu = gpu();
+    for (spec, key) in [
+        (stream(100, -1.0), "emitter.0.rate"),
+        (stream(100, 10.0).life(-1.0, 2.0), "life"),
+        (stream(100, 10.0).size(0.1, f32::NAN), "size"),
+        (stream(100, 10.0).motion(f32::INFINITY, 0.0), "motion.drag"),
+    ] {
+        let problem = GpuParticles::new(&gpu, &spec, 1).unwrap_err();
+        assert!(problem.to_string().contains(key), "{problem}");
+        assert!(matches!(problem, DevicePopulationError::Spec(_)));
+    }
+    gpu.check().unwrap();
 }

@@ -16,7 +16,7 @@ use crate::population::PopulationSpec;
 
 #[cfg(feature = "schema")]
 impl super::LiveKeys for GrowSpec {
-    const LIVE: &'static [&'static str] = &[];
+    const LIVE: &'static [&'static str] = &["seconds", "rotation", "harvest"];
 }
 
 impl FamilySpec for GrowSpec {
@@ -78,11 +78,19 @@ impl Elements for Grove {
         self.growing.bytes() as u64
     }
 
+    /// Looks, rates and harvests can change; placement cannot.
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
-        change.is_dressed_only()
+        let Some(growing) = &change.population.growing else { return false };
+        let same = PopulationSpec { growing: Some(growing.clone()), ..change.before.clone() };
+        let dressed = RetuneContext { before: &same, ..*change };
+        dressed.is_dressed_only() && self.growing.can_retune(growing)
     }
 
     fn retune(&mut self, change: &RetuneContext<'_>) {
+        if let Some(growing) = &change.population.growing {
+            // Checked by `can_retune`.
+            let _ = self.growing.retune(growing);
+        }
         (self.margin, self.reach) =
             (change.look.reach_of(change.size.max, None), change.look.parts().detail.reach);
         self.size.clone_from(&change.look_spec.size_over_age);

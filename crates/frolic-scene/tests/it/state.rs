@@ -1,7 +1,7 @@
 //! Reach into running scenes: columns, edits and commands, by name.
 
 use frolic_core::{Meter, Region, SpecError};
-use frolic_scene::{Command, Scene, SceneSpec};
+use frolic_scene::{Command, Scene, SceneError, SceneSpec};
 
 fn running(name: &str, settings: &[(&str, &str)]) -> Scene {
     let spec = SceneSpec::find(name).unwrap();
@@ -23,7 +23,9 @@ fn columns_are_read_by_name() {
         ("pennants", "pennants", ["px", "tilt", "size"]),
         ("mussels", "mussels", ["py", "growth", "size"]),
     ] {
-        let scene = running(name, &[]);
+        let mut scene = running(name, &[]);
+        // Growing elements show those of the last picture; an export shows all.
+        scene.snapshot(population).unwrap();
         let lengths = columns.map(|column| scene.column(population, column).unwrap().floats().unwrap().len());
         assert!(lengths[0] > 0 && lengths.iter().all(|length| *length == lengths[0]), "{name}: {lengths:?}");
         let problem = scene.column(population, "speed").unwrap_err().to_string();
@@ -34,6 +36,13 @@ fn columns_are_read_by_name() {
     }
     let problem = running("beacon", &[]).column("ember", "px").unwrap_err().to_string();
     assert!(problem.contains("did you mean 'embers'") && problem.contains("name one of: "), "{problem}");
+}
+
+fn fill(scene: &mut Scene, population: &str, column: &str, value: f32) -> Result<(), SceneError> {
+    scene.edit(population, |edit| {
+        edit.floats([column])?[0].fill(value);
+        Ok(())
+    })
 }
 
 #[test]
@@ -48,12 +57,12 @@ fn elements_are_edited_by_name() {
         .unwrap();
     let heights = scene.column("embers", "py").unwrap().floats().unwrap();
     assert!(heights.len() == moved && heights.iter().all(|y| *y > 90.0));
-    let problem = scene.edit("embers", |edit| Ok(edit.floats(["py"])?[0][0] = f32::NAN)).unwrap_err();
+    let problem = fill(&mut scene, "embers", "py", f32::NAN).unwrap_err();
     assert!(problem.to_string().starts_with("embers.py: element 0 has NaN"), "{problem}");
     assert!(scene.column("embers", "py").unwrap().floats().unwrap().iter().all(|y| *y > 90.0));
 
     let mut scene = running("dunes", &[]);
-    scene.edit("marram", |edit| Ok(edit.floats(["length"])?[0].fill(0.05))).unwrap();
+    fill(&mut scene, "marram", "length", 0.05).unwrap();
     assert!(scene.column("marram", "length").unwrap().floats().unwrap().iter().all(|length| *length == 0.05));
     let (mut meter, mut pennants) = (Meter::new(), running("pennants", &[]));
     scene.tick(1.0 / 60.0, &mut meter);
@@ -73,18 +82,14 @@ fn commands_are_done_by_name() {
     assert!(scene.particles("embers").unwrap().len() >= before + 290);
 
     let mut scene = running("mussels", &[]);
-    let taken = scene.command(&Command::harvest("mussels", all.clone(), 0.0)).unwrap();
+    let taken = scene.command(&Command::harvest("mussels", all, 0.0)).unwrap();
     assert!(taken > 1_000, "{taken}");
-    assert_eq!(
-        scene.command(&Command::harvest("mussels", all.clone(), 0.5)).unwrap(),
-        0,
-        "all are sown anew"
-    );
+    assert_eq!(scene.command(&Command::harvest("mussels", all, 0.5)).unwrap(), 0, "all are sown anew");
 
     let mut scene = running("dunes", &[]);
-    let torn = scene.command(&Command::tear("marram", all.clone())).unwrap();
+    let torn = scene.command(&Command::tear("marram", all)).unwrap();
     assert!(torn > 1_000, "{torn}");
-    assert_eq!(scene.command(&Command::tear("marram", all.clone())).unwrap(), 0);
+    assert_eq!(scene.command(&Command::tear("marram", all)).unwrap(), 0);
 
     let mut scene = running("blowhole", &[]);
     let spec = scene.spec().world.obstacle.iter().position(|obstacle| obstacle.name.is_some()).unwrap();
@@ -105,7 +110,7 @@ fn commands_that_cannot_be_done_are_told() {
     for (command, told) in [
         (Command::burst("ember", 0, 1), "did you mean 'embers'"),
         (Command::burst("embers", 9, 1), "no number 9"),
-        (Command::harvest("embers", all.clone(), 0.0), "'embers' does not take it"),
+        (Command::harvest("embers", all, 0.0), "'embers' does not take it"),
         (Command::tear("embers", all), "name a population of blades to tear"),
         (Command::dig("cliff", [0.0; 3], 1.0), "there is no mask 'cliff'"),
     ] {

@@ -48,6 +48,47 @@ fn tune_while_running_keeps_the_embers() {
     assert!(lines[10].starts_with("seed") && lines[10].contains("all anew"), "{told}");
 }
 
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn own_stages_stand_among_the_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("own_stage", &[folder.path().to_str().unwrap(), "1"]);
+    for said in
+        ["ripples", "integrate", "counted: splashes ", ", highest_mm ", "  2000 drops: ", " 200000 drops: "]
+    {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+    // More rain, more splashes, in the same ripples.
+    let splashes: Vec<u32> = told
+        .lines()
+        .filter(|line| line.contains(" drops: "))
+        .map(|line| line.split_whitespace().nth(2).unwrap().parse().unwrap())
+        .collect();
+    assert!(splashes.len() == 4 && splashes.windows(2).all(|pair| pair[0] < pair[1]), "{told}");
+    let rows = std::fs::read_to_string(folder.path().join("profile.csv")).unwrap();
+    assert!(rows.lines().next().unwrap().contains("ripples_ms") && rows.contains("ripples_bytes"));
+    let chart = std::fs::read_to_string(folder.path().join("stages.svg")).unwrap();
+    assert!(chart.contains("ripples"));
+}
+
+#[test]
+#[ignore = "slow: scripts/test runs it"]
+fn an_orbit_is_timed_stage_by_stage() {
+    let folder = tempfile::tempdir().unwrap();
+    let picture = folder.path().join("orbit.png");
+    let told = example("orbit", &["foghorn", picture.to_str().unwrap()]);
+    let row = |name: &str| -> [f64; 2] {
+        let line =
+            told.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name}: {told}"));
+        let mut numbers = line.split_whitespace().skip(1).map(|word| word.parse().unwrap());
+        [numbers.next().unwrap(), numbers.next().unwrap()]
+    };
+    let (frame, backdrop) = (row("frame"), row("backdrop"));
+    assert!(backdrop[0] < 0.5 && backdrop[1] > 0.5, "a still camera keeps its backdrop: {told}");
+    assert!(frame[1] >= backdrop[1]);
+    assert!(std::fs::metadata(picture).unwrap().len() > 100_000);
+}
+
 /// What it answers is the machine's business; that it answers both questions of all counts is ours.
 #[test]
 #[ignore = "slow: scripts/test runs it"]

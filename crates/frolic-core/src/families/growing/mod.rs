@@ -25,6 +25,7 @@ use grow::{START_SEED, Units, advance_one, grow};
 use shown::Piece;
 
 use crate::assets::Assets;
+use crate::foundations::change::Change;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{hash3, unit};
@@ -268,6 +269,36 @@ impl Growing {
             growth.len() as u64
         };
         over(&mut self.clusters, &mut self.growth, 0, &catch_up)
+    }
+
+    /// Returns whether a spec differs from the present one only in values that [`Growing::retune`] can change: `seconds`, `rotation` and `harvest`.
+    pub fn can_retune(&self, spec: &GrowSpec) -> bool {
+        let live = |spec: &GrowSpec| GrowSpec {
+            seconds: Span::from(1.0),
+            rotation: 1,
+            harvest: Vec::new(),
+            ..spec.clone()
+        };
+        spec.check().is_ok() && live(spec) == live(&self.spec)
+    }
+
+    /// Changes how fast elements grow, and when they are harvested. What has grown stays: hidden clusters take their missed steps at the former
+    /// rate first.
+    ///
+    /// # Errors
+    /// A value is out of range, or differs that cannot change while they grow: see [`Growing::can_retune`].
+    pub fn retune(&mut self, spec: &GrowSpec) -> Result<Change, SpecError> {
+        spec.check()?;
+        if *spec == self.spec {
+            return Ok(Change::Unchanged);
+        }
+        if !self.can_retune(spec) {
+            let problem = "differs in more than seconds, rotation and harvest";
+            return Err(SpecError::new("growing", problem, "build new ones"));
+        }
+        self.catch_up(|_, _| true);
+        self.spec = spec.clone();
+        Ok(Change::Live)
     }
 
     /// Removes the elements in a region that have at least a growth of `least` (0 to 1), and sows them again if asked. Returns their number.
