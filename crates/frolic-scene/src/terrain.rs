@@ -35,17 +35,18 @@ impl TerrainPart {
         self.heights.check().map_err(|error| error.under("heights"))?;
         self.paint.check().map_err(|error| error.under("paint"))?;
         let Some(name) = &self.grown_by else { return Ok(()) };
-        if grown_by(populations, name).is_some() {
+        if self.grown(populations).is_some() {
             return Ok(());
         }
         let problem = format!("there is no population '{name}' placed on terrain");
         Err(SpecError::new("grown_by", problem, "name a population of blades"))
     }
-}
 
-/// Returns the placement of a population, and whether it is endless.
-fn grown_by<'a>(populations: &'a [PopulationSpec], name: &str) -> Option<(&'a [PlacementSpec], bool)> {
-    populations.iter().find(|population| population.name == name)?.families().next()?.ground()
+    /// Returns the placement of the population that grows on it, and whether it is endless.
+    pub(crate) fn grown<'a>(&self, populations: &'a [PopulationSpec]) -> Option<(&'a [PlacementSpec], bool)> {
+        let name = self.grown_by.as_ref()?;
+        populations.iter().find(|population| population.name == *name)?.families().next()?.ground()
+    }
 }
 
 /// The mesh of a terrain, ready to draw.
@@ -79,8 +80,7 @@ impl TerrainMesh {
         assets: &Assets,
     ) -> Result<Self, SpecError> {
         let terrain = part.heights.build(assets).map_err(|error| error.under("heights"))?;
-        let grown = part.grown_by.as_ref().and_then(|name| grown_by(populations, name));
-        let placement = grown.map(|(layers, endless)| {
+        let placement = part.grown(populations).map(|(layers, endless)| {
             let mut layers = layers.to_vec();
             // How dense does not matter here.
             layers.iter_mut().filter(|layer| layer.density == 0.0).for_each(|layer| layer.density = 0.01);

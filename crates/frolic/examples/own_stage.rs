@@ -87,6 +87,8 @@ impl Subject for Rain {
         let world = WorldSpec::default().obstacle(water).build().map_err(told)?;
         let mut drops = Particles::new(&rain, 4).map_err(told)?;
         let (mut pond, mut meter) = (Pond::new(), Meter::new());
+        // Until it rains down to the water.
+        drops.step(&world, 1.0 / 30.0, 60, &mut meter);
         Ok(Box::new(move || {
             meter.begin_frame();
             drops.step(&world, 1.0 / 60.0, 1, &mut meter);

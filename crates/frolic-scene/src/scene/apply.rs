@@ -343,9 +343,11 @@ fn is_view_only(before: &SceneSpec, spec: &SceneSpec) -> bool {
     same == *spec
 }
 
-/// Returns whether terrain differs, or a population that it may show the ground of.
+/// Returns whether terrain differs, or where a population stands that colours it.
 fn terrain_differs(before: &SceneSpec, spec: &SceneSpec) -> bool {
-    before.terrain != spec.terrain || (!spec.terrain.is_empty() && before.population != spec.population)
+    let mut parts = before.terrain.iter().zip(&spec.terrain);
+    before.terrain != spec.terrain
+        || parts.any(|(old, new)| old.grown(&before.population) != new.grown(&spec.population))
 }
 
 /// Returns whether sprites, texts and reliefs differ, or the textures and meshes of looks.
