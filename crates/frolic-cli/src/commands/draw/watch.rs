@@ -36,6 +36,7 @@ pub(super) fn run(
     while !interrupted() {
         if let Some(asked) = next.take() {
             let started = Instant::now();
+            let wait = if scene.is_none() { "; waiting for changes, Ctrl-C ends it" } else { "" };
             let done = asked.and_then(|(spec, fresh)| {
                 files.follow(&file, &spec);
                 let Some(change) = renew(&mut scene, &spec, fresh)? else { return Ok(None) };
@@ -47,7 +48,9 @@ pub(super) fn run(
                 Ok(Some(change))
             });
             match done {
-                Ok(Some(change)) if !args.json => say(&format!("  {change} in {}", ms(started.elapsed()))),
+                Ok(Some(change)) if !args.json => {
+                    say(&format!("  {change} in {}{wait}", ms(started.elapsed())));
+                }
                 Ok(_) => {}
                 Err(error) => complain(&format!("{error}; the last picture stays")),
             }
@@ -82,7 +85,7 @@ fn renew(scene: &mut Option<Scene>, spec: &SceneSpec, fresh: bool) -> Result<Opt
     new.wait(&mut meter)?;
     *scene = Some(new);
     Ok(Some(match &keys[..] {
-        _ if before.is_none() => "drawn; waiting for changes, Ctrl-C ends it".to_owned(),
+        _ if before.is_none() => "drawn".to_owned(),
         [] => "a file changed; run again from the start".to_owned(),
         keys => format!("{} changed; run again from the start", keys.join(", ")),
     }))
