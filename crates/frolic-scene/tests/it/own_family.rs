@@ -142,7 +142,7 @@ fn scene(stones: PopulationSpec) -> SceneSpec {
         look,
     );
     spec.draw.size = "96x60".parse().unwrap();
-    (spec.camera.position, spec.camera.target) = ([5.0, 6.0, 18.0], [5.0, 5.0, 0.0]);
+    (spec.camera.position, spec.camera.target) = ([5.0, 5.0, 18.0], [5.0, 4.0, 0.0]);
     spec
 }
 
