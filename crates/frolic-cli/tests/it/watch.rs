@@ -101,7 +101,7 @@ fn a_watched_file_is_drawn_again() {
     assert!(once.unwrap().status.success());
     assert_eq!(fs::read(folder.path().join("once.png")).unwrap(), third);
 
-    // Broken text and a value out of range are told with their place; the picture stays, and the next good file is drawn.
+    // Broken text and a value out of range are reported with their place; the picture stays, and the next good file is drawn.
     for (broken, told) in [
         (
             text("#00ff00", 300.0).replace("rate", "rat"),

@@ -44,12 +44,18 @@ pub struct ColumnsEdit<'a> {
 }
 
 impl<'a> ColumnsEdit<'a> {
-    pub(crate) fn new(
+    /// Lets a closure change columns, then checks all floats against the range of their column. Returns what the closure returns, and the killed
+    /// elements. After an error the columns are as the closure left them.
+    pub(crate) fn make<R>(
         floats: Vec<(&'static str, &'a mut [f32])>,
         numbers: Vec<(&'static str, &'a mut [u32])>,
-    ) -> Self {
+        range: impl Fn(&str) -> [f32; 2],
+        change: impl FnOnce(&mut ColumnsEdit<'_>) -> Result<R, SpecError>,
+    ) -> Result<(R, Vec<u32>), SpecError> {
         let len = floats.first().map_or(0, |(_, column)| column.len());
-        Self { floats, numbers, len, killed: Vec::new() }
+        let mut edit = Self { floats, numbers, len, killed: Vec::new() };
+        let result = change(&mut edit)?;
+        Ok((result, edit.finish(range)?))
     }
 
     /// Number of elements.
@@ -94,7 +100,7 @@ impl<'a> ColumnsEdit<'a> {
     }
 
     /// Checks all floats against the range of their column, and returns the killed elements.
-    pub(crate) fn finish(self, range: impl Fn(&str) -> [f32; 2]) -> Result<Vec<u32>, SpecError> {
+    fn finish(self, range: impl Fn(&str) -> [f32; 2]) -> Result<Vec<u32>, SpecError> {
         for (name, column) in &self.floats {
             let [least, most] = range(name);
             // Written so that it is false for what is no number.

@@ -99,7 +99,7 @@ fn counters_are_reported_once() {
     assert_eq!(counters, DeviceCounters::default());
 }
 
-/// A set holds what was added, by name and number; a name that is taken, or an event that starts nobody, is refused by name.
+/// A set holds what was added, by name and number; a name that is taken, or an event of a population that is not there, is refused by name.
 #[test]
 fn sets_know_their_members() {
     let gpu = gpu();
@@ -155,7 +155,7 @@ fn readbacks_lag_and_lose_nothing() {
     assert!(emitted.abs_diff(1_000) <= 2, "{emitted}");
 }
 
-/// Each catch is taken once, whoever asks and however often.
+/// Each catch is counted once, however often the counts are read.
 #[test]
 fn catches_are_taken_once() {
     let gpu = gpu();
@@ -282,7 +282,7 @@ fn populations_share_a_device_and_nothing_else() {
     }
 }
 
-/// Memory is told as it is held: it grows with the count and with trails, and shards hold no more than a binding.
+/// The reported memory is what is held: it grows with the count and with trails, and shards hold no more than a binding.
 #[test]
 fn memory_of_populations_is_told() {
     let gpu = Gpu::open(GpuSpec::default().binding(64 << 10)).unwrap();

@@ -1,4 +1,4 @@
-//! Comparisons of profiles: which points meet, what is called a change, and how it is told.
+//! Comparisons of profiles: which points are compared, what counts as a change, and how it is reported.
 
 use std::time::Duration;
 
@@ -76,7 +76,7 @@ fn points_of_one_profile_alone_are_named() {
     assert_eq!(lines.iter().filter(|line| line.starts_with("only in one of them: ")).count(), 6);
 }
 
-/// Builds are told apart by the end of their variants' names, and the other build is the base.
+/// Builds are distinguished by the end of their variants' names, and the other build is the base.
 #[test]
 fn builds_are_compared_by_variant() {
     let all = [
@@ -148,7 +148,7 @@ fn one_turn_gives_no_verdict() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(16))]
 
-    /// Of two noisy loads, the slower one is told by a factor that its interval holds; the other way round it is the inverse.
+    /// Of two noisy loads, the slower one is reported with a factor within its interval; with the loads exchanged it is the inverse.
     #[test]
     fn factors_are_found_in_both_directions(which in 0usize..3, seed in any::<u64>()) {
         let costs: [(Cost, f64); 3] = [(|n| n * 0.8, 0.8), (|n| n * 1.15, 1.15), (|n| n * 2.5, 2.5)];

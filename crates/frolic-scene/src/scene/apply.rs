@@ -326,21 +326,9 @@ impl Versions {
 
 /// Returns whether two specs differ in the camera, light and picture alone.
 fn is_view_only(before: &SceneSpec, spec: &SceneSpec) -> bool {
-    let SceneSpec { camera, travel, sky, ground, water, sun, light, clock, frame_budget, title, .. } = spec;
-    let same = SceneSpec {
-        camera: *camera,
-        travel: travel.clone(),
-        sky: sky.clone(),
-        ground: ground.clone(),
-        water: water.clone(),
-        sun: *sun,
-        light: light.clone(),
-        clock: *clock,
-        frame_budget: frame_budget.clone(),
-        title: title.clone(),
-        ..before.clone()
-    };
-    same == *spec
+    const VIEW: [&str; 10] =
+        ["camera", "travel", "sky", "ground", "water", "sun", "light", "clock", "frame_budget", "title"];
+    before.folder == spec.folder && before.differing(spec).iter().all(|key| VIEW.contains(key))
 }
 
 /// Returns whether terrain differs, or where a population stands that colours it.

@@ -14,7 +14,7 @@ fn running(name: &str, settings: &[(&str, &str)]) -> Scene {
     scene
 }
 
-/// Every population of every family shows its columns; all of one length, and what is not there is told with what is.
+/// Every population of every family shows its columns; all of one length; the error for one that is not there names those that are.
 #[test]
 fn columns_are_read_by_name() {
     for (name, population, columns) in [
@@ -101,7 +101,7 @@ fn commands_are_done_by_name() {
     scene.draw(&mut meter).unwrap();
 }
 
-/// What cannot be done is told with a remedy, and the scene runs on as if nothing had been asked.
+/// What cannot be done is an error with a remedy, and the scene runs on unchanged.
 #[test]
 fn commands_that_cannot_be_done_are_told() {
     let all = Region::Sphere { position: [0.0; 3], radius: 10.0 };

@@ -196,7 +196,7 @@ fn a_loop_of_ones_own_is_profiled() {
     assert!(table.contains("200") && table.contains("2k") && table.contains("integrate"), "{table}");
 }
 
-/// Families side by side in one scene: counts, memory and names are told for each.
+/// Families side by side in one scene: counts, memory and names are reported for each.
 #[test]
 fn families_live_side_by_side() {
     let layer =

@@ -160,11 +160,9 @@ pub(super) fn draw(
     let mut meter = Meter::new();
     let step = f64::from(spec.clock.step());
     let warm_up = if shot.readout { f64::from(READOUT_FRAMES) * step } else { 0.0 };
-    if !run_to(&mut scene, (f64::from(spec.draw.at) - warm_up).max(0.0), &mut meter) {
+    if !run_and_draw(&mut scene, (f64::from(spec.draw.at) - warm_up).max(0.0), &mut meter)? {
         return Ok(None);
     }
-    scene.draw(&mut meter)?;
-    scene.wait(&mut meter)?;
     let (image, frame) = if shot.readout {
         let mut readout = readout(spec);
         for _ in 1..READOUT_FRAMES {
@@ -179,6 +177,16 @@ pub(super) fn draw(
     };
     write_png(path, &image)?;
     Ok(Some((drawn(name, spec, path.display().to_string(), 1, &frame), frame)))
+}
+
+/// Runs a scene to a time, and draws it once, so that the next picture has sky and ground kept; `false` when interrupted.
+fn run_and_draw(scene: &mut Scene, seconds: f64, meter: &mut Meter) -> Result<bool, CommandError> {
+    if !run_to(scene, seconds, meter) {
+        return Ok(false);
+    }
+    scene.draw(meter)?;
+    scene.wait(meter)?;
+    Ok(true)
 }
 
 /// A read-out of a scene's frames, held against its budget's time if it has one.
@@ -278,11 +286,9 @@ fn film(
     let mut scene = Scene::new(spec)?;
     remark_on(&scene);
     let mut meter = Meter::new();
-    if !run_to(&mut scene, f64::from(spec.draw.at), &mut meter) {
+    if !run_and_draw(&mut scene, f64::from(spec.draw.at), &mut meter)? {
         return Ok(None);
     }
-    scene.draw(&mut meter)?;
-    scene.wait(&mut meter)?;
     let mut readout = shot.readout.then(|| readout(spec));
     let bar = progress(u64::from(count), "drawing");
     let mut trouble = None;

@@ -5,9 +5,9 @@ use std::time::{Duration, Instant, SystemTime};
 
 use frolic::prelude::*;
 
-use super::{Shot, asked, drawn, shoot, told};
+use super::{Shot, asked, drawn, run_and_draw, shoot, told};
 use crate::args;
-use crate::commands::{CommandError, Outcome, interrupted, remark_on, run_to, short_name, usable};
+use crate::commands::{CommandError, Outcome, interrupted, remark_on, short_name, usable};
 use crate::output::{complain, ms, say};
 
 /// Time between two looks at the files.
@@ -77,12 +77,9 @@ fn renew(scene: &mut Option<Scene>, spec: &SceneSpec, fresh: bool) -> Result<Opt
     if before.is_none() {
         remark_on(&new);
     }
-    let mut meter = Meter::new();
-    if !run_to(&mut new, f64::from(spec.draw.at), &mut meter) {
+    if !run_and_draw(&mut new, f64::from(spec.draw.at), &mut Meter::new())? {
         return Ok(None);
     }
-    new.draw(&mut meter)?;
-    new.wait(&mut meter)?;
     *scene = Some(new);
     Ok(Some(match &keys[..] {
         _ if before.is_none() => "drawn".to_owned(),

@@ -48,18 +48,14 @@ impl Blades {
             ("size", &mut columns.size),
             ("tint", &mut columns.tint),
         ];
-        let mut edit = ColumnsEdit::new(floats, Vec::new());
-        let done = change(&mut edit).and_then(|result| {
-            let range = |name: &str| match name {
-                "rate_x" | "rate_z" => [-1e4, 1e4],
-                "length" => [0.0, 1e3],
-                "size" => [0.0, 1e4],
-                "tint" => [0.0, 1.0],
-                _ => [-10.0, 10.0],
-            };
-            Ok((result, edit.finish(range)?))
-        });
-        let (result, killed) = match done {
+        let range = |name: &str| match name {
+            "rate_x" | "rate_z" => [-1e4, 1e4],
+            "length" => [0.0, 1e3],
+            "size" => [0.0, 1e4],
+            "tint" => [0.0, 1.0],
+            _ => [-10.0, 10.0],
+        };
+        let (result, killed) = match ColumnsEdit::make(floats, Vec::new(), range, change) {
             Ok(done) => done,
             Err(error) => {
                 self.columns = before;
@@ -125,10 +121,7 @@ impl Blades {
                 let was_there = was.length[range.clone()].iter().filter(|length| **length > 0.0).count();
                 let is_there = now.length[range.clone()].iter().filter(|length| **length > 0.0).count();
                 self.alive = self.alive + is_there - was_there;
-                let rows: Vec<_> = range.clone().filter_map(|nth| self.columns.row(nth)).collect();
-                let square = &mut self.chunks[chunk];
-                (square.low, square.high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
-                rows.iter().for_each(|row| square.extend(row));
+                self.chunks[chunk].enclose(&self.columns);
             }
             let square = &mut self.chunks[chunk];
             square.pressed |= pressed;

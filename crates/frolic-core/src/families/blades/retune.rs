@@ -2,7 +2,7 @@
 
 use super::columns::BladeColumns;
 use super::shape::clamp_lean;
-use super::{BLADE_SEED, BladeMotion, BladeSpec, Blades, Chunk, MOST_TORN};
+use super::{BLADE_SEED, BladeMotion, BladeSpec, Blades, MOST_TORN};
 use crate::foundations::change::Change;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::Draws;
@@ -59,26 +59,16 @@ impl Blades {
             let reshape = Reshape { specs: [&before, &self.spec], sizes, seed: self.seed };
             reshape.columns(&mut self.columns);
             for chunk in &mut self.chunks {
-                reach(chunk, &self.columns);
+                chunk.enclose(&self.columns);
             }
             if let Some(layouts) = &mut self.layouts {
                 layouts.reshape(|columns, square| {
                     reshape.columns(columns);
-                    reach(square, columns);
+                    square.enclose(columns);
                 });
             }
         }
         Ok(Change::Live)
-    }
-}
-
-/// Brings the box of a square to where its blades reach.
-fn reach(square: &mut Chunk, columns: &BladeColumns) {
-    (square.low, square.high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
-    for nth in square.first as usize..(square.first + square.len) as usize {
-        if let Some(row) = columns.row(nth) {
-            square.extend(&row);
-        }
     }
 }
 

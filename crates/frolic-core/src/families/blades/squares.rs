@@ -2,7 +2,7 @@
 
 use glam::{Vec2, Vec3};
 
-use super::columns::BladeRow;
+use super::columns::{BladeColumns, BladeRow};
 use crate::placement::MOST_KINDS;
 use crate::poses::Group;
 use crate::world::pushers::Pushing;
@@ -80,6 +80,16 @@ impl Chunk {
             let below = if axis == 1 { row.size } else { reach + row.size };
             self.low[axis] = self.low[axis].min(at - below);
             self.high[axis] = self.high[axis].max(at + reach + row.size);
+        }
+    }
+
+    /// Brings the box to where its blades reach.
+    pub(super) fn enclose(&mut self, columns: &BladeColumns) {
+        (self.low, self.high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
+        for nth in self.first as usize..(self.first + self.len) as usize {
+            if let Some(row) = columns.row(nth) {
+                self.extend(&row);
+            }
         }
     }
 

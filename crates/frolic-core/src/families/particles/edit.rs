@@ -49,18 +49,15 @@ impl Particles {
             ("life", &mut columns.life),
             ("size", &mut columns.size),
         ];
-        let mut edit = ColumnsEdit::new(floats, vec![("key", &mut columns.key)]);
-        let done = change(&mut edit).and_then(|result| {
-            let range = |name: &str| match name {
-                "age" => [0.0, 1e9],
-                // Some never die of age.
-                "life" => [0.0, f32::INFINITY],
-                "size" => [0.0, 1e4],
-                _ => [-1e9, 1e9],
-            };
-            Ok((result, edit.finish(range)?))
-        });
-        let (result, killed) = match done {
+        let numbers: Vec<(&'static str, &mut [u32])> = vec![("key", &mut columns.key)];
+        let range = |name: &str| match name {
+            "age" => [0.0, 1e9],
+            // Some never die of age.
+            "life" => [0.0, f32::INFINITY],
+            "size" => [0.0, 1e4],
+            _ => [-1e9, 1e9],
+        };
+        let (result, killed) = match ColumnsEdit::make(floats, numbers, range, change) {
             Ok(done) => done,
             Err(error) => {
                 held.columns = before;
