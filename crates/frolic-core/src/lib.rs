@@ -26,6 +26,7 @@
 //! | how does a frame become fixed steps? | `foundations/clock.rs` |
 //! | what did it cost? | `foundations/meter.rs`; which thread did what when `foundations/trace.rs` |
 //! | what can the machine do at most? | `foundations/limits.rs` |
+//! | what is saved of a running thing, and how is it encoded? | `foundations/state.rs` |
 //! | what is lowered when frames take too long? | `foundations/frame_budget.rs` |
 //! | what does a device need to know? | `backend/` |
 //! | random numbers, instruction sets | `foundations/random.rs`, `foundations/simd.rs` |
@@ -85,6 +86,7 @@ pub use foundations::noise::gust_noise;
 pub use foundations::paths::{Path, PathEnds, PathSpec};
 pub use foundations::ramp::{Ramp, RampValue};
 pub use foundations::span::Span;
+pub use foundations::state::SavedState;
 pub use foundations::threads::Threads;
 pub use foundations::{limits, meter, random, simd, trace};
 pub use placement::{

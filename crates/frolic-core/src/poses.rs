@@ -5,6 +5,8 @@
 
 use std::fmt::Debug;
 
+use serde::{Deserialize, Serialize};
+
 use crate::foundations::error::SpecError;
 
 /// Borrowed columns of elements. Only positions must be there: what is left out has one value for all.
@@ -80,7 +82,7 @@ pub(crate) mod sealed {
 }
 
 /// What a square shows as a group.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Group {
     /// Which layout.

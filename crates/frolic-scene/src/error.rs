@@ -47,6 +47,16 @@ pub enum SceneError {
     /// The scene has nothing of the requested kind.
     #[error(transparent)]
     Missing(#[from] SpecError),
+    /// A saved scene is of another version of the format.
+    #[error(
+        "the saved scene is of version {found}; this build reads version {supported}: save it again with this build"
+    )]
+    StateVersion {
+        /// Its version.
+        found: u32,
+        /// The version that this build reads.
+        supported: u32,
+    },
     /// There is no such scene.
     #[error("no scene '{name}': not a file, and not one of the shipped scenes{hint}")]
     Unknown {

@@ -63,7 +63,7 @@ pub use parts::{
 };
 pub use places_file::{Places, read_places, read_places_bytes, write_places};
 pub use population::{PopulationSpec, SeasonsSpec, TrailLookSpec};
-pub use scene::{ChangeEffect, Scene, SceneChange};
+pub use scene::{ChangeEffect, SavedScene, Scene, SceneChange};
 #[cfg(feature = "schema")]
 pub use schema::schema;
 pub use shipped::{SHIPPED, Shipped};

@@ -50,7 +50,7 @@ impl TerrainPart {
 }
 
 /// The mesh of a terrain, ready to draw.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct TerrainMesh {
     look: Look,
 }

@@ -53,7 +53,7 @@ impl WalkSpec {
 }
 
 /// A prepared walk.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Walk {
     terrain: Option<Terrain>,
     /// Name of the pusher of the first figure.

@@ -85,6 +85,18 @@ impl Clock {
         self.spec = spec;
     }
 
+    /// Time that no step has taken yet, in seconds.
+    pub fn owed(&self) -> f64 {
+        self.owed
+    }
+
+    /// Restores the time that no step has taken yet, in seconds: less than a step, or it is ignored.
+    pub fn set_owed(&mut self, seconds: f64) {
+        if (0.0..=f64::from(self.step())).contains(&seconds) {
+            self.owed = seconds;
+        }
+    }
+
     /// Present length of a step, in seconds.
     pub fn step(&self) -> f32 {
         self.spec.step()

@@ -152,6 +152,32 @@ macro_rules! columns {
                 }
             }
 
+            /// Keeps all columns.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn save(&self) -> $crate::foundations::state::SavedState {
+                let mut state = $crate::foundations::state::SavedState::default();
+                $($crate::foundations::state::ColumnNumber::put(&mut state, stringify!($name), &self.$name);)*
+                state
+            }
+
+            /// Takes over saved columns, which have one length, and keeps reserved memory.
+            #[allow(dead_code)] // not every family needs it
+            pub(crate) fn restore(
+                &mut self,
+                state: &$crate::foundations::state::SavedState,
+            ) -> Result<(), $crate::foundations::error::SpecError> {
+                use $crate::foundations::state::{ColumnNumber, unfit};
+                $(let $name = <$ty as ColumnNumber>::of(state, stringify!($name))?;)*
+                let lens = [$((stringify!($name), $name.len())),*];
+                if let Some((key, len)) = lens.iter().find(|(_, len)| *len != lens[0].1) {
+                    return Err(unfit(key, &format!("has {len} values where another column has {}", lens[0].1)));
+                }
+                $crate::foundations::columns::fits(lens[0].1 as u64, Self::BYTES_PER_ELEMENT as u64)?;
+                self.clear();
+                $(self.$name.extend_from_slice($name);)*
+                Ok(())
+            }
+
             $($(#[$doc])* pub fn $name(&self) -> &[$ty] { &self.$name })*
         }
     };

@@ -11,6 +11,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, within};
+use crate::foundations::state::{SavedState, unfit};
 
 /// Frames of a window.
 const WINDOW: usize = 12;
@@ -182,7 +183,51 @@ pub struct FrameBudget {
     raised: bool,
 }
 
+/// Saved state of a frame budget.
+#[derive(Debug, Serialize, Deserialize)]
+struct BudgetState {
+    /// Share that each setting has, and the share that it moves to, in their order.
+    shares: Vec<[f32; 2]>,
+    window: Vec<f64>,
+    settling: u32,
+    calm: u32,
+    patience: u32,
+    raised: bool,
+}
+
 impl FrameBudget {
+    /// Returns its state: shares of the settings, and times of the last frames.
+    pub fn save(&self) -> SavedState {
+        let mut state = SavedState::default();
+        let Self { window, settling, calm, patience, raised, .. } = self.clone();
+        let shares = self.levers.iter().map(|held| [held.now, held.wanted]).collect();
+        state.put("budget", &BudgetState { shares, window, settling, calm, patience, raised });
+        state
+    }
+
+    /// Takes over a state that a frame budget of the same spec saved.
+    ///
+    /// # Errors
+    /// The state is of another spec, or damaged. The frame budget then stays as it is.
+    pub fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        let BudgetState { shares, window, settling, calm, patience, raised } = state.value("budget")?;
+        let is_share = |share: &f32| (0.0..=1.0).contains(share);
+        if shares.len() != self.levers.len()
+            || window.len() >= WINDOW
+            || !shares.iter().flatten().all(is_share)
+        {
+            return Err(unfit("budget", "is of another frame budget"));
+        }
+        for (held, [now, wanted]) in self.levers.iter_mut().zip(shares) {
+            (held.now, held.wanted) = (now, wanted);
+        }
+        self.window.clear();
+        self.window.extend(window);
+        self.patience = patience.clamp(CALM_WINDOWS[0], CALM_WINDOWS[1]);
+        (self.settling, self.calm, self.raised) = (settling, calm.min(self.patience), raised);
+        Ok(())
+    }
+
     /// A frame budget with all settings at their full share.
     ///
     /// # Errors

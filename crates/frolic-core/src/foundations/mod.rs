@@ -15,5 +15,6 @@ pub(crate) mod ramp;
 pub mod random;
 pub mod simd;
 pub(crate) mod span;
+pub(crate) mod state;
 pub(crate) mod threads;
 pub mod trace;

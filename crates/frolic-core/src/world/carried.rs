@@ -1,5 +1,7 @@
 //! How far the steady wind has carried the air: noise moves with it.
 
+use serde::{Deserialize, Serialize};
+
 /// The steady wind at a moment, and the way of the air until then.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Carried {
@@ -11,7 +13,7 @@ pub(crate) struct Carried {
 }
 
 /// Where the way begins to follow the present wind.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub(crate) struct Start {
     /// Time of the last change of the wind, in seconds.
     since: f64,

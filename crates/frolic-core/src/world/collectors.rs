@@ -92,6 +92,12 @@ impl Collector {
         (self.position, self.path) = (place, None);
     }
 
+    /// Where it was moved to, if it was.
+    pub(crate) fn moved_from(&self, spec: &CollectorSpec) -> Option<[f32; 3]> {
+        let place = self.position.to_array();
+        (place != spec.position || self.path.is_none() != spec.path.is_none()).then_some(place)
+    }
+
     /// Centre at a time, in seconds.
     pub(crate) fn at(&self, time: f64) -> Vec3 {
         self.position + self.path.as_ref().map_or(Vec3::ZERO, |path| path.at(time).0)

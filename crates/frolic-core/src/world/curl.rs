@@ -6,6 +6,7 @@
 //! sine, at half the cost. The loop has no lattice, no hash and no branch.
 
 use glam::Vec3;
+use serde::{Deserialize, Serialize};
 
 use crate::foundations::noise::ROUND;
 use crate::foundations::random::{hash3, unit};
@@ -22,7 +23,7 @@ const PER_CREST: f32 = 16.0;
 const MEAN_SQUARE: f32 = 8.0 / 15.0;
 
 /// Phases that a changed field goes on from, so that it does not jump.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub(crate) struct CurlPhases {
     /// Time of the change, in seconds: its drift counts from there.
     since: f64,

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::foundations::error::{SpecError, vector_within, within};
 use crate::foundations::random::{Draws, hash3, unit};
 use crate::foundations::span::Span;
+use crate::foundations::state::unfit;
 
 /// Endless obstacles: upright posts in a square grid of cells on the ground.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
@@ -168,11 +169,27 @@ impl Spots {
     pub(crate) fn follow(&mut self, middle: [f32; 2], seed: u32) -> bool {
         let changed = self.cells.follow(middle);
         if changed {
-            self.all.clear();
-            let all = self.cells.all().iter().flat_map(|&cell| self.spec.places(cell, seed));
-            self.all.extend(all.map(|(place, ..)| place));
+            self.list(seed);
         }
         changed
+    }
+
+    fn list(&mut self, seed: u32) {
+        self.all.clear();
+        let all = self.cells.all().iter().flat_map(|&cell| self.spec.places(cell, seed));
+        self.all.extend(all.map(|(place, ..)| place));
+    }
+
+    /// Present cells, sorted.
+    pub(crate) fn cells(&self) -> &[[i32; 2]] {
+        self.cells.all()
+    }
+
+    /// Takes over saved cells.
+    pub(crate) fn restore(&mut self, cells: Vec<[i32; 2]>, seed: u32) -> Result<(), SpecError> {
+        self.cells.restore(cells)?;
+        self.list(seed);
+        Ok(())
     }
 
     /// Present places, in metres, cell by cell.
@@ -278,6 +295,20 @@ impl Cells {
 
     pub(crate) fn clear(&mut self) {
         self.all.clear();
+    }
+
+    /// Takes over saved cells.
+    pub(crate) fn restore(&mut self, cells: Vec<[i32; 2]>) -> Result<(), SpecError> {
+        // A centre is less than 1e7 m from the origin.
+        let most = (1e7 / self.spec.side) as i32 + 200;
+        let near = cells.iter().flatten().all(|at| (-most..=most).contains(at));
+        if cells.len() > self.most() || !near || !cells.is_sorted_by(|a, b| a < b) {
+            return Err(unfit("", "are too many cells, or not in order"));
+        }
+        self.all.clear();
+        self.all.extend(cells);
+        (self.appeared, self.went) = (0, 0);
+        Ok(())
     }
 
     /// Moves the centre: x and z, in metres. Returns whether any cell appeared or disappeared. NaN changes nothing.

@@ -10,6 +10,7 @@ pub(crate) mod fields;
 pub(crate) mod gusts;
 pub(crate) mod obstacles;
 pub(crate) mod pushers;
+mod save;
 pub(crate) mod spec;
 
 use std::sync::Arc;
@@ -67,6 +68,12 @@ impl World {
     /// Adds a field of the program's own, which acts after those of the spec.
     pub fn with_field(mut self, field: impl Field + 'static) -> Self {
         self.own_fields.push(Arc::new(field));
+        self
+    }
+
+    /// The same world, with the fields of the program's own of another.
+    pub fn with_fields_of(mut self, other: &Self) -> Self {
+        self.own_fields.clone_from(&other.own_fields);
         self
     }
 

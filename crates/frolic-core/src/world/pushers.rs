@@ -110,6 +110,12 @@ impl Pusher {
         Self { spec: spec.clone(), path: spec.path.as_ref().map(Path::new) }
     }
 
+    /// Where it was moved to, if it was.
+    pub(crate) fn moved_from(&self, spec: &PusherSpec) -> Option<[f32; 3]> {
+        let place = self.spec.position;
+        (place != spec.position || self.path.is_none() != spec.path.is_none()).then_some(place)
+    }
+
     pub(crate) fn put(&mut self, place: Vec3) {
         (self.spec.position, self.path) = (place.to_array(), None);
     }

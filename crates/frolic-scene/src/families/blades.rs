@@ -2,7 +2,7 @@
 
 use frolic_core::{
     BladeColumns, BladeSpec, Blades, Column, ColumnsEdit, Meter, ParticleSet, PlacedColumns, PlacedRow,
-    PlacementSpec, Span, SpecError, Weather,
+    PlacementSpec, SavedState, Span, SpecError, Weather,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::backend::Form;
@@ -90,7 +90,7 @@ fn reach_of(spec: &BladeSpec, size: Span, look: &Look, kinds: &[Look]) -> (f32, 
 }
 
 /// Blades, and the parts of each kind that drawing asks for.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Meadow {
     blades: Blades,
     /// Of each kind.
@@ -277,6 +277,20 @@ impl Elements for Meadow {
             })
         };
         Some(PlacedColumns::from_rows((0..columns.len()).filter_map(row)).into())
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(self.clone()))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Ok(self.blades.save())
+    }
+
+    fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.blades.restore(state)?;
+        self.arrange();
+        Ok(())
     }
 
     fn plan(&self) -> Option<GroundPlan<'_>> {

@@ -1,6 +1,6 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{Column, FixedColumns, FixedInstances, FixedSpec, Span, SpecError, listed};
+use frolic_core::{Column, FixedColumns, FixedInstances, FixedSpec, SavedState, Span, SpecError, listed};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Look, Part, chunk_parts};
 
@@ -57,7 +57,7 @@ fn reach_of(spec: &FixedSpec, size: Span, look: &Look, instances: &FixedInstance
 }
 
 /// Static instances, and boxes around their chunks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Fixed {
     instances: FixedInstances,
     parts: Vec<Part>,
@@ -129,6 +129,20 @@ impl Elements for Fixed {
 
     fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
         self.drawn().map(Drawables::one)
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(self.clone()))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Ok(self.instances.save())
+    }
+
+    fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.instances.restore(state)?;
+        self.follow();
+        Ok(())
     }
 
     fn plan(&self) -> Option<GroundPlan<'_>> {

@@ -1,7 +1,8 @@
 //! Elements that grow in clusters.
 
 use frolic_core::{
-    Column, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, ShownColumns, ShownRow, SpecError,
+    Column, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, SavedState, ShownColumns, ShownRow,
+    SpecError,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
@@ -43,7 +44,7 @@ impl FamilySpec for GrowSpec {
 }
 
 /// Growing elements, and the parts that drawing asks for.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Grove {
     growing: Growing,
     parts: Vec<Part>,
@@ -154,6 +155,18 @@ impl Elements for Grove {
             }
             _ => None,
         }
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(self.clone()))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Ok(self.growing.save())
+    }
+
+    fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.growing.restore(state)
     }
 
     /// A mark for each cluster.

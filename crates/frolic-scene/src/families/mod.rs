@@ -14,7 +14,7 @@ use std::sync::Arc;
 
 use frolic_core::{
     Assets, Column, ColumnsEdit, EventRecord, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow,
-    Placement, PlacementSpec, Span, SpecError, Storage, Weather, World, WorldSpec, random,
+    Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
@@ -394,6 +394,27 @@ pub trait Elements: Debug + Send + Sync {
         None
     }
 
+    /// A copy that continues with the same bits, for a copy of the scene. By default there is none.
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        None
+    }
+
+    /// The state of the elements, without what their spec gives. By default they do not save it.
+    ///
+    /// # Errors
+    /// They do not save it.
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Err(SpecError::new("state", "is not saved by this family", "save scenes without it"))
+    }
+
+    /// Takes over a state that elements of the same spec saved.
+    ///
+    /// # Errors
+    /// The state does not fit the spec. The scene then drops these elements.
+    fn restore(&mut self, _state: &SavedState) -> Result<(), SpecError> {
+        Err(SpecError::new("state", "is not restored by this family", "save scenes without it"))
+    }
+
     /// A plan of the elements; none where they move freely.
     fn plan(&self) -> Option<GroundPlan<'_>> {
         None
@@ -415,5 +436,13 @@ impl Elements for Ended {
 
     fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
         Ok(Drawables::default())
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(Self))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Err(SpecError::new("state", "is gone: the population has ended", "save before it ends"))
     }
 }

@@ -1,6 +1,6 @@
 //! Particles: a member of the scene's set, in which events of one population start elements of another.
 
-use frolic_core::{BodyColumns, Column, Meter, Particles, SpecError};
+use frolic_core::{BodyColumns, Column, Meter, Particles, SavedState, SpecError};
 use frolic_draw::{Instances, SunSpec, Trails, View};
 
 use super::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};
@@ -81,6 +81,14 @@ impl Elements for ResidentParticles {
     fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
         None
     }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Err(SpecError::new(
+            "state",
+            "is on the graphics device",
+            "write residence = \"cpu\" to save the scene",
+        ))
+    }
 }
 
 /// A member of the set, and the trails of its elements as they were last drawn.
@@ -133,5 +141,18 @@ impl Elements for Member {
 
     fn column<'a>(&'a self, context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
         self.particles(context).columns().column(name)
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(Self { nth: self.nth, trails: Trails::default() }))
+    }
+
+    /// The set saves its members.
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Ok(SavedState::default())
+    }
+
+    fn restore(&mut self, _state: &SavedState) -> Result<(), SpecError> {
+        Ok(())
     }
 }

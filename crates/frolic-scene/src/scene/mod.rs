@@ -5,6 +5,7 @@ mod build;
 mod draw;
 mod population;
 mod run;
+mod saved;
 mod state;
 
 use frolic_core::{Assets, Clock, FrameBudget, ParticleSet, Particles, Path, SpecError, Threads, World};
@@ -20,6 +21,7 @@ use crate::spec::SceneSpec;
 
 pub use apply::{ChangeEffect, SceneChange};
 use population::Population;
+pub use saved::SavedScene;
 
 /// A running scene: populations, world, camera and renderer.
 ///

@@ -24,6 +24,13 @@ impl Scene {
     pub fn keep_budget(&mut self, frame: &Frame) -> Option<QualityChange> {
         let budget = self.frame_budget.as_mut()?;
         let change = budget.after(frame.total());
+        self.adopt_budget();
+        change
+    }
+
+    /// Brings looks, emission and the clock to the present quality settings of the frame budget.
+    pub(super) fn adopt_budget(&mut self) {
+        let Some(budget) = &self.frame_budget else { return };
         let [detail, density, rate] = [QualitySetting::Detail, QualitySetting::Density, QualitySetting::Rate]
             .map(|setting| budget.share(setting));
         for population in &mut self.populations {
@@ -33,7 +40,6 @@ impl Scene {
         }
         self.set.members_mut().iter_mut().for_each(|member| member.thin(density));
         self.clock.set_rate((self.spec.clock.rate * rate).max(1.0));
-        change
     }
 
     /// Runs to a time, in seconds after the start, in fixed steps and without the cap. Does nothing if that time has passed.

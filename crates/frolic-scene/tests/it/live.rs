@@ -6,7 +6,7 @@ use frolic_scene::{ChangeEffect, Places, SHIPPED, Scene, SceneSpec};
 use toml::Value;
 
 /// A shipped scene with few elements and a small picture.
-fn small(name: &str) -> SceneSpec {
+pub(crate) fn small(name: &str) -> SceneSpec {
     let mut spec = SceneSpec::find(name).unwrap();
     let climbing = spec.profile.population.take();
     for nth in 0..spec.population.len() {

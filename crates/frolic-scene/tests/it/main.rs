@@ -11,6 +11,7 @@ mod own_family;
 mod particles;
 mod parts;
 mod running;
+mod saved;
 #[cfg(feature = "schema")]
 mod schema;
 mod state;

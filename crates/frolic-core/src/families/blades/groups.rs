@@ -22,6 +22,7 @@ use crate::foundations::columns::MEMORY_LIMIT;
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::detect;
+use crate::foundations::state::{SavedState, unfit};
 use crate::placement::{PlacedColumns, PlacedRow, Placement, Repeat};
 use crate::poses::{Group, Layouts, Posed, Poses};
 use crate::world::World;
@@ -86,7 +87,7 @@ impl GroupSpec {
 }
 
 /// The blades of one layout, relative to the centre of their square.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Layout {
     columns: BladeColumns,
     /// All of it as a square, from its first blade.
@@ -96,7 +97,7 @@ struct Layout {
 }
 
 /// All layouts in all states.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct BladeLayouts {
     spec: GroupSpec,
     repeat: Repeat,
@@ -171,6 +172,29 @@ impl BladeLayouts {
             layouts.all.push(Layout { columns, square, leans: Vec::new() });
         }
         layouts
+    }
+
+    /// Blades of each layout. States are computed anew.
+    pub(super) fn save(&self) -> SavedState {
+        let mut state = SavedState::default();
+        for (nth, layout) in self.all.iter().enumerate() {
+            state.put_part(&format!("{nth}"), layout.columns.save());
+        }
+        state
+    }
+
+    /// Takes over the blades of the layouts of the same spec.
+    pub(super) fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        for (nth, layout) in self.all.iter_mut().enumerate() {
+            let len = layout.columns.len();
+            state.restore(&format!("{nth}"), |part| layout.columns.restore(part))?;
+            if layout.columns.len() != len {
+                return Err(unfit(&format!("{nth}"), "has another number of blades"));
+            }
+            layout.square.enclose(&layout.columns);
+        }
+        self.wind.least = f32::NAN;
+        Ok(())
     }
 
     /// Changes the blades of all layouts. Their states are computed anew.

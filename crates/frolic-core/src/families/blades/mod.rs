@@ -10,6 +10,7 @@
 //! | how does it move? | `step.rs` |
 //! | what is known of a square of ground? | `squares.rs` |
 //! | which squares are stepped, and how? | `schedule.rs` |
+//! | how are they changed, and saved? | `edit.rs`, `retune.rs`, `save.rs` |
 //! | which squares are drawn as groups? | `groups.rs` |
 //! | which squares exist? | here |
 
@@ -17,6 +18,7 @@ mod columns;
 mod edit;
 mod groups;
 mod retune;
+mod save;
 mod schedule;
 mod shape;
 mod spec;
@@ -68,7 +70,7 @@ const MOST_TORN: usize = 4096;
 /// assert!(leaning > 450);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Blades {
     spec: BladeSpec,
     size: Span,
@@ -93,7 +95,7 @@ pub struct Blades {
 }
 
 /// Endless ground: present squares, and memory for each.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Around {
     cells: Cells,
     /// Capacity of a square, in blades.

@@ -1,6 +1,7 @@
 //! Squares of ground and the blades on them.
 
 use glam::{Vec2, Vec3};
+use serde::{Deserialize, Serialize};
 
 use super::columns::{BladeColumns, BladeRow};
 use crate::placement::MOST_KINDS;
@@ -8,7 +9,7 @@ use crate::poses::Group;
 use crate::world::pushers::Pushing;
 
 /// A square of ground and the blades on it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Chunk {
     /// Coordinates of the square, in sides from the origin.
@@ -91,6 +92,16 @@ impl Chunk {
                 self.extend(&row);
             }
         }
+    }
+
+    /// Returns whether a saved square fits blades of these kinds, and a number of layouts.
+    pub(super) fn fits(&self, kinds: &[u32], layouts: usize) -> bool {
+        let first = self.first as usize;
+        let range = first.checked_add(self.len as usize).and_then(|end| kinds.get(first..end));
+        let cumulative = self.kinds.is_sorted() && self.kinds[MOST_KINDS - 1] == self.len;
+        let known = |layout: Option<u32>| layout.is_none_or(|layout| (layout as usize) < layouts);
+        let listed = known(self.layout) && known(self.group.map(|group| group.layout));
+        range.is_some() && (cumulative || self.len == 0) && listed
     }
 
     /// Range of its blades of a kind: first and count.

@@ -16,6 +16,7 @@ use std::f32::consts::TAU;
 use std::ops::Range;
 
 use glam::{Vec2, Vec3};
+use serde::{Deserialize, Serialize};
 
 use super::columns::BladeColumns;
 use super::shape::{along_curve, blade_curve, clamp_lean};
@@ -301,7 +302,7 @@ const RECOVER_SEED: u32 = 0x9ec0_4e55;
 const TEAR_SEED: u32 = 0x7ea6_0ff1;
 
 /// A torn-off piece of a blade.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Torn {
     /// Root of the blade, in metres.

@@ -2,6 +2,7 @@
 
 mod columns;
 mod put;
+mod save;
 mod spec;
 mod sway;
 
@@ -35,7 +36,7 @@ use put::Placed;
 /// assert!(flags.columns().tilt().iter().all(|tilt| *tilt < 0.0)); // blown to one side
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct FixedInstances {
     spec: FixedSpec,
     columns: FixedColumns,

@@ -12,6 +12,7 @@
 //! ```
 
 mod grow;
+mod save;
 mod shown;
 mod spec;
 
@@ -36,7 +37,7 @@ use crate::placement::{PlacedColumns, Placement};
 use crate::world::events::Region;
 
 /// Elements of all clusters of one layout, relative to the cluster's origin.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Layout {
     placed: PlacedColumns,
     /// Radius of the bounding ball in metres, without the size of elements.
@@ -79,7 +80,7 @@ pub struct Cluster {
 /// assert!((beds.growth(17).unwrap() - 0.5).abs() < 1e-3);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Growing {
     spec: GrowSpec,
     layouts: Vec<Layout>,

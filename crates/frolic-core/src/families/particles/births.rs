@@ -9,7 +9,7 @@ use crate::world::events::EventRecord;
 use crate::world::obstacles::BLOCK;
 
 /// A block of newborns, and their records.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Newcomers {
     block: BodyColumns,
     notes: Notes,

@@ -2,6 +2,7 @@
 //! too.
 
 use glam::{Mat3, Vec3};
+use serde::{Deserialize, Serialize};
 
 use super::spec::{EmitterSpec, ParticleSpec};
 use crate::assets::Assets;
@@ -9,6 +10,7 @@ use crate::foundations::error::SpecError;
 use crate::foundations::paths::Path;
 use crate::foundations::random::Draws;
 use crate::foundations::span::Span;
+use crate::foundations::state::SavedState;
 use crate::placement::{AimSpec, Basis, ShapeSpec, Source};
 use crate::world::bodies::BodyRow;
 use crate::world::endless::Spots;
@@ -35,6 +37,17 @@ struct State {
     /// Position that it was moved to: before and now.
     put: Option<[Vec3; 2]>,
     heading: Option<Vec3>,
+}
+
+/// Saved state of an emitter.
+#[derive(Debug, Serialize, Deserialize)]
+struct EmitterState {
+    owed: f64,
+    asked: u64,
+    put: Option<[[f32; 3]; 2]>,
+    heading: Option<[f32; 3]>,
+    /// Cells of its scattered places.
+    cells: Option<Vec<[i32; 2]>>,
 }
 
 /// Maximum number of bursts of one emitter in a step; further ones join the last.
@@ -109,6 +122,38 @@ impl Emitters {
         self.recentre(old.middle, seed);
     }
 
+    /// What they carry from step to step.
+    pub(super) fn save(&self) -> SavedState {
+        let each = |state: &State| EmitterState {
+            owed: state.owed,
+            asked: state.asked,
+            put: state.put.map(|places| places.map(<[f32; 3]>::from)),
+            heading: state.heading.map(<[f32; 3]>::from),
+            cells: state.spots.as_ref().map(|spots| spots.cells().to_vec()),
+        };
+        let mut state = SavedState::default();
+        state.put("each", &self.states.iter().map(each).collect::<Vec<_>>());
+        state.put("middle", &self.middle);
+        state
+    }
+
+    /// Takes over what emitters of the same spec saved.
+    pub(super) fn restore(&mut self, state: &SavedState, seed: u32) -> Result<(), SpecError> {
+        let each: Vec<EmitterState> = state.list("each", self.states.len())?;
+        self.middle = state.value("middle")?;
+        for (nth, (emitter, state)) in (0u32..).zip(self.states.iter_mut().zip(each)) {
+            // A stream owes less than one element.
+            emitter.owed = if (0.0..=1.0).contains(&state.owed) { state.owed } else { 0.0 };
+            emitter.asked = state.asked;
+            emitter.put = state.put.map(|places| places.map(Vec3::from));
+            emitter.heading = state.heading.map(Vec3::from);
+            if let (Some(spots), Some(cells)) = (&mut emitter.spots, state.cells) {
+                spots.restore(cells, spot_seed(seed, nth))?;
+            }
+        }
+        Ok(())
+    }
+
     /// Requests elements of an emitter in the next step. Returns false if there is no such emitter.
     pub fn ask(&mut self, nth: usize, count: u32) -> bool {
         let Some(emitter) = self.states.get_mut(nth) else { return false };
@@ -134,7 +179,7 @@ impl Emitters {
         self.middle = middle;
         for (nth, emitter) in (0u32..).zip(&mut self.states) {
             if let Some(spots) = &mut emitter.spots {
-                changed |= spots.follow(middle, seed ^ SPOT_SEED.wrapping_mul(nth + 1));
+                changed |= spots.follow(middle, spot_seed(seed, nth));
             }
         }
         changed
@@ -240,6 +285,11 @@ fn turned(forward: Vec3) -> Mat3 {
 
 /// Separates the draws of emitter places from all others.
 const SPOT_SEED: u32 = 0x51a7_7e3d;
+
+/// Seed of the places of an emitter.
+fn spot_seed(seed: u32, nth: u32) -> u32 {
+    seed ^ SPOT_SEED.wrapping_mul(nth + 1)
+}
 
 fn due_of(
     states: &mut [State],

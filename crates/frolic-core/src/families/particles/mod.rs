@@ -12,6 +12,7 @@
 //! | in which order are they held? | `order.rs`, `objects.rs` |
 //! | how does a running population take a new spec? | `retune.rs` |
 //! | how does a program change its elements? | `edit.rs` |
+//! | what is saved of it? | `save.rs` |
 //! | which populations start each other? | `set.rs` |
 //! | where have elements been? | `trail.rs` |
 
@@ -21,6 +22,7 @@ mod emit;
 mod objects;
 mod order;
 mod retune;
+mod save;
 mod set;
 mod spec;
 mod trail;
@@ -63,7 +65,7 @@ use order::Aside;
 /// assert!(lowest.is_finite());
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Particles {
     spec: Arc<ParticleSpec>,
     held: Held,
@@ -79,7 +81,7 @@ pub struct Particles {
 }
 
 /// The elements, as columns or records, and their trails.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Held {
     storage: Storage,
     columns: BodyColumns,

@@ -7,7 +7,7 @@ use crate::foundations::columns::swap_and_truncate;
 use crate::world::bodies::{Acts, BodyColumns, BodyRow, Notes, Room, step_row};
 
 /// All records, in order of birth.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Records {
     // One box for each element is the point of this asset.
     #[allow(clippy::vec_box)]
@@ -24,6 +24,10 @@ impl Records {
 
     pub(super) fn len(&self) -> usize {
         self.rows.len()
+    }
+
+    pub(super) fn clear(&mut self) {
+        self.rows.clear();
     }
 
     pub(super) fn push(&mut self, row: &BodyRow) {

@@ -8,7 +8,7 @@
 //! Each step moves few elements: a list of swaps is computed once and applied to every column.
 
 /// Elements that are set aside, and the changes of a step.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Aside {
     /// Number of elements at rest; they come first.
     pub(super) count: usize,

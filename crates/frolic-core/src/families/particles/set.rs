@@ -9,6 +9,7 @@ use crate::assets::Assets;
 use crate::foundations::change::Change;
 use crate::foundations::error::{SpecError, listed};
 use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::state::SavedState;
 use crate::world::World;
 use crate::world::events::{EventRecord, EventSpec, Moment};
 
@@ -29,7 +30,7 @@ use crate::world::events::{EventRecord, EventSpec, Moment};
 /// assert_eq!(set.get("sparks").map(|sparks| sparks.len()), Some(80));
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct ParticleSet {
     names: Vec<String>,
     members: Vec<Particles>,
@@ -50,7 +51,7 @@ enum Prepared {
 }
 
 /// Events of a population of another family.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Source {
     name: String,
     events: Vec<EventSpec>,
@@ -139,6 +140,27 @@ impl ParticleSet {
         self.follow_all(meter);
         meter.add(Counter::Events, happened.len() as u64);
         meter.stop(started);
+    }
+
+    /// Returns the state of all members, by their names.
+    pub fn save(&self) -> SavedState {
+        let mut state = SavedState::default();
+        for (name, member) in self.names.iter().zip(&self.members) {
+            state.put_part(name, member.save());
+        }
+        state
+    }
+
+    /// Takes over a state that a set of the same members saved.
+    ///
+    /// # Errors
+    /// As [`Particles::restore`], with the name of the member. Members before it have taken theirs over.
+    pub fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        for (name, member) in self.names.iter().zip(&mut self.members) {
+            state.restore(name, |part| member.restore(part))?;
+        }
+        self.followed.fill(0);
+        Ok(())
     }
 
     /// Resolves the populations that events name. Call it after the last population was added; before, events start nothing.

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::foundations::columns::{remove_sorted, swap_and_truncate};
 use crate::foundations::error::{SpecError, within};
+use crate::foundations::state::{SavedState, unfit};
 use crate::world::bodies::BodyRow;
 
 /// How a trail is kept.
@@ -82,6 +83,9 @@ impl TrailClock {
     }
 }
 
+/// Keys of saved columns, before the number of the place.
+const AXES: [&str; 3] = ["x", "y", "z"];
+
 /// The last places of every element of a population.
 #[derive(Debug, Clone, Default)]
 pub struct Trail {
@@ -135,6 +139,40 @@ impl Trail {
     /// Time since the newest place was kept, as a share of the time between two.
     pub fn share(&self) -> f32 {
         self.clock.share()
+    }
+
+    /// Its places, from the first column of the ring on, and its clock.
+    pub(super) fn save(&self) -> SavedState {
+        let mut state = SavedState::default();
+        for (nth, place) in self.ring.iter().enumerate() {
+            for (axis, column) in AXES.iter().zip(place) {
+                state.put_floats(&format!("{axis}{nth}"), column);
+            }
+        }
+        state.put("newest", &self.clock.newest);
+        state.put("since", &self.clock.since);
+        state
+    }
+
+    /// Takes over the saved trail of `len` elements.
+    pub(super) fn restore(&mut self, state: &SavedState, len: usize) -> Result<(), SpecError> {
+        let (newest, since) = (state.value::<usize>("newest")?, state.value::<f64>("since")?);
+        if newest >= self.ring.len() || !since.is_finite() {
+            return Err(unfit("newest", "is none of its places"));
+        }
+        for (nth, place) in self.ring.iter_mut().enumerate() {
+            for (axis, column) in AXES.iter().zip(place) {
+                let (key, room) = (format!("{axis}{nth}"), column.capacity());
+                let saved = state.floats(&key)?;
+                if saved.len() != len {
+                    return Err(unfit(&key, &format!("has {} values for {len} elements", saved.len())));
+                }
+                *column = Vec::with_capacity(room.max(len));
+                column.extend_from_slice(saved);
+            }
+        }
+        (self.clock.newest, self.clock.since) = (newest, since);
+        Ok(())
     }
 
     pub(super) fn remove(&mut self, dead: &[u32]) {

@@ -26,6 +26,7 @@ use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::simd::{Level, detect};
+use crate::foundations::state::SavedState;
 use crate::poses::sealed::Sealed;
 use crate::poses::{Posed, Poses};
 use crate::world::World;
@@ -33,7 +34,7 @@ use crate::world::collectors::Catching;
 use crate::world::curl::Curl;
 use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::fields::spec::FieldSpec;
-use crate::world::fields::{Acting, FieldPopulation};
+use crate::world::fields::{Acting, FieldPhases, FieldPopulation};
 
 columns! {
     /// All attributes of one body.
@@ -170,7 +171,7 @@ const NOTED: usize = 1024;
 /// assert!((stones.py()[0] - 5.095).abs() < 1e-3);
 /// # Ok::<(), frolic_core::SpecError>(())
 /// ```
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Integrator {
     motion: MotionSpec,
     events: Vec<EventSpec>,
@@ -195,7 +196,7 @@ pub struct Integrator {
 }
 
 /// Influences of one step: fields of the population alone, curl noise of all fields, and collectors.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 struct Forces {
     fields: Vec<Acting>,
     curls: Vec<Option<Curl>>,
@@ -253,6 +254,27 @@ impl Integrator {
         (self.motion, self.events) = (other.motion, other.events);
         let before = std::mem::replace(&mut self.forces.fields, other.forces.fields);
         self.forces.fields.iter_mut().zip(&before).for_each(|(field, before)| field.replace(before));
+        self.happened.clear();
+    }
+
+    /// What it carries from step to step: time, and phases of its fields.
+    pub(crate) fn save(&self) -> SavedState {
+        let mut state = SavedState::default();
+        state.put("time", &self.time);
+        let phases: Vec<FieldPhases> = self.forces.fields.iter().map(Acting::phases).collect();
+        state.put("fields", &phases);
+        state
+    }
+
+    /// Reads what an integrator of the same spec saved, for [`Integrator::take`].
+    pub(crate) fn restored(&self, state: &SavedState) -> Result<(f64, Vec<FieldPhases>), SpecError> {
+        Ok((state.value("time")?, state.list("fields", self.forces.fields.len())?))
+    }
+
+    /// Takes over saved time and phases.
+    pub(crate) fn take(&mut self, (time, phases): (f64, Vec<FieldPhases>)) {
+        self.time = time;
+        self.forces.fields.iter_mut().zip(phases).for_each(|(field, phases)| field.set_phases(phases));
         self.happened.clear();
     }
 

@@ -91,7 +91,7 @@ fn length(vector: [f32; 3]) -> f32 {
 }
 
 /// Records of one chunk in one step.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(crate) struct Notes {
     /// Event records, each with the index of its body in the population.
     pub(crate) happenings: Vec<(u32, EventRecord)>,

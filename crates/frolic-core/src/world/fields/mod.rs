@@ -9,6 +9,7 @@ pub(crate) mod spec;
 use std::sync::Arc;
 
 use glam::Vec3;
+use serde::{Deserialize, Serialize};
 
 use crate::assets::{Assets, DistanceGrid};
 use crate::foundations::error::SpecError;
@@ -155,6 +156,13 @@ pub(crate) struct Acting {
     before: Option<(CurlSpec, Option<CurlPhases>)>,
 }
 
+/// What a field carries over changes: see [`Acting`].
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(crate) struct FieldPhases {
+    phases: Option<CurlPhases>,
+    before: Option<(CurlSpec, Option<CurlPhases>)>,
+}
+
 impl Acting {
     fn new(spec: &FieldSpec, nth: usize, assets: &Assets) -> Result<Self, SpecError> {
         let under = |error: SpecError| error.under(&format!("field.{nth}"));
@@ -250,6 +258,16 @@ impl Acting {
             return;
         }
         self.before = Some(other.before.unwrap_or((*before, other.phases)));
+    }
+
+    /// What it carries over changes.
+    pub(crate) fn phases(&self) -> FieldPhases {
+        FieldPhases { phases: self.phases, before: self.before }
+    }
+
+    /// Takes over what a field of the same spec carried.
+    pub(crate) fn set_phases(&mut self, saved: FieldPhases) {
+        (self.phases, self.before) = (saved.phases, saved.before);
     }
 
     /// Lets a change hold from a moment of the wind on.

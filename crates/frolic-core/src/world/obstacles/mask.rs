@@ -227,6 +227,31 @@ impl Mask {
         changed
     }
 
+    /// Which cells are solid, 32 a number, rows from the lower edge up.
+    pub(crate) fn save(&self) -> Vec<u32> {
+        let word = |cells: &[bool]| {
+            cells.iter().enumerate().fold(0, |word, (bit, &solid)| word | (u32::from(solid) << bit))
+        };
+        self.solid.chunks(32).map(word).collect()
+    }
+
+    /// Takes over saved cells. Returns false if they are of a mask of another size.
+    pub(crate) fn restore(&mut self, saved: &[u32]) -> bool {
+        if saved.len() != self.solid.len().div_ceil(32) {
+            return false;
+        }
+        if self.save() != saved {
+            for (nth, solid) in self.solid.iter_mut().enumerate() {
+                *solid = saved[nth / 32] >> (nth % 32) & 1 == 1;
+            }
+            self.edits += 1;
+            self.changes.clear();
+            self.stamp = new_stamp();
+            self.measure(0, 0, self.width, self.height);
+        }
+        true
+    }
+
     /// Recomputes the distances of a rectangle of cells, from the cells within the band around it.
     fn measure(&mut self, x0: usize, y0: usize, x1: usize, y1: usize) {
         if x1 <= x0 || y1 <= y0 {

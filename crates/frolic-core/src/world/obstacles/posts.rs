@@ -101,6 +101,25 @@ impl Posts {
         if !self.cells.follow(middle) {
             return false;
         }
+        self.list();
+        true
+    }
+
+    /// Whether it has been listed of a middle.
+    pub(crate) fn is_listed(&self) -> bool {
+        self.listed
+    }
+
+    /// Takes over saved cells.
+    pub(crate) fn restore(&mut self, cells: Vec<[i32; 2]>, listed: bool) -> Result<(), SpecError> {
+        self.cells.restore(cells)?;
+        self.list();
+        self.listed = listed;
+        Ok(())
+    }
+
+    /// Lists the posts of the present cells.
+    fn list(&mut self) {
         let cells = self.cells.all();
         let least = |axis: usize| cells.iter().map(|cell| cell[axis]).min().unwrap_or(0);
         let most = |axis: usize| cells.iter().map(|cell| cell[axis]).max().unwrap_or(-1);
@@ -123,7 +142,6 @@ impl Posts {
                 });
             }
         }
-        true
     }
 
     /// Hands every post that a straight way may touch to `each`, by its number.
