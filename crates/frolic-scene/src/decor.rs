@@ -18,7 +18,7 @@ use crate::spec::SceneSpec;
 use crate::terrain::TerrainMesh;
 
 /// All of a scene besides its populations.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Decor {
     pub(crate) library: Library,
     groups: Vec<Group>,
@@ -34,7 +34,7 @@ pub(crate) struct Decor {
 }
 
 /// A mask drawn as relief: one sprite, whose texture is repainted where the mask was edited.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Relief {
     spec: ReliefPart,
     look: Look,
@@ -80,7 +80,7 @@ impl Relief {
 }
 
 /// Sprites that share a look, in the order of the scene.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Group {
     put: PutSpec,
     look: Look,

@@ -12,7 +12,7 @@ use frolic::bodies::{BodyColumns, BodyRow, Integrator};
 use frolic::core::random::Draws;
 use frolic::drawing::WaterSpec;
 use frolic::families::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, StepContext,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, SavedState, StepContext,
 };
 use frolic::fixed::PlaceSpec;
 use frolic::particles::AimBy;
@@ -73,7 +73,7 @@ impl FamilySpec for BubbleSpec {
 }
 
 /// The bubbles of one population.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Bubbles {
     spec: BubbleSpec,
     size: Span,
@@ -203,6 +203,33 @@ impl Elements for Bubbles {
     fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
         Ok(Drawables::one(Instances::of(&self.bodies, context.lag).tinted(&self.film)?))
     }
+
+    // The rest is for `Scene::save` and `Scene::restore`; a family that is never saved leaves it out.
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(self.clone()))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        let mut state = SavedState::default();
+        state.put_part("bodies", self.bodies.save());
+        state.put_part("integrator", self.integrator.save());
+        state.put_floats("film", &self.film);
+        state.put("blown", &self.blown);
+        state.put("next", &self.next);
+        Ok(state)
+    }
+
+    fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.bodies.restore(state.part("bodies")?)?;
+        self.integrator.restore(state.part("integrator")?)?;
+        self.film = state.floats("film")?.to_vec();
+        (self.blown, self.next) = (state.value("blown")?, state.value("next")?);
+        if self.film.len() == self.bodies.len() {
+            return Ok(());
+        }
+        Err(SpecError::new("film", "is not as long as the other columns", "restore what was saved"))
+    }
 }
 
 /// A film that is thick at the rim, thin in the middle, with the light of a window and its reflection.
@@ -298,6 +325,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         write_places(folder.join("bubbles.csv"), &places, &mesh)?;
         println!("{} bubbles and where they are in bubbles.csv", places.elements.len());
     }
+    // What follows can be undone.
+    let saved = scene.save()?;
+    scene.run_to(9.5, &mut meter);
+    scene.restore(&saved)?;
+    println!("back at {} s, the same bits: {}", scene.time(), scene.save()? == saved);
 
     let mut plan = Plan::default();
     plan.counts = "100,400,1600".parse()?;

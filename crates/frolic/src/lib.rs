@@ -50,6 +50,7 @@
 //! | read or write a scene file | [`SceneSpec`](scene::SceneSpec), `docs/scene-format.md` |
 //! | know what a frame did and cost, or paint it | [`Meter`](prelude::Meter), [`Show`](diagnostics::Show), [`Readout`](diagnostics::Readout), [`Trace`](core::trace::Trace) |
 //! | measure frame time against count | [`profile`], `examples/count_ladder.rs`; of your own loop `examples/profile_my_own_loop.rs` |
+//! | change, save, undo while a scene runs | `docs/live.md`, `examples/tune_while_running.rs`, `examples/snapshot_and_undo.rs` |
 //! | hold frames under a time | [`FrameBudget`](core::FrameBudget), `examples/keep_the_budget.rs` |
 //!
 //! The parts: [`core`] moves, [`draw`] draws, `gpu` (a feature) does both on a graphics device, [`scene`] reads and runs scenes, [`profile`] measures. Each
@@ -343,7 +344,7 @@ pub mod drawing {
 /// # Ok::<(), SpecError>(())
 /// ```
 pub mod families {
-    pub use frolic_core::{Bodies, Integrator, Layouts, Poses};
+    pub use frolic_core::{Bodies, Integrator, Layouts, Poses, SavedState};
     pub use frolic_scene::{
         BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
         RetuneContext, StepContext,

@@ -152,17 +152,18 @@ macro_rules! columns {
                 }
             }
 
-            /// Keeps all columns.
-            #[allow(dead_code)] // not every family needs it
-            pub(crate) fn save(&self) -> $crate::foundations::state::SavedState {
+            /// Returns all columns as saved state.
+            pub fn save(&self) -> $crate::foundations::state::SavedState {
                 let mut state = $crate::foundations::state::SavedState::default();
                 $($crate::foundations::state::ColumnNumber::put(&mut state, stringify!($name), &self.$name);)*
                 state
             }
 
-            /// Takes over saved columns, which have one length, and keeps reserved memory.
-            #[allow(dead_code)] // not every family needs it
-            pub(crate) fn restore(
+            /// Takes over saved columns. Reserved memory stays.
+            ///
+            /// # Errors
+            /// A column is missing, or they differ in length. The columns then stay as they are.
+            pub fn restore(
                 &mut self,
                 state: &$crate::foundations::state::SavedState,
             ) -> Result<(), $crate::foundations::error::SpecError> {

@@ -44,6 +44,20 @@ impl Population {
         ended.push(SceneError::Population { population: self.name.clone(), problem });
     }
 
+    /// The same population with other elements.
+    pub(super) fn with(&self, elements: Box<dyn Elements>) -> Self {
+        let Self { name, look, kinds, trail, .. } = self;
+        Self {
+            name: name.clone(),
+            most: self.most,
+            elements,
+            source: self.source,
+            look: look.clone(),
+            kinds: kinds.clone(),
+            trail: trail.clone(),
+        }
+    }
+
     pub(super) fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
         self.elements.step(context)?;
         let len = self.elements.len(DrawContext { set: context.set, lag: 0.0 });

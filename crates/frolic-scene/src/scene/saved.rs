@@ -7,15 +7,12 @@ use frolic_core::{SavedState, SpecError};
 use frolic_draw::{Image, Renderer};
 use frolic_list::ListScratch;
 
-use crate::decor::Decor;
 use crate::error::SceneError;
 use crate::folder::Folder;
 use crate::output::write_beside;
 use crate::spec::SceneSpec;
 
 use super::Scene;
-use super::build::Looks;
-use super::population::Population;
 
 /// Version of the format of saved scenes: see `docs/state-format.md`.
 const STATE_VERSION: u32 = 1;
@@ -164,15 +161,14 @@ impl Scene {
     /// # Errors
     /// The state does not fit its spec, or a file of the scene is gone. The scene then stays as it is.
     pub fn restore(&mut self, saved: &SavedScene) -> Result<(), SceneError> {
-        let copy = if saved.spec == self.spec { self.try_clone().ok() } else { None };
+        // What the present spec shares with the saved one is copied, not built.
+        let copy = self.try_clone().ok();
+        let copy = copy.and_then(|mut copy| copy.apply(&saved.spec).is_ok().then_some(copy));
         let mut scene = match copy {
             Some(copy) => copy,
-            None => {
-                let mut scene = Self::new(&saved.spec)?;
-                scene.world = scene.world.with_fields_of(&self.world);
-                scene
-            }
+            None => Self::new(&saved.spec)?,
         };
+        scene.world = scene.world.with_fields_of(&self.world);
         scene.take(&saved.state)?;
         *self = scene;
         Ok(())
@@ -188,24 +184,16 @@ impl Scene {
             let problem = "is a graphics device, whose scenes are not copied";
             return Err(SpecError::new("backend", problem, "write backend = \"cpu\"").into());
         }
-        let spec = self.spec.in_weather();
-        let seasonal = spec.seasonal();
-        let mut decor = Decor::new(&spec, &self.world)?;
-        decor.terrains.clone_from(&self.decor.terrains);
         let mut populations = Vec::with_capacity(self.populations.len());
-        for (nth, population) in self.populations.iter().enumerate() {
-            let name = population.name.clone();
+        for population in &self.populations {
             let Some(elements) = population.elements.try_clone() else {
+                let key = format!("population '{}'", population.name);
                 let problem = "is of a family that cannot be copied";
-                let instead = "write `try_clone` for its elements";
-                return Err(SpecError::new(format!("population '{name}'"), problem, instead).into());
+                return Err(SpecError::new(key, problem, "write `try_clone` for its elements").into());
             };
-            let Looks { look, kinds, trail } =
-                Looks::new(&spec.population[nth], nth, &seasonal[nth].1, &decor.library)?;
-            let (most, source) = (population.most, population.source);
-            populations.push(Population { name, most, elements, source, look, kinds, trail });
+            populations.push(population.with(elements));
         }
-        let mut copy = Self {
+        Ok(Self {
             spec: self.spec.clone(),
             threads: self.threads.clone(),
             assets: self.assets.clone(),
@@ -214,7 +202,7 @@ impl Scene {
             backdrop: self.backdrop.clone(),
             populations,
             set: self.set.clone(),
-            decor,
+            decor: self.decor.clone(),
             clock: self.clock.clone(),
             frame_budget: self.frame_budget.clone(),
             travel: self.travel.clone(),
@@ -228,9 +216,7 @@ impl Scene {
             remark: self.remark.clone(),
             fault: None,
             ended: Vec::new(),
-        };
-        copy.show_state();
-        Ok(copy)
+        })
     }
 
     /// Takes over a saved state of the same spec.

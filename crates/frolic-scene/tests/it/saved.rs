@@ -36,7 +36,11 @@ fn every_shipped_scene_continues_with_the_same_bits() {
         let read = SavedScene::from_bytes(&bytes).unwrap();
         assert_eq!(read, saved, "{}", shipped.name);
         let (mut copy, mut opened) = (scene.try_clone().unwrap(), read.open().unwrap());
-        let mut restored = Scene::new(&small(shipped.name)).unwrap();
+        // Restored over other changes and a later state.
+        let mut restored = scene.try_clone().unwrap();
+        restored.set("world.wind", "[0, 0, 7]").unwrap();
+        restored.set("world.gravity", "[0, -4, 0]").unwrap();
+        run(&mut restored, 21);
         restored.restore(&saved).unwrap();
         let now = picture(&mut scene);
         run(&mut scene, 33);

@@ -50,6 +50,20 @@ fn tune_while_running_keeps_the_embers() {
 
 #[test]
 #[ignore = "slow: scripts/test runs it"]
+fn snapshots_undo_changes_to_the_bit() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("blowhole.state");
+    let told = example("snapshot_and_undo", &["blowhole", file.to_str().unwrap()]);
+    assert_eq!(told.matches("saved ").count(), 3, "{told}");
+    assert_eq!(told.matches("the same bits: true").count(), 5, "{told}");
+    for undone in ["undid camera.exposure", "undid world.gravity", "undid world.wind", "copied in"] {
+        assert!(told.contains(undone), "{undone}: {told}");
+    }
+    assert!(std::fs::metadata(&file).unwrap().len() > 1_000_000);
+}
+
+#[test]
+#[ignore = "slow: scripts/test runs it"]
 fn own_stages_stand_among_the_others() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("own_stage", &[folder.path().to_str().unwrap(), "1"]);
@@ -305,4 +319,5 @@ fn a_custom_family_is_complete() {
         assert!(told.lines().any(|line| line.trim_start().starts_with(count)), "{count}: {told}");
     }
     assert!(folder.path().join("my_own_family.png").exists());
+    assert!(told.contains("s, the same bits: true"), "{told}");
 }

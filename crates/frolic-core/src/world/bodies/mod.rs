@@ -257,13 +257,22 @@ impl Integrator {
         self.happened.clear();
     }
 
-    /// What it carries from step to step: time, and phases of its fields.
-    pub(crate) fn save(&self) -> SavedState {
+    /// Returns what it carries from step to step: time, and phases of its fields.
+    pub fn save(&self) -> SavedState {
         let mut state = SavedState::default();
         state.put("time", &self.time);
         let phases: Vec<FieldPhases> = self.forces.fields.iter().map(Acting::phases).collect();
         state.put("fields", &phases);
         state
+    }
+
+    /// Takes over what an integrator with the same fields saved.
+    ///
+    /// # Errors
+    /// The state is of other fields. The integrator then stays as it is.
+    pub fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.take(self.restored(state)?);
+        Ok(())
     }
 
     /// Reads what an integrator of the same spec saved, for [`Integrator::take`].

@@ -216,13 +216,7 @@ impl Mask {
             }
         }
         if changed > 0 {
-            let (left, low) = (x0.saturating_sub(REACH), y0.saturating_sub(REACH));
-            let (right, high) = ((x1 + REACH).min(self.width), (y1 + REACH).min(self.height));
-            self.edits += 1;
-            self.changes.truncate(KEPT - 1);
-            self.changes.push_front((self.stamp, [left, low, right, high]));
-            self.stamp = new_stamp();
-            self.measure(left, low, right, high);
+            self.update([x0, y0, x1, y1]);
         }
         changed
     }
@@ -240,16 +234,31 @@ impl Mask {
         if saved.len() != self.solid.len().div_ceil(32) {
             return false;
         }
-        if self.save() != saved {
-            for (nth, solid) in self.solid.iter_mut().enumerate() {
-                *solid = saved[nth / 32] >> (nth % 32) & 1 == 1;
+        let mut differing: Option<[usize; 4]> = None;
+        for (nth, solid) in self.solid.iter_mut().enumerate() {
+            let was = saved[nth / 32] >> (nth % 32) & 1 == 1;
+            if *solid != was {
+                *solid = was;
+                let (x, y) = (nth % self.width, nth / self.width);
+                let [x0, y0, x1, y1] = differing.unwrap_or([x, y, x, y]);
+                differing = Some([x0.min(x), y0.min(y), x1.max(x + 1), y1.max(y + 1)]);
             }
-            self.edits += 1;
-            self.changes.clear();
-            self.stamp = new_stamp();
-            self.measure(0, 0, self.width, self.height);
+        }
+        if let Some(cells) = differing {
+            self.update(cells);
         }
         true
+    }
+
+    /// Brings distances up to date after cells of a rectangle have changed: least x and y, then x and y past the greatest.
+    fn update(&mut self, [x0, y0, x1, y1]: [usize; 4]) {
+        let (left, low) = (x0.saturating_sub(REACH), y0.saturating_sub(REACH));
+        let (right, high) = ((x1 + REACH).min(self.width), (y1 + REACH).min(self.height));
+        self.edits += 1;
+        self.changes.truncate(KEPT - 1);
+        self.changes.push_front((self.stamp, [left, low, right, high]));
+        self.stamp = new_stamp();
+        self.measure(left, low, right, high);
     }
 
     /// Recomputes the distances of a rectangle of cells, from the cells within the band around it.
