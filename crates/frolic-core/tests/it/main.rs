@@ -20,6 +20,7 @@ mod obstacles;
 mod placement;
 mod retune;
 mod same_results;
+mod saved;
 mod specs;
 mod trails;
 mod walkers;

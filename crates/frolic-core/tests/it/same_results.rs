@@ -39,7 +39,7 @@ fn scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
 }
 
 /// The same with fields, obstacles, collectors and events of every kind, some of each.
-fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
+pub(crate) fn full_scenes() -> impl Strategy<Value = (ParticleSpec, World, u32)> {
     let order = prop_oneof![Just(Order::Birth), Just(Order::Any)];
     let chosen = (any::<u16>(), any::<u16>(), any::<u8>(), any::<bool>(), 0f32..0.5, order);
     (scenes(), chosen).prop_map(
