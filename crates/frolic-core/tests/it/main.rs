@@ -6,6 +6,7 @@ mod assets;
 mod backend;
 mod births;
 mod blades;
+mod counts;
 mod edits;
 mod emission;
 mod endless;

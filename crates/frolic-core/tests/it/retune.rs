@@ -204,7 +204,7 @@ fn blades_take_another_response() {
     };
     let (leant, roots) = (lean(&blades), blades.columns().px().to_vec());
     let stiff = spec.clone().drag(0.2);
-    assert_eq!(blades.retune(&stiff, width).unwrap(), Change::Live);
+    assert_eq!(blades.retune(&stiff, 2_000, width).unwrap(), Change::Live);
     assert_eq!(
         (lean(&blades), blades.columns().px()),
         (leant, &roots[..]),
@@ -212,11 +212,11 @@ fn blades_take_another_response() {
     );
     blades.step(&windy, DT, 600, &mut meter);
     assert!(lean(&blades) < leant * 0.6, "{} of {leant}", lean(&blades));
-    assert_eq!(blades.retune(&stiff, width).unwrap(), Change::Unchanged);
+    assert_eq!(blades.retune(&stiff, 2_000, width).unwrap(), Change::Unchanged);
     let coarser = stiff.clone().chunk(2.0);
-    assert!(!blades.can_retune(&coarser));
-    assert!(blades.retune(&coarser, width).unwrap_err().to_string().contains("build new blades"));
-    assert!(blades.retune(&stiff.clone().drag(-1.0), width).is_err());
+    assert!(!blades.can_retune(&coarser, 2_000));
+    assert!(blades.retune(&coarser, 2_000, width).unwrap_err().to_string().contains("build new blades"));
+    assert!(blades.retune(&stiff.clone().drag(-1.0), 2_000, width).is_err());
     assert_eq!(blades.spec(), &stiff);
 }
 
@@ -237,7 +237,7 @@ fn blades_take_another_shape() {
         columns.lean_x().iter().zip(columns.rest_x()).map(|(lean, rest)| lean - rest).collect()
     };
     let (roots, moving) = (blades.columns().px().to_vec(), off(&blades));
-    assert_eq!(blades.retune(&other, wide).unwrap(), Change::Live);
+    assert_eq!(blades.retune(&other, 1_500, wide).unwrap(), Change::Live);
     let (now, grown) = (blades.columns(), fresh.columns());
     assert_eq!(now.px(), &roots[..]);
     assert_eq!(now.id(), grown.id());
@@ -249,8 +249,8 @@ fn blades_take_another_shape() {
     for (own, fresh) in blades.chunks().iter().zip(fresh.chunks()) {
         assert!(near(&own.low, &fresh.low) && near(&own.high, &fresh.high));
     }
-    assert_eq!(blades.retune(&other, wide).unwrap(), Change::Unchanged);
-    assert!(blades.retune(&other, Span::from(-1.0)).is_err());
+    assert_eq!(blades.retune(&other, 1_500, wide).unwrap(), Change::Unchanged);
+    assert!(blades.retune(&other, 1_500, Span::from(-1.0)).is_err());
 }
 
 /// What has grown stays, and grows on at the new rate; hidden clusters too, which have not taken their steps yet.

@@ -91,7 +91,7 @@ proptest! {
         go(&mut blades, before);
         blades.tear_off(&Region::Sphere { position: [0.0; 3], radius: 2.0 });
         let longer = with_length(&spec, 1.3);
-        blades.retune(&longer, Span::from(0.005)).unwrap();
+        blades.retune(&longer, 3_000, Span::from(0.005)).unwrap();
         let saved = through_bytes(&blades.save());
         let mut restored = Blades::new(&longer, 3_000, Span::from(0.005), 9).unwrap();
         restored.restore(&saved).unwrap();

@@ -197,24 +197,25 @@ impl Elements for Meadow {
         Some(torn)
     }
 
-    /// Looks, shapes of blades and their response to wind and pushers can change; placement cannot.
+    /// Looks, shapes of blades, their response to wind and pushers, and their number can change; placement cannot.
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
         let Some(blades) = &change.population.blades else { return false };
         let same = PopulationSpec {
             blades: Some(blades.clone()),
+            count: change.population.count,
             size: change.population.size,
             ..change.before.clone()
         };
         let dressed = RetuneContext { before: &same, size_before: change.size, ..*change };
         dressed.is_dressed_only()
             && change.kinds.len() + 1 == self.parts.len()
-            && self.blades.can_retune(blades)
+            && self.blades.can_retune(blades, change.population.count)
     }
 
     fn retune(&mut self, change: &RetuneContext<'_>) {
         let Some(blades) = &change.population.blades else { return };
         // Checked by `can_retune`.
-        let _ = self.blades.retune(blades, change.size);
+        let _ = self.blades.retune(blades, change.population.count, change.size);
         (self.margin, self.solid) = reach_of(blades, change.size, change.look, change.kinds);
         self.arrange();
     }

@@ -10,11 +10,13 @@
 //! | how does it move? | `step.rs` |
 //! | what is known of a square of ground? | `squares.rs` |
 //! | which squares are stepped, and how? | `schedule.rs` |
+//! | how does their number change? | `count.rs` |
 //! | how are they changed, and saved? | `edit.rs`, `retune.rs`, `save.rs` |
 //! | which squares are drawn as groups? | `groups.rs` |
 //! | which squares exist? | here |
 
 mod columns;
+mod count;
 mod edit;
 mod groups;
 mod retune;
@@ -25,10 +27,13 @@ mod spec;
 mod squares;
 mod step;
 
+use std::ops::Range;
+
 use glam::{Vec2, Vec3};
 use rayon::prelude::*;
 
 pub use columns::{BladeColumns, BladeRow};
+use count::{Block, Source, densities};
 pub use groups::{BladeLayouts, GroupSpec};
 use schedule::{Schedule, Work};
 use shape::clamp_lean;
@@ -75,7 +80,12 @@ pub struct Blades {
     spec: BladeSpec,
     size: Span,
     seed: u32,
+    count: u32,
+    assets: Assets,
+    /// Placement of the blades that it was built with.
     placement: Placement,
+    /// What was built together, and what was added later: see `count.rs`.
+    blocks: Vec<Block>,
     columns: BladeColumns,
     /// Squares in order of their first blade; those without a cell are empty.
     chunks: Vec<Chunk>,
@@ -98,8 +108,6 @@ pub struct Blades {
 #[derive(Debug, Clone)]
 struct Around {
     cells: Cells,
-    /// Capacity of a square, in blades.
-    room: u32,
     /// Squares to be generated.
     waiting: bool,
 }
@@ -126,25 +134,17 @@ impl Blades {
     ) -> Result<Self, SpecError> {
         spec.check()?;
         size.check("size", 0.0, 1e4, "m")?;
-        let mut layers = spec.placement.clone();
-        let around = match &spec.endless {
-            None => None,
-            Some(endless) => {
-                let cells = CellsSpec::new(spec.chunk, endless.reach);
-                let ground = std::f32::consts::PI * endless.reach * endless.reach;
-                for layer in layers.iter_mut().filter(|layer| layer.density == 0.0) {
-                    layer.density = (count as f32 / ground).max(1e-6);
-                }
-                let mean = count as f32 / ground * spec.chunk * spec.chunk;
-                // Room for random variation, and twice that if filters leave other squares empty.
-                let room = (mean * 2.0 + 6.0 * mean.sqrt()).ceil() as u32 + 8;
-                Some(Around { cells: Cells::new(cells)?, room, waiting: true })
-            }
-        };
+        let source = Source { seed, count, densities: densities(spec, count) };
+        let (layers, asked) = source.layers(spec);
+        let around = spec.endless.as_ref().map(|endless| {
+            let cells = Cells::new(CellsSpec::new(spec.chunk, endless.reach))?;
+            Ok::<_, SpecError>(Around { cells, waiting: true })
+        });
+        let around = around.transpose()?;
         let slots = around.as_ref().map_or(0, |around| around.cells.most() as u64);
-        let most = around.as_ref().map_or(u64::from(count), |around| slots * u64::from(around.room));
+        let room = if around.is_some() { source.room(spec) } else { 0 };
+        let most = if around.is_some() { slots * u64::from(room) } else { u64::from(count) };
         fits(most, BladeColumns::BYTES_PER_ELEMENT as u64)?;
-        let asked = spec.endless.is_none().then_some(count);
         // Without a whole square of ground there is nothing to share.
         let whole = |layer: &PlacementSpec| layer.area.size.iter().all(|&side| side >= spec.chunk);
         let groups = spec.groups.filter(|_| spec.endless.is_some() || layers.iter().any(whole));
@@ -159,7 +159,10 @@ impl Blades {
             spec: spec.clone(),
             size,
             seed,
-            placement,
+            count,
+            assets: assets.clone(),
+            blocks: Vec::new(),
+            placement: placement.clone(),
             columns: BladeColumns::default(),
             chunks: Vec::new(),
             around,
@@ -182,22 +185,29 @@ impl Blades {
             let layouts = BladeLayouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
             blades.layouts = Some(layouts);
         }
+        let amount = if blades.around.is_some() { 1.0 } else { f64::from(count) };
+        let placements = vec![placement];
+        let mut block =
+            Block { sources: vec![source], placements, chunks: 0..0, room, amount, below: u64::MAX };
         if blades.around.is_some() {
             let none = BladeRow::NONE;
             (0..most).for_each(|_| blades.columns.push(&none));
-            let room = (most / slots.max(1)) as u32;
             blades.chunks.extend((0..slots as u32).map(|slot| Chunk::empty(slot * room)));
+            block.chunks = 0..blades.chunks.len();
+            blades.blocks.push(block);
             blades.recentre([0.0, 0.0]);
         } else {
-            blades.fill();
+            block.placements.clear();
+            block.chunks = blades.fill(&blades.placement.all());
+            blades.blocks.push(block);
+            blades.alive = blades.columns.len();
         }
         Ok(blades)
     }
 
-    /// Places all blades of finite areas, square by square.
-    fn fill(&mut self) {
-        let placed = self.placement.all();
-        let side = self.spec.chunk;
+    /// Adds placed blades of finite areas, square by square. Returns their squares.
+    fn fill(&mut self, placed: &PlacedColumns) -> Range<usize> {
+        let (start, side) = (self.chunks.len(), self.spec.chunk);
         let cell = |nth: usize| {
             let [x, _, z] = placed.position();
             [z[nth], x[nth]].map(|at| (at / side).floor() as i32)
@@ -209,7 +219,7 @@ impl Blades {
         while next < order.len() {
             let [z, x] = cell(order[next] as usize);
             let end = next + order[next..].iter().take_while(|&&nth| cell(nth as usize) == [z, x]).count();
-            let mut chunk = Chunk { cell: [x, z], ..Chunk::empty(next as u32) };
+            let mut chunk = Chunk { cell: [x, z], ..Chunk::empty(self.columns.len() as u32) };
             for &nth in &order[next..end] {
                 if let Some(row) = placed.row(nth as usize) {
                     let row = self.blade(&row);
@@ -218,11 +228,13 @@ impl Blades {
                 }
             }
             chunk.stale = true;
-            self.record_layout(&mut chunk);
+            if self.blocks.is_empty() {
+                self.record_layout(&mut chunk);
+            }
             self.chunks.push(chunk);
             next = end;
         }
-        self.alive = self.columns.len();
+        start..self.chunks.len()
     }
 
     /// Records the layout of a filled square.
@@ -287,14 +299,16 @@ impl Blades {
         for chunk in &mut self.chunks {
             if chunk.there && there.binary_search(&chunk.cell).is_err() {
                 let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
-                self.alive -= range.len();
-                self.columns.length[range].fill(0.0);
+                let length = &mut self.columns.length[range];
+                self.alive -= length.iter().filter(|length| **length > 0.0).count();
+                length.fill(0.0);
                 *chunk = Chunk::empty(chunk.first);
                 gone += 1;
             }
         }
-        let mut made: Vec<[i32; 2]> =
-            self.chunks.iter().filter(|chunk| chunk.there).map(|chunk| chunk.cell).collect();
+        let Some(first_block) = self.blocks.first() else { return false };
+        let squares = self.chunks[first_block.chunks.clone()].iter();
+        let mut made: Vec<[i32; 2]> = squares.filter(|chunk| chunk.there).map(|chunk| chunk.cell).collect();
         made.sort_unstable();
         let mut missing: Vec<[i32; 2]> =
             there.iter().copied().filter(|cell| made.binary_search(cell).is_err()).collect();
@@ -305,7 +319,8 @@ impl Blades {
         };
         missing.sort_by(|a, b| off(a).total_cmp(&off(b)).then(a.cmp(b)));
         let most_new = self.spec.endless.map_or(u32::MAX, |endless| endless.most_new);
-        let most = if first { missing.len() } else { (most_new / around.room.max(1)).max(1) as usize };
+        let room: u32 = self.blocks.iter().map(|block| block.room).sum();
+        let most = if first { missing.len() } else { (most_new / room.max(1)).max(1) as usize };
         let many = missing.len().min(most);
         around.waiting = missing.len() > many;
         let changed = moved || gone > 0 || many > 0;
@@ -313,31 +328,41 @@ impl Blades {
         changed
     }
 
-    /// Generates squares in parallel.
+    /// Generates squares of all blocks.
     fn make(&mut self, cells: &[[i32; 2]]) {
+        let blocks = std::mem::take(&mut self.blocks);
+        for (nth, block) in blocks.iter().enumerate() {
+            self.make_in(block, cells, nth == 0);
+        }
+        self.blocks = blocks;
+    }
+
+    /// Generates squares of a block in parallel. Only the first block has layouts.
+    fn make_in(&mut self, block: &Block, cells: &[[i32; 2]], is_first: bool) {
         let side = self.spec.chunk;
-        let placement = &self.placement;
         let made: Vec<(PlacedColumns, [i32; 2])> = cells
             .par_iter()
             .map(|&[x, z]| {
                 let mut placed = PlacedColumns::default();
                 let low = [x as f32 * side, z as f32 * side];
-                placement.within(low, [low[0] + side, low[1] + side], &mut placed);
+                for placement in &block.placements {
+                    placement.within(low, [low[0] + side, low[1] + side], &mut placed);
+                }
                 (placed, [x, z])
             })
             .collect();
-        let room = self.around.as_ref().map_or(0, |around| around.room as usize);
-        let mut slot = 0;
+        let mut slot = block.chunks.start;
         for (placed, cell) in &made {
             // Earlier squares are in use.
-            slot += self.chunks[slot..].iter().take_while(|chunk| chunk.there).count();
-            if slot == self.chunks.len() {
+            slot += self.chunks[slot..block.chunks.end].iter().take_while(|chunk| chunk.there).count();
+            if slot == block.chunks.end {
                 return;
             }
             let mut chunk = Chunk { cell: *cell, stale: true, ..Chunk::empty(self.chunks[slot].first) };
+            let shown = block.shown(placed);
             // Over capacity: leave out blades at regular intervals, so that no edge of the square is bare.
-            let many = placed.len().min(room);
-            let mut order: Vec<usize> = (0..many).map(|nth| nth * placed.len() / many).collect();
+            let many = shown.len().min(block.room as usize);
+            let mut order: Vec<usize> = (0..many).map(|nth| shown[nth * shown.len() / many]).collect();
             order.sort_by_key(|&from| placed.kind()[from]);
             for (nth, &from) in order.iter().enumerate() {
                 if let Some(row) = placed.row(from) {
@@ -347,7 +372,9 @@ impl Blades {
                 }
             }
             chunk.there = true;
-            self.record_layout(&mut chunk);
+            if is_first {
+                self.record_layout(&mut chunk);
+            }
             self.alive += many;
             self.chunks[slot] = chunk;
         }
@@ -494,6 +521,11 @@ impl Blades {
     /// Blades that tore in the last steps, for a population of particles.
     pub fn torn(&self) -> &[Torn] {
         &self.torn
+    }
+
+    /// Number of blades that it was asked for: on endless ground the mean.
+    pub fn count(&self) -> u32 {
+        self.count
     }
 
     /// The spec that it was made from.

@@ -9,47 +9,68 @@ use crate::foundations::random::Draws;
 use crate::foundations::span::Span;
 
 impl Blades {
-    /// Returns whether a spec differs from the present one only in values that [`Blades::retune`] can change: `length`, `bend_degrees`, `sway_hz`,
-    /// `drag`, `damping`, `recover`, `motion`, `cull_every` and `tear`.
-    pub fn can_retune(&self, spec: &BladeSpec) -> bool {
-        let live = |spec: &BladeSpec| BladeSpec {
-            length: Span::from(1.0),
-            bend_degrees: Span::from(0.0),
-            sway_hz: Span::from(1.0),
-            drag: 0.0,
-            damping: 0.0,
-            recover: Span::from(1.0),
-            motion: BladeMotion::Swing,
-            cull_every: 0.0,
-            tear: None,
-            ..spec.clone()
+    /// Returns whether a spec and a count differ from the present ones only in what [`Blades::retune`] can change: `length`, `bend_degrees`, `sway_hz`,
+    /// `drag`, `damping`, `recover`, `motion`, `cull_every` and `tear`; the count, unless blades stand in groups, in a pattern with a spacing of its
+    /// own, at places that were read, or at a density on finite ground; and on endless ground the densities of all layers by one factor.
+    pub fn can_retune(&self, spec: &BladeSpec, count: u32) -> bool {
+        let live = |spec: &BladeSpec| {
+            let mut live = BladeSpec {
+                length: Span::from(1.0),
+                bend_degrees: Span::from(0.0),
+                sway_hz: Span::from(1.0),
+                drag: 0.0,
+                damping: 0.0,
+                recover: Span::from(1.0),
+                motion: BladeMotion::Swing,
+                cull_every: 0.0,
+                tear: None,
+                ..spec.clone()
+            };
+            live.placement.iter_mut().for_each(|layer| layer.density = 0.0);
+            live
         };
-        spec.check().is_ok() && live(spec) == live(&self.spec)
+        spec.check().is_ok() && live(spec) == live(&self.spec) && self.amount_of(spec, count).is_some()
     }
 
-    /// Changes the shape of blades, and their response to wind and pushers; `size` is the range of half widths at the root, in metres. Blades stay
-    /// where they stand, and go on moving: each becomes longer, wider, stiffer or leans further by as much as its own draw from the range
-    /// changes. Pressed and torn ones stay so.
+    /// Changes the shape of blades, their response to wind and pushers, and their number; `size` is the range of half widths at the root, in metres.
+    /// Blades stay where they stand, and go on moving: each becomes longer, wider, stiffer or leans further by as much as its own draw from the range
+    /// changes. Pressed and torn ones stay so. A larger count adds blades between those that stand, at the end of the columns; a smaller one takes
+    /// some away, evenly over the ground. The same ones come back when the count rises again.
+    ///
+    /// ```
+    /// use frolic_core::{BladeSpec, Blades, PlacementSpec, Span};
+    /// let spec = BladeSpec::new(PlacementSpec::default());
+    /// let mut meadow = Blades::new(&spec, 1000, Span::from(0.004), 1)?;
+    /// let stood = meadow.columns().row(7);
+    /// meadow.retune(&spec, 1200, Span::from(0.004))?;
+    /// assert_eq!(meadow.len(), 1200);
+    /// assert_eq!(meadow.columns().row(7), stood);
+    /// # Ok::<(), frolic_core::SpecError>(())
+    /// ```
     ///
     /// # Errors
-    /// A value is out of range, or differs that cannot change while the blades stand: see [`Blades::can_retune`].
-    pub fn retune(&mut self, spec: &BladeSpec, size: Span) -> Result<Change, SpecError> {
+    /// A value is out of range, there are more blades than memory allows, or something differs that cannot change while the blades stand: see
+    /// [`Blades::can_retune`]. The blades then stay as they are.
+    pub fn retune(&mut self, spec: &BladeSpec, count: u32, size: Span) -> Result<Change, SpecError> {
         spec.check()?;
         size.check("size", 0.0, 1e4, "m")?;
-        if *spec == self.spec && size == self.size {
+        if *spec == self.spec && size == self.size && count == self.count {
             return Ok(Change::Unchanged);
         }
-        if !self.can_retune(spec) {
+        let amount = self.amount_of(spec, count).filter(|_| self.can_retune(spec, count));
+        let Some(amount) = amount else {
             return Err(SpecError::new(
                 "blades",
-                "differ in more than length, bend_degrees, sway_hz, drag, damping, recover, motion, cull_every and tear",
+                "differ in what cannot change while they stand",
                 "build new blades",
             ));
-        }
+        };
+        let recount = self.plan_amount(spec, amount)?;
         if spec.tear.is_some() {
             self.torn.reserve(MOST_TORN.saturating_sub(self.torn.len()));
         }
         let before = std::mem::replace(&mut self.spec, spec.clone());
+        self.count = count;
         let sizes = [std::mem::replace(&mut self.size, size), size];
         let same = before.length == spec.length
             && before.bend_degrees == spec.bend_degrees
@@ -68,6 +89,8 @@ impl Blades {
                 });
             }
         }
+        // New blades have the new shape from the start.
+        self.recount(recount);
         Ok(Change::Live)
     }
 }

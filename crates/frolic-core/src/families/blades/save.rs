@@ -1,5 +1,6 @@
 //! Saving and restoring blades that stand.
 
+use super::count::{Block, BlockState};
 use super::{Blades, Chunk, MOST_TORN};
 use crate::foundations::error::SpecError;
 use crate::foundations::state::{SavedState, unfit};
@@ -10,6 +11,7 @@ impl Blades {
         let mut state = SavedState::default();
         state.put_part("columns", self.columns.save());
         state.put("squares", &self.chunks);
+        state.put("blocks", &self.blocks.iter().map(Block::state).collect::<Vec<_>>());
         if let Some(around) = &self.around {
             state.put("cells", around.cells.all());
             state.put("waiting", &around.waiting);
@@ -39,12 +41,18 @@ impl Blades {
         if let Some(nth) = chunks.iter().position(|chunk| !chunk.fits(kinds, layouts)) {
             return Err(unfit(&format!("squares.{nth}"), "does not fit the blades"));
         }
+        let blocks: Vec<BlockState> = state.value("blocks")?;
+        let blocks = blocks
+            .into_iter()
+            .enumerate()
+            .map(|(nth, block)| Block::restored(block, &self.spec, &self.assets, self.blocks.get(nth)));
+        let blocks: Vec<Block> = blocks.collect::<Result<_, _>>()?;
+        if !Block::share_out(&blocks, &chunks, len, self.around.is_some()) {
+            return Err(unfit("blocks", "do not share out the squares"));
+        }
         let around = match &self.around {
             None => None,
             Some(around) => {
-                if len != self.columns.len() || chunks.len() != self.chunks.len() {
-                    return Err(unfit("columns", "are of other ground"));
-                }
                 let mut around = around.clone();
                 around.cells.restore(state.value("cells")?).map_err(|error| error.under("cells"))?;
                 around.waiting = state.value("waiting")?;
@@ -65,6 +73,7 @@ impl Blades {
         self.columns.restore(columns).map_err(|error| error.under("columns"))?;
         // From here on nothing fails.
         (self.chunks, self.around, self.layouts) = (chunks, around, layouts);
+        self.blocks = blocks;
         (self.grouped, self.steps, self.time, self.alive) = (grouped, steps, time, alive);
         self.updated = updated.unwrap_or(f64::NEG_INFINITY);
         self.torn.clear();

@@ -69,7 +69,8 @@ impl Chunk {
     pub(super) fn add(&mut self, row: &BladeRow) {
         self.len += 1;
         // Kinds come in order.
-        self.kinds[(row.kind as usize).min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
+        let kind = (row.kind & !BladeColumns::TORN) as usize;
+        self.kinds[kind.min(MOST_KINDS - 1)..].iter_mut().for_each(|end| *end = self.len);
         self.extend(row);
     }
 
@@ -82,6 +83,15 @@ impl Chunk {
             self.low[axis] = self.low[axis].min(at - below);
             self.high[axis] = self.high[axis].max(at + reach + row.size);
         }
+    }
+
+    /// Replaces its blades, whose kinds come in order.
+    pub(super) fn refill(&mut self, rows: &[BladeRow]) {
+        (self.len, self.kinds) = (0, [0; MOST_KINDS]);
+        (self.low, self.high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
+        // It no longer looks like its layout.
+        (self.layout, self.group) = (None, None);
+        rows.iter().for_each(|row| self.add(row));
     }
 
     /// Brings the box to where its blades reach.
