@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frolic_core::{
-    AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, EachSpec, GroupSpec, Meter, On,
+    AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, ClumpSpec, EachSpec, GroupSpec, Meter, On,
     PatternSpec, PlacementSpec, Region, Span, WorldSpec,
 };
 use proptest::prelude::*;
@@ -206,6 +206,61 @@ fn endless_ground_takes_counts_and_densities() {
     let more = rows(&blades);
     assert!(before.iter().all(|(id, row)| more[id] == *row));
     assert!((more.len() as f32 / before.len() as f32 - 1.5).abs() < 0.08);
+}
+
+/// Clumps, and what each blade is given, change while blades stand: each stays where it is, and goes on moving.
+#[test]
+fn clumps_change_while_blades_stand() {
+    let clumped = |clumps: ClumpSpec| {
+        let mut spec = meadow();
+        spec.placement[0].clumps = Some(clumps);
+        spec
+    };
+    let spec = clumped(ClumpSpec::new(0.7));
+    let mut clumps = ClumpSpec::new(1.4).facing(0.9);
+    clumps.size = Span::new(0.4, 1.9);
+    let other = clumped(clumps);
+    let ids = |blades: &Blades| rows(blades).into_keys().collect::<Vec<_>>();
+    for endless in [false, true] {
+        let around = |spec: &BladeSpec| {
+            if endless { spec.clone().endless(AroundSpec::new(10.0)) } else { spec.clone() }
+        };
+        let mut blades = build(&around(&spec), 3_000);
+        set(&mut blades, 3_600);
+        blades.recentre([6.0, 1.0]);
+        step(&mut blades, 30);
+        let before = rows(&blades);
+        let time = blades.time();
+        assert_eq!(blades.retune(&around(&other), 3_600, Span::from(WIDTH)).unwrap(), Change::Live);
+        let after = rows(&blades);
+        assert!(before.keys().eq(after.keys()), "all stand where they stood");
+        let off = |row: &BladeRow| [row.lean_x - row.rest_x, row.lean_z - row.rest_z];
+        for (id, row) in &after {
+            let was = &before[id];
+            assert!(off(row).iter().zip(off(was)).all(|(now, was)| (now - was).abs() < 1e-5));
+            assert_eq!((row.rate_x, row.rate_z), (was.rate_x, was.rate_z));
+        }
+        let changed = after.iter().filter(|(id, row)| (row.length / before[*id].length - 1.0).abs() > 0.05);
+        assert!(changed.count() > 1_000);
+        assert_eq!(blades.time(), time);
+        check_squares(&blades);
+        // What a fresh meadow of that spec has, in the blades that both have.
+        let fresh = rows(&build(&around(&other), 3_000));
+        let shared: Vec<_> = fresh.iter().filter_map(|(id, row)| Some((row, after.get(id)?))).collect();
+        assert!(shared.len() > 2_000);
+        assert!(shared.iter().all(|(fresh, row)| fresh.length == row.length && fresh.tint == row.tint));
+        set(&mut blades, 3_000);
+        set(&mut blades, 3_600);
+        assert_eq!(ids(&blades), after.keys().copied().collect::<Vec<_>>());
+    }
+    let mut thinned = ClumpSpec::new(0.7);
+    thinned.thin = 0.5;
+    assert!(!build(&spec, 500).can_retune(&clumped(thinned), 500), "blades would stand elsewhere");
+    // Groups take it too: their layouts are made anew.
+    let mut grouped = build(&spec.clone().groups(GroupSpec::new(2, 3).beyond(4.0)), 3_000);
+    let before = ids(&grouped);
+    grouped.retune(&other.groups(GroupSpec::new(2, 3).beyond(4.0)), 3_000, Span::from(WIDTH)).unwrap();
+    assert_eq!(ids(&grouped), before);
 }
 
 proptest! {

@@ -17,7 +17,7 @@ use crate::foundations::columns::fits;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::hash3;
 use crate::foundations::state::unfit;
-use crate::placement::{On, PlacedColumns, Placement, PlacementSpec};
+use crate::placement::{ClumpSpec, EachSpec, On, PlacedColumns, Placement, PlacementSpec};
 
 /// Separates the draws of blocks and keys from all others.
 const COUNT_SEED: u32 = 0x0c07_a57b;
@@ -94,6 +94,22 @@ impl Source {
     }
 }
 
+/// The layers of a spec as far as they decide where blades stand.
+pub(super) fn placing(spec: &BladeSpec) -> Vec<PlacementSpec> {
+    let mut layers = spec.placement.clone();
+    for layer in &mut layers {
+        layer.each = EachSpec::default();
+        // Clumps do where they leave out blades between them.
+        layer.clumps = layer.clumps.filter(|clumps| clumps.thin > 0.0).map(|clumps| ClumpSpec {
+            side: clumps.side,
+            seed: clumps.seed,
+            thin: clumps.thin,
+            ..ClumpSpec::default()
+        });
+    }
+    layers
+}
+
 /// Area of endless ground, in square metres; infinite on finite ground.
 fn ground(spec: &BladeSpec) -> f32 {
     spec.endless.map_or(f32::INFINITY, |endless| std::f32::consts::PI * endless.reach * endless.reach)
@@ -163,7 +179,7 @@ impl Blades {
     pub(super) fn amount_of(&self, spec: &BladeSpec, count: u32) -> Option<f64> {
         if spec.groups.is_some() {
             // Squares of a layout hold the same blades.
-            let same = count == self.count && spec.placement == self.spec.placement;
+            let same = count == self.count && placing(spec) == placing(&self.spec);
             return same.then(|| self.amount());
         }
         let first = &self.blocks[0].sources[0];
@@ -181,7 +197,7 @@ impl Blades {
             };
             free && layer.density == 0.0
         };
-        let same = spec.placement == self.spec.placement;
+        let same = placing(spec) == placing(&self.spec);
         (same && (count == self.count || spec.placement.iter().all(counted))).then_some(f64::from(count))
     }
 

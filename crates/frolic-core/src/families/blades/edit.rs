@@ -9,7 +9,7 @@ use crate::foundations::error::SpecError;
 use crate::world::events::Region;
 
 /// Share of its length that remains of a torn blade whose spec has no `tear`.
-const STUB: f32 = 0.15;
+pub(super) const STUB: f32 = 0.15;
 
 impl Blades {
     /// Changes blades by columns: `lean_x`, `lean_z`, `rate_x`, `rate_z`, `press_x`, `press_z`, `length`, `size` and `tint`. Roots stay where they are. A

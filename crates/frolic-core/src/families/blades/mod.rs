@@ -328,6 +328,19 @@ impl Blades {
         changed
     }
 
+    /// Generates all present squares of endless ground again.
+    fn make_all(&mut self) {
+        let Some(around) = &self.around else { return };
+        let cells = around.cells.all().to_vec();
+        for chunk in &mut self.chunks {
+            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            self.columns.length[range].fill(0.0);
+            *chunk = Chunk::empty(chunk.first);
+        }
+        self.alive = 0;
+        self.make(&cells);
+    }
+
     /// Generates squares of all blocks.
     fn make(&mut self, cells: &[[i32; 2]]) {
         let blocks = std::mem::take(&mut self.blocks);
