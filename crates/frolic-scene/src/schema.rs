@@ -11,7 +11,7 @@ use crate::spec::SceneSpec;
 /// Makes the JSON Schema (2020-12) of scene files. TOML is checked by it as the JSON of the same structure.
 ///
 /// Beside the standard keywords, a key may have `x-unit`, and `x-live`: whether a running scene takes its change without building a population
-/// again, or `"of particles"`, `"of particles and blades"`, if it does so for these alone.
+/// again, or `"of particles and blades"` if it does so for these alone.
 pub fn schema() -> Value {
     let mut root = schemars::schema_for!(SceneSpec).to_value();
     root["title"] = json!("A scene of Frolic, version 1");
@@ -20,9 +20,9 @@ pub fn schema() -> Value {
     let is_family = |key: &str| LIVE.iter().any(|(family, _)| *family == key);
     let population = "/$defs/PopulationSpec/properties";
     mark(&mut root, population, |key| key != "name" && !is_family(key));
-    for (key, of) in [("count", "of particles"), ("size", "of particles and blades")] {
+    for key in ["count", "size"] {
         if let Some(live) = root.pointer_mut(&format!("{population}/{key}/x-live")) {
-            *live = of.into();
+            *live = "of particles and blades".into();
         }
     }
     for (family, live) in LIVE {

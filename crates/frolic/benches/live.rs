@@ -1,10 +1,12 @@
-//! What it costs to change things while they run: a key of a running scene, and a camera that moves.
+//! What it costs to change things while they run: a key of a running scene, a count of blades, and a camera that moves.
 //!
-//! `cargo bench -p frolic --bench live [-- changes | camera [SCENE]]`. Changes and frames without one take turns, and so do a moving camera and a
+//! `cargo bench -p frolic --bench live [-- changes | count | camera [SCENE]]`. Changes and frames without one take turns, and so do a moving camera and a
 //! still one, at 1280x800.
 
 use std::time::Instant;
 
+use frolic::blades::{BladeSpec, Blades};
+use frolic::placement::{AreaSpec, ClumpSpec, On, PatternSpec, PlacementSpec};
 use frolic::prelude::*;
 use frolic::profile::stats::median;
 use frolic::scene::SHIPPED;
@@ -22,6 +24,9 @@ fn main() -> Result<(), Failure> {
         changes("beacon", "embers", 1_000_000, "embers.motion.drag", ["0.9", "0.91"])?;
         changes("dunes", "marram", 240_000, "marram.blades.drag", ["3.5", "3.6"])?;
         changes("dunes", "marram", 240_000, "world.wind", ["[3, 0, 0]", "[3.1, 0, 0]"])?;
+    }
+    if asked("count") {
+        count()?;
     }
     if asked("camera") {
         println!("camera, moving against still, 1280x800: median frame, and its backdrop");
@@ -63,6 +68,46 @@ fn changes(name: &str, population: &str, count: u32, path: &str, values: [&str; 
         );
         Ok(())
     })
+}
+
+/// A fifth more blades in a meadow that stands, against a meadow of that fifth alone and against a new start; and the same by a key of a running scene.
+fn count() -> Result<(), Failure> {
+    let noise = On::Ground(PatternSpec::BlueNoise { distance: 0.0 });
+    let ground = AreaSpec::new([0.0; 2], [40.0; 2]);
+    let spec = BladeSpec::new(PlacementSpec::new(noise).area(ground).clumps(ClumpSpec::new(0.7)));
+    let width = Span::from(0.004);
+    let mut meadow = Blades::new(&spec, 100_000, width, 1)?;
+    let world = WorldSpec::default().wind([3.0, 0.0, 1.0]).build()?;
+    meadow.step(&world, 1.0 / 60.0, 30, &mut Meter::new());
+    let mut scene = Scene::new(&SceneSpec::find("dunes")?.set("marram.count", "100000")?)?;
+    scene.step(1.0 / 20.0, 20, &mut Meter::new());
+    let ms = |started: Instant| started.elapsed().as_secs_f64() * 1e3;
+    let mut times: [Vec<f64>; 4] = Default::default();
+    for nth in 0..TURNS {
+        let (mut copy, mut other) = (meadow.clone(), scene.try_clone()?);
+        let started = Instant::now();
+        copy.retune(&spec, 120_000, width)?;
+        times[0].push(ms(started));
+        let started = Instant::now();
+        Blades::new(&spec, 20_000, width, nth as u32)?;
+        times[1].push(ms(started));
+        let started = Instant::now();
+        Blades::new(&spec, 120_000, width, nth as u32)?;
+        times[2].push(ms(started));
+        let started = Instant::now();
+        if !other.set("marram.count", "120000")?.is_live() {
+            return Err("the count is not live".into());
+        }
+        times[3].push(ms(started));
+    }
+    let [more, alone, anew, key] = times.each_ref().map(|times| median(times));
+    println!(
+        "100000 blades to 120000: {more:.1} ms, {:.2} times 20000 alone ({alone:.1} ms), {:.2} times 120000 anew ({anew:.1} ms); marram.count of \
+         dunes {key:.1} ms",
+        more / alone,
+        more / anew
+    );
+    Ok(())
 }
 
 /// A camera that circles its target slowly, against one that stands.

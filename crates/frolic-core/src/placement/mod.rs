@@ -316,7 +316,7 @@ impl Layer {
         let row = |j: usize| -> f64 {
             let at =
                 |i: usize, axis: usize| low[axis] + (high[axis] - low[axis]) * (i as f32 + 0.5) / SIDE as f32;
-            (0..SIDE).map(|i| f64::from(self.share([at(i, 0), at(j, 1)]).0)).sum()
+            (0..SIDE).map(|i| f64::from(self.share_alone([at(i, 0), at(j, 1)], None))).sum()
         };
         (0..SIDE).into_par_iter().map(row).sum::<f64>() / (SIDE * SIDE) as f64
     }
@@ -362,6 +362,12 @@ impl Layer {
         (share * thinned, footing, clump)
     }
 
+    /// The relative density at a position alone: clumps are not computed where they leave out nothing.
+    fn share_alone(&self, at: [f32; 2], clump: Option<(f32, Option<Clump>)>) -> f32 {
+        let thins = self.spec.clumps.is_some_and(|clumps| clumps.thin > 0.0);
+        self.share_of(at, clump.or((!thins).then_some((1.0, None)))).0
+    }
+
     /// The share that clumps leave at a place, and the clump there.
     fn clump(&self, [x, z]: [f32; 2]) -> (f32, Option<Clump>) {
         let clump = self.spec.clumps.map(|spec| (spec.at(x, z), spec.thin));
@@ -378,7 +384,7 @@ impl Layer {
                 let mut numbers = Vec::new();
                 self.spots(pattern, low, high, |spot| {
                     let [pass, number] = through(spot.id);
-                    if pass < self.share_of(spot.at, spot.clump).0 {
+                    if pass < self.share_alone(spot.at, spot.clump) {
                         numbers.push(number);
                     }
                 });

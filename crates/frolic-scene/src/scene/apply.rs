@@ -88,8 +88,8 @@ impl Scene {
 
     /// Changes the running scene to another spec. Elements, time, dug masks and random numbers stay wherever the new spec allows:
     ///
-    /// - live: the world, emitters, motion, fields, events, trails and counts of particles; shapes of blades and their response to wind and
-    ///   pushers; rates of growth; looks, ramps, seasons, sun, lights, sky, ground, water, camera, texts, clock, technique, frame budget, threads;
+    /// - live: the world, emitters, motion, fields, events, trails and counts of particles; counts, clumps and shapes of blades and their response to
+    ///   wind and pushers; rates of growth; looks, ramps, seasons, sun, lights, sky, ground, water, camera, texts, clock, technique, frame budget, threads;
     /// - a population is built again for any other change of its keys;
     /// - all are built again if `seed`, `storage`, `backend`, `residence`, `asset`, or the list of populations changes, and for most changes while a
     ///   graphics device draws.

@@ -240,6 +240,32 @@ fn dug_masks_stay_through_changes() {
     assert!(filled(&scene) == after);
 }
 
+/// Blades that stand stay when there are more or fewer of them, or others clumps.
+#[test]
+fn blades_stay_when_their_count_changes() {
+    let spec = small("dunes");
+    let mut scene = run(&spec, 0.5);
+    let roots = |scene: &Scene| scene.column("marram", "px").unwrap().floats().unwrap().to_vec();
+    let before = roots(&scene);
+    assert!(scene.set("marram.count", "200").unwrap().is_live());
+    assert_eq!(roots(&scene)[..before.len()], before);
+    assert_eq!(roots(&scene).len(), 200);
+    assert!(scene.set("marram.count", "80").unwrap().is_live());
+    assert!(roots(&scene).iter().all(|x| before.contains(x)));
+    assert!(scene.set("marram.count", &before.len().to_string()).unwrap().is_live());
+    let mut again = roots(&scene);
+    let mut sorted = before.clone();
+    again.sort_by(f32::total_cmp);
+    sorted.sort_by(f32::total_cmp);
+    assert_eq!(again, sorted);
+    assert!(scene.draw(&mut Meter::new()).is_ok());
+    // Squares of a layout hold the same blades: groups are built again.
+    let mut machair = run(&small("machair"), 0.2);
+    let name = machair.spec().population.iter().find(|it| it.blades.is_some()).unwrap().name.clone();
+    let change = machair.set(&format!("{name}.count"), "170").unwrap();
+    assert_eq!(change.rebuilt(), [name.as_str()]);
+}
+
 /// A larger count has room for more; a smaller one lets elements live out, and both are taken back.
 #[test]
 fn counts_change_while_elements_live() {

@@ -446,8 +446,9 @@ impl Blades {
     pub fn groups(&self) -> impl Iterator<Item = ([f32; 3], Group)> {
         let side = self.spec.chunk;
         self.chunks.iter().filter(|chunk| chunk.visible).filter_map(move |chunk| {
+            let group = chunk.group?;
             let [x, z] = chunk.cell.map(|at| (at as f32 + 0.5) * side);
-            Some(([x, self.columns.py[chunk.first as usize], z], chunk.group?))
+            Some(([x, *self.columns.py.get(chunk.first as usize)?, z], group))
         })
     }
 
