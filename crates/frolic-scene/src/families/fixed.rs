@@ -1,6 +1,8 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
-use frolic_core::{Column, FixedColumns, FixedInstances, FixedSpec, SavedState, Span, SpecError, listed};
+use frolic_core::{
+    Column, ColumnsEdit, FixedColumns, FixedInstances, FixedSpec, SavedState, Span, SpecError, listed,
+};
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Look, Part, chunk_parts};
 
@@ -129,6 +131,15 @@ impl Elements for Fixed {
 
     fn instances<'a>(&'a self, _context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
         self.drawn().map(Drawables::one)
+    }
+
+    fn edit(
+        &mut self,
+        change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
+    ) -> Result<(), SpecError> {
+        self.instances.edit(change)?;
+        self.follow();
+        Ok(())
     }
 
     fn try_clone(&self) -> Option<Box<dyn Elements>> {

@@ -1,8 +1,8 @@
 //! Elements that grow in clusters.
 
 use frolic_core::{
-    Column, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, SavedState, ShownColumns, ShownRow,
-    SpecError,
+    Column, ColumnsEdit, GrowSpec, Growing, Meter, PlacedColumns, PlacedRow, Ramp, SavedState, ShownColumns,
+    ShownRow, SpecError,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Bounds, Instances, Part, SunSpec, View};
@@ -155,6 +155,13 @@ impl Elements for Grove {
             }
             _ => None,
         }
+    }
+
+    fn edit(
+        &mut self,
+        change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
+    ) -> Result<(), SpecError> {
+        self.growing.edit(change)
     }
 
     fn try_clone(&self) -> Option<Box<dyn Elements>> {

@@ -386,7 +386,7 @@ pub trait Elements: Debug + Send + Sync {
         &mut self,
         _change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
     ) -> Result<(), SpecError> {
-        Err(SpecError::new("edit", "is for particles and blades", "change the spec of other elements"))
+        Err(SpecError::new("edit", "is not taken by this family", "change its spec"))
     }
 
     /// Does something once. Returns the number of elements that it concerns; none if they do not take this command.

@@ -30,8 +30,8 @@ impl Scene {
         })
     }
 
-    /// Changes elements of a population of particles or blades, as [`Particles::edit`](frolic_core::Particles::edit) and
-    /// [`Blades::edit`](frolic_core::Blades::edit) do.
+    /// Changes elements of a population by columns, as [`Particles::edit`](frolic_core::Particles::edit), [`Blades::edit`](frolic_core::Blades::edit),
+    /// [`FixedInstances::edit`](frolic_core::FixedInstances::edit) and [`Growing::edit`](frolic_core::Growing::edit) do.
     ///
     /// # Errors
     /// There is no such population, it cannot be edited, the closure fails, or a value is out of range. The population then stays as it is.
@@ -53,7 +53,8 @@ impl Scene {
             Ok(())
         };
         self.populations[nth].elements.edit(&mut once).map_err(under)?;
-        result.ok_or_else(|| under(SpecError::new("edit", "was not made", "edit particles or blades")))
+        result
+            .ok_or_else(|| under(SpecError::new("edit", "was not made", "change the spec of the population")))
     }
 
     /// Does something once. Returns the number of elements, or of cells of a mask, that it concerns.

@@ -1,6 +1,6 @@
 //! Reach into running scenes: columns, edits and commands, by name.
 
-use frolic_core::{Meter, Region, SpecError};
+use frolic_core::{Meter, Region};
 use frolic_scene::{Command, Scene, SceneError, SceneSpec};
 
 fn running(name: &str, settings: &[(&str, &str)]) -> Scene {
@@ -64,11 +64,49 @@ fn elements_are_edited_by_name() {
     let mut scene = running("dunes", &[]);
     fill(&mut scene, "marram", "length", 0.05).unwrap();
     assert!(scene.column("marram", "length").unwrap().floats().unwrap().iter().all(|length| *length == 0.05));
-    let (mut meter, mut pennants) = (Meter::new(), running("pennants", &[]));
+    let mut meter = Meter::new();
     scene.tick(1.0 / 60.0, &mut meter);
     scene.draw(&mut meter).unwrap();
-    let problem = pennants.edit("pennants", |_| Ok::<(), SpecError>(())).unwrap_err().to_string();
-    assert!(problem.contains("is for particles and blades"), "{problem}");
+}
+
+/// Those that stay where they are put are moved, and the box that drawing culls by goes with them; those that grow are set back or taken out.
+#[test]
+fn static_and_growing_elements_are_edited_by_name() {
+    let mut meter = Meter::new();
+    let mut scene = running("pennants", &[]);
+    let before = scene.draw(&mut meter).unwrap().clone();
+    let rows = |scene: &Scene| scene.column("pennants", "py").unwrap().floats().unwrap().to_vec();
+    let was = rows(&scene);
+    scene
+        .edit("pennants", |edit| {
+            edit.floats(["py"])?[0].iter_mut().for_each(|y| *y += 500.0);
+            assert!(edit.kill(0) && !edit.kill(1 << 20));
+            Ok(())
+        })
+        .unwrap();
+    assert!(rows(&scene).iter().zip(&was).all(|(now, was)| now - was == 500.0));
+    assert_eq!(scene.column("pennants", "size").unwrap().floats().unwrap()[0], 0.0);
+    scene.tick(1.0 / 60.0, &mut meter);
+    assert!(scene.draw(&mut meter).unwrap().pixels() != before.pixels());
+    let problem = fill(&mut scene, "pennants", "tilt", f32::INFINITY).unwrap_err().to_string();
+    assert!(problem.starts_with("pennants.tilt: element 0 has inf"), "{problem}");
+    assert!(rows(&scene)[0] > 400.0);
+
+    let mut scene = running("mussels", &[]);
+    let count = scene
+        .edit("mussels", |edit| {
+            let [growth] = edit.floats(["growth"])?;
+            growth.fill(0.25);
+            edit.kill(1);
+            Ok(edit.len())
+        })
+        .unwrap();
+    let (places, _) = scene.snapshot("mussels").unwrap();
+    assert_eq!(places.elements.len(), count - 1);
+    let problem = fill(&mut scene, "mussels", "growth", 3.0).unwrap_err().to_string();
+    assert!(problem.starts_with("mussels.growth: element 0 has 3"), "{problem}");
+    let problem = fill(&mut scene, "mussels", "px", 3.0).unwrap_err().to_string();
+    assert!(problem.contains("is no column that can be changed so"), "{problem}");
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! Static instances: posts, boats, flags on a line. Hanging elements swing in the wind.
 
 mod columns;
+mod edit;
 mod put;
 mod save;
 mod spec;

@@ -11,6 +11,7 @@
 //! 1 ..= 2³² - 1     from seed to full size
 //! ```
 
+mod edit;
 mod grow;
 mod save;
 mod shown;
