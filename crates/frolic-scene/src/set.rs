@@ -25,13 +25,41 @@ impl SceneSpec {
     /// # Errors
     /// The path leads nowhere, or the value has the wrong type or is out of range.
     pub fn set(&self, path: &str, value: &str) -> Result<Self, SceneError> {
-        let place = || format!("{path}={value}");
+        self.set_at(path, parse(value), || format!("{path}={value}"))
+    }
+
+    /// As [`SceneSpec::set`], with a value that was read.
+    pub(crate) fn with_value(&self, path: &str, value: Value) -> Result<Self, SceneError> {
+        self.set_at(path, value, || path.to_owned())
+    }
+
+    fn set_at(&self, path: &str, value: Value, place: impl Fn() -> String) -> Result<Self, SceneError> {
         let text = |problem: String| SceneError::Text { place: place(), problem };
         let parts = self.resolve(path).map_err(text)?;
         let mut changed = self.clone();
-        changed.put(&parts, parse(value)).map_err(text)?;
+        changed.put(&parts, value).map_err(text)?;
         changed.check().map_err(|source| SceneError::Value { place: place(), source })?;
         Ok(changed)
+    }
+
+    /// Returns the value at a path, as it is written: none if there is none, or if it is left out.
+    pub(crate) fn value_at(&self, path: &str) -> Option<Value> {
+        let parts = self.resolve(path).ok()?;
+        let (mut value, rest) = match &parts[..] {
+            [key, nth, rest @ ..] if key == "population" => {
+                (Value::try_from(self.population.get(nth.parse::<usize>().ok()?)?).ok()?, rest)
+            }
+            [key, rest @ ..] => (self.section(key)?, rest),
+            [] => return None,
+        };
+        for part in rest {
+            value = match value {
+                Value::Table(mut table) => table.remove(part)?,
+                Value::Array(items) => items.into_iter().nth(part.parse().ok()?)?,
+                _ => return None,
+            };
+        }
+        Some(value)
     }
 
     /// Sets the value at a resolved path, unchecked. Only the population or key that it belongs to is read anew.

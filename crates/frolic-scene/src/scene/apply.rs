@@ -83,7 +83,9 @@ impl Scene {
             let (nth, key) = rest.split_once('.')?;
             Some(format!("{}.{key}", self.spec.population.get(nth.parse::<usize>().ok()?)?.name))
         });
-        self.apply_checked(&spec, |_| vec![key.unwrap_or_else(|| path.to_owned())])
+        let change = self.apply_checked(&spec, |_| vec![key.unwrap_or_else(|| path.to_owned())])?;
+        self.stop_easing(path);
+        Ok(change)
     }
 
     /// Changes the running scene to another spec. Elements, time, dug masks and random numbers stay wherever the new spec allows:
@@ -98,10 +100,12 @@ impl Scene {
     /// As [`Scene::new`]. The scene then stays as it is.
     pub fn apply(&mut self, spec: &SceneSpec) -> Result<SceneChange, SceneError> {
         spec.check()?;
-        self.apply_checked(spec, |before| before.changed_keys(spec))
+        let change = self.apply_checked(spec, |before| before.changed_keys(spec))?;
+        self.eases.clear();
+        Ok(change)
     }
 
-    fn apply_checked(
+    pub(super) fn apply_checked(
         &mut self,
         spec: &SceneSpec,
         keys: impl FnOnce(&SceneSpec) -> Vec<String>,
@@ -135,7 +139,7 @@ impl Scene {
     }
 
     /// Returns whether all populations can stay, or be built again one by one.
-    fn fits(&self, spec: &SceneSpec) -> bool {
+    pub(super) fn fits(&self, spec: &SceneSpec) -> bool {
         let before = &self.spec;
         let same = |a: &PopulationSpec, b: &PopulationSpec| {
             a.name == b.name && a.own == b.own && registry::of(a).key() == registry::of(b).key()
@@ -158,6 +162,7 @@ impl Scene {
         let mut world = self.world.clone();
         world.retune_with(&fresh.world.spec().clone(), self.time, &fresh.assets)?;
         (fresh.world, fresh.time) = (world, self.time);
+        fresh.eases = std::mem::take(&mut self.eases);
         fresh.view = fresh.view_of(&spec.camera, spec.draw.size)?;
         fresh.decor.update_texts(fresh.time, &fresh.caught);
         fresh.decor.update_reliefs(&fresh.world);
@@ -245,7 +250,7 @@ impl Scene {
         looks: &[Option<Looks>],
     ) -> Result<Vec<Option<Box<dyn Elements>>>, SceneError> {
         let Self { populations, set, assets, device, .. } = self;
-        let Versions { before, spec, was, now } = versions;
+        let Versions { spec, now, .. } = versions;
         let mut built = Vec::with_capacity(populations.len());
         for (nth, population) in populations.iter().enumerate() {
             let new = &spec.population[nth];
@@ -254,7 +259,7 @@ impl Scene {
                 Some(looks) => (&looks.look, &looks.kinds[..]),
                 None => (&population.look, &population.kinds[..]),
             };
-            let same = before.population[nth] == *new && was[nth] == now[nth] && looks[nth].is_none();
+            let same = versions.is_same(nth) && looks[nth].is_none();
             let is_particles = set.get(&new.name).is_some() || device.is_some();
             if same || is_particles || population.elements.can_retune(&versions.change(nth, look, kinds)) {
                 built.push(None);
@@ -283,7 +288,7 @@ impl Scene {
 }
 
 /// The present spec and the new one in their weather, and their populations in their seasons.
-struct Versions {
+pub(super) struct Versions {
     before: SceneSpec,
     spec: SceneSpec,
     was: Vec<(ParticleSpec, LookSpec)>,
@@ -291,7 +296,7 @@ struct Versions {
 }
 
 impl Versions {
-    fn new(before: &SceneSpec, spec: &SceneSpec) -> Self {
+    pub(super) fn new(before: &SceneSpec, spec: &SceneSpec) -> Self {
         let (before, spec) = (before.in_weather(), spec.in_weather());
         Self { was: before.seasonal(), now: spec.seasonal(), before, spec }
     }
@@ -303,6 +308,11 @@ impl Versions {
         self.was[nth].1 != self.now[nth].1 || before.kind != now.kind || trail(before) != trail(now)
     }
 
+    /// Returns whether a population has the same spec, in its season.
+    pub(super) fn is_same(&self, nth: usize) -> bool {
+        self.before.population[nth] == self.spec.population[nth] && self.was[nth] == self.now[nth]
+    }
+
     /// Changed specs of particles, by name. Those of other families matter for their events.
     fn changed_particles(&self) -> Vec<(&str, &ParticleSpec)> {
         let all = self.spec.population.iter().zip(self.was.iter().zip(&self.now));
@@ -311,7 +321,7 @@ impl Versions {
     }
 
     /// The change of a population, with its new looks.
-    fn change<'a>(&'a self, nth: usize, look: &'a Look, kinds: &'a [Look]) -> RetuneContext<'a> {
+    pub(super) fn change<'a>(&'a self, nth: usize, look: &'a Look, kinds: &'a [Look]) -> RetuneContext<'a> {
         RetuneContext {
             before: &self.before.population[nth],
             population: &self.spec.population[nth],

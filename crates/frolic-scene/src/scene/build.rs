@@ -71,6 +71,7 @@ impl Scene {
             decor,
             clock: Clock::new(spec.clock),
             frame_budget: spec.frame_budget.as_ref().map(FrameBudget::new).transpose()?,
+            eases: Vec::new(),
             lag: 0.0,
             time: 0.0,
             caught: vec![0; spec.world.collector.len()],

@@ -3,6 +3,7 @@
 mod apply;
 mod build;
 mod draw;
+mod ease;
 mod population;
 mod run;
 mod saved;
@@ -20,6 +21,7 @@ use crate::places_file::Places;
 use crate::spec::SceneSpec;
 
 pub use apply::{ChangeEffect, SceneChange};
+use ease::Ease;
 use population::Population;
 pub use saved::SavedScene;
 
@@ -53,6 +55,8 @@ pub struct Scene {
     clock: Clock,
     frame_budget: Option<FrameBudget>,
     travel: Option<Path>,
+    /// Keys on their way to other values.
+    eases: Vec<Ease>,
     /// Interpolation lag: time from the picture to the state of the populations, in seconds.
     lag: f32,
     time: f64,

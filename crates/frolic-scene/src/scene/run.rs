@@ -63,6 +63,14 @@ impl Scene {
 
     /// Takes steps of any length, in seconds, for example to reach a steady state quickly.
     pub fn step(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
+        let left = self.step_eased(dt, steps, meter);
+        if left > 0 || steps == 0 {
+            self.take_steps(dt, left, meter);
+        }
+    }
+
+    /// Takes steps with the present spec.
+    pub(super) fn take_steps(&mut self, dt: f32, steps: u32, meter: &mut Meter) {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {

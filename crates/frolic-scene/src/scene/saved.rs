@@ -13,6 +13,7 @@ use crate::output::write_beside;
 use crate::spec::SceneSpec;
 
 use super::Scene;
+use super::ease::Ease;
 
 /// Version of the format of saved scenes: see `docs/state-format.md`.
 const STATE_VERSION: u32 = 1;
@@ -142,6 +143,7 @@ impl Scene {
         state.put("owed", &self.clock.owed());
         state.put("lag", &self.lag);
         state.put("caught", &self.caught);
+        state.put("eases", &self.eases);
         if let Some(budget) = &self.frame_budget {
             state.put_part("frame_budget", budget.save());
         }
@@ -206,6 +208,7 @@ impl Scene {
             clock: self.clock.clone(),
             frame_budget: self.frame_budget.clone(),
             travel: self.travel.clone(),
+            eases: self.eases.clone(),
             lag: self.lag,
             time: self.time,
             caught: self.caught.clone(),
@@ -237,6 +240,8 @@ impl Scene {
             let problem = "are not counts of these collectors";
             return Err(SpecError::new("caught", problem, "restore a state of the same scene"));
         }
+        let eases: Vec<Ease> = state.value("eases")?;
+        self.eases = eases.into_iter().filter(Ease::is_sound).collect();
         self.caught = caught;
         (self.time, self.lag) = (state.value("time")?, state.value("lag")?);
         self.clock.set_owed(state.value("owed")?);

@@ -3,6 +3,7 @@
 mod assets;
 #[cfg(feature = "gpu")]
 mod device;
+mod easing;
 mod files;
 mod frame_budget;
 mod growth;
