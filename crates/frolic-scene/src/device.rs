@@ -69,6 +69,25 @@ impl Device {
         self.set.take_caught(caught);
     }
 
+    /// Returns whether running populations, given by name, can take other specs.
+    pub(crate) fn can_retune(&self, specs: &[(&str, &ParticleSpec)]) -> bool {
+        specs.iter().all(|(name, spec)| self.set.get(name).is_some_and(|member| member.can_retune(spec)))
+    }
+
+    /// Changes the specs of running populations, given by name.
+    pub(crate) fn retune(
+        &mut self,
+        specs: &[(&str, &ParticleSpec)],
+        assets: &Assets,
+    ) -> Result<(), SpecError> {
+        self.set.retune(specs, assets).map(|_| ()).map_err(as_spec)
+    }
+
+    /// Returns whether a population is device-resident.
+    pub(crate) fn has(&self, name: &str) -> bool {
+        self.set.get(name).is_some()
+    }
+
     /// Moves the centre of endless emitters: x and z, in metres.
     pub(crate) fn recentre(&mut self, middle: [f32; 2]) {
         self.set.recentre(middle);

@@ -48,6 +48,22 @@ impl Device {
         match *self {}
     }
 
+    pub(crate) fn can_retune(&self, _specs: &[(&str, &ParticleSpec)]) -> bool {
+        match *self {}
+    }
+
+    pub(crate) fn retune(
+        &mut self,
+        _specs: &[(&str, &ParticleSpec)],
+        _assets: &Assets,
+    ) -> Result<(), SpecError> {
+        match *self {}
+    }
+
+    pub(crate) fn has(&self, _name: &str) -> bool {
+        match *self {}
+    }
+
     pub(crate) fn recentre(&mut self, _middle: [f32; 2]) {
         match *self {}
     }

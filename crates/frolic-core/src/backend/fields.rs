@@ -75,6 +75,17 @@ impl OwnFields {
         Ok(Self { fields: Acting::all(&spec.field, assets)?, stamp: new_stamp() })
     }
 
+    /// Lets changed noise go on from where it is in the fields before a change.
+    pub fn replace(&mut self, before: &Self) {
+        self.fields.iter_mut().zip(&before.fields).for_each(|(field, before)| field.replace(before));
+    }
+
+    /// Lets a change hold from a time, in seconds. Call it before the first step after [`OwnFields::replace`].
+    pub fn settle(&mut self, world: &World, time: f64) {
+        let wind = world.carried(time);
+        self.fields.iter_mut().for_each(|field| field.settle(&wind));
+    }
+
     /// Returns whether fields have to be evaluated one by one for each element. Gusts and a single attractor do not need it.
     pub fn are_needed(&self, spec: &ParticleSpec, world: &World) -> bool {
         !(spec.motion.is_plain() && world.is_plain() && self.fields.is_empty())

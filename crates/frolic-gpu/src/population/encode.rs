@@ -54,6 +54,7 @@ impl GpuParticles {
         dt: f32,
         steps: u32,
     ) -> Result<Vec<Ready>, GpuError> {
+        self.own.settle(world, self.time);
         let solids = device_colliders(world, &self.own);
         let fields = Fields::of(&self.spec, &self.own, world, &solids);
         if self.stepping.as_ref().is_none_or(|stepping| stepping.fields != fields) {

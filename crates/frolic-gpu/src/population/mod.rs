@@ -10,6 +10,7 @@ pub(crate) mod events;
 pub(crate) mod grids;
 pub(crate) mod newborn;
 pub(crate) mod read;
+mod retune;
 pub(crate) mod set;
 pub(crate) mod shard;
 pub(crate) mod steps;

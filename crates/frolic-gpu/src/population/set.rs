@@ -1,10 +1,11 @@
 //! Populations on a device whose events start elements of each other, like [`ParticleSet`](frolic_core::ParticleSet) on the CPU.
 
-use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World, check_events};
+use frolic_core::{Assets, Change, Counter, Meter, ParticleSpec, SpecError, World, check_events, listed};
 
 use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::population::events::{Following, Link};
+use crate::population::retune::Retune;
 use crate::population::steps::{Ready, step_together};
 use crate::population::{DevicePopulationError, GpuParticles};
 
@@ -122,6 +123,35 @@ impl GpuSet {
         self.rounds = 1 + self.links.iter().filter(|link| link.is_birth).count() as u32;
         self.following = Some(following);
         Ok(())
+    }
+
+    /// Changes the specs of running populations, given by name, as [`GpuParticles::retune`].
+    ///
+    /// # Errors
+    /// As [`GpuParticles::retune`], or no population has a name. All populations then stay as they are.
+    pub fn retune(
+        &mut self,
+        specs: &[(&str, &ParticleSpec)],
+        assets: &Assets,
+    ) -> Result<Vec<Change>, DevicePopulationError> {
+        let mut retunes = Vec::with_capacity(specs.len());
+        for (name, spec) in specs {
+            let Some(nth) = self.names.iter().position(|other| other == name) else {
+                let instead = format!("write one of: {}", listed(self.names.iter().map(String::as_str)));
+                return Err(
+                    SpecError::new("name", format!("there is no population '{name}'"), instead).into()
+                );
+            };
+            retunes.push((nth, self.members[nth].prepare_retune(spec, assets)?));
+        }
+        let change = |(nth, retune): (usize, Option<Retune>)| match retune {
+            Some(retune) => {
+                self.members[nth].commit(retune);
+                Change::Live
+            }
+            None => Change::Unchanged,
+        };
+        Ok(retunes.into_iter().map(change).collect())
     }
 
     /// The population of a name.

@@ -9,3 +9,4 @@ mod grids;
 mod on_device;
 mod particles;
 mod pictures;
+mod retune;

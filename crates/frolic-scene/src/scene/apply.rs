@@ -14,7 +14,7 @@ use crate::population::PopulationSpec;
 use crate::spec::SceneSpec;
 use crate::terrain::TerrainMesh;
 
-use super::build::{Looks, seed_of};
+use super::build::{Looks, seed_of, stays as stays_of};
 use super::{Scene, camera_at};
 
 /// Effect of a change on a running scene.
@@ -151,9 +151,32 @@ impl Scene {
             && before.backend == spec.backend
             && before.residence == spec.residence
             && before.asset == spec.asset;
-        // A device keeps its own copies of worlds and populations.
-        let device = self.device.is_none() || is_view_only(before, spec);
-        populations && scene && device
+        populations && scene && self.fits_device(spec)
+    }
+
+    /// Returns whether the device, if there is one, can go on with its textures and populations.
+    fn fits_device(&self, spec: &SceneSpec) -> bool {
+        let Some(device) = &self.device else { return true };
+        if is_view_only(&self.spec, spec) {
+            return true;
+        }
+        let versions = Versions::new(&self.spec, spec);
+        let (before, now) = (&versions.before, &versions.spec);
+        const FIXED: [&str; 5] = ["draw", "terrain", "texture", "mesh", "relief"];
+        let fixed = decor_differs(before, now) || before.differing(now).iter().any(|key| FIXED.contains(key));
+        let changed = versions.changed_particles();
+        let resident: Vec<_> = changed.into_iter().filter(|(name, _)| device.has(name)).collect();
+        // Populations stay where they are: on the CPU, or on the device.
+        let stay = || {
+            let mut world = self.world.clone();
+            let retuned = world.retune_with(&now.world, self.time, &self.assets).is_ok();
+            let stays = |on: usize, population: &PopulationSpec, stays: &[usize]| {
+                stays.contains(&on) != device.has(&population.name)
+            };
+            let all = stays_of(now, &versions.now, &world, &self.assets).unwrap_or_default();
+            retuned && now.population.iter().enumerate().all(|(nth, it)| stays(nth, it, &all))
+        };
+        !fixed && device.can_retune(&resident) && stay()
     }
 
     /// Builds everything again, at the present time.
@@ -197,8 +220,12 @@ impl Scene {
         });
         let looks = looks.collect::<Result<Vec<_>, _>>()?;
         let built = self.build_changed(&versions, &looks)?;
-        // Particles, and events of the others, last: from here on nothing fails.
-        self.set.retune(&versions.changed_particles(), &self.assets)?;
+        // Particles, and events of the others, last: from here on nothing fails. The device has been asked before.
+        let is_resident = |name: &str| self.device.as_ref().is_some_and(|device| device.has(name));
+        let (resident, others): (Vec<_>, Vec<_>) =
+            versions.changed_particles().into_iter().partition(|(name, _)| is_resident(name));
+        self.set.retune(&others, &self.assets)?;
+        self.device.as_mut().map_or(Ok(()), |device| device.retune(&resident, &self.assets))?;
 
         let mut rebuilt = Vec::new();
         for (nth, (new, looks)) in built.into_iter().zip(looks).enumerate() {
@@ -260,7 +287,8 @@ impl Scene {
                 None => (&population.look, &population.kinds[..]),
             };
             let same = versions.is_same(nth) && looks[nth].is_none();
-            let is_particles = set.get(&new.name).is_some() || device.is_some();
+            let resident = device.as_ref().is_some_and(|device| device.has(&new.name));
+            let is_particles = set.get(&new.name).is_some() || resident;
             if same || is_particles || population.elements.can_retune(&versions.change(nth, look, kinds)) {
                 built.push(None);
                 continue;

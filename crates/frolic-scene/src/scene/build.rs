@@ -160,7 +160,7 @@ fn could_live_on_device(spec: &SceneSpec) -> bool {
 }
 
 /// Returns the indices of populations that stay on the CPU although a device draws.
-fn stays(
+pub(super) fn stays(
     spec: &SceneSpec,
     seasonal: &[(ParticleSpec, LookSpec)],
     world: &World,

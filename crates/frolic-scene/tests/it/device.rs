@@ -190,6 +190,47 @@ fn events_and_trails_live_on_the_device() {
     }
 }
 
+/// Changes of the world, of populations and of looks hold from the next step on; elements stay on the device, as they do on the CPU.
+#[test]
+fn running_device_populations_take_changes() {
+    let settings = [("draw.size", "[160, 100]"), ("residence", "gpu"), ("backend", "gpu")];
+    let there = with(&SceneSpec::find("beacon").unwrap(), &settings);
+    let here = with(&there, &[("backend", "cpu"), ("residence", "auto")]);
+    let (mut here, mut there) = (Scene::new(&here).unwrap(), Scene::new(&there).unwrap());
+    let mut meter = Meter::new();
+    for scene in [&mut here, &mut there] {
+        scene.run_to(1.0, &mut meter);
+        for (path, value) in [
+            ("world.wind", "[7, 0, -1]"),
+            ("embers.motion.drag", "2.5"),
+            ("embers.emitter.0.rate", "1200"),
+            ("embers.life", "[0.5, 1.5]"),
+            ("embers.look.glow", "7"),
+            ("camera.exposure", "1.3"),
+        ] {
+            let change = scene.set(path, value).unwrap();
+            assert!(change.is_live(), "{path}: {change:?}");
+        }
+        scene.ease("embers.motion.weight", "-0.6", 0.5).unwrap();
+        scene.run_to(2.0, &mut meter);
+    }
+    there.wait(&mut meter).unwrap();
+    let (a, b) = (here.alive() as f64, there.alive() as f64);
+    assert!(a > 500.0 && (a - b).abs() < a * 0.02, "{a} and {b}");
+    let pictures = [&mut here, &mut there].map(|scene| scene.draw(&mut meter).unwrap().clone());
+    let off = differ(&pictures[0], &pictures[1]);
+    assert!(off < 0.02, "{off} of the pixels differ");
+    // What is fixed on a device: everything is built again there.
+    let change = there.set("embers.count", "9001").unwrap();
+    assert!(!change.is_live() && change.rebuilt().is_empty(), "{change:?}");
+    // A device-resident population cannot be saved or edited; the error names it, and the scene runs on.
+    let problem = there.save().unwrap_err().to_string();
+    assert!(problem.contains("is on the graphics device") && problem.contains("residence"), "{problem}");
+    assert!(there.try_clone().is_err());
+    there.run_to(2.2, &mut meter);
+    assert!(there.draw(&mut meter).is_ok());
+}
+
 #[test]
 fn unsupported_device_features_are_refused() {
     let beacon = with(&SceneSpec::find("beacon").unwrap(), &[("draw.size", "[64, 40]")]);

@@ -107,7 +107,7 @@ impl Emitters {
 
     /// Takes over changed emitters. Each one continues the emitter at its index: the fraction that it owes, requested bursts, and a position that it
     /// was moved to.
-    pub(super) fn adopt(&mut self, new: Self, before: &[EmitterSpec], now: &[EmitterSpec], seed: u32) {
+    pub fn adopt(&mut self, new: Self, before: &[EmitterSpec], now: &[EmitterSpec], seed: u32) {
         let old = std::mem::replace(self, new);
         for (nth, (state, was)) in self.states.iter_mut().zip(old.states).enumerate() {
             (state.owed, state.asked) = (was.owed, was.asked);
