@@ -69,6 +69,11 @@ impl Device {
         self.set.take_caught(caught);
     }
 
+    /// Returns the fault of a device that was lost or refused a command.
+    pub(crate) fn check(&self) -> Result<(), DeviceError> {
+        Ok(self.gpu.check()?)
+    }
+
     /// Returns whether running populations, given by name, can take other specs.
     pub(crate) fn can_retune(&self, specs: &[(&str, &ParticleSpec)]) -> bool {
         specs.iter().all(|(name, spec)| self.set.get(name).is_some_and(|member| member.can_retune(spec)))

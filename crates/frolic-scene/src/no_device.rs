@@ -48,6 +48,10 @@ impl Device {
         match *self {}
     }
 
+    pub(crate) fn check(&self) -> Result<(), DeviceError> {
+        match *self {}
+    }
+
     pub(crate) fn can_retune(&self, _specs: &[(&str, &ParticleSpec)]) -> bool {
         match *self {}
     }

@@ -11,7 +11,7 @@ use crate::decor::Decor;
 use crate::error::SceneError;
 use crate::families::{BuildContext, Elements, RetuneContext, registry};
 use crate::population::PopulationSpec;
-use crate::spec::SceneSpec;
+use crate::spec::{Backend, SceneSpec};
 use crate::terrain::TerrainMesh;
 
 use super::build::{Looks, seed_of, stays as stays_of};
@@ -93,8 +93,8 @@ impl Scene {
     /// - live: the world, emitters, motion, fields, events, trails and counts of particles; counts, clumps and shapes of blades and their response to
     ///   wind and pushers; rates of growth; looks, ramps, seasons, sun, lights, sky, ground, water, camera, texts, clock, technique, frame budget, threads;
     /// - a population is built again for any other change of its keys;
-    /// - all are built again if `seed`, `storage`, `backend`, `residence`, `asset`, or the list of populations changes, and for most changes while a
-    ///   graphics device draws.
+    /// - all are built again if `seed`, `storage`, `backend`, `residence`, `asset`, or the list of populations changes; and while a graphics
+    ///   device draws, for changes of what is fixed there: see `docs/live.md`.
     ///
     /// # Errors
     /// As [`Scene::new`]. The scene then stays as it is.
@@ -112,6 +112,12 @@ impl Scene {
     ) -> Result<SceneChange, SceneError> {
         if *spec == self.spec {
             return Ok(SceneChange::default());
+        }
+        if let Some(device) = self.device.as_ref().filter(|_| spec.backend != Backend::Cpu) {
+            device.check().map_err(|fault| {
+                let instead = "write backend = \"cpu\", or build the scene again when there is a device";
+                SpecError::new("backend", fault.to_string(), instead)
+            })?;
         }
         let keys = keys(&self.spec);
         if !self.fits(spec) {

@@ -31,4 +31,24 @@ fn a_lost_device_keeps_what_was_finished() {
     assert_eq!((cpu.points.len(), cpu.stopped.is_none()), (3, true));
     assert_eq!(gpu.points[0].count, 100);
     assert!(gpu.stopped.as_ref().is_some_and(|stop| stop.count == 200));
+
+    // A running scene refuses changes while its device is lost, and takes the one that lets the CPU draw.
+    let mut scene = Scene::new(&scene.set("backend", "gpu").unwrap()).unwrap();
+    let mut meter = Meter::new();
+    scene.run_to(0.5, &mut meter);
+    scene.draw(&mut meter).unwrap();
+    Gpu::shared().unwrap().device().destroy();
+    scene.run_to(0.6, &mut meter);
+    scene.draw(&mut meter).unwrap_err();
+    let spec = scene.spec().clone();
+    for (path, value) in [("world.wind", "[5, 0, 0]"), ("camera.exposure", "2"), ("seed", "9")] {
+        let problem = scene.set(path, value).unwrap_err().to_string();
+        assert!(problem.contains("backend") && problem.contains("write backend = \"cpu\""), "{problem}");
+        assert!(problem.contains("lost") || problem.contains("refused"), "{problem}");
+        assert_eq!(scene.spec(), &spec);
+    }
+    assert!(!scene.set("backend", "cpu").unwrap().is_live());
+    assert!(scene.set("world.wind", "[5, 0, 0]").unwrap().is_live());
+    scene.run_to(1.0, &mut meter);
+    scene.draw(&mut meter).unwrap();
 }
