@@ -165,6 +165,14 @@ kernel! {
         band.run(simd);
     }
 
+    /// Straight RGBA from a row over black and the same row over white, for `into.len()` pixels: the difference is what shows through.
+    pub fn resolve_straight(simd, black: &Row, white: &Row, exposure: f32, into: &mut [[u8; 4]]) {
+        for (eight, out) in into.chunks_mut(LANES).enumerate() {
+            let i = eight * LANES;
+            straight_pixels(simd, i, black, white, exposure, out);
+        }
+    }
+
     /// Means of the blocks of one finished tile; only pixels of the picture count.
     pub fn average_blocks(simd, grid: &Grid, nth: usize, rows: &[Row], small: &mut [f32]) {
         averages(simd, grid, nth, rows, small);
@@ -219,6 +227,27 @@ impl Bloom {
             let spread = from + (to - from) * at;
             rgb[channel] += (spread - rgb[channel]) * share;
         }
+    }
+}
+
+#[inline(always)]
+fn straight_pixels<S: Simd>(simd: S, i: usize, black: &Row, white: &Row, exposure: f32, out: &mut [[u8; 4]]) {
+    let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+    let at = |row: &Row, channel: usize| f32x8::from_slice(simd, &row[channel][i..i + LANES]);
+    let over = [at(black, 0), at(black, 1), at(black, 2)];
+    let through =
+        (at(white, 0) - over[0] + (at(white, 1) - over[1]) + (at(white, 2) - over[2])) * (1.0 / 3.0);
+    let light = over.map(|over| srgb(simd, tone(simd, over * exposure)));
+    let brightest = light[0].max(light[1]).max(light[2]);
+    let opacity = (one - through).max(zero).min(one).max(brightest);
+    let per = opacity.simd_gt(zero).select(one / opacity, zero);
+    let byte = |value: f32x8<S>| -> i32x8<S> { (value.max(zero).min(one) * 255.0 + 0.5).to_int() };
+    let mut packed = byte(opacity) << 24;
+    for channel in 0..3 {
+        packed |= byte(light[channel] * per) << (8 * channel as u32);
+    }
+    for (out, packed) in out.iter_mut().zip(packed.to_array()) {
+        *out = packed.to_le_bytes();
     }
 }
 

@@ -1,6 +1,6 @@
 //! What it costs to change things while they run: a key of a running scene, a count of blades, and a camera that moves.
 //!
-//! `cargo bench -p frolic --bench live [-- changes | count | camera [SCENE]]`. Changes and frames without one take turns, and so do a moving camera and a
+//! `cargo bench -p frolic --bench live [-- changes | count | transparent | camera [SCENE]]`. Changes and frames without one take turns, and so do a moving camera and a
 //! still one, at 1280x800.
 
 use std::time::Instant;
@@ -27,6 +27,9 @@ fn main() -> Result<(), Failure> {
     }
     if asked("count") {
         count()?;
+    }
+    if asked("transparent") {
+        transparent()?;
     }
     if asked("camera") {
         println!("camera, moving against still, 1280x800: median frame, and its backdrop");
@@ -106,6 +109,37 @@ fn count() -> Result<(), Failure> {
          dunes {key:.1} ms",
         more / alone,
         more / anew
+    );
+    Ok(())
+}
+
+/// Frames of a moving camera without a backdrop, in turn with pictures over the backdrop, and the time that stages account for.
+fn transparent() -> Result<(), Failure> {
+    let spec = SceneSpec::find("beacon")?;
+    let (mut scene, mut meter) = (Scene::new(&spec)?, Meter::new());
+    scene.step(1.0 / 20.0, 40, &mut meter);
+    let mut times: [Vec<f64>; 3] = Default::default();
+    for turn in 0..TURNS * 2 {
+        scene.set_camera(turned(&spec.camera, turn as f32 * 0.01))?;
+        meter.begin_frame();
+        let started = Instant::now();
+        if turn % 2 == 0 {
+            scene.draw(&mut meter)?
+        } else {
+            scene.draw_transparent(&mut meter)?
+        };
+        times[turn % 2].push(started.elapsed().as_secs_f64() * 1e3);
+        let frame = meter.end_frame();
+        if turn % 2 == 1 {
+            let stages: f64 = Stage::ALL.iter().map(|stage| frame.stage(*stage).as_secs_f64() * 1e3).sum();
+            times[2].push(stages);
+        }
+    }
+    let [over, alone, stages] = times.each_ref().map(|times| median(times));
+    println!(
+        "beacon, moving camera: {over:.1} ms over its backdrop, {alone:.1} ms transparent, {:.2} times; stages have {:.0} % of it",
+        alone / over,
+        stages / alone * 100.0
     );
     Ok(())
 }

@@ -135,6 +135,14 @@ impl BackdropSpec {
         backdrop
     }
 
+    /// Its light, if it is the same in all directions.
+    fn one_colour(&self, sun: Option<&SunSpec>) -> Option<[f32; 3]> {
+        let sky = &self.sky;
+        let even = sky.zenith == sky.horizon && sky.afterglow == Colour::default() && sky.stars == 0.0;
+        let empty = sky.coast_degrees == 0.0 && self.ground.is_none() && self.water.is_none();
+        (even && empty && sun.is_none()).then(|| sky.zenith.vec().to_array())
+    }
+
     /// Checks that all values are in range.
     ///
     /// # Errors
@@ -203,7 +211,10 @@ impl BackdropKey {
         lights: &[LightSpec],
         sun: Option<&SunSpec>,
     ) -> bool {
-        self.view == *view && self.spec == *spec && self.lights == lights && self.sun.as_ref() == sun
+        let same = self.spec == *spec && self.sun.as_ref() == sun;
+        // A backdrop of one colour is the same in all views of a size.
+        let even = spec.one_colour(sun).is_some() && self.view.size() == view.size();
+        same && (even || (self.view == *view && self.lights == lights))
     }
 }
 
@@ -260,6 +271,13 @@ impl Backdrop {
         kept.sunlit.resize(if sun.is_some() { count } else { 0 }, dark);
         kept.depth.resize(count, [f32::INFINITY; STRIDE]);
         kept.nearest.resize(grid.tiles(), f32::INFINITY);
+        if let Some(light) = spec.one_colour(sun) {
+            let row = light.map(|channel| [channel; STRIDE]);
+            kept.rows.par_iter_mut().for_each(|into| *into = row);
+            kept.depth.fill([f32::INFINITY; STRIDE]);
+            kept.nearest.fill(f32::INFINITY);
+            return kept;
+        }
         let painter = Painter::new(view, spec, lights, sun);
         let lanes = Lanes::new(&painter);
         let mut sun_tiles: Vec<&mut [Row]> = kept.sunlit.chunks_mut(height).collect();

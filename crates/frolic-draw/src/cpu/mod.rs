@@ -47,7 +47,6 @@ use smallvec::SmallVec;
 
 use crate::backdrop::{Backdrop, BackdropSpec};
 use crate::camera::View;
-use crate::colour::{srgb, tone};
 use crate::image::{Image, ImageSize};
 use crate::light::Lighting;
 use crate::list::DrawList;
@@ -96,6 +95,8 @@ pub struct Renderer {
     backdrop: Option<Backdrop>,
     /// The rows of all tiles, tile after tile.
     rows: Vec<Row>,
+    /// The rows over white, of a transparent picture.
+    covered: Vec<Row>,
     solid: Solid,
     shadow: Shadow,
     bins: Vec<Bin>,
@@ -172,6 +173,7 @@ impl Renderer {
             round: round.max(1),
             backdrop: None,
             rows: Vec::new(),
+            covered: Vec::new(),
             solid: Solid::default(),
             shadow: Shadow::default(),
             bins: Vec::new(),
@@ -235,27 +237,27 @@ impl Renderer {
         if image.size() != view.size() {
             *image = Image::new(view.size());
         }
-        let mut covered = Vec::new();
         self.plain = true;
+        // The picture over white counts as rasterising, with all its stages: counters are those of one picture.
+        let started = meter.start(Stage::Raster);
         let grid = self.fill(list, view, &BackdropSpec::plain(1.0), &mut Meter::new());
-        covered.extend_from_slice(&self.rows);
+        let mut covered = std::mem::take(&mut self.covered);
+        std::mem::swap(&mut covered, &mut self.rows);
+        meter.stop(started);
         let _ = self.fill(list, view, &BackdropSpec::plain(0.0), meter);
         self.plain = false;
-        let rows = &self.rows;
+        let started = meter.start(Stage::Resolve);
+        let (rows, level, wide) = (&self.rows, self.level, grid.tile_width());
         let pixels = image.pixels_mut().par_chunks_mut(grid.width).enumerate();
         pixels.for_each(|(y, line)| {
-            for (x, pixel) in line.iter_mut().enumerate() {
-                let (row, column) = grid.row_of(x, y);
-                let (black, white) = (&rows[row], &covered[row]);
-                let through = (0..3).map(|c| white[c][column] - black[c][column]).sum::<f32>() / 3.0;
-                let light = [0, 1, 2].map(|c| srgb(tone(f64::from(black[c][column] * view.exposure))) as f32);
-                let brightest = light.iter().fold(0.0f32, |most, v| most.max(*v));
-                let opacity = (1.0 - through).clamp(0.0, 1.0).max(brightest);
-                let byte = |v: f32| (v.clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
-                let [r, g, b] = light.map(|v| if opacity > 0.0 { byte(v / opacity) } else { 0 });
-                *pixel = [r, g, b, byte(opacity)];
+            for (nth, line) in line.chunks_mut(wide).enumerate() {
+                let (row, _) = grid.row_of(nth * wide, y);
+                finish::resolve_straight(level, &rows[row], &covered[row], view.exposure, line);
             }
         });
+        meter.moved(Stage::Resolve, (2 * size_of_val(&rows[..]) + image.bytes().len()) as u64);
+        meter.stop(started);
+        self.covered = covered;
     }
 
     /// Depth of the ground or water at each pixel of the last picture, which had this size, in metres; infinite in the sky.
