@@ -530,7 +530,9 @@ impl Lanes {
     #[inline(always)]
     fn haze_of<S: Simd>(&self, simd: S, wx: f32x8<S>, wz: f32x8<S>) -> Three<S> {
         let level = level_of(simd, wx, wz);
-        self.sky.light(simd, wx * level, level * 0.0, wz * level)
+        // The same height everywhere: its exponentials are computed once for a row.
+        let zero = f32x8::splat(simd, 0.0);
+        self.sky.light_at(simd, (zero + (zero * zero + self.sky.soft).sqrt()) * 0.5, wx * level, wz * level)
     }
 }
 
@@ -574,8 +576,13 @@ fn mottle<S: Simd, const OCTAVES: usize>(
 impl SkyLight {
     #[inline(always)]
     fn light<S: Simd>(&self, simd: S, x: f32x8<S>, y: f32x8<S>, z: f32x8<S>) -> Three<S> {
+        self.light_at(simd, (y + (y * y + self.soft).sqrt()) * 0.5, x, z)
+    }
+
+    /// The same, given the height that the light depends on.
+    #[inline(always)]
+    fn light_at<S: Simd>(&self, simd: S, up: f32x8<S>, x: f32x8<S>, z: f32x8<S>) -> Three<S> {
         let one = f32x8::splat(simd, 1.0);
-        let up = (y + (y * y + self.soft).sqrt()) * 0.5;
         let high = one - exp(simd, up * -5.0);
         let ([zr, zg, zb], [hr, hg, hb]) = (self.zenith, self.horizon);
         let [r, g, b] = [high * (zr - hr) + hr, high * (zg - hg) + hg, high * (zb - hb) + hb];

@@ -76,13 +76,13 @@ impl SeenStar {
     /// Share of its light in the direction of a pixel, with the focal length in pixels. It keeps to its cell, so that a coarse picture is not full
     /// of stars.
     pub(super) fn share(&self, ray: Vec3, focal: f32) -> f32 {
-        if (ray * CELLS as f32).floor() != self.cell {
+        let off = (self.way - ray).length() * focal;
+        let near = 1.0 - off * off * 0.45;
+        if near <= 0.0 || (ray * CELLS as f32).floor() != self.cell {
             return 0.0;
         }
-        let off = (self.way - ray).length() * focal;
         // Air hides stars near the horizon.
-        let through = 1.0 - libm::expf(-ray.y.max(0.0) * 7.0);
-        through * (1.0 - off * off * 0.45).max(0.0)
+        (1.0 - libm::expf(-ray.y.max(0.0) * 7.0)) * near
     }
 }
 

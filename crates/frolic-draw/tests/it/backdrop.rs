@@ -155,6 +155,11 @@ fn the_backdrop_is_kept() {
     backdrop.sky.stars = 2.0;
     assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (0, 1), "another sky");
     assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (1, 0));
+    // One colour is the same in all views: a moving camera paints it once.
+    let grey = BackdropSpec::plain(0.3);
+    assert_eq!(frame(&here, &grey, &[]), (0, 1));
+    assert_eq!(frame(&view(&self::camera(3.0)), &grey, &[LightSpec::default()]), (1, 0));
+    assert_eq!(frame(&view(&self::camera(3.0)), &BackdropSpec::plain(0.4), &[]), (0, 1), "another colour");
 }
 
 #[test]
