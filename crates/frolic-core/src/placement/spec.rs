@@ -172,6 +172,11 @@ const MOST_FILTERS: usize = 16;
 pub const MOST_KINDS: usize = 16;
 
 impl PlacementSpec {
+    /// Returns whether its elements stand elsewhere for another count: a pattern on the ground whose density follows from the count.
+    pub(crate) fn spreads(&self) -> bool {
+        matches!(&self.on, On::Ground(pattern) if !pattern.is_set()) && self.density == 0.0
+    }
+
     /// A layer on a support.
     pub fn new(on: On) -> Self {
         Self { on, ..Self::default() }

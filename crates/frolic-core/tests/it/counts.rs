@@ -163,9 +163,15 @@ fn counts_that_cannot_change_are_refused() {
         assert!(error.to_string().contains("build new blades"), "{error}");
         assert!(blades.save() == before);
     }
-    let mut blades = build(&meadow(), 1_500);
-    let error = blades.retune(&meadow(), u32::MAX, width).unwrap_err();
-    assert_eq!((error.key.as_str(), blades.len()), ("count", 1_500));
+    // More than there is memory or ground for: building them says so.
+    let crowded = with(meadow(), |spec| spec.placement[0].area.size = [0.02, 0.02]);
+    for (spec, most) in [(meadow(), u32::MAX), (crowded, 100_000)] {
+        let mut blades = build(&spec, 15);
+        assert!(!blades.can_retune(&spec, most));
+        assert!(blades.retune(&spec, most, width).is_err());
+        assert_eq!((blades.len(), blades.count()), (15, 15));
+        assert!(Blades::new(&spec, most, width, 1).is_err());
+    }
 }
 
 /// Endless ground: present squares and those that appear later hold the same blades, whichever way the count and the centre went.

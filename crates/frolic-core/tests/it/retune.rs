@@ -263,18 +263,55 @@ fn growth_takes_another_rate() {
     let mut meter = Meter::new();
     beds.step(DT, 60, &mut meter);
     let faster = spec.clone().seconds(1.0, 1.0);
-    assert_eq!(beds.retune(&faster).unwrap(), Change::Live);
+    assert_eq!(beds.retune(&faster, 1_000).unwrap(), Change::Live);
     let growth = |beds: &Growing| (0..1_000).filter_map(|nth| beds.growth(nth)).collect::<Vec<f32>>();
     assert!(growth(&beds).iter().all(|growth| (growth - 0.25).abs() < 0.01), "all as before");
     beds.step(DT, 30, &mut meter);
     beds.update_visibility(|_, _| true);
     assert!(growth(&beds).iter().all(|growth| (growth - 0.75).abs() < 0.01), "{:?}", &growth(&beds)[..5]);
-    assert_eq!(beds.retune(&faster).unwrap(), Change::Unchanged);
+    assert_eq!(beds.retune(&faster, 1_000).unwrap(), Change::Unchanged);
     let other = faster.clone().bare(0.5);
     assert!(
-        !beds.can_retune(&other) && beds.retune(&other).unwrap_err().to_string().contains("build new ones")
+        !beds.can_retune(&other, 1_000)
+            && beds.retune(&other, 1_000).unwrap_err().to_string().contains("build new ones")
     );
-    assert!(beds.retune(&faster.clone().seconds(-1.0, 1.0)).is_err());
+    assert!(beds.retune(&faster.clone().seconds(-1.0, 1.0), 1_000).is_err());
+}
+
+/// More and fewer elements in a pattern with a spacing of its own: those that are there go on growing.
+#[test]
+fn growing_elements_stay_when_their_count_changes() {
+    let grid = On::Ground(PatternSpec::Grid { spacing: [0.5, 0.5], jitter: 0.0, turn_degrees: 0.0 });
+    let spec = GrowSpec::new(PlacementSpec::default(), 50, PlacementSpec::new(grid)).seconds(4.0, 4.0);
+    let build = |count| Growing::new(&spec, count, Span::from(0.1), 3).unwrap();
+    let (mut beds, mut meter) = (build(4_000), Meter::new());
+    beds.update_visibility(|[x, ..], _| x > 0.0);
+    beds.step(DT, 60, &mut meter);
+    let places =
+        |beds: &Growing| beds.clusters().iter().map(|it| it.place.map(f32::to_bits)).collect::<Vec<_>>();
+    let (before, fresh) = (places(&beds), places(&build(6_000)));
+    assert_eq!(beds.retune(&spec, 6_000).unwrap(), Change::Live);
+    assert_eq!((beds.len(), places(&beds)), (6_000, fresh));
+    beds.step(DT, 60, &mut meter);
+    let mut grown = [0, 0];
+    for cluster in beds.clusters() {
+        let stood = before.contains(&cluster.place.map(f32::to_bits));
+        for nth in cluster.first..cluster.first + cluster.len {
+            let growth = beds.growth(nth as usize).unwrap();
+            // A second each, from the seed on, and one more for those that stood.
+            assert!((growth - if stood { 0.5 } else { 0.25 }).abs() < 0.01, "{growth}");
+            grown[usize::from(stood)] += 1;
+        }
+    }
+    assert!(grown[0] >= 1_900 && grown[1] >= 3_900, "{grown:?}");
+    assert_eq!(beds.retune(&spec, 4_000).unwrap(), Change::Live);
+    assert_eq!(places(&beds), before);
+    assert!((0..4_000).all(|nth| (beds.growth(nth).unwrap() - 0.5).abs() < 0.01));
+    // A pattern that spreads by the count would put all elsewhere.
+    let spread = GrowSpec::new(PlacementSpec::default(), 50, PlacementSpec::default());
+    let mut beds = Growing::new(&spread, 1_000, Span::from(0.1), 3).unwrap();
+    assert!(!beds.can_retune(&spread, 1_200) && beds.retune(&spread, 1_200).is_err());
+    assert!(!beds.can_retune(&spread, u32::MAX));
 }
 
 /// A collector that was moved stays there while its own keys stay, and a refused world changes nothing.

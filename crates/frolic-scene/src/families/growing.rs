@@ -79,18 +79,19 @@ impl Elements for Grove {
         self.growing.bytes() as u64
     }
 
-    /// Looks, rates and harvests can change; placement cannot.
+    /// Looks, rates, harvests and the count can change; placement cannot.
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
         let Some(growing) = &change.population.growing else { return false };
-        let same = PopulationSpec { growing: Some(growing.clone()), ..change.before.clone() };
+        let count = change.population.count;
+        let same = PopulationSpec { growing: Some(growing.clone()), count, ..change.before.clone() };
         let dressed = RetuneContext { before: &same, ..*change };
-        dressed.is_dressed_only() && self.growing.can_retune(growing)
+        dressed.is_dressed_only() && self.growing.can_retune(growing, count)
     }
 
     fn retune(&mut self, change: &RetuneContext<'_>) {
         if let Some(growing) = &change.population.growing {
             // Checked by `can_retune`.
-            let _ = self.growing.retune(growing);
+            let _ = self.growing.retune(growing, change.population.count);
         }
         (self.margin, self.reach) =
             (change.look.reach_of(change.size.max, None), change.look.parts().detail.reach);

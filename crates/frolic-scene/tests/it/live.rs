@@ -259,6 +259,20 @@ fn blades_stay_when_their_count_changes() {
     sorted.sort_by(f32::total_cmp);
     assert_eq!(again, sorted);
     assert!(scene.draw(&mut Meter::new()).is_ok());
+    // More than there is memory for is refused, and the scene runs on.
+    let problem = scene.set("marram.count", "4000000000").unwrap_err().to_string();
+    assert!(problem.contains("count"), "{problem}");
+    assert_eq!(roots(&scene).len(), before.len());
+    assert_eq!(
+        scene.spec().population.iter().find(|it| it.name == "marram").unwrap().count,
+        before.len() as u32
+    );
+    // What has grown stays too.
+    let mut beds = run(&small("mussels"), 0.5);
+    let change = beds.set("mussels.count", "9000").unwrap();
+    assert!(change.is_live(), "{change:?}");
+    assert!(beds.set("mussels.count", "4000000000").is_err());
+    assert!(beds.draw(&mut Meter::new()).is_ok());
     // Squares of a layout hold the same blades: groups are built again.
     let mut machair = run(&small("machair"), 0.2);
     let name = machair.spec().population.iter().find(|it| it.blades.is_some()).unwrap().name.clone();

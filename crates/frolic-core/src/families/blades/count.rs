@@ -17,7 +17,9 @@ use crate::foundations::columns::fits;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::hash3;
 use crate::foundations::state::unfit;
-use crate::placement::{ClumpSpec, EachSpec, On, PlacedColumns, Placement, PlacementSpec};
+use crate::placement::{
+    ClumpSpec, EachSpec, MOST_DENSITY, MOST_PLACED, On, PlacedColumns, Placement, PlacementSpec,
+};
 
 /// Separates the draws of blocks and keys from all others.
 const COUNT_SEED: u32 = 0x0c07_a57b;
@@ -189,16 +191,29 @@ impl Blades {
             let alike = |factor: &f64| (factor / factors[0] - 1.0).abs() < 1e-4;
             return factors.iter().all(alike).then(|| factors.first().copied().unwrap_or(1.0));
         }
-        let counted = |layer: &PlacementSpec| {
-            let free = match &layer.on {
-                On::Ground(pattern) => !pattern.is_set(),
-                On::Places { .. } => false,
-                On::Mesh { .. } | On::Volume { .. } => true,
-            };
-            free && layer.density == 0.0
+        let counted = |layer: &PlacementSpec| match &layer.on {
+            On::Ground(_) => layer.spreads(),
+            On::Places { .. } => false,
+            On::Mesh { .. } | On::Volume { .. } => layer.density == 0.0,
         };
         let same = placing(spec) == placing(&self.spec);
         (same && (count == self.count || spec.placement.iter().all(counted))).then_some(f64::from(count))
+    }
+
+    /// Returns whether there is memory and ground for an amount of blades. If not, building them anew tells why.
+    pub(super) fn has_room(&self, spec: &BladeSpec, amount: f64) -> bool {
+        if spec.endless.is_some() {
+            return self.plan_amount(spec, amount).is_ok();
+        }
+        let more = (amount - self.blocks.iter().map(|block| block.amount).sum::<f64>()).max(0.0);
+        let ground = |layer: &PlacementSpec| match &layer.on {
+            On::Ground(_) => f64::from(layer.area.size[0]) * f64::from(layer.area.size[1]),
+            _ => f64::INFINITY,
+        };
+        let ground: f64 = spec.placement.iter().map(ground).sum();
+        let rows = self.columns.len() as u64 + more as u64;
+        more <= f64::from(MOST_PLACED).min(ground * f64::from(MOST_DENSITY))
+            && fits(rows, BladeColumns::BYTES_PER_ELEMENT as u64).is_ok()
     }
 
     /// Amount of blades that are shown.

@@ -36,7 +36,10 @@ impl Blades {
             live.placement.iter_mut().for_each(|layer| layer.density = 0.0);
             live
         };
-        spec.check().is_ok() && live(spec) == live(&self.spec) && self.amount_of(spec, count).is_some()
+        let fits = |amount| self.has_room(spec, amount);
+        spec.check().is_ok()
+            && live(spec) == live(&self.spec)
+            && self.amount_of(spec, count).is_some_and(fits)
     }
 
     /// Changes the shape of blades, their response to wind and pushers, and their number; `size` is the range of half widths at the root, in metres.
@@ -65,7 +68,7 @@ impl Blades {
         if *spec == self.spec && size == self.size && count == self.count {
             return Ok(Change::Unchanged);
         }
-        let amount = self.amount_of(spec, count).filter(|_| self.can_retune(spec, count));
+        let amount = self.can_retune(spec, count).then(|| self.amount_of(spec, count)).flatten();
         let Some(amount) = amount else {
             return Err(SpecError::new(
                 "blades",

@@ -17,6 +17,8 @@ mod save;
 mod shown;
 mod spec;
 
+use std::collections::HashMap;
+
 use glam::{Quat, Vec3};
 use rayon::prelude::*;
 
@@ -28,13 +30,14 @@ use shown::Piece;
 
 use crate::assets::Assets;
 use crate::foundations::change::Change;
+use crate::foundations::columns::fits;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::detect;
 use crate::foundations::span::Span;
 use crate::foundations::trace::part;
-use crate::placement::{PlacedColumns, Placement};
+use crate::placement::{PlacedColumns, Placement, PlacementSpec};
 use crate::world::events::Region;
 
 /// Elements of all clusters of one layout, relative to the cluster's origin.
@@ -89,6 +92,8 @@ pub struct Growing {
     growth: Vec<u32>,
     size: Span,
     seed: u32,
+    count: u32,
+    assets: Assets,
     steps: u64,
     time: f64,
     /// Length of the last step; the units of a step depend on it.
@@ -120,6 +125,7 @@ impl Growing {
     ) -> Result<Self, SpecError> {
         spec.check()?;
         size.check("size", 0.0, 1e4, "m")?;
+        fits(u64::from(count), size_of::<u32>() as u64)?;
         let layouts = (0..spec.layouts).map(|nth| {
             let key = hash3(seed, nth, GROW_SEED)[0];
             let placed =
@@ -142,6 +148,8 @@ impl Growing {
             growth: Vec::new(),
             size,
             seed,
+            count,
+            assets: assets.clone(),
             steps: 0,
             time: 0.0,
             dt: 0.0,
@@ -273,34 +281,59 @@ impl Growing {
         over(&mut self.clusters, &mut self.growth, 0, &catch_up)
     }
 
-    /// Returns whether a spec differs from the present one only in values that [`Growing::retune`] can change: `seconds`, `rotation` and `harvest`.
-    pub fn can_retune(&self, spec: &GrowSpec) -> bool {
+    /// Returns whether a spec and a count differ from the present ones only in what [`Growing::retune`] can change: `seconds`, `rotation` and `harvest`; and
+    /// the count, unless a pattern spreads its clusters over the ground by their number.
+    pub fn can_retune(&self, spec: &GrowSpec, count: u32) -> bool {
         let live = |spec: &GrowSpec| GrowSpec {
             seconds: Span::from(1.0),
             rotation: 1,
             harvest: Vec::new(),
             ..spec.clone()
         };
-        spec.check().is_ok() && live(spec) == live(&self.spec)
+        let stays = count == self.count || !spec.placement.iter().any(PlacementSpec::spreads);
+        let fits = fits(u64::from(count), size_of::<u32>() as u64).is_ok();
+        spec.check().is_ok() && live(spec) == live(&self.spec) && stays && fits
     }
 
-    /// Changes how fast elements grow, and when they are harvested. What has grown stays: hidden clusters take their missed steps at the former
-    /// rate first.
+    /// Changes how fast elements grow, when they are harvested, and their number. What has grown stays: hidden clusters take their missed steps at the
+    /// former rate first. Elements that a larger count adds are as old as at the start.
     ///
     /// # Errors
-    /// A value is out of range, or differs that cannot change while they grow: see [`Growing::can_retune`].
-    pub fn retune(&mut self, spec: &GrowSpec) -> Result<Change, SpecError> {
+    /// A value is out of range, memory is short, or something differs that cannot change while they grow: see [`Growing::can_retune`]. The elements then
+    /// stay as they are.
+    pub fn retune(&mut self, spec: &GrowSpec, count: u32) -> Result<Change, SpecError> {
         spec.check()?;
-        if *spec == self.spec {
+        if *spec == self.spec && count == self.count {
             return Ok(Change::Unchanged);
         }
-        if !self.can_retune(spec) {
-            let problem = "differs in more than seconds, rotation and harvest";
+        if !self.can_retune(spec, count) {
+            let problem = "differs in what cannot change while they grow";
             return Err(SpecError::new("growing", problem, "build new ones"));
         }
         self.catch_up(|_, _| true);
+        if count != self.count {
+            let mut anew = Self::with_assets(spec, count, self.size, self.seed, &self.assets)?;
+            anew.continue_from(self);
+            *self = anew;
+        }
         self.spec = spec.clone();
         Ok(Change::Live)
+    }
+
+    /// Takes over time, and the growth of clusters that are at the same places.
+    fn continue_from(&mut self, before: &Self) {
+        let key = |cluster: &Cluster| (cluster.key, cluster.place.map(f32::to_bits));
+        let stood: HashMap<_, &Cluster> =
+            before.clusters.iter().map(|cluster| (key(cluster), cluster)).collect();
+        (self.steps, self.time, self.dt) = (before.steps, before.time, before.dt);
+        for cluster in &mut self.clusters {
+            cluster.done = self.steps;
+            let Some(was) = stood.get(&key(cluster)) else { continue };
+            let same = cluster.len.min(was.len) as usize;
+            let (from, to) = (was.first as usize, cluster.first as usize);
+            self.growth[to..to + same].copy_from_slice(&before.growth[from..from + same]);
+            (cluster.visible, cluster.still) = (was.visible, was.still && cluster.len == was.len);
+        }
     }
 
     /// Removes the elements in a region that have at least a growth of `least` (0 to 1), and sows them again if asked. Returns their number.
