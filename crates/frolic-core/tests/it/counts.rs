@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frolic_core::{
-    AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, ClumpSpec, EachSpec, GroupSpec, Meter, On,
+    AreaSpec, AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, ClumpSpec, EachSpec, GroupSpec, Meter, On,
     PatternSpec, PlacementSpec, Region, Span, WorldSpec,
 };
 use proptest::prelude::*;
@@ -154,7 +154,7 @@ fn counts_that_cannot_change_are_refused() {
     let grouped = meadow().groups(GroupSpec::new(3, 4).beyond(4.0));
     let dense = |density| BladeSpec::new(PlacementSpec::default().density(density));
     for (spec, other) in
-        [(grouped.clone(), grouped), (dense(20.0), dense(30.0)), (meadow(), meadow().chunk(3.0))]
+        [(grouped.clone(), grouped), (dense(20.0), dense(20.0)), (meadow(), meadow().chunk(3.0))]
     {
         let mut blades = build(&spec, 1_500);
         let before = blades.save();
@@ -269,8 +269,46 @@ fn clumps_change_while_blades_stand() {
     assert_eq!(ids(&grouped), before);
 }
 
+/// A density on finite ground, up to its count.
+#[test]
+fn finite_ground_takes_densities() {
+    let dense = |density: f32| {
+        let layer = PlacementSpec::default().area(AreaSpec::new([0.0; 2], [20.0; 2]));
+        BladeSpec::new(layer.density(density)).chunk(2.0)
+    };
+    let set = |blades: &mut Blades, density: f32| {
+        assert_eq!(blades.retune(&dense(density), 9_000, Span::from(WIDTH)).unwrap(), Change::Live);
+        check_squares(blades);
+        rows(blades)
+    };
+    let mut blades = build(&dense(10.0), 9_000);
+    step(&mut blades, 10);
+    let before = rows(&blades);
+    assert!((before.len() as f32 / 4_000.0 - 1.0).abs() < 0.05);
+    let more = set(&mut blades, 15.0);
+    assert!(before.iter().all(|(id, row)| more[id] == *row));
+    assert!((more.len() as f32 / 6_000.0 - 1.0).abs() < 0.05, "{}", more.len());
+    let fewer = set(&mut blades, 5.0);
+    assert!(fewer.iter().all(|(id, row)| before[id] == *row));
+    assert!((fewer.len() as f32 / 2_000.0 - 1.0).abs() < 0.08, "{}", fewer.len());
+    assert!(set(&mut blades, 10.0).keys().eq(before.keys()));
+    assert!(set(&mut blades, 15.0).keys().eq(more.keys()));
+    let mut restored = build(&dense(15.0), 9_000);
+    restored.restore(&blades.save()).unwrap();
+    assert!(set(&mut restored, 10.0).keys().eq(before.keys()));
+    // No more than the count, from hidden blades too.
+    set(&mut blades, 5.0);
+    assert_eq!(set(&mut blades, 60.0).len(), 9_000);
+    // Without blades there is nothing to hide, and more can come.
+    let mut none = build(&meadow(), 0);
+    let saved = none.save();
+    none.restore(&saved).unwrap();
+    none.retune(&meadow(), 50, Span::from(WIDTH)).unwrap();
+    assert_eq!(none.len(), 50);
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(12))]
+    #![proptest_config(ProptestConfig::with_cases(6))]
 
     /// Any way of counts: as many as asked for, those that stay as they were, and a saved state continues alike.
     #[test]

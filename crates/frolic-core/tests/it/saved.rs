@@ -27,6 +27,8 @@ fn changed(world: &World) -> World {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig::with_cases(32))]
+
     /// Particles with all fields, obstacles, events and collectors.
     #[test]
     fn particles_continue_with_the_same_bits(

@@ -142,7 +142,7 @@ static FILES: LazyLock<[Vec<u8>; 5]> = LazyLock::new(|| {
 });
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(24))]
+    #![proptest_config(ProptestConfig::with_cases(16))]
 
     /// A damaged file is refused, or opens as a scene that steps and draws; it never panics.
     #[test]

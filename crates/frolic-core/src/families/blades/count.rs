@@ -32,7 +32,7 @@ const MOST_BLOCKS: usize = 5;
 pub(super) struct Source {
     pub(super) seed: u32,
     pub(super) count: u32,
-    /// Density of each layer of endless ground, in blades for each square metre; empty on finite ground.
+    /// Density of each layer, in blades for each square metre; empty where the count decides.
     pub(super) densities: Vec<f32>,
 }
 
@@ -46,7 +46,7 @@ pub(super) struct Block {
     pub(super) chunks: Range<usize>,
     /// Capacity of a square of endless ground, in blades.
     pub(super) room: u32,
-    /// Number of its blades; on endless ground the factor on the density of the first block.
+    /// Number of its blades; where densities decide, the factor on those of the first block.
     pub(super) amount: f64,
     /// Blades with keys from this on are hidden.
     pub(super) below: u64,
@@ -81,7 +81,7 @@ impl Source {
         for (layer, density) in layers.iter_mut().zip(&self.densities) {
             layer.density = *density;
         }
-        (layers, self.densities.is_empty().then_some(self.count))
+        (layers, spec.endless.is_none().then_some(self.count))
     }
 
     pub(super) fn placement(&self, spec: &BladeSpec, assets: &Assets) -> Result<Placement, SpecError> {
@@ -117,10 +117,11 @@ fn ground(spec: &BladeSpec) -> f32 {
     spec.endless.map_or(f32::INFINITY, |endless| std::f32::consts::PI * endless.reach * endless.reach)
 }
 
-/// Density of each layer of endless ground; empty on finite ground.
+/// Density of each layer, if densities decide how many blades there are: on endless ground, and where all layers have one. Else empty.
 pub(super) fn densities(spec: &BladeSpec, count: u32) -> Vec<f32> {
     let mean = (count as f32 / ground(spec)).max(1e-6);
-    let layers = spec.placement.iter().filter(|_| spec.endless.is_some());
+    let decide = spec.endless.is_some() || spec.placement.iter().all(|layer| layer.density > 0.0);
+    let layers = spec.placement.iter().filter(|_| decide);
     layers.map(|layer| if layer.density == 0.0 { mean } else { layer.density }).collect()
 }
 
@@ -138,7 +139,7 @@ impl Block {
         like: Option<&Self>,
     ) -> Result<Self, SpecError> {
         let BlockState { sources, chunks, room, amount, below } = state;
-        if sources.is_empty() || !(amount.is_finite() && amount > 0.0) {
+        if sources.is_empty() || !(amount.is_finite() && amount >= 0.0) {
             return Err(unfit("blocks", "have no source, or no amount"));
         }
         let placements = match like.filter(|like| like.sources == sources) {
@@ -184,12 +185,23 @@ impl Blades {
             let same = count == self.count && placing(spec) == placing(&self.spec);
             return same.then(|| self.amount());
         }
-        let first = &self.blocks[0].sources[0];
-        if spec.endless.is_some() {
-            let factors = densities(spec, count).into_iter().zip(&first.densities);
+        let (first, now) = (&self.blocks[0].sources[0], densities(spec, count));
+        if now.len() != first.densities.len() {
+            return None;
+        }
+        if !now.is_empty() {
+            // On finite ground the count is a limit, by which a placement was made.
+            let limited = spec.endless.is_none() && count != self.count;
+            let set = |layer: &PlacementSpec| match &layer.on {
+                On::Ground(pattern) => pattern.is_set(),
+                _ => true,
+            };
+            let fixed = spec.endless.is_none() && spec.placement.iter().any(set);
+            let factors = now.into_iter().zip(&first.densities);
             let factors: Vec<f64> = factors.map(|(now, was)| f64::from(now / was)).collect();
             let alike = |factor: &f64| (factor / factors[0] - 1.0).abs() < 1e-4;
-            return factors.iter().all(alike).then(|| factors.first().copied().unwrap_or(1.0));
+            let same = factors.iter().all(alike) && !limited && (!fixed || (factors[0] - 1.0).abs() < 1e-6);
+            return same.then(|| factors.first().copied().unwrap_or(1.0));
         }
         let counted = |layer: &PlacementSpec| match &layer.on {
             On::Ground(_) => layer.spreads(),
@@ -205,9 +217,14 @@ impl Blades {
         if spec.endless.is_some() {
             return self.plan_amount(spec, amount).is_ok();
         }
+        let size = |layer: &PlacementSpec| f64::from(layer.area.size[0]) * f64::from(layer.area.size[1]);
+        if self.is_by_density() {
+            let blades: f64 = spec.placement.iter().map(|layer| size(layer) * f64::from(layer.density)).sum();
+            return blades <= f64::from(MOST_PLACED);
+        }
         let more = (amount - self.blocks.iter().map(|block| block.amount).sum::<f64>()).max(0.0);
         let ground = |layer: &PlacementSpec| match &layer.on {
-            On::Ground(_) => f64::from(layer.area.size[0]) * f64::from(layer.area.size[1]),
+            On::Ground(_) => size(layer),
             _ => f64::INFINITY,
         };
         let ground: f64 = spec.placement.iter().map(ground).sum();
@@ -218,18 +235,32 @@ impl Blades {
 
     /// Amount of blades that are shown.
     fn amount(&self) -> f64 {
-        match self.spec.endless {
-            None => f64::from(self.count),
-            Some(_) => {
-                let (now, was) = (densities(&self.spec, self.count), &self.blocks[0].sources[0].densities);
-                now.first().zip(was.first()).map_or(1.0, |(now, was)| f64::from(now / was))
-            }
+        if !self.is_by_density() {
+            return f64::from(self.count);
         }
+        let (now, was) = (densities(&self.spec, self.count), &self.blocks[0].sources[0].densities);
+        now.first().zip(was.first()).map_or(1.0, |(now, was)| f64::from(now / was))
+    }
+
+    /// Whether densities decide how many blades there are, and not the count.
+    fn is_by_density(&self) -> bool {
+        !self.blocks[0].sources[0].densities.is_empty()
     }
 
     /// Prepares the blocks for an amount of blades: the last block may be new. `spec` is the new spec.
     pub(super) fn plan_amount(&self, spec: &BladeSpec, amount: f64) -> Result<Recount, SpecError> {
         let endless = spec.endless.is_some();
+        let mut left = amount;
+        let (mut below, mut again, mut rows) = (Vec::new(), Vec::new(), 0);
+        for block in &self.blocks {
+            let shown = left.min(block.amount);
+            left -= shown;
+            let placed = self.placed_again(block, spec, shown)?;
+            below.push(self.limit(block, shown, placed.as_ref()));
+            let present = || self.chunks[block.chunks.clone()].iter().map(|chunk| chunk.len).sum();
+            rows += placed.as_ref().map_or_else(present, |placed| placed.len() as u32);
+            again.push(placed);
+        }
         let all: f64 = self.blocks.iter().map(|block| block.amount).sum();
         let mut added = None;
         // Less than a blade in a million is rounding.
@@ -237,10 +268,14 @@ impl Blades {
             let first = &self.blocks[0].sources[0];
             let more = amount - all;
             let nth: usize = self.blocks.iter().map(|block| block.sources.len()).sum();
-            let count = if endless { f64::from(first.count) * more } else { more };
+            let count = match (endless, self.is_by_density()) {
+                (true, _) => (f64::from(first.count) * more).round().max(1.0) as u32,
+                (false, true) => self.count.saturating_sub(rows),
+                (false, false) => more.round().max(1.0) as u32,
+            };
             let source = Source {
                 seed: hash3(self.seed, nth as u32, COUNT_SEED)[0],
-                count: count.round().max(1.0) as u32,
+                count,
                 densities: first.densities.iter().map(|density| density * more as f32).collect(),
             };
             let room = if endless { source.room(spec) } else { 0 };
@@ -258,15 +293,6 @@ impl Blades {
                 below: u64::MAX,
             });
         }
-        let mut left = amount;
-        let (mut below, mut again) = (Vec::new(), Vec::new());
-        for block in &self.blocks {
-            let shown = left.min(block.amount);
-            left -= shown;
-            let placed = self.placed_again(block, spec, shown)?;
-            below.push(self.limit(block, shown, placed.as_ref()));
-            again.push(placed);
-        }
         Ok(Recount { below, again, added })
     }
 
@@ -281,7 +307,11 @@ impl Blades {
             return Ok(None);
         }
         let rows: u32 = self.chunks[block.chunks.clone()].iter().map(|chunk| chunk.len).sum();
-        if shown.round() <= f64::from(rows) {
+        let stays = match self.is_by_density() {
+            true => self.limit(block, shown, None) <= block.below,
+            false => shown.round() <= f64::from(rows),
+        };
+        if stays {
             return Ok(None);
         }
         let mut all = PlacedColumns::default();
@@ -296,7 +326,7 @@ impl Blades {
         if shown >= block.amount * (1.0 - 1e-9) {
             return u64::MAX;
         }
-        if self.spec.endless.is_some() {
+        if self.is_by_density() {
             return (shown / block.amount * u64::MAX as f64) as u64;
         }
         let columns = &self.columns;

@@ -185,7 +185,7 @@ impl Blades {
             let layouts = BladeLayouts::new(groups, repeat, &blades.placement, |placed| blades.blade(placed));
             blades.layouts = Some(layouts);
         }
-        let amount = if blades.around.is_some() { 1.0 } else { f64::from(count) };
+        let amount = if source.densities.is_empty() { f64::from(count) } else { 1.0 };
         let placements = vec![placement];
         let mut block =
             Block { sources: vec![source], placements, chunks: 0..0, room, amount, below: u64::MAX };

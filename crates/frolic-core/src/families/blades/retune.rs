@@ -16,8 +16,8 @@ use crate::placement::{ClumpSpec, EachSpec};
 impl Blades {
     /// Returns whether a spec and a count differ from the present ones only in what [`Blades::retune`] can change: `length`, `bend_degrees`, `sway_hz`,
     /// `drag`, `damping`, `recover`, `motion`, `cull_every` and `tear`; `clumps` (but for `thin`, and where it is not 0 `side` and `seed`) and `each` of the
-    /// placement; the count, unless blades stand in groups, in a pattern with a spacing of its
-    /// own, at places that were read, or at a density on finite ground; and on endless ground the densities of all layers by one factor.
+    /// placement; the count, unless blades stand in groups, in a pattern with a spacing of its own, at places that were read, or at a density on finite
+    /// ground; and the densities of all layers by one factor, up to the count on finite ground.
     pub fn can_retune(&self, spec: &BladeSpec, count: u32) -> bool {
         let live = |spec: &BladeSpec| {
             let mut live = BladeSpec {
