@@ -11,7 +11,7 @@ use crate::spec::SceneSpec;
 /// Makes the JSON Schema (2020-12) of scene files. TOML is checked by it as the JSON of the same structure.
 ///
 /// Beside the standard keywords, a key may have `x-unit`, and `x-live`: whether a running scene takes its change without building a population
-/// again, or `"of particles and blades"` if it does so for these alone.
+/// again, or text that says of what it does.
 pub fn schema() -> Value {
     let mut root = schemars::schema_for!(SceneSpec).to_value();
     root["title"] = json!("A scene of Frolic, version 1");
@@ -20,9 +20,10 @@ pub fn schema() -> Value {
     let is_family = |key: &str| LIVE.iter().any(|(family, _)| *family == key);
     let population = "/$defs/PopulationSpec/properties";
     mark(&mut root, population, |key| key != "name" && !is_family(key));
-    for key in ["count", "size"] {
+    let count = "of particles, of blades that stand in no groups, and of growing elements whose places it does not decide";
+    for (key, of) in [("count", count), ("size", "of particles and blades")] {
         if let Some(live) = root.pointer_mut(&format!("{population}/{key}/x-live")) {
-            *live = "of particles and blades".into();
+            *live = of.into();
         }
     }
     for (family, live) in LIVE {
@@ -30,6 +31,11 @@ pub fn schema() -> Value {
         if let Some(definition) = of.and_then(|of| of.strip_prefix('#')).map(|of| format!("{of}/properties"))
         {
             mark(&mut root, &definition, |key| live.contains(&key));
+            if let (Some(live), "blades") =
+                (root.pointer_mut(&format!("{definition}/placement/x-live")), *family)
+            {
+                *live = "of clumps that leave out no blades, each, and density".into();
+            }
         }
     }
     root

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frolic_core::{
-    AreaSpec, AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, ClumpSpec, EachSpec, GroupSpec, Meter, On,
-    PatternSpec, PlacementSpec, Region, Span, WorldSpec,
+    AreaSpec, AroundSpec, BladeColumns, BladeRow, BladeSpec, Blades, Change, ClumpSpec, EachSpec, GroupSpec,
+    Meter, On, PatternSpec, PlacementSpec, Region, Span, WorldSpec,
 };
 use proptest::prelude::*;
 

@@ -2,6 +2,8 @@
 
 use frolic_core::{Meter, WorldSpec};
 use frolic_draw::{CameraSpec, LookSpec};
+#[cfg(feature = "schema")]
+use frolic_scene::PopulationSpec;
 use frolic_scene::{ChangeEffect, Places, SHIPPED, Scene, SceneSpec};
 use toml::Value;
 
@@ -86,14 +88,40 @@ fn live_by_schema(spec: &SceneSpec, path: &str) -> bool {
         serde_json::Value::Bool(false) if parts.len() > 2 => {
             let definition =
                 of[parts[1]]["anyOf"][0]["$ref"].as_str().unwrap().trim_start_matches("#/$defs/");
-            schema["$defs"][definition]["properties"][parts[2]]["x-live"].as_bool().unwrap()
+            match &schema["$defs"][definition]["properties"][parts[2]]["x-live"] {
+                serde_json::Value::Bool(live) => *live,
+                text => {
+                    assert!(parts[2] == "placement" && text.as_str().unwrap().contains("clumps"));
+                    placement_is_live(population, &parts)
+                }
+            }
         }
         serde_json::Value::Bool(live) => *live,
         kind => {
-            let kind = kind.as_str().unwrap();
-            is_particles || (population.blades.is_some() && kind.ends_with("blades"))
+            let (kind, blades) = (kind.as_str().unwrap(), population.blades.as_ref());
+            let counted = parts[1] == "count" && kind.contains("growing elements");
+            let grouped = counted && blades.is_some_and(|blades| blades.groups.is_some());
+            is_particles || (blades.is_some() && !grouped) || (counted && population.growing.is_some())
         }
     }
+}
+
+/// Whether a key of a placement of blades is live: those that do not move any.
+#[cfg(feature = "schema")]
+fn placement_is_live(population: &PopulationSpec, parts: &[&str]) -> bool {
+    let layer = &population.blades.as_ref().unwrap().placement[parts[3].parse::<usize>().unwrap()];
+    let thins = layer.clumps.is_some_and(|clumps| clumps.thin > 0.0);
+    match parts[4] {
+        "clumps" => parts[5] != "thin" && !(thins && ["side", "seed"].contains(&parts[5])),
+        key => ["each", "density"].contains(&key),
+    }
+}
+
+/// Whether a live change gives elements another shape at once, or more or fewer of them.
+fn reshapes(path: &str) -> bool {
+    path == "season"
+        || path.ends_with(".count")
+        || ["seasons", "size_over_age", ".placement."].iter().any(|key| path.contains(key))
 }
 
 /// Moves keys of every shipped scene while it runs, one in seven, each scene from another on: live changes keep all elements, a population that is built again equals that of a fresh
@@ -142,10 +170,7 @@ fn keys_move_while_scenes_run() {
                             let (own, _) = fresh.snapshot(name).unwrap();
                             assert!(same(after, &Some(own)), "{place}: {name} differs from a fresh one");
                             rebuilt += 1;
-                        } else if !path.contains("seasons")
-                            && path != "season"
-                            && !path.contains("size_over_age")
-                        {
+                        } else if !reshapes(&path) {
                             assert!(same(before, after), "{place}: {name} did not stay");
                             live += 1;
                         }
