@@ -168,9 +168,12 @@ impl Scene {
         let copy = copy.and_then(|mut copy| copy.apply(&saved.spec).is_ok().then_some(copy));
         let mut scene = match copy {
             Some(copy) => copy,
-            None => Self::new(&saved.spec)?,
+            None => {
+                let mut scene = Self::new(&saved.spec)?;
+                scene.world = scene.world.with_fields_of(&self.world);
+                scene
+            }
         };
-        scene.world = scene.world.with_fields_of(&self.world);
         scene.take(&saved.state)?;
         *self = scene;
         Ok(())

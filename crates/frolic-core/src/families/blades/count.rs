@@ -37,10 +37,11 @@ pub(super) struct Source {
 }
 
 /// Blades that were added together.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub(super) struct Block {
     pub(super) sources: Vec<Source>,
     /// Prepared placements of endless ground, one for each source. Finite ground is placed once.
+    #[serde(skip)]
     pub(super) placements: Vec<Placement>,
     /// Its squares.
     pub(super) chunks: Range<usize>,
@@ -50,16 +51,6 @@ pub(super) struct Block {
     pub(super) amount: f64,
     /// Blades with keys from this on are hidden.
     pub(super) below: u64,
-}
-
-/// State of a block, without what is derived.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub(super) struct BlockState {
-    sources: Vec<Source>,
-    chunks: Range<usize>,
-    room: u32,
-    amount: f64,
-    below: u64,
 }
 
 /// Key of a blade by its number and root, in metres: those with the lowest stay when the count falls. Numbers alone can be equal.
@@ -126,23 +117,18 @@ pub(super) fn densities(spec: &BladeSpec, count: u32) -> Vec<f32> {
 }
 
 impl Block {
-    pub(super) fn state(&self) -> BlockState {
-        let Self { sources, chunks, room, amount, below, .. } = self.clone();
-        BlockState { sources, chunks, room, amount, below }
-    }
-
-    /// A saved block, with the placements of endless ground.
+    /// Checks a saved block, and prepares the placements of endless ground.
     pub(super) fn restored(
-        state: BlockState,
+        mut self,
         spec: &BladeSpec,
         assets: &Assets,
         like: Option<&Self>,
     ) -> Result<Self, SpecError> {
-        let BlockState { sources, chunks, room, amount, below } = state;
-        if sources.is_empty() || !(amount.is_finite() && amount >= 0.0) {
+        let Self { sources, amount, .. } = &self;
+        if sources.is_empty() || !(amount.is_finite() && *amount >= 0.0) {
             return Err(unfit("blocks", "have no source, or no amount"));
         }
-        let placements = match like.filter(|like| like.sources == sources) {
+        self.placements = match like.filter(|like| like.sources == *sources) {
             Some(like) => like.placements.clone(),
             None if spec.endless.is_none() => Vec::new(),
             None => {
@@ -150,7 +136,7 @@ impl Block {
                 placements.collect::<Result<_, _>>()?
             }
         };
-        Ok(Self { sources, placements, chunks, room, amount, below })
+        Ok(self)
     }
 
     /// Which of the blades placed in one of its squares are shown.
@@ -183,7 +169,7 @@ impl Blades {
         if spec.groups.is_some() {
             // Squares of a layout hold the same blades.
             let same = count == self.count && placing(spec) == placing(&self.spec);
-            return same.then(|| self.amount());
+            return same.then(|| self.blocks[0].amount);
         }
         let (first, now) = (&self.blocks[0].sources[0], densities(spec, count));
         if now.len() != first.densities.len() {
@@ -231,15 +217,6 @@ impl Blades {
         let rows = self.columns.len() as u64 + more as u64;
         more <= f64::from(MOST_PLACED).min(ground * f64::from(MOST_DENSITY))
             && fits(rows, BladeColumns::BYTES_PER_ELEMENT as u64).is_ok()
-    }
-
-    /// Amount of blades that are shown.
-    fn amount(&self) -> f64 {
-        if !self.is_by_density() {
-            return f64::from(self.count);
-        }
-        let (now, was) = (densities(&self.spec, self.count), &self.blocks[0].sources[0].densities);
-        now.first().zip(was.first()).map_or(1.0, |(now, was)| f64::from(now / was))
     }
 
     /// Whether densities decide how many blades there are, and not the count.
@@ -330,7 +307,7 @@ impl Blades {
             return (shown / block.amount * u64::MAX as f64) as u64;
         }
         let columns = &self.columns;
-        let rows = |chunk: &Chunk| chunk.first as usize..(chunk.first + chunk.len) as usize;
+        let rows = |chunk: &Chunk| chunk.range();
         let of_row = |row: usize| key(columns.id[row], columns.px[row], columns.pz[row]);
         let mut keys: Vec<u64> = match placed {
             Some(placed) => keys(placed).collect(),
@@ -419,10 +396,10 @@ impl Blades {
             let changes = std::mem::replace(&mut self.blocks[nth].below, *below) != *below;
             for square in self.blocks[nth].chunks.clone() {
                 let chunk = &mut self.chunks[square];
-                let was = chunk.first as usize..(chunk.first + chunk.len) as usize;
+                let was = chunk.range();
                 chunk.first = self.columns.len() as u32;
                 rows.clear();
-                rows.extend(was.clone().filter_map(|row| before.row(row)));
+                rows.extend(was.filter_map(|row| before.row(row)));
                 if changes {
                     rows.retain(|row| key(row.id, row.px, row.pz) < *below);
                     let mut back = shown.remove(&(nth, chunk.cell)).unwrap_or_default();
@@ -436,10 +413,9 @@ impl Blades {
                     chunk.refill(&rows);
                 }
                 rows.iter().for_each(|row| self.columns.push(row));
-                if endless {
-                    let room = self.blocks[nth].room as usize;
-                    (rows.len()..room).for_each(|_| self.columns.push(&BladeRow::NONE));
-                }
+                // Finite ground has no room beyond its blades.
+                let room = self.blocks[nth].room as usize;
+                (rows.len()..room).for_each(|_| self.columns.push(&BladeRow::NONE));
             }
         }
     }
@@ -463,7 +439,7 @@ impl Blades {
             into.pressed |= chunk.pressed;
             into.settle = into.settle.max(chunk.settle);
             into.stale &= chunk.stale;
-            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let range = chunk.range();
             rows.extend(range.filter_map(|row| self.columns.row(row)));
         }
         joined.sort_by_key(|(chunk, _)| [chunk.cell[1], chunk.cell[0]]);
@@ -478,9 +454,7 @@ impl Blades {
             rows.sort_by_key(|row| row.kind & !BladeColumns::TORN);
             chunk.refill(&rows);
             rows.iter().for_each(|row| self.columns.push(row));
-            if endless {
-                (rows.len()..room as usize).for_each(|_| self.columns.push(&BladeRow::NONE));
-            }
+            (rows.len()..room as usize).for_each(|_| self.columns.push(&BladeRow::NONE));
             self.chunks.push(chunk);
         }
         let amount = later.iter().map(|block| block.amount).sum();
@@ -512,7 +486,7 @@ impl Blades {
     /// Counts the blades that are shown.
     pub(super) fn count_alive(&mut self) {
         let there = |chunk: &Chunk| {
-            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let range = chunk.range();
             self.columns.length[range].iter().filter(|length| **length > 0.0).count()
         };
         self.alive = self.chunks.iter().map(there).sum();

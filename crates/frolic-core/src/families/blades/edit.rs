@@ -79,7 +79,7 @@ impl Blades {
             if chunk.len == 0 || !region.reaches((low + high) * 0.5, (high - low).length() * 0.5) {
                 continue;
             }
-            for nth in chunk.first as usize..(chunk.first + chunk.len) as usize {
+            for nth in chunk.range() {
                 let columns = &mut self.columns;
                 let root = [columns.px[nth], columns.py[nth], columns.pz[nth]];
                 let (length, kind) = (columns.length[nth], columns.kind[nth]);
@@ -103,8 +103,7 @@ impl Blades {
     /// Brings squares up to date with changed columns.
     fn adopt_edit(&mut self, before: &BladeColumns) {
         for chunk in 0..self.chunks.len() {
-            let range = self.chunks[chunk].first as usize
-                ..(self.chunks[chunk].first + self.chunks[chunk].len) as usize;
+            let range = self.chunks[chunk].range();
             let differs = |a: &[f32], b: &[f32]| a[range.clone()] != b[range.clone()];
             let (now, was) = (&self.columns, before);
             let reach = differs(&now.length, &was.length) || differs(&now.size, &was.size);

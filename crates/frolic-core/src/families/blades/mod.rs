@@ -162,7 +162,7 @@ impl Blades {
             count,
             assets: assets.clone(),
             blocks: Vec::new(),
-            placement: placement.clone(),
+            placement,
             columns: BladeColumns::default(),
             chunks: Vec::new(),
             around,
@@ -186,7 +186,8 @@ impl Blades {
             blades.layouts = Some(layouts);
         }
         let amount = if source.densities.is_empty() { f64::from(count) } else { 1.0 };
-        let placements = vec![placement];
+        // Finite ground is placed once.
+        let placements = if blades.around.is_some() { vec![blades.placement.clone()] } else { Vec::new() };
         let mut block =
             Block { sources: vec![source], placements, chunks: 0..0, room, amount, below: u64::MAX };
         if blades.around.is_some() {
@@ -197,7 +198,6 @@ impl Blades {
             blades.blocks.push(block);
             blades.recentre([0.0, 0.0]);
         } else {
-            block.placements.clear();
             block.chunks = blades.fill(&blades.placement.all());
             blades.blocks.push(block);
             blades.alive = blades.columns.len();
@@ -242,7 +242,7 @@ impl Blades {
         let Some(layouts) = &self.layouts else { return };
         let nth = layouts.of(chunk.cell);
         let whole = layouts.columns(nth).is_some_and(|columns| columns.len() == chunk.len as usize);
-        let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+        let range = chunk.range();
         let Some(&height) = self.columns.py.get(range.start) else { return };
         let level = self.columns.py[range.clone()].iter().all(|&y| y == height)
             && [&self.columns.rise_x, &self.columns.rise_z]
@@ -298,7 +298,7 @@ impl Blades {
         let mut gone = 0;
         for chunk in &mut self.chunks {
             if chunk.there && there.binary_search(&chunk.cell).is_err() {
-                let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+                let range = chunk.range();
                 let length = &mut self.columns.length[range];
                 self.alive -= length.iter().filter(|length| **length > 0.0).count();
                 length.fill(0.0);
@@ -333,7 +333,7 @@ impl Blades {
         let Some(around) = &self.around else { return };
         let cells = around.cells.all().to_vec();
         for chunk in &mut self.chunks {
-            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let range = chunk.range();
             self.columns.length[range].fill(0.0);
             *chunk = Chunk::empty(chunk.first);
         }
@@ -523,7 +523,7 @@ impl Blades {
         let awake = |chunk: &&mut Chunk| (chunk.visible || chunk.pressed) && chunk.group.is_none();
         for chunk in self.chunks.iter_mut().filter(awake) {
             let before = self.torn.len();
-            let range = chunk.first as usize..(chunk.first + chunk.len) as usize;
+            let range = chunk.range();
             let (fixed, mut own) = self.columns.halves();
             Rows { fixed: fixed.range(range.clone()), own: own.range(range) }.tear(tear, &mut self.torn);
             if self.torn.len() > before {

@@ -1,6 +1,6 @@
 //! Saving and restoring blades that stand.
 
-use super::count::{Block, BlockState};
+use super::count::Block;
 use super::{Blades, Chunk, MOST_TORN};
 use crate::foundations::error::SpecError;
 use crate::foundations::state::{SavedState, unfit};
@@ -11,7 +11,7 @@ impl Blades {
         let mut state = SavedState::default();
         state.put_part("columns", self.columns.save());
         state.put("squares", &self.chunks);
-        state.put("blocks", &self.blocks.iter().map(Block::state).collect::<Vec<_>>());
+        state.put("blocks", &self.blocks);
         if let Some(around) = &self.around {
             state.put("cells", around.cells.all());
             state.put("waiting", &around.waiting);
@@ -41,11 +41,11 @@ impl Blades {
         if let Some(nth) = chunks.iter().position(|chunk| !chunk.fits(kinds, layouts)) {
             return Err(unfit(&format!("squares.{nth}"), "does not fit the blades"));
         }
-        let blocks: Vec<BlockState> = state.value("blocks")?;
+        let blocks: Vec<Block> = state.value("blocks")?;
         let blocks = blocks
             .into_iter()
             .enumerate()
-            .map(|(nth, block)| Block::restored(block, &self.spec, &self.assets, self.blocks.get(nth)));
+            .map(|(nth, block)| block.restored(&self.spec, &self.assets, self.blocks.get(nth)));
         let blocks: Vec<Block> = blocks.collect::<Result<_, _>>()?;
         if !Block::share_out(&blocks, &chunks, len, self.around.is_some()) {
             return Err(unfit("blocks", "do not share out the squares"));

@@ -1,5 +1,7 @@
 //! Squares of ground and the blades on them.
 
+use std::ops::Range;
+
 use glam::{Vec2, Vec3};
 use serde::{Deserialize, Serialize};
 
@@ -85,6 +87,11 @@ impl Chunk {
         }
     }
 
+    /// Rows of its blades.
+    pub(super) fn range(&self) -> Range<usize> {
+        self.first as usize..(self.first + self.len) as usize
+    }
+
     /// Replaces its blades, whose kinds come in order.
     pub(super) fn refill(&mut self, rows: &[BladeRow]) {
         (self.len, self.kinds) = (0, [0; MOST_KINDS]);
@@ -97,7 +104,7 @@ impl Chunk {
     /// Brings the box to where its blades reach.
     pub(super) fn enclose(&mut self, columns: &BladeColumns) {
         (self.low, self.high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
-        for nth in self.first as usize..(self.first + self.len) as usize {
+        for nth in self.range() {
             if let Some(row) = columns.row(nth) {
                 self.extend(&row);
             }

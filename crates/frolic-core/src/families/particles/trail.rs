@@ -162,13 +162,12 @@ impl Trail {
         }
         for (nth, place) in self.ring.iter_mut().enumerate() {
             for (axis, column) in AXES.iter().zip(place) {
-                let (key, room) = (format!("{axis}{nth}"), column.capacity());
+                let key = format!("{axis}{nth}");
                 let saved = state.floats(&key)?;
                 if saved.len() != len {
                     return Err(unfit(&key, &format!("has {} values for {len} elements", saved.len())));
                 }
-                *column = Vec::with_capacity(room.max(len));
-                column.extend_from_slice(saved);
+                *column = saved.to_vec();
             }
         }
         (self.clock.newest, self.clock.since) = (newest, since);
