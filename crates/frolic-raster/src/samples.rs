@@ -1,6 +1,11 @@
 //! Samples of a tile, written and read by solid surfaces.
 
+use fearless_simd::prelude::*;
+use fearless_simd::u32x8;
+use frolic_simd::kernel;
+
 use crate::LANES;
+use crate::colour9::EMPTY;
 
 /// Samples of a pixel.
 pub const SAMPLES: usize = 4;
@@ -43,4 +48,22 @@ pub struct Samples<'a> {
     pub spans: [Span; PIECE],
     /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
     pub most_slope: f32,
+}
+
+kernel! {
+    /// Finds the pixels that solid surfaces do not cover whole: one bit for each column in each row of `open`, set where a sample has no surface.
+    pub fn open_pixels(simd, samples: &Samples<'_>, open: &mut [u64]) {
+        open.fill(0);
+        let empty = u32x8::splat(simd, EMPTY);
+        let (pairs, _) = samples.base.as_chunks::<LANES>();
+        let pairs = pairs.chunks_exact((samples.height * SAMPLES / LANES).max(1)).take(samples.width);
+        for (i, column) in pairs.enumerate() {
+            for (base, rows) in column.iter().zip(open.chunks_exact_mut(2)) {
+                // Two pixels of four samples each.
+                let bits = u32x8::load_array(simd, *base).simd_eq(empty).to_bitmask();
+                rows[0] |= u64::from(bits & 0x0f != 0) << i;
+                rows[1] |= u64::from(bits & 0xf0 != 0) << i;
+            }
+        }
+    }
 }

@@ -5,8 +5,7 @@ use fearless_simd::prelude::*;
 use frolic_simd::kernel;
 
 use crate::LANES;
-use crate::samples::Samples;
-use crate::tile::{Grid, Rect, Row, STRIDE};
+use crate::tile::{Grid, Row, STRIDE, TILE_WIDTH};
 
 /// The shadow map: a depth buffer in tiles.
 #[derive(Debug, Clone, Copy)]
@@ -95,58 +94,64 @@ impl ShadowMap<'_> {
     }
 }
 
-/// The sun on the backdrop of a tile.
+/// The sun on the ground behind a row of a tile.
 #[derive(Debug, Clone, Copy)]
-pub struct SunnyGround<'a> {
+pub struct SunnyRow<'a> {
     /// Sunlight of each pixel without shadows.
-    pub sun: &'a [Row],
+    pub sun: &'a Row,
     /// Depth of the ground along the view, in metres.
-    pub depth: &'a [[f32; STRIDE]],
-    /// The tile's part of the picture.
-    pub rect: Rect,
-    /// The sun's light; none without shadows.
-    pub sunlight: Option<Sunlight<'a>>,
+    pub depth: &'a [f32; STRIDE],
+    /// First pixel in the picture.
+    pub at: [usize; 2],
+    /// Pixels to light, one bit each.
+    pub open: u64,
 }
 
 kernel! {
-    /// Adds sunlight to the ground behind a tile, where it is neither in shadow nor covered by solid surfaces.
-    pub fn light_ground(simd, ground: SunnyGround<'_>, rows: &mut [Row], over: Option<&Samples<'_>>) {
-        ground.add(simd, rows, over);
+    /// Adds sunlight to the ground behind a row of a tile, where it is not in shadow.
+    pub fn light_ground(simd, ground: SunnyRow<'_>, sunlight: Option<&Sunlight<'_>>, row: &mut Row) {
+        ground.add(simd, sunlight, row);
     }
 }
 
-impl SunnyGround<'_> {
-    /// Adds it where it is neither in shadow nor covered by solid surfaces.
+impl SunnyRow<'_> {
+    /// Adds it to the pixels that are open and not in shadow.
     #[inline(always)]
-    fn add<S: Simd>(self, simd: S, rows: &mut [Row], over: Option<&Samples<'_>>) {
+    fn add<S: Simd>(self, simd: S, sunlight: Option<&Sunlight<'_>>, row: &mut Row) {
         let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
-        for (j, (row, sun)) in rows.iter_mut().zip(self.sun).enumerate().take(self.rect.h) {
-            for i in (0..self.rect.w).step_by(LANES) {
-                let mut wanted = [false; LANES];
-                let depth = f32x8::from_slice(simd, &self.depth[j][i..i + LANES]);
-                for lane in 0..LANES {
-                    let at = i + lane;
-                    let shines = at < self.rect.w && sun[0][at] + sun[1][at] + sun[2][at] != 0.0;
-                    wanted[lane] = shines && !over.is_some_and(|samples| samples.cover(at, j));
+        let zero = f32x8::splat(simd, 0.0);
+        let [x, y] = self.at;
+        for i in (0..TILE_WIDTH).step_by(LANES) {
+            let open = self.open >> i & 0xff;
+            if open == 0 {
+                continue;
+            }
+            let sun = [0, 1, 2].map(|c| f32x8::from_slice(simd, &self.sun[c][i..i + LANES]));
+            let shines = (sun[0] + sun[1] + sun[2]).simd_eq(zero).select(zero, zero + 1.0).to_array();
+            let mut wanted = [false; LANES];
+            for lane in 0..LANES {
+                wanted[lane] = open >> lane & 1 == 1 && shines[lane] != 0.0;
+            }
+            if wanted == [false; LANES] {
+                continue;
+            }
+            let lit = match sunlight {
+                Some(sunlight) => {
+                    let depth = f32x8::from_slice(simd, &self.depth[i..i + LANES]);
+                    let y = f32x8::splat(simd, y as f32 + 0.5);
+                    sunlight.at(simd, middles + (x + i) as f32, y, depth, wanted, 1)
                 }
-                if wanted == [false; LANES] {
-                    continue;
-                }
-                let lit = match &self.sunlight {
-                    Some(sunlight) => {
-                        let x = middles + (self.rect.x + i) as f32;
-                        let y = f32x8::splat(simd, (self.rect.y + j) as f32 + 0.5);
-                        sunlight.at(simd, x, y, depth, wanted, 1)
-                    }
-                    None => [1.0; LANES],
-                };
-                for lane in 0..LANES {
-                    if wanted[lane] {
-                        for channel in 0..3 {
-                            row[channel][i + lane] += sun[channel][i + lane] * lit[lane];
-                        }
-                    }
-                }
+                None => [1.0; LANES],
+            };
+            let mut share = [0.0; LANES];
+            for lane in 0..LANES {
+                share[lane] = if wanted[lane] { lit[lane] } else { 0.0 };
+            }
+            let share = f32x8::load_array(simd, share);
+            for channel in 0..3 {
+                let under = &mut row[channel][i..i + LANES];
+                let sum = f32x8::from_slice(simd, under) + sun[channel] * share;
+                under.copy_from_slice(&sum.to_array());
             }
         }
     }

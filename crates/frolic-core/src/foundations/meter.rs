@@ -453,6 +453,13 @@ impl Meter {
         self.current.stages[stage.index()] += time;
     }
 
+    /// Counts a part of the time of stage `from` for `to` instead, whose work is done within it. No more than it has.
+    pub fn move_time(&mut self, from: Stage, to: Stage, time: Duration) {
+        let time = time.min(self.current.stages[from.index()]);
+        self.current.stages[from.index()] -= time;
+        self.current.stages[to.index()] += time;
+    }
+
     /// Adds to a counter.
     #[inline]
     pub fn add(&mut self, counter: Counter, count: u64) {

@@ -2,10 +2,11 @@
 //!
 //! The backdrop is painted once for a view and cached. Four rays a pixel hit the sky, a far coast, the flat ground out to its shore, or the
 //! water beyond. Each of these is shaded once a pixel and weighted by its rays, which smooths all edges. Depths of solid parts are kept too, so that
-//! elements fade softly into them. A moving camera paints it in each frame: rows of pixels are painted together, and only those that the horizon
-//! crosses pixel by pixel.
+//! elements fade softly into them. A moving camera paints it in each frame, behind what is solid: rows of pixels are painted
+//! together, and only those that the horizon crosses pixel by pixel.
 
 mod lanes;
+mod lattice;
 mod outline;
 mod painter;
 mod stars;
@@ -22,7 +23,7 @@ use crate::lamps::{LightSpec, SunSpec};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 
 use frolic_simd::{Level, detect};
-use lanes::{Lanes, PaintedRow, ROW};
+use lanes::{Lanes, ROW, Sunny};
 use painter::Painter;
 
 /// Everything behind the elements.
@@ -218,10 +219,16 @@ impl BackdropKey {
     }
 }
 
-/// A painted backdrop, tile by tile in the layout of the rasteriser.
+/// A backdrop, tile by tile in the layout of the rasteriser.
+///
+/// Depths are there for all tiles. Light is kept too while the picture stays the same; while a camera moves it is painted tile by tile as these are drawn, and only
+/// where nothing covers it.
 #[derive(Debug)]
 pub(crate) struct Backdrop {
     pub(crate) key: BackdropKey,
+    /// Whether it is not the one of the frame before.
+    is_new: bool,
+    keeps_light: bool,
     /// Rows of each tile.
     height: usize,
     rows: Vec<Row>,
@@ -231,21 +238,29 @@ pub(crate) struct Backdrop {
     nearest: Vec<f32>,
 }
 
-/// One tile of a backdrop.
+/// Depths of one tile of a backdrop.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct BackdropTile<'a> {
-    pub(crate) rows: &'a [Row],
-    /// Unshadowed sunlight.
-    pub(crate) sun: Option<&'a [Row]>,
     /// Depth of solid parts along the view in metres; infinite in the sky.
     pub(crate) depth: &'a [[f32; STRIDE]],
     /// Least of these depths.
     pub(crate) nearest: f32,
 }
 
+/// Light of a backdrop.
+#[derive(Debug)]
+pub(crate) enum BackdropLight<'a> {
+    /// The same everywhere.
+    Even([f32; 3]),
+    /// Rows of all tiles, and their unshadowed sunlight if there is a sun.
+    Kept(&'a [Row], Option<&'a [Row]>),
+    /// To be painted.
+    Painted(Box<Brush<'a>>),
+}
+
 impl Backdrop {
-    /// Paints the backdrop on all cores, into the memory of an earlier one if there is one.
-    pub(crate) fn paint(
+    /// The backdrop of a picture, made on all cores in the memory of that of the frame before, if there is one. `true` if that one is shown again.
+    pub(crate) fn next(
         before: Option<Self>,
         grid: &Grid,
         view: &View,
@@ -253,76 +268,93 @@ impl Backdrop {
         lights: &[LightSpec],
         sun: Option<&SunSpec>,
         level: Level,
-    ) -> Self {
+    ) -> (Self, bool) {
         let key = BackdropKey::new(view, spec, lights, sun);
-        let mut kept = before.unwrap_or_else(|| Self {
+        let first = Self {
             key: key.clone(),
+            is_new: false,
+            keeps_light: false,
             height: 0,
             rows: Vec::new(),
             sunlit: Vec::new(),
             depth: Vec::new(),
             nearest: Vec::new(),
-        });
-        let height = grid.rows();
-        let dark = [[0.0; STRIDE]; 3];
-        let count = grid.tiles() * height;
-        (kept.key, kept.height) = (key, height);
-        kept.rows.resize(count, dark);
-        kept.sunlit.resize(if sun.is_some() { count } else { 0 }, dark);
-        kept.depth.resize(count, [f32::INFINITY; STRIDE]);
-        kept.nearest.resize(grid.tiles(), f32::INFINITY);
-        if let Some(light) = spec.one_colour(sun) {
-            let row = light.map(|channel| [channel; STRIDE]);
-            kept.rows.par_iter_mut().for_each(|into| *into = row);
-            kept.depth.fill([f32::INFINITY; STRIDE]);
-            kept.nearest.fill(f32::INFINITY);
-            return kept;
+        };
+        let mut it = before.unwrap_or(first);
+        let fits = it.height > 0 && it.key.fits(view, spec, lights, sun);
+        let is_even = spec.one_colour(sun).is_some();
+        if fits && (is_even || it.keeps_light) {
+            it.is_new = false;
+            return (it, true);
         }
-        let painter = Painter::new(view, spec, lights, sun);
-        let lanes = Lanes::new(&painter);
-        let mut sun_tiles: Vec<&mut [Row]> = kept.sunlit.chunks_mut(height).collect();
-        sun_tiles.resize_with(grid.tiles(), Default::default);
-        let tiles = kept
-            .rows
-            .par_chunks_mut(height)
-            .zip(kept.depth.par_chunks_mut(height))
-            .zip(&mut kept.nearest)
-            .zip(sun_tiles)
-            .enumerate();
-        tiles.for_each(|(nth, (((rows, depth), nearest), sunlit))| {
+        // Changed twice in a row: it moves, and is not worth keeping.
+        let moves = !fits && it.is_new;
+        (it.is_new, it.keeps_light) = (!fits && it.height > 0, !moves && !is_even);
+        (it.key, it.height) = (key, grid.rows());
+        let count = grid.tiles() * it.height;
+        it.depth.resize(count, [f32::INFINITY; STRIDE]);
+        it.nearest.resize(grid.tiles(), f32::INFINITY);
+        if is_even {
+            it.depth.fill([f32::INFINITY; STRIDE]);
+            it.nearest.fill(f32::INFINITY);
+            return (it, false);
+        }
+        let Self { key, rows, sunlit, depth, nearest, height, keeps_light, .. } = &mut it;
+        let brush = key.brush(level);
+        let depths = depth.par_chunks_mut(*height).zip(nearest).enumerate();
+        depths.for_each(|(nth, (rows, nearest))| {
             let _part = trace::part(Stage::Backdrop);
-            let (rect, wide) = (grid.rect(nth), grid.tile_width());
-            let mut row = PaintedRow::default();
+            let rect = grid.rect(nth);
             *nearest = f32::INFINITY;
-            for j in 0..height {
-                paint_row(&painter, &lanes, level, [rect.x, rect.y + j], wide, &mut row);
-                for channel in 0..3 {
-                    rows[j][channel][..wide].copy_from_slice(&row.light[channel][..wide]);
-                    if let Some(into) = sunlit.get_mut(j) {
-                        into[channel][..wide].copy_from_slice(&row.sun[channel][..wide]);
-                    }
-                }
-                depth[j][..wide].copy_from_slice(&row.depth[..wide]);
-                *nearest = row.depth[..wide].iter().fold(*nearest, |least, depth| least.min(*depth));
+            for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
+                *nearest = nearest.min(brush.depths(rect.x, rect.y + j, rect.w, row));
             }
         });
-        kept
+        if *keeps_light {
+            let dark = [[0.0; STRIDE]; 3];
+            rows.resize(count, dark);
+            sunlit.resize(if sun.is_some() { count } else { 0 }, dark);
+            let mut sun_tiles: Vec<&mut [Row]> = sunlit.chunks_mut(*height).collect();
+            sun_tiles.resize_with(grid.tiles(), Default::default);
+            let tiles = rows.par_chunks_mut(*height).zip(sun_tiles).enumerate();
+            tiles.for_each(|(nth, (rows, sunlit))| {
+                let _part = trace::part(Stage::Backdrop);
+                let rect = grid.rect(nth);
+                let mut none = dark;
+                for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
+                    let sun = sunlit.get_mut(j).unwrap_or(&mut none);
+                    brush.light(rect.x, rect.y + j, first_pixels(rect.w), row, sun);
+                }
+            });
+        }
+        (it, false)
+    }
+
+    /// Its light.
+    pub(crate) fn light(&self, level: Level) -> BackdropLight<'_> {
+        let sun = self.key.sun.as_ref();
+        match self.key.spec.one_colour(sun) {
+            Some(light) => BackdropLight::Even(light),
+            None if self.keeps_light => BackdropLight::Kept(&self.rows, sun.map(|_| &self.sunlit[..])),
+            None => BackdropLight::Painted(Box::new(self.key.brush(level))),
+        }
     }
 
     pub(crate) fn tile(&self, nth: usize) -> BackdropTile<'_> {
         let part = nth * self.height..(nth + 1) * self.height;
-        BackdropTile {
-            rows: &self.rows[part.clone()],
-            sun: self.key.sun.is_some().then(|| &self.sunlit[part.clone()]),
-            depth: &self.depth[part],
-            nearest: self.nearest[nth],
-        }
+        BackdropTile { depth: &self.depth[part], nearest: self.nearest[nth] }
     }
 
     /// Depth of solid parts at a pixel, in metres.
     pub(crate) fn depth(&self, grid: &Grid, x: usize, y: usize) -> f32 {
         let (row, column) = grid.row_of(x, y);
         self.depth[row][column]
+    }
+
+    /// Bytes that were written to make it.
+    pub(crate) fn written(&self) -> usize {
+        let kept = size_of_val(&self.rows[..]) + size_of_val(&self.sunlit[..]);
+        size_of_val(&self.depth[..]) + if self.keeps_light { kept } else { 0 }
     }
 
     pub(crate) fn bytes(&self) -> usize {
@@ -333,24 +365,99 @@ impl Backdrop {
     }
 }
 
-/// Paints the first `count` pixels of a row: all at once, or one by one where the horizon crosses it.
-fn paint_row(
-    painter: &Painter<'_>,
-    lanes: &Lanes,
-    level: Level,
-    [x, y]: [usize; 2],
-    count: usize,
-    row: &mut PaintedRow,
-) {
-    if lanes.paint(level, x, y, row) {
-        return;
+impl BackdropKey {
+    fn brush(&self, level: Level) -> Brush<'_> {
+        Brush::new(&self.view, &self.spec, &self.lights, self.sun.as_ref(), level)
     }
-    for i in 0..count {
-        let (light, sun, depth) = painter.pixel(x + i, y);
-        for channel in 0..3 {
-            (row.light[channel][i], row.sun[channel][i]) = (light[channel], sun[channel]);
+}
+
+impl BackdropLight<'_> {
+    /// Writes the light of the pixels `open` of row `nth` of all tiles, which begins at pixel `at` of the picture; returns unshadowed sunlight on the ground there, where there
+    /// is any, with `scratch` as its memory.
+    pub(crate) fn row<'s>(
+        &'s self,
+        nth: usize,
+        at: [usize; 2],
+        open: u64,
+        into: &mut Row,
+        scratch: &'s mut Row,
+    ) -> Option<&'s Row> {
+        match self {
+            Self::Even(light) => {
+                *into = light.map(|channel| [channel; STRIDE]);
+                None
+            }
+            Self::Kept(rows, sunlit) => {
+                *into = rows[nth];
+                sunlit.map(|sunlit| &sunlit[nth])
+            }
+            Self::Painted(brush) => match brush.light(at[0], at[1], open, into, scratch) {
+                Sunny::Yes => Some(scratch),
+                Sunny::No => None,
+            },
         }
-        row.depth[i] = depth;
+    }
+
+    /// Whether it is painted while tiles are drawn.
+    pub(crate) fn is_painted(&self) -> bool {
+        matches!(self, Self::Painted(_))
+    }
+}
+
+/// The first `count` pixels of a row, one bit each.
+pub(crate) fn first_pixels(count: usize) -> u64 {
+    if count >= ROW { u64::MAX } else { (1 << count) - 1 }
+}
+
+/// What paints rows of pixels: many at once, or one by one where the horizon crosses them.
+#[derive(Debug)]
+pub(crate) struct Brush<'a> {
+    painter: Painter<'a>,
+    lanes: Lanes,
+    level: Level,
+}
+
+impl<'a> Brush<'a> {
+    fn new(
+        view: &'a View,
+        spec: &'a BackdropSpec,
+        lights: &'a [LightSpec],
+        sun: Option<&'a SunSpec>,
+        level: Level,
+    ) -> Self {
+        let painter = Painter::new(view, spec, lights, sun);
+        Self { lanes: Lanes::new(&painter), painter, level }
+    }
+
+    /// Paints the pixels `open` of the row that begins at `x`, `y`. Where there is sunlight on the ground, `sun` holds what would fall there without shadows.
+    fn light(&self, x: usize, y: usize, open: u64, light: &mut Row, sun: &mut Row) -> Sunny {
+        if open == 0 {
+            return Sunny::No;
+        }
+        if let Some(sunny) = self.lanes.light(self.level, [x, y], open, light, sun) {
+            return sunny;
+        }
+        let mut rest = open;
+        while rest != 0 {
+            let i = rest.trailing_zeros() as usize;
+            rest &= rest - 1;
+            let (own, own_sun) = self.painter.light(x + i, y);
+            for channel in 0..3 {
+                (light[channel][i], sun[channel][i]) = (own[channel], own_sun[channel]);
+            }
+        }
+        if self.painter.sun.is_some() { Sunny::Yes } else { Sunny::No }
+    }
+
+    /// Depths of the first `count` pixels of a row, and the least of them.
+    fn depths(&self, x: usize, y: usize, count: usize, into: &mut [f32; STRIDE]) -> f32 {
+        match self.lanes.depths(self.level, [x, y], into) {
+            // Beyond the picture nothing counts.
+            Some(_) if count < ROW => {}
+            Some(least) => return least,
+            None => (0..count).for_each(|i| into[i] = self.painter.depth(x + i, y)),
+        }
+        into[..count].iter().fold(f32::INFINITY, |least, depth| least.min(*depth))
     }
 }
 
@@ -369,9 +476,7 @@ pub struct BackdropPlanes {
 impl BackdropPlanes {
     /// Paints the backdrop on all cores.
     pub fn paint(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
-        let painter = Painter::new(view, spec, lights, sun);
-        let lanes = Lanes::new(&painter);
-        let level = detect();
+        let brush = Brush::new(view, spec, lights, sun, detect());
         let (width, height) = (view.size().width(), view.size().height());
         let mut planes = Self {
             light: vec![[0.0; 3]; width * height],
@@ -384,14 +489,18 @@ impl BackdropPlanes {
             .zip(planes.sun.par_chunks_mut(width))
             .zip(planes.depth.par_chunks_mut(width));
         rows.enumerate().for_each(|(y, ((light, sun), depth))| {
-            let mut row = PaintedRow::default();
+            let dark = [[0.0; STRIDE]; 3];
+            let (mut row, mut sun_row, mut depths) = (dark, dark, [0.0; STRIDE]);
             for from in (0..width).step_by(ROW) {
                 let count = ROW.min(width - from);
-                paint_row(&painter, &lanes, level, [from, y], count, &mut row);
+                let sunny = brush.light(from, y, first_pixels(count), &mut row, &mut sun_row);
+                brush.depths(from, y, count, &mut depths);
+                depth[from..from + count].copy_from_slice(&depths[..count]);
                 for i in 0..count {
-                    light[from + i] = row.light.each_ref().map(|line| line[i]);
-                    sun[from + i] = row.sun.each_ref().map(|line| line[i]);
-                    depth[from + i] = row.depth[i];
+                    light[from + i] = row.each_ref().map(|line| line[i]);
+                    if sunny == Sunny::Yes {
+                        sun[from + i] = sun_row.each_ref().map(|line| line[i]);
+                    }
                 }
             }
         });

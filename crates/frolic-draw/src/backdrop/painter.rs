@@ -5,10 +5,12 @@ use crate::lamps::{LightSpec, SunSpec};
 use frolic_core::gust_noise;
 use glam::Vec3;
 
-use super::outline::Outlines;
+use super::lattice::{self, Lattice, MOTTLING, Octave, RIPPLES, SHORE, SHORE_ROUGH};
+use super::outline::{Outlines, SHORE_MOST};
 use super::{BackdropSpec, GroundSpec, WaterSpec};
 
 /// Scene that rays are traced through.
+#[derive(Debug)]
 pub(super) struct Painter<'a> {
     pub(super) view: &'a View,
     pub(super) spec: &'a BackdropSpec,
@@ -51,8 +53,8 @@ impl<'a> Painter<'a> {
         }
     }
 
-    /// Colour without sunlight on the ground, sunlight, and depth of solid parts.
-    pub(super) fn pixel(&self, x: usize, y: usize) -> (Vec3, Vec3, f32) {
+    /// Kinds of surfaces in a pixel, each with its share and the middle of the rays that hit it.
+    fn surfaces(&self, x: usize, y: usize) -> impl Iterator<Item = (Hit, f32, Vec3)> {
         let mut shares = [0.0; 4];
         let mut rays = [Vec3::ZERO; 4];
         for [dx, dy] in RAYS {
@@ -61,20 +63,36 @@ impl<'a> Painter<'a> {
             shares[kind] += 0.25;
             rays[kind] += ray;
         }
+        let kinds = [Hit::Sky, Hit::Coast, Hit::Ground, Hit::Water].into_iter();
+        kinds
+            .zip(shares)
+            .zip(rays)
+            .filter(|((_, share), _)| *share > 0.0)
+            .map(|((kind, share), ray)| (kind, share, ray.normalize()))
+    }
+
+    /// Colour without sunlight on the ground, and sunlight.
+    pub(super) fn light(&self, x: usize, y: usize) -> (Vec3, Vec3) {
         let (mut sum, mut sunlit) = (Vec3::ZERO, Vec3::ZERO);
-        let mut nearest = f32::INFINITY;
-        for kind in [Hit::Sky, Hit::Coast, Hit::Ground, Hit::Water] {
-            let share = shares[kind as usize];
-            if share > 0.0 {
-                // The middle of the rays that hit it.
-                let ray = rays[kind as usize].normalize();
-                let (colour, sun, distance) = self.colour(kind, ray);
-                sum += colour * share;
-                sunlit += sun * share;
-                nearest = nearest.min(distance * ray.dot(self.view.forward));
-            }
+        for (kind, share, ray) in self.surfaces(x, y) {
+            let (colour, sun) = self.colour(kind, ray);
+            sum += colour * share;
+            sunlit += sun * share;
         }
-        (sum, sunlit, nearest)
+        (sum, sunlit)
+    }
+
+    /// Depth of solid parts along the view in metres; infinite in the sky.
+    pub(super) fn depth(&self, x: usize, y: usize) -> f32 {
+        let depth = |(kind, _, ray): (Hit, f32, Vec3)| {
+            let level = match kind {
+                Hit::Sky | Hit::Coast => return f32::INFINITY,
+                Hit::Ground => 0.0,
+                Hit::Water => self.spec.water.as_ref().map_or(0.0, |water| water.level),
+            };
+            self.meet(ray, level).map_or(f32::INFINITY, |(_, distance)| distance * ray.dot(self.view.forward))
+        };
+        self.surfaces(x, y).map(depth).fold(f32::INFINITY, f32::min)
     }
 
     /// First surface that a ray hits.
@@ -93,27 +111,27 @@ impl<'a> Painter<'a> {
         if self.spec.sky.coast_degrees > 0.0 && self.on_coast(ray) { Hit::Coast } else { Hit::Sky }
     }
 
-    /// Colour through the haze without sunlight on the ground, sunlight, and distance.
-    fn colour(&self, hit: Hit, ray: Vec3) -> (Vec3, Vec3, f32) {
-        let away = (Vec3::ZERO, Vec3::ZERO, f32::INFINITY);
+    /// Colour through the haze without sunlight on the ground, and sunlight.
+    fn colour(&self, hit: Hit, ray: Vec3) -> (Vec3, Vec3) {
+        let dark = (Vec3::ZERO, Vec3::ZERO);
         match hit {
             // Air hides all stars at the horizon, which alone is painted so.
-            Hit::Sky => (self.sky(ray) + self.sun_in_sky(ray), Vec3::ZERO, f32::INFINITY),
-            Hit::Coast => (self.coast(ray), Vec3::ZERO, f32::INFINITY),
+            Hit::Sky => (self.sky(ray) + self.sun_in_sky(ray), Vec3::ZERO),
+            Hit::Coast => (self.coast(ray), Vec3::ZERO),
             Hit::Ground => {
                 let ground = self.spec.ground.as_ref().zip(self.meet(ray, 0.0));
-                ground.map_or(away, |(ground, (at, distance))| {
+                ground.map_or(dark, |(ground, (at, distance))| {
                     let albedo = self.albedo(ground, at, distance);
                     let sun = self.sun.map_or(Vec3::ZERO, |sun| sun.light() * sun.towards().y);
                     let clear = self.clear(distance);
-                    (self.haze(albedo * self.lamps(at), ray, distance), albedo * sun * clear, distance)
+                    (self.haze(albedo * self.lamps(at), ray, distance), albedo * sun * clear)
                 })
             }
             Hit::Water => {
                 let water =
                     self.spec.water.as_ref().and_then(|water| Some((water, self.meet(ray, water.level)?)));
-                water.map_or(away, |(water, (at, distance))| {
-                    (self.haze(self.water(water, at, ray, distance), ray, distance), Vec3::ZERO, distance)
+                water.map_or(dark, |(water, (at, distance))| {
+                    (self.haze(self.water(water, at, ray, distance), ray, distance), Vec3::ZERO)
                 })
             }
         }
@@ -158,20 +176,18 @@ impl<'a> Painter<'a> {
     fn ashore(&self, ground: &GroundSpec, at: Vec3) -> bool {
         let share = at.length() / ground.radius;
         // Further in or out than the roughness reaches: no need to work it out.
-        if !(0.72..1.28).contains(&share) {
+        let most = SHORE_MOST + SHORE_ROUGH;
+        if (share - 1.0).abs() > most {
             return share < 1.0;
         }
-        share < 1.0 + Outlines::shared().shore(at.x, at.z) + fractal(at * 0.35, 3) * 0.015
+        let rough = lattice::sum(&SHORE, at.x, at.z, 0.0) * SHORE_ROUGH;
+        share < 1.0 + Outlines::shared().shore(at.x, at.z) + rough
     }
 
     /// Albedo of the ground.
     fn albedo(&self, ground: &GroundSpec, at: Vec3, distance: f32) -> Vec3 {
         // Detail smaller than a pixel is left out: it would only sparkle.
-        let size = distance * self.pixel;
-        let detail =
-            |scale: f32, octaves| fractal(at * scale, octaves) * (1.0 - size * scale * 2.0).clamp(0.0, 1.0);
-        // Patches stretched along the ground, tufts, and blades.
-        let patches = detail(0.6, 3) * 0.9 + detail(5.0, 2) * 0.7 + detail(36.0, 2) * 0.8;
+        let patches = lattice::sum(&MOTTLING, at.x, at.z, distance * self.pixel * 2.0);
         ground.colour.vec() * (1.0 + patches * ground.mottled).max(0.08)
     }
 
@@ -185,11 +201,11 @@ impl<'a> Painter<'a> {
 
     fn water(&self, water: &WaterSpec, at: Vec3, ray: Vec3, distance: f32) -> Vec3 {
         let size = distance * self.pixel / (-ray.y).max(0.01);
-        let ripple = |scale: f32| {
-            let [x, _, z] = gust_noise((at * Vec3::new(scale, 0.0, scale * 2.0)).to_array(), 3);
-            Vec3::new(x, 0.0, z) * (1.0 - size * scale * 0.5).clamp(0.0, 1.0)
-        };
-        let tilt = (ripple(0.13) + ripple(0.6) * 0.7 + ripple(2.1) * 0.5) * water.waves;
+        let mut tilt = Vec3::ZERO;
+        for Octave { scale, weight } in RIPPLES {
+            let [x, z] = Lattice::shared().at(at.x * scale, at.z * (scale * 2.0));
+            tilt += Vec3::new(x, 0.0, z) * ((1.0 - size * scale * 0.5).max(0.0) * weight * water.waves);
+        }
         let normal = (Vec3::Y + tilt).normalize();
         let mut mirrored = ray - normal * (2.0 * ray.dot(normal));
         mirrored.y = mirrored.y.abs();
@@ -224,9 +240,6 @@ impl<'a> Painter<'a> {
 
     fn on_coast(&self, ray: Vec3) -> bool {
         let height = self.spec.sky.coast_degrees.to_radians();
-        if ray.y > height * 2.1 {
-            return false;
-        }
         ray.y < Outlines::shared().coast(ray.x, ray.z) * height
     }
 }

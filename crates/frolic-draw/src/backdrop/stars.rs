@@ -19,26 +19,36 @@ const RADIUS: f32 = 1.5;
 /// A star of the sky.
 #[derive(Debug, Clone, Copy)]
 struct Star {
+    #[cfg(test)]
     cell: Vec3,
     way: Vec3,
     light: Vec3,
 }
 
 /// A star in a picture.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub(super) struct SeenStar {
     /// Middle, in pixels.
     pub(super) x: f32,
-    y: f32,
-    cell: Vec3,
-    way: Vec3,
-    /// Light at the middle and the zenith.
+    pub(super) y: f32,
+    /// Light at the middle.
     pub(super) light: [f32; 3],
 }
 
-/// The stars of a picture, from the top down.
+/// The stars of a picture.
 #[derive(Debug, Clone, Default)]
-pub(super) struct SeenStars(Vec<SeenStar>);
+pub(super) struct SeenStars {
+    /// Row by row.
+    stars: Vec<SeenStar>,
+    /// First star of each row of pixels, from [`ABOVE`] rows above the picture on, and the end; empty without stars.
+    starts: Vec<u32>,
+}
+
+/// Rows above and below its own that a star may touch.
+const ABOVE: usize = 2;
+
+/// Focal length in pixels below which stars are dimmed: pixels there hold so much sky that it would be full of them.
+const COARSE: f32 = 300.0;
 
 impl SeenStars {
     /// The stars of a view of a sky with this brightness.
@@ -47,7 +57,9 @@ impl SeenStars {
             return Self::default();
         }
         let [width, height] = [view.size().width() as f32, view.size().height() as f32];
-        let mut seen = Vec::new();
+        let brightness = brightness * (view.focal / COARSE).min(1.0).powi(2);
+        let rows = view.size().height() + 2 * ABOVE;
+        let (mut found, mut starts) = (Vec::new(), vec![0u32; rows + 1]);
         for star in all() {
             let depth = star.way.dot(view.forward);
             if depth < 0.01 {
@@ -56,33 +68,44 @@ impl SeenStars {
             let x = width * 0.5 + view.focal * star.way.dot(view.right) / depth;
             let y = height * 0.5 - view.focal * star.way.dot(view.up) / depth;
             if (-RADIUS..width + RADIUS).contains(&x) && (-RADIUS..height + RADIUS).contains(&y) {
-                let light = (star.light * brightness).to_array();
-                seen.push(SeenStar { x, y, cell: star.cell, way: star.way, light });
+                found.push(SeenStar { x, y, light: (star.light * brightness).to_array() });
+                starts[row_of(y) + 1] += 1;
             }
         }
-        seen.sort_unstable_by(|a, b| a.y.total_cmp(&b.y));
-        Self(seen)
+        for row in 0..rows {
+            starts[row + 1] += starts[row];
+        }
+        let mut next = starts.clone();
+        let mut stars = vec![SeenStar::default(); found.len()];
+        for star in found {
+            let at = &mut next[row_of(star.y)];
+            stars[*at as usize] = star;
+            *at += 1;
+        }
+        Self { stars, starts }
     }
 
     /// The stars that may touch a row of pixels.
-    pub(super) fn row(&self, y: f32) -> &[SeenStar] {
-        let from = self.0.partition_point(|star| star.y < y + 0.5 - RADIUS - 0.5);
-        let to = self.0.partition_point(|star| star.y <= y + 0.5 + RADIUS + 0.5);
-        &self.0[from..to]
+    #[inline(always)]
+    pub(super) fn row(&self, y: usize) -> &[SeenStar] {
+        match (self.starts.get(y), self.starts.get(y + 2 * ABOVE + 1)) {
+            (Some(from), Some(to)) => &self.stars[*from as usize..*to as usize],
+            _ => &[],
+        }
     }
 }
 
+/// Number of a row of pixels, counted from [`ABOVE`] rows above the picture.
+fn row_of(y: f32) -> usize {
+    (y + ABOVE as f32) as usize
+}
+
 impl SeenStar {
-    /// Share of its light in the direction of a pixel, with the focal length in pixels. It keeps to its cell, so that a coarse picture is not full
-    /// of stars.
-    pub(super) fn share(&self, ray: Vec3, focal: f32) -> f32 {
-        let off = (self.way - ray).length() * focal;
-        let near = 1.0 - off * off * 0.45;
-        if near <= 0.0 || (ray * CELLS as f32).floor() != self.cell {
-            return 0.0;
-        }
-        // Air hides stars near the horizon.
-        (1.0 - libm::expf(-ray.y.max(0.0) * 7.0)) * near
+    /// Share of its light in a pixel, so far from its middle.
+    #[inline(always)]
+    pub(super) fn share(&self, x: f32, y: f32) -> f32 {
+        let (dx, dy) = (self.x - x, self.y - y);
+        (1.0 - (dx * dx + dy * dy) * (1.0 / (RADIUS * RADIUS))).max(0.0)
     }
 }
 
@@ -121,7 +144,14 @@ fn star(x: i32, y: i32, z: i32) -> Option<Star> {
     let way = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize();
     let bright = d.powi(10) * 2.6 + 0.07;
     let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
-    Some(Star { cell, way, light: colour * bright })
+    // Air hides stars near the horizon.
+    let clear = 1.0 - libm::expf(-way.y.max(0.0) * 7.0);
+    Some(Star {
+        #[cfg(test)]
+        cell,
+        way,
+        light: colour * (bright * clear),
+    })
 }
 
 #[cfg(test)]
@@ -150,20 +180,32 @@ mod tests {
         assert_eq!(missing, 0);
     }
 
-    /// A star is seen where it is: rows list it, and its light is greatest in its own pixel.
+    /// A star is seen where it is: the rows around it list it, and its light is greatest in its own pixel.
     #[test]
     fn stars_are_where_they_project() {
         let camera = CameraSpec::new([0.0, 1.0, 0.0], [3.0, 9.0, -8.0], 60.0);
         let view = camera.view(ImageSize::new(320, 200).unwrap()).unwrap();
         let seen = SeenStars::new(&view, 1.0);
-        assert!(seen.0.len() > 100 && SeenStars::new(&view, 0.0).0.is_empty());
-        for star in &seen.0 {
-            let ray = view.ray(star.x, star.y);
-            assert!((ray - star.way).length() < 1e-4);
-            let is_home = (ray * CELLS as f32).floor() == star.cell;
-            assert_eq!(star.share(ray, view.focal) > 0.0, is_home && ray.y > 0.0);
-            let row = star.y.floor();
-            assert!(seen.row(row).iter().any(|other| other.x == star.x && other.y == star.y));
+        assert!(seen.stars.len() > 100 && SeenStars::new(&view, 0.0).row(0).is_empty());
+        let mut listed = 0;
+        for y in 0..200 {
+            listed += seen.row(y).len();
+            for star in seen.row(y) {
+                let ray = view.ray(star.x, star.y);
+                assert!(all().iter().any(|other| (other.way - ray).length() < 1e-4));
+            }
         }
+        for star in &seen.stars {
+            let touched = (0..200).filter(|y| star.share(star.x, *y as f32 + 0.5) > 0.0);
+            for y in touched {
+                assert!(seen.row(y).iter().any(|other| (other.x, other.y) == (star.x, star.y)));
+            }
+            let home = star.share(star.x.floor() + 0.5, star.y.floor() + 0.5);
+            assert!(home >= star.share(star.x.floor() + 1.5, star.y.floor() + 0.5) && home > 0.7);
+        }
+        assert!(listed > seen.stars.len() * 4);
+        let coarse = camera.view(ImageSize::new(32, 20).unwrap()).unwrap();
+        let light = |seen: &SeenStars| seen.stars.iter().map(|star| star.light[0]).sum::<f32>();
+        assert!(light(&SeenStars::new(&coarse, 1.0)) < light(&seen) * 0.1);
     }
 }

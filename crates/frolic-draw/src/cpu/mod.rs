@@ -30,6 +30,9 @@ mod tile;
 mod tiled;
 mod walk;
 
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::colour9;
 pub use frolic_raster::finish::WHITE;
@@ -324,6 +327,7 @@ impl Renderer {
         };
         let (pictures, blits) = (&*pictures, &blits[..]);
         let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
+        let (light, painting) = (backdrop.light(level), AtomicU64::new(0));
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
         let any_solid = parts.iter().any(|part| part.solid);
         solid.resize(&grid, any_solid);
@@ -363,6 +367,8 @@ impl Renderer {
                     nth,
                     rows: &mut *rows,
                     behind: backdrop.tile(nth),
+                    light: &light,
+                    painting: &painting,
                     solid,
                     bins,
                     first_chunk,
@@ -393,6 +399,8 @@ impl Renderer {
             let solid_bytes = if any_solid { SAMPLES * grid.tile_width() * 12 * 2 } else { 0 };
             meter.moved(Stage::Raster, (rows.len() * (light + solid_bytes)) as u64);
             meter.stop(started);
+            let painting = painting.swap(0, Ordering::Relaxed) / rayon::current_num_threads() as u64;
+            meter.move_time(Stage::Raster, Stage::Backdrop, Duration::from_nanos(painting));
             next = end;
             if last {
                 break;
@@ -411,15 +419,15 @@ impl Renderer {
     ) {
         let started = meter.start(Stage::Backdrop);
         let (lights, sun) = (lighting.lights, lighting.sun.filter(|_| !self.plain));
-        if self.backdrop.as_ref().is_some_and(|kept| kept.key.fits(view, spec, lights, sun)) {
+        let before = self.backdrop.take();
+        let (backdrop, is_kept) = Backdrop::next(before, grid, view, spec, lights, sun, self.level);
+        if is_kept {
             meter.add(Counter::BackdropHits, 1);
         } else {
-            let before = self.backdrop.take();
-            self.backdrop = Some(Backdrop::paint(before, grid, view, spec, lights, sun, self.level));
             meter.add(Counter::BackdropMisses, 1);
-            let bytes = self.backdrop.as_ref().map_or(0, Backdrop::bytes);
-            meter.moved(Stage::Backdrop, bytes as u64);
+            meter.moved(Stage::Backdrop, backdrop.written() as u64);
         }
+        self.backdrop = Some(backdrop);
         meter.stop(started);
     }
 

@@ -2,10 +2,14 @@
 //!
 //! The expensive parts are kernels: `frolic_raster::dots` for discs, `solid` for meshes and ribbons, `sun` for the sunlit ground.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Instant;
+
+use frolic_core::{Stage, trace};
 use frolic_raster::dots::{self, DotStyle, DotTile};
-use frolic_raster::samples::{SAMPLES, Samples};
+use frolic_raster::samples::{self, SAMPLES, Samples};
 use frolic_raster::solid::{self, Style};
-use frolic_raster::sun::{self, SunnyGround};
+use frolic_raster::sun::{self, Sunlight, SunnyRow};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_simd as simd;
 use smallvec::SmallVec;
@@ -15,7 +19,7 @@ use super::front;
 use super::pass::PassPart;
 use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
-use crate::backdrop::BackdropTile;
+use crate::backdrop::{BackdropLight, BackdropTile, first_pixels};
 use crate::camera::View;
 use crate::list::{DrawList, Source};
 use crate::look::Blend;
@@ -28,6 +32,9 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) nth: usize,
     pub(super) rows: &'a mut [Row],
     pub(super) behind: BackdropTile<'a>,
+    pub(super) light: &'a BackdropLight<'a>,
+    /// Nanoseconds that painting the backdrop took, of all tiles.
+    pub(super) painting: &'a AtomicU64,
     /// Depths and samples of solid records; empty without any.
     pub(super) solid: Option<SolidTile<'a>>,
     /// The chunks of the round, the first of which is `first_chunk`.
@@ -85,13 +92,17 @@ impl RasterTile<'_, '_> {
         }
         let [across, down] = self.grid.place(self.nth);
         let (x, y) = (self.grid.rect(self.nth).x as i32, self.grid.rect(self.nth).y as i32);
+        let (width, height) = (self.grid.tile_width(), self.grid.rows());
+        let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
+        // Solid records usually cover much of the ground. If they come first, the backdrop is painted only where it is visible.
+        let mut is_bare = self.first;
+        if is_bare && !self.parts.first().is_some_and(|part| part.solid && part.ends) {
+            self.paint_backdrop(None, sunlight.as_ref());
+            is_bare = false;
+        }
         let Self {
             level,
-            grid,
             nth,
-            rows,
-            behind,
-            mut solid,
             bins,
             first_chunk,
             parts,
@@ -99,25 +110,11 @@ impl RasterTile<'_, '_> {
             view,
             shadow,
             styles,
-            groups,
+            mut groups,
             pictures,
-            first,
+            ..
         } = self;
-        let (width, height) = (grid.tile_width(), grid.rows());
-        let sunlight = shadow.and_then(|shadow| shadow.through(view));
-        // Solid records usually cover much of the ground. If they come first, sunlight on the ground is computed only where it is visible.
-        let mut ground = behind.sun.filter(|_| first).map(|sun| SunnyGround {
-            sun,
-            depth: behind.depth,
-            rect: grid.rect(nth),
-            sunlight,
-        });
-        if !parts.first().is_some_and(|part| part.solid && part.ends)
-            && let Some(ground) = ground.take()
-        {
-            sun::light_ground(level, ground, rows, None);
-        }
-        let mut groups = groups;
+        let mut solid = self.solid.take();
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.solid {
@@ -134,23 +131,23 @@ impl RasterTile<'_, '_> {
                 }
                 draw_groups(level, &mut samples, pictures, std::mem::take(&mut groups));
                 if part.ends {
-                    if let Some(ground) = ground.take() {
-                        sun::light_ground(level, ground, rows, Some(&samples));
+                    if std::mem::take(&mut is_bare) {
+                        self.paint_backdrop(Some(&samples), sunlight.as_ref());
                     }
-                    *nearest =
-                        nearest.min(solid::resolve(level, &mut samples, rows, depth, sunlight.as_ref()));
+                    let sunlight = sunlight.as_ref();
+                    *nearest = nearest.min(solid::resolve(level, &mut samples, self.rows, depth, sunlight));
                 }
                 continue;
             }
             let (depth, nearest) = match &solid {
                 Some(solid) => (&*solid.depth, *solid.nearest),
-                None => (behind.depth, behind.nearest),
+                None => (self.behind.depth, self.behind.nearest),
             };
             let near = solid.as_ref().map(|solid| &*solid.near);
             let dots = dot_styles(list, nearest);
             let mut tile = Tile {
                 level,
-                rows: &mut *rows,
+                rows: &mut *self.rows,
                 depth,
                 near,
                 x,
@@ -172,9 +169,30 @@ impl RasterTile<'_, '_> {
         }
     }
 
-    /// Starts from the backdrop, without the sun.
+    /// Writes the light of the backdrop, with sunlight where no shadow falls; only into pixels that solid records do not cover, if any are given.
+    fn paint_backdrop(&mut self, over: Option<&Samples<'_>>, sunlight: Option<&Sunlight<'_>>) {
+        let started = self.light.is_painted().then(Instant::now);
+        let _part = started.map(|_| trace::part(Stage::Backdrop));
+        let (rect, height) = (self.grid.rect(self.nth), self.grid.rows());
+        let mut open: SmallVec<[u64; 64]> = SmallVec::from_elem(u64::MAX, height);
+        if let Some(samples) = over {
+            samples::open_pixels(self.level, samples, &mut open);
+        }
+        let mut scratch = [[0.0; STRIDE]; 3];
+        for (j, row) in self.rows.iter_mut().enumerate().take(rect.h) {
+            let (at, open) = ([rect.x, rect.y + j], open[j] & first_pixels(rect.w));
+            if let Some(sun) = self.light.row(self.nth * height + j, at, open, row, &mut scratch) {
+                let ground = SunnyRow { sun, depth: &self.behind.depth[j], at, open };
+                sun::light_ground(self.level, ground, sunlight, row);
+            }
+        }
+        if let Some(started) = started {
+            self.painting.fetch_add(started.elapsed().as_nanos() as u64, Ordering::Relaxed);
+        }
+    }
+
+    /// Starts from the depths of the backdrop.
     fn start(&mut self) {
-        self.rows.copy_from_slice(self.behind.rows);
         if let Some(solid) = &mut self.solid {
             solid.depth.copy_from_slice(self.behind.depth);
             *solid.nearest = self.behind.nearest;

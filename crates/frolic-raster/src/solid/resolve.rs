@@ -140,13 +140,6 @@ impl Samples<'_> {
         nearest
     }
 
-    /// Returns whether solid surfaces cover a whole pixel, counted from the tile's first.
-    #[inline(always)]
-    pub fn cover(&self, i: usize, j: usize) -> bool {
-        let at = (i * self.height + j) * SAMPLES;
-        self.base.get(at..at + SAMPLES).is_some_and(|samples| !samples.contains(&EMPTY))
-    }
-
     /// Blends one transparent instance of a mesh or ribbon: only its nearest surface, by its opacity. `bounds` limits where it can be.
     pub fn flatten(&mut self, rows: &mut [Row], opacity: f32, glow: bool, bounds: [i32; 4]) {
         for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
