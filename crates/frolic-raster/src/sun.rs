@@ -126,7 +126,10 @@ impl SunnyRow<'_> {
             if open == 0 {
                 continue;
             }
-            let sun = [0, 1, 2].map(|c| f32x8::from_slice(simd, &self.sun[c][i..i + LANES]));
+            let mut sun = [zero; 3];
+            for channel in 0..3 {
+                sun[channel] = f32x8::from_slice(simd, &self.sun[channel][i..i + LANES]);
+            }
             let shines = (sun[0] + sun[1] + sun[2]).simd_eq(zero).select(zero, zero + 1.0).to_array();
             let mut wanted = [false; LANES];
             for lane in 0..LANES {

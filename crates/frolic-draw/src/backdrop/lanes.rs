@@ -161,6 +161,11 @@ impl Lanes {
         (corners, range)
     }
 
+    /// Whether the horizon is so near to a row of this highest rise that between [`Nodes`] planes bend too much: in a view that is tilted to a side.
+    fn bends(&self, high: f32) -> bool {
+        self.right[1].abs() * STEP as f32 > high * -0.1
+    }
+
     /// Whether a row with this range of rises has nothing but sky and coast.
     fn is_upper(&self, [low, _]: [f32; 2]) -> bool {
         low > 0.0 || (self.ground.is_none() && self.water.is_none())
@@ -184,7 +189,7 @@ impl Lanes {
             upper(level, self, [x, y], coast, smooth, open, light);
             return Some(Sunny::No);
         }
-        if high >= 0.0 {
+        if high >= 0.0 || self.bends(high) {
             return None;
         }
         let shore = self.shore(&corners);
@@ -205,7 +210,7 @@ impl Lanes {
             into.fill(f32::INFINITY);
             return Some(f32::INFINITY);
         }
-        if range[1] >= 0.0 {
+        if range[1] >= 0.0 || self.bends(range[1]) {
             return None;
         }
         Some(depths(level, self, [x, y], self.shore(&corners), into))
@@ -301,7 +306,10 @@ kernel! {
                 }
                 let left = x + from as f32;
                 let way = it.middle(simd, left, y).0;
-                let behind = [0, 1, 2].map(|c| f32x8::from_slice(simd, &light[c][from..from + WIDE]));
+                let mut behind = way;
+                for channel in 0..3 {
+                    behind[channel] = f32x8::from_slice(simd, &light[channel][from..from + WIDE]);
+                }
                 put(light, from, it.coast_over(simd, left, y, &way, coast, behind));
             }
         }
@@ -309,37 +317,22 @@ kernel! {
 
     /// Ground, and water, coast or sky beyond its shore.
     fn lower(simd, it: &Lanes, at: [usize; 2], shore: Shore, open: u64, into: &mut Row, into_sun: &mut Row) {
-        let ([x, y], zero) = (at.map(|it| it as f32), f32x8::splat(simd, 0.0));
-        for from in (0..ROW).step_by(WIDE) {
-            if is_closed(open, from) {
-                continue;
-            }
-            let left = x + from as f32;
-            let way = it.middle(simd, left, y).0;
-            let share = it.share_ashore(simd, shore, left, y);
-            let (some, whole) = (share.simd_gt(zero).any_true(), share.simd_ge(zero + 1.0).all_true());
-            let (mut light, mut sun) = ([zero; 3], [zero; 3]);
-            if !whole {
-                light = match &it.water {
-                    Some(water) => it.water(simd, water, &way),
-                    None => {
-                        let sky = it.sky_and_sun(simd, &way);
-                        it.coast_over(simd, left, y, &way, Outline::Across, sky)
-                    }
-                };
-            }
-            if let (Some(ground), true) = (&it.ground, some) {
-                let (own, own_sun) = it.ground(simd, ground, &way);
-                let rest = zero + 1.0 - share;
-                for channel in 0..3 {
-                    light[channel] = light[channel] * rest + own[channel] * share;
-                    sun[channel] = own_sun[channel] * share;
-                }
-            }
-            put(into, from, light);
-            if it.sun.is_some() {
-                put(into_sun, from, sun);
-            }
+        let at = at.map(|it| it as f32);
+        let mut share = [if shore == Shore::Ashore { 1.0 } else { 0.0 }; ROW];
+        let (mut dry, mut beyond) = if shore == Shore::Ashore { (open, 0) } else { (0, open) };
+        if let (Shore::Across, Some(ground)) = (shore, &it.ground) {
+            (dry, beyond) = it.ashore(simd, ground, at, open, &mut share);
+        }
+        match &it.water {
+            _ if beyond == 0 => {}
+            Some(water) => it.water(simd, water, at, beyond, into),
+            None => it.sky_beyond(simd, at, beyond, into),
+        }
+        if it.sun.is_some() && dry != u64::MAX {
+            into_sun.iter_mut().for_each(|line| line.fill(0.0));
+        }
+        if let (Some(ground), true) = (&it.ground, dry != 0) {
+            it.ground(simd, ground, at, dry, &share, into, into_sun);
         }
     }
 
@@ -352,11 +345,18 @@ kernel! {
             let left = x + from as f32;
             let rise = it.rays(simd, left + 0.5, y + 0.5)[1];
             // Along the view a ray is as long as the focal length.
-            let along = |below: f32| f32x8::splat(simd, below * it.focal) / rise;
-            let mut depth = it.water.as_ref().map_or(infinite, |water| along(water.level - it.eye[1]));
+            let per_rise = f32x8::splat(simd, it.focal) / rise;
+            let mut depth = infinite;
+            if let Some(water) = &it.water {
+                depth = per_rise * (water.level - it.eye[1]);
+            }
             if it.ground.is_some() {
-                let share = it.share_ashore(simd, shore, left, y);
-                let ground = along(-it.eye[1]);
+                let share = match (shore, &it.ground) {
+                    (Shore::Across, Some(ground)) => it.ashore_of(simd, ground, left, y),
+                    (Shore::Ashore, _) => zero + 1.0,
+                    _ => zero,
+                };
+                let ground = per_rise * -it.eye[1];
                 depth = share.simd_gt(zero).select(depth.min(ground), depth);
                 depth = share.simd_ge(zero + 1.0).select(ground, depth);
             }
@@ -373,6 +373,63 @@ fn is_closed(open: u64, from: usize) -> bool {
     (open >> from) & 0xff == 0
 }
 
+/// Pixels between [`Nodes`].
+const STEP: usize = 16;
+
+/// Values at every sixteenth pixel of a row, between which they are as good as straight.
+struct Nodes<const COUNT: usize>([[f32; WIDE]; COUNT]);
+
+/// Places of nodes in a row.
+#[inline(always)]
+fn nodes<S: Simd>(simd: S) -> f32x8<S> {
+    f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 4.0, 4.0, 4.0]) * STEP as f32
+}
+
+impl<const COUNT: usize> Nodes<COUNT> {
+    /// Values at pixels from `from` on.
+    #[inline(always)]
+    fn at<S: Simd>(&self, simd: S, which: usize, from: usize) -> f32x8<S> {
+        let nodes = &self.0[which];
+        let (nth, across) = (from / STEP, f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]));
+        let step = (nodes[nth + 1] - nodes[nth]) * (1.0 / STEP as f32);
+        (across + (from % STEP) as f32) * step + nodes[nth]
+    }
+}
+
+/// A row on a plane. Its nodes: the direction of the view, how many rays long it is to the plane, size of two pixels across and of half a pixel along, the haze's
+/// transmittance and its light.
+struct Plane(Nodes<10>);
+
+impl Plane {
+    #[inline(always)]
+    fn way<S: Simd>(&self, simd: S, from: usize) -> Three<S> {
+        [self.0.at(simd, 0, from), self.0.at(simd, 1, from), self.0.at(simd, 2, from)]
+    }
+
+    /// Sizes on the plane in metres: of two pixels across, and of half a pixel along.
+    #[inline(always)]
+    fn sizes<S: Simd>(&self, simd: S, from: usize) -> [f32x8<S>; 2] {
+        [self.0.at(simd, 4, from), self.0.at(simd, 5, from)]
+    }
+
+    /// Light through the haze.
+    #[inline(always)]
+    fn hazed<S: Simd>(&self, simd: S, from: usize, light: Three<S>) -> Three<S> {
+        let clear = self.clear(simd, from);
+        let mut hazed = light;
+        for channel in 0..3 {
+            let haze = self.0.at(simd, 7 + channel, from);
+            hazed[channel] = haze + (light[channel] - haze) * clear;
+        }
+        hazed
+    }
+
+    #[inline(always)]
+    fn clear<S: Simd>(&self, simd: S, from: usize) -> f32x8<S> {
+        self.0.at(simd, 6, from)
+    }
+}
+
 /// Cosine of the angle to the sun within which its glare bends too much to be drawn as straight pieces.
 const NEAR_SUN: f32 = 0.95;
 
@@ -387,6 +444,16 @@ fn put<S: Simd>(lines: &mut Row, from: usize, values: Three<S>) {
     for channel in 0..3 {
         lines[channel][from..from + WIDE].copy_from_slice(&values[channel].to_array());
     }
+}
+
+#[inline(always)]
+fn keep<S: Simd>(line: &mut [f32; ROW], from: usize, values: f32x8<S>) {
+    line[from..from + WIDE].copy_from_slice(&values.to_array());
+}
+
+#[inline(always)]
+fn kept<S: Simd>(simd: S, line: &[f32; ROW], from: usize) -> f32x8<S> {
+    f32x8::from_slice(simd, &line[from..from + WIDE])
 }
 
 #[inline(always)]
@@ -414,31 +481,41 @@ impl Lanes {
         unit_ways(simd, &self.rays(simd, x + 0.5, y + 0.5))
     }
 
-    /// Paints a row of sky from the light of every sixteenth pixel: between them it is as good as straight. `false` near the sun, where it is not.
+    /// Paints a row of sky between [`Nodes`]. `false` near the sun, where it bends too much.
     #[inline(always)]
     fn sky_between<S: Simd>(&self, simd: S, x: f32, y: f32, light: &mut Row) -> bool {
-        const STEP: usize = 16;
-        let nodes = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 4.0, 4.0, 4.0]) * STEP as f32;
-        let way = unit_ways(simd, &self.rays_at(nodes + (x + 0.5), y + 0.5)).0;
+        let way = unit_ways(simd, &self.rays_at(nodes(simd) + (x + 0.5), y + 0.5)).0;
         if let Some(sun) = self.sun {
             let [tx, ty, tz] = sun.towards;
             if (way[0] * tx + way[1] * ty + way[2] * tz).reduce_max() > NEAR_SUN {
                 return false;
             }
         }
-        let across = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
-        for (line, nodes) in light.iter_mut().zip(self.sky_and_sun(simd, &way)) {
-            let nodes = nodes.to_array();
-            for nth in 0..ROW / STEP {
-                let step = (nodes[nth + 1] - nodes[nth]) * (1.0 / STEP as f32);
-                for from in (0..STEP).step_by(WIDE) {
-                    let value = (across + from as f32) * step + nodes[nth];
-                    let at = nth * STEP + from;
-                    line[at..at + WIDE].copy_from_slice(&value.to_array());
-                }
-            }
+        let [r, g, b] = self.sky_and_sun(simd, &way);
+        let sky = Nodes([r.to_array(), g.to_array(), b.to_array()]);
+        for from in (0..ROW).step_by(WIDE) {
+            put(light, from, [sky.at(simd, 0, from), sky.at(simd, 1, from), sky.at(simd, 2, from)]);
         }
         true
+    }
+
+    /// What rays down to a plane have in common between [`Nodes`].
+    #[inline(always)]
+    fn plane<S: Simd>(&self, simd: S, [x, y]: [f32; 2], level: f32) -> Plane {
+        let rays = self.rays_at(nodes(simd) + (x + 0.5), y + 0.5);
+        let ([wx, wy, wz], per_ray) = unit_ways(simd, &rays);
+        let reach = f32x8::splat(simd, level - self.eye[1]) / rays[1];
+        let far = reach / per_ray;
+        let clear = exp(simd, far * -self.haze);
+        let [r, g, b] = self.haze_of(simd, wx, wz);
+        let slant = (wy * -1.0).max(f32x8::splat(simd, 0.01));
+        let size = far * (2.0 / self.focal);
+        let values = [wx, wy, wz, reach, size, size * 0.25 / slant, clear, r, g, b];
+        let mut nodes = [[0.0; WIDE]; 10];
+        for (nodes, values) in nodes.iter_mut().zip(values) {
+            *nodes = values.to_array();
+        }
+        Plane(Nodes(nodes))
     }
 
     #[inline(always)]
@@ -491,10 +568,13 @@ impl Lanes {
                 let level = level_of(simd, wx, wz) * 60.0;
                 let rough = fractal::<S, 4>(simd, [wx * level, wy * 90.0, wz * level]);
                 let lit = (rough * 0.3 + 0.35).max(f32x8::splat(simd, 0.05));
-                let hill = |sky: f32x8<S>, c: usize| {
-                    sky + ((lit * sun.light[c] + self.ambient[c]) * coast.colour[c] - sky) * 0.55
-                };
-                [hill(sr, 0), hill(sg, 1), hill(sb, 2)]
+                let mut hills = [sr, sg, sb];
+                for channel in 0..3 {
+                    let sky = hills[channel];
+                    let lit = (lit * sun.light[channel] + self.ambient[channel]) * coast.colour[channel];
+                    hills[channel] = sky + (lit - sky) * 0.55;
+                }
+                hills
             }
         };
         let rest = f32x8::splat(simd, 1.0) - share;
@@ -519,19 +599,46 @@ impl Lanes {
         share
     }
 
-    /// Share of each pixel that is ground.
+    /// Sky and coast of a row below the horizon without water.
     #[inline(always)]
-    fn share_ashore<S: Simd>(&self, simd: S, shore: Shore, x: f32, y: f32) -> f32x8<S> {
-        match (shore, &self.ground) {
-            (Shore::Across, Some(ground)) => self.ashore(simd, ground, x, y),
-            (Shore::Ashore, _) => f32x8::splat(simd, 1.0),
-            _ => f32x8::splat(simd, 0.0),
+    fn sky_beyond<S: Simd>(&self, simd: S, [x, y]: [f32; 2], open: u64, into: &mut Row) {
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
+            }
+            let left = x + from as f32;
+            let way = self.middle(simd, left, y).0;
+            let sky = self.sky_and_sun(simd, &way);
+            put(into, from, self.coast_over(simd, left, y, &way, Outline::Across, sky));
         }
+    }
+
+    /// Share of the ground in each pixel of a row across the shore; returns those of the open pixels that have ground, and those that have anything else, by groups.
+    #[inline(always)]
+    fn ashore<S: Simd>(
+        &self,
+        simd: S,
+        ground: &GroundLight,
+        [x, y]: [f32; 2],
+        open: u64,
+        into: &mut [f32; ROW],
+    ) -> (u64, u64) {
+        let (mut dry, mut beyond) = (0, 0);
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
+            }
+            let share = self.ashore_of(simd, ground, x + from as f32, y);
+            into[from..from + WIDE].copy_from_slice(&share.to_array());
+            dry |= if share.reduce_max() > 0.0 { 0xff << from } else { 0 };
+            beyond |= if share.reduce_min() < 1.0 { 0xff << from } else { 0 };
+        }
+        (dry, beyond)
     }
 
     /// Share of each pixel that lies within the shore, by four rays.
     #[inline(always)]
-    fn ashore<S: Simd>(&self, simd: S, ground: &GroundLight, x: f32, y: f32) -> f32x8<S> {
+    fn ashore_of<S: Simd>(&self, simd: S, ground: &GroundLight, x: f32, y: f32) -> f32x8<S> {
         let outlines = Outlines::shared();
         let [ex, ey, ez] = self.eye;
         let [a, b, c] = self.rays(simd, x + 0.5, y + 0.5);
@@ -554,62 +661,127 @@ impl Lanes {
         f32x8::load_array(simd, share)
     }
 
-    /// Light of the ground without sunlight, and sunlight.
+    /// Paints ground over a row by its share of each pixel, and sunlight on it.
     #[inline(always)]
-    fn ground<S: Simd>(&self, simd: S, ground: &GroundLight, way: &Three<S>) -> (Three<S>, Three<S>) {
-        let [wx, wy, wz] = *way;
-        let [ex, ey, ez] = self.eye;
-        let far = f32x8::splat(simd, -ey) / wy;
-        let (px, pz) = (wx * far + ex, wz * far + ez);
-        // Patches stretched along the ground, tufts, and blades; detail smaller than a pixel is left out.
-        let size = far * (2.0 / self.focal);
-        let patches = sum_of_lanes(simd, self.lattice, &MOTTLING, px, pz, size);
-        let mut lit = three(simd, self.ambient);
-        for lamp in &self.lamps {
-            let [lx, ly, lz] = lamp.position;
-            let (dx, dz) = (f32x8::splat(simd, lx) - px, f32x8::splat(simd, lz) - pz);
-            let off = dx * dx + dz * dz + ly * ly;
-            let height = f32x8::splat(simd, ly.max(0.0));
-            let facing = height / off.sqrt().max(f32x8::splat(simd, 1e-3));
-            let light = f32x8::splat(simd, lamp.power) / (off + lamp.square) * facing;
+    fn ground<S: Simd>(
+        &self,
+        simd: S,
+        ground: &GroundLight,
+        at: [f32; 2],
+        open: u64,
+        share: &[f32; ROW],
+        into: &mut Row,
+        into_sun: &mut Row,
+    ) {
+        let plane = self.plane(simd, at, 0.0);
+        let one = f32x8::splat(simd, 1.0);
+        // In two loops, as short ones overlap.
+        let (mut places, mut tones) = ([[0.0; ROW]; 2], [0.0; ROW]);
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
+            }
+            let [px, pz] = self.place(simd, &plane, at, from);
+            let patches = sum_of_lanes(simd, self.lattice, &MOTTLING, px, pz, plane.sizes(simd, from)[0]);
+            let tone = (patches * ground.mottled + 1.0).max(f32x8::splat(simd, 0.08));
+            keep(&mut tones, from, tone);
+            keep(&mut places[0], from, px);
+            keep(&mut places[1], from, pz);
+        }
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
+            }
+            let [px, pz] = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
+            let mut lit = three(simd, self.ambient);
+            for lamp in &self.lamps {
+                let [lx, ly, lz] = lamp.position;
+                let (dx, dz) = (f32x8::splat(simd, lx) - px, f32x8::splat(simd, lz) - pz);
+                let off = dx * dx + dz * dz + ly * ly;
+                let height = f32x8::splat(simd, ly.max(0.0));
+                let facing = height / off.sqrt().max(f32x8::splat(simd, 1e-3));
+                let light = f32x8::splat(simd, lamp.power) / (off + lamp.square) * facing;
+                for channel in 0..3 {
+                    lit[channel] += light * lamp.colour[channel];
+                }
+            }
+            let (tone, share) = (kept(simd, &tones, from), kept(simd, share, from));
+            let albedo = [tone * ground.colour[0], tone * ground.colour[1], tone * ground.colour[2]];
+            let own = plane.hazed(simd, from, [albedo[0] * lit[0], albedo[1] * lit[1], albedo[2] * lit[2]]);
             for channel in 0..3 {
-                lit[channel] += light * lamp.colour[channel];
+                let under = f32x8::from_slice(simd, &into[channel][from..from + WIDE]);
+                let light = under * (one - share) + own[channel] * share;
+                into[channel][from..from + WIDE].copy_from_slice(&light.to_array());
             }
-        }
-        let tone = (patches * ground.mottled + 1.0).max(f32x8::splat(simd, 0.08));
-        let clear = exp(simd, far * -self.haze);
-        let haze = self.haze_of(simd, wx, wz);
-        let mut light = three(simd, [0.0; 3]);
-        let mut sunlit = light;
-        for channel in 0..3 {
-            let albedo = tone * ground.colour[channel];
-            light[channel] = haze[channel] + (albedo * lit[channel] - haze[channel]) * clear;
             if let Some(sun) = &self.sun {
-                sunlit[channel] = albedo * clear * (sun.light[channel] * sun.towards[1]);
+                let clear = plane.clear(simd, from) * share;
+                let mut sunlit = albedo;
+                for channel in 0..3 {
+                    sunlit[channel] = albedo[channel] * clear * (sun.light[channel] * sun.towards[1]);
+                }
+                put(into_sun, from, sunlit);
             }
         }
-        (light, sunlit)
     }
 
-    /// Light of the water.
+    /// Where rays meet a plane: x and z.
     #[inline(always)]
-    fn water<S: Simd>(&self, simd: S, water: &WaterLight, way: &Three<S>) -> Three<S> {
+    fn place<S: Simd>(&self, simd: S, plane: &Plane, [x, y]: [f32; 2], from: usize) -> [f32x8<S>; 2] {
+        let [a, _, c] = self.rays(simd, x + from as f32 + 0.5, y + 0.5);
+        let reach = plane.0.at(simd, 3, from);
+        [a * reach + self.eye[0], c * reach + self.eye[2]]
+    }
+
+    /// Paints water.
+    #[inline(always)]
+    fn water<S: Simd>(&self, simd: S, water: &WaterLight, at: [f32; 2], open: u64, into: &mut Row) {
+        let plane = self.plane(simd, at, water.level);
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
-        let [wx, wy, wz] = *way;
-        let [ex, ey, ez] = self.eye;
-        let far = f32x8::splat(simd, water.level - ey) / wy;
-        let (px, pz) = (wx * far + ex, wz * far + ez);
-        let size = far * (0.5 / self.focal) / (zero - wy).max(f32x8::splat(simd, 0.01));
-        let finest = size.reduce_min();
-        let (mut nx, mut nz) = (zero, zero);
-        for Octave { scale, weight } in RIPPLES {
-            if finest * scale >= 1.0 {
-                break;
+        // In two loops, as short ones overlap.
+        let (mut places, mut slopes) = ([[0.0; ROW]; 2], [[0.0; ROW]; 2]);
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
             }
-            let fade = (one - size * scale).max(zero) * (weight * water.waves);
-            let [a, c] = self.lattice.lanes(simd, px * scale, pz * (scale * 2.0));
-            (nx, nz) = (nx + a * fade, nz + c * fade);
+            let [px, pz] = self.place(simd, &plane, at, from);
+            let size = plane.sizes(simd, from)[1];
+            let finest = size.reduce_min();
+            let (mut nx, mut nz) = (zero, zero);
+            for Octave { scale, weight } in RIPPLES {
+                if finest * scale >= 1.0 {
+                    break;
+                }
+                let fade = (one - size * scale).max(zero) * (weight * water.waves);
+                let [a, c] = self.lattice.lanes(simd, px * scale, pz * (scale * 2.0));
+                (nx, nz) = (nx + a * fade, nz + c * fade);
+            }
+            keep(&mut slopes[0], from, nx);
+            keep(&mut slopes[1], from, nz);
+            keep(&mut places[0], from, px);
+            keep(&mut places[1], from, pz);
         }
+        for from in (0..ROW).step_by(WIDE) {
+            if is_closed(open, from) {
+                continue;
+            }
+            let slope = [kept(simd, &slopes[0], from), kept(simd, &slopes[1], from)];
+            let place = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
+            let light = self.reflected(simd, water, plane.way(simd, from), place, slope);
+            put(into, from, plane.hazed(simd, from, light));
+        }
+    }
+
+    /// Light of water at a place, whose surface has this slope, towards the eye.
+    #[inline(always)]
+    fn reflected<S: Simd>(
+        &self,
+        simd: S,
+        water: &WaterLight,
+        [wx, wy, wz]: Three<S>,
+        [px, pz]: [f32x8<S>; 2],
+        [nx, nz]: [f32x8<S>; 2],
+    ) -> Three<S> {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
         // The way of light mirrored to the eye.
         let ny = one / (nx * nx + nz * nz + 1.0).sqrt();
         let (nx, nz) = (nx * ny, nz * ny);
@@ -633,7 +805,6 @@ impl Lanes {
                 mirrored[channel] += share * lamp.colour[channel];
             }
         }
-        let deep = 1.0 + self.sun.map_or(0.0, |sun| sun.power * 0.6);
         // The sun in the waves: a broad sheen, as far ripples are smaller than a pixel.
         if let Some(sun) = &self.sun {
             let [tx, ty, tz] = sun.towards;
@@ -651,15 +822,12 @@ impl Lanes {
                 mirrored[channel] += share * sun.light[channel];
             }
         }
-        let clear = exp(simd, far * -self.haze);
-        let haze = self.haze_of(simd, wx, wz);
-        let mut light = haze;
+        let deep = 1.0 + self.sun.map_or(0.0, |sun| sun.power * 0.6);
         for channel in 0..3 {
             let below = f32x8::splat(simd, water.colour[channel] * deep);
-            let seen = below + (mirrored[channel] - below) * fresnel;
-            light[channel] = haze[channel] + (seen - haze[channel]) * clear;
+            mirrored[channel] = below + (mirrored[channel] - below) * fresnel;
         }
-        light
+        mirrored
     }
 
     /// Light of the sky at the horizon, which haze has.

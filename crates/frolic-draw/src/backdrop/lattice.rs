@@ -1,7 +1,7 @@
 //! Smooth noise over a plane, for ground and waves: values on a lattice that repeats, tabulated once in a program.
 //!
-//! Value noise (Perlin, "Improving Noise", 2002, for its curve), on a square of [`SIDE`] cells. Each entry holds all four corners of a
-//! cell in eight bits each, so that a point costs one load. Rounding the corners is not seen: they are random, and what is between them is smooth.
+//! Value noise (Perlin, "Improving Noise", 2002, for its curve), on a square of [`SIDE`] cells. Each entry holds all that a cell needs in
+//! four bytes, so that a point costs one load. Rounding its corners is not seen: they are random, and what is between them is smooth.
 
 use std::sync::OnceLock;
 
@@ -16,19 +16,22 @@ const SIDE: usize = 128;
 /// Cells of the square.
 const CELLS: usize = SIDE * SIDE;
 
-/// From a corner of eight bits to -1..1.
-const UNIT: f32 = 1.0 / 127.0;
+/// Steps of a corner on either side of 0: differences of four corners fit a byte.
+const STEPS: i32 = 31;
+
+/// From these steps to -1..1.
+const UNIT: f32 = 1.0 / STEPS as f32;
 
 /// Adding this rounds a float of magnitude below 2^22 to a whole number, held in its low bits.
 pub(super) const ROUND: f32 = 12_582_912.0;
 
-/// From how far out on the lattice is flat, as floats get coarse there.
+/// As far out as floats tell places within a cell apart.
 const FAR: f32 = 4_000_000.0;
 
 /// Two noises over a plane.
 #[derive(Debug)]
 pub(super) struct Lattice {
-    /// For each cell, row by row, the corners of either noise: at the low byte that of the cell itself, then those to the right, below, and both.
+    /// For each cell, row by row, either noise as bytes from the lowest on: the cell's own corner, the slope to the right, the slope down, and the product's.
     cells: Box<[[u32; 2]; CELLS]>,
 }
 
@@ -39,15 +42,16 @@ impl Lattice {
         SHARED.get_or_init(|| {
             let corner = |x: usize, z: usize| {
                 let bits = hash3((x % SIDE) as u32, 3, (z % SIDE) as u32);
-                // From -127 to 127.
-                [bits[0], bits[2]].map(|bits| ((i64::from(bits) * 255) >> 32) as i32 - 127)
+                [bits[0], bits[2]]
+                    .map(|bits| ((i64::from(bits) * i64::from(2 * STEPS + 1)) >> 32) as i32 - STEPS)
             };
             let mut cells = Box::new([[0; 2]; CELLS]);
             for (nth, cell) in cells.iter_mut().enumerate() {
                 let (x, z) = (nth % SIDE, nth / SIDE);
                 let corners = [corner(x, z), corner(x + 1, z), corner(x, z + 1), corner(x + 1, z + 1)];
                 for (noise, into) in cell.iter_mut().enumerate() {
-                    *into = u32::from_le_bytes(corners.map(|corner| corner[noise] as i8 as u8));
+                    let [a, b, c, d] = corners.map(|corner| corner[noise]);
+                    *into = u32::from_le_bytes([a, b - a, c - a, a - b - c + d].map(|it| it as i8 as u8));
                 }
             }
             Self { cells }
@@ -59,8 +63,7 @@ impl Lattice {
         let ((ix, fx), (iz, fz)) = (cell(x), cell(z));
         self.cells[(iz as usize % SIDE) * SIDE + ix as usize % SIDE].map(|corners| {
             let [a, b, c, d] = corners.to_le_bytes().map(|byte| f32::from(byte as i8));
-            let (near, far) = (a + (b - a) * fx, c + (d - c) * fx);
-            (near + (far - near) * fz) * UNIT
+            (a + b * fx + (c + d * fx) * fz) * UNIT
         })
     }
 
@@ -91,20 +94,19 @@ impl Lattice {
     }
 }
 
-/// The noise between four corners of eight bits.
+/// The noise within cells.
 #[inline(always)]
 fn mix<S: Simd>(corners: u32x8<S>, fx: f32x8<S>, fz: f32x8<S>) -> f32x8<S> {
     let corners: i32x8<S> = corners.bitcast();
     let (a, b) =
         (((corners << 24) >> 24).to_float::<f32x8<S>>(), ((corners << 16) >> 24).to_float::<f32x8<S>>());
     let (c, d) = (((corners << 8) >> 24).to_float::<f32x8<S>>(), (corners >> 24).to_float::<f32x8<S>>());
-    let (near, far) = (a + (b - a) * fx, c + (d - c) * fx);
-    (near + (far - near) * fz) * UNIT
+    (a + b * fx + (c + d * fx) * fz) * UNIT
 }
 
 /// The cell of a place along an axis, and how far it is through the cell, eased.
 fn cell(x: f32) -> (u32, f32) {
-    let x = if x.abs() < FAR { x } else { 0.0 };
+    let x = x.clamp(-FAR, FAR);
     let shifted = (x - 0.5) + ROUND;
     let f = x - (shifted - ROUND);
     (shifted.to_bits().wrapping_sub(ROUND.to_bits()), f * f * f * (f * (f * 6.0 - 15.0) + 10.0))
@@ -112,8 +114,8 @@ fn cell(x: f32) -> (u32, f32) {
 
 #[inline(always)]
 pub(super) fn cell_of_lanes<S: Simd>(simd: S, x: f32x8<S>) -> (u32x8<S>, f32x8<S>) {
-    let is_small = x.abs().simd_lt(f32x8::splat(simd, FAR));
-    let x = is_small.select(x, f32x8::splat(simd, 0.0));
+    let far = f32x8::splat(simd, FAR);
+    let x = x.min(far).max(far * -1.0);
     let shifted = (x - 0.5) + ROUND;
     let f = x - (shifted - ROUND);
     (whole(simd, shifted), f * f * f * (f * (f * 6.0 - 15.0) + 10.0))
