@@ -8,20 +8,21 @@ use fearless_simd::{f32x8, i32x8, u32x8};
 use frolic_raster::tile::{Row, STRIDE};
 use frolic_simd::{Simd, kernel};
 use glam::Vec3;
+use smallvec::SmallVec;
 
 use super::lattice::{
     Lattice, MOTTLING, Octave, RIPPLES, ROUND, SHORE, SHORE_ROUGH, cell_of_lanes, sum_of_lanes, whole,
 };
-use super::outline::{Outlines, SHORE_MOST};
+use super::outline::{COAST_MOST, Outlines, SHORE_MOST};
 use super::painter::{Painter, RAYS};
-use super::stars::{SeenStar, SeenStars};
+use super::stars::{PER_SQUARE, SeenStar, SeenStars};
 
 /// Pixels of a row.
 pub(super) const ROW: usize = 64;
 
 /// Numbers of a picture, prepared for rows.
 #[derive(Debug, Clone)]
-pub(super) struct Lanes {
+pub(super) struct Lanes<'a> {
     eye: [f32; 3],
     /// Ray through the upper left corner of the picture, and its change for each pixel to the right and down; not of unit length.
     corner: [f32; 3],
@@ -29,11 +30,11 @@ pub(super) struct Lanes {
     down: [f32; 3],
     focal: f32,
     sky: SkyLight,
-    stars: SeenStars,
+    stars: &'a SeenStars,
     lattice: &'static Lattice,
     coast: Option<Coast>,
     sun: Option<SunLight>,
-    lamps: Vec<LampLight>,
+    lamps: SmallVec<[LampLight; 4]>,
     ambient: [f32; 3],
     /// 1 over the distance of the haze.
     haze: f32,
@@ -88,8 +89,8 @@ struct WaterLight {
     waves: f32,
 }
 
-impl Lanes {
-    pub(super) fn new(painter: &Painter<'_>) -> Self {
+impl<'a> Lanes<'a> {
+    pub(super) fn new(painter: &Painter<'_>, stars: &'a SeenStars) -> Self {
         let (view, spec) = (painter.view, painter.spec);
         let [cx, cy] = [view.size().width() as f32 * 0.5, view.size().height() as f32 * 0.5];
         let corner = view.forward * view.focal - view.right * cx + view.up * cy;
@@ -116,7 +117,7 @@ impl Lanes {
                 level: sky.horizon.vec().lerp(sky.zenith.vec(), 1.0 - libm::expf(soft * -2.5)).to_array(),
                 level_glow: libm::expf(soft * -5.5),
             },
-            stars: SeenStars::new(view, sky.stars),
+            stars,
             lattice: Lattice::shared(),
             coast: (sky.coast_degrees > 0.0).then(|| Coast {
                 height: sky.coast_degrees.to_radians(),
@@ -183,8 +184,8 @@ impl Lanes {
     ) -> Option<Sunny> {
         let (corners, [low, high]) = self.corners(x, y);
         if self.is_upper([low, high]) {
-            // At the horizon a sky without mist turns within a pixel.
-            let smooth = self.sky.soft > 0.0 || low >= 0.0 || high <= 0.0;
+            // At the horizon a sky without mist turns within a pixel, and in a small picture nodes are far apart.
+            let smooth = (self.sky.soft > 0.0 || low >= 0.0 || high <= 0.0) && self.focal > 400.0;
             let coast = self.coast_at(&corners, [low, high]);
             upper(level, self, [x, y], coast, smooth, open, light);
             return Some(Sunny::No);
@@ -219,8 +220,11 @@ impl Lanes {
     /// Whether a row lies above the outline of the coast, given its corners and their lowest and highest rise.
     fn coast_at(&self, corners: &[[f32; 3]; 4], [low, high]: [f32; 2]) -> Outline {
         let Some(coast) = self.coast else { return Outline::Above };
-        let [least, most] = Outlines::shared().coast_range(corners).map(|height| height * coast.height);
         let long = corners.iter().map(|it| Vec3::from(*it).length()).fold(0.0, f32::max);
+        if low > long * coast.height * COAST_MOST {
+            return Outline::Above;
+        }
+        let [least, most] = Outlines::shared().coast_range(corners).map(|height| height * coast.height);
         // No ray of the row is longer than those of its corners, or shorter by more than the row is long.
         let short = long - (ROW + 1) as f32;
         if low > 0.0 && low / long > most {
@@ -283,7 +287,7 @@ enum Shore {
 
 kernel! {
     /// Sky and coast.
-    fn upper(simd, it: &Lanes, at: [usize; 2], coast: Outline, smooth: bool, open: u64, light: &mut Row) {
+    fn upper(simd, it: &Lanes<'_>, at: [usize; 2], coast: Outline, smooth: bool, open: u64, light: &mut Row) {
         let [x, y] = at.map(|it| it as f32);
         if !(smooth && it.sky_between(simd, x, y, light)) {
             for from in (0..ROW).step_by(WIDE) {
@@ -295,8 +299,8 @@ kernel! {
             }
         }
         if coast != Outline::Below {
-            for star in it.stars.row(at[1]) {
-                star.add([x, y], light);
+            for star in it.stars.row(at[0], at[1]) {
+                add_star(simd, star, [x, y], light);
             }
         }
         if coast != Outline::Above {
@@ -316,7 +320,7 @@ kernel! {
     }
 
     /// Ground, and water, coast or sky beyond its shore.
-    fn lower(simd, it: &Lanes, at: [usize; 2], shore: Shore, open: u64, into: &mut Row, into_sun: &mut Row) {
+    fn lower(simd, it: &Lanes<'_>, at: [usize; 2], shore: Shore, open: u64, into: &mut Row, into_sun: &mut Row) {
         let at = at.map(|it| it as f32);
         let mut share = [if shore == Shore::Ashore { 1.0 } else { 0.0 }; ROW];
         let (mut dry, mut beyond) = if shore == Shore::Ashore { (open, 0) } else { (0, open) };
@@ -337,7 +341,7 @@ kernel! {
     }
 
     /// Depths of ground and water, and the least of them.
-    fn depths(simd, it: &Lanes, at: [usize; 2], shore: Shore, into: &mut [f32; STRIDE]) -> f32 {
+    fn depths(simd, it: &Lanes<'_>, at: [usize; 2], shore: Shore, into: &mut [f32; STRIDE]) -> f32 {
         let ([x, y], zero) = (at.map(|it| it as f32), f32x8::splat(simd, 0.0));
         let infinite = f32x8::splat(simd, f32::INFINITY);
         let mut least = infinite;
@@ -396,20 +400,15 @@ impl<const COUNT: usize> Nodes<COUNT> {
     }
 }
 
-/// A row on a plane. Its nodes: the direction of the view, how many rays long it is to the plane, size of two pixels across and of half a pixel along, the haze's
+/// A row on a plane. Its nodes: how many rays long it is to the plane, size of two pixels across and of half a pixel along, the haze's
 /// transmittance and its light.
-struct Plane(Nodes<10>);
+struct Plane(Nodes<7>);
 
 impl Plane {
-    #[inline(always)]
-    fn way<S: Simd>(&self, simd: S, from: usize) -> Three<S> {
-        [self.0.at(simd, 0, from), self.0.at(simd, 1, from), self.0.at(simd, 2, from)]
-    }
-
     /// Sizes on the plane in metres: of two pixels across, and of half a pixel along.
     #[inline(always)]
     fn sizes<S: Simd>(&self, simd: S, from: usize) -> [f32x8<S>; 2] {
-        [self.0.at(simd, 4, from), self.0.at(simd, 5, from)]
+        [self.0.at(simd, 1, from), self.0.at(simd, 2, from)]
     }
 
     /// Light through the haze.
@@ -418,7 +417,7 @@ impl Plane {
         let clear = self.clear(simd, from);
         let mut hazed = light;
         for channel in 0..3 {
-            let haze = self.0.at(simd, 7 + channel, from);
+            let haze = self.0.at(simd, 4 + channel, from);
             hazed[channel] = haze + (light[channel] - haze) * clear;
         }
         hazed
@@ -426,7 +425,7 @@ impl Plane {
 
     #[inline(always)]
     fn clear<S: Simd>(&self, simd: S, from: usize) -> f32x8<S> {
-        self.0.at(simd, 6, from)
+        self.0.at(simd, 3, from)
     }
 }
 
@@ -461,7 +460,7 @@ fn three<S: Simd>(simd: S, [x, y, z]: [f32; 3]) -> Three<S> {
     [f32x8::splat(simd, x), f32x8::splat(simd, y), f32x8::splat(simd, z)]
 }
 
-impl Lanes {
+impl Lanes<'_> {
     /// Rays through places of the pixels from `x`, `y` on, as [`Lanes::ray`].
     #[inline(always)]
     fn rays<S: Simd>(&self, simd: S, x: f32, y: f32) -> Three<S> {
@@ -510,8 +509,8 @@ impl Lanes {
         let [r, g, b] = self.haze_of(simd, wx, wz);
         let slant = (wy * -1.0).max(f32x8::splat(simd, 0.01));
         let size = far * (2.0 / self.focal);
-        let values = [wx, wy, wz, reach, size, size * 0.25 / slant, clear, r, g, b];
-        let mut nodes = [[0.0; WIDE]; 10];
+        let values = [reach, size, size * 0.25 / slant, clear, r, g, b];
+        let mut nodes = [[0.0; WIDE]; 7];
         for (nodes, values) in nodes.iter_mut().zip(values) {
             *nodes = values.to_array();
         }
@@ -728,7 +727,7 @@ impl Lanes {
     #[inline(always)]
     fn place<S: Simd>(&self, simd: S, plane: &Plane, [x, y]: [f32; 2], from: usize) -> [f32x8<S>; 2] {
         let [a, _, c] = self.rays(simd, x + from as f32 + 0.5, y + 0.5);
-        let reach = plane.0.at(simd, 3, from);
+        let reach = plane.0.at(simd, 0, from);
         [a * reach + self.eye[0], c * reach + self.eye[2]]
     }
 
@@ -766,7 +765,9 @@ impl Lanes {
             }
             let slope = [kept(simd, &slopes[0], from), kept(simd, &slopes[1], from)];
             let place = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
-            let light = self.reflected(simd, water, plane.way(simd, from), place, slope);
+            // Exact, as the sun's glitter is narrow.
+            let way = self.middle(simd, at[0] + from as f32, at[1]).0;
+            let light = self.reflected(simd, water, &way, place, slope);
             put(into, from, plane.hazed(simd, from, light));
         }
     }
@@ -777,11 +778,12 @@ impl Lanes {
         &self,
         simd: S,
         water: &WaterLight,
-        [wx, wy, wz]: Three<S>,
+        way: &Three<S>,
         [px, pz]: [f32x8<S>; 2],
         [nx, nz]: [f32x8<S>; 2],
     ) -> Three<S> {
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let [wx, wy, wz] = *way;
         // The way of light mirrored to the eye.
         let ny = one / (nx * nx + nz * nz + 1.0).sqrt();
         let (nx, nz) = (nx * ny, nz * ny);
@@ -845,21 +847,20 @@ impl Lanes {
     }
 }
 
-impl SeenStar {
-    /// Adds it to the pixels around it, in the row that begins at `x`, `y`.
-    #[inline(always)]
-    fn add(&self, [x, y]: [f32; 2], light: &mut Row) {
-        let middle = self.x - x;
-        if !(-2.0..ROW as f32 + 2.0).contains(&middle) {
-            return;
-        }
-        let from = (middle - 2.0).max(0.0) as usize;
-        for i in from..ROW.min(from + 5) {
-            let share = self.share(x + i as f32 + 0.5, y + 0.5);
-            for channel in 0..3 {
-                light[channel][i] += self.light[channel] * share;
-            }
-        }
+/// Adds a star to the pixels around it, in the row that begins at `x`, `y`.
+#[inline(always)]
+fn add_star<S: Simd>(simd: S, star: &SeenStar, [x, y]: [f32; 2], light: &mut Row) {
+    // Eight pixels around it, of which it touches three or four.
+    let from = (star.x - x - 3.0).max(0.0).min((ROW - WIDE) as f32) as usize;
+    let across =
+        f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]) + (x + from as f32 - star.x);
+    let down = y + 0.5 - star.y;
+    let share =
+        (f32x8::splat(simd, 1.0) - (across * across + down * down) * PER_SQUARE).max(f32x8::splat(simd, 0.0));
+    for channel in 0..3 {
+        let under = f32x8::from_slice(simd, &light[channel][from..from + WIDE]);
+        let sum = under + share * star.light[channel];
+        light[channel][from..from + WIDE].copy_from_slice(&sum.to_array());
     }
 }
 
@@ -1065,7 +1066,8 @@ mod tests {
             let lights = [LightSpec::new([1.0, 2.0, -6.0], Colour::new(1.0, 0.5, 0.2), 4.0)];
             let lights = if lamp { &lights[..] } else { &[] };
             let painter = Painter::new(&view, &spec, lights, sunny.then_some(&sun));
-            let lanes = Lanes::new(&painter);
+            let stars = SeenStars::default();
+            let lanes = Lanes::new(&painter, &stars);
             let (mut off, mut all) = (0, 0);
             for y in 0..96 {
                 for x in [0, 64] {

@@ -25,6 +25,7 @@ use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_simd::{Level, detect};
 use lanes::{Lanes, ROW, Sunny};
 use painter::Painter;
+use stars::SeenStars;
 
 /// Everything behind the elements.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, Setters)]
@@ -236,6 +237,7 @@ pub(crate) struct Backdrop {
     sunlit: Vec<Row>,
     depth: Vec<[f32; STRIDE]>,
     nearest: Vec<f32>,
+    stars: SeenStars,
 }
 
 /// Depths of one tile of a backdrop.
@@ -255,7 +257,7 @@ pub(crate) enum BackdropLight<'a> {
     /// Rows of all tiles, and their unshadowed sunlight if there is a sun.
     Kept(&'a [Row], Option<&'a [Row]>),
     /// To be painted.
-    Painted(Box<Brush<'a>>),
+    Painted(&'a Brush<'a>),
 }
 
 impl Backdrop {
@@ -279,6 +281,7 @@ impl Backdrop {
             sunlit: Vec::new(),
             depth: Vec::new(),
             nearest: Vec::new(),
+            stars: SeenStars::default(),
         };
         let mut it = before.unwrap_or(first);
         let fits = it.height > 0 && it.key.fits(view, spec, lights, sun);
@@ -299,8 +302,9 @@ impl Backdrop {
             it.nearest.fill(f32::INFINITY);
             return (it, false);
         }
-        let Self { key, rows, sunlit, depth, nearest, height, keeps_light, .. } = &mut it;
-        let brush = key.brush(level);
+        it.stars.see(view, spec.sky.stars);
+        let Self { key, rows, sunlit, depth, nearest, height, keeps_light, stars, .. } = &mut it;
+        let brush = key.brush(stars, level);
         let depths = depth.par_chunks_mut(*height).zip(nearest).enumerate();
         depths.for_each(|(nth, (rows, nearest))| {
             let _part = trace::part(Stage::Backdrop);
@@ -330,13 +334,19 @@ impl Backdrop {
         (it, false)
     }
 
-    /// Its light.
-    pub(crate) fn light(&self, level: Level) -> BackdropLight<'_> {
+    /// What paints its light while tiles are drawn, if it is not kept.
+    pub(crate) fn brush(&self, level: Level) -> Option<Brush<'_>> {
+        let is_even = self.key.spec.one_colour(self.key.sun.as_ref()).is_some();
+        (!is_even && !self.keeps_light).then(|| self.key.brush(&self.stars, level))
+    }
+
+    /// Its light, with what [`Backdrop::brush`] gave.
+    pub(crate) fn light<'a>(&'a self, brush: Option<&'a Brush<'a>>) -> BackdropLight<'a> {
         let sun = self.key.sun.as_ref();
-        match self.key.spec.one_colour(sun) {
-            Some(light) => BackdropLight::Even(light),
-            None if self.keeps_light => BackdropLight::Kept(&self.rows, sun.map(|_| &self.sunlit[..])),
-            None => BackdropLight::Painted(Box::new(self.key.brush(level))),
+        match (self.key.spec.one_colour(sun), brush) {
+            (Some(light), _) => BackdropLight::Even(light),
+            (None, Some(brush)) => BackdropLight::Painted(brush),
+            (None, None) => BackdropLight::Kept(&self.rows, sun.map(|_| &self.sunlit[..])),
         }
     }
 
@@ -366,8 +376,8 @@ impl Backdrop {
 }
 
 impl BackdropKey {
-    fn brush(&self, level: Level) -> Brush<'_> {
-        Brush::new(&self.view, &self.spec, &self.lights, self.sun.as_ref(), level)
+    fn brush<'a>(&'a self, stars: &'a SeenStars, level: Level) -> Brush<'a> {
+        Brush::new(&self.view, &self.spec, &self.lights, self.sun.as_ref(), stars, level)
     }
 }
 
@@ -413,7 +423,7 @@ pub(crate) fn first_pixels(count: usize) -> u64 {
 #[derive(Debug)]
 pub(crate) struct Brush<'a> {
     painter: Painter<'a>,
-    lanes: Lanes,
+    lanes: Lanes<'a>,
     level: Level,
 }
 
@@ -423,10 +433,11 @@ impl<'a> Brush<'a> {
         spec: &'a BackdropSpec,
         lights: &'a [LightSpec],
         sun: Option<&'a SunSpec>,
+        stars: &'a SeenStars,
         level: Level,
     ) -> Self {
         let painter = Painter::new(view, spec, lights, sun);
-        Self { lanes: Lanes::new(&painter), painter, level }
+        Self { lanes: Lanes::new(&painter, stars), painter, level }
     }
 
     /// Paints the pixels `open` of the row that begins at `x`, `y`. Where there is sunlight on the ground, `sun` holds what would fall there without shadows.
@@ -476,7 +487,9 @@ pub struct BackdropPlanes {
 impl BackdropPlanes {
     /// Paints the backdrop on all cores.
     pub fn paint(view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) -> Self {
-        let brush = Brush::new(view, spec, lights, sun, detect());
+        let mut stars = SeenStars::default();
+        stars.see(view, spec.sky.stars);
+        let brush = Brush::new(view, spec, lights, sun, &stars, detect());
         let (width, height) = (view.size().width(), view.size().height());
         let mut planes = Self {
             light: vec![[0.0; 3]; width * height],

@@ -21,6 +21,9 @@ pub(super) struct Outlines {
     shore_ranges: Vec<[f32; 2]>,
 }
 
+/// Most that the coast is high, in heights of the coast.
+pub(super) const COAST_MOST: f32 = 2.1;
+
 /// Most that the shore lies nearer or farther than its radius, as a share of it.
 pub(super) const SHORE_MOST: f32 = 0.22;
 
@@ -167,7 +170,7 @@ mod tests {
             let [near, far] = outlines.shore_range(&[way(from), way(from + wide)]);
             let shore = outlines.shore(x, z);
             prop_assert!(near <= shore && shore <= far && far <= SHORE_MOST);
-            prop_assert!(wide > 0.1 || high - low < 1.0);
+            prop_assert!((wide > 0.1 || high - low < 1.6) && high <= COAST_MOST);
         }
     }
 

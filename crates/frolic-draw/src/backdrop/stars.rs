@@ -1,5 +1,6 @@
 //! Stars: at most one in a cell of a lattice over the sphere, few of them bright. They are the same in every sky, so they are listed once in a program.
 
+use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
 use frolic_core::random::{hash3, unit};
@@ -15,6 +16,9 @@ const SHARE: f32 = 0.2;
 
 /// Distance from its middle, in pixels, at which a star ends.
 const RADIUS: f32 = 1.5;
+
+/// 1 over its square.
+pub(super) const PER_SQUARE: f32 = 1.0 / (RADIUS * RADIUS);
 
 /// A star of the sky.
 #[derive(Debug, Clone, Copy)]
@@ -35,14 +39,19 @@ pub(super) struct SeenStar {
     pub(super) light: [f32; 3],
 }
 
-/// The stars of a picture.
+/// The stars of a picture. Its memory is used again for the next picture.
 #[derive(Debug, Clone, Default)]
 pub(super) struct SeenStars {
-    /// Row by row.
+    found: Vec<SeenStar>,
+    /// Row by row of each [`COLUMN`]; those at the edge of two are in both.
     stars: Vec<SeenStar>,
-    /// First star of each row of pixels, from [`ABOVE`] rows above the picture on, and the end; empty without stars.
+    /// First star of each row of pixels of each column, from [`ABOVE`] rows above the picture on, and the end; empty without stars.
     starts: Vec<u32>,
+    rows: usize,
 }
+
+/// Pixels of a column.
+const COLUMN: usize = 64;
 
 /// Rows above and below its own that a star may touch.
 const ABOVE: usize = 2;
@@ -51,86 +60,129 @@ const ABOVE: usize = 2;
 const COARSE: f32 = 300.0;
 
 impl SeenStars {
-    /// The stars of a view of a sky with this brightness.
-    pub(super) fn new(view: &View, brightness: f32) -> Self {
-        if brightness == 0.0 {
-            return Self::default();
-        }
+    /// Finds the stars of a view of a sky with this brightness.
+    pub(super) fn see(&mut self, view: &View, brightness: f32) {
+        self.found.clear();
+        self.starts.clear();
         let [width, height] = [view.size().width() as f32, view.size().height() as f32];
+        let half = Vec3::new(width * 0.5, height * 0.5, 0.0).length();
+        let reach = libm::atan2f(half, view.focal);
         let brightness = brightness * (view.focal / COARSE).min(1.0).powi(2);
-        let rows = view.size().height() + 2 * ABOVE;
-        let (mut found, mut starts) = (Vec::new(), vec![0u32; rows + 1]);
-        for star in all() {
-            let depth = star.way.dot(view.forward);
-            if depth < 0.01 {
-                continue;
+        let groups = if brightness > 0.0 { &all()[..] } else { &[] };
+        for group in groups {
+            let within = libm::acosf(group.way.dot(view.forward).clamp(-1.0, 1.0)) < reach + group.reach;
+            for star in group.stars.iter().filter(|_| within) {
+                let depth = star.way.dot(view.forward);
+                if depth < 0.01 {
+                    continue;
+                }
+                let x = width * 0.5 + view.focal * star.way.dot(view.right) / depth;
+                let y = height * 0.5 - view.focal * star.way.dot(view.up) / depth;
+                if (-RADIUS..width + RADIUS).contains(&x) && (-RADIUS..height + RADIUS).contains(&y) {
+                    self.found.push(SeenStar { x, y, light: (star.light * brightness).to_array() });
+                }
             }
-            let x = width * 0.5 + view.focal * star.way.dot(view.right) / depth;
-            let y = height * 0.5 - view.focal * star.way.dot(view.up) / depth;
-            if (-RADIUS..width + RADIUS).contains(&x) && (-RADIUS..height + RADIUS).contains(&y) {
-                found.push(SeenStar { x, y, light: (star.light * brightness).to_array() });
-                starts[row_of(y) + 1] += 1;
+        }
+        if self.found.is_empty() {
+            return;
+        }
+        self.rows = view.size().height() + 2 * ABOVE;
+        let columns = view.size().width().div_ceil(COLUMN);
+        let cells = |star: &SeenStar, rows: usize| {
+            let column = |x: f32| (x.max(0.0) as usize / COLUMN).min(columns - 1);
+            let row = (star.y + ABOVE as f32) as usize;
+            (column(star.x - RADIUS)..=column(star.x + RADIUS)).map(move |column| column * rows + row)
+        };
+        // Sorted by counting.
+        self.starts.resize(columns * self.rows + 1, 0);
+        for star in &self.found {
+            cells(star, self.rows).for_each(|cell| self.starts[cell] += 1);
+        }
+        let mut sum = 0;
+        for start in &mut self.starts {
+            sum += *start;
+            *start = sum;
+        }
+        self.stars.resize(sum as usize, SeenStar::default());
+        for star in &self.found {
+            for cell in cells(star, self.rows) {
+                self.starts[cell] -= 1;
+                self.stars[self.starts[cell] as usize] = *star;
             }
         }
-        for row in 0..rows {
-            starts[row + 1] += starts[row];
-        }
-        let mut next = starts.clone();
-        let mut stars = vec![SeenStar::default(); found.len()];
-        for star in found {
-            let at = &mut next[row_of(star.y)];
-            stars[*at as usize] = star;
-            *at += 1;
-        }
-        Self { stars, starts }
     }
 
-    /// The stars that may touch a row of pixels.
+    /// The stars that may touch the row of pixels from `x` on, up to the end of its column.
     #[inline(always)]
-    pub(super) fn row(&self, y: usize) -> &[SeenStar] {
-        match (self.starts.get(y), self.starts.get(y + 2 * ABOVE + 1)) {
+    pub(super) fn row(&self, x: usize, y: usize) -> &[SeenStar] {
+        let first = x / COLUMN * self.rows + y;
+        match (self.starts.get(first), self.starts.get(first + 2 * ABOVE + 1)) {
             (Some(from), Some(to)) => &self.stars[*from as usize..*to as usize],
             _ => &[],
         }
     }
 }
 
-/// Number of a row of pixels, counted from [`ABOVE`] rows above the picture.
-fn row_of(y: f32) -> usize {
-    (y + ABOVE as f32) as usize
-}
-
 impl SeenStar {
-    /// Share of its light in a pixel, so far from its middle.
-    #[inline(always)]
-    pub(super) fn share(&self, x: f32, y: f32) -> f32 {
-        let (dx, dy) = (self.x - x, self.y - y);
-        (1.0 - (dx * dx + dy * dy) * (1.0 / (RADIUS * RADIUS))).max(0.0)
+    /// Share of its light in a pixel, so far from its middle across and down.
+    #[cfg(test)]
+    fn share(&self, x: f32, y: f32) -> f32 {
+        let (dx, dy) = (x - self.x, y - self.y);
+        (1.0 - (dx * dx + dy * dy) * PER_SQUARE).max(0.0)
     }
 }
 
-/// All stars above the horizon.
-fn all() -> &'static [Star] {
-    static ALL: OnceLock<Vec<Star>> = OnceLock::new();
+/// Stars beside each other.
+#[derive(Debug, Default)]
+struct Group {
+    way: Vec3,
+    /// Angle from there to the farthest, in radians.
+    reach: f32,
+    stars: Vec<Star>,
+}
+
+/// Cells along each side of a group.
+const GROUP: i32 = 18;
+
+/// All stars above the horizon, in groups.
+fn all() -> &'static [Group] {
+    static ALL: OnceLock<Vec<Group>> = OnceLock::new();
     ALL.get_or_init(|| {
-        let mut stars = Vec::new();
-        let radius = CELLS as f32;
-        for x in -CELLS - 1..=CELLS {
-            for y in 0..=CELLS {
-                let flat = (x * x + y * y) as f32;
-                let high = (radius * radius - flat).max(0.0).sqrt() as i32;
-                for side in [-1, 1] {
-                    // The sphere crosses more cells of a column where it is steep.
-                    let (near, far) = if high < 24 { (0, 26) } else { (high - 12, high + 4) };
-                    for z in near..=far {
-                        let z = if side < 0 { -1 - z } else { z };
-                        stars.extend(star(x, y, z));
-                    }
+        let mut groups: BTreeMap<[i32; 3], Group> = BTreeMap::new();
+        for star in every() {
+            let place = star.way.to_array().map(|it| (it * CELLS as f32) as i32 / GROUP);
+            groups.entry(place).or_default().stars.push(star);
+        }
+        let mut groups: Vec<Group> = groups.into_values().collect();
+        for group in &mut groups {
+            group.way = group.stars.iter().map(|star| star.way).sum::<Vec3>().normalize();
+            let angle = |star: &Star| libm::acosf(group.way.dot(star.way).clamp(-1.0, 1.0));
+            // What rounding loses is more than no angle.
+            group.reach = group.stars.iter().map(angle).fold(0.0, f32::max) + 1e-3;
+        }
+        groups
+    })
+}
+
+/// Each star above the horizon.
+fn every() -> Vec<Star> {
+    let mut stars = Vec::new();
+    let radius = CELLS as f32;
+    for x in -CELLS - 1..=CELLS {
+        for y in 0..=CELLS {
+            let flat = (x * x + y * y) as f32;
+            let high = (radius * radius - flat).max(0.0).sqrt() as i32;
+            for side in [-1, 1] {
+                // The sphere crosses more cells of a column where it is steep.
+                let (near, far) = if high < 24 { (0, 26) } else { (high - 12, high + 4) };
+                for z in near..=far {
+                    let z = if side < 0 { -1 - z } else { z };
+                    stars.extend(star(x, y, z));
                 }
             }
         }
-        stars
-    })
+    }
+    stars
 }
 
 /// The star of a cell that the sphere crosses, if it has one.
@@ -164,7 +216,7 @@ mod tests {
     #[test]
     fn every_star_is_there_once() {
         let mut cells: Vec<[i32; 3]> =
-            all().iter().map(|star| star.cell.to_array().map(|v| v as i32)).collect();
+            every().iter().map(|star| star.cell.to_array().map(|v| v as i32)).collect();
         cells.sort_unstable();
         let count = cells.len();
         cells.dedup();
@@ -185,27 +237,39 @@ mod tests {
     fn stars_are_where_they_project() {
         let camera = CameraSpec::new([0.0, 1.0, 0.0], [3.0, 9.0, -8.0], 60.0);
         let view = camera.view(ImageSize::new(320, 200).unwrap()).unwrap();
-        let seen = SeenStars::new(&view, 1.0);
-        assert!(seen.stars.len() > 100 && SeenStars::new(&view, 0.0).row(0).is_empty());
-        let mut listed = 0;
-        for y in 0..200 {
-            listed += seen.row(y).len();
-            for star in seen.row(y) {
-                let ray = view.ray(star.x, star.y);
-                assert!(all().iter().any(|other| (other.way - ray).length() < 1e-4));
-            }
-        }
-        for star in &seen.stars {
-            let touched = (0..200).filter(|y| star.share(star.x, *y as f32 + 0.5) > 0.0);
-            for y in touched {
-                assert!(seen.row(y).iter().any(|other| (other.x, other.y) == (star.x, star.y)));
+        let (mut seen, every) = (SeenStars::default(), every());
+        seen.see(&view, 0.0);
+        assert!(seen.row(0, 0).is_empty());
+        seen.see(&view, 1.0);
+        assert!(seen.found.len() > 100 && seen.stars.len() >= seen.found.len());
+        for star in &seen.found {
+            let ray = view.ray(star.x, star.y);
+            assert!(every.iter().any(|other| (other.way - ray).length() < 1e-4));
+            let row = star.y.max(0.0) as usize;
+            for y in row.saturating_sub(3)..(row + 4).min(200) {
+                for x in (0..320).filter(|x| star.share(*x as f32 + 0.5, y as f32 + 0.5) > 0.0) {
+                    assert!(seen.row(x, y).iter().any(|other| (other.x, other.y) == (star.x, star.y)));
+                }
             }
             let home = star.share(star.x.floor() + 0.5, star.y.floor() + 0.5);
             assert!(home >= star.share(star.x.floor() + 1.5, star.y.floor() + 0.5) && home > 0.7);
         }
-        assert!(listed > seen.stars.len() * 4);
-        let coarse = camera.view(ImageSize::new(32, 20).unwrap()).unwrap();
-        let light = |seen: &SeenStars| seen.stars.iter().map(|star| star.light[0]).sum::<f32>();
-        assert!(light(&SeenStars::new(&coarse, 1.0)) < light(&seen) * 0.1);
+        // None is left out with its group, wherever the view looks.
+        for nth in 0..24 {
+            let (sin, cos) = libm::sincosf(nth as f32);
+            let target = [sin, 1.0 + nth as f32 * 0.1, cos];
+            let view = CameraSpec::new([0.0, 1.0, 0.0], target, 60.0).view(ImageSize::new(320, 200).unwrap());
+            let view = view.unwrap();
+            seen.see(&view, 1.0);
+            let inside = |star: &&Star| {
+                let at = view.project((view.eye + star.way).to_array());
+                at.is_some_and(|[x, y, _]| (0.0..320.0).contains(&x) && (0.0..200.0).contains(&y))
+            };
+            assert!(seen.found.len() >= every.iter().filter(inside).count());
+        }
+        let light = |seen: &SeenStars| seen.found.iter().map(|star| star.light[0]).sum::<f32>();
+        let fine = light(&seen);
+        seen.see(&camera.view(ImageSize::new(32, 20).unwrap()).unwrap(), 1.0);
+        assert!(light(&seen) < fine * 0.1);
     }
 }

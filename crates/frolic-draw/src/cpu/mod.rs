@@ -327,7 +327,8 @@ impl Renderer {
         };
         let (pictures, blits) = (&*pictures, &blits[..]);
         let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
-        let (light, painting) = (backdrop.light(level), AtomicU64::new(0));
+        let brush = backdrop.brush(level);
+        let (light, painting) = (backdrop.light(brush.as_ref()), AtomicU64::new(0));
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
         let any_solid = parts.iter().any(|part| part.solid);
         solid.resize(&grid, any_solid);
