@@ -341,8 +341,8 @@ impl Renderer {
         };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| drawing(source.look, shadow.is_some())).collect();
-        // At least one round, for the backdrop.
-        let mut next = 0;
+        // At least one round, for the backdrop, which comes after the first solid pass, if that is first of all.
+        let (mut next, mut is_bare) = (0, true);
         loop {
             let round = parts.get(next).map_or(0, |part| part.round);
             let end = next + parts[next..].iter().take_while(|part| part.round == round).count();
@@ -381,6 +381,7 @@ impl Renderer {
                     groups: if next == 0 { blits } else { &[] },
                     pictures,
                     first: next == 0,
+                    is_bare,
                 };
                 task.run();
                 if view.bloom > 0.0 && last {
@@ -402,6 +403,7 @@ impl Renderer {
             meter.stop(started);
             let painting = painting.swap(0, Ordering::Relaxed) / rayon::current_num_threads() as u64;
             meter.move_time(Stage::Raster, Stage::Backdrop, Duration::from_nanos(painting));
+            is_bare &= now.first().is_some_and(|part| part.solid && !part.ends);
             next = end;
             if last {
                 break;

@@ -49,8 +49,10 @@ pub(super) struct RasterTile<'a, 'l> {
     /// Groups to draw, nearest first, before other solid records.
     pub(super) groups: &'a [Blit],
     pub(super) pictures: &'a Pictures,
-    /// Whether to start from the backdrop instead of the result of the earlier rounds.
+    /// Whether to start from the depths of the backdrop instead of those of the earlier rounds.
     pub(super) first: bool,
+    /// Whether the backdrop has still to be painted.
+    pub(super) is_bare: bool,
 }
 
 /// State of the solid records of a tile, kept from round to round.
@@ -95,8 +97,8 @@ impl RasterTile<'_, '_> {
         let (width, height) = (self.grid.tile_width(), self.grid.rows());
         let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
         // Solid records usually cover much of the ground. If they come first, the backdrop is painted only where it is visible.
-        let mut is_bare = self.first;
-        if is_bare && !self.parts.first().is_some_and(|part| part.solid && part.ends) {
+        let mut is_bare = self.is_bare;
+        if is_bare && !self.parts.first().is_some_and(|part| part.solid) {
             self.paint_backdrop(None, sunlight.as_ref());
             is_bare = false;
         }
