@@ -13,6 +13,7 @@
 //! same kind of picture, from the direction of the sun, casts shadows. Images with depth: Shade, Gortler, He and Szeliski, "Layered Depth Images", 1998, with one layer.
 //!
 //! Between steps a picture is approximate: its size on the screen is exact, but its direction is up to half a step off. Lamps do not light it.
+//! A camera that moves fast would need many new pictures in a frame: beyond a few, that of a step nearby stands in for some frames.
 
 mod shot;
 mod side;
@@ -37,7 +38,7 @@ use crate::light::Lighting;
 use crate::list::DrawList;
 
 use shot::{Shot, crop, frame};
-use side::{SIZES, Side, step};
+use side::{HALF_TURNS, SIZES, Side, nearby, step};
 
 /// Low bits of the detail's numbers that do not select another picture: steps of a third to a half, so that a frame budget that reduces detail
 /// a little does not redraw all pictures.
@@ -45,6 +46,9 @@ const COARSER_DETAIL: u32 = 22;
 
 /// Size of the cache in bytes, above which the least recently used pictures are dropped.
 const KEPT: usize = 384 << 20;
+
+/// Pictures that are drawn in a frame although another could stand in.
+const FRESH: usize = 8;
 
 /// Content and viewpoint of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -79,6 +83,8 @@ pub(super) struct Pictures {
     frame: u64,
     light: Option<Light>,
     missing: Vec<Shot>,
+    /// How many more may be drawn in this frame although another could stand in.
+    fresh: usize,
 }
 
 #[derive(Debug)]
@@ -153,6 +159,7 @@ impl Pictures {
         meter: &mut Meter,
     ) {
         blits.clear();
+        self.fresh = FRESH;
         let mut drawn = 0;
         for (source, groups) in list.groups() {
             // Kinds of one population share a picture.
@@ -240,9 +247,13 @@ impl Pictures {
                 size: side.size,
                 sun: sun_size,
             };
-            let slot = match self.places.get(&key) {
-                Some(&slot) => slot,
-                None => {
+            let kept = self.places.get(&key).copied();
+            let beside = if kept.is_none() && sun.is_none() { self.beside(&key) } else { None };
+            let slot = match (kept, beside) {
+                (Some(slot), _) => slot,
+                (None, Some(slot)) if self.fresh == 0 => slot,
+                _ => {
+                    self.fresh -= usize::from(beside.is_some());
                     let camera = side.view(camera);
                     let own = match sun_size {
                         Some(size) => {
@@ -269,11 +280,20 @@ impl Pictures {
             let at = view.screen(local);
             // Perspective stretches shapes away from the middle of the picture, as on any plane that is not perpendicular to the ray.
             let wide = if view.level { 1.0 } else { local.x.hypot(local.z) / local.z };
-            let taken = SIZES.powi(i32::from(sun_size.unwrap_or(side.size)));
+            let taken = SIZES.powi(i32::from(sun_size.unwrap_or(self.slots[slot as usize].key.size)));
             let per = [taken / (scale * wide), taken / scale];
             let nearest = if view.level { reach - local.z } else { 1.0 / (local.z - reach).max(NEAR) };
             blits.push(Blit { slot, corner: at.to_array(), per, depth: local.z, nearest, extent: [0; 4] });
         }
+    }
+
+    /// The picture of the nearest step about this one, if there is any.
+    fn beside(&self, key: &GroupKey) -> Option<u32> {
+        nearby().iter().find_map(|[turn, height, roll, size]| {
+            let turn = (key.turn + turn + HALF_TURNS).rem_euclid(2 * HALF_TURNS) - HALF_TURNS;
+            let (height, roll, size) = (key.height + height, key.roll + roll, key.size + size);
+            self.places.get(&GroupKey { turn, height, roll, size, ..*key }).copied()
+        })
     }
 
     /// Space for a picture to be drawn.

@@ -13,6 +13,7 @@ use frolic_core::{Group, Stage};
 use frolic_raster::LANES;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::picture::{Blit, DEPTH_MIDDLE, Picture};
+use frolic_raster::record::Outlined;
 use frolic_raster::samples::{SAMPLES, Samples};
 use frolic_raster::solid;
 use frolic_raster::tile::Grid;
@@ -57,13 +58,47 @@ pub(super) fn frame(view: &View, half: Vec3) -> Option<ImageSize> {
     ImageSize::new(side(most.x), side(most.y)).ok()
 }
 
-/// Buffers for drawing a picture, kept on each thread.
+/// Buffers for drawing a picture, kept on each thread. Samples are empty between pictures: each empties those that it touched, which is a part of its frame.
 #[derive(Debug, Default)]
 struct Desk {
     projected: Projected,
     near: Vec<f32>,
+    /// Nearness to the sun.
+    cast: Vec<f32>,
     base: Vec<u32>,
     sun: Vec<u32>,
+}
+
+/// Columns and rows of a picture that records touch.
+#[derive(Debug, Clone, Copy)]
+struct Touched {
+    x: [usize; 2],
+    y: [usize; 2],
+}
+
+impl Touched {
+    /// Those that lie in `extent`: left, top, right and bottom in pixels. With one more on each side, for what rounding loses.
+    fn of([x0, y0, x1, y1]: [f32; 4], [width, height]: [usize; 2]) -> Self {
+        let first = |at: f32, most: usize| ((at - 1.0).max(0.0) as usize).min(most);
+        let after = |at: f32, most: usize| ((at + 2.0).max(0.0) as usize).min(most);
+        let [x, y] = [[first(x0, width), after(x1, width)], [first(y0, height), after(y1, height)]];
+        Self { x: [x[0], x[1].max(x[0])], y: [y[0], y[1].max(y[0])] }
+    }
+}
+
+/// The samples of a picture; no colours in one from the sun.
+struct Sheet<'a> {
+    near: &'a mut [f32],
+    base: &'a mut [u32],
+    sun: &'a mut [u32],
+}
+
+/// The first of these, with empty ones added if there are too few.
+fn first_of<T: Copy>(buffer: &mut Vec<T>, count: usize, empty: T) -> &mut [T] {
+    if buffer.len() < count {
+        buffer.resize(count, empty);
+    }
+    &mut buffer[..count]
 }
 
 thread_local! {
@@ -85,19 +120,24 @@ impl Shot {
         let size = self.view.size;
         let (width, height) = (size.width(), size.height());
         let per_pixel = if from_sun { 1 } else { SAMPLES };
-        let Desk { projected, near, base, sun } = desk;
-        near.clear();
-        near.resize(width * height * per_pixel, if from_sun { f32::NEG_INFINITY } else { 0.0 });
-        let coloured = if from_sun { 0 } else { near.len() };
-        base.clear();
-        base.resize(coloured, EMPTY);
-        sun.clear();
-        sun.resize(coloured, 0);
+        let Desk { projected, near, cast, base, sun } = desk;
+        let count = width * height * per_pixel;
+        let coloured = if from_sun { 0 } else { count };
+        let sheet = Sheet {
+            near: if from_sun {
+                first_of(cast, count, f32::NEG_INFINITY)
+            } else {
+                first_of(near, count, 0.0)
+            },
+            base: first_of(base, coloured, EMPTY),
+            sun: first_of(sun, coloured, 0),
+        };
+        let mut extent = [f32::INFINITY, f32::INFINITY, f32::NEG_INFINITY, f32::NEG_INFINITY];
         let grid = Grid::new(size.sides(), [6, 10]);
         let mut samples = Samples {
-            near: &mut near[..],
-            base: &mut base[..],
-            sun: &mut sun[..],
+            near: &mut *sheet.near,
+            base: &mut *sheet.base,
+            sun: &mut *sheet.sun,
             x: 0,
             y: 0,
             width,
@@ -143,35 +183,55 @@ impl Shot {
             for skip in (0..count).step_by(CHUNK) {
                 let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
                 projected.chunk(&scope, start);
+                let strips = projected.strips.kept.iter().map(Outlined::bounds);
+                for [x0, y0, x1, y1] in strips.chain(projected.facets.kept.iter().map(Outlined::bounds)) {
+                    let [left, top, right, bottom] = extent;
+                    extent = [left.min(x0), top.min(y0), right.max(x1), bottom.max(y1)];
+                }
                 solid::strips(level, &mut samples, &projected.strips.kept, &styles);
                 solid::facets(level, &mut samples, &projected.facets.kept, &styles);
             }
         }
-        self.keep(width, height, near, base, sun)
+        let touched = Touched::of(extent, [width, height]);
+        let picture = self.keep(width, height, touched, &sheet);
+        for column in touched.x[0]..touched.x[1] {
+            let rows = touched.y.map(|row| (column * height + row) * per_pixel);
+            sheet.near[rows[0]..rows[1]].fill(if from_sun { f32::NEG_INFINITY } else { 0.0 });
+            if !from_sun {
+                sheet.base[rows[0]..rows[1]].fill(EMPTY);
+                sheet.sun[rows[0]..rows[1]].fill(0);
+            }
+        }
+        picture
     }
 
     /// The picture, from the samples.
-    fn keep(&self, width: usize, height: usize, near: &[f32], base: &[u32], sun: &[u32]) -> Picture {
+    fn keep(&self, width: usize, height: usize, touched: Touched, sheet: &Sheet<'_>) -> Picture {
+        let Sheet { near, base, sun } = sheet;
         let from_sun = self.key.sun.is_some();
         let samples = if from_sun { 1 } else { SAMPLES };
         let column = height * samples;
         let met = |at: usize| if from_sun { near[at].is_finite() } else { base[at] != EMPTY };
         // The rows of a column that are not empty.
         let span = |nth: usize| {
-            let mut of = (nth * column..(nth + 1) * column).filter(|&at| met(at));
+            let [from, to] = touched.y.map(|row| nth * column + row * samples);
+            let mut of = (from..to).filter(|&at| met(at));
             let first = of.next()?;
             let last = of.next_back().unwrap_or(first);
             Some([(first - nth * column) / samples, (last - nth * column) / samples + 1])
         };
-        let spans: Vec<Option<[usize; 2]>> = (0..width).map(span).collect();
-        let (Some(left), Some(last)) =
+        let mut spans: Vec<Option<[usize; 2]>> = (touched.x[0]..touched.x[1]).map(span).collect();
+        let (Some(first), Some(last)) =
             (spans.iter().position(Option::is_some), spans.iter().rposition(Option::is_some))
         else {
             return Picture::default();
         };
+        spans.truncate(last + 1);
+        spans.drain(..first);
+        let left = touched.x[0] + first;
         let top = spans.iter().flatten().map(|&[first, _]| first).min().unwrap_or(0);
         let bottom = spans.iter().flatten().map(|&[_, after]| after).max().unwrap_or(0);
-        let (kept_width, kept_height) = (last + 1 - left, bottom - top);
+        let (kept_width, kept_height) = (spans.len(), bottom - top);
         let mut picture = Picture {
             frame: [width, height],
             first: [left, top],
@@ -183,7 +243,7 @@ impl Shot {
             // Slanting surfaces may have been biased.
             unit: (self.reach + self.most_slope) / 32_000.0,
         };
-        for (nth, span) in spans.iter().enumerate().take(last + 1).skip(left) {
+        for (nth, span) in (left..).zip(&spans) {
             picture.spans.push(span.map_or([0; 2], |rows| rows.map(|row| (row - top) as u16)));
             for row in top..bottom {
                 let at = nth * column + row * samples;

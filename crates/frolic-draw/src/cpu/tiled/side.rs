@@ -1,10 +1,15 @@
 //! Directions and sizes of cached pictures, in steps.
 
+use std::sync::OnceLock;
+
 use crate::camera::View;
 use glam::{Quat, Vec2, Vec3};
 
 /// Directions of the pictures: steps in a full turn, and steps in a right angle from horizontal to straight down.
 const TURNS: f32 = 36.0;
+
+/// Steps in half a turn.
+pub(super) const HALF_TURNS: i16 = TURNS as i16 / 2;
 
 const HEIGHTS: f32 = 18.0;
 
@@ -17,6 +22,29 @@ pub(super) const SIZES: f32 = 1.12;
 /// Step of a size.
 pub(super) fn step(scale: f32) -> i16 {
     (libm::logf(scale) / libm::logf(SIZES)).round() as i16
+}
+
+/// Steps about one whose pictures can stand in for it, the most alike first: changes of turn, height, roll and size.
+pub(super) fn nearby() -> &'static [[i16; 4]] {
+    static NEARBY: OnceLock<Vec<[i16; 4]>> = OnceLock::new();
+    NEARBY.get_or_init(|| {
+        // How much a step of each changes a picture, against a step of turn.
+        let unlike = |steps: &[i16; 4]| {
+            let weights = [1.0, 0.6, 0.6, 0.5];
+            steps.iter().zip(weights).map(|(steps, weight)| f32::from(steps.abs()) * weight).sum::<f32>()
+        };
+        let mut all = Vec::new();
+        for turn in -2..=2 {
+            for height in -1..=1 {
+                for roll in -1..=1 {
+                    all.extend((-2..=2).map(|size| [turn, height, roll, size]));
+                }
+            }
+        }
+        all.retain(|steps| (0.1..2.2).contains(&unlike(steps)));
+        all.sort_by(|a, b| unlike(a).total_cmp(&unlike(b)));
+        all
+    })
 }
 
 /// Direction of view, in steps.
