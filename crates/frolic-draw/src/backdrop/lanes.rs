@@ -11,7 +11,8 @@ use glam::Vec3;
 use smallvec::SmallVec;
 
 use super::lattice::{
-    Lattice, MOTTLING, Octave, RIPPLES, ROUND, SHORE, SHORE_ROUGH, cell_of_lanes, sum_of_lanes, whole,
+    Lattice, MOTTLING, Octave, RIPPLES, ROUND, SHORE, SHORE_ROUGH, cell_of_lanes, straight, sum_of_lanes,
+    whole,
 };
 use super::outline::{COAST_MOST, Outlines, SHORE_MOST};
 use super::painter::{Painter, RAYS};
@@ -400,6 +401,16 @@ impl<const COUNT: usize> Nodes<COUNT> {
     }
 }
 
+/// The longest step between the values of nodes.
+#[inline(always)]
+fn longest(nodes: &[f32; WIDE]) -> f32 {
+    let mut longest = 0.0f32;
+    for nth in 0..ROW / STEP {
+        longest = longest.max((nodes[nth + 1] - nodes[nth]).abs());
+    }
+    longest
+}
+
 /// A row on a plane. Its nodes: how many rays long it is to the plane, size of two pixels across and of half a pixel along, the haze's
 /// transmittance and its light.
 struct Plane(Nodes<7>);
@@ -643,7 +654,7 @@ impl Lanes<'_> {
         let [a, b, c] = self.rays(simd, x + 0.5, y + 0.5);
         let t = f32x8::splat(simd, -ey) / b;
         let zero = f32x8::splat(simd, 0.0);
-        let rough = sum_of_lanes(simd, self.lattice, &SHORE, a * t + ex, c * t + ez, zero);
+        let rough = sum_of_lanes(simd, self.lattice, (&SHORE, 0, SHORE.len()), a * t + ex, c * t + ez, zero);
         let rough = (rough * SHORE_ROUGH).to_array();
         let mut share = [0.0f32; WIDE];
         for [dx, dy] in RAYS {
@@ -674,6 +685,13 @@ impl Lanes<'_> {
     ) {
         let plane = self.plane(simd, at, 0.0);
         let one = f32x8::splat(simd, 1.0);
+        // Coarse octaves are worked out at nodes alone.
+        let ([px, pz], size) =
+            (self.places_of_nodes(simd, &plane, at), f32x8::load_array(simd, plane.0.0[1]));
+        let first = straight(&MOTTLING, longest(&px).max(longest(&pz)));
+        let (px, pz) = (f32x8::load_array(simd, px), f32x8::load_array(simd, pz));
+        let coarse = sum_of_lanes(simd, self.lattice, (&MOTTLING, 0, first), px, pz, size);
+        let coarse = Nodes([coarse.to_array()]);
         // In two loops, as short ones overlap.
         let (mut places, mut tones) = ([[0.0; ROW]; 2], [0.0; ROW]);
         for from in (0..ROW).step_by(WIDE) {
@@ -681,7 +699,9 @@ impl Lanes<'_> {
                 continue;
             }
             let [px, pz] = self.place(simd, &plane, at, from);
-            let patches = sum_of_lanes(simd, self.lattice, &MOTTLING, px, pz, plane.sizes(simd, from)[0]);
+            let size = plane.sizes(simd, from)[0];
+            let patches = coarse.at(simd, 0, from)
+                + sum_of_lanes(simd, self.lattice, (&MOTTLING, first, MOTTLING.len()), px, pz, size);
             let tone = (patches * ground.mottled + 1.0).max(f32x8::splat(simd, 0.08));
             keep(&mut tones, from, tone);
             keep(&mut places[0], from, px);
@@ -731,11 +751,50 @@ impl Lanes<'_> {
         [a * reach + self.eye[0], c * reach + self.eye[2]]
     }
 
+    /// Where rays of [`Nodes`] meet a plane.
+    #[inline(always)]
+    fn places_of_nodes<S: Simd>(&self, simd: S, plane: &Plane, [x, y]: [f32; 2]) -> [[f32; WIDE]; 2] {
+        let [a, _, c] = self.rays_at(nodes(simd) + (x + 0.5), y + 0.5);
+        let reach = f32x8::load_array(simd, plane.0.0[0]);
+        [(a * reach + self.eye[0]).to_array(), (c * reach + self.eye[2]).to_array()]
+    }
+
+    /// Adds to a slope of the water that of ripples from `first` up to `last`.
+    #[inline(always)]
+    fn ripple<S: Simd>(
+        &self,
+        simd: S,
+        waves: f32,
+        (first, last): (usize, usize),
+        [px, pz]: [f32x8<S>; 2],
+        size: f32x8<S>,
+        slope: [f32x8<S>; 2],
+    ) -> [f32x8<S>; 2] {
+        let finest = size.reduce_min();
+        let [mut nx, mut nz] = slope;
+        for Octave { scale, weight } in &RIPPLES[first..last] {
+            if finest * scale >= 1.0 {
+                break;
+            }
+            let fade = (size * -scale + 1.0).max(size * 0.0) * (weight * waves);
+            let [a, c] = self.lattice.lanes(simd, px * *scale, pz * (scale * 2.0));
+            (nx, nz) = (nx + a * fade, nz + c * fade);
+        }
+        [nx, nz]
+    }
+
     /// Paints water.
     #[inline(always)]
     fn water<S: Simd>(&self, simd: S, water: &WaterLight, at: [f32; 2], open: u64, into: &mut Row) {
         let plane = self.plane(simd, at, water.level);
-        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        // Coarse ripples are worked out at nodes alone.
+        let [px, pz] = self.places_of_nodes(simd, &plane, at);
+        let (first, zero) =
+            (straight(&RIPPLES, longest(&px).max(longest(&pz) * 2.0)), f32x8::splat(simd, 0.0));
+        let places = [f32x8::load_array(simd, px), f32x8::load_array(simd, pz)];
+        let size = f32x8::load_array(simd, plane.0.0[2]);
+        let [nx, nz] = self.ripple(simd, water.waves, (0, first), places, size, [zero; 2]);
+        let coarse = Nodes([nx.to_array(), nz.to_array()]);
         // In two loops, as short ones overlap.
         let (mut places, mut slopes) = ([[0.0; ROW]; 2], [[0.0; ROW]; 2]);
         for from in (0..ROW).step_by(WIDE) {
@@ -743,17 +802,9 @@ impl Lanes<'_> {
                 continue;
             }
             let [px, pz] = self.place(simd, &plane, at, from);
-            let size = plane.sizes(simd, from)[1];
-            let finest = size.reduce_min();
-            let (mut nx, mut nz) = (zero, zero);
-            for Octave { scale, weight } in RIPPLES {
-                if finest * scale >= 1.0 {
-                    break;
-                }
-                let fade = (one - size * scale).max(zero) * (weight * water.waves);
-                let [a, c] = self.lattice.lanes(simd, px * scale, pz * (scale * 2.0));
-                (nx, nz) = (nx + a * fade, nz + c * fade);
-            }
+            let slope = [coarse.at(simd, 0, from), coarse.at(simd, 1, from)];
+            let (finer, size) = ((first, RIPPLES.len()), plane.sizes(simd, from)[1]);
+            let [nx, nz] = self.ripple(simd, water.waves, finer, [px, pz], size, slope);
             keep(&mut slopes[0], from, nx);
             keep(&mut slopes[1], from, nz);
             keep(&mut places[0], from, px);

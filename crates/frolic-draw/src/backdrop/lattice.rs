@@ -135,16 +135,14 @@ pub(super) struct Octave {
     pub(super) weight: f32,
 }
 
-/// Octaves of the ground's mottling: patches, tufts, and blades, each with finer ones. Every one is turned against the one before, so that their lattices do
+/// Octaves of the ground's mottling: patches, tufts, and blades, coarse ones first. Every one is turned against the one before, so that their lattices do
 /// not show.
-pub(super) const MOTTLING: [Octave; 7] = [
-    Octave { scale: 0.6, weight: 0.45 },
-    Octave { scale: 1.218, weight: 0.225 },
-    Octave { scale: 2.47, weight: 0.1125 },
-    Octave { scale: 5.0, weight: 0.35 },
-    Octave { scale: 10.15, weight: 0.175 },
-    Octave { scale: 36.0, weight: 0.4 },
-    Octave { scale: 73.1, weight: 0.2 },
+pub(super) const MOTTLING: [Octave; 5] = [
+    Octave { scale: 0.6, weight: 0.46 },
+    Octave { scale: 1.4, weight: 0.26 },
+    Octave { scale: 4.7, weight: 0.38 },
+    Octave { scale: 12.3, weight: 0.24 },
+    Octave { scale: 41.0, weight: 0.46 },
 ];
 
 /// Roughness of the shore, as a share of its radius.
@@ -191,12 +189,12 @@ pub(super) fn sum(octaves: &[Octave], x: f32, z: f32, size: f32) -> f32 {
     sum
 }
 
-/// [`sum`] of lanes.
+/// [`sum`] of lanes, from the octave numbered `first` up to `last`.
 #[inline(always)]
 pub(super) fn sum_of_lanes<S: Simd>(
     simd: S,
     lattice: &Lattice,
-    octaves: &[Octave],
+    (octaves, first, last): (&[Octave], usize, usize),
     x: f32x8<S>,
     z: f32x8<S>,
     size: f32x8<S>,
@@ -204,7 +202,8 @@ pub(super) fn sum_of_lanes<S: Simd>(
     let finest = size.reduce_min();
     let one = f32x8::splat(simd, 1.0);
     let mut sum = f32x8::splat(simd, 0.0);
-    for (nth, octave) in octaves.iter().enumerate() {
+    for nth in first..last {
+        let octave = octaves[nth];
         if finest * octave.scale >= 1.0 {
             break;
         }
@@ -214,6 +213,15 @@ pub(super) fn sum_of_lanes<S: Simd>(
     }
     sum
 }
+
+/// How many of these octaves, coarse ones first, are as good as straight over a step of this length.
+#[inline(always)]
+pub(super) fn straight(octaves: &[Octave], step: f32) -> usize {
+    octaves.iter().take_while(|octave| octave.scale * step <= STRAIGHT).count()
+}
+
+/// Share of a cell over which noise is as good as straight.
+const STRAIGHT: f32 = 0.2;
 
 #[cfg(test)]
 mod tests {
