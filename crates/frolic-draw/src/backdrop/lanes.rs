@@ -372,6 +372,17 @@ kernel! {
     }
 }
 
+/// Whether none of the open pixels needs those that [`Spot::of`] has here.
+#[inline(always)]
+fn is_unused(open: u64, from: usize, every_second: bool) -> bool {
+    if !every_second {
+        return is_closed(open, from);
+    }
+    // Sixteen pixels, and the one before, which lies between two.
+    let all = u128::from(open) << 1;
+    (all >> (2 * from)) & 0x1_ffff == 0
+}
+
 /// Whether none of the pixels worked on together from here on is open.
 #[inline(always)]
 fn is_closed(open: u64, from: usize) -> bool {
@@ -390,14 +401,31 @@ fn nodes<S: Simd>(simd: S) -> f32x8<S> {
     f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 4.0, 4.0, 4.0]) * STEP as f32
 }
 
-impl<const COUNT: usize> Nodes<COUNT> {
-    /// Values at pixels from `from` on.
+/// Eight pixels of a row between two [`Nodes`].
+#[derive(Clone, Copy)]
+struct Spot<S: Simd> {
+    nth: usize,
+    /// Pixels after that node.
+    offset: f32x8<S>,
+    /// Pixels after the first of the row.
+    across: f32x8<S>,
+}
+
+impl<S: Simd> Spot<S> {
+    /// Pixels from `from` on, a multiple of eight; or every second one from `2 * from` on.
     #[inline(always)]
-    fn at<S: Simd>(&self, simd: S, which: usize, from: usize) -> f32x8<S> {
-        let nodes = &self.0[which];
-        let (nth, across) = (from / STEP, f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]));
-        let step = (nodes[nth + 1] - nodes[nth]) * (1.0 / STEP as f32);
-        (across + (from % STEP) as f32) * step + nodes[nth]
+    fn of(simd: S, from: usize, every_second: bool) -> Self {
+        let lanes = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+        let (first, lanes) = if every_second { (2 * from, lanes * 2.0) } else { (from, lanes) };
+        Self { nth: first / STEP, offset: lanes + (first % STEP) as f32, across: lanes + first as f32 }
+    }
+}
+
+impl<const COUNT: usize> Nodes<COUNT> {
+    #[inline(always)]
+    fn at<S: Simd>(&self, spot: Spot<S>, which: usize) -> f32x8<S> {
+        let [a, b] = [self.0[which][spot.nth], self.0[which][spot.nth + 1]];
+        spot.offset * ((b - a) * (1.0 / STEP as f32)) + a
     }
 }
 
@@ -418,27 +446,30 @@ struct Plane(Nodes<7>);
 impl Plane {
     /// Sizes on the plane in metres: of two pixels across, and of half a pixel along.
     #[inline(always)]
-    fn sizes<S: Simd>(&self, simd: S, from: usize) -> [f32x8<S>; 2] {
-        [self.0.at(simd, 1, from), self.0.at(simd, 2, from)]
+    fn sizes<S: Simd>(&self, spot: Spot<S>) -> [f32x8<S>; 2] {
+        [self.0.at(spot, 1), self.0.at(spot, 2)]
     }
 
     /// Light through the haze.
     #[inline(always)]
-    fn hazed<S: Simd>(&self, simd: S, from: usize, light: Three<S>) -> Three<S> {
-        let clear = self.clear(simd, from);
+    fn hazed<S: Simd>(&self, spot: Spot<S>, light: Three<S>) -> Three<S> {
+        let clear = self.clear(spot);
         let mut hazed = light;
         for channel in 0..3 {
-            let haze = self.0.at(simd, 4 + channel, from);
+            let haze = self.0.at(spot, 4 + channel);
             hazed[channel] = haze + (light[channel] - haze) * clear;
         }
         hazed
     }
 
     #[inline(always)]
-    fn clear<S: Simd>(&self, simd: S, from: usize) -> f32x8<S> {
-        self.0.at(simd, 3, from)
+    fn clear<S: Simd>(&self, spot: Spot<S>) -> f32x8<S> {
+        self.0.at(spot, 3)
     }
 }
+
+/// Error of the water's slope that is not seen: the light that it reflects changes by less than a step of colour.
+const SLOPE_OFF: f32 = 0.006;
 
 /// Cosine of the angle to the sun within which its glare bends too much to be drawn as straight pieces.
 const NEAR_SUN: f32 = 0.95;
@@ -504,7 +535,8 @@ impl Lanes<'_> {
         let [r, g, b] = self.sky_and_sun(simd, &way);
         let sky = Nodes([r.to_array(), g.to_array(), b.to_array()]);
         for from in (0..ROW).step_by(WIDE) {
-            put(light, from, [sky.at(simd, 0, from), sky.at(simd, 1, from), sky.at(simd, 2, from)]);
+            let spot = Spot::of(simd, from, false);
+            put(light, from, [sky.at(spot, 0), sky.at(spot, 1), sky.at(spot, 2)]);
         }
         true
     }
@@ -698,9 +730,10 @@ impl Lanes<'_> {
             if is_closed(open, from) {
                 continue;
             }
-            let [px, pz] = self.place(simd, &plane, at, from);
-            let size = plane.sizes(simd, from)[0];
-            let patches = coarse.at(simd, 0, from)
+            let spot = Spot::of(simd, from, false);
+            let [px, pz] = self.place(&plane, at, spot);
+            let size = plane.sizes(spot)[0];
+            let patches = coarse.at(spot, 0)
                 + sum_of_lanes(simd, self.lattice, (&MOTTLING, first, MOTTLING.len()), px, pz, size);
             let tone = (patches * ground.mottled + 1.0).max(f32x8::splat(simd, 0.08));
             keep(&mut tones, from, tone);
@@ -711,6 +744,7 @@ impl Lanes<'_> {
             if is_closed(open, from) {
                 continue;
             }
+            let spot = Spot::of(simd, from, false);
             let [px, pz] = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
             let mut lit = three(simd, self.ambient);
             for lamp in &self.lamps {
@@ -726,14 +760,14 @@ impl Lanes<'_> {
             }
             let (tone, share) = (kept(simd, &tones, from), kept(simd, share, from));
             let albedo = [tone * ground.colour[0], tone * ground.colour[1], tone * ground.colour[2]];
-            let own = plane.hazed(simd, from, [albedo[0] * lit[0], albedo[1] * lit[1], albedo[2] * lit[2]]);
+            let own = plane.hazed(spot, [albedo[0] * lit[0], albedo[1] * lit[1], albedo[2] * lit[2]]);
             for channel in 0..3 {
                 let under = f32x8::from_slice(simd, &into[channel][from..from + WIDE]);
                 let light = under * (one - share) + own[channel] * share;
                 into[channel][from..from + WIDE].copy_from_slice(&light.to_array());
             }
             if let Some(sun) = &self.sun {
-                let clear = plane.clear(simd, from) * share;
+                let clear = plane.clear(spot) * share;
                 let mut sunlit = albedo;
                 for channel in 0..3 {
                     sunlit[channel] = albedo[channel] * clear * (sun.light[channel] * sun.towards[1]);
@@ -745,9 +779,9 @@ impl Lanes<'_> {
 
     /// Where rays meet a plane: x and z.
     #[inline(always)]
-    fn place<S: Simd>(&self, simd: S, plane: &Plane, [x, y]: [f32; 2], from: usize) -> [f32x8<S>; 2] {
-        let [a, _, c] = self.rays(simd, x + from as f32 + 0.5, y + 0.5);
-        let reach = plane.0.at(simd, 0, from);
+    fn place<S: Simd>(&self, plane: &Plane, [x, y]: [f32; 2], spot: Spot<S>) -> [f32x8<S>; 2] {
+        let [a, _, c] = self.rays_at(spot.across + (x + 0.5), y + 0.5);
+        let reach = plane.0.at(spot, 0);
         [a * reach + self.eye[0], c * reach + self.eye[2]]
     }
 
@@ -783,43 +817,76 @@ impl Lanes<'_> {
         [nx, nz]
     }
 
-    /// Paints water.
+    /// Paints water: where all ripples are wide, every second pixel, and those between from both beside.
     #[inline(always)]
     fn water<S: Simd>(&self, simd: S, water: &WaterLight, at: [f32; 2], open: u64, into: &mut Row) {
         let plane = self.plane(simd, at, water.level);
         // Coarse ripples are worked out at nodes alone.
         let [px, pz] = self.places_of_nodes(simd, &plane, at);
-        let (first, zero) =
-            (straight(&RIPPLES, longest(&px).max(longest(&pz) * 2.0)), f32x8::splat(simd, 0.0));
+        let (size, zero) = (f32x8::load_array(simd, plane.0.0[2]), f32x8::splat(simd, 0.0));
+        let (step, finest) = (longest(&px).max(longest(&pz) * 2.0), size.reduce_min());
+        let first = straight(&RIPPLES, step);
         let places = [f32x8::load_array(simd, px), f32x8::load_array(simd, pz)];
-        let size = f32x8::load_array(simd, plane.0.0[2]);
         let [nx, nz] = self.ripple(simd, water.waves, (0, first), places, size, [zero; 2]);
         let coarse = Nodes([nx.to_array(), nz.to_array()]);
-        // In two loops, as short ones overlap.
+        let mut every_second = self.focal > 400.0;
+        for ripple in &RIPPLES {
+            // Between two pixels a ripple is off by about the square of its share of a cell, times its slope.
+            let share = ripple.scale * step * (2.0 / STEP as f32);
+            let is_wide = share < 1.0 && share * share * ripple.weight * water.waves < SLOPE_OFF;
+            every_second &= is_wide || finest * ripple.scale >= 1.0;
+        }
+        // In loops of their own, as short ones overlap.
+        let end = if every_second { ROW / 2 + WIDE } else { ROW };
         let (mut places, mut slopes) = ([[0.0; ROW]; 2], [[0.0; ROW]; 2]);
-        for from in (0..ROW).step_by(WIDE) {
-            if is_closed(open, from) {
+        for from in (0..end).step_by(WIDE) {
+            if is_unused(open, from, every_second) {
                 continue;
             }
-            let [px, pz] = self.place(simd, &plane, at, from);
-            let slope = [coarse.at(simd, 0, from), coarse.at(simd, 1, from)];
-            let (finer, size) = ((first, RIPPLES.len()), plane.sizes(simd, from)[1]);
+            let spot = Spot::of(simd, from, every_second);
+            let [px, pz] = self.place(&plane, at, spot);
+            let slope = [coarse.at(spot, 0), coarse.at(spot, 1)];
+            let (finer, size) = ((first, RIPPLES.len()), plane.sizes(spot)[1]);
             let [nx, nz] = self.ripple(simd, water.waves, finer, [px, pz], size, slope);
             keep(&mut slopes[0], from, nx);
             keep(&mut slopes[1], from, nz);
             keep(&mut places[0], from, px);
             keep(&mut places[1], from, pz);
         }
+        let mut half = [[0.0; ROW]; 3];
+        for from in (0..end).step_by(WIDE) {
+            if is_unused(open, from, every_second) {
+                continue;
+            }
+            let spot = Spot::of(simd, from, every_second);
+            let slope = [kept(simd, &slopes[0], from), kept(simd, &slopes[1], from)];
+            let place = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
+            // Exact, as the sun's glitter is narrow.
+            let way = unit_ways(simd, &self.rays_at(spot.across + (at[0] + 0.5), at[1] + 0.5)).0;
+            let light = plane.hazed(spot, self.reflected(simd, water, &way, place, slope));
+            if every_second {
+                for channel in 0..3 {
+                    keep(&mut half[channel], from, light[channel]);
+                }
+            } else {
+                put(into, from, light);
+            }
+        }
+        if !every_second {
+            return;
+        }
         for from in (0..ROW).step_by(WIDE) {
             if is_closed(open, from) {
                 continue;
             }
-            let slope = [kept(simd, &slopes[0], from), kept(simd, &slopes[1], from)];
-            let place = [kept(simd, &places[0], from), kept(simd, &places[1], from)];
-            // Exact, as the sun's glitter is narrow.
-            let way = self.middle(simd, at[0] + from as f32, at[1]).0;
-            let light = self.reflected(simd, water, &way, place, slope);
-            put(into, from, plane.hazed(simd, from, light));
+            let mut light = [zero; 3];
+            for channel in 0..3 {
+                let line = &half[channel];
+                let here = kept(simd, line, from / 2);
+                let between = (here + kept(simd, line, from / 2 + 1)) * 0.5;
+                light[channel] = here.zip_low(between);
+            }
+            put(into, from, light);
         }
     }
 

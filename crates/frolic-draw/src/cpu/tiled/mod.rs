@@ -48,7 +48,7 @@ const COARSER_DETAIL: u32 = 22;
 const KEPT: usize = 384 << 20;
 
 /// Pictures that are drawn in a frame although another could stand in.
-const FRESH: usize = 8;
+const FRESH: usize = 4;
 
 /// Content and viewpoint of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
