@@ -194,6 +194,10 @@ fn star(x: i32, y: i32, z: i32) -> Option<Star> {
     }
     let cell = Vec3::new(x as f32, y as f32, z as f32);
     let way = (cell + Vec3::new(unit(a), unit(b), unit(c)) * 0.8 + 0.1).normalize();
+    // Of the cells before and behind the sphere none is seen.
+    if (way * CELLS as f32).floor() != cell {
+        return None;
+    }
     let bright = d.powi(10) * 2.6 + 0.07;
     let colour = Vec3::new(0.85, 0.92, 1.0).lerp(Vec3::new(1.0, 0.86, 0.7), tint);
     // Air hides stars near the horizon.
