@@ -32,6 +32,22 @@ fn custom_stages_are_metered_like_built_in_ones() {
 }
 
 #[test]
+fn a_part_of_a_stage_counts_for_another() {
+    let mut meter = Meter::new();
+    meter.begin_frame();
+    meter.add_time(Stage::Raster, Duration::from_millis(6));
+    meter.move_time(Stage::Raster, Stage::Backdrop, Duration::from_millis(2));
+    let times = |frame: &Frame| [Stage::Raster, Stage::Backdrop].map(|stage| frame.stage(stage).as_millis());
+    // No more than there is.
+    meter.move_time(Stage::Shadow, Stage::Backdrop, Duration::from_millis(50));
+    assert_eq!(times(&meter.end_frame()), [4, 2]);
+    meter.begin_frame();
+    meter.add_time(Stage::Raster, Duration::from_millis(3));
+    meter.move_time(Stage::Raster, Stage::Backdrop, Duration::from_secs(1));
+    assert_eq!(times(&meter.end_frame()), [0, 3]);
+}
+
+#[test]
 fn counters_add_and_gauges_are_set() {
     let [sum, level] = ["meter_sum", "meter_level"].map(|name| Counter::custom(name).unwrap());
     let mut meter = Meter::new();

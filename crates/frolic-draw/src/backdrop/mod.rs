@@ -445,6 +445,18 @@ impl<'a> Brush<'a> {
         if open == 0 {
             return Sunny::No;
         }
+        let off = x % ROW;
+        if off != 0 {
+            // Rows begin where those of the widest tiles do, so that the picture does not depend on tiles.
+            let dark = [[0.0; STRIDE]; 3];
+            let (mut wide, mut wide_sun) = (dark, dark);
+            let sunny = self.light(x - off, y, open << off, &mut wide, &mut wide_sun);
+            for channel in 0..3 {
+                light[channel][..ROW - off].copy_from_slice(&wide[channel][off..ROW]);
+                sun[channel][..ROW - off].copy_from_slice(&wide_sun[channel][off..ROW]);
+            }
+            return sunny;
+        }
         if let Some(sunny) = self.lanes.light(self.level, [x, y], open, light, sun) {
             return sunny;
         }
@@ -462,6 +474,13 @@ impl<'a> Brush<'a> {
 
     /// Depths of the first `count` pixels of a row, and the least of them.
     fn depths(&self, x: usize, y: usize, count: usize, into: &mut [f32; STRIDE]) -> f32 {
+        let off = x % ROW;
+        if off != 0 {
+            let mut wide = [0.0; STRIDE];
+            self.depths(x - off, y, off + count, &mut wide);
+            into[..count].copy_from_slice(&wide[off..off + count]);
+            return into[..count].iter().fold(f32::INFINITY, |least, depth| least.min(*depth));
+        }
         match self.lanes.depths(self.level, [x, y], into) {
             // Beyond the picture nothing counts.
             Some(_) if count < ROW => {}

@@ -3,7 +3,7 @@
 use frolic_core::{Counter, Meter, Ramp};
 use frolic_draw::{
     BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, Image, ImageSize, Instances, LightSpec, LookSpec,
-    Renderer, SunSpec, View, WaterSpec,
+    Renderer, RibbonSpec, Shape, SunSpec, View, WaterSpec,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -154,12 +154,94 @@ fn the_backdrop_is_kept() {
     assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (0, 1), "another view");
     backdrop.sky.stars = 2.0;
     assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (0, 1), "another sky");
+    // What changes in each frame is not kept, until it changes no more.
+    assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (0, 1), "kept now");
     assert_eq!(frame(&view(&self::camera(3.0)), &backdrop, &[LightSpec::default()]), (1, 0));
     // One colour is the same in all views: a moving camera paints it once.
     let grey = BackdropSpec::plain(0.3);
     assert_eq!(frame(&here, &grey, &[]), (0, 1));
     assert_eq!(frame(&view(&self::camera(3.0)), &grey, &[LightSpec::default()]), (1, 0));
     assert_eq!(frame(&view(&self::camera(3.0)), &BackdropSpec::plain(0.4), &[]), (0, 1), "another colour");
+}
+
+/// A wall of discs of different opacity and a solid board before the backdrop, by a renderer that has drawn others before.
+fn with_board(renderer: &mut Renderer, view: &View, backdrop: &BackdropSpec, sun: Option<&SunSpec>) -> Image {
+    let board = LookSpec::solid(Shape::Ribbon(RibbonSpec::new(2.0, 0.0, 1)), "#c04020").unwrap();
+    let board = board.build().unwrap();
+    let mist = LookSpec::glowing(0.2, [(0.0, "#406080"), (1.0, "#102030")]).unwrap().build().unwrap();
+    let (x, y, z) = ([-1.0, 0.4, 2.0], [0.0, 0.3, 1.0], [-4.0, -5.0, -6.0]);
+    let all = Instances::at([&x, &y, &z]).unwrap().sized(&[1.1; 3]).unwrap();
+    let boards = all.turned(&[0.0; 3], &[0.0; 3]).unwrap();
+    let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+    let around = Surroundings::new(backdrop).sun(sun);
+    let drawn = [(boards, &board), (all, &mist)];
+    let list = scratch.list(drawn, &ListSpec::default(), view, &around, &mut meter);
+    let mut image = Image::new(view.size());
+    renderer.render(&list, view, backdrop, &mut image, &mut meter);
+    image
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// While a camera moves, the backdrop is painted only where it shows: the picture is that of one that stands, to the bit.
+    #[test]
+    fn moving_cameras_see_the_same(
+        height in 0.3f32..8.0, turn in -3f32..3.0, down in -0.6f32..0.4, radius in 3f32..60.0, soft in prop::option::of(1f32..6.0),
+        (sunny, wet, dry, stars) in any::<(bool, bool, bool, bool)>(), tile in 3u32..7,
+    ) {
+        let mut backdrop = dusk();
+        backdrop.sky.soft_degrees = soft.unwrap_or(0.0);
+        (backdrop.sky.coast_degrees, backdrop.sky.stars) = (2.0, if stars { 1.0 } else { 0.0 });
+        backdrop.ground = dry.then(|| {
+            let mut ground = lawn();
+            (ground.radius, ground.mottled) = (radius, 0.6);
+            ground
+        });
+        backdrop.water = wet.then(WaterSpec::default);
+        let sun = SunSpec::new(24.0, 60.0, Colour::new(1.0, 0.9, 0.8), 3.0);
+        let sun = sunny.then_some(&sun);
+        let at = |turn: f32| {
+            let (sin, cos) = turn.sin_cos();
+            let camera = CameraSpec::new([0.0, height, 2.0], [sin * 6.0, height + down * 6.0, 2.0 - cos * 6.0], 60.0);
+            camera.view(ImageSize::new(232, 97).unwrap()).unwrap()
+        };
+        let mut moving = Renderer::tuned([tile, 5], 2, frolic_core::simd::detect());
+        for nth in 0..3 {
+            with_board(&mut moving, &at(turn + 0.02 * nth as f32), &backdrop, sun);
+        }
+        let view = at(turn + 0.06);
+        prop_assert!(with_board(&mut moving, &view, &backdrop, sun) == with_board(&mut Renderer::new(), &view, &backdrop, sun));
+        prop_assert!(with_board(&mut moving, &view, &backdrop, sun) == with_board(&mut moving, &view, &backdrop, sun));
+    }
+}
+
+/// A view tilted to a side, where the horizon crosses rows: as sharp, and as if its picture were turned.
+#[test]
+fn tilted_views_are_level_ones_turned() {
+    let mut backdrop = dusk();
+    (backdrop.ground, backdrop.water) = (Some(lawn().radius(30.0)), Some(WaterSpec::default()));
+    backdrop.sky.coast_degrees = 3.0;
+    let size = ImageSize::new(100, 100).unwrap();
+    let shot = |axes: [[f32; 3]; 3]| {
+        let view = View::along(size, [0.0, 2.0, 0.0], axes, 1.0).unwrap();
+        let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+        let list = scratch.list([], &ListSpec::default(), &view, &Surroundings::new(&backdrop), &mut meter);
+        let mut image = Image::new(size);
+        Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
+        image
+    };
+    let level = shot([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, -1.0]]);
+    let rolled = shot([[0.0, 1.0, 0.0], [-1.0, 0.0, 0.0], [0.0, 0.0, -1.0]]);
+    let mut off = 0;
+    for y in 0..100 {
+        for x in 0..100 {
+            // Right is up.
+            let (a, b) = (level.pixels()[y * 100 + x], rolled.pixels()[x * 100 + (99 - y)]);
+            off += usize::from((0..3).any(|channel| a[channel].abs_diff(b[channel]) > 6));
+        }
+    }
+    assert!(off < 300, "{off} of 10000 differ");
 }
 
 #[test]

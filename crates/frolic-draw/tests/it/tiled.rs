@@ -166,6 +166,38 @@ fn group_pictures_are_cached_until_wind_look_or_light_change() {
     assert_eq!(anew, misses);
 }
 
+/// A camera that moves fast draws few new pictures in a frame, and others stand in; when it stops, all are drawn soon.
+#[test]
+fn pictures_stand_in_while_a_camera_moves_fast() {
+    let look = look().build().unwrap();
+    let mut field = Field::new(8_000, true);
+    let backdrop = plain();
+    let at = |turn: f32| view([turn.sin() * 9.0, 1.5, turn.cos() * 9.0], [0.0; 3]);
+    let mut renderer = Renderer::new();
+    let mut shot = |field: &mut Field, turn: f32| {
+        field.step(&still(), &at(turn));
+        let (image, frame) =
+            picture(&mut renderer, &[(field.instances(), &look)], &at(turn), &backdrop, None);
+        (image, frame.count(Counter::GroupMisses))
+    };
+    let (first, all) = shot(&mut field, 0.0);
+    let moving: Vec<u64> = (1..=20).map(|nth| shot(&mut field, nth as f32 * 0.01).1).collect();
+    let fewer = moving.iter().sum::<u64>() as f64 / 20.0;
+    let anew = |field: &mut Field, turn: f32| {
+        field.step(&still(), &at(turn));
+        picture(&mut Renderer::new(), &[(field.instances(), &look)], &at(turn), &backdrop, None)
+    };
+    let exact = anew(&mut field, 0.2).0;
+    let (mut last, mut frames) = (shot(&mut field, 0.2).0, 0);
+    assert!(off(&last, &exact).0 < TOLERANCE * 1.5, "{:?}", off(&last, &exact));
+    while frames < 60 && last != exact {
+        (last, frames) = (shot(&mut field, 0.2).0, frames + 1);
+    }
+    assert!(last == exact && frames > 0, "{frames} frames until all are drawn");
+    assert!(all > 20 && fewer < all as f64 / 3.0, "{all} first, then {moving:?}");
+    assert!(anew(&mut field, 0.0).0 == first);
+}
+
 #[test]
 fn threads_tiles_and_instruction_sets_give_the_same_picture() {
     let view = view([3.0, 1.2, 8.0], [0.0; 3]);

@@ -1,9 +1,9 @@
 //! Shadow maps and sunlit ground against plain look-ups.
 
 use frolic_raster::colour9::EMPTY;
-use frolic_raster::samples::{SAMPLES, Samples};
-use frolic_raster::sun::{ShadowMap, Sunlight, SunnyGround, light_ground};
-use frolic_raster::tile::{Grid, Rect, Row, STRIDE};
+use frolic_raster::samples::{SAMPLES, Samples, open_pixels};
+use frolic_raster::sun::{ShadowMap, Sunlight, SunnyRow, light_ground};
+use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_simd::levels;
 use proptest::prelude::*;
 
@@ -48,37 +48,42 @@ proptest! {
         prop_assert!((lit - sum).abs() < 1e-5, "{lit} {sum}");
     }
 
-    /// Ground takes its sunlight where nothing solid covers it and no shadow falls on it; elsewhere it stays as it is.
+    /// Ground takes its sunlight where a sample has nothing solid before it and no shadow falls; elsewhere it stays as it is.
     #[test]
-    fn ground_is_sunlit_where_it_shows(width in 1usize..33, height in 1usize..33, cover in 0u32..4, shadows in any::<bool>(), before in 0f32..2.0) {
-        let grid = Grid::new([64, 64], [5, 5]);
+    fn ground_is_sunlit_where_it_shows(
+        width in 1usize..33, pairs in 1usize..17, cover in 0u32..4, samples in 1usize..=SAMPLES, shadows in any::<bool>(), before in 0f32..2.0,
+    ) {
+        let (height, grid) = (pairs * 2, Grid::new([64, 64], [5, 5]));
         let nearness = map(&grid, |x, y| if shaded(x, y) { 1.0 } else { 0.0 });
         // Places of the map are pixels, at any depth.
         let lines = [[1.0, 0.0, -0.5, 0.0], [0.0, 1.0, -0.5, 0.0], [0.0, 0.0, 0.0, 0.5]];
         let sunlight = Sunlight { map: ShadowMap { grid, nearness: &nearness }, lines };
-        let covered = |x: usize, y: usize| (x as u32 * 7 + y as u32 * 3) % 4 < cover;
+        let touched = |x: usize, y: usize| (x as u32 * 7 + y as u32 * 3) % 4 < cover;
+        let covered = |x: usize, y: usize| samples == SAMPLES && touched(x, y);
         let count = width * height * SAMPLES;
         let (mut near, mut base, mut sun) = (vec![0.0; count], vec![EMPTY; count], vec![0; count]);
-        for (x, y) in (0..width).flat_map(|x| (0..height).map(move |y| (x, y))).filter(|&(x, y)| covered(x, y)) {
-            base[(x * height + y) * SAMPLES..][..SAMPLES].fill(0);
+        for (x, y) in (0..width).flat_map(|x| (0..height).map(move |y| (x, y))).filter(|&(x, y)| touched(x, y)) {
+            // The last ones, of which the first may be empty.
+            base[(x * height + y + 1) * SAMPLES - samples..][..samples].fill(0);
         }
         let samples = Samples {
             near: &mut near, base: &mut base, sun: &mut sun,
             x: 0, y: 0, width, height, samples: SAMPLES, spans: Default::default(), most_slope: 0.0,
         };
-        let shine: Vec<Row> = (0..height).map(|y| std::array::from_fn(|channel| std::array::from_fn(|x| (1 + channel + x + y) as f32))).collect();
-        let depth = vec![[1.0; STRIDE]; height];
-        let rect = Rect { x: 0, y: 0, w: width, h: height };
         for level in levels() {
-            let mut rows: Vec<Row> = vec![[[before; STRIDE]; 3]; height];
-            let ground = SunnyGround { sun: &shine, depth: &depth, rect, sunlight: shadows.then_some(sunlight) };
-            light_ground(level, ground, &mut rows, Some(&samples));
-            for (y, row) in rows.iter().enumerate() {
+            let mut open = vec![u64::MAX; height];
+            open_pixels(level, &samples, &mut open);
+            for (y, open) in open.into_iter().enumerate() {
+                let expected: u64 = (0..width).filter(|x| !covered(*x, y)).map(|x| 1 << x).sum();
+                prop_assert_eq!(open, expected, "row {}", y);
+                let sun: Row = std::array::from_fn(|channel| std::array::from_fn(|x| (1 + channel + x + y) as f32));
+                let mut row: Row = [[before; STRIDE]; 3];
+                let ground = SunnyRow { sun: &sun, depth: &[1.0; STRIDE], at: [0, y], open };
+                light_ground(level, ground, shadows.then_some(&sunlight), &mut row);
                 for x in 0..width {
                     let hidden = covered(x, y) || (shadows && shaded(x, y));
-                    let lit = if hidden { 0.0 } else { 1.0 };
                     for channel in 0..3 {
-                        let expected = before + (1 + channel + x + y) as f32 * lit;
+                        let expected = before + if hidden { 0.0 } else { sun[channel][x] };
                         prop_assert!((row[channel][x] - expected).abs() < 1e-4, "{x} {y}: {} {expected}", row[channel][x]);
                     }
                 }

@@ -13,7 +13,7 @@
 //! same kind of picture, from the direction of the sun, casts shadows. Images with depth: Shade, Gortler, He and Szeliski, "Layered Depth Images", 1998, with one layer.
 //!
 //! Between steps a picture is approximate: its size on the screen is exact, but its direction is up to half a step off. Lamps do not light it.
-//! A camera that moves fast would need many new pictures in a frame: beyond a few, that of a step nearby stands in for some frames.
+//! A camera that moves fast would need many new pictures in a frame: beyond a few, that of a step nearby, from an earlier frame, stands in for some frames.
 
 mod shot;
 mod side;
@@ -50,6 +50,9 @@ const KEPT: usize = 384 << 20;
 /// Pictures that are drawn in a frame although another could stand in.
 const FRESH: usize = 4;
 
+/// Frames after the camera moved in which pictures may stand in for others. Enough for all those of a view to be drawn.
+const MOVING: u64 = 60;
+
 /// Content and viewpoint of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 struct GroupKey {
@@ -85,12 +88,17 @@ pub(super) struct Pictures {
     missing: Vec<Shot>,
     /// How many more may be drawn in this frame although another could stand in.
     fresh: usize,
+    /// The last view of the camera, and the frame in which it changed.
+    view: Option<View>,
+    moved: Option<u64>,
 }
 
 #[derive(Debug)]
 struct Slot {
     key: GroupKey,
+    /// The frames in which it was last used, and drawn.
     used: u64,
+    made: u64,
     picture: Picture,
 }
 
@@ -160,13 +168,18 @@ impl Pictures {
     ) {
         blits.clear();
         self.fresh = FRESH;
+        if sun.is_none() && self.view != Some(*view) {
+            self.moved = self.view.map(|_| self.frame);
+            self.view = Some(*view);
+        }
+        let moves = sun.is_none() && self.moved.is_some_and(|moved| self.frame < moved + MOVING);
         let mut drawn = 0;
         for (source, groups) in list.groups() {
             // Kinds of one population share a picture.
             let first = kinds(list, groups.layouts.key()).next().map(|(first, _)| first);
             if first == Some(source) {
                 let before = blits.len();
-                self.find_of(list, view, sun, &groups, blits);
+                self.find_of(list, view, sun, moves, &groups, blits);
                 drawn += u64::from(blits.len() > before);
             }
         }
@@ -200,6 +213,7 @@ impl Pictures {
         list: &DrawList<'_>,
         view: &View,
         sun: Option<(&View, f32)>,
+        moves: bool,
         groups: &Groups<'_>,
         blits: &mut Vec<Blit>,
     ) {
@@ -248,7 +262,7 @@ impl Pictures {
                 sun: sun_size,
             };
             let kept = self.places.get(&key).copied();
-            let beside = if kept.is_none() && sun.is_none() { self.beside(&key) } else { None };
+            let beside = if kept.is_none() && moves { self.beside(&key) } else { None };
             let slot = match (kept, beside) {
                 (Some(slot), _) => slot,
                 (None, Some(slot)) if self.fresh == 0 => slot,
@@ -287,18 +301,19 @@ impl Pictures {
         }
     }
 
-    /// The picture of the nearest step about this one, if there is any.
+    /// The picture of an earlier frame of the nearest step about this one, if there is any.
     fn beside(&self, key: &GroupKey) -> Option<u32> {
+        let earlier = |slot: &u32| self.slots[*slot as usize].made < self.frame;
         nearby().iter().find_map(|[turn, height, roll, size]| {
             let turn = (key.turn + turn + HALF_TURNS).rem_euclid(2 * HALF_TURNS) - HALF_TURNS;
             let (height, roll, size) = (key.height + height, key.roll + roll, key.size + size);
-            self.places.get(&GroupKey { turn, height, roll, size, ..*key }).copied()
+            self.places.get(&GroupKey { turn, height, roll, size, ..*key }).copied().filter(earlier)
         })
     }
 
     /// Space for a picture to be drawn.
     fn room(&mut self, key: GroupKey) -> u32 {
-        let fresh = Slot { key, used: 0, picture: Picture::default() };
+        let fresh = Slot { key, used: 0, made: self.frame, picture: Picture::default() };
         let slot = match self.free.pop() {
             Some(slot) => {
                 self.slots[slot as usize] = fresh;
