@@ -30,7 +30,7 @@ pub struct Span {
 pub struct Samples<'a> {
     /// Nearness of each sample.
     pub near: &'a mut [f32],
-    /// Colour without the sun; [`EMPTY`](crate::colour9::EMPTY) where no solid surface of this layer covers the sample.
+    /// Colour without the sun; [`EMPTY`] where no solid surface of this layer covers the sample.
     pub base: &'a mut [u32],
     /// Packed sunlight of each sample.
     pub sun: &'a mut [u32],

@@ -170,7 +170,7 @@ impl Octave {
         N: Copy + std::ops::Mul<f32, Output = N> + std::ops::Add<f32, Output = N>,
     {
         let away = 17.1 * nth as f32;
-        if nth % 2 == 0 {
+        if nth.is_multiple_of(2) {
             (x * self.scale + away, z * self.scale + away)
         } else {
             (z * self.scale + away, x * -self.scale + away)

@@ -68,7 +68,7 @@ impl SeenStars {
         let half = Vec3::new(width * 0.5, height * 0.5, 0.0).length();
         let reach = libm::atan2f(half, view.focal);
         let brightness = brightness * (view.focal / COARSE).min(1.0).powi(2);
-        let groups = if brightness > 0.0 { &all()[..] } else { &[] };
+        let groups = if brightness > 0.0 { all() } else { &[] };
         for group in groups {
             let within = libm::acosf(group.way.dot(view.forward).clamp(-1.0, 1.0)) < reach + group.reach;
             for star in group.stars.iter().filter(|_| within) {
