@@ -93,9 +93,8 @@ impl Backdrop {
         sun: Option<&SunSpec>,
         level: Level,
     ) -> (Self, bool) {
-        let key = BackdropKey::new(view, spec, lights, sun);
-        let first = Self {
-            key: key.clone(),
+        let mut it = before.unwrap_or_else(|| Self {
+            key: BackdropKey::new(view, spec, lights, sun),
             is_new: false,
             keeps_light: false,
             height: 0,
@@ -104,8 +103,7 @@ impl Backdrop {
             depth: Vec::new(),
             nearest: Vec::new(),
             stars: SeenStars::default(),
-        };
-        let mut it = before.unwrap_or(first);
+        });
         let fits = it.height > 0 && it.key.fits(view, spec, lights, sun);
         let is_even = spec.one_colour(sun).is_some();
         if fits && (is_even || it.keeps_light) {
@@ -115,7 +113,8 @@ impl Backdrop {
         // Changed twice in a row: it moves, and is not worth keeping.
         let moves = !fits && it.is_new;
         (it.is_new, it.keeps_light) = (!fits && it.height > 0, !moves && !is_even);
-        (it.key, it.height) = (key, grid.rows());
+        it.key.set(view, spec, lights, sun);
+        it.height = grid.rows();
         let count = grid.tiles() * it.height;
         it.depth.resize(count, [f32::INFINITY; STRIDE]);
         it.nearest.resize(grid.tiles(), f32::INFINITY);
@@ -198,6 +197,14 @@ impl Backdrop {
 }
 
 impl BackdropKey {
+    /// Becomes the key of another backdrop, in its own memory.
+    fn set(&mut self, view: &View, spec: &BackdropSpec, lights: &[LightSpec], sun: Option<&SunSpec>) {
+        (self.view, self.sun) = (*view, sun.copied());
+        self.spec.clone_from(spec);
+        self.lights.clear();
+        self.lights.extend_from_slice(lights);
+    }
+
     fn brush<'a>(&'a self, stars: &'a SeenStars, level: Level) -> Brush<'a> {
         Brush::new(&self.view, &self.spec, &self.lights, self.sun.as_ref(), stars, level)
     }
