@@ -19,6 +19,7 @@
 //! | what pushes them? | `world/mod.rs`, `world/fields/`, `world/gusts.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
 //! | what do they bounce off? | `world/obstacles/` |
 //! | what picks them up? | `world/collectors.rs` |
+//! | who is near whom? | `neighbours/` |
 //! | what is there around a moving middle? | `world/endless.rs` |
 //! | what does one start in another? | `world/events.rs`, `families/particles/set.rs` |
 //! | meshes, pictures, distance grids that all of these name | `assets/` |
@@ -31,7 +32,7 @@
 //! | what does a device need to know? | `backend/` |
 //! | random numbers, instruction sets | `foundations/random.rs`, `foundations/simd.rs` |
 //!
-//! Within the crate arrows go one way: `foundations <- assets <- placement <- world <- families`.
+//! Within the crate arrows go one way: `foundations <- assets <- placement <- world <- families`; `neighbours` needs `foundations` alone.
 //!
 //! Conventions: metres, seconds, radians unless a name says degrees; y points up; a result depends on the spec and
 //! the seed alone, never on thread count, chunk size or instruction set.
@@ -56,6 +57,7 @@ pub mod assets;
 pub mod backend;
 mod families;
 mod foundations;
+pub mod neighbours;
 mod placement;
 mod poses;
 mod world;

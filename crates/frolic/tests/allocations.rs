@@ -5,6 +5,8 @@ use std::alloc::System;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use frolic::core::neighbours::{NeighbourSpec, Neighbours};
+use frolic::core::random::{hash3, unit};
 use frolic::diagnostics::{Corner, Readout};
 use frolic::prelude::*;
 use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
@@ -55,6 +57,8 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
 #[ignore = "slow: scripts/test runs it"]
 fn frames_allocate_nothing_and_changes_keep_nothing() {
     frames_allocate_nothing();
+    moving_cameras_allocate_nothing();
+    neighbours_allocate_nothing();
     changes_keep_nothing(
         "beacon",
         2_000,
@@ -118,6 +122,61 @@ fn frames_allocate_nothing() {
         let stood = allocated(&spec, |scene, meter| scene.step(1.0 / 20.0, 20, meter));
         assert_eq!(stood.allocations + stood.reallocations, 0, "{name}: {stood:?}");
     }
+}
+
+/// A camera that moves in each frame has the backdrop painted anew, in memory that is there.
+fn moving_cameras_allocate_nothing() {
+    for name in ["beacon", "pennants"] {
+        let spec = SceneSpec::find(name).unwrap().set("draw.size", "[160, 100]").unwrap();
+        let spec = spec.set("threads", "2").unwrap().scaled(60);
+        let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+        let threads = scene.threads();
+        threads.run(|| {
+            let mut turn = 0;
+            let mut frames = |count: u32| {
+                for _ in 0..count {
+                    // Back and forth, so that each view was seen before.
+                    turn = (turn + 1) % 20;
+                    let mut camera = spec.camera;
+                    camera.position[0] += (turn as f32 - 10.0).abs() * 0.02;
+                    scene.set_camera(camera).unwrap();
+                    meter.begin_frame();
+                    scene.draw(&mut meter).unwrap();
+                    meter.end_frame();
+                }
+            };
+            frames(60);
+            let region = Region::new(COUNTED);
+            frames(60);
+            let change = region.change();
+            assert_eq!(change.allocations + change.reallocations, 0, "moving, {name}: {change:?}");
+        });
+    }
+}
+
+fn neighbours_allocate_nothing() {
+    let places = [0, 1, 2].map(|axis| {
+        let at = |nth| unit(hash3(nth, 3, 4)[axis]) * 9.0;
+        (0..20_000).map(at).collect::<Vec<f32>>()
+    });
+    let mut near = Neighbours::new(&NeighbourSpec::new(0.5)).unwrap();
+    let (mut counts, mut scratch, mut column) = (Vec::new(), Vec::new(), vec![0.0f32; 20_000]);
+    let (mut spare, mut meter) = (Vec::new(), Meter::new());
+    Threads::new(2).run(|| {
+        let mut steps = |count: u32| {
+            for _ in 0..count {
+                near.find(&[[&places[0], &places[1], &places[2]]], &mut meter).unwrap();
+                near.each(0, 0.5, |_, _, others| others.count(), &mut counts, &mut scratch, &mut meter)
+                    .unwrap();
+                near.arrange(0, &mut column, &mut spare).unwrap();
+            }
+        };
+        steps(3);
+        let region = Region::new(COUNTED);
+        steps(5);
+        let change = region.change();
+        assert_eq!(change.allocations + change.reallocations, 0, "neighbours: {change:?}");
+    });
 }
 
 /// Six thousand changes of a running scene, and a frame after every hundredth.

@@ -84,6 +84,8 @@ named_list! {
     Stage STAGE_NAMES {
         /// Fields and integration, fused in one pass over the columns.
         Integrate = "integrate",
+        /// Sorting elements by cell, and looking at those near each other.
+        Neighbours = "neighbours",
         /// Taking out dead elements.
         Retire = "retire",
         /// New elements.
@@ -160,6 +162,18 @@ named_list! {
         Hits = "hits",
         /// Elements that a collector picked up.
         Picked = "picked",
+        /// Pairs of elements whose distance was tested.
+        PairsTested = "pairs_tested",
+        /// Pairs of elements near each other.
+        PairsNear = "pairs_near",
+        /// Elements in crowds, of which evenly spaced neighbours stand for the rest; summed over steps.
+        Crowded = "crowded",
+        /// Elements of the fullest cell of neighbours.
+        FullestCell = "fullest_cell",
+        /// Cells of neighbours with any element.
+        CellsUsed = "cells_used",
+        /// Bytes held for neighbours.
+        NeighbourBytes = "neighbour_bytes",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
         /// Batches that began because the mesh or shape differs.

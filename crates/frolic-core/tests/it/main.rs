@@ -17,6 +17,7 @@ mod growing;
 mod instances;
 mod meters;
 mod motion;
+mod neighbours;
 mod obstacles;
 mod placement;
 mod retune;

@@ -28,6 +28,30 @@ fn first_frame_draws_a_fire() {
 }
 
 #[test]
+fn who_is_near_says_the_same_both_ways() {
+    // The example compares both techniques itself.
+    let told = example("who_is_near", &["4000"]);
+    for said in [
+        "of 4000 pebbles lie within",
+        "pairs are less than a centimetre apart",
+        "stage neighbours",
+        "AllPairs of 4000",
+    ] {
+        assert!(told.contains(said), "{said}: {told}");
+    }
+}
+
+#[test]
+fn my_own_rule_brings_sheep_together() {
+    let told = example("my_own_rule", &["2000", "6"]);
+    let order: Vec<f32> = told.lines().filter_map(|line| line.rsplit_once(' ')?.1.parse().ok()).collect();
+    assert_eq!(order.len(), 7, "{told}");
+    assert!(order[0] < 0.1 && order[6] > order[0] + 0.05, "{told}");
+    let source = include_str!("../../examples/my_own_rule.rs");
+    assert!(source.lines().count() < 60);
+}
+
+#[test]
 #[ignore = "slow: scripts/test runs it"]
 fn a_custom_loop_is_profiled() {
     let folder = tempfile::tempdir().unwrap();

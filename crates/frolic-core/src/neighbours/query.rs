@@ -1,0 +1,450 @@
+//! Queries of sorted elements. Candidates come in the order of their cells, whatever the technique, so that sums are the same to the bit.
+
+use fearless_simd::f32x8;
+use fearless_simd::prelude::*;
+use rayon::prelude::*;
+use smallvec::SmallVec;
+
+use super::grid::{Grid, Run};
+use super::spec::NeighbourTechnique;
+use super::{Neighbours, Sorted};
+use crate::foundations::error::{SpecError, within};
+use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::random::hash3;
+use crate::foundations::simd::{Level, kernel};
+
+/// An element near another, or near a point.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Near {
+    /// Its population, in the order of [`Neighbours::find`].
+    pub population: usize,
+    /// Its number in its population.
+    pub index: usize,
+    /// Way there in metres, the shortest in a space that wraps; 0 along an axis that does not count.
+    pub offset: [f32; 3],
+    /// Square of its distance, in square metres.
+    pub square: f32,
+    /// Elements that it stands for: 1, or more in a crowd.
+    pub weight: f32,
+}
+
+impl Near {
+    /// Its distance in metres.
+    pub fn distance(&self) -> f32 {
+        self.square.sqrt()
+    }
+
+    /// Direction there, of unit length. Elements at the same place get opposite directions that depend on their numbers, here and in the plane or space that counts.
+    pub fn direction(&self, own: usize, is_flat: [bool; 3]) -> [f32; 3] {
+        if self.square > 1e-24 {
+            let per = 1.0 / self.distance();
+            return self.offset.map(|way| way * per);
+        }
+        let (low, high) = (own.min(self.index), own.max(self.index));
+        let [a, b, c] =
+            hash3(low as u32, high as u32, 0x6e65).map(|bits| bits as f32 / u32::MAX as f32 - 0.5);
+        let sign = if own < self.index { 1.0 } else { -1.0 };
+        let mut way = [a, b, c];
+        for (value, is_flat) in way.iter_mut().zip(is_flat) {
+            if is_flat {
+                *value = 0.0;
+            }
+        }
+        let length = way.iter().map(|value| value * value).sum::<f32>().sqrt();
+        if length < 1e-6 { way } else { way.map(|value| value / length * sign) }
+    }
+}
+
+/// Those near a point or an element: an iterator.
+#[derive(Debug, Clone)]
+pub struct Others<'a> {
+    grid: &'a Grid,
+    populations: &'a [Sorted],
+    population: usize,
+    after: usize,
+    at: [f32; 3],
+    square: f32,
+    radius: f32,
+    technique: NeighbourTechnique,
+    most: u32,
+    turn: u32,
+    level: Level,
+    /// Population and place of the element itself, which is left out; of pairs also all before it.
+    own: Option<(usize, u32)>,
+    is_pairs: bool,
+    runs: SmallVec<[Run; 32]>,
+    /// Place of the present run, and its end; step between candidates, of which the first is `skip` further.
+    run: usize,
+    place: u32,
+    end: u32,
+    step: u32,
+    tested: u64,
+    near: u64,
+    sampled: bool,
+}
+
+impl Iterator for Others<'_> {
+    type Item = Near;
+
+    #[inline]
+    fn next(&mut self) -> Option<Near> {
+        loop {
+            let sorted = self.populations.get(self.population)?;
+            while self.place < self.end {
+                let place = self.place;
+                self.place += self.step;
+                if let Some(own) = self.own
+                    && (own == (self.population, place) || (self.is_pairs && (self.population, place) < own))
+                {
+                    continue;
+                }
+                self.tested += 1;
+                let other = [0, 1, 2].map(|axis| sorted.at[axis][place as usize]);
+                let offset = self.grid.offset(self.at, other);
+                let [x, y, z] = offset;
+                let square = x * x + y * y + z * z;
+                if square <= self.square {
+                    self.near += 1;
+                    return Some(Near {
+                        population: self.population,
+                        index: sorted.order[place as usize] as usize,
+                        offset,
+                        square,
+                        weight: self.step as f32,
+                    });
+                }
+            }
+            if !self.next_run() {
+                self.population += 1;
+                if self.population >= self.after {
+                    return None;
+                }
+                self.enter();
+            }
+        }
+    }
+}
+
+impl Others<'_> {
+    /// Starts the present population.
+    fn enter(&mut self) {
+        (self.run, self.place, self.end, self.step) = (0, 0, 0, 1);
+        self.runs.clear();
+        let Some(sorted) = self.populations.get(self.population) else { return };
+        match self.technique {
+            NeighbourTechnique::Grid => {
+                self.grid.around(self.at, self.radius, &mut self.runs);
+                for run in &mut self.runs {
+                    *run = run.map(|cell| sorted.starts[cell as usize]);
+                }
+            }
+            NeighbourTechnique::AllPairs => self.runs.push([0, sorted.order.len() as u32]),
+        }
+        let candidates: u32 = self.runs.iter().map(|[from, to]| to - from).sum();
+        if self.technique == NeighbourTechnique::Grid && candidates > self.most {
+            self.step = candidates.div_ceil(self.most);
+            self.sampled = true;
+            let (population, place) = self.own.unwrap_or((0, 0));
+            // Another share of the crowd in each turn.
+            self.place = hash3(self.turn, place, population as u32)[0] % self.step;
+        }
+    }
+
+    /// Goes on to the next run; `false` after the last.
+    fn next_run(&mut self) -> bool {
+        let Some(&[from, to]) = self.runs.get(self.run) else { return false };
+        // What the step leaves over goes on in the next run.
+        let over = if self.run == 0 { self.place } else { self.place - self.end };
+        (self.run, self.place, self.end) = (self.run + 1, from + over, to);
+        true
+    }
+
+    /// Shows all that are left, in the same order as the iterator, several times as fast.
+    pub fn visit(&mut self, mut see: impl FnMut(Near)) {
+        if self.step > 1 {
+            self.by_ref().for_each(see);
+            return;
+        }
+        let mut tested = Tested::default();
+        while let Some(sorted) = self.populations.get(self.population) {
+            if self.step > 1 {
+                self.by_ref().for_each(see);
+                return;
+            }
+            while self.place < self.end {
+                let from = self.place as usize;
+                let count = MANY.min(self.end as usize - from);
+                self.place += count as u32;
+                let columns = sorted.at.each_ref().map(|column| &column[from..from + count]);
+                let mut mask =
+                    test(self.level, columns, self.at, self.grid.lengths(), self.square, &mut tested);
+                let mut skipped = 0;
+                if let Some((population, own)) = self.own {
+                    let first = from as u32;
+                    // Places before the element itself in this piece, and its own.
+                    let before = if population == self.population {
+                        own.saturating_sub(first).min(count as u32)
+                    } else {
+                        0
+                    };
+                    if population == self.population && own >= first && own < first + count as u32 {
+                        mask &= !(1 << (own - first));
+                        skipped = 1;
+                    }
+                    if self.is_pairs && before > 0 {
+                        mask &= u64::MAX.checked_shl(before).unwrap_or(0);
+                        skipped += u64::from(before);
+                    }
+                }
+                self.tested += count as u64 - skipped;
+                self.near += u64::from(mask.count_ones());
+                while mask != 0 {
+                    let nth = mask.trailing_zeros() as usize;
+                    mask &= mask - 1;
+                    see(Near {
+                        population: self.population,
+                        index: sorted.order[from + nth] as usize,
+                        offset: [tested.offset[0][nth], tested.offset[1][nth], tested.offset[2][nth]],
+                        square: tested.square[nth],
+                        weight: 1.0,
+                    });
+                }
+            }
+            if !self.next_run() {
+                self.population += 1;
+                if self.population >= self.after {
+                    return;
+                }
+                self.enter();
+            }
+        }
+    }
+
+    /// Candidates tested so far.
+    pub fn tested(&self) -> u64 {
+        self.tested
+    }
+
+    /// Whether there are so many candidates that evenly spaced ones stand for the rest.
+    pub fn is_sampled(&self) -> bool {
+        self.sampled
+    }
+}
+
+/// Candidates tested together.
+const MANY: usize = 64;
+
+/// Ways to candidates, and squares of their distances.
+#[derive(Debug, Clone, Copy)]
+struct Tested {
+    offset: [[f32; MANY]; 3],
+    square: [f32; MANY],
+}
+
+impl Default for Tested {
+    fn default() -> Self {
+        Self { offset: [[0.0; MANY]; 3], square: [0.0; MANY] }
+    }
+}
+
+kernel! {
+    /// Which of up to 64 candidates are near, one bit each. Space wraps after `lengths`, where these are above 0.
+    fn test(simd, columns: [&[f32]; 3], at: [f32; 3], lengths: [f32; 3], square: f32, into: &mut Tested) -> u64 {
+        let (count, mut mask) = (columns[0].len(), 0u64);
+        for from in (0..count).step_by(8) {
+            let len = (count - from).min(8);
+            let mut sum = f32x8::splat(simd, 0.0);
+            for axis in 0..3 {
+                let other = if len == 8 {
+                    f32x8::from_slice(simd, &columns[axis][from..from + 8])
+                } else {
+                    let mut few = [0.0; 8];
+                    few[..len].copy_from_slice(&columns[axis][from..]);
+                    f32x8::load_array(simd, few)
+                };
+                let mut way = other - at[axis];
+                if lengths[axis] > 0.0 {
+                    let (length, half) = (lengths[axis], f32x8::splat(simd, lengths[axis] * 0.5));
+                    let (low, high) = (way.simd_lt(half * -1.0), way.simd_gt(half));
+                    way = high.select(way - length, low.select(way + length, way));
+                }
+                into.offset[axis][from..from + 8].copy_from_slice(&way.to_array());
+                sum += way * way;
+            }
+            into.square[from..from + 8].copy_from_slice(&sum.to_array());
+            let near = sum.simd_le(f32x8::splat(simd, square)).to_bitmask();
+            mask |= (near & ((1 << len) - 1)) << from;
+        }
+        mask
+    }
+}
+
+/// What queries of a task counted.
+#[derive(Debug, Clone, Copy, Default)]
+struct Tally {
+    tested: u64,
+    near: u64,
+    sampled: u64,
+}
+
+impl Tally {
+    fn sum(self, other: Self) -> Self {
+        Self {
+            tested: self.tested + other.tested,
+            near: self.near + other.near,
+            sampled: self.sampled + other.sampled,
+        }
+    }
+
+    fn count(self, meter: &mut Meter) {
+        meter.add(Counter::PairsTested, self.tested);
+        meter.add(Counter::PairsNear, self.near);
+        meter.add(Counter::Crowded, self.sampled);
+    }
+}
+
+/// Elements of a task.
+const TASK: usize = 512;
+
+impl Neighbours {
+    /// All elements within a radius of a point, in metres, at most the reach of the spec. In the order of populations and cells.
+    pub fn within(&self, at: [f32; 3], radius: f32) -> Others<'_> {
+        self.others(at, radius, [0, self.populations.len()], None)
+    }
+
+    /// Those of one population.
+    pub fn within_population(&self, population: usize, at: [f32; 3], radius: f32) -> Others<'_> {
+        self.others(at, radius, [population, population + 1], None)
+    }
+
+    /// The `count` elements nearest to a point within a radius, nearest first; those as near by population and number.
+    pub fn nearest(&self, at: [f32; 3], radius: f32, count: usize, into: &mut Vec<Near>) {
+        into.clear();
+        let before = |a: &Near, b: &Near| {
+            a.square.total_cmp(&b.square).then((a.population, a.index).cmp(&(b.population, b.index)))
+        };
+        for near in self.within(at, radius) {
+            if into.len() < count || into.last().is_some_and(|last| before(&near, last).is_lt()) {
+                let place = into.partition_point(|other| before(other, &near).is_lt());
+                into.insert(place, near);
+                into.truncate(count);
+            }
+        }
+    }
+
+    /// A value for each element of a population from those within a radius of it: its own number, its position and all others but itself. On all cores;
+    /// values are in the order of elements.
+    ///
+    /// # Errors
+    /// The radius is not finite, not above 0 or over the reach of the spec; there is no such population.
+    pub fn each<T: Copy + Default + Send + Sync>(
+        &self,
+        population: usize,
+        radius: f32,
+        rule: impl Fn(usize, [f32; 3], &mut Others<'_>) -> T + Sync,
+        into: &mut Vec<T>,
+        scratch: &mut Vec<T>,
+        meter: &mut Meter,
+    ) -> Result<(), SpecError> {
+        within("radius", radius, f32::MIN_POSITIVE, self.spec.reach, "m")?;
+        let Some(sorted) = self.populations.get(population) else {
+            let problem = format!("there is no population {population}");
+            return Err(SpecError::new(
+                "population",
+                problem,
+                format!("write one below {}", self.populations.len()),
+            ));
+        };
+        let started = meter.start(Stage::Neighbours);
+        let all = [0, self.populations.len()];
+        scratch.resize(sorted.order.len(), T::default());
+        let tally = scratch
+            .par_chunks_mut(TASK)
+            .enumerate()
+            .map(|(task, values)| {
+                let mut tally = Tally::default();
+                for (nth, value) in values.iter_mut().enumerate() {
+                    let place = task * TASK + nth;
+                    let at = [0, 1, 2].map(|axis| sorted.at[axis][place]);
+                    let mut others = self.others(at, radius, all, Some((population, place as u32)));
+                    *value = rule(sorted.order[place] as usize, at, &mut others);
+                    // What the rule did not look at counts neither.
+                    tally.tested += others.tested;
+                    tally.near += others.near;
+                    tally.sampled += u64::from(others.sampled);
+                }
+                tally
+            })
+            .reduce(Tally::default, Tally::sum);
+        tally.count(meter);
+        into.resize(sorted.order.len(), T::default());
+        for (value, place) in scratch.iter().zip(&sorted.order) {
+            into[*place as usize] = *value;
+        }
+        meter.stop(started);
+        Ok(())
+    }
+
+    /// Every pair of elements within a radius of each other once, in the order of populations and cells.
+    pub fn pairs(&self, radius: f32) -> impl Iterator<Item = Pair> + '_ {
+        let elements = self.populations.iter().enumerate().flat_map(|(population, sorted)| {
+            (0..sorted.order.len()).map(move |place| (population, sorted, place))
+        });
+        elements.flat_map(move |(population, sorted, place)| {
+            let at = [0, 1, 2].map(|axis| sorted.at[axis][place]);
+            let own = Some((population, place as u32));
+            let mut others = self.others(at, radius, [population, self.populations.len()], own);
+            others.is_pairs = true;
+            let index = sorted.order[place] as usize;
+            others.map(move |other| Pair { population, index, other })
+        })
+    }
+
+    fn others(
+        &self,
+        at: [f32; 3],
+        radius: f32,
+        [from, after]: [usize; 2],
+        own: Option<(usize, u32)>,
+    ) -> Others<'_> {
+        let radius = if radius.is_finite() { radius.clamp(0.0, self.spec.reach) } else { 0.0 };
+        let mut others = Others {
+            grid: &self.grid,
+            populations: &self.populations,
+            population: from,
+            after,
+            at: self.grid.reduced(at),
+            square: radius * radius,
+            radius,
+            technique: self.spec.technique,
+            most: self.spec.most.max(1),
+            turn: self.turn,
+            level: self.level,
+            own,
+            runs: SmallVec::new(),
+            run: 0,
+            place: 0,
+            end: 0,
+            step: 1,
+            tested: 0,
+            near: 0,
+            sampled: false,
+            is_pairs: false,
+        };
+        others.enter();
+        others
+    }
+}
+
+/// Two elements near each other.
+#[derive(Debug, Clone, Copy, PartialEq)]
+#[non_exhaustive]
+pub struct Pair {
+    /// Population and number of one of them.
+    pub population: usize,
+    /// Its number in its population.
+    pub index: usize,
+    /// The other, as seen from it.
+    pub other: Near,
+}
