@@ -60,7 +60,7 @@ pub struct Neighbours {
 /// Elements of one population in the order of their cells.
 #[derive(Debug, Clone, Default)]
 struct Sorted {
-    /// Reduced positions.
+    /// Reduced positions, with eight more values.
     at: [Vec<f32>; 3],
     /// Number of each element in its population.
     order: Vec<u32>,
@@ -214,7 +214,7 @@ impl Sorted {
     fn place(&mut self, grid: &Grid, positions: &Positions<'_>) {
         let [x, y, z] = &mut self.at;
         for column in [&mut *x, &mut *y, &mut *z] {
-            column.resize(self.order.len(), 0.0);
+            column.resize(self.order.len() + 8, 0.0);
         }
         let places = x.par_iter_mut().zip(y).zip(z).zip(&self.order).with_min_len(4096);
         places.for_each(|(((x, y), z), from)| {

@@ -57,7 +57,7 @@ impl Near {
 }
 
 /// Those near a point or an element: an iterator.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Others<'a> {
     grid: &'a Grid,
     populations: &'a [Sorted],
@@ -82,6 +82,7 @@ pub struct Others<'a> {
     tested: u64,
     near: u64,
     sampled: bool,
+    desk: Option<&'a mut Tested>,
 }
 
 impl Iterator for Others<'_> {
@@ -161,64 +162,68 @@ impl Others<'_> {
     }
 
     /// Shows all that are left, in the same order as the iterator, several times as fast.
-    pub fn visit(&mut self, mut see: impl FnMut(Near)) {
-        if self.step > 1 {
-            self.by_ref().for_each(see);
-            return;
+    pub fn visit(&mut self, see: impl FnMut(Near)) {
+        match self.desk.take() {
+            Some(desk) => self.visit_at(desk, see),
+            None => self.visit_at(&mut Tested::default(), see),
         }
-        let mut tested = Tested::default();
+    }
+
+    /// The same in memory that is there.
+    fn visit_at(&mut self, desk: &mut Tested, mut see: impl FnMut(Near)) {
         while let Some(sorted) = self.populations.get(self.population) {
             if self.step > 1 {
                 self.by_ref().for_each(see);
                 return;
             }
-            while self.place < self.end {
-                let from = self.place as usize;
-                let count = MANY.min(self.end as usize - from);
-                self.place += count as u32;
-                let columns = sorted.at.each_ref().map(|column| &column[from..from + count]);
-                let mut mask =
-                    test(self.level, columns, self.at, self.grid.lengths(), self.square, &mut tested);
-                let mut skipped = 0;
-                if let Some((population, own)) = self.own {
-                    let first = from as u32;
-                    // Places before the element itself in this piece, and its own.
-                    let before = if population == self.population {
-                        own.saturating_sub(first).min(count as u32)
-                    } else {
-                        0
-                    };
-                    if population == self.population && own >= first && own < first + count as u32 {
-                        mask &= !(1 << (own - first));
-                        skipped = 1;
-                    }
-                    if self.is_pairs && before > 0 {
-                        mask &= u64::MAX.checked_shl(before).unwrap_or(0);
-                        skipped += u64::from(before);
+            let query = Query {
+                at: self.at,
+                lengths: self.grid.lengths(),
+                square: self.square,
+                // Those before are done, or left out.
+                from: self.first_of_pairs(),
+                own: self.own.filter(|own| own.0 == self.population).map_or(u32::MAX, |own| own.1),
+            };
+            loop {
+                let left = [self.place, self.end];
+                let runs = &self.runs[self.run..];
+                let columns = sorted.at.each_ref().map(|column| &column[..]);
+                let Progress { place, end, run, tested } =
+                    test(self.level, &query, columns, left, runs, desk);
+                (self.place, self.end, self.run) = (place, end, self.run + run);
+                self.tested += tested;
+                for (word, near) in desk.near.iter().enumerate() {
+                    self.near += u64::from(near.count_ones());
+                    let mut near = *near;
+                    while near != 0 {
+                        let nth = 64 * word + near.trailing_zeros() as usize;
+                        near &= near - 1;
+                        let place = desk.place[nth / 8] as usize + nth % 8;
+                        see(Near {
+                            population: self.population,
+                            index: sorted.order[place] as usize,
+                            offset: [desk.offset[0][nth], desk.offset[1][nth], desk.offset[2][nth]],
+                            square: desk.square[nth],
+                            weight: 1.0,
+                        });
                     }
                 }
-                self.tested += count as u64 - skipped;
-                self.near += u64::from(mask.count_ones());
-                while mask != 0 {
-                    let nth = mask.trailing_zeros() as usize;
-                    mask &= mask - 1;
-                    see(Near {
-                        population: self.population,
-                        index: sorted.order[from + nth] as usize,
-                        offset: [tested.offset[0][nth], tested.offset[1][nth], tested.offset[2][nth]],
-                        square: tested.square[nth],
-                        weight: 1.0,
-                    });
+                if self.place >= self.end && self.run == self.runs.len() {
+                    break;
                 }
             }
-            if !self.next_run() {
-                self.population += 1;
-                if self.population >= self.after {
-                    return;
-                }
-                self.enter();
+            self.population += 1;
+            if self.population >= self.after {
+                return;
             }
+            self.enter();
         }
+    }
+
+    /// First place whose pairs are wanted in the present population.
+    fn first_of_pairs(&self) -> u32 {
+        let own = self.own.filter(|own| self.is_pairs && own.0 == self.population);
+        own.map_or(0, |own| own.1 + 1)
     }
 
     /// Candidates tested so far.
@@ -232,51 +237,91 @@ impl Others<'_> {
     }
 }
 
-/// Candidates tested together.
-const MANY: usize = 64;
+/// Groups of eight candidates that are tested before any are shown.
+const GROUPS: usize = 16;
 
-/// Ways to candidates, and squares of their distances.
-#[derive(Debug, Clone, Copy)]
+/// Candidates in groups of eight: the place of each group's first, who is near (one bit each), ways there, and squares of their distances. Kept whole, as
+/// picking out those near costs more than the memory.
+#[derive(Debug, Clone)]
 struct Tested {
-    offset: [[f32; MANY]; 3],
-    square: [f32; MANY],
+    groups: usize,
+    place: [u32; GROUPS],
+    near: [u64; GROUPS / 8],
+    offset: [[f32; 8 * GROUPS]; 3],
+    square: [f32; 8 * GROUPS],
 }
 
 impl Default for Tested {
     fn default() -> Self {
-        Self { offset: [[0.0; MANY]; 3], square: [0.0; MANY] }
+        let none = [0.0; 8 * GROUPS];
+        Self { groups: 0, place: [0; GROUPS], near: [0; GROUPS / 8], offset: [none; 3], square: none }
     }
 }
 
+/// What is looked for.
+#[derive(Debug, Clone, Copy)]
+struct Query {
+    at: [f32; 3],
+    /// Where space wraps, its length; else 0.
+    lengths: [f32; 3],
+    square: f32,
+    /// First place that counts, and one that does not.
+    from: u32,
+    own: u32,
+}
+
+/// How far a search came: the next place, the end of its run, runs that were begun, and candidates tested.
+#[derive(Debug, Clone, Copy)]
+struct Progress {
+    place: u32,
+    end: u32,
+    run: usize,
+    tested: u64,
+}
+
 kernel! {
-    /// Which of up to 64 candidates are near, one bit each. Space wraps after `lengths`, where these are above 0.
-    fn test(simd, columns: [&[f32]; 3], at: [f32; 3], lengths: [f32; 3], square: f32, into: &mut Tested) -> u64 {
-        let (count, mut mask) = (columns[0].len(), 0u64);
-        for from in (0..count).step_by(8) {
-            let len = (count - from).min(8);
-            let mut sum = f32x8::splat(simd, 0.0);
+    /// Tests candidates of what is left of a run and of further ones, until there is no room for more.
+    fn test(simd, query: &Query, columns: [&[f32]; 3], left: [u32; 2], runs: &[Run], into: &mut Tested) -> Progress {
+        let mut so_far = Progress { place: left[0], end: left[1], run: 0, tested: 0 };
+        let wraps = query.lengths[0] > 0.0 || query.lengths[1] > 0.0 || query.lengths[2] > 0.0;
+        let square = f32x8::splat(simd, query.square);
+        into.near = [0; GROUPS / 8];
+        into.groups = 0;
+        loop {
+            if so_far.place >= so_far.end {
+                let Some(&[from, to]) = runs.get(so_far.run) else { return so_far };
+                (so_far.place, so_far.end, so_far.run) = (from.max(query.from), to, so_far.run + 1);
+                continue;
+            }
+            if into.groups == GROUPS {
+                return so_far;
+            }
+            let (group, place) = (into.groups % GROUPS, so_far.place as usize);
+            let count = (so_far.end - so_far.place).min(8);
+            so_far.place += count;
+            // Columns go on for eight values after the last element.
+            let mut sum = square * 0.0;
             for axis in 0..3 {
-                let other = if len == 8 {
-                    f32x8::from_slice(simd, &columns[axis][from..from + 8])
-                } else {
-                    let mut few = [0.0; 8];
-                    few[..len].copy_from_slice(&columns[axis][from..]);
-                    f32x8::load_array(simd, few)
-                };
-                let mut way = other - at[axis];
-                if lengths[axis] > 0.0 {
-                    let (length, half) = (lengths[axis], f32x8::splat(simd, lengths[axis] * 0.5));
+                let mut way = f32x8::from_slice(simd, &columns[axis][place..place + 8]) - query.at[axis];
+                if wraps && query.lengths[axis] > 0.0 {
+                    let (length, half) = (query.lengths[axis], f32x8::splat(simd, query.lengths[axis] * 0.5));
                     let (low, high) = (way.simd_lt(half * -1.0), way.simd_gt(half));
                     way = high.select(way - length, low.select(way + length, way));
                 }
-                into.offset[axis][from..from + 8].copy_from_slice(&way.to_array());
                 sum += way * way;
+                into.offset[axis][8 * group..8 * group + 8].copy_from_slice(&way.to_array());
             }
-            into.square[from..from + 8].copy_from_slice(&sum.to_array());
-            let near = sum.simd_le(f32x8::splat(simd, square)).to_bitmask();
-            mask |= (near & ((1 << len) - 1)) << from;
+            into.square[8 * group..8 * group + 8].copy_from_slice(&sum.to_array());
+            // All but the element itself.
+            let own = query.own.wrapping_sub(place as u32);
+            let not_own = if own < count { !(1 << own) } else { u64::MAX };
+            let wanted = ((1 << count) - 1) & not_own;
+            let near = sum.simd_le(square).to_bitmask() & wanted;
+            into.near[group / 8] |= near << (8 * (group % 8));
+            into.place[group] = place as u32;
+            into.groups += 1;
+            so_far.tested += u64::from(wanted.count_ones());
         }
-        mask
     }
 }
 
@@ -363,11 +408,12 @@ impl Neighbours {
             .par_chunks_mut(TASK)
             .enumerate()
             .map(|(task, values)| {
-                let mut tally = Tally::default();
+                let (mut tally, mut desk) = (Tally::default(), Tested::default());
                 for (nth, value) in values.iter_mut().enumerate() {
                     let place = task * TASK + nth;
                     let at = [0, 1, 2].map(|axis| sorted.at[axis][place]);
                     let mut others = self.others(at, radius, all, Some((population, place as u32)));
+                    others.desk = Some(&mut desk);
                     *value = rule(sorted.order[place] as usize, at, &mut others);
                     // What the rule did not look at counts neither.
                     tally.tested += others.tested;
@@ -431,6 +477,7 @@ impl Neighbours {
             near: 0,
             sampled: false,
             is_pairs: false,
+            desk: None,
         };
         others.enter();
         others

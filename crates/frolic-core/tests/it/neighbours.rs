@@ -75,7 +75,7 @@ prop_compose! {
                 2 => [0.25; 3],
                 3 => [0, 1, 2].map(|axis| (random(nth, axis) * 6.0).round()),
                 4 => [random(nth, 0) * 40.0, 0.0, 0.0],
-                5 => [if nth % 2 == 0 { -900.0 } else { 900.0 } + random(nth, 0), random(nth, 1), random(nth, 2)],
+                5 => [if nth.is_multiple_of(2) { -900.0 } else { 900.0 } + random(nth, 0), random(nth, 1), random(nth, 2)],
                 _ => [0, 1, 2].map(|axis| shift + (random(nth, axis) * 4.0).round()),
             }
         };
@@ -95,7 +95,7 @@ fn any_space(kind: u32, spec: NeighbourSpec, scale: f32) -> NeighbourSpec {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(192))]
+    #![proptest_config(ProptestConfig::with_cases(96))]
 
     /// Both techniques find exactly those within the radius, in the same order, with the same bits.
     #[test]
@@ -164,7 +164,7 @@ proptest! {
         let count = |own: usize, _: [f32; 3], others: &mut Others<'_>| {
             // One half of the elements by each way to look.
             let mut count = 0;
-            if own % 2 == 0 {
+            if own.is_multiple_of(2) {
                 others.visit(|_| count += 1);
                 return count;
             }
