@@ -167,16 +167,25 @@ impl Octave {
     #[inline(always)]
     fn place<N>(&self, nth: usize, x: N, z: N) -> (N, N)
     where
-        N: Copy + std::ops::Mul<f32, Output = N> + std::ops::Add<f32, Output = N>,
+        N: Copy
+            + std::ops::Mul<f32, Output = N>
+            + std::ops::Add<f32, Output = N>
+            + std::ops::Add<N, Output = N>,
     {
-        let away = 17.1 * nth as f32;
-        if nth.is_multiple_of(2) {
-            (x * self.scale + away, z * self.scale + away)
-        } else {
-            (z * self.scale + away, x * -self.scale + away)
-        }
+        let (away, [cos, sin]) = (17.1 * nth as f32, TURNS[nth % TURNS.len()]);
+        let (cos, sin) = (cos * self.scale, sin * self.scale);
+        (x * cos + (z * -sin + away), x * sin + (z * cos + away))
     }
 }
+
+/// Cosine and sine of the angle that the lattice of each octave is turned by: 23, 62, 101, 140 and 179 degrees, so that no two are alike.
+const TURNS: [[f32; 2]; 5] = [
+    [0.920_505, 0.390_731],
+    [0.469_472, 0.882_948],
+    [-0.190_809, 0.981_627],
+    [-0.766_044, 0.642_788],
+    [-0.999_848, 0.017_452],
+];
 
 /// Sum of octaves at a point, each as far as its cells are larger than `size`.
 pub(super) fn sum(octaves: &[Octave], x: f32, z: f32, size: f32) -> f32 {
