@@ -6,20 +6,19 @@ use frolic::core::neighbours::{NeighbourSpec, Neighbours, Others};
 use frolic::core::random::{hash3, unit};
 use frolic::prelude::*;
 
-/// Metres from one edge of the meadow to the other, where it begins again.
-const MEADOW: f32 = 200.0;
-
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut words = std::env::args().skip(1);
     let count: u32 = words.next().map_or(Ok(20_000), |word| word.parse())?;
     let seconds: u32 = words.next().map_or(Ok(20), |word| word.parse())?;
+    // A meadow of two square metres for each, which begins again at its edges.
+    let meadow = (count as f32 * 2.0).sqrt();
     let random = |axis: usize| (0..count).map(move |nth| unit(hash3(nth, 8, 1)[axis])).collect::<Vec<_>>();
-    let [mut x, mut z] = [0, 2].map(|axis| random(axis).iter().map(|it| it * MEADOW).collect::<Vec<f32>>());
+    let [mut x, mut z] = [0, 2].map(|axis| random(axis).iter().map(|it| it * meadow).collect::<Vec<f32>>());
     let (y, mut heading) = (
         vec![0.0; count as usize],
         random(1).iter().map(|it| it * std::f32::consts::TAU).collect::<Vec<f32>>(),
     );
-    let mut near = Neighbours::new(&NeighbourSpec::new(2.5).flat().wrapping([0.0; 3], [MEADOW; 3]))?;
+    let mut near = Neighbours::new(&NeighbourSpec::new(2.5).flat().wrapping([0.0; 3], [meadow; 3]))?;
     let (mut wanted, mut scratch, mut meter) = (Vec::new(), Vec::new(), Meter::new());
     for second in 0..=seconds {
         let order = heading.iter().fold([0.0; 2], |[s, c], it| [s + it.sin(), c + it.cos()]);
@@ -45,8 +44,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
                 let turn = (wanted[nth] - heading[nth]).sin() * 0.25;
                 heading[nth] += turn + (unit(hash3(nth as u32, second, 5)[0]) - 0.5) * 0.1;
                 let (sin, cos) = heading[nth].sin_cos();
-                x[nth] = (x[nth] + sin * 0.12).rem_euclid(MEADOW);
-                z[nth] = (z[nth] + cos * 0.12).rem_euclid(MEADOW);
+                x[nth] = (x[nth] + sin * 0.12).rem_euclid(meadow);
+                z[nth] = (z[nth] + cos * 0.12).rem_euclid(meadow);
             }
         }
     }

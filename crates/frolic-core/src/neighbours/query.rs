@@ -6,11 +6,11 @@ use rayon::prelude::*;
 use smallvec::SmallVec;
 
 use super::grid::{Grid, Run};
-use super::spec::NeighbourTechnique;
+use super::spec::{AxisSpec, NeighbourTechnique};
 use super::{Neighbours, Sorted};
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::meter::{Counter, Meter, Stage};
-use crate::foundations::random::hash3;
+use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::{Level, kernel};
 
 /// An element near another, or near a point.
@@ -33,26 +33,6 @@ impl Near {
     /// Its distance in metres.
     pub fn distance(&self) -> f32 {
         self.square.sqrt()
-    }
-
-    /// Direction there, of unit length. Elements at the same place get opposite directions that depend on their numbers, here and in the plane or space that counts.
-    pub fn direction(&self, own: usize, is_flat: [bool; 3]) -> [f32; 3] {
-        if self.square > 1e-24 {
-            let per = 1.0 / self.distance();
-            return self.offset.map(|way| way * per);
-        }
-        let (low, high) = (own.min(self.index), own.max(self.index));
-        let [a, b, c] =
-            hash3(low as u32, high as u32, 0x6e65).map(|bits| bits as f32 / u32::MAX as f32 - 0.5);
-        let sign = if own < self.index { 1.0 } else { -1.0 };
-        let mut way = [a, b, c];
-        for (value, is_flat) in way.iter_mut().zip(is_flat) {
-            if is_flat {
-                *value = 0.0;
-            }
-        }
-        let length = way.iter().map(|value| value * value).sum::<f32>().sqrt();
-        if length < 1e-6 { way } else { way.map(|value| value / length * sign) }
     }
 }
 
@@ -376,6 +356,24 @@ impl Neighbours {
                 into.truncate(count);
             }
         }
+    }
+
+    /// Direction from an element to another near it, of unit length, along the axes that count. Two on one spot get opposite directions, by their numbers.
+    pub fn direction(&self, own: usize, other: &Near) -> [f32; 3] {
+        if other.square > 1e-24 {
+            let per = 1.0 / other.distance();
+            return other.offset.map(|way| way * per);
+        }
+        let (low, high) = (own.min(other.index), own.max(other.index));
+        let mut way = hash3(low as u32, high as u32, 0x6e65).map(|bits| unit(bits) - 0.5);
+        for (way, axis) in way.iter_mut().zip(self.spec.axes) {
+            if axis == AxisSpec::Ignored {
+                *way = 0.0;
+            }
+        }
+        let length = way.iter().map(|way| way * way).sum::<f32>().sqrt();
+        let sign = if own < other.index { 1.0 } else { -1.0 };
+        if length > 0.0 { way.map(|way| way / length * sign) } else { way }
     }
 
     /// A value for each element of a population from those within a radius of it: its own number, its position and all others but itself. On all cores;

@@ -316,15 +316,14 @@ fn elements_on_one_spot_have_opposite_directions() {
     let pairs: Vec<_> = near.pairs(1.0).collect();
     assert_eq!(pairs.len(), 10);
     for pair in pairs {
-        let flat = [false, true, false];
-        let there = pair.other.direction(pair.index, flat);
+        let there = near.direction(pair.index, &pair.other);
         let mut back = pair.other;
         back.index = pair.index;
-        assert_eq!(back.direction(pair.other.index, flat), there.map(|it| -it));
+        assert_eq!(near.direction(pair.other.index, &back), there.map(|it| -it));
         assert!((there.iter().map(|it| it * it).sum::<f32>() - 1.0).abs() < 1e-5 && there[1] == 0.0);
     }
     let far = found(&NeighbourSpec::new(1.0), &[&Places::new(&[[0.0; 3], [0.6, 0.0, 0.8]])]);
     let pair = far.pairs(1.0).next().unwrap();
     assert_eq!(pair.other.distance(), 1.0);
-    assert_eq!(pair.other.direction(pair.index, [false; 3]), pair.other.offset);
+    assert_eq!(far.direction(pair.index, &pair.other), pair.other.offset);
 }
