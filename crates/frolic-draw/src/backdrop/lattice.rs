@@ -63,7 +63,8 @@ impl Lattice {
         let ((ix, fx), (iz, fz)) = (cell(x), cell(z));
         self.cells[(iz as usize % SIDE) * SIDE + ix as usize % SIDE].map(|corners| {
             let [a, b, c, d] = corners.to_le_bytes().map(|byte| f32::from(byte as i8));
-            (a + b * fx + (c + d * fx) * fz) * UNIT
+            // Rounding may go a little beyond.
+            ((a + b * fx + (c + d * fx) * fz) * UNIT).clamp(-1.0, 1.0)
         })
     }
 
@@ -72,14 +73,14 @@ impl Lattice {
     pub(super) fn lanes<S: Simd>(&self, simd: S, x: f32x8<S>, z: f32x8<S>) -> [f32x8<S>; 2] {
         let ((ix, fx), (iz, fz)) = (cell_of_lanes(simd, x), cell_of_lanes(simd, z));
         let [first, second] = self.corners(simd, ix, iz);
-        [mix(first, fx, fz), mix(second, fx, fz)]
+        [mix(simd, first, fx, fz), mix(simd, second, fx, fz)]
     }
 
     /// The first of [`Lattice::lanes`].
     #[inline(always)]
     pub(super) fn first_of_lanes<S: Simd>(&self, simd: S, x: f32x8<S>, z: f32x8<S>) -> f32x8<S> {
         let ((ix, fx), (iz, fz)) = (cell_of_lanes(simd, x), cell_of_lanes(simd, z));
-        mix(self.corners(simd, ix, iz)[0], fx, fz)
+        mix(simd, self.corners(simd, ix, iz)[0], fx, fz)
     }
 
     #[inline(always)]
@@ -96,12 +97,13 @@ impl Lattice {
 
 /// The noise within cells.
 #[inline(always)]
-fn mix<S: Simd>(corners: u32x8<S>, fx: f32x8<S>, fz: f32x8<S>) -> f32x8<S> {
+fn mix<S: Simd>(simd: S, corners: u32x8<S>, fx: f32x8<S>, fz: f32x8<S>) -> f32x8<S> {
     let corners: i32x8<S> = corners.bitcast();
     let (a, b) =
         (((corners << 24) >> 24).to_float::<f32x8<S>>(), ((corners << 16) >> 24).to_float::<f32x8<S>>());
     let (c, d) = (((corners << 8) >> 24).to_float::<f32x8<S>>(), (corners >> 24).to_float::<f32x8<S>>());
-    (a + b * fx + (c + d * fx) * fz) * UNIT
+    let one = f32x8::splat(simd, 1.0);
+    ((a + b * fx + (c + d * fx) * fz) * UNIT).min(one).max(one * -1.0)
 }
 
 /// The cell of a place along an axis, and how far it is through the cell, eased.
