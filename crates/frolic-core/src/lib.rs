@@ -19,7 +19,7 @@
 //! | what pushes them? | `world/mod.rs`, `world/fields/`, `world/gusts.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
 //! | what do they bounce off? | `world/obstacles/` |
 //! | what picks them up? | `world/collectors.rs` |
-//! | who is near whom? | `neighbours/` |
+//! | which elements are near each other? | `neighbours/` |
 //! | what is there around a moving middle? | `world/endless.rs` |
 //! | what does one start in another? | `world/events.rs`, `families/particles/set.rs` |
 //! | meshes, pictures, distance grids that all of these name | `assets/` |

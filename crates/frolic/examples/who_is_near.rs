@@ -1,4 +1,4 @@
-//! Neighbours alone, without a family: who is near a point, which are the nearest, and which pairs touch.
+//! Neighbours without a family: pebbles near a point, the nearest of them, and pairs that touch.
 //!
 //! `cargo run --release -p frolic --example who_is_near [COUNT]`
 
@@ -54,7 +54,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         frame.count(Counter::NeighbourBytes) as f64 * 1e-6
     );
 
-    // The classic way gives the same numbers, after testing everyone against everyone: of few, as it takes long.
+    // The classic way gives the same numbers, after testing all pairs: for few pebbles, as it takes long.
     let few = count.min(5_000) as usize;
     let few = [&x[..few], &y[..few], &z[..few]];
     let mut compared = Vec::new();

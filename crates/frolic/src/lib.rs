@@ -43,7 +43,7 @@
 //! | put elements somewhere: patterns, clumps, on meshes and height maps | [`placement`], `examples/place_anything.rs` |
 //! | grow grass that bends | [`blades`], `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
 //! | grow ten million of something | [`growing`], `examples/ten_million.rs` |
-//! | know who is near whom, for a rule of your own | [`neighbours`](core::neighbours), `examples/who_is_near.rs`, `examples/my_own_rule.rs` |
+//! | find the elements near each other, for a rule of your own | [`neighbours`](core::neighbours), `examples/who_is_near.rs`, `examples/my_own_rule.rs` |
 //! | say what acts on them | [`world`] |
 //! | say what they look like; use textures, fonts, meshes of your own | [`looks`], `examples/sprite_layers.rs` |
 //! | see why batches break, or take the list to a backend of your own | [`drawing`], `examples/read_the_batches.rs` |

@@ -38,8 +38,10 @@ pub(super) struct Grid {
 /// A run of cells, from the first to the one after the last.
 pub(super) type Run = [u32; 2];
 
-/// Cells for each element, at most; and at least so many in all.
+/// Most cells for each element.
 const PER_ELEMENT: usize = 2;
+
+/// Cells that are allowed however few the elements.
 const LEAST: usize = 1 << 12;
 
 /// Most cells along an axis.

@@ -1,4 +1,4 @@
-//! Who is near whom, for any family and for rules of a program's own.
+//! Elements near each other, for any family and for rules of a program's own.
 //!
 //! [`Neighbours::find`] takes the positions of one or several populations and sorts them by cell. After that all queries are cheap: within a
 //! radius, the nearest few, every pair once, and a value for each element from those around it.
@@ -8,7 +8,7 @@
 //! | what can be set? | `spec.rs` |
 //! | which cells are there, which lie around a point? | `grid.rs` |
 //! | how are elements put in the order of their cells? | `sort.rs` |
-//! | how are they looked at? | `query.rs` |
+//! | which are near a point or an element? | `query.rs` |
 //!
 //! Cells as hash keys: Teschner et al., "Optimized Spatial Hashing for Collision Detection of Deformable Objects", 2003; here an axis that is too long for its
 //! elements is folded onto a power of two. Sorted by counting: Green, "Particle Simulation using CUDA", 2010.
@@ -69,7 +69,7 @@ struct Sorted {
 }
 
 impl Neighbours {
-    /// Neighbours of nobody yet.
+    /// A search without elements: call [`Neighbours::find`] before queries.
     ///
     /// # Errors
     /// The spec has a value out of range.
@@ -133,9 +133,10 @@ impl Neighbours {
         if count == 0 {
             (low, high) = ([0.0; 3], [0.0; 3]);
         }
-        self.turn = self.turn.wrapping_add(1);
-        self.grid = Grid::new(&self.spec, count, low, high);
-        self.grid.check()?;
+        // Before anything changes: after an error the last search still stands.
+        let grid = Grid::new(&self.spec, count, low, high);
+        grid.check()?;
+        (self.grid, self.turn) = (grid, self.turn.wrapping_add(1));
         self.populations.resize_with(populations.len(), Sorted::default);
         let (mut fullest, mut used) = (0, 0);
         for (sorted, positions) in self.populations.iter_mut().zip(populations) {

@@ -5,13 +5,13 @@ use fearless_simd::prelude::*;
 use rayon::prelude::*;
 use smallvec::SmallVec;
 
-use super::grid::{Grid, Run};
+use super::Neighbours;
+use super::grid::Run;
 use super::spec::{AxisSpec, NeighbourTechnique};
-use super::{Neighbours, Sorted};
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{hash3, unit};
-use crate::foundations::simd::{Level, kernel};
+use crate::foundations::simd::kernel;
 
 /// An element near another, or near a point.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -36,25 +36,19 @@ impl Near {
     }
 }
 
-/// Those near a point or an element: an iterator.
+/// Iterator over the elements near a point or an element.
 #[derive(Debug)]
 pub struct Others<'a> {
-    grid: &'a Grid,
-    populations: &'a [Sorted],
+    of: &'a Neighbours,
     population: usize,
     after: usize,
     at: [f32; 3],
-    square: f32,
     radius: f32,
-    technique: NeighbourTechnique,
-    most: u32,
-    turn: u32,
-    level: Level,
     /// Population and place of the element itself, which is left out; of pairs also all before it.
     own: Option<(usize, u32)>,
     is_pairs: bool,
     runs: SmallVec<[Run; 32]>,
-    /// Place of the present run, and its end; step between candidates, of which the first is `skip` further.
+    /// Number of runs begun; next place in the last of them, and its end; step between candidates.
     run: usize,
     place: u32,
     end: u32,
@@ -70,8 +64,9 @@ impl Iterator for Others<'_> {
 
     #[inline]
     fn next(&mut self) -> Option<Near> {
+        let most = self.radius * self.radius;
         loop {
-            let sorted = self.populations.get(self.population)?;
+            let sorted = self.of.populations.get(self.population)?;
             while self.place < self.end {
                 let place = self.place;
                 self.place += self.step;
@@ -82,10 +77,10 @@ impl Iterator for Others<'_> {
                 }
                 self.tested += 1;
                 let other = [0, 1, 2].map(|axis| sorted.at[axis][place as usize]);
-                let offset = self.grid.offset(self.at, other);
+                let offset = self.of.grid.offset(self.at, other);
                 let [x, y, z] = offset;
                 let square = x * x + y * y + z * z;
-                if square <= self.square {
+                if square <= most {
                     self.near += 1;
                     return Some(Near {
                         population: self.population,
@@ -112,10 +107,11 @@ impl Others<'_> {
     fn enter(&mut self) {
         (self.run, self.place, self.end, self.step) = (0, 0, 0, 1);
         self.runs.clear();
-        let Some(sorted) = self.populations.get(self.population) else { return };
-        match self.technique {
+        let Neighbours { spec, grid, populations, turn, .. } = self.of;
+        let Some(sorted) = populations.get(self.population) else { return };
+        match spec.technique {
             NeighbourTechnique::Grid => {
-                self.grid.around(self.at, self.radius, &mut self.runs);
+                grid.around(self.at, self.radius, &mut self.runs);
                 for run in &mut self.runs {
                     *run = run.map(|cell| sorted.starts[cell as usize]);
                 }
@@ -123,12 +119,12 @@ impl Others<'_> {
             NeighbourTechnique::AllPairs => self.runs.push([0, sorted.order.len() as u32]),
         }
         let candidates: u32 = self.runs.iter().map(|[from, to]| to - from).sum();
-        if self.technique == NeighbourTechnique::Grid && candidates > self.most {
-            self.step = candidates.div_ceil(self.most);
+        if spec.technique == NeighbourTechnique::Grid && candidates > spec.most {
+            self.step = candidates.div_ceil(spec.most);
             self.sampled = true;
             let (population, place) = self.own.unwrap_or((0, 0));
             // Another share of the crowd in each turn.
-            self.place = hash3(self.turn, place, population as u32)[0] % self.step;
+            self.place = hash3(*turn, place, population as u32)[0] % self.step;
         }
     }
 
@@ -151,15 +147,15 @@ impl Others<'_> {
 
     /// The same in memory that is there.
     fn visit_at(&mut self, desk: &mut Tested, mut see: impl FnMut(Near)) {
-        while let Some(sorted) = self.populations.get(self.population) {
+        while let Some(sorted) = self.of.populations.get(self.population) {
             if self.step > 1 {
                 self.by_ref().for_each(see);
                 return;
             }
             let query = Query {
                 at: self.at,
-                lengths: self.grid.lengths(),
-                square: self.square,
+                lengths: self.of.grid.lengths(),
+                square: self.radius * self.radius,
                 // Those before are done, or left out.
                 from: self.first_of_pairs(),
                 own: self.own.filter(|own| own.0 == self.population).map_or(u32::MAX, |own| own.1),
@@ -169,7 +165,7 @@ impl Others<'_> {
                 let runs = &self.runs[self.run..];
                 let columns = sorted.at.each_ref().map(|column| &column[..]);
                 let Progress { place, end, run, tested } =
-                    test(self.level, &query, columns, left, runs, desk);
+                    test(self.of.level, &query, columns, left, runs, desk);
                 (self.place, self.end, self.run) = (place, end, self.run + run);
                 self.tested += tested;
                 for (word, near) in desk.near.iter().enumerate() {
@@ -220,7 +216,7 @@ impl Others<'_> {
 /// Groups of eight candidates that are tested before any are shown.
 const GROUPS: usize = 16;
 
-/// Candidates in groups of eight: the place of each group's first, who is near (one bit each), ways there, and squares of their distances. Kept whole, as
+/// Candidates in groups of eight: the place of each group's first, a bit for each that is near, ways there, and squares of their distances. Kept whole, as
 /// picking out those near costs more than the memory.
 #[derive(Debug, Clone)]
 struct Tested {
@@ -454,17 +450,11 @@ impl Neighbours {
     ) -> Others<'_> {
         let radius = if radius.is_finite() { radius.clamp(0.0, self.spec.reach) } else { 0.0 };
         let mut others = Others {
-            grid: &self.grid,
-            populations: &self.populations,
+            of: self,
             population: from,
             after,
             at: self.grid.reduced(at),
-            square: radius * radius,
             radius,
-            technique: self.spec.technique,
-            most: self.spec.most.max(1),
-            turn: self.turn,
-            level: self.level,
             own,
             runs: SmallVec::new(),
             run: 0,

@@ -124,33 +124,14 @@ impl Backdrop {
             return (it, false);
         }
         it.stars.see(view, spec.sky.stars);
-        let Self { key, rows, sunlit, depth, nearest, height, keeps_light, stars, .. } = &mut it;
+        let Self { key, rows, sunlit, depth, nearest, keeps_light, stars, .. } = &mut it;
         let brush = key.brush(stars, level);
-        let depths = depth.par_chunks_mut(*height).zip(nearest).enumerate();
-        depths.for_each(|(nth, (rows, nearest))| {
-            let _part = trace::part(Stage::Backdrop);
-            let rect = grid.rect(nth);
-            *nearest = f32::INFINITY;
-            for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
-                *nearest = nearest.min(brush.depths(rect.x, rect.y + j, rect.w, row));
-            }
-        });
+        paint_depths(&brush, grid, depth, nearest);
         if *keeps_light {
             let dark = [[0.0; STRIDE]; 3];
             rows.resize(count, dark);
             sunlit.resize(if sun.is_some() { count } else { 0 }, dark);
-            let mut sun_tiles: Vec<&mut [Row]> = sunlit.chunks_mut(*height).collect();
-            sun_tiles.resize_with(grid.tiles(), Default::default);
-            let tiles = rows.par_chunks_mut(*height).zip(sun_tiles).enumerate();
-            tiles.for_each(|(nth, (rows, sunlit))| {
-                let _part = trace::part(Stage::Backdrop);
-                let rect = grid.rect(nth);
-                let mut none = dark;
-                for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
-                    let sun = sunlit.get_mut(j).unwrap_or(&mut none);
-                    brush.light(rect.x, rect.y + j, first_pixels(rect.w), row, sun);
-                }
-            });
+            paint_light(&brush, grid, rows, sunlit);
         }
         (it, false)
     }
@@ -194,6 +175,35 @@ impl Backdrop {
             + size_of_val(&self.depth[..])
             + size_of_val(&self.nearest[..])
     }
+}
+
+/// Paints the depths of all tiles, and the least of each.
+fn paint_depths(brush: &Brush<'_>, grid: &Grid, depth: &mut [[f32; STRIDE]], nearest: &mut [f32]) {
+    let tiles = depth.par_chunks_mut(grid.rows()).zip(nearest).enumerate();
+    tiles.for_each(|(nth, (rows, nearest))| {
+        let _part = trace::part(Stage::Backdrop);
+        let rect = grid.rect(nth);
+        *nearest = f32::INFINITY;
+        for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
+            *nearest = nearest.min(brush.depths(rect.x, rect.y + j, rect.w, row));
+        }
+    });
+}
+
+/// Paints the light of all tiles, and their unshadowed sunlight if there are rows for it.
+fn paint_light(brush: &Brush<'_>, grid: &Grid, rows: &mut [Row], sunlit: &mut [Row]) {
+    let mut sun_tiles: Vec<&mut [Row]> = sunlit.chunks_mut(grid.rows()).collect();
+    sun_tiles.resize_with(grid.tiles(), Default::default);
+    let tiles = rows.par_chunks_mut(grid.rows()).zip(sun_tiles).enumerate();
+    tiles.for_each(|(nth, (rows, sunlit))| {
+        let _part = trace::part(Stage::Backdrop);
+        let rect = grid.rect(nth);
+        let mut none = [[0.0; STRIDE]; 3];
+        for (j, row) in rows.iter_mut().enumerate().take(rect.h) {
+            let sun = sunlit.get_mut(j).unwrap_or(&mut none);
+            brush.light(rect.x, rect.y + j, first_pixels(rect.w), row, sun);
+        }
+    });
 }
 
 impl BackdropKey {

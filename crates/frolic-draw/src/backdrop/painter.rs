@@ -1,4 +1,4 @@
-//! Sky, ground and water along a ray. Rows of pixels beside each other are those of `lanes.rs`.
+//! Sky, ground and water along a ray. Rows of pixels beside each other are those of `lanes/`.
 
 use crate::camera::View;
 use crate::lamps::{LightSpec, SunSpec};

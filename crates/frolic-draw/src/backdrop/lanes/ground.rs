@@ -77,8 +77,7 @@ impl Lanes<'_> {
         // Coarse octaves are worked out at nodes alone.
         let ([px, pz], size) =
             (self.places_of_nodes(simd, &plane, at), f32x8::load_array(simd, plane.0.0[1]));
-        let first = straight(&MOTTLING, longest(&px).max(longest(&pz)));
-        let (px, pz) = (f32x8::load_array(simd, px), f32x8::load_array(simd, pz));
+        let first = straight(&MOTTLING, longest(px).max(longest(pz)));
         let coarse = sum_of_lanes(simd, self.lattice, (&MOTTLING, 0, first), px, pz, size);
         let coarse = Nodes([coarse.to_array()]);
         // In two loops, as short ones overlap.

@@ -161,9 +161,12 @@ impl<'a> Lanes<'a> {
         self.right[1].abs() * STEP as f32 > high * -0.1
     }
 
-    /// Whether a row with this range of rises has nothing but sky and coast.
-    fn is_upper(&self, [low, _]: [f32; 2]) -> bool {
-        low > 0.0 || (self.ground.is_none() && self.water.is_none())
+    /// What a row with this lowest and highest rise shows; `None` if the horizon crosses the row or bends its planes.
+    fn half(&self, [low, high]: [f32; 2]) -> Option<Half> {
+        if low > 0.0 || (self.ground.is_none() && self.water.is_none()) {
+            return Some(Half::Upper);
+        }
+        (high < 0.0 && !self.bends(high)).then_some(Half::Lower)
     }
 
     /// Paints the light of the row of pixels that begins at `x`, `y`: those `open`, with others beside them. Without the sunlight on the ground, which
@@ -177,15 +180,12 @@ impl<'a> Lanes<'a> {
         sun: &mut Row,
     ) -> Option<Sunny> {
         let (corners, [low, high]) = self.corners(x, y);
-        if self.is_upper([low, high]) {
+        if self.half([low, high])? == Half::Upper {
             // At the horizon a sky without mist turns within a pixel, and in a small picture nodes are far apart.
             let smooth = (self.sky.soft > 0.0 || low >= 0.0 || high <= 0.0) && self.focal > 400.0;
             let coast = self.coast_at(&corners, [low, high]);
             upper(level, self, [x, y], coast, smooth, open, light);
             return Some(Sunny::No);
-        }
-        if high >= 0.0 || self.bends(high) {
-            return None;
         }
         let shore = self.shore(&corners);
         lower(level, self, [x, y], shore, open, light, sun);
@@ -201,12 +201,9 @@ impl<'a> Lanes<'a> {
         into: &mut [f32; STRIDE],
     ) -> Option<f32> {
         let (corners, range) = self.corners(x, y);
-        if self.is_upper(range) {
+        if self.half(range)? == Half::Upper {
             into.fill(f32::INFINITY);
             return Some(f32::INFINITY);
-        }
-        if range[1] >= 0.0 || self.bends(range[1]) {
-            return None;
         }
         Some(depths(level, self, [x, y], self.shore(&corners), into))
     }
@@ -256,6 +253,13 @@ impl<'a> Lanes<'a> {
     }
 }
 
+/// What a row shows: sky and coast, or ground and what is beyond its shore.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Half {
+    Upper,
+    Lower,
+}
+
 /// Whether sunlight falls on the ground in a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Sunny {
@@ -288,7 +292,7 @@ kernel! {
                 if is_closed(open, from) {
                     continue;
                 }
-                let way = it.middle(simd, x + from as f32, y).0;
+                let way = it.middle(simd, x + from as f32, y);
                 put(light, from, it.sky_and_sun(simd, &way));
             }
         }
@@ -303,7 +307,7 @@ kernel! {
                     continue;
                 }
                 let left = x + from as f32;
-                let way = it.middle(simd, left, y).0;
+                let way = it.middle(simd, left, y);
                 let mut behind = way;
                 for channel in 0..3 {
                     behind[channel] = f32x8::from_slice(simd, &light[channel][from..from + WIDE]);
@@ -413,10 +417,10 @@ impl Lanes<'_> {
         [across * d + (a + g * y), across * e + (b + h * y), across * f + (c + i * y)]
     }
 
-    /// Directions of unit length through the middles of pixels, and 1 over the length of each ray.
+    /// Directions of unit length through the middles of pixels.
     #[inline(always)]
-    fn middle<S: Simd>(&self, simd: S, x: f32, y: f32) -> (Three<S>, f32x8<S>) {
-        unit_ways(simd, &self.rays(simd, x + 0.5, y + 0.5))
+    fn middle<S: Simd>(&self, simd: S, x: f32, y: f32) -> Three<S> {
+        unit_ways(simd, &self.rays(simd, x + 0.5, y + 0.5)).0
     }
 }
 

@@ -49,8 +49,8 @@ impl<const COUNT: usize> Nodes<COUNT> {
 
 /// The longest step between the values of nodes.
 #[inline(always)]
-pub(super) fn longest(nodes: &[f32; WIDE]) -> f32 {
-    let mut longest = 0.0f32;
+pub(super) fn longest<S: Simd>(nodes: f32x8<S>) -> f32 {
+    let (nodes, mut longest) = (nodes.to_array(), 0.0f32);
     for nth in 0..ROW / STEP {
         longest = longest.max((nodes[nth + 1] - nodes[nth]).abs());
     }
@@ -108,22 +108,20 @@ impl Lanes<'_> {
 
     /// Where rays meet a plane: x and z.
     #[inline(always)]
-    pub(super) fn place<S: Simd>(&self, plane: &Plane, [x, y]: [f32; 2], spot: Spot<S>) -> [f32x8<S>; 2] {
-        let [a, _, c] = self.rays_at(spot.across + (x + 0.5), y + 0.5);
-        let reach = plane.0.at(spot, 0);
-        [a * reach + self.eye[0], c * reach + self.eye[2]]
+    pub(super) fn place<S: Simd>(&self, plane: &Plane, at: [f32; 2], spot: Spot<S>) -> [f32x8<S>; 2] {
+        self.reached(at, spot.across, plane.0.at(spot, 0))
     }
 
     /// Where rays of [`Nodes`] meet a plane.
     #[inline(always)]
-    pub(super) fn places_of_nodes<S: Simd>(
-        &self,
-        simd: S,
-        plane: &Plane,
-        [x, y]: [f32; 2],
-    ) -> [[f32; WIDE]; 2] {
-        let [a, _, c] = self.rays_at(nodes(simd) + (x + 0.5), y + 0.5);
-        let reach = f32x8::load_array(simd, plane.0.0[0]);
-        [(a * reach + self.eye[0]).to_array(), (c * reach + self.eye[2]).to_array()]
+    pub(super) fn places_of_nodes<S: Simd>(&self, simd: S, plane: &Plane, at: [f32; 2]) -> [f32x8<S>; 2] {
+        self.reached(at, nodes(simd), f32x8::load_array(simd, plane.0.0[0]))
+    }
+
+    /// Ends of rays through pixels `across` of the row that begins at `x`, `y`, so many rays long.
+    #[inline(always)]
+    fn reached<S: Simd>(&self, [x, y]: [f32; 2], across: f32x8<S>, reach: f32x8<S>) -> [f32x8<S>; 2] {
+        let [a, _, c] = self.rays_at(across + (x + 0.5), y + 0.5);
+        [a * reach + self.eye[0], c * reach + self.eye[2]]
     }
 }

@@ -171,7 +171,7 @@ impl Lanes<'_> {
                 continue;
             }
             let left = x + from as f32;
-            let way = self.middle(simd, left, y).0;
+            let way = self.middle(simd, left, y);
             let sky = self.sky_and_sun(simd, &way);
             put(into, from, self.coast_over(simd, left, y, &way, Outline::Across, sky));
         }

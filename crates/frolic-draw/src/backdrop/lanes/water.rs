@@ -10,11 +10,24 @@ use super::{Lanes, ROW, Three, WIDE, WaterLight, is_closed, keep, kept, put, squ
 use crate::backdrop::lattice::{Octave, RIPPLES, straight};
 
 /// Error of the water's slope that is not seen: the light that it reflects changes by less than a step of colour.
-pub(super) const SLOPE_OFF: f32 = 0.006;
+const SLOPE_OFF: f32 = 0.006;
+
+/// Whether every second pixel is enough for all ripples that are larger than a pixel, whose size is at least `finest`, with `step` from node to node.
+#[inline(always)]
+fn are_wide(waves: f32, step: f32, finest: f32) -> bool {
+    let mut are_wide = true;
+    for ripple in &RIPPLES {
+        // Between two pixels a ripple is off by about the square of its share of a cell, times its slope.
+        let share = ripple.scale * step * (2.0 / STEP as f32);
+        let is_wide = share < 1.0 && share * share * ripple.weight * waves < SLOPE_OFF;
+        are_wide &= is_wide || finest * ripple.scale >= 1.0;
+    }
+    are_wide
+}
 
 /// Whether none of the open pixels needs those that [`Spot::of`] has here.
 #[inline(always)]
-pub(super) fn is_unused(open: u64, from: usize, every_second: bool) -> bool {
+fn is_unused(open: u64, from: usize, every_second: bool) -> bool {
     if !every_second {
         return is_closed(open, from);
     }
@@ -60,20 +73,13 @@ impl Lanes<'_> {
     ) {
         let plane = self.plane(simd, at, water.level);
         // Coarse ripples are worked out at nodes alone.
-        let [px, pz] = self.places_of_nodes(simd, &plane, at);
+        let places @ [px, pz] = self.places_of_nodes(simd, &plane, at);
         let (size, zero) = (f32x8::load_array(simd, plane.0.0[2]), f32x8::splat(simd, 0.0));
-        let (step, finest) = (longest(&px).max(longest(&pz) * 2.0), size.reduce_min());
+        let (step, finest) = (longest(px).max(longest(pz) * 2.0), size.reduce_min());
         let first = straight(&RIPPLES, step);
-        let places = [f32x8::load_array(simd, px), f32x8::load_array(simd, pz)];
         let [nx, nz] = self.ripple(simd, water.waves, (0, first), places, size, [zero; 2]);
         let coarse = Nodes([nx.to_array(), nz.to_array()]);
-        let mut every_second = self.focal > 400.0;
-        for ripple in &RIPPLES {
-            // Between two pixels a ripple is off by about the square of its share of a cell, times its slope.
-            let share = ripple.scale * step * (2.0 / STEP as f32);
-            let is_wide = share < 1.0 && share * share * ripple.weight * water.waves < SLOPE_OFF;
-            every_second &= is_wide || finest * ripple.scale >= 1.0;
-        }
+        let every_second = self.focal > 400.0 && are_wide(water.waves, step, finest);
         // In loops of their own, as short ones overlap.
         let end = if every_second { ROW / 2 + WIDE } else { ROW };
         let (mut places, mut slopes) = ([[0.0; ROW]; 2], [[0.0; ROW]; 2]);

@@ -86,8 +86,8 @@ pub(super) struct Pictures {
     frame: u64,
     light: Option<Light>,
     missing: Vec<Shot>,
-    /// How many more may be drawn in this frame although another could stand in.
-    fresh: usize,
+    /// Number of pictures that may still be drawn in this frame although another could stand in; `None` while the camera stands and all are drawn.
+    fresh: Option<usize>,
     /// The last view of the camera, and the frame in which it changed.
     view: Option<View>,
     moved: Option<u64>,
@@ -167,19 +167,19 @@ impl Pictures {
         meter: &mut Meter,
     ) {
         blits.clear();
-        self.fresh = FRESH;
         if sun.is_none() && self.view != Some(*view) {
             self.moved = self.view.map(|_| self.frame);
             self.view = Some(*view);
         }
         let moves = sun.is_none() && self.moved.is_some_and(|moved| self.frame < moved + MOVING);
+        self.fresh = moves.then_some(FRESH);
         let mut drawn = 0;
         for (source, groups) in list.groups() {
             // Kinds of one population share a picture.
             let first = kinds(list, groups.layouts.key()).next().map(|(first, _)| first);
             if first == Some(source) {
                 let before = blits.len();
-                self.find_of(list, view, sun, moves, &groups, blits);
+                self.find_of(list, view, sun, &groups, blits);
                 drawn += u64::from(blits.len() > before);
             }
         }
@@ -213,7 +213,6 @@ impl Pictures {
         list: &DrawList<'_>,
         view: &View,
         sun: Option<(&View, f32)>,
-        moves: bool,
         groups: &Groups<'_>,
         blits: &mut Vec<Blit>,
     ) {
@@ -262,12 +261,14 @@ impl Pictures {
                 sun: sun_size,
             };
             let kept = self.places.get(&key).copied();
-            let beside = if kept.is_none() && moves { self.beside(&key) } else { None };
+            let beside = if kept.is_none() && self.fresh.is_some() { self.beside(&key) } else { None };
             let slot = match (kept, beside) {
                 (Some(slot), _) => slot,
-                (None, Some(slot)) if self.fresh == 0 => slot,
+                (None, Some(slot)) if self.fresh == Some(0) => slot,
                 _ => {
-                    self.fresh -= usize::from(beside.is_some());
+                    if let (Some(fresh), Some(_)) = (&mut self.fresh, beside) {
+                        *fresh -= 1;
+                    }
                     let camera = side.view(camera);
                     let own = match sun_size {
                         Some(size) => {

@@ -123,12 +123,9 @@ impl Shot {
         let Desk { projected, near, cast, base, sun } = desk;
         let count = width * height * per_pixel;
         let coloured = if from_sun { 0 } else { count };
+        let empty = if from_sun { f32::NEG_INFINITY } else { 0.0 };
         let sheet = Sheet {
-            near: if from_sun {
-                first_of(cast, count, f32::NEG_INFINITY)
-            } else {
-                first_of(near, count, 0.0)
-            },
+            near: first_of(if from_sun { cast } else { near }, count, empty),
             base: first_of(base, coloured, EMPTY),
             sun: first_of(sun, coloured, 0),
         };
@@ -196,7 +193,7 @@ impl Shot {
         let picture = self.keep(width, height, touched, &sheet);
         for column in touched.x[0]..touched.x[1] {
             let rows = touched.y.map(|row| (column * height + row) * per_pixel);
-            sheet.near[rows[0]..rows[1]].fill(if from_sun { f32::NEG_INFINITY } else { 0.0 });
+            sheet.near[rows[0]..rows[1]].fill(empty);
             if !from_sun {
                 sheet.base[rows[0]..rows[1]].fill(EMPTY);
                 sheet.sun[rows[0]..rows[1]].fill(0);
