@@ -13,6 +13,7 @@
 //! | what stands or hangs in its place, and swings? | `families/fixed/sway.rs` |
 //! | what goes where a pusher goes? | `families/walkers.rs` |
 //! | what is rooted, bends in the wind and where something treads? | `families/blades/`, `world/pushers.rs` |
+//! | what steers by those around it? | `families/flock/`, `neighbours/` |
 //! | what grows from seed to full size, and is harvested? | `families/growing/` |
 //! | what does drawing borrow of a family? | `poses.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
@@ -70,6 +71,10 @@ pub use families::blades::{
 pub use families::fixed::{
     FillSpec, FixedColumns, FixedInstances, FixedSpec, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
+pub use families::flock::{
+    AlarmSpec, Catch, Flock, FlockColumns, FlockGauges, FlockRow, FlockSpec, HuntSpec, OtherElements, RuleSpec, Space,
+    Target, TargetSpec, TintSpec,
+};
 pub use families::growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
 pub use families::particles::{
     BurstSpec, CourseSpec, EmitterSpec, Order, ParticleSet, ParticleSpec, Particles, Storage, Trail,
@@ -96,7 +101,7 @@ pub use placement::{
     MOST_PLACED, MeshPart, On, PatternSpec, PlacedColumns, PlacedRow, Placement, PlacementSpec, ShapeSpec,
     Terrain, TerrainSpec, VolumePart, check_layers,
 };
-pub use poses::{Group, Layouts, Posed, Poses};
+pub use poses::{Group, Heading, Layouts, Posed, Poses};
 pub use world::World;
 pub use world::bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use world::collectors::CollectorSpec;

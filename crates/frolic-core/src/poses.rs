@@ -28,10 +28,38 @@ pub struct Poses<'a> {
     /// Bend along a length that stays: the length in metres, lean along x and z and turn about y in radians, rates of the lean along x and z in
     /// radians a second. Default: none.
     pub bend: Option<[&'a [f32]; 6]>,
+    /// How elements stand along their heading; they then need a velocity. Default: turned as `turn` says.
+    pub heading: Option<Heading<'a>>,
     /// Key of an element's random numbers. Default: its index.
     pub id: Option<&'a [u32]>,
     /// Tint, 0 to 1. Default: by its random numbers.
     pub tint: Option<&'a [f32]>,
+}
+
+/// How elements stand along their heading: the direction of their velocity, with the other axis up as far as it can be.
+#[derive(Debug, Clone, Copy, Default)]
+#[non_exhaustive]
+pub struct Heading<'a> {
+    /// Velocity one step before that of [`Poses::velocity`]: x, y, z, in metres a second. Between steps the heading turns from one to the other.
+    pub before: [&'a [f32]; 3],
+    /// Length of a step, in seconds.
+    pub step: f32,
+    /// Turn about the heading, in radians, positive to the right. Default: none.
+    pub bank: Option<&'a [f32]>,
+    /// Way gone so far, in metres, by which a body swings. Default: none.
+    pub way: Option<&'a [f32]>,
+}
+
+impl Heading<'_> {
+    /// Velocity at a time before the last step, in seconds, for the heading then.
+    #[inline]
+    pub fn velocity(&self, nth: usize, now: [f32; 3], lag: f32) -> [f32; 3] {
+        if self.step <= 0.0 {
+            return now;
+        }
+        let share = (lag / self.step).clamp(0.0, 1.0);
+        [0, 1, 2].map(|axis| now[axis] + (self.before[axis][nth] - now[axis]) * share)
+    }
 }
 
 impl<'a> Poses<'a> {
@@ -57,9 +85,16 @@ impl<'a> Poses<'a> {
             ("turn", other(self.turn, count)),
             ("curve", other(self.curve, count)),
             ("bend", other(self.bend, count)),
+            ("heading.before", other(self.heading.map(|it| it.before), count)),
+            ("heading.bank", other(self.heading.and_then(|it| it.bank).map(|it| [it]), count)),
+            ("heading.way", other(self.heading.and_then(|it| it.way).map(|it| [it]), count)),
             ("id", other(self.id.map(|id| [id]), count)),
             ("tint", other(self.tint.map(|tint| [tint]), count)),
         ];
+        if self.heading.is_some() && self.velocity.is_none() {
+            let problem = "is given for elements without a velocity";
+            return Err(SpecError::new("heading", problem, "give their velocities too"));
+        }
         match all.into_iter().find_map(|(key, len)| Some((key, len?))) {
             None => Ok(()),
             Some((key, len)) => {

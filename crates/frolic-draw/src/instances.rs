@@ -95,8 +95,10 @@ pub struct Instances<'a> {
 pub struct ElementNow {
     /// Position at the frame's time, in metres.
     pub position: [f32; 3],
-    /// Velocity in metres a second.
+    /// Velocity in metres a second; of elements along their heading that at the frame's time.
     pub velocity: [f32; 3],
+    /// Bank in radians and way gone in metres, of elements along their heading. `None` of others.
+    pub heading: Option<[f32; 2]>,
     /// Radius, half width or scale, in metres.
     pub size: f32,
     /// Age over life. Elements outside 0..1 are not drawn.
@@ -194,7 +196,8 @@ impl<'a> Instances<'a> {
         }
         Some(ElementNow {
             position: self.place(nth),
-            velocity: poses.velocity.map_or([0.0; 3], |[x, y, z]| [x[nth], y[nth], z[nth]]),
+            velocity: self.velocity(nth),
+            heading: poses.heading.map(|it| it.bank.map_or(0.0, |bank| bank[nth])).map(|bank| [bank, self.way(nth)]),
             size: self.size(nth),
             age: self.age(nth),
             id: self.id(nth),
@@ -324,6 +327,22 @@ impl<'a> Instances<'a> {
             at[2] -= vz[element] * self.lag;
         }
         at
+    }
+
+    /// Velocity of an element in metres a second; of those along their heading that at the frame's time.
+    #[inline(always)]
+    pub(crate) fn velocity(&self, nth: usize) -> [f32; 3] {
+        let Some([x, y, z]) = self.poses.velocity else { return [0.0; 3] };
+        let now = [x[nth], y[nth], z[nth]];
+        self.poses.heading.map_or(now, |heading| heading.velocity(nth, now, self.lag))
+    }
+
+    /// Way that an element had gone at the frame's time, in metres.
+    #[inline(always)]
+    pub(crate) fn way(&self, nth: usize) -> f32 {
+        let Some(way) = self.poses.heading.and_then(|heading| heading.way) else { return 0.0 };
+        let [x, y, z] = self.poses.velocity.map_or([0.0; 3], |[x, y, z]| [x[nth], y[nth], z[nth]]);
+        way[nth] - (x * x + y * y + z * z).sqrt() * self.lag
     }
 
     /// Offsets of a curved ribbon's control point and tip, in metres; of a bent blade, with this share of its length.

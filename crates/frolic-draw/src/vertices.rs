@@ -2,7 +2,7 @@
 //! functions, so both give the same bits.
 
 use frolic_raster::points::Skin;
-use frolic_raster::surfaces::{self, Bend, Paint, Pose, RibbonForm};
+use frolic_raster::surfaces::{self, Bend, Paint, Pose, RibbonForm, Wave};
 use frolic_raster::{LANES, Lanes};
 use frolic_simd::Level as InstructionSet;
 use glam::{Mat3, Vec3};
@@ -368,7 +368,8 @@ impl Seen<'_, '_> {
                 let Some(mesh) = mesh(look, body.level) else { return Err(Missing::LeftOut) };
                 // Saves most points of a crowd: those outside the picture.
                 let bend = source.instances.poses.bend;
-                let hidden = |view: &View| !view.sees_ball(body.at, mesh.radius() * body.size);
+                let swing = look.wave().map_or(0.0, |wave| wave.swing * mesh.stretch()[1]);
+                let hidden = |view: &View| !view.sees_ball(body.at, (mesh.radius() + swing) * body.size);
                 if bend.is_none() && within.is_some_and(hidden) {
                     return Err(Missing::OutOfSight);
                 }
@@ -385,7 +386,9 @@ impl Seen<'_, '_> {
                     };
                     surfaces::bent_mesh(set, skin, mesh.eights(), &bend, &self.paint(look));
                 } else {
-                    let pose = Pose { turn: self.turn(source, element, &body), size: body.size, at: body.at };
+                    let turn = self.turn(source, element, &body);
+                    let wave = wave(source, mesh, element, body.size);
+                    let pose = Pose { turn, size: body.size, at: body.at, wave };
                     surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
                 }
             }
@@ -434,6 +437,10 @@ impl Seen<'_, '_> {
 
     /// Rotation of an element; without columns for it, from its random numbers.
     fn turn(&self, source: &Source<'_>, element: usize, body: &Body) -> Mat3 {
+        if let Some(heading) = source.instances.poses.heading {
+            let bank = heading.bank.map_or(0.0, |bank| bank[element]);
+            return along_heading(source.instances.velocity(element).into(), bank);
+        }
         let [turn, tilt] = match source.instances.poses.turn {
             Some([turn, tilt]) => [turn[element], tilt[element]],
             None if matches!(source.look.form, Form::Ribbon(_)) => [body.random[0] * TURN, 0.0],
@@ -449,6 +456,33 @@ impl Seen<'_, '_> {
 }
 
 const TURN: f32 = std::f32::consts::TAU;
+
+/// Rotation that turns z along a velocity, and y as far up as that allows; then about z by a bank to the right, in radians.
+fn along_heading(velocity: Vec3, bank: f32) -> Mat3 {
+    let z = velocity.normalize_or(Vec3::Z);
+    let x = Vec3::Y.cross(z).normalize_or(Vec3::X);
+    let y = z.cross(x);
+    let (sin, cos) = libm::sincosf(bank);
+    Mat3::from_cols(x * cos + y * sin, y * cos - x * sin, z)
+}
+
+/// Waves along the body of an element that tells the way it has gone.
+fn wave(source: &Source<'_>, mesh: &Mesh, element: usize, size: f32) -> Option<Wave> {
+    let spec = source.look.wave()?;
+    source.instances.poses.heading?.way?;
+    let [front, length] = mesh.stretch();
+    let speed = Vec3::from(source.instances.velocity(element)).length();
+    // Something is left of it when it glides.
+    let strength = (speed / spec.speed).clamp(0.15, 1.0);
+    let turns = source.instances.way(element) / (spec.beat * length * size).max(1e-9);
+    Some(Wave {
+        front,
+        per_length: 1.0 / length.max(1e-9),
+        count: spec.count,
+        swing: spec.swing * length * strength,
+        turns: turns - turns.floor(),
+    })
+}
 
 /// Corners of a texture from its upper left, clockwise as seen.
 pub(crate) const CORNERS: [[f32; 2]; 4] = [[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]];

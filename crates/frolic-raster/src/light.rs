@@ -5,7 +5,7 @@ use fearless_simd::prelude::*;
 use frolic_simd::kernel;
 use glam::Vec3;
 
-use crate::points::{dot, splat, unit};
+use crate::points::{add, dot, splat, unit};
 
 /// A point light. Its light falls off as `power / (distance² + radius²)`.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -56,6 +56,8 @@ pub struct Surface {
     pub translucency: f32,
     /// Whether both sides are lit.
     pub two_sided: bool,
+    /// Strength of the sun's reflection.
+    pub gloss: f32,
 }
 
 kernel! {
@@ -118,6 +120,11 @@ impl Light<'_> {
             // Against the light the rim glows with it.
             let share =
                 facing(simd, dot(normal, to), surface.translucency) + rim * (zero - dot(view, to)).max(zero);
+            let share = if surface.gloss > 0.0 {
+                share + reflection(dot(normal, unit(simd, add(view, to))).max(zero)) * surface.gloss
+            } else {
+                share
+            };
             let sun = splat(simd, sun);
             for channel in 0..3 {
                 sunlight[channel] = sun[channel] * share * surface.lit;
@@ -128,6 +135,15 @@ impl Light<'_> {
         }
         [light, sunlight]
     }
+}
+
+/// Sharpness of a reflection: the cosine of half the angle to the power of 16 (Blinn, "Models of Light Reflection for Computer Synthesized Pictures", 1977).
+#[inline(always)]
+fn reflection<S: Simd>(cos: f32x8<S>) -> f32x8<S> {
+    let square = cos * cos;
+    let fourth = square * square;
+    let eighth = fourth * fourth;
+    eighth * eighth
 }
 
 /// Share of light that a surface receives at this cosine; from behind, its translucency.

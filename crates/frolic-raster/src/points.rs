@@ -152,6 +152,12 @@ pub(crate) fn splat<S: Simd>(simd: S, v: Vec3) -> [f32x8<S>; 3] {
     [f32x8::splat(simd, v.x), f32x8::splat(simd, v.y), f32x8::splat(simd, v.z)]
 }
 
+/// Sums.
+#[inline(always)]
+pub(crate) fn add<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> [f32x8<S>; 3] {
+    [a[0] + b[0], a[1] + b[1], a[2] + b[2]]
+}
+
 #[inline(always)]
 /// Scalar products.
 pub(crate) fn dot<S: Simd>(a: [f32x8<S>; 3], b: [f32x8<S>; 3]) -> f32x8<S> {

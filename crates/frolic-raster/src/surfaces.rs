@@ -82,6 +82,23 @@ pub struct Pose {
     pub size: f32,
     /// Its origin, in metres.
     pub at: Vec3,
+    /// Waves that run along it.
+    pub wave: Option<Wave>,
+}
+
+/// Waves that run along a mesh from its front (+z) to its back, and grow on the way, in the units of the mesh.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Wave {
+    /// Where the front is along z, and 1 over the length from there to the back.
+    pub front: f32,
+    /// See `front`.
+    pub per_length: f32,
+    /// Waves along the length.
+    pub count: f32,
+    /// Swing at the back, along x.
+    pub swing: f32,
+    /// Turns that the wave has made at the front.
+    pub turns: f32,
 }
 
 /// A curve that a mesh is bent along.
@@ -101,11 +118,15 @@ kernel! {
     /// Places and lights the points of a mesh, which `skin` has room for.
     pub fn mesh(simd, skin: &mut Skin, eights: &[MeshEight], pose: &Pose, paint: &Paint<'_>) {
         for (eight, own) in skin.eights().iter_mut().zip(eights) {
-            let [x, y, z] = turned(&pose.turn, load(simd, &own.position));
+            let (mut place, mut normal) = (load(simd, &own.position), load(simd, &own.normal));
+            if let Some(wave) = &pose.wave {
+                swing(simd, wave, &mut place, &mut normal);
+            }
+            let [x, y, z] = turned(&pose.turn, place);
             let size = pose.size;
             let at = [x * size + pose.at.x, y * size + pose.at.y, z * size + pose.at.z];
             keep(at, &mut eight.at);
-            keep(turned(&pose.turn, load(simd, &own.normal)), &mut eight.normal);
+            keep(turned(&pose.turn, normal), &mut eight.normal);
             eight.corner = own.uv;
         }
         light(simd.level(), skin, paint);
@@ -127,6 +148,33 @@ kernel! {
     fn light(simd, skin: &mut Skin, paint: &Paint<'_>) {
         light_points(simd, skin, paint);
     }
+}
+
+/// Swings points of a mesh to the side, and turns their normals along.
+#[inline(always)]
+fn swing<S: Simd>(simd: S, wave: &Wave, place: &mut [f32x8<S>; 3], normal: &mut [f32x8<S>; 3]) {
+    let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+    // 0 at the front, 1 at the back.
+    let along = ((place[2] * -1.0 + wave.front) * wave.per_length).max(zero).min(one);
+    // The head yaws a little against the tail; from a third on the swing grows by the square.
+    let (sin, cos) = (sine(simd, along * -wave.count + wave.turns), sine(simd, along * -wave.count + (wave.turns + 0.25)));
+    let grown = along * along * 0.85 + along * 0.1 + 0.05;
+    let slope = along * 1.7 + 0.1;
+    place[0] += grown * sin * wave.swing;
+    // Derivative by z: along falls with z.
+    let lean = (cos * grown * (wave.count * std::f32::consts::TAU) - slope * sin) * (wave.swing * wave.per_length);
+    normal[2] -= normal[0] * lean;
+    *normal = unit(simd, *normal);
+}
+
+/// Sine of an angle in turns, to a thousandth: a parabola, corrected once.
+#[inline(always)]
+fn sine<S: Simd>(simd: S, turns: f32x8<S>) -> f32x8<S> {
+    // Between -0.5 and 0.5. Rounds by adding a number whose last place is 1.
+    let whole = (turns + 12_582_912.0) - 12_582_912.0;
+    let part = turns - whole;
+    let rough = part * (f32x8::splat(simd, 8.0) - part.abs() * 16.0);
+    rough * (rough.abs() * 0.225 + 0.775)
 }
 
 /// Bends a mesh along a curve, from its origin to height 1.

@@ -2,6 +2,8 @@
 
 pub(crate) mod blades;
 pub(crate) mod fixed;
+pub(crate) mod flock;
 pub(crate) mod growing;
 pub(crate) mod particles;
+pub(crate) mod trail;
 pub(crate) mod walkers;

@@ -86,6 +86,10 @@ named_list! {
         Integrate = "integrate",
         /// Sorting elements by cell, and looking at those near each other.
         Neighbours = "neighbours",
+        /// Steering elements by those around them.
+        Steer = "steer",
+        /// Pushing apart elements that touch.
+        Collide = "collide",
         /// Taking out dead elements.
         Retire = "retire",
         /// New elements.
@@ -162,6 +166,8 @@ named_list! {
         Hits = "hits",
         /// Elements that a collector picked up.
         Picked = "picked",
+        /// Elements that hunters caught.
+        Caught = "caught",
         /// Pairs of elements whose distance was tested.
         PairsTested = "pairs_tested",
         /// Pairs of elements near each other.

@@ -36,7 +36,13 @@ pub(super) struct Grid {
 }
 
 /// A run of cells, from the first to the one after the last.
-pub(super) type Run = [u32; 2];
+pub(crate) type Run = [u32; 2];
+
+/// Runs of cells or of places.
+pub(crate) type Runs = SmallVec<[Run; 32]>;
+
+/// Cells along x in a reach: a run of cells costs no more than one, and elements of a row come in a finer order. Along y and z they are as long as the reach.
+const FINE: f32 = 4.0;
 
 /// Most cells for each element.
 const PER_ELEMENT: usize = 2;
@@ -51,11 +57,12 @@ impl Grid {
     /// Cells for a number of elements that lie between two corners.
     pub(super) fn new(spec: &NeighbourSpec, count: usize, low: [f32; 3], high: [f32; 3]) -> Self {
         let axis = |nth: usize| {
+            let fine = if nth == 0 { FINE } else { 1.0 };
             let span = |low: f32, high: f32| {
-                let per_metre = 1.0 / spec.reach;
-                let cells = ((f64::from(high) - f64::from(low)) / f64::from(spec.reach)) as u64 + 1;
+                let side = spec.reach / fine;
+                let cells = ((f64::from(high) - f64::from(low)) / f64::from(side)) as u64 + 1;
                 let ends = if cells > MOST_ALONG { Ends::Folded } else { Ends::Closed };
-                Axis { low, per_metre, count: cells.min(MOST_ALONG) as u32, ends }
+                Axis { low, per_metre: 1.0 / side, count: cells.min(MOST_ALONG) as u32, ends }
             };
             match spec.axes[nth] {
                 AxisSpec::Ignored => Axis { low: 0.0, per_metre: 0.0, count: 1, ends: Ends::Ignored },
@@ -63,7 +70,7 @@ impl Grid {
                 AxisSpec::Bounded(low, high) => span(low, high),
                 AxisSpec::Wrapping(low, high) => {
                     let length = high - low;
-                    let cells = ((length / spec.reach) as u32).clamp(1, MOST_ALONG as u32);
+                    let cells = ((length / spec.reach * fine) as u32).clamp(1, MOST_ALONG as u32);
                     Axis { low, per_metre: cells as f32 / length, count: cells, ends: Ends::Wrapped(length) }
                 }
             }
@@ -111,11 +118,18 @@ impl Grid {
         reduced
     }
 
+    /// Row of cells along x of a reduced position, and the number of its cell in that row.
+    #[inline(always)]
+    pub(super) fn in_row(&self, at: [f32; 3]) -> [u32; 2] {
+        let [x, y, z] = &self.axes;
+        [z.cell(at[2]) * y.count + y.cell(at[1]), x.cell(at[0])]
+    }
+
     /// The cell of a reduced position.
     #[inline(always)]
     pub(super) fn cell(&self, at: [f32; 3]) -> u32 {
-        let [x, y, z] = &self.axes;
-        (z.cell(at[2]) * y.count + y.cell(at[1])) * x.count + x.cell(at[0])
+        let [row, nth] = self.in_row(at);
+        row * self.axes[0].count + nth
     }
 
     /// Lengths in metres after which space begins again; 0 where it does not.
@@ -141,10 +155,10 @@ impl Grid {
         way
     }
 
-    /// Runs of cells that hold all within a radius of a reduced position, in rising order, each cell once.
-    pub(super) fn around(&self, at: [f32; 3], radius: f32, into: &mut SmallVec<[Run; 32]>) {
+    /// Runs of cells that hold all within a radius of a box of reduced positions, in rising order, each cell once.
+    pub(super) fn around(&self, [low, high]: [[f32; 3]; 2], radius: f32, into: &mut Runs) {
         into.clear();
-        let [x, y, z] = [0, 1, 2].map(|nth| self.axes[nth].around(at[nth], radius));
+        let [x, y, z] = [0, 1, 2].map(|nth| self.axes[nth].around([low[nth], high[nth]], radius));
         let [wide, high, _] = self.axes.map(|axis| axis.count);
         for layer in z.iter().flat_map(|run| run[0]..run[1]) {
             for row in y.iter().flat_map(|run| run[0]..run[1]) {
@@ -179,8 +193,10 @@ impl Axis {
     /// Number of a cell, counted from the first without an end.
     #[inline(always)]
     fn place(&self, at: f32) -> i32 {
-        // Saturates far away.
-        ((at - self.low) * self.per_metre).floor() as i32
+        // Saturates far away. Rounds down by whole numbers: `floor` is a call on the baseline.
+        let cells = (at - self.low) * self.per_metre;
+        let place = cells as i32;
+        place.saturating_sub(i32::from(place as f32 > cells))
     }
 
     #[inline(always)]
@@ -193,12 +209,12 @@ impl Axis {
         }
     }
 
-    /// One or two runs of cells within a radius, in rising order; an empty run is of no cells.
-    fn around(&self, at: f32, radius: f32) -> [Run; 2] {
+    /// One or two runs of cells within a radius of a stretch, in rising order; an empty run is of no cells.
+    fn around(&self, [low, high]: [f32; 2], radius: f32) -> [Run; 2] {
         let (all, none) = ([0, self.count], [0, 0]);
         // With what rounding loses.
-        let reach = radius * 1.000_01 + (at - self.low).abs() * 4e-7;
-        let (from, to) = (self.place(at - reach), self.place(at + reach));
+        let reach = |at: f32| radius * 1.000_01 + (at - self.low).abs() * 4e-7;
+        let (from, to) = (self.place(low - reach(low)), self.place(high + reach(high)));
         match self.ends {
             Ends::Ignored => [all, none],
             Ends::Closed => {

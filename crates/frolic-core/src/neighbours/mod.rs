@@ -8,11 +8,13 @@
 //! | what can be set? | `spec.rs` |
 //! | which cells are there, which lie around a point? | `grid.rs` |
 //! | how are elements put in the order of their cells? | `sort.rs` |
+//! | which elements share their candidates? | `blocks.rs` |
 //! | which are near a point or an element? | `query.rs` |
 //!
 //! Cells as hash keys: Teschner et al., "Optimized Spatial Hashing for Collision Detection of Deformable Objects", 2003; here an axis that is too long for its
 //! elements is folded onto a power of two. Sorted by counting: Green, "Particle Simulation using CUDA", 2010.
 
+pub(crate) mod blocks;
 mod grid;
 mod query;
 mod sort;

@@ -3,10 +3,9 @@
 use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
 use rayon::prelude::*;
-use smallvec::SmallVec;
 
 use super::Neighbours;
-use super::grid::Run;
+use super::grid::{Run, Runs};
 use super::spec::{AxisSpec, NeighbourTechnique};
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::meter::{Counter, Meter, Stage};
@@ -47,7 +46,7 @@ pub struct Others<'a> {
     /// Population and place of the element itself, which is left out; of pairs also all before it.
     own: Option<(usize, u32)>,
     is_pairs: bool,
-    runs: SmallVec<[Run; 32]>,
+    runs: Runs,
     /// Number of runs begun; next place in the last of them, and its end; step between candidates.
     run: usize,
     place: u32,
@@ -111,7 +110,7 @@ impl Others<'_> {
         let Some(sorted) = populations.get(self.population) else { return };
         match spec.technique {
             NeighbourTechnique::Grid => {
-                grid.around(self.at, self.radius, &mut self.runs);
+                grid.around([self.at; 2], self.radius, &mut self.runs);
                 for run in &mut self.runs {
                     *run = run.map(|cell| sorted.starts[cell as usize]);
                 }
@@ -456,7 +455,7 @@ impl Neighbours {
             at: self.grid.reduced(at),
             radius,
             own,
-            runs: SmallVec::new(),
+            runs: Runs::new(),
             run: 0,
             place: 0,
             end: 0,

@@ -264,6 +264,14 @@ impl World {
         each.fold(f32::INFINITY, f32::min)
     }
 
+    /// As [`World::distance`], with the direction away from that obstacle; 0 where there is none.
+    pub(crate) fn surface(&self, place: Vec3) -> (f32, Vec3) {
+        let posts = self.solid.posts.iter().flat_map(|posts| &posts.all);
+        let all = self.solid.obstacles.iter().chain(posts);
+        let each = all.map(|obstacle| obstacle.body.sample(place));
+        each.fold((f32::INFINITY, Vec3::ZERO), |near, other| if other.0 < near.0 { other } else { near })
+    }
+
     /// A number that changes whenever obstacles change.
     pub(crate) fn stamp(&self) -> u64 {
         self.stamp

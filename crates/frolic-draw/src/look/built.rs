@@ -9,7 +9,7 @@ use crate::atlas::{Atlas, Sheet};
 use crate::colour::Colour;
 use crate::detail::{Detail, DetailSpec};
 use crate::light::Surface;
-use crate::look::shape::{BillboardSpec, Facing, Play, RibbonSpec};
+use crate::look::shape::{BillboardSpec, Facing, Play, RibbonSpec, WaveSpec};
 use crate::look::spec::{Blend, DepthSpec, Library, LookSpec};
 use crate::mesh::Mesh;
 
@@ -55,6 +55,8 @@ pub enum Form {
         coarse: Option<Arc<Mesh>>,
         /// Texture.
         texture: Option<Sheet>,
+        /// Waves that run along its body.
+        wave: Option<WaveSpec>,
     },
     /// Sprites.
     Sprite {
@@ -155,8 +157,10 @@ impl Form {
             Self::Ribbon(RibbonSpec { length, tip, segments }) => {
                 (length.to_bits(), tip.to_bits(), segments).hash(hasher);
             }
-            Self::Mesh { fine, coarse, texture } => {
+            Self::Mesh { fine, coarse, texture, wave } => {
                 (Arc::as_ptr(fine), coarse.as_ref().map(Arc::as_ptr), texture).hash(hasher);
+                let wave = wave.map(|it| [it.swing, it.count, it.beat, it.speed].map(f32::to_bits));
+                wave.hash(hasher);
             }
             Self::Sprite { on_screen } => on_screen.hash(hasher),
         }
@@ -200,6 +204,7 @@ impl Look {
                 lit: spec.lit,
                 rim: spec.rim,
                 translucency: spec.translucency,
+                gloss: spec.gloss,
                 two_sided: spec.two_sided,
             },
             per_soft: 1.0 / spec.soft,
@@ -228,7 +233,7 @@ impl Look {
         }
         floats(height);
         floats(tints.as_flattened());
-        floats(&[*round, *hazed, *per_soft, surface.lit, surface.rim, surface.translucency]);
+        floats(&[*round, *hazed, *per_soft, surface.lit, surface.rim, surface.translucency, surface.gloss]);
         let DetailSpec { from, reach, edge, thin_below, coarse_below } = *detail_spec;
         floats(&[from.min, from.max, reach, edge, thin_below, coarse_below]);
         (over_height.is_some(), along.is_some(), tints.len(), surface.two_sided).hash(&mut hasher);
@@ -351,8 +356,18 @@ impl Look {
                     Form::Disc | Form::Sprite { .. } => 1.0,
                     Form::Billboard { billboard, .. } => 1.5 * billboard.aspect.max(1.0),
                     Form::Ribbon(ribbon) => ribbon.length * 1.5 + 1.0,
-                    Form::Mesh { fine, .. } => fine.radius(),
+                    Form::Mesh { fine, wave, .. } => {
+                        fine.radius() + wave.map_or(0.0, |wave| wave.swing * fine.stretch()[1])
+                    }
                 }
+    }
+
+    /// Waves that run along the body of its mesh.
+    pub(crate) fn wave(&self) -> Option<WaveSpec> {
+        match &self.form {
+            Form::Mesh { wave, .. } => *wave,
+            _ => None,
+        }
     }
 
     /// A mesh of size 1 for exported elements: the look's own mesh, a blade 1 high with the ribbon's proportions, or a small box for flat

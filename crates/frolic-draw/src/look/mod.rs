@@ -11,5 +11,5 @@ pub(crate) mod spec;
 
 pub(crate) use built::LAST_ROW;
 pub use built::{Form, Look, LookAtAge, LookParts};
-pub use shape::{BillboardSpec, Facing, Play, RibbonSpec, Shape};
+pub use shape::{BillboardSpec, Facing, Play, RibbonSpec, Shape, WaveSpec};
 pub use spec::{Blend, DepthSpec, Library, LookSpec};

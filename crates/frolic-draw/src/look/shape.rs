@@ -27,6 +27,9 @@ pub enum Shape {
         /// Name of its texture. Default: none.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         texture: Option<String>,
+        /// Waves that run along its body as it goes. Default: none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        wave: Option<WaveSpec>,
     },
     /// Sprites, each with its own position, size and fill.
     Sprite {
@@ -39,12 +42,35 @@ pub enum Shape {
 impl Shape {
     /// A mesh without a coarse form.
     pub fn mesh(name: &str) -> Self {
-        Self::Mesh { name: name.into(), coarse: None, texture: None }
+        Self::Mesh { name: name.into(), coarse: None, texture: None, wave: None }
     }
 
     /// A mesh without a coarse form, with a texture.
     pub fn textured_mesh(name: &str, texture: &str) -> Self {
-        Self::Mesh { name: name.into(), coarse: None, texture: Some(texture.into()) }
+        Self::Mesh { name: name.into(), coarse: None, texture: Some(texture.into()), wave: None }
+    }
+}
+
+/// Waves that run along a mesh from its front (+z) to its back as its element goes: the body of a swimming fish. Elements of families that tell the way
+/// they have gone swing; others keep straight.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields, default)]
+#[non_exhaustive]
+pub struct WaveSpec {
+    /// Swing of the back to each side at full speed, in lengths of the mesh, 0 to 1. Default: 0.12.
+    pub swing: f32,
+    /// Waves along the length, 0 to 10. Default: 0.8.
+    pub count: f32,
+    /// Way for each beat, in lengths of the mesh, 0.01 to 1000. Default: 0.7.
+    pub beat: f32,
+    /// Speed of full swing, in m/s, 0.001 to 1e5: slower elements swing less. Default: 1.
+    pub speed: f32,
+}
+
+impl Default for WaveSpec {
+    fn default() -> Self {
+        Self { swing: 0.12, count: 0.8, beat: 0.7, speed: 1.0 }
     }
 }
 

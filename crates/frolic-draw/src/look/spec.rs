@@ -93,6 +93,8 @@ pub struct LookSpec {
     pub two_sided: bool,
     /// Translucency: share of light that passes through from behind, 0 to 1. Default: 0.
     pub translucency: f32,
+    /// Strength of the sun's reflection, as on silver or wet skin, 0 to 100. Default: 0.
+    pub gloss: f32,
     /// Roundness of a ribbon's shading, 0 (flat, by its orientation) to 1 (normals face the camera). Default: 0.4. Unused by other
     /// shapes.
     pub round: f32,
@@ -123,6 +125,7 @@ impl Default for LookSpec {
             rim: 0.0,
             two_sided: true,
             translucency: 0.0,
+            gloss: 0.0,
             round: 0.4,
             hazed: 0.0,
             soft: 0.05,
@@ -233,6 +236,7 @@ impl LookSpec {
         within("lit", self.lit, 0.0, 1.0, "")?;
         within("rim", self.rim, 0.0, 10.0, "")?;
         within("translucency", self.translucency, 0.0, 1.0, "")?;
+        within("gloss", self.gloss, 0.0, 100.0, "")?;
         within("round", self.round, 0.0, 1.0, "")?;
         within("hazed", self.hazed, 0.0, 1.0, "")?;
         within("soft", self.soft, 0.001, 1000.0, "m")?;
@@ -243,7 +247,14 @@ impl LookSpec {
     /// Checks the numbers of the shape. Whether its textures and meshes exist is known when it is built.
     fn check_shape(&self) -> Result<(), SpecError> {
         match &self.shape {
-            Shape::Disc | Shape::Sprite { .. } | Shape::Mesh { .. } => Ok(()),
+            Shape::Disc | Shape::Sprite { .. } => Ok(()),
+            Shape::Mesh { wave, .. } => {
+                let Some(wave) = wave else { return Ok(()) };
+                within("shape.mesh.wave.swing", wave.swing, 0.0, 1.0, "lengths")?;
+                within("shape.mesh.wave.count", wave.count, 0.0, 10.0, "")?;
+                within("shape.mesh.wave.beat", wave.beat, 0.01, 1000.0, "lengths")?;
+                within("shape.mesh.wave.speed", wave.speed, 0.001, 1e5, "m/s")
+            }
             Shape::Billboard(billboard) => {
                 if let Play::Clock { rate } = billboard.play {
                     within("shape.billboard.play.clock.rate", rate, 0.0, 1000.0, "frames a second")?;
@@ -277,7 +288,7 @@ impl LookSpec {
                 Form::Billboard { sheet, billboard: billboard.clone() }
             }
             Shape::Ribbon(ribbon) => Form::Ribbon(*ribbon),
-            Shape::Mesh { name, coarse, texture: worn } => {
+            Shape::Mesh { name, coarse, texture: worn, wave } => {
                 let find = |key: &str, name: &String| {
                     library.meshes.get(name).cloned().or_else(|| Mesh::named(name)).ok_or_else(|| {
                         let mut names: Vec<&str> = library.meshes.keys().map(String::as_str).collect();
@@ -290,7 +301,7 @@ impl LookSpec {
                 let coarse = coarse.as_ref().map(|name| find("shape.mesh.coarse", name)).transpose()?;
                 let worn =
                     worn.as_ref().map(|name| texture("shape.mesh.texture", name, library)).transpose()?;
-                Form::Mesh { fine, coarse, texture: worn }
+                Form::Mesh { fine, coarse, texture: worn, wave: *wave }
             }
         })
     }

@@ -44,6 +44,7 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
         name: name.to_owned(),
         coarse: Some("box".to_owned()),
         texture: texture.map(str::to_owned),
+        wave: None,
     };
     let billboard = |facing, play, blend_frames| {
         Shape::Billboard(BillboardSpec::new("puffs").facing(facing).play(play, blend_frames))

@@ -235,6 +235,7 @@ impl Looks {
             lit: surface.lit,
             rim: surface.rim,
             translucency: surface.translucency,
+            gloss: surface.gloss,
             two_sided: flag(surface.two_sided),
             per_soft: parts.per_soft,
             tints: parts.tints.len() as u32,

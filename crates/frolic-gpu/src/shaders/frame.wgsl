@@ -120,7 +120,7 @@ fn facing(cosine: f32, translucency: f32) -> f32 {
 }
 
 // Lambert, "Photometria" (1760), with the sky's light from above and the ground's from below.
-fn light_on_surface(lit: f32, rim_strength: f32, translucency: f32, two_sided: bool, at: vec3<f32>, towards: vec3<f32>) -> Light {
+fn light_on_surface(lit: f32, rim_strength: f32, translucency: f32, gloss: f32, two_sided: bool, at: vec3<f32>, towards: vec3<f32>) -> Light {
     if lit == 0.0 {
         return Light(vec3(1.0), vec3(0.0));
     }
@@ -141,7 +141,8 @@ fn light_on_surface(lit: f32, rim_strength: f32, translucency: f32, two_sided: b
     var sun = vec3(0.0);
     if frame.has_sun != 0u {
         let to = frame.to_sun;
-        let share = facing(dot(normal, to), translucency) + rim * max(-dot(view, to), 0.0);
+        var share = facing(dot(normal, to), translucency) + rim * max(-dot(view, to), 0.0);
+        share += gloss * pow(max(dot(normal, unit_or_up(view + to)), 0.0), 16.0);
         sun = frame.sun * (share * lit);
     }
     return Light((light + frame.ambient * rim) * lit + (1.0 - lit), sun);

@@ -163,7 +163,7 @@ fn light_vertex(colour: vec3<f32>, at: vec3<f32>, normal: vec3<f32>) -> Light {
     if !has(LIT_BY_SCENE) {
         return Light(colour, vec3(0.0));
     }
-    let light = light_on_surface(draw.lit, draw.rim, draw.translucency, draw.two_sided != 0u, at, normal);
+    let light = light_on_surface(draw.lit, draw.rim, draw.translucency, draw.gloss, draw.two_sided != 0u, at, normal);
     if has(SHADOWED) {
         return Light(colour * light.base, colour * light.sun);
     }

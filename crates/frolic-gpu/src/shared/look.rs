@@ -18,6 +18,7 @@ shared! {
         lit: f32,
         rim: f32,
         translucency: f32,
+        gloss: f32,
         two_sided: u32,
         /// 1 over the width of soft edges, in 1/m.
         per_soft: f32,

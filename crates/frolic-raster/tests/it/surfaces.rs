@@ -10,7 +10,7 @@ use frolic_simd::levels;
 use glam::{Mat3, Quat, Vec3};
 use proptest::prelude::*;
 
-const MATTE: Surface = Surface { lit: 1.0, rim: 0.0, translucency: 0.0, two_sided: false };
+const MATTE: Surface = Surface { lit: 1.0, rim: 0.0, translucency: 0.0, two_sided: false, gloss: 0.0 };
 
 fn dark() -> Light<'static> {
     Light {
@@ -76,7 +76,7 @@ proptest! {
             let mut skin = Skin::default();
             skin.start(vertices.len(), 0);
             white(&mut skin);
-            mesh(level, &mut skin, &eights(&vertices), &Pose { turn, size, at: to }, &paint(dark(), MATTE));
+            mesh(level, &mut skin, &eights(&vertices), &Pose { turn, size, at: to, wave: None }, &paint(dark(), MATTE));
             for (nth, (own, normal)) in vertices.iter().enumerate() {
                 let (place, turned) = at(&skin, nth);
                 prop_assert!(place.distance(turn * *own * size + to) < 1e-3 * (1.0 + size));
@@ -152,7 +152,7 @@ proptest! {
             ..dark()
         };
         let (place, eye) = (Vec3::ZERO, Vec3::new(0.0, 0.0, 10.0));
-        let surface = Surface { lit: 1.0, rim: 0.0, translucency: through, two_sided: sides };
+        let surface = Surface { lit: 1.0, rim: 0.0, translucency: through, two_sided: sides, gloss: 0.0 };
         let facing = if sides && normal.dot(eye) < 0.0 { -normal } else { normal };
         let share = |cos: f32| if cos >= 0.0 { cos } else { -cos * through };
         let hemisphere = ground + (sky - ground) * (facing.y * 0.5 + 0.5);
@@ -180,7 +180,7 @@ proptest! {
             let mut skin = Skin::default();
             skin.start(1, 0);
             white(&mut skin);
-            let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::new(0.0, 0.0, 10.0 - distance) };
+            let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::new(0.0, 0.0, 10.0 - distance), wave: None };
             let hazed = Paint { hazed: 1.0, ..paint(light, surface) };
             mesh(level, &mut skin, &eights(&[(Vec3::ZERO, Vec3::Y)]), &pose, &hazed);
             Vec3::from(skin.eights[0].colour.map(|channel| channel[0]))
@@ -214,7 +214,7 @@ proptest! {
             skin.start(places.len(), 0);
             (skin.opacity, skin.own) = ([opacity; LANES], [[0.5 * opacity; LANES]; 3]);
             let vertices: Vec<_> = places.iter().map(|place| (*place, Vec3::Y)).collect();
-            let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::ZERO };
+            let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::ZERO, wave: None };
             mesh(level, &mut skin, &eights(&vertices), &pose, &paint(dark(), Surface { lit: 0.0, ..MATTE }));
             project(level, &mut skin, &camera);
             prop_assert_eq!(skin.in_front, [1.0; LANES]);

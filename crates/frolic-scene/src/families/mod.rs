@@ -5,6 +5,7 @@
 
 mod blades;
 mod fixed;
+mod flock;
 mod growing;
 mod particles;
 pub(crate) mod registry;
@@ -13,7 +14,7 @@ use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Assets, Column, ColumnsEdit, EventRecord, Meter, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow,
+    Assets, Column, ColumnsEdit, EventRecord, Meter, OtherElements, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow,
     Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec, random,
 };
 use frolic_diagnostics::Mark;
@@ -24,6 +25,7 @@ use crate::command::Command;
 use crate::device::Device;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
+use crate::scene::Population;
 
 /// Hands the families that ship to a macro: the key of a population that holds each, its spec, and what a population of it is.
 macro_rules! list {
@@ -35,6 +37,8 @@ macro_rules! list {
             blades: frolic_core::BladeSpec, "A population of `count` blades. `size` is the range of half the width of their roots, in metres.";
             /// Elements that grow in clusters, instead of emitters. `size` is their full size, and ramps over age run over growth. Default: none.
             growing: frolic_core::GrowSpec, "A population of `count` growing elements. `size` is the range of their full size, in metres.";
+            /// Elements that steer by those around them, instead of emitters. Default: none.
+            flock: frolic_core::FlockSpec, "A flock of `count` elements. `size` is the range of their size, in metres.";
         }
     };
 }
@@ -220,6 +224,10 @@ pub struct StepContext<'a> {
     pub(crate) source: usize,
     /// Number of elements that each collector has picked up since the start.
     pub(crate) caught: &'a mut [u64],
+    /// Populations before it in the scene, and after it.
+    pub(crate) others: [&'a [Population]; 2],
+    /// Elements of others that it has caught: the place of their population, and theirs in it.
+    pub(crate) prey: &'a mut Vec<(usize, u32)>,
 }
 
 impl StepContext<'_> {
@@ -228,10 +236,34 @@ impl StepContext<'_> {
         self.set.start_from(self.source, happened, self.meter);
     }
 
+    /// Elements of another population as they are now, by its name: one before it in the scene has taken this step already. None if there is no such
+    /// population, or its columns are not on the CPU.
+    pub fn other(&self, name: &str) -> Option<OtherElements<'_>> {
+        seen(self.others, self.set, name)
+    }
+
     /// Adds what each collector has picked up, as [`frolic_core::Integrator::caught`] counts it.
     pub fn add_caught(&mut self, caught: &[u64]) {
         self.caught.iter_mut().zip(caught).for_each(|(sum, now)| *sum += now);
     }
+}
+
+/// Elements of a population by its name, among those of a scene.
+pub(crate) fn seen<'a>(
+    others: [&'a [Population]; 2],
+    set: &'a ParticleSet,
+    name: &str,
+) -> Option<OtherElements<'a>> {
+    let population = others.into_iter().flatten().find(|other| other.name == name)?;
+    let context = DrawContext { lag: 0.0, set };
+    let floats = |name: &str| population.elements.column(context, name).and_then(Column::floats);
+    let mut seen = OtherElements::at(&population.name, [floats("px")?, floats("py")?, floats("pz")?]);
+    seen.velocity = ["vx", "vy", "vz"].map(|name| floats(name).unwrap_or_default());
+    if let Some(Column::Numbers(id)) = population.elements.column(context, "id") {
+        seen.id = id;
+    }
+    seen.around = floats("around").unwrap_or_default();
+    Some(seen)
 }
 
 /// What a population is drawn with.
@@ -307,6 +339,14 @@ pub trait Elements: Debug + Send + Sync {
 
     /// Takes a change that [`Elements::can_retune`] accepts. It holds from the next step on.
     fn retune(&mut self, _change: &RetuneContext<'_>) {}
+
+    /// Whether its steps depend on those of other populations. All of the scene then step in turn, one step at a time.
+    fn looks_at_others(&self) -> bool {
+        false
+    }
+
+    /// Takes note that another population has caught some of its elements, counted from 0. By default nothing happens.
+    fn catch(&mut self, _elements: &[u32]) {}
 
     /// Takes fixed steps. Particle populations take theirs together, in the scene's set, before the others.
     ///

@@ -75,6 +75,7 @@ impl Scene {
             lag: 0.0,
             time: 0.0,
             caught: vec![0; spec.world.collector.len()],
+            prey: Vec::new(),
             scratch: ListScratch::default(),
             renderer: Renderer::new(),
             image: Image::new(spec.draw.size),

@@ -22,7 +22,7 @@ use crate::spec::SceneSpec;
 
 pub use apply::{ChangeEffect, SceneChange};
 use ease::Ease;
-use population::Population;
+pub(crate) use population::Population;
 pub use saved::SavedScene;
 
 /// A running scene: populations, world, camera and renderer.
@@ -62,6 +62,8 @@ pub struct Scene {
     time: f64,
     /// Number of elements that each collector has picked up since the start.
     caught: Vec<u64>,
+    /// Memory of a step: elements that populations have caught of others.
+    prey: Vec<(usize, u32)>,
     scratch: ListScratch,
     renderer: Renderer,
     image: Image,

@@ -74,22 +74,27 @@ impl Scene {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
-                populations, set, world, device, fault, ended, caught, time, travel, spec, view, ..
+                populations, set, world, device, fault, ended, caught, prey, time, travel, spec, view, ..
             } = self;
             let camera = camera_at(&spec.camera, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
             let [x, _, z] = camera.target;
             let seen_from = camera.view(view.size()).unwrap_or(*view);
             recentre(populations, set, device.as_mut(), [x, z], ended);
+            let in_turn = populations.iter().any(|population| population.elements.looks_at_others());
             let grouped = spec.draw.technique == Technique::Tiled && device.is_none();
             let mut advance = |world: &World, steps: u32, meter: &mut Meter| {
                 set.step(world, dt, steps, meter);
                 add_up(caught, set);
-                for population in populations.iter_mut() {
+                for nth in 0..populations.len() {
+                    let (before, rest) = populations.split_at_mut(nth);
+                    let Some((population, after)) = rest.split_first_mut() else { break };
                     let mut context = StepContext {
                         world,
                         set,
                         source: population.source,
                         caught,
+                        others: [before, after],
+                        prey,
                         view: &seen_from,
                         sun: spec.sun.as_ref(),
                         lights: &spec.light,
@@ -99,13 +104,17 @@ impl Scene {
                         meter,
                     };
                     population.attempt(ended, |population| population.step(&mut context));
+                    for (prey, element) in prey.drain(..) {
+                        populations[prey].elements.catch(&[element]);
+                    }
                 }
                 if let Some(device) = device.as_mut().filter(|_| fault.is_none()) {
                     *fault = device.step(world, dt, steps, meter).err();
                     device.take_caught(caught);
                 }
             };
-            if world.changes() {
+            let takes_turns = world.changes() || in_turn;
+            if takes_turns {
                 for nth in 0..steps {
                     let now = *time + f64::from(nth) * f64::from(dt);
                     let [x, _, z] = camera_at(&spec.camera, travel.as_ref(), now).target;
@@ -118,7 +127,7 @@ impl Scene {
                     advance(world, 1, meter);
                 }
             }
-            if steps == 0 || !world.changes() {
+            if steps == 0 || !takes_turns {
                 advance(world, steps, meter);
             }
         });

@@ -215,6 +215,7 @@ impl Scene {
             lag: self.lag,
             time: self.time,
             caught: self.caught.clone(),
+            prey: Vec::new(),
             scratch: ListScratch::default(),
             renderer: Renderer::new(),
             image: Image::new(self.spec.draw.size),

@@ -14,7 +14,7 @@
 //! | how does a program change its elements? | `edit.rs` |
 //! | what is saved of it? | `save.rs` |
 //! | which populations start each other? | `set.rs` |
-//! | where have elements been? | `trail.rs` |
+//! | where have elements been? | `families/trail.rs` |
 
 mod births;
 mod edit;
@@ -25,7 +25,6 @@ mod retune;
 mod save;
 mod set;
 mod spec;
-mod trail;
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -35,7 +34,7 @@ use glam::Vec3;
 pub use emit::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS};
 pub use set::{ParticleSet, check_events};
 pub use spec::{BurstSpec, CourseSpec, EmitterSpec, Order, ParticleSpec, Storage};
-pub use trail::{Trail, TrailClock, TrailSpec};
+pub use super::trail::{Trail, TrailClock, TrailSpec};
 
 use crate::assets::Assets;
 use crate::foundations::columns::MEMORY_LIMIT;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::emit::{Emitters, Newborn};
 use super::spec::{Order, ParticleSpec};
-use super::trail::Trail;
+use crate::families::trail::Trail;
 use super::{Particles, check_memory, children, no_memory};
 use crate::assets::Assets;
 use crate::foundations::change::Change;

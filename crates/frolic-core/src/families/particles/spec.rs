@@ -3,7 +3,7 @@
 use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
-use super::trail::TrailSpec;
+use crate::families::trail::TrailSpec;
 use crate::foundations::error::{SpecError, each, vector_within, within};
 use crate::foundations::paths::PathSpec;
 use crate::foundations::span::Span;

@@ -21,6 +21,8 @@ pub use motion::Motion;
 pub use spec::{KeepTo, MotionSpec};
 pub(crate) use step::{Acts, Chunk, Notes, Room, join_dead, step_chunks, step_row};
 
+use glam::Vec3;
+
 use crate::assets::Assets;
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
@@ -74,6 +76,14 @@ impl BodyColumns {
     /// The three velocity columns, in m/s.
     pub fn velocity(&self) -> [&[f32]; 3] {
         [&self.vx, &self.vy, &self.vz]
+    }
+
+    pub(crate) fn place(&self, nth: usize) -> Vec3 {
+        Vec3::new(self.px[nth], self.py[nth], self.pz[nth])
+    }
+
+    pub(crate) fn velocity_of(&self, nth: usize) -> Vec3 {
+        Vec3::new(self.vx[nth], self.vy[nth], self.vz[nth])
     }
 
     /// All of them as [`Bodies`], to be moved.

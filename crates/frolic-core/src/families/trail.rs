@@ -95,17 +95,17 @@ pub struct Trail {
 }
 
 impl Trail {
-    pub(super) fn new(spec: &TrailSpec) -> Self {
+    pub(crate) fn new(spec: &TrailSpec) -> Self {
         let ring = (0..spec.places).map(|_| Default::default()).collect();
         Self { ring, clock: TrailClock::new(spec) }
     }
 
     /// Bytes an element.
-    pub(super) fn bytes(spec: &TrailSpec) -> u64 {
+    pub(crate) fn bytes(spec: &TrailSpec) -> u64 {
         u64::from(spec.places) * 12
     }
 
-    pub(super) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
+    pub(crate) fn reserve(&mut self, count: usize) -> Result<(), std::collections::TryReserveError> {
         let reserve = |column: &mut Vec<f32>| column.try_reserve_exact(count.saturating_sub(column.len()));
         self.ring.iter_mut().flatten().try_for_each(reserve)
     }
@@ -124,7 +124,7 @@ impl Trail {
     }
 
     /// Fills a new trail from an older one, position by position behind the element. Positions beyond it repeat its last.
-    pub(super) fn start(&mut self, before: &Self) {
+    pub(crate) fn start(&mut self, before: &Self) {
         let count = self.ring.len();
         self.clock.since = before.clock.since.min(self.clock.every);
         for nth in 0..count {
@@ -142,7 +142,7 @@ impl Trail {
     }
 
     /// Its places, from the first column of the ring on, and its clock.
-    pub(super) fn save(&self) -> SavedState {
+    pub(crate) fn save(&self) -> SavedState {
         let mut state = SavedState::default();
         for (nth, place) in self.ring.iter().enumerate() {
             for (axis, column) in AXES.iter().zip(place) {
@@ -155,7 +155,7 @@ impl Trail {
     }
 
     /// Takes over the saved trail of `len` elements.
-    pub(super) fn restore(&mut self, state: &SavedState, len: usize) -> Result<(), SpecError> {
+    pub(crate) fn restore(&mut self, state: &SavedState, len: usize) -> Result<(), SpecError> {
         let (newest, since) = (state.value::<usize>("newest")?, state.value::<f64>("since")?);
         if newest >= self.ring.len() || !since.is_finite() {
             return Err(unfit("newest", "is none of its places"));
@@ -174,16 +174,16 @@ impl Trail {
         Ok(())
     }
 
-    pub(super) fn remove(&mut self, dead: &[u32]) {
+    pub(crate) fn remove(&mut self, dead: &[u32]) {
         self.ring.iter_mut().flatten().for_each(|column| remove_sorted(column, dead));
     }
 
-    pub(super) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
+    pub(crate) fn swap_and_truncate(&mut self, swaps: &[[u32; 2]], left: usize) {
         self.ring.iter_mut().flatten().for_each(|column| swap_and_truncate(column, swaps, left));
     }
 
     /// All places of a newborn are where it is born.
-    pub(super) fn push(&mut self, row: &BodyRow) {
+    pub(crate) fn push(&mut self, row: &BodyRow) {
         for [x, y, z] in &mut self.ring {
             x.push(row.px);
             y.push(row.py);
@@ -192,7 +192,7 @@ impl Trail {
     }
 
     /// Moves the trails of elements that were moved, by as much.
-    pub(super) fn follow_moves(&mut self, from: [&[f32]; 3], to: [&[f32]; 3]) {
+    pub(crate) fn follow_moves(&mut self, from: [&[f32]; 3], to: [&[f32]; 3]) {
         for place in &mut self.ring {
             for ((column, from), to) in place.iter_mut().zip(from).zip(to) {
                 for ((at, from), to) in
@@ -205,12 +205,17 @@ impl Trail {
     }
 
     /// After a step: whether a place is due.
-    pub(super) fn is_due(&mut self, dt: f32) -> bool {
+    pub(crate) fn is_due(&mut self, dt: f32) -> bool {
         self.clock.advance(dt)
     }
 
+    /// Changes every column of the ring, for example its order.
+    pub(crate) fn try_each<E>(&mut self, change: impl FnMut(&mut Vec<f32>) -> Result<(), E>) -> Result<(), E> {
+        self.ring.iter_mut().flatten().try_for_each(change)
+    }
+
     /// Keeps where the elements are, by index.
-    pub(super) fn keep(&mut self, places: impl Iterator<Item = [f32; 3]>) {
+    pub(crate) fn keep(&mut self, places: impl Iterator<Item = [f32; 3]>) {
         let Some([x, y, z]) = self.ring.get_mut(self.clock.newest) else { return };
         for (nth, [px, py, pz]) in places.enumerate().take(x.len()) {
             (x[nth], y[nth], z[nth]) = (px, py, pz);

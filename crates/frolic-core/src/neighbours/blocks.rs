@@ -1,0 +1,81 @@
+//! Blocks: elements that follow each other in the order of cells and share their candidates, for kernels that test one candidate against eight elements.
+
+use std::ops::Range;
+
+use super::Neighbours;
+pub(crate) use super::grid::Runs;
+use super::spec::NeighbourTechnique;
+
+/// Elements of a block.
+pub(crate) const BLOCK: usize = 8;
+
+/// Cells along x that a block may span, beyond its first.
+const SPAN: u32 = 8;
+
+/// Candidates of a block: runs of places in the order of cells, rising.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Candidates {
+    pub(crate) runs: Runs,
+    /// How many there are.
+    pub(crate) count: u32,
+}
+
+impl Neighbours {
+    /// End of the block that begins at a place: its elements lie in one row of cells, close to each other.
+    pub(crate) fn block_end(&self, population: usize, from: usize, end: usize) -> usize {
+        let Some(sorted) = self.populations.get(population) else { return from };
+        let cell = |place: usize| self.grid.in_row([0, 1, 2].map(|axis| sorted.at[axis][place]));
+        let most = (from + BLOCK).min(end).min(sorted.order.len());
+        let [row, first] = cell(from);
+        let near = |place: &usize| {
+            let [its_row, nth] = cell(*place);
+            its_row == row && nth - first <= SPAN
+        };
+        (from + 1..most).take_while(near).last().map_or(from, |last| last) + 1
+    }
+
+    /// The smallest box around elements at some places, none of which is empty.
+    pub(crate) fn bounds(&self, population: usize, places: Range<usize>) -> [[f32; 3]; 2] {
+        let (mut low, mut high) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
+        let Some(sorted) = self.populations.get(population) else { return [low, high] };
+        for axis in 0..3 {
+            for value in &sorted.at[axis][places.clone()] {
+                (low[axis], high[axis]) = (low[axis].min(*value), high[axis].max(*value));
+            }
+        }
+        [low, high]
+    }
+
+    /// All of a population that may be within a radius of a box.
+    pub(crate) fn around(
+        &self,
+        population: usize,
+        bounds: [[f32; 3]; 2],
+        radius: f32,
+        into: &mut Candidates,
+    ) {
+        (into.count, _) = (0, into.runs.clear());
+        let Some(sorted) = self.populations.get(population) else { return };
+        match self.spec.technique {
+            NeighbourTechnique::Grid => {
+                self.grid.around(bounds, radius, &mut into.runs);
+                for run in &mut into.runs {
+                    *run = run.map(|cell| sorted.starts[cell as usize]);
+                }
+                into.runs.retain(|run| run[0] < run[1]);
+            }
+            NeighbourTechnique::AllPairs => into.runs.push([0, sorted.order.len() as u32]),
+        }
+        into.count = into.runs.iter().map(|run| run[1] - run[0]).sum();
+    }
+
+    /// Positions of a population in the order of cells, within a space that wraps, with 0 along axes that do not count; then eight more values.
+    pub(crate) fn sorted_positions(&self, population: usize) -> [&[f32]; 3] {
+        self.populations.get(population).map_or([&[]; 3], |it| it.at.each_ref().map(|column| &column[..]))
+    }
+
+    /// Lengths in metres after which space begins again; 0 where it does not.
+    pub(crate) fn lengths(&self) -> [f32; 3] {
+        self.grid.lengths()
+    }
+}

@@ -1,0 +1,264 @@
+//! Flocks: elements that steer by those around them, and look at other populations.
+
+use frolic_core::{
+    Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError, Target,
+    TrailSpec, listed,
+};
+use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
+use smallvec::SmallVec;
+
+use super::{
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, StepContext, seen,
+};
+use crate::population::PopulationSpec;
+
+#[cfg(feature = "schema")]
+impl super::LiveKeys for FlockSpec {
+    const LIVE: &'static [&'static str] = &[
+        "separation", "alignment", "cohesion", "view_degrees", "wander_degrees", "cruise", "speed_limits", "turn_degrees",
+        "acceleration", "drag", "within", "look_ahead", "avoid", "level", "bank", "seek", "flee", "alarm", "hunt", "joining",
+        "tint_by", "neighbours", "most",
+    ];
+}
+
+impl FamilySpec for FlockSpec {
+    fn key(&self) -> &'static str {
+        "flock"
+    }
+
+    fn reads(&self) -> &'static [&'static str] {
+        &["field", "event", "trail"]
+    }
+
+    fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
+        FlockSpec::check(self, population.count).map_err(|error| error.under("flock"))?;
+        if !population.kind.is_empty() {
+            let problem = "does nothing: flocks have no kinds";
+            return Err(SpecError::new("kind", problem, "leave it out, or write several populations"));
+        }
+        let lists = [("seek", &self.seek), ("flee", &self.flee)];
+        for (list, nth, spec) in lists.into_iter().flat_map(|(list, all)| {
+            all.iter().enumerate().map(move |(nth, spec)| (list, nth, spec))
+        }) {
+            match &spec.target {
+                Target::Population(name) => {
+                    let key = format!("flock.{list}.{nth}.target.population");
+                    other(&key, name, population, context)?;
+                }
+                Target::Pusher(name) => {
+                    let names = || context.world.pusher.iter().filter_map(|pusher| pusher.name.as_deref());
+                    if names().all(|other| other != name) {
+                        let problem = format!("no pusher is named '{name}'");
+                        let key = format!("flock.{list}.{nth}.target.pusher");
+                        return Err(SpecError::new(key, problem, choices(names())));
+                    }
+                }
+                _ => {}
+            }
+        }
+        let Some(hunt) = &self.hunt else { return Ok(()) };
+        let prey = other("flock.hunt.prey", &hunt.prey, population, context)?;
+        let Some(prey) = &prey.flock else {
+            let problem = format!("'{}' is no flock", hunt.prey);
+            return Err(SpecError::new("flock.hunt.prey", problem, "hunt a flock, or add a collector"));
+        };
+        // Those who hunt each other would both be gone.
+        if prey.hunt.as_ref().is_some_and(|other| other.prey == population.name) {
+            let problem = format!("'{}' hunts '{}' too", hunt.prey, population.name);
+            return Err(SpecError::new("flock.hunt.prey", problem, "let one of them flee"));
+        }
+        Ok(())
+    }
+
+    /// Until rules have found their shape.
+    fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
+        4.0
+    }
+
+    fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        let &mut BuildContext { population, count, size, seed, assets, look, .. } = context;
+        let mut flock = Flock::with_assets(self, count, size, seed, assets)
+            .map_err(|error| error.under("flock"))?
+            .with_events(&population.event)?
+            .with_fields(&population.field, assets)?;
+        if let Some(trail) = &population.trail {
+            flock = flock.with_trail(&TrailSpec::new(trail.places, trail.every))?;
+        }
+        Ok(Box::new(School {
+            flock,
+            assets: assets.clone(),
+            tint: Vec::new(),
+            is_tinted: false,
+            parts: Vec::new(),
+            reach: look.reach_of(size.max, None),
+            trails: Trails::default(),
+        }))
+    }
+}
+
+/// Another population of the scene, by its name.
+fn other<'a>(
+    key: &str,
+    name: &str,
+    own: &PopulationSpec,
+    context: &CheckContext<'a>,
+) -> Result<&'a PopulationSpec, SpecError> {
+    if name == own.name {
+        let problem = format!("'{name}' is this population itself");
+        return Err(SpecError::new(key, problem, "name another one"));
+    }
+    context.all.iter().find(|other| other.name == name).ok_or_else(|| {
+        let names = context.all.iter().map(|other| other.name.as_str()).filter(|other| *other != own.name);
+        SpecError::new(key, format!("there is no population '{name}'"), choices(names))
+    })
+}
+
+/// What to write instead of a name that is not there.
+fn choices<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
+    match listed(names).as_str() {
+        "" => "add one of this name".to_owned(),
+        names => format!("write one of: {names}"),
+    }
+}
+
+/// A flock, and what drawing needs of it.
+#[derive(Debug, Clone)]
+struct School {
+    flock: Flock,
+    /// For targets and walls of a changed spec.
+    assets: Assets,
+    tint: Vec<f32>,
+    is_tinted: bool,
+    parts: Vec<Part>,
+    /// How far what is drawn of an element reaches from its place, in metres.
+    reach: f32,
+    trails: Trails,
+}
+
+impl School {
+    fn drawn(&self, lag: f32) -> Result<Instances<'_>, SpecError> {
+        let mut poses = self.flock.poses();
+        if self.is_tinted && self.tint.len() == self.flock.len() {
+            poses.tint = Some(&self.tint);
+        }
+        let covered: usize = self.parts.iter().map(|part| part.count as usize).sum();
+        let instances = Instances::posed(poses, lag)?;
+        // Between a step and the next preparation the boxes are of before.
+        if covered == self.flock.len() { instances.in_parts(&self.parts) } else { Ok(instances) }
+    }
+}
+
+impl Elements for School {
+    fn len(&self, _context: DrawContext<'_>) -> usize {
+        self.flock.len()
+    }
+
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        self.flock.bytes()
+    }
+
+    fn looks_at_others(&self) -> bool {
+        self.flock.spec().looks_at().next().is_some()
+    }
+
+    fn catch(&mut self, elements: &[u32]) {
+        self.flock.catch(elements);
+    }
+
+    fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
+        let Some(flock) = &change.population.flock else { return false };
+        let PopulationSpec { count, .. } = *change.population;
+        let same = PopulationSpec { flock: Some(flock.clone()), count, ..change.before.clone() };
+        let dressed = RetuneContext { before: &same, ..*change };
+        dressed.is_dressed_only() && self.flock.can_retune(flock)
+    }
+
+    fn retune(&mut self, change: &RetuneContext<'_>) {
+        if let Some(flock) = &change.population.flock {
+            // Checked by `can_retune` and with the spec; an asset that is gone leaves the flock as it is.
+            let _ = self.flock.retune(flock, change.population.count, &self.assets);
+        }
+        self.reach = change.look.reach_of(change.size.max, None);
+    }
+
+    fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
+        for _ in 0..context.steps {
+            {
+                let names = self.flock.spec().looks_at();
+                let others: SmallVec<[OtherElements<'_>; 4]> =
+                    names.filter_map(|name| seen(context.others, context.set, name)).collect();
+                self.flock.step(context.world, &others, context.dt, context.meter)?;
+            }
+            context.start(self.flock.happened());
+            context.add_caught(self.flock.picked());
+            if let Some(hunt) = &self.flock.spec().hunt {
+                let all = context.others[0].iter().map(Some).chain([None]).chain(context.others[1].iter().map(Some));
+                let prey = all.enumerate().find(|(_, other)| other.is_some_and(|other| other.name == hunt.prey));
+                if let Some((prey, _)) = prey {
+                    context.prey.extend(self.flock.catches().iter().map(|catch| (prey, catch.element)));
+                }
+            }
+        }
+        context.meter.add(Counter::Alive, self.flock.len() as u64);
+        context.meter.add(Counter::ElementBytes, self.flock.bytes());
+        Ok(())
+    }
+
+    fn prepare(
+        &mut self,
+        context: DrawContext<'_>,
+        _view: &View,
+        _sun: Option<&SunSpec>,
+        taper: Option<f32>,
+        _meter: &mut Meter,
+    ) {
+        let Self { flock, tint, parts, reach, trails, .. } = self;
+        self.is_tinted = flock.tint(tint);
+        parts.clear();
+        // Between steps elements are behind where they are, by a part of a step.
+        let behind = flock.spec().speed_limits[1] * context.lag;
+        parts.extend(chunk_parts(flock.columns().position(), *reach + behind));
+        if let (Some(trail), Some(taper)) = (flock.trail(), taper) {
+            trails.take(flock.columns(), trail, context.lag, taper);
+        }
+    }
+
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        self.drawn(context.lag).map(Drawables::one)
+    }
+
+    fn trails(&self, _context: DrawContext<'_>) -> Option<Instances<'_>> {
+        self.flock.trail()?;
+        self.trails.instances().ok()
+    }
+
+    fn column_names(&self) -> &'static [&'static str] {
+        &[
+            "px", "py", "pz", "vx", "vy", "vz", "age", "life", "size", "id", "key", "alarm", "bank", "way", "around",
+            "nearest", "rule",
+        ]
+    }
+
+    fn column<'a>(&'a self, _context: DrawContext<'a>, name: &str) -> Option<Column<'a>> {
+        self.flock.columns().column(name).or_else(|| self.flock.own_columns().column(name))
+    }
+
+    fn edit(
+        &mut self,
+        change: &mut dyn FnMut(&mut ColumnsEdit<'_>) -> Result<(), SpecError>,
+    ) -> Result<(), SpecError> {
+        self.flock.edit(change)
+    }
+
+    fn try_clone(&self) -> Option<Box<dyn Elements>> {
+        Some(Box::new(self.clone()))
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Ok(self.flock.save())
+    }
+
+    fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
+        self.flock.restore(state)
+    }
+}
