@@ -13,5 +13,5 @@ pub use crate::list::{BYTES_SEEN, BatchKey, Source, Sources};
 pub use crate::look::{Form, LookAtAge, LookParts};
 pub use crate::sort::DepthSorter;
 pub use crate::trails::TRAIL_FADE;
-pub use crate::vertices::{flipbook_at, stride};
+pub use crate::vertices::{flipbook_at, stride, wave};
 pub use frolic_raster::light::Lamp;

@@ -97,8 +97,10 @@ pub struct ElementNow {
     pub position: [f32; 3],
     /// Velocity in metres a second; of elements along their heading that at the frame's time.
     pub velocity: [f32; 3],
-    /// Bank in radians and way gone in metres, of elements along their heading. `None` of others.
-    pub heading: Option<[f32; 2]>,
+    /// Bank in radians, of elements along their heading. `None` of others.
+    pub bank: Option<f32>,
+    /// Way gone in metres. `None` where it is not told.
+    pub way: Option<f32>,
     /// Radius, half width or scale, in metres.
     pub size: f32,
     /// Age over life. Elements outside 0..1 are not drawn.
@@ -197,7 +199,8 @@ impl<'a> Instances<'a> {
         Some(ElementNow {
             position: self.place(nth),
             velocity: self.velocity(nth),
-            heading: poses.heading.map(|it| it.bank.map_or(0.0, |bank| bank[nth])).map(|bank| [bank, self.way(nth)]),
+            bank: poses.heading.map(|heading| heading.bank.map_or(0.0, |bank| bank[nth])),
+            way: poses.heading.and_then(|heading| heading.way).map(|_| self.way(nth)),
             size: self.size(nth),
             age: self.age(nth),
             id: self.id(nth),

@@ -387,8 +387,12 @@ impl Seen<'_, '_> {
                     surfaces::bent_mesh(set, skin, mesh.eights(), &bend, &self.paint(look));
                 } else {
                     let turn = self.turn(source, element, &body);
-                    let wave = wave(source, mesh, element, body.size);
-                    let pose = Pose { turn, size: body.size, at: body.at, wave };
+                    let instances = &source.instances;
+                    let goes = instances.poses.heading.is_some_and(|heading| heading.way.is_some());
+                    let wave = goes.then(|| {
+                        wave(look, instances.size(element), instances.velocity(element), instances.way(element))
+                    });
+                    let pose = Pose { turn, size: body.size, at: body.at, wave: wave.flatten() };
                     surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
                 }
             }
@@ -466,15 +470,14 @@ fn along_heading(velocity: Vec3, bank: f32) -> Mat3 {
     Mat3::from_cols(x * cos + y * sin, y * cos - x * sin, z)
 }
 
-/// Waves along the body of an element that tells the way it has gone.
-fn wave(source: &Source<'_>, mesh: &Mesh, element: usize, size: f32) -> Option<Wave> {
-    let spec = source.look.wave()?;
-    source.instances.poses.heading?.way?;
-    let [front, length] = mesh.stretch();
-    let speed = Vec3::from(source.instances.velocity(element)).length();
+/// Waves along the body of an element of a look that has gone a way, in metres, at a velocity.
+pub fn wave(look: &Look, size: f32, velocity: [f32; 3], way: f32) -> Option<Wave> {
+    let Form::Mesh { fine, wave: Some(spec), .. } = &look.form else { return None };
+    let [front, length] = fine.stretch();
+    let speed = Vec3::from(velocity).length();
     // Something is left of it when it glides.
     let strength = (speed / spec.speed).clamp(0.15, 1.0);
-    let turns = source.instances.way(element) / (spec.beat * length * size).max(1e-9);
+    let turns = way / (spec.beat * length * size).max(1e-9);
     Some(Wave {
         front,
         per_length: 1.0 / length.max(1e-9),

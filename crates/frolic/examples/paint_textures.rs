@@ -1,9 +1,9 @@
 //! Pictures from a few lines of code: the sheet of paving stones that the scene `pennants` lays, the rock of `blowhole`, cut open,
-//! and the bush of `heather`.
+//! the bush of `heather`, and the light of `shoal`.
 //!
 //! `cargo run --release -p frolic --example paint_textures [FOLDER]` writes `paving.png` (4 by 2 stones of 64 pixels) and `rock.png`
-//! (720 by 400, white where it is solid) and `rock_behind.png` (what is seen through its holes), `petal.png` and
-//! `bush.obj` into FOLDER, or here.
+//! (720 by 400, white where it is solid) and `rock_behind.png` (what is seen through its holes), `petal.png`,
+//! `shaft.png` and `bush.obj` into FOLDER, or here.
 
 use frolic::assets::Surface;
 use frolic::core::gust_noise;
@@ -58,6 +58,20 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         [shade as u8, shade as u8, shade as u8, if inside { 255 } else { 0 }]
     });
     write_png(folder.join("petal.png"), &petal)?;
+
+    // A shaft of light under water: soft across, of finer rays, bright above and fading downwards.
+    let mut shaft = Image::new(ImageSize::new(96, 256)?);
+    shaft.paint(|x, y| {
+        let (u, v) = ((x as f32 - 47.5) / 48.0, y as f32 / 255.0);
+        let spread = 0.35 + 0.25 * v;
+        let body = (-(u / spread) * (u / spread) * 2.0).exp() * (1.0 - u * u).max(0.0);
+        let [rays, fine, _] = gust_noise([u / spread * 2.4, v * 0.25, 7.0], 3);
+        let rays = (0.62 + 0.5 * rays + 0.25 * fine).clamp(0.0, 1.2);
+        let along = (v * 6.0).min(1.0) * (1.0 - v).powf(1.4);
+        let light = (255.0 * body * rays * along).clamp(0.0, 255.0);
+        [255, 255, 255, light as u8]
+    });
+    write_png(folder.join("shaft.png"), &shaft)?;
 
     // A ball, flattened below and lumpy.
     let ball = Surface::ball(9);

@@ -1,13 +1,13 @@
 //! Packs elements of the CPU for the device, in drawing order.
 
-use frolic_draw::backend::{ElementNow, Form};
+use frolic_draw::backend::{ElementNow, Form, wave};
 use frolic_draw::{Batch, DrawList, Fill, Instances, Look, View};
 use rayon::prelude::*;
 
 use crate::device::{DeviceCounters, Gpu, upload};
 use crate::draw::looks::AtlasOn;
 use crate::shared::look::{
-    FILL_PICTURE, FILL_PLAIN, FILL_TILES, Packed, PackedCurve, PackedMotion, PackedSprite,
+    FILL_PICTURE, FILL_PLAIN, FILL_TILES, Packed, PackedCurve, PackedHeading, PackedMotion, PackedSprite,
 };
 
 /// Buffers that are filled in each frame, none larger than one binding.
@@ -100,9 +100,10 @@ fn page_buffer(gpu: &Gpu, label: &str, bytes: u64) -> wgpu::Buffer {
     gpu.buffer(label, bytes, wgpu::BufferUsages::STORAGE | wgpu::BufferUsages::COPY_DST)
 }
 
-/// Words of the records of elements: plain, with a velocity or a tint, or with a curve.
+/// Words of the records of elements: plain, with a velocity or a tint, along a heading, or with a curve.
 const PLAIN: usize = Packed::WORDS;
 const MOVING: usize = PLAIN + PackedMotion::WORDS;
+const HEADED: usize = PLAIN + PackedHeading::WORDS;
 const CURVED: usize = PLAIN + PackedCurve::WORDS;
 
 /// Words of a record of a batch.
@@ -119,6 +120,7 @@ pub(crate) fn words(list: &DrawList<'_>, batch: &Batch, look: &Look) -> usize {
     match parts.form {
         Form::Sprite { .. } => PackedSprite::WORDS,
         Form::Ribbon(_) | Form::Mesh { .. } if any(|element| element.curve.is_some()) => CURVED,
+        Form::Mesh { .. } if any(|element| element.bank.is_some()) => HEADED,
         Form::Billboard { .. } => MOVING,
         _ if !parts.tints.is_empty() && any(|element| element.tint.is_some()) => MOVING,
         _ => PLAIN,
@@ -155,7 +157,7 @@ pub(crate) fn pack(
                 if let Some(sprite) = instances.as_sprites().get(entry.element as usize) {
                     sprite_record(sprite, look, view, atlas, record);
                 } else if let Some(element) = instances.element(entry.element as usize) {
-                    element_record(&element, record);
+                    element_record(&element, look, record);
                 }
             }
         });
@@ -173,13 +175,28 @@ fn given<const N: usize>(values: Option<[f32; N]>) -> [u32; N] {
     values.map_or([NOT_GIVEN; N], |values| values.map(f32::to_bits))
 }
 
-fn element_record(element: &ElementNow, record: &mut [u32]) {
+fn element_record(element: &ElementNow, look: &Look, record: &mut [u32]) {
     let ElementNow { position: at, size, age, id, .. } = *element;
     let (plain, more) = record.split_at_mut(PLAIN);
     Packed { at, size, age, id, turn: given(element.turn) }.put(plain);
     let [tint] = given(element.tint.map(|tint| [tint]));
     match PLAIN + more.len() {
         MOVING => PackedMotion { velocity: element.velocity, tint }.put(more),
+        HEADED => {
+            let wave = element.way.and_then(|way| wave(look, size, element.velocity, way));
+            let packed = PackedHeading {
+                velocity: element.velocity,
+                tint,
+                bank: element.bank.unwrap_or(0.0),
+                swing: wave.map_or(0.0, |wave| wave.swing),
+                turns: wave.map_or(0.0, |wave| wave.turns),
+                waves: wave.map_or(0.0, |wave| wave.count),
+                front: wave.map_or(0.0, |wave| wave.front),
+                per_length: wave.map_or(0.0, |wave| wave.per_length),
+                spare: [0.0; 2],
+            };
+            packed.put(more);
+        }
         CURVED => {
             let [middle, tip] = element.curve.map_or([None, None], |curve| curve.map(Some));
             let [length] = given(element.length.map(|length| [length]));

@@ -22,6 +22,12 @@ struct Element {
     tint: f32,
     // Length of a blade, in metres; 0 of other elements.
     length: f32,
+    // Whether it stands along its velocity, with a bank to the right, in radians.
+    headed: bool,
+    bank: f32,
+    // Waves along its body: swing, turns at the front, waves along the length, front.
+    wave: vec4<f32>,
+    wave_per_length: f32,
 }
 
 const FULL: u32 = 0u;
@@ -182,7 +188,24 @@ fn hazed(light: Light, at: vec3<f32>, opaque: f32) -> Light {
 }
 
 // Orientation of an element; random without columns for it.
+// z along a velocity, y as far up as that allows, then a bank to the right.
+fn along_heading(velocity: vec3<f32>, bank: f32) -> mat3x3<f32> {
+    let speed = length(velocity);
+    let z = select(vec3(0.0, 0.0, 1.0), velocity / speed, speed > 0.0);
+    let level = vec2(z.z, -z.x);
+    let flat = length(level);
+    var x = vec3(1.0, 0.0, 0.0);
+    if flat > 0.0 {
+        x = vec3(level.x, 0.0, level.y) / flat;
+    }
+    let y = cross(z, x);
+    return mat3x3(x * cos(bank) + y * sin(bank), y * cos(bank) - x * sin(bank), z);
+}
+
 fn turn_of(e: Element, random: vec2<f32>) -> mat3x3<f32> {
+    if e.headed {
+        return along_heading(e.velocity, e.bank);
+    }
     var turn = vec2(random.x, 0.0);
     if e.turned {
         turn = e.turn / TAU;

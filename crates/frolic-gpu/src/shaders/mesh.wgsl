@@ -40,8 +40,19 @@ fn mesh_corner(e: Element, body: Body, nth: u32) -> Lit {
         normal = right * two.x + upward * two.y + front * two.z;
     } else {
         let turn = turn_of(e, body.random);
-        lit.at = turn * one.xyz * body.size + body.at;
-        normal = turn * two.xyz;
+        var place = one.xyz;
+        normal = two.xyz;
+        if e.wave.x > 0.0 {
+            // Waves along the body: frolic-raster/src/surfaces.rs.
+            let t = clamp((e.wave.w - place.z) * e.wave_per_length, 0.0, 1.0);
+            let turn = TAU * (e.wave.y - t * e.wave.z);
+            let grown = t * t * 0.85 + t * 0.1 + 0.05;
+            place.x += grown * sin(turn) * e.wave.x;
+            let lean = (cos(turn) * grown * e.wave.z * TAU - (t * 1.7 + 0.1) * sin(turn)) * e.wave.x * e.wave_per_length;
+            normal = normalize(vec3(normal.xy, normal.z - normal.x * lean));
+        }
+        lit.at = turn * place * body.size + body.at;
+        normal = turn * normal;
     }
     lit.cover = cover(body.opacity);
     lit.corner = vec2(one.w, two.w);

@@ -6,7 +6,7 @@ use crate::shared::SharedStruct;
 use crate::shared::event::{self, Event, Record};
 use crate::shared::finish::{self, BloomSize, Finish, SortPass};
 use crate::shared::frame::{self, Eye, Frame, Lamp};
-use crate::shared::look::{self, Draw, Lit, Packed, PackedCurve, PackedMotion, PackedSprite};
+use crate::shared::look::{self, Draw, Lit, Packed, PackedCurve, PackedHeading, PackedMotion, PackedSprite};
 use crate::shared::step::{
     self, Aim, Collector, Collider, CurlWave, Emitter, Field, Newborn, Step, TrailHead,
 };
@@ -64,8 +64,9 @@ files! {
     mesh => NOTHING;
     noise => NOTHING;
     packed_elements => [
-        Packed::declaration(), PackedMotion::declaration(), PackedCurve::declaration(),
+        Packed::declaration(), PackedMotion::declaration(), PackedHeading::declaration(), PackedCurve::declaration(),
         Packed::reader("read_packed", "records", 4), PackedMotion::reader("read_motion", "records", 4),
+        PackedHeading::reader("read_heading", "records", 4),
         PackedCurve::reader("read_curve", "records", 4), PackedSprite::reader("read_sprite", "records", 4),
         Lit::reader("read_lit", "merged", 1),
     ];

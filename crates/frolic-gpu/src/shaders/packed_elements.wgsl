@@ -31,6 +31,14 @@ fn element_at(nth: u32) -> Element {
         let motion = read_motion(at + PACKED_ROWS);
         e.velocity = motion.velocity;
         e.tint = given(motion.tint, -1.0);
+    } else if draw.stride == HEADING_ROWS {
+        let heading = read_heading(at + PACKED_ROWS);
+        e.velocity = heading.velocity;
+        e.tint = given(heading.tint, -1.0);
+        e.headed = true;
+        e.bank = heading.bank;
+        e.wave = vec4(heading.swing, heading.turns, heading.waves, heading.front);
+        e.wave_per_length = heading.per_length;
     } else if draw.stride == CURVE_ROWS {
         let curve = read_curve(at + PACKED_ROWS);
         e.middle = bitcast<vec3<f32>>(curve.middle);

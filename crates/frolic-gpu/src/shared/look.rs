@@ -111,6 +111,20 @@ records! {
         tint: u32,
     }
 
+    /// What follows it if it stands along its heading.
+    struct PackedHeading {
+        velocity: [f32; 3],
+        tint: u32,
+        bank: f32,
+        /// Waves along its body: swing, turns at the front, waves along the length; front, 1 over the length.
+        swing: f32,
+        turns: f32,
+        waves: f32,
+        front: f32,
+        per_length: f32,
+        spare: [f32; 2],
+    }
+
     /// What follows it if it is curved.
     struct PackedCurve {
         middle: [u32; 3],
@@ -193,6 +207,7 @@ constants! {
 
         PACKED_ROWS: u32 = Packed::WORDS as u32 / 4,
         MOTION_ROWS: u32 = PACKED_ROWS + PackedMotion::WORDS as u32 / 4,
+        HEADING_ROWS: u32 = PACKED_ROWS + PackedHeading::WORDS as u32 / 4,
         CURVE_ROWS: u32 = PACKED_ROWS + PackedCurve::WORDS as u32 / 4,
         VERTEX_WORDS: u32 = Lit::WORDS as u32,
         /// Most points along a ribbon.
