@@ -12,6 +12,7 @@ mod emission;
 mod endless;
 mod events;
 mod fields;
+mod flock;
 mod groups;
 mod growing;
 mod instances;

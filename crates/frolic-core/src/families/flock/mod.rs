@@ -167,6 +167,8 @@ struct Room {
     next: FlockColumns,
     sums: Vec<Sums>,
     dead: Vec<u32>,
+    /// Events of those that were caught.
+    records: Vec<EventRecord>,
     tasks: TaskRooms,
 }
 
@@ -366,6 +368,8 @@ impl Flock {
         }
         self.steer(world, dt, meter);
         self.move_on(world, dt, meter)?;
+        // The integrator begins its list anew.
+        self.integrator.happened.append(&mut self.room.records);
         self.join(dt, meter);
         (self.last, self.steps) = (dt, self.steps.wrapping_add(1));
         Ok(())
@@ -560,7 +564,7 @@ impl Flock {
                 let element = self.bodies.row(*nth as usize)?;
                 Some(EventRecord { event: event as u32, element, other: 0, normal: [0.0; 3] })
             });
-            self.integrator.happened.extend(records);
+            self.room.records.extend(records);
         }
         self.remove_sorted(&caught);
         meter.add(Counter::Caught, caught.len() as u64);
