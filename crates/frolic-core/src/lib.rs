@@ -19,6 +19,7 @@
 //! | where are elements put, how do they stand? | `placement/` |
 //! | what pushes them? | `world/mod.rs`, `world/fields/`, `world/gusts.rs`; noises `foundations/noise.rs`, `world/curl.rs` |
 //! | what do they bounce off? | `world/obstacles/` |
+//! | what keeps bodies apart that touch each other? | `world/apart/` |
 //! | what picks them up? | `world/collectors.rs` |
 //! | which elements are near each other? | `neighbours/` |
 //! | what is there around a moving middle? | `world/endless.rs` |
@@ -103,6 +104,7 @@ pub use placement::{
 };
 pub use poses::{Group, Heading, Layouts, Posed, Poses};
 pub use world::World;
+pub use world::apart::{ApartSpec, PushApart};
 pub use world::bodies::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
 pub use world::collectors::CollectorSpec;
 pub use world::endless::{Cells, CellsSpec, EndlessSpec, KeepOffSpec, ScatterSpec};

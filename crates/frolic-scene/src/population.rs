@@ -2,7 +2,7 @@
 
 use derive_setters::Setters;
 use frolic_core::{
-    EmitterSpec, EventSpec, FieldSpec, MotionSpec, Order, ParticleSpec, Ramp, Span, TrailSpec, Weather,
+    ApartSpec, EmitterSpec, EventSpec, FieldSpec, MotionSpec, Order, ParticleSpec, Ramp, Span, TrailSpec, Weather,
 };
 use frolic_draw::{Colour, LookSpec, RibbonSpec, Shape};
 use serde::{Deserialize, Serialize};
@@ -40,6 +40,9 @@ macro_rules! population {
             /// Events of its elements, and what they start.
             #[serde(default, skip_serializing_if = "Vec::is_empty")]
             pub event: Vec<EventSpec>,
+            /// Whether its elements keep apart from each other, and pile up. Default: they pass through each other.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub apart: Option<ApartSpec>,
             /// Order of its elements. Default: order of birth.
             #[serde(default)]
             pub order: Order,
@@ -69,7 +72,7 @@ macro_rules! population {
             /// A population by name, from what moves it and what it looks like. A trail is drawn as a ribbon in the colours of the look; set `trail` for
             /// another look.
             pub fn new(name: &str, particles: ParticleSpec, look: LookSpec) -> Self {
-                let ParticleSpec { count, life, size, motion, emitter, field, event, order, trail, .. } =
+                let ParticleSpec { count, life, size, motion, emitter, field, event, apart, order, trail, .. } =
                     particles;
                 let trail = trail.map(|trail| {
                     let mut ribbon = RibbonSpec::default();
@@ -87,6 +90,7 @@ macro_rules! population {
                     emitter,
                     field,
                     event,
+                    apart,
                     order,
                     trail,
                     $($key: None,)*
@@ -209,6 +213,7 @@ impl PopulationSpec {
         spec.emitter.clone_from(&self.emitter);
         spec.field.clone_from(&self.field);
         spec.event.clone_from(&self.event);
+        spec.apart = self.apart;
         spec.order = self.order;
         spec.trail = self.trail.as_ref().map(|trail| TrailSpec::new(trail.places, trail.every));
         spec
@@ -236,6 +241,7 @@ impl PopulationSpec {
             ("emitter", !self.emitter.is_empty()),
             ("field", !self.field.is_empty()),
             ("event", !self.event.is_empty()),
+            ("apart", self.apart.is_some()),
             ("order", self.order != default.order),
             ("trail", self.trail.is_some()),
             ("kind", !self.kind.is_empty()),

@@ -111,7 +111,7 @@ pub mod particles {
 /// # Ok::<(), SpecError>(())
 /// ```
 pub mod bodies {
-    pub use frolic_core::{Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+    pub use frolic_core::{ApartSpec, Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, PushApart};
 }
 
 /// Elements that stay where they are put: they hang from lines, fill a volume, swing, sway, or go with a pusher.

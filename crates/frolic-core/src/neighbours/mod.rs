@@ -99,6 +99,11 @@ impl Neighbours {
         &self.spec
     }
 
+    /// Looks in another space from the next search on.
+    pub(crate) fn set_spec(&mut self, spec: NeighbourSpec) {
+        self.spec = spec;
+    }
+
     /// Sorts populations by cell, at these positions: once a step, before queries.
     ///
     /// # Errors

@@ -1,5 +1,6 @@
 //! What acts on every population: gravity, wind and its gusts, fields, obstacles, collectors.
 
+pub(crate) mod apart;
 pub(crate) mod bodies;
 pub(crate) mod carried;
 pub(crate) mod collectors;

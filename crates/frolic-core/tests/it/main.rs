@@ -2,6 +2,7 @@
 
 use frolic_core_tests as common;
 
+mod apart;
 mod assets;
 mod backend;
 mod births;

@@ -27,7 +27,7 @@ impl FamilySpec for FlockSpec {
     }
 
     fn reads(&self) -> &'static [&'static str] {
-        &["field", "event", "trail"]
+        &["field", "event", "trail", "apart"]
     }
 
     fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
@@ -83,6 +83,9 @@ impl FamilySpec for FlockSpec {
             .with_fields(&population.field, assets)?;
         if let Some(trail) = &population.trail {
             flock = flock.with_trail(&TrailSpec::new(trail.places, trail.every))?;
+        }
+        if let Some(apart) = &population.apart {
+            flock = flock.with_apart(apart)?;
         }
         Ok(Box::new(School {
             flock,

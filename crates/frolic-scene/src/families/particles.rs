@@ -18,7 +18,7 @@ impl FamilySpec for ParticleFamily {
     }
 
     fn reads(&self) -> &'static [&'static str] {
-        &["life", "motion", "emitter", "field", "event", "order", "trail"]
+        &["life", "motion", "emitter", "field", "event", "apart", "order", "trail"]
     }
 
     fn check(&self, population: &PopulationSpec, _context: &CheckContext<'_>) -> Result<(), SpecError> {

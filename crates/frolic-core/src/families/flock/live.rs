@@ -145,6 +145,9 @@ impl Flock {
         if let Some(trail) = &self.trail {
             state.put_part("trail", trail.save());
         }
+        if let Some(apart) = &self.apart {
+            state.put_part("apart", apart.save());
+        }
         state.put_numbers("caught", &self.caught);
         state.put("owed", &self.owed);
         state.put("next", &self.next);
@@ -183,6 +186,9 @@ impl Flock {
         }
         if let Some(trail) = &mut flock.trail {
             state.restore("trail", |part| trail.restore(part, len))?;
+        }
+        if let Some(apart) = &mut flock.apart {
+            state.restore("apart", |part| apart.restore(part))?;
         }
         flock.caught = state.numbers("caught")?.to_vec();
         (flock.owed, flock.next) = (state.value("owed")?, state.value("next")?);

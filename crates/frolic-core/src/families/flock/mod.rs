@@ -48,6 +48,7 @@ use crate::neighbours::{AxisSpec, NeighbourSpec, NeighbourTechnique, Neighbours}
 use crate::placement::{Basis, Source};
 use crate::poses::{Heading, Posed, Poses};
 use crate::world::World;
+use crate::world::apart::{ApartSpec, PushApart};
 use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, note_birth};
 use crate::world::events::{EventRecord, EventSpec, Moment};
 use crate::world::fields::spec::FieldSpec;
@@ -114,6 +115,7 @@ pub struct Flock {
     events: Vec<EventSpec>,
     near: Neighbours,
     trail: Option<Trail>,
+    apart: Option<PushApart>,
     targets: Targets,
     walls: Option<Walls>,
     hunters: Option<Hunters>,
@@ -215,6 +217,7 @@ impl Flock {
             events: Vec::new(),
             near: Neighbours::new(&space(spec))?,
             trail: None,
+            apart: None,
             targets: Targets::new(spec, assets)?,
             walls: spec.within.as_ref().map(|within| Walls::new(within, assets)).transpose()?,
             hunters: spec.hunt.as_ref().map(Hunters::new),
@@ -283,6 +286,15 @@ impl Flock {
         })?;
         (0..self.bodies.len()).filter_map(|nth| self.bodies.row(nth)).for_each(|row| trail.push(&row));
         self.trail = Some(trail);
+        Ok(self)
+    }
+
+    /// Keeps its elements apart as bodies, beside what separation does.
+    ///
+    /// # Errors
+    /// A value is out of range.
+    pub fn with_apart(mut self, spec: &ApartSpec) -> Result<Self, SpecError> {
+        self.apart = Some(PushApart::new(spec, self.spec.keep_to)?);
         Ok(self)
     }
 
@@ -491,6 +503,9 @@ impl Flock {
             meter.add(Counter::Retired, dead.len() as u64);
             self.room.dead = dead;
             meter.stop(started);
+        }
+        if let Some(apart) = &mut self.apart {
+            apart.step(&mut self.bodies.bodies(), world, dt, meter)?;
         }
         if let Some(walls) = &self.walls {
             let started = meter.start(Stage::Integrate);

@@ -43,6 +43,7 @@ use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{Draws, FADE, pair};
 use crate::foundations::simd::Level;
 use crate::world::World;
+use crate::world::apart::PushApart;
 use crate::world::bodies::{
     Acts, BodyColumns, BodyRow, Chunk, Integrator, Motion, Room, STEP_BYTES, note_birth,
 };
@@ -74,6 +75,8 @@ pub struct Particles {
     /// For each event: how the elements that it starts are made.
     children: Arc<[Newborn]>,
     integrator: Integrator,
+    /// What keeps its elements apart, if they do.
+    apart: Option<PushApart>,
     newcomers: Newcomers,
     /// Fraction of newborns that are emitted: see [`Particles::thin`].
     share: f32,
@@ -205,9 +208,10 @@ impl Particles {
             integrator: Integrator::new(&spec.motion)?
                 .with_fields(&spec.field, assets)?
                 .with_events(&spec.event)?,
+            apart: apart(spec, storage)?,
             newcomers: Newcomers::default(),
         };
-        particles.integrator.sets_aside = spec.order == Order::Any;
+        particles.integrator.sets_aside = sets_aside(spec);
         // Newborns are the last elements: `Newcomers` starts them.
         particles.integrator.finds_newborn = false;
         particles.recentre([0.0; 2]);
@@ -257,6 +261,7 @@ impl Particles {
     pub fn tuned(mut self, chunk: usize, level: Level) -> Result<Self, SpecError> {
         self.integrator.chunk = chunk.max(1);
         self.integrator.level = level;
+        self.apart = self.apart.map(|apart| apart.tuned(level));
         self.reserve(self.spec.count as usize).map_err(|_| {
             SpecError::new("chunk", "the system has no memory for its scratch", "take larger chunks")
         })?;
@@ -314,6 +319,10 @@ impl Particles {
         meter.moved(Stage::Retire, self.retire_bytes(before, dead));
         meter.stop(started);
         self.integrator.collect(meter);
+        if let Some(apart) = &mut self.apart {
+            // Bodies at places that are not numbers are left where they are.
+            let _ = apart.step(&mut self.held.columns.bodies(), world, dt, meter);
+        }
         self.held.follow(dt);
         self.emit(&motion, world, meter);
         self.integrator.time += f64::from(dt);
@@ -579,6 +588,20 @@ fn children(events: &[EventSpec], assets: &Assets) -> Result<Arc<[Newborn]>, Spe
 fn bytes_of(spec: &ParticleSpec, storage: Storage) -> [u64; 2] {
     let each = Particles::bytes_per_element(storage) + spec.trail.as_ref().map_or(0, Trail::bytes);
     [u64::from(spec.count) * each, each]
+}
+
+/// What keeps the elements of a spec apart.
+fn apart(spec: &ParticleSpec, storage: Storage) -> Result<Option<PushApart>, SpecError> {
+    if spec.apart.is_some() && storage == Storage::Objects {
+        let problem = "is written for elements that are held as objects";
+        return Err(SpecError::new("apart", problem, "write storage = \"columns\""));
+    }
+    spec.apart.map(|apart| PushApart::new(&apart, spec.motion.keep_to)).transpose()
+}
+
+/// Whether elements at rest are set aside: not where others may push them.
+fn sets_aside(spec: &ParticleSpec) -> bool {
+    spec.order == Order::Any && spec.apart.is_none()
 }
 
 fn check_memory(spec: &ParticleSpec, storage: Storage) -> Result<(), SpecError> {

@@ -3,12 +3,13 @@
 use std::sync::Arc;
 
 use super::emit::{Emitters, Newborn};
-use super::spec::{Order, ParticleSpec};
+use super::spec::ParticleSpec;
 use crate::families::trail::Trail;
-use super::{Particles, check_memory, children, no_memory};
+use super::{Particles, apart, check_memory, children, no_memory, sets_aside};
 use crate::assets::Assets;
 use crate::foundations::change::Change;
 use crate::foundations::error::SpecError;
+use crate::world::apart::PushApart;
 use crate::world::bodies::Integrator;
 
 impl Particles {
@@ -68,6 +69,7 @@ impl Particles {
             integrator: Integrator::new(&spec.motion)?
                 .with_fields(&spec.field, assets)?
                 .with_events(&spec.event)?,
+            apart: apart(spec, self.held.storage)?,
             trail: (spec.trail != self.spec.trail).then(|| spec.trail.as_ref().map(Trail::new)),
             spec: Arc::new(spec.clone()),
         };
@@ -78,7 +80,7 @@ impl Particles {
     }
 
     pub(super) fn commit(&mut self, retune: Retune) {
-        let Retune { spec, emitters, children, integrator, trail } = retune;
+        let Retune { spec, emitters, children, integrator, apart, trail } = retune;
         if let Some(emitters) = emitters {
             self.emitters.adopt(emitters, &self.spec.emitter, &spec.emitter, self.seed);
         }
@@ -97,7 +99,15 @@ impl Particles {
             self.held.trail = trail;
         }
         self.integrator.adopt(integrator);
-        self.integrator.sets_aside = spec.order == Order::Any;
+        self.integrator.sets_aside = sets_aside(&spec);
+        self.apart = match (self.apart.take(), apart) {
+            (Some(mut before), Some(now)) => {
+                // What sleeps goes on to sleep.
+                before.adopt(now);
+                Some(before)
+            }
+            (_, now) => now,
+        };
         // The next step finds elements at rest again.
         self.held.aside.count = 0;
         self.spec = spec;
@@ -111,6 +121,7 @@ pub(super) struct Retune {
     emitters: Option<Emitters>,
     children: Option<Arc<[Newborn]>>,
     integrator: Integrator,
+    apart: Option<PushApart>,
     /// The new trail, or its end, if it changed.
     trail: Option<Option<Trail>>,
 }

@@ -24,6 +24,9 @@ impl Particles {
         if let Some(trail) = &held.trail {
             state.put_part("trail", trail.save());
         }
+        if let Some(apart) = &self.apart {
+            state.put_part("apart", apart.save());
+        }
         state.put("next_id", &self.next_id);
         state.put("newborn", &self.newcomers.still);
         state.put("at_rest", &held.aside.count);
@@ -52,6 +55,10 @@ impl Particles {
     /// The state is of another spec, or damaged. The population then stays as it is.
     pub fn restore(&mut self, state: &SavedState) -> Result<(), SpecError> {
         let (mut emitters, mut trail) = (self.emitters.clone(), self.held.trail.clone());
+        let mut apart = self.apart.clone();
+        if let Some(apart) = &mut apart {
+            state.restore("apart", |part| apart.restore(part))?;
+        }
         state.restore("emitters", |part| emitters.restore(part, self.seed))?;
         let integrator = state.part("integrator")?;
         let integrator = self.integrator.restored(integrator).map_err(|error| error.under("integrator"))?;
@@ -68,7 +75,7 @@ impl Particles {
         self.held.columns.restore(columns).map_err(|error| error.under("columns"))?;
         // From here on nothing fails.
         self.integrator.take(integrator);
-        (self.emitters, self.held.trail) = (emitters, trail);
+        (self.emitters, self.held.trail, self.apart) = (emitters, trail, apart);
         (self.next_id, self.newcomers.still, self.held.aside.count) = (next_id, still, aside);
         self.thin(share);
         // The next step finds elements at rest again.

@@ -4,6 +4,7 @@ use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::families::trail::TrailSpec;
+use crate::world::apart::ApartSpec;
 use crate::foundations::error::{SpecError, each, vector_within, within};
 use crate::foundations::paths::PathSpec;
 use crate::foundations::span::Span;
@@ -70,6 +71,10 @@ pub struct ParticleSpec {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[setters(into)]
     pub trail: Option<TrailSpec>,
+    /// Whether its elements keep apart from each other, and pile up. Default: they pass through each other.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[setters(into)]
+    pub apart: Option<ApartSpec>,
     /// Order of its elements. Default: order of birth.
     #[serde(default)]
     pub order: Order,
@@ -234,6 +239,7 @@ impl ParticleSpec {
             field: Vec::new(),
             event: Vec::new(),
             trail: None,
+            apart: None,
             order: Order::default(),
         }
     }
@@ -297,6 +303,7 @@ impl ParticleSpec {
         if let Some(trail) = &self.trail {
             trail.check().map_err(|error| error.under("trail"))?;
         }
+        self.apart.map_or(Ok(()), |apart| apart.check().map_err(|error| error.under("apart")))?;
         crate::world::fields::spec::check(&self.field)?;
         each("event", &self.event, MOST_PARTS, EventSpec::check)?;
         each("emitter", &self.emitter, MOST_PARTS, EmitterSpec::check)

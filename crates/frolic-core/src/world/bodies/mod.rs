@@ -143,7 +143,7 @@ impl Bodies<'_> {
         }
     }
 
-    fn check(&self) -> Result<(), SpecError> {
+    pub(crate) fn check(&self) -> Result<(), SpecError> {
         let count = self.len();
         let [_, py, pz] = &self.position;
         let [vx, vy, vz] = &self.velocity;
