@@ -70,6 +70,12 @@ pub const SHIPPED: &[Shipped] = &[
         text: include_str!("../scenes/pennants.toml"),
         files: &[("textures/paving.png", include_bytes!("../scenes/textures/paving.png"))],
     },
+    Shipped {
+        name: "shoal",
+        about: "sixty thousand sand eels around a lure off Tern Holm, in shafts of light: the school turns as one and parts where a seal hunts",
+        text: include_str!("../scenes/shoal.toml"),
+        files: &[("textures/shaft.png", include_bytes!("../scenes/textures/shaft.png"))],
+    },
 ];
 
 /// The content of a file of a shipped scene.
