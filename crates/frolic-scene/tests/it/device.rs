@@ -36,7 +36,7 @@ macro_rules! shipped_scenes_are_the_same_picture {
         }
     };
 }
-shipped_scenes_are_the_same_picture!(beacon, blowhole, dunes, foghorn, heather, machair, mussels, pennants);
+shipped_scenes_are_the_same_picture!(beacon, blowhole, dunes, foghorn, heather, machair, mussels, pennants, shoal);
 
 /// After hundreds of steps, particles stepped on the device.
 fn shipped_scene_is_the_same_picture(name: &str) {
@@ -45,6 +45,7 @@ fn shipped_scene_is_the_same_picture(name: &str) {
     match name {
         "dunes" => spec = with(&spec, &[("marram.count", "40000")]),
         "mussels" => spec = with(&spec, &[("mussels.count", "400000")]),
+        "shoal" => spec = with(&spec, &[("eels.count", "6000")]),
         "machair" => spec = with(&spec, &[("grass.count", "60000"), ("draw.technique", "instanced")]),
         _ => {}
     }
