@@ -73,8 +73,8 @@ pub use families::fixed::{
     FillSpec, FixedColumns, FixedInstances, FixedSpec, LineSpec, PlaceSpec, SwaySpec, SwingSpec,
 };
 pub use families::flock::{
-    AlarmSpec, Catch, Flock, FlockColumns, FlockGauges, FlockRow, FlockSpec, HuntSpec, OtherElements, RuleSpec, Space,
-    Target, TargetSpec, TintSpec,
+    AlarmSpec, Catch, Flock, FlockColumns, FlockGauges, FlockRow, FlockSpec, HuntSpec, OtherElements,
+    RuleSpec, Space, Target, TargetSpec, TintSpec,
 };
 pub use families::growing::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, ShownRow, StackSpec};
 pub use families::particles::{

@@ -136,7 +136,7 @@ fn each_batch_has_its_colour() {
 fn coarse_elements_differ_in_the_view_of_detail() {
     let spec = LookSpec::solid(Shape::mesh("ball"), "#808080").unwrap();
     let full = spec.clone().build().unwrap();
-    let shape = Shape::Mesh { name: "ball".into(), coarse: Some("box".into()), texture: None };
+    let shape = Shape::Mesh { name: "ball".into(), coarse: Some("box".into()), texture: None, wave: None };
     let coarse = spec.shape(shape).detail(DetailSpec::default().coarse_below(1e5)).build().unwrap();
     let (x, zero, sizes) = ([[-1.0], [1.0]], [0.0], [0.4]);
     let [left, right] =

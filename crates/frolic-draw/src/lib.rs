@@ -61,7 +61,9 @@ pub use image::{Image, ImageSize};
 pub use instances::{CHUNK, DeviceKey, Groups, Instances, Part, PlacedGroup, chunk_parts};
 pub use lamps::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
-pub use look::{BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape, WaveSpec};
+pub use look::{
+    BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape, WaveSpec,
+};
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Orientation, Sprite};

@@ -390,7 +390,12 @@ impl Seen<'_, '_> {
                     let instances = &source.instances;
                     let goes = instances.poses.heading.is_some_and(|heading| heading.way.is_some());
                     let wave = goes.then(|| {
-                        wave(look, instances.size(element), instances.velocity(element), instances.way(element))
+                        wave(
+                            look,
+                            instances.size(element),
+                            instances.velocity(element),
+                            instances.way(element),
+                        )
                     });
                     let pose = Pose { turn, size: body.size, at: body.at, wave: wave.flatten() };
                     surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));

@@ -157,12 +157,14 @@ fn swing<S: Simd>(simd: S, wave: &Wave, place: &mut [f32x8<S>; 3], normal: &mut 
     // 0 at the front, 1 at the back.
     let along = ((place[2] * -1.0 + wave.front) * wave.per_length).max(zero).min(one);
     // The head yaws a little against the tail; from a third on the swing grows by the square.
-    let (sin, cos) = (sine(simd, along * -wave.count + wave.turns), sine(simd, along * -wave.count + (wave.turns + 0.25)));
+    let (sin, cos) =
+        (sine(simd, along * -wave.count + wave.turns), sine(simd, along * -wave.count + (wave.turns + 0.25)));
     let grown = along * along * 0.85 + along * 0.1 + 0.05;
     let slope = along * 1.7 + 0.1;
     place[0] += grown * sin * wave.swing;
     // Derivative by z: along falls with z.
-    let lean = (cos * grown * (wave.count * std::f32::consts::TAU) - slope * sin) * (wave.swing * wave.per_length);
+    let lean =
+        (cos * grown * (wave.count * std::f32::consts::TAU) - slope * sin) * (wave.swing * wave.per_length);
     normal[2] -= normal[0] * lean;
     *normal = unit(simd, *normal);
 }

@@ -2,7 +2,8 @@
 
 use derive_setters::Setters;
 use frolic_core::{
-    ApartSpec, EmitterSpec, EventSpec, FieldSpec, MotionSpec, Order, ParticleSpec, Ramp, Span, TrailSpec, Weather,
+    ApartSpec, EmitterSpec, EventSpec, FieldSpec, MotionSpec, Order, ParticleSpec, Ramp, Span, TrailSpec,
+    Weather,
 };
 use frolic_draw::{Colour, LookSpec, RibbonSpec, Shape};
 use serde::{Deserialize, Serialize};

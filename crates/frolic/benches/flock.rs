@@ -6,9 +6,9 @@ mod support;
 
 use std::collections::HashMap;
 
+use frolic::core::neighbours::NeighbourTechnique;
 use frolic::core::random::{hash3, unit};
 use frolic::core::{Flock, FlockSpec, RuleSpec, Space};
-use frolic::core::neighbours::NeighbourTechnique;
 use frolic::prelude::*;
 use kd_tree::KdIndexTree;
 use rayon::prelude::*;
@@ -162,7 +162,8 @@ fn length(vector: [f32; 3]) -> f32 {
 
 fn rules(count: usize) -> Result<(), Failure> {
     let world = WorldSpec::default().build()?;
-    let (mut grid, mut pairs) = (flock(count, NeighbourTechnique::Grid)?, flock(count, NeighbourTechnique::AllPairs)?);
+    let (mut grid, mut pairs) =
+        (flock(count, NeighbourTechnique::Grid)?, flock(count, NeighbourTechnique::AllPairs)?);
     let (mut meter, mut other) = (Meter::new(), Meter::new());
     let (mut map, mut tree, mut plain) = (Plain::new(count), Plain::new(count), Plain::new(count));
     let mut contenders = vec![
@@ -171,8 +172,11 @@ fn rules(count: usize) -> Result<(), Failure> {
         Contender::new("a kd-tree, built anew", || tree.step_by_tree()),
     ];
     if count <= 10_000 {
-        contenders.push(Contender::new("all pairs, one by one", || plain.step(|_, see| (0..count).for_each(see))));
-        contenders.push(Contender::new("all pairs, as a technique", || pairs.step(&world, &[], STEP, &mut other).expect("a flock steps")));
+        contenders
+            .push(Contender::new("all pairs, one by one", || plain.step(|_, see| (0..count).for_each(see))));
+        contenders.push(Contender::new("all pairs, as a technique", || {
+            pairs.step(&world, &[], STEP, &mut other).expect("a flock steps");
+        }));
     }
     let times = compare("a flock, whole steps", count, TURNS, contenders);
     at_least("a hash map against the flock", times[1].cpu / times[0].cpu, 8.0);
@@ -192,13 +196,18 @@ fn growth() -> Result<(), Failure> {
     for count in counts {
         let (mut flock, mut meter) = (flock(count, NeighbourTechnique::Grid)?, Meter::new());
         let (mut sorting, mut all) = (0.0, 0.0);
-        let times = compare("growth", count, TURNS, vec![Contender::new("flock", || {
-            meter.begin_frame();
-            flock.step(&world, &[], STEP, &mut meter).expect("a flock steps");
-            let frame = meter.end_frame();
-            sorting += frame.stage(Stage::Neighbours).as_secs_f64();
-            all += frame.total().as_secs_f64();
-        })]);
+        let times = compare(
+            "growth",
+            count,
+            TURNS,
+            vec![Contender::new("flock", || {
+                meter.begin_frame();
+                flock.step(&world, &[], STEP, &mut meter).expect("a flock steps");
+                let frame = meter.end_frame();
+                sorting += frame.stage(Stage::Neighbours).as_secs_f64();
+                all += frame.total().as_secs_f64();
+            })],
+        );
         at_most("share of sorting", sorting / all, 0.2);
         whole.push(times[0].cpu);
     }
@@ -214,10 +223,19 @@ fn crowd() -> Result<(), Failure> {
     let (mut meter, mut other) = (Meter::new(), Meter::new());
     let mut spread = flock(count, NeighbourTechnique::Grid)?;
     let mut heap = Flock::new(&spec(REACH), count as u32, Span::from(0.1), 1)?;
-    let times: Vec<Median> = compare("a crowd", count, 3, vec![
-        Contender::new("spread out", || spread.step(&world, &[], STEP, &mut meter).expect("a flock steps")),
-        Contender::new("all in one cell", || heap.step(&world, &[], STEP, &mut other).expect("a flock steps")),
-    ]);
+    let times: Vec<Median> = compare(
+        "a crowd",
+        count,
+        3,
+        vec![
+            Contender::new("spread out", || {
+                spread.step(&world, &[], STEP, &mut meter).expect("a flock steps");
+            }),
+            Contender::new("all in one cell", || {
+                heap.step(&world, &[], STEP, &mut other).expect("a flock steps");
+            }),
+        ],
+    );
     at_most("all in one cell against spread out", times[1].cpu / times[0].cpu, 3.0);
     Ok(())
 }

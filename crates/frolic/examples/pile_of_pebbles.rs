@@ -18,7 +18,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let file = words.next().unwrap_or_else(|| "pile_of_pebbles.png".into());
     let count: u32 = words.next().map_or(Ok(6_000), |word| word.parse())?;
     let seconds: u32 = words.next().map_or(Ok(12), |word| word.parse())?;
-    let world = WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.1, 0.5)).build()?;
+    let world = WorldSpec::default()
+        .obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.1, 0.5))
+        .build()?;
     let mut pebbles = BodyColumns::default();
     let mut integrator = Integrator::new(&MotionSpec::default())?;
     let mut apart = PushApart::new(&ApartSpec::default().rounds(8).friction(0.7), None)?;
@@ -26,7 +28,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     for step in 0..seconds * RATE {
         meter.begin_frame();
         // All are tipped out within two thirds of the time.
-        let due = (u64::from(count) * u64::from(step + 1) * 3 / (u64::from(seconds * RATE) * 2)).min(u64::from(count));
+        let due = (u64::from(count) * u64::from(step + 1) * 3 / (u64::from(seconds * RATE) * 2))
+            .min(u64::from(count));
         for id in pebbles.len() as u32..due as u32 {
             let ([x, z, size], [y, ..]) = (hash3(id, 1, 1).map(unit), hash3(id, 2, 1).map(unit));
             let (px, py, pz) = ((x - 0.5) * 0.5, 2.2 + 0.5 * y, (z - 0.5) * 0.5);
@@ -69,14 +72,24 @@ fn overlap(pebbles: &BodyColumns) -> Result<f32, SpecError> {
 /// Draws the heap in low sun.
 fn draw(pebbles: &BodyColumns, file: &str) -> Result<(), Box<dyn std::error::Error>> {
     let mut look = LookSpec::solid(Shape::mesh("ball"), "#c9c2b4")?;
-    look.tints = ["#8d8578", "#b9ae9c", "#6f6a66", "#d8cdb9", "#9a8672"].iter().filter_map(|hex| Colour::hex(hex)).collect();
+    look.tints = ["#8d8578", "#b9ae9c", "#6f6a66", "#d8cdb9", "#9a8672"]
+        .iter()
+        .filter_map(|hex| Colour::hex(hex))
+        .collect();
     (look.gloss, look.hazed) = (0.12, 0.3);
     let look = look.build()?;
-    let mut backdrop = BackdropSpec::default().ground(GroundSpec::default().colour(Colour::new(0.30, 0.26, 0.20)));
-    (backdrop.sky.zenith, backdrop.sky.horizon) = (Colour::new(0.16, 0.26, 0.42), Colour::new(0.62, 0.56, 0.48));
-    let sun = SunSpec::default().height_degrees(24.0).bearing_degrees(-60.0).colour(Colour::new(1.0, 0.86, 0.66));
+    let mut backdrop =
+        BackdropSpec::default().ground(GroundSpec::default().colour(Colour::new(0.30, 0.26, 0.20)));
+    (backdrop.sky.zenith, backdrop.sky.horizon) =
+        (Colour::new(0.16, 0.26, 0.42), Colour::new(0.62, 0.56, 0.48));
+    let sun =
+        SunSpec::default().height_degrees(24.0).bearing_degrees(-60.0).colour(Colour::new(1.0, 0.86, 0.66));
     let size = ImageSize::new(1280, 800)?;
-    let camera = CameraSpec::default().position([1.4, 2.3, 5.4]).target([0.0, 0.15, 0.3]).fov_degrees(34.0).exposure(1.9);
+    let camera = CameraSpec::default()
+        .position([1.4, 2.3, 5.4])
+        .target([0.0, 0.15, 0.3])
+        .fov_degrees(34.0)
+        .exposure(1.9);
     let (view, mut image, mut meter) = (camera.view(size)?, Image::new(size), Meter::new());
     // Balls are of radius 0.5 at size 1.
     let sizes: Vec<f32> = pebbles.size().iter().map(|size| size * 2.0).collect();

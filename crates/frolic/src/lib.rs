@@ -43,6 +43,8 @@
 //! | put elements somewhere: patterns, clumps, on meshes and height maps | [`placement`], `examples/place_anything.rs` |
 //! | grow grass that bends | [`blades`], `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
 //! | grow ten million of something | [`growing`], `examples/ten_million.rs` |
+//! | let elements steer by those around them, seek, flee and hunt | [`flock`], `examples/school.rs`, `examples/hunter_and_prey.rs` |
+//! | keep bodies apart, in piles and crowds | [`PushApart`](bodies::PushApart), `examples/pile_of_pebbles.rs` |
 //! | find the elements near each other, for a rule of your own | [`neighbours`](core::neighbours), `examples/who_is_near.rs`, `examples/my_own_rule.rs` |
 //! | say what acts on them | [`world`] |
 //! | say what they look like; use textures, fonts, meshes of your own | [`looks`], `examples/sprite_layers.rs` |
@@ -111,7 +113,9 @@ pub mod particles {
 /// # Ok::<(), SpecError>(())
 /// ```
 pub mod bodies {
-    pub use frolic_core::{ApartSpec, Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, PushApart};
+    pub use frolic_core::{
+        ApartSpec, Bodies, BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, PushApart,
+    };
 }
 
 /// Elements that stay where they are put: they hang from lines, fill a volume, swing, sway, or go with a pusher.
@@ -173,6 +177,30 @@ pub mod blades {
 /// ```
 pub mod growing {
     pub use frolic_core::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, StackSpec};
+}
+
+/// Flocks: elements that steer by those around them.
+///
+/// ![A school of sand eels turns around a lure and parts before a seal](../../../../docs/screenshots/draw-shoal.png)
+///
+/// ```
+/// use frolic::flock::{Flock, FlockSpec, Space};
+/// use frolic::prelude::*;
+///
+/// let tank = Space::Box { position: [0.0; 3], size: [3.0, 2.0, 2.0] };
+/// let mut school = Flock::new(&FlockSpec::school(0.1).within(tank), 500, Span::from(0.1), 7)?;
+/// let (world, mut meter) = (WorldSpec::default().build()?, Meter::new());
+/// for _ in 0..60 {
+///     school.step(&world, &[], 1.0 / 30.0, &mut meter)?;
+/// }
+/// println!("order {:.2}, {:.0} mm to the nearest", school.gauges().order, school.gauges().nearest * 1e3);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod flock {
+    pub use frolic_core::{
+        AlarmSpec, Catch, Flock, FlockColumns, FlockGauges, FlockRow, FlockSpec, HuntSpec, OtherElements,
+        RuleSpec, Space, Target, TargetSpec, TintSpec,
+    };
 }
 
 /// Where elements are put and how they stand: patterns, clumps, filters, ground with a shape, surfaces, volumes, places from a file.
@@ -255,7 +283,7 @@ pub mod looks {
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BillboardSpec, Blend, Colour, DetailSpec, Facing, Fill, Font, Library,
         LightSpec, Look, LookSpec, Mesh, Orientation, Picture, Play, RibbonSpec, Shape, Sprite, SunSpec,
-        TerrainPaintSpec, TextStyle, TileMap, TuftSpec,
+        TerrainPaintSpec, TextStyle, TileMap, TuftSpec, WaveSpec,
     };
 }
 
@@ -281,7 +309,7 @@ pub mod looks {
 /// # Ok::<(), SpecError>(())
 /// ```
 pub mod drawing {
-    pub use frolic_core::{Group, Layouts, Posed, Poses};
+    pub use frolic_core::{Group, Heading, Layouts, Posed, Poses};
     pub use frolic_draw::{
         BackdropSpec, Break, CameraSpec, DepthOrder, DrawList, GroundSpec, Image, ImageSize, Instances, Part,
         PlacedGroup, Renderer, SkySpec, Technique, View, WaterSpec,

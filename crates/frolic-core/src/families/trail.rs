@@ -210,7 +210,10 @@ impl Trail {
     }
 
     /// Changes every column of the ring, for example its order.
-    pub(crate) fn try_each<E>(&mut self, change: impl FnMut(&mut Vec<f32>) -> Result<(), E>) -> Result<(), E> {
+    pub(crate) fn try_each<E>(
+        &mut self,
+        change: impl FnMut(&mut Vec<f32>) -> Result<(), E>,
+    ) -> Result<(), E> {
         self.ring.iter_mut().flatten().try_for_each(change)
     }
 

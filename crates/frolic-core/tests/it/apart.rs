@@ -1,11 +1,11 @@
 //! Bodies that keep apart: overlaps go, energy does not grow, piles come to rest, and results are the same everywhere.
 
+use frolic_core::neighbours::NeighbourTechnique;
 use frolic_core::random::{hash3, unit};
 use frolic_core::simd::levels;
-use frolic_core::neighbours::NeighbourTechnique;
 use frolic_core::{
-    ApartSpec, BodyColumns, BodyRow, Counter, EmitterSpec, Integrator, KeepTo, Meter, MotionSpec, ObstacleSpec,
-    ParticleSpec, Particles, PushApart, ShapeSpec, Stage, Storage, Threads, World, WorldSpec,
+    ApartSpec, BodyColumns, BodyRow, Counter, EmitterSpec, Integrator, KeepTo, Meter, MotionSpec,
+    ObstacleSpec, ParticleSpec, Particles, PushApart, ShapeSpec, Stage, Storage, Threads, World, WorldSpec,
 };
 use proptest::prelude::*;
 
@@ -23,7 +23,17 @@ fn heap(count: u32, side: f32, seed: u32) -> BodyColumns {
         let [a, b, c] = hash3(id, seed, 4).map(|bits| unit(bits) - 0.5);
         let size = 0.05 + 0.05 * unit(hash3(id, seed, 5)[0]);
         let row = BodyRow {
-            px: x, py: y, pz: z, vx: a, vy: b, vz: c, size, life: f32::INFINITY, id, key: id, ..BodyRow::default()
+            px: x,
+            py: y,
+            pz: z,
+            vx: a,
+            vy: b,
+            vz: c,
+            size,
+            life: f32::INFINITY,
+            id,
+            key: id,
+            ..BodyRow::default()
         };
         bodies.push(&row);
     }
@@ -36,7 +46,8 @@ fn overlap(bodies: &BodyColumns) -> (f32, f32) {
     let (mut deep, mut sum, mut count) = (0, 0.0, 0);
     for a in 0..bodies.len() {
         for b in 0..a {
-            let far = [x[a] - x[b], y[a] - y[b], z[a] - z[b]].iter().map(|axis| axis * axis).sum::<f32>().sqrt();
+            let far =
+                [x[a] - x[b], y[a] - y[b], z[a] - z[b]].iter().map(|axis| axis * axis).sum::<f32>().sqrt();
             let reach = bodies.size()[a] + bodies.size()[b];
             if far < reach {
                 deep += usize::from(1.0 - far / reach > 0.25);
@@ -134,7 +145,8 @@ fn the_same_bits_with_any_technique_threads_and_instructions() {
 /// A pile in a box comes to rest, sleeps, and wakes where it is disturbed.
 #[test]
 fn a_pile_comes_to_rest_and_sleeps() {
-    let mut world = WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.0, 0.5));
+    let mut world =
+        WorldSpec::default().obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.0, 0.5));
     for (at, normal) in [([-0.5, 0.0, 0.0], [1.0, 0.0, 0.0]), ([0.5, 0.0, 0.0], [-1.0, 0.0, 0.0])] {
         world = world.obstacle(ObstacleSpec::plane(at, normal).bounce(0.0, 0.5));
     }
@@ -143,14 +155,20 @@ fn a_pile_comes_to_rest_and_sleeps() {
     for id in 0..120 {
         let [a, ..] = hash3(id, 1, 1).map(unit);
         let row = BodyRow {
-            px: ((id % 8) as f32 - 3.5) * 0.11 + (a - 0.5) * 0.01, py: 0.1 + 0.11 * (id / 8) as f32, size: 0.05, life: f32::INFINITY, id, key: id,
+            px: ((id % 8) as f32 - 3.5) * 0.11 + (a - 0.5) * 0.01,
+            py: 0.1 + 0.11 * (id / 8) as f32,
+            size: 0.05,
+            life: f32::INFINITY,
+            id,
+            key: id,
             ..BodyRow::default()
         };
         bodies.push(&row);
     }
     let motion = MotionSpec::default().keep_to(KeepTo::Upright);
     let mut integrator = Integrator::new(&motion).unwrap();
-    let mut apart = PushApart::new(&ApartSpec::default().rounds(8).friction(0.6), Some(KeepTo::Upright)).unwrap();
+    let mut apart =
+        PushApart::new(&ApartSpec::default().rounds(8).friction(0.6), Some(KeepTo::Upright)).unwrap();
     let mut meter = Meter::new();
     let mut step = |bodies: &mut BodyColumns, apart: &mut PushApart| {
         meter.begin_frame();
@@ -167,13 +185,16 @@ fn a_pile_comes_to_rest_and_sleeps() {
     assert!(asleep >= 110, "{asleep} of 120");
     assert_eq!(frame.count(Counter::SetAside), asleep);
     assert!(frame.stage(Stage::Collide).as_nanos() > 0);
-    let moved = (0..120).filter(|nth| bodies.row(*nth).map(|row| [row.px, row.py]) != before.row(*nth).map(|row| [row.px, row.py]));
+    let moved = (0..120).filter(|nth| {
+        bodies.row(*nth).map(|row| [row.px, row.py]) != before.row(*nth).map(|row| [row.px, row.py])
+    });
     assert!(moved.count() <= 120 - asleep as usize);
     // The weight of ten layers presses on the lowest.
     let (mean, deep) = overlap(&bodies);
     assert!(mean < 0.15 && deep < 0.15, "{mean} {deep}");
     // The same state goes on with the same bits.
-    let (mut other, mut again) = (bodies.clone(), PushApart::new(apart.spec(), Some(KeepTo::Upright)).unwrap());
+    let (mut other, mut again) =
+        (bodies.clone(), PushApart::new(apart.spec(), Some(KeepTo::Upright)).unwrap());
     again.restore(&apart.save()).unwrap();
     let mut one = bodies.clone();
     apart.clone().step(&mut one.bodies(), &world, STEP, &mut Meter::new()).unwrap();
@@ -197,7 +218,8 @@ fn particles_pile_up() {
         .obstacle(ObstacleSpec::plane([0.0; 3], [0.0, 1.0, 0.0]).bounce(0.1, 0.6))
         .build()
         .unwrap();
-    let emitter = EmitterSpec::rate(200.0).shape(ShapeSpec::Box { size: [0.2, 0.1, 0.2] }).position([0.0, 1.0, 0.0]);
+    let emitter =
+        EmitterSpec::rate(200.0).shape(ShapeSpec::Box { size: [0.2, 0.1, 0.2] }).position([0.0, 1.0, 0.0]);
     let spec = ParticleSpec::new(400).life(60.0, 60.0).size(0.04, 0.04).emitter(emitter);
     let heights = |spec: &ParticleSpec| {
         let mut pebbles = Particles::new(spec, 3).unwrap();
@@ -213,7 +235,8 @@ fn particles_pile_up() {
     pebbles.step(&world, STEP, 200, &mut Meter::new());
     let y = pebbles.columns().py();
     assert!(y.iter().sum::<f32>() / (y.len() as f32) < piled);
-    let problem = Particles::with_storage(&spec.apart(ApartSpec::default()), 1, Storage::Objects).unwrap_err();
+    let problem =
+        Particles::with_storage(&spec.apart(ApartSpec::default()), 1, Storage::Objects).unwrap_err();
     assert_eq!(problem.key, "apart");
 }
 

@@ -313,7 +313,8 @@ fn targets_are_sought_and_fled() {
     let point = run_with(&|spec| spec.seek = vec![TargetSpec::new(Target::Point(aim), 3.0)], &still(), &[]);
     assert!(near(&point) < 1.0, "{}", near(&point));
     let path = PathSpec::new([aim, [4.0, 1.0, 0.01]], 1.0);
-    let path = run_with(&|spec| spec.seek = vec![TargetSpec::new(Target::Path(path.clone()), 3.0)], &still(), &[]);
+    let path =
+        run_with(&|spec| spec.seek = vec![TargetSpec::new(Target::Path(path.clone()), 3.0)], &still(), &[]);
     assert!(near(&path) < 1.0);
     let world = WorldSpec::default().pusher(PusherSpec::new(aim, 1.0).name("hand")).build().unwrap();
     let pusher = Target::Pusher("hand".into());
@@ -569,7 +570,8 @@ fn weights_and_counts_change_while_it_lives() {
 fn tints_tell_what_they_are_by() {
     let mut tint = Vec::new();
     assert!(!flock(&FlockSpec::default(), 10).tint(&mut tint));
-    let by = [TintSpec::Speed, TintSpec::Density([0.0, 400.0]), TintSpec::Alarm, TintSpec::Rule, TintSpec::State];
+    let by =
+        [TintSpec::Speed, TintSpec::Density([0.0, 400.0]), TintSpec::Alarm, TintSpec::Rule, TintSpec::State];
     for by in by {
         let mut school = flock(&FlockSpec::school(0.2).tint_by(by), 300);
         run(&mut school, 10);
@@ -608,9 +610,15 @@ fn what_cannot_be_is_refused() {
         spec.alignment.radius = 1.5;
     };
     assert!(refused(&wraps, "alignment.radius").contains("at most 1"));
-    refused(&|spec| spec.seek = vec![TargetSpec::new(Target::Point([f32::NAN; 3]), 1.0)], "seek.0.target.point");
+    refused(
+        &|spec| spec.seek = vec![TargetSpec::new(Target::Point([f32::NAN; 3]), 1.0)],
+        "seek.0.target.point",
+    );
     refused(&|spec| spec.flee = vec![TargetSpec::new(Target::Point([0.0; 3]), 1.0).keep(1.0)], "flee.0.keep");
-    refused(&|spec| spec.seek = vec![TargetSpec::new(Target::Point([0.0; 3]), 1.0).alarm(1.0)], "seek.0.alarm");
+    refused(
+        &|spec| spec.seek = vec![TargetSpec::new(Target::Point([0.0; 3]), 1.0).alarm(1.0)],
+        "seek.0.alarm",
+    );
     let surface = |spec: &mut FlockSpec| spec.within = Some(Space::Distance { asset: "reef".into() });
     let mut spec = FlockSpec::default();
     surface(&mut spec);

@@ -27,7 +27,8 @@ fn body(sections: &[Section], sides: usize, vertices: &mut Vec<MeshVertex>, tria
             let tall = if sin > 0.0 { section.above } else { section.below };
             let position = Vec3::new(cos * section.half, section.middle + sin * tall, section.z);
             // Outwards over the slope along the body.
-            let out = Vec3::new(cos / section.half.max(1e-4), sin / tall.max(1e-4), 0.0).normalize_or(Vec3::Y);
+            let out =
+                Vec3::new(cos / section.half.max(1e-4), sin / tall.max(1e-4), 0.0).normalize_or(Vec3::Y);
             let wide = (before.half - after.half) * per * cos.abs();
             let high = (before.above + before.below - after.above - after.below) * 0.5 * per * sin.abs();
             let normal = (out - Vec3::Z * (wide + high)).normalize_or(Vec3::Y);
@@ -39,7 +40,8 @@ fn body(sections: &[Section], sides: usize, vertices: &mut Vec<MeshVertex>, tria
         for side in 0..sides {
             let at = |row: usize, side: usize| (first + row * ring + side) as u16;
             let (a, b, c, d) = (at(row - 1, side), at(row - 1, side + 1), at(row, side), at(row, side + 1));
-            triangles.extend([[a, c, b], [b, c, d]].into_iter().filter(|corners| has_area(vertices, corners)));
+            triangles
+                .extend([[a, c, b], [b, c, d]].into_iter().filter(|corners| has_area(vertices, corners)));
         }
     }
 }
@@ -112,7 +114,8 @@ pub(super) fn eel(rows: usize, sides: usize) -> Result<Mesh, SpecError> {
 /// A seal: a round head with a short muzzle, a thick neck, a spindle of a body, fore flippers and hind flippers held together.
 pub(super) fn seal() -> Result<Mesh, SpecError> {
     let (mut vertices, mut triangles) = (Vec::new(), Vec::new());
-    let section = |z: f32, middle: f32, half: f32, above: f32, below: f32| Section { z, middle, half, above, below };
+    let section =
+        |z: f32, middle: f32, half: f32, above: f32, below: f32| Section { z, middle, half, above, below };
     let sections = [
         section(0.500, 0.000, 0.000, 0.000, 0.000),
         section(0.494, 0.001, 0.020, 0.016, 0.020),
@@ -171,7 +174,8 @@ pub(super) fn seal() -> Result<Mesh, SpecError> {
         for row in 0..=rows {
             let (sin, cos) = libm::sincosf((row as f32 / rows as f32 - 0.5) * std::f32::consts::PI);
             for column in 0..=sides {
-                let (east, north) = libm::sincosf((column % sides) as f32 / sides as f32 * std::f32::consts::TAU);
+                let (east, north) =
+                    libm::sincosf((column % sides) as f32 / sides as f32 * std::f32::consts::TAU);
                 let normal = Vec3::new(cos * north, sin, cos * east);
                 let uv = Vec2::new(0.5, 0.0);
                 vertices.push(MeshVertex { position: middle + normal * radius, normal, uv });
@@ -180,7 +184,8 @@ pub(super) fn seal() -> Result<Mesh, SpecError> {
         for row in 0..rows {
             for column in 0..sides {
                 let at = |row: usize, column: usize| (first + row * (sides + 1) + column) as u16;
-                let (a, b, c, d) = (at(row, column), at(row, column + 1), at(row + 1, column), at(row + 1, column + 1));
+                let (a, b, c, d) =
+                    (at(row, column), at(row, column + 1), at(row + 1, column), at(row + 1, column + 1));
                 let halves = [[a, c, b], [b, c, d]].into_iter();
                 triangles.extend(halves.filter(|corners| has_area(&vertices, corners)));
             }

@@ -206,7 +206,16 @@ fn small_things_are_drawn_coarsely() {
     let view = far(80, 80);
     let zero = [0.0f32];
     for (shape, fine, coarse) in [
-        (Shape::Mesh { name: "ball".to_owned(), coarse: Some("box".to_owned()), texture: None }, 224, 12),
+        (
+            Shape::Mesh {
+                name: "ball".to_owned(),
+                coarse: Some("box".to_owned()),
+                texture: None,
+                wave: None,
+            },
+            224,
+            12,
+        ),
         (Shape::Ribbon(RibbonSpec::new(8.0, 0.0, 9)), 18, 6),
     ] {
         for (pixels, want) in [(30.0f32, fine), (3.0, coarse)] {

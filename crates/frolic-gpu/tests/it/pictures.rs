@@ -213,7 +213,7 @@ fn blades_are_the_same_picture() {
         shape(ribbon(), Blend::Opaque),
         shape(ribbon(), Blend::Alpha),
         shape(
-            Shape::Mesh { name: "flower".into(), coarse: Some("ear".into()), texture: None },
+            Shape::Mesh { name: "flower".into(), coarse: Some("ear".into()), texture: None, wave: None },
             Blend::Opaque,
         ),
         shape(Shape::Disc, Blend::Alpha),

@@ -1,23 +1,44 @@
 //! Flocks: elements that steer by those around them, and look at other populations.
 
 use frolic_core::{
-    Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError, Target,
-    TrailSpec, listed,
+    Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError,
+    Target, TrailSpec, listed,
 };
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
 use smallvec::SmallVec;
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, StepContext, seen,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, StepContext,
+    seen,
 };
 use crate::population::PopulationSpec;
 
 #[cfg(feature = "schema")]
 impl super::LiveKeys for FlockSpec {
     const LIVE: &'static [&'static str] = &[
-        "separation", "alignment", "cohesion", "view_degrees", "wander_degrees", "cruise", "speed_limits", "turn_degrees",
-        "acceleration", "drag", "within", "look_ahead", "avoid", "level", "bank", "seek", "flee", "alarm", "hunt", "joining",
-        "tint_by", "neighbours", "most",
+        "separation",
+        "alignment",
+        "cohesion",
+        "view_degrees",
+        "wander_degrees",
+        "cruise",
+        "speed_limits",
+        "turn_degrees",
+        "acceleration",
+        "drag",
+        "within",
+        "look_ahead",
+        "avoid",
+        "level",
+        "bank",
+        "seek",
+        "flee",
+        "alarm",
+        "hunt",
+        "joining",
+        "tint_by",
+        "neighbours",
+        "most",
     ];
 }
 
@@ -37,9 +58,10 @@ impl FamilySpec for FlockSpec {
             return Err(SpecError::new("kind", problem, "leave it out, or write several populations"));
         }
         let lists = [("seek", &self.seek), ("flee", &self.flee)];
-        for (list, nth, spec) in lists.into_iter().flat_map(|(list, all)| {
-            all.iter().enumerate().map(move |(nth, spec)| (list, nth, spec))
-        }) {
+        for (list, nth, spec) in lists
+            .into_iter()
+            .flat_map(|(list, all)| all.iter().enumerate().map(move |(nth, spec)| (list, nth, spec)))
+        {
             match &spec.target {
                 Target::Population(name) => {
                     let key = format!("flock.{list}.{nth}.target.population");
@@ -195,8 +217,13 @@ impl Elements for School {
             context.start(self.flock.happened());
             context.add_caught(self.flock.picked());
             if let Some(hunt) = &self.flock.spec().hunt {
-                let all = context.others[0].iter().map(Some).chain([None]).chain(context.others[1].iter().map(Some));
-                let prey = all.enumerate().find(|(_, other)| other.is_some_and(|other| other.name == hunt.prey));
+                let all = context.others[0]
+                    .iter()
+                    .map(Some)
+                    .chain([None])
+                    .chain(context.others[1].iter().map(Some));
+                let prey =
+                    all.enumerate().find(|(_, other)| other.is_some_and(|other| other.name == hunt.prey));
                 if let Some((prey, _)) = prey {
                     context.prey.extend(self.flock.catches().iter().map(|catch| (prey, catch.element)));
                 }
@@ -237,8 +264,8 @@ impl Elements for School {
 
     fn column_names(&self) -> &'static [&'static str] {
         &[
-            "px", "py", "pz", "vx", "vy", "vz", "age", "life", "size", "id", "key", "alarm", "bank", "way", "around",
-            "nearest", "rule",
+            "px", "py", "pz", "vx", "vy", "vz", "age", "life", "size", "id", "key", "alarm", "bank", "way",
+            "around", "nearest", "rule",
         ]
     }
 

@@ -14,8 +14,9 @@ use std::fmt::Debug;
 use std::sync::Arc;
 
 use frolic_core::{
-    Assets, Column, ColumnsEdit, EventRecord, Meter, OtherElements, ParticleSet, ParticleSpec, PlacedColumns, PlacedRow,
-    Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec, random,
+    Assets, Column, ColumnsEdit, EventRecord, Meter, OtherElements, ParticleSet, ParticleSpec, PlacedColumns,
+    PlacedRow, Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec,
+    random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};

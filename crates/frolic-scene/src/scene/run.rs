@@ -74,7 +74,19 @@ impl Scene {
         let threads = self.threads.clone();
         threads.run(|| {
             let Self {
-                populations, set, world, device, fault, ended, caught, prey, time, travel, spec, view, ..
+                populations,
+                set,
+                world,
+                device,
+                fault,
+                ended,
+                caught,
+                prey,
+                time,
+                travel,
+                spec,
+                view,
+                ..
             } = self;
             let camera = camera_at(&spec.camera, travel.as_ref(), *time + f64::from(dt) * f64::from(steps));
             let [x, _, z] = camera.target;

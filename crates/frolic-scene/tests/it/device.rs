@@ -36,7 +36,9 @@ macro_rules! shipped_scenes_are_the_same_picture {
         }
     };
 }
-shipped_scenes_are_the_same_picture!(beacon, blowhole, dunes, foghorn, heather, machair, mussels, pennants, shoal);
+shipped_scenes_are_the_same_picture!(
+    beacon, blowhole, dunes, foghorn, heather, machair, mussels, pennants, shoal
+);
 
 /// After hundreds of steps, particles stepped on the device.
 fn shipped_scene_is_the_same_picture(name: &str) {

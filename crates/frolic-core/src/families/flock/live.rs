@@ -206,7 +206,9 @@ impl Flock {
     pub fn tint(&self, into: &mut Vec<f32>) -> bool {
         into.clear();
         let Some(by) = self.spec.tint_by else { return false };
-        let share = |value: f32, [least, most]: [f32; 2]| ((value - least) / (most - least).max(1e-9)).clamp(0.0, 1.0);
+        let share = |value: f32, [least, most]: [f32; 2]| {
+            ((value - least) / (most - least).max(1e-9)).clamp(0.0, 1.0)
+        };
         match by {
             TintSpec::Speed => {
                 let [vx, vy, vz] = self.bodies.velocity();
@@ -214,7 +216,9 @@ impl Flock {
                 let speed = all.map(|((x, y), z)| (x * x + y * y + z * z).sqrt());
                 into.extend(speed.map(|speed| share(speed, self.spec.speed_limits)));
             }
-            TintSpec::Density(range) => into.extend(self.own.around.iter().map(|around| share(*around, range))),
+            TintSpec::Density(range) => {
+                into.extend(self.own.around.iter().map(|around| share(*around, range)));
+            }
             TintSpec::Alarm => into.extend_from_slice(&self.own.alarm),
             TintSpec::Rule => into.extend_from_slice(&self.own.rule),
             TintSpec::State => {

@@ -78,7 +78,8 @@ columns! {
 }
 
 /// Bytes of an element: its columns, and as much again for a step.
-pub(crate) const BYTES: u64 = 2 * (BodyColumns::BYTES_PER_ELEMENT + FlockColumns::BYTES_PER_ELEMENT) as u64 + 64;
+pub(crate) const BYTES: u64 =
+    2 * (BodyColumns::BYTES_PER_ELEMENT + FlockColumns::BYTES_PER_ELEMENT) as u64 + 64;
 
 /// Elements of a task.
 const TASK: usize = 1024;
@@ -321,7 +322,11 @@ impl Flock {
             }
         };
         let free = Vec3::from(free(self.spec.keep_to));
-        let speed = self.spec.cruise.at(steer::pace(id, self.seed)).clamp(self.spec.speed_limits[0], self.spec.speed_limits[1]);
+        let speed = self
+            .spec
+            .cruise
+            .at(steer::pace(id, self.seed))
+            .clamp(self.spec.speed_limits[0], self.spec.speed_limits[1]);
         let velocity = (heading * free).normalize_or(Vec3::X) * speed;
         let mut row = BodyRow {
             px: place.x,
@@ -424,7 +429,9 @@ impl Flock {
     fn steer(&mut self, world: &World, dt: f32, meter: &mut Meter) {
         let started = meter.start(Stage::Steer);
         let count = self.bodies.len();
-        let Self { spec, bodies, own, near, targets, walls, hunters, room, level, seed, steps, middle, .. } = self;
+        let Self {
+            spec, bodies, own, near, targets, walls, hunters, room, level, seed, steps, middle, ..
+        } = self;
         for column in &mut room.next_velocity {
             column.resize(count, 0.0);
         }
@@ -445,12 +452,7 @@ impl Flock {
             own,
             targets,
             hunters: hunters.as_ref(),
-            avoiding: Avoiding {
-                walls: walls.as_ref(),
-                world,
-                seconds: spec.look_ahead,
-                weight: spec.avoid,
-            },
+            avoiding: Avoiding { walls: walls.as_ref(), world, seconds: spec.look_ahead, weight: spec.avoid },
             steps: *steps,
             middle: middle.map(|axis| axis as f32),
         };

@@ -3,8 +3,8 @@
 //! Each lane adds up on its own, in the order of candidates, and the order of candidates is that of cells. So sums do not depend on which elements share
 //! a block, on threads or on the instruction set.
 
-use fearless_simd::{f32x8, i32x8, u32x8};
 use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, i32x8, u32x8};
 
 use super::FlockSpec;
 use super::steer::State;
@@ -138,7 +138,10 @@ kernel! {
     }
 }
 
-#[expect(clippy::too_many_arguments, reason = "plain slices, so that the compiler knows that they do not overlap")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn look_at<S: Simd, const WRAPS: bool, const SAME: bool>(
     simd: S,

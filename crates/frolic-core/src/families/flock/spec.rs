@@ -407,11 +407,9 @@ impl FlockSpec {
             error
         })?;
         self.heading.map_or(Ok(()), |heading| crate::foundations::error::direction("heading", heading))?;
-        for (name, rule) in [
-            ("separation", self.separation),
-            ("alignment", self.alignment),
-            ("cohesion", self.cohesion),
-        ] {
+        for (name, rule) in
+            [("separation", self.separation), ("alignment", self.alignment), ("cohesion", self.cohesion)]
+        {
             within("radius", rule.radius, 1e-6, 1e6, "m").map_err(|error| error.under(name))?;
             within("weight", rule.weight, -100.0, 100.0, "").map_err(|error| error.under(name))?;
         }

@@ -137,7 +137,7 @@ kernel! {
             // Towards its own speed, or the greatest in alarm.
             let own = with.cruise[0] + (with.cruise[1] - with.cruise[0]) * pace(key[i], with.seed);
             let wanted = own + (with.limits[1] - own) * alarm;
-            let faster = ((wanted - speed) * with.per_cruise).max(-1.0).min(1.0);
+            let faster = ((wanted - speed) * with.per_cruise).clamp(-1.0, 1.0);
             let rules = [
                 ax * separation + bx * alignment + cx * cohesion + hx * faster + wishes.way[0][i],
                 ay * separation + by * alignment + cy * cohesion + hy * faster + wishes.way[1][i]
@@ -197,7 +197,7 @@ kernel! {
             let flat = (hx * hx + hz * hz).sqrt();
             let per_flat = if flat > 1e-6 { 1.0 / flat } else { 0.0 };
             let aside = ((ux - vx) * hz - (uz - vz) * hx) * per_flat / with.dt;
-            let lean = (-aside * with.bank).max(-1.3).min(1.3);
+            let lean = (-aside * with.bank).clamp(-1.3, 1.3);
             state.bank[i] += (lean - state.bank[i]) * with.bank_share;
             state.way[i] += goes * with.dt;
             let around = seen.alarm[i] * per;

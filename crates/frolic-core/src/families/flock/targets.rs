@@ -233,9 +233,9 @@ kernel! {
             let distance = (x * x + y * y + z * z).sqrt();
             let per = if distance > 1e-9 { 1.0 / distance } else { 0.0 };
             // Fades over the outer half of its radius.
-            let fade = ((1.0 - distance * per_radius) * 2.0).max(0.0).min(1.0) * ways.there[i];
+            let fade = ((1.0 - distance * per_radius) * 2.0).clamp(0.0, 1.0) * ways.there[i];
             // Within `keep` it lets go.
-            let pull = if keep > 0.0 { ((distance / keep - 1.0) * 4.0).max(-0.5).min(1.0) } else { 1.0 };
+            let pull = if keep > 0.0 { ((distance / keep - 1.0) * 4.0).clamp(-0.5, 1.0) } else { 1.0 };
             let towards = weight * pull * fade * per;
             let flat = (x * x + z * z).sqrt();
             let around = if flat > 1e-9 { orbit * fade / flat } else { 0.0 };
@@ -303,9 +303,7 @@ impl Walls {
                 let [low, high] = corners(position, size);
                 Self::Box { low, high }
             }
-            Space::Ball { position, radius } => {
-                Self::Ball { middle: Vec3::from(*position), radius: *radius }
-            }
+            Space::Ball { position, radius } => Self::Ball { middle: Vec3::from(*position), radius: *radius },
             Space::Distance { asset } => {
                 Self::Grid(Arc::clone(assets.distance("within.distance.asset", asset)?))
             }

@@ -31,10 +31,10 @@ use std::sync::Arc;
 
 use glam::Vec3;
 
+pub use super::trail::{Trail, TrailClock, TrailSpec};
 pub use emit::{Births, Due, EmitterAxes, Emitters, MOST_BURSTS};
 pub use set::{ParticleSet, check_events};
 pub use spec::{BurstSpec, CourseSpec, EmitterSpec, Order, ParticleSpec, Storage};
-pub use super::trail::{Trail, TrailClock, TrailSpec};
 
 use crate::assets::Assets;
 use crate::foundations::columns::MEMORY_LIMIT;

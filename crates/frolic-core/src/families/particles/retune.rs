@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use super::emit::{Emitters, Newborn};
 use super::spec::ParticleSpec;
-use crate::families::trail::Trail;
 use super::{Particles, apart, check_memory, children, no_memory, sets_aside};
 use crate::assets::Assets;
+use crate::families::trail::Trail;
 use crate::foundations::change::Change;
 use crate::foundations::error::SpecError;
 use crate::world::apart::PushApart;
@@ -103,7 +103,7 @@ impl Particles {
         self.apart = match (self.apart.take(), apart) {
             (Some(mut before), Some(now)) => {
                 // What sleeps goes on to sleep.
-                before.adopt(now);
+                before.adopt(&now);
                 Some(before)
             }
             (_, now) => now,

@@ -4,11 +4,11 @@ use derive_setters::Setters;
 use serde::{Deserialize, Serialize};
 
 use crate::families::trail::TrailSpec;
-use crate::world::apart::ApartSpec;
 use crate::foundations::error::{SpecError, each, vector_within, within};
 use crate::foundations::paths::PathSpec;
 use crate::foundations::span::Span;
 use crate::placement::{AimSpec, ShapeSpec};
+use crate::world::apart::ApartSpec;
 use crate::world::bodies::MotionSpec;
 use crate::world::endless::ScatterSpec;
 use crate::world::events::{EventSpec, MOST_PARTS};

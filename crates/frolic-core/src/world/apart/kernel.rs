@@ -140,7 +140,10 @@ fn stir_at<S: Simd>(
     met.liveliest = liveliest.to_array();
 }
 
-#[expect(clippy::too_many_arguments, reason = "plain slices, so that the compiler knows that they do not overlap")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "plain slices, so that the compiler knows that they do not overlap"
+)]
 #[inline(always)]
 fn meet_at<S: Simd>(
     simd: S,

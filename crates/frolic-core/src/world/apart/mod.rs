@@ -173,7 +173,7 @@ impl PushApart {
     }
 
     /// Takes over the spec of another.
-    pub(crate) fn adopt(&mut self, other: Self) {
+    pub(crate) fn adopt(&mut self, other: &Self) {
         (self.spec, self.keep_to) = (other.spec, other.keep_to);
     }
 
@@ -247,7 +247,8 @@ impl PushApart {
         if largest <= 0.0 {
             return Ok(());
         }
-        let mut near = NeighbourSpec::new((largest * 2.0 * (SKIN + MOST_PUSH)).max(1e-6)).technique(self.spec.neighbours);
+        let mut near = NeighbourSpec::new((largest * 2.0 * (SKIN + MOST_PUSH)).max(1e-6))
+            .technique(self.spec.neighbours);
         match self.keep_to {
             Some(KeepTo::Flat) => near = near.flat(),
             Some(KeepTo::Upright) => near = near.upright(),
@@ -261,7 +262,10 @@ impl PushApart {
         self.find_walls(world, largest * MOST_PUSH);
         self.group();
         let count = bodies.len();
-        meter.moved(Stage::Collide, count as u64 * u64::from(self.spec.rounds + 1) * 2 * size_of::<Row>() as u64);
+        meter.moved(
+            Stage::Collide,
+            count as u64 * u64::from(self.spec.rounds + 1) * 2 * size_of::<Row>() as u64,
+        );
         self.wake();
         for _ in 0..self.spec.rounds {
             self.round(world, largest * MOST_PUSH);
@@ -296,16 +300,34 @@ impl PushApart {
             let nth = order[place] as usize;
             let radius = bodies.size[nth].max(0.0) * spec.radius;
             let draws = hash3(bodies.key[nth], 0x6170, 0x6172).map(|bits| unit(bits) - 0.5);
-            let shaken = |axis: usize, at: f32| if counts[axis] { at + draws[axis] * radius * SHAKE } else { at };
+            let shaken =
+                |axis: usize, at: f32| if counts[axis] { at + draws[axis] * radius * SHAKE } else { at };
             let known = recall(memory, *rises, nth, bodies.id[nth]);
             let asleep = known.is_some_and(|memory| memory.rested >= TIRED);
             // One that has just come is as lively as it is fast.
             let [vx, vy, vz] = bodies.velocity.each_ref().map(|column| column[nth]);
             let fresh = Memory { pace: (vx * vx + vy * vy + vz * vz).sqrt(), ..Memory::default() };
             let memory = known.unwrap_or(fresh);
-            *sleeper = Sleeper { memory, from: [sx[place], sy[place], sz[place]], start: [0.0; 3], by_wall: false, known: known.is_some(), asleep };
-            let mass = if spec.mass_power == 0.0 { 1.0 } else { libm::powf(radius.max(1e-9), spec.mass_power) };
-            *row = [shaken(0, sx[place]), shaken(1, sy[place]), shaken(2, sz[place]), radius, vx, vy, vz, 1.0 / mass];
+            *sleeper = Sleeper {
+                memory,
+                from: [sx[place], sy[place], sz[place]],
+                start: [0.0; 3],
+                by_wall: false,
+                known: known.is_some(),
+                asleep,
+            };
+            let mass =
+                if spec.mass_power == 0.0 { 1.0 } else { libm::powf(radius.max(1e-9), spec.mass_power) };
+            *row = [
+                shaken(0, sx[place]),
+                shaken(1, sy[place]),
+                shaken(2, sz[place]),
+                radius,
+                vx,
+                vy,
+                vz,
+                1.0 / mass,
+            ];
             if asleep {
                 // It stays where it was: gravity has moved it.
                 let was = sleeper.memory.at;
@@ -355,7 +377,8 @@ impl PushApart {
         let all = sleepers.par_chunks_mut(TASK).zip(blocks).enumerate();
         all.for_each(|(task, (sleepers, blocks))| {
             for block in blocks.iter() {
-                let range = block.first as usize - task * TASK..(block.first + block.count) as usize - task * TASK;
+                let range =
+                    block.first as usize - task * TASK..(block.first + block.count) as usize - task * TASK;
                 if sleepers[range.clone()].iter().all(|sleeper| !sleeper.asleep) {
                     continue;
                 }
@@ -469,7 +492,17 @@ impl PushApart {
                 let mut met = Met::default();
                 if !sleeps {
                     let counts = &touching[first..first + count];
-                    meet(*level, &own, rows, touching, counts, &block.candidates.runs, SKIN, spec.friction, &mut met);
+                    meet(
+                        *level,
+                        &own,
+                        rows,
+                        touching,
+                        counts,
+                        &block.candidates.runs,
+                        SKIN,
+                        spec.friction,
+                        &mut met,
+                    );
                 }
                 for (i, (row, sleeper)) in into.iter_mut().zip(sleepers).enumerate() {
                     if sleeper.asleep {
@@ -487,7 +520,8 @@ impl PushApart {
                         row[4..7].iter_mut().for_each(|axis| *axis *= 1.0 - spec.friction);
                     }
                     let rests = sleeper.known && touching >= 1.0 && way <= still;
-                    sleeper.memory.rested = if rests { sleeper.memory.rested.saturating_add(1).min(TIRED) } else { 0 };
+                    sleeper.memory.rested =
+                        if rests { sleeper.memory.rested.saturating_add(1).min(TIRED) } else { 0 };
                     if rests {
                         row[4..7].iter_mut().for_each(|axis| *axis = 0.0);
                     }
