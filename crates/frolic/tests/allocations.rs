@@ -116,7 +116,7 @@ fn frames_allocate_nothing() {
         assert_eq!(allocated.reallocations, 0, "pennants, {technique}: {allocated:?}");
     }
     // Blades in the wind, under walkers, and what grows.
-    for (name, few) in [("dunes", 3_000), ("mussels", 8_000)] {
+    for (name, few) in [("dunes", 3_000), ("mussels", 8_000), ("shoal", 3_000)] {
         let spec = SceneSpec::find(name).unwrap().set("draw.size", "[160, 100]").unwrap();
         let spec = spec.set("threads", "2").unwrap().scaled(few);
         let stood = allocated(&spec, |scene, meter| scene.step(1.0 / 20.0, 20, meter));

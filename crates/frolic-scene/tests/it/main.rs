@@ -5,6 +5,7 @@ mod assets;
 mod device;
 mod easing;
 mod files;
+mod flocks;
 mod frame_budget;
 mod growth;
 mod live;

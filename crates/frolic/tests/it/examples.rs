@@ -52,6 +52,37 @@ fn my_own_rule_brings_sheep_together() {
 }
 
 #[test]
+fn a_school_is_as_orderly_as_its_rules() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("school", &[folder.path().join("school.png").to_str().unwrap(), "600"]);
+    let number = |line: &str, nth: usize| line.split_whitespace().nth(nth)?.parse::<f32>().ok();
+    let order: Vec<f32> = told.lines().skip(1).filter_map(|line| number(line, 3)).collect();
+    assert_eq!(order.len(), 4, "{told}");
+    assert!(order[0] < 0.3 && order[3] > order[0] + 0.2, "{told}");
+    assert!(folder.path().join("school.png").exists());
+}
+
+#[test]
+fn hunters_catch_and_prey_is_counted() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("hunter_and_prey", &[folder.path().join("hunt.png").to_str().unwrap(), "6"]);
+    let last = told.lines().rfind(|line| line.contains("caught")).unwrap();
+    let numbers: Vec<u64> =
+        last.split(|char: char| !char.is_ascii_digit()).filter_map(|word| word.parse().ok()).collect();
+    assert!(numbers[1] + numbers[2] == 3_000 && numbers[2] > 0, "{told}");
+}
+
+#[test]
+fn pebbles_pile_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("pile_of_pebbles", &[folder.path().join("pile.png").to_str().unwrap(), "300", "8"]);
+    let last = told.lines().rfind(|line| line.contains("at rest")).unwrap();
+    let numbers: Vec<u64> =
+        last.split(|char: char| !char.is_ascii_digit()).filter_map(|word| word.parse().ok()).collect();
+    assert!(numbers[1] == 300 && numbers[2] > 150, "{told}");
+}
+
+#[test]
 #[ignore = "slow: scripts/test runs it"]
 fn a_custom_loop_is_profiled() {
     let folder = tempfile::tempdir().unwrap();
@@ -222,8 +253,14 @@ fn read_the_batches_tells_why() {
 fn paint_textures_makes_those_that_ship() {
     let folder = tempfile::tempdir().unwrap();
     example("paint_textures", &[folder.path().to_str().unwrap()]);
-    let shipped = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scenes/textures/paving.png");
-    assert!(std::fs::read(folder.path().join("paving.png")).unwrap() == std::fs::read(shipped).unwrap());
+    for name in ["paving.png", "shaft.png"] {
+        let shipped =
+            std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scenes/textures").join(name);
+        assert!(
+            std::fs::read(folder.path().join(name)).unwrap() == std::fs::read(shipped).unwrap(),
+            "{name}"
+        );
+    }
 }
 
 #[cfg(feature = "gpu")]

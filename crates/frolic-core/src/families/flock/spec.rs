@@ -462,12 +462,11 @@ impl FlockSpec {
         };
         let (key, reach) = self.farthest();
         let wraps = matches!(space, Space::Wrapping { .. });
-        for side in (0..3).filter(|axis| counts(*axis)).map(|axis| sides[axis]) {
-            let most = if wraps { side * 0.5 } else { side };
-            if reach > most {
-                let problem = format!("{reach} m is over {most} m, which is all there is within its space");
-                return Err(SpecError::new(key, problem, format!("write at most {most}")));
-            }
+        let least = (0..3).filter(|axis| counts(*axis)).map(|axis| sides[axis]).fold(f32::INFINITY, f32::min);
+        let most = if wraps { least * 0.5 } else { least };
+        if reach > most {
+            let problem = format!("{reach} m is over {most} m, which is all there is within its space");
+            return Err(SpecError::new(key, problem, format!("write at most {most}")));
         }
         Ok(())
     }
