@@ -2,6 +2,7 @@
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 
+use frolic_core::Counter;
 use frolic_core::limits::Limits;
 
 use crate::chart::cut;
@@ -86,6 +87,7 @@ impl Profile {
     pub(crate) fn findings(&self) -> Vec<String> {
         let mut lines = self.growth();
         lines.extend(self.sameness());
+        lines.extend(self.movement());
         lines.extend(self.disturbance());
         lines.extend(self.drift());
         for variant in &self.variants {
@@ -196,6 +198,34 @@ impl Profile {
         }
         let largest = self.pictures.iter().map(|picture| picture.largest).max()?;
         Some(format!("all draw the same picture: channels differ by at most {largest} of 255"))
+    }
+
+    /// How a flock moved, variant by variant at their highest counts, and which moved differently.
+    fn movement(&self) -> Vec<String> {
+        let level = |point: &Point, counter: Counter| point.counter(counter.name()).unwrap_or(0) as f64 / 1e3;
+        let of = |variant: &VariantProfile| {
+            let point = variant.points.last()?;
+            let levels = [Counter::OrderPermille, Counter::MillingPermille, Counter::NearestMicrometres];
+            let levels = levels.map(|counter| level(point, counter));
+            levels.iter().any(|level| *level > 0.0).then(|| (variant.name.clone(), point.count, levels))
+        };
+        let moved: Vec<_> = self.variants.iter().filter_map(of).collect();
+        let mut lines = Vec::new();
+        for (name, count, [order, milling, nearest]) in &moved {
+            let (of, count) =
+                (if moved.len() > 1 { format!("{}, ", cut(name, 30)) } else { String::new() }, short(*count));
+            lines.push(format!(
+                "{of}{count}: order {order:.2}, milling {milling:.2}, {nearest:.0} mm to the nearest"
+            ));
+        }
+        for (name, count, levels) in moved.iter().skip(1) {
+            let (first, at, base) = &moved[0];
+            let far = |nth: usize, least: f64| (levels[nth] - base[nth]).abs() > least;
+            if at == count && (far(0, 0.1) || far(1, 0.1) || far(2, base[2] * 0.1)) {
+                lines.push(format!("{} moves differently from {}", cut(name, 30), cut(first, 30)));
+            }
+        }
+        lines
     }
 
     /// Disturbances of the machine, if any.

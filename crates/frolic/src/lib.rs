@@ -179,7 +179,7 @@ pub mod growing {
     pub use frolic_core::{Cluster, GrowSpec, Growing, HarvestSpec, ShownColumns, StackSpec};
 }
 
-/// Flocks: elements that steer by those around them.
+/// Flocks: elements that steer by those around them. `docs/flocks.md` tells of rules and what goes wrong.
 ///
 /// ![A school of sand eels turns around a lure and parts before a seal](../../../../docs/screenshots/draw-shoal.png)
 ///

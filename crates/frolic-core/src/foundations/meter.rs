@@ -180,6 +180,12 @@ named_list! {
         CellsUsed = "cells_used",
         /// Bytes held for neighbours.
         NeighbourBytes = "neighbour_bytes",
+        /// Order of a flock in thousandths: 1000 if all go one way. This and the next two are levels, of the last flock of more than one element.
+        OrderPermille = "order_permille",
+        /// How much a flock circles its middle, in thousandths.
+        MillingPermille = "milling_permille",
+        /// Mean distance to the nearest other of a flock, in micrometres.
+        NearestMicrometres = "nearest_micrometres",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
         /// Batches that began because the mesh or shape differs.

@@ -161,6 +161,21 @@ fn a_point_ends_when_it_is_known() {
     assert!(profile.variants[0].growth.is_none(), "one count does not grow");
 }
 
+/// A flock's order is told beside its times, and what moves differently is found out; techniques of one result are not.
+#[test]
+fn what_moves_differently_is_told() {
+    let settings = [("draw.size", "[96, 60]"), ("seal.count", "0"), ("shafts.count", "0")];
+    let shoal = settings
+        .iter()
+        .fold(SceneSpec::find("shoal").unwrap(), |scene, (key, value)| scene.set(key, value).unwrap());
+    let table =
+        |vary: &str| sweep("shoal", &shoal, &plan("400", &[vary], 3), None, |_| true).unwrap().table();
+    let same = table("eels.flock.neighbours=grid,all-pairs");
+    assert!(same.matches("mm to the nearest").count() == 2 && !same.contains("moves differently"), "{same}");
+    let other = table("eels.flock.wander_degrees=20.0,5000.0");
+    assert!(other.contains("moves differently from"), "{other}");
+}
+
 /// Ways of drawing one picture are called faster or slower; what draws another picture is not.
 #[test]
 fn only_the_same_picture_is_called_faster() {

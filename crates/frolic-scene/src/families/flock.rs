@@ -229,6 +229,16 @@ impl Elements for School {
                 }
             }
         }
+        if self.flock.len() > 1 && context.steps > 0 {
+            let gauges = self.flock.gauges();
+            for (counter, level) in [
+                (Counter::OrderPermille, gauges.order * 1e3),
+                (Counter::MillingPermille, gauges.milling * 1e3),
+                (Counter::NearestMicrometres, gauges.nearest * 1e6),
+            ] {
+                context.meter.set(counter, level.round() as u64);
+            }
+        }
         context.meter.add(Counter::Alive, self.flock.len() as u64);
         context.meter.add(Counter::ElementBytes, self.flock.bytes());
         Ok(())

@@ -56,9 +56,17 @@ fn a_school_is_as_orderly_as_its_rules() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("school", &[folder.path().join("school.png").to_str().unwrap(), "600"]);
     let number = |line: &str, nth: usize| line.split_whitespace().nth(nth)?.parse::<f32>().ok();
-    let order: Vec<f32> = told.lines().skip(1).filter_map(|line| number(line, 3)).collect();
-    assert_eq!(order.len(), 4, "{told}");
-    assert!(order[0] < 0.3 && order[3] > order[0] + 0.2, "{told}");
+    // Rows of: three weights, order, milling, millimetres to the nearest.
+    let row = |line: &str| {
+        let words = line.split_whitespace().map(|word| word.parse::<f32>().ok()).take(6);
+        words.collect::<Option<Vec<f32>>>().filter(|row| row.len() == 6)
+    };
+    let rows: Vec<Vec<f32>> = told.lines().filter_map(row).collect();
+    assert_eq!(rows.len(), 4, "{told}");
+    // Separation alone gives neither order nor milling; without it they stand in each other.
+    let motion = |row: &[f32]| row[3] + row[4];
+    assert!(motion(&rows[0]) < 0.3 && motion(&rows[3]) > motion(&rows[0]) + 0.2, "{told}");
+    assert!(rows[2][5] < 0.2 * rows[3][5], "{told}");
     assert!(folder.path().join("school.png").exists());
 }
 
