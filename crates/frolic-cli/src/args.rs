@@ -128,7 +128,7 @@ pub(crate) struct Draw {
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
     /// Draw a diagnostic view instead: picture, overdraw, depth, batches, detail, shadow; or from above: placement (of
-    /// placed elements), wind
+    /// placed elements), wind, neighbours (of a flock)
     #[arg(long, value_name = "VIEW", default_value = "picture", hide_default_value = true)]
     pub(crate) show: Show,
     /// Paint a read-out of the last frames over it: time, stages, draw calls, elements, memory

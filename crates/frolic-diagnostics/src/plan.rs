@@ -99,6 +99,35 @@ impl PlanView {
         self.finish(canvas, legend, image);
     }
 
+    /// Draws elements by how many others each sees, the `tint` of its mark over `most`, and links from some to those that they see: two ends each, x and z.
+    pub fn neighbours(
+        &self,
+        name: &str,
+        marks: &[Mark],
+        most: f32,
+        links: &[[[f32; 2]; 2]],
+        image: &mut Image,
+    ) {
+        let mut canvas = Canvas::empty(self.size);
+        // The lonely first, so that crowds are on top.
+        let mut order: Vec<&Mark> =
+            marks.iter().filter(|mark| mark.place.iter().all(|v| v.is_finite())).collect();
+        order.sort_by(|a, b| a.tint.total_cmp(&b.tint));
+        for mark in order {
+            self.mark(&mut canvas, mark, on_scale(0.12 + 0.85 * mark.tint));
+        }
+        for [a, b] in links {
+            stroke(&mut canvas.picture, self.pixel((*a).into()), self.pixel((*b).into()));
+        }
+        let mut legend = vec![title(&format!("{} of {name}, from above", thousands(marks.len())))];
+        for share in [0.0, 0.5, 1.0] {
+            let text = format!("sees {} others", tidy((most * share).round()));
+            legend.push(Line { colour: Some(on_scale(0.12 + 0.85 * share)), text });
+        }
+        legend.push(Line { colour: Some(Vec3::ONE), text: "links of some elements".to_owned() });
+        self.finish(canvas, legend, image);
+    }
+
     /// Draws speed, in metres per second, and direction of the air at a height and a time.
     pub fn wind(&self, world: &World, time: f64, height: f32, image: &mut Image) {
         let mut canvas = Canvas::empty(self.size);

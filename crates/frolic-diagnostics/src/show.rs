@@ -38,11 +38,13 @@ pub enum Show {
     Placement,
     /// Plan of the wind. Scenes only.
     Wind,
+    /// Plan of a flock: how many each element sees, and links of some. Scenes only.
+    Neighbours,
 }
 
 impl Show {
     /// All views.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Picture,
         Self::Overdraw,
         Self::Depth,
@@ -51,6 +53,7 @@ impl Show {
         Self::Shadow,
         Self::Placement,
         Self::Wind,
+        Self::Neighbours,
     ];
 
     /// Its name.
@@ -64,6 +67,7 @@ impl Show {
             Self::Shadow => "shadow",
             Self::Placement => "placement",
             Self::Wind => "wind",
+            Self::Neighbours => "neighbours",
         }
     }
 }
@@ -143,13 +147,13 @@ impl Show {
         // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
         renderer.render(list, view, backdrop, image, meter);
         // Plans are of a scene and not of a draw list.
-        if matches!(self, Self::Picture | Self::Placement | Self::Wind) {
+        if matches!(self, Self::Picture | Self::Placement | Self::Wind | Self::Neighbours) {
             return;
         }
         let size = view.size();
         let mut canvas = Canvas { depth: renderer.backdrop_depths(size), ..Canvas::empty(size) };
         let legend = match self {
-            Self::Picture | Self::Placement | Self::Wind => return,
+            Self::Picture | Self::Placement | Self::Wind | Self::Neighbours => return,
             Self::Overdraw => canvas.overdraw(list, view),
             Self::Depth => canvas.depths(list, view),
             Self::Batches => canvas.batches(list, view),

@@ -52,7 +52,7 @@ pub use command::Command;
 pub use error::{DeviceError, SceneError};
 pub use families::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
-    RetuneContext, StepContext,
+    RetuneContext, SightPlan, StepContext,
 };
 pub use folder::{Folder, MemoryFile, MemoryFolder};
 pub use grid_file::{read_grid, read_grid_bytes, write_grid};

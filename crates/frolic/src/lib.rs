@@ -376,7 +376,7 @@ pub mod families {
     pub use frolic_core::{Bodies, Integrator, Layouts, Poses, SavedState};
     pub use frolic_scene::{
         BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, OwnFamily,
-        RetuneContext, StepContext,
+        RetuneContext, SightPlan, StepContext,
     };
 }
 

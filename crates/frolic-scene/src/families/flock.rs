@@ -1,15 +1,17 @@
 //! Flocks: elements that steer by those around them, and look at other populations.
 
+use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
     Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError,
     Target, TrailSpec, listed,
 };
+use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
 use smallvec::SmallVec;
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, StepContext,
-    seen,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, SightPlan,
+    StepContext, seen,
 };
 use crate::population::PopulationSpec;
 
@@ -173,6 +175,41 @@ impl School {
     }
 }
 
+/// Elements whose links a plan shows.
+const LINKED: usize = 12;
+
+/// Which elements of a flock see each other.
+fn sight(flock: &Flock) -> SightPlan {
+    let (columns, around) = (flock.columns(), flock.own_columns().around());
+    let mut sorted = around.to_vec();
+    sorted.sort_by(f32::total_cmp);
+    let most = sorted.get(sorted.len() * 49 / 50).copied().unwrap_or(0.0).max(1.0);
+    let ([px, _, pz], [vx, _, vz]) = (columns.position(), columns.velocity());
+    let mark = |nth: usize| Mark {
+        place: [px[nth], pz[nth]],
+        turn: vx[nth].atan2(vz[nth]),
+        radius: columns.size()[nth] * 0.25,
+        tint: (around[nth] / most).min(1.0),
+        kind: 0,
+    };
+    let mut plan = SightPlan { marks: (0..flock.len()).map(mark).collect(), most, links: Vec::new() };
+    let radius = flock.spec().cohesion.radius;
+    let near = Neighbours::new(&NeighbourSpec::new(radius)).and_then(|mut near| {
+        near.find(&[columns.position()], &mut Meter::new())?;
+        Ok(near)
+    });
+    let Ok(near) = near else { return plan };
+    // In the order of cells chosen ones are spread over the flock.
+    for chosen in (0..LINKED.min(flock.len())).map(|nth| (nth * 2 + 1) * flock.len() / (LINKED * 2)) {
+        let at = columns.position().map(|column| column[chosen]);
+        let heading = columns.velocity().map(|column| column[chosen]);
+        let others = near.within(at, radius).filter(|other| other.index != chosen);
+        let seen = others.filter(|other| flock.spec().sees(heading, other.offset));
+        plan.links.extend(seen.map(|other| [[at[0], at[2]], [px[other.index], pz[other.index]]]));
+    }
+    plan
+}
+
 impl Elements for School {
     fn len(&self, _context: DrawContext<'_>) -> usize {
         self.flock.len()
@@ -270,6 +307,10 @@ impl Elements for School {
     fn trails(&self, _context: DrawContext<'_>) -> Option<Instances<'_>> {
         self.flock.trail()?;
         self.trails.instances().ok()
+    }
+
+    fn sight(&self) -> Option<SightPlan> {
+        Some(sight(&self.flock))
     }
 
     fn column_names(&self) -> &'static [&'static str] {

@@ -315,6 +315,18 @@ impl GroundPlan<'_> {
     }
 }
 
+/// Which elements of a population see each other, from above.
+#[derive(Debug, Clone, Default)]
+#[non_exhaustive]
+pub struct SightPlan {
+    /// A mark for each element, whose tint is the number of others that it sees over `most`.
+    pub marks: Vec<Mark>,
+    /// Most that any sees, a few in a hundred aside.
+    pub most: f32,
+    /// Links from some elements to those that they see: two ends each, x and z, in metres.
+    pub links: Vec<[[f32; 2]; 2]>,
+}
+
 /// The elements of one population: state, and what drawing needs of it. One virtual call a population a step, none an element.
 ///
 /// A panic in one of these calls ends the population and leaves the rest of the scene as it is: the next call that draws returns it as an error.
@@ -454,6 +466,11 @@ pub trait Elements: Debug + Send + Sync {
     /// The state does not fit the spec. The scene then drops these elements.
     fn restore(&mut self, _state: &SavedState) -> Result<(), SpecError> {
         Err(SpecError::new("state", "is not restored by this family", "save scenes without it"))
+    }
+
+    /// Which elements see each other, from above; none where they do not look.
+    fn sight(&self) -> Option<SightPlan> {
+        None
     }
 
     /// A plan of the elements; none where they move freely.

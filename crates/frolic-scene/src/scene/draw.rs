@@ -59,6 +59,7 @@ impl Scene {
         match show {
             Show::Placement => return self.show_placement(),
             Show::Wind => return Ok(self.show_wind()),
+            Show::Neighbours => return self.show_neighbours(),
             _ => {}
         }
         if self.device.is_some() {
@@ -102,6 +103,22 @@ impl Scene {
             terrain.map(|placement| move |x: f32, z: f32| placement.ground(x, z).map(|footing| footing.y));
         let height = height.as_ref().map(|height| height as &dyn Fn(f32, f32) -> Option<f32>);
         plan.placement(&spec.population[nth].name, &marks, height, image);
+        Ok(image)
+    }
+
+    /// Paints which elements see each other, of the first population whose elements do.
+    fn show_neighbours(&mut self) -> Result<&Image, SceneError> {
+        let Self { populations, view, image, .. } = self;
+        let sight =
+            populations.iter().find_map(|population| Some((&population.name, population.elements.sight()?)));
+        let Some((name, sight)) = sight else {
+            let problem = "none looks at those around";
+            return Err(
+                SpecError::new("population", problem, "show the picture, or a scene with a flock").into()
+            );
+        };
+        let [low, high] = around(&sight.marks);
+        PlanView::of(low, high, view.size()).neighbours(name, &sight.marks, sight.most, &sight.links, image);
         Ok(image)
     }
 

@@ -386,6 +386,13 @@ impl FlockSpec {
         self.separation.radius.max(self.alignment.radius).max(self.cohesion.radius)
     }
 
+    /// Whether an element of this velocity sees another at an offset, in metres, by its field of view.
+    pub fn sees(&self, velocity: [f32; 3], offset: [f32; 3]) -> bool {
+        let [heading, offset] = [velocity, offset].map(glam::Vec3::from);
+        let cos = libm::cosf(self.view_degrees.to_radians() * 0.5);
+        self.view_degrees >= 360.0 || heading.normalize_or_zero().dot(offset) >= cos * offset.length()
+    }
+
     /// Names of other populations that it looks at.
     pub fn looks_at(&self) -> impl Iterator<Item = &str> {
         let targets = self.seek.iter().chain(&self.flee);
