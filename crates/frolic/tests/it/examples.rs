@@ -55,7 +55,6 @@ fn my_own_rule_brings_sheep_together() {
 fn a_school_is_as_orderly_as_its_rules() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("school", &[folder.path().join("school.png").to_str().unwrap(), "600"]);
-    let number = |line: &str, nth: usize| line.split_whitespace().nth(nth)?.parse::<f32>().ok();
     // Rows of: three weights, order, milling, millimetres to the nearest.
     let row = |line: &str| {
         let words = line.split_whitespace().map(|word| word.parse::<f32>().ok()).take(6);
