@@ -30,7 +30,9 @@ fn the_demo_draws_and_profiles() {
     assert_eq!(calls(1), 5);
 
     let out = folder.path().join("frolic-demo");
-    for name in ["blowhole.png", "dunes.png", "foghorn.png", "heather.png", "machair.png", "mussels.png"] {
+    for name in
+        ["blowhole.png", "dunes.png", "foghorn.png", "heather.png", "machair.png", "mussels.png", "shoal.png"]
+    {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 100_000, "{name}");
     }
     for name in ["beacon.png", "pennants.png", "profile.json", "profile.csv", "frames.svg", "frames.png"] {
@@ -39,5 +41,5 @@ fn the_demo_draws_and_profiles() {
     for name in ["report.html", "trace.json", "stages.svg", "stages.png", "spread.png", "timeline.png"] {
         assert!(fs::metadata(out.join(name)).unwrap().len() > 1_000, "{name}");
     }
-    assert_eq!(fs::read_dir(out).unwrap().count(), 20, "and nothing else");
+    assert_eq!(fs::read_dir(out).unwrap().count(), 21, "and nothing else");
 }

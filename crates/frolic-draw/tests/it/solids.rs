@@ -190,7 +190,10 @@ fn the_inside_of_a_mesh_is_seen_from_within() {
     camera.bloom = 0.0;
     let view = camera.view(ImageSize::new(60, 40).unwrap()).unwrap();
     let zero = [0.0f32];
-    for name in MESH_NAMES.into_iter().filter(|name| Mesh::named(name).unwrap().is_closed()) {
+    // The camera is within all that are closed, except for slender ones.
+    let slender = ["eel", "eel-far", "seal"];
+    let closed = |name: &&str| Mesh::named(name).unwrap().is_closed() && !slender.contains(name);
+    for name in MESH_NAMES.into_iter().filter(closed) {
         let look = white(Shape::mesh(name));
         let size = [if name == "ball" { 3.0f32 } else { 1.0 }];
         let look = look.build().unwrap();

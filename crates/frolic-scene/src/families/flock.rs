@@ -116,6 +116,7 @@ impl FamilySpec for FlockSpec {
             assets: assets.clone(),
             tint: Vec::new(),
             is_tinted: false,
+            looks_at: self.looks_at().map(str::to_owned).collect(),
             parts: Vec::new(),
             reach: look.reach_of(size.max, None),
             trails: Trails::default(),
@@ -156,6 +157,8 @@ struct School {
     assets: Assets,
     tint: Vec<f32>,
     is_tinted: bool,
+    /// Names of the populations that it looks at.
+    looks_at: Vec<String>,
     parts: Vec<Part>,
     /// How far what is drawn of an element reaches from its place, in metres.
     reach: f32,
@@ -239,6 +242,7 @@ impl Elements for School {
         if let Some(flock) = &change.population.flock {
             // Checked by `can_retune` and with the spec; an asset that is gone leaves the flock as it is.
             let _ = self.flock.retune(flock, change.population.count, &self.assets);
+            self.looks_at = self.flock.spec().looks_at().map(str::to_owned).collect();
         }
         self.reach = change.look.reach_of(change.size.max, None);
     }
@@ -246,21 +250,16 @@ impl Elements for School {
     fn step(&mut self, context: &mut StepContext<'_>) -> Result<(), SpecError> {
         for _ in 0..context.steps {
             {
-                let names = self.flock.spec().looks_at();
+                let Self { flock, looks_at, .. } = self;
+                let names = looks_at.iter();
                 let others: SmallVec<[OtherElements<'_>; 4]> =
                     names.filter_map(|name| seen(context.others, context.set, name)).collect();
-                self.flock.step(context.world, &others, context.dt, context.meter)?;
+                flock.step(context.world, &others, context.dt, context.meter)?;
             }
             context.start(self.flock.happened());
             context.add_caught(self.flock.picked());
             if let Some(hunt) = &self.flock.spec().hunt {
-                let all = context.others[0]
-                    .iter()
-                    .map(Some)
-                    .chain([None])
-                    .chain(context.others[1].iter().map(Some));
-                let prey =
-                    all.enumerate().find(|(_, other)| other.is_some_and(|other| other.name == hunt.prey));
+                let prey = context.others.named(&hunt.prey);
                 if let Some((prey, _)) = prey {
                     context.prey.extend(self.flock.catches().iter().map(|catch| (prey, catch.element)));
                 }

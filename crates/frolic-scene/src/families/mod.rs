@@ -26,7 +26,6 @@ use crate::command::Command;
 use crate::device::Device;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
-use crate::scene::Population;
 
 /// Hands the families that ship to a macro: the key of a population that holds each, its spec, and what a population of it is.
 macro_rules! list {
@@ -225,8 +224,7 @@ pub struct StepContext<'a> {
     pub(crate) source: usize,
     /// Number of elements that each collector has picked up since the start.
     pub(crate) caught: &'a mut [u64],
-    /// Populations before it in the scene, and after it.
-    pub(crate) others: [&'a [Population]; 2],
+    pub(crate) others: &'a dyn OtherPopulations,
     /// Elements of others that it has caught: the place of their population, and theirs in it.
     pub(crate) prey: &'a mut Vec<(usize, u32)>,
 }
@@ -239,7 +237,7 @@ impl StepContext<'_> {
 
     /// Elements of another population as they are now, by its name: one before it in the scene has taken this step already. None if there is no such
     /// population, or its columns are not on the CPU.
-    pub fn other(&self, name: &str) -> Option<OtherElements<'_>> {
+    pub fn other<'s>(&'s self, name: &'s str) -> Option<OtherElements<'s>> {
         seen(self.others, self.set, name)
     }
 
@@ -249,18 +247,24 @@ impl StepContext<'_> {
     }
 }
 
+/// The other populations of a scene, while one of them is stepped.
+pub(crate) trait OtherPopulations: Debug {
+    /// Place and elements of the population of a name, if there is another one of that name.
+    fn named(&self, name: &str) -> Option<(usize, &dyn Elements)>;
+}
+
 /// Elements of a population by its name, among those of a scene.
 pub(crate) fn seen<'a>(
-    others: [&'a [Population]; 2],
+    others: &'a dyn OtherPopulations,
     set: &'a ParticleSet,
-    name: &str,
+    name: &'a str,
 ) -> Option<OtherElements<'a>> {
-    let population = others.into_iter().flatten().find(|other| other.name == name)?;
+    let (_, elements) = others.named(name)?;
     let context = DrawContext { lag: 0.0, set };
-    let floats = |name: &str| population.elements.column(context, name).and_then(Column::floats);
-    let mut seen = OtherElements::at(&population.name, [floats("px")?, floats("py")?, floats("pz")?]);
-    seen.velocity = ["vx", "vy", "vz"].map(|name| floats(name).unwrap_or_default());
-    if let Some(Column::Numbers(id)) = population.elements.column(context, "id") {
+    let floats = |column: &str| elements.column(context, column).and_then(Column::floats);
+    let mut seen = OtherElements::at(name, [floats("px")?, floats("py")?, floats("pz")?]);
+    seen.velocity = ["vx", "vy", "vz"].map(|column| floats(column).unwrap_or_default());
+    if let Some(Column::Numbers(id)) = elements.column(context, "id") {
         seen.id = id;
     }
     seen.around = floats("around").unwrap_or_default();

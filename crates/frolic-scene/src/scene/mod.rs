@@ -22,7 +22,7 @@ use crate::spec::SceneSpec;
 
 pub use apply::{ChangeEffect, SceneChange};
 use ease::Ease;
-pub(crate) use population::Population;
+use population::Population;
 pub use saved::SavedScene;
 
 /// A running scene: populations, world, camera and renderer.

@@ -9,11 +9,11 @@ use crate::error::SceneError;
 use crate::families::{DrawContext, Elements, Ended, StepContext};
 
 #[derive(Debug)]
-pub(crate) struct Population {
-    pub(crate) name: String,
+pub(super) struct Population {
+    pub(super) name: String,
     /// Maximum number of elements, of a program's own family. Shipped families keep to theirs; endless ground has none.
     pub(super) most: usize,
-    pub(crate) elements: Box<dyn Elements>,
+    pub(super) elements: Box<dyn Elements>,
     /// Number of its events in the set, for populations of other families than particles.
     pub(super) source: usize,
     pub(super) look: Look,

@@ -5,7 +5,7 @@ use frolic_draw::Technique;
 
 use crate::device::Device;
 use crate::error::SceneError;
-use crate::families::StepContext;
+use crate::families::{Elements, OtherPopulations, StepContext};
 
 use super::population::Population;
 use super::{Scene, camera_at};
@@ -105,7 +105,7 @@ impl Scene {
                         set,
                         source: population.source,
                         caught,
-                        others: [before, after],
+                        others: &Others([before, after]),
                         prey,
                         view: &seen_from,
                         sun: spec.sun.as_ref(),
@@ -154,6 +154,19 @@ impl Scene {
         }
         meter.add(Counter::Steps, u64::from(steps));
         self.frame_budget.iter().for_each(|budget| count_quality(budget, meter));
+    }
+}
+
+/// Populations before the one that is stepped, and after it.
+#[derive(Debug)]
+struct Others<'a>([&'a [Population]; 2]);
+
+impl OtherPopulations for Others<'_> {
+    fn named(&self, name: &str) -> Option<(usize, &dyn Elements)> {
+        let Self([before, after]) = self;
+        let after = (before.len() + 1..).zip(*after);
+        let mut all = before.iter().enumerate().chain(after);
+        all.find(|(_, other)| other.name == name).map(|(nth, other)| (nth, &*other.elements))
     }
 }
 
