@@ -20,8 +20,15 @@ pub fn schema() -> Value {
     let is_family = |key: &str| LIVE.iter().any(|(family, _)| *family == key);
     let population = "/$defs/PopulationSpec/properties";
     mark(&mut root, population, |key| key != "name" && !is_family(key));
-    let count = "of particles, of blades that stand in no groups, and of growing elements whose places it does not decide";
-    for (key, of) in [("count", count), ("size", "of particles and blades")] {
+    let count = "of particles and flocks, of blades that stand in no groups, and of growing elements whose places it does not decide";
+    for (key, of) in [
+        ("count", count),
+        ("size", "of particles, blades and flocks"),
+        ("apart", "of particles"),
+        ("event", "of particles"),
+        ("field", "of particles"),
+        ("trail", "of particles"),
+    ] {
         if let Some(live) = root.pointer_mut(&format!("{population}/{key}/x-live")) {
             *live = of.into();
         }

@@ -171,6 +171,8 @@ impl School {
         if self.is_tinted && self.tint.len() == self.flock.len() {
             poses.tint = Some(&self.tint);
         }
+        // One that has not taken a step yet is where it starts.
+        let lag = lag.min(self.flock.last_step());
         let covered: usize = self.parts.iter().map(|part| part.count as usize).sum();
         let instances = Instances::posed(poses, lag)?;
         // Between a step and the next preparation the boxes are of before.
@@ -232,9 +234,9 @@ impl Elements for School {
 
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
         let Some(flock) = &change.population.flock else { return false };
-        let PopulationSpec { count, .. } = *change.population;
-        let same = PopulationSpec { flock: Some(flock.clone()), count, ..change.before.clone() };
-        let dressed = RetuneContext { before: &same, ..*change };
+        let PopulationSpec { count, size, .. } = *change.population;
+        let same = PopulationSpec { flock: Some(flock.clone()), count, size, ..change.before.clone() };
+        let dressed = RetuneContext { before: &same, size_before: change.size, ..*change };
         dressed.is_dressed_only() && self.flock.can_retune(flock)
     }
 
@@ -243,6 +245,9 @@ impl Elements for School {
             // Checked by `can_retune` and with the spec; an asset that is gone leaves the flock as it is.
             let _ = self.flock.retune(flock, change.population.count, &self.assets);
             self.looks_at = self.flock.spec().looks_at().map(str::to_owned).collect();
+        }
+        if change.size != change.size_before {
+            self.flock.resize(change.size);
         }
         self.reach = change.look.reach_of(change.size.max, None);
     }
@@ -292,10 +297,11 @@ impl Elements for School {
         self.is_tinted = flock.tint(tint);
         parts.clear();
         // Between steps elements are behind where they are, by a part of a step.
-        let behind = flock.spec().speed_limits[1] * context.lag;
+        let lag = context.lag.min(flock.last_step());
+        let behind = flock.spec().speed_limits[1] * lag;
         parts.extend(chunk_parts(flock.columns().position(), *reach + behind));
         if let (Some(trail), Some(taper)) = (flock.trail(), taper) {
-            trails.take(flock.columns(), trail, context.lag, taper);
+            trails.take(flock.columns(), trail, lag, taper);
         }
     }
 

@@ -84,6 +84,8 @@ fn live_by_schema(spec: &SceneSpec, path: &str) -> bool {
     let of = &schema["$defs"]["PopulationSpec"]["properties"];
     let is_particles =
         population.blades.is_none() && population.fixed.is_none() && population.growing.is_none();
+    let is_flock = population.flock.is_some();
+    let is_particles = is_particles && !is_flock;
     match &of[parts[1]]["x-live"] {
         serde_json::Value::Bool(false) if parts.len() > 2 => {
             let definition =
@@ -101,7 +103,10 @@ fn live_by_schema(spec: &SceneSpec, path: &str) -> bool {
             let (kind, blades) = (kind.as_str().unwrap(), population.blades.as_ref());
             let counted = parts[1] == "count" && kind.contains("growing elements");
             let grouped = counted && blades.is_some_and(|blades| blades.groups.is_some());
-            is_particles || (blades.is_some() && !grouped) || (counted && population.growing.is_some())
+            is_particles
+                || (is_flock && kind.contains("flocks"))
+                || (blades.is_some() && !grouped)
+                || (counted && population.growing.is_some())
         }
     }
 }
@@ -118,8 +123,11 @@ fn placement_is_live(population: &PopulationSpec, parts: &[&str]) -> bool {
 }
 
 /// Whether a live change gives elements another shape at once, or more or fewer of them.
-fn reshapes(path: &str) -> bool {
+fn reshapes(spec: &SceneSpec, path: &str) -> bool {
+    let is_flock =
+        |name: &str| spec.population.iter().any(|other| other.name == name && other.flock.is_some());
     path == "season"
+        || path.strip_suffix(".size").is_some_and(is_flock)
         || path.ends_with(".count")
         || ["seasons", "size_over_age", ".placement."].iter().any(|key| path.contains(key))
 }
@@ -170,7 +178,7 @@ fn keys_move_while_scenes_run() {
                             let (own, _) = fresh.snapshot(name).unwrap();
                             assert!(same(after, &Some(own)), "{place}: {name} differs from a fresh one");
                             rebuilt += 1;
-                        } else if !reshapes(&path) {
+                        } else if !reshapes(&spec, &path) {
                             assert!(same(before, after), "{place}: {name} did not stay");
                             live += 1;
                         }

@@ -8,6 +8,7 @@ use crate::foundations::change::Change;
 use crate::foundations::columns::remove_sorted;
 use crate::foundations::edit::ColumnsEdit;
 use crate::foundations::error::SpecError;
+use crate::foundations::span::Span;
 use crate::foundations::state::{SavedState, unfit};
 use crate::neighbours::Neighbours;
 use crate::world::bodies::MotionSpec;
@@ -67,6 +68,14 @@ impl Flock {
             }
         }
         Ok(Change::Live)
+    }
+
+    /// Changes the range of sizes, in metres: each element keeps its part of the range. Sizes that were edited are lost.
+    pub fn resize(&mut self, size: Span) {
+        self.size = size;
+        for (id, own) in self.bodies.id.iter().zip(&mut self.bodies.size) {
+            *own = super::own_size(size, self.seed, *id);
+        }
     }
 
     /// Takes out those that came last.

@@ -313,7 +313,6 @@ impl Flock {
         self.next += 1;
         let draws = Draws { seed: self.seed, id };
         let place = Vec3::from(self.spec.position) + self.source.place(draws).0;
-        let [_, size, _] = draws.draw(8);
         let heading = match self.spec.heading {
             Some(heading) => Vec3::from(heading).normalize_or(Vec3::X),
             None => {
@@ -336,7 +335,7 @@ impl Flock {
             vy: velocity.y,
             vz: velocity.z,
             life: f32::INFINITY,
-            size: self.size.at(size),
+            size: own_size(self.size, self.seed, id),
             id,
             key: id,
             ..BodyRow::default()
@@ -619,6 +618,11 @@ impl Flock {
         &self.own
     }
 
+    /// Length of the last step, in seconds; 0 before the first.
+    pub fn last_step(&self) -> f32 {
+        self.last
+    }
+
     /// The last places of its elements, if it keeps them.
     pub fn trail(&self) -> Option<&Trail> {
         self.trail.as_ref()
@@ -657,6 +661,12 @@ impl Flock {
         let room = 11 * size_of::<f32>() + FlockColumns::BYTES_PER_ELEMENT;
         self.bodies.px.capacity() as u64 * (columns + room) as u64 + self.near.bytes()
     }
+}
+
+/// Size of an element, in metres.
+fn own_size(range: Span, seed: u32, id: u32) -> f32 {
+    let [_, share, _] = Draws { seed, id }.draw(8);
+    range.at(share)
 }
 
 /// How a flock looks for neighbours.
