@@ -6,6 +6,7 @@
 //! | question | file |
 //! | --- | --- |
 //! | what can be written of a flock? | `spec.rs` |
+//! | what happens in a step? | `step.rs`; on all cores `task.rs` |
 //! | what does an element see of those around it? | `rules.rs`; the hot loop |
 //! | how does it turn that into a velocity? | `steer.rs` |
 //! | what does it seek and flee, where does it turn back? | `targets.rs` |
@@ -22,41 +23,38 @@ mod live;
 mod rules;
 mod spec;
 mod steer;
+mod step;
 mod targets;
+mod task;
 
 pub use gauges::FlockGauges;
 pub use hunt::Catch;
 pub use spec::{AlarmSpec, FlockSpec, HuntSpec, RuleSpec, Space, Target, TargetSpec, TintSpec};
 pub use targets::OtherElements;
 
-use std::sync::{Mutex, MutexGuard, PoisonError};
-
 use glam::Vec3;
-use rayon::prelude::*;
 
 use crate::assets::Assets;
 use crate::families::trail::{Trail, TrailSpec};
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
-use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{Draws, hash3, unit};
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
-use crate::foundations::trace::part;
-use crate::neighbours::blocks::{BLOCK, Candidates, Runs};
-use crate::neighbours::{AxisSpec, NeighbourSpec, NeighbourTechnique, Neighbours};
+use crate::neighbours::blocks::BLOCK;
+use crate::neighbours::{NeighbourSpec, Neighbours};
 use crate::placement::{Basis, Source};
 use crate::poses::{Heading, Posed, Poses};
-use crate::world::World;
 use crate::world::apart::{ApartSpec, PushApart};
-use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, note_birth};
-use crate::world::events::{EventRecord, EventSpec, Moment};
+use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+use crate::world::events::{EventRecord, EventSpec};
 use crate::world::fields::spec::FieldSpec;
-use gauges::{Sums, add_block};
+use gauges::Sums;
 use hunt::Hunters;
-use rules::{Desk, Others, Own, Ranges, Row, Seen, look};
-use steer::{State, Steering, Wishes, steer};
-use targets::{Avoiding, Targets, Walls};
+use rules::Row;
+
+use targets::{Targets, Walls};
+use task::TaskRooms;
 
 columns! {
     /// What an element of a flock has beside its body.
@@ -80,9 +78,6 @@ columns! {
 /// Bytes of an element: its columns, and as much again for a step.
 pub(crate) const BYTES: u64 =
     2 * (BodyColumns::BYTES_PER_ELEMENT + FlockColumns::BYTES_PER_ELEMENT) as u64 + 64;
-
-/// Elements of a task.
-const TASK: usize = 1024;
 
 /// How far positions are shaken for the rules, in reaches: elements on one spot then have a direction to part in.
 const SHAKE: f32 = 1e-3;
@@ -360,201 +355,6 @@ impl Flock {
         }
     }
 
-    /// Takes one step of `dt` seconds (finite and above 0; other steps are not taken). `others` are the populations that its spec names; those that are
-    /// left out are not seen.
-    ///
-    /// # Errors
-    /// A position is not finite, or columns of another population differ in length.
-    pub fn step(
-        &mut self,
-        world: &World,
-        others: &[OtherElements<'_>],
-        dt: f32,
-        meter: &mut Meter,
-    ) -> Result<(), SpecError> {
-        self.integrator.begin();
-        if !(dt.is_finite() && dt > 0.0) {
-            return Ok(());
-        }
-        self.take_out_caught(meter);
-        self.sort(meter)?;
-        self.targets.move_to(self.integrator.time, world, others, meter)?;
-        if let Some(hunters) = &mut self.hunters {
-            hunters.choose(&self.bodies, others, dt);
-        }
-        self.steer(world, dt, meter);
-        self.move_on(world, dt, meter)?;
-        // The integrator begins its list anew.
-        self.integrator.happened.append(&mut self.room.records);
-        self.join(dt, meter);
-        (self.last, self.steps) = (dt, self.steps.wrapping_add(1));
-        Ok(())
-    }
-
-    /// Puts all columns into the order of cells.
-    fn sort(&mut self, meter: &mut Meter) -> Result<(), SpecError> {
-        self.near.find(&[self.bodies.position()], meter)?;
-        let started = meter.start(Stage::Neighbours);
-        let Self { near, room, bodies, own, hunters, trail, differ, .. } = self;
-        let Room { floats, numbers, rows, .. } = room;
-        let BodyColumns { px, py, pz, vx, vy, vz, age, size, id, key, .. } = bodies;
-        let FlockColumns { alarm, bank, way, .. } = own;
-        for column in [px, py, pz, vx, vy, vz, size, way] {
-            near.arrange(0, column, floats)?;
-        }
-        // Others are arranged only where they can differ from element to element.
-        for (column, differs) in [(age, differ.age), (alarm, differ.alarm), (bank, differ.bank)] {
-            if differs {
-                near.arrange(0, column, floats)?;
-            }
-        }
-        for column in [id, key] {
-            near.arrange(0, column, numbers)?;
-        }
-        if let Some(hunters) = hunters {
-            hunters.arrange(near, floats, numbers)?;
-        }
-        if let Some(trail) = trail {
-            trail.try_each(|column| near.arrange(0, column, floats))?;
-        }
-        show(near, bodies, alarm, rows);
-        near.arranged(0);
-        meter.moved(Stage::Neighbours, bodies.len() as u64 * 14 * 8);
-        meter.stop(started);
-        Ok(())
-    }
-
-    /// Gives every element its next velocity.
-    fn steer(&mut self, world: &World, dt: f32, meter: &mut Meter) {
-        let started = meter.start(Stage::Steer);
-        let count = self.bodies.len();
-        let Self {
-            spec, bodies, own, near, targets, walls, hunters, room, level, seed, steps, middle, ..
-        } = self;
-        for column in &mut room.next_velocity {
-            column.resize(count, 0.0);
-        }
-        let FlockColumns { alarm, bank, way, around, nearest, rule } = &mut room.next;
-        for column in [&mut *alarm, bank, way, around, nearest, rule] {
-            column.resize(count, 0.0);
-        }
-        room.sums.resize(count.div_ceil(TASK), Sums::default());
-        room.tasks.prepare();
-        let task = Task {
-            level: *level,
-            ranges: Ranges::new(spec, near.lengths()),
-            steering: Steering::new(spec, free(spec.keep_to), dt, *seed, *steps),
-            spec,
-            near,
-            others: Others { at: near.sorted_positions(0), rows: &room.rows },
-            bodies,
-            own,
-            targets,
-            hunters: hunters.as_ref(),
-            avoiding: Avoiding { walls: walls.as_ref(), world, seconds: spec.look_ahead, weight: spec.avoid },
-            steps: *steps,
-            middle: middle.map(|axis| axis as f32),
-        };
-        let (tasks, [vx, vy, vz]) = (&room.tasks, &mut room.next_velocity);
-        (
-            (vx.par_chunks_mut(TASK), vy.par_chunks_mut(TASK), vz.par_chunks_mut(TASK)).into_par_iter(),
-            alarm.par_chunks_mut(TASK),
-            bank.par_chunks_mut(TASK),
-            way.par_chunks_mut(TASK),
-            around.par_chunks_mut(TASK),
-            nearest.par_chunks_mut(TASK),
-            rule.par_chunks_mut(TASK),
-            &mut room.sums,
-        )
-            .into_par_iter()
-            .enumerate()
-            .for_each(|(nth, ((vx, vy, vz), alarm, bank, way, around, nearest, rule, sums))| {
-                let _part = part(Stage::Steer);
-                let next = Next { velocity: [vx, vy, vz], alarm, bank, way, around, nearest, rule };
-                *sums = task.run(nth * TASK, next, &mut tasks.own());
-            });
-        let BodyColumns { vx, vy, vz, .. } = bodies;
-        for ((now, next), before) in
-            [vx, vy, vz].into_iter().zip(&mut room.next_velocity).zip(&mut self.before)
-        {
-            // The former velocity stays, for drawing between steps.
-            std::mem::swap(now, before);
-            std::mem::swap(now, next);
-        }
-        std::mem::swap(own, &mut room.next);
-        let mut all = Sums::default();
-        room.sums.iter().for_each(|sums| all.add(sums));
-        (self.gauges, self.middle) = (all.gauges(count), all.middle(count));
-        meter.add(Counter::PairsTested, all.tested);
-        meter.add(Counter::PairsNear, all.near);
-        meter.add(Counter::Crowded, all.crowded);
-        meter.moved(Stage::Steer, count as u64 * 20 * 4);
-        meter.stop(started);
-    }
-
-    /// Moves all as bodies of the world, and keeps them in their space.
-    fn move_on(&mut self, world: &World, dt: f32, meter: &mut Meter) -> Result<(), SpecError> {
-        let Room { dead, .. } = &mut self.room;
-        dead.clear();
-        dead.extend_from_slice(self.integrator.step(self.bodies.bodies(), world, dt, meter)?);
-        if !self.room.dead.is_empty() {
-            let started = meter.start(Stage::Retire);
-            let dead = std::mem::take(&mut self.room.dead);
-            self.remove_sorted(&dead);
-            meter.add(Counter::Retired, dead.len() as u64);
-            self.room.dead = dead;
-            meter.stop(started);
-        }
-        if let Some(apart) = &mut self.apart {
-            apart.step(&mut self.bodies.bodies(), world, dt, meter)?;
-        }
-        if let Some(walls) = &self.walls {
-            let started = meter.start(Stage::Integrate);
-            let follows = self.trail.is_some() && self.wraps();
-            if follows {
-                for (column, at) in self.room.next_velocity.iter_mut().zip(self.bodies.position()) {
-                    column.clear();
-                    column.extend_from_slice(at);
-                }
-            }
-            let BodyColumns { px, py, pz, vx, vy, vz, .. } = &mut self.bodies;
-            let all = (px, py, pz, vx, vy, vz).into_par_iter().with_min_len(1024);
-            all.for_each(|(px, py, pz, vx, vy, vz)| {
-                let (mut place, mut velocity) = (Vec3::new(*px, *py, *pz), Vec3::new(*vx, *vy, *vz));
-                walls.hold(&mut place, &mut velocity);
-                [*px, *py, *pz] = place.to_array();
-                [*vx, *vy, *vz] = velocity.to_array();
-            });
-            if let (Some(trail), true) = (&mut self.trail, follows) {
-                let from = self.room.next_velocity.each_ref().map(|column| &column[..]);
-                trail.follow_moves(from, self.bodies.position());
-            }
-            meter.stop(started);
-        }
-        if let Some(trail) = &mut self.trail
-            && trail.is_due(dt)
-        {
-            let [x, y, z] = self.bodies.position();
-            trail.keep(x.iter().zip(y).zip(z).map(|((x, y), z)| [*x, *y, *z]));
-        }
-        Ok(())
-    }
-
-    /// Adds newcomers that are due.
-    fn join(&mut self, dt: f32, meter: &mut Meter) {
-        let room = (self.count as usize).saturating_sub(self.bodies.len());
-        self.owed = (self.owed + f64::from(self.spec.joining) * f64::from(dt)).min(room as f64);
-        let due = self.owed as usize;
-        self.owed -= due as f64;
-        for _ in 0..due {
-            self.push_next();
-            if let Some(row) = self.bodies.row(self.bodies.len() - 1) {
-                note_birth(&self.events, &row, &mut self.integrator.happened);
-            }
-        }
-        meter.add(Counter::Emitted, due as u64);
-    }
-
     /// Notes that elements, counted from 0, were caught: the next step takes them out. Those that are caught already are not counted again. Returns how
     /// many are new.
     pub fn catch(&mut self, elements: &[u32]) -> usize {
@@ -565,27 +365,6 @@ impl Flock {
             }
         }
         self.caught.len() - before
-    }
-
-    fn take_out_caught(&mut self, meter: &mut Meter) {
-        if self.caught.is_empty() {
-            return;
-        }
-        let mut caught = std::mem::take(&mut self.caught);
-        caught.sort_unstable();
-        caught.retain(|nth| (*nth as usize) < self.bodies.len());
-        let events = self.events.iter().enumerate().filter(|(_, event)| event.on == Moment::Caught);
-        for (event, _) in events {
-            let records = caught.iter().filter_map(|nth| {
-                let element = self.bodies.row(*nth as usize)?;
-                Some(EventRecord { event: event as u32, element, other: 0, normal: [0.0; 3] })
-            });
-            self.room.records.extend(records);
-        }
-        self.remove_sorted(&caught);
-        meter.add(Counter::Caught, caught.len() as u64);
-        caught.clear();
-        self.caught = caught;
     }
 
     /// Prey that was caught in the last step, for [`Flock::catch`] of its population.
@@ -700,224 +479,5 @@ fn free(keep_to: Option<KeepTo>) -> [f32; 3] {
         None => [1.0; 3],
         Some(KeepTo::Upright) => [1.0, 1.0, 0.0],
         Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
-    }
-}
-
-/// Writes what the rules see of each element: its position within a space that wraps, shaken a little by its key.
-fn show(near: &Neighbours, bodies: &BodyColumns, alarm: &[f32], rows: &mut Vec<Row>) {
-    let (sorted, spec) = (near.sorted_positions(0), near.spec());
-    let far = spec.reach * SHAKE;
-    let counts = spec.axes.map(|axis| if axis == AxisSpec::Ignored { 0.0 } else { 1.0 });
-    let BodyColumns { key, vx, vy, vz, .. } = bodies;
-    rows.resize(key.len(), [0.0; 8]);
-    rows.par_iter_mut().enumerate().with_min_len(4096).for_each(|(nth, row)| {
-        let draws = hash3(key[nth], 0x7368, 0x616b).map(|bits| unit(bits) - 0.5);
-        let shaken = |axis: usize| {
-            let at = sorted[axis][nth];
-            // Far from the origin at least as much as a float can tell.
-            at + draws[axis] * counts[axis] * far.max(at.abs() * 2.4e-7)
-        };
-        *row = [shaken(0), shaken(1), shaken(2), alarm[nth], vx[nth], vy[nth], vz[nth], 0.0];
-    });
-}
-
-/// What a task needs of a step.
-struct Task<'a> {
-    level: Level,
-    ranges: Ranges,
-    steering: Steering,
-    spec: &'a FlockSpec,
-    near: &'a Neighbours,
-    others: Others<'a>,
-    bodies: &'a BodyColumns,
-    own: &'a FlockColumns,
-    targets: &'a Targets,
-    hunters: Option<&'a Hunters>,
-    avoiding: Avoiding<'a>,
-    steps: u32,
-    middle: [f32; 3],
-}
-
-/// Columns that a task writes.
-struct Next<'a> {
-    velocity: [&'a mut [f32]; 3],
-    alarm: &'a mut [f32],
-    bank: &'a mut [f32],
-    way: &'a mut [f32],
-    around: &'a mut [f32],
-    nearest: &'a mut [f32],
-    rule: &'a mut [f32],
-}
-
-/// Memory of tasks, one for each thread and one for others.
-#[derive(Debug, Default)]
-struct TaskRooms(Vec<Mutex<TaskRoom>>);
-
-/// A copy has memory of its own.
-impl Clone for TaskRooms {
-    fn clone(&self) -> Self {
-        Self::default()
-    }
-}
-
-impl TaskRooms {
-    /// Makes sure that there is one for each thread.
-    fn prepare(&mut self) {
-        self.0.resize_with(rayon::current_num_threads() + 1, Mutex::default);
-    }
-
-    /// That of this thread. No other task of it runs meanwhile.
-    fn own(&self) -> MutexGuard<'_, TaskRoom> {
-        let nth = rayon::current_thread_index().map_or(0, |nth| nth + 1);
-        self.0[nth % self.0.len()].lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-/// Memory of a task.
-#[derive(Debug, Default)]
-struct TaskRoom {
-    candidates: Candidates,
-    desk: Desk,
-    /// Evenly spaced candidates of a crowd, copied side by side; the runs that they stand for, and their places.
-    of: Runs,
-    at: [Vec<f32>; 3],
-    rows: Vec<Row>,
-    places: Vec<u32>,
-}
-
-impl Task<'_> {
-    /// Steers the elements from a place on.
-    fn run(&self, first: usize, mut next: Next<'_>, room: &mut TaskRoom) -> Sums {
-        let end = first + next.alarm.len();
-        let mut sums = Sums::default();
-        room.of.clear();
-        let avoids = !self.avoiding.is_nothing();
-        let mut from = first;
-        while from < end {
-            let to = self.near.block_end(0, from, end);
-            let count = to - from;
-            let (own, mut state, key) = self.take(from, to);
-            let bounds = self.near.bounds(0, from..to);
-            let mut wishes = Wishes::default();
-            if !self.targets.is_empty() {
-                self.targets.pull(self.level, &own, bounds, &mut room.candidates, &mut wishes);
-            }
-            if avoids {
-                self.avoiding.turn(count, &own, &state.velocity, &mut wishes);
-            }
-            if let Some(hunters) = self.hunters {
-                hunters.pull(from, count, &mut wishes);
-            }
-            let seen = self.look(from, count, &own, &state, bounds, room, &mut sums);
-            steer(self.level, &self.steering, &key, &seen, &wishes, &mut state);
-            self.give(from - first, count, &seen, &state, &mut next);
-            add_block(self.level, &mut sums, count, &self.middle, &own, &state, &seen);
-            from = to;
-        }
-        sums
-    }
-
-    /// Looks at the candidates of a block, or at some for all in a crowd.
-    #[expect(clippy::too_many_arguments, reason = "parts of one loop")]
-    fn look(
-        &self,
-        from: usize,
-        count: usize,
-        own: &Own,
-        state: &State,
-        bounds: [[f32; 3]; 2],
-        room: &mut TaskRoom,
-        sums: &mut Sums,
-    ) -> Seen {
-        // With what positions are shaken by.
-        let reach = self.near.spec().reach * (1.0 + 2.0 * SHAKE);
-        let TaskRoom { candidates, desk, .. } = room;
-        self.near.around(0, bounds, reach, candidates);
-        let mut seen = Seen::default();
-        let is_grid = self.spec.neighbours == NeighbourTechnique::Grid;
-        if !is_grid || candidates.count <= self.spec.most {
-            look(self.level, &self.ranges, own, &bounds, &self.others, &candidates.runs, desk, &mut seen);
-            sums.tested += u64::from(candidates.count.saturating_sub(1)) * count as u64;
-            (0..count).for_each(|nth| seen.forget_own(nth, state));
-            return seen;
-        }
-        let each = candidates.count.div_ceil(self.spec.most);
-        room.sample(&self.others, each, self.steps);
-        let TaskRoom { desk, at, rows, places, .. } = room;
-        let others = Others { at: at.each_ref().map(|column| &column[..]), rows };
-        look(self.level, &self.ranges, own, &bounds, &others, &[[0, rows.len() as u32]], desk, &mut seen);
-        sums.tested += rows.len() as u64 * count as u64;
-        sums.crowded += count as u64;
-        for nth in 0..count {
-            if places.binary_search(&((from + nth) as u32)).is_ok() {
-                seen.forget_own(nth, state);
-            }
-        }
-        seen.stands_for(each as f32);
-        seen
-    }
-
-    /// Reads the elements of a block. Lanes without one repeat the first.
-    fn take(&self, from: usize, to: usize) -> (Own, State, [u32; BLOCK]) {
-        let (mut own, mut state, mut key) = (Own::default(), State::default(), [0; BLOCK]);
-        let velocity = self.bodies.velocity();
-        for i in 0..BLOCK {
-            let nth = if from + i < to { from + i } else { from };
-            for axis in 0..3 {
-                own.at[axis][i] = self.others.rows[nth][axis];
-                state.velocity[axis][i] = velocity[axis][nth];
-            }
-            let [x, y, z] = [0, 1, 2].map(|axis| state.velocity[axis][i]);
-            let speed = (x * x + y * y + z * z).sqrt();
-            let per = if speed > 1e-12 { 1.0 / speed } else { 0.0 };
-            [own.heading[0][i], own.heading[1][i], own.heading[2][i]] = [x * per, y * per, z * per];
-            state.alarm[i] = self.own.alarm[nth];
-            state.bank[i] = self.own.bank[nth];
-            state.way[i] = self.own.way[nth];
-            key[i] = self.bodies.key[nth];
-        }
-        (own, state, key)
-    }
-
-    fn give(&self, at: usize, count: usize, seen: &Seen, state: &State, next: &mut Next<'_>) {
-        for i in 0..count {
-            for axis in 0..3 {
-                next.velocity[axis][at + i] = state.velocity[axis][i];
-            }
-            next.alarm[at + i] = state.alarm[i];
-            next.bank[at + i] = state.bank[i];
-            next.way[at + i] = state.way[i];
-            next.around[at + i] = seen.gathered[i];
-            next.nearest[at + i] = seen.nearest[i].sqrt();
-            next.rule[at + i] = state.rule[i];
-        }
-    }
-}
-
-impl TaskRoom {
-    /// Copies every `each`th candidate, another share in each step. Blocks of one crowd share them.
-    fn sample(&mut self, others: &Others<'_>, each: u32, turn: u32) {
-        let Self { candidates, of, at, rows, places, .. } = self;
-        if of[..] == candidates.runs[..] {
-            return;
-        }
-        of.clone_from(&candidates.runs);
-        places.clear();
-        let mut over = of.first().map_or(0, |run| hash3(turn, run[0], 0x6372)[0] % each);
-        for run in of.iter() {
-            let mut place = run[0] + over;
-            while place < run[1] {
-                places.push(place);
-                place += each;
-            }
-            over = place - run[1];
-        }
-        rows.clear();
-        rows.extend(places.iter().map(|place| others.rows[*place as usize]));
-        for (column, from) in at.iter_mut().zip(others.at) {
-            column.clear();
-            column.extend(places.iter().map(|place| from[*place as usize]));
-            column.resize(places.len() + BLOCK, 0.0);
-        }
     }
 }
