@@ -346,7 +346,10 @@ fn every_view_paints_any_picture() {
     let one = Instances::at([&[0.0], &[0.0], &[0.0]]).unwrap().sized(&[0.3]).unwrap();
     for (width, height) in [(1, 1), (3, 200), (300, 2), (64, 48)] {
         let view = CameraSpec::new([0.0, 0.0, 6.0], [0.0; 3], 40.0).view(size(width, height)).unwrap();
-        for show in Show::ALL.into_iter().filter(|show| !matches!(show, Show::Placement | Show::Wind)) {
+        for show in Show::ALL
+            .into_iter()
+            .filter(|show| !matches!(show, Show::Placement | Show::Wind | Show::Neighbours))
+        {
             for sources in [&[][..], &[(one, &look)][..]] {
                 let (mut scratch, mut meter, mut image) =
                     (ListScratch::default(), Meter::new(), Image::new(size(8, 8)));
