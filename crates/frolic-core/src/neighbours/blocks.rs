@@ -2,12 +2,25 @@
 
 use std::ops::Range;
 
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, i32x8};
+
 use super::Neighbours;
 pub(crate) use super::grid::Runs;
 use super::spec::NeighbourTechnique;
+use crate::foundations::simd::Simd;
 
 /// Elements of a block.
 pub(crate) const BLOCK: usize = 8;
+
+/// A value of each element of a block.
+pub(crate) type Lanes = [f32; BLOCK];
+
+/// A value where a mask is set, else 0. Quicker than a choice, as it is known to be all or nothing.
+#[inline(always)]
+pub(crate) fn kept<S: Simd>(mask: i32x8<S>, value: f32x8<S>) -> f32x8<S> {
+    (mask & value.bitcast::<i32x8<S>>()).bitcast()
+}
 
 /// Cells along x that a block may span, beyond its first.
 const SPAN: u32 = 8;

@@ -9,10 +9,7 @@ use fearless_simd::{f32x8, i32x8, u32x8};
 use super::FlockSpec;
 use super::steer::State;
 use crate::foundations::simd::{Simd, kernel};
-use crate::neighbours::blocks::BLOCK;
-
-/// A value of each element of a block.
-pub(super) type Lanes = [f32; BLOCK];
+use crate::neighbours::blocks::{BLOCK, Lanes, kept};
 
 /// Ranges of the rules.
 #[derive(Debug, Clone, Copy)]
@@ -229,12 +226,6 @@ fn look_at<S: Simd, const WRAPS: bool, const SAME: bool>(
         let is_near = nearest[i] != u32::MAX && square <= ranges.reach;
         seen.nearest[i] = if is_near { square } else { f32::INFINITY };
     }
-}
-
-/// A value where a mask is set, else 0. Quicker than a choice, as it is known to be all or nothing.
-#[inline(always)]
-fn kept<S: Simd>(mask: i32x8<S>, value: f32x8<S>) -> f32x8<S> {
-    (mask & value.bitcast::<i32x8<S>>()).bitcast()
 }
 
 /// Lists the candidates that are near the box of a block; many of a cell are not. Returns how many they are.

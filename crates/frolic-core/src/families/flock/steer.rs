@@ -1,10 +1,11 @@
 //! From what an element sees to its next velocity.
 
 use super::FlockSpec;
-use super::rules::{Lanes, Seen};
+use super::rules::Seen;
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::kernel;
 use crate::neighbours::blocks::BLOCK;
+use crate::neighbours::blocks::Lanes;
 
 /// Greatest push of one neighbour by `Seen::away`, in radii of separation: at a third of the radius.
 const MOST_PUSH: f32 = 0.208_09;

@@ -6,7 +6,7 @@ use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
 use glam::Vec3;
 
-use super::rules::{Lanes, Own};
+use super::rules::Own;
 use super::spec::{FlockSpec, Space, Target, TargetSpec};
 use super::steer::Wishes;
 use crate::assets::{Assets, DistanceGrid};
@@ -14,6 +14,7 @@ use crate::foundations::error::SpecError;
 use crate::foundations::meter::Meter;
 use crate::foundations::paths::Path;
 use crate::foundations::simd::{Level, Simd, kernel};
+use crate::neighbours::blocks::Lanes;
 use crate::neighbours::blocks::{BLOCK, Candidates};
 use crate::neighbours::{NeighbourSpec, Neighbours};
 use crate::world::World;

@@ -4,10 +4,7 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, i32x8};
 
 use crate::foundations::simd::{Simd, kernel};
-use crate::neighbours::blocks::BLOCK;
-
-/// A value of each body of a block.
-pub(super) type Lanes = [f32; BLOCK];
+use crate::neighbours::blocks::{BLOCK, Lanes, kept};
 
 /// What others see of a body: position, radius, velocity, share that it gives way (1 over its mass).
 pub(super) type Row = [f32; 8];
@@ -57,11 +54,6 @@ kernel! {
     pub(super) fn meet(simd, own: &Own, rows: &[Row], counts: &[f32], own_counts: &[f32], runs: &[[u32; 2]], skin: f32, friction: f32, met: &mut Met) {
         meet_at(simd, own, rows, counts, own_counts, runs, skin, friction, met);
     }
-}
-
-#[inline(always)]
-fn kept<S: Simd>(mask: i32x8<S>, value: f32x8<S>) -> f32x8<S> {
-    (mask & value.bitcast::<i32x8<S>>()).bitcast()
 }
 
 #[inline(always)]
