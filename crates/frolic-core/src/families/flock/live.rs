@@ -2,7 +2,7 @@
 
 use super::hunt::Hunters;
 use super::targets::{Targets, Walls};
-use super::{Differ, Flock, FlockSpec, Space, TintSpec, space};
+use super::{Differ, Flock, FlockSpec, Space, TintSpec, motion, space};
 use crate::assets::Assets;
 use crate::foundations::change::Change;
 use crate::foundations::columns::remove_sorted;
@@ -11,7 +11,6 @@ use crate::foundations::error::SpecError;
 use crate::foundations::span::Span;
 use crate::foundations::state::{SavedState, unfit};
 use crate::neighbours::Neighbours;
-use crate::world::bodies::MotionSpec;
 
 impl Flock {
     /// Returns whether a spec differs from the present one only in what [`Flock::retune`] can change: all but where elements start, and the plane that
@@ -39,9 +38,10 @@ impl Flock {
         let targets = Targets::new(spec, assets)?;
         let walls = spec.within.as_ref().map(|within| Walls::new(within, assets)).transpose()?;
         let near = Neighbours::new(&space(spec))?.tuned(self.level);
-        let mut motion = MotionSpec::new(spec.drag, 0.0);
-        motion.keep_to = spec.keep_to;
-        self.integrator.retune(&motion)?;
+        if count != self.count {
+            self.reserve(count)?;
+        }
+        self.integrator.retune(&motion(spec))?;
         (self.targets, self.walls, self.near) = (targets, walls, near);
         self.hunters = match (self.hunters.take(), &spec.hunt) {
             (Some(mut hunters), Some(hunt)) => {
@@ -60,7 +60,6 @@ impl Flock {
         if count != self.count {
             let (before, there) = (self.count as usize, self.bodies.len());
             self.count = count;
-            self.reserve()?;
             if count as usize > before {
                 (0..count as usize - before).for_each(|_| self.push_next());
             } else if there > count as usize {

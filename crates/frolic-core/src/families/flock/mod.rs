@@ -1,7 +1,7 @@
 //! Flocks: elements that steer by those around them.
 //!
 //! **In:** a [`FlockSpec`], the world, and elements of other populations that it seeks, flees or hunts. **Out:** columns in the order of cells, so that
-//! those near each other are beside each other in memory; an element is told by its `id`.
+//! those near each other are beside each other in memory; its `id` says which element is which.
 //!
 //! | question | file |
 //! | --- | --- |
@@ -52,7 +52,6 @@ use crate::world::fields::spec::FieldSpec;
 use gauges::Sums;
 use hunt::Hunters;
 use rules::Row;
-
 use targets::{Targets, Walls};
 use task::TaskRooms;
 
@@ -191,13 +190,11 @@ impl Flock {
         assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check(count)?;
-        let mut motion = MotionSpec::new(spec.drag, 0.0);
-        motion.keep_to = spec.keep_to;
         let source = Source::new(&spec.start, assets).map_err(|mut error| {
             error.key = error.key.replacen("shape", "start", 1);
             error
         })?;
-        let mut integrator = Integrator::new(&motion)?;
+        let mut integrator = Integrator::new(&motion(spec))?;
         integrator.finds_newborn = false;
         let mut flock = Self {
             spec: spec.clone(),
@@ -227,15 +224,16 @@ impl Flock {
             middle: [0.0; 3],
             level: detect(),
         };
-        flock.reserve()?;
+        flock.reserve(count)?;
         for _ in 0..count {
             flock.push_next();
         }
         Ok(flock)
     }
 
-    fn reserve(&mut self) -> Result<(), SpecError> {
-        let count = self.count as usize;
+    /// Makes room for so many elements.
+    fn reserve(&mut self, count: u32) -> Result<(), SpecError> {
+        let count = count as usize;
         let refused = |_| {
             let problem = format!("the system has no room for {count} elements");
             SpecError::new("count", problem, "write a smaller count")
@@ -315,7 +313,7 @@ impl Flock {
                 Basis::around([0.0, 1.0, 0.0]).cap(u, v, 1.0, -1.0)
             }
         };
-        let free = Vec3::from(free(self.spec.keep_to));
+        let free = Vec3::from(KeepTo::free(self.spec.keep_to));
         let speed = self
             .spec
             .cruise
@@ -450,12 +448,8 @@ fn own_size(range: Span, seed: u32, id: u32) -> f32 {
 
 /// How a flock looks for neighbours.
 fn space(spec: &FlockSpec) -> NeighbourSpec {
-    let mut near = NeighbourSpec::new(spec.reach()).technique(spec.neighbours);
-    match spec.keep_to {
-        Some(KeepTo::Flat) => near = near.flat(),
-        Some(KeepTo::Upright) => near = near.upright(),
-        None => {}
-    }
+    let near = NeighbourSpec::new(spec.reach()).technique(spec.neighbours);
+    let near = KeepTo::neighbours(spec.keep_to, near);
     let corners = |position: &[f32; 3], size: [f32; 3]| {
         let corner = |sign: f32| [0, 1, 2].map(|axis| position[axis] + sign * 0.5 * size[axis]);
         (corner(-1.0), corner(1.0))
@@ -473,11 +467,9 @@ fn space(spec: &FlockSpec) -> NeighbourSpec {
     }
 }
 
-/// 1 for each axis along which elements may move, else 0.
-fn free(keep_to: Option<KeepTo>) -> [f32; 3] {
-    match keep_to {
-        None => [1.0; 3],
-        Some(KeepTo::Upright) => [1.0, 1.0, 0.0],
-        Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
-    }
+/// How a flock moves as bodies of the world.
+fn motion(spec: &FlockSpec) -> MotionSpec {
+    let mut motion = MotionSpec::new(spec.drag, 0.0);
+    motion.keep_to = spec.keep_to;
+    motion
 }

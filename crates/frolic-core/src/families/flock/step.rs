@@ -8,14 +8,14 @@ use super::rules::{Others, Ranges, Row};
 use super::steer::Steering;
 use super::targets::{Avoiding, OtherElements};
 use super::task::{Next, TASK, Task};
-use super::{Flock, FlockColumns, Room, SHAKE, free};
+use super::{Flock, FlockColumns, Room, SHAKE};
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
 use crate::foundations::random::{hash3, unit};
 use crate::foundations::trace::part;
 use crate::neighbours::{AxisSpec, Neighbours};
 use crate::world::World;
-use crate::world::bodies::{BodyColumns, note_birth};
+use crate::world::bodies::{BodyColumns, KeepTo, note_birth};
 use crate::world::events::{EventRecord, Moment};
 
 impl Flock {
@@ -102,7 +102,7 @@ impl Flock {
         let task = Task {
             level: *level,
             ranges: Ranges::new(spec, near.lengths()),
-            steering: Steering::new(spec, free(spec.keep_to), dt, *seed, *steps),
+            steering: Steering::new(spec, KeepTo::free(spec.keep_to), dt, *seed, *steps),
             spec,
             near,
             others: Others { at: near.sorted_positions(0), rows: &room.rows },

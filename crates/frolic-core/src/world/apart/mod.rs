@@ -247,14 +247,9 @@ impl PushApart {
         if largest <= 0.0 {
             return Ok(());
         }
-        let mut near = NeighbourSpec::new((largest * 2.0 * (SKIN + MOST_PUSH)).max(1e-6))
+        let near = NeighbourSpec::new((largest * 2.0 * (SKIN + MOST_PUSH)).max(1e-6))
             .technique(self.spec.neighbours);
-        match self.keep_to {
-            Some(KeepTo::Flat) => near = near.flat(),
-            Some(KeepTo::Upright) => near = near.upright(),
-            None => {}
-        }
-        self.near.set_spec(near);
+        self.near.set_spec(KeepTo::neighbours(self.keep_to, near));
         let [x, y, z] = &bodies.position;
         self.near.find(&[[x, y, z]], meter)?;
         let started = meter.start(Stage::Collide);

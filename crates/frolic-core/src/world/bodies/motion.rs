@@ -84,11 +84,7 @@ impl Motion {
             gusts: world.gusts_at(time).filter(|_| spec.drag > 0.0 || spec.drag_square > 0.0),
             attractor: world.lone_attractor(),
             speed_limits: spec.speed_limits,
-            free: match spec.keep_to {
-                None => [1.0; 3],
-                Some(KeepTo::Upright) => [1.0, 1.0, 0.0],
-                Some(KeepTo::Flat) => [1.0, 0.0, 1.0],
-            },
+            free: KeepTo::free(spec.keep_to),
         }
     }
 

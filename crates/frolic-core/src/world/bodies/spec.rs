@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::foundations::error::{SpecError, within};
 use crate::foundations::span::Span;
+use crate::neighbours::NeighbourSpec;
 
 /// Response of a population to the world's fields.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Setters)]
@@ -69,4 +70,24 @@ pub enum KeepTo {
     Upright,
     /// The ground (x and z).
     Flat,
+}
+
+impl KeepTo {
+    /// 1 for each axis along which elements may move, else 0.
+    pub(crate) fn free(keep_to: Option<Self>) -> [f32; 3] {
+        match keep_to {
+            None => [1.0; 3],
+            Some(Self::Upright) => [1.0, 1.0, 0.0],
+            Some(Self::Flat) => [1.0, 0.0, 1.0],
+        }
+    }
+
+    /// Neighbours in the plane that elements stay in.
+    pub(crate) fn neighbours(keep_to: Option<Self>, near: NeighbourSpec) -> NeighbourSpec {
+        match keep_to {
+            None => near,
+            Some(Self::Upright) => near.upright(),
+            Some(Self::Flat) => near.flat(),
+        }
+    }
 }
