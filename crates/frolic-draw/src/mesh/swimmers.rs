@@ -35,13 +35,18 @@ fn body(sections: &[Section], sides: usize, vertices: &mut Vec<MeshVertex>, tria
             vertices.push(MeshVertex { position, normal, uv: Vec2::new(0.5, 0.5 - sin * 0.5) });
         }
     }
-    let ring = sides + 1;
-    for row in 1..sections.len() {
+    join(first, sections.len(), sides, vertices, triangles);
+}
+
+/// Joins rings of `sides + 1` vertices, the first of them at index `first`, each to the one before it.
+fn join(first: usize, rings: usize, sides: usize, vertices: &[MeshVertex], triangles: &mut Vec<[u16; 3]>) {
+    for ring in 1..rings {
         for side in 0..sides {
-            let at = |row: usize, side: usize| (first + row * ring + side) as u16;
-            let (a, b, c, d) = (at(row - 1, side), at(row - 1, side + 1), at(row, side), at(row, side + 1));
-            triangles
-                .extend([[a, c, b], [b, c, d]].into_iter().filter(|corners| has_area(vertices, corners)));
+            let at = |ring: usize, side: usize| (first + ring * (sides + 1) + side) as u16;
+            let (a, b, c, d) =
+                (at(ring - 1, side), at(ring - 1, side + 1), at(ring, side), at(ring, side + 1));
+            let halves = [[a, c, b], [b, c, d]].into_iter();
+            triangles.extend(halves.filter(|corners| has_area(vertices, corners)));
         }
     }
 }
@@ -181,15 +186,7 @@ pub(super) fn seal() -> Result<Mesh, SpecError> {
                 vertices.push(MeshVertex { position: middle + normal * radius, normal, uv });
             }
         }
-        for row in 0..rows {
-            for column in 0..sides {
-                let at = |row: usize, column: usize| (first + row * (sides + 1) + column) as u16;
-                let (a, b, c, d) =
-                    (at(row, column), at(row, column + 1), at(row + 1, column), at(row + 1, column + 1));
-                let halves = [[a, c, b], [b, c, d]].into_iter();
-                triangles.extend(halves.filter(|corners| has_area(&vertices, corners)));
-            }
-        }
+        join(first, rows + 1, sides, &vertices, &mut triangles);
     }
     Mesh::new(vertices, triangles)
 }
