@@ -1,14 +1,14 @@
 //! Elements that stay where they are put: they hang, stand and sway.
 
 use frolic_core::{
-    Column, ColumnsEdit, FixedColumns, FixedInstances, FixedSpec, SavedState, Span, SpecError, listed,
+    Column, ColumnsEdit, FixedColumns, FixedInstances, FixedSpec, SavedState, Span, SpecError,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Look, Part, chunk_parts};
 
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, GroundPlan, RetuneContext,
-    StepContext,
+    StepContext, check_pusher,
 };
 use crate::population::PopulationSpec;
 
@@ -24,15 +24,7 @@ impl FamilySpec for FixedSpec {
 
     fn check(&self, population: &PopulationSpec, context: &CheckContext<'_>) -> Result<(), SpecError> {
         if let Some(name) = self.walk.as_ref().and_then(|walk| walk.pusher.as_deref()) {
-            let names = || context.world.pusher.iter().filter_map(|pusher| pusher.name.as_deref());
-            if names().all(|other| other != name) {
-                let problem = format!("no pusher is named '{name}'");
-                let instead = match listed(names()).as_str() {
-                    "" => "name one of the world's pushers, and write that name".to_owned(),
-                    names => format!("write one of: {names}"),
-                };
-                return Err(SpecError::new("fixed.walk.pusher", problem, instead));
-            }
+            check_pusher("fixed.walk.pusher", name, context)?;
         }
         FixedSpec::check(self, population.count).map_err(|error| error.under("fixed"))
     }

@@ -3,7 +3,7 @@
 use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
     Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError,
-    Target, TrailSpec, listed,
+    Target, TrailSpec,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, SightPlan,
-    StepContext, seen,
+    StepContext, check_pusher, one_of, seen,
 };
 use crate::population::PopulationSpec;
 
@@ -70,12 +70,7 @@ impl FamilySpec for FlockSpec {
                     other(&key, name, population, context)?;
                 }
                 Target::Pusher(name) => {
-                    let names = || context.world.pusher.iter().filter_map(|pusher| pusher.name.as_deref());
-                    if names().all(|other| other != name) {
-                        let problem = format!("no pusher is named '{name}'");
-                        let key = format!("flock.{list}.{nth}.target.pusher");
-                        return Err(SpecError::new(key, problem, choices(names())));
-                    }
+                    check_pusher(&format!("flock.{list}.{nth}.target.pusher"), name, context)?;
                 }
                 _ => {}
             }
@@ -137,16 +132,9 @@ fn other<'a>(
     }
     context.all.iter().find(|other| other.name == name).ok_or_else(|| {
         let names = context.all.iter().map(|other| other.name.as_str()).filter(|other| *other != own.name);
-        SpecError::new(key, format!("there is no population '{name}'"), choices(names))
+        let instead = one_of(names, "add one of this name");
+        SpecError::new(key, format!("there is no population '{name}'"), instead)
     })
-}
-
-/// What to write instead of a name that is not there.
-fn choices<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
-    match listed(names).as_str() {
-        "" => "add one of this name".to_owned(),
-        names => format!("write one of: {names}"),
-    }
 }
 
 /// A flock, and what drawing needs of it.

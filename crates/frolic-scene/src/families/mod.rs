@@ -16,7 +16,7 @@ use std::sync::Arc;
 use frolic_core::{
     Assets, Column, ColumnsEdit, EventRecord, Meter, OtherElements, ParticleSet, ParticleSpec, PlacedColumns,
     PlacedRow, Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec,
-    random,
+    listed, random,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
@@ -251,6 +251,24 @@ impl StepContext<'_> {
 pub(crate) trait OtherPopulations: Debug {
     /// Place and elements of the population of a name, if there is another one of that name.
     fn named(&self, name: &str) -> Option<(usize, &dyn Elements)>;
+}
+
+/// Checks that a pusher of the world has a name that a key holds.
+fn check_pusher(key: &str, name: &str, context: &CheckContext<'_>) -> Result<(), SpecError> {
+    let names = || context.world.pusher.iter().filter_map(|pusher| pusher.name.as_deref());
+    if names().any(|other| other == name) {
+        return Ok(());
+    }
+    let instead = one_of(names(), "name one of the world's pushers, and write that name");
+    Err(SpecError::new(key, format!("no pusher is named '{name}'"), instead))
+}
+
+/// What to write instead of a name that is not there: one of those that are, or else what `without` says.
+fn one_of<'a>(names: impl IntoIterator<Item = &'a str>, without: &str) -> String {
+    match listed(names).as_str() {
+        "" => without.to_owned(),
+        names => format!("write one of: {names}"),
+    }
 }
 
 /// Elements of a population by its name, among those of a scene.
