@@ -252,7 +252,7 @@ fn limits_hold() {
     assert!(bank.iter().any(|bank| bank.abs() > 0.02) && bank.iter().all(|bank| bank.abs() <= 1.3));
 }
 
-/// All in one place: they part, in finite time, and the crowd is told.
+/// All in one place: they part, in finite time, and the counters report the crowd.
 #[test]
 fn coincident_elements_part() {
     let mut spec = FlockSpec::school(0.1);

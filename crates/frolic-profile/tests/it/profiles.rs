@@ -161,7 +161,7 @@ fn a_point_ends_when_it_is_known() {
     assert!(profile.variants[0].growth.is_none(), "one count does not grow");
 }
 
-/// A flock's order is told beside its times, and what moves differently is found out; techniques of one result are not.
+/// A profile reports a flock's order beside its times, and the variants that move differently; techniques of one result are not among them.
 #[test]
 fn what_moves_differently_is_told() {
     let settings = [("draw.size", "[96, 60]"), ("seal.count", "0"), ("shafts.count", "0")];
