@@ -18,6 +18,18 @@ static COUNTED: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 /// repetition is allowed in the whole process.
 static REPEATED: AtomicBool = AtomicBool::new(false);
 
+/// What `frames` allocates, on all threads.
+fn counted(mut frames: impl FnMut()) -> stats_alloc::Stats {
+    let mut count = || {
+        let region = Region::new(COUNTED);
+        frames();
+        region.change()
+    };
+    let change = count();
+    let none = change.allocations + change.reallocations == 0;
+    if none || REPEATED.swap(true, Ordering::Relaxed) { change } else { count() }
+}
+
 /// Steps and draws frames until nothing is new, then counts what further ones allocate.
 fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -> stats_alloc::Stats {
     let mut scene = Scene::new(spec).unwrap();
@@ -40,16 +52,7 @@ fn allocated(spec: &SceneSpec, settle: impl Fn(&mut Scene, &mut Meter) + Sync) -
         };
         // Long enough that whatever comes and goes was drawn at least once.
         frames(300);
-        let mut count = || {
-            let region = Region::new(COUNTED);
-            frames(120);
-            region.change()
-        };
-        let counted = count();
-        if counted.allocations + counted.reallocations == 0 || REPEATED.swap(true, Ordering::Relaxed) {
-            return counted;
-        }
-        count()
+        counted(|| frames(120))
     })
 }
 
@@ -146,9 +149,7 @@ fn moving_cameras_allocate_nothing() {
                 }
             };
             frames(60);
-            let region = Region::new(COUNTED);
-            frames(60);
-            let change = region.change();
+            let change = counted(|| frames(60));
             assert_eq!(change.allocations + change.reallocations, 0, "moving, {name}: {change:?}");
         });
     }
@@ -172,9 +173,7 @@ fn neighbours_allocate_nothing() {
             }
         };
         steps(3);
-        let region = Region::new(COUNTED);
-        steps(5);
-        let change = region.change();
+        let change = counted(|| steps(5));
         assert_eq!(change.allocations + change.reallocations, 0, "neighbours: {change:?}");
     });
 }

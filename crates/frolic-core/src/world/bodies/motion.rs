@@ -64,9 +64,11 @@ pub struct Motion {
 impl Motion {
     /// The constants of the step from `time` on, in seconds, of `dt` seconds.
     pub fn new(spec: &MotionSpec, world: &World, time: f64, dt: f32) -> Self {
-        let keep = libm::exp(-f64::from(spec.drag) * f64::from(dt)) as f32;
-        let reach =
-            if spec.drag * dt > 1e-4 { (1.0 - keep) / spec.drag } else { dt * (1.0 - 0.5 * spec.drag * dt) };
+        let drag = f64::from(spec.drag);
+        // What drag takes in a step: little, where 1 - exp(-x) would lose digits.
+        let taken = -libm::expm1(-drag * f64::from(dt));
+        let keep = (1.0 - taken) as f32;
+        let reach = if drag > 0.0 { (taken / drag) as f32 } else { dt };
         let wind = world.spec().wind;
         let fall = world.spec().gravity.map(|axis| spec.weight * axis);
         let push = |i: usize| fall[i] + spec.drag * wind[i];
@@ -76,7 +78,7 @@ impl Motion {
             drag_square: spec.drag_square,
             keep,
             reach,
-            start: start(f64::from(spec.drag), f64::from(dt)),
+            start: start(drag, f64::from(dt)),
             push: [push(0), push(1), push(2)],
             fall,
             wind,
