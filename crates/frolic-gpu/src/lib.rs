@@ -1,4 +1,4 @@
-//! The device backend: draws lists of `frolic-draw` and steps particles of `frolic-core` on a graphics device, through `wgpu`.
+//! The device backend: draws lists of `frolic-draw` and steps particles and flocks of `frolic-core` on a graphics device, through `wgpu`.
 //!
 //! **In:** a [`DrawList`](frolic_draw::DrawList), as for the CPU backend, and specs of populations. **Out:** an
 //! [`Image`](frolic_draw::Image), or a texture on the device, which matches the CPU's picture within a few 8-bit steps; counters and times in
@@ -9,6 +9,8 @@
 //! | which device, and what does it execute? | `device/` |
 //! | how is a list drawn? | `draw/` |
 //! | how do particles run on the device? | `population/` |
+//! | how do flocks run on the device? | `flock/` |
+//! | who is near whom on the device? | `neighbours.rs` |
 //! | what crosses to the device, in which layout? | `shared/` |
 //! | which shaders are there, and what are they made of? | `shaders/` |
 //!
@@ -20,6 +22,8 @@
 
 mod device;
 mod draw;
+mod flock;
+mod neighbours;
 mod population;
 mod shaders;
 mod shared;
@@ -30,6 +34,8 @@ pub use draw::external::{ExternalPopulation, ExternalView};
 pub use draw::keys::ExternalTarget;
 pub use draw::population::{DeviceElements, DevicePopulation};
 pub use draw::renderer::GpuRenderer;
+pub use flock::set::GpuFlocks;
+pub use flock::{DeviceFlockStatistics, FlockElement, GpuFlock, GpuFlockSpec};
 pub use population::set::GpuSet;
 pub use population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
 pub use wgpu;

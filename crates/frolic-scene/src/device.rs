@@ -2,10 +2,14 @@
 
 use frolic_core::{Assets, Counter, Meter, ParticleSpec, SpecError, World};
 use frolic_draw::{BackdropSpec, DeviceKey, DrawList, Image, View};
-use frolic_gpu::{DevicePopulation, DevicePopulationError, Gpu, GpuRenderer, GpuSet, Recorder};
+use frolic_gpu::{
+    DevicePopulation, DevicePopulationError, Gpu, GpuError, GpuFlockSpec, GpuFlocks, GpuRenderer, GpuSet,
+    Recorder,
+};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
+use crate::families::flock::{FlockOnDevice, Retuned};
 
 /// An open device, its populations and its renderer.
 #[derive(Debug)]
@@ -14,6 +18,9 @@ pub(crate) struct Device {
     recorder: Recorder,
     renderer: GpuRenderer,
     set: GpuSet,
+    flocks: GpuFlocks,
+    /// Flocks by name, and where their changed specs come in, with the assets that they name.
+    retuned: Vec<(String, Retuned, Assets)>,
 }
 
 /// A population on the device, as draw lists name it.
@@ -31,7 +38,8 @@ impl Device {
     pub(crate) fn open() -> Result<Self, DeviceError> {
         let gpu = Gpu::shared()?;
         let renderer = GpuRenderer::new(&gpu)?;
-        Ok(Self { recorder: Recorder::new(&gpu), renderer, set: GpuSet::new(&gpu), gpu })
+        let (set, flocks) = (GpuSet::new(&gpu), GpuFlocks::new(&gpu));
+        Ok(Self { recorder: Recorder::new(&gpu), renderer, set, flocks, retuned: Vec::new(), gpu })
     }
 
     /// Returns the name of the device, and whether it times passes.
@@ -54,14 +62,33 @@ impl Device {
         Ok(OnDevice { shards, trails, bytes: member.bytes() })
     }
 
-    /// Resolves the populations that events refer to. Call it after the last population.
+    /// Adds a flock, whose later specs come in through `retuned`.
+    pub(crate) fn flock(
+        &mut self,
+        name: &str,
+        of: FlockOnDevice<'_>,
+        assets: &Assets,
+        retuned: &Retuned,
+    ) -> Result<OnDevice, SpecError> {
+        let FlockOnDevice { spec, count, size, seed, fields } = of;
+        let spec = GpuFlockSpec::new(spec, count, size, seed).fields(fields);
+        let nth = self.flocks.add(name, &spec, assets).map_err(as_spec)?;
+        self.retuned.push((name.to_owned(), retuned.clone(), assets.clone()));
+        let member = &self.flocks.members()[nth];
+        let shards = SmallVec::from_iter([member.population()]);
+        Ok(OnDevice { shards, trails: None, bytes: member.bytes() })
+    }
+
+    /// Resolves the populations that events and flocks refer to. Call it after the last population.
     pub(crate) fn link(&mut self) -> Result<(), SpecError> {
-        self.set.link().map_err(as_spec)
+        self.set.link().map_err(as_spec)?;
+        self.flocks.link().map_err(as_spec)
     }
 
     /// Returns the number of live elements at the latest readback.
     pub(crate) fn alive(&self) -> usize {
-        self.set.members().iter().map(|member| member.statistics().alive as usize).sum()
+        let particles = self.set.members().iter().map(|member| member.statistics().alive as usize);
+        particles.chain(self.flocks.members().iter().map(|member| member.statistics().alive as usize)).sum()
     }
 
     /// Adds the number of elements that each collector has picked up between the previous call and the latest readback.
@@ -90,6 +117,11 @@ impl Device {
 
     /// Returns whether a population is device-resident.
     pub(crate) fn has(&self, name: &str) -> bool {
+        self.has_particles(name) || self.flocks.get(name).is_some()
+    }
+
+    /// Returns whether a population is device-resident particles.
+    pub(crate) fn has_particles(&self, name: &str) -> bool {
         self.set.get(name).is_some()
     }
 
@@ -105,31 +137,44 @@ impl Device {
         steps: u32,
         meter: &mut Meter,
     ) -> Result<(), DeviceError> {
-        let Self { recorder, set, .. } = self;
+        let Self { recorder, set, flocks, retuned, .. } = self;
+        for (name, retuned, assets) in retuned {
+            if let Some(spec) = retuned.take() {
+                // It was checked with the scene, and can live here.
+                flocks
+                    .retune(name, &spec, assets)
+                    .map_err(|error| GpuError::Unsupported(error.to_string()))?;
+            }
+        }
         set.step(recorder, world, dt, steps)?;
+        flocks.step(recorder, world, dt, steps)?;
         set.read_back(recorder, meter);
+        flocks.read_back(recorder, meter);
         Ok(())
     }
 
     /// Records the readback of counters. Call it after the steps of a frame.
     pub(crate) fn record(&mut self, meter: &mut Meter) {
         self.set.record(&mut self.recorder);
-        meter.add(Counter::DeviceBytes, self.set.bytes());
+        self.flocks.record(&mut self.recorder);
+        meter.add(Counter::DeviceBytes, self.set.bytes() + self.flocks.bytes());
     }
 
     /// Requests the readback. Call it after the frame was submitted.
     pub(crate) fn request_readback(&mut self) {
         self.set.request_readback();
+        self.flocks.request_readback();
     }
 
     /// Returns the age of the latest readback, in frames.
     pub(crate) fn readback_age(&self) -> u64 {
-        self.set.readback_age()
+        self.set.readback_age().max(self.flocks.readback_age())
     }
 
     /// Waits for the present counts of all populations.
     pub(crate) fn wait(&mut self, meter: &mut Meter) -> Result<(), DeviceError> {
-        self.set.wait(&mut self.recorder, meter).map_err(DeviceError::from)
+        self.set.wait(&mut self.recorder, meter)?;
+        self.flocks.wait(&mut self.recorder, meter).map_err(DeviceError::from)
     }
 
     /// Draws a list: transparent without a backdrop. Without an image the picture is not read back, and the call waits for the device.
@@ -141,9 +186,10 @@ impl Device {
         image: Option<&mut Image>,
         meter: &mut Meter,
     ) -> Result<(), DeviceError> {
-        let Self { recorder, renderer, set, .. } = self;
-        let populations: Vec<&dyn DevicePopulation> =
-            set.members().iter().map(|member| member as &dyn DevicePopulation).collect();
+        let Self { recorder, renderer, set, flocks, .. } = self;
+        let particles = set.members().iter().map(|member| member as &dyn DevicePopulation);
+        let flocks = flocks.members().iter().map(|member| member as &dyn DevicePopulation);
+        let populations: Vec<&dyn DevicePopulation> = particles.chain(flocks).collect();
         let done = match (backdrop, image) {
             (Some(backdrop), Some(image)) => {
                 renderer.render(recorder, list, &populations, view, backdrop, Some(image), meter)

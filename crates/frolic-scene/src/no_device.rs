@@ -5,6 +5,7 @@ use frolic_draw::{BackdropSpec, DeviceKey, DrawList, Image, View};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
+use crate::families::flock::{FlockOnDevice, Retuned};
 
 /// A population on the device, as draw lists name it.
 #[derive(Debug)]
@@ -32,6 +33,16 @@ impl Device {
         _spec: &ParticleSpec,
         _seed: u32,
         _assets: &Assets,
+    ) -> Result<OnDevice, SpecError> {
+        match *self {}
+    }
+
+    pub(crate) fn flock(
+        &mut self,
+        _name: &str,
+        _of: FlockOnDevice<'_>,
+        _assets: &Assets,
+        _retuned: &Retuned,
     ) -> Result<OnDevice, SpecError> {
         match *self {}
     }
@@ -65,6 +76,10 @@ impl Device {
     }
 
     pub(crate) fn has(&self, _name: &str) -> bool {
+        match *self {}
+    }
+
+    pub(crate) fn has_particles(&self, _name: &str) -> bool {
         match *self {}
     }
 

@@ -2,10 +2,12 @@
 
 mod colliders;
 mod fields;
+mod flock;
 mod limits;
 
 pub use colliders::*;
 pub use fields::*;
+pub use flock::*;
 pub use limits::*;
 
 pub use crate::families::particles::{

@@ -362,6 +362,41 @@ fn a_distance_is_kept_and_a_target_is_circled() {
     assert!(school.gauges().milling > 0.7, "{:?}", school.gauges());
 }
 
+/// In a plane the plane's height does not matter: distances to targets are those within it, and obstacles are where they are.
+#[test]
+fn a_plane_may_be_anywhere() {
+    let run_at = |height: f32, population: bool| {
+        let mut spec = without_rules();
+        (spec.turn_degrees, spec.acceleration) = (2_000.0, 20.0);
+        (spec.keep_to, spec.position) = (Some(KeepTo::Flat), [0.0, height, 0.0]);
+        spec.start = ShapeSpec::Box { size: [2.0, 0.0, 2.0] };
+        let target = match population {
+            true => Target::Population("lures".into()),
+            false => Target::Point([0.0, height + 1.0, 0.0]),
+        };
+        spec.seek = vec![TargetSpec::new(target, 2.0).keep(2.0).radius(20.0).orbit(0.5)];
+        let world = WorldSpec::default().obstacle(ObstacleSpec::sphere([2.0, height, 0.0], 0.5));
+        let world = world.build().unwrap();
+        let mut school = flock(&spec, 300);
+        // Many, so that they are sorted too.
+        let lures = [vec![0.0; 40], vec![height - 2.0; 40], vec![0.0; 40]];
+        let seen = OtherElements::at("lures", lures.each_ref().map(|column| &column[..]));
+        for _ in 0..200 {
+            school.step(&world, &[seen], STEP, &mut Meter::new()).unwrap();
+        }
+        let [x, y, z] = school.columns().position();
+        assert!(y.iter().all(|y| *y == height));
+        let away = (0..300).map(|nth| length([x[nth], 0.0, z[nth]]));
+        let inside = (0..300).filter(|nth| length([x[*nth] - 2.0, 0.0, z[*nth]]) < 0.499).count();
+        assert_eq!(inside, 0);
+        away.sum::<f32>() / 300.0
+    };
+    for population in [false, true] {
+        let (here, there) = (run_at(0.0, population), run_at(50.0, population));
+        assert!((1.4..2.6).contains(&here) && (here - there).abs() < 0.1, "{here} {there}");
+    }
+}
+
 /// Alarm is raised by what is fled, passed on beyond its radius, and forgotten.
 #[test]
 fn alarm_spreads_and_fades() {

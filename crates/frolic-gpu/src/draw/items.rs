@@ -267,6 +267,12 @@ impl DrawItems {
         let (atlas, page) = self.page(list, batch, look);
         let mut slot = Slot { lag, listed, count: shard.live, span, shadows, ..Slot::default() };
         let mut source = Source::Device;
+        if let Some(step) = shard.heading_step {
+            source = Source::Flock;
+            slot.per_step = if step > 0.0 { 1.0 / step } else { 0.0 };
+            // One that has not taken a step yet is where it starts.
+            slot.lag = lag.min(step);
+        }
         if let Some(trail) = shard.trail {
             source = Source::Trail;
             (slot.stride, slot.newest) = (trail.places() as u32, trail.newest() as u32);

@@ -89,6 +89,8 @@ pub(crate) enum Source {
     Packed,
     /// Columns of a population on the device.
     Device,
+    /// Columns of a flock on the device.
+    Flock,
     /// Trails of a population on the device.
     Trail,
 }

@@ -85,6 +85,8 @@ pub(crate) struct Slot {
     /// Of trails: the newest of `stride` positions, and the share of the last segment.
     pub(crate) newest: u32,
     pub(crate) trail_end: f32,
+    /// Of elements along their heading: 1 over the length of a step, or 0.
+    pub(crate) per_step: f32,
 }
 
 impl Looks {
@@ -227,6 +229,12 @@ impl Looks {
         let at = self.looks.get(&parts.key).unwrap_or(&none);
         let (surface, detail) = (parts.surface, parts.detail);
         let shape = ShapeFields::of(parts.form);
+        let (wave, [front, body_length]) = match parts.form {
+            Form::Mesh { fine, wave: Some(wave), .. } => {
+                ([wave.swing, wave.count, wave.beat, wave.speed], fine.stretch())
+            }
+            _ => ([0.0; 4], [0.0; 2]),
+        };
         Draw {
             stride: slot.stride,
             lag: slot.lag,
@@ -287,6 +295,13 @@ impl Looks {
             hazed: parts.hazed,
             come_from: detail.from,
             onset: detail.onset,
+            per_step: slot.per_step,
+            swing: wave[0],
+            waves: wave[1],
+            beat: wave[2],
+            swim_speed: wave[3],
+            front,
+            body_length,
         }
     }
 

@@ -53,6 +53,64 @@ pub(crate) struct List {
     bytes: u64,
 }
 
+/// The uniforms of all passes of a sort, one for each digit.
+pub(crate) fn shifts(gpu: &Gpu, counters: &mut DeviceCounters) -> wgpu::Buffer {
+    let shifts = gpu.buffer("shifts", SLOT * 4 * 8, BufferUsages::UNIFORM | BufferUsages::COPY_DST);
+    let mut words = vec![0; (SLOT * 8) as usize];
+    for (words, pass) in words.chunks_exact_mut(SLOT as usize).zip(0..) {
+        SortPass { shift: pass * DIGIT, spare: 0, spare_b: 0, spare_c: 0 }.put(words);
+    }
+    upload(gpu, &shifts, 0, &words, counters);
+    shifts
+}
+
+/// The bind group of one direction of a sort: calls, counts of digits, keys and list, sorted keys and list.
+pub(crate) fn digits_group(
+    gpu: &Gpu,
+    layout: &wgpu::BindGroupLayout,
+    shifts: &wgpu::Buffer,
+    buffers: [&wgpu::Buffer; 6],
+) -> wgpu::BindGroup {
+    let shift = (0, window(shifts, SortPass::WORDS as u64 * 4));
+    let all: Vec<_> =
+        std::iter::once(shift).chain((1..).zip(buffers.map(wgpu::Buffer::as_entire_binding))).collect();
+    group(gpu, layout, &all)
+}
+
+/// The pipelines of a sort: count digits, add up, write.
+pub(crate) fn sorting(
+    gpu: &Gpu,
+    digits: &wgpu::BindGroupLayout,
+) -> Result<[wgpu::ComputePipeline; 3], GpuError> {
+    let sort = |entry| compute(gpu, shader::SORT, entry, &[Some(digits)], &[]);
+    Ok([sort("count_digits")?, sort("add_digits")?, sort("write_sorted")?])
+}
+
+/// Encodes a sort by so many digits; an even number ends in the keys that it began with.
+pub(crate) fn encode_sort(
+    pass: &mut wgpu::ComputePass<'_>,
+    pipelines: &[wgpu::ComputePipeline; 3],
+    groups: &[wgpu::BindGroup; 2],
+    calls: &wgpu::Buffer,
+    digits: u32,
+    counters: &mut DeviceCounters,
+) {
+    let [count, add, sorted] = pipelines;
+    for digit in 0..digits {
+        let at = digit * SLOT as u32 * 4;
+        pass.set_bind_group(0, &groups[(digit % 2) as usize], &[at]);
+        pass.set_pipeline(count);
+        pass.dispatch_workgroups_indirect(calls, u64::from(LIST_SORT) * 4);
+        pass.set_pipeline(add);
+        pass.dispatch_workgroups(1, 1, 1);
+        pass.set_pipeline(sorted);
+        pass.dispatch_workgroups_indirect(calls, u64::from(LIST_SORT) * 4);
+        counters.dispatches += 3;
+        counters.pipelines += 3;
+        counters.binds += 1;
+    }
+}
+
 /// Lists of the batches of a frame, kept from frame to frame.
 #[derive(Debug)]
 pub(crate) struct Lists {
@@ -65,15 +123,9 @@ pub(crate) struct Lists {
 
 impl Lists {
     pub(crate) fn new(gpu: &Gpu, counters: &mut DeviceCounters) -> Self {
-        let shifts = gpu.buffer("shifts", SLOT * 4 * 8, BufferUsages::UNIFORM | BufferUsages::COPY_DST);
-        let mut words = vec![0; (SLOT * 8) as usize];
-        for (words, pass) in words.chunks_exact_mut(SLOT as usize).zip(0..) {
-            SortPass { shift: pass * DIGIT, spare: 0, spare_b: 0, spare_c: 0 }.put(words);
-        }
-        upload(gpu, &shifts, 0, &words, counters);
         Self {
             lists: Vec::new(),
-            shifts,
+            shifts: shifts(gpu, counters),
             none: gpu.buffer("none", 256, BufferUsages::STORAGE),
             generation: 0,
         }
@@ -137,19 +189,8 @@ impl List {
             BufferUsages::STORAGE | BufferUsages::INDIRECT | READ_BACK,
         );
         let digits = |from: &wgpu::Buffer, list: &wgpu::Buffer, to: &wgpu::Buffer, to_list: &wgpu::Buffer| {
-            group(
-                gpu,
-                &pipelines.layouts.digits,
-                &[
-                    (0, window(shifts, SortPass::WORDS as u64 * 4)),
-                    (1, calls.as_entire_binding()),
-                    (2, digit_counts.as_entire_binding()),
-                    (3, from.as_entire_binding()),
-                    (4, list.as_entire_binding()),
-                    (5, to.as_entire_binding()),
-                    (6, to_list.as_entire_binding()),
-                ],
-            )
+            let buffers = [&calls, &digit_counts, from, list, to, to_list];
+            digits_group(gpu, &pipelines.layouts.digits, shifts, buffers)
         };
         let digits = [digits(&keys, &list, &other_keys, &other), digits(&other_keys, &other, &keys, &list)];
         let bytes = each * 4 + tiles * 64 + blocks.size() + 64;
@@ -194,10 +235,7 @@ pub(crate) struct Ordering {
 
 impl Ordering {
     pub(crate) fn new(pipelines: &Pipelines) -> Result<Self, GpuError> {
-        let layouts = Arc::clone(&pipelines.layouts);
-        let digits = [Some(&layouts.digits)];
-        let sort = |entry| compute(&pipelines.gpu, shader::SORT, entry, &digits, &[]);
-        let sort = [sort("count_digits")?, sort("add_digits")?, sort("write_sorted")?];
+        let sort = sorting(&pipelines.gpu, &pipelines.layouts.digits)?;
         Ok(Self { cull: HashMap::new(), sort })
     }
 
@@ -210,6 +248,7 @@ impl Ordering {
         let (program, elements) = match source {
             Source::Packed => (shader::CULL, &layouts.packed_compute),
             Source::Device => (shader::CULL_ON_DEVICE, &layouts.device_compute),
+            Source::Flock => (shader::CULL_OF_FLOCK, &layouts.device_compute),
             Source::Trail => (shader::CULL_TRAIL, &layouts.device_compute),
         };
         let fill = [Some(&layouts.frame), Some(&layouts.look_compute), Some(elements), Some(&layouts.list)];
@@ -261,20 +300,7 @@ impl Ordering {
         if !batch.sorted {
             return;
         }
-        let [count, add, sorted] = &self.sort;
-        for digit in 0..32 / DIGIT {
-            let at = digit * SLOT as u32 * 4;
-            pass.set_bind_group(0, &list.digits[(digit % 2) as usize], &[at]);
-            pass.set_pipeline(count);
-            pass.dispatch_workgroups_indirect(&list.calls, u64::from(LIST_SORT) * 4);
-            pass.set_pipeline(add);
-            pass.dispatch_workgroups(1, 1, 1);
-            pass.set_pipeline(sorted);
-            pass.dispatch_workgroups_indirect(&list.calls, u64::from(LIST_SORT) * 4);
-            counters.dispatches += 3;
-            counters.pipelines += 3;
-            counters.binds += 1;
-        }
+        encode_sort(pass, &self.sort, &list.digits, &list.calls, 32 / DIGIT, counters);
     }
 }
 

@@ -92,6 +92,14 @@ const fn bytes<T: Shared>() -> u64 {
     T::WORDS as u64 * 4
 }
 
+/// Bindings of a sort (`shaders/sort.wgsl`).
+pub(crate) fn digits_layout(gpu: &Gpu) -> BindGroupLayout {
+    use Bind::{Read, Uniform, Write};
+    let digit = (0, Uniform(true, bytes::<SortPass>()));
+    let binds = [digit, (1, Read), (2, Write), (3, Read), (4, Read), (5, Write), (6, Write)];
+    layout(gpu, "digits", ShaderStages::COMPUTE, &binds)
+}
+
 impl BindLayouts {
     fn new(gpu: &Gpu) -> Self {
         use Bind::{Depth, Read, Samples, Texture, Uniform, Write};
@@ -109,19 +117,7 @@ impl BindLayouts {
             device_compute: of("resident", compute, &[(2, Read), (3, Read), (4, Read)]),
             list: of("list", compute, &[(0, Write), (1, Write), (2, Write), (3, Read)]),
             list_sum: of("list sum", compute, &[(0, Write), (3, Read), (4, Write)]),
-            digits: of(
-                "digits",
-                compute,
-                &[
-                    (0, Uniform(true, bytes::<SortPass>())),
-                    (1, Read),
-                    (2, Write),
-                    (3, Read),
-                    (4, Read),
-                    (5, Write),
-                    (6, Write),
-                ],
-            ),
+            digits: digits_layout(gpu),
             backdrop: of("backdrop", drawn, &[(0, Texture), (1, Texture)]),
             compose: of("compose", drawn, &[(0, Texture), (1, Samples)]),
             bloom: of(
@@ -203,7 +199,7 @@ impl Pipelines {
         let program = key.shape.program(key.source);
         let elements = match key.source {
             Source::Packed => &self.layouts.packed,
-            Source::Device | Source::Trail => &self.layouts.device,
+            Source::Device | Source::Flock | Source::Trail => &self.layouts.device,
         };
         let groups = [Some(&self.layouts.frame), Some(&self.layouts.look), Some(elements)];
         // If only one of the two meshes is closed, the shader decides for each fragment.
@@ -445,13 +441,17 @@ impl DrawnShape {
     fn program(self, source: Source) -> Program {
         match (self, source) {
             (Self::Disc, Source::Packed) => shader::DISC,
+            (Self::Disc, Source::Flock) => shader::DISC_OF_FLOCK,
             (Self::Disc, _) => shader::DISC_ON_DEVICE,
             (Self::Quad, Source::Packed) => shader::RECTANGLE,
+            (Self::Quad, Source::Flock) => shader::RECTANGLE_OF_FLOCK,
             (Self::Quad, _) => shader::RECTANGLE_ON_DEVICE,
             (Self::Facet | Self::Billboard, Source::Packed) => shader::MESH,
+            (Self::Facet | Self::Billboard, Source::Flock) => shader::MESH_OF_FLOCK,
             (Self::Facet | Self::Billboard, _) => shader::MESH_ON_DEVICE,
             (Self::Ribbon, Source::Packed) => shader::RIBBON,
             (Self::Ribbon, Source::Device) => shader::RIBBON_ON_DEVICE,
+            (Self::Ribbon, Source::Flock) => shader::RIBBON_OF_FLOCK,
             (Self::Ribbon, Source::Trail) => shader::RIBBON_TRAIL,
         }
     }

@@ -12,12 +12,15 @@ pub trait DevicePopulation: Debug {
     fn elements(&self, key: u64) -> Option<DeviceElements<'_>>;
 }
 
-/// Buffers of elements on the device, in the layout that `shaders/device_elements.wgsl` reads.
+/// Buffers of elements on the device, in the layout that `shaders/device_elements.wgsl`, or of a flock `flock_elements.wgsl`, reads.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub struct DeviceElements<'a> {
-    /// Positions with sizes, velocities with ids, and ages with lifetimes; of trails, three times the buffer of trails.
+    /// Positions with sizes, velocities with ids, and ages with lifetimes; of a flock, bearings in place of ages; of trails, three times the buffer
+    /// of trails.
     pub columns: [&'a wgpu::Buffer; 3],
+    /// Length of the last step, in seconds, if the elements are a flock: they stand along their heading.
+    pub heading_step: Option<f32>,
     /// Clock of the trails, if the elements are segments of trails.
     pub trail: Option<TrailClock>,
     /// Indirect calls: a dispatch over all live elements, a draw of them as rectangles, and a dispatch over segments of trails.

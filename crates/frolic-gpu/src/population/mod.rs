@@ -52,6 +52,12 @@ const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);
 /// Key of the trails, in place of the number of a shard.
 const TRAIL_KEY: u64 = 0xffff;
 
+/// A key for a population. Keys are never reused.
+pub(crate) fn next_key() -> u64 {
+    static KEYS: AtomicU64 = AtomicU64::new(1);
+    KEYS.fetch_add(1, Ordering::Relaxed)
+}
+
 /// Statistics of a population on the device, as exact totals since the start. They are one or two frames old.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 #[non_exhaustive]
@@ -152,8 +158,6 @@ impl GpuParticles {
         seed: u32,
         assets: &Assets,
     ) -> Result<Self, DevicePopulationError> {
-        /// Keys of populations are never reused.
-        static KEYS: AtomicU64 = AtomicU64::new(1);
         spec.check()?;
         gpu.check()?;
         let most_bytes = gpu.binding().min(gpu.device().limits().max_buffer_size);
@@ -213,7 +217,7 @@ impl GpuParticles {
         }
         let mut made = Self {
             gpu: gpu.clone(),
-            key: KEYS.fetch_add(1, Ordering::Relaxed),
+            key: next_key(),
             seed,
             time: 0.0,
             emitters,
@@ -385,6 +389,7 @@ impl DevicePopulation for GpuParticles {
         let columns = shard.columns[self.now].each_ref();
         Some(DeviceElements {
             columns: trailing.map_or(columns, |trailing| [&trailing.buffers[self.now]; 3]),
+            heading_step: None,
             trail: trailing.map(|trailing| trailing.clock),
             calls: &shard.calls[self.now],
             counters: &self.counts,

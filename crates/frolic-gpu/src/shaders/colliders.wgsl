@@ -1,5 +1,7 @@
 // Obstacles and shapes: signed distances, and the first contact of a straight path: frolic-core/src/world/obstacles/body.rs.
 
+const HAS_GRIDS: u32 = HAS_GROUNDS | HAS_DISTANCES | HAS_MASKS;
+
 fn kind_of(k: u32) -> u32 {
     return step.solid[k].kind;
 }
@@ -16,12 +18,6 @@ fn word(k: u32, nth: u32) -> u32 {
 
 fn number(k: u32, nth: u32) -> f32 {
     return bitcast<f32>(word(k, nth));
-}
-
-// A unit vector, or zero.
-fn or_zero(v: vec3<f32>) -> vec3<f32> {
-    let far = length(v);
-    return select(vec3(0.0), v / far, far > 1e-20);
 }
 
 fn from_ball(off: vec3<f32>, radius: f32) -> vec4<f32> {

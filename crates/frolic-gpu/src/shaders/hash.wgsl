@@ -40,3 +40,9 @@ fn is_finite(v: vec3<f32>) -> bool {
     let bits = bitcast<vec3<u32>>(v) & vec3<u32>(0x7f800000u);
     return all(bits != vec3<u32>(0x7f800000u));
 }
+
+// A unit vector, or zero.
+fn or_zero(v: vec3<f32>) -> vec3<f32> {
+    let far = length(v);
+    return select(vec3(0.0), v / far, far > 1e-20);
+}

@@ -5,6 +5,7 @@ use crate::device::error::GpuError;
 use crate::shared::SharedStruct;
 use crate::shared::event::{self, Event, Record};
 use crate::shared::finish::{self, BloomSize, Finish, SortPass};
+use crate::shared::flock::{self, CellGrid, FlockStep, FlockTarget, SeenSlot};
 use crate::shared::frame::{self, Eye, Frame, Lamp};
 use crate::shared::look::{self, Draw, Lit, Packed, PackedCurve, PackedHeading, PackedMotion, PackedSprite};
 use crate::shared::step::{
@@ -45,6 +46,7 @@ files! {
     backdrop => NOTHING;
     bloom => [BloomSize::declaration(), finish::kernels()];
     billboard => NOTHING;
+    cells => [CellGrid::declaration()];
     collide => [step::contact_limits()];
     colliders => NOTHING;
     compose => NOTHING;
@@ -57,11 +59,21 @@ files! {
     ];
     events => NOTHING;
     fields => [step::gust_limits()];
+    flock_arrange => NOTHING;
+    flock_elements => [flock::flock_tags(), Lit::reader("read_lit", "merged", 1)];
+    flock_hunt => NOTHING;
+    flock_seen => [flock::flock_tags(), SeenSlot::declaration()];
+    flock_state => [
+        flock::flock_tags(), flock::flock_limits(), finish::sort_tags(), FlockTarget::declaration(), FlockStep::declaration(),
+    ];
+    flock_steer => NOTHING;
     frame => [frame::limits(), Lamp::declaration(), Eye::declaration(), Frame::declaration()];
     fullscreen => NOTHING;
+    grid => [finish::sort_tags(), step::call_tags()];
     hash => NOTHING;
     look => [look::look_tags(), Draw::declaration(), PackedSprite::declaration(), Lit::declaration()];
     mesh => NOTHING;
+    moves => [step::feature_tags()];
     noise => NOTHING;
     packed_elements => [
         Packed::declaration(), PackedMotion::declaration(), PackedHeading::declaration(), PackedCurve::declaration(),
@@ -76,7 +88,7 @@ files! {
     scan => [step::call_tags()];
     solid => NOTHING;
     sort => [finish::sort_tags(), SortPass::declaration()];
-    step => [step::feature_tags(), Emitter::declaration(), Newborn::declaration()];
+    step => [Emitter::declaration(), Newborn::declaration()];
     step_state => [
         step::step_tags(), step::counter_tags(), Collider::declaration(), Collector::declaration(),
         Field::declaration(), CurlWave::declaration(), Step::declaration(),
@@ -109,18 +121,28 @@ macro_rules! programs {
 programs! {
     DISC = [hash, frame, look, packed_elements, vertices, disc];
     DISC_ON_DEVICE = [hash, frame, look, device_elements, vertices, disc];
+    DISC_OF_FLOCK = [hash, frame, look, flock_elements, vertices, disc];
     RECTANGLE = [hash, frame, look, packed_elements, vertices, billboard, rectangle];
     RECTANGLE_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, rectangle];
+    RECTANGLE_OF_FLOCK = [hash, frame, look, flock_elements, vertices, billboard, rectangle];
     MESH = [hash, frame, look, packed_elements, vertices, billboard, solid, mesh];
     MESH_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, solid, mesh];
+    MESH_OF_FLOCK = [hash, frame, look, flock_elements, vertices, billboard, solid, mesh];
     RIBBON = [hash, frame, look, packed_elements, vertices, solid, ribbon];
     RIBBON_ON_DEVICE = [hash, frame, look, device_elements, vertices, solid, ribbon];
+    RIBBON_OF_FLOCK = [hash, frame, look, flock_elements, vertices, solid, ribbon];
     RIBBON_TRAIL = [hash, frame, look, trail_elements, vertices, solid, ribbon];
     CULL = [hash, frame, look, packed_elements, scan, cull];
     CULL_ON_DEVICE = [hash, frame, look, device_elements, scan, cull];
+    CULL_OF_FLOCK = [hash, frame, look, flock_elements, scan, cull];
     CULL_TRAIL = [hash, frame, look, trail_elements, scan, cull];
     SORT = [scan, sort];
-    STEP = [hash, noise, scan, aim, step_state, event_records, fields, colliders, collide, step];
+    STEP = [hash, noise, scan, aim, step_state, event_records, fields, colliders, collide, moves, step];
+    GRID = [cells, grid];
+    FLOCK_ARRANGE = [hash, scan, step_state, cells, flock_state, flock_arrange];
+    FLOCK_SEEN = [flock_seen];
+    FLOCK_HUNT = [hash, scan, step_state, cells, flock_state, flock_hunt];
+    FLOCK_STEER = [hash, noise, scan, step_state, fields, colliders, collide, moves, cells, flock_state, flock_steer];
     CARRY = [scan, step_state, trails];
     EVENTS = [hash, scan, aim, step_state, event_records, events];
     BACKDROP = [hash, frame, fullscreen, backdrop];
@@ -263,5 +285,9 @@ mod tests {
         check::<Finish>(RESOLVE);
         check::<BloomSize>(BLOOM);
         check::<SortPass>(SORT);
+        check::<CellGrid>(GRID);
+        check::<FlockStep>(FLOCK_STEER);
+        check::<FlockTarget>(FLOCK_STEER);
+        check::<SeenSlot>(FLOCK_SEEN);
     }
 }

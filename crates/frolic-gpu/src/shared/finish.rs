@@ -43,6 +43,8 @@ constants! {
         LIST_DRAW: u32 = 0,
         LIST_SORT: u32 = 4,
         LIST_COUNT: u32 = 8,
+        /// Of elements that are sorted by cell, the number of those that are not gone.
+        LIST_LIVING: u32 = 9,
         LIST_WORDS: u32 = 16,
     }
 }

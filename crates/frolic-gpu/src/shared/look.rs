@@ -87,6 +87,15 @@ shared! {
         /// Distance from which elements appear, and the width over which they do.
         come_from: f32,
         onset: f32,
+        /// Of elements along their heading: 1 over the length of a step.
+        per_step: f32,
+        /// Waves along their bodies: swing as a share of the length, waves along it, beat in lengths, speed of the full swing, front, length.
+        swing: f32,
+        waves: f32,
+        beat: f32,
+        swim_speed: f32,
+        front: f32,
+        body_length: f32,
     }
 }
 

@@ -7,11 +7,13 @@
 //! | `frame.rs` | camera, sun, lights and haze of a frame |
 //! | `look.rs` | a look and its batch |
 //! | `step.rs` | a step of a population: motion, colliders, fields; emitters and newborns |
+//! | `flock.rs` | a step of a flock: cells, rules, targets |
 //! | `event.rs` | events, and the elements that they start others for |
 //! | `finish.rs` | bloom, tone curve, sorting |
 
 pub(crate) mod event;
 pub(crate) mod finish;
+pub(crate) mod flock;
 pub(crate) mod frame;
 pub(crate) mod look;
 pub(crate) mod step;

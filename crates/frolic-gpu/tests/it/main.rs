@@ -5,6 +5,7 @@ use frolic_gpu_tests as common;
 mod devices;
 mod events;
 mod external;
+mod flocks;
 mod grids;
 mod on_device;
 mod particles;

@@ -1,18 +1,24 @@
 //! Flocks: elements that steer by those around them, and look at other populations.
 
+use std::sync::{Arc, Mutex, PoisonError};
+
+use frolic_core::backend::{MOST_SEEN, flock_bodies, why_flock_not_on_device};
 use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
-    Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError,
-    Target, TrailSpec,
+    Assets, Column, ColumnsEdit, Counter, FieldSpec, Flock, FlockSpec, Meter, OtherElements, SavedState,
+    Span, SpecError, Target, TrailSpec,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
 use smallvec::SmallVec;
 
 use super::{
-    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, SightPlan,
-    StepContext, check_pusher, one_of, seen,
+    BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, ResidenceContext,
+    RetuneContext, SightPlan, StepContext, check_pusher, one_of, seen,
 };
+use crate::device::OnDevice;
+use crate::families::particles::not_saved;
+use crate::places_file::Places;
 use crate::population::PopulationSpec;
 
 #[cfg(feature = "schema")]
@@ -94,7 +100,44 @@ impl FamilySpec for FlockSpec {
         4.0
     }
 
+    fn runs_on_device(&self) -> bool {
+        true
+    }
+
+    fn why_not_on_device(&self, context: &ResidenceContext<'_>) -> Option<String> {
+        let ResidenceContext { population, all, size, world, assets } = *context;
+        if population.trail.is_some() {
+            return Some("its elements leave trails".to_owned());
+        }
+        if population.apart.is_some() {
+            return Some("its elements keep apart".to_owned());
+        }
+        let many = self.seek.iter().chain(&self.flee).find_map(|target| match &target.target {
+            Target::Population(name) => {
+                all.iter().find(|other| other.name == *name && other.count > MOST_SEEN)
+            }
+            _ => None,
+        });
+        if let Some(many) = many {
+            return Some(format!("it seeks or flees '{}', of over {MOST_SEEN} elements", many.name));
+        }
+        let bodies = flock_bodies(self, population.count, size, &population.field);
+        why_flock_not_on_device(self, &bodies, &population.event, world, assets)
+    }
+
+    fn looks_at(&self) -> Vec<&str> {
+        FlockSpec::looks_at(self).collect()
+    }
+
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
+        if let Some(device) = &mut context.device {
+            let &mut BuildContext { population, count, size, seed, assets, .. } = context;
+            let of = FlockOnDevice { spec: self, count, size, seed, fields: &population.field };
+            let retuned = Retuned::default();
+            let on = device.flock(&population.name, of, assets, &retuned);
+            let on = on.map_err(|error| error.under("flock"))?;
+            return Ok(Box::new(ResidentFlock { on, spec: self.clone(), retuned }));
+        }
         let &mut BuildContext { population, count, size, seed, assets, look, .. } = context;
         let mut flock = Flock::with_assets(self, count, size, seed, assets)
             .map_err(|error| error.under("flock"))?
@@ -111,7 +154,7 @@ impl FamilySpec for FlockSpec {
             assets: assets.clone(),
             tint: Vec::new(),
             is_tinted: false,
-            looks_at: self.looks_at().map(str::to_owned).collect(),
+            looks_at: FlockSpec::looks_at(self).map(str::to_owned).collect(),
             parts: Vec::new(),
             reach: look.reach_of(size.max, None),
             trails: Trails::default(),
@@ -203,6 +246,86 @@ fn sight(flock: &Flock) -> SightPlan {
     plan
 }
 
+/// A flock that the device is to run.
+#[derive(Debug, Clone, Copy)]
+#[cfg_attr(not(feature = "gpu"), expect(dead_code, reason = "a device reads it"))]
+pub(crate) struct FlockOnDevice<'a> {
+    pub(crate) spec: &'a FlockSpec,
+    pub(crate) count: u32,
+    pub(crate) size: Span,
+    pub(crate) seed: u32,
+    pub(crate) fields: &'a [FieldSpec],
+}
+
+/// Where a flock on the device finds its changed spec.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Retuned(Arc<Mutex<Option<FlockSpec>>>);
+
+impl Retuned {
+    pub(crate) fn set(&self, spec: FlockSpec) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(spec);
+    }
+
+    #[cfg(feature = "gpu")]
+    pub(crate) fn take(&self) -> Option<FlockSpec> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+}
+
+/// A flock on the device.
+#[derive(Debug)]
+struct ResidentFlock {
+    on: OnDevice,
+    spec: FlockSpec,
+    retuned: Retuned,
+}
+
+impl Elements for ResidentFlock {
+    /// Only the device has the number.
+    fn len(&self, _context: DrawContext<'_>) -> usize {
+        0
+    }
+
+    fn bytes(&self, _context: DrawContext<'_>) -> u64 {
+        self.on.bytes
+    }
+
+    fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
+        let Some(flock) = &change.population.flock else { return false };
+        let fixed = |spec: &FlockSpec| {
+            let hunts = spec.hunt.is_some();
+            (spec.position, spec.start.clone(), spec.heading, spec.keep_to, hunts)
+        };
+        let same = PopulationSpec { flock: Some(flock.clone()), ..change.before.clone() };
+        let dressed = RetuneContext { before: &same, ..*change };
+        dressed.is_dressed_only() && fixed(flock) == fixed(&self.spec)
+    }
+
+    /// The device takes it over before its next step.
+    fn retune(&mut self, change: &RetuneContext<'_>) {
+        if let Some(flock) = &change.population.flock
+            && *flock != self.spec
+        {
+            self.spec = flock.clone();
+            self.retuned.set(flock.clone());
+        }
+    }
+
+    fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
+        let mut all = Drawables::default();
+        self.on.shards.iter().for_each(|shard| all.push(Instances::on_device(*shard, context.lag), 0));
+        Ok(all)
+    }
+
+    fn places(&mut self, _context: DrawContext<'_>) -> Option<Places> {
+        None
+    }
+
+    fn save(&self) -> Result<SavedState, SpecError> {
+        Err(not_saved())
+    }
+}
+
 impl Elements for School {
     fn len(&self, _context: DrawContext<'_>) -> usize {
         self.flock.len()
@@ -259,14 +382,7 @@ impl Elements for School {
             }
         }
         if self.flock.len() > 1 && context.steps > 0 {
-            let gauges = self.flock.gauges();
-            for (counter, level) in [
-                (Counter::OrderPermille, gauges.order * 1e3),
-                (Counter::MillingPermille, gauges.milling * 1e3),
-                (Counter::NearestMicrometres, gauges.nearest * 1e6),
-            ] {
-                context.meter.set(counter, level.round() as u64);
-            }
+            self.flock.gauges().set_levels(context.meter);
         }
         context.meter.add(Counter::Alive, self.flock.len() as u64);
         context.meter.add(Counter::ElementBytes, self.flock.bytes());

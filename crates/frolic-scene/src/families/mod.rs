@@ -5,7 +5,7 @@
 
 mod blades;
 mod fixed;
-mod flock;
+pub(crate) mod flock;
 mod growing;
 mod particles;
 pub(crate) mod registry;
@@ -67,9 +67,19 @@ pub trait FamilySpec: Debug + Send + Sync {
     /// Time until the population costs what it costs from then on, in seconds. Profiles wait for it.
     fn warm_up_seconds(&self, population: &PopulationSpec) -> f32;
 
-    /// Whether a graphics device can hold and step its elements. Only particles can, so far.
+    /// Whether a graphics device can hold and step elements of this family: particles and flocks.
     fn runs_on_device(&self) -> bool {
         false
+    }
+
+    /// Why a graphics device cannot run this population, if it cannot.
+    fn why_not_on_device(&self, _context: &ResidenceContext<'_>) -> Option<String> {
+        Some("its family runs on the CPU".to_owned())
+    }
+
+    /// Names of other populations that its elements look at: they run where it does.
+    fn looks_at(&self) -> Vec<&str> {
+        Vec::new()
     }
 
     /// Whether `tiled` draws it as cached pictures, which only the CPU does.
@@ -131,6 +141,22 @@ pub struct CheckContext<'a> {
     pub all: &'a [PopulationSpec],
     /// Obstacles, pushers and fields of the scene.
     pub world: &'a WorldSpec,
+}
+
+/// What decides whether a population runs on a graphics device.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub struct ResidenceContext<'a> {
+    /// What is written of the population.
+    pub population: &'a PopulationSpec,
+    /// All populations of the scene.
+    pub all: &'a [PopulationSpec],
+    /// Range of the radius in the scene's season, in metres.
+    pub size: Span,
+    /// Wind, fields, obstacles and collectors.
+    pub world: &'a World,
+    /// Meshes, pictures and distance grids that specs name.
+    pub assets: &'a Assets,
 }
 
 /// What a population is built from, beside its own spec.

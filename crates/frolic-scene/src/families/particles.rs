@@ -3,7 +3,7 @@
 use frolic_core::{BodyColumns, Column, Meter, Particles, SavedState, SpecError};
 use frolic_draw::{Instances, SunSpec, Trails, View};
 
-use super::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec};
+use super::{BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, ResidenceContext};
 use crate::device::OnDevice;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
@@ -38,6 +38,11 @@ impl FamilySpec for ParticleFamily {
         true
     }
 
+    /// The registry asks of all particles at once, as events join them.
+    fn why_not_on_device(&self, _context: &ResidenceContext<'_>) -> Option<String> {
+        None
+    }
+
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         let BuildContext { population, particles, seed, storage, assets, set, device, joined, .. } = context;
         *joined = true;
@@ -57,6 +62,11 @@ impl FamilySpec for ParticleFamily {
 /// Particles on the device.
 #[derive(Debug)]
 struct ResidentParticles(OnDevice);
+
+/// The state of a population on the device is not saved.
+pub(super) fn not_saved() -> SpecError {
+    SpecError::new("state", "is on the graphics device", "write residence = \"cpu\" to save the scene")
+}
 
 impl Elements for ResidentParticles {
     /// Only the device has the number.
@@ -83,11 +93,7 @@ impl Elements for ResidentParticles {
     }
 
     fn save(&self) -> Result<SavedState, SpecError> {
-        Err(SpecError::new(
-            "state",
-            "is on the graphics device",
-            "write residence = \"cpu\" to save the scene",
-        ))
+        Err(not_saved())
     }
 }
 

@@ -5,7 +5,7 @@ use frolic_core::{Assets, ParticleSpec, SpecError, World};
 use frolic_draw::LookSpec;
 
 use super::particles::ParticleFamily;
-use super::{BuildContext, CheckContext, Elements, FamilySpec, list};
+use super::{BuildContext, CheckContext, Elements, FamilySpec, ResidenceContext, list};
 use crate::population::PopulationSpec;
 
 // Keys of the families that ship.
@@ -37,30 +37,66 @@ pub(crate) fn build(context: &mut BuildContext<'_>) -> Result<(Box<dyn Elements>
 }
 
 /// Returns for each population why it cannot run on the device, if it cannot. Populations whose events start elements of each other run in
-/// one place.
+/// one place, and so do those that look at each other.
 pub(crate) fn why_not_on_device(
     populations: &[PopulationSpec],
     seasonal: &[(ParticleSpec, LookSpec)],
     world: &World,
     assets: &Assets,
 ) -> Vec<Option<String>> {
-    let runs = |population: &PopulationSpec| of(population).runs_on_device();
+    let is_particles = |population: &PopulationSpec| population.families().next().is_none();
     let starts = |population: &PopulationSpec| population.event.iter().any(|event| event.start.is_some());
-    if populations.iter().any(|population| !runs(population) && starts(population)) {
+    if populations.iter().any(|population| !is_particles(population) && starts(population)) {
         return vec![Some("events of families on the CPU start elements".to_owned()); populations.len()];
     }
     let named: Vec<_> = populations
         .iter()
         .zip(seasonal)
-        .filter(|(population, _)| runs(population))
+        .filter(|(population, _)| is_particles(population))
         .map(|(population, (particles, _))| (population.name.as_str(), particles))
         .collect();
-    let mut reasons = why_not_on_device_all(&named, world, assets).into_iter();
-    let why = |population| match runs(population) {
-        true => reasons.next().flatten(),
-        false => Some("its family runs on the CPU".to_owned()),
-    };
-    populations.iter().map(why).collect()
+    let mut of_particles = why_not_on_device_all(&named, world, assets).into_iter();
+    let mut reasons: Vec<Option<String>> = populations
+        .iter()
+        .zip(seasonal)
+        .map(|(population, (particles, _))| {
+            if is_particles(population) {
+                return of_particles.next().flatten();
+            }
+            let size = particles.size;
+            let context = ResidenceContext { population, all: populations, size, world, assets };
+            of(population).why_not_on_device(&context)
+        })
+        .collect();
+    let before = reasons.clone();
+    // A round for each population reaches all that look at each other.
+    for _ in populations {
+        for (from, population) in populations.iter().enumerate() {
+            for name in of(population).looks_at() {
+                let Some(to) = populations.iter().position(|other| other.name == name) else { continue };
+                if reasons[to].is_some() && reasons[from].is_none() {
+                    reasons[from] = Some(format!("it looks at '{name}', which is on the CPU"));
+                }
+                if reasons[from].is_some() && reasons[to].is_none() {
+                    reasons[to] = Some(format!("'{}' looks at it from the CPU", population.name));
+                }
+            }
+        }
+    }
+    // One that is looked at from the CPU may be joined by events with others.
+    let looked_at = populations.iter().zip(before.iter().zip(&reasons));
+    let looked_at = looked_at
+        .filter(|(population, (before, now))| is_particles(population) && before.is_none() && now.is_some())
+        .map(|(population, _)| population.name.as_str())
+        .next();
+    if let Some(name) = looked_at.filter(|_| populations.iter().any(starts)) {
+        for (population, why) in populations.iter().zip(&mut reasons) {
+            if is_particles(population) {
+                why.get_or_insert_with(|| format!("events may link it to '{name}'"));
+            }
+        }
+    }
+    reasons
 }
 
 /// Checks the family of a population: that there is at most one, that its values can be used, and that no key is written that it does not read.

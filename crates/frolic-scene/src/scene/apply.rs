@@ -171,7 +171,15 @@ impl Scene {
         const FIXED: [&str; 5] = ["draw", "terrain", "texture", "mesh", "relief"];
         let fixed = decor_differs(before, now) || before.differing(now).iter().any(|key| FIXED.contains(key));
         let changed = versions.changed_particles();
-        let resident: Vec<_> = changed.into_iter().filter(|(name, _)| device.has(name)).collect();
+        let resident: Vec<_> = changed.into_iter().filter(|(name, _)| device.has_particles(name)).collect();
+        // Others that live there take their changes, or all is built anew.
+        let takes = || {
+            self.populations.iter().enumerate().all(|(nth, population)| {
+                let there = device.has(&population.name) && !device.has_particles(&population.name);
+                let change = versions.change(nth, &population.look, &population.kinds);
+                !there || versions.is_same(nth) || population.elements.can_retune(&change)
+            })
+        };
         // Populations stay where they are: on the CPU, or on the device.
         let stay = || {
             let mut world = self.world.clone();
@@ -182,7 +190,7 @@ impl Scene {
             let all = stays_of(now, &versions.now, &world, &self.assets).unwrap_or_default();
             retuned && now.population.iter().enumerate().all(|(nth, it)| stays(nth, it, &all))
         };
-        !fixed && device.can_retune(&resident) && stay()
+        !fixed && device.can_retune(&resident) && takes() && stay()
     }
 
     /// Builds everything again, at the present time.
@@ -227,7 +235,7 @@ impl Scene {
         let looks = looks.collect::<Result<Vec<_>, _>>()?;
         let built = self.build_changed(&versions, &looks)?;
         // Particles, and events of the others, last: from here on nothing fails. The device has been asked before.
-        let is_resident = |name: &str| self.device.as_ref().is_some_and(|device| device.has(name));
+        let is_resident = |name: &str| self.device.as_ref().is_some_and(|device| device.has_particles(name));
         let (resident, others): (Vec<_>, Vec<_>) =
             versions.changed_particles().into_iter().partition(|(name, _)| is_resident(name));
         self.set.retune(&others, &self.assets)?;
@@ -293,7 +301,7 @@ impl Scene {
                 None => (&population.look, &population.kinds[..]),
             };
             let same = versions.is_same(nth) && looks[nth].is_none();
-            let resident = device.as_ref().is_some_and(|device| device.has(&new.name));
+            let resident = device.as_ref().is_some_and(|device| device.has_particles(&new.name));
             let is_particles = set.get(&new.name).is_some() || resident;
             if same || is_particles || population.elements.can_retune(&versions.change(nth, look, kinds)) {
                 built.push(None);

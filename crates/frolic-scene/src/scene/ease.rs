@@ -135,7 +135,8 @@ impl Scene {
         self.fits(spec)
             && populations.all(|(nth, population)| {
                 let change: RetuneContext<'_> = versions.change(nth, &population.look, &population.kinds);
-                let resident = self.device.as_ref().is_some_and(|device| device.has(&population.name));
+                let resident =
+                    self.device.as_ref().is_some_and(|device| device.has_particles(&population.name));
                 let is_particles = self.set.get(&population.name).is_some() || resident;
                 versions.is_same(nth) || is_particles || population.elements.can_retune(&change)
             })

@@ -2,6 +2,7 @@
 
 use super::rules::{Own, Seen};
 use super::steer::State;
+use crate::foundations::meter::{Counter, Meter};
 use crate::foundations::simd::kernel;
 use crate::neighbours::blocks::BLOCK;
 
@@ -17,6 +18,19 @@ pub struct FlockGauges {
     pub nearest: f64,
     /// Mean speed, in m/s.
     pub speed: f64,
+}
+
+impl FlockGauges {
+    /// Sets the levels of a meter.
+    pub fn set_levels(&self, meter: &mut Meter) {
+        for (counter, level) in [
+            (Counter::OrderPermille, self.order * 1e3),
+            (Counter::MillingPermille, self.milling * 1e3),
+            (Counter::NearestMicrometres, self.nearest * 1e6),
+        ] {
+            meter.set(counter, level.round() as u64);
+        }
+    }
 }
 
 /// Sums of a task.

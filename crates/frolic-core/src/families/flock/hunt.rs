@@ -22,7 +22,7 @@ pub struct Catch {
 }
 
 /// Share of its score that the present quarry needs: hunters do not dither.
-const LOYALTY: f32 = 0.6;
+pub const LOYALTY: f32 = 0.6;
 
 /// No quarry.
 const NONE: u32 = u32::MAX;

@@ -28,9 +28,11 @@ mod targets;
 mod task;
 
 pub use gauges::FlockGauges;
-pub use hunt::Catch;
+pub use hunt::{Catch, LOYALTY};
+pub use rules::Ranges;
 pub use spec::{AlarmSpec, FlockSpec, HuntSpec, RuleSpec, Space, Target, TargetSpec, TintSpec};
-pub use targets::OtherElements;
+pub use steer::Steering;
+pub use targets::{OtherElements, TargetAt, Targets};
 
 use glam::Vec3;
 
@@ -52,7 +54,7 @@ use crate::world::fields::spec::FieldSpec;
 use gauges::Sums;
 use hunt::Hunters;
 use rules::Row;
-use targets::{Targets, Walls};
+use targets::Walls;
 use task::TaskRooms;
 
 columns! {
@@ -79,7 +81,7 @@ pub(crate) const BYTES: u64 =
     2 * (BodyColumns::BYTES_PER_ELEMENT + FlockColumns::BYTES_PER_ELEMENT) as u64 + 64;
 
 /// How far positions are shaken for the rules, in reaches: elements on one spot then have a direction to part in.
-const SHAKE: f32 = 1e-3;
+pub const SHAKE: f32 = 1e-3;
 
 /// Elements that steer by those around them.
 ///
@@ -468,7 +470,7 @@ fn space(spec: &FlockSpec) -> NeighbourSpec {
 }
 
 /// How a flock moves as bodies of the world.
-fn motion(spec: &FlockSpec) -> MotionSpec {
+pub(crate) fn motion(spec: &FlockSpec) -> MotionSpec {
     let mut motion = MotionSpec::new(spec.drag, 0.0);
     motion.keep_to = spec.keep_to;
     motion

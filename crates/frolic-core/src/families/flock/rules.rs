@@ -13,23 +13,26 @@ use crate::neighbours::blocks::{BLOCK, Lanes, kept};
 
 /// Ranges of the rules.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Ranges {
-    /// Squares of radii, in m².
-    reach: f32,
+pub struct Ranges {
+    /// Square of the greatest radius, in m².
+    pub reach: f32,
     /// That within which candidates are looked at, with what positions are shaken by.
-    picked: f32,
-    alignment: f32,
-    cohesion: f32,
+    pub picked: f32,
+    /// Square of the radius of alignment, in m².
+    pub alignment: f32,
+    /// Square of the radius of cohesion, in m².
+    pub cohesion: f32,
     /// 1 over the square of the radius of separation.
-    per_separation: f32,
+    pub per_separation: f32,
     /// Cosine of half the field of view, times its own size.
-    view: f32,
+    pub view: f32,
     /// Lengths after which space begins again, or 0.
-    lengths: [f32; 3],
+    pub lengths: [f32; 3],
 }
 
 impl Ranges {
-    pub(super) fn new(spec: &FlockSpec, lengths: [f32; 3]) -> Self {
+    /// Those of a spec, in a space that begins again after these lengths, in metres, or nowhere (0).
+    pub fn new(spec: &FlockSpec, lengths: [f32; 3]) -> Self {
         let square = |radius: f32| radius * radius;
         let cos = libm::cosf(spec.view_degrees.to_radians() * 0.5);
         // All is seen: nothing may be lost to rounding right behind.

@@ -12,38 +12,52 @@ const MOST_PUSH: f32 = 0.208_09;
 
 /// Numbers of a step, shared by all elements.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Steering {
-    dt: f32,
-    /// Weights of the rules, times what brings their directions to unit length.
-    separation: f32,
-    separation_weight: f32,
-    alignment_weight: f32,
-    cohesion: f32,
-    cohesion_weight: f32,
+pub struct Steering {
+    /// Length of the step, in seconds.
+    pub dt: f32,
+    /// What brings the direction of separation to unit length.
+    pub separation: f32,
+    /// Weight of separation.
+    pub separation_weight: f32,
+    /// Weight of alignment.
+    pub alignment_weight: f32,
+    /// 1 over the radius of cohesion, in 1/m.
+    pub cohesion: f32,
+    /// Weight of cohesion.
+    pub cohesion_weight: f32,
     /// 1 over the mean cruising speed, in s/m.
-    per_cruise: f32,
-    cruise: [f32; 2],
-    limits: [f32; 2],
-    acceleration: f32,
+    pub per_cruise: f32,
+    /// Least and greatest cruising speed, in m/s.
+    pub cruise: [f32; 2],
+    /// Least and greatest speed, in m/s.
+    pub limits: [f32; 2],
+    /// Greatest acceleration, in m/s².
+    pub acceleration: f32,
     /// Cosine and sine of the greatest turn of a step.
-    turn: [f32; 2],
+    pub turn: [f32; 2],
     /// Greatest part of a random turn in this step.
-    wander: f32,
-    level: f32,
-    bank: f32,
+    pub wander: f32,
+    /// Rate at which they turn level.
+    pub level: f32,
+    /// Bank for an acceleration aside, in radians a m/s².
+    pub bank: f32,
     /// Share by which the bank follows in a step.
-    bank_share: f32,
-    /// Shares by which alarm is taken over and kept in a step.
-    spread: f32,
-    calm: f32,
+    pub bank_share: f32,
+    /// Share of alarm that is taken over in a step.
+    pub spread: f32,
+    /// Share of alarm that is kept in a step.
+    pub calm: f32,
     /// 1 for each axis along which elements may move, else 0.
-    free: [f32; 3],
-    seed: u32,
-    step: u32,
+    pub free: [f32; 3],
+    /// Seed of the flock.
+    pub seed: u32,
+    /// Number of the step.
+    pub step: u32,
 }
 
 impl Steering {
-    pub(super) fn new(spec: &FlockSpec, free: [f32; 3], dt: f32, seed: u32, step: u32) -> Self {
+    /// Those of a step of `dt` seconds. `free` is 1 for each axis along which elements may move, else 0.
+    pub fn new(spec: &FlockSpec, free: [f32; 3], dt: f32, seed: u32, step: u32) -> Self {
         let turn = (spec.turn_degrees.to_radians() * dt).min(std::f32::consts::PI);
         let (sin, cos) = libm::sincosf(turn);
         Self {

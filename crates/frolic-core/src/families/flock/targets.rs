@@ -18,6 +18,7 @@ use crate::neighbours::blocks::Lanes;
 use crate::neighbours::blocks::{BLOCK, Candidates};
 use crate::neighbours::{NeighbourSpec, Neighbours};
 use crate::world::World;
+use crate::world::bodies::KeepTo;
 
 /// Elements of another population, as a flock sees them.
 #[derive(Debug, Clone, Copy, Default)]
@@ -71,16 +72,33 @@ struct Elements {
 /// Up to so many are looked at one by one: sorting them would cost more.
 const FEW: usize = 32;
 
+/// A target at a time.
+#[derive(Debug, Clone, Copy)]
+pub struct TargetAt<'a> {
+    /// What is written of it.
+    pub spec: &'a TargetSpec,
+    /// -1 for what is fled, else 1.
+    pub sign: f32,
+    /// Where it is, in metres, if it is one place and is there.
+    pub at: Option<[f32; 3]>,
+}
+
 /// All targets of a flock.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Targets {
+pub struct Targets {
     all: Vec<Prepared>,
     paths: Vec<Option<Path>>,
+    /// 1 for each axis along which elements may move, else 0: distances to targets are those in their plane.
+    free: [f32; 3],
 }
 
 impl Targets {
-    pub(super) fn new(spec: &FlockSpec, assets: &Assets) -> Result<Self, SpecError> {
-        let mut targets = Self::default();
+    /// Those of a spec.
+    ///
+    /// # Errors
+    /// An asset is missing.
+    pub fn new(spec: &FlockSpec, assets: &Assets) -> Result<Self, SpecError> {
+        let mut targets = Self { free: KeepTo::free(spec.keep_to), ..Self::default() };
         for (key, sign, list) in [("seek", 1.0, &spec.seek), ("flee", -1.0, &spec.flee)] {
             for (nth, target) in list.iter().enumerate() {
                 let mut path = None;
@@ -97,7 +115,10 @@ impl Targets {
                         Kind::Surface(Arc::clone(grid))
                     }
                     Target::Population(_) => Kind::Elements(Box::new(Elements {
-                        near: Neighbours::new(&NeighbourSpec::new(target.radius))?,
+                        near: Neighbours::new(&KeepTo::neighbours(
+                            spec.keep_to,
+                            NeighbourSpec::new(target.radius),
+                        ))?,
                         few: Default::default(),
                         is_few: true,
                     })),
@@ -113,6 +134,31 @@ impl Targets {
         self.all.is_empty()
     }
 
+    /// All of them at a time, in seconds. Populations and surfaces are no places.
+    pub fn at(&mut self, time: f64, world: &World) -> impl Iterator<Item = TargetAt<'_>> {
+        self.move_places(time, world);
+        self.all.iter().map(|target| {
+            let at = match &target.kind {
+                Kind::Place(at) => at.map(|at| at.to_array()),
+                _ => None,
+            };
+            TargetAt { spec: &target.spec, sign: target.sign, at }
+        })
+    }
+
+    fn move_places(&mut self, time: f64, world: &World) {
+        for (target, path) in self.all.iter_mut().zip(&self.paths) {
+            match (&mut target.kind, &target.spec.target) {
+                (Kind::Place(at), Target::Path(_)) => *at = path.as_ref().map(|path| path.at(time).0),
+                (Kind::Place(at), Target::Pusher(name)) => {
+                    let nth = world.pusher_named(name);
+                    *at = nth.and_then(|nth| world.pusher_at(nth, time)).map(|pushing| pushing.at);
+                }
+                _ => {}
+            }
+        }
+    }
+
     /// Brings targets to where they are at a time, in seconds.
     pub(super) fn move_to(
         &mut self,
@@ -121,28 +167,24 @@ impl Targets {
         others: &[OtherElements<'_>],
         meter: &mut Meter,
     ) -> Result<(), SpecError> {
-        for (target, path) in self.all.iter_mut().zip(&self.paths) {
-            match (&mut target.kind, &target.spec.target) {
-                (Kind::Place(at), Target::Path(_)) => *at = path.as_ref().map(|path| path.at(time).0),
-                (Kind::Place(at), Target::Pusher(name)) => {
-                    let nth = world.pusher_named(name);
-                    *at = nth.and_then(|nth| world.pusher_at(nth, time)).map(|pushing| pushing.at);
-                }
-                (Kind::Elements(elements), Target::Population(name)) => {
-                    let there = others.iter().find(|other| other.name == name);
-                    elements.sort(there.map_or([&[]; 3], |other| other.position), meter)?;
-                }
-                _ => {}
+        self.move_places(time, world);
+        for target in &mut self.all {
+            if let (Kind::Elements(elements), Target::Population(name)) =
+                (&mut target.kind, &target.spec.target)
+            {
+                let there = others.iter().find(|other| other.name == name);
+                elements.sort(there.map_or([&[]; 3], |other| other.position), self.free, meter)?;
             }
         }
         Ok(())
     }
 
-    /// Adds the directions of all targets to the wishes of a block that lies within bounds.
+    /// Adds the directions of all targets to the wishes of a block that lies within bounds. `places` are where its elements are, in their plane too.
     pub(super) fn pull(
         &self,
         level: Level,
         own: &Own,
+        places: &[Lanes; 3],
         bounds: [[f32; 3]; 2],
         candidates: &mut Candidates,
         wishes: &mut Wishes,
@@ -154,14 +196,14 @@ impl Targets {
                 Kind::Place(Some(at)) => {
                     for axis in 0..3 {
                         for i in 0..BLOCK {
-                            ways.way[axis][i] = at[axis] - own.at[axis][i];
+                            ways.way[axis][i] = at[axis] * self.free[axis] - own.at[axis][i];
                         }
                     }
                     ways.there = [1.0; BLOCK];
                 }
                 Kind::Surface(grid) => {
                     for i in 0..BLOCK {
-                        let place = Vec3::new(own.at[0][i], own.at[1][i], own.at[2][i]);
+                        let place = Vec3::new(places[0][i], places[1][i], places[2][i]);
                         let (distance, gradient) = grid.sample(place);
                         let way = gradient.normalize_or_zero() * -distance;
                         for axis in 0..3 {
@@ -180,14 +222,14 @@ impl Targets {
 }
 
 impl Elements {
-    fn sort(&mut self, position: [&[f32]; 3], meter: &mut Meter) -> Result<(), SpecError> {
+    fn sort(&mut self, position: [&[f32]; 3], free: [f32; 3], meter: &mut Meter) -> Result<(), SpecError> {
         self.is_few = position[0].len() <= FEW;
         if !self.is_few {
             return self.near.find(&[position], meter);
         }
-        for (few, column) in self.few.iter_mut().zip(position) {
+        for ((few, column), free) in self.few.iter_mut().zip(position).zip(free) {
             few.clear();
-            few.extend_from_slice(column);
+            few.extend(column.iter().map(|at| at * free));
         }
         Ok(())
     }
@@ -399,9 +441,9 @@ impl Avoiding<'_> {
     }
 
     /// Adds what turns the elements of a block away.
-    pub(super) fn turn(&self, count: usize, own: &Own, velocity: &[Lanes; 3], wishes: &mut Wishes) {
+    pub(super) fn turn(&self, count: usize, places: &[Lanes; 3], velocity: &[Lanes; 3], wishes: &mut Wishes) {
         for i in 0..count {
-            let place = Vec3::new(own.at[0][i], own.at[1][i], own.at[2][i]);
+            let place = Vec3::new(places[0][i], places[1][i], places[2][i]);
             let way = Vec3::new(velocity[0][i], velocity[1][i], velocity[2][i]) * self.seconds;
             let far = way.length().max(1e-6);
             let mut wish = self.walls.map_or(Vec3::ZERO, |walls| walls.turn_back(place + way, far * 0.5));

@@ -10,7 +10,7 @@ use super::targets::{Avoiding, Targets};
 use super::{FlockColumns, FlockSpec, SHAKE};
 use crate::foundations::random::hash3;
 use crate::foundations::simd::Level;
-use crate::neighbours::blocks::{BLOCK, Candidates, Runs};
+use crate::neighbours::blocks::{BLOCK, Candidates, Lanes, Runs};
 use crate::neighbours::{NeighbourTechnique, Neighbours};
 use crate::world::bodies::BodyColumns;
 
@@ -94,12 +94,13 @@ impl Task<'_> {
             let count = to - from;
             let (own, mut state, key) = self.take(from, to);
             let bounds = self.near.bounds(0, from..to);
+            let places = self.places(from, to, &own);
             let mut wishes = Wishes::default();
             if !self.targets.is_empty() {
-                self.targets.pull(self.level, &own, bounds, &mut room.candidates, &mut wishes);
+                self.targets.pull(self.level, &own, &places, bounds, &mut room.candidates, &mut wishes);
             }
             if avoids {
-                self.avoiding.turn(count, &own, &state.velocity, &mut wishes);
+                self.avoiding.turn(count, &places, &state.velocity, &mut wishes);
             }
             if let Some(hunters) = self.hunters {
                 hunters.pull(from, count, &mut wishes);
@@ -173,6 +174,18 @@ impl Task<'_> {
             key[i] = self.bodies.key[nth];
         }
         (own, state, key)
+    }
+
+    /// Where the elements of a block are. What neighbours see of them has no height, or no depth, if they keep to a plane.
+    fn places(&self, from: usize, to: usize, own: &Own) -> [Lanes; 3] {
+        let mut places = own.at;
+        for (axis, free) in self.steering.free.iter().enumerate() {
+            if *free == 0.0 {
+                let column = &self.bodies.position()[axis][from..to];
+                places[axis][..column.len()].copy_from_slice(column);
+            }
+        }
+        places
     }
 
     fn give(&self, at: usize, count: usize, seen: &Seen, state: &State, next: &mut Next<'_>) {
