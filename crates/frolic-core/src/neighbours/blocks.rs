@@ -40,9 +40,12 @@ impl Neighbours {
         let cell = |place: usize| self.grid.in_row([0, 1, 2].map(|axis| sorted.at[axis][place]));
         let most = (from + BLOCK).min(end).min(sorted.order.len());
         let [row, first] = cell(from);
+        let folds = self.grid.folds();
         let near = |place: &usize| {
             let [its_row, nth] = cell(*place);
-            its_row == row && nth - first <= SPAN
+            let together =
+                |axis: usize| (sorted.at[axis][*place] - sorted.at[axis][from]).abs() <= folds[axis];
+            its_row == row && nth - first <= SPAN && (0..3).all(together)
         };
         (from + 1..most).take_while(near).last().map_or(from, |last| last) + 1
     }

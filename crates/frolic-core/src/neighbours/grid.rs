@@ -56,29 +56,15 @@ const MOST_ALONG: u64 = 1 << 20;
 impl Grid {
     /// Cells for a number of elements that lie between two corners.
     pub(super) fn new(spec: &NeighbourSpec, count: usize, low: [f32; 3], high: [f32; 3]) -> Self {
-        let axis = |nth: usize| {
-            let fine = if nth == 0 { FINE } else { 1.0 };
-            let span = |low: f32, high: f32| {
-                let side = spec.reach / fine;
-                let cells = ((f64::from(high) - f64::from(low)) / f64::from(side)) as u64 + 1;
-                let ends = if cells > MOST_ALONG { Ends::Folded } else { Ends::Closed };
-                Axis { low, per_metre: 1.0 / side, count: cells.min(MOST_ALONG) as u32, ends }
-            };
-            match spec.axes[nth] {
-                AxisSpec::Ignored => Axis { low: 0.0, per_metre: 0.0, count: 1, ends: Ends::Ignored },
-                AxisSpec::Open => span(low[nth], high[nth]),
-                AxisSpec::Bounded(low, high) => span(low, high),
-                AxisSpec::Wrapping(low, high) => {
-                    let length = high - low;
-                    let cells = ((length / spec.reach * fine) as u32).clamp(1, MOST_ALONG as u32);
-                    Axis { low, per_metre: cells as f32 / length, count: cells, ends: Ends::Wrapped(length) }
-                }
-            }
-        };
-        let mut axes = [axis(0), axis(1), axis(2)];
-        // The longest axis is shortened until there is room: by folding it, or by longer cells where it wraps.
         let most = (count * PER_ELEMENT).max(LEAST) as u64;
-        while axes.iter().map(|axis| u64::from(axis.count)).product::<u64>() > most {
+        // Coarser ones before any are folded.
+        let all = [FINE, FINE * 0.5, 1.0].map(|fine| Self::axes(spec, fine, low, high));
+        let count = |axes: &[Axis; 3]| axes.iter().map(|axis| u64::from(axis.count)).product::<u64>();
+        let fits =
+            |axes: &&[Axis; 3]| count(axes) <= most && axes.iter().all(|axis| axis.ends != Ends::Folded);
+        let mut axes = all.iter().find(fits).unwrap_or(&all[2]).clone();
+        // The longest axis is shortened until there is room: by folding it, or by longer cells where it wraps.
+        while count(&axes) > most {
             let Some(longest) = axes.iter_mut().max_by_key(|axis| axis.count) else { break };
             match longest.ends {
                 Ends::Wrapped(length) => {
@@ -92,6 +78,31 @@ impl Grid {
             }
         }
         Self { axes }
+    }
+
+    /// Cells along each axis, so many in a reach along x.
+    fn axes(spec: &NeighbourSpec, fine: f32, low: [f32; 3], high: [f32; 3]) -> [Axis; 3] {
+        let axis = |nth: usize| {
+            let fine = if nth == 0 { fine } else { 1.0 };
+            let span = |low: f32, high: f32| {
+                let side = spec.reach / fine;
+                let cells = ((f64::from(high) - f64::from(low)) / f64::from(side)) as u64 + 1;
+                let ends = if cells > MOST_ALONG { Ends::Folded } else { Ends::Closed };
+                Axis { low, per_metre: 1.0 / side, count: cells.min(MOST_ALONG) as u32, ends }
+            };
+            match spec.axes[nth] {
+                AxisSpec::Ignored => Axis { low: 0.0, per_metre: 0.0, count: 1, ends: Ends::Ignored },
+                AxisSpec::Open => span(low[nth], high[nth]),
+                // No more than elements take up: those outside are in the cells at the border.
+                AxisSpec::Bounded(from, to) => span(from.max(low[nth]).min(to), to.min(high[nth]).max(from)),
+                AxisSpec::Wrapping(low, high) => {
+                    let length = high - low;
+                    let cells = ((length / spec.reach * fine) as u32).clamp(1, MOST_ALONG as u32);
+                    Axis { low, per_metre: cells as f32 / length, count: cells, ends: Ends::Wrapped(length) }
+                }
+            }
+        };
+        [axis(0), axis(1), axis(2)]
     }
 
     /// Number of cells.
@@ -130,6 +141,14 @@ impl Grid {
     pub(super) fn cell(&self, at: [f32; 3]) -> u32 {
         let [row, nth] = self.in_row(at);
         row * self.axes[0].count + nth
+    }
+
+    /// How far apart elements of neighbouring cells may be along each axis, in metres, where cells far apart share a place; infinite where none do.
+    pub(super) fn folds(&self) -> [f32; 3] {
+        self.axes.each_ref().map(|axis| match axis.ends {
+            Ends::Folded => 2.0 / axis.per_metre,
+            _ => f32::INFINITY,
+        })
     }
 
     /// Lengths in metres after which space begins again; 0 where it does not.

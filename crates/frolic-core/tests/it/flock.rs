@@ -293,6 +293,33 @@ fn pairs_are_counted_exactly() {
     assert!((frame.count(Counter::PairsNear) as i64 - near).abs() <= near / 100 + 2);
 }
 
+/// Few elements in a space of many cells are no crowd, however cells far apart share their places: all that are near are seen.
+#[test]
+fn few_in_wide_spaces_are_no_crowd() {
+    for (within, spread) in [(Some(boxed(60.0)), 5.0), (None, 5.0), (None, 60.0), (Some(boxed(8.0)), 7.0)] {
+        let mut spec = without_rules();
+        (spec.cohesion, spec.within) = (RuleSpec::new(0.4, 0.5), within);
+        (spec.separation, spec.alignment) = (RuleSpec::new(0.4, 0.0), RuleSpec::new(0.4, 0.0));
+        (spec.start, spec.view_degrees) = (ShapeSpec::Box { size: [spread; 3] }, 360.0);
+        let start = flock(&spec, 1500);
+        let mut school = start.clone();
+        let mut meter = Meter::new();
+        meter.begin_frame();
+        school.step(&still(), &[], STEP, &mut meter).unwrap();
+        let frame = meter.end_frame();
+        assert_eq!(frame.count(Counter::Crowded), 0, "{spread} m");
+        let [x, y, z] = start.columns().position();
+        let near = |a: usize, b: usize| length([x[a] - x[b], y[a] - y[b], z[a] - z[b]]) <= spec.reach();
+        let pairs: usize = (0..1500).map(|a| (0..1500).filter(|b| *b != a && near(a, *b)).count()).sum();
+        let counted = frame.count(Counter::PairsNear);
+        // They are shaken by a thousandth of their reach.
+        assert!(
+            counted.abs_diff(pairs as u64) <= pairs as u64 / 50 + 2,
+            "{counted} of {pairs} in {spread} m"
+        );
+    }
+}
+
 #[test]
 fn targets_are_sought_and_fled() {
     let middle = |flock: &Flock| {

@@ -286,3 +286,38 @@ fn flocks_that_are_looked_at_must_be_there() {
     let error = flocks.link().unwrap_err().to_string();
     assert!(error.contains("eels") && error.contains("seal"), "{error}");
 }
+
+/// A school around a lure and the hunter that it flees are where they are on the processor, element by element, for a while.
+#[test]
+fn a_hunt_is_the_same_for_short_times() {
+    let world = WorldSpec::default().build().unwrap();
+    let mut eels = FlockSpec::school(0.07).wander_degrees(22.0).bank(0.8);
+    (eels.position, eels.start) = ([0.0, -4.4, 0.0], ShapeSpec::Sphere { radius: 2.6 });
+    eels.within = Some(Space::Box { position: [0.0, -5.0, 0.0], size: [18.0, 9.4, 14.0] });
+    eels.seek = vec![TargetSpec::new(Target::Point([0.0, -4.35, 0.0]), 0.8).keep(2.3).orbit(0.55)];
+    eels.flee = vec![TargetSpec::new(Target::Population("seal".into()), 6.0).radius(2.1).alarm(1.0)];
+    let mut seal = FlockSpec::default().hunt(HuntSpec::new("eels"));
+    (seal.position, seal.start, seal.heading) = ([3.6, -5.1, 2.7], ShapeSpec::Point, Some([-1.0, 0.1, -0.2]));
+    let (mut flocks, assets) = (GpuFlocks::new(&gpu()), Assets::default());
+    flocks.add("eels", &GpuFlockSpec::new(&eels, 6000, Span::new(0.1, 0.2), 7), &assets).unwrap();
+    flocks.add("seal", &GpuFlockSpec::new(&seal, 1, Span::from(1.7), 4), &assets).unwrap();
+    flocks.link().unwrap();
+    let mut recorder = Recorder::new(&gpu());
+    let mut here = Flock::new(&eels, 6000, Span::new(0.1, 0.2), 7).unwrap();
+    let mut hunters = Flock::new(&seal, 1, Span::from(1.7), 4).unwrap();
+    let mut meter = Meter::new();
+    for step in 1..=9 {
+        flocks.step(&mut recorder, &world, DT, 1).unwrap();
+        let seen = OtherElements::at("seal", hunters.columns().position());
+        here.step(&world, &[seen], DT, &mut meter).unwrap();
+        let mut seen = OtherElements::at("eels", here.columns().position());
+        (seen.velocity, seen.id) = (here.columns().velocity(), here.columns().id());
+        seen.around = here.own_columns().around();
+        hunters.step(&world, &[seen], DT, &mut meter).unwrap();
+        let off = apart(&here, &by_number(flocks.read(&mut recorder, 0).unwrap()));
+        assert!(off < 2e-3, "{off} m apart after {step} steps");
+        let hunter = flocks.read(&mut recorder, 1).unwrap()[0];
+        let there = hunters.columns().row(0).unwrap();
+        assert!((hunter.body.px - there.px).abs() < 1e-4 && hunter.quarry.is_some(), "{hunter:?} {there:?}");
+    }
+}

@@ -5,7 +5,7 @@ use std::time::Duration;
 use frolic_core::{Counter, Frame, Meter, Stage};
 use frolic_diagnostics::Show;
 use frolic_draw::Image;
-use frolic_scene::{Scene, SceneSpec};
+use frolic_scene::{ChangeEffect, Scene, SceneSpec};
 
 /// Share of pixels that differ by more than four 8-bit steps: the measure of parity between backends.
 fn differ(a: &Image, b: &Image) -> f64 {
@@ -53,7 +53,12 @@ fn shipped_scene_is_the_same_picture(name: &str) {
     }
     // Those that stay with the processor are the same at any moment.
     let long = ["beacon", "pennants"].contains(&name);
-    let seconds = if long { f64::from(spec.draw.at) } else { 2.6 };
+    let seconds = match name {
+        // For a short time flocks are where they are on the processor.
+        "shoal" => 0.3,
+        _ if long => f64::from(spec.draw.at),
+        _ => 2.6,
+    };
     let here = picture(&spec, seconds);
     let standing = spec.population.iter().all(|it| it.blades.is_some() || it.growing.is_some());
     let residences: &[&str] = if standing { &["auto"] } else { &["auto", "cpu"] };
@@ -73,6 +78,56 @@ fn shipped_scene_is_the_same_picture(name: &str) {
             assert!(off <= most, "{name}, residence {residence}, {technique}: {off}");
         }
     }
+}
+
+/// A school and its hunter swim on the device: nothing of them is uploaded, they are as orderly as on the processor, and rules change live.
+#[test]
+fn flocks_swim_on_the_device() {
+    let settings = [("eels.count", "2500"), ("draw.size", "[160, 100]")];
+    let here = with(&SceneSpec::find("shoal").unwrap(), &settings);
+    let mut meter = Meter::new();
+    let mut gauges = |spec: &SceneSpec, changed: bool| {
+        let mut scene = Scene::new(spec).unwrap();
+        if changed {
+            let change = scene.set("eels.flock.alignment.weight", "0.0").unwrap();
+            assert!(change.keys.iter().all(|(_, effect)| *effect == ChangeEffect::Live), "{change:?}");
+        }
+        scene.step(1.0 / 30.0, 60, &mut meter);
+        scene.draw(&mut meter).unwrap();
+        scene.wait(&mut meter).unwrap();
+        // Counters come back a frame or two later.
+        let mut frame = Frame::default();
+        for _ in 0..3 {
+            meter.begin_frame();
+            scene.step(1.0 / 30.0, 1, &mut meter);
+            scene.draw(&mut meter).unwrap();
+            frame = meter.end_frame();
+        }
+        let levels = [Counter::OrderPermille, Counter::MillingPermille, Counter::NearestMicrometres];
+        (levels.map(|level| frame.count(level) as f64), frame, scene.alive())
+    };
+    for changed in [false, true] {
+        let (own, _, all) = gauges(&here, changed);
+        let (levels, frame, alive) = gauges(&with(&here, &[("backend", "gpu")]), changed);
+        // The lure alone.
+        assert!(frame.count(Counter::UploadedElementBytes) <= 32);
+        assert!(frame.count(Counter::PairsNear) > 0 && frame.count(Counter::CellsUsed) > 0);
+        assert!(alive.abs_diff(all) < 30, "{alive} {all}");
+        assert!(
+            (levels[0] - own[0]).abs() < 120.0 && (levels[1] - own[1]).abs() < 150.0,
+            "{levels:?} {own:?}"
+        );
+        assert!((levels[2] / own[2] - 1.0).abs() < 0.1, "{levels:?} {own:?}");
+    }
+    // What keeps one with the processor keeps those that look at it there.
+    let kept = with(&here, &[("backend", "gpu"), ("seal.apart", "{ radius = 0.5 }"), ("residence", "gpu")]);
+    let error = Scene::new(&kept).unwrap_err().to_string();
+    assert!(error.contains("'eels' stays on the CPU") && error.contains("seal"), "{error}");
+    // Where they start is fixed there: all is built again.
+    let mut scene = Scene::new(&with(&here, &[("backend", "gpu")])).unwrap();
+    let change = scene.set("eels.flock.position", "[0.0, -4.0, 0.0]").unwrap();
+    assert!(change.keys.iter().all(|(_, effect)| *effect == ChangeEffect::RebuiltAll), "{change:?}");
+    assert!(scene.save().is_err());
 }
 
 #[test]
