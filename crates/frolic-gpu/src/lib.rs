@@ -11,6 +11,7 @@
 //! | how do particles run on the device? | `population/` |
 //! | how do flocks run on the device? | `flock/` |
 //! | who is near whom on the device? | `neighbours.rs` |
+//! | how do bodies keep apart on the device? | `apart.rs` |
 //! | what crosses to the device, in which layout? | `shared/` |
 //! | which shaders are there, and what are they made of? | `shaders/` |
 //!
@@ -20,6 +21,7 @@
 #![warn(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr)]
 #![forbid(unsafe_code)]
 
+mod apart;
 mod device;
 mod draw;
 mod flock;

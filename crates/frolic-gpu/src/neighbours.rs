@@ -46,12 +46,12 @@ impl GridPipelines {
     }
 }
 
-/// Elements that are sorted: the counters with their number, their places, and which of them are gone.
+/// Elements that are sorted: the counters with their number, their places in each copy of the state, and which of them are gone.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Sorted<'a> {
     pub(crate) uniforms: &'a wgpu::Buffer,
     pub(crate) counters: &'a wgpu::Buffer,
-    pub(crate) places: &'a wgpu::Buffer,
+    pub(crate) places: &'a [&'a wgpu::Buffer],
     pub(crate) gone: &'a wgpu::Buffer,
 }
 
@@ -65,7 +65,8 @@ pub(crate) struct DeviceGrid {
     pub(crate) cells: wgpu::Buffer,
     /// The dispatch of a sort, and how many were sorted.
     pub(crate) calls: wgpu::Buffer,
-    group: wgpu::BindGroup,
+    /// For each copy of the state.
+    groups: Vec<wgpu::BindGroup>,
     digits: [wgpu::BindGroup; 2],
     bytes: u64,
 }
@@ -88,30 +89,34 @@ impl DeviceGrid {
         let digit_counts = buffer("digits", tiles * u64::from(BINS) * 4);
         let usage = BufferUsages::STORAGE | BufferUsages::INDIRECT;
         let calls = gpu.buffer("calls", u64::from(LIST_WORDS) * 4, usage);
-        let mut all = vec![(0, window(of.uniforms, GRID_BYTES))];
-        let buffers = [of.counters, of.places, of.gone, &keys, &list, &cells, &calls];
-        all.extend((1..).zip(buffers.map(wgpu::Buffer::as_entire_binding)));
-        let group = group(gpu, &pipelines.layout, &all);
+        let groups = of.places.iter().map(|places| {
+            let mut all = vec![(0, window(of.uniforms, GRID_BYTES))];
+            let buffers = [of.counters, *places, of.gone, &keys, &list, &cells, &calls];
+            all.extend((1..).zip(buffers.map(wgpu::Buffer::as_entire_binding)));
+            group(gpu, &pipelines.layout, &all)
+        });
+        let groups = groups.collect();
         let digits = |buffers| digits_group(gpu, &pipelines.digits, &pipelines.shifts, buffers);
         let digits = [
             digits([&calls, &digit_counts, &keys, &list, &other_keys, &other]),
             digits([&calls, &digit_counts, &other_keys, &other, &keys, &list]),
         ];
         let bytes = each * 4 + cells.size() + digit_counts.size();
-        Self { pipelines: pipelines.clone(), list, cells, calls, group, digits, bytes }
+        Self { pipelines: pipelines.clone(), list, cells, calls, groups, digits, bytes }
     }
 
-    /// Encodes the sort of the elements that `live` dispatches over. `slot` is the offset of the uniform with these cells.
+    /// Encodes the sort of the elements that `live` dispatches over, in a copy of the state. `slot` is the offset of the uniform with these cells.
     pub(crate) fn encode(
         &self,
         pass: &mut wgpu::ComputePass<'_>,
         cells: &DeviceCells,
         slot: u32,
+        copy: usize,
         live: &wgpu::Buffer,
         counters: &mut DeviceCounters,
     ) {
         let [clear, list, note] = &self.pipelines.steps;
-        pass.set_bind_group(0, &self.group, &[slot]);
+        pass.set_bind_group(0, &self.groups[copy], &[slot]);
         pass.set_pipeline(clear);
         let [across, down] = groups(cells.count());
         pass.dispatch_workgroups(across, down, 1);
@@ -120,7 +125,7 @@ impl DeviceGrid {
         // Those that are gone have the number of cells as their key.
         let digits = (u32::BITS - cells.count().leading_zeros()).div_ceil(DIGIT).next_multiple_of(2);
         encode_sort(pass, &self.pipelines.sort, &self.digits, &self.calls, digits, counters);
-        pass.set_bind_group(0, &self.group, &[slot]);
+        pass.set_bind_group(0, &self.groups[copy], &[slot]);
         pass.set_pipeline(note);
         pass.dispatch_workgroups_indirect(live, 0);
         counters.dispatches += 3;

@@ -70,8 +70,8 @@ impl Device {
         assets: &Assets,
         retuned: &Retuned,
     ) -> Result<OnDevice, SpecError> {
-        let FlockOnDevice { spec, count, size, seed, fields } = of;
-        let spec = GpuFlockSpec::new(spec, count, size, seed).fields(fields);
+        let FlockOnDevice { spec, count, size, seed, fields, apart } = of;
+        let spec = GpuFlockSpec::new(spec, count, size, seed).fields(fields).apart(apart);
         let nth = self.flocks.add(name, &spec, assets).map_err(as_spec)?;
         self.retuned.push((name.to_owned(), retuned.clone(), assets.clone()));
         let member = &self.flocks.members()[nth];

@@ -40,8 +40,8 @@ pub fn why_not_on_device(spec: &ParticleSpec, world: &World, assets: &Assets) ->
     if spec.trail.is_some_and(|trail| u64::from(spec.count) * u64::from(trail.places + 3) > MOST_KEPT) {
         return why("its trails keep over 10 million points");
     }
-    if spec.apart.is_some() {
-        return why("its elements keep apart");
+    if spec.apart.is_some() && spec.count > super::MOST_APART {
+        return why("its elements keep apart, and they are over 2 000 000");
     }
     if has_own_fields(world) {
         return why("fields of the caller's own act on it");

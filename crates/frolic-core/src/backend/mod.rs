@@ -1,10 +1,12 @@
 //! Plain numbers for stepping a population elsewhere, such as on a graphics device: colliders, fields, births, and the limits of each.
 
+mod apart;
 mod colliders;
 mod fields;
 mod flock;
 mod limits;
 
+pub use apart::*;
 pub use colliders::*;
 pub use fields::*;
 pub use flock::*;

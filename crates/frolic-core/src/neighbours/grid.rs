@@ -62,7 +62,7 @@ impl Grid {
         let count = |axes: &[Axis; 3]| axes.iter().map(|axis| u64::from(axis.count)).product::<u64>();
         let fits =
             |axes: &&[Axis; 3]| count(axes) <= most && axes.iter().all(|axis| axis.ends != Ends::Folded);
-        let mut axes = all.iter().find(fits).unwrap_or(&all[2]).clone();
+        let mut axes = *all.iter().find(fits).unwrap_or(&all[2]);
         // The longest axis is shortened until there is room: by folding it, or by longer cells where it wraps.
         while count(&axes) > most {
             let Some(longest) = axes.iter_mut().max_by_key(|axis| axis.count) else { break };

@@ -45,6 +45,9 @@ impl GpuFlock {
             let pipeline = self.layouts.steering(&self.gpu, fields, self.grids.layout())?;
             self.steering = Some((fields, pipeline));
         }
+        if let Some(apart) = &mut self.apart {
+            apart.ready(&self.gpu, fields, self.grids.layout())?;
+        }
         self.grids.follow(&self.gpu, encoder, counters, world, &self.own);
         Ok(())
     }
@@ -102,6 +105,9 @@ impl GpuFlock {
         });
         let at = u64::from(step) * FLOCK_SLOT;
         upload(&self.gpu, &self.buffers.flock_steps, at, &flock.words(), counters);
+        if let Some(apart) = &self.apart {
+            apart.upload(&self.gpu, counters, step, dt, LIVE_WORD);
+        }
         self.pending += 1;
         self.taken += 1;
         self.time += f64::from(dt);
@@ -122,14 +128,23 @@ impl GpuFlock {
         let slots = [step * STEP_SLOT as u32 * 4, flock_slot];
         let Self { layouts, groups: bound, buffers, grid, grids, seen, hunt, .. } = self;
         let Some((_, steer)) = &self.steering else { return };
-        let FlockPipelines { arrange, settle, let_in, newcomers, note_seen, choose, catch_prey, sum_up } =
-            &layouts.pipelines;
+        let FlockPipelines {
+            arrange,
+            settle,
+            let_in,
+            newcomers,
+            note_seen,
+            choose,
+            catch_prey,
+            sum_up,
+            keep_within,
+        } = &layouts.pipelines;
         let calls = &buffers.calls;
         for group in seen.iter().filter_map(|seen| seen.group.as_ref()) {
             set_dispatch(pass, counters, note_seen, group, &[]);
             pass.dispatch_workgroups(1, 1, 1);
         }
-        grid.encode(pass, &self.cells, flock_slot, calls, counters);
+        grid.encode(pass, &self.cells, flock_slot, 0, calls, counters);
         set_dispatch(pass, counters, arrange, &bound.arrange, &slots);
         pass.dispatch_workgroups_indirect(calls, 0);
         set_dispatch(pass, counters, settle, &bound.settle, &slots);
@@ -146,6 +161,11 @@ impl GpuFlock {
         counters.binds += 1;
         set_dispatch(pass, counters, sum_up, &bound.sum, &slots);
         pass.dispatch_workgroups(1, 1, 1);
+        if let Some(apart) = &self.apart {
+            apart.encode(pass, counters, 0, slots[0], step, calls, grids.group());
+            set_dispatch(pass, counters, keep_within, &bound.within, &slots);
+            pass.dispatch_workgroups_indirect(calls, 0);
+        }
         if self.spec.joining > 0.0 {
             set_dispatch(pass, counters, let_in, &bound.settle, &slots);
             pass.dispatch_workgroups(1, 1, 1);

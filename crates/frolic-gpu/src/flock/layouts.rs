@@ -27,6 +27,7 @@ pub(super) struct FlockLayouts {
     hunt: BindGroupLayout,
     steer: BindGroupLayout,
     sum: BindGroupLayout,
+    within: BindGroupLayout,
     pub(super) grid: GridPipelines,
     pub(super) pipelines: FlockPipelines,
 }
@@ -42,6 +43,7 @@ pub(super) struct FlockPipelines {
     pub(super) choose: ComputePipeline,
     pub(super) catch_prey: ComputePipeline,
     pub(super) sum_up: ComputePipeline,
+    pub(super) keep_within: ComputePipeline,
 }
 
 impl FlockLayouts {
@@ -61,6 +63,7 @@ impl FlockLayouts {
         let hunt = of("hunt", &[20, 21, 22, 23], &[1, 13, 15, 24]);
         let steer = of("steer", &[13, 14, 15], &[1, 6, 7, 10, 12]);
         let sum = of("sum", &[], &[1, 10]);
+        let within = of("within", &[], &[1, 6, 7]);
         let slot = (0, Uniform(false, SeenSlot::WORDS as u64 * 4));
         let seen = [slot, (1, Read), (2, Read), (3, Write)];
         let seen = layout(gpu, "seen", ShaderStages::COMPUTE, &seen);
@@ -74,9 +77,10 @@ impl FlockLayouts {
             choose: made(shader::FLOCK_HUNT, "choose", &hunt)?,
             catch_prey: made(shader::FLOCK_HUNT, "catch_prey", &hunt)?,
             sum_up: made(shader::FLOCK_STEER, "sum_up", &sum)?,
+            keep_within: made(shader::FLOCK_STEER, "keep_within", &within)?,
         };
         let grid = GridPipelines::new(gpu)?;
-        Ok(Self { arrange, settle, newcomers, seen, hunt, steer, sum, grid, pipelines })
+        Ok(Self { arrange, settle, newcomers, seen, hunt, steer, sum, within, grid, pipelines })
     }
 
     /// The pipeline that steers in a world of these features, whose grids are bound as `grids`.
@@ -151,6 +155,7 @@ pub(super) struct FlockGroups {
     pub(super) newcomers: BindGroup,
     pub(super) steer: BindGroup,
     pub(super) sum: BindGroup,
+    pub(super) within: BindGroup,
 }
 
 impl FlockGroups {
@@ -167,6 +172,7 @@ impl FlockGroups {
             newcomers: of(&layouts.newcomers, &[&state[..], &[(17, gone), (19, starts)]].concat()),
             steer: of(&layouts.steer, &steer.concat()),
             sum: of(&layouts.sum, &[(1, counts), (10, sums)]),
+            within: of(&layouts.within, &[(1, counts), (6, places), (7, motions)]),
         }
     }
 

@@ -19,12 +19,13 @@ use frolic_core::backend::{
     DeviceCells, FlockTargets, MOST_FLOCK, MOST_TARGETS, OwnFields, flock_bodies, why_flock_not_on_device,
 };
 use frolic_core::{
-    Assets, BodyRow, Change, Counter, FieldSpec, Flock, FlockGauges, FlockSpec, Meter, ParticleSpec, Span,
-    SpecError, World,
+    ApartSpec, Assets, BodyRow, Change, Counter, FieldSpec, Flock, FlockGauges, FlockSpec, Meter,
+    ParticleSpec, Span, SpecError, World,
 };
 use frolic_draw::{DeviceKey, Instances};
 use wgpu::ComputePipeline;
 
+use crate::apart::{ApartBodies, GpuApart};
 use crate::device::error::GpuError;
 use crate::device::readback::Readback;
 use crate::device::{DeviceCounters, Gpu, Recorder, upload};
@@ -36,11 +37,11 @@ use crate::population::read::read_words;
 use crate::population::shard::Fields;
 use crate::population::{DevicePopulationError, MOST_STEPS, STEP_SLOT, next_key};
 use crate::shared::flock::{
-    BEARING_ROWS, CAUGHT, CELLS_USED, CROWDED, FLOCK_WORDS, FULLEST, GAUGES, MIDDLE, NEIGHBOURS, NEXT_ID,
-    NOBODY, TESTED,
+    BEARING_ROWS, CAUGHT, CELLS_USED, CROWDED, FLOCK_WORDS, FULLEST, GAUGES, NEIGHBOURS, NEXT_ID, NOBODY,
+    TESTED,
 };
 use crate::shared::step::{
-    CALL_DRAW, CALL_STEP, CALL_WORDS, CORNERS, EMITTED, HITS, LIVE, POPULATION_WORDS, STEPS,
+    CALL_DRAW, CALL_STEP, CALL_WORDS, CORNERS, EMITTED, HITS, LIVE, POPULATION_WORDS, STEPS, TESTED_APART,
 };
 use layouts::{FlockBuffers, FlockGroups, FlockLayouts};
 
@@ -65,6 +66,8 @@ pub struct DeviceFlockStatistics {
     pub pairs_tested: u64,
     /// Pairs within reach.
     pub pairs_near: u64,
+    /// Elements that slept through a step, added up over all steps.
+    pub asleep: u64,
     /// Elements that looked at some for all of a crowd.
     pub crowded: u64,
     /// Elements of the fullest cell in the last step.
@@ -83,17 +86,24 @@ pub struct GpuFlockSpec<'a> {
     size: Span,
     seed: u32,
     fields: &'a [FieldSpec],
+    apart: Option<ApartSpec>,
 }
 
 impl<'a> GpuFlockSpec<'a> {
     /// A flock of `count` elements whose sizes are within a range, in metres.
     pub fn new(spec: &'a FlockSpec, count: u32, size: Span, seed: u32) -> Self {
-        Self { spec, count, size, seed, fields: &[] }
+        Self { spec, count, size, seed, fields: &[], apart: None }
     }
 
     /// With fields that act on it besides those of the world.
     pub fn fields(mut self, fields: &'a [FieldSpec]) -> Self {
         self.fields = fields;
+        self
+    }
+
+    /// Its elements keep apart as bodies, beside what separation does.
+    pub fn apart(mut self, apart: Option<ApartSpec>) -> Self {
+        self.apart = apart;
         self
     }
 }
@@ -144,6 +154,7 @@ pub struct GpuFlock {
     groups: FlockGroups,
     grid: DeviceGrid,
     grids: Grids,
+    apart: Option<GpuApart>,
     /// The pipeline for the world of the last step.
     steering: Option<(Fields, ComputePipeline)>,
     /// Populations that it seeks or flees, in the order of slots, and their copies.
@@ -172,7 +183,7 @@ impl GpuFlock {
         of: &GpuFlockSpec<'_>,
         assets: &Assets,
     ) -> Result<Self, DevicePopulationError> {
-        let GpuFlockSpec { spec, count, size, seed, fields } = *of;
+        let GpuFlockSpec { spec, count, size, seed, fields, apart } = *of;
         let most =
             MOST_FLOCK.min((gpu.binding() / (16 * u64::from(crate::shared::flock::ARRANGED_ROWS))) as u32);
         if count > most {
@@ -185,11 +196,23 @@ impl GpuFlock {
         let sorted = Sorted {
             uniforms: &buffers.flock_steps,
             counters: &buffers.counts,
-            places: &buffers.places,
+            places: &[&buffers.places],
             gone: &buffers.gone,
         };
         let grid = DeviceGrid::new(gpu, &layouts.grid, count, most_cells(count), sorted);
         let groups = FlockGroups::new(gpu, layouts, &buffers, &grid);
+        let apart = apart.map(|apart| {
+            apart.check().map_err(|error| error.under("apart"))?;
+            let of = ApartBodies {
+                steps: &buffers.steps,
+                counters: &buffers.counts,
+                copies: &[[&buffers.places, &buffers.motions]],
+                tally: TESTED_APART,
+            };
+            let free = frolic_core::backend::free_axes(spec.keep_to);
+            Ok::<_, DevicePopulationError>(GpuApart::new(gpu, &apart, size.max, free, count, of)?)
+        });
+        let apart = apart.transpose()?;
         let mut flock = Self {
             gpu: gpu.clone(),
             key: next_key(),
@@ -198,6 +221,7 @@ impl GpuFlock {
             own: OwnFields::new(&bodies, assets)?,
             fields: Default::default(),
             grids: Grids::new(gpu),
+            apart,
             readback: Readback::new(gpu, "flock", FLOCK_WORDS as usize),
             spec: spec.clone(),
             bodies,
@@ -338,7 +362,8 @@ impl GpuFlock {
 
     /// Bytes held on the device.
     pub fn bytes(&self) -> u64 {
-        self.buffers.bytes() + self.grid.bytes() + self.grids.bytes()
+        let apart = self.apart.as_ref().map_or(0, GpuApart::bytes);
+        self.buffers.bytes() + self.grid.bytes() + self.grids.bytes() + apart
     }
 
     /// Encodes the copy of the counters for a readback.
@@ -365,8 +390,9 @@ impl GpuFlock {
             now.caught += single(CAUGHT);
             now.hits += single(HITS);
             now.crowded += single(CROWDED);
-            now.pairs_tested += wide(TESTED);
-            now.pairs_near += wide(NEIGHBOURS);
+            now.pairs_tested += wide(TESTED) + wide(TESTED_APART);
+            now.pairs_near += wide(NEIGHBOURS) + wide(TESTED_APART + 2);
+            now.asleep += single(TESTED_APART + 4);
             now.alive = u64::from(words[LIVE_WORD as usize]);
             now.fullest = u64::from(words[FULLEST as usize]);
             now.cells_used = u64::from(words[CELLS_USED as usize]);
@@ -384,6 +410,7 @@ impl GpuFlock {
         meter.add(Counter::PairsTested, now.pairs_tested - before.pairs_tested);
         meter.add(Counter::PairsNear, now.pairs_near - before.pairs_near);
         meter.add(Counter::Crowded, now.crowded - before.crowded);
+        meter.add(Counter::SetAside, now.asleep - before.asleep);
         if now.steps > 0 {
             meter.set(Counter::FullestCell, now.fullest);
             meter.set(Counter::CellsUsed, now.cells_used);
@@ -464,5 +491,3 @@ fn most_cells(count: u32) -> u32 {
     let of = |free| DeviceCells::new(1.0, count, [0.0; 3], [0.0; 3], free).count();
     of([1.0; 3]).max(of([1.0, 0.0, 1.0]))
 }
-
-const _: () = assert!(MIDDLE + 3 == FLOCK_WORDS);

@@ -7,7 +7,7 @@ use crate::population::shard::Fields;
 use crate::population::steps::{Ready, encode_together};
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
-use crate::shared::step::{Emitter, Step, StepBirths, StepShard, StepWorld};
+use crate::shared::step::{Emitter, SURVIVORS, Step, StepBirths, StepShard, StepWorld};
 use frolic_core::backend::{
     DeviceCollector, DeviceColliders, MOST_SOLID, Motion, device_collectors, device_colliders, is_simple,
 };
@@ -64,6 +64,9 @@ impl GpuParticles {
             ];
             self.stepping =
                 Some(self.layouts.pipelines(&self.gpu, fields, extra, &self.grids, &self.newborn)?);
+        }
+        if let Some(apart) = &mut self.apart {
+            apart.ready(&self.gpu, fields, self.grids.layout())?;
         }
         self.grids.follow(&self.gpu, encoder, counters, world, &self.own);
         let first = self.pending;
@@ -124,6 +127,11 @@ impl GpuParticles {
             }
         }
         self.now = 1 - self.now;
+        // Newborns of this step are pushed from the next one on.
+        if let (Some(apart), Some(shard)) = (&self.apart, self.shards.first()) {
+            let (slot, calls) = (ready.slot(1, 0), &shard.calls[self.now]);
+            apart.encode(pass, counters, self.now, slot, ready.step, calls, self.grids.group());
+        }
     }
 
     /// Uploads the uniforms of one step.
@@ -185,6 +193,9 @@ impl GpuParticles {
             let now = Step::new(&motion, &self.spec, self.seed, births, on, trail, around);
             let slot = u64::from(step) * self.shards.len() as u64 + nth as u64;
             upload(&self.gpu, &self.steps, slot * STEP_SLOT, &now.words(), counters);
+        }
+        if let (Some(apart), Some(shard)) = (&self.apart, self.shards.first()) {
+            apart.upload(&self.gpu, counters, step, dt, shard.counts + SURVIVORS);
         }
         self.pending += 1;
         self.taken += 1;

@@ -20,12 +20,13 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use frolic_core::backend::{
     DeviceField, EmitterAxes, Emitters, MOST_BURSTS, MOST_EVENTS, MOST_SOLID, MOST_WRITTEN, OwnFields, Wave,
-    is_simple, why_event_not_on_device,
+    free_axes, is_simple, why_event_not_on_device,
 };
 use frolic_core::{Assets, EventSpec, ParticleSpec, SpecError, World};
 use frolic_draw::{DeviceKey, Instances};
 use wgpu::BufferUsages;
 
+use crate::apart::{ApartBodies, GpuApart};
 use crate::device::error::GpuError;
 use crate::device::readback::Readback;
 use crate::device::{Gpu, Recorder};
@@ -38,7 +39,7 @@ use crate::population::steps::step_together;
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
 use crate::shared::event::{EVENT_WORDS, Event, Started};
-use crate::shared::step::{EMITTER_WORDS, GROUP, POPULATION_WORDS, SHARD_WORDS, STEP_WORDS};
+use crate::shared::step::{EMITTER_WORDS, GROUP, POPULATION_WORDS, SHARD_WORDS, STEP_WORDS, TESTED_APART};
 
 /// Most steps of one submission.
 pub const MOST_STEPS: u32 = 64;
@@ -80,6 +81,12 @@ pub struct DeviceStatistics {
     pub caught: [u64; MOST_SOLID],
     /// Number of events.
     pub happened: u64,
+    /// Pairs whose distance was tested, of elements that keep apart.
+    pub pairs_tested: u64,
+    /// Pairs that overlapped.
+    pub pairs_near: u64,
+    /// Elements that slept through a step, added up over all steps.
+    pub asleep: u64,
 }
 
 /// A population of particles on a device.
@@ -118,6 +125,7 @@ pub struct GpuParticles {
     births_slot: u64,
     newborn: Newborn,
     trailing: Option<Trailing>,
+    apart: Option<GpuApart>,
     grids: Grids,
     layouts: PopulationLayouts,
     /// Compiled for the world of the last step.
@@ -165,9 +173,10 @@ impl GpuParticles {
         let most = ((most_bytes / 16) as u32 / GROUP * GROUP).max(GROUP);
         let count = spec.count;
         let shards = count.div_ceil(most).max(1);
-        if shards > 1 && (!spec.event.is_empty() || spec.trail.is_some()) {
-            let problem =
-                format!("{count} elements with events or trails are over the limit of one storage buffer");
+        if shards > 1 && (!spec.event.is_empty() || spec.trail.is_some() || spec.apart.is_some()) {
+            let problem = format!(
+                "{count} elements with events, trails or that keep apart are over the limit of one storage buffer"
+            );
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
         }
         if spec.event.len() > MOST_EVENTS {
@@ -215,6 +224,19 @@ impl GpuParticles {
             let problem = format!("{count} elements: {error}");
             return Err(SpecError::new("count", problem, "write a smaller count").into());
         }
+        let shards: Vec<Shard> = shards;
+        let apart = spec.apart.as_ref().zip(shards.first()).map(|(apart, shard)| {
+            let [[places, motions, _], [other_places, other_motions, _]] = &shard.columns;
+            let of = ApartBodies {
+                steps: &steps,
+                counters: &counts,
+                copies: &[[places, motions], [other_places, other_motions]],
+                tally: TESTED_APART,
+            };
+            let free = free_axes(spec.motion.keep_to);
+            GpuApart::new(gpu, apart, spec.size.max, free, count, of)
+        });
+        let apart = apart.transpose()?;
         let mut made = Self {
             gpu: gpu.clone(),
             key: next_key(),
@@ -234,6 +256,7 @@ impl GpuParticles {
             events,
             newborn,
             trailing,
+            apart,
             grids,
             layouts,
             stepping: None,
@@ -376,7 +399,14 @@ impl GpuParticles {
         let shards = self.shards.iter().flat_map(|shard| shard.columns.iter().flatten());
         let columns = shards.map(wgpu::Buffer::size).sum::<u64>();
         let trails = self.trailing.as_ref().map_or(0, Trailing::bytes);
-        columns + trails + self.steps.size() + self.births.size() + self.newborn.bytes() + self.grids.bytes()
+        let apart = self.apart.as_ref().map_or(0, GpuApart::bytes);
+        columns
+            + trails
+            + apart
+            + self.steps.size()
+            + self.births.size()
+            + self.newborn.bytes()
+            + self.grids.bytes()
     }
 }
 

@@ -4,7 +4,7 @@ use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, Recorder};
 use crate::shared::step::{
     COLLECTED, COLLECTED_BY, EMITTED, EVENTS_COUNTED, HITS, LIVE, POPULATION_WORDS, REFUSED, RETIRED,
-    SHARD_WORDS, STEPS,
+    SHARD_WORDS, STEPS, TESTED_APART,
 };
 use frolic_core::{BodyRow, Counter, Meter};
 use wgpu::BufferUsages;
@@ -38,6 +38,15 @@ impl GpuParticles {
         let (raw, statistics, read_at) = (&mut self.raw, &mut self.statistics, &mut self.read_at);
         let (shards, before) = (self.shards.len(), *statistics);
         self.readback.read_back(counters, |frame, words| {
+            let mut wide = |word: u32| {
+                let at = word as usize;
+                let join = |words: &[u32]| u64::from(words[at]) | u64::from(words[at + 1]) << 32;
+                let new = join(words).wrapping_sub(join(&raw[..]));
+                raw[at..at + 2].copy_from_slice(&words[at..at + 2]);
+                new
+            };
+            statistics.pairs_tested += wide(TESTED_APART);
+            statistics.pairs_near += wide(TESTED_APART + 2);
             let mut new = |word: u32| {
                 let (now, raw) = (words[word as usize], &mut raw[word as usize]);
                 u64::from(now.wrapping_sub(std::mem::replace(raw, now)))
@@ -49,6 +58,7 @@ impl GpuParticles {
             statistics.picked += new(COLLECTED);
             statistics.steps += new(STEPS);
             statistics.happened += new(EVENTS_COUNTED);
+            statistics.asleep += new(TESTED_APART + 4);
             for (nth, sum) in (COLLECTED_BY..).zip(&mut statistics.caught) {
                 *sum += new(nth);
             }
@@ -64,6 +74,9 @@ impl GpuParticles {
         meter.add(Counter::Hits, statistics.hits - before.hits);
         meter.add(Counter::Picked, statistics.picked - before.picked);
         meter.add(Counter::Events, statistics.happened - before.happened);
+        meter.add(Counter::PairsTested, statistics.pairs_tested - before.pairs_tested);
+        meter.add(Counter::PairsNear, statistics.pairs_near - before.pairs_near);
+        meter.add(Counter::SetAside, statistics.asleep - before.asleep);
     }
 
     /// Waits for the latest counters. This stalls; use it at the end of a run.

@@ -1,6 +1,6 @@
 //! Changing the spec of a running population on a device.
 
-use frolic_core::backend::{EmitterAxes, Emitters, MOST_BURSTS, OwnFields, is_simple};
+use frolic_core::backend::{EmitterAxes, Emitters, MOST_BURSTS, OwnFields, free_axes, is_simple};
 use frolic_core::{Assets, Change, ParticleSpec, SpecError};
 
 use crate::shared::step::EMITTER_WORDS;
@@ -16,10 +16,12 @@ pub(crate) struct Retune {
 }
 
 impl GpuParticles {
-    /// Returns whether the running population can take a spec: `count`, `order`, `event` and `trail` are those it was built with, and there are no
+    /// Returns whether the running population can take a spec: `count`, `order`, `event` and `trail` are those it was built with, it has `apart` if it had, and there are no
     /// more emitters, or emitters of assets, than it has memory for.
     pub fn can_retune(&self, spec: &ParticleSpec) -> bool {
-        let fixed = |spec: &ParticleSpec| (spec.count, spec.order, spec.event.clone(), spec.trail);
+        let fixed = |spec: &ParticleSpec| {
+            (spec.count, spec.order, spec.event.clone(), spec.trail, spec.apart.is_some())
+        };
         let words = spec.emitter.len() as u64 * (1 + u64::from(MOST_BURSTS)) * EMITTER_WORDS;
         let simple = |spec: &ParticleSpec| spec.emitter.iter().all(is_simple);
         spec.check().is_ok()
@@ -67,6 +69,9 @@ impl GpuParticles {
         if spec.field != self.spec.field {
             own.replace(&self.own);
             self.own = own;
+        }
+        if let (Some(apart), Some(new)) = (&mut self.apart, &spec.apart) {
+            apart.retune(new, spec.size.max, free_axes(spec.motion.keep_to));
         }
         self.spec = spec;
     }

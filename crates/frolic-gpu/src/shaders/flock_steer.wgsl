@@ -1,5 +1,5 @@
-// Steers every element of a flock by those around it and moves it as a body of the world: frolic-core/src/families/flock. Two dispatches: `steer`, and
-// `sum_up`, which adds up the order of the flock in the order of groups.
+// Steers every element of a flock by those around it and moves it as a body of the world: frolic-core/src/families/flock. Dispatches: `steer`;
+// `sum_up`, which adds up the order of the flock in the order of groups; `keep_within`.
 
 @group(0) @binding(10) var<storage, read_write> sums: array<vec4<f32>>;
 @group(0) @binding(12) var<storage, read_write> bearings: array<vec4<f32>>;
@@ -211,6 +211,25 @@ fn hold(to: ptr<function, Moved>) {
         let inside = select(max(folded, flock.low), flock.low, folded >= end);
         (*to).at = select((*to).at, inside, turns != vec3(0.0));
     }
+}
+
+// Of flocks whose elements keep apart, after they were pushed.
+@compute @workgroup_size(256)
+fn keep_within(
+    @builtin(workgroup_id) group: vec3<u32>,
+    @builtin(num_workgroups) groups: vec3<u32>,
+    @builtin(local_invocation_index) lane: u32,
+) {
+    let nth = thread(group, groups, lane);
+    if is_gap(nth) {
+        return;
+    }
+    var to: Moved;
+    to.at = bitcast<vec3<f32>>(next_places[nth].xyz);
+    to.velocity = bitcast<vec3<f32>>(next_motions[nth].xyz);
+    hold(&to);
+    next_places[nth] = vec4(bitcast<vec3<u32>>(to.at), next_places[nth].w);
+    next_motions[nth] = vec4(bitcast<vec3<u32>>(to.velocity), next_motions[nth].w);
 }
 
 fn share_of(value: f32, range: vec2<f32>) -> f32 {

@@ -3,6 +3,7 @@
 use crate::device::Gpu;
 use crate::device::error::GpuError;
 use crate::shared::SharedStruct;
+use crate::shared::apart::{self, ApartStep};
 use crate::shared::event::{self, Event, Record};
 use crate::shared::finish::{self, BloomSize, Finish, SortPass};
 use crate::shared::flock::{self, CellGrid, FlockStep, FlockTarget, SeenSlot};
@@ -43,6 +44,7 @@ const NOTHING: [String; 0] = [];
 
 files! {
     aim => [step::shape_tags(), Aim::declaration()];
+    apart => [step::feature_tags(), apart::apart_tags(), apart::apart_limits(), step::contact_limits(), ApartStep::declaration()];
     backdrop => NOTHING;
     bloom => [BloomSize::declaration(), finish::kernels()];
     billboard => NOTHING;
@@ -139,6 +141,7 @@ programs! {
     SORT = [scan, sort];
     STEP = [hash, noise, scan, aim, step_state, event_records, fields, colliders, collide, moves, step];
     GRID = [cells, grid];
+    APART = [hash, scan, step_state, colliders, cells, apart];
     FLOCK_ARRANGE = [hash, scan, step_state, cells, flock_state, flock_arrange];
     FLOCK_SEEN = [flock_seen];
     FLOCK_HUNT = [hash, scan, step_state, cells, flock_state, flock_hunt];
@@ -289,5 +292,6 @@ mod tests {
         check::<FlockStep>(FLOCK_STEER);
         check::<FlockTarget>(FLOCK_STEER);
         check::<SeenSlot>(FLOCK_SEEN);
+        check::<ApartStep>(APART);
     }
 }

@@ -9,6 +9,7 @@ use frolic_core::{EmitterSpec, Falloff, ParticleSpec, ShapeSpec};
 use frolic_draw::backend::TRAIL_FADE;
 use glam::Vec3;
 
+use crate::shared::apart::TALLY_WORDS;
 use crate::shared::{constant, constants, flag, listed, records, shared};
 
 shared! {
@@ -258,6 +259,8 @@ constants! {
         EVENTS_COUNTED: u32 = 8,
         /// Elements that events have started; they use up numbers too.
         STARTED: u32 = 9,
+        /// Pairs of elements that keep apart: `TALLY_WORDS` of `shared/apart.rs`.
+        TESTED_APART: u32 = 10,
         /// The first of one word for each collector.
         COLLECTED_BY: u32 = 16,
         /// Words before those of the first shard.
@@ -293,6 +296,8 @@ constants! {
         CORNERS: u32 = 4,
     }
 }
+
+const _: () = assert!(TESTED_APART + TALLY_WORDS <= COLLECTED_BY);
 
 /// The seed of gusts, and the axes of their noise, in WGSL.
 pub(crate) fn gust_limits() -> String {

@@ -2,6 +2,7 @@
 
 use frolic_gpu_tests as common;
 
+mod apart;
 mod devices;
 mod events;
 mod external;

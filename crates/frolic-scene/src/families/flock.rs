@@ -5,8 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use frolic_core::backend::{MOST_SEEN, flock_bodies, why_flock_not_on_device};
 use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
-    Assets, Column, ColumnsEdit, Counter, FieldSpec, Flock, FlockSpec, Meter, OtherElements, SavedState,
-    Span, SpecError, Target, TrailSpec,
+    ApartSpec, Assets, Column, ColumnsEdit, Counter, FieldSpec, Flock, FlockSpec, Meter, OtherElements,
+    SavedState, Span, SpecError, Target, TrailSpec,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
@@ -109,9 +109,6 @@ impl FamilySpec for FlockSpec {
         if population.trail.is_some() {
             return Some("its elements leave trails".to_owned());
         }
-        if population.apart.is_some() {
-            return Some("its elements keep apart".to_owned());
-        }
         let many = self.seek.iter().chain(&self.flee).find_map(|target| match &target.target {
             Target::Population(name) => {
                 all.iter().find(|other| other.name == *name && other.count > MOST_SEEN)
@@ -132,7 +129,14 @@ impl FamilySpec for FlockSpec {
     fn build(&self, context: &mut BuildContext<'_>) -> Result<Box<dyn Elements>, SpecError> {
         if let Some(device) = &mut context.device {
             let &mut BuildContext { population, count, size, seed, assets, .. } = context;
-            let of = FlockOnDevice { spec: self, count, size, seed, fields: &population.field };
+            let of = FlockOnDevice {
+                spec: self,
+                count,
+                size,
+                seed,
+                fields: &population.field,
+                apart: population.apart,
+            };
             let retuned = Retuned::default();
             let on = device.flock(&population.name, of, assets, &retuned);
             let on = on.map_err(|error| error.under("flock"))?;
@@ -255,6 +259,7 @@ pub(crate) struct FlockOnDevice<'a> {
     pub(crate) size: Span,
     pub(crate) seed: u32,
     pub(crate) fields: &'a [FieldSpec],
+    pub(crate) apart: Option<ApartSpec>,
 }
 
 /// Where a flock on the device finds its changed spec.

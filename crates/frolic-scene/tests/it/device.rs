@@ -120,7 +120,14 @@ fn flocks_swim_on_the_device() {
         assert!((levels[2] / own[2] - 1.0).abs() < 0.1, "{levels:?} {own:?}");
     }
     // What keeps one with the processor keeps those that look at it there.
-    let kept = with(&here, &[("backend", "gpu"), ("seal.apart", "{ radius = 0.5 }"), ("residence", "gpu")]);
+    let kept = with(
+        &here,
+        &[
+            ("backend", "gpu"),
+            ("seal.trail", "{ places = 8, every = 0.1, look = { shape = { ribbon = {} } } }"),
+            ("residence", "gpu"),
+        ],
+    );
     let error = Scene::new(&kept).unwrap_err().to_string();
     assert!(error.contains("'eels' stays on the CPU") && error.contains("seal"), "{error}");
     // Where they start is fixed there: all is built again.

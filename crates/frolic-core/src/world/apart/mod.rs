@@ -35,25 +35,25 @@ use kernel::{Met, Own, Row, count_near, meet, part, stir};
 const TASK: usize = 2048;
 
 /// How far pushes move a body in a step at most, in greatest radii. Cells reach as much farther, so that bodies that pushes bring near each other are found.
-const MOST_PUSH: f32 = 0.1;
+pub(crate) const MOST_PUSH: f32 = 0.1;
 
 /// Distance at which bodies count as touching, over the sum of their radii.
-const SKIN: f32 = 1.01;
+pub(crate) const SKIN: f32 = 1.01;
 
 /// How much farther others may be before a sleeper misses them.
-const WIDER: f32 = 0.04;
+pub(crate) const WIDER: f32 = 0.04;
 
 /// How far positions are shaken, over the radius: bodies on one spot then have a way out.
-const SHAKE: f32 = 1e-4;
+pub(crate) const SHAKE: f32 = 1e-4;
 
 /// Steps of rest after which a body sleeps.
-const TIRED: u8 = 12;
+pub(crate) const TIRED: u8 = 12;
 
 /// Speed below which a body counts as still, over that of rest.
-const CREEP: f32 = 0.2;
+pub(crate) const CREEP: f32 = 0.2;
 
 /// Speed of one that wakes others, over that of rest.
-const LIVELY: f32 = 4.0;
+pub(crate) const LIVELY: f32 = 4.0;
 
 /// Keeps the bodies of one population apart, step by step.
 ///
