@@ -127,7 +127,7 @@ pub(crate) struct Draw {
     /// Moment of the first picture, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,
-    /// Draw a diagnostic view instead: picture, overdraw, depth, batches, detail, shadow; or from above: placement (of
+    /// Draw a diagnostic view instead: picture, overdraw, depth, batches, detail, shadow, neighbours-in-view (of a flock); or from above: placement (of
     /// placed elements), wind, neighbours (of a flock)
     #[arg(long, value_name = "VIEW", default_value = "picture", hide_default_value = true)]
     pub(crate) show: Show,

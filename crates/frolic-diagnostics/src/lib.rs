@@ -17,8 +17,10 @@ mod preview;
 mod readout;
 pub mod reference;
 mod show;
+mod sight;
 
 pub use plan::{Mark, PlanView};
 pub use preview::preview;
 pub use readout::{Corner, Readout};
 pub use show::Show;
+pub use sight::neighbours_in_view;

@@ -99,13 +99,13 @@ impl PlanView {
         self.finish(canvas, legend, image);
     }
 
-    /// Draws elements by how many others each sees, the `tint` of its mark over `most`, and links from some to those that they see: two ends each, x and z.
+    /// Draws elements by how many others each sees, the `tint` of its mark over `most`, and links from some to those that they see: two ends each, in metres.
     pub fn neighbours(
         &self,
         name: &str,
         marks: &[Mark],
         most: f32,
-        links: &[[[f32; 2]; 2]],
+        links: &[[[f32; 3]; 2]],
         image: &mut Image,
     ) {
         let mut canvas = Canvas::empty(self.size);
@@ -117,15 +117,10 @@ impl PlanView {
             self.mark(&mut canvas, mark, on_scale(0.12 + 0.85 * mark.tint));
         }
         for [a, b] in links {
-            stroke(&mut canvas.picture, self.pixel((*a).into()), self.pixel((*b).into()));
+            let at = |end: &[f32; 3]| self.pixel(Vec2::new(end[0], end[2]));
+            stroke(&mut canvas.picture, at(a), at(b));
         }
-        let mut legend = vec![title(&format!("{} of {name}, from above", thousands(marks.len())))];
-        for share in [0.0, 0.5, 1.0] {
-            let text = format!("sees {} others", tidy((most * share).round()));
-            legend.push(Line { colour: Some(on_scale(0.12 + 0.85 * share)), text });
-        }
-        legend.push(Line { colour: Some(Vec3::ONE), text: "links of some elements".to_owned() });
-        self.finish(canvas, legend, image);
+        self.finish(canvas, sight_legend(name, marks.len(), most, "from above"), image);
     }
 
     /// Draws speed, in metres per second, and direction of the air at a height and a time.
@@ -323,8 +318,19 @@ fn arrow(picture: &mut LinearImage, from: Vec2, to: Vec2) {
     }
 }
 
+/// What the colours of elements by how many others they see mean.
+pub(crate) fn sight_legend(name: &str, count: usize, most: f32, how: &str) -> Vec<Line> {
+    let mut legend = vec![title(&format!("{} of {name}, {how}", thousands(count)))];
+    for share in [0.0, 0.5, 1.0] {
+        let text = format!("sees {} others", tidy((most * share).round()));
+        legend.push(Line { colour: Some(on_scale(0.12 + 0.85 * share)), text });
+    }
+    legend.push(Line { colour: Some(Vec3::ONE), text: "links of some elements".to_owned() });
+    legend
+}
+
 /// Draws an antialiased line, about one and a half pixels wide.
-fn stroke(picture: &mut LinearImage, a: Vec2, b: Vec2) {
+pub(crate) fn stroke(picture: &mut LinearImage, a: Vec2, b: Vec2) {
     let most = Vec2::new(picture.size().width() as f32, picture.size().height() as f32) - 1.0;
     let (low, high) = ((a.min(b) - 2.0).clamp(Vec2::ZERO, most), (a.max(b) + 2.0).clamp(Vec2::ZERO, most));
     let way = b - a;

@@ -40,11 +40,13 @@ pub enum Show {
     Wind,
     /// Plan of a flock: how many each element sees, and links of some. Scenes only.
     Neighbours,
+    /// The same where the camera sees them. Scenes only.
+    NeighboursInView,
 }
 
 impl Show {
     /// All views.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::Picture,
         Self::Overdraw,
         Self::Depth,
@@ -54,6 +56,7 @@ impl Show {
         Self::Placement,
         Self::Wind,
         Self::Neighbours,
+        Self::NeighboursInView,
     ];
 
     /// Its name.
@@ -68,6 +71,7 @@ impl Show {
             Self::Placement => "placement",
             Self::Wind => "wind",
             Self::Neighbours => "neighbours",
+            Self::NeighboursInView => "neighbours-in-view",
         }
     }
 }
@@ -146,14 +150,13 @@ impl Show {
     ) {
         // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
         renderer.render(list, view, backdrop, image, meter);
-        // Plans are of a scene and not of a draw list.
-        if matches!(self, Self::Picture | Self::Placement | Self::Wind | Self::Neighbours) {
-            return;
-        }
         let size = view.size();
         let mut canvas = Canvas { depth: renderer.backdrop_depths(size), ..Canvas::empty(size) };
         let legend = match self {
-            Self::Picture | Self::Placement | Self::Wind | Self::Neighbours => return,
+            // Plans are of a scene and not of a draw list.
+            Self::Picture | Self::Placement | Self::Wind | Self::Neighbours | Self::NeighboursInView => {
+                return;
+            }
             Self::Overdraw => canvas.overdraw(list, view),
             Self::Depth => canvas.depths(list, view),
             Self::Batches => canvas.batches(list, view),

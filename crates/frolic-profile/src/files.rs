@@ -11,7 +11,7 @@ use crate::profile::{FORMAT_VERSION, Profile};
 use crate::report::report;
 use crate::trace::trace_events;
 
-/// Writes `profile.json`, `profile.csv`, `report.html`, `trace.json` and the charts `frames`, `stages`, `spread` and `timeline` as SVG and PNG into a
+/// Writes `profile.json`, `profile.csv`, `report.html`, `trace.json` and the charts `frames`, `stages`, `spread`, `timeline`, and of a flock `movement`, as SVG and PNG into a
 /// folder, which is created if missing. Returns the paths.
 ///
 /// # Errors

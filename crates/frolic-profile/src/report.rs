@@ -24,8 +24,9 @@ pub fn report(profile: &Profile) -> Result<String, ProfileError> {
         ("How far they spread", Chart::spread(profile)),
         ("Frame after frame", Chart::timeline(profile)),
     ];
+    let movement = Chart::movement(profile).map(|chart| ("How its flock moves", chart));
     let mut figures = Vec::new();
-    for (name, chart) in charts {
+    for (name, chart) in charts.into_iter().chain(movement) {
         figures.push((name, chart.svg()?));
     }
     let scales = [("log", layers(profile, Scale::Log)?), ("linear", layers(profile, Scale::Linear)?)];

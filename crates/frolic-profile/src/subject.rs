@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use frolic_core::{Frame, Meter, SpecError, Threads};
+use frolic_core::{Counter, Frame, Meter, SpecError, Threads};
 use frolic_scene::{Scene, SceneSpec};
 
 /// A subject whose frames can be timed at any count.
@@ -134,7 +134,7 @@ impl Subject for SceneSubject {
         }
         let (threads, step) = (scene.threads(), scene.spec().clock.step());
         let pause = cycle(&self.spec) / PHASES as f32;
-        Ok(Box::new(SceneRun { scene, meter, threads, step, pause, last: 0.0 }))
+        Ok(Box::new(SceneRun { scene, meter, threads, step, pause, last: 0.0, groups: None }))
     }
 }
 
@@ -147,13 +147,18 @@ struct SceneRun {
     /// Time between timed phases, in seconds, and start of the last one.
     pause: f32,
     last: f64,
+    /// Groups of its flock in this phase.
+    groups: Option<u64>,
 }
 
 impl Run for SceneRun {
     fn frame(&mut self) -> Result<Frame, String> {
-        let Self { scene, meter, threads, step, .. } = self;
+        let Self { scene, meter, threads, step, groups, .. } = self;
+        // Not timed.
+        let groups = *groups.get_or_insert_with(|| scene.groups().unwrap_or(0) as u64);
         threads.run(|| {
             meter.begin_frame();
+            meter.set(Counter::Groups, groups);
             // With a frame budget, the clock decides the number of steps.
             match scene.frame_budget() {
                 Some(_) => scene.tick(f64::from(*step), meter),
@@ -171,7 +176,7 @@ impl Run for SceneRun {
     }
 
     fn go_on(&mut self) -> Result<(), String> {
-        let Self { scene, meter, step, pause, last, .. } = self;
+        let Self { scene, meter, step, pause, last, groups, .. } = self;
         let now = scene.time();
         let left = (*last + f64::from(*pause) - now).max(0.0) as f32;
         // In long steps, then to the exact time.
@@ -179,6 +184,7 @@ impl Run for SceneRun {
         scene.step(WARM_UP_STEP, long as u32, meter);
         scene.step(*step, ((left - long * WARM_UP_STEP) / *step).round() as u32, meter);
         *last = now + f64::from(left);
+        *groups = None;
         Ok(())
     }
 

@@ -16,6 +16,15 @@ const FULL: u16 = 84;
 /// Drift of the pace below which no line is printed.
 const DRIFT: f64 = 1.1;
 
+/// How a flock moved: order and milling, 0 to 1, distance to the nearest, in millimetres, and groups.
+#[derive(Debug, Clone, Copy)]
+struct Moved<'a> {
+    name: &'a str,
+    count: u32,
+    levels: [f64; 3],
+    groups: u64,
+}
+
 impl Profile {
     /// Returns the table, one line for each count and variant, with units in the head; at most 100 columns wide.
     pub fn table(&self) -> String {
@@ -202,30 +211,54 @@ impl Profile {
 
     /// How a flock moved, variant by variant at their highest counts, and which moved differently.
     fn movement(&self) -> Vec<String> {
-        let level = |point: &Point, counter: Counter| point.counter(counter.name()).unwrap_or(0) as f64 / 1e3;
-        let of = |variant: &VariantProfile| {
-            let point = variant.points.last()?;
-            let levels = [Counter::OrderPermille, Counter::MillingPermille, Counter::NearestMicrometres];
-            let levels = levels.map(|counter| level(point, counter));
-            levels.iter().any(|level| *level > 0.0).then(|| (variant.name.clone(), point.count, levels))
-        };
-        let moved: Vec<_> = self.variants.iter().filter_map(of).collect();
+        let moved = self.moved();
         let mut lines = Vec::new();
-        for (name, count, [order, milling, nearest]) in &moved {
-            let (of, count) =
-                (if moved.len() > 1 { format!("{}, ", cut(name, 30)) } else { String::new() }, short(*count));
+        for Moved { name, count, levels: [order, milling, nearest], groups } in &moved {
+            let groups = match groups {
+                // A device does not count them.
+                0 => String::new(),
+                1 => ", one group".to_owned(),
+                groups => format!(", {} groups", short(*groups as u32)),
+            };
+            let of = if moved.len() > 1 { format!("{}, ", cut(name, 30)) } else { String::new() };
+            let count = short(*count);
             lines.push(format!(
-                "{of}{count}: order {order:.2}, milling {milling:.2}, {nearest:.0} mm to the nearest"
+                "{of}{count}: order {order:.2}, milling {milling:.2}, {nearest:.0} mm to the nearest{groups}"
             ));
         }
-        for (name, count, levels) in moved.iter().skip(1) {
-            let (first, at, base) = &moved[0];
-            let far = |nth: usize, least: f64| (levels[nth] - base[nth]).abs() > least;
-            if at == count && (far(0, 0.1) || far(1, 0.1) || far(2, base[2] * 0.1)) {
-                lines.push(format!("{} moves differently from {}", cut(name, 30), cut(first, 30)));
-            }
+        for name in self.moves_differently() {
+            lines.push(format!("{} moves differently from {}", cut(name, 30), cut(moved[0].name, 30)));
         }
         lines
+    }
+
+    /// Variants whose flock moves differently from that of the first one with a flock, at the same count.
+    pub(crate) fn moves_differently(&self) -> impl Iterator<Item = &str> {
+        let moved = self.moved();
+        let first = moved.first().copied();
+        moved.into_iter().skip(1).filter_map(move |other| {
+            let first = first?;
+            let far = |nth: usize, least: f64| (other.levels[nth] - first.levels[nth]).abs() > least;
+            let differs = far(0, 0.1) || far(1, 0.1) || far(2, first.levels[2] * 0.1);
+            (other.count == first.count && differs).then_some(other.name)
+        })
+    }
+
+    /// How the flock of each variant moved at its highest count.
+    fn moved(&self) -> Vec<Moved<'_>> {
+        let of = |variant: &'_ VariantProfile| {
+            let point = variant.points.last()?;
+            let counter = |counter: Counter| point.counter(counter.name()).unwrap_or(0);
+            let levels = [Counter::OrderPermille, Counter::MillingPermille, Counter::NearestMicrometres];
+            let levels = levels.map(|level| counter(level) as f64 / 1e3);
+            let moves = levels.iter().any(|level| *level > 0.0);
+            moves.then(|| (point.count, levels, counter(Counter::Groups)))
+        };
+        let all = self.variants.iter().filter_map(|variant| {
+            let (count, levels, groups) = of(variant)?;
+            Some(Moved { name: &variant.name, count, levels, groups })
+        });
+        all.collect()
     }
 
     /// Disturbances of the machine, if any.

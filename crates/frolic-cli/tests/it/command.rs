@@ -752,9 +752,12 @@ fn plans_are_drawn_from_above() {
         assert!(fs::metadata(folder.path().join(&out)).unwrap().len() > 2000);
     }
     let few = ["--set", "eels.count=900", "--at", "0.5", "--size", "200x120", "-o", "near.png"];
-    let args: Vec<&str> = ["draw", "shoal", "--show", "neighbours"].into_iter().chain(few).collect();
-    assert!(good(folder.path(), &args).contains("near.png"));
-    assert!(fs::metadata(folder.path().join("near.png")).unwrap().len() > 2000);
+    let drawn = ["neighbours", "neighbours-in-view"].map(|show| {
+        let args: Vec<&str> = ["draw", "shoal", "--show", show].into_iter().chain(few).collect();
+        assert!(good(folder.path(), &args).contains("near.png"));
+        fs::read(folder.path().join("near.png")).unwrap()
+    });
+    assert!(drawn.iter().all(|picture| picture.len() > 2000) && drawn[0] != drawn[1]);
     assert!(refused(&["draw", "beacon", "--show", "placement"]).contains("no placed elements"));
     assert!(refused(&["draw", "beacon", "--show", "neighbours"]).contains("with a flock"));
 }

@@ -186,6 +186,8 @@ named_list! {
         MillingPermille = "milling_permille",
         /// Mean distance to the nearest other of a flock, in micrometres.
         NearestMicrometres = "nearest_micrometres",
+        /// Groups of a flock, joined by steps of its radius of cohesion. Counted when asked for: by profiles, between the frames that are timed.
+        Groups = "groups",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
         /// Batches that began because the mesh or shape differs.

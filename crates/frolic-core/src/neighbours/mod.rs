@@ -10,12 +10,14 @@
 //! | how are elements put in the order of their cells? | `sort.rs` |
 //! | which elements share their candidates? | `blocks.rs` |
 //! | which are near a point or an element? | `query.rs` |
+//! | how many groups do they form? | `groups.rs` |
 //!
 //! Cells as hash keys: Teschner et al., "Optimized Spatial Hashing for Collision Detection of Deformable Objects", 2003; here an axis that is too long for its
 //! elements is folded onto a power of two. Sorted by counting: Green, "Particle Simulation using CUDA", 2010.
 
 pub(crate) mod blocks;
 mod grid;
+mod groups;
 mod query;
 mod sort;
 mod spec;
@@ -28,6 +30,7 @@ use crate::foundations::simd::{Level, detect};
 use grid::Grid;
 use sort::Sorter;
 
+pub use groups::groups;
 pub use query::{Near, Others, Pair};
 pub use spec::{AxisSpec, NeighbourSpec, NeighbourTechnique};
 

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use frolic_core::neighbours::{AxisSpec, Near, NeighbourSpec, NeighbourTechnique, Neighbours, Others};
+use frolic_core::neighbours::{
+    AxisSpec, Near, NeighbourSpec, NeighbourTechnique, Neighbours, Others, groups,
+};
 use frolic_core::random::{hash3, unit};
 use frolic_core::{Counter, Meter, Stage, Threads};
 use proptest::prelude::*;
@@ -326,4 +328,67 @@ fn elements_on_one_spot_have_opposite_directions() {
     let pair = far.pairs(1.0).next().unwrap();
     assert_eq!(pair.other.distance(), 1.0);
     assert_eq!(far.direction(pair.index, &pair.other), pair.other.offset);
+}
+
+/// Groups by looking at every pair.
+fn groups_of(spec: &NeighbourSpec, columns: &[Vec<f32>; 3]) -> usize {
+    let count = columns[0].len();
+    let mut group: Vec<usize> = (0..count).collect();
+    for a in 0..count {
+        for b in 0..a {
+            let square: f32 = (0..3)
+                .map(|axis| {
+                    let way = columns[axis][a] - columns[axis][b];
+                    match spec.axes[axis] {
+                        AxisSpec::Ignored => 0.0,
+                        AxisSpec::Wrapping(low, high) => way - (way / (high - low)).round() * (high - low),
+                        _ => way,
+                    }
+                })
+                .map(|way| way * way)
+                .sum();
+            if square <= spec.reach * spec.reach && group[a] != group[b] {
+                let (from, to) = (group[a], group[b]);
+                group.iter_mut().filter(|it| **it == from).for_each(|it| *it = to);
+            }
+        }
+    }
+    group.sort_unstable();
+    group.dedup();
+    group.len()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// Groups are those that a look at every pair finds, in open space, in planes, and where space begins again.
+    #[test]
+    fn groups_are_those_of_all_pairs(
+        places in prop::collection::vec(prop::array::uniform3(-2f32..2.0), 0..160),
+        reach in 0.05f32..0.9, space in 0u32..4,
+    ) {
+        let spec = NeighbourSpec::new(reach);
+        let spec = match space {
+            0 => spec,
+            1 => spec.flat(),
+            2 => spec.upright().wrapping([-2.0; 3], [2.0; 3]),
+            _ => spec.wrapping([-2.0, -2.5, -2.0], [2.0, 2.0, 3.0]),
+        };
+        let columns = [0, 1, 2].map(|axis| places.iter().map(|place| place[axis]).collect::<Vec<f32>>());
+        let found = groups(&spec, columns.each_ref().map(|column| &column[..])).unwrap();
+        prop_assert_eq!(found, groups_of(&spec, &columns));
+    }
+}
+
+#[test]
+fn groups_refuse_what_they_cannot_count() {
+    let spec = NeighbourSpec::new(0.5);
+    assert_eq!(groups(&spec, [&[], &[], &[]]).unwrap(), 0);
+    // All on one spot, and far from each other.
+    assert_eq!(groups(&spec, [&[1.0; 5000], &[2.0; 5000], &[0.0; 5000]]).unwrap(), 1);
+    assert_eq!(groups(&spec, [&[-1e9, 1e9, 0.0], &[0.0; 3], &[0.0; 3]]).unwrap(), 3);
+    let (two, one) = ([0.0; 2], [0.0; 1]);
+    assert!(groups(&spec, [&two, &one, &two]).is_err());
+    assert!(groups(&spec, [&[f32::NAN], &[0.0], &[0.0]]).is_err());
+    assert!(groups(&NeighbourSpec::new(f32::NAN), [&[0.0], &[0.0], &[0.0]]).is_err());
 }

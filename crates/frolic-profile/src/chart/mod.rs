@@ -6,12 +6,14 @@
 //! | stages of frames, stacked, against count | `stages.rs` |
 //! | distribution of frames: median, p95, p99, worst | `spread.rs` |
 //! | frames in the order in which they were taken | `timeline.rs` |
+//! | how a flock moves, against count | `movement.rs` |
 //! | affordable counts, a bar for each variant | `ceilings.rs` |
 //!
 //! `paper.rs` has the drawing area.
 
 mod ceilings;
 mod frames;
+mod movement;
 mod paper;
 mod spread;
 mod stages;
@@ -19,6 +21,7 @@ mod timeline;
 
 use ceilings::Ceilings;
 use frames::Frames;
+use movement::Movement;
 use spread::Spread;
 use stages::Stages;
 use timeline::Timeline;
@@ -44,6 +47,7 @@ enum Kind {
     Stages(Stages),
     Spread(Spread),
     Timeline(Timeline),
+    Movement(Movement),
     Ceilings(Ceilings),
 }
 
@@ -68,6 +72,11 @@ impl Chart {
         Self(Kind::Timeline(Timeline::of(profile)))
     }
 
+    /// Order, milling, distance to the nearest and groups of a flock against the count, for at most four variants; none if no flock moved.
+    pub fn movement(profile: &Profile) -> Option<Self> {
+        Movement::of(profile).map(|movement| Self(Kind::Movement(movement)))
+    }
+
     /// Ceilings as bars with their intervals, largest first; `what` names the elements.
     pub fn ceilings(scene: &str, what: &str, found: &[Ceiling]) -> Self {
         Self(Kind::Ceilings(Ceilings::of(scene, what, found)))
@@ -83,6 +92,7 @@ impl Chart {
             Kind::Stages(it) => paper::svg(it),
             Kind::Spread(it) => paper::svg(it),
             Kind::Timeline(it) => paper::svg(it),
+            Kind::Movement(it) => paper::svg(it),
             Kind::Ceilings(it) => paper::svg(it),
         }
     }
@@ -97,19 +107,22 @@ impl Chart {
             Kind::Stages(it) => paper::png(it),
             Kind::Spread(it) => paper::png(it),
             Kind::Timeline(it) => paper::png(it),
+            Kind::Movement(it) => paper::png(it),
             Kind::Ceilings(it) => paper::png(it),
         }
     }
 }
 
 /// All charts of a profile, with their names.
-pub(crate) fn charts(profile: &Profile) -> [(&'static str, Chart); 4] {
-    [
+pub(crate) fn charts(profile: &Profile) -> Vec<(&'static str, Chart)> {
+    let mut all = vec![
         ("frames", Chart::of(profile)),
         ("stages", Chart::stages(profile)),
         ("spread", Chart::spread(profile)),
         ("timeline", Chart::timeline(profile)),
-    ]
+    ];
+    all.extend(Chart::movement(profile).map(|chart| ("movement", chart)));
+    all
 }
 
 /// The variants with points that fit side by side, each with its index among all.

@@ -168,12 +168,24 @@ fn what_moves_differently_is_told() {
     let shoal = settings
         .iter()
         .fold(SceneSpec::find("shoal").unwrap(), |scene, (key, value)| scene.set(key, value).unwrap());
-    let table =
-        |vary: &str| sweep("shoal", &shoal, &plan("400", &[vary], 3), None, |_| true).unwrap().table();
-    let same = table("eels.flock.neighbours=grid,all-pairs");
-    assert!(same.matches("mm to the nearest").count() == 2 && !same.contains("moves differently"), "{same}");
-    let other = table("eels.flock.wander_degrees=20.0,5000.0");
-    assert!(other.contains("moves differently from"), "{other}");
+    let profile = |vary: &str| sweep("shoal", &shoal, &plan("400", &[vary], 3), None, |_| true).unwrap();
+    let same = profile("eels.flock.neighbours=grid,all-pairs");
+    let table = same.table();
+    assert!(
+        table.matches("mm to the nearest").count() == 2 && !table.contains("moves differently"),
+        "{table}"
+    );
+    assert!(table.matches("group").count() == 2, "{table}");
+    let chart = Chart::movement(&same).unwrap().svg().unwrap();
+    assert!(chart.contains("all variants move alike") && chart.contains("milling"), "{chart}");
+    let other = profile("eels.flock.wander_degrees=20.0,5000.0");
+    assert!(other.table().contains("moves differently from"), "{}", other.table());
+    assert!(Chart::movement(&other).unwrap().svg().unwrap().contains("not all variants move alike"));
+    let folder = tempfile::tempdir().unwrap();
+    let written = write_profile(&other, folder.path()).unwrap();
+    assert!(written.iter().any(|path| path.ends_with("movement.png")));
+    // Without a flock there is no such chart.
+    assert!(Chart::movement(&measured("100", &[], 3)).is_none());
 }
 
 /// Ways of drawing one picture are called faster or slower; what draws another picture is not.

@@ -224,7 +224,7 @@ fn sight(flock: &Flock) -> SightPlan {
     let mut sorted = around.to_vec();
     sorted.sort_by(f32::total_cmp);
     let most = sorted.get(sorted.len() * 49 / 50).copied().unwrap_or(0.0).max(1.0);
-    let ([px, _, pz], [vx, _, vz]) = (columns.position(), columns.velocity());
+    let ([px, py, pz], [vx, _, vz]) = (columns.position(), columns.velocity());
     let mark = |nth: usize| Mark {
         place: [px[nth], pz[nth]],
         turn: vx[nth].atan2(vz[nth]),
@@ -232,7 +232,8 @@ fn sight(flock: &Flock) -> SightPlan {
         tint: (around[nth] / most).min(1.0),
         kind: 0,
     };
-    let mut plan = SightPlan { marks: (0..flock.len()).map(mark).collect(), most, links: Vec::new() };
+    let marks = (0..flock.len()).map(mark).collect();
+    let mut plan = SightPlan { marks, heights: py.to_vec(), most, links: Vec::new() };
     let radius = flock.spec().cohesion.radius;
     let near = Neighbours::new(&NeighbourSpec::new(radius)).and_then(|mut near| {
         near.find(&[columns.position()], &mut Meter::new())?;
@@ -245,7 +246,7 @@ fn sight(flock: &Flock) -> SightPlan {
         let heading = columns.velocity().map(|column| column[chosen]);
         let others = near.within(at, radius).filter(|other| other.index != chosen);
         let seen = others.filter(|other| flock.spec().sees(heading, other.offset));
-        plan.links.extend(seen.map(|other| [[at[0], at[2]], [px[other.index], pz[other.index]]]));
+        plan.links.extend(seen.map(|other| [at, [px[other.index], py[other.index], pz[other.index]]]));
     }
     plan
 }
@@ -425,6 +426,10 @@ impl Elements for School {
 
     fn sight(&self) -> Option<SightPlan> {
         Some(sight(&self.flock))
+    }
+
+    fn groups(&self) -> Option<usize> {
+        (self.flock.len() > 1).then(|| self.flock.groups())
     }
 
     fn column_names(&self) -> &'static [&'static str] {

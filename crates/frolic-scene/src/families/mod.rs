@@ -363,16 +363,18 @@ impl GroundPlan<'_> {
     }
 }
 
-/// Which elements of a population see each other, from above.
+/// Which elements of a population see each other.
 #[derive(Debug, Clone, Default)]
 #[non_exhaustive]
 pub struct SightPlan {
     /// A mark for each element, whose tint is the number of others that it sees over `most`.
     pub marks: Vec<Mark>,
+    /// Height (y) of each of them, in metres.
+    pub heights: Vec<f32>,
     /// Most that any sees, a few in a hundred aside.
     pub most: f32,
-    /// Links from some elements to those that they see: two ends each, x and z, in metres.
-    pub links: Vec<[[f32; 2]; 2]>,
+    /// Links from some elements to those that they see: two ends each, in metres.
+    pub links: Vec<[[f32; 3]; 2]>,
 }
 
 /// The elements of one population: state, and what drawing needs of it. One virtual call a population a step, none an element.
@@ -514,6 +516,11 @@ pub trait Elements: Debug + Send + Sync {
     /// The state does not fit the spec. The scene then drops these elements.
     fn restore(&mut self, _state: &SavedState) -> Result<(), SpecError> {
         Err(SpecError::new("state", "is not restored by this family", "save scenes without it"))
+    }
+
+    /// Number of groups that its elements form, if that means something for them. It may take as long as a step; profiles ask between frames.
+    fn groups(&self) -> Option<usize> {
+        None
     }
 
     /// Which elements see each other, from above; none where they do not look.

@@ -1,14 +1,14 @@
 //! Drawing a scene: its draw list, pictures, diagnostic views and the graphics device.
 
 use frolic_core::{Counter, Meter, ParticleSet, SpecError};
-use frolic_diagnostics::{Mark, PlanView, Show};
+use frolic_diagnostics::{Mark, PlanView, Show, neighbours_in_view};
 use frolic_draw::{BackdropSpec, DrawList, Image, Renderer, View};
 use frolic_list::{ListScratch, Surroundings};
 
 use crate::decor::Decor;
 use crate::device::Device;
 use crate::error::{DeviceError, SceneError};
-use crate::families::{DrawContext, GroundPlan};
+use crate::families::{DrawContext, GroundPlan, SightPlan};
 use crate::spec::SceneSpec;
 
 use super::population::Population;
@@ -59,7 +59,8 @@ impl Scene {
         match show {
             Show::Placement => return self.show_placement(),
             Show::Wind => return Ok(self.show_wind()),
-            Show::Neighbours => return self.show_neighbours(),
+            Show::Neighbours => return self.show_neighbours(true),
+            Show::NeighboursInView => return self.show_neighbours(false),
             _ => {}
         }
         if self.device.is_some() {
@@ -106,8 +107,8 @@ impl Scene {
         Ok(image)
     }
 
-    /// Paints which elements see each other, of the first population whose elements do.
-    fn show_neighbours(&mut self) -> Result<&Image, SceneError> {
+    /// Paints which elements see each other, of the first population whose elements do, from above or in view.
+    fn show_neighbours(&mut self, above: bool) -> Result<&Image, SceneError> {
         let Self { populations, view, image, .. } = self;
         let sight =
             populations.iter().find_map(|population| Some((&population.name, population.elements.sight()?)));
@@ -117,8 +118,13 @@ impl Scene {
                 SpecError::new("population", problem, "show the picture, or a scene with a flock").into()
             );
         };
-        let [low, high] = around(&sight.marks);
-        PlanView::of(low, high, view.size()).neighbours(name, &sight.marks, sight.most, &sight.links, image);
+        let SightPlan { marks, heights, most, links } = &sight;
+        if above {
+            let [low, high] = around(marks);
+            PlanView::of(low, high, view.size()).neighbours(name, marks, *most, links, image);
+        } else {
+            neighbours_in_view(name, marks, heights, *most, links, view, image);
+        }
         Ok(image)
     }
 

@@ -179,6 +179,11 @@ impl Scene {
         &self.view
     }
 
+    /// Returns the number of groups of the last population that forms any: of flocks, on the CPU. It takes about as long as a step.
+    pub fn groups(&self) -> Option<usize> {
+        self.populations.iter().rev().find_map(|population| population.elements.groups())
+    }
+
     /// Returns a remark on the choice of backend, if any: the name of the device that draws, or why there is none.
     pub fn remark(&self) -> Option<&str> {
         self.remark.as_deref()

@@ -44,7 +44,7 @@ use crate::foundations::random::{Draws, hash3, unit};
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
 use crate::neighbours::blocks::BLOCK;
-use crate::neighbours::{NeighbourSpec, Neighbours};
+use crate::neighbours::{NeighbourSpec, Neighbours, groups};
 use crate::placement::{Basis, Source};
 use crate::poses::{Heading, Posed, Poses};
 use crate::world::apart::{ApartSpec, PushApart};
@@ -375,6 +375,14 @@ impl Flock {
     /// Order of the last step.
     pub fn gauges(&self) -> FlockGauges {
         self.gauges
+    }
+
+    /// Number of groups, joined by steps of at most the radius of cohesion from one element to the next. It takes about as long as a step; ask for it now
+    /// and then.
+    pub fn groups(&self) -> usize {
+        let spec = space(&self.spec).reach(self.spec.cohesion.radius);
+        // Positions are finite after a step, and the spec was checked.
+        groups(&spec, self.bodies.position()).unwrap_or(0)
     }
 
     /// Number of elements.
