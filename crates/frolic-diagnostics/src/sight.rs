@@ -33,7 +33,7 @@ pub fn neighbours_in_view(
     let nearness = |depth: f32| 1.0 - (depth - near) / (far - near).max(1e-6);
     for ([x, y, depth], mark) in &seen {
         let tone = on_scale(0.12 + 0.85 * mark.tint) * (FAR + (1.0 - FAR) * nearness(*depth));
-        spot(&mut canvas, Vec2::new(*x, *y), (mark.radius * focal / depth).clamp(0.8, 40.0), tone);
+        spot(&mut canvas, Vec2::new(*x, *y), (mark.radius * 0.45 * focal / depth).clamp(0.8, 20.0), tone);
     }
     for [a, b] in links {
         if let (Some(a), Some(b)) = (project(*a), project(*b)) {

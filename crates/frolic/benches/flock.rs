@@ -1,6 +1,7 @@
 //! A flock in space, about 30 in view of each: the whole step against a hash map of cells, a kd-tree that is built anew, and all pairs.
 //!
-//! `cargo bench -p frolic --bench flock [-- rules | growth | crowd]`. Contenders take turns, and all of them move their elements on every core.
+//! `cargo bench -p frolic --bench flock [-- rules | growth | crowd | apart]`. Contenders take turns, and all of them move their elements on every core. `apart`
+//! pushes a million discs apart in a plane.
 
 mod support;
 
@@ -8,7 +9,7 @@ use std::collections::HashMap;
 
 use frolic::core::neighbours::NeighbourTechnique;
 use frolic::core::random::{hash3, unit};
-use frolic::core::{Flock, FlockSpec, RuleSpec, Space};
+use frolic::core::{ApartSpec, BodyColumns, BodyRow, Flock, FlockSpec, KeepTo, PushApart, RuleSpec, Space};
 use frolic::prelude::*;
 use kd_tree::KdIndexTree;
 use rayon::prelude::*;
@@ -41,6 +42,9 @@ fn main() -> Result<(), Failure> {
     }
     if asked("crowd") {
         crowd()?;
+    }
+    if asked("apart") {
+        apart()?;
     }
     Ok(())
 }
@@ -237,5 +241,39 @@ fn crowd() -> Result<(), Failure> {
         ],
     );
     at_most("all in one cell against spread out", times[1].cpu / times[0].cpu, 3.0);
+    Ok(())
+}
+
+/// A million discs that jam in a plane: what a step costs, and what a round adds to it.
+fn apart() -> Result<(), Failure> {
+    let count = 1_000_000u32;
+    let side = count.isqrt();
+    let world = WorldSpec::default().build()?;
+    let mut discs = BodyColumns::default();
+    for id in 0..side * side {
+        // On a lattice, a little out of place: most touch two or three others.
+        let [dx, dz, _] = hash3(id, 3, 1).map(|bits| (unit(bits) - 0.5) * 0.3);
+        let (x, z) = ((id % side) as f32, (id / side) as f32);
+        let place = BodyRow { px: x + dx, pz: z + dz, size: 0.5, ..BodyRow::default() };
+        discs.push(&BodyRow { life: f32::INFINITY, id, key: id, ..place });
+    }
+    // Nobody ever sleeps.
+    let spec = ApartSpec::default().rest(0.0).mass_power(2.0);
+    let run = |rounds: u32| -> Result<Contender<'_>, Failure> {
+        let mut apart = PushApart::new(&spec.rounds(rounds), Some(KeepTo::Flat))?;
+        let (mut discs, world, mut meter) = (discs.clone(), world.clone(), Meter::new());
+        let name = if rounds == 1 { "one round" } else { "five rounds" };
+        let step =
+            move || apart.step(&mut discs.bodies(), &world, 0.1, &mut meter).expect("discs are pushed");
+        Ok(Contender::new(name, step))
+    };
+    let contenders = vec![run(1)?, run(5)?];
+    let times = compare("discs in a plane", count as usize, 5, contenders);
+    let per = |seconds: f64| seconds * 1e9 / f64::from(count);
+    let round = per(times[1].cpu - times[0].cpu) / 4.0;
+    at_most("nanoseconds of a core for a disc and round", round, 40.0);
+    // What a step costs beside its rounds: sorting, touching, meeting.
+    println!("  a step beside its rounds: {:.0} ns a disc", per(times[0].cpu) - round);
+    at_most("share of two cores, ten steps a second of one round", times[0].cpu * 10.0 / 2.0, 0.2);
     Ok(())
 }

@@ -1,7 +1,7 @@
 //! A school of fish in a tank: one spec, columns that are stepped, a picture, and what the rules' weights do to its order.
 //!
-//! `cargo run --release -p frolic --example school [FILE] [COUNT]` prints order, milling and distance to the nearest for a few weights, and draws the last
-//! school into FILE (school.png).
+//! `cargo run --release -p frolic --example school [FILE] [COUNT]` prints order, milling, distance to the nearest and groups for a few weights, and draws the
+//! four schools side by side into FILE (school.png).
 
 use frolic::drawing::{BackdropSpec, ListScratch, ListSpec, Surroundings};
 use frolic::flock::{Flock, FlockSpec, Space, TintSpec};
@@ -15,9 +15,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let tank = Space::Box { position: [0.0; 3], size: [5.0, 2.4, 3.0] };
     let mut spec = FlockSpec::school(0.1).within(tank).tint_by(TintSpec::Speed);
     spec.start = ShapeSpec::Box { size: [4.0, 2.0, 2.5] };
-    println!("  separation  alignment  cohesion    order  milling  nearest");
-    let mut last = None;
-    for weights in [[2.0, 0.0, 0.0], [2.0, 1.6, 0.0], [0.0, 1.6, 2.0], [2.0, 1.6, 1.0]] {
+    println!("  separation  alignment  cohesion    order  milling  nearest  groups");
+    let mut sheet = Image::new(ImageSize::new(1280, 800)?);
+    let all = [[2.0, 0.0, 0.0], [2.0, 1.6, 0.0], [0.0, 1.6, 2.0], [2.0, 1.6, 1.0]];
+    for (nth, weights) in all.into_iter().enumerate() {
         [spec.separation.weight, spec.alignment.weight, spec.cohesion.weight] = weights;
         let mut school = Flock::new(&spec, count, Span::new(0.08, 0.12), 7)?;
         let (world, mut meter) = (WorldSpec::default().build()?, Meter::new());
@@ -26,14 +27,26 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
         let ([a, b, c], gauges) = (weights, school.gauges());
         let (order, milling, nearest) = (gauges.order, gauges.milling, gauges.nearest * 1e3);
-        println!("  {a:10.1} {b:10.1} {c:9.1} {order:8.2} {milling:8.2} {nearest:5.0} mm");
-        last = Some(school);
+        let groups = school.groups();
+        println!("  {a:10.1} {b:10.1} {c:9.1} {order:8.2} {milling:8.2} {nearest:5.0} mm {groups:7}");
+        place(&draw(&school)?, nth, &mut sheet);
     }
-    last.map_or(Ok(()), |school| draw(&school, &file))
+    write_png(&file, &sheet)?;
+    println!("wrote {file}");
+    Ok(())
+}
+
+/// Copies a picture to its quarter of a sheet.
+fn place(picture: &Image, nth: usize, sheet: &mut Image) {
+    let (wide, across) = (picture.size().width(), sheet.size().width());
+    let first = nth / 2 * picture.size().height() * across + nth % 2 * wide;
+    for (row, pixels) in picture.pixels().chunks_exact(wide).enumerate() {
+        sheet.pixels_mut()[first + row * across..][..wide].copy_from_slice(pixels);
+    }
 }
 
 /// Draws the tank from its front.
-fn draw(school: &Flock, file: &str) -> Result<(), Box<dyn std::error::Error>> {
+fn draw(school: &Flock) -> Result<Image, Box<dyn std::error::Error>> {
     let wave = WaveSpec::default().swing(0.1).speed(0.8);
     let (name, coarse) = ("eel".to_owned(), Some("eel-far".to_owned()));
     let shape = Shape::Mesh { name, coarse, texture: None, wave: Some(wave) };
@@ -47,11 +60,8 @@ fn draw(school: &Flock, file: &str) -> Result<(), Box<dyn std::error::Error>> {
     (sky.zenith, sky.horizon) = (Colour::new(0.03, 0.22, 0.34), Colour::new(0.005, 0.05, 0.10));
     (sky.soft_degrees, sky.haze) = (16.0, 9.0);
     let sun = SunSpec::default().height_degrees(64.0).shadow_map(0);
-    let size = ImageSize::new(1280, 800)?;
-    // From the front, at the middle of the school.
-    let middle = school.columns().position().map(|axis| axis.iter().sum::<f32>() / axis.len().max(1) as f32);
-    let eye = [middle[0] - 1.0, middle[1] - 0.5, middle[2] + 3.4];
-    let view = CameraSpec::default().position(eye).target(middle).fov_degrees(42.0).view(size)?;
+    let size = ImageSize::new(640, 400)?;
+    let view = CameraSpec::new([-1.2, 0.5, 5.2], [0.0; 3], 40.0).view(size)?;
     let (mut tint, mut image, mut meter) = (Vec::new(), Image::new(size), Meter::new());
     let mut poses = school.poses();
     if school.tint(&mut tint) {
@@ -62,7 +72,5 @@ fn draw(school: &Flock, file: &str) -> Result<(), Box<dyn std::error::Error>> {
     let instances = [(Instances::posed(poses, 0.0)?, &look)];
     let list = scratch.list(instances, &ListSpec::default(), &view, &around, &mut meter);
     Renderer::new().render(&list, &view, &backdrop, &mut image, &mut meter);
-    write_png(file, &image)?;
-    println!("wrote {file}");
-    Ok(())
+    Ok(image)
 }

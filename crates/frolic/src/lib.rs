@@ -269,8 +269,6 @@ pub mod assets {
 
 /// What elements look like: shapes, textures, colour over age, light, detail.
 ///
-/// ![The same elements in three depth orders](../../../../docs/screenshots/depth-order.png)
-///
 /// ```
 /// use frolic::prelude::*;
 ///

@@ -22,8 +22,11 @@ pub(crate) fn kept<S: Simd>(mask: i32x8<S>, value: f32x8<S>) -> f32x8<S> {
     (mask & value.bitcast::<i32x8<S>>()).bitcast()
 }
 
-/// Cells along x that a block may span, beyond its first.
-const SPAN: u32 = 8;
+/// Cells along x that a block may span, beyond its first: of elements with many around each.
+pub(crate) const SPAN: u32 = 8;
+
+/// The same of elements with few around each, whose blocks would have empty lanes.
+pub(crate) const WIDE_SPAN: u32 = 32;
 
 /// Candidates of a block: runs of places in the order of cells, rising.
 #[derive(Debug, Clone, Default)]
@@ -34,18 +37,18 @@ pub(crate) struct Candidates {
 }
 
 impl Neighbours {
-    /// End of the block that begins at a place: its elements lie in one row of cells, close to each other.
-    pub(crate) fn block_end(&self, population: usize, from: usize, end: usize) -> usize {
+    /// End of the block that begins at a place: its elements lie in one row of cells, at most so many cells from the first.
+    pub(crate) fn block_end(&self, population: usize, from: usize, end: usize, span: u32) -> usize {
         let Some(sorted) = self.populations.get(population) else { return from };
         let cell = |place: usize| self.grid.in_row([0, 1, 2].map(|axis| sorted.at[axis][place]));
         let most = (from + BLOCK).min(end).min(sorted.order.len());
         let [row, first] = cell(from);
-        let folds = self.grid.folds();
+        let folds = self.grid.folds().map(|fold| fold * (span / SPAN) as f32);
         let near = |place: &usize| {
             let [its_row, nth] = cell(*place);
             let together =
                 |axis: usize| (sorted.at[axis][*place] - sorted.at[axis][from]).abs() <= folds[axis];
-            its_row == row && nth - first <= SPAN && (0..3).all(together)
+            its_row == row && nth - first <= span && (0..3).all(together)
         };
         (from + 1..most).take_while(near).last().map_or(from, |last| last) + 1
     }

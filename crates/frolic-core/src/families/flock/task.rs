@@ -10,7 +10,7 @@ use super::targets::{Avoiding, Targets};
 use super::{FlockColumns, FlockSpec, SHAKE};
 use crate::foundations::random::hash3;
 use crate::foundations::simd::Level;
-use crate::neighbours::blocks::{BLOCK, Candidates, Lanes, Runs};
+use crate::neighbours::blocks::{BLOCK, Candidates, Lanes, Runs, SPAN};
 use crate::neighbours::{NeighbourTechnique, Neighbours};
 use crate::world::bodies::BodyColumns;
 
@@ -90,7 +90,7 @@ impl Task<'_> {
         let avoids = !self.avoiding.is_nothing();
         let mut from = first;
         while from < end {
-            let to = self.near.block_end(0, from, end);
+            let to = self.near.block_end(0, from, end, SPAN);
             let count = to - from;
             let (own, mut state, key) = self.take(from, to);
             let bounds = self.near.bounds(0, from..to);

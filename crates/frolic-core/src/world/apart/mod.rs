@@ -25,7 +25,7 @@ use crate::foundations::random::{hash3, unit};
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::state::{SavedState, unfit};
 use crate::foundations::trace::part as trace_part;
-use crate::neighbours::blocks::{BLOCK, Candidates};
+use crate::neighbours::blocks::{BLOCK, Candidates, WIDE_SPAN};
 use crate::neighbours::{AxisSpec, NeighbourSpec, Neighbours};
 use crate::world::World;
 use crate::world::bodies::{Bodies, KeepTo};
@@ -311,8 +311,7 @@ impl PushApart {
                 known: known.is_some(),
                 asleep,
             };
-            let mass =
-                if spec.mass_power == 0.0 { 1.0 } else { libm::powf(radius.max(1e-9), spec.mass_power) };
+            let mass = mass_of(radius.max(1e-9), spec.mass_power);
             *row = [
                 shaken(0, sx[place]),
                 shaken(1, sy[place]),
@@ -349,7 +348,7 @@ impl PushApart {
             let end = ((task + 1) * TASK).min(count);
             let (mut from, mut used) = (task * TASK, 0);
             while from < end {
-                let to = near.block_end(0, from, end);
+                let to = near.block_end(0, from, end, WIDE_SPAN);
                 if used == blocks.len() {
                     blocks.push(Block::default());
                 }
@@ -549,6 +548,14 @@ impl PushApart {
             memory[nth] = Memory { id: bodies.id[nth], at, ..sleeper.memory };
         }
     }
+}
+
+/// A radius to a power, which mostly is a whole number.
+fn mass_of(radius: f32, power: f32) -> f32 {
+    if power.fract() != 0.0 {
+        return libm::powf(radius, power);
+    }
+    (0..power as u32).fold(1.0, |mass, _| mass * radius)
 }
 
 /// Moves a body out of an obstacle, to where its surface is a radius away.
