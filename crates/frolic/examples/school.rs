@@ -12,12 +12,13 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut words = std::env::args().skip(1);
     let file = words.next().unwrap_or_else(|| "school.png".into());
     let count: u32 = words.next().map_or(Ok(4_000), |word| word.parse())?;
-    let tank = Space::Box { position: [0.0; 3], size: [5.0, 2.4, 3.0] };
+    let tank = Space::Box { position: [0.0; 3], size: [3.4, 2.0, 2.2] };
     let mut spec = FlockSpec::school(0.1).within(tank).tint_by(TintSpec::Speed);
-    spec.start = ShapeSpec::Box { size: [4.0, 2.0, 2.5] };
+    spec.start = ShapeSpec::Box { size: [3.2, 1.8, 2.0] };
     println!("  separation  alignment  cohesion    order  milling  nearest  groups");
     let mut sheet = Image::new(ImageSize::new(1280, 800)?);
-    let all = [[2.0, 0.0, 0.0], [2.0, 1.6, 0.0], [0.0, 1.6, 2.0], [2.0, 1.6, 1.0]];
+    sheet.pixels_mut().fill([4, 12, 18, 255]);
+    let all = [[2.0, 0.0, 0.0], [2.0, 1.6, 0.0], [0.2, 1.6, 2.0], [2.0, 1.6, 1.0]];
     for (nth, weights) in all.into_iter().enumerate() {
         [spec.separation.weight, spec.alignment.weight, spec.cohesion.weight] = weights;
         let mut school = Flock::new(&spec, count, Span::new(0.08, 0.12), 7)?;
@@ -39,7 +40,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 /// Copies a picture to its quarter of a sheet.
 fn place(picture: &Image, nth: usize, sheet: &mut Image) {
     let (wide, across) = (picture.size().width(), sheet.size().width());
-    let first = nth / 2 * picture.size().height() * across + nth % 2 * wide;
+    let (x, y) = (nth % 2 * (across - wide), nth / 2 * (sheet.size().height() - picture.size().height()));
+    let first = y * across + x;
     for (row, pixels) in picture.pixels().chunks_exact(wide).enumerate() {
         sheet.pixels_mut()[first + row * across..][..wide].copy_from_slice(pixels);
     }
@@ -50,18 +52,18 @@ fn draw(school: &Flock) -> Result<Image, Box<dyn std::error::Error>> {
     let wave = WaveSpec::default().swing(0.1).speed(0.8);
     let (name, coarse) = ("eel".to_owned(), Some("eel-far".to_owned()));
     let shape = Shape::Mesh { name, coarse, texture: None, wave: Some(wave) };
-    let mut look = LookSpec::solid(shape, "#c6d2d2")?;
+    let mut look = LookSpec::solid(shape, "#e6eeec")?;
     // Slow ones are blue, fast ones pale.
-    look.tints = ["#3f7fa8", "#d8efe8", "#ffffff"].iter().filter_map(|hex| Colour::hex(hex)).collect();
-    (look.gloss, look.hazed, look.two_sided) = (4.0, 1.0, false);
+    look.tints = ["#5fb0cc", "#e4f4ee", "#ffffff"].iter().filter_map(|hex| Colour::hex(hex)).collect();
+    (look.gloss, look.hazed, look.two_sided) = (5.0, 0.6, false);
     let look = look.build()?;
     let mut backdrop = BackdropSpec::default();
     let sky = &mut backdrop.sky;
-    (sky.zenith, sky.horizon) = (Colour::new(0.03, 0.22, 0.34), Colour::new(0.005, 0.05, 0.10));
+    (sky.zenith, sky.horizon) = (Colour::new(0.02, 0.16, 0.26), Colour::new(0.003, 0.03, 0.07));
     (sky.soft_degrees, sky.haze) = (16.0, 9.0);
-    let sun = SunSpec::default().height_degrees(64.0).shadow_map(0);
-    let size = ImageSize::new(640, 400)?;
-    let view = CameraSpec::new([-1.2, 0.5, 5.2], [0.0; 3], 40.0).view(size)?;
+    let sun = SunSpec::default().height_degrees(48.0).bearing_degrees(150.0).power(4.0).shadow_map(0);
+    let size = ImageSize::new(636, 396)?;
+    let view = CameraSpec::new([0.0, 0.2, 3.7], [0.0; 3], 40.0).view(size)?;
     let (mut tint, mut image, mut meter) = (Vec::new(), Image::new(size), Meter::new());
     let mut poses = school.poses();
     if school.tint(&mut tint) {

@@ -42,7 +42,8 @@ impl Scene {
         self.clock.set_rate((self.spec.clock.rate * rate).max(1.0));
     }
 
-    /// Runs to a time, in seconds after the start, in fixed steps and without the cap. Does nothing if that time has passed.
+    /// Runs to a time, in seconds after the start, in fixed steps and without the cap. Of a time that has passed, up to a step ago, the
+    /// picture is drawn between the last two states.
     pub fn run_to(&mut self, seconds: f64, meter: &mut Meter) {
         while self.run_some(seconds, 1024, meter) {}
     }
@@ -55,8 +56,10 @@ impl Scene {
         let left = ((seconds - self.time) / f64::from(step) - rounding).ceil().max(0.0);
         let steps = left.min(f64::from(most)) as u32;
         self.step(step, steps, meter);
-        if steps > 0 && f64::from(steps) == left {
-            self.lag = (self.time - seconds).max(0.0) as f32;
+        if f64::from(steps) == left {
+            // A time between the last two states needs no step; before them there is nothing to show.
+            let behind = self.time - seconds;
+            self.lag = if behind <= f64::from(step) { behind.max(0.0) as f32 } else { 0.0 };
         }
         f64::from(steps) < left
     }

@@ -48,6 +48,30 @@ fn a_time_between_steps_is_exact() {
     assert!((a.time() - b.time()).abs() < 1e-9, "time does not run back");
 }
 
+/// Frames that lie between two steps differ as those that need one do: ten steps a second are as smooth as sixty.
+#[test]
+fn frames_between_steps_differ() {
+    let settings =
+        [("clock.rate", "10.0"), ("draw.size", "[96, 60]"), ("eels.count", "300"), ("shafts.count", "0")];
+    let mut spec = SceneSpec::find("shoal").unwrap();
+    for (key, value) in settings {
+        spec = spec.set(key, value).unwrap();
+    }
+    let (mut scene, mut meter) = (Scene::new(&spec).unwrap(), Meter::new());
+    let mut last = None;
+    for nth in 0..12 {
+        let seconds = 0.95 + f64::from(nth) / 60.0;
+        scene.run_to(seconds, &mut meter);
+        let picture = scene.draw(&mut meter).unwrap().clone();
+        assert!(last.as_ref() != Some(&picture), "frame {nth} is the one before");
+        // It is that of a run straight to its time.
+        let mut fresh = Scene::new(&spec).unwrap();
+        fresh.run_to(seconds, &mut meter);
+        assert!(*fresh.draw(&mut meter).unwrap() == picture, "frame {nth}");
+        last = Some(picture);
+    }
+}
+
 /// Every scene of particles, each frame far slower than real time: no frame takes more than the cap, what it owes beyond is dropped, and
 /// the scene goes on by as much as was taken.
 #[test]
