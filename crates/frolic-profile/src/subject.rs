@@ -134,7 +134,7 @@ impl Subject for SceneSubject {
         }
         let (threads, step) = (scene.threads(), scene.spec().clock.step());
         let pause = cycle(&self.spec) / PHASES as f32;
-        Ok(Box::new(SceneRun { scene, meter, threads, step, pause, last: 0.0, groups: None }))
+        Ok(Box::new(SceneRun { scene, meter, threads, step, pause, last: 0.0, groups: 0 }))
     }
 }
 
@@ -148,17 +148,15 @@ struct SceneRun {
     pause: f32,
     last: f64,
     /// Groups of its flock in this phase.
-    groups: Option<u64>,
+    groups: u64,
 }
 
 impl Run for SceneRun {
     fn frame(&mut self) -> Result<Frame, String> {
         let Self { scene, meter, threads, step, groups, .. } = self;
-        // Not timed.
-        let groups = *groups.get_or_insert_with(|| scene.groups().unwrap_or(0) as u64);
         threads.run(|| {
             meter.begin_frame();
-            meter.set(Counter::Groups, groups);
+            meter.set(Counter::Groups, *groups);
             // With a frame budget, the clock decides the number of steps.
             match scene.frame_budget() {
                 Some(_) => scene.tick(f64::from(*step), meter),
@@ -184,7 +182,7 @@ impl Run for SceneRun {
         scene.step(WARM_UP_STEP, long as u32, meter);
         scene.step(*step, ((left - long * WARM_UP_STEP) / *step).round() as u32, meter);
         *last = now + f64::from(left);
-        *groups = None;
+        *groups = scene.groups().unwrap_or(0) as u64;
         Ok(())
     }
 
