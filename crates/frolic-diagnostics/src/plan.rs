@@ -204,12 +204,7 @@ impl PlanView {
         let (sin, cos) = libm::sincosf(mark.turn);
         let way = Vec2::new(sin, cos);
         let reach = if radius > 2.0 { radius * 2.2 } else { radius };
-        let [low, high] = [at - reach - 1.0, at + reach + 1.0];
-        let most = Vec2::new(self.size.width() as f32, self.size.height() as f32) - 1.0;
-        if high.x < 0.0 || high.y < 0.0 || low.x > most.x || low.y > most.y {
-            return;
-        }
-        let (low, high) = (low.clamp(Vec2::ZERO, most), high.clamp(Vec2::ZERO, most));
+        let Some([low, high]) = pixels_around(self.size, at, reach + 1.0) else { return };
         for y in low.y as usize..=high.y as usize {
             for x in low.x as usize..=high.x as usize {
                 let off = Vec2::new(x as f32 + 0.5, y as f32 + 0.5) - at;
@@ -316,6 +311,14 @@ fn arrow(picture: &mut LinearImage, from: Vec2, to: Vec2) {
     {
         stroke(picture, a, b);
     }
+}
+
+/// The pixels of a picture within a distance of a place; none if there are none.
+pub(crate) fn pixels_around(size: ImageSize, at: Vec2, reach: f32) -> Option<[Vec2; 2]> {
+    let (low, high) = (at - reach, at + reach);
+    let most = Vec2::new(size.width() as f32, size.height() as f32) - 1.0;
+    let outside = high.x < 0.0 || high.y < 0.0 || low.x > most.x || low.y > most.y;
+    (!outside).then(|| [low.clamp(Vec2::ZERO, most), high.clamp(Vec2::ZERO, most)])
 }
 
 /// What the colours of elements by how many others they see mean.

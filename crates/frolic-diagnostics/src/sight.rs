@@ -3,7 +3,7 @@
 use frolic_draw::{Image, View};
 use glam::{Vec2, Vec3};
 
-use crate::plan::{Mark, sight_legend, stroke};
+use crate::plan::{Mark, pixels_around, sight_legend, stroke};
 use crate::show::{Canvas, on_scale};
 
 /// Darkest share of a colour, of the farthest element.
@@ -45,12 +45,7 @@ pub fn neighbours_in_view(
 
 /// Draws an antialiased spot.
 fn spot(canvas: &mut Canvas, at: Vec2, radius: f32, tone: Vec3) {
-    let most = Vec2::new(canvas.picture.size().width() as f32, canvas.picture.size().height() as f32) - 1.0;
-    let (low, high) = (at - radius - 1.0, at + radius + 1.0);
-    if high.x < 0.0 || high.y < 0.0 || low.x > most.x || low.y > most.y {
-        return;
-    }
-    let (low, high) = (low.clamp(Vec2::ZERO, most), high.clamp(Vec2::ZERO, most));
+    let Some([low, high]) = pixels_around(canvas.picture.size(), at, radius + 1.0) else { return };
     for y in low.y as usize..=high.y as usize {
         for x in low.x as usize..=high.x as usize {
             let off = Vec2::new(x as f32 + 0.5, y as f32 + 0.5) - at;

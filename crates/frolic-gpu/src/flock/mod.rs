@@ -33,7 +33,7 @@ use crate::draw::order::groups;
 use crate::draw::population::{DeviceElements, DevicePopulation};
 use crate::neighbours::{DeviceGrid, Sorted};
 use crate::population::grids::Grids;
-use crate::population::read::read_words;
+use crate::population::read::{read_words, wide_since};
 use crate::population::shard::Fields;
 use crate::population::{DevicePopulationError, MOST_STEPS, STEP_SLOT, next_key};
 use crate::shared::flock::{
@@ -301,7 +301,8 @@ impl GpuFlock {
         self.raw.copy_from_slice(&counts);
     }
 
-    /// Returns why the device cannot run this spec in place of the present one, if it cannot: where elements start and the plane they stay in are fixed.
+    /// Returns whether the running flock can take a spec: the device can run it, and it differs neither in where elements start, nor in the plane that they
+    /// stay in, nor in whether they hunt.
     pub fn can_retune(&self, spec: &FlockSpec, world: &World, assets: &Assets) -> bool {
         let fixed = |spec: &FlockSpec| {
             (spec.position, spec.start.clone(), spec.heading, spec.keep_to, spec.hunt.is_some())
@@ -380,11 +381,7 @@ impl GpuFlock {
         let (raw, now, read_at) = (&mut self.raw, &mut self.statistics, &mut self.read_at);
         self.readback.read_back(&mut recorder.counters, |frame, words| {
             let single = |word: u32| u64::from(words[word as usize].wrapping_sub(raw[word as usize]));
-            let wide = |word: u32| {
-                let at = word as usize;
-                let join = |words: &[u32]| u64::from(words[at]) | u64::from(words[at + 1]) << 32;
-                join(words).wrapping_sub(join(&raw[..]))
-            };
+            let wide = |word: u32| wide_since(&raw[..], words, word);
             now.steps += single(STEPS);
             now.joined += single(EMITTED);
             now.caught += single(CAUGHT);

@@ -38,15 +38,10 @@ impl GpuParticles {
         let (raw, statistics, read_at) = (&mut self.raw, &mut self.statistics, &mut self.read_at);
         let (shards, before) = (self.shards.len(), *statistics);
         self.readback.read_back(counters, |frame, words| {
-            let mut wide = |word: u32| {
-                let at = word as usize;
-                let join = |words: &[u32]| u64::from(words[at]) | u64::from(words[at + 1]) << 32;
-                let new = join(words).wrapping_sub(join(&raw[..]));
-                raw[at..at + 2].copy_from_slice(&words[at..at + 2]);
-                new
-            };
-            statistics.pairs_tested += wide(TESTED_APART);
-            statistics.pairs_near += wide(TESTED_APART + 2);
+            statistics.pairs_tested += wide_since(raw, words, TESTED_APART);
+            statistics.pairs_near += wide_since(raw, words, TESTED_APART + 2);
+            let pairs = TESTED_APART as usize..(TESTED_APART + 4) as usize;
+            raw[pairs.clone()].copy_from_slice(&words[pairs]);
             let mut new = |word: u32| {
                 let (now, raw) = (words[word as usize], &mut raw[word as usize]);
                 u64::from(now.wrapping_sub(std::mem::replace(raw, now)))
@@ -143,6 +138,13 @@ impl GpuParticles {
         }
         Ok(rows)
     }
+}
+
+/// What a counter in two words, the lower first, has grown by.
+pub(crate) fn wide_since(before: &[u32], now: &[u32], word: u32) -> u64 {
+    let at = word as usize;
+    let join = |words: &[u32]| u64::from(words[at]) | u64::from(words[at + 1]) << 32;
+    join(now).wrapping_sub(join(before))
 }
 
 /// Reads words back. This stalls.

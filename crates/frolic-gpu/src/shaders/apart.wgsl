@@ -39,14 +39,6 @@ fn cell_of_body(nth: u32) -> vec3<u32> {
     return bitcast<vec4<u32>>(sleepers[nth * SLEEPER_ROWS + 3u]).yzw;
 }
 
-// Adds to a number in two words.
-fn add_wide(word: u32, value: u32) {
-    let before = atomicAdd(&counters[word], value);
-    if before + value < before {
-        atomicAdd(&counters[word + 1u], 1u);
-    }
-}
-
 // Distance of the nearest obstacle, and the direction away from it.
 fn surface(at: vec3<f32>) -> vec4<f32> {
     var which = 0u;

@@ -413,14 +413,6 @@ fn steer_one(nth: u32, lane: u32) {
     }
 }
 
-// Adds to a number in two words.
-fn add_wide(word: u32, value: u32) {
-    let before = atomicAdd(&counters[word], value);
-    if before + value < before {
-        atomicAdd(&counters[word + 1u], 1u);
-    }
-}
-
 @compute @workgroup_size(256)
 fn sum_up(@builtin(local_invocation_index) lane: u32) {
     let live = flock_size();

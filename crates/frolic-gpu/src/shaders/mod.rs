@@ -77,6 +77,7 @@ files! {
     mesh => NOTHING;
     moves => [step::feature_tags()];
     noise => NOTHING;
+    on_device => NOTHING;
     packed_elements => [
         Packed::declaration(), PackedMotion::declaration(), PackedHeading::declaration(), PackedCurve::declaration(),
         Packed::reader("read_packed", "records", 4), PackedMotion::reader("read_motion", "records", 4),
@@ -122,21 +123,21 @@ macro_rules! programs {
 
 programs! {
     DISC = [hash, frame, look, packed_elements, vertices, disc];
-    DISC_ON_DEVICE = [hash, frame, look, device_elements, vertices, disc];
-    DISC_OF_FLOCK = [hash, frame, look, flock_elements, vertices, disc];
+    DISC_ON_DEVICE = [hash, frame, look, device_elements, on_device, vertices, disc];
+    DISC_OF_FLOCK = [hash, frame, look, flock_elements, on_device, vertices, disc];
     RECTANGLE = [hash, frame, look, packed_elements, vertices, billboard, rectangle];
-    RECTANGLE_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, rectangle];
-    RECTANGLE_OF_FLOCK = [hash, frame, look, flock_elements, vertices, billboard, rectangle];
+    RECTANGLE_ON_DEVICE = [hash, frame, look, device_elements, on_device, vertices, billboard, rectangle];
+    RECTANGLE_OF_FLOCK = [hash, frame, look, flock_elements, on_device, vertices, billboard, rectangle];
     MESH = [hash, frame, look, packed_elements, vertices, billboard, solid, mesh];
-    MESH_ON_DEVICE = [hash, frame, look, device_elements, vertices, billboard, solid, mesh];
-    MESH_OF_FLOCK = [hash, frame, look, flock_elements, vertices, billboard, solid, mesh];
+    MESH_ON_DEVICE = [hash, frame, look, device_elements, on_device, vertices, billboard, solid, mesh];
+    MESH_OF_FLOCK = [hash, frame, look, flock_elements, on_device, vertices, billboard, solid, mesh];
     RIBBON = [hash, frame, look, packed_elements, vertices, solid, ribbon];
-    RIBBON_ON_DEVICE = [hash, frame, look, device_elements, vertices, solid, ribbon];
-    RIBBON_OF_FLOCK = [hash, frame, look, flock_elements, vertices, solid, ribbon];
+    RIBBON_ON_DEVICE = [hash, frame, look, device_elements, on_device, vertices, solid, ribbon];
+    RIBBON_OF_FLOCK = [hash, frame, look, flock_elements, on_device, vertices, solid, ribbon];
     RIBBON_TRAIL = [hash, frame, look, trail_elements, vertices, solid, ribbon];
     CULL = [hash, frame, look, packed_elements, scan, cull];
-    CULL_ON_DEVICE = [hash, frame, look, device_elements, scan, cull];
-    CULL_OF_FLOCK = [hash, frame, look, flock_elements, scan, cull];
+    CULL_ON_DEVICE = [hash, frame, look, device_elements, on_device, scan, cull];
+    CULL_OF_FLOCK = [hash, frame, look, flock_elements, on_device, scan, cull];
     CULL_TRAIL = [hash, frame, look, trail_elements, scan, cull];
     SORT = [scan, sort];
     STEP = [hash, noise, scan, aim, step_state, event_records, fields, colliders, collide, moves, step];

@@ -9,6 +9,14 @@
 @group(0) @binding(8) var<storage, read_write> next_ages: array<vec2<f32>>;
 @group(0) @binding(9) var<storage, read_write> calls: array<u32>;
 
+// Adds to a number in two words.
+fn add_wide(word: u32, value: u32) {
+    let before = atomicAdd(&counters[word], value);
+    if before + value < before {
+        atomicAdd(&counters[word + 1u], 1u);
+    }
+}
+
 // Writes the indirect calls that follow: the next step, the draw of all live elements, and their trails.
 fn write_calls(live: u32) {
     let groups = (live + GROUP - 1u) / GROUP;
