@@ -6,7 +6,7 @@ use frolic_core::backend::{MOST_SEEN, flock_bodies, why_flock_not_on_device};
 use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
     ApartSpec, Assets, Column, ColumnsEdit, Counter, FieldSpec, Flock, FlockSpec, Meter, OtherElements,
-    SavedState, Span, SpecError, Target, TrailSpec,
+    SavedState, Span, SpecError, Target, TargetSpec, TrailSpec,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
@@ -74,6 +74,14 @@ impl FamilySpec for FlockSpec {
                 Target::Population(name) => {
                     let key = format!("flock.{list}.{nth}.target.population");
                     other(&key, name, population, context)?;
+                    if list == "flee" && is_everywhere(spec) && flees(name, &population.name, context.all) {
+                        let problem = format!(
+                            "'{}' flees '{name}', and is fled by it, at any distance: nobody would ever come to rest",
+                            population.name
+                        );
+                        let instead = "write a radius of flight for one of them";
+                        return Err(SpecError::new(key, problem, instead));
+                    }
                 }
                 Target::Pusher(name) => {
                     check_pusher(&format!("flock.{list}.{nth}.target.pusher"), name, context)?;
@@ -164,6 +172,32 @@ impl FamilySpec for FlockSpec {
             trails: Trails::default(),
         }))
     }
+}
+
+/// Whether a target is sought or fled however far it is.
+fn is_everywhere(target: &TargetSpec) -> bool {
+    target.radius >= 1e6
+}
+
+/// Whether a population flees another at any distance, or one that does, and so on.
+fn flees(from: &str, to: &str, all: &[PopulationSpec]) -> bool {
+    let mut reached = vec![from];
+    let mut next = 0;
+    while let Some(name) = reached.get(next).copied() {
+        next += 1;
+        let flock = all.iter().find(|other| other.name == name).and_then(|other| other.flock.as_ref());
+        let fled = flock.iter().flat_map(|flock| &flock.flee).filter(|target| is_everywhere(target));
+        for target in fled {
+            let Target::Population(fled) = &target.target else { continue };
+            if fled == to {
+                return true;
+            }
+            if !reached.contains(&fled.as_str()) {
+                reached.push(fled);
+            }
+        }
+    }
+    false
 }
 
 /// Another population of the scene, by its name.

@@ -113,6 +113,14 @@ fn weights_change_while_it_runs() {
 fn what_cannot_be_is_refused() {
     for (keys, said) in [
         (&[("pike.flock.hunt.prey", "\"pike\"")][..], "this population itself"),
+        // A ring of flight: each flees the other however far away it is.
+        (
+            &[
+                ("pike.flock.flee", "[{ target = { population = \"fry\" } }]"),
+                ("fry.flock.flee", "[{ target = { population = \"pike\" } }]"),
+            ],
+            "at any distance: nobody would ever come to rest",
+        ),
         (&[("pike.flock.hunt.prey", "\"frie\"")], "there is no population"),
         (&[("pike.flock.hunt.prey", "\"bubbles\"")], "is no flock"),
         (&[("fry.flock.hunt", "{ prey = \"pike\" }")], "too"),
