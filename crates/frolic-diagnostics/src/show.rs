@@ -150,10 +150,16 @@ impl Show {
     ) {
         // The frame itself is drawn first: its depths and shadows are what some diagnostics show.
         renderer.render(list, view, backdrop, image, meter);
+        // Plans are of a scene and not of a draw list.
+        if matches!(
+            self,
+            Self::Picture | Self::Placement | Self::Wind | Self::Neighbours | Self::NeighboursInView
+        ) {
+            return;
+        }
         let size = view.size();
         let mut canvas = Canvas { depth: renderer.backdrop_depths(size), ..Canvas::empty(size) };
         let legend = match self {
-            // Plans are of a scene and not of a draw list.
             Self::Picture | Self::Placement | Self::Wind | Self::Neighbours | Self::NeighboursInView => {
                 return;
             }

@@ -10,12 +10,11 @@ use crate::draw::keys::Bind;
 use crate::draw::order::groups;
 use crate::draw::pipelines::{compute, group, layout, set_dispatch, window};
 use crate::neighbours::{DeviceGrid, GridPipelines, Sorted};
-use crate::population::MOST_STEPS;
 use crate::population::shard::Fields;
 use crate::shaders as shader;
 use crate::shared::apart::{ApartStep, BODY_ROWS, MEMORY_ROWS, SLEEPER_ROWS, cells_of};
-use crate::shared::flock::CellGrid;
-use crate::shared::step::STEP_WORDS;
+use crate::shared::cells::CellGrid;
+use crate::shared::step::{MOST_STEPS, STEP_WORDS};
 use crate::shared::{Shared, SharedStruct};
 
 /// Bytes of the uniform of a step, and words between two.

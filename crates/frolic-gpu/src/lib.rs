@@ -39,5 +39,6 @@ pub use draw::renderer::GpuRenderer;
 pub use flock::set::GpuFlocks;
 pub use flock::{DeviceFlockStatistics, FlockElement, GpuFlock, GpuFlockSpec};
 pub use population::set::GpuSet;
-pub use population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
+pub use population::{DevicePopulationError, DeviceStatistics, GpuParticles};
+pub use shared::step::MOST_STEPS;
 pub use wgpu;

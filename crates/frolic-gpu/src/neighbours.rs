@@ -12,8 +12,8 @@ use crate::draw::order::{digits_group, encode_sort, groups, shifts, sorting};
 use crate::draw::pipelines::{compute, digits_layout, group, layout, window};
 use crate::shaders as shader;
 use crate::shared::Shared;
+use crate::shared::cells::CellGrid;
 use crate::shared::finish::{BINS, DIGIT, LIST_WORDS, SORT_TILE};
-use crate::shared::flock::CellGrid;
 
 /// Bytes of a grid's uniform.
 const GRID_BYTES: u64 = CellGrid::WORDS as u64 * 4;

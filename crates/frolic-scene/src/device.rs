@@ -9,7 +9,7 @@ use frolic_gpu::{
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
-use crate::families::flock::{FlockOnDevice, Retuned};
+use crate::resident::{FlockOnDevice, Retuned};
 
 /// An open device, its populations and its renderer.
 #[derive(Debug)]

@@ -37,6 +37,7 @@ mod output;
 mod parts;
 mod places_file;
 mod population;
+mod resident;
 mod scene;
 #[cfg(feature = "schema")]
 mod schema;

@@ -5,7 +5,7 @@ use frolic_draw::{BackdropSpec, DeviceKey, DrawList, Image, View};
 use smallvec::SmallVec;
 
 use crate::error::DeviceError;
-use crate::families::flock::{FlockOnDevice, Retuned};
+use crate::resident::{FlockOnDevice, Retuned};
 
 /// A population on the device, as draw lists name it.
 #[derive(Debug)]

@@ -269,6 +269,8 @@ pub mod assets {
 
 /// What elements look like: shapes, textures, colour over age, light, detail.
 ///
+/// ![A heather bush: bells and leaves, each in its own colour](../../../../docs/screenshots/draw-heather.png)
+///
 /// ```
 /// use frolic::prelude::*;
 ///

@@ -245,7 +245,7 @@ fn diagnostics_can_be_read() {
     let mut pictures = Vec::new();
     for what in Show::ALL {
         // Plans are of a scene; of a list they are the picture itself.
-        if matches!(what, Show::Placement | Show::Wind | Show::Neighbours) {
+        if matches!(what, Show::Placement | Show::Wind | Show::Neighbours | Show::NeighboursInView) {
             continue;
         }
         let (image, _) = show(what, all, &look, &view, &backdrop, Some(&sun));

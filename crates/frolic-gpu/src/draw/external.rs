@@ -11,8 +11,9 @@ use crate::device::{DeviceCounters, Gpu, GpuSpec};
 use crate::draw::items::DrawItems;
 use crate::draw::keys::{ExternalTarget, Pass};
 use crate::draw::population::DevicePopulation;
-use crate::population::{DevicePopulationError, DeviceStatistics, GpuParticles, MOST_STEPS};
+use crate::population::{DevicePopulationError, DeviceStatistics, GpuParticles};
 use crate::shared::frame::{ClipZ, FrameView};
+use crate::shared::step::MOST_STEPS;
 
 /// The program's camera, derived from its matrices.
 #[derive(Debug, Clone, Copy)]

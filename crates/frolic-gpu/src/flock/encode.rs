@@ -9,12 +9,11 @@ use crate::device::{DeviceCounters, upload};
 use crate::draw::order::groups;
 use crate::draw::pipelines::set_dispatch;
 use crate::population::shard::Fields;
-use crate::population::{MOST_STEPS, STEP_SLOT};
 use crate::shared::SharedStruct;
 use crate::shared::flock::{
     FlockNumbers, FlockStep, FlockTarget, TARGET_NONE, TARGET_PLACE, TARGET_POPULATION,
 };
-use crate::shared::step::{Step, StepBirths, StepShard, StepWorld};
+use crate::shared::step::{MOST_STEPS, STEP_SLOT, Step, StepBirths, StepShard, StepWorld};
 
 use super::layouts::{FLOCK_SLOT, FlockPipelines};
 use super::{GpuFlock, LIVE_WORD, Seen};

@@ -35,13 +35,14 @@ use crate::neighbours::{DeviceGrid, Sorted};
 use crate::population::grids::Grids;
 use crate::population::read::{read_words, wide_since};
 use crate::population::shard::Fields;
-use crate::population::{DevicePopulationError, MOST_STEPS, STEP_SLOT, next_key};
+use crate::population::{DevicePopulationError, next_key};
 use crate::shared::flock::{
     BEARING_ROWS, CAUGHT, CELLS_USED, CROWDED, FLOCK_WORDS, FULLEST, GAUGES, NEIGHBOURS, NEXT_ID, NOBODY,
     TESTED,
 };
 use crate::shared::step::{
-    CALL_DRAW, CALL_STEP, CALL_WORDS, CORNERS, EMITTED, HITS, LIVE, POPULATION_WORDS, STEPS, TESTED_APART,
+    CALL_DRAW, CALL_STEP, CALL_WORDS, CORNERS, EMITTED, HITS, LIVE, MOST_STEPS, POPULATION_WORDS, STEP_SLOT,
+    STEPS, TESTED_APART,
 };
 use layouts::{FlockBuffers, FlockGroups, FlockLayouts};
 

@@ -7,13 +7,15 @@ use crate::population::shard::Fields;
 use crate::population::steps::{Ready, encode_together};
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
-use crate::shared::step::{Emitter, SURVIVORS, Step, StepBirths, StepShard, StepWorld};
+use crate::shared::step::{
+    Emitter, MOST_STEPS, STEP_SLOT, SURVIVORS, Step, StepBirths, StepShard, StepWorld,
+};
 use frolic_core::backend::{
     DeviceCollector, DeviceColliders, MOST_SOLID, Motion, device_collectors, device_colliders, is_simple,
 };
 use frolic_core::{Moment, World};
 
-use super::{GpuParticles, MOST_STEPS, STEP_SLOT};
+use super::GpuParticles;
 
 impl GpuParticles {
     /// Number of encoded steps that were not submitted yet.

@@ -39,13 +39,9 @@ use crate::population::steps::step_together;
 use crate::population::trails::Trailing;
 use crate::shared::SharedStruct;
 use crate::shared::event::{EVENT_WORDS, Event, Started};
-use crate::shared::step::{EMITTER_WORDS, GROUP, POPULATION_WORDS, SHARD_WORDS, STEP_WORDS, TESTED_APART};
-
-/// Most steps of one submission.
-pub const MOST_STEPS: u32 = 64;
-
-/// Words between the uniforms of two steps.
-pub(crate) const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
+use crate::shared::step::{
+    EMITTER_WORDS, GROUP, MOST_STEPS, POPULATION_WORDS, SHARD_WORDS, STEP_SLOT, TESTED_APART,
+};
 
 /// Bytes an element: both copies of its columns.
 const ELEMENT_BYTES: u64 = 2 * (16 + 16 + 8);

@@ -4,7 +4,8 @@ use frolic_core::{Stage, World};
 
 use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, Gpu, Recorder};
-use crate::population::{GpuParticles, MOST_STEPS, STEP_SLOT};
+use crate::population::GpuParticles;
+use crate::shared::step::{MOST_STEPS, STEP_SLOT};
 
 /// A prepared step: its index in the submission, its births, and the newborns that the CPU has written.
 #[derive(Debug)]

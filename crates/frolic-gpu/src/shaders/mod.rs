@@ -4,9 +4,10 @@ use crate::device::Gpu;
 use crate::device::error::GpuError;
 use crate::shared::SharedStruct;
 use crate::shared::apart::{self, ApartStep};
+use crate::shared::cells::CellGrid;
 use crate::shared::event::{self, Event, Record};
 use crate::shared::finish::{self, BloomSize, Finish, SortPass};
-use crate::shared::flock::{self, CellGrid, FlockStep, FlockTarget, SeenSlot};
+use crate::shared::flock::{self, FlockStep, FlockTarget, SeenSlot};
 use crate::shared::frame::{self, Eye, Frame, Lamp};
 use crate::shared::look::{self, Draw, Lit, Packed, PackedCurve, PackedHeading, PackedMotion, PackedSprite};
 use crate::shared::step::{

@@ -6,7 +6,7 @@ use frolic_core::backend::{
     DeviceCells,
 };
 
-use crate::shared::flock::CellGrid;
+use crate::shared::cells::CellGrid;
 use crate::shared::{constants, listed, shared};
 
 shared! {

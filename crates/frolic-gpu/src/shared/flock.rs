@@ -6,23 +6,11 @@ use frolic_core::backend::{
 use frolic_core::neighbours::NeighbourTechnique;
 use frolic_core::{FlockSpec, Space, TintSpec};
 
+use crate::shared::cells::CellGrid;
 use crate::shared::step::{POPULATION_WORDS, SHARD_WORDS};
 use crate::shared::{constants, flag, listed, shared};
 
 shared! {
-    /// A grid of cells: `DeviceCells` of frolic-core/src/backend/flock.rs.
-    struct CellGrid {
-        corner: [f32; 3],
-        /// Number of all cells.
-        count: u32,
-        per_cell: [f32; 3],
-        /// Most elements.
-        capacity: u32,
-        cells: [u32; 3],
-        /// Word of the counters with the number of elements.
-        live: u32,
-    }
-
     /// A target at the time of the step.
     struct FlockTarget {
         at: [f32; 3],
@@ -249,19 +237,6 @@ impl FlockStep {
             targets: targets.len() as u32,
             number: steering.step,
             goal: std::array::from_fn(|nth| targets.get(nth).copied().unwrap_or(none)),
-        }
-    }
-}
-
-impl CellGrid {
-    pub(crate) fn new(cells: DeviceCells, capacity: u32, live: u32) -> Self {
-        Self {
-            corner: cells.corner,
-            count: cells.count(),
-            per_cell: cells.per_cell,
-            capacity,
-            cells: cells.cells,
-            live,
         }
     }
 }

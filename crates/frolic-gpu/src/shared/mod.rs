@@ -8,11 +8,13 @@
 //! | `look.rs` | a look and its batch |
 //! | `step.rs` | a step of a population: motion, colliders, fields; emitters and newborns |
 //! | `flock.rs` | a step of a flock: cells, rules, targets |
+//! | `cells.rs` | a grid of cells |
 //! | `apart.rs` | a step of bodies that keep apart |
 //! | `event.rs` | events, and the elements that they start others for |
 //! | `finish.rs` | bloom, tone curve, sorting |
 
 pub(crate) mod apart;
+pub(crate) mod cells;
 pub(crate) mod event;
 pub(crate) mod finish;
 pub(crate) mod flock;

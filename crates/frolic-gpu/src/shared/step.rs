@@ -317,6 +317,12 @@ pub(crate) fn trail_limits() -> String {
     listed!(TRAIL_HEAD, TRAIL_FADE)
 }
 
+/// Most steps of one submission.
+pub const MOST_STEPS: u32 = 64;
+
+/// Words between the uniforms of two steps.
+pub(crate) const STEP_SLOT: u64 = STEP_WORDS.next_multiple_of(64);
+
 /// Words of a step; a uniform of its own with a dynamic offset.
 pub(crate) const STEP_WORDS: u64 = <Step as crate::shared::Shared>::WORDS as u64;
 /// Words of an emitter.

@@ -1,12 +1,10 @@
 //! Flocks: elements that steer by those around them, and look at other populations.
 
-use std::sync::{Arc, Mutex, PoisonError};
-
 use frolic_core::backend::{MOST_SEEN, flock_bodies, why_flock_not_on_device};
 use frolic_core::neighbours::{NeighbourSpec, Neighbours};
 use frolic_core::{
-    ApartSpec, Assets, Column, ColumnsEdit, Counter, FieldSpec, Flock, FlockSpec, Meter, OtherElements,
-    SavedState, Span, SpecError, Target, TargetSpec, TrailSpec,
+    Assets, Column, ColumnsEdit, Counter, Flock, FlockSpec, Meter, OtherElements, SavedState, SpecError,
+    Target, TargetSpec, TrailSpec,
 };
 use frolic_diagnostics::Mark;
 use frolic_draw::{Instances, Part, SunSpec, Trails, View, chunk_parts};
@@ -20,6 +18,7 @@ use crate::device::OnDevice;
 use crate::families::particles::not_saved;
 use crate::places_file::Places;
 use crate::population::PopulationSpec;
+use crate::resident::{FlockOnDevice, Retuned};
 
 #[cfg(feature = "schema")]
 impl super::LiveKeys for FlockSpec {
@@ -283,33 +282,6 @@ fn sight(flock: &Flock) -> SightPlan {
         plan.links.extend(seen.map(|other| [at, [px[other.index], py[other.index], pz[other.index]]]));
     }
     plan
-}
-
-/// A flock that the device is to run.
-#[derive(Debug, Clone, Copy)]
-#[cfg_attr(not(feature = "gpu"), expect(dead_code, reason = "a device reads it"))]
-pub(crate) struct FlockOnDevice<'a> {
-    pub(crate) spec: &'a FlockSpec,
-    pub(crate) count: u32,
-    pub(crate) size: Span,
-    pub(crate) seed: u32,
-    pub(crate) fields: &'a [FieldSpec],
-    pub(crate) apart: Option<ApartSpec>,
-}
-
-/// Where a flock on the device finds its changed spec.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Retuned(Arc<Mutex<Option<FlockSpec>>>);
-
-impl Retuned {
-    pub(crate) fn set(&self, spec: FlockSpec) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(spec);
-    }
-
-    #[cfg(feature = "gpu")]
-    pub(crate) fn take(&self) -> Option<FlockSpec> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
-    }
 }
 
 /// A flock on the device.

@@ -5,7 +5,7 @@
 
 mod blades;
 mod fixed;
-pub(crate) mod flock;
+mod flock;
 mod growing;
 mod particles;
 pub(crate) mod registry;

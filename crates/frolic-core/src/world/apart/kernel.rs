@@ -71,8 +71,12 @@ fn part_at<S: Simd>(simd: S, own: &Own, rows: &[Row], runs: &[[u32; 2]], met: &m
             let (x, y, z) = (ox - px, oy - py, oz - pz);
             let square = x * x + y * y + z * z;
             let reach = radius + theirs;
+            let near = square.simd_lt(reach * reach);
+            if near.to_bitmask() == 0 {
+                continue;
+            }
             // Neither itself nor one on its very spot: positions are shaken.
-            let overlaps = square.simd_lt(reach * reach).to_vector() & square.simd_gt(zero).to_vector();
+            let overlaps = near.to_vector() & square.simd_gt(zero).to_vector();
             let distance = square.sqrt().max(tiny);
             let depth = reach - distance;
             let share = kept(overlaps, depth * gives / ((gives + give).max(tiny) * distance));
@@ -166,7 +170,11 @@ fn meet_at<S: Simd>(
             let (x, y, z) = (ox - px, oy - py, oz - pz);
             let square = x * x + y * y + z * z;
             let reach = (radius + theirs) * skin;
-            let touches = square.simd_le(reach * reach).to_vector() & square.simd_gt(zero).to_vector();
+            let near = square.simd_le(reach * reach);
+            if near.to_bitmask() == 0 {
+                continue;
+            }
+            let touches = near.to_vector() & square.simd_gt(zero).to_vector();
             let per = f32x8::splat(simd, 1.0) / square.sqrt().max(tiny);
             let (nx, ny, nz) = (x * per, y * per, z * per);
             let (rx, ry, rz) = (vx - ux, vy - uy, vz - uz);
