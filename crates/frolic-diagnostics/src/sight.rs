@@ -1,4 +1,4 @@
-//! Who sees whom, where the camera sees them.
+//! Which elements see each other, in the view of the camera.
 
 use frolic_draw::{Image, View};
 use glam::{Vec2, Vec3};

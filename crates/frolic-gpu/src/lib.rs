@@ -10,7 +10,7 @@
 //! | how is a list drawn? | `draw/` |
 //! | how do particles run on the device? | `population/` |
 //! | how do flocks run on the device? | `flock/` |
-//! | who is near whom on the device? | `neighbours.rs` |
+//! | which elements are near each other on the device? | `neighbours.rs` |
 //! | how do bodies keep apart on the device? | `apart.rs` |
 //! | what crosses to the device, in which layout? | `shared/` |
 //! | which shaders are there, and what are they made of? | `shaders/` |

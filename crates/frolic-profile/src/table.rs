@@ -246,17 +246,14 @@ impl Profile {
 
     /// How the flock of each variant moved at its highest count.
     fn moved(&self) -> Vec<Moved<'_>> {
-        let of = |variant: &'_ VariantProfile| {
+        let all = self.variants.iter().filter_map(|variant| {
             let point = variant.points.last()?;
             let counter = |counter: Counter| point.counter(counter.name()).unwrap_or(0);
             let levels = [Counter::OrderPermille, Counter::MillingPermille, Counter::NearestMicrometres];
             let levels = levels.map(|level| counter(level) as f64 / 1e3);
-            let moves = levels.iter().any(|level| *level > 0.0);
-            moves.then(|| (point.count, levels, counter(Counter::Groups)))
-        };
-        let all = self.variants.iter().filter_map(|variant| {
-            let (count, levels, groups) = of(variant)?;
-            Some(Moved { name: &variant.name, count, levels, groups })
+            let moved =
+                Moved { name: &variant.name, count: point.count, levels, groups: counter(Counter::Groups) };
+            levels.iter().any(|level| *level > 0.0).then_some(moved)
         });
         all.collect()
     }

@@ -257,7 +257,7 @@ fn apart() -> Result<(), Failure> {
         let place = BodyRow { px: x + dx, pz: z + dz, size: 0.5, ..BodyRow::default() };
         discs.push(&BodyRow { life: f32::INFINITY, id, key: id, ..place });
     }
-    // Nobody ever sleeps.
+    // No disc ever sleeps.
     let spec = ApartSpec::default().rest(0.0).mass_power(2.0);
     let run = |rounds: u32| -> Result<Contender<'_>, Failure> {
         let mut apart = PushApart::new(&spec.rounds(rounds), Some(KeepTo::Flat))?;

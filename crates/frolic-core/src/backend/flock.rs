@@ -1,7 +1,7 @@
 //! Flocks on a device: the numbers of a step, the grid of cells, and what keeps one on the CPU.
 
 use crate::assets::Assets;
-use crate::families::flock::{FlockSpec, Space, Target, motion};
+use crate::families::flock::{self, FlockSpec, Space, Target, motion};
 use crate::families::particles::ParticleSpec;
 use crate::foundations::span::Span;
 use crate::neighbours::NeighbourTechnique;
@@ -21,7 +21,7 @@ pub use crate::families::flock::{
 pub const MOST_SEEN: u32 = 256;
 
 /// Most targets of a flock: those it seeks and those it flees.
-pub const MOST_TARGETS: usize = 32;
+pub const MOST_TARGETS: usize = 2 * flock::MOST_TARGETS;
 
 /// Most elements of a flock on a device.
 pub const MOST_FLOCK: u32 = 2_000_000;
@@ -121,10 +121,14 @@ impl DeviceCells {
 
 /// Low corner of the space of a flock and the lengths after which it begins again, in metres; 0 where it does not.
 pub fn flock_wrapping(spec: &FlockSpec) -> ([f32; 3], [f32; 3]) {
-    let Some(Space::Wrapping { position, size }) = &spec.within else { return ([0.0; 3], [0.0; 3]) };
     let free = KeepTo::free(spec.keep_to);
-    let corner = [0, 1, 2].map(|axis| position[axis] - 0.5 * size[axis]);
-    (corner, [0, 1, 2].map(|axis| size[axis] * free[axis]))
+    match &spec.within {
+        Some(space @ Space::Wrapping { size, .. }) => {
+            let [corner, _] = space.corners().unwrap_or_default();
+            (corner, [0, 1, 2].map(|axis| size[axis] * free[axis]))
+        }
+        _ => Default::default(),
+    }
 }
 
 #[cfg(test)]

@@ -80,7 +80,7 @@ impl Grid {
         Self { axes }
     }
 
-    /// Cells along each axis, so many in a reach along x.
+    /// Cells along each axis; along x, `fine` of them are as long as the reach.
     fn axes(spec: &NeighbourSpec, fine: f32, low: [f32; 3], high: [f32; 3]) -> [Axis; 3] {
         let axis = |nth: usize| {
             let fine = if nth == 0 { fine } else { 1.0 };

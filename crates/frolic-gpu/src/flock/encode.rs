@@ -1,8 +1,7 @@
 //! Encoding the steps of a flock.
 
-use frolic_core::World;
-use frolic_core::backend::{FlockSteering, Motion, device_colliders};
-use frolic_core::{SpecError, Target};
+use frolic_core::backend::{DeviceColliders, FlockSteering, Motion, TargetAt, device_colliders};
+use frolic_core::{Target, World};
 
 use crate::device::error::GpuError;
 use crate::device::{DeviceCounters, upload};
@@ -13,11 +12,10 @@ use crate::shared::SharedStruct;
 use crate::shared::flock::{
     FlockNumbers, FlockStep, FlockTarget, TARGET_NONE, TARGET_PLACE, TARGET_POPULATION,
 };
-use crate::shared::step::{MOST_STEPS, STEP_SLOT, Step, StepBirths, StepShard, StepWorld};
+use crate::shared::step::{MOST_STEPS, POPULATION_WORDS, STEP_SLOT, Step, StepBirths, StepShard, StepWorld};
 
 use super::layouts::{FLOCK_SLOT, FlockPipelines};
 use super::{GpuFlock, LIVE_WORD, Seen};
-use crate::shared::step::POPULATION_WORDS;
 
 impl GpuFlock {
     /// Starts a submission.
@@ -30,13 +28,13 @@ impl GpuFlock {
         MOST_STEPS - self.pending
     }
 
-    /// Brings pipelines and grids to a world. Call it before the steps of a pass.
+    /// Brings pipelines and grids to a world, before the steps of a pass. Returns its obstacles and shapes.
     pub(super) fn ready(
         &mut self,
         encoder: &mut wgpu::CommandEncoder,
         counters: &mut DeviceCounters,
         world: &World,
-    ) -> Result<(), GpuError> {
+    ) -> Result<DeviceColliders, GpuError> {
         self.own.settle(world, self.time);
         let solids = device_colliders(world, &self.own);
         let fields = Fields::of(&self.bodies, &self.own, world, &solids);
@@ -48,13 +46,18 @@ impl GpuFlock {
             apart.ready(&self.gpu, fields, self.grids.layout())?;
         }
         self.grids.follow(&self.gpu, encoder, counters, world, &self.own);
-        Ok(())
+        Ok(solids)
     }
 
     /// Uploads the uniforms of a step. Returns its index in the submission.
-    fn upload_step(&mut self, counters: &mut DeviceCounters, world: &World, dt: f32) -> u32 {
+    fn upload_step(
+        &mut self,
+        counters: &mut DeviceCounters,
+        world: &World,
+        solids: &DeviceColliders,
+        dt: f32,
+    ) -> u32 {
         let step = self.pending;
-        let solids = device_colliders(world, &self.own);
         let motion = Motion::new(&self.bodies.motion, world, self.time, dt);
         let (fields, waves) = &mut self.fields;
         self.own.device_fields(world, self.time, fields, waves);
@@ -65,12 +68,11 @@ impl GpuFlock {
             is_first: true,
             is_last: true,
         };
-        let around =
-            StepWorld { solids: &solids, grids: self.grids.places(), collectors: &[], fields, waves };
+        let around = StepWorld { solids, grids: self.grids.places(), collectors: &[], fields, waves };
         let body = Step::new(&motion, &self.bodies, self.seed, StepBirths::default(), on, [0; 3], around);
         upload(&self.gpu, &self.buffers.steps, u64::from(step) * STEP_SLOT, &body.words(), counters);
         let seen = &self.seen;
-        let target = |target: frolic_core::backend::TargetAt<'_>| {
+        let target = |target: TargetAt<'_>| {
             let slot = match &target.spec.target {
                 Target::Population(name) => seen.iter().position(|seen: &Seen| seen.name == *name),
                 _ => None,
@@ -120,9 +122,10 @@ impl GpuFlock {
         pass: &mut wgpu::ComputePass<'_>,
         counters: &mut DeviceCounters,
         world: &World,
+        solids: &DeviceColliders,
         dt: f32,
     ) {
-        let step = self.upload_step(counters, world, dt);
+        let step = self.upload_step(counters, world, solids, dt);
         let flock_slot = step * FLOCK_SLOT as u32 * 4;
         let slots = [step * STEP_SLOT as u32 * 4, flock_slot];
         let Self { layouts, groups: bound, buffers, grid, grids, seen, hunt, .. } = self;
@@ -174,10 +177,4 @@ impl GpuFlock {
             pass.dispatch_workgroups(across, down, 1);
         }
     }
-}
-
-/// The populations that a flock looks at are on the device too.
-pub(super) fn missing(name: &str) -> SpecError {
-    let problem = format!("looks at '{name}', which is no flock on the device");
-    SpecError::new("flock", problem, "keep both on the CPU")
 }

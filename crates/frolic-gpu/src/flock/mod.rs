@@ -16,11 +16,12 @@ pub(crate) mod set;
 use std::sync::Arc;
 
 use frolic_core::backend::{
-    DeviceCells, FlockTargets, MOST_FLOCK, MOST_TARGETS, OwnFields, flock_bodies, why_flock_not_on_device,
+    DeviceCells, DeviceField, FlockTargets, MOST_FLOCK, MOST_TARGETS, OwnFields, Wave, flock_bodies,
+    free_axes, why_flock_not_on_device,
 };
 use frolic_core::{
     ApartSpec, Assets, BodyRow, Change, Counter, FieldSpec, Flock, FlockGauges, FlockSpec, Meter,
-    ParticleSpec, Span, SpecError, World,
+    ParticleSpec, Span, SpecError, Target, World,
 };
 use frolic_draw::{DeviceKey, Instances};
 use wgpu::ComputePipeline;
@@ -37,8 +38,8 @@ use crate::population::read::{read_words, wide_since};
 use crate::population::shard::Fields;
 use crate::population::{DevicePopulationError, next_key};
 use crate::shared::flock::{
-    BEARING_ROWS, CAUGHT, CELLS_USED, CROWDED, FLOCK_WORDS, FULLEST, GAUGES, NEIGHBOURS, NEXT_ID, NOBODY,
-    TESTED,
+    ARRANGED_ROWS, BEARING_ROWS, CAUGHT, CELLS_USED, CROWDED, FLOCK_WORDS, FULLEST, GAUGES, NEIGHBOURS,
+    NEXT_ID, NO_ELEMENT, TESTED,
 };
 use crate::shared::step::{
     CALL_DRAW, CALL_STEP, CALL_WORDS, CORNERS, EMITTED, HITS, LIVE, MOST_STEPS, POPULATION_WORDS, STEP_SLOT,
@@ -149,7 +150,7 @@ pub struct GpuFlock {
     cells: DeviceCells,
     targets: FlockTargets,
     own: OwnFields,
-    fields: (Vec<frolic_core::backend::DeviceField>, Vec<frolic_core::backend::Wave>),
+    fields: (Vec<DeviceField>, Vec<Wave>),
     layouts: Arc<FlockLayouts>,
     buffers: FlockBuffers,
     groups: FlockGroups,
@@ -185,8 +186,7 @@ impl GpuFlock {
         assets: &Assets,
     ) -> Result<Self, DevicePopulationError> {
         let GpuFlockSpec { spec, count, size, seed, fields, apart } = *of;
-        let most =
-            MOST_FLOCK.min((gpu.binding() / (16 * u64::from(crate::shared::flock::ARRANGED_ROWS))) as u32);
+        let most = MOST_FLOCK.min((gpu.binding() / (16 * u64::from(ARRANGED_ROWS))) as u32);
         if count > most {
             let problem = format!("{count} elements of a flock are over the limit of one storage buffer");
             return Err(SpecError::new("count", problem, format!("write at most {most}")).into());
@@ -210,7 +210,7 @@ impl GpuFlock {
                 copies: &[[&buffers.places, &buffers.motions]],
                 tally: TESTED_APART,
             };
-            let free = frolic_core::backend::free_axes(spec.keep_to);
+            let free = free_axes(spec.keep_to);
             Ok::<_, DevicePopulationError>(GpuApart::new(gpu, &apart, size.max, free, count, of)?)
         });
         let apart = apart.transpose()?;
@@ -252,7 +252,7 @@ impl GpuFlock {
     fn note_seen(&mut self) {
         self.seen.clear();
         for target in self.spec.seek.iter().chain(&self.spec.flee).take(MOST_TARGETS) {
-            if let frolic_core::Target::Population(name) = &target.target
+            if let Target::Population(name) = &target.target
                 && !self.seen.iter().any(|seen| seen.name == *name)
             {
                 self.seen.push(Seen { name: name.clone(), group: None });
@@ -277,7 +277,7 @@ impl GpuFlock {
             starts.extend_from_slice(&[place, motion].concat());
             bearings.extend_from_slice(&[a, b, c, 0]);
             bearings.extend_from_slice(&[way[nth].to_bits(), (-1f32).to_bits(), 0, 0]);
-            bearings.extend_from_slice(&[0, NOBODY, (-1f32).to_bits(), 0]);
+            bearings.extend_from_slice(&[0, NO_ELEMENT, (-1f32).to_bits(), 0]);
         }
         let live = start.len() as u32;
         let mut counts = vec![0u32; FLOCK_WORDS as usize];
@@ -305,11 +305,9 @@ impl GpuFlock {
     /// Returns whether the running flock can take a spec: the device can run it, and it differs neither in where elements start, nor in the plane that they
     /// stay in, nor in whether they hunt.
     pub fn can_retune(&self, spec: &FlockSpec, world: &World, assets: &Assets) -> bool {
-        let fixed = |spec: &FlockSpec| {
-            (spec.position, spec.start.clone(), spec.heading, spec.keep_to, spec.hunt.is_some())
-        };
         let bodies = flock_bodies(spec, self.bodies.count, self.bodies.size, &self.bodies.field);
-        fixed(spec) == fixed(&self.spec)
+        spec.starts_as(&self.spec)
+            && spec.hunt.is_some() == self.spec.hunt.is_some()
             && spec.check(self.bodies.count).is_ok()
             && why_flock_not_on_device(spec, &bodies, &[], world, assets).is_none()
     }
@@ -358,8 +356,7 @@ impl GpuFlock {
 
     /// Instances for a draw list, drawn `lag` seconds before the last step.
     pub fn instances(&self, lag: f32) -> Instances<'static> {
-        // One that has not taken a step yet is where it starts.
-        Instances::on_device(self.population(), lag.min(self.last))
+        Instances::on_device(self.population(), lag)
     }
 
     /// Bytes held on the device.
@@ -418,13 +415,14 @@ impl GpuFlock {
 
     /// Waits for the latest counters.
     fn wait(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
-        for _ in 0..2 {
-            recorder.submit();
-            self.readback.request_readback();
-            self.readback.wait(&self.gpu)?;
-            self.read_back(recorder, meter);
-            self.record(recorder);
-        }
+        // What is on its way first, so that a buffer is free.
+        self.fetch(recorder, meter)?;
+        self.record(recorder);
+        self.fetch(recorder, meter)
+    }
+
+    /// Submits, and waits for the readbacks that were recorded.
+    fn fetch(&mut self, recorder: &mut Recorder, meter: &mut Meter) -> Result<(), GpuError> {
         recorder.submit();
         self.readback.request_readback();
         self.readback.wait(&self.gpu)?;
@@ -462,7 +460,7 @@ impl GpuFlock {
             around: float(own[7]),
             nearest: Some(float(own[10])).filter(|nearest| *nearest >= 0.0),
             rule: float(own[11]),
-            quarry: Some(own[9]).filter(|quarry| *quarry != NOBODY),
+            quarry: Some(own[9]).filter(|quarry| *quarry != NO_ELEMENT),
         };
         Ok(rows.take(live as usize).map(row).collect())
     }

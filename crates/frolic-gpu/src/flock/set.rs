@@ -6,7 +6,6 @@ use frolic_core::backend::MOST_SEEN;
 use frolic_core::{Assets, Change, Counter, FlockSpec, Meter, SpecError, Stage, World};
 use wgpu::BufferUsages;
 
-use super::encode::missing;
 use super::layouts::{FlockGroups, FlockLayouts};
 use super::{FlockElement, GpuFlock, GpuFlockSpec, LIVE_WORD};
 use crate::device::error::GpuError;
@@ -80,7 +79,10 @@ impl GpuFlocks {
         for nth in 0..self.members.len() {
             let find = |name: &str| {
                 let other = self.names.iter().position(|other| other == name);
-                other.ok_or_else(|| missing(name).under(&self.names[nth]))
+                other.ok_or_else(|| {
+                    let problem = format!("looks at '{name}', which is no flock on the device");
+                    SpecError::new("flock", problem, "keep both on the CPU").under(&self.names[nth])
+                })
             };
             let mut groups = Vec::new();
             for (slot, seen) in self.members[nth].seen.iter().enumerate() {
@@ -132,8 +134,14 @@ impl GpuFlocks {
             let problem = format!("there is no flock '{name}'");
             return Err(SpecError::new("name", problem, "write one that was added").into());
         };
+        let before = self.members[nth].spec.clone();
         let change = self.members[nth].retune(spec, assets)?;
-        self.link()?;
+        if let Err(problem) = self.link() {
+            // As it was, all of its populations were found.
+            self.members[nth].retune(&before, assets)?;
+            self.link()?;
+            return Err(problem);
+        }
         Ok(change)
     }
 
@@ -180,16 +188,17 @@ impl GpuFlocks {
             }
             let (encoder, counters, timing) = recorder.split();
             let times = timing.compute(Stage::DeviceStep);
-            for member in &mut self.members {
-                member.ready(encoder, counters, world)?;
-            }
+            let ready = self.members.iter_mut().map(|member| member.ready(encoder, counters, world));
+            let solids = ready.collect::<Result<Vec<_>, _>>()?;
             let mut pass = encoder.begin_compute_pass(&wgpu::ComputePassDescriptor {
                 label: Some("flocks"),
                 timestamp_writes: times,
             });
             counters.passes += 1;
             for _ in 0..now {
-                self.members.iter_mut().for_each(|member| member.take(&mut pass, counters, world, dt));
+                for (member, solids) in self.members.iter_mut().zip(&solids) {
+                    member.take(&mut pass, counters, world, solids, dt);
+                }
             }
             left -= now;
         }

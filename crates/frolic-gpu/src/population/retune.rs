@@ -53,7 +53,7 @@ impl GpuParticles {
         }
         spec.check()?;
         if !self.can_retune(spec) {
-            let problem = "differs in count, order, events, trail or the number of emitters, which are fixed on a device";
+            let problem = "differs in count, order, events, trail, in whether elements keep apart, or in the number of emitters, which are fixed on a device";
             return Err(SpecError::new("spec", problem, "build a new population").into());
         }
         let emitters = Emitters::new(&spec.emitter, assets)?;

@@ -92,5 +92,5 @@ fn newcomers(
     let way = unit(hash3(vec3(id, step.seed, 31u))).x * 64.0;
     bearings[to * BEARING_ROWS] = vec4(bitcast<vec3<f32>>(motion.xyz), 0.0);
     bearings[to * BEARING_ROWS + 1u] = vec4(way, -1.0, 0.0, 0.0);
-    bearings[to * BEARING_ROWS + 2u] = vec4(0.0, bitcast<f32>(NOBODY), 0.0, 0.0);
+    bearings[to * BEARING_ROWS + 2u] = vec4(0.0, bitcast<f32>(NO_ELEMENT), 0.0, 0.0);
 }

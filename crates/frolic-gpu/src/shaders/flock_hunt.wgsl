@@ -18,7 +18,7 @@ fn choose(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocation_ind
     let hunter = bitcast<vec4<f32>>(arranged[arranged_at(3u, nth)]);
     let at = bitcast<vec3<f32>>(arranged[arranged_at(2u, nth)].xyz);
     let quarry = bitcast<u32>(hunter.w);
-    var best = vec2(NOBODY, NOBODY);
+    var best = vec2(NO_ELEMENT, NO_ELEMENT);
     let looks = !is_gap(nth) && hunter.z - step.dt <= 0.0;
     // Every flock counts its elements in the same word.
     let prey = select(0u, prey_counters[flock.grid.live], looks);
@@ -51,8 +51,8 @@ fn choose(@builtin(workgroup_id) group: vec3<u32>, @builtin(local_invocation_ind
     }
     let found = scores[0].y;
     let row = FOUND_ROWS + nth * 2u;
-    if found == NOBODY {
-        others[row] = vec4(0u, 0u, 0u, NOBODY);
+    if found == NO_ELEMENT {
+        others[row] = vec4(0u, 0u, 0u, NO_ELEMENT);
         return;
     }
     let way = bitcast<vec3<f32>>(prey_places[found].xyz) - at;
@@ -65,10 +65,10 @@ fn catch_prey() {
     for (var nth = 0u; nth < flock_size(); nth++) {
         let own = arranged[arranged_at(3u, nth)];
         var rest = max(bitcast<f32>(own.z) - step.dt, 0.0);
-        var quarry = NOBODY;
+        var quarry = NO_ELEMENT;
         var chase = vec3(0.0);
         let found = others[FOUND_ROWS + nth * 2u];
-        if found.w != NOBODY {
+        if found.w != NO_ELEMENT {
             let motion = others[FOUND_ROWS + nth * 2u + 1u];
             let way = bitcast<vec3<f32>>(found.xyz);
             let velocity = bitcast<vec3<f32>>(motion.xyz);

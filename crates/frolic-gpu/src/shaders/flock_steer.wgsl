@@ -27,7 +27,7 @@ struct Seen {
     aligned: f32,
     middle: vec3<f32>,
     gathered: f32,
-    // Square of a distance; not finite without anyone in reach.
+    // Square of a distance; above every reach if no other is in reach.
     nearest: f32,
     near: f32,
 }
@@ -378,7 +378,7 @@ fn steer_one(nth: u32, lane: u32) {
         case TINT_RULE: { tint = rule; }
         case TINT_STATE: {
             if flock.hunts != 0u {
-                tint = select(select(0.5, 0.0, bitcast<u32>(kept.w) == NOBODY), 1.0, kept.z > 0.0);
+                tint = select(select(0.5, 0.0, bitcast<u32>(kept.w) == NO_ELEMENT), 1.0, kept.z > 0.0);
             } else {
                 tint = 0.0;
             }

@@ -123,7 +123,7 @@ constants! {
         SUM_ROWS: u32 = 4,
 
         /// No quarry, nothing found.
-        NOBODY: u32 = u32::MAX,
+        NO_ELEMENT: u32 = u32::MAX,
 
         /// Pairs tested and near, each in two words, from the lower; elements in crowds.
         TESTED: u32 = POPULATION_WORDS + SHARD_WORDS,
@@ -165,9 +165,9 @@ impl FlockStep {
         let (corner, lengths) = flock_wrapping(spec);
         let ranges = FlockRanges::new(spec, lengths);
         let (space, low, high) = match &spec.within {
-            Some(Space::Box { position, size }) => {
-                let at = |sign: f32| [0, 1, 2].map(|axis| position[axis] + sign * 0.5 * size[axis]);
-                (SPACE_BOX, at(-1.0), at(1.0))
+            Some(space @ Space::Box { .. }) => {
+                let [low, high] = space.corners().unwrap_or_default();
+                (SPACE_BOX, low, high)
             }
             Some(Space::Ball { position, radius }) => (SPACE_BALL, *position, [*radius, 0.0, 0.0]),
             Some(Space::Wrapping { size, .. }) => (SPACE_WRAPPING, corner, *size),

@@ -143,9 +143,9 @@ fn runs_repeat_to_the_bit() {
     assert_ne!(once, more);
 }
 
-/// Nobody leaves a closed space, and a space that wraps keeps all within its sides.
+/// No element leaves a closed space, and a space that wraps keeps all within its sides.
 #[test]
-fn nobody_leaves_a_closed_space() {
+fn no_element_leaves_a_closed_space() {
     for (what, spec, world) in kinds().into_iter().take(3) {
         let (elements, _) = on_device(&spec, 2000, &world.build().unwrap(), &[50]);
         for element in &elements {
@@ -274,7 +274,14 @@ fn specs_change_while_they_swim() {
     assert!(!flocks.members()[0].can_retune(&other, &world, &assets));
     slow.cohesion.weight = f32::NAN;
     assert!(flocks.retune("school", &slow, &assets).is_err());
-    assert!(flocks.retune("nobody", &spec, &assets).is_err());
+    assert!(flocks.retune("absent", &spec, &assets).is_err());
+    // One that looks at a flock that is not there is refused, and the school swims on as it was.
+    let follower = spec.clone().seek(vec![TargetSpec::new(Target::Population("absent".into()), 1.0)]);
+    let before = flocks.members()[0].spec().clone();
+    assert!(flocks.retune("school", &follower, &assets).unwrap_err().to_string().contains("absent"));
+    assert_eq!(*flocks.members()[0].spec(), before);
+    flocks.step(&mut recorder, &world, DT, 1).unwrap();
+    assert_eq!(flocks.read(&mut recorder, 0).unwrap().len(), 1000);
 }
 
 /// Populations that are looked at must be there.

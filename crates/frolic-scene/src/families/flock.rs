@@ -75,7 +75,7 @@ impl FamilySpec for FlockSpec {
                     other(&key, name, population, context)?;
                     if list == "flee" && is_everywhere(spec) && flees(name, &population.name, context.all) {
                         let problem = format!(
-                            "'{}' flees '{name}', and is fled by it, at any distance: nobody would ever come to rest",
+                            "'{}' flees '{name}', and is fled by it, at any distance: they would flee without end",
                             population.name
                         );
                         let instead = "write a radius of flight for one of them";
@@ -304,13 +304,11 @@ impl Elements for ResidentFlock {
 
     fn can_retune(&self, change: &RetuneContext<'_>) -> bool {
         let Some(flock) = &change.population.flock else { return false };
-        let fixed = |spec: &FlockSpec| {
-            let hunts = spec.hunt.is_some();
-            (spec.position, spec.start.clone(), spec.heading, spec.keep_to, hunts)
-        };
         let same = PopulationSpec { flock: Some(flock.clone()), ..change.before.clone() };
         let dressed = RetuneContext { before: &same, ..*change };
-        dressed.is_dressed_only() && fixed(flock) == fixed(&self.spec)
+        dressed.is_dressed_only()
+            && flock.starts_as(&self.spec)
+            && flock.hunt.is_some() == self.spec.hunt.is_some()
     }
 
     /// The device takes it over before its next step.

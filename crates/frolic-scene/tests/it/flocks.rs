@@ -119,7 +119,7 @@ fn what_cannot_be_is_refused() {
                 ("pike.flock.flee", "[{ target = { population = \"fry\" } }]"),
                 ("fry.flock.flee", "[{ target = { population = \"pike\" } }]"),
             ],
-            "at any distance: nobody would ever come to rest",
+            "at any distance: they would flee without end",
         ),
         (&[("pike.flock.hunt.prey", "\"frie\"")], "there is no population"),
         (&[("pike.flock.hunt.prey", "\"bubbles\"")], "is no flock"),

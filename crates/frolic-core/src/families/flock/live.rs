@@ -16,9 +16,7 @@ impl Flock {
     /// Returns whether a spec differs from the present one only in what [`Flock::retune`] can change: all but where elements start, and the plane that
     /// they stay in.
     pub fn can_retune(&self, spec: &FlockSpec) -> bool {
-        let FlockSpec { position, start, heading, keep_to, .. } = &self.spec;
-        let starts = (&spec.position, &spec.start, &spec.heading) == (position, start, heading);
-        starts && spec.keep_to == *keep_to
+        self.spec.starts_as(spec)
     }
 
     /// Changes the spec and the count while elements live. Of a smaller count those that came last leave; those that a larger count adds begin at the start.

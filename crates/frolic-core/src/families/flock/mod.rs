@@ -30,6 +30,7 @@ mod task;
 pub use gauges::FlockGauges;
 pub use hunt::{Catch, LOYALTY};
 pub use rules::Ranges;
+pub(crate) use spec::MOST_TARGETS;
 pub use spec::{AlarmSpec, FlockSpec, HuntSpec, RuleSpec, Space, Target, TargetSpec, TintSpec};
 pub use steer::Steering;
 pub use targets::{OtherElements, TargetAt, Targets};
@@ -460,19 +461,10 @@ fn own_size(range: Span, seed: u32, id: u32) -> f32 {
 fn space(spec: &FlockSpec) -> NeighbourSpec {
     let near = NeighbourSpec::new(spec.reach()).technique(spec.neighbours);
     let near = KeepTo::neighbours(spec.keep_to, near);
-    let corners = |position: &[f32; 3], size: [f32; 3]| {
-        let corner = |sign: f32| [0, 1, 2].map(|axis| position[axis] + sign * 0.5 * size[axis]);
-        (corner(-1.0), corner(1.0))
-    };
-    match &spec.within {
-        Some(Space::Box { position, size }) => {
-            let (low, high) = corners(position, *size);
-            near.bounded(low, high)
-        }
-        Some(Space::Wrapping { position, size }) => {
-            let (low, high) = corners(position, *size);
-            near.wrapping(low, high)
-        }
+    let corners = spec.within.as_ref().and_then(Space::corners);
+    match (&spec.within, corners) {
+        (Some(Space::Wrapping { .. }), Some([low, high])) => near.wrapping(low, high),
+        (_, Some([low, high])) => near.bounded(low, high),
         _ => near,
     }
 }

@@ -149,6 +149,14 @@ pub enum Space {
     },
 }
 
+impl Space {
+    /// Low and high corner, in metres, of a space whose sides lie along the axes.
+    pub fn corners(&self) -> Option<[[f32; 3]; 2]> {
+        let (Self::Box { position, size } | Self::Wrapping { position, size }) = self else { return None };
+        Some([-0.5, 0.5].map(|share| [0, 1, 2].map(|axis| position[axis] + share * size[axis])))
+    }
+}
+
 /// Something that elements seek or flee.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Setters)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -328,7 +336,7 @@ impl Default for FlockSpec {
 }
 
 /// Most targets of a list.
-const MOST_TARGETS: usize = 16;
+pub(crate) const MOST_TARGETS: usize = 16;
 
 impl FlockSpec {
     /// A school of fish of this body length, in metres: close together, all one way.
@@ -379,6 +387,12 @@ impl FlockSpec {
             bank: 1.0,
             ..Self::default()
         }
+    }
+
+    /// Whether elements start alike and stay in the same plane: what cannot change while they live.
+    pub fn starts_as(&self, other: &Self) -> bool {
+        let Self { position, start, heading, keep_to, .. } = self;
+        (position, start, heading, keep_to) == (&other.position, &other.start, &other.heading, &other.keep_to)
     }
 
     /// How far the farthest rule over those around reaches, in metres.

@@ -337,23 +337,14 @@ pub(super) enum Walls {
 
 impl Walls {
     pub(super) fn new(space: &Space, assets: &Assets) -> Result<Self, SpecError> {
-        let corners = |position: &[f32; 3], size: &[f32; 3]| {
-            let (middle, half) = (Vec3::from(*position), Vec3::from(*size) * 0.5);
-            [middle - half, middle + half]
-        };
+        let [low, high] = space.corners().unwrap_or_default().map(Vec3::from);
         Ok(match space {
-            Space::Box { position, size } => {
-                let [low, high] = corners(position, size);
-                Self::Box { low, high }
-            }
+            Space::Box { .. } => Self::Box { low, high },
             Space::Ball { position, radius } => Self::Ball { middle: Vec3::from(*position), radius: *radius },
             Space::Distance { asset } => {
                 Self::Grid(Arc::clone(assets.distance("within.distance.asset", asset)?))
             }
-            Space::Wrapping { position, size } => {
-                let [low, _] = corners(position, size);
-                Self::Wrapping { low, length: Vec3::from(*size) }
-            }
+            Space::Wrapping { size, .. } => Self::Wrapping { low, length: Vec3::from(*size) },
         })
     }
 
