@@ -1,12 +1,12 @@
 //! From linear light to eight bits: bloom, exposure, tone curve, sRGB, dither.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, i32x8};
+use fearless_simd::{f32x4, f32x8, i32x8};
 use frolic_simd::{kernel, rounds};
 use rayon::prelude::*;
 
 use crate::LANES;
-use crate::tile::{Grid, Row};
+use crate::tile::{Grid, Row, TILE_WIDTH};
 
 /// Light that the tone curve maps to full white: Reinhard et al., "Photographic Tone Reproduction" (2002), equation 4, each
 /// channel on its own, so that very bright colours turn towards white, as embers do.
@@ -40,7 +40,8 @@ impl Bloom {
         self.by_tile.resize(grid.tiles() * across * down * 3, 0.0);
         (self.across, self.down) = (grid.width.div_ceil(BLOCK) + 2, grid.height.div_ceil(BLOCK) + 2);
         for planes in [&mut self.planes, &mut self.swap, &mut self.wide] {
-            planes.iter_mut().for_each(|plane| plane.resize(self.across * self.down, 0.0));
+            // Vectors of the last row reach beyond it.
+            planes.iter_mut().for_each(|plane| plane.resize(self.across * self.down + BLOOM_ROW, 0.0));
         }
     }
 
@@ -67,50 +68,57 @@ impl Bloom {
                     plane[j * across + i] = by_tile[(tile * 3 + channel) * tile_across * tile_down + within];
                 }
             }
-            for radius in [1, 1, 1] {
-                box_blur(plane, swap, across, down, radius);
-            }
-            wide.copy_from_slice(plane);
-            for radius in [5, 6, 7] {
-                box_blur(wide, swap, across, down, radius);
-            }
-            plane.iter_mut().zip(wide).for_each(|(near, far)| *near = (*near + *far) * 0.5);
+            let len = across * down;
+            let (plane, swap, wide) = (&mut plane[..len], &mut swap[..len], &mut wide[..len]);
+            // Down the columns, then along the rows as columns of the turned picture: sums of neighbours are vectors.
+            blur_down(plane, swap, across, 1);
+            blur_down(swap, plane, across, 1);
+            blur_down(plane, swap, across, 1);
+            blur_down(swap, wide, across, 5);
+            blur_down(wide, plane, across, 6);
+            blur_down(plane, wide, across, 7);
+            turn(swap, plane, across);
+            turn(wide, swap, across);
+            blur_down(plane, wide, down, 1);
+            blur_down(wide, plane, down, 1);
+            blur_down(plane, wide, down, 1);
+            blur_down(swap, plane, down, 5);
+            blur_down(plane, swap, down, 6);
+            blur_down(swap, plane, down, 7);
+            swap.iter_mut().zip(&*plane).zip(&*wide).for_each(|((to, far), near)| *to = (near + far) * 0.5);
+            turn(swap, plane, down);
         });
     }
 }
 
-/// Mean over `2 radius + 1` places along both axes, the edge repeated beyond itself; three in a row are close to a
-/// Gaussian (Wells, "Efficient Synthesis of Gaussian Filters by Cascaded Uniform Filters", 1986). O(n) at any radius.
-fn box_blur(plane: &mut [f32], swap: &mut [f32], across: usize, down: usize, radius: usize) {
-    let share = 1.0 / (2 * radius + 1) as f32;
-    for (from, to) in plane.chunks(across).zip(swap.chunks_mut(across)) {
-        let at = |i: isize| from[i.clamp(0, across as isize - 1) as usize];
-        let reach = radius as isize;
-        let mut sum: f32 = (-reach..=reach).map(at).sum();
-        for (i, to) in to.iter_mut().enumerate() {
-            *to = (sum * share).max(0.0);
-            sum += at(i as isize + reach + 1) - at(i as isize - reach);
-        }
+/// Writes a picture with rows for columns.
+fn turn(from: &[f32], to: &mut [f32], across: usize) {
+    let down = from.len() / across;
+    for (i, column) in to.chunks_exact_mut(down).enumerate() {
+        column.iter_mut().zip(from[i..].iter().step_by(across)).for_each(|(to, from)| *to = *from);
     }
-    // Down the columns a row at a time: the sums of a row are neighbours. The first row of the target holds them.
-    let row = |j: isize| {
-        let j = j.clamp(0, down as isize - 1) as usize;
-        j * across..(j + 1) * across
-    };
-    for j in 0..down as isize {
-        let (before, now) = plane.split_at_mut(j as usize * across);
+}
+
+/// Mean over `2 radius + 1` places down, the edge repeated beyond itself; three in a row are close to a
+/// Gaussian (Wells, "Efficient Synthesis of Gaussian Filters by Cascaded Uniform Filters", 1986). O(n) at any radius.
+fn blur_down(from: &[f32], to: &mut [f32], across: usize, radius: usize) {
+    let (share, reach) = (1.0 / (2 * radius + 1) as f32, radius as isize);
+    let down = (from.len() / across) as isize;
+    let row = |j: isize| &from[j.clamp(0, down - 1) as usize * across..][..across];
+    // Each row is the one above, with a row that enters and without one that leaves.
+    for j in 0..down {
+        let (before, now) = to.split_at_mut(j as usize * across);
         let now = &mut now[..across];
         if j == 0 {
             now.fill(0.0);
-            for from in -(radius as isize)..=radius as isize {
-                now.iter_mut().zip(&swap[row(from)]).for_each(|(sum, value)| *sum += value * share);
+            for j in -reach..=reach {
+                now.iter_mut().zip(row(j)).for_each(|(sum, value)| *sum += value * share);
             }
         } else {
-            let reach = radius as isize;
-            let (enter, leave) = (&swap[row(j + reach)], &swap[row(j - 1 - reach)]);
             let last = &before[(j as usize - 1) * across..];
-            for (i, now) in now.iter_mut().enumerate() {
-                *now = (last[i] + (enter[i] - leave[i]) * share).max(0.0);
+            let (enter, leave) = (row(j + reach), row(j - 1 - reach));
+            for (((now, last), enter), leave) in now.iter_mut().zip(last).zip(enter).zip(leave) {
+                *now = (last + (enter - leave) * share).max(0.0);
             }
         }
     }
@@ -189,44 +197,64 @@ impl ResolveBand<'_> {
             for (j, row) in rows[..rect.h].iter().enumerate() {
                 let line = &mut pixels[j * grid.width + rect.x..][..rect.w];
                 let y = rect.y + j;
-                for (eight, out) in line.chunks_mut(LANES).enumerate() {
-                    let i = eight * LANES;
-                    let mut rgb = [f32x8::splat(simd, 0.0); 3];
-                    for channel in 0..3 {
-                        rgb[channel] = f32x8::from_slice(simd, &row[channel][i..i + LANES]);
+                let spread = (glare > 0.0).then(|| bloom.row(simd, rect.x / BLOCK, y));
+                let [red, green, blue] = row;
+                let channels = red.as_chunks::<LANES>().0.iter().zip(green.as_chunks::<LANES>().0);
+                let eights = channels.zip(blue.as_chunks::<LANES>().0);
+                let (whole, rest) = line.as_chunks_mut::<LANES>();
+                let first = rest.len();
+                let mut last = [[0; 4]; LANES];
+                last[..first].copy_from_slice(rest);
+                for (nth, (((r, g), b), out)) in eights.zip(whole.iter_mut().chain([&mut last])).enumerate() {
+                    let mut rgb = [r, g, b].map(|channel| f32x8::load_array(simd, *channel));
+                    if let Some(spread) = &spread {
+                        for channel in 0..3 {
+                            rgb[channel] += (spread.at(simd, channel, nth) - rgb[channel]) * glare;
+                        }
                     }
-                    if glare > 0.0 {
-                        bloom.mix_into(simd, &mut rgb, glare, rect.x + i, y);
-                    }
-                    eight_pixels(simd, &rgb, exposure, rect.x + i, y, out);
+                    eight_pixels(simd, &rgb, exposure, rect.x + nth * LANES, y, out);
                 }
+                rest.copy_from_slice(&last[..first]);
             }
         }
     }
 }
 
-impl Bloom {
-    /// Mixes bloom into eight pixels from `x` (a multiple of 8) in row `y`, between the means around them.
+/// Bloom along a row of a tile, at the middles of blocks.
+struct BloomRow([[f32; BLOOM_ROW]; 3]);
+
+/// Blocks of a row of a tile, one more on each side, and some to fill vectors.
+const BLOOM_ROW: usize = (TILE_WIDTH / BLOCK + 2).next_multiple_of(LANES);
+
+impl BloomRow {
+    /// Eight pixels: between the means around them.
     #[inline(always)]
-    fn mix_into<S: Simd>(&self, simd: S, rgb: &mut [f32x8<S>; 3], share: f32, x: usize, y: usize) {
+    fn at<S: Simd>(&self, simd: S, channel: usize, eight: usize) -> f32x8<S> {
+        let at = f32x8::load_array(simd, [0.5625, 0.6875, 0.8125, 0.9375, 0.0625, 0.1875, 0.3125, 0.4375]);
+        let [a, b, c] = [0, 1, 2].map(|k| f32x4::splat(simd, self.0[channel][eight % (BLOOM_ROW - 2) + k]));
+        let (from, to) = (a.combine(b), b.combine(c));
+        from + (to - from) * at
+    }
+}
+
+impl Bloom {
+    /// The bloom along row `y` of a tile whose first block is `left`, between the means above and below.
+    #[inline(always)]
+    fn row<S: Simd>(&self, simd: S, left: usize, y: usize) -> BloomRow {
         // Centres of blocks are at 8 k + 4, behind a border of one block.
         let up = (y + BLOCK / 2) / BLOCK;
         let down = (((y + BLOCK / 2) % BLOCK) as f32 + 0.5) / BLOCK as f32;
-        let left = x / BLOCK;
-        let at = f32x8::load_array(simd, [0.5625, 0.6875, 0.8125, 0.9375, 0.0625, 0.1875, 0.3125, 0.4375]);
+        let mut row = BloomRow([[0.0; BLOOM_ROW]; 3]);
         for channel in 0..3 {
             let plane = &self.planes[channel];
-            let above = plane[up * self.across + left..].first_chunk::<3>();
-            let below = plane[(up + 1) * self.across + left..].first_chunk::<3>();
-            let (Some(above), Some(below)) = (above, below) else { return };
-            let a = above[0] + (below[0] - above[0]) * down;
-            let b = above[1] + (below[1] - above[1]) * down;
-            let c = above[2] + (below[2] - above[2]) * down;
-            let from = f32x8::load_array(simd, [a, a, a, a, b, b, b, b]);
-            let to = f32x8::load_array(simd, [b, b, b, b, c, c, c, c]);
-            let spread = from + (to - from) * at;
-            rgb[channel] += (spread - rgb[channel]) * share;
+            let (above, below) = (&plane[up * self.across + left..], &plane[(up + 1) * self.across + left..]);
+            for part in (0..BLOOM_ROW).step_by(LANES) {
+                let above = f32x8::from_slice(simd, &above[part..part + LANES]);
+                let below = f32x8::from_slice(simd, &below[part..part + LANES]);
+                (above + (below - above) * down).store_slice(&mut row.0[channel][part..part + LANES]);
+            }
         }
+        row
     }
 }
 
@@ -258,7 +286,7 @@ fn eight_pixels<S: Simd>(
     exposure: f32,
     x: usize,
     y: usize,
-    out: &mut [[u8; 4]],
+    out: &mut [[u8; 4]; LANES],
 ) {
     let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
     let threshold = dither(simd, count + x as f32, y as f32);
@@ -268,10 +296,7 @@ fn eight_pixels<S: Simd>(
         let byte: i32x8<S> = value.min(f32x8::splat(simd, 255.0)).to_int();
         packed |= byte << (8 * channel as u32);
     }
-    let packed = packed.to_array();
-    for (out, packed) in out.iter_mut().zip(packed) {
-        *out = packed.to_le_bytes();
-    }
+    *out = packed.to_array().map(i32::to_le_bytes);
 }
 
 /// The tone curve: linear at the dark end, a soft shoulder, [`WHITE`] to 1.
