@@ -7,7 +7,7 @@ use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
 use frolic_draw::backend::{PLACES, srgb, tone};
-use frolic_draw::cpu::{Instance, Quad, QuadPainter, SAMPLES, Shapes, walk};
+use frolic_draw::cpu::{Instance, Quad, SAMPLES, Shapes, walk};
 use frolic_draw::{Blend, DrawList, ImageSize, Look, View};
 use frolic_raster::colour9::unpack;
 use frolic_raster::record::{Facet, PLAIN, Splat, Strip};
@@ -208,10 +208,10 @@ pub(crate) fn quad_pixels(
     size: ImageSize,
     mut visit: impl FnMut(usize, usize, f32, glam::Vec4, f32, bool),
 ) {
-    let Some(painter) = QuadPainter::new(list, view, quad) else { return };
+    let Some(painted) = quad.painted(list, view) else { return };
     each_pixel(size, quad.extent, |x, y| {
-        if let Some((share, paint, depth)) = painter.at(x as f32 + 0.5, y as f32 + 0.5, |_| 1.0) {
-            visit(x, y, share, paint, depth, painter.tests);
+        if let Some(touch) = painted.at(x as f32 + 0.5, y as f32 + 0.5, |_| 1.0) {
+            visit(x, y, touch.share, touch.paint.into(), touch.depth, painted.per_soft.is_some());
         }
     });
 }

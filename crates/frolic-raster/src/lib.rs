@@ -8,6 +8,7 @@
 //!           surfaces.rs, light.rs, points.rs            meshes and ribbons -> lit points -> places on the screen
 //!           sections.rs                                 points of ribbons -> strips
 //! raster    dots.rs                                     dots -> pixels of a tile
+//!           quads.rs                                    rectangles -> pixels of a tile
 //!           solid/, cells.rs, texture.rs, colour9.rs    facets and strips -> samples of a tile -> its pixels
 //!           picture.rs                                  pictures of groups -> samples of a tile
 //!           sun.rs                                      samples and ground -> what the sun reaches, by a shadow map
@@ -29,6 +30,7 @@ pub mod finish;
 pub mod light;
 pub mod picture;
 pub mod points;
+pub mod quads;
 pub mod record;
 pub mod samples;
 pub mod sections;

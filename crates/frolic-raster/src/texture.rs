@@ -2,6 +2,8 @@
 
 use std::ops::{Add, Mul, Sub};
 
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, i32x8};
 use glam::Vec4;
 
 /// Number of mip levels of a page.
@@ -90,15 +92,15 @@ impl Textures {
 /// A region's texels at one size.
 #[derive(Debug, Clone, Copy)]
 pub struct Texels<'a> {
-    x: Along,
-    y: Along,
-    side: usize,
-    texels: &'a [[u16; 4]],
+    pub(crate) x: Along,
+    pub(crate) y: Along,
+    pub(crate) side: usize,
+    pub(crate) texels: &'a [[u16; 4]],
 }
 
 /// A region along one axis of its page, texels.
 #[derive(Debug, Clone, Copy)]
-struct Along {
+pub(crate) struct Along {
     from: f32,
     length: f32,
     first: i32,
@@ -114,6 +116,19 @@ impl Along {
         let first = whole as i32;
         let held = |texel: i32| texel.clamp(self.first, self.last) as usize;
         ([held(first), held(first + 1)], at - whole)
+    }
+
+    /// [`Along::around`] for eight.
+    #[inline(always)]
+    pub(crate) fn around_lanes<S: Simd>(self, simd: S, share: f32x8<S>) -> ([i32x8<S>; 2], f32x8<S>) {
+        let at = share * self.length + self.from - 0.5;
+        // SSE2 cannot round down: towards zero, then one less where that is above.
+        let first: i32x8<S> = at.to_int();
+        let (zero, one) = (i32x8::splat(simd, 0), i32x8::splat(simd, 1));
+        let first = first - first.to_float::<f32x8<S>>().simd_gt(at).select(one, zero);
+        let whole = first.to_float::<f32x8<S>>();
+        let (least, most) = (i32x8::splat(simd, self.first), i32x8::splat(simd, self.last));
+        ([first.max(least).min(most), (first + 1).max(least).min(most)], at - whole)
     }
 }
 

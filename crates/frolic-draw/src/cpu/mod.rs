@@ -55,7 +55,6 @@ use crate::light::Lighting;
 use crate::list::DrawList;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
-pub use blend::QuadPainter;
 use pass::{Pass, PassPart};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope};

@@ -11,13 +11,13 @@ use frolic_raster::LANES;
 use frolic_raster::camera::Camera;
 use frolic_raster::colour9::pack;
 use frolic_raster::points::{self, Eight, Skin};
+use frolic_raster::quads::{self, Frame, Shown, TileRows};
 use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip};
 use frolic_raster::sections::{self, Sections};
 use frolic_simd::Level as InstructionSet;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
 
-use crate::atlas::RegionId;
 use crate::camera::View;
 use crate::detail::Level;
 use crate::list::{DrawList, Entry, Vertex};
@@ -65,6 +65,59 @@ impl Outlined for Quad {
     #[inline(always)]
     fn set_label(&mut self, label: Label) {
         self.label = label;
+    }
+}
+
+impl Quad {
+    /// Ready to be looked up; `None` if its texture is in no atlas.
+    pub fn painted<'l>(&self, list: &DrawList<'l>, view: &View) -> Option<quads::Quad<'l>> {
+        let source = &list.sources[self.entry.source as usize];
+        let (look, textures) = (source.look, source.look.atlas.textures());
+        let sprite = source.instances.sprites.get(self.entry.element as usize);
+        let shown = match &look.form {
+            Form::Billboard { .. } => match frames(list, self.entry) {
+                (one, _, 0.0) => Shown::Picture(textures, textures.region(one)?),
+                (one, next, mix) => {
+                    Shown::Mixed(textures, [textures.region(one)?, textures.region(next)?], mix)
+                }
+            },
+            Form::Sprite { .. } => match sprite?.fill {
+                Fill::Plain => Shown::Plain,
+                Fill::Picture(region) => Shown::Picture(textures, textures.region(region)?),
+                Fill::Tiles(map) => {
+                    let map = look.atlas.map(map)?;
+                    let frames = [map.sheet.frame(0).number(), map.sheet.len()];
+                    Shown::Tiles(TileRows { textures, size: map.size, tiles: &map.tiles, frames })
+                }
+            },
+            _ => Shown::Plain,
+        };
+        let frame = sprite.filter(|sprite| sprite.corner > 0.0 || sprite.border > 0.0).map(|sprite| {
+            let size = sprite.size.map(f32::abs);
+            let [r, g, b, a] = sprite.border_tint;
+            let cover = if look.blend == Blend::Additive { 0.0 } else { a };
+            Frame {
+                size,
+                corner: sprite.corner.clamp(0.0, size[0].min(size[1]) * 0.5),
+                border: sprite.border,
+                paint: [r * a, g * a, b * a, cover],
+            }
+        });
+        let on_screen = look.is_on_screen();
+        let Self { u, v, q, extent, light, sun, cover, .. } = *self;
+        Some(quads::Quad {
+            u,
+            v,
+            q,
+            extent,
+            near: if on_screen { 0.0 } else { view.near() },
+            light,
+            sun,
+            cover,
+            shown,
+            frame,
+            per_soft: (look.depth.test && !on_screen).then_some(look.per_soft),
+        })
     }
 }
 
@@ -332,32 +385,6 @@ fn between(a: &Vertex, b: &Vertex, t: f32) -> Vertex {
         colour: mix3(a.colour, b.colour),
         sun: mix3(a.sun, b.sun),
         opacity: mix(a.opacity, b.opacity),
-    }
-}
-
-/// Texture of a quad at a point.
-pub(super) enum Shown {
-    Plain,
-    Picture(RegionId),
-    /// A frame, the next frame, and the share of the next.
-    Melting(RegionId, RegionId, f32),
-    Tiles(crate::atlas::TileMapId),
-}
-
-/// The texture of a quad, from its element.
-pub(super) fn shown(list: &DrawList<'_>, entry: Entry) -> Shown {
-    let source = &list.sources[entry.source as usize];
-    match &source.look.form {
-        Form::Billboard { .. } => match frames(list, entry) {
-            (one, _, 0.0) => Shown::Picture(one),
-            (one, next, mix) => Shown::Melting(one, next, mix),
-        },
-        Form::Sprite { .. } => match source.instances.sprites[entry.element as usize].fill {
-            Fill::Plain => Shown::Plain,
-            Fill::Picture(region) => Shown::Picture(region),
-            Fill::Tiles(map) => Shown::Tiles(map),
-        },
-        _ => Shown::Plain,
     }
 }
 

@@ -102,20 +102,8 @@ impl RasterTile<'_, '_> {
             self.paint_backdrop(None, sunlight.as_ref());
             is_bare = false;
         }
-        let Self {
-            level,
-            nth,
-            bins,
-            first_chunk,
-            parts,
-            list,
-            view,
-            shadow,
-            styles,
-            mut groups,
-            pictures,
-            ..
-        } = self;
+        let Self { level, nth, bins, first_chunk, parts, list, view, styles, mut groups, pictures, .. } =
+            self;
         let mut solid = self.solid.take();
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
@@ -157,7 +145,7 @@ impl RasterTile<'_, '_> {
                 width,
                 list,
                 view,
-                shadow,
+                sunlight: sunlight.as_ref(),
                 styles,
                 dots: &dots,
             };
@@ -246,7 +234,8 @@ pub(super) struct Tile<'a, 'l> {
     pub(super) width: usize,
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
-    pub(super) shadow: Option<&'a Shadow>,
+    /// The sun, if shadows fall.
+    pub(super) sunlight: Option<&'a Sunlight<'a>>,
     /// Style of the records of each source.
     pub(super) styles: &'a [Style<'a>],
     /// Blending of the discs of each source.

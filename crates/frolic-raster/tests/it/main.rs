@@ -3,6 +3,7 @@
 mod discs;
 mod finish;
 mod grid;
+mod quads;
 mod sections;
 mod solid;
 mod sun;
