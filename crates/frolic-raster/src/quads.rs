@@ -292,13 +292,7 @@ impl Quad<'_> {
                 if self.sun != [0.0; 3] {
                     let mut lit = one;
                     if let Some(sunlight) = tile.sunlight {
-                        let y = f32x8::splat(simd, y);
-                        let bits = met.to_bitmask();
-                        let mut wanted = [false; LANES];
-                        for lane in 0..LANES {
-                            wanted[lane] = bits >> lane & 1 == 1;
-                        }
-                        lit = f32x8::load_array(simd, sunlight.at(simd, x, y, depth, wanted, 1));
+                        lit = sunlight.at(simd, x, f32x8::splat(simd, y), depth, met);
                     }
                     for channel in 0..3 {
                         light[channel] += lit * self.sun[channel];

@@ -1,7 +1,7 @@
 //! The sun's light at points of a picture, looked up in a shadow map; and the sunlit ground behind a tile.
 
-use fearless_simd::f32x8;
 use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, i32x8, mask32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
@@ -26,41 +26,22 @@ pub struct Sunlight<'a> {
 }
 
 impl Sunlight<'_> {
-    /// Fraction of sunlight at eight points, 0 to 1, given in pixels and metres of depth. Computed only for `wanted` lanes; neighbours in a group of
-    /// `alike` lanes with nearly the same depth share one lookup.
+    /// Fraction of sunlight at eight points, 0 to 1, given in pixels and metres of depth; 1 where it is not `wanted`.
     #[inline(always)]
     pub fn at<S: Simd>(
         &self,
-        _simd: S,
+        simd: S,
         x: f32x8<S>,
         y: f32x8<S>,
         depth: f32x8<S>,
-        wanted: [bool; LANES],
-        alike: usize,
-    ) -> [f32; LANES] {
-        // Loops, not closures: those would be compiled without the instruction set of `simd`.
-        let mut lines = [[0.0; LANES]; 3];
-        for (lanes, [ax, ay, a, c]) in lines.iter_mut().zip(self.lines) {
-            *lanes = ((x * ax + y * ay + a) * depth + c).to_array();
+        wanted: mask32x8<S>,
+    ) -> f32x8<S> {
+        let mut of = [depth; 3];
+        for line in 0..3 {
+            let [ax, ay, a, c] = self.lines[line];
+            of[line] = (x * ax + y * ay + a) * depth + c;
         }
-        let [column, row, near] = lines;
-        let depth = depth.to_array();
-        let mut light = [1.0; LANES];
-        let mut before: Option<usize> = None;
-        for lane in 0..LANES {
-            if lane % alike == 0 {
-                before = None;
-            }
-            if !wanted[lane] {
-                continue;
-            }
-            light[lane] = match before {
-                Some(before) if (depth[before] - depth[lane]).abs() <= depth[lane] * AS_DEEP => light[before],
-                _ => self.map.lit([column[lane], row[lane]], near[lane]),
-            };
-            before = Some(lane);
-        }
-        light
+        self.map.lit_lanes(simd, [of[0], of[1]], of[2], wanted)
     }
 }
 
@@ -91,6 +72,46 @@ impl ShadowMap<'_> {
         let upper = lit(first) * (1.0 - fx) + lit(right) * fx;
         let lower = lit(below) * (1.0 - fx) + lit(across) * fx;
         upper * (1.0 - fy) + lower * fy
+    }
+
+    /// [`ShadowMap::lit`] for eight; 1 where it is not `wanted`.
+    #[inline(always)]
+    fn lit_lanes<S: Simd>(
+        &self,
+        simd: S,
+        at: [f32x8<S>; 2],
+        near: f32x8<S>,
+        wanted: mask32x8<S>,
+    ) -> f32x8<S> {
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let most = [self.grid.width, self.grid.height].map(|side| f32x8::splat(simd, side as f32 - 1.0));
+        let within = at[0].simd_ge(zero) & at[1].simd_ge(zero) & at[0].simd_lt(most[0]) & at[1].simd_lt(most[1]);
+        let wanted = wanted & within;
+        if !wanted.any_true() {
+            return one;
+        }
+        let [w, h] = self.grid.tile_log2;
+        let [wide, high] = [self.grid.tile_width() as i32 - 1, self.grid.rows() as i32 - 1];
+        let held = [wanted.select(at[0], zero), wanted.select(at[1], zero)];
+        let (x, y): (i32x8<S>, i32x8<S>) = (held[0].to_int(), held[1].to_int());
+        let (fx, fy) = (held[0] - x.to_float::<f32x8<S>>(), held[1] - y.to_float::<f32x8<S>>());
+        // Places are the sum of a part that depends on the column and one that depends on the row.
+        let across = self.grid.across as i32;
+        let column = |x: i32x8<S>| ((x >> w) << (w + h)) + ((x & wide) << h);
+        let row = |y: i32x8<S>| (((y >> h) * across) << (w + h)) + (y & high);
+        let (left, right, upper, lower) = (column(x), column(x + 1), row(y), row(y + 1));
+        let lit = |place: i32x8<S>| {
+            let place = place.to_array();
+            let mut nearness = [0.0; LANES];
+            for lane in 0..LANES {
+                nearness[lane] = self.nearness.get(place[lane] as usize).copied().unwrap_or(f32::NEG_INFINITY);
+            }
+            f32x8::load_array(simd, nearness).simd_gt(near).select(zero, one)
+        };
+        let (from_left, from_top) = (one - fx, one - fy);
+        let above = lit(left + upper) * from_left + lit(right + upper) * fx;
+        let below = lit(left + lower) * from_left + lit(right + lower) * fx;
+        wanted.select(above * from_top + below * fy, one)
     }
 }
 
@@ -130,27 +151,18 @@ impl SunnyRow<'_> {
             for channel in 0..3 {
                 sun[channel] = f32x8::from_slice(simd, &self.sun[channel][i..i + LANES]);
             }
-            let shines = (sun[0] + sun[1] + sun[2]).simd_eq(zero).select(zero, zero + 1.0).to_array();
-            let mut wanted = [false; LANES];
-            for lane in 0..LANES {
-                wanted[lane] = open >> lane & 1 == 1 && shines[lane] != 0.0;
-            }
-            if wanted == [false; LANES] {
+            let dark = (sun[0] + sun[1] + sun[2]).simd_eq(zero);
+            let wanted = mask32x8::from_bitmask(simd, open) & !dark;
+            if !wanted.any_true() {
                 continue;
             }
-            let lit = match sunlight {
-                Some(sunlight) => {
-                    let depth = f32x8::from_slice(simd, &self.depth[i..i + LANES]);
-                    let y = f32x8::splat(simd, y as f32 + 0.5);
-                    sunlight.at(simd, middles + (x + i) as f32, y, depth, wanted, 1)
-                }
-                None => [1.0; LANES],
-            };
-            let mut share = [0.0; LANES];
-            for lane in 0..LANES {
-                share[lane] = if wanted[lane] { lit[lane] } else { 0.0 };
+            let mut share = zero + 1.0;
+            if let Some(sunlight) = sunlight {
+                let depth = f32x8::from_slice(simd, &self.depth[i..i + LANES]);
+                let y = f32x8::splat(simd, y as f32 + 0.5);
+                share = sunlight.at(simd, middles + (x + i) as f32, y, depth, wanted);
             }
-            let share = f32x8::load_array(simd, share);
+            let share = wanted.select(share, zero);
             for channel in 0..3 {
                 let under = &mut row[channel][i..i + LANES];
                 let sum = f32x8::from_slice(simd, under) + sun[channel] * share;

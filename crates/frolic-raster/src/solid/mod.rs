@@ -164,10 +164,7 @@ kernel! {
     pub fn resolve(
         simd, samples: &mut Samples<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]], sunlight: Option<&Sunlight<'_>>,
     ) -> f32 {
-        match sunlight {
-            Some(sunlight) => samples.resolve(simd, rows, depth, sunlight),
-            None => samples.resolve_unshadowed(simd, rows, depth),
-        }
+        samples.resolve(simd, rows, depth, sunlight)
     }
 }
 

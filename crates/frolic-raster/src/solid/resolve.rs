@@ -4,126 +4,81 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 use glam::Vec3;
 
-use super::plane::Places;
 use crate::LANES;
 use crate::colour9::{EMPTY, unpack, unpack_lanes};
 use crate::samples::{SAMPLES, Samples};
-use crate::sun::Sunlight;
+use crate::sun::{AS_DEEP, Sunlight};
 use crate::tile::{Row, STRIDE};
 
 impl Samples<'_> {
+    /// Eight pixels down a column at once.
     #[inline(always)]
     pub(super) fn resolve<S: Simd>(
         &mut self,
         simd: S,
         rows: &mut [Row],
         depth: &mut [[f32; STRIDE]],
-        sunlight: &Sunlight<'_>,
+        sunlight: Option<&Sunlight<'_>>,
     ) -> f32 {
         let mut nearest = f32::INFINITY;
-        let places = Places::of(simd, SAMPLES);
-        let (one, zero, empty) =
-            (f32x8::splat(simd, 1.0), f32x8::splat(simd, 0.0), u32x8::splat(simd, EMPTY));
-        let pairs = self.height * SAMPLES / LANES;
+        let (zero, one, empty) =
+            (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0), u32x8::splat(simd, EMPTY));
+        let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let (nears, _) = self.near.as_chunks::<LANES>();
         let (bases, _) = self.base.as_chunks_mut::<LANES>();
         let (suns, _) = self.sun.as_chunks::<LANES>();
-        for (at, ((bases, nears), suns)) in bases.iter_mut().zip(nears).zip(suns).enumerate() {
-            let base = u32x8::load_array(simd, *bases);
-            let none = base.simd_eq(empty);
-            if none.all_true() {
-                continue;
-            }
-            let (i, j) = (at / pairs, at % pairs * 2);
-            let near = f32x8::load_array(simd, *nears);
-            // Samples of one surface share one lookup of the shadow map, at the centre of their pixel.
-            let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
-            let y = places.middle + (self.y + j as i32) as f32;
-            let mut wanted = [false; LANES];
-            for lane in 0..LANES {
-                wanted[lane] = bases[lane] != EMPTY;
-            }
-            let lit = f32x8::load_array(simd, sunlight.at(simd, x, y, one / near, wanted, SAMPLES));
-            let (own, sun) = (unpack_lanes(base), unpack_lanes(u32x8::load_array(simd, *suns)));
-            let mut light = [[0.0; LANES]; 3];
-            for channel in 0..3 {
-                light[channel] = none.select(zero, own[channel] + sun[channel] * lit).to_array();
-            }
-            for (pixel, row) in rows[j..].iter_mut().take(2).enumerate() {
-                let from = pixel * SAMPLES;
-                let mut met = 0.0f32;
-                let mut close = 0.0f32;
-                for lane in from..from + SAMPLES {
-                    if wanted[lane] {
-                        met += 0.25;
-                        close = close.max(nears[lane]);
-                    }
-                }
-                if met == 0.0 {
-                    continue;
-                }
-                for channel in 0..3 {
-                    let of = &light[channel];
-                    let sum = (of[from] + of[from + 1]) + (of[from + 2] + of[from + 3]);
-                    row[channel][i] = row[channel][i] * (1.0 - met) + sum * 0.25;
-                }
-                if close > 0.0 {
-                    let depth = &mut depth[j + pixel][i];
-                    *depth = depth.min(1.0 / close);
-                    nearest = nearest.min(*depth);
-                }
-            }
-            *bases = [EMPTY; LANES];
-        }
-        nearest
-    }
-
-    /// [`Samples::resolve`] where no shadow falls: eight pixels down a column at once.
-    #[inline(always)]
-    pub(super) fn resolve_unshadowed<S: Simd>(
-        &mut self,
-        simd: S,
-        rows: &mut [Row],
-        depth: &mut [[f32; STRIDE]],
-    ) -> f32 {
-        let mut nearest = f32::INFINITY;
-        let (zero, empty) = (f32x8::splat(simd, 0.0), u32x8::splat(simd, EMPTY));
-        let (nears, _) = self.near.as_chunks::<LANES>();
-        let (bases, _) = self.base.as_chunks_mut::<LANES>();
         let (bases, _) = bases.as_chunks_mut::<SAMPLES>();
         let (nears, _) = nears.as_chunks::<SAMPLES>();
+        let (suns, _) = suns.as_chunks::<SAMPLES>();
         let blocks = self.height / LANES;
         for (at, (bases, nears)) in bases.iter_mut().zip(nears).enumerate() {
-            let mut any = u32x8::splat(simd, EMPTY);
+            let mut any = empty;
             for base in bases.iter() {
                 any &= u32x8::load_array(simd, *base);
             }
             if any.simd_eq(empty).all_true() {
                 continue;
             }
-            // Of each sample: red, green, blue, its share of the pixel, nearness.
-            let mut of = [[zero; SAMPLES]; 5];
-            for part in 0..SAMPLES {
-                let base = u32x8::load_array(simd, bases[part]);
-                let none = base.simd_eq(empty);
-                let [r, g, b] = unpack_lanes(base);
-                of[0][part] = none.select(zero, r);
-                of[1][part] = none.select(zero, g);
-                of[2][part] = none.select(zero, b);
-                of[3][part] = none.select(zero, f32x8::splat(simd, 0.25));
-                of[4][part] = none.select(zero, f32x8::load_array(simd, nears[part]));
-                bases[part] = [EMPTY; LANES];
+            let (i, top) = (at / blocks, at % blocks * LANES);
+            let base = by_sample(bases.map(|base| u32x8::load_array(simd, base)));
+            *bases = [[EMPTY; LANES]; SAMPLES];
+            let near = by_sample(nears.map(|near| f32x8::load_array(simd, near).bitcast::<u32x8<S>>()));
+            let sun = suns.get(at).filter(|_| sunlight.is_some());
+            let sun = sun.map(|sun| by_sample(sun.map(|sun| u32x8::load_array(simd, sun))));
+            let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
+            let y = middles + (self.y + top as i32) as f32;
+            // Neighbouring samples of one surface share one lookup of the shadow map, in the middle of their pixel.
+            let (mut lit, mut lit_depth) = (one, f32x8::splat(simd, f32::INFINITY));
+            let (mut of, mut close) = ([[zero; SAMPLES]; 4], zero);
+            for s in 0..SAMPLES {
+                let none = base[s].simd_eq(empty);
+                let near: f32x8<S> = near[s].bitcast();
+                let mut colour = unpack_lanes(base[s]);
+                if let (Some(sunlight), Some(sun)) = (sunlight, &sun) {
+                    let depth = one / near;
+                    let alike = (lit_depth - depth).abs().simd_le(depth * AS_DEEP);
+                    let wanted = !(none | alike);
+                    if wanted.any_true() {
+                        lit = wanted.select(sunlight.at(simd, x, y, depth, wanted), lit);
+                    }
+                    lit_depth = none.select(lit_depth, depth);
+                    let sun = unpack_lanes(sun[s]);
+                    for channel in 0..3 {
+                        colour[channel] += sun[channel] * lit;
+                    }
+                }
+                for channel in 0..3 {
+                    of[channel][s] = none.select(zero, colour[channel]);
+                }
+                of[3][s] = none.select(zero, f32x8::splat(simd, 0.25));
+                close = close.max(none.select(zero, near));
             }
             let mut sums = [[0.0; LANES]; 4];
             for quantity in 0..4 {
                 let [a, b, c, d] = of[quantity];
-                sums[quantity] = by_pairs(by_pairs(a, b), by_pairs(c, d)).to_array();
+                sums[quantity] = ((a + b) + (c + d)).to_array();
             }
-            let [a, b, c, d] = of[4];
-            let (a, b) = (a.unzip_low(b).max(a.unzip_high(b)), c.unzip_low(d).max(c.unzip_high(d)));
-            let close = a.unzip_low(b).max(a.unzip_high(b));
-            let far = (f32x8::splat(simd, 1.0) / close).to_array();
-            let (i, top) = (at / blocks, at % blocks * LANES);
+            let far = (one / close).to_array();
             let below = rows[top..].iter_mut().zip(&mut depth[top..]).take(LANES);
             for (lane, (row, depth)) in below.enumerate() {
                 let met = sums[3][lane];
@@ -167,8 +122,15 @@ impl Samples<'_> {
     }
 }
 
-/// Sums of neighbours.
+/// From the samples of two pixels a vector to one sample of eight pixels a vector.
 #[inline(always)]
-fn by_pairs<S: Simd>(a: f32x8<S>, b: f32x8<S>) -> f32x8<S> {
-    a.unzip_low(b) + a.unzip_high(b)
+fn by_sample<S: Simd>([a, b, c, d]: [u32x8<S>; SAMPLES]) -> [u32x8<S>; SAMPLES] {
+    let (even, even_below) = (a.unzip_low(b), c.unzip_low(d));
+    let (odd, odd_below) = (a.unzip_high(b), c.unzip_high(d));
+    [
+        even.unzip_low(even_below),
+        odd.unzip_low(odd_below),
+        even.unzip_high(even_below),
+        odd.unzip_high(odd_below),
+    ]
 }
