@@ -127,6 +127,8 @@ pub(crate) struct Seen<'a, 'l> {
     pub(crate) camera: &'a View,
     /// Whether the light of the sun is kept separate, because shadows may fall.
     pub(crate) shadows: bool,
+    /// Whether points are lit; for a shadow map only places count.
+    pub(crate) lit: bool,
 }
 
 /// Why an element has no points.
@@ -384,7 +386,7 @@ impl Seen<'_, '_> {
                         length: length[element] * body.left,
                         wide: body.wide,
                     };
-                    surfaces::bent_mesh(set, skin, mesh.eights(), &bend, &self.paint(look));
+                    surfaces::bent_mesh(set, skin, mesh.eights(), &bend, self.paint(look).as_ref());
                 } else {
                     let turn = self.turn(source, element, &body);
                     let instances = &source.instances;
@@ -398,7 +400,7 @@ impl Seen<'_, '_> {
                         )
                     });
                     let pose = Pose { turn, size: body.size, at: body.at, wave: wave.flatten() };
-                    surfaces::mesh(set, skin, mesh.eights(), &pose, &self.paint(look));
+                    surfaces::mesh(set, skin, mesh.eights(), &pose, self.paint(look).as_ref());
                 }
             }
             Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
@@ -412,9 +414,9 @@ impl Seen<'_, '_> {
         self.body(source, element).filter(|body| body.size > 0.0 && body.size < 1e9)
     }
 
-    /// Lighting and colour of the points of a look.
-    fn paint<'p>(&'p self, look: &'p Look) -> Paint<'p> {
-        Paint {
+    /// Lighting and colour of the points of a look; none where they are not lit.
+    fn paint<'p>(&'p self, look: &'p Look) -> Option<Paint<'p>> {
+        self.lit.then(|| Paint {
             surface: look.surface,
             // Where shadows may fall, the light of the sun is kept separate.
             apart: self.shadows && look.solid,
@@ -422,14 +424,15 @@ impl Seen<'_, '_> {
             along: look.gradient_along(),
             eye: self.camera.eye,
             light: self.list.lighting.plain(),
-        }
+        })
     }
 
     /// The lit points of ribbons.
     pub(crate) fn ribbons(&self, set: InstructionSet, look: &Look, sheaf: &Sheaf, skin: &mut Skin) {
         let Form::Ribbon(ribbon) = &look.form else { return };
         let form = RibbonForm { points: points(ribbon, sheaf.levels[0]), tip: ribbon.tip, round: look.round };
-        surfaces::ribbons(set, skin, &sheaf.ribbons, form, &self.paint(look));
+        let eye = self.camera.eye;
+        surfaces::ribbons(set, skin, &sheaf.ribbons, form, eye, self.paint(look).as_ref());
     }
 
     /// Control point and tip of a ribbon, relative to its root.

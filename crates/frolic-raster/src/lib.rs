@@ -7,6 +7,7 @@
 //! project   discs.rs                                    a block of discs -> dots
 //!           surfaces.rs, light.rs, points.rs            meshes and ribbons -> lit points -> places on the screen
 //!           sections.rs                                 points of ribbons -> strips
+//!           triangles.rs                                points of meshes -> plain triangles
 //! raster    dots.rs                                     dots -> pixels of a tile
 //!           quads.rs                                    rectangles -> pixels of a tile
 //!           solid/, cells.rs, texture.rs, colour9.rs    facets and strips -> samples of a tile -> its pixels
@@ -39,6 +40,7 @@ pub mod sun;
 pub mod surfaces;
 pub mod texture;
 pub mod tile;
+pub mod triangles;
 
 /// Pixels, or points, of a vector.
 pub const LANES: usize = 8;

@@ -58,9 +58,9 @@ pub struct Skin {
 }
 
 kernel! {
-    /// Computes a skin's positions on the screen, depths and packed colours.
-    pub fn project(simd, skin: &mut Skin, view: &Camera) {
-        skin.project(simd, view);
+    /// Computes a skin's positions on the screen and depths, and its packed colours if they are wanted.
+    pub fn project(simd, skin: &mut Skin, view: &Camera, coloured: bool) {
+        skin.project(simd, view, coloured);
     }
 }
 
@@ -99,7 +99,7 @@ impl Skin {
     }
 
     #[inline(always)]
-    fn project<S: Simd>(&mut self, simd: S, view: &Camera) {
+    fn project<S: Simd>(&mut self, simd: S, view: &Camera, coloured: bool) {
         let [cx, cy] = view.middle;
         let (right, up, forward, eye) = (view.right, view.up, view.forward, view.eye);
         let near = f32x8::splat(simd, view.near);
@@ -121,6 +121,9 @@ impl Skin {
             scale.store_slice(&mut eight.scale);
             // Written so that not a number is in front of nothing.
             in_front = depth.simd_gt(near).select(in_front, zero);
+            if !coloured {
+                continue;
+            }
             let [r, g, b] = load(simd, &eight.colour);
             pack_lanes(simd, [r / per, g / per, b / per]).store_slice(&mut eight.base);
             let [r, g, b] = load(simd, &eight.sun);

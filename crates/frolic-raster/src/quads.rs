@@ -496,8 +496,8 @@ impl Texels<'_> {
             words[0][lane] = u32::from(r) | u32::from(g) << 16;
             words[1][lane] = u32::from(b) | u32::from(a) << 16;
         }
-        let [red_green, blue_opacity] = words.map(|words| u32x8::load_array(simd, words));
-        let float = |word: u32x8<S>| word.bitcast::<i32x8<S>>().to_float::<f32x8<S>>();
+        let red_green = u32x8::load_array(simd, words[0]);
+        let blue_opacity = u32x8::load_array(simd, words[1]);
         [
             float(red_green & 0xffff),
             float(red_green >> 16),
@@ -505,6 +505,11 @@ impl Texels<'_> {
             float(blue_opacity >> 16),
         ]
     }
+}
+
+#[inline(always)]
+fn float<S: Simd>(word: u32x8<S>) -> f32x8<S> {
+    word.bitcast::<i32x8<S>>().to_float()
 }
 
 #[inline(always)]

@@ -137,7 +137,62 @@ pub fn halves(upper: f32, lower: f32) -> u32 {
 /// Pixels from the corner of the picture that a first column or row is held to: more than the largest picture has.
 pub const FARTHEST: f32 = 32_000.0;
 
-/// A triangle on the screen.
+/// A triangle on the screen that is solid and has no texture.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+#[repr(C, align(64))]
+pub struct Triangle {
+    /// Columns of its corners, in pixels.
+    pub x: [f32; 3],
+    /// Rows of its corners, in pixels.
+    pub y: [f32; 3],
+    /// Greater for nearer: one over the depth, or of a level view minus the depth.
+    pub near: [f32; 3],
+    /// Colour without the sun, as [`crate::colour9`].
+    pub base: [u32; 3],
+    /// The sun's part of the colours.
+    pub sun: [u32; 3],
+    /// Where it comes from.
+    pub label: Label,
+}
+
+impl Record for Triangle {
+    const ALONE: bool = false;
+
+    #[inline(always)]
+    fn label(&self) -> Label {
+        self.label
+    }
+    /// Nothing solid is sorted by its element.
+    #[inline(always)]
+    fn order_depth(&self) -> f32 {
+        0.0
+    }
+}
+
+impl Triangle {
+    /// Greatest nearness of its corners.
+    #[inline(always)]
+    pub fn nearest(&self) -> f32 {
+        let [a, b, c] = self.near;
+        a.max(b).max(c)
+    }
+
+    /// Left, upper, right and lower end of the pixel middles it can touch, in pixels.
+    #[inline(always)]
+    pub fn bounds(&self) -> [f32; 4] {
+        let ([a, b, c], [d, e, f]) = (self.x, self.y);
+        let reach = OFF_MIDDLE;
+        [a.min(b).min(c) - reach, d.min(e).min(f) - reach, a.max(b).max(c) + reach, d.max(e).max(f) + reach]
+    }
+}
+
+impl From<Triangle> for Facet {
+    fn from(Triangle { x, y, near, base, sun, label }: Triangle) -> Self {
+        Self { x, y, near, base, sun, region: PLAIN, opacity: 1.0, label, ..Self::default() }
+    }
+}
+
+/// A triangle on the screen with a texture or an opacity of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Facet {
     /// Columns of its corners, in pixels.

@@ -50,6 +50,13 @@ pub struct Samples<'a> {
     pub most_slope: f32,
 }
 
+impl Samples<'_> {
+    /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
+    pub(crate) fn slope(&self) -> Option<f32> {
+        (self.samples == 1).then_some(self.most_slope)
+    }
+}
+
 kernel! {
     /// Finds the pixels that solid surfaces do not cover whole: one bit for each column in each row of `open`, set where a sample has no surface.
     pub fn open_pixels(simd, samples: &Samples<'_>, open: &mut [u64]) {

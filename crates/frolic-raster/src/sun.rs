@@ -85,7 +85,8 @@ impl ShadowMap<'_> {
     ) -> f32x8<S> {
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
         let most = [self.grid.width, self.grid.height].map(|side| f32x8::splat(simd, side as f32 - 1.0));
-        let within = at[0].simd_ge(zero) & at[1].simd_ge(zero) & at[0].simd_lt(most[0]) & at[1].simd_lt(most[1]);
+        let within =
+            at[0].simd_ge(zero) & at[1].simd_ge(zero) & at[0].simd_lt(most[0]) & at[1].simd_lt(most[1]);
         let wanted = wanted & within;
         if !wanted.any_true() {
             return one;
@@ -104,7 +105,8 @@ impl ShadowMap<'_> {
             let place = place.to_array();
             let mut nearness = [0.0; LANES];
             for lane in 0..LANES {
-                nearness[lane] = self.nearness.get(place[lane] as usize).copied().unwrap_or(f32::NEG_INFINITY);
+                nearness[lane] =
+                    self.nearness.get(place[lane] as usize).copied().unwrap_or(f32::NEG_INFINITY);
             }
             f32x8::load_array(simd, nearness).simd_gt(near).select(zero, one)
         };

@@ -115,8 +115,8 @@ pub struct Bend {
 }
 
 kernel! {
-    /// Places and lights the points of a mesh, which `skin` has room for.
-    pub fn mesh(simd, skin: &mut Skin, eights: &[MeshEight], pose: &Pose, paint: &Paint<'_>) {
+    /// Places the points of a mesh, which `skin` has room for, and lights them with a paint.
+    pub fn mesh(simd, skin: &mut Skin, eights: &[MeshEight], pose: &Pose, paint: Option<&Paint<'_>>) {
         for (eight, own) in skin.eights().iter_mut().zip(eights) {
             let (mut place, mut normal) = (load(simd, &own.position), load(simd, &own.normal));
             if let Some(wave) = &pose.wave {
@@ -129,19 +129,25 @@ kernel! {
             keep(turned(&pose.turn, normal), &mut eight.normal);
             eight.corner = own.uv;
         }
-        light(simd.level(), skin, paint);
+        if let Some(paint) = paint {
+            light(simd.level(), skin, paint);
+        }
     }
 
-    /// Places and lights the points of a mesh that is bent along a curve.
-    pub fn bent_mesh(simd, skin: &mut Skin, eights: &[MeshEight], bend: &Bend, paint: &Paint<'_>) {
+    /// Places the points of a mesh that is bent along a curve, and lights them with a paint.
+    pub fn bent_mesh(simd, skin: &mut Skin, eights: &[MeshEight], bend: &Bend, paint: Option<&Paint<'_>>) {
         bent(simd, skin, eights, bend);
-        light(simd.level(), skin, paint);
+        if let Some(paint) = paint {
+            light(simd.level(), skin, paint);
+        }
     }
 
-    /// Places and lights the points of ribbons.
-    pub fn ribbons(simd, skin: &mut Skin, sheaf: &Sheaf, form: RibbonForm, paint: &Paint<'_>) {
-        place_ribbons(simd, skin, sheaf, &form, paint.eye);
-        light(simd.level(), skin, paint);
+    /// Places the points of ribbons that face `eye`, and lights them with a paint.
+    pub fn ribbons(simd, skin: &mut Skin, sheaf: &Sheaf, form: RibbonForm, eye: Vec3, paint: Option<&Paint<'_>>) {
+        place_ribbons(simd, skin, sheaf, &form, eye);
+        if let Some(paint) = paint {
+            light(simd.level(), skin, paint);
+        }
     }
 
     /// Computes the colours of points.

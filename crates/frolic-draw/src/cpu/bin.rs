@@ -10,7 +10,7 @@
 use std::cell::RefCell;
 
 use frolic_core::{Counter, Meter, Stage, trace};
-use frolic_raster::record::{Dot, Facet, Record, Strip};
+use frolic_raster::record::{Dot, Facet, Record, Strip, Triangle};
 use frolic_raster::tile::{Grid, Tiles};
 
 use super::project::{Need, Projected, Queue, Scope};
@@ -49,6 +49,7 @@ pub(super) struct ChunkStart {
 pub(super) struct Bin {
     pub(super) dots: Binned<Dot>,
     pub(super) quads: Binned<Quad>,
+    pub(super) triangles: Binned<Triangle>,
     pub(super) facets: Binned<Facet>,
     pub(super) strips: Binned<Strip>,
     tally: Tally,
@@ -75,6 +76,7 @@ impl Bin {
             projected.chunk(scope, start);
             self.dots.sort(&mut projected.dots, scope.grid);
             self.quads.sort(&mut projected.quads, scope.grid);
+            self.triangles.sort(&mut projected.triangles, scope.grid);
             self.facets.sort(&mut projected.facets, scope.grid);
             self.strips.sort(&mut projected.strips, scope.grid);
             self.tally = projected.tally;
@@ -90,17 +92,32 @@ impl Bin {
         meter.add(Counter::Triangles, triangles);
         meter.add(Counter::Vertices, vertices);
         meter.add(Counter::PixelsTouched, pixels);
-        let records =
-            self.dots.records() + self.quads.records() + self.facets.records() + self.strips.records();
+        let solid = self.triangles.records() + self.facets.records() + self.strips.records();
+        let records = self.dots.records() + self.quads.records() + solid;
         meter.add(Counter::BinRecords, records);
         // Each record is read again by its tiles.
-        let bytes = self.dots.moved() + self.quads.moved() + self.facets.moved() + self.strips.moved();
+        let solid = self.triangles.moved() + self.facets.moved() + self.strips.moved();
+        let bytes = self.dots.moved() + self.quads.moved() + solid;
         meter.moved(Stage::Project, bytes + u64::from(self.asked) * BYTES_SEEN);
         meter.moved(Stage::Raster, bytes);
     }
 
     pub(super) fn bytes(&self) -> usize {
-        self.dots.bytes() + self.quads.bytes() + self.facets.bytes() + self.strips.bytes()
+        self.dots.bytes()
+            + self.quads.bytes()
+            + self.triangles.bytes()
+            + self.facets.bytes()
+            + self.strips.bytes()
+    }
+
+    /// Records of solid shapes, before the sort.
+    pub(super) fn solids(&self) -> usize {
+        self.triangles.distinct + self.facets.distinct + self.strips.distinct
+    }
+
+    /// Records of solid shapes that were copied to a tile.
+    pub(super) fn solids_in_tile(&self, nth: usize) -> usize {
+        self.triangles.in_tile(nth) + self.facets.in_tile(nth) + self.strips.in_tile(nth)
     }
 }
 
@@ -174,7 +191,7 @@ impl<R: Record> Binned<R> {
     }
 
     /// Number of records that were copied to a tile.
-    pub(super) fn in_tile(&self, nth: usize) -> usize {
+    fn in_tile(&self, nth: usize) -> usize {
         self.small(nth).len()
     }
 

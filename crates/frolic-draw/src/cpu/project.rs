@@ -13,13 +13,14 @@ use frolic_raster::camera::NEAR;
 use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
 pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
 use frolic_raster::points::Skin;
-use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip};
+use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip, Triangle};
+use frolic_raster::samples::SAMPLES;
 use frolic_raster::tile::{Grid, Tiles};
 use frolic_simd as simd;
 use glam::Vec3;
 
 use super::bin::{CHUNK, MANY, Tally};
-use super::record::{Quad, Shapes};
+use super::record::{Quad, Shapes, Target};
 use crate::camera::View;
 use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};
@@ -117,6 +118,7 @@ impl Need {
 pub(super) struct Projected {
     pub(super) dots: Queue<Dot>,
     pub(super) quads: Queue<Quad>,
+    pub(super) triangles: Queue<Triangle>,
     pub(super) facets: Queue<Facet>,
     pub(super) strips: Queue<Strip>,
     pub(super) tally: Tally,
@@ -136,8 +138,10 @@ impl Projected {
         self.vertices.clear();
         self.dots.make_room(CHUNK, need.tiles);
         self.quads.make_room(need.quads, need.tiles);
+        self.triangles.make_room(need.facets, need.tiles);
         self.facets.make_room(need.facets, need.tiles);
         self.strips.make_room(need.strips, need.tiles);
+        room::for_more(&mut self.shapes.triangles, need.triangles);
         room::for_more(&mut self.shapes.facets, need.triangles);
         room::for_more(&mut self.shapes.strips, need.triangles);
         room::for_more(&mut self.vertices, need.vertices);
@@ -148,6 +152,7 @@ impl Projected {
     pub(super) fn clear(&mut self) {
         self.dots.clear();
         self.quads.clear();
+        self.triangles.clear();
         self.facets.clear();
         self.strips.clear();
         self.tally = Tally::default();
@@ -275,7 +280,7 @@ impl Projected {
                 continue;
             }
             scope.seen.ribbons(scope.level, look, &sheaf, &mut self.skin);
-            self.shapes.start_ribbons(scope.level, &camera, &mut self.skin);
+            self.shapes.start_ribbons(scope.level, &camera, &mut self.skin, scope.seen.lit);
             for ribbon in 0..sheaf.ribbons.len {
                 self.shapes.strips.clear();
                 let depth = sheaf.order_depth[ribbon];
@@ -342,13 +347,25 @@ impl Projected {
             };
             if in_points {
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                self.shapes.add_skin(scope.level, list, scope.seen.view, entry, level, &mut self.skin);
+                let target = Target {
+                    grid: scope.grid,
+                    samples: if scope.seen.lit { SAMPLES } else { 1 },
+                    label: Label { rank: self.rank, tag },
+                    coloured: scope.seen.lit,
+                };
+                let skin = &mut self.skin;
+                self.shapes.add_skin(scope.level, list, scope.seen.view, entry, level, skin, &target);
             } else {
                 self.tally.vertices += self.vertices.len() as u64;
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
             }
             let label = Label { rank: self.rank, tag };
-            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
+            for (triangle, tiles, pixels) in &self.shapes.triangles {
+                self.triangles.push(*triangle, *tiles, scope.grid);
+                self.tally.pixels += pixels;
+            }
+            let seen = !self.shapes.triangles.is_empty()
+                | keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
             self.count(seen, look, level);

@@ -1,10 +1,11 @@
-//! Input of the rasteriser: four kinds of records, in pixels.
+//! Input of the rasteriser: five kinds of records, in pixels.
 //!
 //! | record | from |
 //! | --- | --- |
 //! | [`Dot`] | a disc |
 //! | [`Quad`] | a sprite, or a transparent billboard: a plane rectangle looked up per pixel |
-//! | [`Facet`] | a triangle of a mesh, or half of a solid billboard |
+//! | [`Triangle`](frolic_raster::record::Triangle) | a triangle of a solid mesh without a texture |
+//! | [`Facet`] | any other triangle of a mesh, or half of a solid billboard |
 //! | [`Strip`] | up to three segments of a ribbon |
 
 use frolic_raster::LANES;
@@ -14,6 +15,8 @@ use frolic_raster::points::{self, Eight, Skin};
 use frolic_raster::quads::{self, Frame, Shown, TileRows};
 use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip};
 use frolic_raster::sections::{self, Sections};
+use frolic_raster::tile::Grid;
+use frolic_raster::triangles::{self, Placed, Wanted};
 use frolic_simd::Level as InstructionSet;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
@@ -121,12 +124,25 @@ impl Quad {
     }
 }
 
+/// Where the records of an instance go.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Target<'a> {
+    pub(super) grid: &'a Grid,
+    /// Samples of a pixel.
+    pub(super) samples: usize,
+    pub(super) label: Label,
+    /// Whether colours count.
+    pub(super) coloured: bool,
+}
+
 /// Records of one instance that is not a disc.
 #[derive(Debug, Default)]
 pub struct Shapes {
     /// Rectangles.
     pub quads: Vec<Quad>,
-    /// Triangles.
+    /// Plain solid triangles.
+    pub triangles: Vec<Placed>,
+    /// Triangles with a texture or an opacity.
     pub facets: Vec<Facet>,
     /// Segments of ribbons.
     pub strips: Vec<Strip>,
@@ -136,6 +152,7 @@ pub struct Shapes {
 impl Shapes {
     pub(super) fn clear(&mut self) {
         self.quads.clear();
+        self.triangles.clear();
         self.facets.clear();
         self.strips.clear();
     }
@@ -163,8 +180,14 @@ impl Shapes {
     }
 
     /// Computes what the ribbons of a skin share; [`Shapes::add_ribbon`] then adds them one by one.
-    pub(super) fn start_ribbons(&mut self, set: InstructionSet, camera: &Camera, skin: &mut Skin) {
-        points::project(set, skin, camera);
+    pub(super) fn start_ribbons(
+        &mut self,
+        set: InstructionSet,
+        camera: &Camera,
+        skin: &mut Skin,
+        coloured: bool,
+    ) {
+        points::project(set, skin, camera, coloured);
         sections::take(set, &mut self.sections, skin);
     }
 
@@ -181,6 +204,7 @@ impl Shapes {
     }
 
     /// Appends the records of a ribbon or mesh from its points.
+    #[expect(clippy::too_many_arguments, reason = "where it comes from, and where it goes")]
     pub(super) fn add_skin(
         &mut self,
         set: InstructionSet,
@@ -189,6 +213,7 @@ impl Shapes {
         entry: Entry,
         level: Level,
         skin: &mut Skin,
+        target: &Target<'_>,
     ) {
         let source = &list.sources[entry.source as usize];
         let look = source.look;
@@ -196,13 +221,21 @@ impl Shapes {
         let camera = view.camera();
         match &look.form {
             Form::Ribbon(_) => {
-                self.start_ribbons(set, &camera, skin);
+                self.start_ribbons(set, &camera, skin, target.coloured);
                 self.add_ribbon(set, camera.near, skin, 0, order_depth);
             }
             Form::Mesh { texture, .. } => {
-                points::project(set, skin, &camera);
+                points::project(set, skin, &camera, target.coloured);
                 let Some(mesh) = mesh(look, level) else { return };
                 let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
+                // Back faces are hidden, unless they show through holes.
+                let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
+                if look.solid && region == PLAIN && skin.in_front == [1.0; LANES] {
+                    let &Target { grid, samples, label, .. } = target;
+                    let wanted = Wanted { triangles: mesh.triangles(), turned_away, samples, grid, label };
+                    triangles::append(set, skin, &wanted, &mut self.triangles);
+                    return;
+                }
                 if skin.in_front != [1.0; LANES] {
                     let mut facets = Facets { view, region, order_depth, into: &mut self.facets };
                     for triangle in mesh.triangles() {
@@ -210,8 +243,6 @@ impl Shapes {
                     }
                     return;
                 }
-                // Back faces are hidden, unless they show through holes.
-                let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
                 for triangle in mesh.triangles() {
                     let facet = skin_facet(skin, *triangle, region, order_depth, turned_away, view.level);
                     self.facets.extend(facet);

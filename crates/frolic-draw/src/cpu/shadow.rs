@@ -108,7 +108,7 @@ impl Shadow {
         split(list, starts, passes);
         chunks.clear();
         chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
-        let seen = Seen { list, view: &view, camera, shadows: false };
+        let seen = Seen { list, view: &view, camera, shadows: false, lit: false };
         let scope = Scope { level, seen, grid, stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();
@@ -145,13 +145,15 @@ impl Shadow {
                 };
                 for bin in bins {
                     let [across, down] = grid.place(nth);
+                    let mut triangles = bin.triangles.tile(nth, across, down);
+                    triangles.runs(|triangles| solid::triangles(level, &mut samples, triangles, 0, &styles));
                     let mut facets = bin.facets.tile(nth, across, down);
                     facets.runs(|facets| solid::facets(level, &mut samples, facets, &styles));
                     let mut strips = bin.strips.tile(nth, across, down);
                     strips.runs(|strips| solid::strips(level, &mut samples, strips, &styles));
                 }
             });
-            let cast: usize = bins.iter().map(|bin| bin.facets.distinct + bin.strips.distinct).sum();
+            let cast: usize = bins.iter().map(Bin::solids).sum();
             meter.add(Counter::ShadowRecords, cast as u64);
         }
         true

@@ -15,7 +15,7 @@ use frolic_simd as simd;
 use smallvec::SmallVec;
 
 use super::bin::Bin;
-use super::front;
+use super::front::Front;
 use super::pass::PassPart;
 use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
@@ -110,15 +110,11 @@ impl RasterTile<'_, '_> {
             if part.solid {
                 let Some(solid) = &mut solid else { continue };
                 let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
-                let records = |bin: &Bin| bin.facets.in_tile(nth) + bin.strips.in_tile(nth);
-                let crowded = bins.iter().map(records).sum::<usize>() > width * height;
-                if part.nearest_wins && crowded {
-                    front::nearest_first(level, &mut samples, styles, bins, nth, [across, down]);
-                } else {
-                    for bin in bins {
-                        front::in_order(level, &mut samples, styles, bin, nth, [across, down]);
-                    }
-                }
+                let records = bins.iter().map(|bin| bin.solids_in_tile(nth)).sum::<usize>();
+                let crowded = part.nearest_wins && records > width * height;
+                let front =
+                    Front { level, styles, bins, nth, place: [across, down], sunny: sunlight.is_some() };
+                front.draw(&mut samples, crowded);
                 draw_groups(level, &mut samples, pictures, std::mem::take(&mut groups));
                 if part.ends {
                     if std::mem::take(&mut is_bare) {

@@ -4,7 +4,7 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x4, f32x8, i32x4, mask32x8, u32x4, u32x8};
 
 use super::plane::{Path, Places, below, ceil, floor};
-use super::polygon::Polygon;
+use super::polygon::{Polygon, columns};
 use super::{Style, other_spans, plain_spans, segment, sunny_spans, worn_opacity};
 use crate::LANES;
 use crate::colour9::pack_lanes;
@@ -214,7 +214,7 @@ impl Samples<'_> {
             let top = (self.y + (group * rows) as i32) as f32;
             let nth = (group - first) % LANES;
             if nth == 0 {
-                (starts, ends) = polygon.columns(simd, top, rows, (i0, i1));
+                (starts, ends) = columns(simd, &polygon.edges[..EDGES], polygon.extent, top, rows, (i0, i1));
             }
             let y = places.y + top;
             let mut down = [zero; EDGES];

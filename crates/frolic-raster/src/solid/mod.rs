@@ -23,19 +23,22 @@
 //! | what is linear over the picture? | `plane.rs` |
 //! | what is a polygon, and its colour at a pixel? | `polygon.rs` |
 //! | which samples does a record cover? | `fill.rs` |
+//! | how are plain triangles drawn, and coloured? | `triangles.rs` |
 //! | what colour is a pixel in the end? | `resolve.rs` |
 
 mod fill;
 mod plane;
 mod polygon;
 mod resolve;
+mod triangles;
 
 use fearless_simd::prelude::*;
-use frolic_simd::kernel;
+use frolic_simd::{Level, kernel};
 
 use crate::LANES;
 use crate::cells::hides;
-use crate::record::{Facet, Outlined, Strip, depth_of};
+use crate::colour9::VISIBLE;
+use crate::record::{Facet, Outlined, Strip, Triangle, depth_of};
 use crate::samples::Samples;
 use crate::sun::Sunlight;
 use crate::texture::{Texels, Textures};
@@ -43,6 +46,7 @@ use crate::tile::{Row, STRIDE};
 
 pub use plane::{Edge, Plane, ceil, floor};
 pub use polygon::Polygon;
+use triangles::Prepared;
 
 /// How the records of one source are drawn.
 #[derive(Debug, Clone, Copy)]
@@ -60,7 +64,35 @@ pub struct Style<'a> {
 }
 
 kernel! {
-    /// Draws triangles one after the other; `styles` are those of their sources, by the tag of their label.
+    /// Draws plain triangles one after the other; `styles` are those of their sources, by the tag of their label. Samples keep the
+    /// places of triangles, counted from `first`, until [`settle`].
+    pub fn triangles(simd, samples: &mut Samples<'_>, triangles: &[Triangle], first: u32, styles: &[Style<'_>]) {
+        let most_slope = samples.slope();
+        for (eight, own) in triangles.chunks(LANES).enumerate() {
+            let prepared = Prepared::new(simd, own.iter(), most_slope);
+            for (lane, triangle) in own.iter().enumerate() {
+                if let Some(style) = styles.get(usize::from(triangle.label.tag)) {
+                    let word = VISIBLE | (first + (eight * LANES + lane) as u32);
+                    self::triangle(simd.level(), samples, &prepared, lane, word, style);
+                }
+            }
+        }
+    }
+
+    fn triangle(simd, samples: &mut Samples<'_>, prepared: &Prepared, lane: usize, word: u32, style: &Style<'_>) {
+        if samples.is_usual(style) {
+            samples.triangle::<_, true>(simd, prepared, lane, word, style);
+        } else {
+            samples.triangle::<_, false>(simd, prepared, lane, word, style);
+        }
+    }
+
+    /// Gives the samples that hold places of triangles their colours, and with `sunny` their sunlight.
+    pub fn settle(simd, samples: &mut Samples<'_>, triangles: &[Triangle], sunny: bool) {
+        samples.settle(simd, triangles, sunny);
+    }
+
+    /// Draws triangles with a texture one after the other; `styles` are those of their sources, by the tag of their label.
     pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], styles: &[Style<'_>]) {
         for facet in facets {
             if let Some(style) = styles.get(usize::from(facet.label.tag)) {
@@ -84,39 +116,60 @@ kernel! {
     }
 
     /// Draws records in the order of their keys, nearest first; see [`FACET`] for the keys. `cells` is scratch.
-    pub fn nearest_first(
-        simd, samples: &mut Samples<'_>, keys: &[u64], facets: &[Facet], strips: &[Strip], styles: &[Style<'_>], cells: &mut Vec<f32>,
-    ) {
+    pub fn nearest_first(simd, samples: &mut Samples<'_>, records: &Records<'_>, styles: &[Style<'_>], cells: &mut Vec<f32>) {
         cells.clear();
         let mut drawn = 0;
-        for key in keys {
+        let mut batch = Batch::default();
+        for key in records.keys {
             let nearness = depth_of(*key);
-            let which = (*key as u32 & !FACET) as usize;
-            if *key as u32 & FACET != 0 {
-                let facet = &facets[which];
-                if hides(samples, cells, facet.bounds(), nearness) {
-                    continue;
+            let which = (*key as u32 & !(FACET | STRIP)) as usize;
+            let bounds = match *key as u32 & (FACET | STRIP) {
+                FACET => records.facets[which].bounds(),
+                STRIP => records.strips[which].bounds(),
+                _ => records.triangles[which].bounds(),
+            };
+            if hides(samples, cells, bounds, nearness) {
+                continue;
+            }
+            // In order: at equal nearness the first wins.
+            if *key as u32 & (FACET | STRIP) != 0 {
+                batch.draw(simd.level(), samples, records.triangles, styles);
+            }
+            match *key as u32 & (FACET | STRIP) {
+                FACET => {
+                    let facet = &records.facets[which];
+                    if let Some(style) = styles.get(usize::from(facet.label.tag)) {
+                        self::facet(simd.level(), samples, facet, style);
+                    }
                 }
-                if let Some(style) = styles.get(usize::from(facet.label.tag)) {
-                    self::facet(simd.level(), samples, facet, style);
+                STRIP => {
+                    let strip = &records.strips[which];
+                    if let Some(style) = styles.get(usize::from(strip.label.tag)) {
+                        samples.strip(simd, strip, style);
+                    }
                 }
-            } else {
-                let strip = &strips[which];
-                if hides(samples, cells, strip.bounds(), nearness) {
-                    continue;
-                }
-                if let Some(style) = styles.get(usize::from(strip.label.tag)) {
-                    samples.strip(simd, strip, style);
-                }
+                _ => batch.add(simd.level(), samples, records.triangles, which, styles),
             }
             drawn += 1;
             if drawn % PATIENCE == 0 {
+                batch.draw(simd.level(), samples, records.triangles, styles);
                 crate::cells::note(simd.level(), samples, cells);
+            }
+        }
+        batch.draw(simd.level(), samples, records.triangles, styles);
+    }
+
+    fn batch(simd, samples: &mut Samples<'_>, triangles: &[Triangle], places: &[u32], styles: &[Style<'_>]) {
+        let own = places.iter().filter_map(|place| triangles.get(*place as usize));
+        let prepared = Prepared::new(simd, own.clone(), samples.slope());
+        for ((lane, triangle), place) in own.enumerate().zip(places) {
+            if let Some(style) = styles.get(usize::from(triangle.label.tag)) {
+                self::triangle(simd.level(), samples, &prepared, lane, VISIBLE | place, style);
             }
         }
     }
 
-    /// Draws a triangle.
+    /// Draws a triangle with a texture.
     pub fn facet(simd, samples: &mut Samples<'_>, facet: &Facet, style: &Style<'_>) {
         let polygon = Polygon::of_facet(facet, style.textures);
         if samples.is_usual(style) {
@@ -168,9 +221,64 @@ kernel! {
     }
 }
 
-/// Marks the key of a facet; without it the lower half of a key is the place of a strip. The upper half is as
-/// [`keyed`](crate::record::keyed) writes nearness.
+/// Records of a tile in the order in which they are drawn.
+#[derive(Debug, Clone, Copy)]
+pub struct Records<'a> {
+    /// Nearness in the upper half, as [`keyed`](crate::record::keyed) writes it; in the lower the place of a triangle, or of a facet or
+    /// strip with its mark.
+    pub keys: &'a [u64],
+    /// Plain triangles.
+    pub triangles: &'a [Triangle],
+    /// Triangles with a texture.
+    pub facets: &'a [Facet],
+    /// Pieces of ribbons.
+    pub strips: &'a [Strip],
+}
+
+/// Marks the key of a facet.
 pub const FACET: u32 = 1 << 31;
+
+/// Marks the key of a strip.
+pub const STRIP: u32 = 1 << 30;
+
+/// Triangles that wait until there are eight.
+#[derive(Debug, Default)]
+struct Batch {
+    places: [u32; LANES],
+    len: usize,
+}
+
+impl Batch {
+    #[inline(always)]
+    fn add(
+        &mut self,
+        level: Level,
+        samples: &mut Samples<'_>,
+        triangles: &[Triangle],
+        place: usize,
+        styles: &[Style<'_>],
+    ) {
+        self.places[self.len % LANES] = place as u32;
+        self.len += 1;
+        if self.len == LANES {
+            self.draw(level, samples, triangles, styles);
+        }
+    }
+
+    #[inline(always)]
+    fn draw(
+        &mut self,
+        level: Level,
+        samples: &mut Samples<'_>,
+        triangles: &[Triangle],
+        styles: &[Style<'_>],
+    ) {
+        if self.len > 0 {
+            batch(level, samples, triangles, &self.places[..self.len.min(LANES)], styles);
+            self.len = 0;
+        }
+    }
+}
 
 /// Number of records drawn before the cells are updated.
 const PATIENCE: usize = 64;
@@ -197,7 +305,7 @@ mod tests {
         }
 
         fn touched(simd, polygon: &Polygon, rows: usize, within: (i32, i32)) -> ([i32; LANES], [i32; LANES]) {
-            polygon.columns(simd, 0.0, rows, within)
+            super::polygon::columns(simd, &polygon.edges[..3], polygon.extent, 0.0, rows, within)
         }
     }
 

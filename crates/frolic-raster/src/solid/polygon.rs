@@ -225,44 +225,42 @@ impl Polygon {
     }
 }
 
-impl Polygon {
-    /// First and last of the columns in `within` that the polygon can touch, for eight vectors of `rows` rows each from `top` on.
-    #[inline(always)]
-    pub(super) fn columns<S: Simd>(
-        &self,
-        simd: S,
-        top: f32,
-        rows: usize,
-        within: (i32, i32),
-    ) -> ([i32; LANES], [i32; LANES]) {
-        let [x0, y0, x1, y1] = self.extent;
-        // Rounding grows with the coordinates; where it may reach the margin, all columns stay.
-        if !(x0 > -TRUSTED && y0 > -TRUSTED && x1 < TRUSTED && y1 < TRUSTED) {
-            return ([within.0; LANES], [within.1; LANES]);
-        }
-        let rows = rows as f32;
-        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
-        let upper = (count * rows + top).max(f32x8::splat(simd, y0 - 0.5));
-        let lower = (count * rows + (top + rows)).min(f32x8::splat(simd, y1 + 0.5));
-        let (first, last) = (f32x8::splat(simd, within.0 as f32), f32x8::splat(simd, within.1 as f32));
-        let (mut from, mut to) = (first, last + 0.5);
-        for edge in &self.edges[..self.count] {
-            let Plane { dx, dy, c } = edge.plane;
-            if dx.abs() < 1e-3 {
-                continue;
-            }
-            // Where the edge crosses the first and the last of the rows.
-            let per = -1.0 / dx;
-            let (a, b) = ((upper * dy + c) * per, (lower * dy + c) * per);
-            if dx > 0.0 {
-                from = from.max(a.min(b) - MARGIN);
-            } else {
-                to = to.min(a.max(b) + MARGIN);
-            }
-        }
-        // Clamped to one column beyond on either side, as they may be anywhere where nothing is touched.
-        let from: i32x8<S> = (from - 0.5).ceil().max(first).min(last + 1.0).to_int();
-        let to: i32x8<S> = (to - 0.5).floor().max(first - 1.0).min(last).to_int();
-        (from.to_array(), to.to_array())
+/// First and last of the columns in `within` that a polygon with these edges and ends can touch, for eight vectors of `rows` rows each from `top` on.
+#[inline(always)]
+pub(super) fn columns<S: Simd>(
+    simd: S,
+    edges: &[Edge],
+    [x0, y0, x1, y1]: [f32; 4],
+    top: f32,
+    rows: usize,
+    within: (i32, i32),
+) -> ([i32; LANES], [i32; LANES]) {
+    // Rounding grows with the coordinates; where it may reach the margin, all columns stay.
+    if !(x0 > -TRUSTED && y0 > -TRUSTED && x1 < TRUSTED && y1 < TRUSTED) {
+        return ([within.0; LANES], [within.1; LANES]);
     }
+    let rows = rows as f32;
+    let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+    let upper = (count * rows + top).max(f32x8::splat(simd, y0 - 0.5));
+    let lower = (count * rows + (top + rows)).min(f32x8::splat(simd, y1 + 0.5));
+    let (first, last) = (f32x8::splat(simd, within.0 as f32), f32x8::splat(simd, within.1 as f32));
+    let (mut from, mut to) = (first, last + 0.5);
+    for edge in edges {
+        let Plane { dx, dy, c } = edge.plane;
+        if dx.abs() < 1e-3 {
+            continue;
+        }
+        // Where the edge crosses the first and the last of the rows.
+        let per = -1.0 / dx;
+        let (a, b) = ((upper * dy + c) * per, (lower * dy + c) * per);
+        if dx > 0.0 {
+            from = from.max(a.min(b) - MARGIN);
+        } else {
+            to = to.min(a.max(b) + MARGIN);
+        }
+    }
+    // Clamped to one column beyond on either side, as they may be anywhere where nothing is touched.
+    let from: i32x8<S> = (from - 0.5).ceil().max(first).min(last + 1.0).to_int();
+    let to: i32x8<S> = (to - 0.5).floor().max(first - 1.0).min(last).to_int();
+    (from.to_array(), to.to_array())
 }

@@ -2,11 +2,13 @@
 
 use fearless_simd::Level;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
-use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip};
+use frolic_raster::points::{Eight, Skin};
+use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip, Triangle};
 use frolic_raster::samples::{PLACES, SAMPLES, Samples};
-use frolic_raster::solid::{FACET, Style, facets, nearest_first, resolve, strips};
+use frolic_raster::solid::{Records, Style, facets, nearest_first, resolve, settle, strips};
 use frolic_raster::texture::Textures;
-use frolic_raster::tile::{Row, STRIDE};
+use frolic_raster::tile::{Grid, Row, STRIDE};
+use frolic_raster::triangles::{Wanted, append};
 use frolic_simd::levels;
 use glam::Vec2;
 use proptest::prelude::*;
@@ -81,6 +83,18 @@ fn flat(corners: [[f32; 2]; 3], near: f32, colour: u32) -> Facet {
         (facet.x, facet.y) = ([facet.x[0], facet.x[2], facet.x[1]], [facet.y[0], facet.y[2], facet.y[1]]);
     }
     facet
+}
+
+/// The triangle without a texture.
+fn plain(facet: &Facet) -> Triangle {
+    Triangle {
+        x: facet.x,
+        y: facet.y,
+        near: facet.near,
+        base: facet.base,
+        sun: facet.sun,
+        label: facet.label,
+    }
 }
 
 fn area(facet: &Facet) -> f32 {
@@ -194,14 +208,96 @@ proptest! {
         triangles.iter_mut().enumerate().for_each(|(nth, facet)| facet.near = [((nth * 7919) as f32 % many + 1.0) / many + nth as f32 * 1e-4; 3]);
         let nearness = |facet: &Facet| u64::from(!facet.nearest().to_bits()) << 32;
         let mut keys: Vec<u64> =
-            triangles.iter().enumerate().map(|(nth, facet)| nearness(facet) | u64::from(nth as u32 | FACET)).collect();
+            triangles.iter().enumerate().map(|(nth, facet)| nearness(facet) | nth as u64).collect();
         keys.sort_unstable();
         for level in levels() {
             let (mut any, mut front) = (Tile::new(3, 4), Tile::new(3, 4));
             draw(level, &mut any, &triangles);
             let styles = [style(&textures)];
-            nearest_first(level, &mut front.samples(), &keys, &triangles, &[], &styles, &mut Vec::new());
+            let plain: Vec<Triangle> = triangles.iter().map(plain).collect();
+            let records = Records { keys: &keys, triangles: &plain, facets: &[], strips: &[] };
+            nearest_first(level, &mut front.samples(), &records, &styles, &mut Vec::new());
             prop_assert!(any.near == front.near);
+            settle(level, &mut front.samples(), &plain, false);
+            prop_assert_eq!(any.covered(), front.covered());
+        }
+    }
+
+    /// Plain triangles cover the samples that triangles with a texture cover, at the same nearness, and have the colours of their corners,
+    /// mixed in the middle of each pixel.
+    #[test]
+    fn plain_triangles_are_as_others(
+        triangles in proptest::collection::vec((triangle(), prop::array::uniform3(0u32..9)), 1..20), x in 0i32..20, first in 0u32..9,
+    ) {
+        let textures = Textures::default();
+        let colour = |red: u32| pack([red as f32 / 8.0, 0.5, 0.25]);
+        let triangles: Vec<Facet> = triangles
+            .into_iter()
+            .map(|(facet, reds)| Facet { base: reds.map(colour), sun: reds.map(|red| colour(8 - red)), ..facet })
+            .filter(|facet| area(facet) > 20.0)
+            .collect();
+        let plain: Vec<Triangle> = triangles.iter().map(plain).collect();
+        let sunny = Style { sun: true, ..style(&textures) };
+        let mut once: Option<Tile> = None;
+        for level in levels() {
+            let (mut worn, mut tile) = (Tile::new(x, 3), Tile::new(x, 3));
+            facets(level, &mut worn.samples(), &triangles, &[sunny]);
+            // Those of a chunk may come after others.
+            let others = vec![Triangle::default(); first as usize];
+            frolic_raster::solid::triangles(level, &mut tile.samples(), &plain, first, &[sunny]);
+            settle(level, &mut tile.samples(), &[others, plain.clone()].concat(), true);
+            prop_assert!(worn.near == tile.near);
+            prop_assert_eq!(worn.covered(), tile.covered());
+            for at in tile.covered() {
+                for (got, wanted) in [(tile.base[at], worn.base[at]), (tile.sun[at], worn.sun[at])] {
+                    for (got, wanted) in unpack(got).into_iter().zip(unpack(wanted)) {
+                        prop_assert!((got - wanted).abs() < 0.02, "{got} for {wanted}");
+                    }
+                }
+            }
+            prop_assert!(once.get_or_insert_with(|| tile.clone()) == &tile);
+        }
+    }
+
+    /// Triangles of a mesh that are left out reach no sample, or face away; all others are kept, whole.
+    #[test]
+    fn no_triangle_that_reaches_a_sample_is_left_out(
+        corners in proptest::collection::vec((-2f32..34.0, -2f32..34.0), 3..20), small in prop::bool::ANY, shadow in any::<bool>(), turned_away in any::<bool>(),
+    ) {
+        let textures = Textures::default();
+        let scale = if small { 0.03 } else { 1.0 };
+        let corners: Vec<[f32; 2]> = corners.into_iter().map(|(x, y)| [x * scale + 4.0, y * scale + 4.0]).collect();
+        let mut skin = Skin::default();
+        skin.start(corners.len(), 0);
+        for (nth, [x, y]) in corners.iter().enumerate() {
+            let eight: &mut Eight = &mut skin.eights[nth / 8];
+            (eight.x[nth % 8], eight.y[nth % 8], eight.near[nth % 8]) = (*x, *y, 1.0);
+        }
+        let fan: Vec<[u16; 3]> = (2..corners.len() as u16).map(|nth| [0, nth - 1, nth]).collect();
+        let samples = if shadow { 1 } else { SAMPLES };
+        let grid = Grid::new([WIDTH, HEIGHT], [5, 5]);
+        for level in levels() {
+            let wanted = Wanted { triangles: &fan, turned_away, samples, grid: &grid, label: Label::default() };
+            let mut kept = Vec::new();
+            append(level, &skin, &wanted, &mut kept);
+            let mut kept = kept.into_iter().map(|(triangle, ..)| triangle).peekable();
+            for triangle in &fan {
+                let of = |axis: usize| triangle.map(|nth| corners[usize::from(nth)][axis]);
+                let facet = Facet { x: of(0), y: of(1), near: [1.0; 3], region: PLAIN, ..Facet::default() };
+                let is_kept = kept.next_if(|triangle| (triangle.x, triangle.y) == (facet.x, facet.y)).is_some();
+                let count = WIDTH * HEIGHT * samples;
+                let mut near = vec![0.0; count];
+                let mut tile = Samples {
+                    near: &mut near, base: &mut [], sun: &mut [],
+                    x: 0, y: 0, width: WIDTH, height: HEIGHT, samples, spans: Default::default(), most_slope: 0.0,
+                };
+                facets(level, &mut tile, &[facet], &[style(&textures)]);
+                let reaches = area(&facet) != 0.0 && near.iter().any(|near| *near > 0.0);
+                let seen = !turned_away || area(&facet) < 0.0;
+                prop_assert!(is_kept || !(reaches && seen), "{facet:?}");
+                prop_assert!(!is_kept || seen);
+            }
+            prop_assert!(kept.next().is_none());
         }
     }
 

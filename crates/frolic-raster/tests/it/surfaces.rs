@@ -76,7 +76,7 @@ proptest! {
             let mut skin = Skin::default();
             skin.start(vertices.len(), 0);
             white(&mut skin);
-            mesh(level, &mut skin, &eights(&vertices), &Pose { turn, size, at: to, wave: None }, &paint(dark(), MATTE));
+            mesh(level, &mut skin, &eights(&vertices), &Pose { turn, size, at: to, wave: None }, Some(&paint(dark(), MATTE)));
             for (nth, (own, normal)) in vertices.iter().enumerate() {
                 let (place, turned) = at(&skin, nth);
                 prop_assert!(place.distance(turn * *own * size + to) < 1e-3 * (1.0 + size));
@@ -96,7 +96,7 @@ proptest! {
             white(&mut skin);
             let tip = Vec3::Y * length;
             let bend = Bend { curve: [root, tip * 0.5, tip], turn, length, wide: 1.0 };
-            bent_mesh(level, &mut skin, &eights(&vertices), &bend, &paint(dark(), MATTE));
+            bent_mesh(level, &mut skin, &eights(&vertices), &bend, Some(&paint(dark(), MATTE)));
             for (nth, (own, normal)) in vertices.iter().enumerate() {
                 let rotation = Quat::from_rotation_y(turn);
                 let (place, turned) = at(&skin, nth);
@@ -123,7 +123,7 @@ proptest! {
         for level in levels() {
             let mut skin = Skin::default();
             let form = RibbonForm { points, tip: end, round: 0.0 };
-            ribbons(level, &mut skin, &sheaf, form, &paint(dark(), MATTE));
+            ribbons(level, &mut skin, &sheaf, form, Vec3::new(0.0, 0.0, 10.0), Some(&paint(dark(), MATTE)));
             prop_assert_eq!((skin.len, skin.ribbons, skin.used()), (points, LANES, points));
             for nth in 0..points {
                 let t = nth as f32 / (points - 1) as f32;
@@ -182,7 +182,7 @@ proptest! {
             white(&mut skin);
             let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::new(0.0, 0.0, 10.0 - distance), wave: None };
             let hazed = Paint { hazed: 1.0, ..paint(light, surface) };
-            mesh(level, &mut skin, &eights(&[(Vec3::ZERO, Vec3::Y)]), &pose, &hazed);
+            mesh(level, &mut skin, &eights(&[(Vec3::ZERO, Vec3::Y)]), &pose, Some(&hazed));
             Vec3::from(skin.eights[0].colour.map(|channel| channel[0]))
         };
         for level in levels() {
@@ -215,8 +215,8 @@ proptest! {
             (skin.opacity, skin.own) = ([opacity; LANES], [[0.5 * opacity; LANES]; 3]);
             let vertices: Vec<_> = places.iter().map(|place| (*place, Vec3::Y)).collect();
             let pose = Pose { turn: Mat3::IDENTITY, size: 1.0, at: Vec3::ZERO, wave: None };
-            mesh(level, &mut skin, &eights(&vertices), &pose, &paint(dark(), Surface { lit: 0.0, ..MATTE }));
-            project(level, &mut skin, &camera);
+            mesh(level, &mut skin, &eights(&vertices), &pose, Some(&paint(dark(), Surface { lit: 0.0, ..MATTE })));
+            project(level, &mut skin, &camera, true);
             prop_assert_eq!(skin.in_front, [1.0; LANES]);
             for (nth, own) in places.iter().enumerate() {
                 let (eight, lane) = skin.point(0, nth);
@@ -251,7 +251,7 @@ fn points_behind_the_camera_are_marked() {
             skin.start(1, 1);
             white(&mut skin);
             skin.eights()[0].at = [[0.0; LANES], [0.0; LANES], [z; LANES]];
-            project(level, &mut skin, &camera);
+            project(level, &mut skin, &camera, true);
             assert_eq!(skin.in_front, [in_front; LANES], "{z}");
         }
     }

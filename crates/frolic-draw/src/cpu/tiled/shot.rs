@@ -13,7 +13,7 @@ use frolic_core::{Group, Stage};
 use frolic_raster::LANES;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::picture::{Blit, DEPTH_MIDDLE, Picture};
-use frolic_raster::record::Outlined;
+use frolic_raster::record::{Outlined, Triangle};
 use frolic_raster::samples::{SAMPLES, Samples};
 use frolic_raster::solid;
 use frolic_raster::tile::Grid;
@@ -169,7 +169,13 @@ impl Shot {
                 technique: Technique::Instanced,
                 time: list.time,
             };
-            let seen = Seen { list: &alone, view: &self.view, camera: &self.camera, shadows: shaded };
+            let seen = Seen {
+                list: &alone,
+                view: &self.view,
+                camera: &self.camera,
+                shadows: shaded,
+                lit: !from_sun,
+            };
             let scope = Scope {
                 level,
                 seen,
@@ -181,12 +187,16 @@ impl Shot {
                 let start = ChunkStart { batch: 0, run: 0, skip, count: (count - skip).min(CHUNK as u32) };
                 projected.chunk(&scope, start);
                 let strips = projected.strips.kept.iter().map(Outlined::bounds);
-                for [x0, y0, x1, y1] in strips.chain(projected.facets.kept.iter().map(Outlined::bounds)) {
+                let facets = projected.facets.kept.iter().map(Outlined::bounds);
+                let triangles = projected.triangles.kept.iter().map(Triangle::bounds);
+                for [x0, y0, x1, y1] in strips.chain(facets).chain(triangles) {
                     let [left, top, right, bottom] = extent;
                     extent = [left.min(x0), top.min(y0), right.max(x1), bottom.max(y1)];
                 }
                 solid::strips(level, &mut samples, &projected.strips.kept, &styles);
                 solid::facets(level, &mut samples, &projected.facets.kept, &styles);
+                solid::triangles(level, &mut samples, &projected.triangles.kept, 0, &styles);
+                solid::settle(level, &mut samples, &projected.triangles.kept, shaded);
             }
         }
         let touched = Touched::of(extent, [width, height]);

@@ -1,0 +1,278 @@
+//! Plain triangles: the mass of all solid shapes. Eight are prepared at once; samples keep their nearness and which triangle it is; colours
+//! are worked out afterwards, once for each triangle that is visible in a pixel.
+//!
+//! A sample's word is a colour, or [`VISIBLE`] and the place of a triangle among those of the tile (a visibility buffer: Burns and Hunt, "The
+//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons and textured triangles write colours at once.
+
+use fearless_simd::prelude::*;
+use fearless_simd::{f32x8, u32x8};
+
+use super::Style;
+use super::plane::{Edge, Places, Plane, ceil, floor};
+use super::polygon::columns;
+use crate::LANES;
+use crate::colour9::{EMPTY, VISIBLE, pack_lanes, unpack_lanes};
+use crate::points::load;
+use crate::record::Triangle;
+use crate::samples::{SAMPLES, Samples};
+
+/// Columns from which a triangle is worth finding its ends on each row.
+const WIDE: i32 = 5;
+
+/// Up to eight triangles, ready to be drawn: planes in lanes.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Prepared {
+    edges: [Lines; 3],
+    /// Least value of each edge that is inside.
+    least: [[f32; LANES]; 3],
+    near: Lines,
+    /// Left, upper, right and lower end.
+    extent: [[f32; LANES]; 4],
+}
+
+/// Planes in lanes: change across, change down, value in the corner of the picture.
+type Lines = [[f32; LANES]; 3];
+
+/// One lane of some planes.
+#[inline(always)]
+fn plane(lines: &Lines, lane: usize) -> Plane {
+    Plane { dx: lines[0][lane], dy: lines[1][lane], c: lines[2][lane] }
+}
+
+impl Prepared {
+    /// Edges and nearness of some triangles. Of a shadow map, slanting surfaces are moved away from the sun by up to `most_slope` metres.
+    #[inline(always)]
+    pub(super) fn new<'t, S: Simd>(
+        simd: S,
+        triangles: impl Iterator<Item = &'t Triangle>,
+        most_slope: Option<f32>,
+    ) -> Self {
+        let [mut x, mut y, mut near] = [[[0.0f32; LANES]; 3]; 3];
+        for (lane, triangle) in triangles.take(LANES).enumerate() {
+            for k in 0..3 {
+                (x[k][lane], y[k][lane]) = (triangle.x[k], triangle.y[k]);
+                near[k][lane] = triangle.near[k];
+            }
+        }
+        let (x, y, near) = (load(simd, &x), load(simd, &y), load(simd, &near));
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let mut it = Self::default();
+        let area = (x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]);
+        let sign = area.simd_lt(zero).select(zero - one, one);
+        for k in 0..3 {
+            let next = (k + 1) % 3;
+            let [ax, ay, bx, by] = [x[k], y[k], x[next], y[next]];
+            // Worked out from the same end whichever way it runs, as in [`Edge::new`].
+            let forth = ax.simd_lt(bx) | (ax.simd_eq(bx) & ay.simd_lt(by));
+            let from = [forth.select(ax, bx), forth.select(ay, by)];
+            let to = [forth.select(bx, ax), forth.select(by, ay)];
+            let turn = forth.select(sign, zero - sign);
+            let (dx, dy) = (from[1] - to[1], to[0] - from[0]);
+            let c = zero - (dx * from[0] + dy * from[1]);
+            let (dx, dy) = (dx * turn, dy * turn);
+            let mine = dx.simd_gt(zero) | (dx.simd_eq(zero) & dy.simd_ge(zero));
+            it.edges[k] = [dx.to_array(), dy.to_array(), (c * turn).to_array()];
+            it.least[k] = mine.select(zero, f32x8::splat(simd, f32::MIN_POSITIVE)).to_array();
+        }
+        let per = one / area;
+        let (v1, v2) = (near[1] - near[0], near[2] - near[0]);
+        let dx = (v1 * (y[2] - y[0]) - v2 * (y[1] - y[0])) * per;
+        let dy = (v2 * (x[1] - x[0]) - v1 * (x[2] - x[0])) * per;
+        let mut c = near[0] - dx * x[0] - dy * y[0];
+        if let Some(most) = most_slope {
+            c -= ((dx.abs() + dy.abs()) * 1.5).min(f32x8::splat(simd, most));
+        }
+        it.near = [dx.to_array(), dy.to_array(), c.to_array()];
+        it.extent = [
+            x[0].min(x[1]).min(x[2]).to_array(),
+            y[0].min(y[1]).min(y[2]).to_array(),
+            x[0].max(x[1]).max(x[2]).to_array(),
+            y[0].max(y[1]).max(y[2]).to_array(),
+        ];
+        it
+    }
+
+    #[inline(always)]
+    fn edges(&self, lane: usize) -> [Edge; 3] {
+        let mut edges = [Edge::default(); 3];
+        for k in 0..3 {
+            edges[k] = Edge { plane: plane(&self.edges[k], lane), least: self.least[k][lane] };
+        }
+        edges
+    }
+}
+
+impl Samples<'_> {
+    /// Draws a prepared triangle: its nearness and `word` into the samples that it wins.
+    #[inline(always)]
+    pub(super) fn triangle<S: Simd, const USUAL: bool>(
+        &mut self,
+        simd: S,
+        prepared: &Prepared,
+        lane: usize,
+        word: u32,
+        style: &Style<'_>,
+    ) {
+        let [left, upper, right, lower] = &prepared.extent;
+        let extent = [left[lane], upper[lane], right[lane], lower[lane]];
+        // A sample is up to 3/8 of a pixel off the middle.
+        let i0 = floor(extent[0] - 0.875).max(self.x);
+        let i1 = ceil(extent[2] - 0.125).min(self.x + self.width as i32 - 1);
+        let j0 = floor(extent[1] - 0.875).max(self.y);
+        let j1 = ceil(extent[3] - 0.125).min(self.y + self.height as i32 - 1);
+        if i0 > i1 || j0 > j1 {
+            return;
+        }
+        let samples = if USUAL { SAMPLES } else { self.samples };
+        let edges = prepared.edges(lane);
+        let near_plane = plane(&prepared.near, lane);
+        let word = u32x8::splat(simd, word);
+        let places = Places::of(simd, samples);
+        let (rows, stride) = (LANES / samples, self.height * samples / LANES);
+        let (nears, _) = self.near.as_chunks_mut::<LANES>();
+        let (words, _) = self.base.as_chunks_mut::<LANES>();
+        let (first, last) = ((j0 - self.y) as usize / rows, (j1 - self.y) as usize / rows);
+        let wide = i1 - i0 >= WIDE;
+        let (mut starts, mut ends) = ([i0; LANES], [i1; LANES]);
+        let near_across = f32x8::splat(simd, near_plane.dx);
+        let (mut least, mut across) = ([near_across; 3], [near_across; 3]);
+        for k in 0..3 {
+            least[k] = f32x8::splat(simd, edges[k].least);
+            across[k] = f32x8::splat(simd, edges[k].plane.dx);
+        }
+        for group in first..=last {
+            let top = (self.y + (group * rows) as i32) as f32;
+            let nth = (group - first) % LANES;
+            if wide && nth == 0 {
+                (starts, ends) = columns(simd, &edges, extent, top, rows, (i0, i1));
+            }
+            let y = places.y + top;
+            let mut down = [y; 3];
+            for k in 0..3 {
+                down[k] = y * edges[k].plane.dy + edges[k].plane.c;
+            }
+            let near_down = y * near_plane.dy + near_plane.c;
+            let mut at = (starts[nth] - self.x) as usize * stride + group;
+            for i in starts[nth]..=ends[nth] {
+                let x = places.x + i as f32;
+                let Some(slot) = nears.get_mut(at) else { break };
+                let kept = f32x8::load_array(simd, *slot);
+                let near = near_down + x * near_across;
+                let mut met = (down[0] + x * across[0]).simd_ge(least[0])
+                    & (down[1] + x * across[1]).simd_ge(least[1])
+                    & (down[2] + x * across[2]).simd_ge(least[2]);
+                if USUAL || style.test {
+                    met &= near.simd_gt(kept);
+                }
+                if USUAL || style.write {
+                    met.select(near, kept).store_slice(slot);
+                }
+                if let Some(slot) = words.get_mut(at) {
+                    met.select(word, u32x8::load_array(simd, *slot)).store_slice(slot);
+                }
+                at += stride;
+            }
+        }
+    }
+
+    /// Works out the colours of the samples that hold triangles: each triangle once a pixel, in the middle of it.
+    #[inline(always)]
+    pub(super) fn settle<S: Simd>(&mut self, simd: S, triangles: &[Triangle], sunny: bool) {
+        let mut queue = Queue::default();
+        let pixels_down = self.height;
+        for at in 0..self.base.len() / LANES {
+            let Some(words) = self.base[at * LANES..].first_chunk::<LANES>() else { break };
+            let lanes = u32x8::load_array(simd, *words);
+            let visible =
+                lanes.simd_ge(u32x8::splat(simd, VISIBLE)) & !lanes.simd_eq(u32x8::splat(simd, EMPTY));
+            let mut left = visible.to_bitmask();
+            let words = *words;
+            while left != 0 {
+                let lane = left.trailing_zeros() as usize % LANES;
+                let word = words[lane];
+                // All samples of the pixel that show the same.
+                let pixel = lane / SAMPLES * SAMPLES;
+                for other in pixel..pixel + SAMPLES {
+                    left &= !(u64::from(words[other] == word) << other);
+                }
+                let nth = (at * LANES + pixel) / SAMPLES;
+                let place = [self.x + (nth / pixels_down) as i32, self.y + (nth % pixels_down) as i32];
+                queue.add(word, nth * SAMPLES, place, triangles);
+                if queue.len == LANES {
+                    queue.settle(simd, self, sunny);
+                }
+            }
+        }
+        queue.settle(simd, self, sunny);
+    }
+}
+
+/// Up to eight triangles, each in a pixel.
+#[derive(Debug, Default)]
+struct Queue {
+    len: usize,
+    words: [u32; LANES],
+    /// First sample of the pixel.
+    samples: [usize; LANES],
+    middle: [[f32; LANES]; 2],
+    x: [[f32; LANES]; 3],
+    y: [[f32; LANES]; 3],
+    base: [[u32; LANES]; 3],
+    sun: [[u32; LANES]; 3],
+}
+
+impl Queue {
+    #[inline(always)]
+    fn add(&mut self, word: u32, sample: usize, [x, y]: [i32; 2], triangles: &[Triangle]) {
+        let Some(triangle) = triangles.get((word & !VISIBLE) as usize) else { return };
+        let lane = self.len % LANES;
+        (self.words[lane], self.samples[lane]) = (word, sample);
+        (self.middle[0][lane], self.middle[1][lane]) = (x as f32 + 0.5, y as f32 + 0.5);
+        for k in 0..3 {
+            (self.x[k][lane], self.y[k][lane]) = (triangle.x[k], triangle.y[k]);
+            (self.base[k][lane], self.sun[k][lane]) = (triangle.base[k], triangle.sun[k]);
+        }
+        self.len += 1;
+    }
+
+    /// Writes their colours.
+    #[inline(always)]
+    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
+        let (x, y) = (load(simd, &self.x), load(simd, &self.y));
+        let ([x1, y1], [x2, y2]) = ([x[1] - x[0], y[1] - y[0]], [x[2] - x[0], y[2] - y[0]]);
+        let px = f32x8::load_array(simd, self.middle[0]) - x[0];
+        let py = f32x8::load_array(simd, self.middle[1]) - y[0];
+        // Shares of the second and third corner.
+        let per = f32x8::splat(simd, 1.0) / (x1 * y2 - x2 * y1);
+        let shares = [(px * y2 - x2 * py) * per, (x1 * py - px * y1) * per];
+        let base = mixed(simd, &self.base, shares);
+        let sun = if sunny { mixed(simd, &self.sun, shares) } else { [0; LANES] };
+        for lane in 0..self.len.min(LANES) {
+            let from = self.samples[lane];
+            for at in from..from + SAMPLES {
+                let Some(slot) = into.base.get_mut(at) else { break };
+                if *slot == self.words[lane] {
+                    *slot = base[lane];
+                    if sunny && let Some(slot) = into.sun.get_mut(at) {
+                        *slot = sun[lane];
+                    }
+                }
+            }
+        }
+        self.len = 0;
+    }
+}
+
+/// Packed colours of three corners, mixed by the shares of the second and third.
+#[inline(always)]
+fn mixed<S: Simd>(simd: S, packed: &[[u32; LANES]; 3], shares: [f32x8<S>; 2]) -> [u32; LANES] {
+    let [first, second, third] = packed;
+    let first = unpack_lanes(u32x8::load_array(simd, *first));
+    let second = unpack_lanes(u32x8::load_array(simd, *second));
+    let third = unpack_lanes(u32x8::load_array(simd, *third));
+    let mut colour = first;
+    for c in 0..3 {
+        colour[c] += (second[c] - first[c]) * shares[0] + (third[c] - first[c]) * shares[1];
+    }
+    pack_lanes(simd, colour).to_array()
+}
