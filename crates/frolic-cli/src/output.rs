@@ -126,6 +126,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::Triangles, "of what was kept"),
         (Counter::Vertices, "worked on"),
         (Counter::ShadowRecords, "triangles and ribbons drawn into the shadow map"),
+        (Counter::ShadowKept, "tiles of the shadow map kept from an earlier frame"),
         (Counter::BinRecords, "references in tiles; one record may touch several"),
         (Counter::PixelsTouched, "inside the bounds of kept records"),
     ] {

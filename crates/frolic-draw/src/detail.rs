@@ -112,6 +112,9 @@ pub enum Level {
 /// Radius in pixels below which elements thin out at half detail.
 const EASED: f32 = 0.5;
 
+/// Least share of elements that are kept because of their size.
+const LEAST_KEPT: f32 = 0.02;
+
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
         let edge = spec.reach * spec.edge;
@@ -142,6 +145,12 @@ impl Detail {
         self.ends() || self.thin_below > 0.0 || self.coarse_below > 0.0 || self.density < 1.0
     }
 
+    /// Most elements that one may stand for.
+    pub(crate) fn most_stood_for(&self) -> f32 {
+        let small = if self.thin_below > 0.0 { LEAST_KEPT } else { 1.0 };
+        1.0 / (small * self.density)
+    }
+
     /// Whether detail depends on distance.
     #[inline(always)]
     pub(crate) fn ends(&self) -> bool {
@@ -163,7 +172,8 @@ impl Detail {
         }
         let coming = (distance - self.from) / self.onset;
         let there = ((self.reach - distance) / self.edge).min(coming).min(1.0);
-        let small = if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(0.02, 1.0) } else { 1.0 };
+        let small =
+            if self.thin_below > 0.0 { (pixels / self.thin_below).clamp(LEAST_KEPT, 1.0) } else { 1.0 };
         let small = small * self.density;
         let in_reach = if there < 1.0 { (there * (1.0 + FADE) - random) / FADE } else { 1.0 };
         let chosen = if small < 1.0 { (small * (1.0 + FADE) - random) / (FADE * small) } else { 1.0 };

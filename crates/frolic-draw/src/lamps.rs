@@ -92,6 +92,9 @@ pub struct SunSpec {
     pub shadow_map: u32,
     /// Distance from the camera up to which shadows are drawn, in metres, 0.1 to 1e5. Default: 80.
     pub shadow_reach: f32,
+    /// Frames over which the shadows of a running scene are drawn anew, a part of the map each frame; those near the camera are in every
+    /// frame. 1 draws all shadows in every frame. 1 to 16. Default: 4.
+    pub shadow_frames: u32,
 }
 
 impl Default for SunSpec {
@@ -103,6 +106,7 @@ impl Default for SunSpec {
             power: 1.0,
             shadow_map: 2048,
             shadow_reach: 80.0,
+            shadow_frames: 4,
         }
     }
 }
@@ -125,7 +129,8 @@ impl SunSpec {
         if self.shadow_map != 0 {
             within("shadow_map", self.shadow_map as f32, 64.0, 8192.0, "texels, or 0 for no shadows")?;
         }
-        within("shadow_reach", self.shadow_reach, 0.1, 1e5, "m")
+        within("shadow_reach", self.shadow_reach, 0.1, 1e5, "m")?;
+        within("shadow_frames", self.shadow_frames as f32, 1.0, 16.0, "")
     }
 
     /// Direction towards the sun, unit length.

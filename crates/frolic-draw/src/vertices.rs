@@ -3,6 +3,7 @@
 
 use frolic_raster::points::Skin;
 use frolic_raster::surfaces::{self, Bend, Paint, Pose, RibbonForm, Wave};
+use frolic_raster::tile::Grid;
 use frolic_raster::{LANES, Lanes};
 use frolic_simd::Level as InstructionSet;
 use glam::{Mat3, Vec3};
@@ -129,6 +130,30 @@ pub(crate) struct Seen<'a, 'l> {
     pub(crate) shadows: bool,
     /// Whether points are lit; for a shadow map only places count.
     pub(crate) lit: bool,
+    /// The tiles of the picture that are drawn; none means all.
+    pub(crate) due: Option<Due<'a>>,
+}
+
+/// Tiles of a picture that are drawn, where others keep what they have.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Due<'a> {
+    pub(crate) grid: &'a Grid,
+    /// One for each tile.
+    pub(crate) tiles: &'a [bool],
+}
+
+impl Due<'_> {
+    /// Whether a ball may touch any of them.
+    fn touches(&self, view: &View, middle: Vec3, radius: f32) -> bool {
+        let local = view.local(middle);
+        let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 1.0);
+        let bounds = [at.x - reach, at.y - reach, at.x + reach, at.y + reach];
+        self.grid.cover(bounds).is_some_and(|(tiles, _)| {
+            let mut any = false;
+            tiles.each(self.grid, |tile| any |= self.tiles[tile]);
+            any
+        })
+    }
 }
 
 /// Why an element has no points.
@@ -175,9 +200,8 @@ impl Sheaf {
 
     /// Adds a ribbon.
     #[inline(always)]
-    pub(crate) fn add(&mut self, seen: &Seen<'_, '_>, entry: Entry, body: &Body) {
+    pub(crate) fn add(&mut self, seen: &Seen<'_, '_>, entry: Entry, body: &Body, [middle, tip]: [Vec3; 2]) {
         let source = &seen.list.sources[entry.source as usize];
-        let [middle, tip] = seen.curve(source, entry.element as usize, body);
         let lane = self.ribbons.len % LANES;
         for axis in 0..3 {
             self.ribbons.curve[0][axis][lane] = body.at[axis];
@@ -362,7 +386,7 @@ impl Seen<'_, '_> {
         match &look.form {
             Form::Ribbon(_) => {
                 let mut sheaf = Sheaf::default();
-                sheaf.add(self, entry, &body);
+                sheaf.add(self, entry, &body, self.curve(source, element, &body));
                 self.ribbons(set, look, &sheaf, skin);
             }
             Form::Mesh { .. } => {
@@ -371,7 +395,7 @@ impl Seen<'_, '_> {
                 // Saves most points of a crowd: those outside the picture.
                 let bend = source.instances.poses.bend;
                 let swing = look.wave().map_or(0.0, |wave| wave.swing * mesh.stretch()[1]);
-                let hidden = |view: &View| !view.sees_ball(body.at, (mesh.radius() + swing) * body.size);
+                let hidden = |view: &View| !self.may_see(view, body.at, (mesh.radius() + swing) * body.size);
                 if bend.is_none() && within.is_some_and(hidden) {
                     return Err(Missing::OutOfSight);
                 }
@@ -408,6 +432,39 @@ impl Seen<'_, '_> {
         Ok(body.level)
     }
 
+    /// Whether an element is certainly outside the tiles that are drawn, by its place and reach alone.
+    #[inline(always)]
+    pub(crate) fn is_kept(&self, source: &Source<'_>, element: usize) -> bool {
+        let Some(due) = self.due else { return false };
+        let Source { instances, look, .. } = source;
+        let reach = match (&look.form, instances.poses.bend) {
+            (Form::Ribbon(_), Some([length, ..])) => {
+                length[element] * 1.1 + instances.size(element) * look.largest * look.detail.most_stood_for()
+            }
+            (Form::Mesh { fine, coarse, wave: None, .. }, None) => {
+                let radius = coarse.as_ref().map_or(0.0, |mesh| mesh.radius()).max(fine.radius());
+                instances.size(element) * look.largest * radius * look.detail.most_stood_for().sqrt()
+            }
+            _ => return false,
+        };
+        !due.touches(self.view, Vec3::from(instances.place(element)), reach)
+    }
+
+    /// Whether a ball may be in view, and in tiles that are drawn.
+    #[inline(always)]
+    fn may_see(&self, view: &View, middle: Vec3, radius: f32) -> bool {
+        view.sees_ball(middle, radius) && self.due.is_none_or(|due| due.touches(view, middle, radius))
+    }
+
+    /// Whether a ribbon may be in view, and in tiles that are drawn.
+    #[inline(always)]
+    pub(crate) fn may_see_ribbon(&self, body: &Body, [middle, tip]: [Vec3; 2]) -> bool {
+        // A curve is within the triangle of its points.
+        let centre = tip * 0.5;
+        let reach = centre.length().max((middle - centre).length()) + body.size;
+        self.may_see(self.view, body.at + centre, reach)
+    }
+
     /// The body of an element, if it is large enough to be drawn, and not too large.
     #[inline(always)]
     pub(crate) fn sized_body(&self, source: &Source<'_>, element: usize) -> Option<Body> {
@@ -437,7 +494,7 @@ impl Seen<'_, '_> {
 
     /// Control point and tip of a ribbon, relative to its root.
     #[inline(always)]
-    fn curve(&self, source: &Source<'_>, element: usize, body: &Body) -> [Vec3; 2] {
+    pub(crate) fn curve(&self, source: &Source<'_>, element: usize, body: &Body) -> [Vec3; 2] {
         if let Some(curve) = source.instances.curve_of(element, body.left) {
             return curve;
         }

@@ -8,8 +8,11 @@ use fearless_simd::{f32x8, u32x8};
 /// Marks a sample without a colour.
 pub const EMPTY: u32 = u32::MAX;
 
-/// Marks a sample that holds the place of a triangle, in the lower 27 bits, instead of a colour.
+/// Marks a sample that holds the place of a triangle, in the lower 26 bits, instead of a colour.
 pub const VISIBLE: u32 = 31 << 27;
+
+/// With [`VISIBLE`]: it is a place among the triangles with a texture.
+pub const TEXTURED: u32 = 1 << 26;
 
 const LARGEST: f32 = 32_000.0;
 const BIAS: i32 = 15;

@@ -218,6 +218,8 @@ named_list! {
         Coarse = "coarse",
         /// Triangles and ribbons in the shadow map of the sun.
         ShadowRecords = "shadow_records",
+        /// Tiles of the shadow map that were kept from an earlier frame.
+        ShadowKept = "shadow_kept",
         /// Elements sorted by depth for the list; sorting within tiles does not count.
         Sorted = "sorted",
         /// Records in tile bins; more than instances, because some touch several tiles.

@@ -1,13 +1,13 @@
 //! The solid records of a tile: in drawing order, or front to back, so that hidden records are skipped whole.
 //!
 //! Where the nearest wins, order has no effect on the picture. So a tile with more records than pixels sorts them, nearest
-//! first (`frolic_raster::cells`). Samples keep the places of plain triangles among those of the tile, and are settled in the end.
+//! first (`frolic_raster::cells`). Samples keep the places of triangles among those of the tile, and are settled in the end.
 
 use std::cell::RefCell;
 
 use frolic_raster::record::{Facet, Strip, Triangle, keyed};
 use frolic_raster::samples::Samples;
-use frolic_raster::solid::{self, FACET, Records, STRIP, Style};
+use frolic_raster::solid::{self, FACET, Records, STRIP, Style, Visible};
 use frolic_simd::Level;
 
 use super::bin::Bin;
@@ -52,16 +52,19 @@ impl Front<'_> {
         if nearest_first {
             self.nearest_first(samples, &mut scratch);
         } else {
-            self.bins.iter().for_each(|bin| self.in_order(samples, bin, &mut scratch.triangles));
+            self.bins.iter().for_each(|bin| self.in_order(samples, bin, &mut scratch));
         }
-        if !scratch.triangles.is_empty() {
-            solid::settle(self.level, samples, &scratch.triangles, self.sunny);
+        let Scratch { triangles, facets, .. } = &scratch;
+        if !triangles.is_empty() || !facets.is_empty() {
+            let visible = Visible { triangles, facets, styles: self.styles };
+            solid::settle(self.level, samples, &visible, self.sunny);
         }
         SCRATCH.set(scratch);
     }
 
     /// Draws the records of a chunk, and keeps its triangles.
-    fn in_order(&self, samples: &mut Samples<'_>, bin: &Bin, kept: &mut Vec<Triangle>) {
+    fn in_order(&self, samples: &mut Samples<'_>, bin: &Bin, scratch: &mut Scratch) {
+        let Scratch { triangles: kept, facets: kept_facets, .. } = scratch;
         let &Self { level, styles, nth, place: [across, down], .. } = self;
         let mut triangles = bin.triangles.tile(nth, across, down);
         let mut facets = bin.facets.tile(nth, across, down);
@@ -74,7 +77,11 @@ impl Front<'_> {
                 triangles.runs(|all| kept.extend_from_slice(all));
                 solid::triangles(level, samples, &kept[first..], first as u32, styles);
             }
-            [false, true, false] => facets.runs(|all| solid::facets(level, samples, all, styles)),
+            [false, true, false] => facets.runs(|all| {
+                let first = kept_facets.len() as u32;
+                kept_facets.extend_from_slice(all);
+                solid::facets(level, samples, all, Some(first), styles);
+            }),
             [false, false, true] => strips.runs(|all| solid::strips(level, samples, all, styles)),
             _ => loop {
                 let ranks = [triangles.rank(), facets.rank(), strips.rank()];
@@ -87,7 +94,9 @@ impl Front<'_> {
                     solid::triangles(level, samples, &kept[first..], first as u32, styles);
                 } else if ranks[1] == Some(rank) {
                     let Some((facet, _)) = facets.take() else { break };
-                    solid::facets(level, samples, std::slice::from_ref(facet), styles);
+                    let first = kept_facets.len() as u32;
+                    kept_facets.push(*facet);
+                    solid::facets(level, samples, std::slice::from_ref(facet), Some(first), styles);
                 } else {
                     let Some((strip, _)) = strips.take() else { break };
                     solid::strips(level, samples, std::slice::from_ref(strip), styles);
@@ -138,8 +147,8 @@ impl Scratch {
     fn make_room(&mut self, bins: &[Bin], keys: bool) {
         let of = |count: fn(&Bin) -> usize| room::likely(bins.iter().map(count).sum());
         room::for_more(&mut self.triangles, of(|bin| bin.triangles.distinct));
+        room::for_more(&mut self.facets, of(|bin| bin.facets.distinct));
         if keys {
-            room::for_more(&mut self.facets, of(|bin| bin.facets.distinct));
             room::for_more(&mut self.strips, of(|bin| bin.strips.distinct));
             room::for_more(&mut self.keys, of(Bin::solids));
             room::for_more(&mut self.swap, of(Bin::solids));

@@ -334,7 +334,7 @@ impl Renderer {
         bloom.resize(&grid);
         let scope = Scope {
             level,
-            seen: Seen { list, view, camera: view, shadows: list.lighting.shadows(), lit: true },
+            seen: Seen { list, view, camera: view, shadows: list.lighting.shadows(), lit: true, due: None },
             grid: &grid,
             stage: Stage::Project,
         };

@@ -265,11 +265,18 @@ impl Projected {
             while !range.is_empty() {
                 let entry = list.entry(run, run.first + range.start);
                 let source = &list.sources[entry.source as usize];
-                if let Some(body) = scope.seen.sized_body(source, entry.element as usize) {
+                if scope.seen.is_kept(source, entry.element as usize) {
+                    self.tally.culled += 1;
+                } else if let Some(body) = scope.seen.sized_body(source, entry.element as usize) {
                     if !sheaf.takes(body.level) {
                         break;
                     }
-                    sheaf.add(&scope.seen, entry, &body);
+                    let curve = scope.seen.curve(source, entry.element as usize, &body);
+                    if scope.seen.may_see_ribbon(&body, curve) {
+                        sheaf.add(&scope.seen, entry, &body, curve);
+                    } else {
+                        self.tally.culled += 1;
+                    }
                 } else {
                     self.tally.culled += 1;
                     self.tally.thinned += u64::from(look.detail.is_active());
@@ -313,6 +320,10 @@ impl Projected {
             let entry = list.entry(run, run.first + at);
             let look = list.sources[entry.source as usize].look;
             let in_points = in_points(look);
+            if scope.seen.is_kept(&list.sources[entry.source as usize], entry.element as usize) {
+                self.tally.culled += 1;
+                continue;
+            }
             self.vertices.clear();
             // Merged billboards face the camera; for the shadow map they face the sun.
             let turned = scope.seen.view.level && matches!(look.form, Form::Billboard { .. });

@@ -3,6 +3,11 @@
 //! The map is a depth buffer with the sun as an orthographic camera, filled by the same bins and polygons as the picture
 //! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, and holds every
 //! element that casts a shadow into that part, at any count.
+//!
+//! While a scene runs before a still camera, a frame draws some tiles of the map and those near the camera, and keeps the others: all are new
+//! within `shadow_frames` frames. A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
+
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::picture::Blit;
@@ -27,7 +32,7 @@ use crate::image::ImageSize;
 use crate::lamps::SunSpec;
 use crate::light::shadow_view;
 use crate::list::DrawList;
-use crate::vertices::Seen;
+use crate::vertices::{Due, Seen};
 
 /// The shadow map.
 #[derive(Debug)]
@@ -44,6 +49,62 @@ pub(super) struct Shadow {
     /// Chunks of solid records.
     chunks: Vec<usize>,
     blits: Vec<Blit>,
+    /// What the tiles were drawn for.
+    kept: Option<Kept>,
+    /// Tiles that this frame draws.
+    due: Vec<bool>,
+}
+
+/// What a map was drawn for: with it another frame of a running scene can keep some of its tiles.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Kept {
+    sun: SunSpec,
+    view: View,
+    /// Looks of the sources.
+    looks: u64,
+    /// Time of the scene, in seconds.
+    time: f32,
+    /// Frames since all tiles were drawn.
+    frames: u32,
+}
+
+impl Kept {
+    /// Most seconds from one frame of a running scene to the next.
+    const STEP: f32 = 0.1;
+
+    /// The next frame: it goes on from this one where the scene runs, and nothing else changed.
+    fn next(before: Option<Self>, list: &DrawList<'_>, sun: &SunSpec, view: &View) -> Self {
+        let mut looks = DefaultHasher::new();
+        list.sources.iter().for_each(|source| source.look.key.hash(&mut looks));
+        let next = Self { sun: *sun, view: *view, looks: looks.finish(), time: list.time, frames: 0 };
+        match before {
+            Some(Self { time, frames, .. }) => {
+                let runs = list.time > time && list.time - time <= Self::STEP;
+                let same = before == Some(Self { time, frames, ..next });
+                Self { frames: if runs && same { frames + 1 } else { 0 }, ..next }
+            }
+            None => next,
+        }
+    }
+}
+
+/// Share of the shadow reach in which shadows are drawn in every frame.
+const ALWAYS: f32 = 0.2;
+
+/// Marks the tiles that a frame draws: all of them, or each in its turn and those near the camera.
+fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, camera: &View) {
+    let turns = kept.sun.shadow_frames.max(1);
+    due.clear();
+    // Neighbours have different turns.
+    due.extend((0..grid.tiles()).map(|nth| {
+        let [across, down] = grid.place(nth);
+        kept.frames == 0 || (u32::from(across) + 2 * u32::from(down)) % turns == kept.frames % turns
+    }));
+    let at = kept.view.screen(kept.view.local(camera.eye));
+    let reach = kept.sun.shadow_reach * ALWAYS * kept.view.focal;
+    if let Some((tiles, _)) = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]) {
+        tiles.each(grid, |tile| due[tile] = true);
+    }
 }
 
 /// Maximum bias of a slanting surface, in texels.
@@ -64,6 +125,8 @@ impl Default for Shadow {
             passes: Vec::new(),
             chunks: Vec::new(),
             blits: Vec::new(),
+            kept: None,
+            due: Vec::new(),
         }
     }
 }
@@ -91,7 +154,7 @@ impl Shadow {
         meter: &mut Meter,
     ) -> bool {
         let Some(sun) = casts(list) else {
-            self.view = None;
+            (self.view, self.kept) = (None, None);
             return false;
         };
         let Ok(size) = ImageSize::new(sun.shadow_map, sun.shadow_map) else { return false };
@@ -100,27 +163,32 @@ impl Shadow {
         self.bias = texel * 2.0;
         self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
-        let Self { grid, tiles, bins, starts, passes, chunks, blits, .. } = self;
+        let kept = Kept::next(self.kept, list, sun, &view);
+        self.kept = Some(kept);
+        let Self { grid, tiles, bins, starts, passes, chunks, blits, due, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);
-        let texels = grid.tiles() * grid.tile_width() * grid.rows();
-        tiles.clear();
-        tiles.resize(texels, f32::NEG_INFINITY);
+        mark(due, grid, &kept, camera);
+        let due = &due[..];
+        let tile_texels = grid.tile_width() * grid.rows();
+        tiles.resize(grid.tiles() * tile_texels, f32::NEG_INFINITY);
+        meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
         split(list, starts, passes);
         chunks.clear();
         chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
-        let seen = Seen { list, view: &view, camera, shadows: false, lit: false };
+        let due_tiles = (kept.frames > 0).then_some(Due { grid, tiles: due });
+        let seen = Seen { list, view: &view, camera, shadows: false, lit: false, due: due_tiles };
         let scope = Scope { level, seen, grid, stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();
-        let tile_texels = grid.tile_width() * grid.rows();
-        if !blits.is_empty() {
-            tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
+        tiles.par_chunks_mut(tile_texels).zip(due).enumerate().filter(|(_, (_, due))| **due).for_each(
+            |(nth, (near, _))| {
                 let _part = trace::part(Stage::Shadow);
+                near.fill(f32::NEG_INFINITY);
                 let rect = grid.rect(nth);
                 let place = [rect.x as i32, rect.y as i32, grid.tile_width() as i32, grid.rows() as i32];
                 blits.iter().for_each(|blit| blit.cast(pictures.of(blit), near, place));
-            });
-        }
+            },
+        );
         for round in chunks.chunks(ROUND) {
             if bins.len() < round.len() {
                 bins.resize_with(round.len(), Bin::default);
@@ -128,7 +196,8 @@ impl Shadow {
             let bins = &mut bins[..round.len()];
             bins.par_iter_mut().zip(round).for_each(|(bin, &chunk)| bin.fill(&scope, starts[chunk]));
             let bins = &*bins;
-            tiles.par_chunks_mut(tile_texels).enumerate().for_each(|(nth, near)| {
+            let drawn = tiles.par_chunks_mut(tile_texels).zip(due).enumerate().filter(|(_, (_, due))| **due);
+            drawn.for_each(|(nth, (near, _))| {
                 let _part = trace::part(Stage::Shadow);
                 let rect = grid.rect(nth);
                 let mut samples = Samples {
@@ -148,7 +217,7 @@ impl Shadow {
                     let mut triangles = bin.triangles.tile(nth, across, down);
                     triangles.runs(|triangles| solid::triangles(level, &mut samples, triangles, 0, &styles));
                     let mut facets = bin.facets.tile(nth, across, down);
-                    facets.runs(|facets| solid::facets(level, &mut samples, facets, &styles));
+                    facets.runs(|facets| solid::facets(level, &mut samples, facets, Some(0), &styles));
                     let mut strips = bin.strips.tile(nth, across, down);
                     strips.runs(|strips| solid::strips(level, &mut samples, strips, &styles));
                 }

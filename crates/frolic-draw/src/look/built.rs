@@ -105,6 +105,8 @@ pub struct LookParts<'a> {
 #[derive(Debug, Clone)]
 pub struct Look {
     table: Box<[LookAtAge; TABLE]>,
+    /// Largest size over the life.
+    pub(crate) largest: f32,
     over_height: Option<Box<[[f32; 3]; GRADIENT]>>,
     along: Option<Box<[[f32; 3]; GRADIENT]>>,
     /// Lower end of the height gradient, and one over its length.
@@ -186,6 +188,7 @@ impl Look {
                 .then(|| std::array::from_fn(|n| ramp.at(n as f32 / (GRADIENT - 1) as f32).vec().to_array()))
         };
         let mut look = Self {
+            largest: table.iter().fold(0.0, |largest, now| now.size.max(largest)),
             table: Box::new(table),
             over_height: gradient(&spec.colour_over_height).map(Box::new),
             along: gradient(&spec.colour_along).map(Box::new),
@@ -219,7 +222,19 @@ impl Look {
     /// Equal for looks that one draw call can draw: a hash of everything that is drawn by.
     fn identity(&self) -> u64 {
         let Self {
-            table, over_height, along, height, tints, key: _, form, blend, solid, layer, depth, ..
+            table,
+            largest: _,
+            over_height,
+            along,
+            height,
+            tints,
+            key: _,
+            form,
+            blend,
+            solid,
+            layer,
+            depth,
+            ..
         } = self;
         let Self { lit: _, round, hazed, surface, per_soft, detail: _, detail_spec, atlas, .. } = self;
         let mut hasher = DefaultHasher::new();

@@ -195,6 +195,115 @@ fn no_shadow_goes_missing_as_counts_rise() {
     }
 }
 
+/// A frame of a running scene: the picture of posts that are moved aside, with the tiles of the shadow map that were kept.
+struct Run {
+    renderer: Renderer,
+    backdrop: BackdropSpec,
+    sun: SunSpec,
+    look: Look,
+    view: View,
+}
+
+impl Run {
+    fn new() -> Self {
+        let (backdrop, sun) = meadow();
+        let view = view([0.0, 24.0, 0.1], [0.0, 0.0, 0.0], 60.0, (160, 160));
+        Self { renderer: Renderer::new(), backdrop, sun, look: post_look(), view }
+    }
+
+    fn frame(&mut self, time: f32, aside: f32) -> (Image, u64) {
+        let ([mut x, y, z], sizes) = posts(12);
+        x.iter_mut().for_each(|x| *x += aside);
+        let turn = vec![0.0; x.len()];
+        let all = Instances::at([&x, &y, &z]).unwrap().sized(&sizes).unwrap().turned(&turn, &turn).unwrap();
+        let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+        meter.begin_frame();
+        let around = Surroundings::new(&self.backdrop).sun(Some(&self.sun)).time(time);
+        let list = scratch.list([(all, &self.look)], &ListSpec::default(), &self.view, &around, &mut meter);
+        let mut image = Image::new(self.view.size());
+        self.renderer.render(&list, &self.view, &self.backdrop, &mut image, &mut meter);
+        (image, meter.end_frame().count(Counter::ShadowKept))
+    }
+}
+
+/// Shadows that are drawn in turn are those of a map that is drawn whole, in each of sixty frames.
+#[test]
+fn shadows_in_turn_do_not_flicker() {
+    let mut run = Run::new();
+    let (whole, kept) = run.frame(0.0, 0.0);
+    assert_eq!(kept, 0);
+    for nth in 1..60 {
+        let (image, kept) = run.frame(nth as f32 / 60.0, 0.0);
+        assert!(kept > 0 && kept < 64, "{kept} of 64 tiles");
+        assert!(image == whole, "frame {nth}");
+    }
+}
+
+/// What moves takes its shadow along within the frames of a turn, and pixels are as they were or as they will be.
+#[test]
+fn shadows_follow_what_moves() {
+    let (before, after) = (Run::new().frame(0.0, 0.0).0, Run::new().frame(0.0, 0.06).0);
+    let mut run = Run::new();
+    let turns = run.sun.shadow_frames;
+    run.frame(0.0, 0.0);
+    for nth in 1..=turns {
+        let (image, kept) = run.frame(nth as f32 / 60.0, 0.06);
+        assert!(kept > 0);
+        // But for a few, where a shadow that is still to move falls on what has moved.
+        let all = image.pixels().iter().zip(before.pixels()).zip(after.pixels());
+        let strays = all.filter(|((now, before), after)| {
+            let [now, before, after] = [now, before, after].map(|pixel| pixel[1]);
+            now + 2 < before.min(after) || now > before.max(after).saturating_add(2)
+        });
+        assert!(strays.count() * 200 < image.pixels().len());
+        assert_eq!(image == after, nth == turns, "frame {nth} of {turns}");
+    }
+}
+
+/// A picture that is no next frame of a running scene has all of its shadows drawn.
+#[test]
+fn any_other_change_draws_all_shadows() {
+    let settled = || {
+        let mut run = Run::new();
+        run.frame(0.0, 0.0);
+        assert!(run.frame(0.02, 0.0).1 > 0);
+        run
+    };
+    let changes: [(&str, &dyn Fn(&mut Run) -> f32); 8] = [
+        ("time stands", &|_| 0.02),
+        ("time goes back", &|_| 0.01),
+        ("time jumps", &|_| 0.5),
+        ("the camera", &|run| {
+            run.view = view([0.0, 23.0, 0.1], [0.0, 0.0, 0.0], 60.0, (160, 160));
+            0.04
+        }),
+        ("the sun", &|run| {
+            run.sun.bearing_degrees += 1.0;
+            0.04
+        }),
+        ("the map", &|run| {
+            run.sun.shadow_map = 256;
+            0.04
+        }),
+        ("the look", &|run| {
+            run.look = LookSpec::solid(Shape::mesh("box"), "#808000").unwrap().build().unwrap();
+            0.04
+        }),
+        ("no turns", &|run| {
+            run.sun.shadow_frames = 1;
+            0.04
+        }),
+    ];
+    for (name, change) in changes {
+        let mut run = settled();
+        let time = change(&mut run);
+        let (image, kept) = run.frame(time, 0.2);
+        assert_eq!(kept, 0, "{name}");
+        let mut fresh = Run { renderer: Renderer::new(), ..run };
+        assert!(fresh.frame(time, 0.2).0 == image, "{name}");
+    }
+}
+
 /// A strand throws a shadow too, and discs none.
 #[test]
 fn ribbons_cast_shadows_and_discs_do_not() {

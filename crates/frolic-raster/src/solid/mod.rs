@@ -37,7 +37,7 @@ use frolic_simd::{Level, kernel};
 
 use crate::LANES;
 use crate::cells::hides;
-use crate::colour9::VISIBLE;
+use crate::colour9::{TEXTURED, VISIBLE};
 use crate::record::{Facet, Outlined, Strip, Triangle, depth_of};
 use crate::samples::Samples;
 use crate::sun::Sunlight;
@@ -88,17 +88,27 @@ kernel! {
     }
 
     /// Gives the samples that hold places of triangles their colours, and with `sunny` their sunlight.
-    pub fn settle(simd, samples: &mut Samples<'_>, triangles: &[Triangle], sunny: bool) {
-        samples.settle(simd, triangles, sunny);
+    pub fn settle(simd, samples: &mut Samples<'_>, visible: &Visible<'_>, sunny: bool) {
+        samples.settle(simd, visible, sunny);
     }
 
-    /// Draws triangles with a texture one after the other; `styles` are those of their sources, by the tag of their label.
-    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], styles: &[Style<'_>]) {
-        for facet in facets {
+    /// Draws triangles with a texture one after the other; `styles` are those of their sources, by the tag of their label. With the place
+    /// of the first among all of the tile, samples keep the places of those without holes, until [`settle`].
+    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], first: Option<u32>, styles: &[Style<'_>]) {
+        for (nth, facet) in facets.iter().enumerate() {
             if let Some(style) = styles.get(usize::from(facet.label.tag)) {
-                self::facet(simd.level(), samples, facet, style);
+                match first.filter(|_| !style.holes) {
+                    Some(first) => textured(simd.level(), samples, facet, first + nth as u32, style),
+                    None => self::facet(simd.level(), samples, facet, style),
+                }
             }
         }
+    }
+
+    fn textured(simd, samples: &mut Samples<'_>, facet: &Facet, place: u32, style: &Style<'_>) {
+        let corners = Triangle { x: facet.x, y: facet.y, near: facet.near, ..Triangle::default() };
+        let prepared = Prepared::new(simd, std::iter::once(&corners), samples.slope());
+        triangle(simd.level(), samples, &prepared, 0, VISIBLE | TEXTURED | place, style);
     }
 
     /// Draws pieces of ribbons one after the other; `styles` as with [`facets`].
@@ -138,9 +148,7 @@ kernel! {
             match *key as u32 & (FACET | STRIP) {
                 FACET => {
                     let facet = &records.facets[which];
-                    if let Some(style) = styles.get(usize::from(facet.label.tag)) {
-                        self::facet(simd.level(), samples, facet, style);
-                    }
+                    facets(simd.level(), samples, std::slice::from_ref(facet), Some(which as u32), styles);
                 }
                 STRIP => {
                     let strip = &records.strips[which];
@@ -233,6 +241,17 @@ pub struct Records<'a> {
     pub facets: &'a [Facet],
     /// Pieces of ribbons.
     pub strips: &'a [Strip],
+}
+
+/// Triangles of a tile that its samples hold the places of.
+#[derive(Debug, Clone, Copy)]
+pub struct Visible<'a> {
+    /// Plain ones.
+    pub triangles: &'a [Triangle],
+    /// Those with a texture.
+    pub facets: &'a [Facet],
+    /// Styles of their sources, by the tag of their label.
+    pub styles: &'a [Style<'a>],
 }
 
 /// Marks the key of a facet.

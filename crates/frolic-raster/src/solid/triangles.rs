@@ -1,20 +1,21 @@
-//! Plain triangles: the mass of all solid shapes. Eight are prepared at once; samples keep their nearness and which triangle it is; colours
+//! Triangles without holes: the mass of all solid shapes. Eight plain ones are prepared at once; samples keep their nearness and which triangle it is; colours
 //! are worked out afterwards, once for each triangle that is visible in a pixel.
 //!
 //! A sample's word is a colour, or [`VISIBLE`] and the place of a triangle among those of the tile (a visibility buffer: Burns and Hunt, "The
-//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons and textured triangles write colours at once.
+//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons, and triangles with holes, write colours at once.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 
-use super::Style;
 use super::plane::{Edge, Places, Plane, ceil, floor};
-use super::polygon::columns;
+use super::polygon::{Polygon, columns};
+use super::{Style, Visible};
 use crate::LANES;
-use crate::colour9::{EMPTY, VISIBLE, pack_lanes, unpack_lanes};
+use crate::colour9::{EMPTY, TEXTURED, VISIBLE, pack_lanes, unpack, unpack_lanes};
 use crate::points::load;
 use crate::record::Triangle;
 use crate::samples::{SAMPLES, Samples};
+use crate::texture::{RegionId, Texels};
 
 /// Columns from which a triangle is worth finding its ends on each row.
 const WIDE: i32 = 5;
@@ -177,15 +178,15 @@ impl Samples<'_> {
 
     /// Works out the colours of the samples that hold triangles: each triangle once a pixel, in the middle of it.
     #[inline(always)]
-    pub(super) fn settle<S: Simd>(&mut self, simd: S, triangles: &[Triangle], sunny: bool) {
+    pub(super) fn settle<S: Simd>(&mut self, simd: S, visible: &Visible<'_>, sunny: bool) {
         let mut queue = Queue::default();
+        let mut textured = TexturedQueue::default();
         let pixels_down = self.height;
         for at in 0..self.base.len() / LANES {
             let Some(words) = self.base[at * LANES..].first_chunk::<LANES>() else { break };
             let lanes = u32x8::load_array(simd, *words);
-            let visible =
-                lanes.simd_ge(u32x8::splat(simd, VISIBLE)) & !lanes.simd_eq(u32x8::splat(simd, EMPTY));
-            let mut left = visible.to_bitmask();
+            let held = lanes.simd_ge(u32x8::splat(simd, VISIBLE)) & !lanes.simd_eq(u32x8::splat(simd, EMPTY));
+            let mut left = held.to_bitmask();
             let words = *words;
             while left != 0 {
                 let lane = left.trailing_zeros() as usize % LANES;
@@ -197,24 +198,143 @@ impl Samples<'_> {
                 }
                 let nth = (at * LANES + pixel) / SAMPLES;
                 let place = [self.x + (nth / pixels_down) as i32, self.y + (nth % pixels_down) as i32];
-                queue.add(word, nth * SAMPLES, place, triangles);
-                if queue.len == LANES {
+                if word & TEXTURED != 0 {
+                    if word != textured.word || textured.pixels.len == LANES {
+                        textured.settle(simd, self, sunny);
+                        textured.open(word, visible);
+                    }
+                    textured.pixels.add(word, nth * SAMPLES, place);
+                    continue;
+                }
+                queue.add(word, nth * SAMPLES, place, visible.triangles);
+                if queue.pixels.len == LANES {
                     queue.settle(simd, self, sunny);
                 }
             }
         }
         queue.settle(simd, self, sunny);
+        textured.settle(simd, self, sunny);
     }
 }
 
-/// Up to eight triangles, each in a pixel.
+/// Up to eight pixels.
 #[derive(Debug, Default)]
-struct Queue {
+struct Pixels {
     len: usize,
+    /// What their samples hold.
     words: [u32; LANES],
-    /// First sample of the pixel.
+    /// First sample of each.
     samples: [usize; LANES],
     middle: [[f32; LANES]; 2],
+}
+
+impl Pixels {
+    #[inline(always)]
+    fn add(&mut self, word: u32, sample: usize, [x, y]: [i32; 2]) {
+        let lane = self.len % LANES;
+        (self.words[lane], self.samples[lane]) = (word, sample);
+        (self.middle[0][lane], self.middle[1][lane]) = (x as f32 + 0.5, y as f32 + 0.5);
+        self.len += 1;
+    }
+
+    /// Writes colours into the samples that hold the words, and empties the queue.
+    #[inline(always)]
+    fn write(&mut self, into: &mut Samples<'_>, base: [u32; LANES], sun: Option<[u32; LANES]>) {
+        for lane in 0..self.len.min(LANES) {
+            let from = self.samples[lane];
+            for at in from..from + SAMPLES {
+                let Some(slot) = into.base.get_mut(at) else { break };
+                if *slot == self.words[lane] {
+                    *slot = base[lane];
+                    if let (Some(sun), Some(slot)) = (sun, into.sun.get_mut(at)) {
+                        *slot = sun[lane];
+                    }
+                }
+            }
+        }
+        self.len = 0;
+    }
+}
+
+/// Pixels of one triangle with a texture.
+#[derive(Debug, Default)]
+struct TexturedQueue<'a> {
+    word: u32,
+    polygon: Polygon,
+    texels: Option<Texels<'a>>,
+    pixels: Pixels,
+}
+
+impl<'a> TexturedQueue<'a> {
+    /// Goes on to another triangle.
+    fn open(&mut self, word: u32, visible: &Visible<'a>) {
+        if word == self.word {
+            return;
+        }
+        self.word = word;
+        let facet = visible.facets.get((word & !(VISIBLE | TEXTURED)) as usize);
+        let Some((facet, style)) =
+            facet.and_then(|facet| Some((facet, visible.styles.get(usize::from(facet.label.tag))?)))
+        else {
+            (self.polygon, self.texels) = (Polygon::default(), None);
+            return;
+        };
+        self.polygon = Polygon::of_facet(facet, style.textures);
+        let region = style.textures.region(RegionId(facet.region));
+        self.texels = region.map(|region| style.textures.texels(region, self.polygon.texels));
+    }
+
+    #[inline(always)]
+    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
+        if self.pixels.len == 0 {
+            return;
+        }
+        let [x, y] = self.pixels.middle;
+        let (x, y) = (f32x8::load_array(simd, x), f32x8::load_array(simd, y));
+        let zero = f32x8::splat(simd, 0.0);
+        let mut rgb = [zero; 6];
+        match self.polygon.flat {
+            Some([base, sun]) => {
+                let (base, sun) = (unpack(base), unpack(sun));
+                for channel in 0..3 {
+                    rgb[channel] = f32x8::splat(simd, base[channel]);
+                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
+                }
+            }
+            None => {
+                for channel in 0..6 {
+                    rgb[channel] = along(self.polygon.colour[channel], x, y);
+                }
+            }
+        }
+        if let Some(texels) = &self.texels {
+            let one = zero + 1.0;
+            let scale = along(self.polygon.scale, x, y);
+            let (u, v) = (along(self.polygon.uv[0], x, y) / scale, along(self.polygon.uv[1], x, y) / scale);
+            let texel = texels.eight(simd, u.max(zero).min(one), v.max(zero).min(one));
+            let per = one / texel[3].max(f32x8::splat(simd, 1e-4));
+            for channel in 0..3 {
+                let own = texel[channel] * per;
+                rgb[channel] *= own;
+                rgb[channel + 3] *= own;
+            }
+        }
+        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]).to_array();
+        let sun = if sunny { Some(pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]).to_array()) } else { None };
+        self.pixels.write(into, base, sun);
+    }
+}
+
+/// A plane at eight places.
+#[inline(always)]
+fn along<S: Simd>(plane: Plane, x: f32x8<S>, y: f32x8<S>) -> f32x8<S> {
+    (y * plane.dy + x * plane.dx) + plane.c
+}
+
+/// Up to eight plain triangles, each in a pixel.
+#[derive(Debug, Default)]
+struct Queue {
+    pixels: Pixels,
     x: [[f32; LANES]; 3],
     y: [[f32; LANES]; 3],
     base: [[u32; LANES]; 3],
@@ -223,16 +343,14 @@ struct Queue {
 
 impl Queue {
     #[inline(always)]
-    fn add(&mut self, word: u32, sample: usize, [x, y]: [i32; 2], triangles: &[Triangle]) {
+    fn add(&mut self, word: u32, sample: usize, place: [i32; 2], triangles: &[Triangle]) {
         let Some(triangle) = triangles.get((word & !VISIBLE) as usize) else { return };
-        let lane = self.len % LANES;
-        (self.words[lane], self.samples[lane]) = (word, sample);
-        (self.middle[0][lane], self.middle[1][lane]) = (x as f32 + 0.5, y as f32 + 0.5);
+        let lane = self.pixels.len % LANES;
+        self.pixels.add(word, sample, place);
         for k in 0..3 {
             (self.x[k][lane], self.y[k][lane]) = (triangle.x[k], triangle.y[k]);
             (self.base[k][lane], self.sun[k][lane]) = (triangle.base[k], triangle.sun[k]);
         }
-        self.len += 1;
     }
 
     /// Writes their colours.
@@ -240,26 +358,14 @@ impl Queue {
     fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
         let (x, y) = (load(simd, &self.x), load(simd, &self.y));
         let ([x1, y1], [x2, y2]) = ([x[1] - x[0], y[1] - y[0]], [x[2] - x[0], y[2] - y[0]]);
-        let px = f32x8::load_array(simd, self.middle[0]) - x[0];
-        let py = f32x8::load_array(simd, self.middle[1]) - y[0];
+        let px = f32x8::load_array(simd, self.pixels.middle[0]) - x[0];
+        let py = f32x8::load_array(simd, self.pixels.middle[1]) - y[0];
         // Shares of the second and third corner.
         let per = f32x8::splat(simd, 1.0) / (x1 * y2 - x2 * y1);
         let shares = [(px * y2 - x2 * py) * per, (x1 * py - px * y1) * per];
         let base = mixed(simd, &self.base, shares);
-        let sun = if sunny { mixed(simd, &self.sun, shares) } else { [0; LANES] };
-        for lane in 0..self.len.min(LANES) {
-            let from = self.samples[lane];
-            for at in from..from + SAMPLES {
-                let Some(slot) = into.base.get_mut(at) else { break };
-                if *slot == self.words[lane] {
-                    *slot = base[lane];
-                    if sunny && let Some(slot) = into.sun.get_mut(at) {
-                        *slot = sun[lane];
-                    }
-                }
-            }
-        }
-        self.len = 0;
+        let sun = if sunny { Some(mixed(simd, &self.sun, shares)) } else { None };
+        self.pixels.write(into, base, sun);
     }
 }
 

@@ -5,8 +5,8 @@ use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::points::{Eight, Skin};
 use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip, Triangle};
 use frolic_raster::samples::{PLACES, SAMPLES, Samples};
-use frolic_raster::solid::{Records, Style, facets, nearest_first, resolve, settle, strips};
-use frolic_raster::texture::Textures;
+use frolic_raster::solid::{Records, Style, Visible, facets, nearest_first, resolve, settle, strips};
+use frolic_raster::texture::{Page, Region, Textures};
 use frolic_raster::tile::{Grid, Row, STRIDE};
 use frolic_raster::triangles::{Wanted, append};
 use frolic_simd::levels;
@@ -116,7 +116,7 @@ fn depth_inside(facet: &Facet, [x, y]: [f32; 2]) -> f64 {
 
 fn draw(level: Level, tile: &mut Tile, records: &[Facet]) {
     let textures = Textures::default();
-    facets(level, &mut tile.samples(), records, &[style(&textures)]);
+    facets(level, &mut tile.samples(), records, None, &[style(&textures)]);
 }
 
 prop_compose! {
@@ -218,7 +218,8 @@ proptest! {
             let records = Records { keys: &keys, triangles: &plain, facets: &[], strips: &[] };
             nearest_first(level, &mut front.samples(), &records, &styles, &mut Vec::new());
             prop_assert!(any.near == front.near);
-            settle(level, &mut front.samples(), &plain, false);
+            let visible = Visible { triangles: &plain, facets: &[], styles: &styles };
+            settle(level, &mut front.samples(), &visible, false);
             prop_assert_eq!(any.covered(), front.covered());
         }
     }
@@ -241,11 +242,13 @@ proptest! {
         let mut once: Option<Tile> = None;
         for level in levels() {
             let (mut worn, mut tile) = (Tile::new(x, 3), Tile::new(x, 3));
-            facets(level, &mut worn.samples(), &triangles, &[sunny]);
+            facets(level, &mut worn.samples(), &triangles, None, &[sunny]);
             // Those of a chunk may come after others.
             let others = vec![Triangle::default(); first as usize];
             frolic_raster::solid::triangles(level, &mut tile.samples(), &plain, first, &[sunny]);
-            settle(level, &mut tile.samples(), &[others, plain.clone()].concat(), true);
+            let all = [others, plain.clone()].concat();
+            let visible = Visible { triangles: &all, facets: &[], styles: &[sunny] };
+            settle(level, &mut tile.samples(), &visible, true);
             prop_assert!(worn.near == tile.near);
             prop_assert_eq!(worn.covered(), tile.covered());
             for at in tile.covered() {
@@ -256,6 +259,40 @@ proptest! {
                 }
             }
             prop_assert!(once.get_or_insert_with(|| tile.clone()) == &tile);
+        }
+    }
+
+    /// Triangles with a texture have the colours afterwards that they would have been drawn in at once.
+    #[test]
+    fn textures_are_looked_up_afterwards(
+        triangles in proptest::collection::vec((triangle(), prop::array::uniform6(0f32..1.0)), 1..12), first in 0u32..5, x in 0i32..20,
+    ) {
+        let level = |side: usize| (0..side * side).map(|n| [(n * 911) as u16, (n * 577) as u16, 9000, 65_535]).collect();
+        let textures = Textures {
+            pages: vec![Page { side: 32, levels: vec![level(32), level(16), level(8), level(4)] }],
+            regions: vec![Region { page: 0, x: 3, y: 5, w: 20, h: 17 }],
+        };
+        let facets: Vec<Facet> = triangles
+            .into_iter()
+            .map(|(facet, [a, b, c, d, e, f])| Facet { uv: [[a, b], [c, d], [e, f]], region: 0, sun: facet.base, ..facet })
+            .filter(|facet| area(facet) > 20.0)
+            .collect();
+        let styles = [Style { sun: true, ..style(&textures) }];
+        for level in levels() {
+            let (mut once, mut later) = (Tile::new(x, 3), Tile::new(x, 3));
+            frolic_raster::solid::facets(level, &mut once.samples(), &facets, None, &styles);
+            frolic_raster::solid::facets(level, &mut later.samples(), &facets, Some(first), &styles);
+            let all = [vec![Facet::default(); first as usize], facets.clone()].concat();
+            settle(level, &mut later.samples(), &Visible { triangles: &[], facets: &all, styles: &styles }, true);
+            prop_assert!(once.near == later.near);
+            prop_assert_eq!(once.covered(), later.covered());
+            for at in later.covered() {
+                for (got, wanted) in [(later.base[at], once.base[at]), (later.sun[at], once.sun[at])] {
+                    for (got, wanted) in unpack(got).into_iter().zip(unpack(wanted)) {
+                        prop_assert!((got - wanted).abs() < 0.02, "{got} for {wanted}");
+                    }
+                }
+            }
         }
     }
 
@@ -291,7 +328,7 @@ proptest! {
                     near: &mut near, base: &mut [], sun: &mut [],
                     x: 0, y: 0, width: WIDTH, height: HEIGHT, samples, spans: Default::default(), most_slope: 0.0,
                 };
-                facets(level, &mut tile, &[facet], &[style(&textures)]);
+                facets(level, &mut tile, &[facet], None, &[style(&textures)]);
                 let reaches = area(&facet) != 0.0 && near.iter().any(|near| *near > 0.0);
                 let seen = !turned_away || area(&facet) < 0.0;
                 prop_assert!(is_kept || !(reaches && seen), "{facet:?}");

@@ -15,7 +15,7 @@ use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::picture::{Blit, DEPTH_MIDDLE, Picture};
 use frolic_raster::record::{Outlined, Triangle};
 use frolic_raster::samples::{SAMPLES, Samples};
-use frolic_raster::solid;
+use frolic_raster::solid::{self, Visible};
 use frolic_raster::tile::Grid;
 use frolic_simd::Level;
 use glam::{Vec2, Vec3};
@@ -175,6 +175,7 @@ impl Shot {
                 camera: &self.camera,
                 shadows: shaded,
                 lit: !from_sun,
+                due: None,
             };
             let scope = Scope {
                 level,
@@ -194,9 +195,11 @@ impl Shot {
                     extent = [left.min(x0), top.min(y0), right.max(x1), bottom.max(y1)];
                 }
                 solid::strips(level, &mut samples, &projected.strips.kept, &styles);
-                solid::facets(level, &mut samples, &projected.facets.kept, &styles);
-                solid::triangles(level, &mut samples, &projected.triangles.kept, 0, &styles);
-                solid::settle(level, &mut samples, &projected.triangles.kept, shaded);
+                let (facets, triangles) = (&projected.facets.kept[..], &projected.triangles.kept[..]);
+                solid::facets(level, &mut samples, facets, Some(0), &styles);
+                solid::triangles(level, &mut samples, triangles, 0, &styles);
+                let visible = Visible { triangles, facets, styles: &styles };
+                solid::settle(level, &mut samples, &visible, shaded);
             }
         }
         let touched = Touched::of(extent, [width, height]);
