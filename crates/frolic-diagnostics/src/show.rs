@@ -421,12 +421,17 @@ impl Canvas {
             }
         }
         let some = list.lighting().shadows() && !map.is_empty();
+        let [drawn, tiles] = renderer.shadow_tiles();
         vec![
             title(if some { "shadow: sunlit and shadowed areas" } else { "shadow: no shadow map" }),
             Line { colour: Some(bright), text: "in the sun".to_owned() },
             Line { colour: Some(dark), text: "in shadow".to_owned() },
             Line { colour: Some(sky), text: "no solid surface".to_owned() },
             Line { colour: None, text: format!("upper right: shadow map, {side} x {side}") },
+            Line {
+                colour: None,
+                text: format!("{drawn} of {tiles} tiles drawn anew, {} kept", tiles - drawn),
+            },
         ]
     }
 

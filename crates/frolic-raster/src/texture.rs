@@ -118,6 +118,22 @@ impl Along {
         ([held(first), held(first + 1)], at - whole)
     }
 
+    /// The texel before a share of the region that has a neighbour after it within the region, if any has, and how far from one to the
+    /// other: at the ends, where both are the last texel, 0 or 1.
+    #[inline(always)]
+    pub(crate) fn pair_lanes<S: Simd>(self, simd: S, share: f32x8<S>) -> (i32x8<S>, f32x8<S>) {
+        let ([before, _], between) = self.around_lanes(simd, share);
+        let at = share * self.length + self.from - 0.5;
+        let (least, most) = (self.first as f32, self.last as f32);
+        let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
+        let between = at.simd_lt(f32x8::splat(simd, least)).select(zero, between);
+        if self.first == self.last {
+            return (before, zero);
+        }
+        let between = at.simd_ge(f32x8::splat(simd, most)).select(one, between);
+        (before.min(i32x8::splat(simd, self.last - 1)), between)
+    }
+
     /// [`Along::around`] for eight.
     #[inline(always)]
     pub(crate) fn around_lanes<S: Simd>(self, simd: S, share: f32x8<S>) -> ([i32x8<S>; 2], f32x8<S>) {

@@ -280,6 +280,11 @@ impl Renderer {
         self.shadow.picture()
     }
 
+    /// Tiles of the shadow map of the last picture: those that were drawn for it, and all.
+    pub fn shadow_tiles(&self) -> [usize; 2] {
+        self.shadow.drawn()
+    }
+
     /// Fills the rows of all tiles with linear light, and the reduced picture for bloom.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
         let grid = Grid::new(view.size().sides(), self.tile_log2);

@@ -283,6 +283,12 @@ impl Shadow {
         (side, (0..side * side).map(texel).collect())
     }
 
+    /// Tiles that the last picture drew, and all.
+    pub(super) fn drawn(&self) -> [usize; 2] {
+        let of = if self.view.is_some() { &self.due[..] } else { &[] };
+        [of.iter().filter(|due| **due).count(), of.len()]
+    }
+
     pub(super) fn bytes(&self) -> usize {
         self.tiles.capacity() * size_of::<f32>() + self.bins.iter().map(Bin::bytes).sum::<usize>()
     }
