@@ -89,7 +89,7 @@ impl Kept {
 }
 
 /// Share of the shadow reach in which shadows are drawn in every frame.
-const ALWAYS: f32 = 0.2;
+const ALWAYS: f32 = 0.1;
 
 /// Marks the tiles that a frame draws: all of them, or each in its turn and those near the camera.
 fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, camera: &View) {
