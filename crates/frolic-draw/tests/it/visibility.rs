@@ -260,6 +260,9 @@ fn shadows_follow_what_moves() {
     }
 }
 
+/// What changes before a frame; returns the frame's time.
+type Change<'a> = &'a dyn Fn(&mut Run) -> f32;
+
 /// A picture that is no next frame of a running scene has all of its shadows drawn.
 #[test]
 fn any_other_change_draws_all_shadows() {
@@ -269,7 +272,7 @@ fn any_other_change_draws_all_shadows() {
         assert!(run.frame(0.02, 0.0).1 > 0);
         run
     };
-    let changes: [(&str, &dyn Fn(&mut Run) -> f32); 8] = [
+    let changes: [(&str, Change<'_>); 8] = [
         ("time stands", &|_| 0.02),
         ("time goes back", &|_| 0.01),
         ("time jumps", &|_| 0.5),
