@@ -71,24 +71,28 @@ impl Bloom {
             let len = across * down;
             let (plane, swap, wide) = (&mut plane[..len], &mut swap[..len], &mut wide[..len]);
             // Down the columns, then along the rows as columns of the turned picture: sums of neighbours are vectors.
-            blur_down(plane, swap, across, 1);
-            blur_down(swap, plane, across, 1);
-            blur_down(plane, swap, across, 1);
-            blur_down(swap, wide, across, 5);
-            blur_down(wide, plane, across, 6);
-            blur_down(plane, wide, across, 7);
+            blur_thrice(plane, swap, across, NEAR);
+            plane.copy_from_slice(swap);
+            blur_thrice(plane, wide, across, FAR);
             turn(swap, plane, across);
             turn(wide, swap, across);
-            blur_down(plane, wide, down, 1);
-            blur_down(wide, plane, down, 1);
-            blur_down(plane, wide, down, 1);
-            blur_down(swap, plane, down, 5);
-            blur_down(plane, swap, down, 6);
-            blur_down(swap, plane, down, 7);
+            blur_thrice(plane, wide, down, NEAR);
+            blur_thrice(swap, plane, down, FAR);
             swap.iter_mut().zip(&*plane).zip(&*wide).for_each(|((to, far), near)| *to = (near + far) * 0.5);
             turn(swap, plane, down);
         });
     }
+}
+
+/// Radii of the bloom that stays near, and of what spreads on from it, in blocks.
+const NEAR: [usize; 3] = [1, 1, 1];
+const FAR: [usize; 3] = [5, 6, 7];
+
+/// Three means in a row, the last of which is in `to`; `from` is overwritten.
+fn blur_thrice(from: &mut [f32], to: &mut [f32], across: usize, radii: [usize; 3]) {
+    blur_down(from, to, across, radii[0]);
+    blur_down(to, from, across, radii[1]);
+    blur_down(from, to, across, radii[2]);
 }
 
 /// Writes a picture with rows for columns.
@@ -202,10 +206,9 @@ impl ResolveBand<'_> {
                 let channels = red.as_chunks::<LANES>().0.iter().zip(green.as_chunks::<LANES>().0);
                 let eights = channels.zip(blue.as_chunks::<LANES>().0);
                 let (whole, rest) = line.as_chunks_mut::<LANES>();
-                let first = rest.len();
                 let mut last = [[0; 4]; LANES];
-                last[..first].copy_from_slice(rest);
-                for (nth, (((r, g), b), out)) in eights.zip(whole.iter_mut().chain([&mut last])).enumerate() {
+                let out = whole.iter_mut().chain([&mut last]).take(rect.w.div_ceil(LANES));
+                for (nth, (((r, g), b), out)) in eights.zip(out).enumerate() {
                     let mut rgb = [r, g, b].map(|channel| f32x8::load_array(simd, *channel));
                     if let Some(spread) = &spread {
                         for channel in 0..3 {
@@ -214,7 +217,7 @@ impl ResolveBand<'_> {
                     }
                     eight_pixels(simd, &rgb, exposure, rect.x + nth * LANES, y, out);
                 }
-                rest.copy_from_slice(&last[..first]);
+                rest.copy_from_slice(&last[..rest.len()]);
             }
         }
     }
