@@ -11,10 +11,9 @@
 //!
 //! 1. Where all eight pixels are within the rectangle by a pixel, the divisions for its edges are left out.
 //! 2. A rectangle that is parallel to the picture has one depth: the extent of a pixel on it is worked out once.
-//! 3. Texels are read in pairs, a texel and its right neighbour in 128 bits, and turned and unpacked in lanes.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, i32x8, mask32x8, u32x4, u32x8};
+use fearless_simd::{f32x8, i32x8, mask32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
@@ -467,84 +466,4 @@ impl TileRows<'_> {
         }
         mixed
     }
-}
-
-impl Texels<'_> {
-    /// Colour times opacity, and opacity, at eight places: [`Texels::at`] in lanes.
-    #[inline(always)]
-    pub fn eight<S: Simd>(&self, simd: S, u: f32x8<S>, v: f32x8<S>) -> [f32x8<S>; 4] {
-        let ([y0, y1], fy) = self.y.around_lanes(simd, v);
-        let side = self.side as i32;
-        let (x, fx) = self.x.pair_lanes(simd, u);
-        let upper = self.pairs(simd, y0 * side + x, fx);
-        let lower = self.pairs(simd, y1 * side + x, fx);
-        let mut texel = mixed(upper, lower, fy);
-        for channel in 0..4 {
-            texel[channel] *= 1.0 / 65_535.0;
-        }
-        texel
-    }
-
-    /// Eight mixes of a texel and its right neighbour; 65535 is 1.
-    #[inline(always)]
-    fn pairs<S: Simd>(&self, simd: S, places: i32x8<S>, share: f32x8<S>) -> [f32x8<S>; 4] {
-        let places = places.to_array();
-        // Red and green, blue and opacity of the left texel, then of the right.
-        let mut rows = [u32x4::splat(simd, 0); LANES];
-        for lane in 0..LANES {
-            let from = places[lane] as usize;
-            // A region may be the last texel of its page, alone.
-            let pair = match self.texels.get(from..).and_then(|texels| texels.first_chunk::<2>()) {
-                Some(pair) => *pair,
-                None => [self.texels.get(from).copied().unwrap_or_default(); 2],
-            };
-            let [left, right] = pair;
-            let word = |low: u16, high: u16| u32::from(low) | u32::from(high) << 16;
-            let words = [
-                word(left[0], left[1]),
-                word(left[2], left[3]),
-                word(right[0], right[1]),
-                word(right[2], right[3]),
-            ];
-            rows[lane] = u32x4::load_array(simd, words);
-        }
-        let [a, b, c, d, e, f, g, h] = rows;
-        let (first, second) = (turned([a, b, c, d]), turned([e, f, g, h]));
-        let left = unpacked(first[0].combine(second[0]), first[1].combine(second[1]));
-        let right = unpacked(first[2].combine(second[2]), first[3].combine(second[3]));
-        mixed(left, right, share)
-    }
-}
-
-/// Columns of four rows.
-#[inline(always)]
-fn turned<S: Simd>([a, b, c, d]: [u32x4<S>; 4]) -> [u32x4<S>; 4] {
-    let (low, high) = (a.zip_low(c), b.zip_low(d));
-    let (low_right, high_right) = (a.zip_high(c), b.zip_high(d));
-    [low.zip_low(high), low.zip_high(high), low_right.zip_low(high_right), low_right.zip_high(high_right)]
-}
-
-/// Red, green, blue and opacity from two words.
-#[inline(always)]
-fn unpacked<S: Simd>(red_green: u32x8<S>, blue_opacity: u32x8<S>) -> [f32x8<S>; 4] {
-    [
-        float(red_green & 0xffff),
-        float(red_green >> 16),
-        float(blue_opacity & 0xffff),
-        float(blue_opacity >> 16),
-    ]
-}
-
-#[inline(always)]
-fn float<S: Simd>(word: u32x8<S>) -> f32x8<S> {
-    word.bitcast::<i32x8<S>>().to_float()
-}
-
-#[inline(always)]
-fn mixed<S: Simd>(one: [f32x8<S>; 4], other: [f32x8<S>; 4], share: f32x8<S>) -> [f32x8<S>; 4] {
-    let mut mixed = one;
-    for channel in 0..4 {
-        mixed[channel] += (other[channel] - one[channel]) * share;
-    }
-    mixed
 }

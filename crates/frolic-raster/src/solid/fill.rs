@@ -30,6 +30,16 @@ impl Samples<'_> {
         }
     }
 
+    /// First column and row, and last column and row, of the tile that something with these ends can touch; `None` if there are none.
+    #[inline(always)]
+    pub(super) fn touched(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<[i32; 4]> {
+        // A sample is up to 3/8 of a pixel off the middle.
+        let (i0, j0) = (floor(x0 - 0.875).max(self.x), floor(y0 - 0.875).max(self.y));
+        let i1 = ceil(x1 - 0.125).min(self.x + self.width as i32 - 1);
+        let j1 = ceil(y1 - 0.125).min(self.y + self.height as i32 - 1);
+        (i0 <= i1 && j0 <= j1).then_some([i0, j0, i1, j1])
+    }
+
     /// Whether a record is drawn the usual way, without tests in the inner loop.
     #[inline(always)]
     pub(super) fn is_usual(&self, style: &Style<'_>) -> bool {
@@ -174,20 +184,11 @@ impl Samples<'_> {
         polygon: &Polygon,
         style: &Style<'_>,
     ) {
-        // A sample is up to 3/8 of a pixel off the middle.
-        let [x0, y0, x1, y1] = polygon.extent;
-        let i0 = floor(x0 - 0.875).max(self.x);
-        let i1 = ceil(x1 - 0.125).min(self.x + self.width as i32 - 1);
-        let j0 = floor(y0 - 0.875).max(self.y);
-        let j1 = ceil(y1 - 0.125).min(self.y + self.height as i32 - 1);
-        if i0 > i1 || j0 > j1 {
-            return;
-        }
+        let Some([i0, j0, i1, j1]) = self.touched(polygon.extent) else { return };
         let mut near_plane = polygon.near;
-        if self.samples == 1 {
+        if let Some(most) = self.slope() {
             // Slope bias: in a shadow map a slanting surface would shade itself between texels.
-            let slope = (near_plane.dx.abs() + near_plane.dy.abs()) * 1.5;
-            near_plane.c -= slope.min(self.most_slope);
+            near_plane.c -= ((near_plane.dx.abs() + near_plane.dy.abs()) * 1.5).min(most);
         }
         let zero = f32x8::splat(simd, 0.0);
         let samples = if USUAL { SAMPLES } else { self.samples };

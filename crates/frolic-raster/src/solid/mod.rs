@@ -67,15 +67,8 @@ kernel! {
     /// Draws plain triangles one after the other; `styles` are those of their sources, by the tag of their label. Samples keep the
     /// places of triangles, counted from `first`, until [`settle`].
     pub fn triangles(simd, samples: &mut Samples<'_>, triangles: &[Triangle], first: u32, styles: &[Style<'_>]) {
-        let most_slope = samples.slope();
-        for (eight, own) in triangles.chunks(LANES).enumerate() {
-            let prepared = Prepared::new(simd, own.iter(), most_slope);
-            for (lane, triangle) in own.iter().enumerate() {
-                if let Some(style) = styles.get(usize::from(triangle.label.tag)) {
-                    let word = VISIBLE | (first + (eight * LANES + lane) as u32);
-                    self::triangle(simd.level(), samples, &prepared, lane, word, style);
-                }
-            }
+        for (own, first) in triangles.chunks(LANES).zip((first..).step_by(LANES)) {
+            draw_eight(simd, samples, own.iter().zip(first..), styles);
         }
     }
 
@@ -125,15 +118,15 @@ kernel! {
         samples.strip(simd, strip, style);
     }
 
-    /// Draws records in the order of their keys, nearest first; see [`FACET`] for the keys. `cells` is scratch.
+    /// Draws records in the order of their keys, nearest first. `cells` is scratch.
     pub fn nearest_first(simd, samples: &mut Samples<'_>, records: &Records<'_>, styles: &[Style<'_>], cells: &mut Vec<f32>) {
         cells.clear();
         let mut drawn = 0;
         let mut batch = Batch::default();
         for key in records.keys {
             let nearness = depth_of(*key);
-            let which = (*key as u32 & !(FACET | STRIP)) as usize;
-            let bounds = match *key as u32 & (FACET | STRIP) {
+            let (kind, which) = (*key as u32 & KIND, (*key as u32 & !KIND) as usize);
+            let bounds = match kind {
                 FACET => records.facets[which].bounds(),
                 STRIP => records.strips[which].bounds(),
                 _ => records.triangles[which].bounds(),
@@ -142,10 +135,10 @@ kernel! {
                 continue;
             }
             // In order: at equal nearness the first wins.
-            if *key as u32 & (FACET | STRIP) != 0 {
+            if kind != 0 {
                 batch.draw(simd.level(), samples, records.triangles, styles);
             }
-            match *key as u32 & (FACET | STRIP) {
+            match kind {
                 FACET => {
                     let facet = &records.facets[which];
                     facets(simd.level(), samples, std::slice::from_ref(facet), Some(which as u32), styles);
@@ -168,13 +161,8 @@ kernel! {
     }
 
     fn batch(simd, samples: &mut Samples<'_>, triangles: &[Triangle], places: &[u32], styles: &[Style<'_>]) {
-        let own = places.iter().filter_map(|place| triangles.get(*place as usize));
-        let prepared = Prepared::new(simd, own.clone(), samples.slope());
-        for ((lane, triangle), place) in own.enumerate().zip(places) {
-            if let Some(style) = styles.get(usize::from(triangle.label.tag)) {
-                self::triangle(simd.level(), samples, &prepared, lane, VISIBLE | place, style);
-            }
-        }
+        let own = places.iter().filter_map(|&place| Some((triangles.get(place as usize)?, place)));
+        draw_eight(simd, samples, own, styles);
     }
 
     /// Draws a triangle with a texture.
@@ -229,6 +217,22 @@ kernel! {
     }
 }
 
+/// Draws up to eight triangles, each with its place among those of the tile.
+#[inline(always)]
+fn draw_eight<'t, S: Simd>(
+    simd: S,
+    samples: &mut Samples<'_>,
+    own: impl Iterator<Item = (&'t Triangle, u32)> + Clone,
+    styles: &[Style<'_>],
+) {
+    let prepared = Prepared::new(simd, own.clone().map(|(triangle, _)| triangle), samples.slope());
+    for (lane, (triangle, place)) in own.enumerate() {
+        if let Some(style) = styles.get(usize::from(triangle.label.tag)) {
+            self::triangle(simd.level(), samples, &prepared, lane, VISIBLE | place, style);
+        }
+    }
+}
+
 /// Records of a tile in the order in which they are drawn.
 #[derive(Debug, Clone, Copy)]
 pub struct Records<'a> {
@@ -259,6 +263,9 @@ pub const FACET: u32 = 1 << 31;
 
 /// Marks the key of a strip.
 pub const STRIP: u32 = 1 << 30;
+
+/// What a key is of.
+const KIND: u32 = FACET | STRIP;
 
 /// Triangles that wait until there are eight.
 #[derive(Debug, Default)]

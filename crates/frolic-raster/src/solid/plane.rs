@@ -35,10 +35,10 @@ impl Plane {
         Self { dx, dy, c: a - dx * from.x - dy * from.y }
     }
 
-    /// In a column, on the rows of a vector.
+    /// At eight places.
     #[inline(always)]
-    pub(super) fn at<S: Simd>(self, x: f32, y: f32x8<S>) -> f32x8<S> {
-        (y * self.dy + self.dx * x) + self.c
+    pub(super) fn at<S: Simd>(self, x: f32x8<S>, y: f32x8<S>) -> f32x8<S> {
+        (y * self.dy + x * self.dx) + self.c
     }
 }
 

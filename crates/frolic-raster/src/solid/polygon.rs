@@ -6,11 +6,11 @@ use glam::Vec2;
 
 use super::plane::{Edge, Plane};
 use super::{Style, worn_colours};
-use crate::LANES;
 use crate::colour9::{pack_lanes, unpack};
 use crate::record::{Facet, PLAIN, Strip, colours};
 use crate::samples::SAMPLES;
 use crate::texture::{RegionId, Texels, Textures};
+use crate::{LANES, Lanes};
 
 /// Coordinates, pixels, up to which an edge's place is sure to within a tenth of a pixel.
 const TRUSTED: f32 = 4096.0;
@@ -123,23 +123,7 @@ impl Polygon {
         y: f32x8<S>,
         met: &mut mask32x8<S>,
     ) -> [u32x8<S>; 2] {
-        let mut rgb = [f32x8::splat(simd, 0.0); 6];
-        match self.flat {
-            Some([base, sun]) => {
-                let (base, sun) = (unpack(base), unpack(sun));
-                for channel in 0..3 {
-                    rgb[channel] = f32x8::splat(simd, base[channel]);
-                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
-                }
-            }
-            None => {
-                let channels = if style.sun { 6 } else { 3 };
-                for channel in 0..channels {
-                    let plane = self.colour[channel];
-                    rgb[channel] = (y * plane.dy + plane.c) + plane.dx * x;
-                }
-            }
-        }
+        let mut rgb = self.own(simd, f32x8::splat(simd, x), y, style.sun);
         if let Some(worn) = worn {
             let mut lanes = rgb.map(|channel| channel.to_array());
             let bits = met.to_bitmask() as u8;
@@ -151,6 +135,28 @@ impl Polygon {
         let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
         let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
         [base, sun]
+    }
+
+    /// Red, green and blue, and the sun's if they are wanted, at eight places.
+    #[inline(always)]
+    pub(super) fn own<S: Simd>(&self, simd: S, x: f32x8<S>, y: f32x8<S>, sun: bool) -> [f32x8<S>; 6] {
+        let mut rgb = [f32x8::splat(simd, 0.0); 6];
+        match self.flat {
+            Some([base, sun]) => {
+                let (base, sun) = (unpack(base), unpack(sun));
+                for channel in 0..3 {
+                    rgb[channel] = f32x8::splat(simd, base[channel]);
+                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
+                }
+            }
+            None => {
+                for channel in 0..if sun { 6 } else { 3 } {
+                    let plane = self.colour[channel];
+                    rgb[channel] = (y * plane.dy + plane.c) + x * plane.dx;
+                }
+            }
+        }
+        rgb
     }
 
     /// Multiplies a texture into colours, pixel by pixel. The texture's opacity decides how many samples count as covered, so
@@ -167,7 +173,8 @@ impl Polygon {
         rgb: &mut [[f32; LANES]; 6],
         met: u8,
     ) -> u8 {
-        let uv = self.places(simd, x, f32x8::load_array(simd, *y));
+        let uv =
+            self.places(simd, f32x8::splat(simd, x), f32x8::load_array(simd, *y)).map(Into::<Lanes>::into);
         // Red, green, blue and opacity of the upper and of the lower pixel.
         let mut texels = [[0.0f32; LANES]; 4];
         for first in (0..LANES).step_by(SAMPLES) {
@@ -205,7 +212,8 @@ impl Polygon {
         y: &[f32; LANES],
         met: u8,
     ) -> u8 {
-        let uv = self.places(simd, x, f32x8::load_array(simd, *y));
+        let uv =
+            self.places(simd, f32x8::splat(simd, x), f32x8::load_array(simd, *y)).map(Into::<Lanes>::into);
         let mut opaque = [0.0f32; LANES];
         for lane in 0..LANES {
             if met >> lane & 1 == 1 {
@@ -217,11 +225,11 @@ impl Polygon {
 
     /// Places in the texture.
     #[inline(always)]
-    pub(super) fn places<S: Simd>(&self, simd: S, x: f32, y: f32x8<S>) -> [[f32; LANES]; 2] {
+    pub(super) fn places<S: Simd>(&self, simd: S, x: f32x8<S>, y: f32x8<S>) -> [f32x8<S>; 2] {
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
         let scale = self.scale.at(x, y);
         let [u, v] = [self.uv[0].at(x, y) / scale, self.uv[1].at(x, y) / scale];
-        [u.max(zero).min(one).into(), v.max(zero).min(one).into()]
+        [u.max(zero).min(one), v.max(zero).min(one)]
     }
 }
 

@@ -7,11 +7,11 @@
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 
-use super::plane::{Edge, Places, Plane, ceil, floor};
+use super::plane::{Edge, Places, Plane};
 use super::polygon::{Polygon, columns};
 use super::{Style, Visible};
 use crate::LANES;
-use crate::colour9::{EMPTY, TEXTURED, VISIBLE, pack_lanes, unpack, unpack_lanes};
+use crate::colour9::{EMPTY, TEXTURED, VISIBLE, pack_lanes, unpack_lanes};
 use crate::points::load;
 use crate::record::Triangle;
 use crate::samples::{SAMPLES, Samples};
@@ -116,14 +116,7 @@ impl Samples<'_> {
     ) {
         let [left, upper, right, lower] = &prepared.extent;
         let extent = [left[lane], upper[lane], right[lane], lower[lane]];
-        // A sample is up to 3/8 of a pixel off the middle.
-        let i0 = floor(extent[0] - 0.875).max(self.x);
-        let i1 = ceil(extent[2] - 0.125).min(self.x + self.width as i32 - 1);
-        let j0 = floor(extent[1] - 0.875).max(self.y);
-        let j1 = ceil(extent[3] - 0.125).min(self.y + self.height as i32 - 1);
-        if i0 > i1 || j0 > j1 {
-            return;
-        }
+        let Some([i0, j0, i1, j1]) = self.touched(extent) else { return };
         let samples = if USUAL { SAMPLES } else { self.samples };
         let edges = prepared.edges(lane);
         let near_plane = plane(&prepared.near, lane);
@@ -291,28 +284,11 @@ impl<'a> TexturedQueue<'a> {
         }
         let [x, y] = self.pixels.middle;
         let (x, y) = (f32x8::load_array(simd, x), f32x8::load_array(simd, y));
-        let zero = f32x8::splat(simd, 0.0);
-        let mut rgb = [zero; 6];
-        match self.polygon.flat {
-            Some([base, sun]) => {
-                let (base, sun) = (unpack(base), unpack(sun));
-                for channel in 0..3 {
-                    rgb[channel] = f32x8::splat(simd, base[channel]);
-                    rgb[channel + 3] = f32x8::splat(simd, sun[channel]);
-                }
-            }
-            None => {
-                for channel in 0..6 {
-                    rgb[channel] = along(self.polygon.colour[channel], x, y);
-                }
-            }
-        }
+        let mut rgb = self.polygon.own(simd, x, y, sunny);
         if let Some(texels) = &self.texels {
-            let one = zero + 1.0;
-            let scale = along(self.polygon.scale, x, y);
-            let (u, v) = (along(self.polygon.uv[0], x, y) / scale, along(self.polygon.uv[1], x, y) / scale);
-            let texel = texels.eight(simd, u.max(zero).min(one), v.max(zero).min(one));
-            let per = one / texel[3].max(f32x8::splat(simd, 1e-4));
+            let [u, v] = self.polygon.places(simd, x, y);
+            let texel = texels.eight(simd, u, v);
+            let per = f32x8::splat(simd, 1.0) / texel[3].max(f32x8::splat(simd, 1e-4));
             for channel in 0..3 {
                 let own = texel[channel] * per;
                 rgb[channel] *= own;
@@ -323,12 +299,6 @@ impl<'a> TexturedQueue<'a> {
         let sun = if sunny { Some(pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]).to_array()) } else { None };
         self.pixels.write(into, base, sun);
     }
-}
-
-/// A plane at eight places.
-#[inline(always)]
-fn along<S: Simd>(plane: Plane, x: f32x8<S>, y: f32x8<S>) -> f32x8<S> {
-    (y * plane.dy + x * plane.dx) + plane.c
 }
 
 /// Up to eight plain triangles, each in a pixel.
