@@ -221,7 +221,7 @@ type Met<'a> = dyn FnMut(usize, usize, usize, f32, Vec3) + 'a;
 
 /// Visits every sample that triangles of a mesh or segments of a ribbon cover.
 pub(crate) fn pieces(shapes: &Shapes, look: &Look, visit: &mut Met<'_>, size: ImageSize) {
-    for (triangle, ..) in &shapes.triangles {
+    for triangle in &shapes.triangles {
         facet_samples(&Facet::from(*triangle), look, size, visit);
     }
     for facet in &shapes.facets {

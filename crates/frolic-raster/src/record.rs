@@ -51,7 +51,12 @@ macro_rules! record {
     };
     ($Record:ty, $depth:ident, $alone:literal, $reach:expr) => {
         record!($Record, $depth, $alone);
+        outlined!($Record, $reach);
+    };
+}
 
+macro_rules! outlined {
+    ($Record:ty, $reach:expr) => {
         impl Outlined for $Record {
             #[inline(always)]
             fn bounds(&self) -> [f32; 4] {
@@ -169,21 +174,31 @@ impl Record for Triangle {
     }
 }
 
+outlined!(Triangle, OFF_MIDDLE);
+
 impl Triangle {
     /// Greatest nearness of its corners.
     #[inline(always)]
     pub fn nearest(&self) -> f32 {
-        let [a, b, c] = self.near;
-        a.max(b).max(c)
+        greatest(self.near)
     }
 
-    /// Left, upper, right and lower end of the pixel middles it can touch, in pixels.
+    /// Left, upper, right and lower end, in pixels.
     #[inline(always)]
-    pub fn bounds(&self) -> [f32; 4] {
-        let ([a, b, c], [d, e, f]) = (self.x, self.y);
-        let reach = OFF_MIDDLE;
-        [a.min(b).min(c) - reach, d.min(e).min(f) - reach, a.max(b).max(c) + reach, d.max(e).max(f) + reach]
+    pub fn extent(&self) -> [f32; 4] {
+        ends(self.x, self.y)
     }
+}
+
+#[inline(always)]
+fn greatest([a, b, c]: [f32; 3]) -> f32 {
+    a.max(b).max(c)
+}
+
+/// Left, upper, right and lower end of three places.
+#[inline(always)]
+fn ends([a, b, c]: [f32; 3], [d, e, f]: [f32; 3]) -> [f32; 4] {
+    [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
 }
 
 impl From<Triangle> for Facet {
@@ -224,8 +239,7 @@ impl Facet {
     /// Greatest nearness of its corners.
     #[inline(always)]
     pub fn nearest(&self) -> f32 {
-        let [a, b, c] = self.near;
-        a.max(b).max(c)
+        greatest(self.near)
     }
 
     /// Scale of the view at its corners: attributes times the scale are linear over the picture.
@@ -250,8 +264,7 @@ impl Facet {
     #[inline(always)]
     /// Left, upper, right and lower end, in pixels.
     pub fn extent(&self) -> [f32; 4] {
-        let ([a, b, c], [d, e, f]) = (self.x, self.y);
-        [a.min(b).min(c), d.min(e).min(f), a.max(b).max(c), d.max(e).max(f)]
+        ends(self.x, self.y)
     }
 }
 

@@ -7,9 +7,8 @@ use frolic_simd::kernel;
 
 use crate::LANES;
 use crate::points::{Skin, load};
-use crate::record::{Label, Triangle};
+use crate::record::Triangle;
 use crate::samples::SAMPLES;
-use crate::tile::{Grid, Tiles};
 
 /// Pixels that an outline is widened by, for rounding, before the samples in it are counted.
 const ROUNDING: f32 = 1e-3;
@@ -23,18 +22,13 @@ pub struct Wanted<'a> {
     pub turned_away: bool,
     /// Samples of a pixel: [`SAMPLES`], or 1 for a shadow map.
     pub samples: usize,
-    /// Tiles of the picture.
-    pub grid: &'a Grid,
-    /// Where they come from.
-    pub label: Label,
+    /// Width and height of the picture, in pixels.
+    pub size: [usize; 2],
 }
-
-/// A triangle, with the tiles that it touches and the pixels within its bounds.
-pub type Placed = (Triangle, Tiles, u64);
 
 kernel! {
     /// Appends the triangles of a skin that reach a sample of the picture. All of its points must be in front of the camera.
-    pub fn append(simd, skin: &Skin, wanted: &Wanted<'_>, into: &mut Vec<Placed>) {
+    pub fn append(simd, skin: &Skin, wanted: &Wanted<'_>, into: &mut Vec<Triangle>) {
         for eight in wanted.triangles.chunks(LANES) {
             add(simd, skin, eight, wanted, into);
         }
@@ -42,7 +36,7 @@ kernel! {
 }
 
 #[inline(always)]
-fn add<S: Simd>(simd: S, skin: &Skin, triangles: &[[u16; 3]], wanted: &Wanted<'_>, into: &mut Vec<Placed>) {
+fn add<S: Simd>(simd: S, skin: &Skin, triangles: &[[u16; 3]], wanted: &Wanted<'_>, into: &mut Vec<Triangle>) {
     let [mut x, mut y] = [[[0.0f32; LANES]; 3]; 2];
     for (lane, corners) in triangles.iter().take(LANES).enumerate() {
         for k in 0..3 {
@@ -64,7 +58,7 @@ fn add<S: Simd>(simd: S, skin: &Skin, triangles: &[[u16; 3]], wanted: &Wanted<'_
         seen &= (low * per).ceil().simd_le((high * per).floor());
     }
     // And within the picture; written so that what is not a number is not.
-    let (w, h) = (wanted.grid.width as f32 + 1.0, wanted.grid.height as f32 + 1.0);
+    let [w, h] = wanted.size.map(|side| side as f32 + 1.0);
     seen &= x1.simd_gt(zero - 1.0) & y1.simd_gt(zero - 1.0);
     seen &= x0.simd_lt(f32x8::splat(simd, w)) & y0.simd_lt(f32x8::splat(simd, h));
     let infinite = f32x8::splat(simd, f32::INFINITY);
@@ -76,14 +70,12 @@ fn add<S: Simd>(simd: S, skin: &Skin, triangles: &[[u16; 3]], wanted: &Wanted<'_
     while left != 0 {
         let lane = left.trailing_zeros() as usize % LANES;
         left &= left - 1;
-        let mut triangle = Triangle { label: wanted.label, ..Triangle::default() };
+        let mut triangle = Triangle::default();
         for k in 0..3 {
             let (eight, own) = skin.point(0, usize::from(triangles[lane][k]));
             (triangle.x[k], triangle.y[k], triangle.near[k]) = (x[k][lane], y[k][lane], eight.near[own]);
             (triangle.base[k], triangle.sun[k]) = (eight.base[own], eight.sunny[own]);
         }
-        if let Some((tiles, pixels)) = wanted.grid.cover(triangle.bounds()) {
-            into.push((triangle, tiles, pixels));
-        }
+        into.push(triangle);
     }
 }

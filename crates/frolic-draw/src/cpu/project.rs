@@ -14,13 +14,12 @@ use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
 pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
 use frolic_raster::points::Skin;
 use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip, Triangle};
-use frolic_raster::samples::SAMPLES;
 use frolic_raster::tile::{Grid, Tiles};
 use frolic_simd as simd;
 use glam::Vec3;
 
 use super::bin::{CHUNK, MANY, Tally};
-use super::record::{Quad, Shapes, Target};
+use super::record::{Quad, Shapes};
 use crate::camera::View;
 use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};
@@ -318,9 +317,10 @@ impl Projected {
         let list = scope.seen.list;
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
-            let look = list.sources[entry.source as usize].look;
+            let source = &list.sources[entry.source as usize];
+            let look = source.look;
             let in_points = in_points(look);
-            if scope.seen.is_kept(&list.sources[entry.source as usize], entry.element as usize) {
+            if scope.seen.is_kept(source, entry.element as usize) {
                 self.tally.culled += 1;
                 continue;
             }
@@ -330,7 +330,6 @@ impl Projected {
             let mut out_of_sight = false;
             let level = if !list.vertices.is_empty() && !turned {
                 // Merged vertices exist if the element does; its level gives their number.
-                let source = &list.sources[entry.source as usize];
                 let level = match look.form {
                     Form::Sprite { .. } => Some(Level::Full),
                     _ => scope.seen.body(source, entry.element as usize).map(|body| body.level),
@@ -358,25 +357,14 @@ impl Projected {
             };
             if in_points {
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                let target = Target {
-                    grid: scope.grid,
-                    samples: if scope.seen.lit { SAMPLES } else { 1 },
-                    label: Label { rank: self.rank, tag },
-                    coloured: scope.seen.lit,
-                };
-                let skin = &mut self.skin;
-                self.shapes.add_skin(scope.level, list, scope.seen.view, entry, level, skin, &target);
+                self.shapes.add_skin(scope.level, &scope.seen, entry, level, &mut self.skin);
             } else {
                 self.tally.vertices += self.vertices.len() as u64;
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
             }
             let label = Label { rank: self.rank, tag };
-            for (triangle, tiles, pixels) in &self.shapes.triangles {
-                self.triangles.push(*triangle, *tiles, scope.grid);
-                self.tally.pixels += pixels;
-            }
-            let seen = !self.shapes.triangles.is_empty()
-                | keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
+            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
+                | keep(&self.shapes.triangles, &mut self.triangles, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
                 | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
             self.count(seen, look, level);

@@ -4,7 +4,7 @@
 //! | --- | --- |
 //! | [`Dot`] | a disc |
 //! | [`Quad`] | a sprite, or a transparent billboard: a plane rectangle looked up per pixel |
-//! | [`Triangle`](frolic_raster::record::Triangle) | a triangle of a solid mesh without a texture |
+//! | [`Triangle`] | a triangle of a solid mesh without a texture |
 //! | [`Facet`] | any other triangle of a mesh, or half of a solid billboard |
 //! | [`Strip`] | up to three segments of a ribbon |
 
@@ -13,10 +13,10 @@ use frolic_raster::camera::Camera;
 use frolic_raster::colour9::pack;
 use frolic_raster::points::{self, Eight, Skin};
 use frolic_raster::quads::{self, Frame, Shown, TileRows};
-use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip};
+use frolic_raster::record::{Facet, Label, Outlined, PLAIN, Record, Strip, Triangle};
+use frolic_raster::samples::SAMPLES;
 use frolic_raster::sections::{self, Sections};
-use frolic_raster::tile::Grid;
-use frolic_raster::triangles::{self, Placed, Wanted};
+use frolic_raster::triangles::{self, Wanted};
 use frolic_simd::Level as InstructionSet;
 use glam::{Vec2, Vec3};
 use smallvec::SmallVec;
@@ -26,7 +26,7 @@ use crate::detail::Level;
 use crate::list::{DrawList, Entry, Vertex};
 use crate::look::{Blend, Form};
 use crate::sprite::Fill;
-use crate::vertices::{frames, mesh, vertex_of};
+use crate::vertices::{Seen, frames, mesh, vertex_of};
 
 /// A rectangle in space, in perspective. With d = (x, y, 1) in pixels, u = d·u / d·q and v = d·v / d·q run 0..1 across and down it,
 /// and d·q is one over the depth (1 on the screen).
@@ -124,24 +124,13 @@ impl Quad {
     }
 }
 
-/// Where the records of an instance go.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Target<'a> {
-    pub(super) grid: &'a Grid,
-    /// Samples of a pixel.
-    pub(super) samples: usize,
-    pub(super) label: Label,
-    /// Whether colours count.
-    pub(super) coloured: bool,
-}
-
 /// Records of one instance that is not a disc.
 #[derive(Debug, Default)]
 pub struct Shapes {
     /// Rectangles.
     pub quads: Vec<Quad>,
     /// Plain solid triangles.
-    pub triangles: Vec<Placed>,
+    pub triangles: Vec<Triangle>,
     /// Triangles with a texture or an opacity.
     pub facets: Vec<Facet>,
     /// Segments of ribbons.
@@ -204,35 +193,35 @@ impl Shapes {
     }
 
     /// Appends the records of a ribbon or mesh from its points.
-    #[expect(clippy::too_many_arguments, reason = "where it comes from, and where it goes")]
     pub(super) fn add_skin(
         &mut self,
         set: InstructionSet,
-        list: &DrawList<'_>,
-        view: &View,
+        seen: &Seen<'_, '_>,
         entry: Entry,
         level: Level,
         skin: &mut Skin,
-        target: &Target<'_>,
     ) {
+        let &Seen { list, view, lit, .. } = seen;
         let source = &list.sources[entry.source as usize];
         let look = source.look;
         let order_depth = view.local(Vec3::from(source.instances.place(entry.element as usize))).z;
         let camera = view.camera();
         match &look.form {
             Form::Ribbon(_) => {
-                self.start_ribbons(set, &camera, skin, target.coloured);
+                self.start_ribbons(set, &camera, skin, lit);
                 self.add_ribbon(set, camera.near, skin, 0, order_depth);
             }
             Form::Mesh { texture, .. } => {
-                points::project(set, skin, &camera, target.coloured);
+                points::project(set, skin, &camera, lit);
                 let Some(mesh) = mesh(look, level) else { return };
                 let region = texture.map_or(PLAIN, |sheet| sheet.first().0);
                 // Back faces are hidden, unless they show through holes.
                 let turned_away = mesh.is_closed() && look.blend != Blend::CutOut;
                 if look.solid && region == PLAIN && skin.in_front == [1.0; LANES] {
-                    let &Target { grid, samples, label, .. } = target;
-                    let wanted = Wanted { triangles: mesh.triangles(), turned_away, samples, grid, label };
+                    // Nothing is lit for a shadow map.
+                    let samples = if lit { SAMPLES } else { 1 };
+                    let wanted =
+                        Wanted { triangles: mesh.triangles(), turned_away, samples, size: view.size.sides() };
                     triangles::append(set, skin, &wanted, &mut self.triangles);
                     return;
                 }

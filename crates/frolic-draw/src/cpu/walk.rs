@@ -2,15 +2,12 @@
 //! of a frame.
 
 use frolic_raster::points::Skin;
-use frolic_raster::record::{Label, Splat, key};
-use frolic_raster::samples::SAMPLES;
-use frolic_raster::tile::Grid;
+use frolic_raster::record::{Splat, key};
 use frolic_simd as simd;
 use glam::Vec3;
 
-use super::TILE_LOG2;
 use super::project::{place, splat};
-use super::record::{Shapes, Target};
+use super::record::Shapes;
 use crate::camera::View;
 use crate::detail::Level;
 use crate::list::{Batch, DrawList, Entry};
@@ -49,8 +46,6 @@ pub fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_
     let seen = Seen { list, view, camera: view, shadows: false, lit: true, due: None };
     let (mut vertices, mut skin, mut shapes) = (Vec::new(), Skin::default(), Shapes::default());
     let lanes = simd::Level::baseline();
-    let grid = Grid::new(view.size.sides(), TILE_LOG2);
-    let target = Target { grid: &grid, samples: SAMPLES, label: Label::default(), coloured: true };
     for (nth, batch) in list.batches().iter().enumerate() {
         for entry in in_order(list, view, batch) {
             let source = &list.sources[entry.source as usize];
@@ -69,7 +64,7 @@ pub fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_
             let level = if in_points(source.look) {
                 let level = seen.skin(lanes, entry, None, &mut skin).ok();
                 if let Some(level) = level {
-                    shapes.add_skin(lanes, list, view, entry, level, &mut skin, &target);
+                    shapes.add_skin(lanes, &seen, entry, level, &mut skin);
                 }
                 level
             } else {

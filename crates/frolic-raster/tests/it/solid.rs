@@ -7,7 +7,7 @@ use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip, Triangle};
 use frolic_raster::samples::{PLACES, SAMPLES, Samples};
 use frolic_raster::solid::{Records, Style, Visible, facets, nearest_first, resolve, settle, strips};
 use frolic_raster::texture::{Page, Region, Textures};
-use frolic_raster::tile::{Grid, Row, STRIDE};
+use frolic_raster::tile::{Row, STRIDE};
 use frolic_raster::triangles::{Wanted, append};
 use frolic_simd::levels;
 use glam::Vec2;
@@ -312,12 +312,11 @@ proptest! {
         }
         let fan: Vec<[u16; 3]> = (2..corners.len() as u16).map(|nth| [0, nth - 1, nth]).collect();
         let samples = if shadow { 1 } else { SAMPLES };
-        let grid = Grid::new([WIDTH, HEIGHT], [5, 5]);
         for level in levels() {
-            let wanted = Wanted { triangles: &fan, turned_away, samples, grid: &grid, label: Label::default() };
+            let wanted = Wanted { triangles: &fan, turned_away, samples, size: [WIDTH, HEIGHT] };
             let mut kept = Vec::new();
             append(level, &skin, &wanted, &mut kept);
-            let mut kept = kept.into_iter().map(|(triangle, ..)| triangle).peekable();
+            let mut kept = kept.into_iter().peekable();
             for triangle in &fan {
                 let of = |axis: usize| triangle.map(|nth| corners[usize::from(nth)][axis]);
                 let facet = Facet { x: of(0), y: of(1), near: [1.0; 3], region: PLAIN, ..Facet::default() };

@@ -13,7 +13,7 @@ use frolic_core::{Group, Stage};
 use frolic_raster::LANES;
 use frolic_raster::colour9::{EMPTY, pack, unpack};
 use frolic_raster::picture::{Blit, DEPTH_MIDDLE, Picture};
-use frolic_raster::record::{Outlined, Triangle};
+use frolic_raster::record::Outlined;
 use frolic_raster::samples::{SAMPLES, Samples};
 use frolic_raster::solid::{self, Visible};
 use frolic_raster::tile::Grid;
@@ -189,7 +189,7 @@ impl Shot {
                 projected.chunk(&scope, start);
                 let strips = projected.strips.kept.iter().map(Outlined::bounds);
                 let facets = projected.facets.kept.iter().map(Outlined::bounds);
-                let triangles = projected.triangles.kept.iter().map(Triangle::bounds);
+                let triangles = projected.triangles.kept.iter().map(Outlined::bounds);
                 for [x0, y0, x1, y1] in strips.chain(facets).chain(triangles) {
                     let [left, top, right, bottom] = extent;
                     extent = [left.min(x0), top.min(y0), right.max(x1), bottom.max(y1)];
