@@ -48,6 +48,28 @@ proptest! {
         prop_assert!((lit - sum).abs() < 1e-5, "{lit} {sum}");
     }
 
+    /// Eight places at once are the same to the bit as one by one, wherever they fall in the map.
+    #[test]
+    fn lanes_are_the_plain_look_up(
+        size in [2usize..90, 2usize..90], log2 in [3u32..6, 3u32..6], slope in prop::array::uniform4(-1.5f32..1.5), start in -5f32..60.0, near in -1f32..2.0,
+    ) {
+        let grid = Grid::new(size, log2);
+        let nearness = map(&grid, |x, y| if (x * 3 + y * 5) % 4 < 2 { 1.0 } else { 0.0 });
+        let map = ShadowMap { grid, nearness: &nearness };
+        let lines = [[slope[0], slope[1], 0.5, start], [slope[2], slope[3], 0.5, start], [0.0, 0.0, 0.0, near]];
+        let sunlight = Sunlight { map, lines };
+        for level in levels() {
+            let mut row: Row = [[0.0; STRIDE]; 3];
+            let ground = SunnyRow { sun: &[[1.0; STRIDE]; 3], depth: &[1.0; STRIDE], at: [0, 7], open: u64::MAX };
+            light_ground(level, ground, Some(&sunlight), &mut row);
+            for x in 0..64 {
+                let along = |[ax, ay, a, c]: [f32; 4]| ((x as f32 + 0.5) * ax + 7.5 * ay + a) * 1.0 + c;
+                let lit = map.lit([along(lines[0]), along(lines[1])], along(lines[2]));
+                prop_assert_eq!(row[0][x].to_bits(), lit.to_bits(), "pixel {}", x);
+            }
+        }
+    }
+
     /// Ground takes its sunlight where a sample has nothing solid before it and no shadow falls; elsewhere it stays as it is.
     #[test]
     fn ground_is_sunlit_where_it_shows(
