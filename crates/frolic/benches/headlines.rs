@@ -4,6 +4,8 @@
 //! `cargo bench -p frolic --bench headlines -- COMMIT [SCENE...]`; builds both commands first, which takes minutes. The other command draws the
 //! scenes of its own commit.
 
+mod support;
+
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
@@ -41,7 +43,8 @@ fn main() -> Result<(), Failure> {
     };
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize()?;
     let other = checkout(&root, commit)?;
-    let builds = [build(&root)?, build(&other)?];
+    let builds =
+        [support::command(&root, "headlines-build", "")?, support::command(&other, "headlines-build", "")?];
     println!(
         "whole frames in turn with {commit}, {SECONDS} s each: median ms of this build and of the other"
     );
@@ -113,19 +116,4 @@ fn checkout(root: &Path, commit: &str) -> Result<PathBuf, Failure> {
         }
     }
     Ok(folder)
-}
-
-/// Builds the command of a work tree.
-fn build(tree: &Path) -> Result<PathBuf, Failure> {
-    let folder = tree.join("target/headlines-build");
-    let status = Command::new(env!("CARGO"))
-        .current_dir(tree)
-        .args(["build", "--release", "-p", "frolic-cli", "--target-dir"])
-        .arg(&folder)
-        .status()?;
-    if status.success() {
-        Ok(folder.join("release/frolic"))
-    } else {
-        Err(format!("{} does not build", tree.display()).into())
-    }
 }

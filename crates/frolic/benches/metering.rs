@@ -3,8 +3,9 @@
 //!
 //! `cargo bench -p frolic --bench metering [-- SECONDS]`; the first run builds both, which takes minutes.
 
-use std::path::{Path, PathBuf};
-use std::process::Command;
+mod support;
+
+use std::path::Path;
 use std::time::Duration;
 
 use frolic::core::trace::{Trace, What};
@@ -17,7 +18,10 @@ const COUNT: u32 = 100_000;
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let seconds = std::env::args().skip(1).find_map(|word| word.parse::<u64>().ok()).unwrap_or(120);
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let programs = [build(&root, "metered", "")?, build(&root, "unmetered", "--cfg frolic_unmetered")?];
+    let programs = [
+        support::command(&root, "metered", "")?,
+        support::command(&root, "unmetered", "--cfg frolic_unmetered")?,
+    ];
 
     let scene = SceneSpec::find("beacon")?;
     let mut plan = Plan::default();
@@ -65,19 +69,6 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         each * stages as f64 / whole.as_secs_f64() * 100.0
     );
     Ok(())
-}
-
-/// Builds the command into a folder of its own.
-fn build(root: &Path, name: &str, flags: &str) -> Result<PathBuf, String> {
-    let folder = root.join("target").join(name);
-    let status = Command::new(env!("CARGO"))
-        .current_dir(root)
-        .args(["build", "--release", "-p", "frolic-cli", "--target-dir"])
-        .arg(&folder)
-        .env("RUSTFLAGS", flags)
-        .status()
-        .map_err(|error| error.to_string())?;
-    if status.success() { Ok(folder.join("release/frolic")) } else { Err(format!("{name} does not build")) }
 }
 
 /// Seconds that starting and stopping a stage, adding to a counter and telling bytes take.

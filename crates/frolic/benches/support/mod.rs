@@ -6,6 +6,8 @@ pub(crate) mod drawing;
 #[cfg(feature = "gpu")]
 pub(crate) mod minimal;
 
+use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::time::Instant;
 
 use cpu_time::ProcessTime;
@@ -78,4 +80,21 @@ pub(crate) fn at_least(what: &str, value: f64, bar: f64) {
 pub(crate) fn at_most(what: &str, value: f64, bar: f64) {
     let verdict = if value <= bar { "reached" } else { "MISSED" };
     println!("  {what}: {value:.2} (bar: at most {bar}, {verdict})");
+}
+
+/// Builds the command of a work tree into a folder of its own beneath `target`.
+pub(crate) fn command(tree: &Path, name: &str, flags: &str) -> Result<PathBuf, String> {
+    let folder = tree.join("target").join(name);
+    let status = Command::new(env!("CARGO"))
+        .current_dir(tree)
+        .args(["build", "--release", "-p", "frolic-cli", "--target-dir"])
+        .arg(&folder)
+        .env("RUSTFLAGS", flags)
+        .status()
+        .map_err(|error| error.to_string())?;
+    if status.success() {
+        Ok(folder.join("release/frolic"))
+    } else {
+        Err(format!("{name} of {} does not build", tree.display()))
+    }
 }
