@@ -62,7 +62,7 @@ pub use instances::{CHUNK, DeviceKey, Groups, Instances, Part, PlacedGroup, chun
 pub use lamps::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{
-    BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, RibbonSpec, Shape, WaveSpec,
+    BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, Resolution, RibbonSpec, Shape, WaveSpec,
 };
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
 pub use relief::{RELIEF_SCALE, ReliefSpec};

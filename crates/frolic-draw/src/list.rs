@@ -146,6 +146,8 @@ pub struct Batch {
     pub solid: bool,
     /// Whether the backend must draw the instances far to near. All are of one source, so their order changes no batch.
     pub far_to_near: bool,
+    /// Whether its instances were sorted together with those of other populations.
+    pub mixed: bool,
 }
 
 /// One instance in the merged order.

@@ -133,7 +133,7 @@ impl ListScratch {
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer(), !sources[nth as usize].look.is_solid()));
         meter.stop(started);
 
-        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false };
+        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false, mixed: false };
         let mut next = 0;
         while next < turn.len() {
             let first = sources[turn[next] as usize].look;
@@ -158,7 +158,9 @@ impl ListScratch {
                         let together = group.iter().copied().filter(|&nth| mixes(nth));
                         let sorted = merge(&sources, together, view, around.sun, sorter, order, meter);
                         let started = meter.start(Stage::Batch);
+                        batcher.mixed = true;
                         batcher.sorted(order, sorted);
+                        batcher.mixed = false;
                         meter.stop(started);
                     }
                     continue;
@@ -290,6 +292,8 @@ struct Batcher<'b, 'a> {
     key: Option<BatchKey>,
     /// Whether the current batch is closed: no run can be added to it.
     closed: bool,
+    /// Whether what is added was sorted together with other populations.
+    mixed: bool,
 }
 
 impl Batcher<'_, '_> {
@@ -303,7 +307,7 @@ impl Batcher<'_, '_> {
         let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
         let first_run = self.runs.len() as u32;
         let BatchKey { layer, solid, .. } = key;
-        self.batches.push(Batch { first_run, runs: 1, count: 0, why, layer, solid, far_to_near });
+        self.batches.push(Batch { first_run, runs: 1, count: 0, why, layer, solid, far_to_near, mixed: false });
         self.runs.push(Run { source, first: 0, count: 0, sorted: false, vertices: 0 });
         self.key = Some(key);
         self.closed = true;
@@ -392,6 +396,7 @@ impl Batcher<'_, '_> {
                     layer: key.layer,
                     solid: key.solid,
                     far_to_near,
+                    mixed: false,
                 });
                 self.key = Some(key);
             } else if let Some(before) = &mut self.key {
@@ -400,6 +405,7 @@ impl Batcher<'_, '_> {
             if let Some(batch) = self.batches.last_mut() {
                 batch.runs += 1;
                 batch.count += count;
+                batch.mixed |= self.mixed;
             }
             self.runs.push(Run { count, ..run });
             run.first += count;

@@ -31,6 +31,8 @@ pub struct DiscLook {
     pub lit: f32,
     /// True if discs cover their background; false if they add light.
     pub covers: bool,
+    /// Pixels beyond its edge from which a tile needs a disc; 0 at the resolution of the picture.
+    pub margin: f32,
 }
 
 kernel! {
@@ -194,7 +196,7 @@ impl Block {
             let cover = opacity * covers * weight;
             let strength = paint[0] + paint[1] + paint[2] + cover;
             let seen = seen & strength.simd_gt(zero) & strength.simd_lt(f32x8::splat(simd, f32::INFINITY));
-            let ([dx, dy], first) = self.touch(simd, grid, radius, seen, i);
+            let ([dx, dy], first) = self.touch(simd, grid, [radius, radius + look.margin], seen, i);
             let per_r2 = f32x8::splat(simd, 1.0) / (radius * radius);
             let paint = [halves(paint[0], paint[1]), halves(paint[2], cover)];
             let rows = transpose([
@@ -222,14 +224,14 @@ impl Block {
         }
     }
 
-    /// Tiles and pixels within the picture that bounds touch: [`Grid::cover`] for eight. Returns the offset to the first pixel, and that pixel's
+    /// Tiles and pixels within the picture that bounds touch, by the radius itself and by that which tiles need: [`Grid::cover`] for eight. Returns the offset to the first pixel, and that pixel's
     /// column in the lower half and row in the upper half.
     #[inline(always)]
     fn touch<S: Simd>(
         &mut self,
         simd: S,
         grid: &Grid,
-        radius: f32x8<S>,
+        [radius, reach]: [f32x8<S>; 2],
         seen: mask32x8<S>,
         i: usize,
     ) -> ([f32x8<S>; 2], u32x8<S>) {
@@ -239,9 +241,10 @@ impl Block {
         let first_x = (x - 0.5 - radius).ceil().max(-farthest).min(farthest);
         let first_y = (y - 0.5 - radius).ceil().max(-farthest).min(farthest);
         let first = (whole(first_x) & 0xffff) | (whole(first_y) << 16);
-        let (i0, j0) = (first_x.max(zero), first_y.max(zero));
+        let from = |v: f32x8<S>| (v - 0.5 - reach).ceil().max(zero).min(farthest);
+        let (i0, j0) = (from(x), from(y));
         let last = |v: f32x8<S>, most: usize| (v - 0.5).floor().min(f32x8::splat(simd, most as f32 - 1.0));
-        let (i1, j1) = (last(x + radius, grid.width), last(y + radius, grid.height));
+        let (i1, j1) = (last(x + reach, grid.width), last(y + reach, grid.height));
         let seen = seen & i0.simd_le(i1) & j0.simd_le(j1);
         let (i0, i1, j0, j1) = (whole(i0), whole(i1), whole(j0), whole(j1));
         let [w, h] = grid.tile_log2;

@@ -51,10 +51,16 @@ pub struct DotTile<'a> {
     pub x: i32,
     /// First row.
     pub y: i32,
-    /// Number of columns.
+    /// Column of the tile from which on pixels are wanted; 0 or more.
+    pub from: i32,
+    /// Column of the tile up to which pixels are wanted.
     pub width: usize,
     /// Style of each source, by the tag of a label.
     pub styles: &'a [DotStyle],
+    /// Share of the background that is left in each pixel, where `rows` hold only what is drawn over it; empty where they hold the background too.
+    pub left: &'a mut [[f32; STRIDE]],
+    /// Logarithm of the pixels of the picture across one of this tile: 0, or more at a lower resolution.
+    pub coarser: u32,
 }
 
 kernel! {
@@ -79,8 +85,17 @@ impl DotTile<'_> {
     #[inline(always)]
     fn dot<S: Simd>(&mut self, simd: S, dot: &Dot) {
         let Some(style) = self.styles.get(usize::from(dot.label.tag)) else { return };
+        let solid = dot.depth > style.in_front;
+        if self.coarser > 0 {
+            let dot = dot.coarser(self.coarser);
+            return if solid {
+                self.fill_apart::<S, true>(simd, &dot, style.per_soft)
+            } else {
+                self.fill_apart::<S, false>(simd, &dot, style.per_soft)
+            };
+        }
         // Only discs that reach behind the nearest solid surface of the tile test depths pixel by pixel.
-        match (style.covers, dot.depth > style.in_front) {
+        match (style.covers, solid) {
             (true, true) => self.fill::<S, true, true>(simd, dot, style.per_soft),
             (true, false) => self.fill::<S, false, true>(simd, dot, style.per_soft),
             (false, true) => self.fill::<S, true, false>(simd, dot, style.per_soft),
@@ -103,14 +118,7 @@ impl DotTile<'_> {
             let depths = if SOLID { self.depth.get(within).unwrap_or_default() } else { &[] };
             return paint.four_by_four::<SOLID, COVERS>(simd, rows, depths, i, [i - left, j - top]);
         }
-        // A hair farther than the radius, where nothing is covered.
-        let reach = (1.0 / dot.per_r2).sqrt() * 1.000_001;
-        let (i1, j1) = ((reach - dot.offset[0]) as i32, (reach - dot.offset[1]) as i32);
-        let (i0, i1) = ((-left).max(0), i1.min(self.width as i32 - 1 - left));
-        let (j0, j1) = ((-top).max(0), j1.min(self.rows.len() as i32 - 1 - top));
-        if i0 > i1 || j0 > j1 {
-            return;
-        }
+        let Some([i0, j0, i1, j1]) = self.reached(dot, [left, top]) else { return };
         let within = (j0 + top) as usize..=(j1 + top) as usize;
         let (rows, depths) = (&mut self.rows[within.clone()], &self.depth[within]);
         let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
@@ -130,6 +138,49 @@ impl DotTile<'_> {
                 over_r.store_slice(r);
                 over_g.store_slice(g);
                 over_b.store_slice(b);
+                down += 1.0;
+            }
+        }
+    }
+}
+
+impl DotTile<'_> {
+    /// First column and row, last column and row that a disc reaches, counted from its first pixel.
+    #[inline(always)]
+    fn reached(&self, dot: &Dot, [left, top]: [i32; 2]) -> Option<[i32; 4]> {
+        // A hair farther than the radius, where nothing is covered.
+        let reach = (1.0 / dot.per_r2).sqrt() * 1.000_001;
+        let (i1, j1) = ((reach - dot.offset[0]) as i32, (reach - dot.offset[1]) as i32);
+        let (i0, i1) = ((self.from - left).max(0), i1.min(self.width as i32 - 1 - left));
+        let (j0, j1) = ((-top).max(0), j1.min(self.rows.len() as i32 - 1 - top));
+        (i0 <= i1 && j0 <= j1).then_some([i0, j0, i1, j1])
+    }
+
+    /// Fills a disc into rows that hold no background.
+    #[inline(always)]
+    fn fill_apart<S: Simd, const SOLID: bool>(&mut self, simd: S, dot: &Dot, per_soft: f32) {
+        let left = i32::from(dot.first[0]) - self.x;
+        let top = i32::from(dot.first[1]) - self.y;
+        let Some([i0, j0, i1, j1]) = self.reached(dot, [left, top]) else { return };
+        let paint = Paint::new(simd, dot, per_soft);
+        let within = (j0 + top) as usize..=(j1 + top) as usize;
+        let Some(kept) = self.left.get_mut(within.clone()) else { return };
+        let (rows, depths) = (&mut self.rows[within.clone()], &self.depth[within]);
+        let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
+        for i in (i0..=i1).step_by(LANES) {
+            let u = paint.across(simd, count + i as f32);
+            let at = ((i + left) as usize).min(TILE_WIDTH);
+            let mut down = j0 as f32;
+            for ((row, depth), kept) in rows.iter_mut().zip(depths).zip(&mut *kept) {
+                let before = if SOLID { f32x8::from_slice(simd, &depth[at..at + LANES]) } else { u };
+                let coverage = paint.coverage::<SOLID>(simd, u, f32x8::splat(simd, down), before);
+                let keep = f32x8::splat(simd, 1.0) - coverage * paint.cover;
+                for (channel, light) in row.iter_mut().zip(paint.light) {
+                    let pixels = &mut channel[at..at + LANES];
+                    (f32x8::from_slice(simd, pixels) * keep + coverage * light).store_slice(pixels);
+                }
+                let kept = &mut kept[at..at + LANES];
+                (f32x8::from_slice(simd, kept) * keep).store_slice(kept);
                 down += 1.0;
             }
         }

@@ -123,10 +123,14 @@ pub struct QuadTile<'a> {
     pub x: i32,
     /// Its first row.
     pub y: i32,
-    /// Pixels across.
+    /// Column of the tile from which on pixels are wanted; 0 or more.
+    pub from: i32,
+    /// Column of the tile up to which pixels are wanted.
     pub width: usize,
     /// The sun, if shadows fall.
     pub sunlight: Option<&'a Sunlight<'a>>,
+    /// Share of the background that is left in each pixel, where `rows` hold only what is drawn over it; empty where they hold the background too.
+    pub left: &'a mut [[f32; STRIDE]],
 }
 
 kernel! {
@@ -148,6 +152,14 @@ pub struct Touch {
 }
 
 impl Quad<'_> {
+    /// The rectangle in a picture of a 2^`log2`th of the resolution.
+    pub fn coarser(&self, log2: u32) -> Self {
+        let by = (1u32 << log2) as f32;
+        let plane = |[x, y, c]: [f32; 3]| [x * by, y * by, c];
+        let extent = self.extent.map(|end| end / by);
+        Self { u: plane(self.u), v: plane(self.v), q: plane(self.q), extent, ..*self }
+    }
+
     /// One pixel, by the column and row of its centre, in pixels; `lit` is the share of the sun's light there, by depth. `None` if it does not touch it.
     pub fn at(&self, x: f32, y: f32, lit: impl Fn(f32) -> f32) -> Option<Touch> {
         let q = along(self.q, x, y);
@@ -236,7 +248,7 @@ impl Quad<'_> {
     #[inline(always)]
     fn draw<S: Simd>(&self, simd: S, tile: &mut QuadTile<'_>) {
         let [x0, y0, x1, y1] = self.extent;
-        let (i0, i1) = (first_pixel(x0, tile.x), last_pixel(x1, tile.x + tile.width as i32 - 1));
+        let (i0, i1) = (first_pixel(x0, tile.x + tile.from), last_pixel(x1, tile.x + tile.width as i32 - 1));
         let (j0, j1) = (first_pixel(y0, tile.y), last_pixel(y1, tile.y + tile.rows.len() as i32 - 1));
         if i0 > i1 {
             return;
@@ -312,6 +324,11 @@ impl Quad<'_> {
                     let under = f32x8::from_slice(simd, pixels);
                     let over = under * keep + paint[channel] * share;
                     met.select(over, under).store_slice(pixels);
+                }
+                if let Some(left) = tile.left.get_mut(row_of_tile) {
+                    let left = &mut left[column..column + LANES];
+                    let under = f32x8::from_slice(simd, left);
+                    met.select(under * keep, under).store_slice(left);
                 }
             }
         }

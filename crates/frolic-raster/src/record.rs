@@ -3,6 +3,7 @@
 use glam::{Vec2, Vec3};
 
 use crate::colour9::unpack;
+use crate::discs::SMALLEST;
 
 /// The part of every record that bins and tiles read.
 pub trait Record: Copy + Default + Send + Sync {
@@ -127,6 +128,33 @@ impl Dot {
             paint: [halves(splat.light[0], splat.light[1]), halves(splat.light[2], splat.cover)],
             label,
         }
+    }
+}
+
+impl Dot {
+    /// The disc in a picture of a 2^`log2`th of the resolution: as large, or where it would be too small to be filled, larger and fainter.
+    #[inline(always)]
+    pub fn coarser(&self, log2: u32) -> Self {
+        let per = 1.0 / (1u32 << log2) as f32;
+        let at = [0, 1].map(|axis| (f32::from(self.first[axis]) + 0.5 - self.offset[axis]) * per);
+        let wanted = (1.0 / self.per_r2).sqrt() * per;
+        let radius = wanted.max(SMALLEST);
+        let first = at.map(|at| (at - 0.5 - radius).ceil().clamp(-FARTHEST, FARTHEST));
+        let mut it = Self {
+            first: first.map(|first| first as i16),
+            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
+            per_r2: 1.0 / (radius * radius),
+            ..*self
+        };
+        if radius > wanted {
+            let share = wanted * wanted / (radius * radius);
+            let [red_green, blue_cover] = self.paint.map(|two| {
+                let [upper, lower] = [two & 0xffff_0000, two << 16].map(f32::from_bits);
+                halves(upper * share, lower * share)
+            });
+            it.paint = [red_green, blue_cover];
+        }
+        it
     }
 }
 

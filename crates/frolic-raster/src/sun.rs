@@ -26,6 +26,12 @@ pub struct Sunlight<'a> {
 }
 
 impl Sunlight<'_> {
+    /// Sunlight for a picture of a 2^`log2`th of the resolution.
+    pub fn coarser(&self, log2: u32) -> Self {
+        let by = (1u32 << log2) as f32;
+        Self { lines: self.lines.map(|[x, y, a, c]| [x * by, y * by, a, c]), ..*self }
+    }
+
     /// Fraction of sunlight at eight points, 0 to 1, given in pixels and metres of depth; 1 where it is not `wanted`.
     #[inline(always)]
     pub fn at<S: Simd>(

@@ -157,6 +157,11 @@ impl Backdrop {
         BackdropTile { depth: &self.depth[part], nearest: self.nearest[nth] }
     }
 
+    /// Depths of all tiles, row after row.
+    pub(crate) fn depths(&self) -> &[[f32; STRIDE]] {
+        &self.depth
+    }
+
     /// Depth of solid parts at a pixel, in metres.
     pub(crate) fn depth(&self, grid: &Grid, x: usize, y: usize) -> f32 {
         let (row, column) = grid.row_of(x, y);

@@ -110,6 +110,13 @@ impl Bin {
             + self.strips.bytes()
     }
 
+    /// Whether a tile has discs or rectangles.
+    pub(super) fn holds(&self, nth: usize, across: u16, down: u16) -> bool {
+        let (mut dots, mut quads) =
+            (self.dots.tile(nth, across, down), self.quads.tile(nth, across, down));
+        dots.rank().is_some() || quads.rank().is_some()
+    }
+
     /// Records of solid shapes, before the sort.
     pub(super) fn solids(&self) -> usize {
         self.triangles.distinct + self.facets.distinct + self.strips.distinct

@@ -36,9 +36,12 @@ struct Scratch {
 impl Tile<'_, '_> {
     /// Fills a quad.
     pub(super) fn quad(&mut self, quad: &Quad) {
-        let Some(quad) = quad.painted(self.list, self.view) else { return };
-        let Self { rows, depth, x, y, width, sunlight, .. } = self;
-        let mut tile = QuadTile { rows, depth, x: *x, y: *y, width: *width, sunlight: *sunlight };
+        let Some(mut quad) = quad.painted(self.list, self.view) else { return };
+        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut left, depth, sunlight, .. } = self;
+        if coarser > 0 {
+            quad = quad.coarser(coarser);
+        }
+        let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, left };
         quads::draw(self.level, &mut tile, &quad);
     }
 

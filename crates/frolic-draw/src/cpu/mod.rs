@@ -24,6 +24,7 @@ mod front;
 mod pass;
 mod project;
 mod record;
+mod reduced;
 mod shadow;
 mod style;
 mod tile;
@@ -38,6 +39,7 @@ use frolic_raster::colour9;
 pub use frolic_raster::finish::WHITE;
 use frolic_raster::finish::{self, Bloom, ResolveBand};
 use frolic_raster::picture::Blit;
+use frolic_raster::reduced::Depths;
 pub use frolic_raster::record::Splat;
 pub use frolic_raster::samples::{PLACES, SAMPLES};
 pub use frolic_raster::sections::{LEAST_RISE, MOST_LEAN, THINNEST};
@@ -62,7 +64,7 @@ pub use record::{Quad, Shapes};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
 use style::drawing;
-use tile::SolidTile;
+use tile::{DoneTile, SolidTile};
 use tiled::Pictures;
 pub use walk::{Instance, walk};
 
@@ -145,6 +147,17 @@ impl Solid {
             .zip(self.base.par_chunks_mut(samples))
             .zip(self.sun.par_chunks_mut(samples))
             .map(|((((depth, nearest), near), base), sun)| SolidTile { depth, nearest, near, base, sun })
+    }
+
+    /// The part of each tile, finished.
+    fn done(&self, grid: &Grid, nth: usize) -> DoneTile<'_> {
+        let samples = SAMPLES * grid.tile_width() * grid.rows();
+        let (rows, samples) = (nth * grid.rows().., nth * samples..(nth + 1) * samples);
+        DoneTile {
+            depth: &self.depth[rows.start..][..grid.rows()],
+            nearest: self.nearest[nth],
+            near: &self.near[samples],
+        }
     }
 
     fn bytes(&self) -> usize {
@@ -306,7 +319,8 @@ impl Renderer {
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         // With one draw call for each element this takes time.
         let started = meter.start(Stage::Project);
-        pass::split(list, &mut self.starts, &mut self.passes);
+        let coarser = reduced::resolutions(list, view);
+        pass::split(list, &coarser, &mut self.starts, &mut self.passes);
         pass::cut(&self.passes, self.round, &mut self.parts);
         if !self.blits.is_empty() {
             pass::begin_solid(&mut self.parts);
@@ -341,6 +355,7 @@ impl Renderer {
             level,
             seen: Seen { list, view, camera: view, shadows: list.lighting.shadows(), lit: true, due: None },
             grid: &grid,
+            coarser: &coarser,
             stage: Stage::Project,
         };
         let styles: SmallVec<[Style<'_>; 32]> =
@@ -364,7 +379,13 @@ impl Renderer {
 
             let started = meter.start(Stage::Raster);
             let (bins, last) = (&*bins, end == parts.len());
-            let raster = |nth: usize, rows: &mut [Row], small: &mut [f32], solid: Option<SolidTile<'_>>| {
+            // Parts of a lower resolution read depths beside their tile, which no tile may then write.
+            let is_done = any_solid && next > 0 && now.iter().any(|part| part.coarser > 0);
+            let raster = |nth: usize,
+                          rows: &mut [Row],
+                          small: &mut [f32],
+                          solid: Option<SolidTile<'_>>,
+                          (done, depths): (Option<DoneTile<'_>>, &[[f32; STRIDE]])| {
                 let _part = trace::part(Stage::Raster);
                 let task = tile::RasterTile {
                     level,
@@ -375,6 +396,8 @@ impl Renderer {
                     light: &light,
                     painting: &painting,
                     solid,
+                    done,
+                    depths: Depths { grid: &grid, rows: depths },
                     bins,
                     first_chunk,
                     parts: now,
@@ -393,12 +416,20 @@ impl Renderer {
                 }
             };
             let tiles = rows.par_chunks_mut(grid.rows()).zip(bloom.tiles(&grid));
-            if any_solid {
+            let behind = backdrop.depths();
+            if is_done {
+                let solid = &*solid;
+                tiles.enumerate().for_each(|(nth, (rows, small))| {
+                    raster(nth, rows, small, None, (Some(solid.done(&grid, nth)), &solid.depth));
+                });
+            } else if any_solid {
                 tiles.zip(solid.tiles(&grid)).enumerate().for_each(|(nth, ((rows, small), solid))| {
-                    raster(nth, rows, small, Some(solid));
+                    raster(nth, rows, small, Some(solid), (None, behind));
                 });
             } else {
-                tiles.enumerate().for_each(|(nth, (rows, small))| raster(nth, rows, small, None));
+                tiles.enumerate().for_each(|(nth, (rows, small))| {
+                    raster(nth, rows, small, None, (None, behind));
+                });
             }
             // Light is written over the backdrop, or over the result of the earlier rounds.
             let light = size_of::<Row>() * 2;

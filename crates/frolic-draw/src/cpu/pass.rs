@@ -6,7 +6,8 @@
 use std::ops::Range;
 
 use super::bin::{CHUNK, ChunkStart};
-use crate::list::{DrawList, Run};
+use crate::list::DrawList;
+use crate::look::Blend;
 
 /// Chunks that are drawn by one rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,52 +17,63 @@ pub(super) struct Pass {
     pub(super) far_to_near: bool,
     /// Whether the nearest of all wins, so that order has no effect.
     pub(super) nearest_wins: bool,
+    /// Logarithm of the pixels of the picture across one that it is drawn in.
+    pub(super) coarser: u8,
+    /// Of a lower resolution: whether anything takes of the background.
+    pub(super) covers: bool,
     pub(super) chunks: Range<usize>,
 }
 
 /// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`] that end with their pass; a chunk can span many
-/// small batches.
-pub(super) fn split(list: &DrawList<'_>, starts: &mut Vec<ChunkStart>, passes: &mut Vec<Pass>) {
+/// small batches. `coarser` is the resolution of each source.
+pub(super) fn split(list: &DrawList<'_>, coarser: &[u8], starts: &mut Vec<ChunkStart>, passes: &mut Vec<Pass>) {
     starts.clear();
     passes.clear();
     let mut room = 0;
     let mut before = None;
     for (nth, batch) in list.batches().iter().enumerate() {
         let alone = batch.far_to_near.then_some(nth);
-        let pass = (batch.layer, batch.solid, alone);
-        if before != Some(pass) {
-            let first = starts.len();
-            passes.push(Pass {
-                solid: batch.solid,
-                far_to_near: batch.far_to_near,
-                nearest_wins: batch.solid,
-                chunks: first..first,
-            });
-            before = Some(pass);
-            room = 0;
-        }
-        for run in batch.first_run..batch.first_run + batch.runs {
-            let Run { count, source, .. } = list.runs[run as usize];
+        for number in batch.first_run..batch.first_run + batch.runs {
+            let run = list.runs[number as usize];
+            let first = list.entry(&run, run.first).source as usize;
+            let look = list.sources[run.source as usize].look;
+            let coarser = coarser.get(first).copied().unwrap_or(0);
+            // What is laid over the picture together must not depend on how it is batched.
+            let apart =
+                (coarser > 0).then_some(if look.needs_depth_order() { first as u64 } else { look.key });
+            let pass = (batch.layer, batch.solid, alone, coarser, apart);
+            if before != Some(pass) {
+                let first = starts.len();
+                passes.push(Pass {
+                    solid: batch.solid,
+                    far_to_near: batch.far_to_near,
+                    nearest_wins: batch.solid,
+                    coarser,
+                    covers: look.blend == Blend::Alpha,
+                    chunks: first..first,
+                });
+                before = Some(pass);
+                room = 0;
+            }
             if let Some(pass) = passes.last_mut() {
-                let depth = list.sources[source as usize].look.depth;
-                pass.nearest_wins &= depth.test && depth.write;
+                pass.nearest_wins &= look.depth.test && look.depth.write;
             }
             let mut skip = 0;
-            while skip < count {
+            while skip < run.count {
                 if room == 0 {
-                    starts.push(ChunkStart { batch: nth as u32, run, skip, count: 0 });
+                    starts.push(ChunkStart { batch: nth as u32, run: number, skip, count: 0 });
                     room = CHUNK as u32;
                 }
-                let taken = room.min(count - skip);
+                let taken = room.min(run.count - skip);
                 if let Some(last) = starts.last_mut() {
                     last.count += taken;
                 }
                 skip += taken;
                 room -= taken;
             }
-        }
-        if let Some(pass) = passes.last_mut() {
-            pass.chunks.end = starts.len();
+            if let Some(pass) = passes.last_mut() {
+                pass.chunks.end = starts.len();
+            }
         }
     }
 }
@@ -74,30 +86,41 @@ pub(super) struct PassPart {
     pub(super) solid: bool,
     pub(super) far_to_near: bool,
     pub(super) nearest_wins: bool,
+    pub(super) coarser: u8,
+    /// Of a lower resolution: whether anything takes of the background.
+    pub(super) covers: bool,
     pub(super) chunks: Range<usize>,
     /// Whether the pass ends here.
     pub(super) ends: bool,
 }
 
 /// Cuts passes into parts for rounds of at most `most` chunks. A pass that tiles sort stays whole: the list keeps
-/// it below [`super::ROUND`] chunks.
+/// it below [`super::ROUND`] chunks. So does one of a lower resolution, which is cut at that number: each part is laid over the picture by itself.
+///
+/// No round has solid parts and parts of a lower resolution: these read depths of tiles beside their own, which must be finished.
 pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
     parts.clear();
     let (mut round, mut room) = (0, most);
+    // Whether the round has solid parts, and parts of a lower resolution.
+    let mut has = [false; 2];
     for pass in passes {
+        let &Pass { solid, far_to_near, nearest_wins, coarser, covers, .. } = pass;
         let mut next = pass.chunks.start;
         while next < pass.chunks.end {
             let left = pass.chunks.end - next;
-            if room == 0 || (pass.far_to_near && room < left && room < most) {
-                (round, room) = (round + 1, most);
+            let whole = if coarser > 0 && !far_to_near { left.min(super::ROUND) } else { left };
+            let is_whole = far_to_near || coarser > 0;
+            let apart = (solid && has[1]) || (coarser > 0 && has[0]);
+            if room == 0 || apart || (is_whole && room < whole && room < most) {
+                (round, room, has) = (round + 1, most, [false; 2]);
             }
-            let taken = if pass.far_to_near { left } else { left.min(room) };
+            let taken = if is_whole { whole } else { left.min(room) };
             room = room.saturating_sub(taken);
+            has = [has[0] | solid, has[1] | (coarser > 0)];
             let chunks = next..next + taken;
             next += taken;
             let ends = next == pass.chunks.end;
-            let &Pass { solid, far_to_near, nearest_wins, .. } = pass;
-            parts.push(PassPart { round, solid, far_to_near, nearest_wins, chunks, ends });
+            parts.push(PassPart { round, solid, far_to_near, nearest_wins, coarser, covers, chunks, ends });
         }
     }
 }
@@ -110,9 +133,14 @@ pub(super) fn begin_solid(parts: &mut Vec<PassPart>) {
             solid: true,
             far_to_near: false,
             nearest_wins: true,
+            coarser: 0,
+            covers: false,
             chunks: 0..0,
             ends: true,
         };
+        if parts.iter().any(|part| part.coarser > 0 && part.round == 0) {
+            parts.iter_mut().for_each(|part| part.round += 1);
+        }
         parts.insert(0, none);
     }
 }

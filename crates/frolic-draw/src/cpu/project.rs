@@ -20,6 +20,7 @@ use glam::Vec3;
 
 use super::bin::{CHUNK, MANY, Tally};
 use super::record::{Quad, Shapes};
+use super::reduced::margin;
 use crate::camera::View;
 use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};
@@ -62,6 +63,8 @@ pub(super) struct Scope<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) seen: Seen<'a, 'l>,
     pub(super) grid: &'a Grid,
+    /// Logarithm of the pixels of the picture across one that each source is drawn in; empty where all are drawn in those of the picture.
+    pub(super) coarser: &'a [u8],
     /// The stage of the meter.
     pub(super) stage: Stage,
 }
@@ -163,6 +166,7 @@ impl Projected {
         let list = scope.seen.list;
         let tag = run.source as u16;
         let which = &list.sources[run.source as usize];
+        let coarser = scope.coarser(run.source);
         match which.look.form {
             Form::Disc => {}
             Form::Ribbon(_) if list.vertices.is_empty() => {
@@ -172,11 +176,11 @@ impl Projected {
         }
         if !list.vertices.is_empty() {
             let quads = &list.vertices[(run.vertices + skip * 4) as usize..][..count as usize * 4];
-            return self.merged(quads, scope, tag);
+            return self.merged(quads, scope, tag, coarser);
         }
         let (level, camera, light) = (scope.level, scope.seen.view.camera(), list.lighting.plain());
         let look = which.look;
-        let disc = DiscLook { lit: look.lit, covers: look.blend == Blend::Alpha };
+        let disc = DiscLook { lit: look.lit, covers: look.blend == Blend::Alpha, margin: margin(coarser) };
         debug_assert!(!camera.level, "discs cast no shadows");
         let mut done = 0;
         while done < count as usize {
@@ -190,14 +194,14 @@ impl Projected {
                 self.tally.thinned += vary(&mut self.block, scope.seen.camera, look, n);
             }
             discs::finish(level, &mut self.block, scope.grid, disc, &light, n);
-            self.collect(scope.grid, tag, n);
+            self.collect(scope.grid, tag, n, coarser);
             done += n;
         }
     }
 
     /// Keeps the visible records of the block.
     #[inline(always)]
-    fn collect(&mut self, grid: &Grid, tag: u16, n: usize) {
+    fn collect(&mut self, grid: &Grid, tag: u16, n: usize, coarser: u8) {
         let Self { block, dots, tally, .. } = self;
         // In registers, not in memory.
         let (mut rank, mut pixels) = (self.rank, 0);
@@ -211,7 +215,7 @@ impl Projected {
             room.push(dot, Place(block.tile[i] as u32), || {
                 Tiles::new(block.x0[i], block.x1[i], block.y0[i], block.y1[i])
             });
-            pixels += block.pixels[i] as u64;
+            pixels += fewer(block.pixels[i] as u64, coarser);
         }
         room.close();
         let kept = u64::from(rank - self.rank);
@@ -223,7 +227,7 @@ impl Projected {
     }
 
     /// Discs from merged vertices: each of the four is projected, and bounds the disc.
-    fn merged(&mut self, vertices: &[Vertex], scope: &Scope<'_, '_>, tag: u16) {
+    fn merged(&mut self, vertices: &[Vertex], scope: &Scope<'_, '_>, tag: u16, coarser: u8) {
         let (quads, _) = vertices.as_chunks::<4>();
         for quad in quads {
             let mut placed = [[0.0; 4]; 4];
@@ -239,14 +243,14 @@ impl Projected {
                     let y = placed[corner][1] + quad[corner].corner[1] * splat.radius;
                     bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
                 }
-                Some((splat, scope.grid.cover(bounds)?))
+                Some((splat, scope.grid.cover(widened(bounds, coarser))?))
             });
             match cover {
                 Some((splat, (tiles, pixels))) => {
                     let label = Label { rank: self.rank, tag };
                     self.rank += 1;
                     self.dots.push(Dot::new(&splat, label), tiles, scope.grid);
-                    self.tally.pixels += pixels;
+                    self.tally.pixels += fewer(pixels, coarser);
                     self.tally.triangles += 2;
                 }
                 None => self.tally.culled += 1,
@@ -294,7 +298,7 @@ impl Projected {
                 let level = sheaf.levels[ribbon];
                 let label = Label { rank: self.rank, tag };
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
+                let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally, 0);
                 self.count(seen, look, level);
             }
         }
@@ -315,6 +319,7 @@ impl Projected {
     /// Instances of all other shapes, one by one.
     fn shapes(&mut self, scope: &Scope<'_, '_>, tag: u16, run: &Run, skip: u32, count: u32) {
         let list = scope.seen.list;
+        let coarser = scope.coarser(run.source);
         for at in skip..skip + count {
             let entry = list.entry(run, run.first + at);
             let source = &list.sources[entry.source as usize];
@@ -363,24 +368,49 @@ impl Projected {
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
             }
             let label = Label { rank: self.rank, tag };
-            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally)
-                | keep(&self.shapes.triangles, &mut self.triangles, scope.grid, label, &mut self.tally)
-                | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally)
-                | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally);
+            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally, coarser)
+                | keep(&self.shapes.triangles, &mut self.triangles, scope.grid, label, &mut self.tally, 0)
+                | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally, 0)
+                | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally, 0);
             self.count(seen, look, level);
         }
     }
 }
 
+impl Scope<'_, '_> {
+    /// Logarithm of the pixels of the picture across one that a source is drawn in.
+    fn coarser(&self, source: u32) -> u8 {
+        self.coarser.get(source as usize).copied().unwrap_or(0)
+    }
+}
+
+/// Bounds with the margin of a lower resolution.
+fn widened([x0, y0, x1, y1]: [f32; 4], coarser: u8) -> [f32; 4] {
+    let margin = margin(coarser);
+    [x0 - margin, y0 - margin, x1 + margin, y1 + margin]
+}
+
+/// Pixels of a lower resolution in place of those of the picture.
+fn fewer(pixels: u64, coarser: u8) -> u64 {
+    pixels.div_ceil(1 << (2 * coarser))
+}
+
 /// Keeps the records that touch the picture; returns whether there are any.
-fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label, tally: &mut Tally) -> bool {
+fn keep<R: Outlined>(
+    from: &[R],
+    into: &mut Queue<R>,
+    grid: &Grid,
+    label: Label,
+    tally: &mut Tally,
+    coarser: u8,
+) -> bool {
     let before = into.kept.len();
     for record in from {
-        if let Some((tiles, pixels)) = grid.cover(record.bounds()) {
+        if let Some((tiles, pixels)) = grid.cover(widened(record.bounds(), coarser)) {
             let mut record = *record;
             record.set_label(label);
             into.push(record, tiles, grid);
-            tally.pixels += pixels;
+            tally.pixels += fewer(pixels, coarser);
         }
     }
     into.kept.len() > before

@@ -172,12 +172,12 @@ impl Shadow {
         let tile_texels = grid.tile_width() * grid.rows();
         tiles.resize(grid.tiles() * tile_texels, f32::NEG_INFINITY);
         meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
-        split(list, starts, passes);
+        split(list, &[], starts, passes);
         chunks.clear();
         chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
         let due_tiles = (kept.frames > 0).then_some(Due { grid, tiles: due });
         let seen = Seen { list, view: &view, camera, shadows: false, lit: false, due: due_tiles };
-        let scope = Scope { level, seen, grid, stage: Stage::Shadow };
+        let scope = Scope { level, seen, grid, coarser: &[], stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();
         tiles.par_chunks_mut(tile_texels).zip(due).enumerate().filter(|(_, (_, due))| **due).for_each(

@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use frolic_core::{Stage, trace};
 use frolic_raster::dots::{self, DotStyle, DotTile};
+use frolic_raster::reduced::Depths;
 use frolic_raster::samples::{self, SAMPLES, Samples};
 use frolic_raster::solid::{self, Style};
 use frolic_raster::sun::{self, Sunlight, SunnyRow};
@@ -17,6 +18,7 @@ use smallvec::SmallVec;
 use super::bin::Bin;
 use super::front::Front;
 use super::pass::PassPart;
+use super::reduced::{self, Below};
 use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
 use crate::backdrop::{BackdropLight, BackdropTile, first_pixels};
@@ -35,8 +37,12 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) light: &'a BackdropLight<'a>,
     /// Nanoseconds that painting the backdrop took, of all tiles.
     pub(super) painting: &'a AtomicU64,
-    /// Depths and samples of solid records; empty without any.
+    /// Depths and samples of solid records; none without any.
     pub(super) solid: Option<SolidTile<'a>>,
+    /// Those of a round without solid records, after others.
+    pub(super) done: Option<DoneTile<'a>>,
+    /// Depths of all tiles, if any part is of a lower resolution.
+    pub(super) depths: Depths<'a>,
     /// The chunks of the round, the first of which is `first_chunk`.
     pub(super) bins: &'a [Bin],
     pub(super) first_chunk: usize,
@@ -62,6 +68,14 @@ pub(super) struct SolidTile<'a> {
     pub(super) near: &'a mut [f32],
     pub(super) base: &'a mut [u32],
     pub(super) sun: &'a mut [u32],
+}
+
+/// Finished solid records of a tile.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct DoneTile<'a> {
+    pub(super) depth: &'a [[f32; STRIDE]],
+    pub(super) nearest: f32,
+    pub(super) near: &'a [f32],
 }
 
 impl SolidTile<'_> {
@@ -125,33 +139,67 @@ impl RasterTile<'_, '_> {
                 }
                 continue;
             }
-            let (depth, nearest) = match &solid {
-                Some(solid) => (&*solid.depth, *solid.nearest),
+            let done = self.done.or(solid.as_ref().map(|solid| DoneTile {
+                depth: &*solid.depth,
+                nearest: *solid.nearest,
+                near: &*solid.near,
+            }));
+            let (depth, nearest) = match &done {
+                Some(done) => (done.depth, done.nearest),
                 None => (self.behind.depth, self.behind.nearest),
             };
-            let near = solid.as_ref().map(|solid| &*solid.near);
+            if part.coarser > 0 {
+                let sunlight = sunlight.map(|sunlight| sunlight.coarser(part.coarser.into()));
+                let below =
+                    Below { level, rows: &mut *self.rows, depth, at: [x, y], width, depths: self.depths };
+                let holds = |bin: &Bin| bin.holds(nth, across, down);
+                if !bins.iter().any(holds) {
+                    continue;
+                }
+                reduced::draw(below, part.coarser, part.covers, |into| {
+                    let dots = dot_styles(list, into.nearest());
+                    let [from, width] = into.columns;
+                    let mut tile = Tile {
+                        level,
+                        rows: &mut into.rows,
+                        left: &mut into.left,
+                        depth: &into.depth,
+                        near: None,
+                        x: into.x,
+                        y: into.y,
+                        from: from as i32,
+                        width,
+                        coarser: into.log2,
+                        list,
+                        view,
+                        sunlight: sunlight.as_ref(),
+                        styles,
+                        dots: &dots,
+                    };
+                    tile.draw(part, bins, nth, [across, down]);
+                });
+                continue;
+            }
+            let near = done.map(|done| done.near);
             let dots = dot_styles(list, nearest);
             let mut tile = Tile {
                 level,
                 rows: &mut *self.rows,
+                left: &mut [],
                 depth,
                 near,
                 x,
                 y,
+                from: 0,
                 width,
+                coarser: 0,
                 list,
                 view,
                 sunlight: sunlight.as_ref(),
                 styles,
                 dots: &dots,
             };
-            if part.far_to_near {
-                tile.far_to_near(bins, nth, across, down);
-            } else {
-                for bin in bins {
-                    tile.in_order(bin, nth, across, down);
-                }
-            }
+            tile.draw(part, bins, nth, [across, down]);
         }
     }
 
@@ -220,6 +268,8 @@ fn dot_styles(list: &DrawList<'_>, nearest: f32) -> SmallVec<[DotStyle; 32]> {
 pub(super) struct Tile<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) rows: &'a mut [Row],
+    /// Share of the background that is left, where `rows` do not hold it.
+    pub(super) left: &'a mut [[f32; STRIDE]],
     /// Depths of the solid records.
     pub(super) depth: &'a [[f32; STRIDE]],
     /// Nearness of the solid record at each sample, where it is known.
@@ -227,7 +277,11 @@ pub(super) struct Tile<'a, 'l> {
     /// Its first pixel.
     pub(super) x: i32,
     pub(super) y: i32,
+    /// Columns that are wanted.
+    pub(super) from: i32,
     pub(super) width: usize,
+    /// Logarithm of the pixels of the picture across one of it.
+    pub(super) coarser: u32,
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     /// The sun, if shadows fall.
@@ -241,8 +295,19 @@ pub(super) struct Tile<'a, 'l> {
 impl Tile<'_, '_> {
     /// The tile, as target of discs.
     pub(super) fn for_dots(&mut self) -> DotTile<'_> {
-        let Self { rows, depth, x, y, width, dots, .. } = self;
-        DotTile { rows, depth, x: *x, y: *y, width: *width, styles: dots }
+        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut left, depth, dots, .. } = self;
+        DotTile { rows, depth, x, y, from, width, styles: dots, left, coarser }
+    }
+
+    /// The records of a part, in its order.
+    fn draw(&mut self, part: &PassPart, bins: &[Bin], nth: usize, [across, down]: [u16; 2]) {
+        if part.far_to_near {
+            self.far_to_near(bins, nth, across, down);
+        } else {
+            for bin in bins {
+                self.in_order(bin, nth, across, down);
+            }
+        }
     }
 
     /// The records of one chunk, by rank.

@@ -10,7 +10,7 @@ use crate::colour::Colour;
 use crate::detail::{Detail, DetailSpec};
 use crate::light::Surface;
 use crate::look::shape::{BillboardSpec, Facing, Play, RibbonSpec, WaveSpec};
-use crate::look::spec::{Blend, DepthSpec, Library, LookSpec};
+use crate::look::spec::{Blend, DepthSpec, Library, LookSpec, Resolution};
 use crate::mesh::Mesh;
 
 /// Number of tabulated ages: steps are too small to see, and the table fits the first-level cache.
@@ -124,6 +124,7 @@ pub struct Look {
     pub(crate) surface: Surface,
     /// One over the depth of the soft edge in metres.
     pub(crate) per_soft: f32,
+    pub(crate) resolution: Resolution,
     pub(crate) detail: Detail,
     detail_spec: DetailSpec,
     pub(crate) atlas: Arc<Atlas>,
@@ -211,6 +212,7 @@ impl Look {
                 two_sided: spec.two_sided,
             },
             per_soft: 1.0 / spec.soft,
+            resolution: spec.resolution,
             detail: Detail::new(&spec.detail),
             detail_spec: spec.detail,
             atlas: Arc::clone(&library.atlas),
@@ -236,7 +238,7 @@ impl Look {
             depth,
             ..
         } = self;
-        let Self { lit: _, round, hazed, surface, per_soft, detail: _, detail_spec, atlas, .. } = self;
+        let Self { lit: _, round, hazed, surface, per_soft, resolution, detail: _, detail_spec, atlas, .. } = self;
         let mut hasher = DefaultHasher::new();
         let mut floats = |values: &[f32]| values.iter().for_each(|value| value.to_bits().hash(&mut hasher));
         for LookAtAge { colour, opacity, size } in &table[..] {
@@ -252,7 +254,7 @@ impl Look {
         let DetailSpec { from, reach, edge, thin_below, coarse_below } = *detail_spec;
         floats(&[from.min, from.max, reach, edge, thin_below, coarse_below]);
         (over_height.is_some(), along.is_some(), tints.len(), surface.two_sided).hash(&mut hasher);
-        (blend, solid, layer, depth.test, depth.write).hash(&mut hasher);
+        (blend, solid, layer, depth.test, depth.write, resolution).hash(&mut hasher);
         form.identify(&mut hasher);
         if form.is_textured() {
             Arc::as_ptr(atlas).hash(&mut hasher);

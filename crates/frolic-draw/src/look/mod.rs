@@ -12,4 +12,4 @@ pub(crate) mod spec;
 pub(crate) use built::LAST_ROW;
 pub use built::{Form, Look, LookAtAge, LookParts};
 pub use shape::{BillboardSpec, Facing, Play, RibbonSpec, Shape, WaveSpec};
-pub use spec::{Blend, DepthSpec, Library, LookSpec};
+pub use spec::{Blend, DepthSpec, Library, LookSpec, Resolution};

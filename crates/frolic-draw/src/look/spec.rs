@@ -31,6 +31,23 @@ pub enum Blend {
     CutOut,
 }
 
+/// Resolution that transparent elements are drawn at, as a share of the picture's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Resolution {
+    /// By their size on the screen: full where they are small or few, half or quarter where they are large and cover the picture several times.
+    #[default]
+    Auto,
+    /// Full.
+    Full,
+    /// Half: a quarter of the pixels.
+    Half,
+    /// Quarter: a sixteenth of the pixels.
+    Quarter,
+}
+
 /// Depth test and depth write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, Setters)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -102,6 +119,9 @@ pub struct LookSpec {
     pub hazed: f32,
     /// Depth in metres over which a transparent instance fades out in front of a solid surface, 0.001 to 1000. Default: 0.05.
     pub soft: f32,
+    /// Resolution that transparent discs and billboards are drawn at; edges of solid things in front stay sharp. Default: auto. A device draws
+    /// all at full resolution.
+    pub resolution: Resolution,
     /// Level of detail.
     pub detail: DetailSpec,
 }
@@ -129,6 +149,7 @@ impl Default for LookSpec {
             round: 0.4,
             hazed: 0.0,
             soft: 0.05,
+            resolution: Resolution::Auto,
             detail: DetailSpec::default(),
         }
     }

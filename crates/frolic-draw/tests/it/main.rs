@@ -12,6 +12,7 @@ mod instances;
 mod light;
 mod order;
 mod place;
+mod reduced;
 mod relief;
 mod shapes;
 mod solids;

@@ -158,6 +158,7 @@ impl Shot {
                 layer: look.layer,
                 solid: true,
                 far_to_near: false,
+                mixed: false,
             };
             let alone = DrawList {
                 sources: smallvec![Source { instances, look }],
@@ -181,6 +182,7 @@ impl Shot {
                 level,
                 seen,
                 grid: &grid,
+                coarser: &[],
                 stage: if from_sun { Stage::Shadow } else { Stage::Project },
             };
             let styles = [if from_sun { casting(look) } else { drawing(look, shaded) }];
