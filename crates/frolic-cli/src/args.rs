@@ -5,7 +5,7 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand};
-use frolic::prelude::{ImageSize, Show};
+use frolic::prelude::{ImageSize, Quality, Show};
 use frolic::profile::{Ladder, Variation};
 use frolic::scene::Backend;
 
@@ -111,6 +111,7 @@ Examples:
   frolic draw beacon --sheet 8x8 --size 128x128 --transparent   a flipbook and its timing
   frolic draw mine.toml --watch                                 again, whenever the file is saved
   frolic draw beacon --readout                                  with the last frames' times in a corner
+  frolic draw dunes --quality draft --stats                     sooner, and what that saves
   frolic draw beacon --backend gpu --stats                      on the graphics device")]
 pub(crate) struct Draw {
     #[command(flatten)]
@@ -124,6 +125,10 @@ pub(crate) struct Draw {
     /// Width and height in pixels; of a sheet, of one frame [default: the scene's]
     #[arg(long, value_name = "WxH")]
     pub(crate) size: Option<ImageSize>,
+    /// Quality of the picture on the CPU: full, or draft: half the pixels each way, enlarged, and smaller shadow maps. With
+    /// --stats a draft is held against a full picture [default: the scene's, which is full if it says nothing]
+    #[arg(long, value_name = "QUALITY")]
+    pub(crate) quality: Option<Quality>,
     /// Moment of the first picture, seconds after the start [default: the scene's]
     #[arg(long, value_name = "SECONDS", allow_negative_numbers = true)]
     pub(crate) at: Option<f32>,

@@ -172,6 +172,9 @@ impl Readout {
         if count(Counter::DetailPercent) > 0 {
             let of = [Counter::DetailPercent, Counter::DensityPercent, Counter::RatePercent].map(count);
             let _ = write!(lines[3], "   kept {}/{}/{} %", of[0], of[1], of[2]);
+            if (1..75).contains(&count(Counter::PicturePercent)) {
+                let _ = write!(lines[3], ", draft");
+            }
         }
         for (line, (sum, stage)) in lines[4..].iter_mut().zip(stages) {
             let ms = sum / counted.max(1) as f32;

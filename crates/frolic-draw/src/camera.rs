@@ -67,6 +67,7 @@ impl CameraSpec {
             level: false,
             exposure: self.exposure,
             bloom: self.bloom,
+            halvings: 0,
         })
     }
 }
@@ -85,6 +86,8 @@ pub struct View {
     pub(crate) level: bool,
     pub(crate) exposure: f32,
     pub(crate) bloom: f32,
+    /// How often the picture was halved: places on the screen are given in pixels before that.
+    pub(crate) halvings: u8,
 }
 
 /// Fields of a [`View`], for a backend.
@@ -139,7 +142,18 @@ impl View {
             return Err(SpecError::new("axes", problem, "write right, up and forward of the camera"));
         }
         let focal = size.height() as f32 * 0.5 / libm::tanf(fov * 0.5);
-        Ok(Self { size, eye: eye.into(), right, up, forward, focal, level: false, exposure: 1.0, bloom: 0.0 })
+        Ok(Self {
+            size,
+            eye: eye.into(),
+            right,
+            up,
+            forward,
+            focal,
+            level: false,
+            exposure: 1.0,
+            bloom: 0.0,
+            halvings: 0,
+        })
     }
 
     /// The view in the layout that kernels read.
@@ -151,6 +165,18 @@ impl View {
     /// Image size.
     pub fn size(&self) -> ImageSize {
         self.size
+    }
+
+    /// The view of a picture with half as many columns and rows, rounded up.
+    pub(crate) fn halved(&self) -> Self {
+        let [width, height] = self.size.sides().map(|side| side.div_ceil(2) as u32);
+        let size = ImageSize::new(width, height).unwrap_or(self.size);
+        Self { size, focal: self.focal * 0.5, halvings: self.halvings + 1, ..*self }
+    }
+
+    /// Pixels of it for one that places on the screen are given in.
+    pub(crate) fn per_pixel(&self) -> f32 {
+        1.0 / (1u32 << self.halvings) as f32
     }
 
     /// Projects a point: pixels from the left and the top edge, and depth along the view in metres. `None` behind the camera.
@@ -173,7 +199,7 @@ impl View {
     pub(crate) fn side_by_side(size: ImageSize, eye: Vec3, forward: Vec3, focal: f32) -> Self {
         let right = forward.cross(Vec3::Y).try_normalize().unwrap_or(Vec3::X);
         let up = right.cross(forward);
-        Self { size, eye, right, up, forward, focal, level: true, exposure: 1.0, bloom: 0.0 }
+        Self { size, eye, right, up, forward, focal, level: true, exposure: 1.0, bloom: 0.0, halvings: 0 }
     }
 
     /// Pixels a metre at a depth in metres.

@@ -38,6 +38,7 @@ mod list;
 mod look;
 mod merge;
 mod mesh;
+mod quality;
 mod relief;
 mod room;
 mod sort;
@@ -62,9 +63,11 @@ pub use instances::{CHUNK, DeviceKey, Groups, Instances, Part, PlacedGroup, chun
 pub use lamps::{LightSpec, SunSpec};
 pub use list::{Batch, Break, DepthOrder, DrawList, Entry, Run, Technique, Vertex};
 pub use look::{
-    BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, Resolution, RibbonSpec, Shape, WaveSpec,
+    BillboardSpec, Blend, DepthSpec, Facing, Library, Look, LookSpec, Play, Resolution, RibbonSpec, Shape,
+    WaveSpec,
 };
 pub use mesh::{MESH_NAMES, Mesh, MeshVertex};
+pub use quality::Quality;
 pub use relief::{RELIEF_SCALE, ReliefSpec};
 pub use sprite::{Fill, Orientation, Sprite};
 pub use terrain::TerrainPaintSpec;

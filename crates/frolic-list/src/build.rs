@@ -133,7 +133,8 @@ impl ListScratch {
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer(), !sources[nth as usize].look.is_solid()));
         meter.stop(started);
 
-        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key: None, closed: false, mixed: false };
+        let mut batcher =
+            Batcher { sources: &sources, spec, batches, runs, key: None, closed: false, mixed: false };
         let mut next = 0;
         while next < turn.len() {
             let first = sources[turn[next] as usize].look;
@@ -307,7 +308,16 @@ impl Batcher<'_, '_> {
         let why = self.key.map_or(Break::First, |before| before.why(&key).unwrap_or(Break::Capacity));
         let first_run = self.runs.len() as u32;
         let BatchKey { layer, solid, .. } = key;
-        self.batches.push(Batch { first_run, runs: 1, count: 0, why, layer, solid, far_to_near, mixed: false });
+        self.batches.push(Batch {
+            first_run,
+            runs: 1,
+            count: 0,
+            why,
+            layer,
+            solid,
+            far_to_near,
+            mixed: false,
+        });
         self.runs.push(Run { source, first: 0, count: 0, sorted: false, vertices: 0 });
         self.key = Some(key);
         self.closed = true;

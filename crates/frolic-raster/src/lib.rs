@@ -15,6 +15,7 @@
 //!           picture.rs                                  pictures of groups -> samples of a tile
 //!           sun.rs                                      samples and ground -> what the sun reaches, by a shadow map
 //! finish    finish.rs                                   bloom, tone curve, dither, eight bits
+//!           enlarge.rs                                  a draft -> a picture of twice its size
 //! shared    record.rs, tile.rs, camera.rs
 //! ```
 //!
@@ -28,6 +29,7 @@ pub mod cells;
 pub mod colour9;
 pub mod discs;
 pub mod dots;
+pub mod enlarge;
 pub mod finish;
 pub mod light;
 pub mod picture;

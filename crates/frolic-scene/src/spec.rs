@@ -8,8 +8,8 @@ use frolic_core::{
     WorldSpec, at_most, check_events, listed, within,
 };
 use frolic_draw::{
-    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Mesh, Shape, SkySpec,
-    SunSpec, Technique, WaterSpec,
+    BackdropSpec, CameraSpec, DepthOrder, GroundSpec, ImageSize, LightSpec, LookSpec, Mesh, Quality, Shape,
+    SkySpec, SunSpec, Technique, WaterSpec,
 };
 use frolic_list::ListSpec;
 use serde::{Deserialize, Serialize};
@@ -211,6 +211,8 @@ pub struct DrawSpec {
     pub depth_order: DepthOrder,
     /// Maximum number of instances in a draw call, 1 to 4294967295. Default: 1048576.
     pub capacity: u32,
+    /// Quality of the picture on the CPU: full, or a draft in a part of the time. Default: full. A device draws at full quality.
+    pub quality: Quality,
     /// Width and height, in pixels, 1 to 16384. Default: `[1280, 800]`.
     pub size: ImageSize,
     /// Time of the picture, in seconds after the start, 0 to 86400. Default: 5.
@@ -220,7 +222,7 @@ pub struct DrawSpec {
 impl Default for DrawSpec {
     fn default() -> Self {
         let ListSpec { technique, depth_order, capacity, .. } = ListSpec::default();
-        Self { technique, depth_order, capacity, size: ImageSize::default(), at: 5.0 }
+        Self { technique, depth_order, capacity, quality: Quality::Full, size: ImageSize::default(), at: 5.0 }
     }
 }
 

@@ -282,8 +282,8 @@ pub mod assets {
 pub mod looks {
     pub use frolic_draw::{
         Align, Atlas, AtlasBuilder, BillboardSpec, Blend, Colour, DetailSpec, Facing, Fill, Font, Library,
-        LightSpec, Look, LookSpec, Mesh, Orientation, Picture, Play, RibbonSpec, Shape, Sprite, SunSpec,
-        TerrainPaintSpec, TextStyle, TileMap, TuftSpec, WaveSpec,
+        LightSpec, Look, LookSpec, Mesh, Orientation, Picture, Play, Resolution, RibbonSpec, Shape, Sprite,
+        SunSpec, TerrainPaintSpec, TextStyle, TileMap, TuftSpec, WaveSpec,
     };
 }
 
@@ -390,7 +390,7 @@ pub mod prelude {
     pub use frolic_diagnostics::Show;
     pub use frolic_draw::{
         BackdropSpec, BillboardSpec, Blend, CameraSpec, Colour, Image, ImageSize, Instances, LightSpec, Look,
-        LookSpec, Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
+        LookSpec, Quality, Renderer, RibbonSpec, Shape, SunSpec, Technique, View,
     };
     pub use frolic_profile::{Plan, Profile, sweep, write_profile};
     pub use frolic_scene::{PopulationSpec, Scene, SceneError, SceneSpec, write_png};

@@ -592,6 +592,25 @@ fn stats_say_what_a_frame_did() {
     assert!(each["draw_calls"].as_u64().unwrap() > 100 * counted["draw_calls"].as_u64().unwrap());
 }
 
+/// A draft says which stages do less, and by how much; its picture has the size that was asked for.
+#[test]
+fn a_draft_tells_what_it_saves() {
+    let folder = tempfile::tempdir().unwrap();
+    let args = ["draw", "pennants", "--size", "161x100", "--at", "1", "--quality", "draft", "--stats"];
+    let told = good(folder.path(), &args);
+    for word in ["81x50 of 161x100 pixels", "a shadow map of 1024 of 2048 texels", "in all"] {
+        assert!(told.contains(word), "{word}: {told}");
+    }
+    assert_eq!(size_of_png(&folder.path().join("pennants.png")), (161, 100));
+    let draft = json(&good(folder.path(), &[&args[..6], &["--quality", "draft", "--json"]].concat()));
+    let full = json(&good(folder.path(), &[&args[..6], &["--json"]].concat()));
+    let pixels = |of: &Value| of["counters"]["pixels_touched"].as_u64().unwrap();
+    assert!(pixels(&draft) * 2 < pixels(&full));
+    let output = frolic(folder.path(), &["draw", "beacon", "--quality", "fine"]);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(text(&output.stderr).contains("write full or draft"), "{}", text(&output.stderr));
+}
+
 #[test]
 fn frames_go_where_the_name_says() {
     let folder = tempfile::tempdir().unwrap();

@@ -36,6 +36,8 @@ pub enum QualitySetting {
     Density,
     /// Steps a second; drawing interpolates between them.
     Rate,
+    /// Quality of the picture on the CPU: full at a share of 1, a draft at a half.
+    Picture,
 }
 
 impl QualitySetting {
@@ -45,6 +47,7 @@ impl QualitySetting {
             Self::Detail => "detail",
             Self::Density => "density",
             Self::Rate => "rate",
+            Self::Picture => "picture",
         }
     }
 }
@@ -57,7 +60,7 @@ impl QualitySetting {
 pub struct FrameBudgetSpec {
     /// Maximum time of a frame, in seconds, 0.0001 to 10. Default: 1/60.
     pub seconds: f32,
-    /// Settings in order of reduction. Default: detail, density, rate.
+    /// Settings in order of reduction, of detail, density, rate and picture. Default: detail, density, rate.
     #[setters(into)]
     pub order: Vec<QualitySetting>,
     /// Minimum share of detail, 0.05 to 1. Default: 0.25.
@@ -112,6 +115,7 @@ impl FrameBudgetSpec {
             QualitySetting::Detail => self.least_detail,
             QualitySetting::Density => self.least_density,
             QualitySetting::Rate => self.least_rate,
+            QualitySetting::Picture => 0.5,
         }
     }
 }
@@ -299,15 +303,17 @@ impl FrameBudget {
         let held = self.levers.iter_mut().find(|held| held.wanted > held.least)?;
         // A little below the budget, so that the next window fits.
         let by = (self.budget / slow * 0.95).clamp(0.6, 0.97) as f32;
-        let to = (held.wanted * by).max(held.least);
-        Some(held.go(to, slow))
+        // There is nothing between a full picture and a draft.
+        let to = if held.setting == QualitySetting::Picture { held.least } else { held.wanted * by };
+        Some(held.go(to.max(held.least), slow))
     }
 
     fn raise(&mut self, slow: f64) -> Option<QualityChange> {
         self.calm = 0;
         let held = self.levers.iter_mut().rev().find(|held| held.wanted < 1.0)?;
         self.raised = true;
-        let to = (held.wanted * RAISE).min(1.0);
+        let to = if held.setting == QualitySetting::Picture { 1.0 } else { held.wanted * RAISE };
+        let to = to.min(1.0);
         Some(held.go(to, slow))
     }
 }

@@ -264,6 +264,8 @@ named_list! {
         DensityPercent = "density_percent",
         /// Percent of the steps a second that a frame budget leaves.
         RatePercent = "rate_percent",
+        /// Percent of the picture's quality that a frame budget leaves: 100, or less on the way to a draft at 50.
+        PicturePercent = "picture_percent",
         /// Bytes held for elements: columns or records, and their scratch.
         ElementBytes = "element_bytes",
         /// Bytes held for drawing: draw list, bins, tiles.

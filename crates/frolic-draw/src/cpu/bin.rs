@@ -112,8 +112,7 @@ impl Bin {
 
     /// Whether a tile has discs or rectangles.
     pub(super) fn holds(&self, nth: usize, across: u16, down: u16) -> bool {
-        let (mut dots, mut quads) =
-            (self.dots.tile(nth, across, down), self.quads.tile(nth, across, down));
+        let (mut dots, mut quads) = (self.dots.tile(nth, across, down), self.quads.tile(nth, across, down));
         dots.rank().is_some() || quads.rank().is_some()
     }
 

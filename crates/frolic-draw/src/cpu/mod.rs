@@ -36,11 +36,12 @@ use std::time::Duration;
 
 use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::colour9;
+use frolic_raster::enlarge::{self, Small};
 pub use frolic_raster::finish::WHITE;
 use frolic_raster::finish::{self, Bloom, ResolveBand};
 use frolic_raster::picture::Blit;
-use frolic_raster::reduced::Depths;
 pub use frolic_raster::record::Splat;
+use frolic_raster::reduced::Depths;
 pub use frolic_raster::samples::{PLACES, SAMPLES};
 pub use frolic_raster::sections::{LEAST_RISE, MOST_LEAN, THINNEST};
 use frolic_raster::solid::Style;
@@ -55,6 +56,7 @@ use crate::camera::View;
 use crate::image::{Image, ImageSize};
 use crate::light::Lighting;
 use crate::list::DrawList;
+use crate::quality::Quality;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
 use pass::{Pass, PassPart};
@@ -114,6 +116,9 @@ pub struct Renderer {
     need: Need,
     /// Whether the disc of the sun is left out of the sky.
     plain: bool,
+    quality: Quality,
+    /// A draft, before it is enlarged.
+    draft: Option<Image>,
 }
 
 /// Depths and samples of solid records, for every tile; empty without any.
@@ -200,7 +205,14 @@ impl Renderer {
             blits: Vec::new(),
             need: Need::default(),
             plain: false,
+            quality: Quality::Full,
+            draft: None,
         }
+    }
+
+    /// Sets the quality of the pictures that follow. Transparent ones are drawn at full quality.
+    pub fn set_quality(&mut self, quality: Quality) {
+        self.quality = quality;
     }
 
     /// Draws the list over the backdrop into `image`, and resizes the image to the view if needed.
@@ -214,10 +226,41 @@ impl Renderer {
         image: &mut Image,
         meter: &mut Meter,
     ) {
-        let grid = self.fill(list, view, backdrop, meter);
         if image.size() != view.size() {
             *image = Image::new(view.size());
         }
+        if self.quality == Quality::Full {
+            self.draft = None;
+            self.render_all(list, view, backdrop, image, meter);
+        } else {
+            let view = view.halved();
+            let mut small = self.draft.take().filter(|small| small.size() == view.size());
+            let draft = small.get_or_insert_with(|| Image::new(view.size()));
+            self.render_all(list, &view, backdrop, draft, meter);
+            let started = meter.start(Stage::Resolve);
+            let [width, height] = view.size().sides();
+            let (small_rows, level) = (Small { pixels: draft.pixels(), width, height }, self.level);
+            let across = image.size().width();
+            image.pixels_mut().par_chunks_mut(across).enumerate().for_each(|(y, row)| {
+                enlarge::row(level, small_rows, y, row);
+            });
+            meter.moved(Stage::Resolve, (draft.bytes().len() + image.bytes().len()) as u64);
+            meter.stop(started);
+            self.draft = small;
+        }
+        meter.add(Counter::DrawBytes, self.bytes() as u64);
+    }
+
+    /// Draws the list over the backdrop into an image of the size of the view.
+    fn render_all(
+        &mut self,
+        list: &DrawList<'_>,
+        view: &View,
+        backdrop: &BackdropSpec,
+        image: &mut Image,
+        meter: &mut Meter,
+    ) {
+        let grid = self.fill(list, view, backdrop, meter);
         let started = meter.start(Stage::Resolve);
         let Self { bloom, rows, level, .. } = &mut *self;
         if view.bloom > 0.0 {
@@ -235,7 +278,6 @@ impl Renderer {
         );
         meter.moved(Stage::Resolve, (size_of_val(&rows[..]) + image.bytes().len()) as u64);
         meter.stop(started);
-        meter.add(Counter::DrawBytes, self.bytes() as u64);
     }
 
     /// Draws the list without a backdrop into `image`, as straight (not premultiplied) RGBA.
@@ -253,6 +295,7 @@ impl Renderer {
             *image = Image::new(view.size());
         }
         self.plain = true;
+        let quality = std::mem::take(&mut self.quality);
         // The picture over white counts as rasterising, with all its stages: counters are those of one picture.
         let started = meter.start(Stage::Raster);
         let grid = self.fill(list, view, &BackdropSpec::plain(1.0), &mut Meter::new());
@@ -260,7 +303,7 @@ impl Renderer {
         std::mem::swap(&mut covered, &mut self.rows);
         meter.stop(started);
         let _ = self.fill(list, view, &BackdropSpec::plain(0.0), meter);
-        self.plain = false;
+        (self.plain, self.quality) = (false, quality);
         let started = meter.start(Stage::Resolve);
         let (rows, level, wide) = (&self.rows, self.level, grid.tile_width());
         let pixels = image.pixels_mut().par_chunks_mut(grid.width).enumerate();
@@ -301,7 +344,7 @@ impl Renderer {
     /// Fills the rows of all tiles with linear light, and the reduced picture for bloom.
     fn fill(&mut self, list: &DrawList<'_>, view: &View, backdrop: &BackdropSpec, meter: &mut Meter) -> Grid {
         let grid = Grid::new(view.size().sides(), self.tile_log2);
-        let tiles = grid.tiles().max(Shadow::tiles_for(list));
+        let tiles = grid.tiles().max(Shadow::tiles_for(list, self.quality));
         let need = Need::of(list, tiles, self.need);
         if need != self.need {
             self.need = need;
@@ -309,7 +352,7 @@ impl Renderer {
         }
         self.pictures.start(list);
         let started = meter.start(Stage::Shadow);
-        let shadowed = self.shadow.cast(list, view, self.level, &mut self.pictures, meter);
+        let shadowed = self.shadow.cast(list, view, (self.level, self.quality), &mut self.pictures, meter);
         if shadowed {
             meter.stop(started);
         }
@@ -475,6 +518,7 @@ impl Renderer {
             + self.solid.bytes()
             + self.shadow.bytes()
             + self.pictures.bytes()
+            + self.draft.as_ref().map_or(0, |draft| draft.bytes().len())
             + self.bins.iter().map(Bin::bytes).sum::<usize>()
             + self.starts.capacity() * size_of::<ChunkStart>()
     }

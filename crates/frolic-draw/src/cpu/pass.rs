@@ -26,7 +26,12 @@ pub(super) struct Pass {
 
 /// Cuts the instances of all batches, in drawing order, into chunks of [`CHUNK`] that end with their pass; a chunk can span many
 /// small batches. `coarser` is the resolution of each source.
-pub(super) fn split(list: &DrawList<'_>, coarser: &[u8], starts: &mut Vec<ChunkStart>, passes: &mut Vec<Pass>) {
+pub(super) fn split(
+    list: &DrawList<'_>,
+    coarser: &[u8],
+    starts: &mut Vec<ChunkStart>,
+    passes: &mut Vec<Pass>,
+) {
     starts.clear();
     passes.clear();
     let mut room = 0;

@@ -285,6 +285,7 @@ fn quad(view: &View, on_screen: bool, vertices: &[Vertex], entry: Entry, order_d
     let sun = vertices[0].sun;
     let quad = Quad { light, sun, cover, order_depth, entry, ..Quad::default() };
     if on_screen {
+        let place = |nth: usize| place(nth) * view.per_pixel();
         let (o, a, b) = (place(0), place(1) - place(0), place(3) - place(0));
         let det = a.x * b.y - a.y * b.x;
         let per = 1.0 / det;

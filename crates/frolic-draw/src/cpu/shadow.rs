@@ -32,6 +32,7 @@ use crate::image::ImageSize;
 use crate::lamps::SunSpec;
 use crate::light::shadow_view;
 use crate::list::DrawList;
+use crate::quality::Quality;
 use crate::vertices::{Due, Seen};
 
 /// The shadow map.
@@ -132,15 +133,17 @@ impl Default for Shadow {
 }
 
 /// The sun, if it casts any shadows.
-fn casts<'a>(list: &DrawList<'a>) -> Option<&'a SunSpec> {
+fn casts(list: &DrawList<'_>, quality: Quality) -> Option<SunSpec> {
     let sun = list.lighting.sun.filter(|sun| sun.shadow_map > 0 && sun.power > 0.0);
-    sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.is_grouped())
+    let sun = sun.filter(|_| list.batches().iter().any(|batch| batch.solid) || list.is_grouped())?;
+    let shadow_map = if quality == Quality::Draft { sun.shadow_map / 2 } else { sun.shadow_map };
+    Some(SunSpec { shadow_map, ..*sun })
 }
 
 impl Shadow {
     /// Tiles of the map for a list.
-    pub(super) fn tiles_for(list: &DrawList<'_>) -> usize {
-        let size = casts(list).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
+    pub(super) fn tiles_for(list: &DrawList<'_>, quality: Quality) -> usize {
+        let size = casts(list, quality).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
         size.map_or(0, |size| Grid::new(size.sides(), TILE_LOG2).tiles())
     }
 
@@ -149,21 +152,21 @@ impl Shadow {
         &mut self,
         list: &DrawList<'_>,
         camera: &View,
-        level: Level,
+        (level, quality): (Level, Quality),
         pictures: &mut Pictures,
         meter: &mut Meter,
     ) -> bool {
-        let Some(sun) = casts(list) else {
+        let Some(sun) = casts(list, quality) else {
             (self.view, self.kept) = (None, None);
             return false;
         };
         let Ok(size) = ImageSize::new(sun.shadow_map, sun.shadow_map) else { return false };
-        let (view, texel) = shadow_view(sun, camera, size);
+        let (view, texel) = shadow_view(&sun, camera, size);
         self.view = Some(view);
         self.bias = texel * 2.0;
         self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
-        let kept = Kept::next(self.kept, list, sun, &view);
+        let kept = Kept::next(self.kept, list, &sun, &view);
         self.kept = Some(kept);
         let Self { grid, tiles, bins, starts, passes, chunks, blits, due, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);

@@ -238,7 +238,9 @@ impl Look {
             depth,
             ..
         } = self;
-        let Self { lit: _, round, hazed, surface, per_soft, resolution, detail: _, detail_spec, atlas, .. } = self;
+        let Self {
+            lit: _, round, hazed, surface, per_soft, resolution, detail: _, detail_spec, atlas, ..
+        } = self;
         let mut hasher = DefaultHasher::new();
         let mut floats = |values: &[f32]| values.iter().for_each(|value| value.to_bits().hash(&mut hasher));
         for LookAtAge { colour, opacity, size } in &table[..] {

@@ -12,6 +12,7 @@ mod instances;
 mod light;
 mod order;
 mod place;
+mod quality;
 mod reduced;
 mod relief;
 mod shapes;

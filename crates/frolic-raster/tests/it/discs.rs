@@ -34,7 +34,17 @@ fn drawn(level: Level, grid: &Grid, dots: &[Dot], styles: &[DotStyle], wall: f32
         let mut rows: Vec<Row> = vec![[[0.25; STRIDE]; 3]; grid.rows()];
         let depth = vec![[wall; STRIDE]; grid.rows()];
         let (x, y) = (rect.x as i32, rect.y as i32);
-        let mut tile = DotTile { rows: &mut rows, depth: &depth, x, y, from: 0, width: rect.w, styles, left: &mut [], coarser: 0 };
+        let mut tile = DotTile {
+            rows: &mut rows,
+            depth: &depth,
+            x,
+            y,
+            from: 0,
+            width: rect.w,
+            styles,
+            left: &mut [],
+            coarser: 0,
+        };
         in_order(level, &mut tile, dots);
         for (i, j) in (0..rect.h).flat_map(|j| (0..rect.w).map(move |i| (i, j))) {
             picture[(rect.y + j) * grid.width + rect.x + i] = rows[j].map(|channel| channel[i]);

@@ -1,8 +1,8 @@
 //! Drawing a scene: its draw list, pictures, diagnostic views and the graphics device.
 
-use frolic_core::{Counter, Meter, ParticleSet, SpecError};
+use frolic_core::{Counter, Meter, ParticleSet, QualitySetting, SpecError};
 use frolic_diagnostics::{Mark, PlanView, Show, neighbours_in_view};
-use frolic_draw::{BackdropSpec, DrawList, Image, Renderer, View};
+use frolic_draw::{BackdropSpec, DrawList, Image, Quality, Renderer, View};
 use frolic_list::{ListScratch, Surroundings};
 
 use crate::decor::Decor;
@@ -71,11 +71,20 @@ impl Scene {
             self.on_device(Take::Picture, meter)?;
             return Ok(&self.image);
         }
+        // Diagnostic views are of the picture's own pixels.
+        let quality = if show == Show::Picture { self.quality() } else { Quality::Full };
+        self.renderer.set_quality(quality);
         self.paint(meter, |renderer, list, view, backdrop, image, meter| {
             show.paint(renderer, list, view, backdrop, image, meter);
         });
         self.take_ended()?;
         Ok(&self.image)
+    }
+
+    /// Returns the quality of the picture: that of the spec, unless the frame budget has lowered it.
+    pub fn quality(&self) -> Quality {
+        let share = self.frame_budget.as_ref().map_or(1.0, |budget| budget.share(QualitySetting::Picture));
+        if share < 0.75 { Quality::Draft } else { self.spec.draw.quality }
     }
 
     /// Paints the plan of the population that profiles vary, if it is placed, else of the first population that is.

@@ -199,6 +199,7 @@ fn count_quality(budget: &FrameBudget, meter: &mut Meter) {
         (Counter::DetailPercent, QualitySetting::Detail),
         (Counter::DensityPercent, QualitySetting::Density),
         (Counter::RatePercent, QualitySetting::Rate),
+        (Counter::PicturePercent, QualitySetting::Picture),
     ] {
         meter.forget(counter);
         meter.add(counter, (budget.share(setting) * 100.0).round() as u64);

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use frolic_core::{Counter, EmitterSpec, Frame, FrameBudgetSpec, Meter, ParticleSpec, QualitySetting};
-use frolic_draw::{ImageSize, LookSpec};
+use frolic_draw::{ImageSize, LookSpec, Quality};
 use frolic_scene::{Scene, SceneSpec};
 
 const SLOW: Duration = Duration::from_millis(50);
@@ -120,4 +120,28 @@ fn a_frame_budget_is_read_and_checked() {
         };
         assert!(told.contains(says), "{value}: {told}");
     }
+}
+
+/// A picture that takes too long becomes a draft, and is drawn at full quality again, to the bit, when there is time.
+#[test]
+fn the_picture_becomes_a_draft_and_full_again() {
+    let mut scene = Scene::new(&spec(&[QualitySetting::Picture])).unwrap();
+    assert_eq!(frames(&mut scene, 60, QUICK).count(Counter::PicturePercent), 100);
+    assert_eq!(scene.quality(), Quality::Full);
+    let mut meter = Meter::new();
+    let full = scene.draw(&mut meter).unwrap().clone();
+    for _ in 0..120 {
+        scene.keep_budget(&Frame::new(SLOW));
+    }
+    assert_eq!(scene.quality(), Quality::Draft);
+    let draft = scene.draw(&mut meter).unwrap().clone();
+    assert!(draft.size() == full.size() && draft != full);
+    for _ in 0..2000 {
+        scene.keep_budget(&Frame::new(QUICK));
+    }
+    assert_eq!(scene.quality(), Quality::Full);
+    assert!(*scene.draw(&mut meter).unwrap() == full);
+    // A spec that asks for a draft gets one without a frame budget.
+    assert!(scene.set("draw.quality", "draft").unwrap().is_live());
+    assert!(*scene.draw(&mut meter).unwrap() == draft);
 }

@@ -29,6 +29,9 @@ pub(super) struct Drawn {
     frame_ms: f64,
     stages_ms: BTreeMap<&'static str, f64>,
     counters: BTreeMap<&'static str, u64>,
+    /// Of a draft with `--stats`: stages of the same picture at full quality.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    full_stages_ms: Option<BTreeMap<&'static str, f64>>,
 }
 
 /// Subject of a picture.
@@ -37,10 +40,12 @@ pub(super) struct Shot {
     show: Show,
     transparent: bool,
     readout: bool,
+    /// Whether a draft is held against a full picture.
+    weigh: bool,
 }
 
 /// The picture itself.
-pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false, readout: false };
+pub(super) const PLAIN: Shot = Shot { show: Show::Picture, transparent: false, readout: false, weigh: false };
 
 /// Frames that a read-out records before a single picture.
 const READOUT_FRAMES: u32 = 60;
@@ -61,7 +66,9 @@ pub(super) fn run(args: &args::Draw) -> Result<Outcome, CommandError> {
     }
     let name = short_name(&args.chosen.scene);
     let path = args.output.clone().unwrap_or_else(|| format!("{name}.png").into());
-    let shot = Shot { show: args.show, transparent: args.transparent, readout: args.readout };
+    let (show, transparent, readout) = (args.show, args.transparent, args.readout);
+    let weigh = args.stats && spec.draw.quality == Quality::Draft;
+    let shot = Shot { show, transparent, readout, weigh };
     let piped = path.as_os_str() == "-";
     let many = args.frames.is_some() || args.sheet.is_some() || is_video(&path);
     if args.watch {
@@ -99,6 +106,9 @@ fn asked(args: &args::Draw) -> Result<SceneSpec, CommandError> {
     if let Some(at) = args.at {
         spec.draw.at = at;
     }
+    if let Some(quality) = args.quality {
+        spec.draw.quality = quality;
+    }
     spec.check()?;
     Ok(spec)
 }
@@ -115,8 +125,42 @@ fn told(args: &args::Draw, spec: &SceneSpec, drawn: &Drawn, frame: &Frame) {
         say(&summary(frame));
         if args.stats {
             say(&stats(frame, spec.draw.size));
+            if let Some(full) = &drawn.full_stages_ms {
+                say(&savings(spec, &drawn.stages_ms, full));
+            }
         }
     }
+}
+
+/// What a draft saves: each of its parts, with the stages that do less.
+fn savings(
+    spec: &SceneSpec,
+    draft: &BTreeMap<&'static str, f64>,
+    full: &BTreeMap<&'static str, f64>,
+) -> String {
+    let times = |stages: &[Stage]| {
+        let sum = |of: &BTreeMap<&'static str, f64>| {
+            stages.iter().filter_map(|stage| of.get(stage.name())).sum::<f64>()
+        };
+        format!("{:.1} of {:.1} ms", sum(draft), sum(full))
+    };
+    let size = spec.draw.size;
+    let mut lines = vec![format!(
+        "draft     {}x{} of {size} pixels, a sample for each of these: raster {}, resolve {}",
+        size.width().div_ceil(2),
+        size.height().div_ceil(2),
+        times(&[Stage::Raster, Stage::Backdrop]),
+        times(&[Stage::Resolve]),
+    )];
+    if let Some(side) = spec.sun.map(|sun| sun.shadow_map).filter(|side| *side > 0) {
+        lines.push(format!(
+            "          a shadow map of {} of {side} texels a side: {}",
+            side / 2,
+            times(&[Stage::Shadow])
+        ));
+    }
+    lines.push(format!("          in all {}", times(&Stage::all().collect::<Vec<_>>())));
+    lines.join("\n")
 }
 
 fn is_video(path: &Path) -> bool {
@@ -143,6 +187,7 @@ fn drawn(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Fram
         frame_ms: millis(frame.total()),
         stages_ms: Stage::all().map(|stage| (stage.name(), millis(frame.stage(stage)))).collect(),
         counters: Counter::all().map(|counter| (counter.name(), frame.count(counter))).collect(),
+        full_stages_ms: None,
     }
 }
 
@@ -176,7 +221,15 @@ pub(super) fn draw(
         shoot(&mut scene, shot, &mut meter)?
     };
     write_png(path, &image)?;
-    Ok(Some((drawn(name, spec, path.display().to_string(), 1, &frame), frame)))
+    let mut drawn = drawn(name, spec, path.display().to_string(), 1, &frame);
+    if shot.weigh && !scene.is_on_device() {
+        scene.set("draw.quality", "\"full\"")?;
+        scene.draw(&mut meter)?;
+        let (_, full) = shoot(&mut scene, shot, &mut meter)?;
+        let millis = |stage: Stage| (stage.name(), full.stage(stage).as_secs_f64() * 1e3);
+        drawn.full_stages_ms = Some(Stage::all().map(millis).collect());
+    }
+    Ok(Some((drawn, frame)))
 }
 
 /// Runs a scene to a time, and draws it once, so that the next picture has sky and ground kept; `false` when interrupted.
