@@ -49,6 +49,10 @@ pub enum DepthOrder {
     Population,
     /// Alpha-blended elements of all populations in a layer. Right where populations mix, at the cost of a batch for every change of look.
     All,
+    /// No sorting: alpha-blended discs and billboards of a layer are mixed by weights that fall with depth, the same in any order (McGuire and
+    /// Bavoil, "Weighted Blended Order-Independent Transparency", 2013). Wrong where a nearly opaque element hides others of much different
+    /// colour. Transparent ribbons, meshes and sprites are sorted, and a device sorts all, as with `population`.
+    Weighted,
 }
 
 /// Why a batch could not be merged into the previous one.
@@ -148,6 +152,8 @@ pub struct Batch {
     pub far_to_near: bool,
     /// Whether its instances were sorted together with those of other populations.
     pub mixed: bool,
+    /// Whether its instances are mixed by weights, in any order ([`DepthOrder::Weighted`]).
+    pub weighted: bool,
 }
 
 /// One instance in the merged order.

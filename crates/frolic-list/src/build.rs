@@ -133,8 +133,8 @@ impl ListScratch {
         turn.sort_by_key(|&nth| (sources[nth as usize].look.layer(), !sources[nth as usize].look.is_solid()));
         meter.stop(started);
 
-        let mut batcher =
-            Batcher { sources: &sources, spec, batches, runs, key: None, closed: false, mixed: false };
+        let (key, closed, mixed, weighted) = (None, false, false, false);
+        let mut batcher = Batcher { sources: &sources, spec, batches, runs, key, closed, mixed, weighted };
         let mut next = 0;
         while next < turn.len() {
             let first = sources[turn[next] as usize].look;
@@ -166,7 +166,9 @@ impl ListScratch {
                     }
                     continue;
                 }
-                let ordered = source.look.needs_depth_order() && spec.depth_order != DepthOrder::None;
+                let weighted = spec.depth_order == DepthOrder::Weighted && source.look.can_be_weighted();
+                let ordered =
+                    source.look.needs_depth_order() && spec.depth_order != DepthOrder::None && !weighted;
                 if source.instances.device_key().is_some() {
                     batcher.device(nth, ordered);
                     continue;
@@ -181,9 +183,11 @@ impl ListScratch {
                     meter.stop(started);
                 } else {
                     let started = meter.start(Stage::Batch);
+                    batcher.weighted = weighted;
                     for (from, count) in in_view(source, view, around.sun, meter) {
                         batcher.stretch(nth, from, count, ordered);
                     }
+                    batcher.weighted = false;
                     meter.stop(started);
                 }
             }
@@ -295,6 +299,8 @@ struct Batcher<'b, 'a> {
     closed: bool,
     /// Whether what is added was sorted together with other populations.
     mixed: bool,
+    /// Whether what is added is mixed by weights.
+    weighted: bool,
 }
 
 impl Batcher<'_, '_> {
@@ -317,6 +323,7 @@ impl Batcher<'_, '_> {
             solid,
             far_to_near,
             mixed: false,
+            weighted: false,
         });
         self.runs.push(Run { source, first: 0, count: 0, sorted: false, vertices: 0 });
         self.key = Some(key);
@@ -388,7 +395,8 @@ impl Batcher<'_, '_> {
             let why = match (&self.key, self.batches.last()) {
                 (Some(before), Some(batch)) => {
                     // A batch has at most one order that is left to the backend.
-                    let full = batch.count >= capacity || far_to_near || batch.far_to_near || self.closed;
+                    let other = far_to_near || batch.far_to_near || self.weighted != batch.weighted;
+                    let full = batch.count >= capacity || other || self.closed;
                     before.why(&key).or(full.then_some(Break::Capacity))
                 }
                 _ => Some(Break::First),
@@ -407,6 +415,7 @@ impl Batcher<'_, '_> {
                     solid: key.solid,
                     far_to_near,
                     mixed: false,
+                    weighted: self.weighted,
                 });
                 self.key = Some(key);
             } else if let Some(before) = &mut self.key {

@@ -26,6 +26,7 @@ use fearless_simd::{f32x4, f32x8, u32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
+use crate::overlay::{Apart, weight};
 use crate::record::Dot;
 use crate::tile::{Row, STRIDE, TILE_WIDTH};
 
@@ -57,8 +58,8 @@ pub struct DotTile<'a> {
     pub width: usize,
     /// Style of each source, by the tag of a label.
     pub styles: &'a [DotStyle],
-    /// Share of the background that is left in each pixel, where `rows` hold only what is drawn over it; empty where they hold the background too.
-    pub left: &'a mut [[f32; STRIDE]],
+    /// Where `rows` hold only what is drawn over the background.
+    pub apart: Apart<'a>,
     /// Logarithm of the pixels of the picture across one of this tile: 0, or more at a lower resolution.
     pub coarser: u32,
 }
@@ -86,8 +87,8 @@ impl DotTile<'_> {
     fn dot<S: Simd>(&mut self, simd: S, dot: &Dot) {
         let Some(style) = self.styles.get(usize::from(dot.label.tag)) else { return };
         let solid = dot.depth > style.in_front;
-        if self.coarser > 0 {
-            let dot = dot.coarser(self.coarser);
+        if !self.apart.left.is_empty() {
+            let dot = if self.coarser > 0 { dot.coarser(self.coarser) } else { *dot };
             return if solid {
                 self.fill_apart::<S, true>(simd, &dot, style.per_soft)
             } else {
@@ -164,20 +165,29 @@ impl DotTile<'_> {
         let Some([i0, j0, i1, j1]) = self.reached(dot, [left, top]) else { return };
         let paint = Paint::new(simd, dot, per_soft);
         let within = (j0 + top) as usize..=(j1 + top) as usize;
-        let Some(kept) = self.left.get_mut(within.clone()) else { return };
+        let Some(kept) = self.apart.left.get_mut(within.clone()) else { return };
+        let mut weights = self.apart.weights.get_mut(within.clone());
+        let weight = if weights.is_some() { weight(dot.depth) } else { 1.0 };
         let (rows, depths) = (&mut self.rows[within.clone()], &self.depth[within]);
         let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
         for i in (i0..=i1).step_by(LANES) {
             let u = paint.across(simd, count + i as f32);
             let at = ((i + left) as usize).min(TILE_WIDTH);
             let mut down = j0 as f32;
-            for ((row, depth), kept) in rows.iter_mut().zip(depths).zip(&mut *kept) {
+            for (nth, ((row, depth), kept)) in rows.iter_mut().zip(depths).zip(&mut *kept).enumerate() {
                 let before = if SOLID { f32x8::from_slice(simd, &depth[at..at + LANES]) } else { u };
                 let coverage = paint.coverage::<SOLID>(simd, u, f32x8::splat(simd, down), before);
                 let keep = f32x8::splat(simd, 1.0) - coverage * paint.cover;
+                let mut under = keep;
+                if let Some(weights) = &mut weights {
+                    let sum = &mut weights[nth][at..at + LANES];
+                    (f32x8::from_slice(simd, sum) + coverage * paint.cover * weight).store_slice(sum);
+                    under = f32x8::splat(simd, 1.0);
+                }
+                let share = coverage * weight;
                 for (channel, light) in row.iter_mut().zip(paint.light) {
                     let pixels = &mut channel[at..at + LANES];
-                    (f32x8::from_slice(simd, pixels) * keep + coverage * light).store_slice(pixels);
+                    (f32x8::from_slice(simd, pixels) * under + share * light).store_slice(pixels);
                 }
                 let kept = &mut kept[at..at + LANES];
                 (f32x8::from_slice(simd, kept) * keep).store_slice(kept);

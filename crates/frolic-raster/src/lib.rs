@@ -10,7 +10,7 @@
 //!           triangles.rs                                points of meshes -> plain triangles
 //! raster    dots.rs                                     dots -> pixels of a tile
 //!           quads.rs                                    rectangles -> pixels of a tile
-//!           reduced.rs                                  parts of a lower resolution -> pixels of a tile
+//!           overlay.rs                                  parts that are drawn by themselves -> pixels of a tile
 //!           solid/, cells.rs, texture.rs, colour9.rs    facets and strips -> samples of a tile -> its pixels
 //!           picture.rs                                  pictures of groups -> samples of a tile
 //!           sun.rs                                      samples and ground -> what the sun reaches, by a shadow map
@@ -32,11 +32,11 @@ pub mod dots;
 pub mod enlarge;
 pub mod finish;
 pub mod light;
+pub mod overlay;
 pub mod picture;
 pub mod points;
 pub mod quads;
 pub mod record;
-pub mod reduced;
 pub mod samples;
 pub mod sections;
 pub mod solid;

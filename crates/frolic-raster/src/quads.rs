@@ -17,6 +17,7 @@ use fearless_simd::{f32x8, i32x8, mask32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
+use crate::overlay::{Apart, weight};
 use crate::sun::Sunlight;
 use crate::texture::{Region, RegionId, Texels, Textures};
 use crate::tile::{Row, STRIDE, first_pixel, last_pixel};
@@ -129,8 +130,10 @@ pub struct QuadTile<'a> {
     pub width: usize,
     /// The sun, if shadows fall.
     pub sunlight: Option<&'a Sunlight<'a>>,
-    /// Share of the background that is left in each pixel, where `rows` hold only what is drawn over it; empty where they hold the background too.
-    pub left: &'a mut [[f32; STRIDE]],
+    /// Where `rows` hold only what is drawn over the background.
+    pub apart: Apart<'a>,
+    /// Depth of the rectangle's element, in metres, which weighs it among others.
+    pub order_depth: f32,
 }
 
 kernel! {
@@ -253,6 +256,7 @@ impl Quad<'_> {
         if i0 > i1 {
             return;
         }
+        let weight = weight(tile.order_depth);
         let lanes = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
         let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
         // Parallel to the picture: depth, and the extent of a pixel, are the same everywhere.
@@ -319,16 +323,23 @@ impl Quad<'_> {
                     share *= ((behind - depth) * per_soft).max(zero).min(one);
                 }
                 let keep = one - paint[3] * share;
-                for channel in 0..3 {
-                    let pixels = &mut row[channel][column..column + LANES];
-                    let under = f32x8::from_slice(simd, pixels);
-                    let over = under * keep + paint[channel] * share;
-                    met.select(over, under).store_slice(pixels);
-                }
-                if let Some(left) = tile.left.get_mut(row_of_tile) {
+                let (mut stays, mut share) = (keep, share);
+                if let Some(left) = tile.apart.left.get_mut(row_of_tile) {
                     let left = &mut left[column..column + LANES];
                     let under = f32x8::from_slice(simd, left);
                     met.select(under * keep, under).store_slice(left);
+                    if let Some(sum) = tile.apart.weights.get_mut(row_of_tile) {
+                        (stays, share) = (one, share * weight);
+                        let sum = &mut sum[column..column + LANES];
+                        let under = f32x8::from_slice(simd, sum);
+                        met.select(under + paint[3] * share, under).store_slice(sum);
+                    }
+                }
+                for channel in 0..3 {
+                    let pixels = &mut row[channel][column..column + LANES];
+                    let under = f32x8::from_slice(simd, pixels);
+                    let over = under * stays + paint[channel] * share;
+                    met.select(over, under).store_slice(pixels);
                 }
             }
         }

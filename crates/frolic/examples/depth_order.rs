@@ -1,8 +1,9 @@
-//! Smoke through embers through smoke: two populations that fill the same room, put into depth order three ways. As they come, embers
+//! Smoke through embers through smoke: two populations that fill the same room, put into depth order four ways. As they come, embers
 //! shine through all smoke; each population for itself, too; all together, those behind smoke are dimmed by just what is before
-//! them, at the price of a draw call for every change of look.
+//! them, at the price of a draw call for every change of look. Weighted, nothing is sorted: smoke mixes with
+//! smoke by its depth, and embers shine through all of it.
 //!
-//! `cargo run --release -p frolic --example depth_order [FOLDER]` prints what each order costs and writes `depth_order.png` (the three side
+//! `cargo run --release -p frolic --example depth_order [FOLDER]` prints what each order costs and writes `depth_order.png` (the four side
 //! by side) into FOLDER, or here.
 
 use frolic::drawing::DepthOrder;
@@ -10,7 +11,7 @@ use frolic::prelude::*;
 use frolic::scene::{PutSpec, SpriteSpec, TextSpec};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    let size = ImageSize::new(426, 800)?;
+    let size = ImageSize::new(320, 800)?;
     let room = ShapeSpec::Box { size: [2.4, 4.6, 3.0] };
     let smoke =
         ParticleSpec::new(260).life(60.0, 90.0).size(0.30, 0.62).motion(0.4, -0.002).emitter(
@@ -24,9 +25,13 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let grey = LookSpec::covering([(0.0, "#7d8794")])?.opacity_over_age([(0.0, 0.42)]);
     let glow = LookSpec::glowing(26.0, [(0.0, "#ff8a2c")])?;
 
-    let mut whole = Image::new(ImageSize::new(size.width() as u32 * 3 + 2, size.height() as u32)?);
-    let orders =
-        [("none", DepthOrder::None), ("population", DepthOrder::Population), ("all", DepthOrder::All)];
+    let mut whole = Image::new(ImageSize::new(size.width() as u32 * 4 + 3, size.height() as u32)?);
+    let orders = [
+        ("none", DepthOrder::None),
+        ("population", DepthOrder::Population),
+        ("all", DepthOrder::All),
+        ("weighted", DepthOrder::Weighted),
+    ];
     for (nth, (name, order)) in orders.into_iter().enumerate() {
         let mut spec = SceneSpec::new(name).with("smoke", smoke.clone(), grey.clone()).with(
             "embers",

@@ -5,6 +5,7 @@ use std::cell::RefCell;
 use frolic_raster::LANES;
 use frolic_raster::colour9::EMPTY;
 use frolic_raster::dots;
+use frolic_raster::overlay::Apart;
 use frolic_raster::quads::{self, QuadTile};
 use frolic_raster::record::{Dot, Facet, Outlined, Record, Strip, keyed};
 use frolic_raster::samples::{SAMPLES, Samples};
@@ -36,12 +37,15 @@ struct Scratch {
 impl Tile<'_, '_> {
     /// Fills a quad.
     pub(super) fn quad(&mut self, quad: &Quad) {
+        let order_depth = quad.order_depth;
         let Some(mut quad) = quad.painted(self.list, self.view) else { return };
-        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut left, depth, sunlight, .. } = self;
+        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut apart, depth, sunlight, .. } = self;
+        let Apart { left, weights } = apart;
+        let apart = Apart { left, weights };
         if coarser > 0 {
             quad = quad.coarser(coarser);
         }
-        let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, left };
+        let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, apart, order_depth };
         quads::draw(self.level, &mut tile, &quad);
     }
 

@@ -21,10 +21,10 @@
 mod bin;
 mod blend;
 mod front;
+mod overlay;
 mod pass;
 mod project;
 mod record;
-mod reduced;
 mod shadow;
 mod style;
 mod tile;
@@ -39,9 +39,9 @@ use frolic_raster::colour9;
 use frolic_raster::enlarge::{self, Small};
 pub use frolic_raster::finish::WHITE;
 use frolic_raster::finish::{self, Bloom, ResolveBand};
+use frolic_raster::overlay::Depths;
 use frolic_raster::picture::Blit;
 pub use frolic_raster::record::Splat;
-use frolic_raster::reduced::Depths;
 pub use frolic_raster::samples::{PLACES, SAMPLES};
 pub use frolic_raster::sections::{LEAST_RISE, MOST_LEAN, THINNEST};
 use frolic_raster::solid::Style;
@@ -362,7 +362,7 @@ impl Renderer {
         self.paint_backdrop(&grid, view, backdrop, &list.lighting, meter);
         // With one draw call for each element this takes time.
         let started = meter.start(Stage::Project);
-        let coarser = reduced::resolutions(list, view);
+        let coarser = overlay::resolutions(list, view);
         pass::split(list, &coarser, &mut self.starts, &mut self.passes);
         pass::cut(&self.passes, self.round, &mut self.parts);
         if !self.blits.is_empty() {

@@ -19,7 +19,9 @@ pub(super) struct Pass {
     pub(super) nearest_wins: bool,
     /// Logarithm of the pixels of the picture across one that it is drawn in.
     pub(super) coarser: u8,
-    /// Of a lower resolution: whether anything takes of the background.
+    /// Whether its elements are mixed by weights.
+    pub(super) weighted: bool,
+    /// Of a part that is drawn by itself: whether anything takes of the background.
     pub(super) covers: bool,
     pub(super) chunks: Range<usize>,
 }
@@ -44,9 +46,12 @@ pub(super) fn split(
             let look = list.sources[run.source as usize].look;
             let coarser = coarser.get(first).copied().unwrap_or(0);
             // What is laid over the picture together must not depend on how it is batched.
-            let apart =
-                (coarser > 0).then_some(if look.needs_depth_order() { first as u64 } else { look.key });
-            let pass = (batch.layer, batch.solid, alone, coarser, apart);
+            let apart = (coarser > 0 && !batch.weighted).then_some(if look.needs_depth_order() {
+                first as u64
+            } else {
+                look.key
+            });
+            let pass = (batch.layer, batch.solid, alone, coarser, batch.weighted, apart);
             if before != Some(pass) {
                 let first = starts.len();
                 passes.push(Pass {
@@ -54,6 +59,7 @@ pub(super) fn split(
                     far_to_near: batch.far_to_near,
                     nearest_wins: batch.solid,
                     coarser,
+                    weighted: batch.weighted,
                     covers: look.blend == Blend::Alpha,
                     chunks: first..first,
                 });
@@ -92,6 +98,7 @@ pub(super) struct PassPart {
     pub(super) far_to_near: bool,
     pub(super) nearest_wins: bool,
     pub(super) coarser: u8,
+    pub(super) weighted: bool,
     /// Of a lower resolution: whether anything takes of the background.
     pub(super) covers: bool,
     pub(super) chunks: Range<usize>,
@@ -100,7 +107,7 @@ pub(super) struct PassPart {
 }
 
 /// Cuts passes into parts for rounds of at most `most` chunks. A pass that tiles sort stays whole: the list keeps
-/// it below [`super::ROUND`] chunks. So does one of a lower resolution, which is cut at that number: each part is laid over the picture by itself.
+/// it below [`super::ROUND`] chunks. So does one of a lower resolution or by weights, which is cut at that number: each part is laid over the picture by itself.
 ///
 /// No round has solid parts and parts of a lower resolution: these read depths of tiles beside their own, which must be finished.
 pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
@@ -109,12 +116,12 @@ pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
     // Whether the round has solid parts, and parts of a lower resolution.
     let mut has = [false; 2];
     for pass in passes {
-        let &Pass { solid, far_to_near, nearest_wins, coarser, covers, .. } = pass;
+        let &Pass { solid, far_to_near, nearest_wins, coarser, weighted, covers, .. } = pass;
         let mut next = pass.chunks.start;
         while next < pass.chunks.end {
             let left = pass.chunks.end - next;
-            let whole = if coarser > 0 && !far_to_near { left.min(super::ROUND) } else { left };
-            let is_whole = far_to_near || coarser > 0;
+            let whole = if far_to_near { left } else { left.min(super::ROUND) };
+            let is_whole = far_to_near || coarser > 0 || weighted;
             let apart = (solid && has[1]) || (coarser > 0 && has[0]);
             if room == 0 || apart || (is_whole && room < whole && room < most) {
                 (round, room, has) = (round + 1, most, [false; 2]);
@@ -125,7 +132,17 @@ pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
             let chunks = next..next + taken;
             next += taken;
             let ends = next == pass.chunks.end;
-            parts.push(PassPart { round, solid, far_to_near, nearest_wins, coarser, covers, chunks, ends });
+            parts.push(PassPart {
+                round,
+                solid,
+                far_to_near,
+                nearest_wins,
+                coarser,
+                weighted,
+                covers,
+                chunks,
+                ends,
+            });
         }
     }
 }
@@ -139,6 +156,7 @@ pub(super) fn begin_solid(parts: &mut Vec<PassPart>) {
             far_to_near: false,
             nearest_wins: true,
             coarser: 0,
+            weighted: false,
             covers: false,
             chunks: 0..0,
             ends: true,

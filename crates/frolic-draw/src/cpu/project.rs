@@ -19,8 +19,8 @@ use frolic_simd as simd;
 use glam::Vec3;
 
 use super::bin::{CHUNK, MANY, Tally};
+use super::overlay::margin;
 use super::record::{Quad, Shapes};
-use super::reduced::margin;
 use crate::camera::View;
 use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};

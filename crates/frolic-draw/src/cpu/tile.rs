@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use frolic_core::{Stage, trace};
 use frolic_raster::dots::{self, DotStyle, DotTile};
-use frolic_raster::reduced::Depths;
+use frolic_raster::overlay::{Apart, Depths};
 use frolic_raster::samples::{self, SAMPLES, Samples};
 use frolic_raster::solid::{self, Style};
 use frolic_raster::sun::{self, Sunlight, SunnyRow};
@@ -17,8 +17,8 @@ use smallvec::SmallVec;
 
 use super::bin::Bin;
 use super::front::Front;
+use super::overlay::{self, Below};
 use super::pass::PassPart;
-use super::reduced::{self, Below};
 use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
 use crate::backdrop::{BackdropLight, BackdropTile, first_pixels};
@@ -148,7 +148,7 @@ impl RasterTile<'_, '_> {
                 Some(done) => (done.depth, done.nearest),
                 None => (self.behind.depth, self.behind.nearest),
             };
-            if part.coarser > 0 {
+            if part.coarser > 0 || part.weighted {
                 let sunlight = sunlight.map(|sunlight| sunlight.coarser(part.coarser.into()));
                 let below =
                     Below { level, rows: &mut *self.rows, depth, at: [x, y], width, depths: self.depths };
@@ -156,13 +156,13 @@ impl RasterTile<'_, '_> {
                 if !bins.iter().any(holds) {
                     continue;
                 }
-                reduced::draw(below, part.coarser, part.covers, |into| {
+                overlay::draw(below, part, |into| {
                     let dots = dot_styles(list, into.nearest());
                     let [from, width] = into.columns;
                     let mut tile = Tile {
                         level,
                         rows: &mut into.rows,
-                        left: &mut into.left,
+                        apart: Apart { left: &mut into.left, weights: &mut into.weights },
                         depth: &into.depth,
                         near: None,
                         x: into.x,
@@ -185,7 +185,7 @@ impl RasterTile<'_, '_> {
             let mut tile = Tile {
                 level,
                 rows: &mut *self.rows,
-                left: &mut [],
+                apart: Apart::default(),
                 depth,
                 near,
                 x,
@@ -268,8 +268,8 @@ fn dot_styles(list: &DrawList<'_>, nearest: f32) -> SmallVec<[DotStyle; 32]> {
 pub(super) struct Tile<'a, 'l> {
     pub(super) level: simd::Level,
     pub(super) rows: &'a mut [Row],
-    /// Share of the background that is left, where `rows` do not hold it.
-    pub(super) left: &'a mut [[f32; STRIDE]],
+    /// Where `rows` hold only what is drawn over the background.
+    pub(super) apart: Apart<'a>,
     /// Depths of the solid records.
     pub(super) depth: &'a [[f32; STRIDE]],
     /// Nearness of the solid record at each sample, where it is known.
@@ -295,8 +295,9 @@ pub(super) struct Tile<'a, 'l> {
 impl Tile<'_, '_> {
     /// The tile, as target of discs.
     pub(super) fn for_dots(&mut self) -> DotTile<'_> {
-        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut left, depth, dots, .. } = self;
-        DotTile { rows, depth, x, y, from, width, styles: dots, left, coarser }
+        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut apart, depth, dots, .. } = self;
+        let Apart { left, weights } = apart;
+        DotTile { rows, depth, x, y, from, width, styles: dots, apart: Apart { left, weights }, coarser }
     }
 
     /// The records of a part, in its order.

@@ -413,6 +413,11 @@ impl Look {
         self.blend == Blend::Alpha && !self.is_on_screen()
     }
 
+    /// Whether instances can be mixed by weights instead of sorted.
+    pub fn can_be_weighted(&self) -> bool {
+        self.blend == Blend::Alpha && matches!(self.form, Form::Disc | Form::Billboard { .. })
+    }
+
     /// Whether the look draws sprites.
     pub fn is_sprites(&self) -> bool {
         matches!(self.form, Form::Sprite { .. })

@@ -3,8 +3,8 @@
 use crate::common::{cloud, draw, plain, renderer, view};
 use frolic_core::{Counter, EmitterSpec, Frame, Meter, ParticleSpec, Particles, WorldSpec};
 use frolic_draw::{
-    Blend, Break, DepthOrder, DrawList, Entry, Fill, Image, Instances, Look, LookSpec, RibbonSpec, Shape,
-    Sprite, Technique, View,
+    Blend, Break, DepthOrder, DrawList, Entry, Fill, Image, Instances, Look, LookSpec, Renderer, Resolution,
+    RibbonSpec, Shape, Sprite, Technique, View,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -192,6 +192,66 @@ fn the_nearer_covers_the_farther() {
             let [r, _, b, _] = middle(DepthOrder::All, technique);
             assert!(r > 150 && b < 60, "{technique:?}: {r} {b}");
         }
+    }
+}
+
+/// Mixed by weights, elements of all populations give one picture in any order, on any way to draw; one alone is as it is when sorted.
+#[test]
+fn weighted_elements_need_no_order() {
+    let (view, backdrop) = (view(120, 80), plain());
+    let (near, far) = (cloud(60, [0.2, 0.5], [3.0, 2.0, 2.0], 1), cloud(60, [0.2, 0.5], [3.0, 2.0, 2.0], 2));
+    let look = |colour: &str, resolution| {
+        let mut spec = LookSpec::covering([(0.0, colour)]).unwrap().resolution(resolution);
+        (spec.lit, spec.opacity_over_age) = (0.0, frolic_core::Ramp::constant(0.3));
+        spec.build().unwrap()
+    };
+    let drawn = |populations: &[(&Particles, &Look)], order, technique, renderer: &mut Renderer| {
+        let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
+        meter.begin_frame();
+        let sources = populations.iter().map(|(p, look)| (Instances::of(p.columns(), 0.0), *look));
+        let spec = ListSpec::new(technique).depth_order(order);
+        let list = scratch.list(sources, &spec, &view, &Surroundings::new(&backdrop), &mut meter);
+        let mut image = Image::new(view.size());
+        renderer.render(&list, &view, &backdrop, &mut image, &mut meter);
+        (image, meter.end_frame())
+    };
+    let off = |a: &Image, b: &Image| {
+        let off = |(a, b): (&[u8; 4], &[u8; 4])| (0..4).map(|c| a[c].abs_diff(b[c])).max().unwrap_or(0);
+        a.pixels().iter().zip(b.pixels()).map(off).max().unwrap_or(0)
+    };
+    for resolution in [Resolution::Full, Resolution::Half, Resolution::Quarter] {
+        let (red, blue) = (look("#ff0000", resolution), look("#0000ff", resolution));
+        let (one, two) = ([(&near, &red), (&far, &blue)], [(&far, &blue), (&near, &red)]);
+        let mut renderer = renderer();
+        let (first, frame) = drawn(&one, DepthOrder::Weighted, Technique::Instanced, &mut renderer);
+        assert_eq!(frame.count(Counter::Sorted), 0);
+        let (other, _) = drawn(&two, DepthOrder::Weighted, Technique::Instanced, &mut renderer);
+        assert!(off(&first, &other) <= 1, "{resolution:?}: {}", off(&first, &other));
+        let sorted =
+            [&one, &two].map(|all| drawn(all, DepthOrder::Population, Technique::Instanced, &mut renderer).0);
+        assert!(off(&sorted[0], &sorted[1]) > 20, "in turn, the order of populations shows");
+        let (right, _) = drawn(&one, DepthOrder::All, Technique::Instanced, &mut renderer);
+        let mean = |a: &Image, b: &Image| {
+            let off =
+                |(a, b): (&[u8; 4], &[u8; 4])| (0..3).map(|c| f64::from(a[c].abs_diff(b[c]))).sum::<f64>();
+            a.pixels().iter().zip(b.pixels()).map(off).sum::<f64>() / (3 * a.pixels().len()) as f64
+        };
+        assert!(mean(&first, &right) < mean(&sorted[0], &right).max(mean(&sorted[1], &right)));
+        for technique in [Technique::Each, Technique::Batched, Technique::Indirect] {
+            assert_eq!(drawn(&one, DepthOrder::Weighted, technique, &mut renderer).0, first, "{technique:?}");
+        }
+        for (tile, round) in [([3, 3], 1), ([5, 6], 2)] {
+            let mut tuned = Renderer::tuned(tile, round, frolic_core::simd::detect());
+            assert_eq!(
+                drawn(&one, DepthOrder::Weighted, Technique::Instanced, &mut tuned).0,
+                first,
+                "{tile:?}"
+            );
+        }
+        let alone = cloud(1, [0.5, 0.6], [0.1; 3], 1);
+        let [weighted, sorted] = [DepthOrder::Weighted, DepthOrder::Population]
+            .map(|order| drawn(&[(&alone, &red)], order, Technique::Instanced, &mut renderer).0);
+        assert!(off(&weighted, &sorted) <= 1, "{resolution:?}: {}", off(&weighted, &sorted));
     }
 }
 

@@ -78,7 +78,12 @@ fn techniques() -> impl Strategy<Value = Technique> {
 }
 
 fn orders() -> impl Strategy<Value = DepthOrder> {
-    prop_oneof![Just(DepthOrder::None), Just(DepthOrder::Population), Just(DepthOrder::All)]
+    prop_oneof![
+        Just(DepthOrder::None),
+        Just(DepthOrder::Population),
+        Just(DepthOrder::All),
+        Just(DepthOrder::Weighted)
+    ]
 }
 
 proptest! {

@@ -42,7 +42,7 @@ fn drawn(level: Level, grid: &Grid, dots: &[Dot], styles: &[DotStyle], wall: f32
             from: 0,
             width: rect.w,
             styles,
-            left: &mut [],
+            apart: Default::default(),
             coarser: 0,
         };
         in_order(level, &mut tile, dots);
@@ -105,7 +105,7 @@ proptest! {
         let depth = vec![[f32::INFINITY; STRIDE]; 64];
         let draw = |draw: &dyn Fn(&mut DotTile<'_>)| {
             let mut rows: Vec<Row> = vec![[[0.25; STRIDE]; 3]; 64];
-            draw(&mut DotTile { rows: &mut rows, depth: &depth, x: 0, y: 0, from: 0, width: 64, styles: &styles, left: &mut [], coarser: 0 });
+            draw(&mut DotTile { rows: &mut rows, depth: &depth, x: 0, y: 0, from: 0, width: 64, styles: &styles, apart: Default::default(), coarser: 0 });
             rows
         };
         for level in levels() {

@@ -2,7 +2,7 @@
 
 use frolic_core::{Counter, Meter, ParticleSet, QualitySetting, SpecError};
 use frolic_diagnostics::{Mark, PlanView, Show, neighbours_in_view};
-use frolic_draw::{BackdropSpec, DrawList, Image, Quality, Renderer, View};
+use frolic_draw::{BackdropSpec, DepthOrder, DrawList, Image, Quality, Renderer, View};
 use frolic_list::{ListScratch, Surroundings};
 
 use crate::decor::Decor;
@@ -33,6 +33,7 @@ impl Scene {
             backdrop: &self.backdrop,
             lag: self.lag,
             time: self.time,
+            is_on_device: self.device.is_some(),
         };
         Drawing {
             drawn,
@@ -271,6 +272,7 @@ struct Drawn<'a> {
     backdrop: &'a BackdropSpec,
     lag: f32,
     time: f64,
+    is_on_device: bool,
 }
 
 impl<'a> Drawn<'a> {
@@ -300,6 +302,10 @@ impl<'a> Drawn<'a> {
             .lights(&self.spec.light)
             .sun(sun)
             .time((self.time - f64::from(self.lag)) as f32);
-        scratch.list(elements.chain(self.decor.drawn()), &self.spec.draw.list(), self.view, &around, meter)
+        let mut spec = self.spec.draw.list();
+        if self.is_on_device && spec.depth_order == DepthOrder::Weighted {
+            spec.depth_order = DepthOrder::Population;
+        }
+        scratch.list(elements.chain(self.decor.drawn()), &spec, self.view, &around, meter)
     }
 }

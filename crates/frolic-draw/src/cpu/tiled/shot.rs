@@ -159,6 +159,7 @@ impl Shot {
                 solid: true,
                 far_to_near: false,
                 mixed: false,
+                weighted: false,
             };
             let alone = DrawList {
                 sources: smallvec![Source { instances, look }],

@@ -1,4 +1,4 @@
-//! Part of a picture at a lower resolution: large soft elements are drawn into it by themselves, and it is laid over the picture.
+//! Parts of a picture that are drawn by themselves and laid over it: large soft elements at a lower resolution, and elements mixed by weights.
 //!
 //! ```text
 //! open    depths of blocks of pixels: the nearest and the farthest in turn, like the squares of a chessboard
@@ -28,13 +28,33 @@ const LEAST: f32 = 1e-3;
 /// Depth that stands for the sky, in metres.
 const SKY: f32 = 1e9;
 
-/// Part of a picture at a lower resolution.
+/// Where light is drawn by itself: what it leaves of the background.
 #[derive(Debug, Default)]
-pub struct Reduced {
+pub struct Apart<'a> {
+    /// Share of the background that is left in each pixel; empty where the background is drawn over.
+    pub left: &'a mut [[f32; STRIDE]],
+    /// Sum of opacities times weights, of elements that are mixed by weights; else empty.
+    pub weights: &'a mut [[f32; STRIDE]],
+}
+
+/// Weight of an element at a depth in metres among those that are mixed in any order: equation 7 of McGuire and Bavoil, "Weighted Blended
+/// Order-Independent Transparency", 2013.
+#[inline(always)]
+pub fn weight(depth: f32) -> f32 {
+    let (near, far) = (depth * (1.0 / 5.0), depth * (1.0 / 200.0));
+    let far = far * far * far;
+    (10.0 / (1e-5 + near * near + far * far)).clamp(1e-2, 3e3)
+}
+
+/// Part of a picture that is drawn by itself: at a lower resolution, or by weights.
+#[derive(Debug, Default)]
+pub struct Overlay {
     /// Light that is drawn.
     pub rows: Vec<Row>,
     /// Share of the background that is left.
     pub left: Vec<[f32; STRIDE]>,
+    /// Sum of opacities times weights; empty where elements are drawn in order.
+    pub weights: Vec<[f32; STRIDE]>,
     /// Depth of solid surfaces, in metres.
     pub depth: Vec<[f32; STRIDE]>,
     /// One over the depth.
@@ -77,12 +97,22 @@ pub struct Depths<'a> {
 
 kernel! {
     /// Lays a part over one of twice the resolution. `covers` is whether anything in it takes of the background.
-    pub fn lay(simd, over: &Reduced, under: &mut Under<'_>, covers: bool) {
+    pub fn lay(simd, over: &Overlay, under: &mut Under<'_>, covers: bool) {
         over.lay(simd, under, covers);
+    }
+
+    /// Lays a part of the picture's own resolution over it.
+    pub fn lay_alike(simd, over: &Overlay, rows: &mut [Row]) {
+        over.lay_alike(simd, rows);
+    }
+
+    /// Turns sums by weights into the light of a part.
+    pub fn mix(simd, part: &mut Overlay) {
+        part.mix(simd);
     }
 }
 
-impl Reduced {
+impl Overlay {
     /// Starts a part for a tile, or for a part of twice the resolution: its first column and row, its columns that are wanted, and its rows.
     /// Nothing is drawn in it.
     pub fn open(
@@ -100,15 +130,33 @@ impl Reduced {
         self.y = (y >> 1) - 1;
         self.columns = [(from >> 1) - 1, ((to - 1) >> 1) + 2].map(|column| (column - self.x) as usize);
         let height = (((y + height as i32 - 1) >> 1) + 2 - self.y) as usize;
-        self.rows.clear();
-        self.rows.resize(height, [[0.0; STRIDE]; 3]);
-        self.left.clear();
-        self.left.resize(height, [1.0; STRIDE]);
+        self.clear(height);
         self.depth.resize(height, [0.0; STRIDE]);
         self.nearness.resize(height, [0.0; STRIDE]);
         for row in 0..height {
             self.find_depths(depths, row);
         }
+    }
+
+    /// Starts a part at the resolution of the picture, for a tile with this first column and row.
+    pub fn open_full(&mut self, [x, y]: [i32; 2], width: usize, depth: &[[f32; STRIDE]]) {
+        (self.log2, self.x, self.y, self.columns) = (0, x, y, [0, width]);
+        self.clear(depth.len());
+        self.depth.clear();
+        self.depth.extend_from_slice(depth);
+    }
+
+    /// Makes room for sums of weights, for elements that are mixed by them.
+    pub fn weigh(&mut self) {
+        self.weights.resize(self.rows.len(), [0.0; STRIDE]);
+    }
+
+    fn clear(&mut self, height: usize) {
+        self.rows.clear();
+        self.rows.resize(height, [[0.0; STRIDE]; 3]);
+        self.left.clear();
+        self.left.resize(height, [1.0; STRIDE]);
+        self.weights.clear();
     }
 
     /// Nearest of its depths, in metres.
@@ -168,6 +216,39 @@ impl Reduced {
             // A part at the lower edge may reach farther than its first row beyond it.
             if y != from + self.y && (0..self.rows.len() as i32).contains(&from) {
                 (self.rows[at], self.left[at]) = (self.rows[from as usize], self.left[from as usize]);
+            }
+        }
+    }
+
+    /// Turns sums by weights into light: their mean, times the share of the background that they cover.
+    #[inline(always)]
+    fn mix<S: Simd>(&mut self, simd: S) {
+        let (one, least) = (f32x8::splat(simd, 1.0), f32x8::splat(simd, 1e-9));
+        for ((row, left), weights) in self.rows.iter_mut().zip(&self.left).zip(&self.weights) {
+            for column in (0..STRIDE).step_by(LANES) {
+                let eight = column..column + LANES;
+                let covered = one - f32x8::from_slice(simd, &left[eight.clone()]);
+                let per = covered / f32x8::from_slice(simd, &weights[eight.clone()]).max(least);
+                for channel in row.iter_mut() {
+                    let pixels = &mut channel[eight.clone()];
+                    (f32x8::from_slice(simd, pixels) * per).store_slice(pixels);
+                }
+            }
+        }
+    }
+
+    /// Lays a part of the picture's own resolution over it.
+    #[inline(always)]
+    fn lay_alike<S: Simd>(&self, simd: S, rows: &mut [Row]) {
+        for ((under, row), left) in rows.iter_mut().zip(&self.rows).zip(&self.left) {
+            for column in (0..STRIDE).step_by(LANES) {
+                let eight = column..column + LANES;
+                let keep = f32x8::from_slice(simd, &left[eight.clone()]);
+                for channel in 0..3 {
+                    let pixels = &mut under[channel][eight.clone()];
+                    let light = f32x8::from_slice(simd, &row[channel][eight.clone()]);
+                    (f32x8::from_slice(simd, pixels) * keep + light).store_slice(pixels);
+                }
             }
         }
     }

@@ -1,21 +1,22 @@
-//! Large transparent elements at a lower resolution: which they are, and how a tile draws them.
+//! Transparent elements that a tile draws by themselves and lays over its picture: large ones at a lower resolution, and those mixed by weights.
 
 use std::cell::RefCell;
 
 use frolic_raster::discs::SMALLEST;
-use frolic_raster::reduced::{Depths, Reduced, Under, lay};
+use frolic_raster::overlay::{Depths, Overlay, Under, lay, lay_alike, mix};
 use frolic_raster::tile::{Row, STRIDE};
 use frolic_simd::Level;
 use glam::Vec3;
 use smallvec::SmallVec;
 
+use super::pass::PassPart;
 use crate::camera::View;
 use crate::list::{DrawList, Source};
 use crate::look::{Blend, Form, Resolution};
 
 thread_local! {
     /// Half and quarter of a tile.
-    static PARTS: RefCell<[Reduced; 2]> = RefCell::default();
+    static PARTS: RefCell<[Overlay; 2]> = RefCell::default();
 }
 
 /// Elements of a population that are measured, at most.
@@ -115,18 +116,34 @@ pub(super) struct Below<'a> {
     pub(super) depths: Depths<'a>,
 }
 
-/// Draws into a part of a lower resolution, and lays it over the tile. `covers` is whether anything in it takes of the background.
-pub(super) fn draw(below: Below<'_>, log2: u8, covers: bool, draw: impl FnOnce(&mut Reduced)) {
+/// Draws a part by itself, and lays it over the tile.
+pub(super) fn draw(below: Below<'_>, part: &PassPart, draw: impl FnOnce(&mut Overlay)) {
     let Below { level, rows, depth, at: [x, y], width, depths } = below;
+    let &PassPart { coarser, weighted, covers, .. } = part;
     let picture = [depths.grid.width, depths.grid.height];
+    let draw = |into: &mut Overlay| {
+        if weighted {
+            into.weigh();
+        }
+        draw(into);
+        if weighted {
+            mix(level, into);
+        }
+    };
     let mut parts = PARTS.take();
     let [half, quarter] = &mut parts;
+    if coarser == 0 {
+        half.open_full([x, y], width, depth);
+        draw(half);
+        lay_alike(level, half, rows);
+        return PARTS.set(parts);
+    }
     half.open(depths, 1, [x, y], [0, width], rows.len());
-    if log2 > 1 {
+    if coarser > 1 {
         quarter.open(depths, 2, [half.x, half.y], half.columns, half.rows.len());
         draw(quarter);
         quarter.repeat_edges(picture);
-        let Reduced { rows, left, depth, x, y, columns, .. } = &mut *half;
+        let Overlay { rows, left, depth, x, y, columns, .. } = &mut *half;
         let mut under = Under { rows, left, depth, x: *x, y: *y, columns: *columns };
         lay(level, quarter, &mut under, covers);
     } else {
