@@ -122,6 +122,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::CulledInChunks, "culled with their chunk, before any draw call"),
         (Counter::Thinned, "thinned out: far or small"),
         (Counter::Coarse, "drawn at coarse detail"),
+        (Counter::Tiny, "meshes drawn as spots"),
         (Counter::Sorted, "sorted by depth for the list"),
         (Counter::Triangles, "of what was kept"),
         (Counter::Vertices, "worked on"),

@@ -363,8 +363,9 @@ impl Canvas {
             Level::Full => colour("#5bb56b"),
             Level::Coarse => colour("#e0a83c"),
             Level::Thinned => colour("#c75b8e"),
+            Level::Tiny => colour("#5b8fc7"),
         };
-        let mut counts = [0usize; 3];
+        let mut counts = [0usize; 4];
         self.paint(list, view, |instance| {
             counts[instance.level as usize] += 1;
             tone(instance.level)
@@ -379,6 +380,7 @@ impl Canvas {
             line(Level::Full, "in full detail"),
             line(Level::Coarse, "in coarse form"),
             line(Level::Thinned, "represent several small elements"),
+            line(Level::Tiny, "drawn as spots, hardly larger than a pixel"),
             Line { colour: None, text: format!("{left} left out: not alive, too far or thinned out") },
         ]
     }

@@ -27,6 +27,9 @@ pub struct DetailSpec {
     /// Radius on the screen, in pixels, below which the coarse form is drawn (fewer segments, or the coarse mesh), 0 to 1e6. Each element
     /// switches at its own size. Default: 0: never.
     pub coarse_below: f32,
+    /// Radius on the screen, in pixels, below which a solid mesh is drawn as a spot of the same colour that covers the same area, 0 to 100; from
+    /// a third of it on, elements thin out even without `thin_below`. Each element switches at its own size. Default: 1.5. 0: never.
+    pub tiny_below: f32,
 }
 
 /// Distance that no scene reaches.
@@ -34,7 +37,14 @@ const ENDLESS: f32 = 1e9;
 
 impl Default for DetailSpec {
     fn default() -> Self {
-        Self { from: Span::new(0.0, 0.0), reach: ENDLESS, edge: 0.3, thin_below: 0.0, coarse_below: 0.0 }
+        Self {
+            from: Span::new(0.0, 0.0),
+            reach: ENDLESS,
+            edge: 0.3,
+            thin_below: 0.0,
+            coarse_below: 0.0,
+            tiny_below: 1.5,
+        }
     }
 }
 
@@ -55,7 +65,8 @@ impl DetailSpec {
         within("reach", self.reach, 0.01, ENDLESS, "m")?;
         within("edge", self.edge, 0.001, 1.0, "")?;
         within("thin_below", self.thin_below, 0.0, 1000.0, "pixels")?;
-        within("coarse_below", self.coarse_below, 0.0, 1e6, "pixels")
+        within("coarse_below", self.coarse_below, 0.0, 1e6, "pixels")?;
+        within("tiny_below", self.tiny_below, 0.0, 100.0, "pixels")
     }
 }
 
@@ -75,6 +86,8 @@ pub struct Detail {
     pub thin_below: f32,
     /// Radius on the screen, in pixels, below which the coarse form is drawn.
     pub coarse_below: f32,
+    /// Radius on the screen, in pixels, below which a mesh is drawn as a spot.
+    pub tiny_below: f32,
     /// Share of elements that are drawn at all.
     pub density: f32,
 }
@@ -107,10 +120,15 @@ pub enum Level {
     Coarse,
     /// Thinned out: the element stands for several.
     Thinned,
+    /// A mesh drawn as a spot.
+    Tiny,
 }
 
 /// Radius in pixels below which elements thin out at half detail.
 const EASED: f32 = 0.5;
+
+/// Part of the size of a spot below which elements thin out.
+const STAND_FOR: f32 = 1.0 / 3.0;
 
 /// Least share of elements that are kept because of their size.
 const LEAST_KEPT: f32 = 0.02;
@@ -118,10 +136,19 @@ const LEAST_KEPT: f32 = 0.02;
 impl Detail {
     pub(crate) fn new(spec: &DetailSpec) -> Self {
         let edge = spec.reach * spec.edge;
-        let DetailSpec { from, reach, thin_below, coarse_below, .. } = *spec;
+        let DetailSpec { from, reach, thin_below, coarse_below, tiny_below, .. } = *spec;
         // A sudden start is spread over a millimetre.
         let onset = (from.max - from.min).max(0.001);
-        Self { from: from.max - onset, onset, reach, edge, thin_below, coarse_below, density: 1.0 }
+        Self {
+            from: from.max - onset,
+            onset,
+            reach,
+            edge,
+            thin_below,
+            coarse_below,
+            tiny_below,
+            density: 1.0,
+        }
     }
 
     /// Detail reduced by the frame budget: `detail` shortens the reach and raises the pixel limits, `density` is the share of elements that
@@ -133,10 +160,22 @@ impl Detail {
         let small = (less - 1.0) * EASED;
         let thin_below = (spec.thin_below * less).max(small);
         let coarse_below = (spec.coarse_below * less).max(small * 2.0);
+        let tiny_below = spec.tiny_below * less;
         Self {
             density: density.clamp(0.02, 1.0),
-            ..Self::new(&DetailSpec { from, reach, thin_below, coarse_below, ..*spec })
+            ..Self::new(&DetailSpec { from, reach, thin_below, coarse_below, tiny_below, ..*spec })
         }
+    }
+
+    /// The detail of solid meshes: those that are drawn as spots thin out.
+    pub(crate) fn with_tiny(self) -> Self {
+        Self { thin_below: self.thin_below.max(self.tiny_below * STAND_FOR), ..self }
+    }
+
+    /// Whether a mesh with this random number and radius on the screen, in pixels, is drawn as a spot.
+    #[inline(always)]
+    pub(crate) fn is_tiny(&self, random: f32, radius: f32) -> bool {
+        radius < self.tiny_below * (0.75 + 0.5 * random)
     }
 
     /// Whether any element may lose detail.

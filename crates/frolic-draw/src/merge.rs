@@ -24,7 +24,15 @@ fn vertices_of(list: &DrawList<'_>, runs: &mut [Run], view: &View, vertices: &mu
         needed += run.count as usize * stride(list.sources[run.source as usize].look);
     }
     room::at_least(vertices, needed);
-    let seen = Seen { list, view, camera: view, shadows: list.lighting.shadows(), lit: true, due: None };
+    let seen = Seen {
+        list,
+        view,
+        camera: view,
+        shadows: list.lighting.shadows(),
+        lit: true,
+        spots: false,
+        due: None,
+    };
     let level = simd::detect();
     let mut left = &mut vertices[..needed];
     for run in runs.iter() {

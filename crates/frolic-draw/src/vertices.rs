@@ -13,7 +13,7 @@ use crate::camera::View;
 use crate::detail::{Kept, Level, random};
 use crate::list::{DrawList, Entry, Source, Vertex};
 use crate::look::{Facing, Form, Look, Play, RibbonSpec};
-use crate::mesh::Mesh;
+use crate::mesh::{LANES_OF_PIECES, Mesh, Pieces, facing};
 
 /// Number of finished vertices for one instance of a look in a `batched` list.
 pub fn stride(look: &Look) -> usize {
@@ -102,6 +102,7 @@ pub(crate) fn triangles(look: &Look, level: Level) -> usize {
     match &look.form {
         Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => 2,
         Form::Ribbon(ribbon) => (points(ribbon, level) - 1) * 2,
+        Form::Mesh { .. } if level == Level::Tiny => 1,
         Form::Mesh { .. } => mesh(look, level).map_or(0, |mesh| mesh.triangles().len()),
     }
 }
@@ -130,6 +131,8 @@ pub(crate) struct Seen<'a, 'l> {
     pub(crate) shadows: bool,
     /// Whether points are lit; for a shadow map only places count.
     pub(crate) lit: bool,
+    /// Whether tiny meshes are spots; not among merged vertices, which a device draws as meshes.
+    pub(crate) spots: bool,
     /// The tiles of the picture that are drawn; none means all.
     pub(crate) due: Option<Due<'a>>,
 }
@@ -146,7 +149,8 @@ impl Due<'_> {
     /// Whether a ball may touch any of them.
     fn touches(&self, view: &View, middle: Vec3, radius: f32) -> bool {
         let local = view.local(middle);
-        let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 1.0);
+        // A spot reaches farther than its mesh.
+        let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 2.5);
         let bounds = [at.x - reach, at.y - reach, at.x + reach, at.y + reach];
         self.grid.cover(bounds).is_some_and(|(tiles, _)| {
             let mut any = false;
@@ -155,6 +159,9 @@ impl Due<'_> {
         })
     }
 }
+
+/// Most that a spot reaches, in radii of its mesh: a triangle with the area of a disc.
+const SPOT_REACH: f32 = 1.56;
 
 /// Why an element has no points.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -372,7 +379,7 @@ impl Seen<'_, '_> {
         Some(Level::Full)
     }
 
-    /// The lit points of a ribbon or mesh; returns the level. With `within`, only meshes that this view sees.
+    /// The lit points of a ribbon or mesh; returns the level. With `within`, only meshes that this view sees. Of a tiny mesh, its pieces.
     pub(crate) fn skin(
         &self,
         set: InstructionSet,
@@ -383,6 +390,9 @@ impl Seen<'_, '_> {
         let source = &self.list.sources[entry.source as usize];
         let (element, look) = (entry.element as usize, source.look);
         let Some(body) = self.sized_body(source, element) else { return Err(Missing::LeftOut) };
+        if self.is_tiny(source, &body) {
+            return self.tiny(set, source, element, &body, within, skin);
+        }
         match &look.form {
             Form::Ribbon(_) => {
                 let mut sheaf = Sheaf::default();
@@ -430,6 +440,50 @@ impl Seen<'_, '_> {
             Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => return Err(Missing::LeftOut),
         }
         Ok(body.level)
+    }
+
+    /// Whether a mesh is drawn as a spot in this view.
+    pub(crate) fn is_tiny(&self, source: &Source<'_>, body: &Body) -> bool {
+        let look = source.look;
+        let Some(mesh) = mesh(look, Level::Full) else { return false };
+        if !self.spots || !look.draws_tiny() || source.instances.poses.bend.is_some() {
+            return false;
+        }
+        let depth = self.view.local(body.at).z.max(self.view.near().max(0.01));
+        look.detail.is_tiny(body.random[0], mesh.radius() * body.size * self.view.scale(depth))
+    }
+
+    /// The pieces of a mesh that is drawn as a spot, lit; the radius of each is the area that it shows, in square metres.
+    fn tiny(
+        &self,
+        set: InstructionSet,
+        source: &Source<'_>,
+        element: usize,
+        body: &Body,
+        within: Option<&View>,
+        skin: &mut Skin,
+    ) -> Result<Level, Missing> {
+        let look = source.look;
+        let Some(mesh) = mesh(look, Level::Full) else { return Err(Missing::LeftOut) };
+        if within.is_some_and(|view| !self.may_see(view, body.at, mesh.radius() * body.size * SPOT_REACH)) {
+            return Err(Missing::OutOfSight);
+        }
+        let Pieces { eights, areas, two_sided } = mesh.pieces();
+        skin.start(LANES_OF_PIECES, 0);
+        skin.own = body.colour.map(|channel| [channel * body.opacity; LANES]);
+        skin.opacity = [look.cover(body.opacity); LANES];
+        let pose = Pose { turn: self.turn(source, element, body), size: body.size, at: body.at, wave: None };
+        surfaces::mesh(set, skin, eights, &pose, self.paint(look).as_ref());
+        let view = self.view;
+        let to_eye = if view.level { -view.forward } else { (view.eye - body.at).normalize_or(Vec3::Y) };
+        for (eight, areas) in skin.eights().iter_mut().zip(areas) {
+            for lane in 0..LANES {
+                let [x, y, z] = eight.normal;
+                let cosine = x[lane] * to_eye.x + y[lane] * to_eye.y + z[lane] * to_eye.z;
+                eight.radius[lane] = areas[lane] * body.size * body.size * facing(cosine, *two_sided);
+            }
+        }
+        Ok(Level::Tiny)
     }
 
     /// Whether an element is certainly outside the tiles that are drawn, by its place and reach alone.

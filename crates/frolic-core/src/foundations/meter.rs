@@ -216,6 +216,8 @@ named_list! {
         Thinned = "thinned",
         /// Instances drawn at coarse detail.
         Coarse = "coarse",
+        /// Meshes drawn as spots, as they are hardly larger than a pixel.
+        Tiny = "tiny",
         /// Triangles and ribbons in the shadow map of the sun.
         ShadowRecords = "shadow_records",
         /// Tiles of the shadow map that were kept from an earlier frame.

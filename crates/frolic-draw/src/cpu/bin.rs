@@ -63,6 +63,7 @@ pub(super) struct Tally {
     pub(super) culled: u64,
     pub(super) thinned: u64,
     pub(super) coarse: u64,
+    pub(super) tiny: u64,
     pub(super) pixels: u64,
     pub(super) triangles: u64,
     pub(super) vertices: u64,
@@ -85,10 +86,11 @@ impl Bin {
     }
 
     pub(super) fn count(&self, meter: &mut Meter) {
-        let Tally { culled, thinned, coarse, pixels, triangles, vertices } = self.tally;
+        let Tally { culled, thinned, coarse, tiny, pixels, triangles, vertices } = self.tally;
         meter.add(Counter::Culled, culled);
         meter.add(Counter::Thinned, thinned);
         meter.add(Counter::Coarse, coarse);
+        meter.add(Counter::Tiny, tiny);
         meter.add(Counter::Triangles, triangles);
         meter.add(Counter::Vertices, vertices);
         meter.add(Counter::PixelsTouched, pixels);

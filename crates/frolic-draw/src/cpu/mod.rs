@@ -396,7 +396,15 @@ impl Renderer {
         bloom.resize(&grid);
         let scope = Scope {
             level,
-            seen: Seen { list, view, camera: view, shadows: list.lighting.shadows(), lit: true, due: None },
+            seen: Seen {
+                list,
+                view,
+                camera: view,
+                shadows: list.lighting.shadows(),
+                lit: true,
+                spots: true,
+                due: None,
+            },
             grid: &grid,
             coarser: &coarser,
             stage: Stage::Project,

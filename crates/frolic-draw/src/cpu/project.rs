@@ -25,6 +25,7 @@ use crate::camera::View;
 use crate::detail::{Level, random};
 use crate::list::{DrawList, Run, Vertex};
 use crate::look::{Blend, Form, LAST_ROW, Look, RibbonSpec};
+use crate::mesh::LANES_OF_PIECES;
 use crate::room;
 use crate::vertices::{Missing, Seen, Sheaf, a_point, in_points, load_skin, stride, triangles};
 
@@ -102,7 +103,7 @@ impl Need {
             }
             // Clipping at the camera makes two triangles of one.
             need.triangles = need.triangles.max(each * 2);
-            need.vertices = need.vertices.max(stride(look));
+            need.vertices = need.vertices.max(stride(look)).max(LANES_OF_PIECES);
         }
         Self {
             quads: need.quads.next_power_of_two().min(MOST).max(before.quads),
@@ -310,6 +311,7 @@ impl Projected {
         if seen {
             self.rank += 1;
             self.tally.coarse += u64::from(level == Level::Coarse);
+            self.tally.tiny += u64::from(level == Level::Tiny);
             self.tally.triangles += triangles(look, level) as u64;
         } else {
             self.tally.culled += 1;
@@ -333,7 +335,12 @@ impl Projected {
             // Merged billboards face the camera; for the shadow map they face the sun.
             let turned = scope.seen.view.level && matches!(look.form, Form::Billboard { .. });
             let mut out_of_sight = false;
-            let level = if !list.vertices.is_empty() && !turned {
+            // Merged vertices are those of the mesh itself.
+            let is_spot = !list.vertices.is_empty() && {
+                let body = scope.seen.sized_body(source, entry.element as usize);
+                body.is_some_and(|body| scope.seen.is_tiny(source, &body))
+            };
+            let level = if !list.vertices.is_empty() && !turned && !is_spot {
                 // Merged vertices exist if the element does; its level gives their number.
                 let level = match look.form {
                     Form::Sprite { .. } => Some(Level::Full),

@@ -211,6 +211,10 @@ impl Shapes {
                 self.start_ribbons(set, &camera, skin, lit);
                 self.add_ribbon(set, camera.near, skin, 0, order_depth);
             }
+            Form::Mesh { .. } if level == Level::Tiny => {
+                points::project(set, skin, &camera, lit);
+                self.triangles.extend(spot(skin));
+            }
             Form::Mesh { texture, .. } => {
                 points::project(set, skin, &camera, lit);
                 let Some(mesh) = mesh(look, level) else { return };
@@ -240,6 +244,46 @@ impl Shapes {
             Form::Disc | Form::Billboard { .. } | Form::Sprite { .. } => {}
         }
     }
+}
+
+/// A triangle as large as what the pieces of a tiny mesh show, in their mean place and colour; none if they show nothing.
+fn spot(skin: &Skin) -> Option<Triangle> {
+    let (mut area, mut x, mut y, mut near, mut scale) = (0.0, 0.0, 0.0, 0.0, 0.0);
+    let (mut base, mut sun) = (Vec3::ZERO, Vec3::ZERO);
+    for nth in 0..skin.len {
+        let (eight, lane) = skin.point(0, nth);
+        let shown = eight.radius[lane];
+        if shown <= 0.0 {
+            continue;
+        }
+        area += shown;
+        x += eight.x[lane] * shown;
+        y += eight.y[lane] * shown;
+        near += eight.near[lane] * shown;
+        scale += eight.scale[lane] * shown;
+        base += Vec3::from(eight.colour.map(|column| column[lane])) * shown;
+        sun += Vec3::from(eight.sun.map(|column| column[lane])) * shown;
+    }
+    let seen = area > 0.0 && skin.in_front == [1.0; LANES];
+    if !seen {
+        return None;
+    }
+    let per = 1.0 / area;
+    let opacity = if skin.opacity[0] > 0.0 { skin.opacity[0] } else { 1.0 };
+    let colour = |sum: Vec3| pack((sum * (per / opacity)).to_array());
+    let (x, y, near, scale) = (x * per, y * per, near * per, scale * per);
+    // Of an equilateral triangle: from the middle to a corner.
+    let reach = (area * scale * scale * (4.0 / (3.0 * 1.732_050_8))).sqrt();
+    let corners = [[0.0, -1.0], [0.866_025_4, 0.5], [-0.866_025_4, 0.5]];
+    let spot = Triangle {
+        x: corners.map(|[across, _]| x + across * reach),
+        y: corners.map(|[_, down]| y + down * reach),
+        near: [near; 3],
+        base: [colour(base); 3],
+        sun: [colour(sun); 3],
+        ..Triangle::default()
+    };
+    spot.extent().iter().all(|end| end.is_finite()).then_some(spot)
 }
 
 /// The facet of three points that are all in front of the camera.

@@ -179,7 +179,8 @@ impl Shadow {
         chunks.clear();
         chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
         let due_tiles = (kept.frames > 0).then_some(Due { grid, tiles: due });
-        let seen = Seen { list, view: &view, camera, shadows: false, lit: false, due: due_tiles };
+        let seen =
+            Seen { list, view: &view, camera, shadows: false, lit: false, spots: true, due: due_tiles };
         let scope = Scope { level, seen, grid, coarser: &[], stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();

@@ -43,7 +43,7 @@ fn in_order(list: &DrawList<'_>, view: &View, batch: &Batch) -> Vec<Entry> {
 
 /// Visits all instances in drawing order.
 pub fn walk(list: &DrawList<'_>, view: &View, mut visit: impl FnMut(&Instance<'_>)) {
-    let seen = Seen { list, view, camera: view, shadows: false, lit: true, due: None };
+    let seen = Seen { list, view, camera: view, shadows: false, lit: true, spots: true, due: None };
     let (mut vertices, mut skin, mut shapes) = (Vec::new(), Skin::default(), Shapes::default());
     let lanes = simd::Level::baseline();
     for (nth, batch) in list.batches().iter().enumerate() {

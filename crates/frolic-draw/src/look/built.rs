@@ -217,8 +217,19 @@ impl Look {
             detail_spec: spec.detail,
             atlas: Arc::clone(&library.atlas),
         };
+        look.detail = look.detailed(look.detail);
         look.key = look.identity();
         look
+    }
+
+    /// Detail with what follows from the shape.
+    fn detailed(&self, detail: Detail) -> Detail {
+        if self.draws_tiny() { detail.with_tiny() } else { detail }
+    }
+
+    /// Whether elements can be drawn as spots.
+    pub(crate) fn draws_tiny(&self) -> bool {
+        self.solid && self.blend == Blend::Opaque && matches!(self.form, Form::Mesh { texture: None, .. })
     }
 
     /// Equal for looks that one draw call can draw: a hash of everything that is drawn by.
@@ -253,8 +264,8 @@ impl Look {
         floats(height);
         floats(tints.as_flattened());
         floats(&[*round, *hazed, *per_soft, surface.lit, surface.rim, surface.translucency, surface.gloss]);
-        let DetailSpec { from, reach, edge, thin_below, coarse_below } = *detail_spec;
-        floats(&[from.min, from.max, reach, edge, thin_below, coarse_below]);
+        let DetailSpec { from, reach, edge, thin_below, coarse_below, tiny_below } = *detail_spec;
+        floats(&[from.min, from.max, reach, edge, thin_below, coarse_below, tiny_below]);
         (over_height.is_some(), along.is_some(), tints.len(), surface.two_sided).hash(&mut hasher);
         (blend, solid, layer, depth.test, depth.write, resolution).hash(&mut hasher);
         form.identify(&mut hasher);
@@ -272,7 +283,7 @@ impl Look {
     /// Reduces detail for a frame budget ([`FrameBudget`](frolic_core::FrameBudget)): `detail`, 0.05 to 1, shortens the reach and raises the pixel
     /// limits; `density`, 0.02 to 1, is the share of elements that are drawn. Full detail is 1 and 1.
     pub fn ease(&mut self, detail: f32, density: f32) {
-        self.detail = Detail::eased(&self.detail_spec, detail, density);
+        self.detail = self.detailed(Detail::eased(&self.detail_spec, detail, density));
     }
 
     /// The look's fields.

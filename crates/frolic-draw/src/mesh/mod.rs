@@ -3,10 +3,12 @@
 //! | question | file |
 //! | --- | --- |
 //! | what is a mesh? | here |
+//! | what is drawn of one that is hardly larger than a pixel? | `tiny.rs` |
 //! | which are built in? | `shipped.rs`; those that swim `swimmers.rs` |
 
 mod shipped;
 mod swimmers;
+mod tiny;
 
 use std::collections::HashMap;
 use std::sync::{Arc, LazyLock};
@@ -17,6 +19,7 @@ use glam::{Vec2, Vec3};
 use crate::look::RibbonSpec;
 use frolic_raster::LANES;
 use frolic_raster::surfaces::MeshEight;
+pub(crate) use tiny::{LANES_OF_PIECES, Pieces, facing};
 
 /// A vertex of a mesh.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -42,6 +45,8 @@ pub struct Mesh {
     eights: Vec<MeshEight>,
     /// Whether the mesh is closed, with triangles that face outwards.
     closed: bool,
+    /// What is drawn of it where it is tiny.
+    pieces: Pieces,
 }
 
 /// Eight vertices; the last is repeated where there are fewer.
@@ -130,7 +135,8 @@ impl Mesh {
         let eights = vertices.chunks(LANES).map(eight).collect();
         let closed = encloses(&vertices, &triangles);
         let stretch = stretch(&vertices);
-        Ok(Self { vertices, triangles, radius, stretch, eights, closed })
+        let pieces = Pieces::new(&vertices, &triangles, radius, closed);
+        Ok(Self { vertices, triangles, radius, stretch, eights, closed, pieces })
     }
 
     /// An upright blade of height 1 with the width, taper and segments of a ribbon.
@@ -155,7 +161,8 @@ impl Mesh {
         let radius = vertices.iter().map(|vertex| vertex.position.length()).fold(0.0, f32::max);
         let eights = vertices.chunks(LANES).map(eight).collect();
         let stretch = stretch(&vertices);
-        Self { vertices, triangles, radius, stretch, eights, closed: false }
+        let pieces = Pieces::new(&vertices, &triangles, radius, false);
+        Self { vertices, triangles, radius, stretch, eights, closed: false, pieces }
     }
 
     /// A mesh from positions and triangles with flat normals; `uv` is the position across and up.
@@ -213,6 +220,10 @@ impl Mesh {
 
     pub(crate) fn eights(&self) -> &[MeshEight] {
         &self.eights
+    }
+
+    pub(crate) fn pieces(&self) -> &Pieces {
+        &self.pieces
     }
 
     /// Whether the mesh is closed. Back faces of closed meshes are hidden, and not drawn.

@@ -19,4 +19,5 @@ mod shapes;
 mod solids;
 mod techniques;
 mod tiled;
+mod tiny;
 mod visibility;

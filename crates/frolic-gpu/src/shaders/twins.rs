@@ -335,6 +335,7 @@ fn detail() {
                 Level::Full => 0.0,
                 Level::Coarse => 1.0,
                 Level::Thinned => 2.0,
+                Level::Tiny => 3.0,
             };
             [kept.size, kept.left, kept.stands_for, level]
         })

@@ -177,6 +177,7 @@ impl Shot {
                 camera: &self.camera,
                 shadows: shaded,
                 lit: !from_sun,
+                spots: true,
                 due: None,
             };
             let scope = Scope {
