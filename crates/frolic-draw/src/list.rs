@@ -10,6 +10,7 @@ use frolic_core::Counter;
 use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
+use crate::detail::Detail;
 use crate::instances::{Groups, Instances};
 use crate::light::Lighting;
 use crate::look::{Form, Look};
@@ -205,6 +206,12 @@ impl BatchKey {
 }
 
 impl Source<'_> {
+    /// Detail of its elements.
+    #[inline(always)]
+    pub(crate) fn detail(&self) -> &Detail {
+        if self.instances.poses.bend.is_none() { &self.look.rigid_detail } else { &self.look.detail }
+    }
+
     /// The batch key of an element.
     pub fn batch_key(&self, element: u32) -> BatchKey {
         let Self { instances, look } = self;

@@ -240,16 +240,17 @@ impl Seen<'_, '_> {
             return None;
         }
         let now = look.at(age);
-        let random = if look.is_tinted() || look.detail.is_active() || !matches!(look.form, Form::Disc) {
+        let detail = source.detail();
+        let random = if look.is_tinted() || detail.is_active() || !matches!(look.form, Form::Disc) {
             random(instances.id(element))
         } else {
             [0.0; 2]
         };
         let size = instances.size(element) * now.size;
         let local = self.camera.local(at);
-        let kept = if look.detail.is_active() {
+        let kept = if detail.is_active() {
             let pixels = size * self.camera.scale(local.z.max(self.camera.near().max(0.01)));
-            look.detail.keep(random[0], local.length(), pixels)?
+            detail.keep(random[0], local.length(), pixels)?
         } else {
             Kept::FULL
         };
@@ -450,7 +451,7 @@ impl Seen<'_, '_> {
             return false;
         }
         let depth = self.view.local(body.at).z.max(self.view.near().max(0.01));
-        look.detail.is_tiny(body.random[0], mesh.radius() * body.size * self.view.scale(depth))
+        source.detail().is_tiny(body.random[0], mesh.radius() * body.size * self.view.scale(depth))
     }
 
     /// The pieces of a mesh that is drawn as a spot, lit; the radius of each is the area that it shows, in square metres.
@@ -497,7 +498,7 @@ impl Seen<'_, '_> {
             }
             (Form::Mesh { fine, coarse, wave: None, .. }, None) => {
                 let radius = coarse.as_ref().map_or(0.0, |mesh| mesh.radius()).max(fine.radius());
-                instances.size(element) * look.largest * radius * look.detail.most_stood_for().sqrt()
+                instances.size(element) * look.largest * radius * source.detail().most_stood_for().sqrt()
             }
             _ => return false,
         };

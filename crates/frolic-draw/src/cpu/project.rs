@@ -364,7 +364,7 @@ impl Projected {
             self.shapes.clear();
             let Some(level) = level else {
                 self.tally.culled += 1;
-                self.tally.thinned += u64::from(look.detail.is_active() && !out_of_sight);
+                self.tally.thinned += u64::from(source.detail().is_active() && !out_of_sight);
                 continue;
             };
             if in_points {

@@ -126,6 +126,8 @@ pub struct Look {
     pub(crate) per_soft: f32,
     pub(crate) resolution: Resolution,
     pub(crate) detail: Detail,
+    /// Of elements that do not bend, whose extent is known.
+    pub(crate) rigid_detail: Detail,
     detail_spec: DetailSpec,
     pub(crate) atlas: Arc<Atlas>,
 }
@@ -214,16 +216,17 @@ impl Look {
             per_soft: 1.0 / spec.soft,
             resolution: spec.resolution,
             detail: Detail::new(&spec.detail),
+            rigid_detail: Detail::new(&spec.detail),
             detail_spec: spec.detail,
             atlas: Arc::clone(&library.atlas),
         };
-        look.detail = look.detailed(look.detail);
+        look.rigid_detail = look.of_rigid(look.detail);
         look.key = look.identity();
         look
     }
 
-    /// Detail with what follows from the shape.
-    fn detailed(&self, detail: Detail) -> Detail {
+    /// Detail of elements that do not bend.
+    fn of_rigid(&self, detail: Detail) -> Detail {
         if self.draws_tiny() { detail.with_tiny() } else { detail }
     }
 
@@ -250,7 +253,17 @@ impl Look {
             ..
         } = self;
         let Self {
-            lit: _, round, hazed, surface, per_soft, resolution, detail: _, detail_spec, atlas, ..
+            lit: _,
+            round,
+            hazed,
+            surface,
+            per_soft,
+            resolution,
+            detail: _,
+            rigid_detail: _,
+            detail_spec,
+            atlas,
+            ..
         } = self;
         let mut hasher = DefaultHasher::new();
         let mut floats = |values: &[f32]| values.iter().for_each(|value| value.to_bits().hash(&mut hasher));
@@ -283,7 +296,8 @@ impl Look {
     /// Reduces detail for a frame budget ([`FrameBudget`](frolic_core::FrameBudget)): `detail`, 0.05 to 1, shortens the reach and raises the pixel
     /// limits; `density`, 0.02 to 1, is the share of elements that are drawn. Full detail is 1 and 1.
     pub fn ease(&mut self, detail: f32, density: f32) {
-        self.detail = self.detailed(Detail::eased(&self.detail_spec, detail, density));
+        self.detail = Detail::eased(&self.detail_spec, detail, density);
+        self.rigid_detail = self.of_rigid(self.detail);
     }
 
     /// The look's fields.
@@ -375,7 +389,7 @@ impl Look {
     pub fn reach_of(&self, size: f32, curves: Option<[[&[f32]; 3]; 2]>) -> f32 {
         let largest = self.table.iter().map(|row| row.size).fold(0.0, f32::max) * size;
         // Elements that stand for others are up to seven times as large.
-        let largest = if self.detail.is_active() { largest * 8.0 } else { largest };
+        let largest = if self.rigid_detail.is_active() { largest * 8.0 } else { largest };
         let curve = curves.map_or(0.0, |curves| {
             let longest = |column: &&[f32]| column.iter().fold(0.0f32, |most, v| most.max(v.abs()));
             curves.iter().flatten().map(longest).fold(0.0, f32::max) * 1.75
