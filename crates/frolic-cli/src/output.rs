@@ -123,6 +123,7 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::Thinned, "thinned out: far or small"),
         (Counter::Coarse, "drawn at coarse detail"),
         (Counter::Tiny, "meshes drawn as spots"),
+        (Counter::ChunksKept, "chunks of instances that kept their records"),
         (Counter::Sorted, "sorted by depth for the list"),
         (Counter::Triangles, "of what was kept"),
         (Counter::Vertices, "worked on"),

@@ -218,6 +218,8 @@ named_list! {
         Coarse = "coarse",
         /// Meshes drawn as spots, as they are hardly larger than a pixel.
         Tiny = "tiny",
+        /// Chunks of instances that kept their projected records from the frame before.
+        ChunksKept = "chunks_kept",
         /// Triangles and ribbons in the shadow map of the sun.
         ShadowRecords = "shadow_records",
         /// Tiles of the shadow map that were kept from an earlier frame.

@@ -13,6 +13,7 @@ use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::record::{Dot, Facet, Record, Strip, Triangle};
 use frolic_raster::tile::{Grid, Tiles};
 
+use super::kept::Inputs;
 use super::project::{Need, Projected, Queue, Scope};
 use super::record::Quad;
 use crate::list::BYTES_SEEN;
@@ -52,6 +53,8 @@ pub(super) struct Bin {
     pub(super) triangles: Binned<Triangle>,
     pub(super) facets: Binned<Facet>,
     pub(super) strips: Binned<Strip>,
+    /// What the records were projected from.
+    pub(super) inputs: Inputs,
     tally: Tally,
     /// Instances in the chunk, visible or not.
     asked: u32,
@@ -70,7 +73,14 @@ pub(super) struct Tally {
 }
 
 impl Bin {
-    /// Adds the counts of a chunk.
+    /// Projects a chunk, unless its records can be kept; `version` is that of what all chunks depend on.
+    pub(super) fn renew(&mut self, scope: &Scope<'_, '_>, version: u64, start: ChunkStart) {
+        if !self.inputs.keep(scope, version, start) {
+            self.fill(scope, start);
+        }
+    }
+
+    /// Projects a chunk.
     pub(super) fn fill(&mut self, scope: &Scope<'_, '_>, start: ChunkStart) {
         let _part = trace::part(scope.stage);
         PROJECTED.with_borrow_mut(|projected| {
@@ -87,6 +97,7 @@ impl Bin {
 
     pub(super) fn count(&self, meter: &mut Meter) {
         let Tally { culled, thinned, coarse, tiny, pixels, triangles, vertices } = self.tally;
+        meter.add(Counter::ChunksKept, u64::from(self.inputs.is_kept));
         meter.add(Counter::Culled, culled);
         meter.add(Counter::Thinned, thinned);
         meter.add(Counter::Coarse, coarse);
@@ -100,7 +111,8 @@ impl Bin {
         // Each record is read again by its tiles.
         let solid = self.triangles.moved() + self.facets.moved() + self.strips.moved();
         let bytes = self.dots.moved() + self.quads.moved() + solid;
-        meter.moved(Stage::Project, bytes + u64::from(self.asked) * BYTES_SEEN);
+        let projected = if self.inputs.is_kept { 0 } else { bytes };
+        meter.moved(Stage::Project, projected + u64::from(self.asked) * BYTES_SEEN);
         meter.moved(Stage::Raster, bytes);
     }
 
@@ -110,6 +122,7 @@ impl Bin {
             + self.triangles.bytes()
             + self.facets.bytes()
             + self.strips.bytes()
+            + self.inputs.bytes()
     }
 
     /// Whether a tile has discs or rectangles.

@@ -21,6 +21,7 @@
 mod bin;
 mod blend;
 mod front;
+mod kept;
 mod overlay;
 mod pass;
 mod project;
@@ -59,6 +60,7 @@ use crate::list::DrawList;
 use crate::quality::Quality;
 use crate::vertices::Seen;
 use bin::{Bin, ChunkStart};
+use kept::Common;
 use pass::{Pass, PassPart};
 pub use project::{NEAR_FADE, SMALLEST};
 use project::{Need, Scope};
@@ -106,6 +108,8 @@ pub struct Renderer {
     solid: Solid,
     shadow: Shadow,
     bins: Vec<Bin>,
+    /// What the records in the bins were projected for.
+    common: Common,
     starts: Vec<ChunkStart>,
     passes: Vec<Pass>,
     parts: Vec<PassPart>,
@@ -197,6 +201,7 @@ impl Renderer {
             solid: Solid::default(),
             shadow: Shadow::default(),
             bins: Vec::new(),
+            common: Common::default(),
             starts: Vec::new(),
             passes: Vec::new(),
             parts: Vec::new(),
@@ -368,6 +373,7 @@ impl Renderer {
         if !self.blits.is_empty() {
             pass::begin_solid(&mut self.parts);
         }
+        self.common.update(list, view, &grid);
         meter.stop(started);
         let Self {
             backdrop: Some(backdrop),
@@ -375,6 +381,7 @@ impl Renderer {
             solid,
             shadow,
             bins,
+            common,
             starts,
             parts,
             bloom,
@@ -419,12 +426,14 @@ impl Renderer {
             let now = &parts[next..end];
             let first_chunk = now.first().map_or(0, |part| part.chunks.start);
             let chunks = &starts[first_chunk..now.last().map_or(0, |part| part.chunks.end)];
-            if bins.len() < chunks.len() {
-                bins.resize_with(chunks.len(), Bin::default);
+            // Each chunk has its own bins while they are few enough; then they may be kept for the next frame.
+            let own = if starts.len() <= 2 * ROUND { first_chunk } else { 0 };
+            if bins.len() < own + chunks.len() {
+                bins.resize_with(own + chunks.len(), Bin::default);
             }
-            let bins = &mut bins[..chunks.len()];
-            let started = meter.start(Stage::Project);
-            bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.fill(&scope, *start));
+            let bins = &mut bins[own..own + chunks.len()];
+            let (started, version) = (meter.start(Stage::Project), common.version);
+            bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.renew(&scope, version, *start));
             bins.iter().for_each(|bin| bin.count(meter));
             meter.stop(started);
 

@@ -386,7 +386,7 @@ impl Projected {
 
 impl Scope<'_, '_> {
     /// Logarithm of the pixels of the picture across one that a source is drawn in.
-    fn coarser(&self, source: u32) -> u8 {
+    pub(super) fn coarser(&self, source: u32) -> u8 {
         self.coarser.get(source as usize).copied().unwrap_or(0)
     }
 }

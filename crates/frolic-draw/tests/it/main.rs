@@ -9,6 +9,7 @@ mod billboards;
 mod blades;
 mod hostile;
 mod instances;
+mod kept;
 mod light;
 mod order;
 mod place;
