@@ -130,7 +130,10 @@ pub(crate) fn stats(frame: &Frame, size: ImageSize) -> String {
         (Counter::ShadowRecords, "triangles and ribbons drawn into the shadow map"),
         (Counter::ShadowKept, "tiles of the shadow map kept from an earlier frame"),
         (Counter::BinRecords, "references in tiles; one record may touch several"),
-        (Counter::PixelsTouched, "inside the bounds of kept records"),
+        (Counter::Records, "discs, rectangles, triangles and pieces of ribbons"),
+        (Counter::PixelsTouched, "covered, and not hidden when drawn"),
+        (Counter::Samples, "of solid shapes, that passed the depth test"),
+        (Counter::PixelsShaded, "in which a visible triangle was coloured"),
     ] {
         row(counter.name(), count(counter), says);
     }

@@ -152,7 +152,7 @@ impl Due<'_> {
         // A spot reaches farther than its mesh.
         let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 2.5);
         let bounds = [at.x - reach, at.y - reach, at.x + reach, at.y + reach];
-        self.grid.cover(bounds).is_some_and(|(tiles, _)| {
+        self.grid.cover(bounds).is_some_and(|tiles| {
             let mut any = false;
             tiles.each(self.grid, |tile| any |= self.tiles[tile]);
             any

@@ -134,6 +134,8 @@ pub struct QuadTile<'a> {
     pub apart: Apart<'a>,
     /// Depth of the rectangle's element, in metres, which weighs it among others.
     pub order_depth: f32,
+    /// Pixels so far that a rectangle covered in part or whole.
+    pub touched: u64,
 }
 
 kernel! {
@@ -294,9 +296,11 @@ impl Quad<'_> {
                     share = covered_lanes(simd, u, wide) * covered_lanes(simd, v, high);
                     met &= share.simd_gt(zero);
                 }
-                if !met.any_true() {
+                let covered = met.to_bitmask().count_ones();
+                if covered == 0 {
                     continue;
                 }
+                tile.touched += u64::from(covered);
                 let (held_u, held_v) = (u.max(zero).min(one), v.max(zero).min(one));
                 let texels = if level { level_texels } else { self.texels_around(i as f32 + 4.0, y) };
                 let texel = sampler.look_up(simd, held_u, held_v, texels);

@@ -42,12 +42,18 @@ pub struct Samples<'a> {
     pub width: usize,
     /// Rows of the tile.
     pub height: usize,
+    /// Columns and rows of it that are in the picture: nothing is drawn in others.
+    pub shown: [usize; 2],
     /// Samples of a pixel: [`SAMPLES`], or 1 in the middle for a shadow map.
     pub samples: usize,
     /// Values of some rows of a strip.
     pub spans: [Span; PIECE],
     /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
     pub most_slope: f32,
+    /// Samples so far that a record was nearest at, when it was drawn.
+    pub passed: u64,
+    /// Pixels so far in which the colour of a visible triangle was worked out.
+    pub shaded: u64,
 }
 
 impl Samples<'_> {

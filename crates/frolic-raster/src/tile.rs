@@ -132,17 +132,13 @@ impl Grid {
         Rect { x, y, w: (self.width - x).min(self.tile_width()), h: (self.height - y).min(self.rows()) }
     }
 
-    /// Returns the tiles that bounds touch, and the number of pixel centres of the picture inside; `None` if there are none.
+    /// Returns the tiles that bounds touch; `None` if no pixel centre of the picture is inside.
     #[inline(always)]
-    pub fn cover(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<(Tiles, u64)> {
+    pub fn cover(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<Tiles> {
         let (i0, i1) = (first_pixel(x0, 0), last_pixel(x1, self.width as i32 - 1));
         let (j0, j1) = (first_pixel(y0, 0), last_pixel(y1, self.height as i32 - 1));
-        if i0 > i1 || j0 > j1 {
-            return None;
-        }
         let [w, h] = self.tile_log2;
-        let pixels = u64::from((i1 - i0 + 1).unsigned_abs()) * u64::from((j1 - j0 + 1).unsigned_abs());
-        Some((Tiles::new(i0 >> w, i1 >> w, j0 >> h, j1 >> h), pixels))
+        (i0 <= i1 && j0 <= j1).then(|| Tiles::new(i0 >> w, i1 >> w, j0 >> h, j1 >> h))
     }
 }
 

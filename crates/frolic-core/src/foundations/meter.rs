@@ -228,8 +228,15 @@ named_list! {
         Sorted = "sorted",
         /// Records in tile bins; more than instances, because some touch several tiles.
         BinRecords = "bin_records",
-        /// Pixels inside the bounds of every kept instance, overlaps counted each time.
+        /// Records of discs, rectangles, triangles and pieces of ribbons, before they are put into bins.
+        Records = "records",
+        /// Pixels that records cover and nothing solid hides when they are drawn, overlaps counted each time: of solid shapes four samples are one, of
+        /// discs their area counts, hidden or not.
         PixelsTouched = "pixels_touched",
+        /// Samples of solid shapes that passed the depth test when they were drawn.
+        Samples = "samples",
+        /// Pixels in which the colour of a visible triangle was worked out.
+        PixelsShaded = "pixels_shaded",
         /// Frames whose sky and ground were reused.
         BackdropHits = "backdrop_hits",
         /// Frames whose sky and ground were drawn again.

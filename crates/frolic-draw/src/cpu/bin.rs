@@ -67,7 +67,8 @@ pub(super) struct Tally {
     pub(super) thinned: u64,
     pub(super) coarse: u64,
     pub(super) tiny: u64,
-    pub(super) pixels: u64,
+    /// Pixels in the boxes around discs, in sixteenths.
+    pub(super) boxes: u64,
     pub(super) triangles: u64,
     pub(super) vertices: u64,
 }
@@ -96,7 +97,7 @@ impl Bin {
     }
 
     pub(super) fn count(&self, meter: &mut Meter) {
-        let Tally { culled, thinned, coarse, tiny, pixels, triangles, vertices } = self.tally;
+        let Tally { culled, thinned, coarse, tiny, triangles, vertices, .. } = self.tally;
         meter.add(Counter::ChunksKept, u64::from(self.inputs.is_kept));
         meter.add(Counter::Culled, culled);
         meter.add(Counter::Thinned, thinned);
@@ -104,10 +105,10 @@ impl Bin {
         meter.add(Counter::Tiny, tiny);
         meter.add(Counter::Triangles, triangles);
         meter.add(Counter::Vertices, vertices);
-        meter.add(Counter::PixelsTouched, pixels);
         let solid = self.triangles.records() + self.facets.records() + self.strips.records();
         let records = self.dots.records() + self.quads.records() + solid;
         meter.add(Counter::BinRecords, records);
+        meter.add(Counter::Records, (self.dots.distinct + self.quads.distinct + self.solids()) as u64);
         // Each record is read again by its tiles.
         let solid = self.triangles.moved() + self.facets.moved() + self.strips.moved();
         let bytes = self.dots.moved() + self.quads.moved() + solid;
@@ -123,6 +124,11 @@ impl Bin {
             + self.facets.bytes()
             + self.strips.bytes()
             + self.inputs.bytes()
+    }
+
+    /// Pixels in the boxes around discs, in sixteenths.
+    pub(super) fn boxes(&self) -> u64 {
+        self.tally.boxes
     }
 
     /// Whether a tile has discs or rectangles.

@@ -39,14 +39,18 @@ impl Tile<'_, '_> {
     pub(super) fn quad(&mut self, quad: &Quad) {
         let order_depth = quad.order_depth;
         let Some(mut quad) = quad.painted(self.list, self.view) else { return };
-        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut apart, depth, sunlight, .. } = self;
+        let &mut Self { x, y, from, shown, coarser, ref mut rows, ref mut apart, depth, sunlight, .. } = self;
         let Apart { left, weights } = apart;
         let apart = Apart { left, weights };
         if coarser > 0 {
             quad = quad.coarser(coarser);
         }
-        let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, apart, order_depth };
+        // Nothing is drawn beyond the picture.
+        let [width, height] = shown;
+        let (rows, touched) = (&mut rows[..height], self.touched);
+        let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, apart, order_depth, touched };
         quads::draw(self.level, &mut tile, &quad);
+        self.touched = tile.touched;
     }
 
     /// Draws the pieces of one transparent mesh or ribbon as one surface, the nearest, so that no inner edge shows.
@@ -109,9 +113,12 @@ impl Tile<'_, '_> {
             y: self.y,
             width,
             height,
+            shown: self.shown,
             samples: SAMPLES,
             spans: Default::default(),
             most_slope: 0.0,
+            passed: 0,
+            shaded: 0,
         };
         // Within the instance the nearest wins, whatever the depth settings of the look, and no shadow falls.
         let own = Style { test: true, write: true, sun: false, ..self.styles[usize::from(label.tag)] };
@@ -121,6 +128,7 @@ impl Tile<'_, '_> {
         for strip in strips {
             solid::strip(self.level, &mut samples, strip, &own);
         }
+        self.touched += samples.passed / SAMPLES as u64;
         samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
         SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
     }

@@ -68,7 +68,7 @@ pub use record::{Quad, Shapes};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
 use style::drawing;
-use tile::{DoneTile, SolidTile};
+use tile::{DoneTile, SolidTile, TileTally};
 use tiled::Pictures;
 pub use walk::{Instance, walk};
 
@@ -397,6 +397,7 @@ impl Renderer {
         let (level, shadow, backdrop) = (*level, shadowed.then_some(&*shadow), &*backdrop);
         let brush = backdrop.brush(level);
         let (light, painting) = (backdrop.light(brush.as_ref()), AtomicU64::new(0));
+        let tally = TileTally::default();
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
         let any_solid = parts.iter().any(|part| part.solid);
         solid.resize(&grid, any_solid);
@@ -419,7 +420,7 @@ impl Renderer {
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| drawing(source.look, shadow.is_some())).collect();
         // At least one round, for the backdrop, which comes after the first solid pass, if that is first of all.
-        let (mut next, mut is_bare) = (0, true);
+        let (mut next, mut is_bare, mut boxes) = (0, true, 0);
         loop {
             let round = parts.get(next).map_or(0, |part| part.round);
             let end = next + parts[next..].iter().take_while(|part| part.round == round).count();
@@ -435,6 +436,7 @@ impl Renderer {
             let (started, version) = (meter.start(Stage::Project), common.version);
             bins.par_iter_mut().zip(chunks).for_each(|(bin, start)| bin.renew(&scope, version, *start));
             bins.iter().for_each(|bin| bin.count(meter));
+            boxes += bins.iter().map(Bin::boxes).sum::<u64>();
             meter.stop(started);
 
             let started = meter.start(Stage::Raster);
@@ -455,6 +457,7 @@ impl Renderer {
                     behind: backdrop.tile(nth),
                     light: &light,
                     painting: &painting,
+                    tally: &tally,
                     solid,
                     done,
                     depths: Depths { grid: &grid, rows: depths },
@@ -504,6 +507,9 @@ impl Renderer {
                 break;
             }
         }
+        tally.count(meter);
+        // Discs cover a part of the boxes around them.
+        meter.add(Counter::PixelsTouched, (boxes as f64 * std::f64::consts::FRAC_PI_4 / 16.0) as u64);
         grid
     }
 

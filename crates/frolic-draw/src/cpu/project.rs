@@ -14,7 +14,7 @@ use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
 pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
 use frolic_raster::points::Skin;
 use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip, Triangle};
-use frolic_raster::tile::{Grid, Tiles};
+use frolic_raster::tile::{Grid, Tiles, first_pixel, last_pixel};
 use frolic_simd as simd;
 use glam::Vec3;
 
@@ -205,7 +205,7 @@ impl Projected {
     fn collect(&mut self, grid: &Grid, tag: u16, n: usize, coarser: u8) {
         let Self { block, dots, tally, .. } = self;
         // In registers, not in memory.
-        let (mut rank, mut pixels) = (self.rank, 0);
+        let (mut rank, mut boxes) = (self.rank, 0);
         let mut room = dots.open(n, grid);
         for i in 0..n {
             if block.seen[i] == 0 {
@@ -213,16 +213,16 @@ impl Projected {
             }
             let dot = Dot { label: Label { rank, tag }, ..block.dots[i] };
             rank += 1;
+            boxes += block.pixels[i] as u64;
             room.push(dot, Place(block.tile[i] as u32), || {
                 Tiles::new(block.x0[i], block.x1[i], block.y0[i], block.y1[i])
             });
-            pixels += fewer(block.pixels[i] as u64, coarser);
         }
         room.close();
+        tally.boxes += sixteenths(boxes, coarser);
         let kept = u64::from(rank - self.rank);
         self.rank = rank;
         tally.culled += n as u64 - kept;
-        tally.pixels += pixels;
         tally.triangles += 2 * kept;
         tally.vertices += 4 * n as u64;
     }
@@ -244,14 +244,19 @@ impl Projected {
                     let y = placed[corner][1] + quad[corner].corner[1] * splat.radius;
                     bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
                 }
-                Some((splat, scope.grid.cover(widened(bounds, coarser))?))
+                let [x0, y0, x1, y1] = widened(bounds, coarser);
+                let side = |from: f32, to: f32, size: usize| {
+                    (last_pixel(to, size as i32 - 1) - first_pixel(from, 0) + 1) as u64
+                };
+                let pixels = side(x0, x1, scope.grid.width) * side(y0, y1, scope.grid.height);
+                Some((splat, scope.grid.cover([x0, y0, x1, y1])?, pixels))
             });
             match cover {
-                Some((splat, (tiles, pixels))) => {
+                Some((splat, tiles, pixels)) => {
                     let label = Label { rank: self.rank, tag };
                     self.rank += 1;
                     self.dots.push(Dot::new(&splat, label), tiles, scope.grid);
-                    self.tally.pixels += fewer(pixels, coarser);
+                    self.tally.boxes += sixteenths(pixels, coarser);
                     self.tally.triangles += 2;
                 }
                 None => self.tally.culled += 1,
@@ -299,7 +304,7 @@ impl Projected {
                 let level = sheaf.levels[ribbon];
                 let label = Label { rank: self.rank, tag };
                 self.tally.vertices += (self.skin.len * a_point(look)) as u64;
-                let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally, 0);
+                let seen = keep(&self.shapes.strips, &mut self.strips, scope.grid, label, 0);
                 self.count(seen, look, level);
             }
         }
@@ -375,10 +380,10 @@ impl Projected {
                 self.shapes.add(list, scope.seen.view, entry, &self.vertices);
             }
             let label = Label { rank: self.rank, tag };
-            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, &mut self.tally, coarser)
-                | keep(&self.shapes.triangles, &mut self.triangles, scope.grid, label, &mut self.tally, 0)
-                | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, &mut self.tally, 0)
-                | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, &mut self.tally, 0);
+            let seen = keep(&self.shapes.quads, &mut self.quads, scope.grid, label, coarser)
+                | keep(&self.shapes.triangles, &mut self.triangles, scope.grid, label, 0)
+                | keep(&self.shapes.facets, &mut self.facets, scope.grid, label, 0)
+                | keep(&self.shapes.strips, &mut self.strips, scope.grid, label, 0);
             self.count(seen, look, level);
         }
     }
@@ -397,27 +402,19 @@ fn widened([x0, y0, x1, y1]: [f32; 4], coarser: u8) -> [f32; 4] {
     [x0 - margin, y0 - margin, x1 + margin, y1 + margin]
 }
 
-/// Pixels of a lower resolution in place of those of the picture.
-fn fewer(pixels: u64, coarser: u8) -> u64 {
-    pixels.div_ceil(1 << (2 * coarser))
+/// Sixteenths of pixels that are filled in place of pixels of the picture.
+fn sixteenths(pixels: u64, coarser: u8) -> u64 {
+    pixels << (4 - 2 * coarser)
 }
 
 /// Keeps the records that touch the picture; returns whether there are any.
-fn keep<R: Outlined>(
-    from: &[R],
-    into: &mut Queue<R>,
-    grid: &Grid,
-    label: Label,
-    tally: &mut Tally,
-    coarser: u8,
-) -> bool {
+fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label, coarser: u8) -> bool {
     let before = into.kept.len();
     for record in from {
-        if let Some((tiles, pixels)) = grid.cover(widened(record.bounds(), coarser)) {
+        if let Some(tiles) = grid.cover(widened(record.bounds(), coarser)) {
             let mut record = *record;
             record.set_label(label);
             into.push(record, tiles, grid);
-            tally.pixels += fewer(pixels, coarser);
         }
     }
     into.kept.len() > before

@@ -103,7 +103,7 @@ fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, camera: &View) {
     }));
     let at = kept.view.screen(kept.view.local(camera.eye));
     let reach = kept.sun.shadow_reach * ALWAYS * kept.view.focal;
-    if let Some((tiles, _)) = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]) {
+    if let Some(tiles) = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]) {
         tiles.each(grid, |tile| due[tile] = true);
     }
 }
@@ -212,9 +212,12 @@ impl Shadow {
                     y: rect.y as i32,
                     width: grid.tile_width(),
                     height: grid.rows(),
+                    shown: [rect.w, rect.h],
                     samples: 1,
                     spans: Default::default(),
                     most_slope: texel * MOST_SLOPE,
+                    passed: 0,
+                    shaded: 0,
                 };
                 for bin in bins {
                     let [across, down] = grid.place(nth);

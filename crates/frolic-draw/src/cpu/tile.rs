@@ -5,7 +5,7 @@
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
-use frolic_core::{Stage, trace};
+use frolic_core::{Counter, Meter, Stage, trace};
 use frolic_raster::dots::{self, DotStyle, DotTile};
 use frolic_raster::overlay::{Apart, Depths};
 use frolic_raster::samples::{self, SAMPLES, Samples};
@@ -37,6 +37,7 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) light: &'a BackdropLight<'a>,
     /// Nanoseconds that painting the backdrop took, of all tiles.
     pub(super) painting: &'a AtomicU64,
+    pub(super) tally: &'a TileTally,
     /// Depths and samples of solid records; none without any.
     pub(super) solid: Option<SolidTile<'a>>,
     /// Those of a round without solid records, after others.
@@ -59,6 +60,28 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) first: bool,
     /// Whether the backdrop has still to be painted.
     pub(super) is_bare: bool,
+}
+
+/// Counts of all tiles.
+#[derive(Debug, Default)]
+pub(super) struct TileTally {
+    /// Pixels that records other than discs covered, samples of solid ones that passed the depth test, pixels in which visible triangles were coloured.
+    counts: [AtomicU64; 3],
+}
+
+impl TileTally {
+    fn add(&self, pixels: u64, samples: u64, shaded: u64) {
+        for (count, more) in self.counts.iter().zip([pixels, samples, shaded]) {
+            count.fetch_add(more, Ordering::Relaxed);
+        }
+    }
+
+    pub(super) fn count(self, meter: &mut Meter) {
+        let [pixels, samples, shaded] = self.counts.map(AtomicU64::into_inner);
+        meter.add(Counter::PixelsTouched, pixels);
+        meter.add(Counter::Samples, samples);
+        meter.add(Counter::PixelsShaded, shaded);
+    }
 }
 
 /// State of the solid records of a tile, kept from round to round.
@@ -84,6 +107,7 @@ impl SolidTile<'_> {
         &mut self,
         [x, y]: [i32; 2],
         [width, height]: [usize; 2],
+        shown: [usize; 2],
     ) -> (Samples<'_>, &mut [[f32; STRIDE]], &mut f32) {
         let samples = Samples {
             near: &mut *self.near,
@@ -93,9 +117,12 @@ impl SolidTile<'_> {
             y,
             width,
             height,
+            shown,
             samples: SAMPLES,
             spans: Default::default(),
             most_slope: 0.0,
+            passed: 0,
+            shaded: 0,
         };
         (samples, &mut *self.depth, &mut *self.nearest)
     }
@@ -109,6 +136,7 @@ impl RasterTile<'_, '_> {
         let [across, down] = self.grid.place(self.nth);
         let (x, y) = (self.grid.rect(self.nth).x as i32, self.grid.rect(self.nth).y as i32);
         let (width, height) = (self.grid.tile_width(), self.grid.rows());
+        let shown = [self.grid.rect(self.nth).w, self.grid.rect(self.nth).h];
         let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
         // Solid records usually cover much of the ground. If they come first, the backdrop is painted only where it is visible.
         let mut is_bare = self.is_bare;
@@ -123,12 +151,13 @@ impl RasterTile<'_, '_> {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.solid {
                 let Some(solid) = &mut solid else { continue };
-                let (mut samples, depth, nearest) = solid.open([x, y], [width, height]);
+                let (mut samples, depth, nearest) = solid.open([x, y], [width, height], shown);
                 let records = bins.iter().map(|bin| bin.solids_in_tile(nth)).sum::<usize>();
                 let crowded = part.nearest_wins && records > width * height;
                 let front =
                     Front { level, styles, bins, nth, place: [across, down], sunny: sunlight.is_some() };
                 front.draw(&mut samples, crowded);
+                self.tally.add(samples.passed / SAMPLES as u64, samples.passed, samples.shaded);
                 draw_groups(level, &mut samples, pictures, std::mem::take(&mut groups));
                 if part.ends {
                     if std::mem::take(&mut is_bare) {
@@ -158,7 +187,7 @@ impl RasterTile<'_, '_> {
                 }
                 overlay::draw(below, part, |into| {
                     let dots = dot_styles(list, into.nearest());
-                    let [from, width] = into.columns;
+                    let ([from, width], height) = (into.columns, into.rows.len());
                     let mut tile = Tile {
                         level,
                         rows: &mut into.rows,
@@ -169,14 +198,17 @@ impl RasterTile<'_, '_> {
                         y: into.y,
                         from: from as i32,
                         width,
+                        shown: [width, height],
                         coarser: into.log2,
                         list,
                         view,
                         sunlight: sunlight.as_ref(),
                         styles,
                         dots: &dots,
+                        touched: 0,
                     };
                     tile.draw(part, bins, nth, [across, down]);
+                    self.tally.add(tile.touched, 0, 0);
                 });
                 continue;
             }
@@ -192,14 +224,17 @@ impl RasterTile<'_, '_> {
                 y,
                 from: 0,
                 width,
+                shown,
                 coarser: 0,
                 list,
                 view,
                 sunlight: sunlight.as_ref(),
                 styles,
                 dots: &dots,
+                touched: 0,
             };
             tile.draw(part, bins, nth, [across, down]);
+            self.tally.add(tile.touched, 0, 0);
         }
     }
 
@@ -280,6 +315,8 @@ pub(super) struct Tile<'a, 'l> {
     /// Columns that are wanted.
     pub(super) from: i32,
     pub(super) width: usize,
+    /// Columns and rows that are in the picture, and count.
+    pub(super) shown: [usize; 2],
     /// Logarithm of the pixels of the picture across one of it.
     pub(super) coarser: u32,
     pub(super) list: &'a DrawList<'l>,
@@ -290,6 +327,8 @@ pub(super) struct Tile<'a, 'l> {
     pub(super) styles: &'a [Style<'a>],
     /// Blending of the discs of each source.
     pub(super) dots: &'a [DotStyle],
+    /// Pixels so far that rectangles and pieces covered, and nothing solid hid them.
+    pub(super) touched: u64,
 }
 
 impl Tile<'_, '_> {
@@ -297,7 +336,8 @@ impl Tile<'_, '_> {
     pub(super) fn for_dots(&mut self) -> DotTile<'_> {
         let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut apart, depth, dots, .. } = self;
         let Apart { left, weights } = apart;
-        DotTile { rows, depth, x, y, from, width, styles: dots, apart: Apart { left, weights }, coarser }
+        let apart = Apart { left, weights };
+        DotTile { rows, depth, x, y, from, width, styles: dots, apart, coarser }
     }
 
     /// The records of a part, in its order.

@@ -8,7 +8,7 @@ use frolic_core::{Chunk, EmitterSpec, Frame, Meter, ParticleSpec, Particles, Sha
 use frolic_diagnostics::reference::LinearImage;
 use frolic_draw::{
     BackdropSpec, Blend, Bounds, CameraSpec, Image, ImageSize, Instances, LightSpec, Look, LookSpec, Part,
-    Renderer, SunSpec, Technique, View,
+    Renderer, Resolution, SunSpec, Technique, View,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 
@@ -28,10 +28,16 @@ pub fn cloud(count: u32, size: [f32; 2], box_size: [f32; 3], seed: u32) -> Parti
 
 /// A look with every ramp at work.
 pub fn look(blend: Blend) -> Look {
+    look_at(blend, Resolution::Auto)
+}
+
+/// The same, drawn at a resolution.
+pub fn look_at(blend: Blend, resolution: Resolution) -> Look {
     let mut spec = LookSpec::glowing(2.5, [(0.0, "#ffd080"), (0.4, "#4060ff"), (1.0, "#802010")]).unwrap();
     spec =
         spec.opacity_over_age([(0.0, 0.1), (0.3, 0.9), (1.0, 0.0)]).size_over_age([(0.0, 0.5), (1.0, 1.5)]);
     spec.blend = blend;
+    spec.resolution = resolution;
     spec.lit = if blend == Blend::Alpha { 0.7 } else { 0.0 };
     spec.build().unwrap()
 }

@@ -35,8 +35,8 @@ impl Samples<'_> {
     pub(super) fn touched(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<[i32; 4]> {
         // A sample is up to 3/8 of a pixel off the middle.
         let (i0, j0) = (floor(x0 - 0.875).max(self.x), floor(y0 - 0.875).max(self.y));
-        let i1 = ceil(x1 - 0.125).min(self.x + self.width as i32 - 1);
-        let j1 = ceil(y1 - 0.125).min(self.y + self.height as i32 - 1);
+        let i1 = ceil(x1 - 0.125).min(self.x + self.shown[0] as i32 - 1);
+        let j1 = ceil(y1 - 0.125).min(self.y + self.shown[1] as i32 - 1);
         (i0 <= i1 && j0 <= j1).then_some([i0, j0, i1, j1])
     }
 
@@ -55,7 +55,7 @@ impl Samples<'_> {
     ) {
         let (top, bottom) = (strip.p[0].y, strip.p[SEGMENTS].y);
         let j0 = floor(top - 0.875).max(self.y);
-        let j1 = ceil(bottom - 0.125).min(self.y + self.height as i32 - 1);
+        let j1 = ceil(bottom - 0.125).min(self.y + self.shown[1] as i32 - 1);
         if j0 > j1 {
             return;
         }
@@ -90,11 +90,11 @@ impl Samples<'_> {
         let (infinite, zero) = (f32x8::splat(simd, f32::INFINITY), f32x8::splat(simd, 0.0));
         let places = Places::of(simd, samples);
         let (rows, stride) = (LANES / samples, self.height * samples / LANES);
-        let Self { near: nears, base: bases, sun: suns, spans, x: left_most, y: top_most, .. } = self;
+        let Self { near: nears, base: bases, sun: suns, spans, x: left_most, y: top_most, passed, .. } = self;
         let (nears, _) = nears.as_chunks_mut::<LANES>();
         let (bases, _) = bases.as_chunks_mut::<LANES>();
         let (suns, _) = suns.as_chunks_mut::<LANES>();
-        let (first, last) = (*left_most as f32, (*left_most + self.width as i32 - 1) as f32);
+        let (first, last) = (*left_most as f32, (*left_most + self.shown[0] as i32 - 1) as f32);
         let held = f32x4::load_array(simd, [first, first, -last, -last]);
         let (first, last) = ((j0 - *top_most) as usize / rows, (j1 - *top_most) as usize / rows);
         for piece in (first..=last).step_by(PIECE) {
@@ -167,6 +167,7 @@ impl Samples<'_> {
                         if sunny && let Some(slot) = suns.get_mut(at) {
                             met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);
                         }
+                        *passed += u64::from(met.to_bitmask().count_ones());
                         (at, i) = (at + stride, i + 1);
                     }
                     if i > i1 {
@@ -204,7 +205,7 @@ impl Samples<'_> {
         for k in 0..EDGES {
             least[k] = f32x8::splat(simd, polygon.edges[k].least);
         }
-        let places = Places::of(simd, samples);
+        let (places, mut passed) = (Places::of(simd, samples), 0);
         let (rows, stride) = (LANES / samples, self.height * samples / LANES);
         let (nears, _) = self.near.as_chunks_mut::<LANES>();
         let (bases, _) = self.base.as_chunks_mut::<LANES>();
@@ -260,6 +261,7 @@ impl Samples<'_> {
                         met = mask32x8::from_bitmask(simd, left.into());
                     }
                 }
+                passed += u64::from(met.to_bitmask().count_ones());
                 if USUAL || style.write {
                     met.select(near, kept).store_slice(slot);
                 }
@@ -274,5 +276,6 @@ impl Samples<'_> {
                 }
             }
         }
+        self.passed += passed;
     }
 }

@@ -130,6 +130,7 @@ impl Samples<'_> {
         let (mut starts, mut ends) = ([i0; LANES], [i1; LANES]);
         let near_across = f32x8::splat(simd, near_plane.dx);
         let (mut least, mut across) = ([near_across; 3], [near_across; 3]);
+        let mut passed = 0;
         for k in 0..3 {
             least[k] = f32x8::splat(simd, edges[k].least);
             across[k] = f32x8::splat(simd, edges[k].plane.dx);
@@ -164,9 +165,11 @@ impl Samples<'_> {
                 if let Some(slot) = words.get_mut(at) {
                     met.select(word, u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
+                passed += met.to_bitmask().count_ones();
                 at += stride;
             }
         }
+        self.passed += u64::from(passed);
     }
 
     /// Works out the colours of the samples that hold triangles: each triangle once a pixel, in the middle of it.
@@ -174,7 +177,7 @@ impl Samples<'_> {
     pub(super) fn settle<S: Simd>(&mut self, simd: S, visible: &Visible<'_>, sunny: bool) {
         let mut queue = Queue::default();
         let mut textured = TexturedQueue::default();
-        let pixels_down = self.height;
+        let (pixels_down, mut shaded) = (self.height, 0);
         for at in 0..self.base.len() / LANES {
             let Some(words) = self.base[at * LANES..].first_chunk::<LANES>() else { break };
             let lanes = u32x8::load_array(simd, *words);
@@ -190,6 +193,7 @@ impl Samples<'_> {
                     left &= !(u64::from(words[other] == word) << other);
                 }
                 let nth = (at * LANES + pixel) / SAMPLES;
+                shaded += 1;
                 let place = [self.x + (nth / pixels_down) as i32, self.y + (nth % pixels_down) as i32];
                 if word & TEXTURED != 0 {
                     if word != textured.word || textured.pixels.len == LANES {
@@ -207,6 +211,7 @@ impl Samples<'_> {
         }
         queue.settle(simd, self, sunny);
         textured.settle(simd, self, sunny);
+        self.shaded += shaded;
     }
 }
 

@@ -78,7 +78,7 @@ proptest! {
         }
         for level in levels() {
             let mut rows = before.clone();
-            draw(level, &mut QuadTile { rows: &mut rows, depth: &depth, x: 0, y: 0, from: 0, width: 64, sunlight: None, apart: Default::default(), order_depth: 1.0 }, &quad);
+            draw(level, &mut QuadTile { rows: &mut rows, depth: &depth, x: 0, y: 0, from: 0, width: 64, sunlight: None, apart: Default::default(), order_depth: 1.0, touched: 0 }, &quad);
             for (j, (row, wanted)) in rows.iter().zip(&wanted).enumerate() {
                 for i in 0..64 {
                     let of = |row: &Row| row.map(|channel| channel[i].to_bits());

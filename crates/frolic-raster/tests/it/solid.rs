@@ -41,9 +41,12 @@ impl Tile {
             y: self.y,
             width: WIDTH,
             height: HEIGHT,
+            shown: [WIDTH, HEIGHT],
             samples: SAMPLES,
             spans: Default::default(),
             most_slope: 0.0,
+            passed: 0,
+            shaded: 0,
         }
     }
 
@@ -325,7 +328,9 @@ proptest! {
                 let mut near = vec![0.0; count];
                 let mut tile = Samples {
                     near: &mut near, base: &mut [], sun: &mut [],
-                    x: 0, y: 0, width: WIDTH, height: HEIGHT, samples, spans: Default::default(), most_slope: 0.0,
+                    x: 0, y: 0, width: WIDTH, height: HEIGHT, shown: [WIDTH, HEIGHT], samples, spans: Default::default(), most_slope: 0.0,
+            passed: 0,
+            shaded: 0,
                 };
                 facets(level, &mut tile, &[facet], None, &[style(&textures)]);
                 let reaches = area(&facet) != 0.0 && near.iter().any(|near| *near > 0.0);

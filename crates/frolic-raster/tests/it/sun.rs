@@ -90,7 +90,9 @@ proptest! {
         }
         let samples = Samples {
             near: &mut near, base: &mut base, sun: &mut sun,
-            x: 0, y: 0, width, height, samples: SAMPLES, spans: Default::default(), most_slope: 0.0,
+            x: 0, y: 0, width, height, shown: [width, height], samples: SAMPLES, spans: Default::default(), most_slope: 0.0,
+            passed: 0,
+            shaded: 0,
         };
         for level in levels() {
             let mut open = vec![u64::MAX; height];

@@ -139,9 +139,12 @@ impl Shot {
             y: 0,
             width,
             height,
+            shown: [width, height],
             samples: per_pixel,
             spans: Default::default(),
             most_slope: self.most_slope,
+            passed: 0,
+            shaded: 0,
         };
         let Group { layout, .. } = self.key.group;
         for (nth, groups) in kinds(list, self.key.layouts) {
