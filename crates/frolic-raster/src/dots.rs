@@ -89,11 +89,11 @@ impl DotTile<'_> {
         let solid = dot.depth > style.in_front;
         if !self.apart.left.is_empty() {
             let dot = if self.coarser > 0 { dot.coarser(self.coarser) } else { *dot };
-            return if solid {
-                self.fill_apart::<S, true>(simd, &dot, style.per_soft)
-            } else {
-                self.fill_apart::<S, false>(simd, &dot, style.per_soft)
-            };
+            match solid {
+                true => self.fill_apart::<S, true>(simd, &dot, style.per_soft),
+                false => self.fill_apart::<S, false>(simd, &dot, style.per_soft),
+            }
+            return;
         }
         // Only discs that reach behind the nearest solid surface of the tile test depths pixel by pixel.
         match (style.covers, solid) {

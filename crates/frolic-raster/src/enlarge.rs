@@ -29,7 +29,7 @@ kernel! {
 #[inline(always)]
 fn fill(Small { pixels, width, height }: Small<'_>, y: usize, into: &mut [[u8; 4]]) {
     let near = (y / 2).min(height - 1);
-    let far = if y % 2 == 0 { near.saturating_sub(1) } else { (near + 1).min(height - 1) };
+    let far = if y.is_multiple_of(2) { near.saturating_sub(1) } else { (near + 1).min(height - 1) };
     let (near, far) = (&pixels[near * width..][..width], &pixels[far * width..][..width]);
     for (part, out) in into.chunks_mut(2 * PART).enumerate() {
         let first = part * PART;
@@ -79,7 +79,8 @@ mod tests {
             for y in 0..high {
                 let along = |at: usize, most: usize| {
                     let near = at / 2;
-                    let far = if at % 2 == 0 { near.saturating_sub(1) } else { (near + 1).min(most - 1) };
+                    let far =
+                        if at.is_multiple_of(2) { near.saturating_sub(1) } else { (near + 1).min(most - 1) };
                     [near, far]
                 };
                 let want: Vec<[u8; 4]> = (0..wide)

@@ -191,7 +191,7 @@ impl Overlay {
                     (least, most) = (least.min(*depth), most.max(*depth));
                 }
             }
-            let depth = if (across + down) % 2 == 0 { least } else { most };
+            let depth = if (across + down).is_multiple_of(2) { least } else { most };
             self.depth[row][at] = depth;
             self.nearness[row][at] = 1.0 / depth.min(SKY);
         }

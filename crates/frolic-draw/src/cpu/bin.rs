@@ -14,13 +14,11 @@ use frolic_raster::record::{Dot, Facet, Record, Strip, Triangle};
 use frolic_raster::tile::{Grid, Tiles};
 
 use super::kept::Inputs;
+use super::pass::{CHUNK, ChunkStart};
 use super::project::{Need, Projected, Queue, Scope};
 use super::record::Quad;
 use crate::list::BYTES_SEEN;
 use crate::room;
-
-/// Instances in a chunk; ranks within it fit 16 bits.
-pub(super) const CHUNK: usize = 8192;
 
 /// Maximum number of tiles that a record is copied to.
 pub(super) const MANY: u32 = 16;
@@ -33,16 +31,6 @@ thread_local! {
 /// Reserves memory on every thread for the chunks of a list.
 pub(super) fn make_room(need: &Need) {
     rayon::broadcast(|_| PROJECTED.with_borrow_mut(|projected| projected.make_room(need)));
-}
-
-/// A range of a draw list that is projected together.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct ChunkStart {
-    pub(super) batch: u32,
-    pub(super) run: u32,
-    /// Instances of that run that belong to earlier chunks.
-    pub(super) skip: u32,
-    pub(super) count: u32,
 }
 
 /// The records of a chunk, by kind.
@@ -76,7 +64,7 @@ pub(super) struct Tally {
 impl Bin {
     /// Projects a chunk, unless its records can be kept; `version` is that of what all chunks depend on.
     pub(super) fn renew(&mut self, scope: &Scope<'_, '_>, version: u64, start: ChunkStart) {
-        if !self.inputs.keep(scope, version, start) {
+        if !self.inputs.keep(scope.seen.list, scope.coarser, version, start) {
             self.fill(scope, start);
         }
     }

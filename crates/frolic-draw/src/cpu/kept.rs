@@ -9,8 +9,7 @@ use frolic_raster::light::Lamp;
 use frolic_raster::tile::Grid;
 use smallvec::SmallVec;
 
-use super::bin::ChunkStart;
-use super::project::Scope;
+use super::pass::ChunkStart;
 use crate::camera::View;
 use crate::detail::Detail;
 use crate::lamps::SunSpec;
@@ -98,14 +97,19 @@ impl PartialEq for SameMesh {
 }
 
 impl Inputs {
-    /// Whether a chunk can keep its records; takes over its inputs otherwise.
-    pub(super) fn keep(&mut self, scope: &Scope<'_, '_>, version: u64, start: ChunkStart) -> bool {
-        self.is_kept = self.is_same(scope, version, start);
+    /// Whether a chunk can keep its records; takes over its inputs otherwise. `coarser` is the resolution of each source.
+    pub(super) fn keep(
+        &mut self,
+        list: &DrawList<'_>,
+        coarser: &[u8],
+        version: u64,
+        start: ChunkStart,
+    ) -> bool {
+        self.is_kept = self.is_same(list, coarser, version, start);
         self.is_kept
     }
 
-    fn is_same(&mut self, scope: &Scope<'_, '_>, version: u64, start: ChunkStart) -> bool {
-        let list = scope.seen.list;
+    fn is_same(&mut self, list: &DrawList<'_>, coarser: &[u8], version: u64, start: ChunkStart) -> bool {
         let runs = runs_of(list, start);
         if !list.vertices.is_empty() || !runs.clone().all(|(run, ..)| may_stay(list, &run)) {
             self.forget();
@@ -116,7 +120,13 @@ impl Inputs {
             (source, run.source, run.first as usize + skip as usize, count as usize)
         });
         let stretches = ranges.clone().map(|(source, nth, first, count)| {
-            Stretch::new(list, source, nth, [first as u32, count as u32], scope.coarser(nth))
+            Stretch::new(
+                list,
+                source,
+                nth,
+                [first as u32, count as u32],
+                coarser.get(nth as usize).copied().unwrap_or(0),
+            )
         });
         let head_stays = self.version == version && self.stretches.iter().cloned().eq(stretches.clone());
         if !head_stays {

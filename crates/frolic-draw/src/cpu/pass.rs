@@ -5,9 +5,21 @@
 
 use std::ops::Range;
 
-use super::bin::{CHUNK, ChunkStart};
 use crate::list::DrawList;
 use crate::look::Blend;
+
+/// Instances in a chunk; ranks within it fit 16 bits.
+pub(super) const CHUNK: usize = 8192;
+
+/// A range of a draw list that is projected together.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ChunkStart {
+    pub(super) batch: u32,
+    pub(super) run: u32,
+    /// Instances of that run that belong to earlier chunks.
+    pub(super) skip: u32,
+    pub(super) count: u32,
+}
 
 /// Chunks that are drawn by one rule.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -18,8 +18,9 @@ use frolic_raster::tile::{Grid, Tiles, first_pixel, last_pixel};
 use frolic_simd as simd;
 use glam::Vec3;
 
-use super::bin::{CHUNK, MANY, Tally};
+use super::bin::{MANY, Tally};
 use super::overlay::margin;
+use super::pass::CHUNK;
 use super::record::{Quad, Shapes};
 use crate::camera::View;
 use crate::detail::{Level, random};
@@ -391,7 +392,7 @@ impl Projected {
 
 impl Scope<'_, '_> {
     /// Logarithm of the pixels of the picture across one that a source is drawn in.
-    pub(super) fn coarser(&self, source: u32) -> u8 {
+    fn coarser(&self, source: u32) -> u8 {
         self.coarser.get(source as usize).copied().unwrap_or(0)
     }
 }

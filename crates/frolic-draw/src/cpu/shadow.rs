@@ -22,8 +22,8 @@ use rayon::prelude::*;
 use smallvec::SmallVec;
 
 use super::TILE_LOG2;
-use super::bin::{Bin, ChunkStart};
-use super::pass::{Pass, split};
+use super::bin::Bin;
+use super::pass::{ChunkStart, Pass, split};
 use super::project::Scope;
 use super::style::casting;
 use super::tiled::Pictures;

@@ -159,7 +159,7 @@ mod tests {
                 off += (guess - true_area).abs();
                 count += true_area;
             }
-            assert!(sum.abs() < count / 5.0, "{name}: {} of {count}", sum);
+            assert!(sum.abs() < count / 5.0, "{name}: {sum} of {count}");
             assert!(off < count / 3.0, "{name}: {off} of {count}");
         }
     }

@@ -1,7 +1,7 @@
 //! Drawing a picture of a group: the blades of a layout one by one, into samples of its own.
 
 use crate::camera::View;
-use crate::cpu::bin::{CHUNK, ChunkStart};
+use crate::cpu::pass::{CHUNK, ChunkStart};
 use crate::cpu::project::{Projected, Scope};
 use crate::cpu::style::{casting, drawing};
 use crate::image::ImageSize;
