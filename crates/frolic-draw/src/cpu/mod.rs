@@ -5,10 +5,12 @@
 //! tiled    groups of blades: cached pictures, and those to be drawn                                    tiled/
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles of each, and put its records
 //!          into the bins of the chunk (a counting sort)                                     project.rs, record.rs, bin.rs
+//!          chunks in which nothing changed keep their records                                                   kept.rs
 //! raster   one task a tile: start from the backdrop, then pass by pass (pass.rs, tile.rs):
 //!          solid records by samples, the nearest wins                                                          front.rs
 //!          transparent records in order, or far to near                                                        blend.rs
-//! resolve  bloom, tone curve, dither, eight bits
+//!          large ones at a lower resolution, or mixed by weights, laid over the tile                         overlay.rs
+//! resolve  bloom, tone curve, dither, eight bits; a draft is enlarged
 //! ```
 //!
 //! These files decide the place and order of all drawing; the arithmetic is in the kernels of `frolic-raster`.
