@@ -44,10 +44,14 @@ pub(super) fn resolutions(list: &DrawList<'_>, view: &View) -> SmallVec<[u8; 32]
     for batch in list.batches().iter().filter(|batch| batch.mixed) {
         list.runs(batch).iter().for_each(|run| own[run.source as usize] = 0);
     }
-    // Those of one look share draw calls.
-    for nth in 0..own.len() {
-        let alike = |other: &usize| list.sources[*other].look.key == list.sources[nth].look.key;
-        own[nth] = (0..own.len()).filter(alike).map(|other| own[other]).min().unwrap_or(0);
+    // Those of one look share draw calls, so they take the finest.
+    let look = |nth: usize| list.sources[nth].look.key;
+    let mut finest: SmallVec<[(u64, u8); 32]> =
+        own.iter().enumerate().map(|(nth, own)| (look(nth), *own)).collect();
+    finest.sort_unstable();
+    for (nth, own) in own.iter_mut().enumerate().filter(|(_, own)| **own > 0) {
+        let first = finest.partition_point(|(key, _)| *key < look(nth));
+        *own = finest.get(first).map_or(0, |(_, own)| *own);
     }
     own
 }

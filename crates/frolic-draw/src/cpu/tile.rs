@@ -23,7 +23,7 @@ use super::shadow::Shadow;
 use super::tiled::{Pictures, draw_groups};
 use crate::backdrop::{BackdropLight, BackdropTile, first_pixels};
 use crate::camera::View;
-use crate::list::{DrawList, Source};
+use crate::list::DrawList;
 use crate::look::Blend;
 use frolic_raster::picture::Blit;
 
@@ -147,6 +147,7 @@ impl RasterTile<'_, '_> {
         let Self { level, nth, bins, first_chunk, parts, list, view, styles, mut groups, pictures, .. } =
             self;
         let mut solid = self.solid.take();
+        let (mut dots, mut over_dots) = (DotStyles::default(), DotStyles::default());
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.solid {
@@ -186,7 +187,7 @@ impl RasterTile<'_, '_> {
                     continue;
                 }
                 overlay::draw(below, part, |into| {
-                    let dots = dot_styles(list, into.nearest());
+                    let dots = over_dots.at(list, into.nearest());
                     let ([from, width], height) = (into.columns, into.rows.len());
                     let mut tile = Tile {
                         level,
@@ -204,7 +205,7 @@ impl RasterTile<'_, '_> {
                         view,
                         sunlight: sunlight.as_ref(),
                         styles,
-                        dots: &dots,
+                        dots,
                         touched: 0,
                     };
                     tile.draw(part, bins, nth, [across, down]);
@@ -213,7 +214,7 @@ impl RasterTile<'_, '_> {
                 continue;
             }
             let near = done.map(|done| done.near);
-            let dots = dot_styles(list, nearest);
+            let dots = dots.at(list, nearest);
             let mut tile = Tile {
                 level,
                 rows: &mut *self.rows,
@@ -230,7 +231,7 @@ impl RasterTile<'_, '_> {
                 view,
                 sunlight: sunlight.as_ref(),
                 styles,
-                dots: &dots,
+                dots,
                 touched: 0,
             };
             tile.draw(part, bins, nth, [across, down]);
@@ -284,19 +285,31 @@ impl RasterTile<'_, '_> {
     }
 }
 
-/// Blending of the discs of each source into a tile whose nearest solid record has this depth.
-fn dot_styles(list: &DrawList<'_>, nearest: f32) -> SmallVec<[DotStyle; 32]> {
-    let style = |source: &Source<'_>| {
-        let look = source.look;
-        // Slightly nearer than where a disc starts to fade.
-        let fades = nearest * 0.999_999 - 1.000_001 / look.per_soft;
-        DotStyle {
-            covers: look.blend == Blend::Alpha,
-            per_soft: look.per_soft,
-            in_front: if look.depth.test { fades } else { f32::INFINITY },
+/// Blending of the discs of each source, where the nearest solid surface is at a depth: worked out again only for another depth.
+#[derive(Debug, Default)]
+struct DotStyles {
+    nearest: Option<f32>,
+    styles: SmallVec<[DotStyle; 32]>,
+}
+
+impl DotStyles {
+    fn at(&mut self, list: &DrawList<'_>, nearest: f32) -> &[DotStyle] {
+        if self.nearest != Some(nearest) {
+            self.nearest = Some(nearest);
+            self.styles.clear();
+            self.styles.extend(list.sources.iter().map(|source| {
+                let look = source.look;
+                // Slightly nearer than where a disc starts to fade.
+                let fades = nearest * 0.999_999 - 1.000_001 / look.per_soft;
+                DotStyle {
+                    covers: look.blend == Blend::Alpha,
+                    per_soft: look.per_soft,
+                    in_front: if look.depth.test { fades } else { f32::INFINITY },
+                }
+            }));
         }
-    };
-    list.sources.iter().map(style).collect()
+        &self.styles
+    }
 }
 
 /// A tile that transparent records are drawn into.

@@ -3,7 +3,8 @@
 use crate::common::{cloud, draw, look, plain, renderer};
 use frolic_core::{Counter, EmitterSpec, Meter, ParticleSpec, Particles, Ramp, WorldSpec};
 use frolic_draw::{
-    BackdropSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, LightSpec, LookSpec, Technique,
+    AtlasBuilder, BackdropSpec, BillboardSpec, Blend, CameraSpec, Colour, GroundSpec, ImageSize, Library,
+    LightSpec, LookSpec, Mesh, MeshVertex, Picture, Quality, Resolution, RibbonSpec, Shape, Technique,
 };
 use frolic_list::{ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -111,4 +112,94 @@ fn elements_not_yet_emitted_are_not_drawn() {
     let seen = frolic_diagnostics::reference::splats(&list, &view).len();
     assert_eq!(particles.len(), 60);
     assert!((29..=31).contains(&seen), "{seen}");
+}
+
+/// A number that a broken export may hold.
+fn absurd() -> impl Strategy<Value = f32> {
+    prop_oneof![
+        4 => -1f32..1.0,
+        2 => Just(0.0f32),
+        1 => prop::sample::select(vec![1e-38f32, -1e-20, 1e6, -1e9, 1e19, -3e38]),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Triangles without area, far outside, all in one plane, around the camera: drawn or left out, in bounded time.
+    #[test]
+    fn absurd_meshes_are_survived(
+        places in prop::collection::vec(prop::array::uniform3(absurd()), 3..14),
+        triangles in prop::collection::vec(prop::array::uniform3(any::<prop::sample::Index>()), 1..24),
+        eye in prop::array::uniform3(-3f32..3.0),
+        blend in prop_oneof![Just(Blend::Opaque), Just(Blend::Alpha), Just(Blend::Additive)],
+        technique in prop_oneof![Just(Technique::Each), Just(Technique::Batched), Just(Technique::Instanced)],
+        quality in prop_oneof![Just(Quality::Full), Just(Quality::Draft)],
+    ) {
+        let vertex = |place: &[f32; 3]| MeshVertex {
+            position: (*place).into(),
+            normal: glam::Vec3::new(place[1], 1.0, place[0]),
+            uv: glam::Vec2::new(place[2], place[0]),
+        };
+        let vertices: Vec<MeshVertex> = places.iter().map(vertex).collect();
+        let triangles = triangles.iter().map(|all| all.map(|index| index.index(places.len()) as u16)).collect();
+        let mut library = Library::default();
+        library.meshes.insert("absurd".to_owned(), Mesh::new(vertices, triangles).unwrap().into());
+        let mut look = LookSpec::solid(Shape::mesh("absurd"), "#806040").unwrap();
+        look.blend = blend;
+        let look = look.build_with(&library).unwrap();
+        let stones = cloud(20, [0.01, 0.6], [2.0; 3], 7);
+        let mut renderer = renderer();
+        renderer.set_quality(quality);
+        let view = CameraSpec::new(eye, [0.1, 0.2, 0.3], 60.0).view(size(96, 64)).unwrap();
+        let (first, _) = draw(&[(&stones, &look)], technique, &view, &plain(), &mut renderer);
+        let (again, _) = draw(&[(&stones, &look)], technique, &view, &plain(), &mut renderer);
+        prop_assert_eq!(first, again);
+    }
+}
+
+/// The smallest pictures, and the longest.
+#[test]
+fn pictures_of_any_shape_are_drawn() {
+    let cloud = cloud(300, [0.05, 0.9], [3.0; 3], 5);
+    let mut library = Library::default();
+    let mut builder = AtlasBuilder::default();
+    builder.picture("texel", Picture::paint([1, 1], |_, _| [200, 100, 50, 128]).unwrap());
+    library.atlas = builder.build().unwrap().into();
+    let board = LookSpec::default().shape(Shape::Billboard(BillboardSpec::new("texel")));
+    let shapes = [
+        look(Blend::Alpha),
+        LookSpec::solid(Shape::mesh("ball"), "#806040").unwrap().build().unwrap(),
+        LookSpec::solid(Shape::Ribbon(RibbonSpec::default()), "#408040").unwrap().build().unwrap(),
+        board.clone().build_with(&library).unwrap(),
+        board.resolution(Resolution::Quarter).build_with(&library).unwrap(),
+    ];
+    for (w, h) in [(1, 1), (2, 3), (16_384, 64), (64, 16_384)] {
+        for quality in [Quality::Full, Quality::Draft] {
+            let view = CameraSpec::new([0.3, 0.2, 6.0], [0.0; 3], 45.0).view(size(w, h)).unwrap();
+            let populations: Vec<_> = shapes.iter().map(|look| (&cloud, look)).collect();
+            let mut renderer = renderer();
+            renderer.set_quality(quality);
+            let (image, _) = draw(&populations, Technique::Instanced, &view, &plain(), &mut renderer);
+            assert_eq!(image.size(), size(w, h));
+        }
+    }
+}
+
+/// As many populations as a list holds, and more, of hundreds of looks: each is drawn, in bounded time.
+#[test]
+fn tens_of_thousands_of_populations_are_drawn() {
+    let one = cloud(1, [0.2, 0.4], [3.0; 3], 5);
+    let looks: Vec<_> = (0..300)
+        .map(|nth| {
+            let mut spec = LookSpec::glowing(1.0 + nth as f32 * 0.01, [(0.0, "#ffd080")]).unwrap();
+            spec.blend = if nth % 2 == 0 { Blend::Alpha } else { Blend::Additive };
+            spec.resolution(if nth % 3 == 0 { Resolution::Half } else { Resolution::Auto }).build().unwrap()
+        })
+        .collect();
+    let view = CameraSpec::new([0.3, 0.2, 6.0], [0.0; 3], 45.0).view(size(64, 64)).unwrap();
+    let populations: Vec<_> = (0..65_536).map(|nth| (&one, &looks[nth % looks.len()])).collect();
+    let (_, frame) = draw(&populations, Technique::Instanced, &view, &plain(), &mut renderer());
+    assert_eq!(frame.count(Counter::Instances), 65_535, "what a list holds");
+    assert!(frame.count(Counter::DrawCalls) > 60_000);
 }

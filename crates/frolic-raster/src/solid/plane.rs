@@ -147,12 +147,12 @@ pub(super) fn below<S: Simd>(simd: S, y: f32x8<S>, from: [f32; SEGMENTS]) -> [f3
 /// Greatest whole number that is not above.
 pub fn floor(v: f32) -> i32 {
     let whole = v as i32;
-    whole - i32::from(whole as f32 > v)
+    whole.saturating_sub(i32::from(whole as f32 > v))
 }
 
 #[inline(always)]
 /// Least whole number that is not below.
 pub fn ceil(v: f32) -> i32 {
     let whole = v as i32;
-    whole + i32::from((whole as f32) < v)
+    whole.saturating_add(i32::from((whole as f32) < v))
 }
