@@ -246,11 +246,11 @@ impl Projected {
                     bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
                 }
                 let [x0, y0, x1, y1] = widened(bounds, coarser);
+                let tiles = scope.grid.cover([x0, y0, x1, y1])?;
                 let side = |from: f32, to: f32, size: usize| {
                     (last_pixel(to, size as i32 - 1) - first_pixel(from, 0) + 1) as u64
                 };
-                let pixels = side(x0, x1, scope.grid.width) * side(y0, y1, scope.grid.height);
-                Some((splat, scope.grid.cover([x0, y0, x1, y1])?, pixels))
+                Some((splat, tiles, side(x0, x1, scope.grid.width) * side(y0, y1, scope.grid.height)))
             });
             match cover {
                 Some((splat, tiles, pixels)) => {

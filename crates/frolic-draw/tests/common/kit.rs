@@ -74,7 +74,8 @@ pub fn looks(kit: &Kit) -> Vec<(String, Look)> {
             look.tints = vec![Colour::new(1.0, 0.5, 0.4), Colour::new(0.4, 0.9, 1.0)];
             look.colour_along =
                 frolic_core::Ramp::new([(0.0, Colour::new(0.3, 0.3, 0.3)), (1.0, Colour::WHITE)]);
-            look.detail = DetailSpec::default().coarse_below(6.0).thin_below(2.0);
+            // A device draws no spots.
+            look.detail = DetailSpec::default().coarse_below(6.0).thin_below(2.0).tiny_below(0.0);
             if let Ok(look) = look.build_with(&kit.library) {
                 looks.push((format!("{name}, {blend:?}"), look));
             }

@@ -104,6 +104,24 @@ fn one_billboard_is_round_and_has_no_edge() {
     }
 }
 
+/// Discs far outside the picture are left out, and count nothing, on any way to draw.
+#[test]
+fn discs_outside_the_picture_count_nothing() {
+    use frolic_core::Counter;
+    let particles = cloud(400, [0.02, 0.2], [60.0, 40.0, 20.0], 4);
+    let (look, backdrop, view) = (look(Blend::Additive), plain(), view(64, 40));
+    let all = [(&particles, &look)];
+    let (first, counted) = draw(&all, Technique::Instanced, &view, &backdrop, &mut renderer());
+    assert!(counted.count(Counter::Culled) > 200);
+    for technique in [Technique::Each, Technique::Batched] {
+        let (image, frame) = draw(&all, technique, &view, &backdrop, &mut renderer());
+        assert_eq!(image, first, "{technique:?}");
+        for same in [Counter::PixelsTouched, Counter::Culled, Counter::Records] {
+            assert_eq!(frame.count(same), counted.count(same), "{technique:?} {}", same.name());
+        }
+    }
+}
+
 #[test]
 fn counters_are_exact() {
     let particles = cloud(300, [0.02, 0.02], [3.0, 2.0, 1.0], 4);
