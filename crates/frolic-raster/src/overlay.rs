@@ -37,6 +37,13 @@ pub struct Apart<'a> {
     pub weights: &'a mut [[f32; STRIDE]],
 }
 
+impl Apart<'_> {
+    /// Lends it for a while.
+    pub fn lend(&mut self) -> Apart<'_> {
+        Apart { left: self.left, weights: self.weights }
+    }
+}
+
 /// Weight of an element at a depth in metres among those that are mixed in any order: equation 7 of McGuire and Bavoil, "Weighted Blended
 /// Order-Independent Transparency", 2013.
 #[inline(always)]

@@ -118,20 +118,27 @@ record!(Dot, depth, true);
 impl Dot {
     /// Makes a splat ready.
     pub fn new(splat: &Splat, label: Label) -> Self {
-        let at = [splat.x, splat.y];
-        let first = at.map(|at| (at - 0.5 - splat.radius).ceil().clamp(-FARTHEST, FARTHEST));
         Self {
-            first: first.map(|first| first as i16),
-            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
-            per_r2: 1.0 / (splat.radius * splat.radius),
             depth: splat.depth,
             paint: [halves(splat.light[0], splat.light[1]), halves(splat.light[2], splat.cover)],
             label,
+            ..Self::default()
+        }
+        .placed([splat.x, splat.y], splat.radius)
+    }
+
+    /// The disc at another place and with another radius, in pixels.
+    #[inline(always)]
+    fn placed(self, at: [f32; 2], radius: f32) -> Self {
+        let first = at.map(|at| (at - 0.5 - radius).ceil().clamp(-FARTHEST, FARTHEST));
+        Self {
+            first: first.map(|first| first as i16),
+            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
+            per_r2: 1.0 / (radius * radius),
+            ..self
         }
     }
-}
 
-impl Dot {
     /// The disc in a picture of a 2^`log2`th of the resolution: as large, or where it would be too small to be filled, larger and fainter.
     #[inline(always)]
     pub fn coarser(&self, log2: u32) -> Self {
@@ -139,13 +146,7 @@ impl Dot {
         let at = [0, 1].map(|axis| (f32::from(self.first[axis]) + 0.5 - self.offset[axis]) * per);
         let wanted = (1.0 / self.per_r2).sqrt() * per;
         let radius = wanted.max(SMALLEST);
-        let first = at.map(|at| (at - 0.5 - radius).ceil().clamp(-FARTHEST, FARTHEST));
-        let mut it = Self {
-            first: first.map(|first| first as i16),
-            offset: [first[0] + 0.5 - at[0], first[1] + 0.5 - at[1]],
-            per_r2: 1.0 / (radius * radius),
-            ..*self
-        };
+        let mut it = self.placed(at, radius);
         if radius > wanted {
             let share = wanted * wanted / (radius * radius);
             let [red_green, blue_cover] = self.paint.map(|two| {

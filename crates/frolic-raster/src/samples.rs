@@ -26,7 +26,7 @@ pub struct Span {
 }
 
 /// One tile's samples: column after column, down each column, those of a pixel together.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Samples<'a> {
     /// Nearness of each sample.
     pub near: &'a mut [f32],

@@ -132,13 +132,25 @@ impl Grid {
         Rect { x, y, w: (self.width - x).min(self.tile_width()), h: (self.height - y).min(self.rows()) }
     }
 
-    /// Returns the tiles that bounds touch; `None` if no pixel centre of the picture is inside.
+    /// Returns first column and row, last column and row of the pixels of the picture whose centre is within bounds, if there are any.
     #[inline(always)]
-    pub fn cover(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<Tiles> {
+    pub fn pixels(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<[i32; 4]> {
         let (i0, i1) = (first_pixel(x0, 0), last_pixel(x1, self.width as i32 - 1));
         let (j0, j1) = (first_pixel(y0, 0), last_pixel(y1, self.height as i32 - 1));
+        (i0 <= i1 && j0 <= j1).then_some([i0, j0, i1, j1])
+    }
+
+    /// Returns the tiles of those pixels.
+    #[inline(always)]
+    pub fn cover(&self, bounds: [f32; 4]) -> Option<Tiles> {
+        self.pixels(bounds).map(|pixels| self.tiles_of(pixels))
+    }
+
+    /// Returns the tiles of pixels from a first column and row to a last column and row.
+    #[inline(always)]
+    pub fn tiles_of(&self, [i0, j0, i1, j1]: [i32; 4]) -> Tiles {
         let [w, h] = self.tile_log2;
-        (i0 <= i1 && j0 <= j1).then(|| Tiles::new(i0 >> w, i1 >> w, j0 >> h, j1 >> h))
+        Tiles::new(i0 >> w, i1 >> w, j0 >> h, j1 >> h)
     }
 }
 

@@ -5,7 +5,6 @@ use std::cell::RefCell;
 use frolic_raster::LANES;
 use frolic_raster::colour9::EMPTY;
 use frolic_raster::dots;
-use frolic_raster::overlay::Apart;
 use frolic_raster::quads::{self, QuadTile};
 use frolic_raster::record::{Dot, Facet, Outlined, Record, Strip, keyed};
 use frolic_raster::samples::{SAMPLES, Samples};
@@ -13,7 +12,7 @@ use frolic_raster::solid::{self, Style, ceil, floor};
 
 use super::bin::{Bin, Found, InTile};
 use super::record::Quad;
-use super::tile::Tile;
+use super::tile::{Target, Tile};
 use crate::look::Blend;
 use crate::room;
 use crate::sort;
@@ -39,15 +38,15 @@ impl Tile<'_, '_> {
     pub(super) fn quad(&mut self, quad: &Quad) {
         let order_depth = quad.order_depth;
         let Some(mut quad) = quad.painted(self.list, self.view) else { return };
-        let &mut Self { x, y, from, shown, coarser, ref mut rows, ref mut apart, depth, sunlight, .. } = self;
-        let Apart { left, weights } = apart;
-        let apart = Apart { left, weights };
+        let (sunlight, touched) = (self.sunlight, self.touched);
+        let &mut Target { x, y, from, shown, coarser, ref mut rows, ref mut apart, depth, .. } =
+            &mut self.into;
         if coarser > 0 {
             quad = quad.coarser(coarser);
         }
         // Nothing is drawn beyond the picture.
-        let [width, height] = shown;
-        let (rows, touched) = (&mut rows[..height], self.touched);
+        let ([width, height], apart) = (shown, apart.lend());
+        let rows = &mut rows[..height];
         let mut tile = QuadTile { rows, depth, x, y, from, width, sunlight, apart, order_depth, touched };
         quads::draw(self.level, &mut tile, &quad);
         self.touched = tile.touched;
@@ -59,7 +58,7 @@ impl Tile<'_, '_> {
         facets: impl Iterator<Item = &'r Facet> + Clone,
         strips: impl Iterator<Item = &'r Strip> + Clone,
     ) {
-        let (width, height) = (self.width, self.rows.len());
+        let (width, height) = (self.into.width, self.into.rows.len());
         let first = facets.clone().map(|facet| (facet.opacity, facet.label));
         let Some((opacity, label)) =
             first.chain(strips.clone().map(|strip| (strip.opacity, strip.label))).next()
@@ -78,12 +77,13 @@ impl Tile<'_, '_> {
         }
         // Whole blocks of rows, as samples are drawn in blocks.
         let lanes = (LANES / SAMPLES) as i32;
-        bounds[0] = bounds[0].max(self.x);
-        bounds[1] = (bounds[1].max(self.y) - self.y) / lanes * lanes + self.y;
-        bounds[2] = bounds[2].min(self.x + width as i32 - 1);
-        bounds[3] = ((bounds[3].min(self.y + height as i32 - 1) - self.y) / lanes * lanes + lanes - 1
-            + self.y)
-            .min(self.y + height as i32 - 1);
+        bounds[0] = bounds[0].max(self.into.x);
+        bounds[1] = (bounds[1].max(self.into.y) - self.into.y) / lanes * lanes + self.into.y;
+        bounds[2] = bounds[2].min(self.into.x + width as i32 - 1);
+        bounds[3] = ((bounds[3].min(self.into.y + height as i32 - 1) - self.into.y) / lanes * lanes + lanes
+            - 1
+            + self.into.y)
+            .min(self.into.y + height as i32 - 1);
         if bounds[0] > bounds[2] || bounds[1] > bounds[3] {
             return;
         }
@@ -92,15 +92,15 @@ impl Tile<'_, '_> {
         });
         near.resize(SAMPLES * width * height, 0.0);
         base.resize(SAMPLES * width * height, EMPTY);
-        for i in (bounds[0] - self.x) as usize..=(bounds[2] - self.x) as usize {
-            for j in (bounds[1] - self.y) as usize..=(bounds[3] - self.y) as usize {
+        for i in (bounds[0] - self.into.x) as usize..=(bounds[2] - self.into.x) as usize {
+            for j in (bounds[1] - self.into.y) as usize..=(bounds[3] - self.into.y) as usize {
                 for s in 0..SAMPLES {
                     let at = (i * height + j) * SAMPLES + s;
                     base[at] = EMPTY;
-                    near[at] = match self.near {
+                    near[at] = match self.into.near {
                         _ if !look.depth.test => 0.0,
                         Some(solid) => solid[at],
-                        None => 1.0 / self.depth[j][i],
+                        None => 1.0 / self.into.depth[j][i],
                     };
                 }
             }
@@ -108,17 +108,13 @@ impl Tile<'_, '_> {
         let mut samples = Samples {
             near: &mut near,
             base: &mut base,
-            sun: &mut [],
-            x: self.x,
-            y: self.y,
+            x: self.into.x,
+            y: self.into.y,
             width,
             height,
-            shown: self.shown,
+            shown: self.into.shown,
             samples: SAMPLES,
-            spans: Default::default(),
-            most_slope: 0.0,
-            passed: 0,
-            shaded: 0,
+            ..Samples::default()
         };
         // Within the instance the nearest wins, whatever the depth settings of the look, and no shadow falls.
         let own = Style { test: true, write: true, sun: false, ..self.styles[usize::from(label.tag)] };
@@ -129,7 +125,7 @@ impl Tile<'_, '_> {
             solid::strip(self.level, &mut samples, strip, &own);
         }
         self.touched += samples.passed / SAMPLES as u64;
-        samples.flatten(self.rows, opacity, look.blend == Blend::Additive, bounds);
+        samples.flatten(self.into.rows, opacity, look.blend == Blend::Additive, bounds);
         SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
     }
 

@@ -216,12 +216,10 @@ impl Stretch {
             Form::Mesh { fine, coarse, .. } => [Some(fine), coarse.as_ref()],
             _ => [None; 2],
         };
-        let mut there = 0;
-        columns(source, |_| there += 1);
         let poses = &source.instances.poses;
         let of = [poses.size.is_some(), poses.turn.is_some(), poses.curve.is_some(), poses.bend.is_some()];
         let of = of.into_iter().chain([poses.id.is_some(), poses.tint.is_some()]);
-        let columns = of.fold(there, |bits, is_there| bits << 1 | u32::from(is_there));
+        let columns = of.fold(0, |bits, is_there| bits << 1 | u32::from(is_there));
         Self {
             source: nth,
             first,

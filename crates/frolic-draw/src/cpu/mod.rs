@@ -162,12 +162,11 @@ impl Solid {
 
     /// The part of each tile, finished.
     fn done(&self, grid: &Grid, nth: usize) -> DoneTile<'_> {
-        let samples = SAMPLES * grid.tile_width() * grid.rows();
-        let (rows, samples) = (nth * grid.rows().., nth * samples..(nth + 1) * samples);
+        let (rows, samples) = (grid.rows(), SAMPLES * grid.tile_width() * grid.rows());
         DoneTile {
-            depth: &self.depth[rows.start..][..grid.rows()],
+            depth: &self.depth[nth * rows..][..rows],
             nearest: self.nearest[nth],
-            near: &self.near[samples],
+            near: &self.near[nth * samples..][..samples],
         }
     }
 
@@ -401,7 +400,7 @@ impl Renderer {
         let (light, painting) = (backdrop.light(brush.as_ref()), AtomicU64::new(0));
         let tally = TileTally::default();
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
-        let any_solid = parts.iter().any(|part| part.solid);
+        let any_solid = parts.iter().any(|part| part.rule.solid);
         solid.resize(&grid, any_solid);
         bloom.resize(&grid);
         let scope = Scope {
@@ -444,7 +443,7 @@ impl Renderer {
             let started = meter.start(Stage::Raster);
             let (bins, last) = (&*bins, end == parts.len());
             // Parts of a lower resolution read depths beside their tile, which no tile may then write.
-            let is_done = any_solid && next > 0 && now.iter().any(|part| part.coarser > 0);
+            let is_done = any_solid && next > 0 && now.iter().any(|part| part.rule.coarser > 0);
             let raster = |nth: usize,
                           rows: &mut [Row],
                           small: &mut [f32],
@@ -503,7 +502,7 @@ impl Renderer {
             meter.stop(started);
             let painting = painting.swap(0, Ordering::Relaxed) / rayon::current_num_threads() as u64;
             meter.move_time(Stage::Raster, Stage::Backdrop, Duration::from_nanos(painting));
-            is_bare &= now.first().is_some_and(|part| part.solid && !part.ends);
+            is_bare &= now.first().is_some_and(|part| part.rule.solid && !part.ends);
             next = end;
             if last {
                 break;

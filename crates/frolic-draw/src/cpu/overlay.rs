@@ -9,7 +9,7 @@ use frolic_simd::Level;
 use glam::Vec3;
 use smallvec::SmallVec;
 
-use super::pass::PassPart;
+use super::pass::Rule;
 use crate::camera::View;
 use crate::list::{DrawList, Source};
 use crate::look::{Blend, Form, Resolution};
@@ -95,11 +95,8 @@ fn by_size(source: &Source<'_>, view: &View) -> u8 {
     if radii.is_empty() || area < wide * high * WORTH {
         return 0;
     }
-    let (_, quarter, _) = {
-        let nth = radii.len() / 4;
-        radii.select_nth_unstable_by(nth, f32::total_cmp)
-    };
-    let mut radius = *quarter;
+    let quarter = radii.len() / 4;
+    let mut radius = *radii.select_nth_unstable_by(quarter, f32::total_cmp).1;
     if let Form::Billboard { sheet, .. } = &look.form {
         // What a texture shows must not get lost: as if it were as much smaller as it has texels for its pixels.
         let texels = look.atlas.textures().region(sheet.frame(0)).map_or(0, |region| region.w.max(region.h));
@@ -121,9 +118,9 @@ pub(super) struct Below<'a> {
 }
 
 /// Draws a part by itself, and lays it over the tile.
-pub(super) fn draw(below: Below<'_>, part: &PassPart, draw: impl FnOnce(&mut Overlay)) {
+pub(super) fn draw(below: Below<'_>, rule: Rule, draw: impl FnOnce(&mut Overlay)) {
     let Below { level, rows, depth, at: [x, y], width, depths } = below;
-    let &PassPart { coarser, weighted, covers, .. } = part;
+    let Rule { coarser, weighted, covers, .. } = rule;
     let picture = [depths.grid.width, depths.grid.height];
     let draw = |into: &mut Overlay| {
         if weighted {

@@ -21,9 +21,9 @@ pub(super) struct ChunkStart {
     pub(super) count: u32,
 }
 
-/// Chunks that are drawn by one rule.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Pass {
+/// How the chunks of a pass are drawn.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Rule {
     pub(super) solid: bool,
     /// Whether each tile sorts the records of the pass far to near.
     pub(super) far_to_near: bool,
@@ -33,8 +33,21 @@ pub(super) struct Pass {
     pub(super) coarser: u8,
     /// Whether its elements are mixed by weights.
     pub(super) weighted: bool,
-    /// Of a part that is drawn by itself: whether anything takes of the background.
+    /// Where it is drawn by itself: whether anything takes of the background.
     pub(super) covers: bool,
+}
+
+impl Rule {
+    /// Whether it is drawn by itself and laid over the picture.
+    pub(super) fn is_apart(self) -> bool {
+        self.coarser > 0 || self.weighted
+    }
+}
+
+/// Chunks that are drawn by one rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Pass {
+    pub(super) rule: Rule,
     pub(super) chunks: Range<usize>,
 }
 
@@ -66,20 +79,20 @@ pub(super) fn split(
             let pass = (batch.layer, batch.solid, alone, coarser, batch.weighted, apart);
             if before != Some(pass) {
                 let first = starts.len();
-                passes.push(Pass {
+                let rule = Rule {
                     solid: batch.solid,
                     far_to_near: batch.far_to_near,
                     nearest_wins: batch.solid,
                     coarser,
                     weighted: batch.weighted,
                     covers: look.blend == Blend::Alpha,
-                    chunks: first..first,
-                });
+                };
+                passes.push(Pass { rule, chunks: first..first });
                 before = Some(pass);
                 room = 0;
             }
             if let Some(pass) = passes.last_mut() {
-                pass.nearest_wins &= look.depth.test && look.depth.write;
+                pass.rule.nearest_wins &= look.depth.test && look.depth.write;
             }
             let mut skip = 0;
             while skip < run.count {
@@ -106,13 +119,7 @@ pub(super) fn split(
 pub(super) struct PassPart {
     /// Number of the round.
     pub(super) round: usize,
-    pub(super) solid: bool,
-    pub(super) far_to_near: bool,
-    pub(super) nearest_wins: bool,
-    pub(super) coarser: u8,
-    pub(super) weighted: bool,
-    /// Of a lower resolution: whether anything takes of the background.
-    pub(super) covers: bool,
+    pub(super) rule: Rule,
     pub(super) chunks: Range<usize>,
     /// Whether the pass ends here.
     pub(super) ends: bool,
@@ -128,12 +135,13 @@ pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
     // Whether the round has solid parts, and parts of a lower resolution.
     let mut has = [false; 2];
     for pass in passes {
-        let &Pass { solid, far_to_near, nearest_wins, coarser, weighted, covers, .. } = pass;
+        let rule = pass.rule;
+        let Rule { solid, far_to_near, coarser, .. } = rule;
         let mut next = pass.chunks.start;
         while next < pass.chunks.end {
             let left = pass.chunks.end - next;
             let whole = if far_to_near { left } else { left.min(super::ROUND) };
-            let is_whole = far_to_near || coarser > 0 || weighted;
+            let is_whole = far_to_near || rule.is_apart();
             let apart = (solid && has[1]) || (coarser > 0 && has[0]);
             if room == 0 || apart || (is_whole && room < whole && room < most) {
                 (round, room, has) = (round + 1, most, [false; 2]);
@@ -144,36 +152,17 @@ pub(super) fn cut(passes: &[Pass], most: usize, parts: &mut Vec<PassPart>) {
             let chunks = next..next + taken;
             next += taken;
             let ends = next == pass.chunks.end;
-            parts.push(PassPart {
-                round,
-                solid,
-                far_to_near,
-                nearest_wins,
-                coarser,
-                weighted,
-                covers,
-                chunks,
-                ends,
-            });
+            parts.push(PassPart { round, rule, chunks, ends });
         }
     }
 }
 
 /// Adds a solid part to the first round if it has none, so that groups, which no chunk holds, are drawn with it.
 pub(super) fn begin_solid(parts: &mut Vec<PassPart>) {
-    if !parts.iter().any(|part| part.solid && part.round == 0) {
-        let none = PassPart {
-            round: 0,
-            solid: true,
-            far_to_near: false,
-            nearest_wins: true,
-            coarser: 0,
-            weighted: false,
-            covers: false,
-            chunks: 0..0,
-            ends: true,
-        };
-        if parts.iter().any(|part| part.coarser > 0 && part.round == 0) {
+    if !parts.iter().any(|part| part.rule.solid && part.round == 0) {
+        let rule = Rule { solid: true, nearest_wins: true, ..Rule::default() };
+        let none = PassPart { round: 0, rule, chunks: 0..0, ends: true };
+        if parts.iter().any(|part| part.rule.coarser > 0 && part.round == 0) {
             parts.iter_mut().for_each(|part| part.round += 1);
         }
         parts.insert(0, none);

@@ -14,7 +14,7 @@ use frolic_raster::discs::{self, BLOCK, Block, DiscLook, LARGEST};
 pub use frolic_raster::discs::{NEAR_FADE, SMALLEST};
 use frolic_raster::points::Skin;
 use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Splat, Strip, Triangle};
-use frolic_raster::tile::{Grid, Tiles, first_pixel, last_pixel};
+use frolic_raster::tile::{Grid, Tiles};
 use frolic_simd as simd;
 use glam::Vec3;
 
@@ -245,18 +245,14 @@ impl Projected {
                     let y = placed[corner][1] + quad[corner].corner[1] * splat.radius;
                     bounds = [bounds[0].min(x), bounds[1].min(y), bounds[2].max(x), bounds[3].max(y)];
                 }
-                let [x0, y0, x1, y1] = widened(bounds, coarser);
-                let tiles = scope.grid.cover([x0, y0, x1, y1])?;
-                let side = |from: f32, to: f32, size: usize| {
-                    (last_pixel(to, size as i32 - 1) - first_pixel(from, 0) + 1) as u64
-                };
-                Some((splat, tiles, side(x0, x1, scope.grid.width) * side(y0, y1, scope.grid.height)))
+                Some((splat, scope.grid.pixels(widened(bounds, coarser))?))
             });
             match cover {
-                Some((splat, tiles, pixels)) => {
+                Some((splat, pixels @ [i0, j0, i1, j1])) => {
                     let label = Label { rank: self.rank, tag };
                     self.rank += 1;
-                    self.dots.push(Dot::new(&splat, label), tiles, scope.grid);
+                    self.dots.push(Dot::new(&splat, label), scope.grid.tiles_of(pixels), scope.grid);
+                    let pixels = (i1 - i0 + 1) as u64 * (j1 - j0 + 1) as u64;
                     self.tally.boxes += sixteenths(pixels, coarser);
                     self.tally.triangles += 2;
                 }

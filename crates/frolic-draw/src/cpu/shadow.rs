@@ -177,7 +177,7 @@ impl Shadow {
         meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
         split(list, &[], starts, passes);
         chunks.clear();
-        chunks.extend(passes.iter().filter(|pass| pass.solid).flat_map(|pass| pass.chunks.clone()));
+        chunks.extend(passes.iter().filter(|pass| pass.rule.solid).flat_map(|pass| pass.chunks.clone()));
         let due_tiles = (kept.frames > 0).then_some(Due { grid, tiles: due });
         let seen =
             Seen { list, view: &view, camera, shadows: false, lit: false, spots: true, due: due_tiles };
@@ -206,18 +206,14 @@ impl Shadow {
                 let rect = grid.rect(nth);
                 let mut samples = Samples {
                     near,
-                    base: &mut [],
-                    sun: &mut [],
                     x: rect.x as i32,
                     y: rect.y as i32,
                     width: grid.tile_width(),
                     height: grid.rows(),
                     shown: [rect.w, rect.h],
                     samples: 1,
-                    spans: Default::default(),
                     most_slope: texel * MOST_SLOPE,
-                    passed: 0,
-                    shaded: 0,
+                    ..Samples::default()
                 };
                 for bin in bins {
                     let [across, down] = grid.place(nth);

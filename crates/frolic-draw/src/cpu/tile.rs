@@ -119,10 +119,7 @@ impl SolidTile<'_> {
             height,
             shown,
             samples: SAMPLES,
-            spans: Default::default(),
-            most_slope: 0.0,
-            passed: 0,
-            shaded: 0,
+            ..Samples::default()
         };
         (samples, &mut *self.depth, &mut *self.nearest)
     }
@@ -140,7 +137,7 @@ impl RasterTile<'_, '_> {
         let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
         // Solid records usually cover much of the ground. If they come first, the backdrop is painted only where it is visible.
         let mut is_bare = self.is_bare;
-        if is_bare && !self.parts.first().is_some_and(|part| part.solid) {
+        if is_bare && !self.parts.first().is_some_and(|part| part.rule.solid) {
             self.paint_backdrop(None, sunlight.as_ref());
             is_bare = false;
         }
@@ -150,11 +147,11 @@ impl RasterTile<'_, '_> {
         let (mut dots, mut over_dots) = (DotStyles::default(), DotStyles::default());
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
-            if part.solid {
+            if part.rule.solid {
                 let Some(solid) = &mut solid else { continue };
                 let (mut samples, depth, nearest) = solid.open([x, y], [width, height], shown);
                 let records = bins.iter().map(|bin| bin.solids_in_tile(nth)).sum::<usize>();
-                let crowded = part.nearest_wins && records > width * height;
+                let crowded = part.rule.nearest_wins && records > width * height;
                 let front =
                     Front { level, styles, bins, nth, place: [across, down], sunny: sunlight.is_some() };
                 front.draw(&mut samples, crowded);
@@ -178,19 +175,18 @@ impl RasterTile<'_, '_> {
                 Some(done) => (done.depth, done.nearest),
                 None => (self.behind.depth, self.behind.nearest),
             };
-            if part.coarser > 0 || part.weighted {
-                let sunlight = sunlight.map(|sunlight| sunlight.coarser(part.coarser.into()));
+            if part.rule.is_apart() {
+                let sunlight = sunlight.map(|sunlight| sunlight.coarser(part.rule.coarser.into()));
                 let below =
                     Below { level, rows: &mut *self.rows, depth, at: [x, y], width, depths: self.depths };
                 let holds = |bin: &Bin| bin.holds(nth, across, down);
                 if !bins.iter().any(holds) {
                     continue;
                 }
-                overlay::draw(below, part, |into| {
+                overlay::draw(below, part.rule, |into| {
                     let dots = over_dots.at(list, into.nearest());
                     let ([from, width], height) = (into.columns, into.rows.len());
-                    let mut tile = Tile {
-                        level,
+                    let target = Target {
                         rows: &mut into.rows,
                         apart: Apart { left: &mut into.left, weights: &mut into.weights },
                         depth: &into.depth,
@@ -201,39 +197,20 @@ impl RasterTile<'_, '_> {
                         width,
                         shown: [width, height],
                         coarser: into.log2,
-                        list,
-                        view,
-                        sunlight: sunlight.as_ref(),
-                        styles,
-                        dots,
-                        touched: 0,
                     };
+                    let sunlight = sunlight.as_ref();
+                    let mut tile =
+                        Tile { into: target, level, list, view, sunlight, styles, dots, touched: 0 };
                     tile.draw(part, bins, nth, [across, down]);
                     self.tally.add(tile.touched, 0, 0);
                 });
                 continue;
             }
             let near = done.map(|done| done.near);
-            let dots = dots.at(list, nearest);
-            let mut tile = Tile {
-                level,
-                rows: &mut *self.rows,
-                apart: Apart::default(),
-                depth,
-                near,
-                x,
-                y,
-                from: 0,
-                width,
-                shown,
-                coarser: 0,
-                list,
-                view,
-                sunlight: sunlight.as_ref(),
-                styles,
-                dots,
-                touched: 0,
-            };
+            let (rows, apart) = (&mut *self.rows, Apart::default());
+            let target = Target { rows, apart, depth, near, x, y, from: 0, width, shown, coarser: 0 };
+            let (dots, sunlight) = (dots.at(list, nearest), sunlight.as_ref());
+            let mut tile = Tile { into: target, level, list, view, sunlight, styles, dots, touched: 0 };
             tile.draw(part, bins, nth, [across, down]);
             self.tally.add(tile.touched, 0, 0);
         }
@@ -312,9 +289,8 @@ impl DotStyles {
     }
 }
 
-/// A tile that transparent records are drawn into.
-pub(super) struct Tile<'a, 'l> {
-    pub(super) level: simd::Level,
+/// What transparent records are drawn into: the rows of a tile, or those of a part that is laid over it.
+pub(super) struct Target<'a> {
     pub(super) rows: &'a mut [Row],
     /// Where `rows` hold only what is drawn over the background.
     pub(super) apart: Apart<'a>,
@@ -332,6 +308,12 @@ pub(super) struct Tile<'a, 'l> {
     pub(super) shown: [usize; 2],
     /// Logarithm of the pixels of the picture across one of it.
     pub(super) coarser: u32,
+}
+
+/// A tile that transparent records are drawn into.
+pub(super) struct Tile<'a, 'l> {
+    pub(super) into: Target<'a>,
+    pub(super) level: simd::Level,
     pub(super) list: &'a DrawList<'l>,
     pub(super) view: &'a View,
     /// The sun, if shadows fall.
@@ -347,15 +329,14 @@ pub(super) struct Tile<'a, 'l> {
 impl Tile<'_, '_> {
     /// The tile, as target of discs.
     pub(super) fn for_dots(&mut self) -> DotTile<'_> {
-        let &mut Self { x, y, from, width, coarser, ref mut rows, ref mut apart, depth, dots, .. } = self;
-        let Apart { left, weights } = apart;
-        let apart = Apart { left, weights };
-        DotTile { rows, depth, x, y, from, width, styles: dots, apart, coarser }
+        let Target { rows, apart, depth, x, y, from, width, coarser, .. } = &mut self.into;
+        let (apart, styles) = (apart.lend(), self.dots);
+        DotTile { rows, depth, x: *x, y: *y, from: *from, width: *width, styles, apart, coarser: *coarser }
     }
 
     /// The records of a part, in its order.
     fn draw(&mut self, part: &PassPart, bins: &[Bin], nth: usize, [across, down]: [u16; 2]) {
-        if part.far_to_near {
+        if part.rule.far_to_near {
             self.far_to_near(bins, nth, across, down);
         } else {
             for bin in bins {

@@ -176,16 +176,20 @@ fn shoot(scene: &mut Scene, shot: Shot, meter: &mut Meter) -> Result<(Image, Fra
     Ok((image, meter.end_frame()))
 }
 
+/// Time of each stage, in milliseconds.
+fn stages_ms(frame: &Frame) -> BTreeMap<&'static str, f64> {
+    Stage::all().map(|stage| (stage.name(), frame.stage(stage).as_secs_f64() * 1e3)).collect()
+}
+
 fn drawn(name: &str, spec: &SceneSpec, path: String, frames: usize, frame: &Frame) -> Drawn {
-    let millis = |time: std::time::Duration| time.as_secs_f64() * 1e3;
     Drawn {
         scene: name.to_owned(),
         picture: path,
         frames,
         size: spec.draw.size.into(),
         at: spec.draw.at,
-        frame_ms: millis(frame.total()),
-        stages_ms: Stage::all().map(|stage| (stage.name(), millis(frame.stage(stage)))).collect(),
+        frame_ms: frame.total().as_secs_f64() * 1e3,
+        stages_ms: stages_ms(frame),
         counters: Counter::all().map(|counter| (counter.name(), frame.count(counter))).collect(),
         full_stages_ms: None,
     }
@@ -226,8 +230,7 @@ pub(super) fn draw(
         scene.set("draw.quality", "\"full\"")?;
         scene.draw(&mut meter)?;
         let (_, full) = shoot(&mut scene, shot, &mut meter)?;
-        let millis = |stage: Stage| (stage.name(), full.stage(stage).as_secs_f64() * 1e3);
-        drawn.full_stages_ms = Some(Stage::all().map(millis).collect());
+        drawn.full_stages_ms = Some(stages_ms(&full));
     }
     Ok(Some((drawn, frame)))
 }

@@ -141,10 +141,8 @@ impl Shot {
             height,
             shown: [width, height],
             samples: per_pixel,
-            spans: Default::default(),
             most_slope: self.most_slope,
-            passed: 0,
-            shaded: 0,
+            ..Samples::default()
         };
         let Group { layout, .. } = self.key.group;
         for (nth, groups) in kinds(list, self.key.layouts) {
