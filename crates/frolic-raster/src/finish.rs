@@ -202,20 +202,28 @@ impl ResolveBand<'_> {
                 let line = &mut pixels[j * grid.width + rect.x..][..rect.w];
                 let y = rect.y + j;
                 let spread = (glare > 0.0).then(|| bloom.row(simd, rect.x / BLOCK, y));
-                let [red, green, blue] = row;
-                let channels = red.as_chunks::<LANES>().0.iter().zip(green.as_chunks::<LANES>().0);
-                let eights = channels.zip(blue.as_chunks::<LANES>().0);
+                // In short loops: one long one would wait for each quotient and root in turn.
+                let mut value = [[[0.0; LANES]; TILE_WIDTH / LANES]; 3];
+                let eights = rect.w.div_ceil(LANES);
+                for channel in 0..3 {
+                    let (light, _) = row[channel].as_chunks::<LANES>();
+                    let value = &mut value[channel][..eights];
+                    for (nth, (light, value)) in light.iter().zip(&mut *value).enumerate() {
+                        let mut light = f32x8::load_array(simd, *light);
+                        if let Some(spread) = &spread {
+                            light += (spread.at(simd, channel, nth) - light) * glare;
+                        }
+                        *value = tone(simd, light * exposure).to_array();
+                    }
+                    for value in value {
+                        *value = (srgb(simd, f32x8::load_array(simd, *value)) * 255.0).to_array();
+                    }
+                }
                 let (whole, rest) = line.as_chunks_mut::<LANES>();
                 let mut last = [[0; 4]; LANES];
-                let out = whole.iter_mut().chain([&mut last]).take(rect.w.div_ceil(LANES));
-                for (nth, (((r, g), b), out)) in eights.zip(out).enumerate() {
-                    let mut rgb = [r, g, b].map(|channel| f32x8::load_array(simd, *channel));
-                    if let Some(spread) = &spread {
-                        for channel in 0..3 {
-                            rgb[channel] += (spread.at(simd, channel, nth) - rgb[channel]) * glare;
-                        }
-                    }
-                    eight_pixels(simd, &rgb, exposure, rect.x + nth * LANES, y, out);
+                for nth in 0..eights {
+                    let rgb = [value[0][nth], value[1][nth], value[2][nth]];
+                    eight_pixels(simd, rgb, rect.x + nth * LANES, y, whole.get_mut(nth).unwrap_or(&mut last));
                 }
                 rest.copy_from_slice(&last[..rest.len()]);
             }
@@ -282,20 +290,14 @@ fn straight_pixels<S: Simd>(simd: S, i: usize, black: &Row, white: &Row, exposur
     }
 }
 
+/// Rounds eight pixels, 0 to 255.
 #[inline(always)]
-fn eight_pixels<S: Simd>(
-    simd: S,
-    rgb: &[f32x8<S>; 3],
-    exposure: f32,
-    x: usize,
-    y: usize,
-    out: &mut [[u8; 4]; LANES],
-) {
+fn eight_pixels<S: Simd>(simd: S, rgb: [[f32; LANES]; 3], x: usize, y: usize, out: &mut [[u8; 4]; LANES]) {
     let count = f32x8::load_array(simd, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]);
     let threshold = dither(simd, count + x as f32, y as f32);
     let mut packed = i32x8::splat(simd, 0xff00_0000u32 as i32);
     for channel in 0..3 {
-        let value = srgb(simd, tone(simd, rgb[channel] * exposure)) * 255.0 + threshold;
+        let value = f32x8::load_array(simd, rgb[channel]) + threshold;
         let byte: i32x8<S> = value.min(f32x8::splat(simd, 255.0)).to_int();
         packed |= byte << (8 * channel as u32);
     }

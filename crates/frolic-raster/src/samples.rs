@@ -1,11 +1,12 @@
 //! Samples of a tile, written and read by solid surfaces.
 
 use fearless_simd::prelude::*;
-use fearless_simd::u32x8;
+use fearless_simd::{f32x8, u32x8};
 use frolic_simd::kernel;
 
 use crate::LANES;
 use crate::colour9::EMPTY;
+use crate::tile::STRIDE;
 
 /// Samples of a pixel.
 pub const SAMPLES: usize = 4;
@@ -64,6 +65,28 @@ impl Samples<'_> {
 }
 
 kernel! {
+    /// Starts all samples of a tile of `width` columns at the depths of what is behind, given row by row.
+    pub fn start(simd, near: &mut [f32], depth: &[[f32; STRIDE]], width: usize) {
+        let one = f32x8::splat(simd, 1.0);
+        let (groups, height) = (near.as_chunks_mut::<{ 4 * LANES }>().0, depth.len());
+        for (nth, rows) in depth.chunks_exact(LANES).enumerate() {
+            for i in (0..width).step_by(LANES) {
+                let mut block = [[0.0; LANES]; LANES];
+                for (row, into) in rows.iter().zip(&mut block) {
+                    // In the sky 1/inf is 0, the farthest nearness.
+                    *into = (one / f32x8::from_slice(simd, &row[i..i + LANES])).to_array();
+                }
+                for column in 0..LANES {
+                    let Some(group) = groups.get_mut(((i + column) * height) / LANES + nth) else { break };
+                    let (pixels, _) = group.as_chunks_mut::<SAMPLES>();
+                    for (pixel, row) in pixels.iter_mut().zip(&block) {
+                        *pixel = [row[column]; SAMPLES];
+                    }
+                }
+            }
+        }
+    }
+
     /// Finds the pixels that solid surfaces do not cover whole: one bit for each column in each row of `open`, set where a sample has no surface.
     pub fn open_pixels(simd, samples: &Samples<'_>, open: &mut [u64]) {
         open.fill(0);

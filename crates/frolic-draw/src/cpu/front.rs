@@ -1,7 +1,7 @@
 //! The solid records of a tile: in drawing order, or front to back, so that hidden records are skipped whole.
 //!
 //! Where the nearest wins, order has no effect on the picture. So a tile with more records than pixels sorts them, nearest
-//! first (`frolic_raster::cells`). Samples keep the places of triangles among those of the tile, and are settled in the end.
+//! first (`frolic_raster::cells`). Samples keep the places of triangles among those of the tile, whose colours are worked out in the end.
 
 use std::cell::RefCell;
 
@@ -39,13 +39,17 @@ pub(super) struct Front<'a> {
     /// The tile, and where it is.
     pub(super) nth: usize,
     pub(super) place: [u16; 2],
-    /// Whether sunlight is kept apart.
-    pub(super) sunny: bool,
 }
 
 impl Front<'_> {
-    /// Draws them nearest first, or in drawing order: then, at equal depth or without a depth test, the first or the last wins.
-    pub(super) fn draw(&self, samples: &mut Samples<'_>, nearest_first: bool) {
+    /// Draws them nearest first, or in drawing order: then, at equal depth or without a depth test, the first or the last wins. `then` gets
+    /// the samples, some of which hold places of visible triangles.
+    pub(super) fn draw(
+        &self,
+        samples: &mut Samples<'_>,
+        nearest_first: bool,
+        then: impl FnOnce(&mut Samples<'_>, &Visible<'_>),
+    ) {
         let mut scratch = SCRATCH.take();
         scratch.clear();
         scratch.make_room(self.bins, nearest_first);
@@ -55,10 +59,7 @@ impl Front<'_> {
             self.bins.iter().for_each(|bin| self.in_order(samples, bin, &mut scratch));
         }
         let Scratch { triangles, facets, .. } = &scratch;
-        if !triangles.is_empty() || !facets.is_empty() {
-            let visible = Visible { triangles, facets, styles: self.styles };
-            solid::settle(self.level, samples, &visible, self.sunny);
-        }
+        then(samples, &Visible { triangles, facets, styles: self.styles });
         SCRATCH.set(scratch);
     }
 

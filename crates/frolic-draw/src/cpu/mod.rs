@@ -38,7 +38,6 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use frolic_core::{Counter, Meter, Stage, trace};
-use frolic_raster::colour9;
 use frolic_raster::enlarge::{self, Small};
 pub use frolic_raster::finish::WHITE;
 use frolic_raster::finish::{self, Bloom, ResolveBand};
@@ -70,7 +69,7 @@ pub use record::{Quad, Shapes};
 pub use shadow::AS_DEEP;
 use shadow::Shadow;
 use style::drawing;
-use tile::{DoneTile, SolidTile, TileTally};
+use tile::{DoneTile, SolidTile, TileSamples, TileTally};
 use tiled::Pictures;
 pub use walk::{Instance, walk};
 
@@ -132,48 +131,38 @@ pub struct Renderer {
 struct Solid {
     depth: Vec<[f32; STRIDE]>,
     nearest: Vec<f32>,
-    near: Vec<f32>,
-    base: Vec<u32>,
-    sun: Vec<u32>,
+    /// Empty where the picture has one round: then each thread draws its tiles into samples that stay in its cache.
+    samples: Vec<TileSamples>,
 }
 
 impl Solid {
-    fn resize(&mut self, grid: &Grid, wanted: bool) {
+    fn resize(&mut self, grid: &Grid, wanted: bool, rounds: usize) {
         let tiles = if wanted { grid.tiles() } else { 0 };
-        let samples = tiles * SAMPLES * grid.tile_width() * grid.rows();
+        let count = if rounds > 1 { SAMPLES * grid.tile_width() * grid.rows() } else { 0 };
         self.depth.resize(tiles * grid.rows(), [0.0; STRIDE]);
         self.nearest.resize(tiles, 0.0);
-        self.near.resize(samples, 0.0);
-        self.base.resize(samples, colour9::EMPTY);
-        self.sun.resize(samples, 0);
+        self.samples.resize_with(tiles, TileSamples::default);
+        self.samples.iter_mut().for_each(|samples| samples.resize(count));
     }
 
     /// The part of each tile.
     fn tiles(&mut self, grid: &Grid) -> impl IndexedParallelIterator<Item = SolidTile<'_>> {
-        let samples = SAMPLES * grid.tile_width() * grid.rows();
-        self.depth
-            .par_chunks_mut(grid.rows())
-            .zip(&mut self.nearest)
-            .zip(self.near.par_chunks_mut(samples))
-            .zip(self.base.par_chunks_mut(samples))
-            .zip(self.sun.par_chunks_mut(samples))
-            .map(|((((depth, nearest), near), base), sun)| SolidTile { depth, nearest, near, base, sun })
+        let depths = self.depth.par_chunks_mut(grid.rows()).zip(&mut self.nearest);
+        depths.zip(&mut self.samples).map(|((depth, nearest), samples)| SolidTile { depth, nearest, samples })
     }
 
     /// The part of each tile, finished.
     fn done(&self, grid: &Grid, nth: usize) -> DoneTile<'_> {
-        let (rows, samples) = (grid.rows(), SAMPLES * grid.tile_width() * grid.rows());
         DoneTile {
-            depth: &self.depth[nth * rows..][..rows],
+            depth: &self.depth[nth * grid.rows()..][..grid.rows()],
             nearest: self.nearest[nth],
-            near: &self.near[nth * samples..][..samples],
+            near: self.samples[nth].near(),
         }
     }
 
     fn bytes(&self) -> usize {
         self.depth.capacity() * size_of::<[f32; STRIDE]>()
-            + self.near.capacity() * size_of::<f32>()
-            + (self.base.capacity() + self.sun.capacity()) * size_of::<u32>()
+            + self.samples.iter().map(TileSamples::bytes).sum::<usize>()
     }
 }
 
@@ -401,7 +390,8 @@ impl Renderer {
         let tally = TileTally::default();
         rows.resize(grid.tiles() * grid.rows(), [[0.0; STRIDE]; 3]);
         let any_solid = parts.iter().any(|part| part.rule.solid);
-        solid.resize(&grid, any_solid);
+        let rounds = parts.last().map_or(1, |part| part.round + 1);
+        solid.resize(&grid, any_solid, rounds);
         bloom.resize(&grid);
         let scope = Scope {
             level,
@@ -497,7 +487,7 @@ impl Renderer {
             }
             // Light is written over the backdrop, or over the result of the earlier rounds.
             let light = size_of::<Row>() * 2;
-            let solid_bytes = if any_solid { SAMPLES * grid.tile_width() * 12 * 2 } else { 0 };
+            let solid_bytes = if any_solid && rounds > 1 { SAMPLES * grid.tile_width() * 12 * 2 } else { 0 };
             meter.moved(Stage::Raster, (rows.len() * (light + solid_bytes)) as u64);
             meter.stop(started);
             let painting = painting.swap(0, Ordering::Relaxed) / rayon::current_num_threads() as u64;

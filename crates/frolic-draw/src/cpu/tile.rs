@@ -2,10 +2,12 @@
 //!
 //! The expensive parts are kernels: `frolic_raster::dots` for discs, `solid` for meshes and ribbons, `sun` for the sunlit ground.
 
+use std::cell::RefCell;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
 use frolic_core::{Counter, Meter, Stage, trace};
+use frolic_raster::colour9::EMPTY;
 use frolic_raster::dots::{self, DotStyle, DotTile};
 use frolic_raster::overlay::{Apart, Depths};
 use frolic_raster::samples::{self, SAMPLES, Samples};
@@ -88,9 +90,36 @@ impl TileTally {
 pub(super) struct SolidTile<'a> {
     pub(super) depth: &'a mut [[f32; STRIDE]],
     pub(super) nearest: &'a mut f32,
-    pub(super) near: &'a mut [f32],
-    pub(super) base: &'a mut [u32],
-    pub(super) sun: &'a mut [u32],
+    pub(super) samples: &'a mut TileSamples,
+}
+
+/// Samples of a tile. Between passes none holds a colour.
+#[derive(Debug, Default)]
+pub(super) struct TileSamples {
+    near: Vec<f32>,
+    base: Vec<u32>,
+    sun: Vec<u32>,
+}
+
+thread_local! {
+    static OWN: RefCell<TileSamples> = RefCell::default();
+}
+
+impl TileSamples {
+    pub(super) fn resize(&mut self, count: usize) {
+        self.near.resize(count, 0.0);
+        self.base.resize(count, EMPTY);
+        self.sun.resize(count, 0);
+    }
+
+    /// Nearness of each.
+    pub(super) fn near(&self) -> &[f32] {
+        &self.near
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        (self.near.capacity() + self.base.capacity() + self.sun.capacity()) * size_of::<u32>()
+    }
 }
 
 /// Finished solid records of a tile.
@@ -110,9 +139,9 @@ impl SolidTile<'_> {
         shown: [usize; 2],
     ) -> (Samples<'_>, &mut [[f32; STRIDE]], &mut f32) {
         let samples = Samples {
-            near: &mut *self.near,
-            base: &mut *self.base,
-            sun: &mut *self.sun,
+            near: &mut self.samples.near,
+            base: &mut self.samples.base,
+            sun: &mut self.samples.sun,
             x,
             y,
             width,
@@ -127,9 +156,24 @@ impl SolidTile<'_> {
 
 impl RasterTile<'_, '_> {
     pub(super) fn run(mut self) {
-        if self.first {
-            self.start();
+        let mut solid = self.solid.take();
+        let is_own = solid.as_ref().is_some_and(|solid| solid.samples.near.is_empty());
+        if is_own && let Some(solid) = &mut solid {
+            OWN.with_borrow_mut(|own| std::mem::swap(own, solid.samples));
+            solid.samples.resize(SAMPLES * self.grid.tile_width() * self.grid.rows());
         }
+        if self.first
+            && let Some(solid) = &mut solid
+        {
+            self.start(solid);
+        }
+        self.draw(&mut solid);
+        if is_own && let Some(solid) = &mut solid {
+            OWN.with_borrow_mut(|own| std::mem::swap(own, solid.samples));
+        }
+    }
+
+    fn draw(&mut self, solid: &mut Option<SolidTile<'_>>) {
         let [across, down] = self.grid.place(self.nth);
         let (x, y) = (self.grid.rect(self.nth).x as i32, self.grid.rect(self.nth).y as i32);
         let (width, height) = (self.grid.tile_width(), self.grid.rows());
@@ -141,35 +185,38 @@ impl RasterTile<'_, '_> {
             self.paint_backdrop(None, sunlight.as_ref());
             is_bare = false;
         }
-        let Self { level, nth, bins, first_chunk, parts, list, view, styles, mut groups, pictures, .. } =
-            self;
-        let mut solid = self.solid.take();
+        let &mut Self {
+            level, nth, bins, first_chunk, parts, list, view, styles, mut groups, pictures, ..
+        } = self;
         let (mut dots, mut over_dots) = (DotStyles::default(), DotStyles::default());
         for part in parts {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.rule.solid {
-                let Some(solid) = &mut solid else { continue };
+                let Some(solid) = solid else { continue };
                 let (mut samples, depth, nearest) = solid.open([x, y], [width, height], shown);
                 let records = bins.iter().map(|bin| bin.solids_in_tile(nth)).sum::<usize>();
                 let crowded = part.rule.nearest_wins && records > width * height;
-                let front =
-                    Front { level, styles, bins, nth, place: [across, down], sunny: sunlight.is_some() };
-                front.draw(&mut samples, crowded);
-                self.tally.add(samples.passed / SAMPLES as u64, samples.passed, samples.shaded);
-                draw_groups(level, &mut samples, pictures, std::mem::take(&mut groups));
-                if part.ends {
-                    if std::mem::take(&mut is_bare) {
-                        self.paint_backdrop(Some(&samples), sunlight.as_ref());
+                let front = Front { level, styles, bins, nth, place: [across, down] };
+                front.draw(&mut samples, crowded, |samples, visible| {
+                    let (passed, sunlight) = (samples.passed, sunlight.as_ref());
+                    draw_groups(level, samples, pictures, std::mem::take(&mut groups));
+                    if part.ends {
+                        if std::mem::take(&mut is_bare) {
+                            self.paint_backdrop(Some(samples), sunlight);
+                        }
+                        let least = solid::resolve(level, samples, visible, self.rows, depth, sunlight);
+                        *nearest = nearest.min(least);
+                    } else {
+                        solid::settle(level, samples, visible, sunlight.is_some());
                     }
-                    let sunlight = sunlight.as_ref();
-                    *nearest = nearest.min(solid::resolve(level, &mut samples, self.rows, depth, sunlight));
-                }
+                    self.tally.add(passed / SAMPLES as u64, passed, samples.shaded);
+                });
                 continue;
             }
             let done = self.done.or(solid.as_ref().map(|solid| DoneTile {
                 depth: &*solid.depth,
                 nearest: *solid.nearest,
-                near: &*solid.near,
+                near: solid.samples.near(),
             }));
             let (depth, nearest) = match &done {
                 Some(done) => (done.depth, done.nearest),
@@ -239,25 +286,14 @@ impl RasterTile<'_, '_> {
     }
 
     /// Starts from the depths of the backdrop.
-    fn start(&mut self) {
-        if let Some(solid) = &mut self.solid {
-            solid.depth.copy_from_slice(self.behind.depth);
-            *solid.nearest = self.behind.nearest;
-            // No sample holds a colour: earlier records are resolved.
-            let (width, height) = (self.grid.tile_width(), self.grid.rows());
-            if self.behind.nearest.is_infinite() {
-                solid.near.fill(0.0);
-                return;
-            }
-            for i in 0..width {
-                for j in 0..height {
-                    // In the sky 1/inf is 0, the farthest nearness.
-                    let near = 1.0 / self.behind.depth[j][i];
-                    for s in 0..SAMPLES {
-                        solid.near[(i * height + j) * SAMPLES + s] = near;
-                    }
-                }
-            }
+    fn start(&self, solid: &mut SolidTile<'_>) {
+        solid.depth.copy_from_slice(self.behind.depth);
+        *solid.nearest = self.behind.nearest;
+        let near = &mut solid.samples.near[..];
+        if self.behind.nearest.is_infinite() {
+            near.fill(0.0);
+        } else {
+            samples::start(self.level, near, self.behind.depth, self.grid.tile_width());
         }
     }
 }

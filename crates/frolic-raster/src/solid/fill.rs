@@ -4,7 +4,7 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x4, f32x8, i32x4, mask32x8, u32x4, u32x8};
 
 use super::plane::{Path, Places, below, ceil, floor};
-use super::polygon::{Polygon, columns};
+use super::polygon::{Polygon, TRUSTED, columns};
 use super::{Style, other_spans, plain_spans, segment, sunny_spans, worn_opacity};
 use crate::LANES;
 use crate::colour9::pack_lanes;
@@ -33,11 +33,19 @@ impl Samples<'_> {
     /// First column and row, and last column and row, of the tile that something with these ends can touch; `None` if there are none.
     #[inline(always)]
     pub(super) fn touched(&self, [x0, y0, x1, y1]: [f32; 4]) -> Option<[i32; 4]> {
-        // A sample is up to 3/8 of a pixel off the middle.
-        let (i0, j0) = (floor(x0 - 0.875).max(self.x), floor(y0 - 0.875).max(self.y));
-        let i1 = ceil(x1 - 0.125).min(self.x + self.shown[0] as i32 - 1);
-        let j1 = ceil(y1 - 0.125).min(self.y + self.shown[1] as i32 - 1);
+        // Rounding grows with the coordinates.
+        let trusted = x0 > -TRUSTED && y0 > -TRUSTED && x1 < TRUSTED && y1 < TRUSTED;
+        let reach = self.reach() + if trusted { 1.0 / 64.0 } else { 1.0 };
+        let (i0, j0) = (ceil(x0 - 0.5 - reach).max(self.x), ceil(y0 - 0.5 - reach).max(self.y));
+        let i1 = floor(x1 - 0.5 + reach).min(self.x + self.shown[0] as i32 - 1);
+        let j1 = floor(y1 - 0.5 + reach).min(self.y + self.shown[1] as i32 - 1);
         (i0 <= i1 && j0 <= j1).then_some([i0, j0, i1, j1])
+    }
+
+    /// Most that a sample is off the middle of its pixel, in pixels across or down.
+    #[inline(always)]
+    fn reach(&self) -> f32 {
+        if self.samples == SAMPLES { 0.375 } else { 0.0 }
     }
 
     /// Whether a record is drawn the usual way, without tests in the inner loop.
@@ -54,8 +62,8 @@ impl Samples<'_> {
         style: &Style<'_>,
     ) {
         let (top, bottom) = (strip.p[0].y, strip.p[SEGMENTS].y);
-        let j0 = floor(top - 0.875).max(self.y);
-        let j1 = ceil(bottom - 0.125).min(self.y + self.shown[1] as i32 - 1);
+        let j0 = ceil(top - 0.5 - self.reach()).max(self.y);
+        let j1 = floor(bottom - 0.5 + self.reach()).min(self.y + self.shown[1] as i32 - 1);
         if j0 > j1 {
             return;
         }

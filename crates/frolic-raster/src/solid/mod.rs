@@ -80,7 +80,7 @@ kernel! {
         }
     }
 
-    /// Gives the samples that hold places of triangles their colours, and with `sunny` their sunlight.
+    /// Gives the samples that hold places of `visible` triangles their colours, and with `sunny` their sunlight.
     pub fn settle(simd, samples: &mut Samples<'_>, visible: &Visible<'_>, sunny: bool) {
         samples.settle(simd, visible, sunny);
     }
@@ -208,12 +208,16 @@ kernel! {
         polygon.opaque(simd, worn, x, y, met)
     }
 
-    /// Resolves the solid samples drawn since the last call into the tile's pixels, keeps their depth for transparent elements, and
-    /// clears the samples. Returns the least depth.
+    /// Resolves the solid samples drawn since the last call into the tile's pixels, those of `visible` triangles too, keeps their depth for
+    /// transparent elements, and clears the samples. Returns the least depth.
     pub fn resolve(
-        simd, samples: &mut Samples<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]], sunlight: Option<&Sunlight<'_>>,
+        simd, samples: &mut Samples<'_>, visible: &Visible<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]],
+        sunlight: Option<&Sunlight<'_>>,
     ) -> f32 {
-        samples.resolve(simd, rows, depth, sunlight)
+        if !visible.facets.is_empty() {
+            settle(simd.level(), samples, &Visible { triangles: &[], ..*visible }, sunlight.is_some());
+        }
+        samples.resolve(simd, visible.triangles, rows, depth, sunlight)
     }
 }
 

@@ -13,7 +13,7 @@ use crate::texture::{RegionId, Texels, Textures};
 use crate::{LANES, Lanes};
 
 /// Coordinates, pixels, up to which an edge's place is sure to within a tenth of a pixel.
-const TRUSTED: f32 = 4096.0;
+pub(super) const TRUSTED: f32 = 4096.0;
 
 /// Pixels around an edge that count as touched: samples are up to 3/8 off the middle, the rest is for rounding.
 const MARGIN: f32 = 0.5;

@@ -1,21 +1,24 @@
-//! From samples to pixels: the mean of their colours, with sunlight only where no shadow falls.
+//! From samples to pixels: the mean of their colours, those of visible triangles worked out here, with sunlight only where no shadow falls.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 use glam::Vec3;
 
+use super::triangles::Corners;
 use crate::LANES;
-use crate::colour9::{EMPTY, unpack, unpack_lanes};
+use crate::colour9::{EMPTY, VISIBLE, unpack, unpack_lanes};
+use crate::record::Triangle;
 use crate::samples::{SAMPLES, Samples};
 use crate::sun::{AS_DEEP, Sunlight};
 use crate::tile::{Row, STRIDE};
 
 impl Samples<'_> {
-    /// Eight pixels down a column at once.
+    /// Eight pixels down a column at once. What a pixel shows in several samples, a triangle above all, is worked out for the first of them.
     #[inline(always)]
     pub(super) fn resolve<S: Simd>(
         &mut self,
         simd: S,
+        triangles: &[Triangle],
         rows: &mut [Row],
         depth: &mut [[f32; STRIDE]],
         sunlight: Option<&Sunlight<'_>>,
@@ -23,6 +26,7 @@ impl Samples<'_> {
         let mut nearest = f32::INFINITY;
         let (zero, one, empty) =
             (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0), u32x8::splat(simd, EMPTY));
+        let (quarter, visible) = (f32x8::splat(simd, 1.0 / SAMPLES as f32), u32x8::splat(simd, VISIBLE));
         let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let (nears, _) = self.near.as_chunks::<LANES>();
         let (bases, _) = self.base.as_chunks_mut::<LANES>();
@@ -31,6 +35,8 @@ impl Samples<'_> {
         let (nears, _) = nears.as_chunks::<SAMPLES>();
         let (suns, _) = suns.as_chunks::<SAMPLES>();
         let blocks = self.height / LANES;
+        // The triangle in each lane: mostly that of the eight pixels above.
+        let (mut corners, mut held, mut shaded) = (Corners::default(), empty, 0);
         for (at, (bases, nears)) in bases.iter_mut().zip(nears).enumerate() {
             let mut any = empty;
             for base in bases.iter() {
@@ -44,47 +50,80 @@ impl Samples<'_> {
             *bases = [[EMPTY; LANES]; SAMPLES];
             let near = by_sample(nears.map(|near| f32x8::load_array(simd, near).bitcast::<u32x8<S>>()));
             let sun = suns.get(at).filter(|_| sunlight.is_some());
-            let sun = sun.map(|sun| by_sample(sun.map(|sun| u32x8::load_array(simd, sun))));
+            let sun = sun.map_or(base, |sun| by_sample(sun.map(|sun| u32x8::load_array(simd, sun))));
             let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
             let y = middles + (self.y + top as i32) as f32;
+            // Samples that are not done yet.
+            let mut left = [empty.simd_eq(empty); SAMPLES];
+            for s in 0..SAMPLES {
+                left[s] = !base[s].simd_eq(empty);
+            }
             // Neighbouring samples of one surface share one lookup of the shadow map, in the middle of their pixel.
             let (mut lit, mut lit_depth) = (one, f32x8::splat(simd, f32::INFINITY));
-            let (mut of, mut close) = ([[zero; SAMPLES]; 4], zero);
+            let (mut sums, mut met, mut close) = ([zero; 3], zero, zero);
             for s in 0..SAMPLES {
-                let none = base[s].simd_eq(empty);
-                let near: f32x8<S> = near[s].bitcast();
-                let mut colour = unpack_lanes(base[s]);
-                if let (Some(sunlight), Some(sun)) = (sunlight, &sun) {
-                    let depth = one / near;
-                    let alike = (lit_depth - depth).abs().simd_le(depth * AS_DEEP);
-                    let wanted = !(none | alike);
+                let mine = left[s];
+                if !mine.any_true() {
+                    continue;
+                }
+                let near_here: f32x8<S> = near[s].bitcast();
+                let is_triangle = mine & base[s].simd_ge(visible);
+                let mut packed = [base[s], sun[s]];
+                if is_triangle.any_true() {
+                    let mut others = (is_triangle & !held.simd_eq(base[s])).to_bitmask();
+                    if others != 0 {
+                        held = is_triangle.select(base[s], held);
+                        let words = base[s].to_array();
+                        while others != 0 {
+                            let lane = others.trailing_zeros() as usize % LANES;
+                            others &= others - 1;
+                            if let Some(triangle) = triangles.get((words[lane] & !VISIBLE) as usize) {
+                                corners.take(lane, triangle);
+                            }
+                        }
+                    }
+                    let own = corners.colours(simd, [x, y], sunlight.is_some());
+                    packed = [is_triangle.select(own[0], base[s]), is_triangle.select(own[1], sun[s])];
+                    shaded += u64::from(is_triangle.to_bitmask().count_ones());
+                }
+                let mut colour = unpack_lanes(packed[0]);
+                let mut share = mine.select(quarter, zero);
+                close = close.max(mine.select(near_here, zero));
+                let depth = one / near_here;
+                for other in s + 1..SAMPLES {
+                    let near_other: f32x8<S> = near[other].bitcast();
+                    let mut same = mine & left[other] & base[other].simd_eq(base[s]);
+                    if sunlight.is_some() {
+                        let alike = (depth - one / near_other).abs().simd_le(depth * AS_DEEP);
+                        same &= is_triangle | (alike & sun[other].simd_eq(sun[s]));
+                    }
+                    share += same.select(quarter, zero);
+                    close = close.max(same.select(near_other, zero));
+                    left[other] &= !same;
+                }
+                if let Some(sunlight) = sunlight {
+                    let wanted = mine & !(lit_depth - depth).abs().simd_le(depth * AS_DEEP);
                     if wanted.any_true() {
                         lit = wanted.select(sunlight.at(simd, x, y, depth, wanted), lit);
                     }
-                    lit_depth = none.select(lit_depth, depth);
-                    let sun = unpack_lanes(sun[s]);
+                    lit_depth = mine.select(depth, lit_depth);
+                    let sun = unpack_lanes(packed[1]);
                     for channel in 0..3 {
                         colour[channel] += sun[channel] * lit;
                     }
                 }
                 for channel in 0..3 {
-                    of[channel][s] = none.select(zero, colour[channel]);
+                    sums[channel] += colour[channel] * share;
                 }
-                of[3][s] = none.select(zero, f32x8::splat(simd, 0.25));
-                close = close.max(none.select(zero, near));
+                met += share;
             }
-            let mut sums = [[0.0; LANES]; 4];
-            for quantity in 0..4 {
-                let [a, b, c, d] = of[quantity];
-                sums[quantity] = ((a + b) + (c + d)).to_array();
-            }
+            let (sums, met) = ([sums[0].to_array(), sums[1].to_array(), sums[2].to_array()], met.to_array());
             let far = (one / close).to_array();
             let below = rows[top..].iter_mut().zip(&mut depth[top..]).take(LANES);
             for (lane, (row, depth)) in below.enumerate() {
-                let met = sums[3][lane];
-                if met > 0.0 {
+                if met[lane] > 0.0 {
                     for channel in 0..3 {
-                        row[channel][i] = row[channel][i] * (1.0 - met) + sums[channel][lane] * 0.25;
+                        row[channel][i] = row[channel][i] * (1.0 - met[lane]) + sums[channel][lane];
                     }
                     // Samples without a depth are infinitely far.
                     depth[i] = depth[i].min(far[lane]);
@@ -92,6 +131,7 @@ impl Samples<'_> {
                 }
             }
         }
+        self.shaded += shaded;
         nearest
     }
 

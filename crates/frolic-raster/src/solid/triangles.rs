@@ -177,7 +177,7 @@ impl Samples<'_> {
     pub(super) fn settle<S: Simd>(&mut self, simd: S, visible: &Visible<'_>, sunny: bool) {
         let mut queue = Queue::default();
         let mut textured = TexturedQueue::default();
-        let (pixels_down, mut shaded) = (self.height, 0);
+        let pixels_down = self.height;
         for at in 0..self.base.len() / LANES {
             let Some(words) = self.base[at * LANES..].first_chunk::<LANES>() else { break };
             let lanes = u32x8::load_array(simd, *words);
@@ -193,7 +193,6 @@ impl Samples<'_> {
                     left &= !(u64::from(words[other] == word) << other);
                 }
                 let nth = (at * LANES + pixel) / SAMPLES;
-                shaded += 1;
                 let place = [self.x + (nth / pixels_down) as i32, self.y + (nth % pixels_down) as i32];
                 if word & TEXTURED != 0 {
                     if word != textured.word || textured.pixels.len == LANES {
@@ -211,7 +210,6 @@ impl Samples<'_> {
         }
         queue.settle(simd, self, sunny);
         textured.settle(simd, self, sunny);
-        self.shaded += shaded;
     }
 }
 
@@ -238,6 +236,7 @@ impl Pixels {
     /// Writes colours into the samples that hold the words, and empties the queue.
     #[inline(always)]
     fn write(&mut self, into: &mut Samples<'_>, base: [u32; LANES], sun: Option<[u32; LANES]>) {
+        into.shaded += self.len as u64;
         for lane in 0..self.len.min(LANES) {
             let from = self.samples[lane];
             for at in from..from + SAMPLES {
@@ -310,43 +309,63 @@ impl<'a> TexturedQueue<'a> {
 #[derive(Debug, Default)]
 struct Queue {
     pixels: Pixels,
-    x: [[f32; LANES]; 3],
-    y: [[f32; LANES]; 3],
-    base: [[u32; LANES]; 3],
-    sun: [[u32; LANES]; 3],
+    corners: Corners,
 }
 
 impl Queue {
     #[inline(always)]
     fn add(&mut self, word: u32, sample: usize, place: [i32; 2], triangles: &[Triangle]) {
         let Some(triangle) = triangles.get((word & !VISIBLE) as usize) else { return };
-        let lane = self.pixels.len % LANES;
+        self.corners.take(self.pixels.len % LANES, triangle);
         self.pixels.add(word, sample, place);
+    }
+
+    /// Writes their colours.
+    #[inline(always)]
+    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
+        let [x, y] = self.pixels.middle;
+        let middle = [f32x8::load_array(simd, x), f32x8::load_array(simd, y)];
+        let [base, sun] = self.corners.colours(simd, middle, sunny);
+        self.pixels.write(into, base.to_array(), sunny.then_some(sun.to_array()));
+    }
+}
+
+/// Corners of eight plain triangles on the screen, with their packed colours.
+#[derive(Debug, Default)]
+pub(super) struct Corners {
+    x: [[f32; LANES]; 3],
+    y: [[f32; LANES]; 3],
+    base: [[u32; LANES]; 3],
+    sun: [[u32; LANES]; 3],
+}
+
+impl Corners {
+    /// Takes a triangle into a lane.
+    #[inline(always)]
+    pub(super) fn take(&mut self, lane: usize, triangle: &Triangle) {
         for k in 0..3 {
             (self.x[k][lane], self.y[k][lane]) = (triangle.x[k], triangle.y[k]);
             (self.base[k][lane], self.sun[k][lane]) = (triangle.base[k], triangle.sun[k]);
         }
     }
 
-    /// Writes their colours.
+    /// Packed colours at a place in each, and with `sunny` their sunlight.
     #[inline(always)]
-    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
+    pub(super) fn colours<S: Simd>(&self, simd: S, [px, py]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
         let (x, y) = (load(simd, &self.x), load(simd, &self.y));
         let ([x1, y1], [x2, y2]) = ([x[1] - x[0], y[1] - y[0]], [x[2] - x[0], y[2] - y[0]]);
-        let px = f32x8::load_array(simd, self.pixels.middle[0]) - x[0];
-        let py = f32x8::load_array(simd, self.pixels.middle[1]) - y[0];
+        let (px, py) = (px - x[0], py - y[0]);
         // Shares of the second and third corner.
         let per = f32x8::splat(simd, 1.0) / (x1 * y2 - x2 * y1);
         let shares = [(px * y2 - x2 * py) * per, (x1 * py - px * y1) * per];
         let base = mixed(simd, &self.base, shares);
-        let sun = if sunny { Some(mixed(simd, &self.sun, shares)) } else { None };
-        self.pixels.write(into, base, sun);
+        [base, if sunny { mixed(simd, &self.sun, shares) } else { base }]
     }
 }
 
 /// Packed colours of three corners, mixed by the shares of the second and third.
 #[inline(always)]
-fn mixed<S: Simd>(simd: S, packed: &[[u32; LANES]; 3], shares: [f32x8<S>; 2]) -> [u32; LANES] {
+fn mixed<S: Simd>(simd: S, packed: &[[u32; LANES]; 3], shares: [f32x8<S>; 2]) -> u32x8<S> {
     let [first, second, third] = packed;
     let first = unpack_lanes(u32x8::load_array(simd, *first));
     let second = unpack_lanes(u32x8::load_array(simd, *second));
@@ -355,5 +374,5 @@ fn mixed<S: Simd>(simd: S, packed: &[[u32; LANES]; 3], shares: [f32x8<S>; 2]) ->
     for c in 0..3 {
         colour[c] += (second[c] - first[c]) * shares[0] + (third[c] - first[c]) * shares[1];
     }
-    pack_lanes(simd, colour).to_array()
+    pack_lanes(simd, colour)
 }

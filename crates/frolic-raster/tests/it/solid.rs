@@ -65,6 +65,9 @@ impl Tile {
     }
 }
 
+/// No triangles.
+const NONE: Visible<'_> = Visible { triangles: &[], facets: &[], styles: &[] };
+
 fn style(textures: &Textures) -> Style<'_> {
     Style { test: true, write: true, holes: false, sun: false, textures }
 }
@@ -299,6 +302,39 @@ proptest! {
         }
     }
 
+    /// Resolving with triangles still to be coloured is as colouring all samples first; every level gives the same bits.
+    #[test]
+    fn pixels_are_as_of_settled_samples(
+        triangles in proptest::collection::vec((triangle(), prop::array::uniform3(0u32..9)), 1..30), x in 0i32..20, behind in 0f32..1.0,
+    ) {
+        let textures = Textures::default();
+        let colour = |red: u32| pack([red as f32 / 8.0, 0.5, 0.25]);
+        let plain: Vec<Triangle> = triangles
+            .into_iter()
+            .map(|(facet, reds)| Triangle { base: reds.map(colour), ..plain(&facet) })
+            .collect();
+        let styles = [style(&textures)];
+        let visible = Visible { triangles: &plain, facets: &[], styles: &styles };
+        let mut once = None;
+        for level in levels() {
+            let (mut settled, mut tile) = (Tile::new(x, 3), Tile::new(x, 3));
+            for tile in [&mut settled, &mut tile] {
+                frolic_raster::solid::triangles(level, &mut tile.samples(), &plain, 0, &styles);
+            }
+            settle(level, &mut settled.samples(), &visible, false);
+            let fresh = || (vec![[[behind; STRIDE]; 3] as Row; HEIGHT], vec![[f32::INFINITY; STRIDE]; HEIGHT]);
+            let ((mut rows, mut depth), (mut all, mut depths)) = (fresh(), fresh());
+            let nearest = resolve(level, &mut settled.samples(), &NONE, &mut rows, &mut depth, None);
+            let least = resolve(level, &mut tile.samples(), &visible, &mut all, &mut depths, None);
+            prop_assert_eq!((nearest, &depth), (least, &depths));
+            for (row, all) in rows.as_flattened().as_flattened().iter().zip(all.as_flattened().as_flattened()) {
+                prop_assert!((row - all).abs() <= 1e-5 * row.abs(), "{all} for {row}");
+            }
+            prop_assert!(tile.covered().is_empty());
+            prop_assert!(once.get_or_insert_with(|| all.clone()) == &all);
+        }
+    }
+
     /// Triangles of a mesh that are left out reach no sample, or face away; all others are kept, whole.
     #[test]
     fn no_triangle_that_reaches_a_sample_is_left_out(
@@ -391,7 +427,7 @@ proptest! {
             let drawn = tile.clone();
             let mut rows: Vec<Row> = vec![[[before; STRIDE]; 3]; HEIGHT];
             let mut depth = vec![[f32::INFINITY; STRIDE]; HEIGHT];
-            let nearest = resolve(level, &mut tile.samples(), &mut rows, &mut depth, None);
+            let nearest = resolve(level, &mut tile.samples(), &NONE, &mut rows, &mut depth, None);
             prop_assert!(tile.base.iter().all(|base| *base == EMPTY));
             let mut least = f32::INFINITY;
             for pixel in 0..WIDTH * HEIGHT {
