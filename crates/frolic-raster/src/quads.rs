@@ -209,6 +209,44 @@ impl Quad<'_> {
         Some(Touch { share, paint, depth })
     }
 
+    /// Whether nothing behind it shows in any pixel from a first column and row to a last column and row; false where that is not certain.
+    /// `behind` is the least depth of the solid surfaces there, in metres.
+    pub fn hides(&self, [i0, j0, i1, j1]: [i32; 4], behind: f32) -> bool {
+        let [x, y] = [[i0, i1], [j0, j1]].map(|ends| ends.map(|at| at as f32 + 0.5));
+        let corners = [[x[0], y[0]], [x[1], y[0]], [x[0], y[1]], [x[1], y[1]]];
+        // Nearest and farthest are at corners, and so are the ends across and down.
+        let (mut least, mut most) = ([f32::INFINITY; 3], [f32::NEG_INFINITY; 3]);
+        for [x, y] in corners {
+            let q = along(self.q, x, y);
+            let at = [1.0 / q, along(self.u, x, y) / q, along(self.v, x, y) / q];
+            for k in 0..3 {
+                (least[k], most[k]) = (least[k].min(at[k]), most[k].max(at[k]));
+            }
+            // Written so that NaN hides nothing.
+            let in_front =
+                q > 0.0 && at[0] > self.near && self.per_soft.is_none_or(|per| (behind - at[0]) * per > 1.01);
+            if !in_front {
+                return false;
+            }
+        }
+        // More than half the extent of any pixel.
+        let half = |p: [f32; 3]| {
+            let slope = [0, 1].map(|axis: usize| p[axis].abs() + self.q[axis].abs());
+            (slope[0] * slope[0] + slope[1] * slope[1]).sqrt() * most[0] * 0.501
+        };
+        let within = |k: usize, half: f32| least[k] >= half && 1.0 - most[k] >= half;
+        if self.cover != 1.0 || self.frame.is_some() || !within(1, half(self.u)) || !within(2, half(self.v)) {
+            return false;
+        }
+        match self.shown {
+            Shown::Plain => true,
+            Shown::Picture(textures, region) => {
+                textures.is_opaque(region, [least[1], least[2], most[1], most[2]])
+            }
+            Shown::Mixed(..) | Shown::Tiles(_) => false,
+        }
+    }
+
     /// Texels that a pixel covers, in the middle of the eight pixels that a pixel is in.
     fn texels_around(&self, x: f32, y: f32) -> f32 {
         let size = match self.shown {

@@ -80,6 +80,19 @@ impl ShadowMap<'_> {
         upper * (1.0 - fy) + lower * fy
     }
 
+    /// Nearness at eight places, and at those after them.
+    #[inline(always)]
+    fn pairs(&self, places: [i32; LANES]) -> [[f32; LANES]; 2] {
+        let mut pairs = [[f32::NEG_INFINITY; LANES]; 2];
+        for lane in 0..LANES {
+            let at = places[lane] as usize;
+            if let Some([upper, lower]) = self.nearness.get(at..at + 2).and_then(|pair| pair.first_chunk()) {
+                (pairs[0][lane], pairs[1][lane]) = (*upper, *lower);
+            }
+        }
+        pairs
+    }
+
     /// [`ShadowMap::lit`] for eight; 1 where it is not `wanted`.
     #[inline(always)]
     fn lit_lanes<S: Simd>(
@@ -107,6 +120,20 @@ impl ShadowMap<'_> {
         let column = |x: i32x8<S>| ((x >> w) << (w + h)) + ((x & wide) << h);
         let row = |y: i32x8<S>| (((y >> h) * across) << (w + h)) + (y & high);
         let (left, right, upper, lower) = (column(x), column(x + 1), row(y), row(y + 1));
+        let (from_left, from_top) = (one - fx, one - fy);
+        let last = i32x8::splat(simd, high);
+        if !(y & high).simd_eq(last).any_true() {
+            // The two rows are neighbours in memory.
+            let [left_above, left_below] = self.pairs((left + upper).to_array());
+            let [right_above, right_below] = self.pairs((right + upper).to_array());
+            let mut lit = [one; 4];
+            for (lit, nearness) in lit.iter_mut().zip([left_above, right_above, left_below, right_below]) {
+                *lit = f32x8::load_array(simd, nearness).simd_gt(near).select(zero, one);
+            }
+            let above = lit[0] * from_left + lit[1] * fx;
+            let below = lit[2] * from_left + lit[3] * fx;
+            return wanted.select(above * from_top + below * fy, one);
+        }
         let lit = |place: i32x8<S>| {
             let place = place.to_array();
             let mut nearness = [0.0; LANES];
@@ -116,7 +143,6 @@ impl ShadowMap<'_> {
             }
             f32x8::load_array(simd, nearness).simd_gt(near).select(zero, one)
         };
-        let (from_left, from_top) = (one - fx, one - fy);
         let above = lit(left + upper) * from_left + lit(right + upper) * fx;
         let below = lit(left + lower) * from_left + lit(right + lower) * fx;
         wanted.select(above * from_top + below * fy, one)

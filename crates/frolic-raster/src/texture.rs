@@ -61,6 +61,28 @@ impl Textures {
         self.regions.get(id.0 as usize)
     }
 
+    /// Whether each look-up between these places of a region, from the least u and v to the greatest, is opaque at any size. Pictures have
+    /// 256 steps of opacity.
+    pub fn is_opaque(&self, region: &Region, [u0, v0, u1, v1]: [f32; 4]) -> bool {
+        /// Beyond it, looking is not worth it.
+        const MOST: usize = 4096;
+        // A mean of eight by eight texels is opaque only if all of them are. Look-ups mix the two around a place, half a texel from the middle.
+        const LAST: usize = LEVELS - 1;
+        let Some(page) = self.pages.get(usize::from(region.page)) else { return false };
+        let (Some(means), side) = (page.levels.get(LAST), page.side >> LAST) else { return false };
+        let along = |from: u32, length: u32, share: [f32; 2]| {
+            let [first, last] = [from, from + length - 1].map(|texel| (texel >> LAST) as usize);
+            let at = share.map(|share| (from as f32 + share * length as f32) / (1u32 << LAST) as f32);
+            first.max((at[0] - 1.6).max(0.0) as usize)..last.min((at[1] + 0.6).max(0.0) as usize) + 1
+        };
+        let (columns, rows) = (along(region.x, region.w, [u0, u1]), along(region.y, region.h, [v0, v1]));
+        columns.len() * rows.len() <= MOST
+            && rows.into_iter().all(|row| {
+                let row = means.get(row * side..).and_then(|row| row.get(columns.clone()));
+                row.is_some_and(|row| row.iter().all(|[.., opacity]| *opacity == u16::MAX))
+            })
+    }
+
     /// Returns colour times opacity, and opacity, at u, v of a region: 0..1 from its upper left. `texels` is how many of the picture's
     /// texels a pixel covers. Bilinear, on the copy of the nearest size.
     #[inline]

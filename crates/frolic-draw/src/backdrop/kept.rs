@@ -252,6 +252,11 @@ impl BackdropLight<'_> {
         }
     }
 
+    /// Whether it is that of earlier frames.
+    pub(crate) fn is_kept(&self) -> bool {
+        matches!(self, Self::Kept(..))
+    }
+
     /// Whether it is painted while tiles are drawn.
     pub(crate) fn is_painted(&self) -> bool {
         matches!(self, Self::Painted(_))

@@ -119,10 +119,13 @@ impl Bin {
         self.tally.boxes
     }
 
-    /// Whether a tile has discs or rectangles.
+    /// Whether a tile has any records.
     pub(super) fn holds(&self, nth: usize, across: u16, down: u16) -> bool {
-        let (mut dots, mut quads) = (self.dots.tile(nth, across, down), self.quads.tile(nth, across, down));
-        dots.rank().is_some() || quads.rank().is_some()
+        self.dots.is_in(nth, across, down)
+            || self.quads.is_in(nth, across, down)
+            || self.triangles.is_in(nth, across, down)
+            || self.facets.is_in(nth, across, down)
+            || self.strips.is_in(nth, across, down)
     }
 
     /// Records of solid shapes, before the sort.
@@ -203,6 +206,17 @@ impl<R: Record> Binned<R> {
             return &[];
         }
         &self.records[self.starts[nth] as usize..self.starts[nth + 1] as usize]
+    }
+
+    /// Whether any record touches a tile.
+    fn is_in(&self, nth: usize, across: u16, down: u16) -> bool {
+        self.in_tile(nth) > 0 || self.large(across, down).next().is_some()
+    }
+
+    /// The records that touch many tiles and this one.
+    pub(super) fn large(&self, across: u16, down: u16) -> impl Iterator<Item = &R> {
+        let there = self.large.iter().filter(move |(_, tiles)| tiles.contains(across, down));
+        there.map(|(record, _)| record)
     }
 
     /// Number of records that were copied to a tile.

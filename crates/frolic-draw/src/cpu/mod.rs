@@ -104,6 +104,8 @@ pub struct Renderer {
     backdrop: Option<Backdrop>,
     /// The rows of all tiles, tile after tile.
     rows: Vec<Row>,
+    /// Whether the rows of each tile hold the light of the backdrop and nothing else.
+    clean: Vec<bool>,
     /// The rows over white, of a transparent picture.
     covered: Vec<Row>,
     solid: Solid,
@@ -187,6 +189,7 @@ impl Renderer {
             round: round.max(1),
             backdrop: None,
             rows: Vec::new(),
+            clean: Vec::new(),
             covered: Vec::new(),
             solid: Solid::default(),
             shadow: Shadow::default(),
@@ -368,6 +371,7 @@ impl Renderer {
         let Self {
             backdrop: Some(backdrop),
             rows,
+            clean,
             solid,
             shadow,
             bins,
@@ -435,7 +439,7 @@ impl Renderer {
             // Parts of a lower resolution read depths beside their tile, which no tile may then write.
             let is_done = any_solid && next > 0 && now.iter().any(|part| part.rule.coarser > 0);
             let raster = |nth: usize,
-                          rows: &mut [Row],
+                          (rows, is_clean): (&mut [Row], &mut bool),
                           small: &mut [f32],
                           solid: Option<SolidTile<'_>>,
                           (done, depths): (Option<DoneTile<'_>>, &[[f32; STRIDE]])| {
@@ -463,13 +467,14 @@ impl Renderer {
                     pictures,
                     first: next == 0,
                     is_bare,
+                    is_clean,
                 };
                 task.run();
                 if view.bloom > 0.0 && last {
                     finish::average_blocks(level, &grid, nth, rows, small);
                 }
             };
-            let tiles = rows.par_chunks_mut(grid.rows()).zip(bloom.tiles(&grid));
+            let tiles = rows.par_chunks_mut(grid.rows()).zip(&mut *clean).zip(bloom.tiles(&grid));
             let behind = backdrop.depths();
             if is_done {
                 let solid = &*solid;
@@ -521,7 +526,9 @@ impl Renderer {
         } else {
             meter.add(Counter::BackdropMisses, 1);
             meter.moved(Stage::Backdrop, backdrop.written() as u64);
+            self.clean.clear();
         }
+        self.clean.resize(grid.tiles(), false);
         self.backdrop = Some(backdrop);
         meter.stop(started);
     }

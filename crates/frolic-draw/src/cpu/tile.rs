@@ -62,6 +62,8 @@ pub(super) struct RasterTile<'a, 'l> {
     pub(super) first: bool,
     /// Whether the backdrop has still to be painted.
     pub(super) is_bare: bool,
+    /// Whether its rows hold the light of the backdrop and nothing else, before and after.
+    pub(super) is_clean: &'a mut bool,
 }
 
 /// Counts of all tiles.
@@ -181,15 +183,27 @@ impl RasterTile<'_, '_> {
         let sunlight = self.shadow.and_then(|shadow| shadow.through(self.view));
         // Solid records usually cover much of the ground. If they come first, the backdrop is painted only where it is visible.
         let mut is_bare = self.is_bare;
-        if is_bare && !self.parts.first().is_some_and(|part| part.rule.solid) {
-            self.paint_backdrop(None, sunlight.as_ref());
+        let first = self.first_shown();
+        let is_empty =
+            self.groups.is_empty() && !self.bins.iter().any(|bin| bin.holds(self.nth, across, down));
+        if is_bare && first > 0 {
+            self.rows.fill([[0.0; STRIDE]; 3]);
             is_bare = false;
         }
+        if is_bare && (is_empty || *self.is_clean || !self.parts.first().is_some_and(|part| part.rule.solid))
+        {
+            if !*self.is_clean {
+                self.paint_backdrop(None, sunlight.as_ref());
+            }
+            is_bare = false;
+            *self.is_clean = self.light.is_kept() && sunlight.is_none();
+        }
+        *self.is_clean &= is_empty && first == 0;
         let &mut Self {
             level, nth, bins, first_chunk, parts, list, view, styles, mut groups, pictures, ..
         } = self;
         let (mut dots, mut over_dots) = (DotStyles::default(), DotStyles::default());
-        for part in parts {
+        for (at, part) in parts.iter().enumerate() {
             let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
             if part.rule.solid {
                 let Some(solid) = solid else { continue };
@@ -213,6 +227,9 @@ impl RasterTile<'_, '_> {
                 });
                 continue;
             }
+            if at < first {
+                continue;
+            }
             let done = self.done.or(solid.as_ref().map(|solid| DoneTile {
                 depth: &*solid.depth,
                 nearest: *solid.nearest,
@@ -226,8 +243,7 @@ impl RasterTile<'_, '_> {
                 let sunlight = sunlight.map(|sunlight| sunlight.coarser(part.rule.coarser.into()));
                 let below =
                     Below { level, rows: &mut *self.rows, depth, at: [x, y], width, depths: self.depths };
-                let holds = |bin: &Bin| bin.holds(nth, across, down);
-                if !bins.iter().any(holds) {
+                if !bins.iter().any(|bin| bin.holds(nth, across, down)) {
                     continue;
                 }
                 overlay::draw(below, part.rule, |into| {
@@ -261,6 +277,31 @@ impl RasterTile<'_, '_> {
             tile.draw(part, bins, nth, [across, down]);
             self.tally.add(tile.touched, 0, 0);
         }
+    }
+
+    /// The part from which on anything transparent shows: before it, a rectangle hides all of the tile; 0 if there is none.
+    fn first_shown(&self) -> usize {
+        let rect = self.grid.rect(self.nth);
+        let [i0, j0, i1, j1] = [rect.x, rect.y, rect.x + rect.w - 1, rect.y + rect.h - 1].map(|at| at as i32);
+        let [across, down] = self.grid.place(self.nth);
+        let hides = |at: &usize| {
+            let part = &self.parts[*at];
+            // How far solid records of the round are behind is not known yet.
+            let is_behind = self.parts[..*at].iter().any(|part| part.rule.solid);
+            let behind = match self.done {
+                _ if is_behind || !self.first => 0.0,
+                Some(done) => done.nearest,
+                None => self.behind.nearest,
+            };
+            let bins = &self.bins[part.chunks.start - self.first_chunk..part.chunks.end - self.first_chunk];
+            !part.rule.solid
+                && !part.rule.is_apart()
+                && bins.iter().flat_map(|bin| bin.quads.large(across, down)).any(|quad| {
+                    let quad = quad.painted(self.list, self.view);
+                    quad.is_some_and(|quad| quad.hides([i0, j0, i1, j1], behind))
+                })
+        };
+        (1..self.parts.len()).rev().find(hides).unwrap_or(0)
     }
 
     /// Writes the light of the backdrop, with sunlight where no shadow falls; only into pixels that solid records do not cover, if any are given.

@@ -7,6 +7,7 @@ mod backdrop;
 mod backends;
 mod billboards;
 mod blades;
+mod covered;
 mod hostile;
 mod instances;
 mod kept;

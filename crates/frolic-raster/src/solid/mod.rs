@@ -214,10 +214,7 @@ kernel! {
         simd, samples: &mut Samples<'_>, visible: &Visible<'_>, rows: &mut [Row], depth: &mut [[f32; STRIDE]],
         sunlight: Option<&Sunlight<'_>>,
     ) -> f32 {
-        if !visible.facets.is_empty() {
-            settle(simd.level(), samples, &Visible { triangles: &[], ..*visible }, sunlight.is_some());
-        }
-        samples.resolve(simd, visible.triangles, rows, depth, sunlight)
+        samples.resolve(simd, visible, rows, depth, sunlight)
     }
 }
 

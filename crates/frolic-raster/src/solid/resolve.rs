@@ -4,10 +4,10 @@ use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 use glam::Vec3;
 
-use super::triangles::Corners;
+use super::Visible;
+use super::triangles::{Corners, Textured};
 use crate::LANES;
-use crate::colour9::{EMPTY, VISIBLE, unpack, unpack_lanes};
-use crate::record::Triangle;
+use crate::colour9::{EMPTY, TEXTURED, VISIBLE, unpack, unpack_lanes};
 use crate::samples::{SAMPLES, Samples};
 use crate::sun::{AS_DEEP, Sunlight};
 use crate::tile::{Row, STRIDE};
@@ -18,7 +18,7 @@ impl Samples<'_> {
     pub(super) fn resolve<S: Simd>(
         &mut self,
         simd: S,
-        triangles: &[Triangle],
+        visible: &Visible<'_>,
         rows: &mut [Row],
         depth: &mut [[f32; STRIDE]],
         sunlight: Option<&Sunlight<'_>>,
@@ -26,7 +26,8 @@ impl Samples<'_> {
         let mut nearest = f32::INFINITY;
         let (zero, one, empty) =
             (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0), u32x8::splat(simd, EMPTY));
-        let (quarter, visible) = (f32x8::splat(simd, 1.0 / SAMPLES as f32), u32x8::splat(simd, VISIBLE));
+        let (quarter, none) = (f32x8::splat(simd, 1.0 / SAMPLES as f32), u32x8::splat(simd, 0));
+        let (places, textured) = (u32x8::splat(simd, VISIBLE), u32x8::splat(simd, VISIBLE | TEXTURED));
         let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let (nears, _) = self.near.as_chunks::<LANES>();
         let (bases, _) = self.base.as_chunks_mut::<LANES>();
@@ -37,6 +38,7 @@ impl Samples<'_> {
         let blocks = self.height / LANES;
         // The triangle in each lane: mostly that of the eight pixels above.
         let (mut corners, mut held, mut shaded) = (Corners::default(), empty, 0);
+        let mut surface = Textured::default();
         for (at, (bases, nears)) in bases.iter_mut().zip(nears).enumerate() {
             let mut any = empty;
             for base in bases.iter() {
@@ -67,25 +69,39 @@ impl Samples<'_> {
                     continue;
                 }
                 let near_here: f32x8<S> = near[s].bitcast();
-                let is_triangle = mine & base[s].simd_ge(visible);
+                let is_triangle = mine & base[s].simd_ge(places);
                 let mut packed = [base[s], sun[s]];
-                if is_triangle.any_true() {
-                    let mut others = (is_triangle & !held.simd_eq(base[s])).to_bitmask();
+                let is_textured = mine & base[s].simd_ge(textured);
+                if is_textured.any_true() {
+                    let mut others = is_textured.to_bitmask();
+                    let words = base[s].to_array();
+                    while others != 0 {
+                        let word = words[others.trailing_zeros() as usize % LANES];
+                        surface.open(word, visible);
+                        let own = surface.colours(simd, [x, y], sunlight.is_some());
+                        let these = is_textured & base[s].simd_eq(u32x8::splat(simd, word));
+                        packed = [these.select(own[0], packed[0]), these.select(own[1], packed[1])];
+                        others &= !these.to_bitmask();
+                    }
+                }
+                let is_plain = is_triangle & !is_textured;
+                if is_plain.any_true() {
+                    let mut others = (is_plain & !held.simd_eq(base[s])).to_bitmask();
                     if others != 0 {
-                        held = is_triangle.select(base[s], held);
+                        held = is_plain.select(base[s], held);
                         let words = base[s].to_array();
                         while others != 0 {
                             let lane = others.trailing_zeros() as usize % LANES;
                             others &= others - 1;
-                            if let Some(triangle) = triangles.get((words[lane] & !VISIBLE) as usize) {
+                            if let Some(triangle) = visible.triangles.get((words[lane] & !VISIBLE) as usize) {
                                 corners.take(lane, triangle);
                             }
                         }
                     }
                     let own = corners.colours(simd, [x, y], sunlight.is_some());
-                    packed = [is_triangle.select(own[0], base[s]), is_triangle.select(own[1], sun[s])];
-                    shaded += u64::from(is_triangle.to_bitmask().count_ones());
+                    packed = [is_plain.select(own[0], packed[0]), is_plain.select(own[1], packed[1])];
                 }
+                shaded += u64::from(is_triangle.to_bitmask().count_ones());
                 let mut colour = unpack_lanes(packed[0]);
                 let mut share = mine.select(quarter, zero);
                 close = close.max(mine.select(near_here, zero));
@@ -102,11 +118,12 @@ impl Samples<'_> {
                     left[other] &= !same;
                 }
                 if let Some(sunlight) = sunlight {
-                    let wanted = mine & !(lit_depth - depth).abs().simd_le(depth * AS_DEEP);
+                    let lightless = packed[1].simd_eq(none);
+                    let wanted = mine & !(lightless | (lit_depth - depth).abs().simd_le(depth * AS_DEEP));
                     if wanted.any_true() {
                         lit = wanted.select(sunlight.at(simd, x, y, depth, wanted), lit);
                     }
-                    lit_depth = mine.select(depth, lit_depth);
+                    lit_depth = (mine & !lightless).select(depth, lit_depth);
                     let sun = unpack_lanes(packed[1]);
                     for channel in 0..3 {
                         colour[channel] += sun[channel] * lit;

@@ -195,9 +195,9 @@ impl Samples<'_> {
                 let nth = (at * LANES + pixel) / SAMPLES;
                 let place = [self.x + (nth / pixels_down) as i32, self.y + (nth % pixels_down) as i32];
                 if word & TEXTURED != 0 {
-                    if word != textured.word || textured.pixels.len == LANES {
+                    if word != textured.surface.word || textured.pixels.len == LANES {
                         textured.settle(simd, self, sunny);
-                        textured.open(word, visible);
+                        textured.surface.open(word, visible);
                     }
                     textured.pixels.add(word, nth * SAMPLES, place);
                     continue;
@@ -256,15 +256,34 @@ impl Pixels {
 /// Pixels of one triangle with a texture.
 #[derive(Debug, Default)]
 struct TexturedQueue<'a> {
-    word: u32,
-    polygon: Polygon,
-    texels: Option<Texels<'a>>,
+    surface: Textured<'a>,
     pixels: Pixels,
 }
 
-impl<'a> TexturedQueue<'a> {
+impl TexturedQueue<'_> {
+    #[inline(always)]
+    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
+        if self.pixels.len == 0 {
+            return;
+        }
+        let [x, y] = self.pixels.middle;
+        let middle = [f32x8::load_array(simd, x), f32x8::load_array(simd, y)];
+        let [base, sun] = self.surface.colours(simd, middle, sunny);
+        self.pixels.write(into, base.to_array(), sunny.then_some(sun.to_array()));
+    }
+}
+
+/// A triangle with a texture, by what samples hold of it.
+#[derive(Debug, Default)]
+pub(super) struct Textured<'a> {
+    word: u32,
+    polygon: Polygon,
+    texels: Option<Texels<'a>>,
+}
+
+impl<'a> Textured<'a> {
     /// Goes on to another triangle.
-    fn open(&mut self, word: u32, visible: &Visible<'a>) {
+    pub(super) fn open(&mut self, word: u32, visible: &Visible<'a>) {
         if word == self.word {
             return;
         }
@@ -281,13 +300,9 @@ impl<'a> TexturedQueue<'a> {
         self.texels = region.map(|region| style.textures.texels(region, self.polygon.texels));
     }
 
+    /// Packed colours at eight places, and with `sunny` their sunlight.
     #[inline(always)]
-    fn settle<S: Simd>(&mut self, simd: S, into: &mut Samples<'_>, sunny: bool) {
-        if self.pixels.len == 0 {
-            return;
-        }
-        let [x, y] = self.pixels.middle;
-        let (x, y) = (f32x8::load_array(simd, x), f32x8::load_array(simd, y));
+    pub(super) fn colours<S: Simd>(&self, simd: S, [x, y]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
         let mut rgb = self.polygon.own(simd, x, y, sunny);
         if let Some(texels) = &self.texels {
             let [u, v] = self.polygon.places(simd, x, y);
@@ -299,9 +314,8 @@ impl<'a> TexturedQueue<'a> {
                 rgb[channel + 3] *= own;
             }
         }
-        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]).to_array();
-        let sun = if sunny { Some(pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]).to_array()) } else { None };
-        self.pixels.write(into, base, sun);
+        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
+        [base, if sunny { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base }]
     }
 }
 
