@@ -1,5 +1,7 @@
 //! Samples of a tile, written and read by solid surfaces.
 
+use std::ops::Range;
+
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
 use frolic_simd::kernel;
@@ -58,6 +60,27 @@ pub struct Samples<'a> {
 }
 
 impl Samples<'_> {
+    /// Some of its columns.
+    pub fn columns(&mut self, columns: Range<usize>) -> Samples<'_> {
+        fn part<T>(all: &mut [T], part: Range<usize>) -> &mut [T] {
+            all.get_mut(part).unwrap_or_default()
+        }
+        let own = columns.start * self.height * self.samples..columns.end * self.height * self.samples;
+        Samples {
+            near: part(self.near, own.clone()),
+            base: part(self.base, own.clone()),
+            sun: part(self.sun, own),
+            x: self.x + columns.start as i32,
+            y: self.y,
+            width: columns.len(),
+            height: self.height,
+            shown: [self.shown[0].saturating_sub(columns.start).min(columns.len()), self.shown[1]],
+            samples: self.samples,
+            most_slope: self.most_slope,
+            ..Samples::default()
+        }
+    }
+
     /// Of a shadow map: most that a slanting surface is moved away from the sun, in metres.
     pub(crate) fn slope(&self) -> Option<f32> {
         (self.samples == 1).then_some(self.most_slope)

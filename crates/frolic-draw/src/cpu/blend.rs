@@ -6,9 +6,9 @@ use frolic_raster::LANES;
 use frolic_raster::colour9::EMPTY;
 use frolic_raster::dots;
 use frolic_raster::quads::{self, QuadTile};
-use frolic_raster::record::{Dot, Facet, Outlined, Record, Strip, keyed};
+use frolic_raster::record::{Dot, Facet, Label, Outlined, Record, Strip, keyed};
 use frolic_raster::samples::{SAMPLES, Samples};
-use frolic_raster::solid::{self, Style, ceil, floor};
+use frolic_raster::solid::{self, Style, Visible, ceil, floor};
 
 use super::bin::{Bin, Found, InTile};
 use super::record::Quad;
@@ -26,6 +26,8 @@ thread_local! {
 struct Scratch {
     near: Vec<f32>,
     base: Vec<u32>,
+    /// Triangles of one instance.
+    facets: Vec<Facet>,
     /// Depth key in the upper bits, [`Place`] of the record in the lower.
     keys: Vec<u64>,
     swap: Vec<u64>,
@@ -87,9 +89,10 @@ impl Tile<'_, '_> {
         if bounds[0] > bounds[2] || bounds[1] > bounds[3] {
             return;
         }
-        let (mut near, mut base) = SCRATCH.with_borrow_mut(|scratch| {
-            (std::mem::take(&mut scratch.near), std::mem::take(&mut scratch.base))
-        });
+        let (mut near, mut base, mut pieces) =
+            SCRATCH.with_borrow_mut(|Scratch { near, base, facets, .. }| {
+                (std::mem::take(near), std::mem::take(base), std::mem::take(facets))
+            });
         near.resize(SAMPLES * width * height, 0.0);
         base.resize(SAMPLES * width * height, EMPTY);
         for i in (bounds[0] - self.into.x) as usize..=(bounds[2] - self.into.x) as usize {
@@ -118,15 +121,23 @@ impl Tile<'_, '_> {
         };
         // Within the instance the nearest wins, whatever the depth settings of the look, and no shadow falls.
         let own = Style { test: true, write: true, sun: false, ..self.styles[usize::from(label.tag)] };
-        for facet in facets {
-            solid::facet(self.level, &mut samples, facet, &own);
-        }
+        let styles = [own];
+        pieces.clear();
+        pieces.extend(facets.map(|facet| Facet { label: Label::default(), ..*facet }));
+        solid::facets(self.level, &mut samples, &pieces, 0, &styles);
         for strip in strips {
             solid::strip(self.level, &mut samples, strip, &own);
         }
         self.touched += samples.passed / SAMPLES as u64;
+        if !pieces.is_empty() {
+            let visible = Visible { triangles: &[], facets: &pieces, styles: &styles };
+            let columns = (bounds[0] - self.into.x) as usize..(bounds[2] - self.into.x) as usize + 1;
+            solid::settle(self.level, &mut samples.columns(columns), &visible, false);
+        }
         samples.flatten(self.into.rows, opacity, look.blend == Blend::Additive, bounds);
-        SCRATCH.with_borrow_mut(|scratch| (scratch.near, scratch.base) = (near, base));
+        SCRATCH.with_borrow_mut(|scratch| {
+            (scratch.near, scratch.base, scratch.facets) = (near, base, pieces);
+        });
     }
 
     /// All records of some chunks, far to near; records of equal depth in drawing order. They share a look, and so a kind.

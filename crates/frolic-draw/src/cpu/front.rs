@@ -81,7 +81,7 @@ impl Front<'_> {
             [false, true, false] => facets.runs(|all| {
                 let first = kept_facets.len() as u32;
                 kept_facets.extend_from_slice(all);
-                solid::facets(level, samples, all, Some(first), styles);
+                solid::facets(level, samples, all, first, styles);
             }),
             [false, false, true] => strips.runs(|all| solid::strips(level, samples, all, styles)),
             _ => loop {
@@ -97,7 +97,7 @@ impl Front<'_> {
                     let Some((facet, _)) = facets.take() else { break };
                     let first = kept_facets.len() as u32;
                     kept_facets.push(*facet);
-                    solid::facets(level, samples, std::slice::from_ref(facet), Some(first), styles);
+                    solid::facets(level, samples, std::slice::from_ref(facet), first, styles);
                 } else {
                     let Some((strip, _)) = strips.take() else { break };
                     solid::strips(level, samples, std::slice::from_ref(strip), styles);

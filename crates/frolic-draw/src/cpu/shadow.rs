@@ -220,7 +220,7 @@ impl Shadow {
                     let mut triangles = bin.triangles.tile(nth, across, down);
                     triangles.runs(|triangles| solid::triangles(level, &mut samples, triangles, 0, &styles));
                     let mut facets = bin.facets.tile(nth, across, down);
-                    facets.runs(|facets| solid::facets(level, &mut samples, facets, Some(0), &styles));
+                    facets.runs(|facets| solid::facets(level, &mut samples, facets, 0, &styles));
                     let mut strips = bin.strips.tile(nth, across, down);
                     strips.runs(|strips| solid::strips(level, &mut samples, strips, &styles));
                 }

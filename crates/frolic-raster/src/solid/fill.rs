@@ -5,7 +5,7 @@ use fearless_simd::{f32x4, f32x8, i32x4, mask32x8, u32x4, u32x8};
 
 use super::plane::{Path, Places, below, ceil, floor};
 use super::polygon::{Polygon, TRUSTED, columns};
-use super::{Style, other_spans, plain_spans, segment, sunny_spans, worn_opacity};
+use super::{Style, other_spans, plain_spans, segment, sunny_spans, through_holes};
 use crate::LANES;
 use crate::colour9::pack_lanes;
 use crate::record::{SEGMENTS, Strip};
@@ -202,12 +202,12 @@ impl Samples<'_> {
         let zero = f32x8::splat(simd, 0.0);
         let samples = if USUAL { SAMPLES } else { self.samples };
         let flat = polygon.flat.map(|flat| flat.map(|colour| u32x8::splat(simd, colour)));
-        // A shadow map has no colours, but holes.
         let coloured = USUAL || !self.base.is_empty();
-        // Strips have no texture.
-        let region = if EDGES == 3 { style.textures.region(RegionId(polygon.region)) } else { None };
-        let worn = region.map(|region| style.textures.texels(region, polygon.texels));
-        let looks = (coloured && flat.is_none()) || ((coloured || style.holes) && worn.is_some());
+        // Triangles are here for their holes, and have the places that samples keep for colours; strips have colours, and no holes.
+        let (has_holes, sunny) = (EDGES == 3, EDGES == 4 && style.sun);
+        let region = if has_holes { style.textures.region(RegionId(polygon.region)) } else { None };
+        let texels = region.map(|region| style.textures.texels(region, polygon.texels));
+        let looks = (coloured && flat.is_none()) || texels.is_some();
         let mut colour = flat.unwrap_or([u32x8::splat(simd, 0); 2]);
         let mut least = [zero; EDGES];
         for k in 0..EDGES {
@@ -253,20 +253,13 @@ impl Samples<'_> {
                     if !met.any_true() {
                         continue;
                     }
-                    let y = places.middle + top;
-                    let x = i as f32 + 0.5;
-                    if coloured {
-                        colour = polygon.colour(simd, style, worn.as_ref(), x, y, &mut met);
-                    } else if let Some(worn) = &worn {
-                        let left = worn_opacity(
-                            simd.level(),
-                            polygon,
-                            worn,
-                            x,
-                            &y.to_array(),
-                            met.to_bitmask() as u8,
-                        );
+                    let (x, y) = (f32x8::splat(simd, i as f32 + 0.5), places.middle + top);
+                    if let Some(texels) = &texels {
+                        let (at, bits) = ([&x.to_array(), &y.to_array()], met.to_bitmask() as u8);
+                        let left = through_holes(simd.level(), polygon, texels, samples, at, bits);
                         met = mask32x8::from_bitmask(simd, left.into());
+                    } else {
+                        colour = polygon.colour(simd, x, y, None, sunny);
                     }
                 }
                 passed += u64::from(met.to_bitmask().count_ones());
@@ -277,7 +270,7 @@ impl Samples<'_> {
                     met.select(colour[0], u32x8::load_array(simd, *slot)).store_slice(slot);
                 }
                 if coloured
-                    && style.sun
+                    && sunny
                     && let Some(slot) = suns.get_mut(here)
                 {
                     met.select(colour[1], u32x8::load_array(simd, *slot)).store_slice(slot);

@@ -85,23 +85,34 @@ kernel! {
         samples.settle(simd, visible, sunny);
     }
 
-    /// Draws triangles with a texture one after the other; `styles` are those of their sources, by the tag of their label. With the place
-    /// of the first among all of the tile, samples keep the places of those without holes, until [`settle`].
-    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], first: Option<u32>, styles: &[Style<'_>]) {
+    /// Draws triangles with a texture one after the other; `styles` are those of their sources, by the tag of their label. Samples keep the
+    /// places of triangles, counted from `first`, until [`settle`].
+    pub fn facets(simd, samples: &mut Samples<'_>, facets: &[Facet], first: u32, styles: &[Style<'_>]) {
         for (nth, facet) in facets.iter().enumerate() {
             if let Some(style) = styles.get(usize::from(facet.label.tag)) {
-                match first.filter(|_| !style.holes) {
-                    Some(first) => textured(simd.level(), samples, facet, first + nth as u32, style),
-                    None => self::facet(simd.level(), samples, facet, style),
+                let word = VISIBLE | TEXTURED | (first + nth as u32);
+                if style.holes {
+                    holed(simd.level(), samples, facet, word, style);
+                } else {
+                    whole(simd.level(), samples, facet, word, style);
                 }
             }
         }
     }
 
-    fn textured(simd, samples: &mut Samples<'_>, facet: &Facet, place: u32, style: &Style<'_>) {
+    fn whole(simd, samples: &mut Samples<'_>, facet: &Facet, word: u32, style: &Style<'_>) {
         let corners = Triangle { x: facet.x, y: facet.y, near: facet.near, ..Triangle::default() };
         let prepared = Prepared::new(simd, std::iter::once(&corners), samples.slope());
-        triangle(simd.level(), samples, &prepared, 0, VISIBLE | TEXTURED | place, style);
+        triangle(simd.level(), samples, &prepared, 0, word, style);
+    }
+
+    fn holed(simd, samples: &mut Samples<'_>, facet: &Facet, word: u32, style: &Style<'_>) {
+        let polygon = Polygon { flat: Some([word; 2]), ..Polygon::of_facet(facet, style.textures) };
+        if samples.is_usual(style) {
+            samples.blocks::<_, 3, true>(simd, &polygon, style);
+        } else {
+            samples.blocks::<_, 3, false>(simd, &polygon, style);
+        }
     }
 
     /// Draws pieces of ribbons one after the other; `styles` as with [`facets`].
@@ -141,7 +152,7 @@ kernel! {
             match kind {
                 FACET => {
                     let facet = &records.facets[which];
-                    facets(simd.level(), samples, std::slice::from_ref(facet), Some(which as u32), styles);
+                    facets(simd.level(), samples, std::slice::from_ref(facet), which as u32, styles);
                 }
                 STRIP => {
                     let strip = &records.strips[which];
@@ -163,16 +174,6 @@ kernel! {
     fn batch(simd, samples: &mut Samples<'_>, triangles: &[Triangle], places: &[u32], styles: &[Style<'_>]) {
         let own = places.iter().filter_map(|&place| Some((triangles.get(place as usize)?, place)));
         draw_eight(simd, samples, own, styles);
-    }
-
-    /// Draws a triangle with a texture.
-    pub fn facet(simd, samples: &mut Samples<'_>, facet: &Facet, style: &Style<'_>) {
-        let polygon = Polygon::of_facet(facet, style.textures);
-        if samples.is_usual(style) {
-            samples.blocks::<_, 3, true>(simd, &polygon, style);
-        } else {
-            samples.blocks::<_, 3, false>(simd, &polygon, style);
-        }
     }
 
     fn segment(simd, samples: &mut Samples<'_>, polygon: &Polygon, style: &Style<'_>) {
@@ -198,14 +199,8 @@ kernel! {
         samples.spans::<_, false, false>(simd, strip, style);
     }
 
-    fn worn_colours(
-        simd, polygon: &Polygon, holes: bool, worn: &Texels<'_>, x: f32, y: &[f32; LANES], rgb: &mut [[f32; LANES]; 6], met: u8,
-    ) -> u8 {
-        polygon.wear(simd, holes, worn, x, y, rgb, met)
-    }
-
-    fn worn_opacity(simd, polygon: &Polygon, worn: &Texels<'_>, x: f32, y: &[f32; LANES], met: u8) -> u8 {
-        polygon.opaque(simd, worn, x, y, met)
+    fn through_holes(simd, polygon: &Polygon, texels: &Texels<'_>, samples: usize, at: [&[f32; LANES]; 2], met: u8) -> u8 {
+        polygon.opaque(simd, texels, samples, at, met)
     }
 
     /// Resolves the solid samples drawn since the last call into the tile's pixels, those of `visible` triangles too, keeps their depth for

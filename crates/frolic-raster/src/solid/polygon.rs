@@ -1,11 +1,10 @@
 //! Polygons: edges, colours, textures, and the columns of pixels that they touch.
 
 use fearless_simd::prelude::*;
-use fearless_simd::{f32x8, i32x8, mask32x8, u32x8};
+use fearless_simd::{f32x8, i32x8, u32x8};
 use glam::Vec2;
 
 use super::plane::{Edge, Plane};
-use super::{Style, worn_colours};
 use crate::colour9::{pack_lanes, unpack};
 use crate::record::{Facet, PLAIN, Strip, colours};
 use crate::samples::SAMPLES;
@@ -112,29 +111,29 @@ impl Polygon {
 }
 
 impl Polygon {
-    /// Colours of the pixels of a vector of samples. Holes of a texture remove samples from `met`.
+    /// Packed colours at eight places, and their sunlight if it is wanted.
     #[inline(always)]
     pub(super) fn colour<S: Simd>(
         &self,
         simd: S,
-        style: &Style<'_>,
-        worn: Option<&Texels<'_>>,
-        x: f32,
+        x: f32x8<S>,
         y: f32x8<S>,
-        met: &mut mask32x8<S>,
+        texels: Option<&Texels<'_>>,
+        sun: bool,
     ) -> [u32x8<S>; 2] {
-        let mut rgb = self.own(simd, f32x8::splat(simd, x), y, style.sun);
-        if let Some(worn) = worn {
-            let mut lanes = rgb.map(|channel| channel.to_array());
-            let bits = met.to_bitmask() as u8;
-            let left =
-                worn_colours(simd.level(), self, style.holes, worn, x, &y.to_array(), &mut lanes, bits);
-            rgb = lanes.map(|channel| f32x8::load_array(simd, channel));
-            *met = mask32x8::from_bitmask(simd, left.into());
+        let mut rgb = self.own(simd, x, y, sun);
+        if let Some(texels) = texels {
+            let [u, v] = self.places(simd, x, y);
+            let texel = texels.eight(simd, u, v);
+            let per = f32x8::splat(simd, 1.0) / texel[3].max(f32x8::splat(simd, 1e-4));
+            for channel in 0..3 {
+                let own = texel[channel] * per;
+                rgb[channel] *= own;
+                rgb[channel + 3] *= own;
+            }
         }
         let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
-        let sun = if style.sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base };
-        [base, sun]
+        [base, if sun { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base }]
     }
 
     /// Red, green and blue, and the sun's if they are wanted, at eight places.
@@ -159,68 +158,31 @@ impl Polygon {
         rgb
     }
 
-    /// Multiplies a texture into colours, pixel by pixel. The texture's opacity decides how many samples count as covered, so
-    /// that the edges of holes are smooth too.
-    #[expect(clippy::too_many_arguments, reason = "plain values, so that they stay in registers")]
-    #[inline(always)]
-    pub(super) fn wear<S: Simd>(
-        &self,
-        simd: S,
-        holes: bool,
-        worn: &Texels<'_>,
-        x: f32,
-        y: &[f32; LANES],
-        rgb: &mut [[f32; LANES]; 6],
-        met: u8,
-    ) -> u8 {
-        let uv =
-            self.places(simd, f32x8::splat(simd, x), f32x8::load_array(simd, *y)).map(Into::<Lanes>::into);
-        // Red, green, blue and opacity of the upper and of the lower pixel.
-        let mut texels = [[0.0f32; LANES]; 4];
-        for first in (0..LANES).step_by(SAMPLES) {
-            if met >> first & 0b1111 == 0 {
-                continue;
-            }
-            let [r, g, b, opaque] = worn.at(uv[0][first], uv[1][first]).to_array();
-            let per = 1.0 / opaque.max(1e-4);
-            for (lanes, value) in texels.iter_mut().zip([r * per, g * per, b * per, opaque]) {
-                lanes[first..first + SAMPLES].fill(value);
-            }
-        }
-        for channel in 0..3 {
-            let own = f32x8::load_array(simd, texels[channel]);
-            for half in [channel, channel + 3] {
-                rgb[half] = (f32x8::load_array(simd, rgb[half]) * own).to_array();
-            }
-        }
-        if !holes {
-            return met;
-        }
-        // About the half: a quarter of the range a sample.
-        let least = [0, 1, 2, 3, 0, 1, 2, 3].map(|nth| 0.5 + (nth as f32 - 1.5) * 0.125);
-        let left = f32x8::load_array(simd, texels[3]).simd_gt(f32x8::load_array(simd, least));
-        met & left.to_bitmask() as u8
-    }
-
-    /// Mask of the texels of a shadow map that holes of the texture leave covered.
+    /// Mask of the samples that holes of the texture leave covered. Its opacity in the middle of a pixel decides how many do, so that edges
+    /// of holes are smooth too.
     #[inline(always)]
     pub(super) fn opaque<S: Simd>(
         &self,
         simd: S,
-        worn: &Texels<'_>,
-        x: f32,
-        y: &[f32; LANES],
+        texels: &Texels<'_>,
+        samples: usize,
+        [x, y]: [&[f32; LANES]; 2],
         met: u8,
     ) -> u8 {
-        let uv =
-            self.places(simd, f32x8::splat(simd, x), f32x8::load_array(simd, *y)).map(Into::<Lanes>::into);
-        let mut opaque = [0.0f32; LANES];
-        for lane in 0..LANES {
-            if met >> lane & 1 == 1 {
-                opaque[lane] = worn.opacity(uv[0][lane], uv[1][lane]);
+        let uv = self.places(simd, f32x8::load_array(simd, *x), f32x8::load_array(simd, *y));
+        let uv = uv.map(Into::<Lanes>::into);
+        let (mut opaque, mut least) = ([0.0f32; LANES], [0.5f32; LANES]);
+        for first in (0..LANES).step_by(samples.max(1)) {
+            let pixel = first..(first + samples).min(LANES);
+            if met >> first & ((1 << pixel.len()) - 1) as u8 != 0 {
+                opaque[pixel].fill(texels.opacity(uv[0][first], uv[1][first]));
             }
         }
-        met & f32x8::load_array(simd, opaque).simd_gt(f32x8::splat(simd, 0.5)).to_bitmask() as u8
+        if samples == SAMPLES {
+            // About the half: a quarter of the range a sample.
+            least = [0, 1, 2, 3, 0, 1, 2, 3].map(|nth| 0.5 + (nth as f32 - 1.5) * 0.125);
+        }
+        met & f32x8::load_array(simd, opaque).simd_gt(f32x8::load_array(simd, least)).to_bitmask() as u8
     }
 
     /// Places in the texture.

@@ -1,8 +1,8 @@
-//! Triangles without holes: the mass of all solid shapes. Eight plain ones are prepared at once; samples keep their nearness and which triangle it is; colours
+//! Triangles: the mass of all solid shapes. Eight plain ones are prepared at once; samples keep their nearness and which triangle it is; colours
 //! are worked out afterwards, once for each triangle that is visible in a pixel.
 //!
 //! A sample's word is a colour, or [`VISIBLE`] and the place of a triangle among those of the tile (a visibility buffer: Burns and Hunt, "The
-//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons, and triangles with holes, write colours at once.
+//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons write colours at once: those of a row are all the same.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
@@ -303,19 +303,7 @@ impl<'a> Textured<'a> {
     /// Packed colours at eight places, and with `sunny` their sunlight.
     #[inline(always)]
     pub(super) fn colours<S: Simd>(&self, simd: S, [x, y]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
-        let mut rgb = self.polygon.own(simd, x, y, sunny);
-        if let Some(texels) = &self.texels {
-            let [u, v] = self.polygon.places(simd, x, y);
-            let texel = texels.eight(simd, u, v);
-            let per = f32x8::splat(simd, 1.0) / texel[3].max(f32x8::splat(simd, 1e-4));
-            for channel in 0..3 {
-                let own = texel[channel] * per;
-                rgb[channel] *= own;
-                rgb[channel + 3] *= own;
-            }
-        }
-        let base = pack_lanes(simd, [rgb[0], rgb[1], rgb[2]]);
-        [base, if sunny { pack_lanes(simd, [rgb[3], rgb[4], rgb[5]]) } else { base }]
+        self.polygon.colour(simd, x, y, self.texels.as_ref(), sunny)
     }
 }
 

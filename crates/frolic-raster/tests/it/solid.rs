@@ -1,11 +1,13 @@
 //! Triangles and strips against their samples, one by one.
 
 use fearless_simd::Level;
-use frolic_raster::colour9::{EMPTY, pack, unpack};
+use frolic_raster::colour9::{EMPTY, TEXTURED, VISIBLE, pack, unpack};
 use frolic_raster::points::{Eight, Skin};
 use frolic_raster::record::{Facet, Label, PLAIN, SEGMENTS, Strip, Triangle};
 use frolic_raster::samples::{PLACES, SAMPLES, Samples};
-use frolic_raster::solid::{Records, Style, Visible, facets, nearest_first, resolve, settle, strips};
+use frolic_raster::solid::{
+    Polygon, Records, Style, Visible, facets, nearest_first, resolve, settle, strips,
+};
 use frolic_raster::texture::{Page, Region, Textures};
 use frolic_raster::tile::{Row, STRIDE};
 use frolic_raster::triangles::{Wanted, append};
@@ -122,7 +124,9 @@ fn depth_inside(facet: &Facet, [x, y]: [f32; 2]) -> f64 {
 
 fn draw(level: Level, tile: &mut Tile, records: &[Facet]) {
     let textures = Textures::default();
-    facets(level, &mut tile.samples(), records, None, &[style(&textures)]);
+    let styles = [style(&textures)];
+    facets(level, &mut tile.samples(), records, 0, &styles);
+    settle(level, &mut tile.samples(), &Visible { triangles: &[], facets: records, styles: &styles }, false);
 }
 
 prop_compose! {
@@ -248,7 +252,9 @@ proptest! {
         let mut once: Option<Tile> = None;
         for level in levels() {
             let (mut worn, mut tile) = (Tile::new(x, 3), Tile::new(x, 3));
-            facets(level, &mut worn.samples(), &triangles, None, &[sunny]);
+            facets(level, &mut worn.samples(), &triangles, 0, &[sunny]);
+            let visible = Visible { triangles: &[], facets: &triangles, styles: &[sunny] };
+            settle(level, &mut worn.samples(), &visible, true);
             // Those of a chunk may come after others.
             let others = vec![Triangle::default(); first as usize];
             frolic_raster::solid::triangles(level, &mut tile.samples(), &plain, first, &[sunny]);
@@ -271,9 +277,10 @@ proptest! {
     /// Triangles with a texture have the colours afterwards that they would have been drawn in at once.
     #[test]
     fn textures_are_looked_up_afterwards(
-        triangles in proptest::collection::vec((triangle(), prop::array::uniform6(0f32..1.0)), 1..12), first in 0u32..5, x in 0i32..20,
+        triangles in proptest::collection::vec((triangle(), prop::array::uniform6(0f32..1.0)), 1..12), first in 0u32..5, x in 0i32..20, holes in any::<bool>(),
     ) {
-        let level = |side: usize| (0..side * side).map(|n| [(n * 911) as u16, (n * 577) as u16, 9000, 65_535]).collect();
+        let opacity = |n: usize| if holes { (n * 7919) as u16 } else { 65_535 };
+        let level = |side: usize| (0..side * side).map(|n| [(n * 911) as u16, (n * 577) as u16, 9000, opacity(n)]).collect();
         let textures = Textures {
             pages: vec![Page { side: 32, levels: vec![level(32), level(16), level(8), level(4)] }],
             regions: vec![Region { page: 0, x: 3, y: 5, w: 20, h: 17 }],
@@ -283,22 +290,33 @@ proptest! {
             .map(|(facet, [a, b, c, d, e, f])| Facet { uv: [[a, b], [c, d], [e, f]], region: 0, sun: facet.base, ..facet })
             .filter(|facet| area(facet) > 20.0)
             .collect();
-        let styles = [Style { sun: true, ..style(&textures) }];
+        let styles = [Style { sun: true, holes, ..style(&textures) }];
+        let all = [vec![Facet::default(); first as usize], facets.clone()].concat();
+        let polygons: Vec<Polygon> = facets.iter().map(|facet| Polygon::of_facet(facet, &textures)).collect();
+        let mut once = None;
         for level in levels() {
-            let (mut once, mut later) = (Tile::new(x, 3), Tile::new(x, 3));
-            frolic_raster::solid::facets(level, &mut once.samples(), &facets, None, &styles);
-            frolic_raster::solid::facets(level, &mut later.samples(), &facets, Some(first), &styles);
-            let all = [vec![Facet::default(); first as usize], facets.clone()].concat();
-            settle(level, &mut later.samples(), &Visible { triangles: &[], facets: &all, styles: &styles }, true);
-            prop_assert!(once.near == later.near);
-            prop_assert_eq!(once.covered(), later.covered());
-            for at in later.covered() {
-                for (got, wanted) in [(later.base[at], once.base[at]), (later.sun[at], once.sun[at])] {
-                    for (got, wanted) in unpack(got).into_iter().zip(unpack(wanted)) {
-                        prop_assert!((got - wanted).abs() < 0.02, "{got} for {wanted}");
+            let mut tile = Tile::new(x, 3);
+            frolic_raster::solid::facets(level, &mut tile.samples(), &facets, first, &styles);
+            let words = tile.base.clone();
+            settle(level, &mut tile.samples(), &Visible { triangles: &[], facets: &all, styles: &styles }, true);
+            for at in tile.covered() {
+                let nth = (words[at] & !(VISIBLE | TEXTURED)) - first;
+                let (polygon, facet) = (&polygons[nth as usize], &facets[nth as usize]);
+                let (i, j) = (at / SAMPLES / HEIGHT, at / SAMPLES % HEIGHT);
+                let [px, py] = [(tile.x + i as i32) as f32 + 0.5, (tile.y + j as i32) as f32 + 0.5];
+                let plane = |plane: frolic_raster::solid::Plane| py * plane.dy + plane.c + px * plane.dx;
+                let [u, v] = polygon.uv.map(|uv| (plane(uv) / plane(polygon.scale)).clamp(0.0, 1.0));
+                let texel = textures.look_up(&textures.regions[0], u, v, polygon.texels).to_array();
+                // By about how far samples and the middle of their pixel differ from the half.
+                prop_assert!(!holes || texel[3] > 0.3, "{}", texel[3]);
+                for (packed, own) in [(tile.base[at], facet.base[0]), (tile.sun[at], facet.sun[0])] {
+                    for (channel, got) in unpack(packed).into_iter().enumerate() {
+                        let wanted = unpack(own)[channel] * texel[channel] / texel[3].max(1e-4);
+                        prop_assert!((got - wanted).abs() < 0.01 * wanted.max(1.0), "{got} for {wanted}");
                     }
                 }
             }
+            prop_assert!(once.get_or_insert_with(|| tile.clone()) == &tile);
         }
     }
 
@@ -368,7 +386,7 @@ proptest! {
             passed: 0,
             shaded: 0,
                 };
-                facets(level, &mut tile, &[facet], None, &[style(&textures)]);
+                facets(level, &mut tile, &[facet], 0, &[style(&textures)]);
                 let reaches = area(&facet) != 0.0 && near.iter().any(|near| *near > 0.0);
                 let seen = !turned_away || area(&facet) < 0.0;
                 prop_assert!(is_kept || !(reaches && seen), "{facet:?}");

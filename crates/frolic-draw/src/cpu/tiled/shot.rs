@@ -201,21 +201,13 @@ impl Shot {
                 }
                 solid::strips(level, &mut samples, &projected.strips.kept, &styles);
                 let (facets, triangles) = (&projected.facets.kept[..], &projected.triangles.kept[..]);
-                solid::facets(level, &mut samples, facets, Some(0), &styles);
+                solid::facets(level, &mut samples, facets, 0, &styles);
                 solid::triangles(level, &mut samples, triangles, 0, &styles);
                 if !from_sun && !(triangles.is_empty() && facets.is_empty()) {
                     // The columns that anything was drawn into.
                     let [first, after] = Touched::of(extent, [width, height]).x;
-                    let own = first * height * SAMPLES..after * height * SAMPLES;
-                    let mut samples = Samples {
-                        base: &mut samples.base[own.clone()],
-                        sun: &mut samples.sun[own],
-                        x: first as i32,
-                        height,
-                        ..Samples::default()
-                    };
                     let visible = Visible { triangles, facets, styles: &styles };
-                    solid::settle(level, &mut samples, &visible, shaded);
+                    solid::settle(level, &mut samples.columns(first..after), &visible, shaded);
                 }
             }
         }
