@@ -8,7 +8,7 @@ use super::Visible;
 use super::triangles::{Corners, Textured};
 use crate::LANES;
 use crate::colour9::{EMPTY, TEXTURED, VISIBLE, unpack, unpack_lanes};
-use crate::samples::{SAMPLES, Samples};
+use crate::samples::{PLACES, SAMPLES, Samples};
 use crate::sun::{AS_DEEP, Sunlight};
 use crate::tile::{Row, STRIDE};
 
@@ -60,7 +60,7 @@ impl Samples<'_> {
             for s in 0..SAMPLES {
                 left[s] = !base[s].simd_eq(empty);
             }
-            // Neighbouring samples of one surface share one lookup of the shadow map, in the middle of their pixel.
+            // Samples of one surface share their lookups of the shadow map, and so do surfaces that are as deep.
             let (mut lit, mut lit_depth) = (one, f32x8::splat(simd, f32::INFINITY));
             let (mut sums, mut met, mut close) = ([zero; 3], zero, zero);
             for s in 0..SAMPLES {
@@ -104,24 +104,40 @@ impl Samples<'_> {
                 shaded += u64::from(is_triangle.to_bitmask().count_ones());
                 let mut colour = unpack_lanes(packed[0]);
                 let mut share = mine.select(quarter, zero);
+                // Its first sample, and the last.
+                let [first_x, first_y] = [x + PLACES[s][0], y + PLACES[s][1]];
+                let (mut last_x, mut last_y, mut near_last) = (first_x, first_y, near_here);
                 close = close.max(mine.select(near_here, zero));
-                let depth = one / near_here;
                 for other in s + 1..SAMPLES {
                     let near_other: f32x8<S> = near[other].bitcast();
                     let mut same = mine & left[other] & base[other].simd_eq(base[s]);
                     if sunlight.is_some() {
-                        let alike = (depth - one / near_other).abs().simd_le(depth * AS_DEEP);
+                        let alike = (near_other - near_here).abs().simd_le(near_other * AS_DEEP);
                         same &= is_triangle | (alike & sun[other].simd_eq(sun[s]));
                     }
                     share += same.select(quarter, zero);
                     close = close.max(same.select(near_other, zero));
+                    near_last = same.select(near_other, near_last);
+                    last_x = same.select(x + PLACES[other][0], last_x);
+                    last_y = same.select(y + PLACES[other][1], last_y);
                     left[other] &= !same;
                 }
                 if let Some(sunlight) = sunlight {
+                    // In the middle of its first and last sample; where a surface recedes quickly, at each of them.
+                    let slant = (near_last - near_here).abs().simd_gt(near_here * AS_DEEP);
+                    let at_x = slant.select(first_x, (first_x + last_x) * 0.5);
+                    let at_y = slant.select(first_y, (first_y + last_y) * 0.5);
+                    let depth = one / slant.select(near_here, (near_here + near_last) * 0.5);
                     let lightless = packed[1].simd_eq(none);
                     let wanted = mine & !(lightless | (lit_depth - depth).abs().simd_le(depth * AS_DEEP));
                     if wanted.any_true() {
-                        lit = wanted.select(sunlight.at(simd, x, y, depth, wanted), lit);
+                        let mut own = sunlight.at(simd, at_x, at_y, depth, wanted);
+                        let slant = wanted & slant;
+                        if slant.any_true() {
+                            let last = sunlight.at(simd, last_x, last_y, one / near_last, slant);
+                            own = slant.select((own + last) * 0.5, own);
+                        }
+                        lit = wanted.select(own, lit);
                     }
                     lit_depth = (mine & !lightless).select(depth, lit_depth);
                     let sun = unpack_lanes(packed[1]);

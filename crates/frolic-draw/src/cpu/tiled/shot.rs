@@ -203,7 +203,8 @@ impl Shot {
                 let (facets, triangles) = (&projected.facets.kept[..], &projected.triangles.kept[..]);
                 solid::facets(level, &mut samples, facets, 0, &styles);
                 solid::triangles(level, &mut samples, triangles, 0, &styles);
-                if !from_sun && !(triangles.is_empty() && facets.is_empty()) {
+                let is_plain = triangles.is_empty() && facets.is_empty();
+                if !from_sun && !is_plain {
                     // The columns that anything was drawn into.
                     let [first, after] = Touched::of(extent, [width, height]).x;
                     let visible = Visible { triangles, facets, styles: &styles };
