@@ -70,7 +70,7 @@ pub fn name(level: Level) -> String {
 /// are plain names with types; lifetimes are elided. A caller that is itself generic over [`Simd`] passes `simd.level()`, which
 /// the compiler resolves, so that a kernel calls another without a branch.
 ///
-/// Profilers show each copy by its path, as in `frolic_raster::solid::facet::avx2`.
+/// Profilers show each copy by its path, as in `frolic_raster::solid::resolve::avx2`.
 ///
 /// ```
 /// use frolic_simd::{Simd, detect, kernel};

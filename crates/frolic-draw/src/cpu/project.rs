@@ -406,14 +406,19 @@ fn sixteenths(pixels: u64, coarser: u8) -> u64 {
 
 /// Keeps the records that touch the picture; returns whether there are any.
 fn keep<R: Outlined>(from: &[R], into: &mut Queue<R>, grid: &Grid, label: Label, coarser: u8) -> bool {
+    if from.is_empty() {
+        return false;
+    }
     let before = into.kept.len();
+    let mut room = into.open(from.len(), grid);
     for record in from {
         if let Some(tiles) = grid.cover(widened(record.bounds(), coarser)) {
             let mut record = *record;
             record.set_label(label);
-            into.push(record, tiles, grid);
+            room.push(record, place_of(tiles, grid), || tiles);
         }
     }
+    room.close();
     into.kept.len() > before
 }
 
