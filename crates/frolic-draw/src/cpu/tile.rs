@@ -156,6 +156,11 @@ impl SolidTile<'_> {
     }
 }
 
+/// The bins of a part, of those of a round that begins at a chunk.
+fn bins_of<'b>(bins: &'b [Bin], first_chunk: usize, part: &PassPart) -> &'b [Bin] {
+    &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk]
+}
+
 impl RasterTile<'_, '_> {
     pub(super) fn run(mut self) {
         let mut solid = self.solid.take();
@@ -204,7 +209,7 @@ impl RasterTile<'_, '_> {
         } = self;
         let (mut dots, mut over_dots) = (DotStyles::default(), DotStyles::default());
         for (at, part) in parts.iter().enumerate() {
-            let bins = &bins[part.chunks.start - first_chunk..part.chunks.end - first_chunk];
+            let bins = bins_of(bins, first_chunk, part);
             if part.rule.solid {
                 let Some(solid) = solid else { continue };
                 let (mut samples, depth, nearest) = solid.open([x, y], [width, height], shown);
@@ -288,12 +293,8 @@ impl RasterTile<'_, '_> {
             let part = &self.parts[*at];
             // How far solid records of the round are behind is not known yet.
             let is_behind = self.parts[..*at].iter().any(|part| part.rule.solid);
-            let behind = match self.done {
-                _ if is_behind || !self.first => 0.0,
-                Some(done) => done.nearest,
-                None => self.behind.nearest,
-            };
-            let bins = &self.bins[part.chunks.start - self.first_chunk..part.chunks.end - self.first_chunk];
+            let behind = if is_behind || !self.first { 0.0 } else { self.behind.nearest };
+            let bins = bins_of(self.bins, self.first_chunk, part);
             !part.rule.solid
                 && !part.rule.is_apart()
                 && bins.iter().flat_map(|bin| bin.quads.large(across, down)).any(|quad| {

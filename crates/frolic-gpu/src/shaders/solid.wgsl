@@ -81,21 +81,30 @@ fn texel_of(in: Surface) -> vec4<f32> {
     return vec4(texel.xyz / max(texel.w, 1e-4), texel.w);
 }
 
-// Share of sunlight at a pixel: in the middle of the first and the last sample that is covered; where the surface recedes quickly, the mean
-// of both.
+// Share of sunlight at a pixel: the mean of its covered samples, of which those at the depth of the previous one reuse
+// its result.
 fn sunlit_at(clip: vec4<f32>, covered: u32) -> f32 {
-    let slope = vec2(dpdx(clip.w), dpdy(clip.w));
-    let bits = max(covered & 15u, 1u);
-    let first = SAMPLE_PLACES[firstTrailingBit(bits)];
-    let last = SAMPLE_PLACES[firstLeadingBit(bits)];
-    // Rounding may move a grazing plane behind the camera.
-    let least = clip.w * 0.25;
-    let near = max(vec2(clip.w + dot(slope, first), clip.w + dot(slope, last)), vec2(least));
-    if abs(near.y - near.x) > near.x * AS_DEEP {
-        let both = vec2(sunlit(point_behind(clip.xy + first, 1.0 / near.x)), sunlit(point_behind(clip.xy + last, 1.0 / near.y)));
-        return (both.x + both.y) * 0.5;
+    let across = dpdx(clip.w);
+    let down = dpdy(clip.w);
+    var all = 0.0;
+    var count = 0.0;
+    var lit = 1.0;
+    var before = 0.0;
+    for (var s = 0; s < 4; s++) {
+        if (covered >> u32(s) & 1u) == 0u {
+            continue;
+        }
+        let off = SAMPLE_PLACES[s];
+        // Rounding may move a grazing plane behind the camera.
+        let depth = 1.0 / max(clip.w + across * off.x + down * off.y, clip.w * 0.25);
+        if abs(before - depth) > depth * AS_DEEP {
+            lit = sunlit(point_behind(clip.xy + off, depth));
+        }
+        before = depth;
+        all += lit;
+        count += 1.0;
     }
-    return sunlit(point_behind(clip.xy + (first + last) * 0.5, 2.0 / (near.x + near.y)));
+    return all / max(count, 1.0);
 }
 
 fn shade(in: Surface, covered: u32) -> Shaded {
