@@ -1,12 +1,12 @@
 //! Culling, detail, shadows and diagnostics: nothing that can be seen is left out, and what was done can be read.
 
-use crate::common::{cloud, plain};
+use crate::common::{cloud, picture, plain};
 use frolic_core::{Counter, Frame, Meter};
 use frolic_diagnostics::Show;
 use frolic_draw::{
     AtlasBuilder, BackdropSpec, Blend, Bounds, CHUNK, CameraSpec, Colour, DetailSpec, GroundSpec, Image,
-    ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, Renderer, RibbonSpec, Shape, SunSpec, View,
-    chunk_parts,
+    ImageSize, Instances, Library, Look, LookSpec, Mesh, Picture, Renderer, RibbonSpec, Shape, SunSpec,
+    Technique, View, chunk_parts,
 };
 use frolic_list::{ListScratch, ListSpec, Surroundings};
 use proptest::prelude::*;
@@ -308,6 +308,40 @@ fn any_other_change_draws_all_shadows() {
 }
 
 /// A strand throws a shadow too, and discs none.
+/// Solid elements of more rounds than one are lit as those of one round: the colours of triangles are worked out in between.
+#[test]
+fn rounds_change_no_shadow() {
+    let (backdrop, sun) = meadow();
+    let view = view([0.0, 1.2, 5.0], [0.0, 0.6, -6.0], 55.0, (200, 120));
+    // Slabs that recede from the viewer, then more boxes than a round of 8192 elements holds.
+    let (slabs, boxes) = (40, 8400);
+    let share = |n: usize, by: f32| (n as f32 * by).fract();
+    let place = |n: usize, by: f32, wide: f32| (share(n, by) - 0.5) * wide;
+    let count = slabs + boxes;
+    let position = [
+        (0..count).map(|n| place(n, 0.618_034, 9.0)).collect::<Vec<f32>>(),
+        (0..count).map(|n| if n < slabs { 0.1 } else { 0.2 + share(n, 0.414_214) }).collect(),
+        (0..count).map(|n| place(n, 0.732_051, 12.0) - 4.0).collect(),
+    ];
+    let size: Vec<f32> = (0..count).map(|n| if n < slabs { 1.6 } else { 0.04 }).collect();
+    let turn: [Vec<f32>; 2] =
+        [(0..count).map(|n| place(n, 0.3, 6.0)).collect(), (0..count).map(|n| place(n, 0.9, 1.2)).collect()];
+    let look = LookSpec::solid(Shape::mesh("box"), "#a08060").unwrap().build().unwrap();
+    let drawn = |tile, round, level| {
+        let instances = Instances::at(position.each_ref().map(|column| &column[..]))
+            .and_then(|all| all.sized(&size))
+            .and_then(|all| all.turned(&turn[0], &turn[1]))
+            .unwrap();
+        let mut renderer = Renderer::tuned(tile, round, level);
+        picture(&mut renderer, &[(instances, &look)], Technique::Instanced, &view, &backdrop, Some(&sun)).0
+    };
+    for level in frolic_core::simd::levels() {
+        let whole = drawn([6, 6], 128, level);
+        assert!(drawn([6, 6], 1, level) == whole, "rounds of one chunk, {level:?}");
+        assert!(drawn([4, 5], 1, level) == whole, "small tiles, {level:?}");
+    }
+}
+
 #[test]
 fn ribbons_cast_shadows_and_discs_do_not() {
     let (backdrop, sun) = meadow();

@@ -5,15 +5,15 @@ use fearless_simd::{f32x8, u32x8};
 use glam::Vec3;
 
 use super::Visible;
-use super::triangles::{Corners, Textured};
+use super::triangles::Colours;
 use crate::LANES;
-use crate::colour9::{EMPTY, TEXTURED, VISIBLE, unpack, unpack_lanes};
-use crate::samples::{PLACES, SAMPLES, Samples};
+use crate::colour9::{EMPTY, unpack, unpack_lanes};
+use crate::samples::{SAMPLES, Samples};
 use crate::sun::{AS_DEEP, Sunlight};
 use crate::tile::{Row, STRIDE};
 
 impl Samples<'_> {
-    /// Eight pixels down a column at once. What a pixel shows in several samples, a triangle above all, is worked out for the first of them.
+    /// Eight pixels down a column at once. Samples of one colour and depth are lit once for all of them.
     #[inline(always)]
     pub(super) fn resolve<S: Simd>(
         &mut self,
@@ -27,7 +27,6 @@ impl Samples<'_> {
         let (zero, one, empty) =
             (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0), u32x8::splat(simd, EMPTY));
         let (quarter, none) = (f32x8::splat(simd, 1.0 / SAMPLES as f32), u32x8::splat(simd, 0));
-        let (places, textured) = (u32x8::splat(simd, VISIBLE), u32x8::splat(simd, VISIBLE | TEXTURED));
         let middles = f32x8::load_array(simd, [0.5, 1.5, 2.5, 3.5, 4.5, 5.5, 6.5, 7.5]);
         let (nears, _) = self.near.as_chunks::<LANES>();
         let (bases, _) = self.base.as_chunks_mut::<LANES>();
@@ -36,9 +35,7 @@ impl Samples<'_> {
         let (nears, _) = nears.as_chunks::<SAMPLES>();
         let (suns, _) = suns.as_chunks::<SAMPLES>();
         let blocks = self.height / LANES;
-        // The triangle in each lane: mostly that of the eight pixels above.
-        let (mut corners, mut held, mut shaded) = (Corners::default(), empty, 0);
-        let mut surface = Textured::default();
+        let mut colours = Colours::new(visible, sunlight.is_some());
         for (at, (bases, nears)) in bases.iter_mut().zip(nears).enumerate() {
             let mut any = empty;
             for base in bases.iter() {
@@ -55,12 +52,13 @@ impl Samples<'_> {
             let sun = sun.map_or(base, |sun| by_sample(sun.map(|sun| u32x8::load_array(simd, sun))));
             let x = f32x8::splat(simd, (self.x + i as i32) as f32 + 0.5);
             let y = middles + (self.y + top as i32) as f32;
+            let [base, sun] = colours.of(simd, [base, sun], [x, y]);
             // Samples that are not done yet.
             let mut left = [empty.simd_eq(empty); SAMPLES];
             for s in 0..SAMPLES {
                 left[s] = !base[s].simd_eq(empty);
             }
-            // Samples of one surface share their lookups of the shadow map, and so do surfaces that are as deep.
+            // Neighbouring samples of one surface share one lookup of the shadow map, in the middle of their pixel.
             let (mut lit, mut lit_depth) = (one, f32x8::splat(simd, f32::INFINITY));
             let (mut sums, mut met, mut close) = ([zero; 3], zero, zero);
             for s in 0..SAMPLES {
@@ -69,78 +67,29 @@ impl Samples<'_> {
                     continue;
                 }
                 let near_here: f32x8<S> = near[s].bitcast();
-                let is_triangle = mine & base[s].simd_ge(places);
-                let mut packed = [base[s], sun[s]];
-                let is_textured = mine & base[s].simd_ge(textured);
-                if is_textured.any_true() {
-                    let mut others = is_textured.to_bitmask();
-                    let words = base[s].to_array();
-                    while others != 0 {
-                        let word = words[others.trailing_zeros() as usize % LANES];
-                        surface.open(word, visible);
-                        let own = surface.colours(simd, [x, y], sunlight.is_some());
-                        let these = is_textured & base[s].simd_eq(u32x8::splat(simd, word));
-                        packed = [these.select(own[0], packed[0]), these.select(own[1], packed[1])];
-                        others &= !these.to_bitmask();
-                    }
-                }
-                let is_plain = is_triangle & !is_textured;
-                if is_plain.any_true() {
-                    let mut others = (is_plain & !held.simd_eq(base[s])).to_bitmask();
-                    if others != 0 {
-                        held = is_plain.select(base[s], held);
-                        let words = base[s].to_array();
-                        while others != 0 {
-                            let lane = others.trailing_zeros() as usize % LANES;
-                            others &= others - 1;
-                            if let Some(triangle) = visible.triangles.get((words[lane] & !VISIBLE) as usize) {
-                                corners.take(lane, triangle);
-                            }
-                        }
-                    }
-                    let own = corners.colours(simd, [x, y], sunlight.is_some());
-                    packed = [is_plain.select(own[0], packed[0]), is_plain.select(own[1], packed[1])];
-                }
-                shaded += u64::from(is_triangle.to_bitmask().count_ones());
-                let mut colour = unpack_lanes(packed[0]);
+                let mut colour = unpack_lanes(base[s]);
                 let mut share = mine.select(quarter, zero);
-                // Its first sample, and the last.
-                let [first_x, first_y] = [x + PLACES[s][0], y + PLACES[s][1]];
-                let (mut last_x, mut last_y, mut near_last) = (first_x, first_y, near_here);
                 close = close.max(mine.select(near_here, zero));
                 for other in s + 1..SAMPLES {
                     let near_other: f32x8<S> = near[other].bitcast();
                     let mut same = mine & left[other] & base[other].simd_eq(base[s]);
                     if sunlight.is_some() {
                         let alike = (near_other - near_here).abs().simd_le(near_other * AS_DEEP);
-                        same &= is_triangle | (alike & sun[other].simd_eq(sun[s]));
+                        same &= alike & sun[other].simd_eq(sun[s]);
                     }
                     share += same.select(quarter, zero);
                     close = close.max(same.select(near_other, zero));
-                    near_last = same.select(near_other, near_last);
-                    last_x = same.select(x + PLACES[other][0], last_x);
-                    last_y = same.select(y + PLACES[other][1], last_y);
                     left[other] &= !same;
                 }
                 if let Some(sunlight) = sunlight {
-                    // In the middle of its first and last sample; where a surface recedes quickly, at each of them.
-                    let slant = (near_last - near_here).abs().simd_gt(near_here * AS_DEEP);
-                    let at_x = slant.select(first_x, (first_x + last_x) * 0.5);
-                    let at_y = slant.select(first_y, (first_y + last_y) * 0.5);
-                    let depth = one / slant.select(near_here, (near_here + near_last) * 0.5);
-                    let lightless = packed[1].simd_eq(none);
+                    let depth = one / near_here;
+                    let lightless = sun[s].simd_eq(none);
                     let wanted = mine & !(lightless | (lit_depth - depth).abs().simd_le(depth * AS_DEEP));
                     if wanted.any_true() {
-                        let mut own = sunlight.at(simd, at_x, at_y, depth, wanted);
-                        let slant = wanted & slant;
-                        if slant.any_true() {
-                            let last = sunlight.at(simd, last_x, last_y, one / near_last, slant);
-                            own = slant.select((own + last) * 0.5, own);
-                        }
-                        lit = wanted.select(own, lit);
+                        lit = wanted.select(sunlight.at(simd, x, y, depth, wanted), lit);
                     }
                     lit_depth = (mine & !lightless).select(depth, lit_depth);
-                    let sun = unpack_lanes(packed[1]);
+                    let sun = unpack_lanes(sun[s]);
                     for channel in 0..3 {
                         colour[channel] += sun[channel] * lit;
                     }
@@ -164,7 +113,7 @@ impl Samples<'_> {
                 }
             }
         }
-        self.shaded += shaded;
+        self.shaded += colours.shaded;
         nearest
     }
 

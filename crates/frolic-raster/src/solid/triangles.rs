@@ -2,7 +2,7 @@
 //! are worked out afterwards, once for each triangle that is visible in a pixel.
 //!
 //! A sample's word is a colour, or [`VISIBLE`] and the place of a triangle among those of the tile (a visibility buffer: Burns and Hunt, "The
-//! Visibility Buffer", 2013). [`settle`](super::settle) turns the one into the other. Ribbons write colours at once: those of a row are all the same.
+//! Visibility Buffer", 2013). [`Colours`] works the one out from the other for eight pixels that are resolved, [`settle`](super::settle) for samples that stay. Ribbons write colours at once: those of a row are all the same.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
@@ -273,9 +273,89 @@ impl TexturedQueue<'_> {
     }
 }
 
+/// Works out the colours of the triangles that the samples of eight pixels hold: each once a pixel, in the middle of it.
+pub(super) struct Colours<'a> {
+    visible: &'a Visible<'a>,
+    sunny: bool,
+    /// What each lane of `corners` is of: mostly the triangle of the eight pixels before.
+    held: [u32; LANES],
+    corners: Corners,
+    surface: Textured<'a>,
+    /// Pixels so far in which a triangle was coloured.
+    pub(super) shaded: u64,
+}
+
+impl<'a> Colours<'a> {
+    pub(super) fn new(visible: &'a Visible<'a>, sunny: bool) -> Self {
+        let (corners, surface) = (Corners::default(), Textured::default());
+        Self { visible, sunny, held: [EMPTY; LANES], corners, surface, shaded: 0 }
+    }
+
+    /// Packed colours and sunlight of the samples, first sample of the eight pixels first, with those of triangles in place of what they hold.
+    #[inline(always)]
+    pub(super) fn of<S: Simd>(
+        &mut self,
+        simd: S,
+        [words, suns]: [[u32x8<S>; SAMPLES]; 2],
+        middle: [f32x8<S>; 2],
+    ) -> [[u32x8<S>; SAMPLES]; 2] {
+        let (places, empty) = (u32x8::splat(simd, VISIBLE), u32x8::splat(simd, EMPTY));
+        let textured = u32x8::splat(simd, VISIBLE | TEXTURED);
+        let [mut base, mut sun] = [words, suns];
+        for s in 0..SAMPLES {
+            let mut mine = words[s].simd_ge(places) & !words[s].simd_eq(empty);
+            for before in 0..s {
+                mine &= !words[before].simd_eq(words[s]);
+            }
+            if !mine.any_true() {
+                continue;
+            }
+            self.shaded += u64::from(mine.to_bitmask().count_ones());
+            let of_surface = mine & words[s].simd_ge(textured);
+            let of_plain = mine & !of_surface;
+            let (word, mut own) = (words[s].to_array(), [words[s]; 2]);
+            if of_plain.any_true() {
+                self.hold(word, of_plain.to_bitmask());
+                own = self.corners.colours(simd, middle, self.sunny);
+            }
+            let mut left = of_surface.to_bitmask();
+            while left != 0 {
+                let word = word[left.trailing_zeros() as usize % LANES];
+                self.surface.open(word, self.visible);
+                let of_word = self.surface.colours(simd, middle, self.sunny);
+                let these = of_surface & words[s].simd_eq(u32x8::splat(simd, word));
+                own = [these.select(of_word[0], own[0]), these.select(of_word[1], own[1])];
+                left &= !these.to_bitmask();
+            }
+            for other in s..SAMPLES {
+                let same = mine & words[other].simd_eq(words[s]);
+                base[other] = same.select(own[0], base[other]);
+                sun[other] = same.select(own[1], sun[other]);
+            }
+        }
+        [base, sun]
+    }
+
+    /// Takes the corners of the triangles of some lanes, where they are not there yet.
+    #[inline(always)]
+    fn hold(&mut self, words: [u32; LANES], mut lanes: u64) {
+        while lanes != 0 {
+            let lane = lanes.trailing_zeros() as usize % LANES;
+            lanes &= lanes - 1;
+            let word = words[lane];
+            if self.held[lane] != word
+                && let Some(triangle) = self.visible.triangles.get((word & !VISIBLE) as usize)
+            {
+                self.held[lane] = word;
+                self.corners.take(lane, triangle);
+            }
+        }
+    }
+}
+
 /// A triangle with a texture, by what samples hold of it.
 #[derive(Debug, Default)]
-pub(super) struct Textured<'a> {
+struct Textured<'a> {
     word: u32,
     polygon: Polygon,
     texels: Option<Texels<'a>>,
@@ -283,7 +363,7 @@ pub(super) struct Textured<'a> {
 
 impl<'a> Textured<'a> {
     /// Goes on to another triangle.
-    pub(super) fn open(&mut self, word: u32, visible: &Visible<'a>) {
+    fn open(&mut self, word: u32, visible: &Visible<'a>) {
         if word == self.word {
             return;
         }
@@ -302,7 +382,7 @@ impl<'a> Textured<'a> {
 
     /// Packed colours at eight places, and with `sunny` their sunlight.
     #[inline(always)]
-    pub(super) fn colours<S: Simd>(&self, simd: S, [x, y]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
+    fn colours<S: Simd>(&self, simd: S, [x, y]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
         self.polygon.colour(simd, x, y, self.texels.as_ref(), sunny)
     }
 }
@@ -334,7 +414,7 @@ impl Queue {
 
 /// Corners of eight plain triangles on the screen, with their packed colours.
 #[derive(Debug, Default)]
-pub(super) struct Corners {
+struct Corners {
     x: [[f32; LANES]; 3],
     y: [[f32; LANES]; 3],
     base: [[u32; LANES]; 3],
@@ -344,7 +424,7 @@ pub(super) struct Corners {
 impl Corners {
     /// Takes a triangle into a lane.
     #[inline(always)]
-    pub(super) fn take(&mut self, lane: usize, triangle: &Triangle) {
+    fn take(&mut self, lane: usize, triangle: &Triangle) {
         for k in 0..3 {
             (self.x[k][lane], self.y[k][lane]) = (triangle.x[k], triangle.y[k]);
             (self.base[k][lane], self.sun[k][lane]) = (triangle.base[k], triangle.sun[k]);
@@ -353,7 +433,7 @@ impl Corners {
 
     /// Packed colours at a place in each, and with `sunny` their sunlight.
     #[inline(always)]
-    pub(super) fn colours<S: Simd>(&self, simd: S, [px, py]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
+    fn colours<S: Simd>(&self, simd: S, [px, py]: [f32x8<S>; 2], sunny: bool) -> [u32x8<S>; 2] {
         let (x, y) = (load(simd, &self.x), load(simd, &self.y));
         let ([x1, y1], [x2, y2]) = ([x[1] - x[0], y[1] - y[0]], [x[2] - x[0], y[2] - y[0]]);
         let (px, py) = (px - x[0], py - y[0]);
