@@ -83,34 +83,64 @@ impl<'a> Lighting<'a> {
     }
 }
 
+/// Steps of the shadow map's resolution in each doubling: a texel is this root of 2 larger from step to step.
+const STEPS: f32 = 16.0;
+
+/// Where a shadow map lies. Texels are those of a grid that depends on the sun and the size of a texel alone, so that the map of another place has the
+/// same texels wherever the two overlap.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct SunPlace {
+    /// Side of a texel in metres.
+    pub(crate) texel: f32,
+    /// Column and row, in the grid, of the first texel.
+    pub(crate) first: [i64; 2],
+    towards: Vec3,
+}
+
+impl SunPlace {
+    /// The place that covers the camera's view up to the sun's shadow reach with `side` texels across and down.
+    pub(crate) fn new(sun: &SunSpec, camera: &View, side: usize) -> Self {
+        let towards = sun.towards();
+        let [cx, cy] = camera.middle();
+        let (near, far) = (0.0, sun.shadow_reach);
+        let mut corners = [camera.eye; 8];
+        for (nth, corner) in corners.iter_mut().enumerate() {
+            let depth = if nth < 4 { near } else { far };
+            let (x, y) = [(-cx, -cy), (cx, -cy), (-cx, cy), (cx, cy)][nth % 4];
+            let scale = depth / camera.focal;
+            *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
+        }
+        // Shadows are not needed far below the ground, so rays towards it end a little below height 0.
+        let floor = camera.eye.y.min(0.0) - 4.0;
+        for corner in &mut corners {
+            if corner.y < floor {
+                let share = (camera.eye.y - floor) / (camera.eye.y - corner.y).max(1e-6);
+                *corner = camera.eye + (*corner - camera.eye) * share.clamp(0.0, 1.0);
+            }
+        }
+        let level = View::side_by_side(ImageSize::default(), Vec3::ZERO, -towards, 1.0);
+        let local = corners.map(|corner| level.local(corner));
+        let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
+        let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
+        let wanted = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.01 / side as f32;
+        let texel = libm::exp2f((libm::log2f(wanted) * STEPS).ceil() / STEPS);
+        let middle = (low + high) * 0.5 / texel;
+        let first = [middle.x, -middle.y].map(|middle| (middle - side as f32 * 0.5).round() as i64);
+        Self { texel, first, towards }
+    }
+
+    /// The view of the texels from a first one on.
+    pub(crate) fn view(&self, first: [i64; 2], size: ImageSize) -> View {
+        let level = View::side_by_side(size, Vec3::ZERO, -self.towards, 1.0);
+        let [cx, cy] = level.middle();
+        let (across, down) = (first[0] as f32 + cx, first[1] as f32 + cy);
+        let eye = (level.right * across - level.up * down) * self.texel;
+        View { eye, focal: 1.0 / self.texel, ..level }
+    }
+}
+
 /// View of the shadow map, covering the camera's view up to the sun's shadow reach, and the side of a texel in metres.
 pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
-    let towards = sun.towards();
-    let [cx, cy] = camera.middle();
-    let (near, far) = (0.0, sun.shadow_reach);
-    let mut corners = [camera.eye; 8];
-    for (nth, corner) in corners.iter_mut().enumerate() {
-        let depth = if nth < 4 { near } else { far };
-        let (x, y) = [(-cx, -cy), (cx, -cy), (-cx, cy), (cx, cy)][nth % 4];
-        let scale = depth / camera.focal;
-        *corner += camera.forward * depth + camera.right * (x * scale) - camera.up * (y * scale);
-    }
-    // Shadows are not needed far below the ground, so rays towards it end a little below height 0.
-    let floor = camera.eye.y.min(0.0) - 4.0;
-    for corner in &mut corners {
-        if corner.y < floor {
-            let share = (camera.eye.y - floor) / (camera.eye.y - corner.y).max(1e-6);
-            *corner = camera.eye + (*corner - camera.eye) * share.clamp(0.0, 1.0);
-        }
-    }
-    let level = View::side_by_side(size, Vec3::ZERO, -towards, 1.0);
-    let local = corners.map(|corner| level.local(corner));
-    let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
-    let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
-    let side = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.02;
-    let texel = side / size.width() as f32;
-    // Snap to whole texels, so that shadows of still objects do not crawl as the camera moves.
-    let middle = ((low + high) * 0.5 / texel).round() * texel;
-    let eye = level.right * middle.x + level.up * middle.y;
-    (View::side_by_side(size, eye, -towards, 1.0 / texel), texel)
+    let place = SunPlace::new(sun, camera, size.width());
+    (place.view(place.first, size), place.texel)
 }

@@ -4,8 +4,9 @@
 //! (Williams, "Casting Curved Shadows on Curved Surfaces", 1978). It covers the part of the view up to the sun's `shadow_reach`, and holds every
 //! element that casts a shadow into that part, at any count.
 //!
-//! While a scene runs before a still camera, a frame draws some tiles of the map and those near the camera, and keeps the others: all are new
-//! within `shadow_frames` frames. A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
+//! While a scene runs, a frame draws some tiles of the map and those near the camera, and keeps the others: all are new within `shadow_frames`
+//! frames. The texels are those of a grid that stays while the camera moves, so the map moves on by whole tiles, and those that come
+//! into it are drawn. A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 
@@ -30,7 +31,7 @@ use super::tiled::Pictures;
 use crate::camera::View;
 use crate::image::ImageSize;
 use crate::lamps::SunSpec;
-use crate::light::shadow_view;
+use crate::light::SunPlace;
 use crate::list::DrawList;
 use crate::quality::Quality;
 use crate::vertices::{Due, Seen};
@@ -60,7 +61,10 @@ pub(super) struct Shadow {
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Kept {
     sun: SunSpec,
-    view: View,
+    /// Side of a texel in metres.
+    texel: f32,
+    /// Column and row of the first tile among those of the grid of texels.
+    first: [i64; 2],
     /// Looks of the sources.
     looks: u64,
     /// Time of the scene, in seconds.
@@ -73,15 +77,15 @@ impl Kept {
     /// Most seconds from one frame of a running scene to the next.
     const STEP: f32 = 0.1;
 
-    /// The next frame: it goes on from this one where the scene runs, and nothing else changed.
-    fn next(before: Option<Self>, list: &DrawList<'_>, sun: &SunSpec, view: &View) -> Self {
+    /// The next frame: it goes on from this one where the scene runs, and nothing else but the camera changed.
+    fn next(before: Option<Self>, list: &DrawList<'_>, sun: &SunSpec, texel: f32, first: [i64; 2]) -> Self {
         let mut looks = DefaultHasher::new();
         list.sources.iter().for_each(|source| source.look.key.hash(&mut looks));
-        let next = Self { sun: *sun, view: *view, looks: looks.finish(), time: list.time, frames: 0 };
+        let next = Self { sun: *sun, texel, first, looks: looks.finish(), time: list.time, frames: 0 };
         match before {
-            Some(Self { time, frames, .. }) => {
+            Some(Self { time, frames, first, .. }) => {
                 let runs = list.time > time && list.time - time <= Self::STEP;
-                let same = before == Some(Self { time, frames, ..next });
+                let same = before == Some(Self { time, frames, first, ..next });
                 Self { frames: if runs && same { frames + 1 } else { 0 }, ..next }
             }
             None => next,
@@ -89,20 +93,39 @@ impl Kept {
     }
 }
 
+/// Moves the tiles of a map, each of some values, on by a number of tiles across and down.
+fn scroll<T: Copy>(tiles: &mut [T], each: usize, [wide, high]: [usize; 2], by: [i64; 2]) {
+    let [across, down] = by;
+    let (w, h) = (wide as i64, high as i64);
+    let away = down * w + across;
+    for nth in 0..w * h {
+        // Away from the side that the tiles come from, so that none is lost before it was moved.
+        let to = if away > 0 { nth } else { w * h - 1 - nth };
+        let [x, y] = [to % w + across, to / w + down];
+        if (0..w).contains(&x) && (0..h).contains(&y) {
+            let from = (to + away) as usize * each;
+            tiles.copy_within(from..from + each, to as usize * each);
+        }
+    }
+}
+
 /// Share of the shadow reach in which shadows are drawn in every frame.
 const ALWAYS: f32 = 0.1;
 
-/// Marks the tiles that a frame draws: all of them, or each in its turn and those near the camera.
-fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, camera: &View) {
-    let turns = kept.sun.shadow_frames.max(1);
+/// Marks the tiles that a frame draws: all of them, or each in its turn, those near the camera, and those that came into a map that moved on by some tiles.
+fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, moved: [i64; 2], (view, camera): (&View, &View)) {
+    let turns = i64::from(kept.sun.shadow_frames.max(1));
+    let (wide, high) = (grid.across as i64, grid.down as i64);
     due.clear();
-    // Neighbours have different turns.
     due.extend((0..grid.tiles()).map(|nth| {
-        let [across, down] = grid.place(nth);
-        kept.frames == 0 || (u32::from(across) + 2 * u32::from(down)) % turns == kept.frames % turns
+        let [across, down] = grid.place(nth).map(i64::from);
+        let is_new = !(0..wide).contains(&(across + moved[0])) || !(0..high).contains(&(down + moved[1]));
+        // Neighbours have different turns.
+        let turn = (across + kept.first[0] + 2 * (down + kept.first[1])).rem_euclid(turns);
+        kept.frames == 0 || is_new || turn == i64::from(kept.frames) % turns
     }));
-    let at = kept.view.screen(kept.view.local(camera.eye));
-    let reach = kept.sun.shadow_reach * ALWAYS * kept.view.focal;
+    let at = view.screen(view.local(camera.eye));
+    let reach = kept.sun.shadow_reach * ALWAYS * view.focal;
     if let Some(tiles) = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]) {
         tiles.each(grid, |tile| due[tile] = true);
     }
@@ -140,11 +163,19 @@ fn casts(list: &DrawList<'_>, quality: Quality) -> Option<SunSpec> {
     Some(SunSpec { shadow_map, ..*sun })
 }
 
+/// Size of the map: whole tiles, one more than the sun asks for, as its first texel is that of a tile.
+fn map_size(sun: &SunSpec) -> Option<ImageSize> {
+    let tile = 1 << TILE_LOG2[0];
+    let side = (sun.shadow_map.div_ceil(tile) + 1) * tile;
+    ImageSize::new(side, side).ok()
+}
+
 impl Shadow {
     /// Tiles of the map for a list.
     pub(super) fn tiles_for(list: &DrawList<'_>, quality: Quality) -> usize {
-        let size = casts(list, quality).and_then(|sun| ImageSize::new(sun.shadow_map, sun.shadow_map).ok());
-        size.map_or(0, |size| Grid::new(size.sides(), TILE_LOG2).tiles())
+        casts(list, quality)
+            .and_then(|sun| map_size(&sun))
+            .map_or(0, |size| Grid::new(size.sides(), TILE_LOG2).tiles())
     }
 
     /// Draws the map of the solid elements of a list; returns whether there is one.
@@ -160,20 +191,29 @@ impl Shadow {
             (self.view, self.kept) = (None, None);
             return false;
         };
-        let Ok(size) = ImageSize::new(sun.shadow_map, sun.shadow_map) else { return false };
-        let (view, texel) = shadow_view(&sun, camera, size);
+        let Some(size) = map_size(&sun) else { return false };
+        let place = SunPlace::new(&sun, camera, sun.shadow_map as usize);
+        let (texel, tile) = (place.texel, 1 << TILE_LOG2[0]);
+        let first = place.first.map(|first| first.div_euclid(tile));
+        let view = place.view(first.map(|first| first * tile), size);
         self.view = Some(view);
         self.bias = texel * 2.0;
         self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
-        let kept = Kept::next(self.kept, list, &sun, &view);
-        self.kept = Some(kept);
+        let kept = Kept::next(self.kept, list, &sun, texel, first);
+        let before = self.kept.replace(kept).filter(|_| kept.frames > 0).unwrap_or(kept);
+        // No farther than all tiles are new.
+        let most = size.width() as i64;
+        let moved = [0, 1].map(|axis| (kept.first[axis] - before.first[axis]).clamp(-most, most));
         let Self { grid, tiles, bins, starts, passes, chunks, blits, due, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);
-        mark(due, grid, &kept, camera);
+        mark(due, grid, &kept, moved, (&view, camera));
         let due = &due[..];
         let tile_texels = grid.tile_width() * grid.rows();
         tiles.resize(grid.tiles() * tile_texels, f32::NEG_INFINITY);
+        if moved != [0, 0] {
+            scroll(tiles, tile_texels, [grid.across, grid.down], moved);
+        }
         meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
         split(list, &[], starts, passes);
         chunks.clear();
@@ -294,5 +334,28 @@ impl Shadow {
 
     pub(super) fn bytes(&self) -> usize {
         self.tiles.capacity() * size_of::<f32>() + self.bins.iter().map(Bin::bytes).sum::<usize>()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// A map that moves on holds what it held, in its new place.
+        #[test]
+        fn tiles_move_with_the_map(wide in 1usize..7, high in 1usize..7, across in -8i64..8, down in -8i64..8) {
+            let held: Vec<[i64; 2]> = (0..wide * high).map(|nth| [(nth % wide) as i64, (nth / wide) as i64]).collect();
+            let mut tiles: Vec<i64> = held.iter().flatten().copied().collect();
+            scroll(&mut tiles, 2, [wide, high], [across, down]);
+            for [x, y] in held {
+                let from = [x + across, y + down];
+                let within = (0..wide as i64).contains(&from[0]) && (0..high as i64).contains(&from[1]);
+                let at = (y as usize * wide + x as usize) * 2;
+                prop_assert!(!within || tiles[at..at + 2] == from, "{x} {y}: {:?}", &tiles[at..at + 2]);
+            }
+        }
     }
 }
