@@ -83,8 +83,9 @@ impl<'a> Lighting<'a> {
     }
 }
 
-/// Steps of the shadow map's resolution in each doubling: a texel is this root of 2 larger from step to step.
-const STEPS: f32 = 16.0;
+/// Size of a texel over the smallest with which the map covers the view, where the map is new; and the most while a map is kept.
+const MARGIN: f32 = 1.02;
+const MOST_MARGIN: f32 = 1.12;
 
 /// Where a shadow map lies. Texels are those of a grid that depends on the sun and the size of a texel alone, so that the map of another place has the
 /// same texels wherever the two overlap.
@@ -98,8 +99,9 @@ pub(crate) struct SunPlace {
 }
 
 impl SunPlace {
-    /// The place that covers the camera's view up to the sun's shadow reach with `side` texels across and down.
-    pub(crate) fn new(sun: &SunSpec, camera: &View, side: usize) -> Self {
+    /// The place that covers the camera's view up to the sun's shadow reach with `side` texels across and down; with texels of the size of
+    /// `kept`, in metres, where that does.
+    pub(crate) fn new(sun: &SunSpec, camera: &View, side: usize, kept: Option<f32>) -> Self {
         let towards = sun.towards();
         let [cx, cy] = camera.middle();
         let (near, far) = (0.0, sun.shadow_reach);
@@ -122,10 +124,11 @@ impl SunPlace {
         let local = corners.map(|corner| level.local(corner));
         let low = local.iter().fold(Vec3::INFINITY, |low, at| low.min(*at));
         let high = local.iter().fold(Vec3::NEG_INFINITY, |high, at| high.max(*at));
-        let wanted = (high.x - low.x).max(high.y - low.y).max(0.01) * 1.01 / side as f32;
-        let texel = libm::exp2f((libm::log2f(wanted) * STEPS).ceil() / STEPS);
+        let least = (high.x - low.x).max(high.y - low.y).max(0.01);
+        let fits = |texel: &f32| (least..least * MOST_MARGIN).contains(&(texel * (side - 1) as f32));
+        let texel = kept.filter(fits).unwrap_or(least * MARGIN / side as f32);
         let middle = (low + high) * 0.5 / texel;
-        let first = [middle.x, -middle.y].map(|middle| (middle - side as f32 * 0.5).round() as i64);
+        let first = [middle.x.round(), -middle.y.round()].map(|middle| middle as i64 - (side / 2) as i64);
         Self { texel, first, towards }
     }
 
@@ -141,6 +144,6 @@ impl SunPlace {
 
 /// View of the shadow map, covering the camera's view up to the sun's shadow reach, and the side of a texel in metres.
 pub fn shadow_view(sun: &SunSpec, camera: &View, size: ImageSize) -> (View, f32) {
-    let place = SunPlace::new(sun, camera, size.width());
+    let place = SunPlace::new(sun, camera, size.width(), None);
     (place.view(place.first, size), place.texel)
 }

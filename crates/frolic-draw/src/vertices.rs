@@ -145,14 +145,36 @@ pub(crate) struct Due<'a> {
     pub(crate) tiles: &'a [bool],
 }
 
+/// Bounds of a ball on the screen.
+fn ball(view: &View, middle: Vec3, radius: f32) -> [f32; 4] {
+    let local = view.local(middle);
+    // A spot reaches farther than its mesh.
+    let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 2.5);
+    [at.x - reach, at.y - reach, at.x + reach, at.y + reach]
+}
+
+/// How far an element can reach from its place at most, in metres, by its columns and look alone; `None` where that is not known.
+#[inline(always)]
+pub(crate) fn farthest(source: &Source<'_>, element: usize) -> Option<f32> {
+    let Source { instances, look, .. } = source;
+    match (&look.form, instances.poses.bend) {
+        (Form::Ribbon(_), Some([length, ..])) => {
+            let wide = instances.size(element) * look.largest * look.detail.most_stood_for();
+            Some(length[element] * 1.1 + wide)
+        }
+        (Form::Mesh { fine, coarse, wave: None, .. }, None) => {
+            let radius = coarse.as_ref().map_or(0.0, |mesh| mesh.radius()).max(fine.radius());
+            let larger = source.detail().most_stood_for().sqrt();
+            Some(instances.size(element) * look.largest * radius * larger)
+        }
+        _ => None,
+    }
+}
+
 impl Due<'_> {
     /// Whether a ball may touch any of them.
     fn touches(&self, view: &View, middle: Vec3, radius: f32) -> bool {
-        let local = view.local(middle);
-        // A spot reaches farther than its mesh.
-        let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 2.5);
-        let bounds = [at.x - reach, at.y - reach, at.x + reach, at.y + reach];
-        self.grid.cover(bounds).is_some_and(|tiles| {
+        self.grid.cover(ball(view, middle, radius)).is_some_and(|tiles| {
             let mut any = false;
             tiles.each(self.grid, |tile| any |= self.tiles[tile]);
             any
@@ -491,18 +513,14 @@ impl Seen<'_, '_> {
     #[inline(always)]
     pub(crate) fn is_kept(&self, source: &Source<'_>, element: usize) -> bool {
         let Some(due) = self.due else { return false };
-        let Source { instances, look, .. } = source;
-        let reach = match (&look.form, instances.poses.bend) {
-            (Form::Ribbon(_), Some([length, ..])) => {
-                length[element] * 1.1 + instances.size(element) * look.largest * look.detail.most_stood_for()
-            }
-            (Form::Mesh { fine, coarse, wave: None, .. }, None) => {
-                let radius = coarse.as_ref().map_or(0.0, |mesh| mesh.radius()).max(fine.radius());
-                instances.size(element) * look.largest * radius * source.detail().most_stood_for().sqrt()
-            }
-            _ => return false,
-        };
-        !due.touches(self.view, Vec3::from(instances.place(element)), reach)
+        let Some(reach) = farthest(source, element) else { return false };
+        !due.touches(self.view, Vec3::from(source.instances.place(element)), reach)
+    }
+
+    /// Bounds on the screen of all that an element at a place can reach.
+    #[inline(always)]
+    pub(crate) fn reached(&self, place: Vec3, farthest: f32) -> [f32; 4] {
+        ball(self.view, place, farthest)
     }
 
     /// Whether a ball may be in view, and in tiles that are drawn.

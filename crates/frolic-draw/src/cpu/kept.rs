@@ -150,7 +150,7 @@ impl Inputs {
                 }
             });
         }
-        let stays = head_stays && std::mem::replace(&mut self.first, hash) == hash;
+        let stays = std::mem::replace(&mut self.first, hash) == hash && head_stays;
         if stays {
             self.copy(ranges.map(of));
         }
@@ -241,7 +241,7 @@ fn may_stay(list: &DrawList<'_>, run: &Run) -> bool {
 }
 
 /// The runs of a chunk, with the instances to skip and their number.
-fn runs_of<'l>(
+pub(super) fn runs_of<'l>(
     list: &'l DrawList<'_>,
     start: ChunkStart,
 ) -> impl Iterator<Item = (Run, u32, u32)> + Clone + use<'l> {

@@ -22,6 +22,7 @@
 
 mod bin;
 mod blend;
+mod casters;
 mod front;
 mod kept;
 mod overlay;

@@ -6,7 +6,7 @@
 //!
 //! While a scene runs, a frame draws some tiles of the map and those near the camera, and keeps the others: all are new within `shadow_frames`
 //! frames. The texels are those of a grid that stays while the camera moves, so the map moves on by whole tiles, and those that come
-//! into it are drawn. A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
+//! into it are drawn. Tiles that only casters reach which stayed as they were are kept (`casters.rs`). A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 
@@ -24,6 +24,7 @@ use smallvec::SmallVec;
 
 use super::TILE_LOG2;
 use super::bin::Bin;
+use super::casters::Casters;
 use super::pass::{ChunkStart, Pass, split};
 use super::project::Scope;
 use super::style::casting;
@@ -53,12 +54,17 @@ pub(super) struct Shadow {
     blits: Vec<Blit>,
     /// What the tiles were drawn for.
     kept: Option<Kept>,
+    casters: Casters,
+    /// Column and row of the first texel that the view needs, and how many there are across and down.
+    window: ([usize; 2], usize),
+    /// Whether groups were drawn into the map.
+    grouped: bool,
     /// Tiles that this frame draws.
     due: Vec<bool>,
 }
 
 /// What a map was drawn for: with it another frame of a running scene can keep some of its tiles.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy)]
 struct Kept {
     sun: SunSpec,
     /// Side of a texel in metres.
@@ -77,19 +83,21 @@ impl Kept {
     /// Most seconds from one frame of a running scene to the next.
     const STEP: f32 = 0.1;
 
-    /// The next frame: it goes on from this one where the scene runs, and nothing else but the camera changed.
-    fn next(before: Option<Self>, list: &DrawList<'_>, sun: &SunSpec, texel: f32, first: [i64; 2]) -> Self {
+    /// Without a place.
+    fn new(list: &DrawList<'_>, sun: &SunSpec) -> Self {
         let mut looks = DefaultHasher::new();
         list.sources.iter().for_each(|source| source.look.key.hash(&mut looks));
-        let next = Self { sun: *sun, texel, first, looks: looks.finish(), time: list.time, frames: 0 };
-        match before {
-            Some(Self { time, frames, first, .. }) => {
-                let runs = list.time > time && list.time - time <= Self::STEP;
-                let same = before == Some(Self { time, frames, first, ..next });
-                Self { frames: if runs && same { frames + 1 } else { 0 }, ..next }
-            }
-            None => next,
-        }
+        Self { sun: *sun, texel: 0.0, first: [0; 2], looks: looks.finish(), time: list.time, frames: 0 }
+    }
+
+    /// Whether another is of the same sun and looks.
+    fn is_like(&self, other: &Self) -> bool {
+        (&self.sun, self.looks) == (&other.sun, other.looks)
+    }
+
+    /// Whether it is that of the next frame of a running scene.
+    fn follows(&self, before: &Self) -> bool {
+        self.time > before.time && self.time - before.time <= Self::STEP
     }
 }
 
@@ -112,23 +120,33 @@ fn scroll<T: Copy>(tiles: &mut [T], each: usize, [wide, high]: [usize; 2], by: [
 /// Share of the shadow reach in which shadows are drawn in every frame.
 const ALWAYS: f32 = 0.1;
 
-/// Marks the tiles that a frame draws: all of them, or each in its turn, those near the camera, and those that came into a map that moved on by some tiles.
-fn mark(due: &mut Vec<bool>, grid: &Grid, kept: &Kept, moved: [i64; 2], (view, camera): (&View, &View)) {
+/// Marks the tiles that a frame draws: all of them, or those that came into a map that moved on by some tiles, and of those that are stale each in its turn, and all near the camera.
+fn mark(
+    due: &mut Vec<bool>,
+    stale: &mut [bool],
+    grid: &Grid,
+    kept: &Kept,
+    moved: [i64; 2],
+    (view, camera): (&View, &View),
+) {
+    let at = view.screen(view.local(camera.eye));
+    let reach = kept.sun.shadow_reach * ALWAYS * view.focal;
+    let near = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]);
     let turns = i64::from(kept.sun.shadow_frames.max(1));
     let (wide, high) = (grid.across as i64, grid.down as i64);
     due.clear();
     due.extend((0..grid.tiles()).map(|nth| {
-        let [across, down] = grid.place(nth).map(i64::from);
+        let place = grid.place(nth);
+        let [across, down] = place.map(i64::from);
         let is_new = !(0..wide).contains(&(across + moved[0])) || !(0..high).contains(&(down + moved[1]));
         // Neighbours have different turns.
         let turn = (across + kept.first[0] + 2 * (down + kept.first[1])).rem_euclid(turns);
-        kept.frames == 0 || is_new || turn == i64::from(kept.frames) % turns
+        let is_near = || near.is_some_and(|near| near.contains(place[0], place[1]));
+        let is_turn = turn == i64::from(kept.frames) % turns;
+        let is_due = kept.frames == 0 || is_new || (stale[nth] && (is_turn || is_near()));
+        stale[nth] &= !is_due;
+        is_due
     }));
-    let at = view.screen(view.local(camera.eye));
-    let reach = kept.sun.shadow_reach * ALWAYS * view.focal;
-    if let Some(tiles) = grid.cover([at.x - reach, at.y - reach, at.x + reach, at.y + reach]) {
-        tiles.each(grid, |tile| due[tile] = true);
-    }
 }
 
 /// Maximum bias of a slanting surface, in texels.
@@ -150,6 +168,9 @@ impl Default for Shadow {
             chunks: Vec::new(),
             blits: Vec::new(),
             kept: None,
+            casters: Casters::default(),
+            window: ([0; 2], 0),
+            grouped: false,
             due: Vec::new(),
         }
     }
@@ -192,35 +213,55 @@ impl Shadow {
             return false;
         };
         let Some(size) = map_size(&sun) else { return false };
-        let place = SunPlace::new(&sun, camera, sun.shadow_map as usize);
+        let mut kept = Kept::new(list, &sun);
+        let before = self.kept.filter(|before| kept.is_like(before));
+        let runs = before.filter(|before| kept.follows(before));
+        let place = SunPlace::new(&sun, camera, sun.shadow_map as usize, runs.map(|before| before.texel));
         let (texel, tile) = (place.texel, 1 << TILE_LOG2[0]);
         let first = place.first.map(|first| first.div_euclid(tile));
         let view = place.view(first.map(|first| first * tile), size);
+        self.window = (place.first.map(|texel| texel.rem_euclid(tile) as usize), sun.shadow_map as usize);
         self.view = Some(view);
         self.bias = texel * 2.0;
         self.grid = Grid::new(size.sides(), TILE_LOG2);
         pictures.find(list, &view, Some((camera, texel * MOST_SLOPE)), level, &mut self.blits, meter);
-        let kept = Kept::next(self.kept, list, &sun, texel, first);
-        let before = self.kept.replace(kept).filter(|_| kept.frames > 0).unwrap_or(kept);
+        (kept.texel, kept.first) = (texel, first);
+        if before.is_none_or(|before| before.texel != texel) {
+            self.casters.renew();
+        }
+        let before = runs.filter(|before| before.texel == texel);
+        kept.frames = before.map_or(0, |before| before.frames + 1);
+        self.kept = Some(kept);
+        let before = before.unwrap_or(kept);
         // No farther than all tiles are new.
         let most = size.width() as i64;
         let moved = [0, 1].map(|axis| (kept.first[axis] - before.first[axis]).clamp(-most, most));
-        let Self { grid, tiles, bins, starts, passes, chunks, blits, due, .. } = self;
+        let Self { grid, tiles, bins, starts, passes, chunks, blits, due, casters, grouped, .. } = self;
         let (pictures, blits) = (&*pictures, &blits[..]);
-        mark(due, grid, &kept, moved, (&view, camera));
-        let due = &due[..];
         let tile_texels = grid.tile_width() * grid.rows();
         tiles.resize(grid.tiles() * tile_texels, f32::NEG_INFINITY);
+        casters.stale.resize(grid.tiles(), true);
         if moved != [0, 0] {
             scroll(tiles, tile_texels, [grid.across, grid.down], moved);
+            scroll(&mut casters.stale, 1, [grid.across, grid.down], moved);
         }
-        meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
         split(list, &[], starts, passes);
         chunks.clear();
         chunks.extend(passes.iter().filter(|pass| pass.rule.solid).flat_map(|pass| pass.chunks.clone()));
-        let due_tiles = (kept.frames > 0).then_some(Due { grid, tiles: due });
-        let seen =
-            Seen { list, view: &view, camera, shadows: false, lit: false, spots: true, due: due_tiles };
+        let mut seen = Seen { list, view: &view, camera, shadows: false, lit: false, spots: true, due: None };
+        casters.update(&seen, grid, first, starts, chunks);
+        if std::mem::replace(grouped, !blits.is_empty()) || *grouped {
+            // Groups sway.
+            casters.stale.fill(true);
+        }
+        mark(due, &mut casters.stale, grid, &kept, moved, (&view, camera));
+        let due = &due[..];
+        meter.add(Counter::ShadowKept, due.iter().filter(|due| !**due).count() as u64);
+        if kept.frames > 0 {
+            seen.due = Some(Due { grid, tiles: due });
+            let mut nth = 0..;
+            chunks.retain(|_| nth.next().is_some_and(|nth| casters.reaches(nth, grid, first, due)));
+        }
         let scope = Scope { level, seen, grid, coarser: &[], stage: Stage::Shadow };
         let styles: SmallVec<[Style<'_>; 32]> =
             list.sources.iter().map(|source| casting(source.look)).collect();
@@ -313,16 +354,16 @@ impl Shadow {
         ShadowMap { grid: self.grid, nearness: &self.tiles }
     }
 
-    /// Side of the map, and the nearness at each place: 0 where it is empty, else 0..1 from far to near.
+    /// Side of the part of the map that the view needs, and the nearness at each place: 0 where it is empty, else 0..1 from far to near.
     pub(super) fn picture(&self) -> (usize, Vec<f32>) {
+        let ([x, y], side) = if self.view.is_some() { self.window } else { ([0; 2], 0) };
         let some = self.tiles.iter().filter(|near| near.is_finite());
         let (low, high) =
             some.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), near| (l.min(*near), h.max(*near)));
         let share = |near: f32| {
             if near.is_finite() { 0.15 + 0.85 * (near - low) / (high - low).max(1e-6) } else { 0.0 }
         };
-        let side = if self.view.is_some() { self.grid.width } else { 0 };
-        let texel = |at: usize| share(self.tiles[self.grid.texel(at % side, at / side)]);
+        let texel = |at: usize| share(self.tiles[self.grid.texel(x + at % side, y + at / side)]);
         (side, (0..side * side).map(texel).collect())
     }
 
@@ -333,7 +374,9 @@ impl Shadow {
     }
 
     pub(super) fn bytes(&self) -> usize {
-        self.tiles.capacity() * size_of::<f32>() + self.bins.iter().map(Bin::bytes).sum::<usize>()
+        self.tiles.capacity() * size_of::<f32>()
+            + self.bins.iter().map(Bin::bytes).sum::<usize>()
+            + self.casters.bytes()
     }
 }
 

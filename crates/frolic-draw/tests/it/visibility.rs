@@ -212,6 +212,11 @@ impl Run {
     }
 
     fn frame(&mut self, time: f32, aside: f32) -> (Image, u64) {
+        self.frame_with(time, aside, None)
+    }
+
+    /// With another post at a place.
+    fn frame_with(&mut self, time: f32, aside: f32, other: Option<[f32; 3]>) -> (Image, u64) {
         let ([mut x, y, z], sizes) = posts(12);
         x.iter_mut().for_each(|x| *x += aside);
         let turn = vec![0.0; x.len()];
@@ -219,23 +224,56 @@ impl Run {
         let (mut scratch, mut meter) = (ListScratch::default(), Meter::new());
         meter.begin_frame();
         let around = Surroundings::new(&self.backdrop).sun(Some(&self.sun)).time(time);
-        let list = scratch.list([(all, &self.look)], &ListSpec::default(), &self.view, &around, &mut meter);
+        let [ox, oy, oz] = other.unwrap_or_default().map(|at| [at]);
+        let other = other.map(|_| {
+            let post = Instances::at([&ox, &oy, &oz]).unwrap().sized(&[1.0]).unwrap();
+            (post.turned(&[0.0], &[0.0]).unwrap(), &self.look)
+        });
+        let all = std::iter::once((all, &self.look)).chain(other);
+        let list = scratch.list(all, &ListSpec::default(), &self.view, &around, &mut meter);
         let mut image = Image::new(self.view.size());
         self.renderer.render(&list, &self.view, &self.backdrop, &mut image, &mut meter);
         (image, meter.end_frame().count(Counter::ShadowKept))
     }
 }
 
-/// Shadows that are drawn in turn are those of a map that is drawn whole, in each of sixty frames.
+/// Tiles of the map in these tests.
+const TILES: u64 = 81;
+
+/// Shadows that are drawn in turn are those of a map that is drawn whole, in each of sixty frames; what stands is drawn no more.
 #[test]
 fn shadows_in_turn_do_not_flicker() {
     let mut run = Run::new();
     let (whole, kept) = run.frame(0.0, 0.0);
     assert_eq!(kept, 0);
+    let turns = u64::from(run.sun.shadow_frames);
     for nth in 1..60 {
         let (image, kept) = run.frame(nth as f32 / 60.0, 0.0);
-        assert!(kept > 0 && kept < 81, "{kept} of 81 tiles");
+        assert_eq!(kept == TILES, nth > turns, "{kept} of {TILES} tiles");
         assert!(image == whole, "frame {nth}");
+    }
+}
+
+/// Where something moves, tiles are drawn anew in turn; where all stands they are kept.
+#[test]
+fn only_what_moves_has_its_shadow_drawn_again() {
+    let mut run = Run::new();
+    let place = |nth: usize| [4.0 + 0.05 * nth.clamp(15, 30) as f32, 0.0, 3.0];
+    let kept: Vec<u64> =
+        (0..45).map(|nth| run.frame_with(nth as f32 / 60.0, 0.0, Some(place(nth))).1).collect();
+    assert_eq!((kept[14], kept[44]), (TILES, TILES));
+    let drawn = kept[16..31].iter().map(|kept| TILES - kept);
+    assert!(drawn.clone().all(|drawn| drawn < 9) && drawn.sum::<u64>() > 15, "{kept:?}");
+    let (image, _) = run.frame_with(1.0, 0.0, Some(place(44)));
+    run.renderer = Renderer::new();
+    assert!(image == run.frame_with(1.0, 0.0, Some(place(44))).0);
+    // What goes leaves no shadow behind.
+    let (gone, _) = run.frame_with(2.0, 0.0, None);
+    run.renderer = Renderer::new();
+    run.frame_with(1.0, 0.0, Some(place(44)));
+    for nth in 1..=run.sun.shadow_frames {
+        let (image, _) = run.frame_with(1.0 + nth as f32 / 60.0, 0.0, None);
+        assert!(nth < run.sun.shadow_frames || image == gone);
     }
 }
 
