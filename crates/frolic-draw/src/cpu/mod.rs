@@ -1,7 +1,7 @@
 //! The CPU backend: a draw list in, an [`Image`] out.
 //!
 //! ```text
-//! shadow   shadow map of the solid elements, by the same steps as the picture                          shadow.rs
+//! shadow   shadow map of the solid elements, by the same steps as the picture; tiles that stay are kept   shadow.rs, casters.rs
 //! tiled    groups of blades: cached pictures, and those to be drawn                                    tiled/
 //! project  chunks of 8192 instances, in drawing order: project, light, find the tiles of each, and put its records
 //!          into the bins of the chunk (a counting sort)                                     project.rs, record.rs, bin.rs
