@@ -14,6 +14,7 @@
 //! | what goes where a pusher goes? | `families/walkers.rs` |
 //! | what is rooted, bends in the wind and where something treads? | `families/blades/`, `world/pushers.rs` |
 //! | what steers by those around it? | `families/flock/`, `neighbours/` |
+//! | what goes to a goal, around others? | `families/crowd/` |
 //! | what grows from seed to full size, and is harvested? | `families/growing/` |
 //! | what does drawing borrow of a family? | `poses.rs` |
 //! | where are elements put, how do they stand? | `placement/` |
@@ -68,6 +69,9 @@ pub use assets::{Asset, Assets, BakeSpec, DistanceGrid, Plane, Surface};
 pub use families::blades::{
     AroundSpec, BladeColumns, BladeLayouts, BladeMotion, BladeRow, BladeSpec, Blades, Chunk, GroupSpec,
     MOST_LEAN, TearSpec, Torn, Weather, along_curve, blade_curve, curve_length,
+};
+pub use families::crowd::{
+    AvoidanceTechnique, Crowd, CrowdColumns, CrowdGauges, CrowdRow, CrowdSpec, CrowdTint, GoalSpec,
 };
 pub use families::fixed::{
     FillSpec, FixedColumns, FixedInstances, FixedSpec, LineSpec, PlaceSpec, SwaySpec, SwingSpec,

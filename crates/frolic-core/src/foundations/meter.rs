@@ -188,6 +188,14 @@ named_list! {
         NearestMicrometres = "nearest_micrometres",
         /// Groups of a flock, joined by steps of its radius of cohesion. Counted when asked for: by profiles, between the frames that are timed.
         Groups = "groups",
+        /// Units of crowds that are where they want to be. This and the next three are levels, of the last crowd.
+        Arrived = "arrived",
+        /// Units of a crowd that go at less than a fifth of what they wish.
+        Waiting = "waiting",
+        /// Pairs of units that overlap.
+        Overlaps = "overlaps",
+        /// Mean speed of a crowd's units along their wishes, over that of the wishes, in thousandths.
+        ProgressPermille = "progress_permille",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",
         /// Batches that began because the mesh or shape differs.

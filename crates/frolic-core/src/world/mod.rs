@@ -267,10 +267,22 @@ impl World {
 
     /// As [`World::distance`], with the direction away from that obstacle; 0 where there is none.
     pub(crate) fn surface(&self, place: Vec3) -> (f32, Vec3) {
+        let mut nearest = (f32::INFINITY, Vec3::ZERO);
+        self.each_surface(place, |distance, normal| {
+            if distance < nearest.0 {
+                nearest = (distance, normal);
+            }
+        });
+        nearest
+    }
+
+    /// Visits each obstacle: its signed distance from a place, in metres, and the direction away from it.
+    pub(crate) fn each_surface(&self, place: Vec3, mut visit: impl FnMut(f32, Vec3)) {
         let posts = self.solid.posts.iter().flat_map(|posts| &posts.all);
-        let all = self.solid.obstacles.iter().chain(posts);
-        let each = all.map(|obstacle| obstacle.body.sample(place));
-        each.fold((f32::INFINITY, Vec3::ZERO), |near, other| if other.0 < near.0 { other } else { near })
+        for obstacle in self.solid.obstacles.iter().chain(posts) {
+            let (distance, normal) = obstacle.body.sample(place);
+            visit(distance, normal);
+        }
     }
 
     /// A number that changes whenever obstacles change.

@@ -8,6 +8,7 @@ mod backend;
 mod births;
 mod blades;
 mod counts;
+mod crowd;
 mod edits;
 mod emission;
 mod endless;
