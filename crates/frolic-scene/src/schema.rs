@@ -20,10 +20,10 @@ pub fn schema() -> Value {
     let is_family = |key: &str| LIVE.iter().any(|(family, _)| *family == key);
     let population = "/$defs/PopulationSpec/properties";
     mark(&mut root, population, |key| key != "name" && !is_family(key));
-    let count = "of particles and flocks, of blades that stand in no groups, and of growing elements whose places it does not decide";
+    let count = "of particles, flocks and crowds, of blades that stand in no groups, and of growing elements whose places it does not decide";
     for (key, of) in [
         ("count", count),
-        ("size", "of particles, blades and flocks"),
+        ("size", "of particles, blades, flocks and crowds"),
         ("apart", "of particles"),
         ("event", "of particles"),
         ("field", "of particles"),

@@ -43,6 +43,7 @@
 //! | put elements somewhere: patterns, clumps, on meshes and height maps | [`placement`], `examples/place_anything.rs` |
 //! | grow grass that bends | [`blades`], `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
 //! | grow ten million of something | [`growing`], `examples/ten_million.rs` |
+//! | send units to goals of their own, around each other | [`crowd`], `examples/circle_of_goals.rs` |
 //! | let elements steer by those around them, seek, flee and hunt | [`flock`], `examples/school.rs`, `examples/hunter_and_prey.rs` |
 //! | keep bodies apart, in piles and crowds | [`PushApart`](bodies::PushApart), `examples/pile_of_pebbles.rs` |
 //! | find the elements near each other, for a rule of your own | [`neighbours`](core::neighbours), `examples/who_is_near.rs`, `examples/my_own_rule.rs` |
@@ -200,6 +201,27 @@ pub mod flock {
     pub use frolic_core::{
         AlarmSpec, Catch, Flock, FlockColumns, FlockGauges, FlockRow, FlockSpec, HuntSpec, OtherElements,
         RuleSpec, Space, Target, TargetSpec, TintSpec,
+    };
+}
+
+/// Crowds: units that each go to a goal, around each other.
+///
+/// ```
+/// use frolic::crowd::{Crowd, CrowdSpec, GoalSpec};
+/// use frolic::prelude::*;
+///
+/// let spec = CrowdSpec::default().goal(GoalSpec::Across([0.0; 3]));
+/// let mut crowd = Crowd::new(&spec, 60, Span::from(0.25), 7)?;
+/// let (world, mut meter) = (WorldSpec::default().build()?, Meter::new());
+/// for _ in 0..100 {
+///     crowd.step(&world, 0.1, &mut meter)?;
+/// }
+/// println!("{} arrived, {} wait", crowd.gauges().arrived, crowd.gauges().waiting);
+/// # Ok::<(), SpecError>(())
+/// ```
+pub mod crowd {
+    pub use frolic_core::{
+        AvoidanceTechnique, Crowd, CrowdColumns, CrowdGauges, CrowdRow, CrowdSpec, CrowdTint, GoalSpec,
     };
 }
 

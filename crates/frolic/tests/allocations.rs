@@ -118,6 +118,26 @@ fn frames_allocate_nothing() {
         assert_eq!(allocated.allocations, 0, "pennants, {technique}: {allocated:?}");
         assert_eq!(allocated.reallocations, 0, "pennants, {technique}: {allocated:?}");
     }
+    // A crowd that crosses around posts.
+    let crowd = r#"
+        frolic = 1
+        [clock]
+        rate = 20
+        [[world.obstacle]]
+        shape = { post = { position = [0.0, 0.0, 0.0], radius = 1.5 } }
+        [[population]]
+        name = "band"
+        count = 3000
+        size = 0.25
+        [population.crowd]
+        start = { box = { size = [60.0, 0.0, 60.0] } }
+        goal = { across = [0.0, 0.0, 0.0] }
+        tint_by = "waiting"
+    "#;
+    let spec = SceneSpec::parse(crowd, "band.toml").unwrap().set("threads", "2").unwrap();
+    let spec = spec.set("draw.size", "[160, 100]").unwrap();
+    let walked = allocated(&spec, |scene, meter| scene.step(1.0 / 20.0, 200, meter));
+    assert_eq!(walked.allocations + walked.reallocations, 0, "crowd: {walked:?}");
     // Blades in the wind, under walkers, and what grows.
     for (name, few) in [("dunes", 3_000), ("mussels", 8_000), ("shoal", 3_000)] {
         let spec = SceneSpec::find(name).unwrap().set("draw.size", "[160, 100]").unwrap();

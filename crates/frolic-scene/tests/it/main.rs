@@ -1,6 +1,7 @@
 //! The tests of this crate, one binary.
 
 mod assets;
+mod crowds;
 #[cfg(feature = "gpu")]
 mod device;
 mod easing;

@@ -80,6 +80,21 @@ fn hunters_catch_and_prey_is_counted() {
 }
 
 #[test]
+fn units_cross_a_circle() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = example("circle_of_goals", &[folder.path().join("circle.png").to_str().unwrap(), "30"]);
+    let of = |name: &str| -> Vec<f32> {
+        let line = told.lines().find(|line| line.contains(name)).unwrap();
+        line.split_whitespace().filter_map(|word| word.parse().ok()).collect()
+    };
+    let (velocities, forces) = (of("velocities"), of("forces"));
+    // All arrive, and by velocities nobody overlaps.
+    assert!(velocities[0] < 100.0 && velocities[1] == 0.0, "{told}");
+    assert!(forces[0] < 200.0 && forces[1] > 0.0, "{told}");
+    assert!(folder.path().join("circle.png").exists());
+}
+
+#[test]
 fn pebbles_pile_up() {
     let folder = tempfile::tempdir().unwrap();
     let told = example("pile_of_pebbles", &[folder.path().join("pile.png").to_str().unwrap(), "300", "8"]);

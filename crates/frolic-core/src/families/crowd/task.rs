@@ -24,6 +24,12 @@ pub(super) const TASK: usize = 1024;
 /// Share of its wish below which a unit waits.
 const WAITS: f32 = 0.2;
 
+/// Longest wait that is remembered, in times of patience.
+const LONGEST: f32 = 4.0;
+
+/// How many seconds of waiting are forgotten in a second of going.
+const CALMS: f32 = 4.0;
+
 /// What a task needs of a step.
 pub(super) struct Task<'a> {
     pub(super) level: Level,
@@ -96,10 +102,11 @@ impl Task<'_> {
                 let [wx, wz] = [wishes.velocity[0][lane], wishes.velocity[1][lane]];
                 let wished = wx.hypot(wz);
                 let waits = wishes.arrived[lane] == 0.0 && speed < wished * WAITS;
+                let waited = self.own.waited[from + lane];
                 next.waited[at] = if waits {
-                    self.own.waited[from + lane] + self.dt
+                    (waited + self.dt).min(LONGEST * self.spec.patience)
                 } else {
-                    (next.waited[at] - self.dt).max(0.0)
+                    (waited - self.dt * CALMS).max(0.0)
                 };
                 sums.speed += f64::from(speed);
                 sums.arrived += u64::from(wishes.arrived[lane] > 0.0);
@@ -210,7 +217,6 @@ impl Task<'_> {
             (next.gx[at], next.gz[at], next.leg[at]) =
                 (wishes.goal[0][lane], wishes.goal[1][lane], wishes.leg[lane]);
             next.arrived[at] = wishes.arrived[lane];
-            next.waited[at] = self.own.waited[nth];
             next.way[at] = self.own.way[nth] + fast * scale * self.dt;
         }
     }
