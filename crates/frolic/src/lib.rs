@@ -204,7 +204,7 @@ pub mod flock {
     };
 }
 
-/// Crowds: units that each go to a goal, around each other.
+/// Crowds: units that each go to a goal, around each other. `docs/crowds.md` tells of ways of making way and what goes wrong.
 ///
 /// ```
 /// use frolic::crowd::{Crowd, CrowdSpec, GoalSpec};
