@@ -51,7 +51,8 @@ impl Crowd {
         if count as usize > before {
             (0..count as usize - before).for_each(|_| self.push_next());
         } else if there > count as usize {
-            self.dismiss(there - count as usize);
+            let leave = self.bodies.newest(there - count as usize);
+            self.remove_sorted(&leave);
         }
         Ok(Change::Live)
     }
@@ -63,16 +64,6 @@ impl Crowd {
             let [_, share, _] = crate::foundations::random::Draws { seed: self.seed, id: *id }.draw(8);
             *own = size.at(share);
         }
-    }
-
-    /// Takes out those that came last.
-    fn dismiss(&mut self, many: usize) {
-        let mut ids = self.bodies.id.clone();
-        ids.sort_unstable();
-        let first = ids[ids.len() - many];
-        let leave: Vec<u32> =
-            (0..self.bodies.len() as u32).filter(|nth| self.bodies.id[*nth as usize] >= first).collect();
-        self.remove_sorted(&leave);
     }
 
     /// Takes out units (rising indices), whatever column they are in.

@@ -38,9 +38,10 @@ use crate::assets::Assets;
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::{Draws, hash3, unit};
+use crate::foundations::rooms::Rooms;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
-use crate::neighbours::blocks::BLOCK;
+use crate::neighbours::blocks::{BLOCK, Candidates};
 use crate::neighbours::{NeighbourSpec, Neighbours};
 use crate::placement::Source;
 use crate::poses::{Heading, Posed, Poses};
@@ -50,7 +51,6 @@ use crate::world::events::{EventRecord, EventSpec};
 use crate::world::fields::spec::FieldSpec;
 use avoid::Row;
 use gauges::Sums;
-use task::TaskRooms;
 
 columns! {
     /// What a unit has beside its body.
@@ -132,7 +132,7 @@ struct Room {
     next: CrowdColumns,
     sums: Vec<Sums>,
     dead: Vec<u32>,
-    tasks: TaskRooms,
+    tasks: Rooms<Candidates>,
 }
 
 impl Crowd {

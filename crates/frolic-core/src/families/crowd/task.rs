@@ -1,7 +1,6 @@
 //! Steering on all cores: a task takes some units in the order of cells, block by block.
 
 use std::ops::Range;
-use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::avoid::{Nearest, Own, Row, keep_clear, see};
 use super::forces::push;
@@ -56,30 +55,6 @@ pub(super) struct Next<'a> {
     pub(super) arrived: &'a mut [f32],
     pub(super) way: &'a mut [f32],
     pub(super) gap: &'a mut [f32],
-}
-
-/// Memory of tasks, one for each thread and one for others.
-#[derive(Debug, Default)]
-pub(super) struct TaskRooms(Vec<Mutex<Candidates>>);
-
-/// A copy has memory of its own.
-impl Clone for TaskRooms {
-    fn clone(&self) -> Self {
-        Self::default()
-    }
-}
-
-impl TaskRooms {
-    /// Makes sure that there is one for each thread.
-    pub(super) fn prepare(&mut self) {
-        self.0.resize_with(rayon::current_num_threads() + 1, Mutex::default);
-    }
-
-    /// That of this thread. No other task of it runs meanwhile.
-    pub(super) fn own(&self) -> MutexGuard<'_, Candidates> {
-        let nth = rayon::current_thread_index().map_or(0, |nth| nth + 1);
-        self.0[nth % self.0.len()].lock().unwrap_or_else(PoisonError::into_inner)
-    }
 }
 
 impl Task<'_> {

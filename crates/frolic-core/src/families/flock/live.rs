@@ -61,7 +61,8 @@ impl Flock {
             if count as usize > before {
                 (0..count as usize - before).for_each(|_| self.push_next());
             } else if there > count as usize {
-                self.dismiss(there - count as usize);
+                let leave = self.bodies.newest(there - count as usize);
+                self.remove_sorted(&leave);
             }
         }
         Ok(Change::Live)
@@ -73,16 +74,6 @@ impl Flock {
         for (id, own) in self.bodies.id.iter().zip(&mut self.bodies.size) {
             *own = super::own_size(size, self.seed, *id);
         }
-    }
-
-    /// Takes out those that came last.
-    fn dismiss(&mut self, many: usize) {
-        let mut ids = self.bodies.id.clone();
-        ids.sort_unstable();
-        let first = ids[ids.len() - many];
-        let leave: Vec<u32> =
-            (0..self.bodies.len() as u32).filter(|nth| self.bodies.id[*nth as usize] >= first).collect();
-        self.remove_sorted(&leave);
     }
 
     /// Takes out elements (rising indices), whatever column they are in.

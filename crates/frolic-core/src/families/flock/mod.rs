@@ -42,6 +42,7 @@ use crate::families::trail::{Trail, TrailSpec};
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::{Draws, hash3, unit};
+use crate::foundations::rooms::Rooms;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
 use crate::neighbours::blocks::BLOCK;
@@ -56,7 +57,7 @@ use gauges::Sums;
 use hunt::Hunters;
 use rules::Row;
 use targets::Walls;
-use task::TaskRooms;
+use task::TaskRoom;
 
 columns! {
     /// What an element of a flock has beside its body.
@@ -169,7 +170,7 @@ struct Room {
     dead: Vec<u32>,
     /// Events of those that were caught.
     records: Vec<EventRecord>,
-    tasks: TaskRooms,
+    tasks: Rooms<TaskRoom>,
 }
 
 impl Flock {

@@ -1,7 +1,5 @@
 //! Steering on all cores: a task takes some elements in the order of cells, block by block.
 
-use std::sync::{Mutex, MutexGuard, PoisonError};
-
 use super::gauges::{Sums, add_block};
 use super::hunt::Hunters;
 use super::rules::{Desk, Others, Own, Ranges, Row, Seen, look};
@@ -43,30 +41,6 @@ pub(super) struct Next<'a> {
     pub(super) around: &'a mut [f32],
     pub(super) nearest: &'a mut [f32],
     pub(super) rule: &'a mut [f32],
-}
-
-/// Memory of tasks, one for each thread and one for others.
-#[derive(Debug, Default)]
-pub(super) struct TaskRooms(Vec<Mutex<TaskRoom>>);
-
-/// A copy has memory of its own.
-impl Clone for TaskRooms {
-    fn clone(&self) -> Self {
-        Self::default()
-    }
-}
-
-impl TaskRooms {
-    /// Makes sure that there is one for each thread.
-    pub(super) fn prepare(&mut self) {
-        self.0.resize_with(rayon::current_num_threads() + 1, Mutex::default);
-    }
-
-    /// That of this thread. No other task of it runs meanwhile.
-    pub(super) fn own(&self) -> MutexGuard<'_, TaskRoom> {
-        let nth = rayon::current_thread_index().map_or(0, |nth| nth + 1);
-        self.0[nth % self.0.len()].lock().unwrap_or_else(PoisonError::into_inner)
-    }
 }
 
 /// Memory of a task.

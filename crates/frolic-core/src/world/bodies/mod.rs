@@ -86,6 +86,14 @@ impl BodyColumns {
         Vec3::new(self.vx[nth], self.vy[nth], self.vz[nth])
     }
 
+    /// Places of the `many` with the highest numbers, rising.
+    pub(crate) fn newest(&self, many: usize) -> Vec<u32> {
+        let mut ids = self.id.clone();
+        ids.sort_unstable();
+        let first = ids.get(ids.len().saturating_sub(many)).copied().unwrap_or(u32::MAX);
+        (0..self.len() as u32).filter(|nth| self.id[*nth as usize] >= first).collect()
+    }
+
     /// All of them as [`Bodies`], to be moved.
     pub fn bodies(&mut self) -> Bodies<'_> {
         Bodies {
