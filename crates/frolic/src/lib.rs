@@ -206,6 +206,8 @@ pub mod flock {
 
 /// Crowds: units that each go to a goal, around each other. `docs/crowds.md` tells of ways of making way and what goes wrong.
 ///
+/// ![Paths of a crowd that crosses a circle](../../../../docs/screenshots/circle-of-goals.png)
+///
 /// ```
 /// use frolic::crowd::{Crowd, CrowdSpec, GoalSpec};
 /// use frolic::prelude::*;
