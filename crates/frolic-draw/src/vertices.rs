@@ -146,7 +146,7 @@ pub(crate) struct Due<'a> {
 }
 
 /// Bounds of a ball on the screen.
-fn ball(view: &View, middle: Vec3, radius: f32) -> [f32; 4] {
+pub(crate) fn ball(view: &View, middle: Vec3, radius: f32) -> [f32; 4] {
     let local = view.local(middle);
     // A spot reaches farther than its mesh.
     let (at, reach) = (view.screen(local), radius * view.scale(local.z) + 2.5);
@@ -515,12 +515,6 @@ impl Seen<'_, '_> {
         let Some(due) = self.due else { return false };
         let Some(reach) = farthest(source, element) else { return false };
         !due.touches(self.view, Vec3::from(source.instances.place(element)), reach)
-    }
-
-    /// Bounds on the screen of all that an element at a place can reach.
-    #[inline(always)]
-    pub(crate) fn reached(&self, place: Vec3, farthest: f32) -> [f32; 4] {
-        ball(self.view, place, farthest)
     }
 
     /// Whether a ball may be in view, and in tiles that are drawn.

@@ -26,6 +26,12 @@ impl SpecError {
         self.key = if self.key.is_empty() { outer.to_owned() } else { format!("{outer}.{}", self.key) };
         self
     }
+
+    /// Replaces the first part of the key, for a spec that has another name in this place.
+    pub(crate) fn renamed(mut self, from: &str, to: &str) -> Self {
+        self.key = self.key.replacen(from, to, 1);
+        self
+    }
 }
 
 /// Lists names in a message: at most 24, then the number of the others.

@@ -13,7 +13,7 @@ pub(crate) mod noise;
 pub(crate) mod paths;
 pub(crate) mod ramp;
 pub mod random;
-pub(crate) mod rooms;
+pub(crate) mod scratch;
 pub mod simd;
 pub(crate) mod span;
 pub(crate) mod state;

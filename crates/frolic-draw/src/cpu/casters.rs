@@ -8,14 +8,16 @@ use rayon::prelude::*;
 use super::kept::{Inputs, runs_of};
 use super::pass::ChunkStart;
 use crate::camera::View;
-use crate::list::DrawList;
-use crate::vertices::{Seen, farthest};
+use crate::vertices::{Seen, ball, farthest};
 
 /// Tiles of the grid of texels: the first and last column, the first and last row.
 type Area = [i64; 4];
 
 /// Everything, of a chunk whose reach is not known.
 const ALL: Area = [i64::MIN, i64::MAX, i64::MIN, i64::MAX];
+
+/// Nothing, of a chunk without elements.
+const NONE: Area = [0, -1, 0, -1];
 
 /// A chunk of the frame before.
 #[derive(Debug)]
@@ -117,23 +119,23 @@ fn within(grid: &Grid, [column, row]: [i64; 2], [x0, x1, y0, y1]: Area, mut visi
     }
 }
 
-/// The tiles that the elements of a chunk may reach.
+/// Tiles that the elements of a chunk may reach.
 fn area(seen: &Seen<'_, '_>, grid: &Grid, first: [i64; 2], start: ChunkStart) -> Area {
-    let list: &DrawList<'_> = seen.list;
+    let list = seen.list;
     let [mut low, mut high] = [[f32::INFINITY; 2], [f32::NEG_INFINITY; 2]];
     for (run, skip, count) in runs_of(list, start) {
         for nth in skip..skip + count {
             let entry = list.entry(&run, run.first + nth);
-            let source = &list.sources[entry.source as usize];
-            let Some(reach) = farthest(source, entry.element as usize) else { return ALL };
-            let [x0, y0, x1, y1] = seen.reached(source.instances.place(entry.element as usize).into(), reach);
+            let (source, element) = (&list.sources[entry.source as usize], entry.element as usize);
+            let Some(reach) = farthest(source, element) else { return ALL };
+            let [x0, y0, x1, y1] = ball(seen.view, source.instances.place(element).into(), reach);
             (low, high) = ([low[0].min(x0), low[1].min(y0)], [high[0].max(x1), high[1].max(y1)]);
         }
     }
-    let tile = |at: f32, axis: usize, side: usize| (at / side as f32).floor() as i64 + first[axis];
-    let [wide, high_side] = [grid.tile_width(), grid.rows()];
     if low[0] > high[0] {
-        return [0, -1, 0, -1];
+        return NONE;
     }
-    [tile(low[0], 0, wide), tile(high[0], 0, wide), tile(low[1], 1, high_side), tile(high[1], 1, high_side)]
+    let sides = [grid.tile_width(), grid.rows()].map(|side| side as f32);
+    let tile = |at: [f32; 2], axis: usize| (at[axis] / sides[axis]).floor() as i64 + first[axis];
+    [tile(low, 0), tile(high, 0), tile(low, 1), tile(high, 1)]
 }

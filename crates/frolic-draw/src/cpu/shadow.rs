@@ -6,7 +6,8 @@
 //!
 //! While a scene runs, a frame draws some tiles of the map and those near the camera, and keeps the others: all are new within `shadow_frames`
 //! frames. The texels are those of a grid that stays while the camera moves, so the map moves on by whole tiles, and those that come
-//! into it are drawn. Tiles that only casters reach which stayed as they were are kept (`casters.rs`). A picture of a scene that does not run, or in which anything else changed, has all of them drawn.
+//! into it are drawn. Tiles that only unchanged casters reach are kept (`casters.rs`). A picture of a scene that does not run, or in which
+//! anything else changed, has all of them drawn.
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 

@@ -1,10 +1,11 @@
 //! Crowds: units that go to goals of their own, around each other.
 
 use frolic_core::{Column, ColumnsEdit, Counter, Crowd, CrowdSpec, Meter, SavedState, SpecError};
-use frolic_draw::{Instances, Part, SunSpec, View, chunk_parts};
+use frolic_draw::{Part, SunSpec, View, chunk_parts};
 
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, RetuneContext, StepContext,
+    prepared,
 };
 use crate::population::PopulationSpec;
 
@@ -136,17 +137,10 @@ impl Elements for Units {
     }
 
     fn instances<'a>(&'a self, context: DrawContext<'a>) -> Result<Drawables<'a>, SpecError> {
-        let mut poses = self.crowd.poses();
-        if self.is_tinted && self.tint.len() == self.crowd.len() {
-            poses.tint = Some(&self.tint);
-        }
-        // One that has not taken a step yet is where it starts.
-        let instances = Instances::posed(poses, context.lag.min(self.crowd.last_step()))?;
-        let covered: usize = self.parts.iter().map(|part| part.count as usize).sum();
-        // Between a step and the next preparation the boxes are of before.
-        let is_current = covered == self.crowd.len();
-        let instances = if is_current { instances.in_parts(&self.parts) } else { Ok(instances) };
-        instances.map(Drawables::one)
+        // Before the first step units are where they start.
+        let lag = context.lag.min(self.crowd.last_step());
+        let tint = self.is_tinted.then_some(&self.tint[..]);
+        prepared(self.crowd.poses(), tint, &self.parts, lag).map(Drawables::one)
     }
 
     fn column_names(&self) -> &'static [&'static str] {

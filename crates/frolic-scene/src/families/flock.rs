@@ -12,7 +12,7 @@ use smallvec::SmallVec;
 
 use super::{
     BuildContext, CheckContext, DrawContext, Drawables, Elements, FamilySpec, ResidenceContext,
-    RetuneContext, SightPlan, StepContext, check_pusher, one_of, seen,
+    RetuneContext, SightPlan, StepContext, check_pusher, one_of, prepared, seen,
 };
 use crate::device::OnDevice;
 use crate::families::particles::not_saved;
@@ -235,16 +235,9 @@ struct School {
 
 impl School {
     fn drawn(&self, lag: f32) -> Result<Instances<'_>, SpecError> {
-        let mut poses = self.flock.poses();
-        if self.is_tinted && self.tint.len() == self.flock.len() {
-            poses.tint = Some(&self.tint);
-        }
-        // One that has not taken a step yet is where it starts.
+        // Before the first step elements are where they start.
         let lag = lag.min(self.flock.last_step());
-        let covered: usize = self.parts.iter().map(|part| part.count as usize).sum();
-        let instances = Instances::posed(poses, lag)?;
-        // Between a step and the next preparation the boxes are of before.
-        if covered == self.flock.len() { instances.in_parts(&self.parts) } else { Ok(instances) }
+        prepared(self.flock.poses(), self.is_tinted.then_some(&self.tint[..]), &self.parts, lag)
     }
 }
 

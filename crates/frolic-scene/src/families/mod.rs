@@ -16,11 +16,11 @@ use std::sync::Arc;
 
 use frolic_core::{
     Assets, Column, ColumnsEdit, EventRecord, Meter, OtherElements, ParticleSet, ParticleSpec, PlacedColumns,
-    PlacedRow, Placement, PlacementSpec, SavedState, Span, SpecError, Storage, Weather, World, WorldSpec,
-    listed, random,
+    PlacedRow, Placement, PlacementSpec, Poses, SavedState, Span, SpecError, Storage, Weather, World,
+    WorldSpec, listed, random,
 };
 use frolic_diagnostics::Mark;
-use frolic_draw::{Instances, LightSpec, Look, LookSpec, SunSpec, View};
+use frolic_draw::{Instances, LightSpec, Look, LookSpec, Part, SunSpec, View};
 use smallvec::{SmallVec, smallvec};
 
 use crate::command::Command;
@@ -298,6 +298,21 @@ fn one_of<'a>(names: impl IntoIterator<Item = &'a str>, without: &str) -> String
         "" => without.to_owned(),
         names => format!("write one of: {names}"),
     }
+}
+
+/// Instances of poses with what was prepared for them: their tints, and boxes around parts of them. Both are left out where they are of another number
+/// of elements, as between a step and the next preparation.
+pub(crate) fn prepared<'a>(
+    mut poses: Poses<'a>,
+    tint: Option<&'a [f32]>,
+    parts: &'a [Part],
+    lag: f32,
+) -> Result<Instances<'a>, SpecError> {
+    let count = poses.position[0].len();
+    poses.tint = tint.filter(|tint| tint.len() == count);
+    let instances = Instances::posed(poses, lag)?;
+    let covered: usize = parts.iter().map(|part| part.count as usize).sum();
+    if covered == count { instances.in_parts(parts) } else { Ok(instances) }
 }
 
 /// Elements of a population by its name, among those of a scene.

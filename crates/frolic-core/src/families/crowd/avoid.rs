@@ -113,21 +113,16 @@ fn keep_clear_of<S: Simd>(
     for nth in 0..nearest.len {
         let square = f32x8::load_array(simd, nearest.square[nth]);
         let distance = square.sqrt();
-        let mut of = [[0.0; BLOCK]; 3];
-        for lane in 0..BLOCK {
-            let Some(row) = rows.get(nearest.row[nth][lane] as usize) else { continue };
-            [of[0][lane], of[1][lane], of[2][lane]] = [row[0], row[1], row[4]];
-        }
-        let column = |k: usize| f32x8::load_array(simd, of[k]);
-        let room = ((distance - radius - column(2)) * (0.5 / dt)).max(zero);
+        let [px, pz, _, _, other, _] = gather(simd, rows, &nearest.row[nth]);
+        let room = ((distance - radius - other) * (0.5 / dt)).max(zero);
         let close = room.simd_lt(f32x8::splat(simd, most)) & distance.simd_gt(tiny);
         if !close.any_true() {
             continue;
         }
         let per = one / distance;
         let slot = planes.hard;
-        planes.x[slot] = close.select((ox - column(0)) * per, zero).to_array();
-        planes.z[slot] = close.select((oz - column(1)) * per, zero).to_array();
+        planes.x[slot] = close.select((ox - px) * per, zero).to_array();
+        planes.z[slot] = close.select((oz - pz) * per, zero).to_array();
         planes.least[slot] = close.select(zero - room, zero - f32::INFINITY).to_array();
         planes.hard = slot + 1;
     }
@@ -137,18 +132,11 @@ fn keep_clear_of<S: Simd>(
         if !there.any_true() {
             break;
         }
-        let mut of = [[0.0; BLOCK]; 6];
-        for lane in 0..BLOCK {
-            let Some(row) = rows.get(nearest.row[nth][lane] as usize) else { continue };
-            for k in 0..6 {
-                of[k][lane] = row[k];
-            }
-        }
-        let column = |k: usize| f32x8::load_array(simd, of[k]);
+        let [px, pz, ux, uz, other, others] = gather(simd, rows, &nearest.row[nth]);
         // The way to the other, and the velocity as seen from it.
-        let (x, z) = (column(0) - ox, column(1) - oz);
-        let (rx, rz) = (vx - column(2), vz - column(3));
-        let reach = radius + column(4);
+        let (x, z) = (px - ox, pz - oz);
+        let (rx, rz) = (vx - ux, vz - uz);
+        let reach = radius + other;
         let square = x * x + z * z;
         let apart = square.simd_gt(reach * reach);
         let per = apart.select(f32x8::splat(simd, 1.0 / seconds), f32x8::splat(simd, 1.0 / dt));
@@ -168,7 +156,7 @@ fn keep_clear_of<S: Simd>(
         let (nx, nz) = (round.select(ax, bx), round.select(az, bz));
         // How far along the way out it has to be.
         let edge = round.select((reach + nx * x + nz * z) * per, zero);
-        let share = column(5) / (priority + column(5)).max(tiny);
+        let share = others / (priority + others).max(tiny);
         let least = nx * vx + nz * vz + (edge - (nx * rx + nz * rz)) * share;
         // Two on one spot have no way out.
         let there = there & (nx * nx + nz * nz).simd_gt(f32x8::splat(simd, 0.5));
@@ -178,4 +166,21 @@ fn keep_clear_of<S: Simd>(
         planes.least[slot] = there.select(least, zero - f32::INFINITY).to_array();
         planes.len = slot + 1;
     }
+}
+
+/// The first six columns of eight rows: place, velocity, radius and priority.
+#[inline(always)]
+fn gather<S: Simd>(simd: S, rows: &[Row], places: &[u32; BLOCK]) -> [f32x8<S>; 6] {
+    let mut of = [[0.0; BLOCK]; 6];
+    for lane in 0..BLOCK {
+        let Some(row) = rows.get(places[lane] as usize) else { continue };
+        for k in 0..6 {
+            of[k][lane] = row[k];
+        }
+    }
+    let mut columns = [f32x8::splat(simd, 0.0); 6];
+    for k in 0..6 {
+        columns[k] = f32x8::load_array(simd, of[k]);
+    }
+    columns
 }

@@ -60,10 +60,7 @@ impl Crowd {
     /// Changes the range of radii, in metres: each unit keeps its part of the range. Radii that were edited are lost.
     pub fn resize(&mut self, size: Span) {
         self.size = size;
-        for (id, own) in self.bodies.id.iter().zip(&mut self.bodies.size) {
-            let [_, share, _] = crate::foundations::random::Draws { seed: self.seed, id: *id }.draw(8);
-            *own = size.at(share);
-        }
+        self.bodies.resize_by(size, self.seed);
     }
 
     /// Takes out units (rising indices), whatever column they are in.
@@ -71,7 +68,6 @@ impl Crowd {
         self.bodies.remove_sorted(dead);
         self.own.remove_sorted(dead);
         self.before.iter_mut().for_each(|column| remove_sorted(column, dead));
-        self.level_way.truncate(self.bodies.len());
     }
 
     /// Changes single units: positions, velocities, radii, goals and waiting; it can take some out. Returns what the closure returns.
@@ -149,7 +145,6 @@ impl Crowd {
         if let Some(apart) = &mut crowd.apart {
             state.restore("apart", |part| apart.restore(part))?;
         }
-        crowd.level_way = vec![0.0; len];
         (crowd.next, crowd.steps) = (state.value("next")?, state.value("steps")?);
         crowd.last = state.value("last")?;
         if !crowd.last.is_finite() {

@@ -38,7 +38,7 @@ use crate::assets::Assets;
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::{Draws, hash3, unit};
-use crate::foundations::rooms::Rooms;
+use crate::foundations::scratch::ThreadScratch;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
 use crate::neighbours::blocks::{BLOCK, Candidates};
@@ -46,7 +46,7 @@ use crate::neighbours::{NeighbourSpec, Neighbours};
 use crate::placement::Source;
 use crate::poses::{Heading, Posed, Poses};
 use crate::world::apart::{ApartSpec, PushApart};
-use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, drawn_size};
 use crate::world::events::{EventRecord, EventSpec};
 use crate::world::fields::spec::FieldSpec;
 use avoid::Row;
@@ -106,9 +106,8 @@ pub struct Crowd {
     source: Source,
     bodies: BodyColumns,
     own: CrowdColumns,
-    /// Velocity along x and z one step ago, in the present order; and 0 for that along y.
+    /// Velocity along x and z one step ago, in the present order. That along y is always 0.
     before: [Vec<f32>; 2],
-    level_way: Vec<f32>,
     /// Length of the last step, in seconds.
     last: f32,
     integrator: Integrator,
@@ -132,7 +131,7 @@ struct Room {
     next: CrowdColumns,
     sums: Vec<Sums>,
     dead: Vec<u32>,
-    tasks: Rooms<Candidates>,
+    tasks: ThreadScratch<Candidates>,
 }
 
 impl Crowd {
@@ -156,10 +155,7 @@ impl Crowd {
         assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check(count)?;
-        let source = Source::new(&spec.start, assets).map_err(|mut error| {
-            error.key = error.key.replacen("shape", "start", 1);
-            error
-        })?;
+        let source = Source::new(&spec.start, assets).map_err(|error| error.renamed("shape", "start"))?;
         let mut integrator = Integrator::new(&motion())?;
         integrator.finds_newborn = false;
         let mut crowd = Self {
@@ -171,7 +167,6 @@ impl Crowd {
             bodies: BodyColumns::default(),
             own: CrowdColumns::default(),
             before: Default::default(),
-            level_way: Vec::new(),
             last: 0.0,
             integrator,
             near: Neighbours::new(&space(spec))?,
@@ -199,7 +194,7 @@ impl Crowd {
         let Room { rows, next_velocity, floats, .. } = &mut self.room;
         rows.try_reserve_exact(count).map_err(refused)?;
         let columns = next_velocity.iter_mut().chain(&mut self.before);
-        for column in columns.chain([floats, &mut self.level_way]) {
+        for column in columns.chain([floats]) {
             column.try_reserve_exact(count + BLOCK).map_err(refused)?;
         }
         Ok(())
@@ -250,7 +245,6 @@ impl Crowd {
         let place = middle + self.source.place(draws).0;
         let [gx, gz] = goals::first(&self.spec, self.seed, id, place);
         let way = Vec3::new(gx - place.x, 0.0, gz - place.z).normalize_or(Vec3::X) * CREEP;
-        let [_, share, _] = draws.draw(8);
         let row = BodyRow {
             px: place.x,
             py: place.y,
@@ -258,7 +252,7 @@ impl Crowd {
             vx: way.x,
             vz: way.z,
             life: f32::INFINITY,
-            size: self.size.at(share),
+            size: drawn_size(self.size, draws),
             id,
             key: id,
             ..BodyRow::default()
@@ -272,7 +266,6 @@ impl Crowd {
         self.own.push(&own);
         self.before[0].push(way.x);
         self.before[1].push(way.z);
-        self.level_way.push(0.0);
     }
 
     /// How it got on in the last step.
@@ -309,7 +302,7 @@ impl Crowd {
     pub fn poses(&self) -> Poses<'_> {
         let [x, z] = &self.before;
         let heading = Heading {
-            before: [x, &self.level_way, z],
+            before: [x, &self.bodies.vy, z],
             step: self.last,
             bank: None,
             way: Some(&self.own.way),

@@ -45,16 +45,16 @@ impl Default for Planes {
 kernel! {
     /// The velocity nearest to the wish that obeys all half-planes and is no faster than `most`, along x and z; and 1 for units whose
     /// soft half-planes had to give way.
-    pub(super) fn choose(simd, planes: &Planes, wish: &[Lanes; 2], most: &Lanes) -> ([Lanes; 2], Lanes) {
+    pub(super) fn choose(simd, planes: &Planes, wish: &[Lanes; 2], most: f32) -> ([Lanes; 2], Lanes) {
         choose_of(simd, planes, wish, most)
     }
 }
 
 #[inline(always)]
-fn choose_of<S: Simd>(simd: S, planes: &Planes, wish: &[Lanes; 2], most: &Lanes) -> ([Lanes; 2], Lanes) {
+fn choose_of<S: Simd>(simd: S, planes: &Planes, wish: &[Lanes; 2], most: f32) -> ([Lanes; 2], Lanes) {
     let (zero, one) = (f32x8::splat(simd, 0.0), f32x8::splat(simd, 1.0));
     let wish = [f32x8::load_array(simd, wish[0]), f32x8::load_array(simd, wish[1])];
-    let most = f32x8::load_array(simd, *most);
+    let most = f32x8::splat(simd, most);
     let ([mut vx, mut vz], fits) = obey(simd, planes, wish, most, zero);
     if fits.all_true() {
         return ([vx.to_array(), vz.to_array()], [0.0; BLOCK]);
@@ -203,7 +203,7 @@ mod tests {
             }
             let mut first = None;
             for level in levels() {
-                let (velocity, gave) = choose(level, &planes, &wish, &[most as f32; BLOCK]);
+                let (velocity, gave) = choose(level, &planes, &wish, most as f32);
                 prop_assert_eq!(*first.get_or_insert((velocity, gave)), (velocity, gave));
                 for (lane, (own, walls, at)) in units.iter().enumerate() {
                     let walls = (*walls).min(own.len());

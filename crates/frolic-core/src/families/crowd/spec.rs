@@ -159,10 +159,7 @@ impl CrowdSpec {
     /// Names the first key that cannot be used.
     pub fn check(&self, count: u32) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "m")?;
-        self.start.check().map_err(|mut error| {
-            error.key = error.key.replacen("shape", "start", 1);
-            error
-        })?;
+        self.start.check().map_err(|error| error.renamed("shape", "start"))?;
         self.goal.as_ref().map_or(Ok(()), |goal| goal.check().map_err(|error| error.under("goal")))?;
         within("close", self.close, 0.0, 1e4, "m")?;
         self.cruise.check("cruise", 0.0, 1e3, "m/s")?;

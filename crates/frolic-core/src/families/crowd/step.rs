@@ -108,9 +108,6 @@ impl Crowd {
             bodies,
             own,
             world,
-            reach: spec.sight,
-            steps: *steps,
-            dt,
         };
         let (tasks, [vx, vz]) = (&room.tasks, &mut room.next_velocity);
         (

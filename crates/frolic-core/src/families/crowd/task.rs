@@ -39,10 +39,6 @@ pub(super) struct Task<'a> {
     pub(super) bodies: &'a BodyColumns,
     pub(super) own: &'a CrowdColumns,
     pub(super) world: &'a World,
-    /// Greatest distance at which others are seen, with what places are shaken by.
-    pub(super) reach: f32,
-    pub(super) steps: u32,
-    pub(super) dt: f32,
 }
 
 /// Columns that a task writes.
@@ -79,9 +75,9 @@ impl Task<'_> {
                 let waits = wishes.arrived[lane] == 0.0 && speed < wished * WAITS;
                 let waited = self.own.waited[from + lane];
                 next.waited[at] = if waits {
-                    (waited + self.dt).min(LONGEST * self.spec.patience)
+                    (waited + self.wishing.dt).min(LONGEST * self.spec.patience)
                 } else {
-                    (waited - self.dt * CALMS).max(0.0)
+                    (waited - self.wishing.dt * CALMS).max(0.0)
                 };
                 sums.speed += f64::from(speed);
                 sums.arrived += u64::from(wishes.arrived[lane] > 0.0);
@@ -101,11 +97,11 @@ impl Task<'_> {
         let mut nearest = Nearest::new(self.spec.heeds as usize);
         let first = places.start as u32;
         let count = places.len() as u64;
-        self.near.around(0, self.near.bounds(0, places), self.reach, candidates);
+        self.near.around(0, self.near.bounds(0, places), self.spec.sight, candidates);
         let step = candidates.count.div_ceil(self.spec.most).max(1);
         // Another share of a crowd in each step.
-        let from = if step > 1 { hash3(self.steps, first, 0x6372)[0] % step } else { 0 };
-        see(self.level, own, self.rows, &candidates.runs, [from, step], self.reach, &mut nearest);
+        let from = if step > 1 { hash3(self.wishing.step, first, 0x6372)[0] % step } else { 0 };
+        see(self.level, own, self.rows, &candidates.runs, [from, step], self.spec.sight, &mut nearest);
         sums.tested += u64::from((candidates.count / step).saturating_sub(1)) * count;
         sums.crowded += if step > 1 { count } else { 0 };
         nearest
@@ -130,7 +126,7 @@ impl Task<'_> {
                 walls(
                     self.world,
                     self.spec,
-                    self.dt,
+                    self.wishing.dt,
                     place,
                     wish,
                     own.radius[lane],
@@ -142,17 +138,27 @@ impl Task<'_> {
         }
         match self.spec.avoidance {
             AvoidanceTechnique::Velocities => {
-                let seconds = self.spec.look_ahead.max(self.dt);
+                let seconds = self.spec.look_ahead.max(self.wishing.dt);
                 let most = self.spec.top_speed;
-                keep_clear(self.level, own, self.rows, nearest, seconds, self.dt, most, &mut planes);
-                let (velocity, gave) = choose(self.level, &planes, &wishes.velocity, &[most; BLOCK]);
+                keep_clear(self.level, own, self.rows, nearest, seconds, self.wishing.dt, most, &mut planes);
+                let (velocity, gave) = choose(self.level, &planes, &wishes.velocity, most);
                 sums.pressed += gave[..count].iter().filter(|gave| **gave > 0.0).count() as u64;
                 velocity
             }
             AvoidanceTechnique::Forces => {
                 let mut velocity = [[0.0; BLOCK]; 2];
                 let Walls { gap, out } = &around;
-                push(self.level, own, self.rows, nearest, &wishes.velocity, gap, out, self.dt, &mut velocity);
+                push(
+                    self.level,
+                    own,
+                    self.rows,
+                    nearest,
+                    &wishes.velocity,
+                    gap,
+                    out,
+                    self.wishing.dt,
+                    &mut velocity,
+                );
                 velocity
             }
         }
@@ -180,19 +186,19 @@ impl Task<'_> {
         velocity: &[Lanes; 2],
         next: &mut Next<'_>,
     ) {
-        let most_turn = self.spec.turn_degrees.to_radians() * self.dt;
+        let most_turn = self.spec.turn_degrees.to_radians() * self.wishing.dt;
         for lane in 0..to - from {
             let (nth, at) = (from + lane, from + lane - first);
             let now = [own.velocity[0][lane], own.velocity[1][lane]];
             let wanted = [velocity[0][lane], velocity[1][lane]];
-            let [x, z] = limited(now, wanted, self.spec.acceleration * self.dt, most_turn);
+            let [x, z] = limited(now, wanted, self.spec.acceleration * self.wishing.dt, most_turn);
             let fast = x.hypot(z);
             let scale = if fast > self.spec.top_speed { self.spec.top_speed / fast } else { 1.0 };
             (next.velocity[0][at], next.velocity[1][at]) = (x * scale, z * scale);
             (next.gx[at], next.gz[at], next.leg[at]) =
                 (wishes.goal[0][lane], wishes.goal[1][lane], wishes.leg[lane]);
             next.arrived[at] = wishes.arrived[lane];
-            next.way[at] = self.own.way[nth] + fast * scale * self.dt;
+            next.way[at] = self.own.way[nth] + fast * scale * self.wishing.dt;
         }
     }
 }

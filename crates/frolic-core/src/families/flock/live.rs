@@ -71,9 +71,7 @@ impl Flock {
     /// Changes the range of sizes, in metres: each element keeps its part of the range. Sizes that were edited are lost.
     pub fn resize(&mut self, size: Span) {
         self.size = size;
-        for (id, own) in self.bodies.id.iter().zip(&mut self.bodies.size) {
-            *own = super::own_size(size, self.seed, *id);
-        }
+        self.bodies.resize_by(size, self.seed);
     }
 
     /// Takes out elements (rising indices), whatever column they are in.

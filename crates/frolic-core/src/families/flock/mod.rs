@@ -42,7 +42,7 @@ use crate::families::trail::{Trail, TrailSpec};
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::random::{Draws, hash3, unit};
-use crate::foundations::rooms::Rooms;
+use crate::foundations::scratch::ThreadScratch;
 use crate::foundations::simd::{Level, detect};
 use crate::foundations::span::Span;
 use crate::neighbours::blocks::BLOCK;
@@ -50,7 +50,7 @@ use crate::neighbours::{NeighbourSpec, Neighbours, groups};
 use crate::placement::{Basis, Source};
 use crate::poses::{Heading, Posed, Poses};
 use crate::world::apart::{ApartSpec, PushApart};
-use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec};
+use crate::world::bodies::{BodyColumns, BodyRow, Integrator, KeepTo, MotionSpec, drawn_size};
 use crate::world::events::{EventRecord, EventSpec};
 use crate::world::fields::spec::FieldSpec;
 use gauges::Sums;
@@ -170,7 +170,7 @@ struct Room {
     dead: Vec<u32>,
     /// Events of those that were caught.
     records: Vec<EventRecord>,
-    tasks: Rooms<TaskRoom>,
+    tasks: ThreadScratch<TaskRoom>,
 }
 
 impl Flock {
@@ -194,10 +194,7 @@ impl Flock {
         assets: &Assets,
     ) -> Result<Self, SpecError> {
         spec.check(count)?;
-        let source = Source::new(&spec.start, assets).map_err(|mut error| {
-            error.key = error.key.replacen("shape", "start", 1);
-            error
-        })?;
+        let source = Source::new(&spec.start, assets).map_err(|error| error.renamed("shape", "start"))?;
         let mut integrator = Integrator::new(&motion(spec))?;
         integrator.finds_newborn = false;
         let mut flock = Self {
@@ -332,7 +329,7 @@ impl Flock {
             vy: velocity.y,
             vz: velocity.z,
             life: f32::INFINITY,
-            size: own_size(self.size, self.seed, id),
+            size: drawn_size(self.size, draws),
             id,
             key: id,
             ..BodyRow::default()
@@ -450,12 +447,6 @@ impl Flock {
         let room = 11 * size_of::<f32>() + FlockColumns::BYTES_PER_ELEMENT;
         self.bodies.px.capacity() as u64 * (columns + room) as u64 + self.near.bytes()
     }
-}
-
-/// Size of an element, in metres.
-fn own_size(range: Span, seed: u32, id: u32) -> f32 {
-    let [_, share, _] = Draws { seed, id }.draw(8);
-    range.at(share)
 }
 
 /// How a flock looks for neighbours.

@@ -423,10 +423,7 @@ impl FlockSpec {
     /// Names the first key that cannot be used.
     pub fn check(&self, count: u32) -> Result<(), SpecError> {
         vector_within("position", self.position, 1e6, "m")?;
-        self.start.check().map_err(|mut error| {
-            error.key = error.key.replacen("shape", "start", 1);
-            error
-        })?;
+        self.start.check().map_err(|error| error.renamed("shape", "start"))?;
         self.heading.map_or(Ok(()), |heading| crate::foundations::error::direction("heading", heading))?;
         for (name, rule) in
             [("separation", self.separation), ("alignment", self.alignment), ("cohesion", self.cohesion)]

@@ -27,7 +27,9 @@ use crate::assets::Assets;
 use crate::foundations::columns::columns;
 use crate::foundations::error::SpecError;
 use crate::foundations::meter::{Counter, Meter, Stage};
+use crate::foundations::random::Draws;
 use crate::foundations::simd::{Level, detect};
+use crate::foundations::span::Span;
 use crate::foundations::state::SavedState;
 use crate::poses::sealed::Sealed;
 use crate::poses::{Posed, Poses};
@@ -86,6 +88,13 @@ impl BodyColumns {
         Vec3::new(self.vx[nth], self.vy[nth], self.vz[nth])
     }
 
+    /// Draws all sizes again from a range, in metres, by the numbers of the elements.
+    pub(crate) fn resize_by(&mut self, range: Span, seed: u32) {
+        for (id, size) in self.id.iter().zip(&mut self.size) {
+            *size = drawn_size(range, Draws { seed, id: *id });
+        }
+    }
+
     /// Places of the `many` with the highest numbers, rising.
     pub(crate) fn newest(&self, many: usize) -> Vec<u32> {
         let mut ids = self.id.clone();
@@ -106,6 +115,12 @@ impl BodyColumns {
             key: &self.key,
         }
     }
+}
+
+/// Size of an element from a range, in metres, by its random numbers.
+pub(crate) fn drawn_size(range: Span, draws: Draws) -> f32 {
+    let [_, share, _] = draws.draw(8);
+    range.at(share)
 }
 
 /// Borrowed columns of bodies of any family; slices of one length.
