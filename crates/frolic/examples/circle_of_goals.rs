@@ -1,4 +1,4 @@
-//! Units on a circle that all go to the opposite side at once: how each way of making way for others fares, and the paths that they take.
+//! Units on a circle that all go to the opposite side at once: both techniques of avoidance, and the paths of the units.
 //!
 //! `cargo run --release -p frolic --example circle_of_goals [FILE] [COUNT]` prints how long it took and how much they overlapped, and draws the paths by velocities
 //! (left) and by forces (right) into FILE (circle_of_goals.png).

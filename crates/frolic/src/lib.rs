@@ -43,7 +43,7 @@
 //! | put elements somewhere: patterns, clumps, on meshes and height maps | [`placement`], `examples/place_anything.rs` |
 //! | grow grass that bends | [`blades`], `examples/walk_through_grass.rs`, `examples/endless_field.rs` |
 //! | grow ten million of something | [`growing`], `examples/ten_million.rs` |
-//! | send units to goals of their own, around each other | [`crowd`], `examples/circle_of_goals.rs` |
+//! | send units to goals, around each other | [`crowd`], `examples/circle_of_goals.rs` |
 //! | let elements steer by those around them, seek, flee and hunt | [`flock`], `examples/school.rs`, `examples/hunter_and_prey.rs` |
 //! | keep bodies apart, in piles and crowds | [`PushApart`](bodies::PushApart), `examples/pile_of_pebbles.rs` |
 //! | find the elements near each other, for a rule of your own | [`neighbours`](core::neighbours), `examples/who_is_near.rs`, `examples/my_own_rule.rs` |
@@ -204,7 +204,7 @@ pub mod flock {
     };
 }
 
-/// Crowds: units that each go to a goal, around each other. `docs/crowds.md` tells of ways of making way and what goes wrong.
+/// Crowds: units that each go to a goal and avoid each other. `docs/crowds.md` describes techniques of avoidance and common problems.
 ///
 /// ![Paths of a crowd that crosses a circle](../../../../docs/screenshots/circle-of-goals.png)
 ///

@@ -188,13 +188,13 @@ named_list! {
         NearestMicrometres = "nearest_micrometres",
         /// Groups of a flock, joined by steps of its radius of cohesion. Counted when asked for: by profiles, between the frames that are timed.
         Groups = "groups",
-        /// Units of crowds that are where they want to be. This and the next three are levels, of the last crowd.
+        /// Units at their goal. This and the next three are levels, of the last crowd.
         Arrived = "arrived",
-        /// Units of a crowd that go at less than a fifth of what they wish.
+        /// Units of a crowd slower than a fifth of their preferred speed.
         Waiting = "waiting",
         /// Pairs of units that overlap.
         Overlaps = "overlaps",
-        /// Mean speed of a crowd's units along their wishes, over that of the wishes, in thousandths.
+        /// Mean ratio of the speed of a crowd's units along their preferred velocity to the preferred speed, in thousandths.
         ProgressPermille = "progress_permille",
         /// Batches handed to the backend, each one draw call.
         DrawCalls = "draw_calls",

@@ -1,4 +1,4 @@
-//! Crowds: all arrive, nobody overlaps or goes through walls, the same bits everywhere, and what is refused.
+//! Crowds: arrivals without overlaps, walls and doors, the same bits at any thread count, and errors.
 
 use frolic_core::simd::levels;
 use frolic_core::{
@@ -39,7 +39,7 @@ fn circle(spec: &CrowdSpec, count: u32, across: f32) -> Crowd {
     crowd
 }
 
-/// Everyone walks through the middle at once, arrives, and nobody ever overlaps another by more than a hundredth.
+/// All units cross the middle at once and arrive, and no two ever overlap by more than a hundredth.
 #[test]
 fn opposite_goals_on_a_circle_are_reached_without_overlap() {
     for (count, across, most_steps) in [(8, 4.0, 250), (50, 12.0, 700), (250, 40.0, 2000)] {
@@ -91,7 +91,7 @@ fn places(crowd: &Crowd) -> Vec<[f32; 2]> {
 
 /// At every step all are in front of the walls, and come through by the door alone; the wider it is, the more come through.
 #[test]
-fn nobody_goes_through_walls_and_wider_doors_let_more_through() {
+fn no_unit_goes_through_walls_and_wider_doors_let_more_through() {
     for avoidance in [AvoidanceTechnique::Velocities, AvoidanceTechnique::Forces] {
         let mut through = Vec::new();
         for width in [0.8, 1.4, 2.4, 4.0] {
@@ -143,7 +143,7 @@ fn the_same_bits_with_any_threads_and_instructions() {
     }
 }
 
-/// Of two who meet head on, the one with the greater priority goes straighter.
+/// Of two units on a head-on course, the one with the greater priority goes straighter.
 #[test]
 fn the_greater_priority_goes_straight() {
     let mut spec = nimble().goal(GoalSpec::Across([0.0; 3])).priority(Span::new(0.2, 5.0));
@@ -178,9 +178,9 @@ fn forces_bump_where_velocities_do_not() {
     assert!(by_forces > 30 && some > 0, "{by_forces} arrived, {some} overlaps");
 }
 
-/// Who cannot get there waits, is counted, and stays where numbers are finite.
+/// Units whose goal cannot be reached wait, are counted, and keep finite places.
 #[test]
-fn who_cannot_arrive_waits() {
+fn units_that_cannot_arrive_wait() {
     let walled = ObstacleShape::Sphere { position: [10.0, 0.0, 0.0], radius: 3.0 };
     let world = WorldSpec::default().obstacle(ObstacleSpec::new(walled)).build().unwrap();
     let spec = CrowdSpec::default().goal(GoalSpec::Point([10.0, 0.0, 0.0]));

@@ -1,4 +1,4 @@
-//! Crowds: units that go to goals of their own, around each other.
+//! Crowds: units that each go to a goal and avoid each other.
 
 use frolic_core::{Column, ColumnsEdit, Counter, Crowd, CrowdSpec, Meter, SavedState, SpecError};
 use frolic_draw::{Part, SunSpec, View, chunk_parts};
@@ -48,7 +48,7 @@ impl FamilySpec for CrowdSpec {
         Ok(())
     }
 
-    /// Until they have met.
+    /// Until units avoid each other.
     fn warm_up_seconds(&self, _population: &PopulationSpec) -> f32 {
         4.0
     }

@@ -40,7 +40,7 @@ macro_rules! list {
             growing: frolic_core::GrowSpec, "A population of `count` growing elements. `size` is the range of their full size, in metres.";
             /// Elements that steer by those around them, instead of emitters. Default: none.
             flock: frolic_core::FlockSpec, "A flock of `count` elements. `size` is the range of their size, in metres.";
-            /// Units that each go to a goal, instead of emitters. `size` is the radius that each keeps to itself. Default: none.
+            /// Units that each go to a goal and avoid each other, instead of emitters. `size` is their radius. Default: none.
             crowd: frolic_core::CrowdSpec, "A crowd of `count` units. `size` is the range of their radius, in metres.";
         }
     };

@@ -51,7 +51,7 @@ fn a_band_crosses_the_square() {
     assert_eq!(frame.count(Counter::DrawCalls), 1);
     assert_eq!(column(&scene, "north", "arrived").iter().sum::<f32>(), 60.0);
     assert!(column(&scene, "north", "pz").iter().all(|z| *z > 5.0));
-    // Those who patrol never arrive, and go around the post.
+    // Patrols never arrive, and go around the post.
     assert!(column(&scene, "patrol", "way").iter().all(|way| *way > 30.0));
     let ([x, z], way) = (["px", "pz"].map(|name| column(&scene, "patrol", name)), 1.5);
     assert!(x.iter().zip(&z).all(|(x, z)| x.hypot(*z) > way));

@@ -88,7 +88,7 @@ fn units_cross_a_circle() {
         line.split_whitespace().filter_map(|word| word.parse().ok()).collect()
     };
     let (velocities, forces) = (of("velocities"), of("forces"));
-    // All arrive, and by velocities nobody overlaps.
+    // All arrive, and by velocities no two overlap.
     assert!(velocities[0] < 100.0 && velocities[1] == 0.0, "{told}");
     assert!(forces[0] < 200.0 && forces[1] > 0.0, "{told}");
     assert!(folder.path().join("circle.png").exists());

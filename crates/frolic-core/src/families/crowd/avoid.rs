@@ -1,4 +1,4 @@
-//! What eight units see of others: the nearest of them, and the velocities with which they would meet.
+//! Neighbours of eight units: the nearest of them, and half-planes of velocities that collide with none.
 
 use fearless_simd::prelude::*;
 use fearless_simd::{f32x8, u32x8};
@@ -44,9 +44,9 @@ kernel! {
         see_of(simd, own, rows, runs, every, reach, nearest);
     }
 
-    /// Half-planes of the velocities with which the units of a block meet none of the nearest for some seconds, if both do their share; where they overlap,
-    /// with which they part within a step of `dt` seconds. Hard ones of those that could meet in this step at the greatest speed, `most`: each keeps to its half of
-    /// what is between them, so that none overlap who did not (Zhou, Wang, Bandyopadhyay and Schwager, "Fast, On-line Collision Avoidance for
+    /// Adds soft half-planes of velocities without a collision with the nearest units for some seconds, if both units turn aside by their share. For units that
+    /// overlap, these velocities end the overlap within a step of `dt` seconds. Units that could collide in this step at the greatest speed, `most`, also get hard
+    /// half-planes: each unit keeps to its half of the gap, so that a step starts no overlap (Zhou, Wang, Bandyopadhyay and Schwager, "Fast, On-line Collision Avoidance for
     /// Dynamic Vehicles Using Buffered Voronoi Cells", 2017).
     pub(super) fn keep_clear(simd, own: &Own, rows: &[Row], nearest: &Nearest, seconds: f32, dt: f32, most: f32, planes: &mut Planes) {
         keep_clear_of(simd, own, rows, nearest, [seconds, dt, most], planes);
@@ -140,7 +140,7 @@ fn keep_clear_of<S: Simd>(
         let square = x * x + z * z;
         let apart = square.simd_gt(reach * reach);
         let per = apart.select(f32x8::splat(simd, 1.0 / seconds), f32x8::splat(simd, 1.0 / dt));
-        // From the middle of the disc that is met at the end of that time.
+        // From the middle of the disc of velocities that collide at the end of that time.
         let (cx, cz) = (rx - x * per, rz - z * per);
         let off = (cx * cx + cz * cz).max(tiny);
         let along = cx * x + cz * z;

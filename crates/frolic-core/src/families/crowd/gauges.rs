@@ -2,23 +2,23 @@
 
 use crate::foundations::meter::{Counter, Meter};
 
-/// How a crowd got on in its last step.
+/// Gauges of a crowd after a step.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 #[non_exhaustive]
 pub struct CrowdGauges {
     /// Mean speed, in m/s.
     pub speed: f64,
-    /// Mean of the speed along each unit's wish over the speed of that: 1 if all go as they like.
+    /// Mean ratio of the speed along the preferred velocity to the preferred speed: 1 without any avoidance.
     pub progress: f64,
-    /// Units that are where they want to be.
+    /// Number of units at their goal.
     pub arrived: u64,
-    /// Units that go at less than a fifth of what they wish.
+    /// Number of units slower than a fifth of their preferred speed.
     pub waiting: u64,
-    /// Pairs that overlap.
+    /// Number of pairs that overlap.
     pub overlaps: u64,
     /// The deepest overlap, in metres.
     pub deepest: f32,
-    /// Units whose half-planes had to give way, as there was no velocity that obeyed them all.
+    /// Number of units for which no velocity was within all soft half-planes.
     pub pressed: u64,
 }
 

@@ -1,4 +1,4 @@
-//! Where units go: a place for each, and the velocity that it wishes for.
+//! Goals: a place for each unit, and its preferred velocity, here its wish.
 
 use glam::Vec3;
 
@@ -8,10 +8,10 @@ use crate::foundations::random::{hash3, unit};
 use crate::neighbours::blocks::{BLOCK, Lanes};
 use crate::world::bodies::BodyColumns;
 
-/// Greatest random turn of a wish, in radians: those who face each other exactly would both stop.
+/// Greatest random turn of a preferred velocity, in radians. Without it, units that face each other exactly would both stop.
 const STRAY: f32 = 0.03;
 
-/// How far one that has lost its patience turns its wish to the right, in radians: those who block each other go around a common middle.
+/// Greatest turn to the right of the preferred velocity of a waiting unit, in radians: units that block each other then go around a common middle.
 const PAST: f32 = 1.2;
 
 /// The first place of a unit that starts at a place.
@@ -31,19 +31,19 @@ pub(super) fn first(spec: &CrowdSpec, seed: u32, id: u32, at: Vec3) -> [f32; 2] 
     [to.x, to.z]
 }
 
-/// What units of a block wish for.
+/// Preferred velocities and goals of the units of a block.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Wishes {
     /// Velocity along x and z, in m/s.
     pub(super) velocity: [Lanes; 2],
-    /// 1 for those that are where they want to be.
+    /// 1 for units at their goal.
     pub(super) arrived: Lanes,
     /// Number of the place on a path, and the place.
     pub(super) leg: [u32; BLOCK],
     pub(super) goal: [Lanes; 2],
 }
 
-/// How the units of a step wish.
+/// Computes preferred velocities in a step.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Wishing<'a> {
     pub(super) spec: &'a CrowdSpec,
@@ -53,7 +53,7 @@ pub(super) struct Wishing<'a> {
 }
 
 impl Wishing<'_> {
-    /// The wishes of some units in a row.
+    /// Preferred velocities and goals of `count` units from a place on.
     pub(super) fn of(&self, bodies: &BodyColumns, own: &CrowdColumns, from: usize, count: usize) -> Wishes {
         let mut wishes = Wishes::default();
         for lane in 0..count {
@@ -94,12 +94,12 @@ impl Wishing<'_> {
         wishes
     }
 
-    /// Number of a turn of a second and a half, in which the same go first.
+    /// Number of the present period of 1.5 seconds, by which waiting units take turns.
     pub(super) fn turn(&self) -> u32 {
         (self.step as f32 * self.dt / 1.5) as u32
     }
 
-    /// The velocity straight from a place to another that a unit would have alone.
+    /// Velocity of a unit alone, straight from a place to another.
     pub(super) fn straight(&self, from: [f32; 2], to: [f32; 2], key: u32) -> [f32; 2] {
         let (x, z) = (to[0] - from[0], to[1] - from[1]);
         let far = x.hypot(z);

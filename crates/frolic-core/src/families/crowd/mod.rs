@@ -1,4 +1,4 @@
-//! Crowds: units that each have a goal, and make way for each other.
+//! Crowds: units that each go to a goal and avoid each other.
 //!
 //! **In:** a [`CrowdSpec`] and the world. **Out:** columns in the order of cells, so that those near each other are beside each other in memory; its `id`
 //! says which unit is which.
@@ -8,12 +8,12 @@
 //! | what can be written of a crowd? | `spec.rs` |
 //! | what happens in a step? | `step.rs`; on all cores `task.rs` |
 //! | where does each go? | `goals.rs` |
-//! | whom does each see, with which velocities would they meet? | `avoid.rs`; the hot loops |
+//! | which are the nearest units, which velocities avoid them? | `avoid.rs`; the hot loops |
 //! | where are walls? | `walls.rs` |
-//! | which velocity is nearest to the wish? | `planes.rs` |
+//! | which velocity is nearest to the preferred one? | `planes.rs` |
 //! | how does the plain way go, by forces? | `forces.rs` |
 //! | what changes while it runs? | `live.rs` |
-//! | how does the crowd get on? | `gauges.rs` |
+//! | what is measured beside time? | `gauges.rs` |
 //!
 //! A step sorts all columns by cell, gives every unit its next velocity by the places and velocities of the last step, and then moves them as bodies of the
 //! world, which adds fields, obstacles and events.
@@ -65,7 +65,7 @@ columns! {
     leg: u32,
     /// How long it has waited, in seconds; it falls again while it goes.
     waited: f32,
-    /// 1 if it is where it wants to be, else 0.
+    /// 1 at its goal, else 0.
     arrived: f32,
     /// Way that it has gone, in metres.
     way: f32,
@@ -268,7 +268,7 @@ impl Crowd {
         self.before[1].push(way.z);
     }
 
-    /// How it got on in the last step.
+    /// Gauges of the last step.
     pub fn gauges(&self) -> CrowdGauges {
         self.gauges
     }

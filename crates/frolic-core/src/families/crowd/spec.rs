@@ -7,7 +7,7 @@ use crate::foundations::error::{SpecError, direction, vector_within, within};
 use crate::foundations::span::Span;
 use crate::placement::ShapeSpec;
 
-/// Units that each go to a goal of their own on the ground (x and z), around each other and around obstacles of the world.
+/// Units that each go to a goal on the ground (x and z) and avoid each other and the obstacles of the world.
 ///
 /// The size of an element is the radius of the disc that it keeps to itself.
 ///
@@ -40,20 +40,20 @@ pub struct CrowdSpec {
     pub acceleration: f32,
     /// Greatest turn, in degrees a second, 1 to 1e6. Default: 540.
     pub turn_degrees: f32,
-    /// How they make way for each other. Default: `velocities`.
+    /// How they avoid each other. Default: `velocities`.
     pub avoidance: AvoidanceTechnique,
-    /// How far ahead they look for others, in seconds, 0.05 to 100. Default: 2.5.
+    /// Time ahead in which collisions with other units are avoided, in seconds, 0.05 to 100. Default: 2.5.
     pub look_ahead: f32,
-    /// How far ahead they look for obstacles, in seconds, 0.05 to 100. Default: 0.6.
+    /// Time ahead in which collisions with obstacles are avoided, in seconds, 0.05 to 100. Default: 0.6.
     pub look_ahead_walls: f32,
-    /// How far away others are looked at, from middle to middle, in metres, 0.01 to 1e4. Default: 4.
+    /// Greatest distance of units that are avoided, from middle to middle, in metres, 0.01 to 1e4. Default: 4.
     pub sight: f32,
-    /// How many of the nearest in sight each makes way for, 1 to 16. Default: 10.
+    /// Number of nearest units in sight that are avoided, 1 to 16. Default: 10.
     pub heeds: u32,
-    /// Of two, the one with less of this takes more of the way aside, 0.001 to 1000. Each takes its own from the range. Default: 1.
+    /// Priority: of two units, the one with the lower priority turns aside farther, 0.001 to 1000. Each takes its own from the range. Default: 1.
     #[setters(into)]
     pub priority: Span,
-    /// Time of waiting in which a unit's priority grows by as much again, in seconds, 0.01 to 1e6: at a door, one goes first. Default: 4.
+    /// Waiting time after which a unit has the full advantage of waiting, in seconds, 0.01 to 1e6. Its priority grows with the waiting time, so that at a door one goes first. Default: 4.
     pub patience: f32,
     /// What colours them: their tint runs over this. Default: their random numbers.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -92,17 +92,17 @@ pub enum GoalSpec {
     Direction([f32; 3]),
 }
 
-/// How the units of a crowd make way for each other.
+/// How the units of a crowd avoid each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum AvoidanceTechnique {
-    /// Each takes the velocity nearest to its wish with which it meets nobody for a while, if all do the same: van den Berg, Guy, Lin and Manocha, "Reciprocal
+    /// The velocity nearest to the preferred one that leads to no collision for some seconds, if all units choose alike: van den Berg, Guy, Lin and Manocha, "Reciprocal
     /// n-Body Collision Avoidance", 2011.
     #[default]
     Velocities,
-    /// Each is pushed away by those near it: Helbing and Molnár, "Social Force Model for Pedestrian Dynamics", 1995. Cheaper, and they bump.
+    /// Forces away from near units: Helbing and Molnár, "Social Force Model for Pedestrian Dynamics", 1995. Cheaper, with some overlaps.
     Forces,
 }
 
@@ -114,9 +114,9 @@ pub enum AvoidanceTechnique {
 pub enum CrowdTint {
     /// Speed, up to the greatest.
     Speed,
-    /// How long they have waited, up to four times their patience.
+    /// Waiting time, up to four times the patience.
     Waiting,
-    /// Where they start, around the middle of the start: once through the tints.
+    /// Direction of their start from its middle: once around through all tints.
     Origin,
 }
 

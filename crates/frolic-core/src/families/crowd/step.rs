@@ -63,13 +63,13 @@ impl Crowd {
             let key = bodies.key[nth];
             let [u, w, _] = hash3(key, 0x7368, 0x616b).map(|bits| unit(bits) - 0.5);
             let shaken = |at: f32, draw: f32| at + draw * far.max(at.abs() * 2.4e-7);
-            // One that waits shows where it wants to go, and is let through the sooner the longer it waits.
+            // Others avoid the preferred velocity of a waiting unit instead of its own, with a priority that grows with the waiting time.
             let [vx, vz] = [bodies.vx[nth], bodies.vz[nth]];
             let waited = own.waited[nth] / spec.patience;
             let share = waited.min(1.0);
             let [wx, wz] =
                 wishing.straight([bodies.px[nth], bodies.pz[nth]], [own.gx[nth], own.gz[nth]], key);
-            // Of two who wait for each other now the one goes first, now the other.
+            // Units that wait for each other take turns.
             let turn = unit(hash3(key, wishing.turn(), 0x7475)[0]);
             *row = [
                 shaken(sorted[0][nth], u),
